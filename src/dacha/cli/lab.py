@@ -1,0 +1,245 @@
+"""dacha new, check, diff, apply."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from dacha.cli import output
+from dacha.cli.main import common
+from dacha.core.errors import DachaError, UsageError
+from dacha.core.findings import ERROR, errors
+
+TEMPLATE = '''\
+# This file is the lab: dacha apply makes this host match it.
+# Edit it by hand or with dacha guest, network and door; comments and order stay as they are.
+
+[lab]
+name = "{name}"
+
+# A network: guests on it reach out through this host (NAT) and are entered through doors.
+#   [network.inside]
+#   kind = "nat"                    # nat | host-only | bridge
+#   subnet = "10.77.4.0/24"         # left out, a free one is chosen and written here
+#
+# A guest, its way in, and who may log in:
+#   [guest.gauge]
+#   cpus = 2
+#   memory = "1 GiB"
+#   disk = [{{ from = "debian-12.qcow2", size = "8 GiB" }}]
+#   adapter = [{{ network = "inside", address = "10.77.4.10" }}]
+#   login = {{ user = "ops", keys = ["~/.ssh/id_ed25519.pub"] }}
+#   door.ssh = {{ from = "host" }}    # host: this machine only; lan: its neighbours too
+'''
+
+
+def new_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Start a lab file, with a word on what goes into it."
+    parser.epilog = "example: dacha new saltmarsh"
+    parser.add_argument("name", metavar="NAME", help="the lab's name: lower-case letters, digits and dashes")
+    common(parser)
+
+
+def run_new(args: argparse.Namespace) -> int:
+    from dacha.core import values
+    from dacha.host.files import write_whole
+
+    try:
+        name = values.name(args.name)
+    except ValueError as e:
+        raise UsageError(e.args[0], remedy=e.args[1]) from None
+    path = Path(args.lab or "lab.toml").expanduser()
+    if path.exists():
+        raise UsageError("there is a lab file already", where=str(path), remedy="nothing was changed; name another: --lab FILE")
+    write_whole(path, TEMPLATE.format(name=name))
+    if args.json:
+        output.emit_json({"lab": name, "file": str(path.absolute())})
+    else:
+        output.say(f"Wrote {path}, an empty lab named {name}.\nNext: dacha guest add NAME --from IMAGE")
+    return 0
+
+
+def check_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = ("Say what is wrong with the lab file, and what on this host stands in its way.\n"
+                          "Exit code: 2 when the file is wrong, 1 when only this host is, 0 when neither.")
+    parser.epilog = "example: dacha check"
+    common(parser)
+
+
+def run_check(args: argparse.Namespace) -> int:
+    from dacha.core.read import read_lab
+    from dacha.engine.inspect import host_findings
+    from dacha.engine.observe import observe
+    from dacha.engine.workspace import Workspace, find_lab_file, place, read_text
+
+    path = find_lab_file(args.lab)
+    text = read_text(path)
+    reading = read_lab(text)
+    findings = list(reading.findings)
+    if reading.lab is not None:
+        ws = Workspace(path, text, reading.lab, reading.findings)
+        findings = ws.findings()
+        if not reading.findings:
+            findings += host_findings(ws, ws.plan, observe(ws.home, ws.lab.guests))
+    findings = place(path, text, findings)
+    wrong = errors(findings)
+    code = 2 if any(f.about == "lab" for f in wrong) else 1 if wrong else 0
+    if args.json:
+        output.emit_json({"file": str(path), "lab": reading.lab.name if reading.lab else None, "errors": len(wrong),
+                          "findings": [output.finding_json(path.name, f) for f in findings]})
+        return code
+    output.show_findings(path.name, findings)
+    if findings:
+        output.say(f"{output.plural(len(findings), 'finding')}, {len(wrong)} of them {'an error' if len(wrong) == 1 else 'errors'}"
+                   if wrong else f"{output.plural(len(findings), 'finding')}, no errors")
+    else:
+        assert reading.lab is not None
+        output.say(f"{reading.lab.name}: {output.plural(len(reading.lab.guests), 'guest')}, "
+                   f"{output.plural(len(reading.lab.doors()), 'door')}, nothing wrong")
+    return code
+
+
+def diff_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Show what apply would do, and change nothing."
+    parser.epilog = "example: dacha diff"
+    common(parser)
+
+
+def run_diff(args: argparse.Namespace) -> int:
+    from dacha.core.changes import LIVE, kind_of
+    from dacha.engine.apply import pending
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    ws.refuse_if_wrong()
+    changes = pending(ws)
+    if args.json:
+        output.emit_json({"lab": ws.lab.name, "changes": [
+            {"change": kind_of(c), "guest": c.guest, "when": c.when, "what": str(c)} for c in changes]})
+        return 0
+    if not changes:
+        output.say(f"{ws.lab.name}: everything applied")
+        return 0
+    for c in changes:
+        output.step(f"guest {c.guest}" if c.guest and not str(c).startswith("lab.toml") else "lab file",
+                    str(c).removeprefix("lab.toml: "), "" if c.when == LIVE else c.when)
+    live = sum(c.when == LIVE for c in changes)
+    rest = len(changes) - live
+    output.say(f"dacha apply would make {output.plural(live, 'change')}"
+               + (f"; {rest} more wait for a guest's next start: dacha restart GUEST" if rest else ""))
+    return 0
+
+
+def apply_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = ("Make this host match the lab. Guests left off by dacha stop stay off; what a running\n"
+                          "guest can only take up at its next start is said, not forced.")
+    parser.epilog = "example: dacha apply"
+    parser.add_argument("--no-wait", action="store_true", help="do not wait until the doors answer")
+    parser.add_argument("--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)")
+    common(parser)
+
+
+def run_apply(args: argparse.Namespace) -> int:
+    return apply_and_wait(args, None)
+
+
+def wait_time(text: str) -> float:
+    """Seconds from an option such as --wait. Raises UsageError."""
+    from dacha.core.units import duration
+
+    try:
+        return duration(text)
+    except ValueError as e:
+        raise UsageError(f"--wait: {e.args[0]}", remedy=e.args[1]) from None
+
+
+def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
+    """What apply, start and restart share: carry out, report each step, wait for the doors, say how to enter."""
+    from dacha.core.changes import kind_of
+    from dacha.engine.apply import apply
+    from dacha.engine.workspace import load
+
+    wait_s = wait_time(args.wait)
+    ws = load(args.lab)
+    report = (lambda subject, text, took: None) if args.json else (
+        lambda subject, text, took: output.step(subject, text, output.seconds(took)))
+    with ws.home.lock("apply", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+        ws = load(args.lab)  # again, now that nobody else changes it
+        if only is not None:
+            for name in only & set(ws.lab.guests):
+                record = ws.home.read(name)
+                if record.left_off:
+                    record.left_off = False
+                    ws.home.write(name, record)
+        outcome = apply(ws, report, only=only)
+    ws = load(args.lab)
+    closed = [] if args.no_wait else _wait_for_doors(ws, outcome.done, wait_s, quiet=args.json)
+    if args.json:
+        output.emit_json({
+            "lab": ws.lab.name,
+            "done": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.done],
+            "waiting": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.waiting],
+            "failed": [{"change": kind_of(c), "guest": c.guest, "what": str(c), "error": e.what, "why": e.why,
+                        "remedy": e.remedy} for c, e in outcome.failed],
+            "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed]})  # fmt: skip
+    else:
+        for c in outcome.waiting:
+            output.step(f"guest {c.guest}", str(c), "at next start")
+        for guest in ws.lab.guests.values():
+            if (only is None or guest.name in only) and ws.home.read(guest.name).left_off:
+                output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)
+        _finish(ws, outcome, closed)
+    for change, error in outcome.failed:
+        output.note("\n".join(error.lines()))
+    return 3 if outcome.failed else 1 if closed else 0
+
+
+def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
+    """Wait for the doors that these changes opened; those that stayed silent, with what was seen."""
+    from dacha.cli.progress import waiting_line
+    from dacha.core.changes import OpenForward, StartGuest
+    from dacha.engine.doors import wait_for
+    from dacha.hypervisor.process import running
+
+    started = {c.guest for c in done if isinstance(c, StartGuest)}
+    opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
+    concerned = [d for key, d in ws.quick_plan.doors.items() if key[0] in started or key in opened]
+
+    def on_open(door: Any, after_s: float) -> None:
+        if not quiet:
+            line.clear()
+            output.step(f"door {door.door.guest} {door.door.name}", "open", f"after {after_s:.1f} s")
+
+    with waiting_line() as line:
+        silent = wait_for(concerned, timeout_s, on_open,
+                          lambda doors: line.show("waiting for " + ", ".join(f"{d.door.guest} {d.door.name}" for d in doors[:4])
+                                                  + (f" and {len(doors) - 4} more" if len(doors) > 4 else "")),
+                          lambda guest: running(ws.home.process_lock(guest)))
+    return [(door, verdict.seen) for door, verdict in silent.items()]
+
+
+def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
+    from dacha.engine.doors import lan_place
+    from dacha.host.links import lan_address
+
+    if not outcome.done and not outcome.waiting and not outcome.failed:
+        output.say(f"{ws.lab.name}: nothing to do, everything was applied")
+        return
+    for door, seen in closed:
+        output.note(f"door {door.door.guest} {door.door.name} does not answer: {seen}\n"
+                    f"  the guest's console may tell why: dacha console {door.door.guest}")
+    touched = {c.guest for c in outcome.done}
+    lan = None
+    for guest in ws.lab.guests.values():
+        if guest.name in touched and guest.login and any(d.service == "ssh" for d in guest.doors):
+            output.say(f"From this host     dacha connect {guest.name}")
+    for door in ws.quick_plan.doors.values():
+        if door.door.guest in touched and door.door.origin == "lan" and door.door.service == "ssh":
+            lan = lan or lan_address()
+            place, login = lan_place(door, lan), ws.lab.guests[door.door.guest].login
+            if place and login:
+                output.say(f"From the LAN       ssh -p {place[1]} {login.user}@{place[0]}")
+
+
+__all__ = ["DachaError", "ERROR", "apply_and_wait", "wait_time"]

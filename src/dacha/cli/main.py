@@ -1,0 +1,145 @@
+"""The entry point: finds the command, builds its parser only, and turns errors into messages and exit codes.
+
+Exit codes: 0 done; 1 the answer is no; 2 used wrongly, or the lab file is wrong; 3 the host refused.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from importlib import import_module
+from typing import NoReturn
+
+from dacha import __version__
+from dacha.core.errors import DachaError, UsageError
+
+# Group, command, module, what it does. A module is imported only when one of its commands runs.
+COMMANDS = (
+    ("The lab", "new", "lab", "start a lab file"),
+    ("The lab", "check", "lab", "say what is wrong with the lab, and with this host for it"),
+    ("The lab", "diff", "lab", "show what apply would do"),
+    ("The lab", "apply", "lab", "make this host match the lab"),
+    ("The lab", "status", "status", "show guests, doors, and whether each door answers"),
+    ("The lab", "host", "host", "show what this host has, lacks and has promised"),
+    ("The lab", "demo", "demo", "run the saltmarsh demonstration"),
+    ("Guest power", "start", "power", "start guests"),
+    ("Guest power", "stop", "power", "stop guests by their power button"),
+    ("Guest power", "restart", "power", "stop guests and start them again"),
+    ("Guest power", "pause", "power", "hold guests' processors"),
+    ("Guest power", "resume", "power", "let paused guests go on"),
+    ("Getting in", "connect", "connect", "enter a guest by SSH, or run a command in it"),
+    ("Getting in", "console", "console", "attach to a guest's serial console"),
+    ("Editing lab.toml", "guest", "guest", "add, edit, remove, list, show guests"),
+    ("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
+    ("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
+    ("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
+)  # fmt: skip
+MODULES = {command: module for _, command, module, _ in COMMANDS}
+HELPS = {command: text for _, command, _, text in COMMANDS}
+
+
+class Parser(argparse.ArgumentParser):
+    """argparse, with refusals in our own form."""
+
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(message[:1].lower() + message[1:], where=self.prog, remedy=f"see: {self.prog} --help")
+
+
+def common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
+    """The options that every command has."""
+    parser.add_argument("--lab", metavar="FILE", help="the lab file (else $DACHA_LAB, else lab.toml here or above)")
+    if json:
+        parser.add_argument("--json", action="store_true", help="print JSON for a script")
+    parser.add_argument("--debug", action="store_true", help="show a traceback with an error")
+
+
+def add_command(parser: argparse.ArgumentParser, command: str) -> None:
+    """Give `parser` the arguments of `command`, and the function that runs it."""
+    module = import_module(f"dacha.cli.{MODULES[command]}")
+    getattr(module, f"{command}_arguments")(parser)
+    parser.set_defaults(run=getattr(parser, "_run", None) or getattr(module, f"run_{command}"))
+
+
+def parser_for(command: str) -> Parser:
+    """The parser of one command alone."""
+    parser = Parser(prog=f"dacha {command}", formatter_class=argparse.RawDescriptionHelpFormatter, allow_abbrev=False)
+    add_command(parser, command)
+    return parser
+
+
+def usage() -> str:
+    """The text of `dacha --help`."""
+    lines = ["usage: dacha COMMAND [options]", "", "Keep a lab of virtual machines on this host, and make sure that each can be reached.",
+             "One file, lab.toml, says what should be true; dacha apply makes it true."]
+    group = ""
+    for title, command, _, text in COMMANDS:
+        if title != group:
+            lines += ["", title]
+            group = title
+        lines.append(f"  {command:<9} {text}")
+    lines += ["", "Everywhere: --lab FILE, --json, --debug, --help; dacha --version.",
+              "First steps: dacha new NAME, dacha guest add NAME --from IMAGE, dacha apply, dacha connect NAME."]
+    return "\n".join(lines)
+
+
+def split(argv: list[str]) -> tuple[list[str], str | None, list[str]]:
+    """Options before the command, the command, and what follows it."""
+    n = 0
+    while n < len(argv) and argv[n].startswith("-"):
+        n += 2 if argv[n] == "--lab" else 1
+    return argv[:n], argv[n] if n < len(argv) else None, argv[n + 1 :]
+
+
+def dispatch(argv: list[str]) -> int:
+    before, command, after = split(argv)
+    if "--version" in before:
+        print(f"dacha {__version__}")
+        return 0
+    if command is None:
+        if before and not {"-h", "--help"} & set(before):
+            raise UsageError("no command was named", remedy="see: dacha --help")
+        print(usage())
+        return 0 if before else 2
+    if command not in MODULES:
+        from dacha.core.nearest import did_you_mean
+
+        raise UsageError(f"there is no command {command}", remedy=f"{did_you_mean(command, MODULES)}\nsee: dacha --help")
+    args = parser_for(command).parse_args([*before, *after])
+    return int(args.run(args) or 0)
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run one command; the exit code. Nothing but a defect shows a traceback, and that only with --debug."""
+    argv = sys.argv[1:] if argv is None else argv
+    if "_ARGCOMPLETE" in os.environ:
+        from dacha.cli.completion import complete
+
+        complete()
+    debug = "--debug" in argv
+    try:
+        code = dispatch(argv)
+        sys.stdout.flush()
+        return code
+    except DachaError as e:
+        if debug:
+            raise
+        if "--json" in argv:
+            from dacha.cli.output import emit_json, finding_json
+
+            emit_json({"error": {"what": e.what, "where": e.where, "why": e.why, "remedy": e.remedy,
+                                 "findings": [finding_json("lab.toml", f) for f in getattr(e, "findings", ())]}})
+        print("\n".join(e.lines()), file=sys.stderr)
+        return e.exit_code
+    except KeyboardInterrupt:
+        print("\ninterrupted; dacha status shows how things are", file=sys.stderr)
+        return 130
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return 0
+    except Exception as e:
+        if debug:
+            raise
+        print(f"dacha met a defect of its own: {type(e).__name__}: {e}\n  the same command with --debug shows where; "
+              "please report it", file=sys.stderr)
+        return 70

@@ -1,0 +1,82 @@
+"""What is printed: sentences, tables, JSON. Colour only on a terminal, and never with NO_COLOR."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+from dacha.core.findings import Finding
+
+GOOD, BAD, DIM, STRONG = "32", "31", "2", "1"
+
+
+def coloured(stream: Any = None) -> bool:
+    stream = stream or sys.stdout
+    return "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb" and stream.isatty()
+
+
+def paint(text: str, colour: str, stream: Any = None) -> str:
+    return f"\x1b[{colour}m{text}\x1b[0m" if coloured(stream) else text
+
+
+def say(text: str = "") -> None:
+    print(text)
+
+
+def note(text: str) -> None:
+    """A word beside the answer: progress, waiting, advice. Goes to standard error."""
+    print(text, file=sys.stderr, flush=True)
+
+
+def emit_json(value: Any) -> None:
+    print(json.dumps(value, indent=1, ensure_ascii=False, default=str))
+
+
+def table(headers: Sequence[str], rows: Iterable[Sequence[str]], colour: Callable[[int, str], str | None] = lambda n, c: None) -> None:
+    """Print aligned columns, two spaces apart. `colour` may name a colour for a cell by column and text."""
+    body = [[str(c) for c in row] for row in rows]
+    widths = [max((len(r[n]) for r in [list(headers), *body]), default=0) for n in range(len(headers))]
+    say(paint("  ".join(h.ljust(w) for h, w in zip(headers, widths, strict=True)).rstrip(), DIM))
+    for row in body:
+        cells = []
+        for n, (cell, width) in enumerate(zip(row, widths, strict=True)):
+            shade = colour(n, cell)
+            padded = cell.ljust(width) if n < len(row) - 1 else cell
+            cells.append(paint(padded, shade) if shade else padded)
+        say("  ".join(cells).rstrip())
+
+
+def step(subject: str, text: str, right: str = "") -> None:
+    """One line of something that is being done: subject, what happened, and how long it took."""
+    line = f"  {subject:<17}  {text:<48}"
+    print(f"{line}  {right:>10}".rstrip() if right else line.rstrip(), flush=True)
+
+
+def seconds(value: float) -> str:
+    """A step's time, left out where it is too short to mean anything."""
+    return f"{value:.1f} s" if value >= 0.05 else ""
+
+
+def show_findings(name: str, findings: Iterable[Finding]) -> None:
+    """Findings as `check` prints them: place, what, and the mend below."""
+    for f in findings:
+        place = f"{name}:{f.line}" if f.line else "this host" if f.subject == "host" else "lab"
+        shade = {"error": BAD, "note": DIM}.get(f.severity)
+        subject = "" if f.subject in ("lab", "host") else f"{f.subject}: "
+        word = "" if f.severity == "error" else f"{f.severity}: "
+        first = f"{place:<13} {word}{subject}{f.what}"
+        say(paint(first, shade) if shade else first)
+        for line in f.remedy.splitlines():
+            say(f"{'':<13} {line}")
+
+
+def finding_json(name: str, f: Finding) -> dict[str, Any]:
+    return {"severity": f.severity, "code": f.code, "about": f.about, "file": name, "line": f.line,
+            "key": ".".join(str(p) for p in f.path), "subject": f.subject, "what": f.what, "remedy": f.remedy}
+
+
+def plural(count: int, word: str) -> str:
+    return f"{count} {word}" if count == 1 else f"{count} {word}s"

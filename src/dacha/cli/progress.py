@@ -1,0 +1,55 @@
+"""Progress that a person sees and a script does not: one line on a terminal's standard error."""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+from collections.abc import Iterator
+from typing import Any
+
+
+class Line:
+    """A line that says what is being waited for, with the time it has taken."""
+
+    def __init__(self, progress: Any = None) -> None:
+        self._progress = progress
+        self._task = progress.add_task("", total=None) if progress else None
+
+    def show(self, text: str) -> None:
+        if self._progress:
+            self._progress.update(self._task, description=text)
+
+    def clear(self) -> None:
+        """Make room for a line of output; the next `show` draws again."""
+        if self._progress:
+            self._progress.update(self._task, description="")
+            self._progress.refresh()
+
+
+@contextlib.contextmanager
+def waiting_line() -> Iterator[Line]:
+    """A live line on a terminal; nothing at all elsewhere. Leaves the terminal as it was, also when interrupted."""
+    if not sys.stderr.isatty():
+        yield Line()
+        return
+    from rich.console import Console
+    from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+
+    with Progress(SpinnerColumn("line"), TextColumn("{task.description}"), TimeElapsedColumn(),
+                  console=Console(stderr=True), transient=True) as progress:
+        yield Line(progress)
+
+
+@contextlib.contextmanager
+def bar(text: str, total: int) -> Iterator[Any]:
+    """A bar of `total` steps; call what is yielded with each step's name."""
+    if not sys.stderr.isatty():
+        yield lambda name: None
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+    with Progress(TextColumn(text), BarColumn(), TextColumn("{task.description}"), TimeElapsedColumn(),
+                  console=Console(stderr=True), transient=True) as progress:
+        task = progress.add_task("", total=total)
+        yield lambda name: progress.update(task, description=name, advance=1)

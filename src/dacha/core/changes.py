@@ -1,0 +1,124 @@
+"""Changes: small frozen values, each one step from what is to what should be.
+
+`when` says whether the step is taken now ("live") or by the guest's next start ("at next start").
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from dacha.core.door_plan import Forward
+from dacha.core.findings import Path
+from dacha.core.units import show_size
+
+LIVE, NEXT_START = "live", "at next start"
+
+
+class WriteDown(NamedTuple):
+    """Write a value that the plan chose into the lab file, so that it stays."""
+
+    path: Path
+    text: str
+    when: str = LIVE
+
+    @property
+    def guest(self) -> str | None:
+        return str(self.path[1]) if self.path[0] == "guest" else None
+
+    def __str__(self) -> str:
+        owner = " ".join(str(p) for p in self.path[:-1] if not isinstance(p, int))
+        return f"lab.toml: {owner}: {self.path[-1]} = {self.text}"
+
+
+class MakeHostKey(NamedTuple):
+    """Make the guest's own SSH host key, so that the first contact is already trusted."""
+
+    guest: str
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return "make its SSH host key"
+
+
+class MakeDisk(NamedTuple):
+    """Make one disk: empty, or an overlay on an image."""
+
+    guest: str
+    index: int
+    size: int | None
+    base: str | None
+    full: bool
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        size = show_size(self.size) if self.size else "size of its image"
+        return f"make disk {self.index}, {size}" + (f" on {self.base}" if self.base else "") + (", full" if self.full else "")
+
+
+class WriteSeed(NamedTuple):
+    """Write the first-boot data."""
+
+    guest: str
+    digest: str
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return "write its first-boot data"
+
+
+class StartGuest(NamedTuple):
+    guest: str
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return "start"
+
+
+class StopGuest(NamedTuple):
+    """Stop a guest that the lab no longer has. Its disks stay."""
+
+    guest: str
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return "stop: it is no longer in the lab file (its disks stay)"
+
+
+class OpenForward(NamedTuple):
+    guest: str
+    door: str
+    forward: Forward
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return f"open door {self.door}: {self.forward}"
+
+
+class CloseForward(NamedTuple):
+    guest: str
+    forward: Forward
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return f"close {self.forward}"
+
+
+class ChangeMachine(NamedTuple):
+    """Something about a running guest that only its next start can change."""
+
+    guest: str
+    what: str
+    when: str = NEXT_START
+
+    def __str__(self) -> str:
+        return self.what
+
+
+Change = (WriteDown | MakeHostKey | MakeDisk | WriteSeed | StartGuest | StopGuest
+          | OpenForward | CloseForward | ChangeMachine)
+
+
+def kind_of(change: Change) -> str:
+    """The change's stable name in JSON: "start-guest"."""
+    name = type(change).__name__
+    return "".join(("-" if n and c.isupper() else "") + c.lower() for n, c in enumerate(name))

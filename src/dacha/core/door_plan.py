@@ -1,0 +1,192 @@
+"""Doors: from "who should get in where" to host ports and forwards.
+
+A door on a user-mode network becomes host forwards; on a bridge it is the guest's own address; a door's
+host port left out is chosen here and stays, because it follows from the guest's address.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from dacha.core.address_plan import AdapterPlan, AddressPlan
+from dacha.core.findings import ERROR, Finding, Path
+from dacha.core.lab import Door, Guest, Lab, Network, Ports
+from dacha.core.nearest import did_you_mean
+
+LOOPBACK = IPv4Address("127.0.0.1")
+ANYWHERE = IPv4Address("0.0.0.0")
+# Where the search for a free host port begins, by service; the guest's last octet is added, so that
+# the guest at .10 gets 2210 for SSH and a person can tell the two apart.
+PORT_BASES = {"ssh": 2200, "rdp": 3400, "vnc": 6000, "http": 8000, "https": 8400}
+OTHER_BASE = 20000
+
+
+class Forward(NamedTuple):
+    """One host port that leads to one guest port."""
+
+    protocol: str
+    listen: IPv4Address
+    port: int
+    address: IPv4Address
+    to: int
+
+    def __str__(self) -> str:
+        return f"{self.protocol} {self.listen}:{self.port} → {self.address}:{self.to}"
+
+
+class DoorPlan(NamedTuple):
+    """A door with nothing left open: through which adapter, where it listens, on which host ports.
+
+    `means` is "forward" (host ports lead to the guest), "own" (the guest's own address on a bridge) or
+    "none" (it cannot be entered; a finding says why).
+    """
+
+    door: Door
+    means: str
+    adapter: AdapterPlan | None
+    listen: IPv4Address
+    port: Ports | None
+
+    def forwards(self) -> list[Forward]:
+        """The host forwards that carry this door; none unless `means` is "forward"."""
+        if self.means != "forward" or self.port is None or self.adapter is None or self.adapter.address is None:
+            return []
+        return [Forward(self.door.protocol, self.listen, self.port.first + n, self.adapter.address, self.door.to.first + n)
+                for n in range(self.port.count)]
+
+    def enter_at(self, host_address: IPv4Address | None) -> tuple[IPv4Address, int] | None:
+        """Where a client has to go: address and first port. `host_address` is this host's on the LAN."""
+        if self.means == "own" and self.adapter and self.adapter.address:
+            return self.adapter.address, self.door.to.first
+        if self.means != "forward" or self.port is None:
+            return None
+        listen = host_address or LOOPBACK if self.listen == ANYWHERE else self.listen
+        return listen, self.port.first
+
+
+class _TakenPorts:
+    """Host ports that are spoken for. Ranges are narrow (`read.RANGE_MOST`), so each port is noted by itself."""
+
+    def __init__(self) -> None:
+        self._at: dict[tuple[str, int], list[tuple[IPv4Address, Door]]] = {}
+
+    def free(self, protocol: str, port: int) -> bool:
+        return (protocol, port) not in self._at
+
+    def clash(self, protocol: str, listen: IPv4Address, ports: Ports) -> Door | None:
+        """The door that already has one of these ports at this listen address or at all of them."""
+        for port in range(ports.first, ports.last + 1):
+            for where, door in self._at.get((protocol, port), ()):
+                if where == listen or ANYWHERE in (where, listen):
+                    return door
+        return None
+
+    def take(self, protocol: str, listen: IPv4Address, ports: Ports, door: Door) -> None:
+        for port in range(ports.first, ports.last + 1):
+            self._at.setdefault((protocol, port), []).append((listen, door))
+
+
+def plan_doors(lab: Lab, addresses: AddressPlan, held_ports: Iterable[tuple[str, int]] = (),
+               ) -> tuple[dict[tuple[str, str], DoorPlan], dict[Path, str], list[Finding]]:
+    """Plan every door: the doors by (guest, name), the host ports chosen, and what is wrong.
+
+    `held_ports` are (protocol, port) that other programs on this host hold; none of them is proposed.
+    """
+    findings: list[Finding] = []
+    chosen: dict[Path, str] = {}
+    taken = _TakenPorts()
+    held = set(held_ports)
+    cursors: dict[tuple[str, int], int] = {}
+    plans: dict[tuple[str, str], DoorPlan] = {}
+    undecided: list[tuple[Door, AdapterPlan, IPv4Address]] = []
+    for door in lab.doors():
+        guest = lab.guests[door.guest]
+        path: Path = ("guest", door.guest, "door", door.name)
+        adapter = _adapter_for(door, guest, lab, addresses, path, findings)
+        listen = door.listen or (ANYWHERE if door.origin == "lan" else LOOPBACK)
+        network = lab.networks[adapter.network] if adapter else None
+        means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
+        if network and network.kind == "host-only" and door.origin == "lan":
+            findings.append(_isolation_finding(door, lab, path))
+            means = "none"
+        _check_listen(door, network, path, findings)
+        if means == "forward" and door.port:
+            other = taken.clash(door.protocol, listen, door.port)
+            if other:
+                findings.append(Finding(ERROR, "duplicate-port", f"door {door.guest} {door.name}",
+                                        f"port {door.port} of this host is also the port of door {other.guest} {other.name}",
+                                        "choose another, or leave port out", (*path, "port")))
+            taken.take(door.protocol, listen, door.port, door)
+        plans[door.guest, door.name] = DoorPlan(door, means, adapter, listen, door.port if means == "forward" else None)
+        if means == "forward" and door.port is None and adapter and adapter.address:
+            undecided.append((door, adapter, listen))
+    for door, adapter, listen in undecided:
+        port = _free_port(door, adapter, taken, held, cursors)
+        if port is None:
+            findings.append(Finding(ERROR, "no-port", f"door {door.guest} {door.name}", "no free host port is left to propose",
+                                    "write one", ("guest", door.guest, "door", door.name)))
+            continue
+        taken.take(door.protocol, listen, port, door)
+        path = ("guest", door.guest, "door", door.name, "port")
+        chosen[path] = str(port)
+        plans[door.guest, door.name] = plans[door.guest, door.name]._replace(port=port)
+    return plans, chosen, findings
+
+
+def _adapter_for(door: Door, guest: Guest, lab: Lab, addresses: AddressPlan, path: Path,
+                 findings: list[Finding]) -> AdapterPlan | None:
+    """The adapter that a door leads through: the named network's, else the first that can carry it."""
+    subject = f"door {door.guest} {door.name}"
+    mine = [a for n in range(len(guest.adapters)) if (a := addresses.adapters.get((guest.name, n)))]
+    if door.network is not None:
+        for adapter in mine:
+            if adapter.network == door.network:
+                return adapter
+        findings.append(Finding(ERROR, "door-network", subject, f"network: {guest.name} has no adapter on {door.network}",
+                                did_you_mean(door.network, {a.network for a in mine}), (*path, "network")))
+        return None
+    if not guest.adapters:
+        findings.append(Finding(ERROR, "door-no-adapter", subject, f"{guest.name} has no adapter, so nothing can enter it",
+                                f"dacha guest edit {guest.name} --adapter NETWORK", path))
+    open_ones = [a for a in mine if door.origin == "host" or lab.networks[a.network].kind != "host-only"]
+    return (open_ones or mine or [None])[0]
+
+
+def _isolation_finding(door: Door, lab: Lab, path: Path) -> Finding:
+    inside = next((n.name for n in lab.networks.values() if n.kind == "nat"), "NETWORK")
+    return Finding(
+        ERROR, "door-isolation", f"door {door.guest} {door.name}",
+        f"{door.guest} is on a host-only network: a door from the LAN would end its isolation",
+        f"to let the LAN in, put an adapter on a NAT network: dacha guest edit {door.guest} --adapter {inside}\n"
+        'to enter from this host only: from = "host"', (*path, "from"))
+
+
+def _check_listen(door: Door, network: Network | None, path: Path, findings: list[Finding]) -> None:
+    subject = f"door {door.guest} {door.name}"
+    if door.listen and door.origin == "host" and not door.listen.is_loopback:
+        findings.append(Finding(ERROR, "listen-open", subject, f"listen: {door.listen} can be entered from outside this host",
+                                'a door from the host listens on loopback; for the LAN say from = "lan"', (*path, "listen")))
+    if door.listen and door.origin == "lan" and door.listen.is_loopback:
+        findings.append(Finding(ERROR, "listen-closed", subject, f"listen: the LAN cannot enter at {door.listen}",
+                                "leave listen out, or write this host's address on the LAN", (*path, "listen")))
+    if door.allow and network and network.kind != "bridge" and network.carrier != "kernel":
+        findings.append(Finding(ERROR, "allow-user-mode", subject,
+                                "allow: a user-mode network cannot tell where a connection comes from",
+                                "limit it by listen, or by the host's firewall, and leave allow out", (*path, "allow")))
+
+
+def _free_port(door: Door, adapter: AdapterPlan, taken: _TakenPorts, held: set[tuple[str, int]],
+               cursors: dict[tuple[str, int], int]) -> Ports | None:
+    """The lowest ports from the door's base on that nobody has; `cursors` keeps the search linear over many doors."""
+    base = PORT_BASES.get(door.service or "", OTHER_BASE) + int(adapter.address or 0) % 256
+    at = cursors.get((door.protocol, base), base)
+    run = 0
+    while run < door.to.count:
+        if at > 65535:
+            return None
+        run = run + 1 if taken.free(door.protocol, at) and (door.protocol, at) not in held else 0
+        at += 1
+    cursors[door.protocol, base] = at
+    return Ports(at - door.to.count, at - 1)

@@ -1,0 +1,73 @@
+"""The one family of errors.
+
+DachaError                what, where, why, and what to do
+├── UsageError            ours to refuse: asked for something that cannot be (exit 2)
+│   └── LabError          the lab file is wrong; carries every finding (exit 2)
+├── NoError               the answer is no: a door does not answer, a guest does not stop (exit 1)
+├── HostError             the environment refused: missing program, no permission, no space (exit 3)
+│   └── BusyError         another dacha process holds the lab (exit 3)
+└── PeerError             the other end broke its protocol (exit 1)
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from dacha.core.findings import Finding
+
+
+class DachaError(Exception):
+    """Something was refused. `what` is one sentence; the rest says where, why and what to do."""
+
+    exit_code = 1
+
+    def __init__(self, what: str, *, where: str = "", why: str = "", remedy: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.why = why
+        self.remedy = remedy
+
+    def lines(self) -> list[str]:
+        """The whole message, one idea a line."""
+        first = f"{self.where}: {self.what}" if self.where else self.what
+        return [first, *("  " + line for text in (self.why, self.remedy) if text for line in text.splitlines())]
+
+
+class UsageError(DachaError):
+    """The command was used wrongly."""
+
+    exit_code = 2
+
+
+class LabError(UsageError):
+    """The lab file is wrong. `findings` holds every error found, in file order."""
+
+    def __init__(self, what: str, *, where: str = "", why: str = "", remedy: str = "",
+                 findings: Sequence[Finding] = ()) -> None:
+        super().__init__(what, where=where, why=why, remedy=remedy)
+        self.findings = tuple(findings)
+
+
+class NoError(DachaError):
+    """What was asked was tried, and the answer is no."""
+
+    exit_code = 1
+
+
+class HostError(DachaError):
+    """This host refused or lacks something."""
+
+    exit_code = 3
+
+
+class BusyError(HostError):
+    """Another dacha process holds the lab's lock."""
+
+
+class PeerError(DachaError):
+    """A peer (hypervisor, guest, client) sent what its protocol does not allow."""
+
+    exit_code = 1

@@ -1,0 +1,44 @@
+"""A finding: one thing that `check` says, with its place and its remedy."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+Path = tuple[str | int, ...]
+
+ERROR, WARNING, NOTE = "error", "warning", "note"
+
+
+class Finding(NamedTuple):
+    """One thing that is wrong or worth knowing.
+
+    `code` is a stable name for scripts; `about` is "lab" when the file itself is wrong and "host" when
+    this host cannot or should not carry it; `path` is the key in the lab file, () for the whole lab.
+    """
+
+    severity: str
+    code: str
+    subject: str
+    what: str
+    remedy: str = ""
+    path: Path = ()
+    about: str = "lab"
+    line: int | None = None
+
+
+def errors(findings: Iterable[Finding]) -> list[Finding]:
+    """Only the findings that forbid an `apply`."""
+    return [f for f in findings if f.severity == ERROR]
+
+
+def subject_of(path: Path) -> str:
+    """A path of keys as people say it: ("guest", "gauge", "door", "ssh") is "guest gauge: door ssh"."""
+    named = [str(p) for p in path if not isinstance(p, int)]
+    if not named:
+        return "lab"
+    if named[0] in ("guest", "network") and len(named) >= 2:
+        if len(named) >= 4 and named[2] == "door":
+            return f"door {named[1]} {named[3]}"
+        return f"{named[0]} {named[1]}"
+    return named[0]

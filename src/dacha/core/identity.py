@@ -1,0 +1,29 @@
+"""Names that follow from names: hardware addresses and machine identifiers.
+
+They are derived, not drawn, so that the same file gives the same machines on every host and a changed
+lab leaves no stale neighbour entries on a LAN.
+"""
+
+from __future__ import annotations
+
+from hashlib import sha256
+
+
+def hardware_address(lab: str, guest: str, index: int) -> str:
+    """The Ethernet address of a guest's adapter: unicast, locally administered (IEEE 802, U/L bit)."""
+    digest = sha256(f"adapter\0{lab}\0{guest}\0{index}".encode()).digest()
+    return ":".join(f"{b:02x}" for b in (0x02, *digest[:5]))
+
+
+def machine_uuid(lab: str, guest: str) -> str:
+    """The guest's UUID in the form of RFC 9562 version 8 (vendor-defined content)."""
+    raw = bytearray(sha256(f"machine\0{lab}\0{guest}".encode()).digest()[:16])
+    raw[6] = raw[6] & 0x0F | 0x80
+    raw[8] = raw[8] & 0x3F | 0x80
+    text = raw.hex()
+    return "-".join((text[:8], text[8:12], text[12:16], text[16:20], text[20:]))
+
+
+def host_name(lab: str, guest: str) -> str:
+    """The guest's full name: GUEST.LAB.internal (the domain ICANN reserved for private use)."""
+    return f"{guest}.{lab}.internal"

@@ -1,0 +1,161 @@
+"""The lab: what one file describes, as frozen values. Everything here is already checked by `read`."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network
+from typing import NamedTuple
+
+KINDS = ("nat", "host-only", "bridge")
+CARRIERS = ("auto", "user", "kernel")
+ACCELERATORS = ("auto", "kvm", "tcg")
+BUSES = ("virtio", "sata")
+MODELS = ("virtio", "e1000")
+ORIGINS = ("host", "lan")
+PROTOCOLS = ("tcp", "udp")
+SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "windows")
+
+# What a door may be called for: the name says port and protocol (IANA service names and ports).
+SERVICES = {"ssh": 22, "rdp": 3389, "vnc": 5900, "http": 80, "https": 443}
+
+
+class Ports(NamedTuple):
+    """One port or a closed range of ports."""
+
+    first: int
+    last: int
+
+    @property
+    def count(self) -> int:
+        return self.last - self.first + 1
+
+    def __str__(self) -> str:
+        return str(self.first) if self.first == self.last else f"{self.first}-{self.last}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Network:
+    """A network of the lab. `subnet` None asks the plan for a free one (not on a bridge)."""
+
+    name: str
+    kind: str
+    carrier: str = "auto"
+    interface: str | None = None
+    vlan: int | None = None
+    subnet: IPv4Network | None = None
+    gateway: IPv4Address | None = None
+    subnet6: IPv6Network | None = None
+    gateway6: IPv6Address | None = None
+    dynamic: tuple[IPv4Address, IPv4Address] | None = None
+    name_servers: tuple[IPv4Address | IPv6Address, ...] = ()
+    isolated: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Disk:
+    """A disk of a guest: empty (`size`), or a copy-on-write overlay on the image `base`."""
+
+    base: str | None = None
+    size: int | None = None
+    bus: str = "virtio"
+    full: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Adapter:
+    """A guest's adapter on a network. `address` None asks the plan for a free one."""
+
+    network: str
+    address: IPv4Address | None = None
+    prefix: int | None = None
+    address6: IPv6Address | None = None
+    prefix6: int | None = None
+    hardware_address: str | None = None
+    model: str = "virtio"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Boot:
+    """Direct kernel boot: files, and the kernel's command line."""
+
+    kernel: str
+    initrd: str | None = None
+    command_line: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Login:
+    """Who may log in: a user and the files of the public keys that open it."""
+
+    user: str
+    keys: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Start:
+    """When a guest starts by itself: at the host's boot, in which order, after which delay (seconds)."""
+
+    at_boot: bool = False
+    order: int = 100
+    delay_s: float = 0.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Door:
+    """One service of one guest that can be entered from outside it.
+
+    `origin` is the file's `from`; `port` is the host's (None: the plan chooses), `to` the guest's.
+    """
+
+    guest: str
+    name: str
+    service: str | None
+    protocol: str
+    origin: str
+    to: Ports
+    port: Ports | None = None
+    listen: IPv4Address | None = None
+    allow: tuple[IPv4Network, ...] = ()
+    network: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Guest:
+    """One virtual machine."""
+
+    name: str
+    system: str = "linux"
+    cpus: int = 1
+    memory: int
+    cpu: str | None = None
+    clock: str = "utc"
+    video: bool = True
+    boot: Boot | None = None
+    disks: tuple[Disk, ...] = ()
+    adapters: tuple[Adapter, ...] = ()
+    login: Login | None = None
+    first_boot: bool = True
+    doors: tuple[Door, ...] = ()
+    start: Start = field(default_factory=Start)
+    stop_after_s: float = 60.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Lab:
+    """All that one file describes, in file order."""
+
+    name: str
+    accelerator: str = "auto"
+    networks: dict[str, Network] = field(default_factory=dict)
+    guests: dict[str, Guest] = field(default_factory=dict)
+
+    def doors(self) -> list[Door]:
+        """Every door of every guest, in file order."""
+        return [door for guest in self.guests.values() for door in guest.doors]
+
+
+__all__ = [
+    "ACCELERATORS", "BUSES", "CARRIERS", "KINDS", "MODELS", "ORIGINS", "PROTOCOLS", "SERVICES", "SYSTEMS",
+    "Adapter", "Boot", "Disk", "Door", "Guest", "IPv4Interface", "IPv6Interface", "Lab", "Login", "Network",
+    "Ports", "Start",
+]

@@ -1,0 +1,26 @@
+"""The nearest known name to one that was mistyped."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+
+def nearest(word: str, known: Iterable[str]) -> str | None:
+    """The known name closest to `word`, or None when none is close enough to be meant."""
+    from difflib import get_close_matches  # late: only a mistake needs it
+
+    names = sorted(known)
+    close = get_close_matches(word.lower(), names, n=1, cutoff=0.5)
+    return close[0] if close else None
+
+
+def did_you_mean(word: str, known: Iterable[str], nothing: str = "") -> str:
+    """One remedy sentence: the nearest known name, else the list of all (at most twelve)."""
+    names = sorted(known)
+    close = nearest(word, names)
+    if close:
+        return f"did you mean {close}?"
+    if not names:
+        return nothing
+    shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+    return f"known here: {shown}"

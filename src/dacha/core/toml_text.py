@@ -1,0 +1,198 @@
+"""Where each key of a TOML text stands.
+
+tomllib gives values without places, and a library that edits TOML moves comments between tables; so
+this reads only the layout of a text that tomllib has already accepted (TOML 1.0), and gives every
+key its line and its span. Errors are shown and edits are made by these places.
+"""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_right
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from dacha.core.findings import Path
+
+_BARE = re.compile(r"[A-Za-z0-9_-]+")
+_BLANK = re.compile(r"[ \t]*")
+_SPACE = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
+_SCALAR = re.compile(r"[^,\]}#\r\n]+")
+_BASIC = re.compile(r'"(?:[^"\\\n]|\\.)*"')
+_LITERAL = re.compile(r"'[^'\n]*'")
+_LONG_BASIC = re.compile(r'"""(?:[^\\]|\\.)*?"""(?:"{0,2})', re.S)
+_LONG_LITERAL = re.compile(r"'''.*?'''(?:'{0,2})", re.S)
+
+
+class Statement(NamedTuple):
+    """One header or one `key = value` of the text.
+
+    `start` and `end` are offsets of its whole lines; the value's own span is `value_start:value_end`
+    (for a header, the span of the key inside the brackets).
+    """
+
+    path: Path
+    header: bool
+    start: int
+    end: int
+    value_start: int
+    value_end: int
+    table: Path
+
+
+def _string(text: str, at: int) -> int:
+    for opener, pattern in (('"""', _LONG_BASIC), ("'''", _LONG_LITERAL), ('"', _BASIC), ("'", _LITERAL)):
+        if text.startswith(opener, at):
+            match = pattern.match(text, at)
+            if match:
+                return match.end()
+    raise ValueError(f"no string at offset {at}")
+
+
+def _key(text: str, at: int) -> tuple[list[str], int]:
+    """A dotted key at `at`: its parts, and the offset behind it."""
+    import tomllib
+
+    parts: list[str] = []
+    while True:
+        at = _BLANK.match(text, at).end()  # type: ignore[union-attr]  # matches the empty string
+        if text[at] in "\"'":
+            end = _string(text, at)
+            parts.append(tomllib.loads(f"k = {text[at:end]}")["k"])
+        else:
+            match = _BARE.match(text, at)
+            if not match:
+                raise ValueError(f"no key at offset {at}")
+            end = match.end()
+            parts.append(match.group())
+        at = _BLANK.match(text, end).end()  # type: ignore[union-attr]
+        if not text.startswith(".", at):
+            return parts, at
+        at += 1
+
+
+def value_places(text: str, at: int, path: Path) -> Iterator[tuple[Path, int, int]]:
+    """Each value from offset `at` on, inner ones included: (path, start, end); the outermost comes last."""
+    start = at
+    opener = text[at]
+    if opener in "\"'":
+        at = _string(text, at)
+    elif opener in "[{":
+        closer = "]" if opener == "[" else "}"
+        index = 0
+        at = _SPACE.match(text, at + 1).end()  # type: ignore[union-attr]
+        while text[at] != closer:
+            inner: Path
+            if opener == "[":
+                inner = (*path, index)
+            else:
+                parts, at = _key(text, at)
+                inner = (*path, *parts)
+                at = _SPACE.match(text, at + 1).end()  # type: ignore[union-attr]  # behind the "="
+            for place in value_places(text, at, inner):
+                yield place
+            at = _SPACE.match(text, place[2]).end()  # type: ignore[union-attr]
+            index += 1
+            if text[at] == ",":
+                at = _SPACE.match(text, at + 1).end()  # type: ignore[union-attr]
+        at += 1
+    else:
+        match = _SCALAR.match(text, at)
+        if not match:
+            raise ValueError(f"no value at offset {at}")
+        at += len(match.group().rstrip())
+    yield path, start, at
+
+
+def statements(text: str) -> list[Statement]:
+    """Every header and every `key = value` in file order. `text` must be valid TOML."""
+    found: list[Statement] = []
+    table: Path = ()
+    counts: dict[Path, int] = {}
+    at = 0
+    while True:
+        at = _SPACE.match(text, at).end()  # type: ignore[union-attr]
+        if at >= len(text):
+            return found
+        start = text.rfind("\n", 0, at) + 1
+        if text[at] == "[":
+            array = text.startswith("[[", at)
+            parts, behind = _key(text, at + (2 if array else 1))
+            table = _resolve(parts, counts)
+            if array:
+                counts[table] = counts.get(table, -1) + 1
+                table = (*table, counts[table])
+            place = (table, at + (2 if array else 1), behind)
+            header = True
+        else:
+            parts, behind = _key(text, at)
+            behind = _BLANK.match(text, behind + 1).end()  # type: ignore[union-attr]
+            for place in value_places(text, behind, (*table, *parts)):
+                pass
+            header = False
+        newline = text.find("\n", place[2])
+        end = len(text) if newline < 0 else newline + 1
+        found.append(Statement(place[0], header, start, end, place[1], place[2], table))
+        at = end
+
+
+def _resolve(parts: list[str], counts: dict[Path, int]) -> Path:
+    """A header's key as a path, through the arrays of tables opened so far."""
+    path: Path = ()
+    for n, part in enumerate(parts):
+        path = (*path, part)
+        if n < len(parts) - 1 and path in counts:
+            path = (*path, counts[path])
+    return path
+
+
+class Places:
+    """Looks up the line of a key path; made once for a text, used when something must be pointed at."""
+
+    def __init__(self, text: str) -> None:
+        self._newlines = [n for n, c in enumerate(text) if c == "\n"]
+        self._at: dict[Path, int] = {}
+        for s in statements(text):
+            if s.header:
+                self._note(s.path, s.value_start)
+            else:
+                self._note(s.path, s.start)
+                for path, start, _ in value_places(text, s.value_start, s.path):
+                    self._note(path, start)
+
+    def _note(self, path: Path, offset: int) -> None:
+        while path and path not in self._at:
+            self._at[path] = offset
+            path = path[:-1]
+
+    def line(self, path: Path) -> int | None:
+        """The line (from 1) of the nearest key that stands in the text on the way to `path`."""
+        while path:
+            if path in self._at:
+                return bisect_right(self._newlines, self._at[path] - 1) + 1
+            path = path[:-1]
+        return None
+
+
+def value_text(value: object) -> str:
+    """A value as TOML on one line: tables inline, text in double quotes."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int | float):
+        return repr(value)
+    if isinstance(value, dict):
+        inner = ", ".join(f"{key_text((str(k),))} = {value_text(v)}" for k, v in value.items())
+        return f"{{ {inner} }}" if inner else "{}"
+    if isinstance(value, list | tuple):
+        return "[" + ", ".join(value_text(v) for v in value) + "]"
+    return _quoted(str(value))
+
+
+def key_text(path: Path) -> str:
+    """A dotted key, each part bare where TOML allows it."""
+    return ".".join(str(p) if _BARE.fullmatch(str(p)) else _quoted(str(p)) for p in path)
+
+
+def _quoted(text: str) -> str:
+    escapes = {'"': '\\"', "\\": "\\\\", "\n": "\\n", "\t": "\\t", "\r": "\\r"}
+    return '"' + "".join(escapes.get(c) or (f"\\u{ord(c):04x}" if ord(c) < 32 or ord(c) == 127 else c) for c in text) + '"'

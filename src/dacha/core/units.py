@@ -1,0 +1,87 @@
+"""Sizes, durations and ports as people write them.
+
+Every reader takes the value found in the file and either returns the meaning or raises ValueError
+with (what, remedy).
+"""
+
+from __future__ import annotations
+
+import re
+
+KIB, MIB, GIB, TIB = 1 << 10, 1 << 20, 1 << 30, 1 << 40
+_SIZE_UNITS = {"B": 1, "KIB": KIB, "MIB": MIB, "GIB": GIB, "TIB": TIB,
+               "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
+# One letter is read by half of the trade as 1000 and by the other half as 1024, so it is asked for.
+_AMBIGUOUS = {"K": "KiB", "M": "MiB", "G": "GiB", "T": "TiB"}
+_TIME_UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
+_NUMBER_UNIT = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]*)\s*\Z")
+
+
+def size(value: object) -> int:
+    """Bytes from "512 MiB", "8GiB", "1.5 TB"."""
+    match = _NUMBER_UNIT.match(value) if isinstance(value, str) else None
+    if isinstance(value, int) and not isinstance(value, bool):
+        raise ValueError(f"{value} has no unit", f'write "{value} MiB" or "{value} GiB"')
+    if not match:
+        raise ValueError(f"{value!r} is not a size", 'write a number and a unit: "512 MiB", "8 GiB"')
+    number, unit = match.groups()
+    if unit.upper() in _AMBIGUOUS:
+        raise ValueError(f"{value!r} has the unclear unit {unit}", f'write "{number} {_AMBIGUOUS[unit.upper()]}"')
+    factor = _SIZE_UNITS.get(unit.upper())
+    if factor is None:
+        why = f"has the unknown unit {unit}" if unit else "has no unit"
+        raise ValueError(f"{value!r} {why}", f'units are KiB, MiB, GiB, TiB: "{number} GiB"')
+    return round(float(number) * factor)
+
+
+def memory(value: object) -> int:
+    """Bytes of memory: at least 16 MiB and whole MiB, because the hypervisor gives no less."""
+    amount = size(value)
+    if amount < 16 * MIB:
+        raise ValueError(f"{show_size(amount)} is too little memory", "the least is 16 MiB")
+    if amount % MIB:
+        raise ValueError(f"{value!r} is not a whole number of MiB", f'write "{max(16, round(amount / MIB))} MiB"')
+    return amount
+
+
+def disk_size(value: object) -> int:
+    """Bytes of a disk: at least 1 MiB and whole sectors of 512 bytes."""
+    amount = size(value)
+    if amount < MIB:
+        raise ValueError(f"{show_size(amount)} is too small for a disk", "the least is 1 MiB")
+    return amount + (-amount % 512)
+
+
+def duration(value: object) -> float:
+    """Seconds from "30 s", "2 min", "500 ms"."""
+    match = _NUMBER_UNIT.match(value) if isinstance(value, str) else None
+    if not match:
+        shown = value if isinstance(value, int | float) else 30
+        raise ValueError(f"{value!r} is not a time", f'write a number and a unit: "{shown} s", "2 min"')
+    number, unit = match.groups()
+    factor = _TIME_UNITS.get(unit.lower())
+    if factor is None:
+        why = f"has the unknown unit {unit}" if unit else "has no unit"
+        raise ValueError(f"{value!r} {why}", f'units are ms, s, min, h: "{number} s"')
+    return float(number) * factor
+
+
+def show_size(amount: int) -> str:
+    """Bytes in the largest unit that keeps the number short: 1.5 GiB, 512 MiB."""
+    for factor, unit in ((TIB, "TiB"), (GIB, "GiB"), (MIB, "MiB"), (KIB, "KiB")):
+        if amount >= factor:
+            number = amount / factor
+            return f"{number:.0f} {unit}" if number >= 100 or number == int(number) else f"{number:.1f} {unit}"
+    return f"{amount} B"
+
+
+def show_duration(seconds: float) -> str:
+    """Seconds as people say them: 4 s, 12 min, 3 h, 5 d."""
+    if seconds < 1:
+        return f"{seconds * 1000:.0f} ms"
+    if seconds < 10:
+        return f"{seconds:.1f} s".replace(".0 s", " s")
+    for limit, factor, unit in ((90, 1, "s"), (5400, 60, "min"), (129600, 3600, "h")):
+        if seconds < limit:
+            return f"{seconds / factor:.0f} {unit}"
+    return f"{seconds / 86400:.0f} d"

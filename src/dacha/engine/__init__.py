@@ -1,0 +1,1 @@
+"""Observe the host, compare it with the lab, carry out ordered changes. Orchestration only."""

@@ -1,0 +1,206 @@
+"""`apply`: the host is made to match the lab, step by step, and every step may be the last one a killed
+command took: the next apply goes on from what it finds.
+"""
+
+from __future__ import annotations
+
+import subprocess
+import time
+from collections.abc import Callable
+from typing import NamedTuple
+
+from dacha.core.changes import (
+    Change, ChangeMachine, CloseForward, MakeDisk, MakeHostKey, OpenForward, StartGuest, StopGuest, WriteDown, WriteSeed,
+)  # fmt: skip
+from dacha.core.difference import ObservedGuest, difference
+from dacha.core.door_plan import Forward
+from dacha.core.edits import Set, edit_text
+from dacha.core.errors import DachaError, HostError
+from dacha.core.findings import errors
+from dacha.core.machine import Machine
+from dacha.core.plan import Plan
+from dacha.core.read import read_lab
+from dacha.engine import inspect, power, prepare
+from dacha.engine.observe import full_name, observe
+from dacha.engine.workspace import Workspace, lab_error
+from dacha.host import links
+from dacha.host.facts import program
+from dacha.host.files import write_whole
+from dacha.hypervisor import process, user_network
+from dacha.hypervisor.command_line import QMP, Files, command_line
+from dacha.hypervisor.qmp import Qmp
+
+# Told of each step as it ends: its subject ("guest gauge"), what was done, and how many seconds it took.
+Report = Callable[[str, str, float], None]
+
+
+class Outcome(NamedTuple):
+    """What an apply came to: what was done, what waits for a guest's next start, what failed."""
+
+    done: list[Change]
+    waiting: list[Change]
+    failed: list[tuple[Change, DachaError]]
+
+
+def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None) -> list[Change]:
+    """What `apply` would do now."""
+    seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
+    return difference(ws.lab, ws.plan, prepare.machines(ws, ws.plan), seen)
+
+
+def settle(ws: Workspace, report: Report) -> Workspace:
+    """Write down what the plan chose for what the file left out, so that it stays. Returns the workspace as it is then."""
+    chosen = ws.plan.chosen
+    if not chosen:
+        return ws
+    # A port is a number in the file; everything else that is chosen is text.
+    text = edit_text(ws.text, [Set(path, int(v) if path[-1] == "port" and v.isdigit() else v) for path, v in chosen.items()])
+    write_whole(ws.path, text)
+    for path, value in chosen.items():
+        report("lab file", str(WriteDown(path, value)).removeprefix("lab.toml: "), 0.0)
+    reading = read_lab(text)
+    assert reading.lab is not None
+    return Workspace(ws.path, text, reading.lab, reading.findings)
+
+
+def apply(ws: Workspace, report: Report, *, only: set[str] | None = None) -> Outcome:
+    """Make the host match the lab (or only some guests of it). The lab's lock must be held.
+
+    Raises LabError before anything is touched when the lab cannot work; steps that fail later are collected,
+    so that one guest's trouble does not keep the others off.
+    """
+    ws.refuse_if_wrong()
+    seen = observe(ws.home, ws.lab.guests)
+    concerned = {n for n in ws.lab.guests if only is None or n in only}
+    starting = {n for n in concerned if not seen[n].running and not seen[n].left_off}
+    wrong = inspect.port_findings(ws, ws.plan, seen, concerned - {n for n in concerned if seen[n].left_off})
+    if starting:
+        wrong += inspect.program_findings()
+    for name in starting:
+        wrong += inspect.file_findings(ws, ws.lab.guests[name], seen[name])
+    if errors(wrong):
+        raise lab_error_or_host(ws, errors(wrong))
+    ws = settle(ws, report)
+    for name in concerned:
+        ws.home.make_guest(name)
+        if not seen[name].host_key:
+            prepare.make_host_key(ws.home, ws.lab.name, name)
+            report(f"guest {name}", str(MakeHostKey(name)).replace("make its", "made its"), 0.0)
+    lan = links.lan_address()
+    prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
+    machines = prepare.machines(ws, ws.plan)
+    changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
+    changes = [c for c in changes if only is None or c.guest in only]
+    outcome = _carry_out(ws, machines, changes, report)
+    if only is None or not outcome.failed:
+        write_whole(ws.home.applied, ws.text)
+    return outcome
+
+
+def lab_error_or_host(ws: Workspace, wrong: list) -> DachaError:  # type: ignore[type-arg]
+    """The refusal for findings about this host: shown like the file's own errors, but with the host's exit code."""
+    shown = lab_error(ws.path, ws.text, wrong)
+    return HostError(shown.what)
+
+
+def _carry_out(ws: Workspace, machines: dict[str, Machine], changes: list[Change], report: Report) -> Outcome:
+    outcome = Outcome([], [], [])
+    unfit: set[str] = set()
+    starts = [c for c in changes if isinstance(c, StartGuest)]
+    for change in changes:
+        if isinstance(change, ChangeMachine):
+            outcome.waiting.append(change)
+        elif not isinstance(change, StartGuest) and change.guest not in unfit:
+            began = time.monotonic()
+            try:
+                _do(ws, change)
+            except DachaError as e:
+                outcome.failed.append((change, e))
+                if isinstance(change, MakeDisk | WriteSeed):
+                    unfit.add(change.guest)
+                continue
+            outcome.done.append(change)
+            report(_subject(change), _past(change), time.monotonic() - began)
+    _start_all(ws, machines, [c for c in starts if c.guest not in unfit], outcome, report)
+    return outcome
+
+
+def _do(ws: Workspace, change: Change) -> None:
+    match change:
+        case MakeDisk():
+            prepare.make_disk(ws, change)
+        case WriteSeed(guest=name):
+            told = prepare.write_seed(ws, ws.plan, ws.lab.guests[name])
+            record = ws.home.read(name)
+            record.seed = told
+            ws.home.write(name, record)
+        case StopGuest(guest=name):
+            power.stop(ws.home, [name], wait_s=60.0, on_purpose=False)
+        case OpenForward(guest=name, forward=forward):
+            with Qmp(ws.home.run(name) / QMP) as qmp:
+                user_network.open_forward(qmp, _adapter_of(ws, name, forward), forward)
+        case CloseForward(guest=name, forward=forward):
+            with Qmp(ws.home.run(name) / QMP) as qmp:
+                user_network.close_forward(qmp, _adapter_of(ws, name, forward), forward)
+        case _:
+            raise AssertionError(f"nothing carries out {change!r}")
+
+
+def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
+    """The index of the running adapter whose address a forward ends at; the first, when none has it any more."""
+    running = ws.home.read(guest).machine or {"adapters": []}
+    return next((n for n, a in enumerate(running["adapters"]) if a["address"] == str(forward.address)), 0)
+
+
+def _start_all(ws: Workspace, machines: dict[str, Machine], starts: list[StartGuest], outcome: Outcome, report: Report) -> None:
+    """Start every guest, then wait for each: they come up together."""
+    qemu = program("qemu-system-x86_64")
+    spawned: list[tuple[StartGuest, float, subprocess.Popen[bytes]]] = []
+    for change in starts:
+        name, began = change.guest, time.monotonic()
+        guest, home, m = ws.lab.guests[name], ws.home, machines[name]
+        record = home.read(name)
+        # Noted before it runs: should this command be killed now, the next one knows what was started.
+        record.machine, record.process, record.left_off = m, None, False
+        home.write(name, record)
+        files = Files(disks=tuple(home.disk(name, n) for n in range(len(guest.disks))),
+                      seed=home.guest(name) / "seed.iso" if m["seed"] else None, console=home.guest(name) / "console.log")
+        forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
+        argv = command_line(qemu or "qemu-system-x86_64", m, files, forwards)
+        argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
+        try:
+            spawned.append((change, began, process.spawn(argv, home.run(name), home.process_lock(name), home.guest(name) / "qemu.log")))
+        except DachaError as e:
+            outcome.failed.append((change, e))
+    for change, began, child in spawned:
+        name = change.guest
+        try:
+            found = process.confirm(child, name, ws.home.run(name), ws.home.guest(name) / "qemu.log")
+        except DachaError as e:
+            outcome.failed.append((change, e))
+            continue
+        record = ws.home.read(name)
+        record.process = found
+        ws.home.write(name, record)
+        outcome.done.append(change)
+        report(_subject(change), "started", time.monotonic() - began)
+
+
+def _subject(change: Change) -> str:
+    if isinstance(change, OpenForward):
+        return f"door {change.guest} {change.door}"
+    return f"guest {change.guest}"
+
+
+def _past(change: Change) -> str:
+    match change:
+        case OpenForward(forward=f):
+            return f"opened: {f}"
+        case CloseForward(forward=f):
+            return f"closed {f}"
+        case StopGuest():
+            return "stopped: it is no longer in the lab file; its disks stay"
+        case MakeDisk():
+            return str(change).replace("make disk", "made disk", 1)
+        case _:
+            return str(change).replace("write its", "wrote its", 1)

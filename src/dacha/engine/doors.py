@@ -1,0 +1,68 @@
+"""Doors as they answer now: every one probed with its own protocol, all at once."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable
+from ipaddress import IPv4Address
+
+from dacha.core.door_plan import ANYWHERE, LOOPBACK, DoorPlan
+from dacha.host.probing import probe_all
+from dacha.wire.probes import Verdict, probe_for
+
+
+def here(door: DoorPlan) -> tuple[str, int] | None:
+    """Where this host itself enters a door: address and first port; None where it has no way in."""
+    place = door.enter_at(LOOPBACK)
+    return None if place is None else (str(place[0]), place[1])
+
+
+def lan_place(door: DoorPlan, lan: IPv4Address | None) -> tuple[IPv4Address, int] | None:
+    """Where a machine on the LAN enters it; None for a door from this host only."""
+    if door.door.origin != "lan":
+        return None
+    return door.enter_at(lan) if lan or door.listen != ANYWHERE else None
+
+
+def probe_doors(doors: Iterable[DoorPlan], timeout_s: float) -> dict[object, Verdict]:
+    """The verdict on each door by (guest, name), within `timeout_s` seconds. UDP has no greeting to wait for, so such
+    doors get none."""
+    targets = []
+    for door in doors:
+        place = here(door)
+        if place and door.door.protocol == "tcp":
+            targets.append(((door.door.guest, door.door.name), *place, probe_for(door.door.service)))
+    return probe_all(targets, timeout_s)
+
+
+def wait_for(doors: Iterable[DoorPlan], timeout_s: float, on_open: Callable[[DoorPlan, float], None],
+             on_tick: Callable[[list[DoorPlan]], None] = lambda waiting: None,
+             alive: Callable[[str], bool] = lambda guest: True) -> dict[DoorPlan, Verdict]:
+    """Wait until every door answers; returns the last verdict on those that did not within `timeout_s` seconds.
+
+    A door whose guest is no longer `alive` is not waited for.
+    """
+    began = time.monotonic()
+    waiting = [d for d in doors if here(d) and d.door.protocol == "tcp"]
+    last: dict[DoorPlan, Verdict] = {}
+    while waiting:
+        on_tick(waiting)
+        round_began = time.monotonic()
+        # Short rounds: a forward accepts before its guest listens, and such a connection stays mute for long.
+        verdicts = probe_doors(waiting, 0.5)
+        for door in list(waiting):
+            verdict = verdicts[door.door.guest, door.door.name]
+            if verdict.ok:
+                waiting.remove(door)
+                last.pop(door, None)
+                on_open(door, time.monotonic() - began)
+            elif not alive(door.door.guest):
+                waiting.remove(door)
+                last[door] = Verdict(False, "its guest has ended")
+            else:
+                last[door] = verdict
+        if time.monotonic() - began >= timeout_s:
+            break
+        if waiting:
+            time.sleep(max(0.0, round_began + 0.15 - time.monotonic()))
+    return last

@@ -1,0 +1,133 @@
+"""A lab's place in the state folder: what was made for it, and what is known of its guests.
+
+Everything here can be rebuilt, except disks and host keys. Layout, below $DACHA_STATE/labs/NAME:
+lab.json, applied.toml, known_hosts, lock, and guests/NAME with guest.json, host_key, disk-N.qcow2,
+seed.iso, console.log, qemu.log.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from dacha.core.errors import HostError, UsageError
+from dacha.core.machine import Machine
+from dacha.host import folders
+from dacha.host.files import locked, sweep, write_whole
+from dacha.host.processes import Process
+
+# Raised when a record's meaning changes; an older Dacha then refuses instead of misreading.
+VERSION = 1
+# Two commands at once: the second waits this long, then says who holds the lab.
+LOCK_WAIT_S = 600.0
+
+
+@dataclass(slots=True)
+class Record:
+    """What is known of one guest: the machine its process was given, that process, and how it was left."""
+
+    machine: Machine | None = None
+    process: Process | None = None
+    seed: str | None = None
+    left_off: bool = False
+
+
+class Home:
+    """The folders and records of one lab."""
+
+    def __init__(self, lab: str) -> None:
+        self.lab = lab
+        self.folder = folders.state() / "labs" / lab
+        self.run_folder = folders.run() / lab
+
+    def guest(self, name: str) -> Path:
+        return self.folder / "guests" / name
+
+    def run(self, name: str) -> Path:
+        return self.run_folder / name
+
+    def disk(self, name: str, index: int) -> Path:
+        return self.guest(name) / f"disk-{index}.qcow2"
+
+    def process_lock(self, name: str) -> Path:
+        return self.guest(name) / "process.lock"
+
+    @property
+    def known_hosts(self) -> Path:
+        return self.folder / "known_hosts"
+
+    @property
+    def applied(self) -> Path:
+        return self.folder / "applied.toml"
+
+    def guests(self) -> list[str]:
+        """Every guest that something was made for, in the lab file or not."""
+        try:
+            return sorted(p.name for p in (self.folder / "guests").iterdir() if p.is_dir())
+        except OSError:
+            return []
+
+    def make_guest(self, name: str) -> None:
+        """Make the guest's folders and clear what a killed command left half-written."""
+        folders.make_private(self.guest(name))
+        folders.make_private(self.run(name))
+        sweep(self.guest(name))
+
+    @contextlib.contextmanager
+    def lock(self, doing: str, lab_file: Path, on_wait: Any = None) -> Iterator[None]:
+        """Hold the lab for a command that changes something. Raises BusyError, HostError, UsageError."""
+        folders.make_private(folders.state())
+        folders.make_private(self.folder)
+        folders.make_private(folders.run())
+        folders.make_private(self.run_folder)
+        with locked(self.folder / "lock", f"dacha {doing}", LOCK_WAIT_S, on_wait):
+            self.claim(lab_file)
+            sweep(self.folder)
+            yield
+
+    def owner(self) -> Path | None:
+        """The lab file that this lab was last applied from."""
+        noted = self._read(self.folder / "lab.json").get("lab_file")
+        return Path(noted) if noted else None
+
+    def claim(self, lab_file: Path) -> None:
+        """Note that this lab is described by `lab_file`. Raises UsageError when another file, that still exists,
+        describes a lab of the same name: two files would pull one set of guests apart."""
+        owner = self.owner()
+        if owner == lab_file:
+            return
+        if owner is not None and owner.is_file() and self.guests():
+            raise UsageError(f"a lab named {self.lab} is already kept from {owner}", where=str(lab_file),
+                             why="two files with one name would fight over its guests",
+                             remedy="give this lab another name, or use that file")
+        write_whole(self.folder / "lab.json", json.dumps({"version": VERSION, "lab_file": str(lab_file)}, indent=1))
+
+    def read(self, name: str) -> Record:
+        """A guest's record; an empty one when it has none."""
+        raw = self._read(self.guest(name) / "guest.json")
+        process = raw.get("process")
+        return Record(machine=raw.get("machine"), process=Process(*process) if process else None,
+                      seed=raw.get("seed"), left_off=bool(raw.get("left_off")))
+
+    def write(self, name: str, record: Record) -> None:
+        write_whole(self.guest(name) / "guest.json", json.dumps({
+            "version": VERSION, "machine": record.machine, "process": record.process,
+            "seed": record.seed, "left_off": record.left_off}, indent=1))
+
+    def _read(self, path: Path) -> dict[str, Any]:
+        try:
+            raw = json.loads(path.read_text())
+        except FileNotFoundError:
+            return {}
+        except (OSError, ValueError):
+            # It can be rebuilt from what is seen, so a damaged record is no reason to stop.
+            return {}
+        if not isinstance(raw, dict):
+            return {}
+        if raw.get("version", VERSION) > VERSION:
+            raise HostError(f"{path} was written by a newer dacha", remedy="use that version")
+        return raw

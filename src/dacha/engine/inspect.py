@@ -1,0 +1,104 @@
+"""The lab against this host: files that are named but not there, ports that are held, promises too large."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+
+from dacha.core.check import check_host
+from dacha.core.difference import ObservedGuest
+from dacha.core.errors import HostError
+from dacha.core.findings import ERROR, NOTE, Finding, Path
+from dacha.core.lab import Guest
+from dacha.core.plan import Plan
+from dacha.engine.prepare import image_path, key_line
+from dacha.engine.workspace import Workspace
+from dacha.host import ports
+from dacha.host.facts import PROGRAMS, facts, program
+
+
+def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest]) -> list[Finding]:
+    """Everything about this host that `check` has to say."""
+    findings = program_findings()
+    for guest in ws.lab.guests.values():
+        findings += file_findings(ws, guest, observed.get(guest.name, ObservedGuest()))
+        if guest.start.at_boot:
+            findings.append(Finding(NOTE, "at-boot", f"guest {guest.name}", "nothing starts guests at the host's boot yet",
+                                    "until then: dacha apply from the system's own start-up", ("guest", guest.name, "start"), "host"))
+    findings += port_findings(ws, plan, observed)
+    store = ws.home.folder
+    written = sum(_allocated(ws, g, n) for g in ws.lab.guests.values() for n in range(len(g.disks)))
+    findings += check_host(ws.lab, facts([store]), str(store), written)
+    return findings
+
+
+def _allocated(ws: Workspace, guest: Guest, index: int) -> int:
+    try:
+        return ws.home.disk(guest.name, index).stat().st_blocks * 512
+    except OSError:
+        return 0
+
+
+def program_findings() -> list[Finding]:
+    """Programs that this host lacks. Only those without which no guest runs are errors."""
+    found = []
+    for name, package, purpose in PROGRAMS:
+        if program(name) is None:
+            severity = ERROR if name.startswith("qemu") else NOTE
+            found.append(Finding(severity, "program-missing", "host", f"{name} is not on this machine: it {purpose}",
+                                 f"on Debian: apt install {package}", (), "host"))
+    return found
+
+
+def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Finding]:
+    """Images, kernels and key files of one guest that are missing or not what they should be."""
+    found: list[Finding] = []
+
+    def wrong(code: str, path: Path, error: HostError | ValueError) -> None:
+        what, remedy = (error.what, error.remedy) if isinstance(error, HostError) else (error.args + ("",))[:2]
+        why = f": {error.why}" if isinstance(error, HostError) and error.why else ""
+        found.append(Finding(ERROR, code, f"guest {guest.name}", what + why, remedy, ("guest", guest.name, *path), "host"))
+
+    for n, disk in enumerate(guest.disks):
+        if disk.base and n not in seen.disks:
+            from dacha.hypervisor.images import inspect
+
+            try:
+                inspect(image_path(ws, disk.base))
+            except HostError as e:
+                wrong("image", ("disk", n, "from"), e)
+    for key, written in (("kernel", guest.boot.kernel), ("initrd", guest.boot.initrd)) if guest.boot else ():
+        if written and not os.access(ws.resolve(written), os.R_OK):
+            wrong("boot-file", ("boot", key), ValueError(f"there is no readable {key} {ws.resolve(written)}",
+                                                         "name it relative to the lab file, or by its whole path"))
+    for n, written in enumerate(guest.login.keys if guest.login else ()):
+        try:
+            key_line(ws, written)
+        except ValueError as e:
+            wrong("key-file", ("login", "keys", n), e)
+    return found
+
+
+def port_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest],
+                  only: set[str] | None = None) -> list[Finding]:
+    """Host ports that a door needs and does not have, with the program that holds each."""
+    found = []
+    for (guest, name), door in plan.doors.items():
+        seen = observed.get(guest, ObservedGuest())
+        if only is not None and guest not in only:
+            continue
+        if seen.running and seen.forwards is None:
+            continue  # it hangs; what it holds open cannot be told from here
+        for forward in door.forwards():
+            if seen.forwards and forward in seen.forwards:
+                continue
+            # A door that moves between ports of its own guest frees the old one first.
+            if seen.forwards and any((f.protocol, f.port) == (forward.protocol, forward.port) for f in seen.forwards):
+                continue
+            why = ports.why_not(forward.protocol, forward.listen, forward.port)
+            if why:
+                found.append(Finding(
+                    ERROR, "port-held", f"door {guest} {name}", f"port {forward.port} of this host cannot be had: {why}",
+                    "choose another, or leave port out to have one chosen", ("guest", guest, "door", name, "port"), "host"))
+                break
+    return found

@@ -1,0 +1,63 @@
+"""What is there: each guest's process, disks, keys and open forwards, seen and not remembered."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from dacha.core.difference import HUNG, OFF, ON, PAUSED, ObservedGuest
+from dacha.core.door_plan import Forward
+from dacha.core.errors import DachaError
+from dacha.engine.home import Home
+from dacha.host.processes import started_at
+from dacha.hypervisor import process, user_network
+from dacha.hypervisor.command_line import WATCH
+from dacha.hypervisor.qmp import Qmp
+
+# QMP run states in which the guest's processors are held on purpose or by a fault.
+_HELD = ("paused", "prelaunch", "suspended", "io-error", "internal-error", "guest-panicked", "watchdog")
+
+
+def full_name(home: Home, guest: str) -> str:
+    """The name that a guest's process gives of itself."""
+    return f"{guest}.{home.lab}"
+
+
+def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGuest:
+    """One guest as it is now. With `forwards`, its running process is asked which doors it holds open."""
+    record = home.read(name)
+    folder = home.guest(name)
+    found = process.find(home.run(name), home.process_lock(name), full_name(home, name), record.process)
+    made = {
+        "machine": record.machine,
+        "disks": frozenset(n for n in range(_count_disks(home, name))),
+        "host_key": (folder / "host_key.pub").is_file() and (folder / "host_key").is_file(),
+        "seed": record.seed if (folder / "seed.iso").is_file() else None,
+        "left_off": record.left_off,
+    }
+    if found is None:
+        return ObservedGuest(state=OFF, **(made | {"machine": None}))
+    if found.status is None:
+        state = HUNG
+    else:
+        state = PAUSED if found.status in _HELD else ON
+    opened: frozenset[Forward] | None = None
+    if forwards and found.status is not None:
+        try:
+            with Qmp(home.run(name) / WATCH) as qmp:
+                opened = user_network.forwards(qmp)
+        except (OSError, DachaError):
+            state = HUNG
+    return ObservedGuest(state=state, pid=found.process.pid if found.process else None,
+                         since=started_at(found.process) if found.process else None, forwards=opened, **made)
+
+
+def _count_disks(home: Home, name: str) -> int:
+    count = 0
+    while home.disk(name, count).is_file():
+        count += 1
+    return count
+
+
+def observe(home: Home, names: Iterable[str], *, forwards: bool = True) -> dict[str, ObservedGuest]:
+    """Every guest named, and every other that something was made for."""
+    return {name: observe_guest(home, name, forwards=forwards) for name in dict.fromkeys([*names, *home.guests()])}

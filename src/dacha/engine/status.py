@@ -1,0 +1,114 @@
+"""How the lab is now: guests, addresses, doors, and whether each door answers."""
+
+from __future__ import annotations
+
+import time
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from dacha.core.difference import HUNG, OFF, PAUSED, ObservedGuest
+from dacha.core.door_plan import DoorPlan
+from dacha.core.lab import Guest
+from dacha.core.units import show_duration
+from dacha.engine import apply, doors
+from dacha.engine.observe import observe
+from dacha.engine.workspace import Workspace
+from dacha.host import links
+from dacha.wire.probes import Verdict
+
+# A door of a guest that came up this recently may simply not be there yet.
+BOOTING_S = 300.0
+
+
+class DoorRow(NamedTuple):
+    """A door: where it is entered, and whether it answers (`ok` None: not asked) with what was seen, in words."""
+
+    plan: DoorPlan
+    origin: str
+    place: str
+    ok: bool | None
+    now: str
+
+
+class GuestRow(NamedTuple):
+    guest: Guest | None
+    name: str
+    seen: ObservedGuest
+    state: str
+    addresses: list[str]
+    doors: list[DoorRow]
+
+
+class Status(NamedTuple):
+    """The lab's state; `pending` is what `apply` would still do."""
+
+    guests: list[GuestRow]
+    pending: list[apply.Change]
+    exposed: list[str]
+
+
+def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
+    """Observe everything and probe every door of a running guest, within about `timeout_s` seconds."""
+    seen = observe(ws.home, ws.lab.guests)
+    plan = ws.quick_plan
+    ws.plan = plan
+    pending = apply.pending(ws, seen)
+    on = {name for name, s in seen.items() if s.running and s.state != PAUSED}
+    asked = [d for d in plan.doors.values() if d.door.guest in on and _applied(d, seen[d.door.guest])]
+    verdicts = doors.probe_doors(asked, timeout_s) if asked else {}
+    lan = links.lan_address() if any(d.door.origin == "lan" for d in plan.doors.values()) else None
+    rows = []
+    for guest in ws.lab.guests.values():
+        s = seen[guest.name]
+        addresses = [str(a.address or "by the LAN") for a in plan.adapters_of(guest.name)]
+        mine = [_door_row(plan.doors[guest.name, d.name], s, verdicts, lan) for d in guest.doors]
+        rows.append(GuestRow(guest, guest.name, s, state_text(s), addresses, mine))
+    for name, s in seen.items():
+        if name not in ws.lab.guests and s.running:
+            rows.append(GuestRow(None, name, s, state_text(s) + ", not in the lab file", [], []))
+    exposed = sorted({a.network for a in plan.adapters.values()
+                      if seen[a.guest].running and ws.lab.networks[a.network].kind == "nat" and not plan.networks[a.network].isolated})
+    return Status(rows, pending, exposed)
+
+
+def state_text(seen: ObservedGuest) -> str:
+    """A guest's state in words: "on, 12 min"."""
+    if seen.state == OFF:
+        return "off" if seen.left_off or seen.machine is None else "off"
+    word = {HUNG: "does not answer"}.get(seen.state, seen.state)
+    return f"{word}, {show_duration(max(0.0, time.time() - seen.since))}" if seen.since else word
+
+
+def _applied(door: DoorPlan, seen: ObservedGuest) -> bool:
+    return seen.forwards is None or all(f in seen.forwards for f in door.forwards())
+
+
+def _door_row(door: DoorPlan, seen: ObservedGuest, verdicts: dict[object, Verdict], lan: IPv4Address | None) -> DoorRow:
+    outside = doors.lan_place(door, lan)
+    place = outside or doors.here(door)
+    origin = "LAN" if outside else "host"
+    shown = f"{origin} {place[0]}:{door.port if door.port and door.means == 'forward' else place[1]}" if place else "nowhere"
+    verdict = verdicts.get((door.door.guest, door.door.name))
+    ok: bool | None = None
+    if seen.state == OFF:
+        now = "guest is off"
+    elif seen.state == PAUSED:
+        now = "guest is paused"
+    elif not _applied(door, seen):
+        ok, now = False, "not open yet: dacha apply"
+    elif verdict is None:
+        now = "not asked (UDP)" if door.door.protocol == "udp" else "cannot be asked from here"
+    elif verdict.ok:
+        ok, now = True, "open"
+    else:
+        young = seen.since is not None and time.time() - seen.since < BOOTING_S
+        ok, now = False, _trouble(verdict, young)
+    return DoorRow(door, origin, shown, ok, now)
+
+
+def _trouble(verdict: Verdict, young: bool) -> str:
+    if verdict.seen in ("closes at once", "refuses"):
+        return "nothing listens in the guest" + (" yet" if young else "")
+    if verdict.seen == "no answer":
+        return "no answer" + (" yet: it may be booting" if young else "")
+    return verdict.seen

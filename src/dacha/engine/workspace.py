@@ -1,0 +1,132 @@
+"""A lab file together with its lab, its plan and its home: what nearly every command begins with."""
+
+from __future__ import annotations
+
+import os
+from functools import cached_property
+from pathlib import Path
+
+from dacha.core.check import check_lab
+from dacha.core.errors import HostError, LabError, UsageError
+from dacha.core.findings import Finding, errors
+from dacha.core.lab import Lab
+from dacha.core.plan import Plan, make_plan
+from dacha.core.read import read_lab
+from dacha.engine.home import Home
+from dacha.host import folders, links, ports
+
+NAME = "lab.toml"
+
+
+def find_lab_file(named: str | None) -> Path:
+    """The lab file: the one named, else $DACHA_LAB, else lab.toml here or above, else the user's own.
+
+    Raises UsageError when there is none.
+    """
+    named = named or os.environ.get("DACHA_LAB")
+    if named:
+        return Path(named).expanduser().absolute()
+    here = Path.cwd()
+    for folder in (here, *here.parents):
+        if (folder / NAME).is_file():
+            return folder / NAME
+    own = folders.config() / NAME
+    if own.is_file():
+        return own
+    raise UsageError(f"there is no {NAME} here or above", where=str(here), why=_kept_labs(),
+                     remedy="start one: dacha new NAME, or name one: dacha --lab FILE …")
+
+
+def _kept_labs(path: Path | None = None) -> str:
+    """Labs that this user has guests of; said when a lab file is missing, because its guests may still run."""
+    found = []
+    base = folders.state() / "labs"
+    for folder in sorted(base.iterdir()) if base.is_dir() else ():
+        home = Home(folder.name)
+        owner = home.owner()
+        if owner and (owner == path or (path is None and not owner.exists())) and home.applied.is_file():
+            found.append(f"lab {folder.name} was last applied from {owner}; its guests may still run\n"
+                         f"to get the file back as it was: cp {home.applied} {owner}")
+    return "\n".join(found[:3])
+
+
+def read_text(path: Path) -> str:
+    """The lab file's text. Raises UsageError when it is not there, HostError when it may not be read."""
+    try:
+        return path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise UsageError("there is no such lab file", where=str(path), why=_kept_labs(path),
+                         remedy="start one: dacha new NAME, or name one: dacha --lab FILE …") from None
+    except UnicodeDecodeError as e:
+        raise LabError("this is not text in UTF-8", where=str(path), remedy="was another file meant?") from e
+    except OSError as e:
+        raise HostError(f"cannot read {path}", why=e.strerror or str(e)) from e
+
+
+class Workspace:
+    """One lab, read and planned. Made by `load`, which refuses a wrong file."""
+
+    def __init__(self, path: Path, text: str, lab: Lab, findings: list[Finding]) -> None:
+        self.path = path
+        self.text = text
+        self.lab = lab
+        self.read_findings = findings
+        self.home = Home(lab.name)
+
+    @cached_property
+    def plan(self) -> Plan:
+        """The plan for this host: clear of the subnets it routes and the ports it holds."""
+        return make_plan(self.lab, links.used_subnets(), ports.listening())
+
+    @cached_property
+    def quick_plan(self) -> Plan:
+        """The same, without asking the host where the file leaves nothing to choose."""
+        plan = make_plan(self.lab)
+        return plan if not plan.chosen else self.plan
+
+    def findings(self) -> list[Finding]:
+        """Everything that is wrong with the file itself, read and planned."""
+        return [*self.read_findings, *check_lab(self.lab, self.plan)]
+
+    def resolve(self, written: str) -> Path:
+        """A path as the lab file writes it: ~ is the user's home, the rest is relative to the lab file's folder."""
+        path = Path(written).expanduser()
+        return path if path.is_absolute() else self.path.parent / path
+
+    def refuse_if_wrong(self) -> None:
+        """Raise LabError when the file or its plan has an error."""
+        wrong = errors(self.findings())
+        if wrong:
+            raise lab_error(self.path, self.text, wrong)
+
+
+def load(named: str | None) -> Workspace:
+    """Find, read and understand the lab file. Raises UsageError, LabError, HostError."""
+    path = find_lab_file(named)
+    text = read_text(path)
+    reading = read_lab(text)
+    if reading.lab is None or reading.findings:
+        raise lab_error(path, text, reading.findings)
+    return Workspace(path, text, reading.lab, reading.findings)
+
+
+def place(path: Path, text: str, findings: list[Finding]) -> list[Finding]:
+    """The findings with their lines, in file order."""
+    if any(f.line is None and f.path for f in findings):
+        from dacha.core.toml_text import Places
+
+        places = Places(text)
+        findings = [f if f.line else f._replace(line=places.line(f.path)) for f in findings]
+    return sorted(findings, key=lambda f: f.line or 1 << 30)
+
+
+def lab_error(path: Path, text: str, wrong: list[Finding]) -> LabError:
+    """One error for all findings; its message shows each with its line."""
+    wrong = place(path, text, wrong)
+    lines = []
+    for f in wrong[:20]:
+        lines.append(f"{path.name}:{f.line}: {f.subject}: {f.what}" if f.line else f"{path.name}: {f.subject}: {f.what}")
+        lines += ["  " + r for r in f.remedy.splitlines()]
+    if len(wrong) > 20:
+        lines.append(f"and {len(wrong) - 20} more: dacha check shows all")
+    return LabError("\n".join(lines), findings=wrong)

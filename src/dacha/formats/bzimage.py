@@ -1,0 +1,36 @@
+"""Linux's bzImage: the uncompressed kernel inside it, which starts in half the time under emulation
+(kernel documentation: arch/x86/boot)."""
+
+from __future__ import annotations
+
+import struct
+
+_MAGIC_AT, _VERSION_AT, _SETUP_SECTORS_AT, _PAYLOAD_AT = 0x202, 0x206, 0x1F1, 0x248
+
+
+def uncompressed_kernel(image: bytes) -> bytes:
+    """The ELF kernel inside a bzImage. Raises ValueError when there is none or its packing is not known here."""
+    if image[_MAGIC_AT : _MAGIC_AT + 4] != b"HdrS":
+        raise ValueError("no Linux boot header")
+    (version,) = struct.unpack_from("<H", image, _VERSION_AT)
+    if version < 0x208:
+        raise ValueError(f"boot protocol {version >> 8}.{version & 255:02} does not say where the kernel lies")
+    sectors = image[_SETUP_SECTORS_AT] or 4
+    offset, length = struct.unpack_from("<II", image, _PAYLOAD_AT)
+    start = (sectors + 1) * 512 + offset
+    kernel = _unpack(image[start : start + length])
+    if not kernel.startswith(b"\x7fELF"):
+        raise ValueError("the packed kernel is not an ELF file")
+    return kernel
+
+
+def _unpack(packed: bytes) -> bytes:
+    if packed.startswith(b"\xfd7zXZ\x00"):
+        import lzma
+
+        return lzma.LZMADecompressor().decompress(packed)
+    if packed.startswith(b"\x1f\x8b"):
+        import zlib
+
+        return zlib.decompressobj(wbits=31).decompress(packed)
+    raise ValueError(f"packed in a way not known here ({packed[:4].hex()})")

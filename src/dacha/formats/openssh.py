@@ -1,0 +1,52 @@
+"""OpenSSH's files: key pairs, known_hosts, authorized_keys lines."""
+
+from __future__ import annotations
+
+import binascii
+import struct
+from base64 import b64decode
+from collections.abc import Iterable
+
+
+def key_pair(secret: bytes, comment: str) -> tuple[str, str]:
+    """An Ed25519 key pair from 32 secret random bytes: the private file (PROTOCOL.key of OpenSSH) and the public line."""
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+    from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
+
+    key = Ed25519PrivateKey.from_private_bytes(secret)
+    private = key.private_bytes(Encoding.PEM, PrivateFormat.OpenSSH, NoEncryption()).decode()
+    public = key.public_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode()
+    return private, f"{public} {comment}\n"
+
+
+def public_line(text: str) -> str:
+    """The first public key of a `.pub` file, checked (RFC 4253 section 6.6).
+
+    Raises ValueError with (what, remedy): no key there, a private key, or a damaged one.
+    """
+    for line in text.splitlines():
+        line = line.strip()
+        if not line or line.startswith("#"):
+            continue
+        if "PRIVATE KEY" in line:
+            raise ValueError("this is a private key", "name the file that ends in .pub")
+        fields = line.split()
+        if len(fields) < 2:
+            break
+        try:
+            blob = b64decode(fields[1], validate=True)
+            (length,) = struct.unpack_from(">I", blob)
+        except (binascii.Error, struct.error, ValueError):
+            raise ValueError("the key in it is damaged", "copy the file again") from None
+        if blob[4 : 4 + length] != fields[0].encode():
+            raise ValueError(f"the key in it is damaged: it is not a {fields[0]} key", "copy the file again")
+        return " ".join(fields)
+    raise ValueError("there is no public key in it", "make one: ssh-keygen -t ed25519")
+
+
+def known_hosts(entries: Iterable[tuple[Iterable[str], str]]) -> str:
+    """A known_hosts file (sshd(8)): for each guest its names ("gauge.lab.internal", "[127.0.0.1]:2210") and public line."""
+    lines = ["# Written by dacha; it is made anew whenever the lab is applied."]
+    for names, public in entries:
+        lines.append(f"{','.join(names)} {' '.join(public.split()[:2])}")
+    return "\n".join(lines) + "\n"

@@ -1,0 +1,71 @@
+"""First-boot data: the three documents that a guest's first boot reads from a volume named cidata.
+
+The form is the one most distributions' images read: meta-data, user-data and network-config version 2,
+all YAML (YAML 1.2). Adapters are matched by hardware address, because names differ between systems.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+# useradd's own default is a plain sh; where the family surely has better, the user gets it.
+_SHELLS = {"debian": "/bin/bash", "ubuntu": "/bin/bash", "fedora": "/bin/bash"}
+
+
+def documents(facts: dict[str, Any], *, instance: str, host_key_private: str) -> dict[str, str]:
+    """The documents by file name. `facts` is `core.machine.first_boot`'s; `instance` names this content:
+    a guest that sees another instance than before takes the data up again."""
+    return {
+        "meta-data": _yaml({"instance-id": instance, "local-hostname": facts["host_name"]}),
+        "user-data": "#cloud-config\n" + _yaml(_user_data(facts, host_key_private)),
+        "network-config": _yaml(_network_config(facts["adapters"])),
+    }
+
+
+def _user_data(facts: dict[str, Any], host_key_private: str) -> dict[str, Any]:
+    data: dict[str, Any] = {
+        "hostname": facts["host_name"],
+        "fqdn": facts["full_name"],
+        "manage_etc_hosts": True,
+        "ssh_pwauth": False,
+        "disable_root": True,
+        "ssh_deletekeys": True,
+        "ssh_keys": {"ed25519_private": host_key_private, "ed25519_public": facts["host_key"]},
+    }
+    if facts["user"]:
+        user = {"name": facts["user"], "lock_passwd": True, "sudo": "ALL=(ALL) NOPASSWD:ALL",
+                "ssh_authorized_keys": facts["keys"]}
+        shell = _SHELLS.get(facts["system"])
+        data["users"] = [user | ({"shell": shell} if shell else {})]
+    return data
+
+
+def _network_config(adapters: list[dict[str, Any]]) -> dict[str, Any]:
+    ethernets = {}
+    for n, a in enumerate(adapters):
+        here: dict[str, Any] = {"match": {"macaddress": a["hardware_address"]}}
+        addresses = [x for x in (a["address"], a["address6"]) if x]
+        here["dhcp4"] = not a["address"]
+        if addresses:
+            here["addresses"] = addresses
+        # Some versions refuse "default" here; the prefix of length 0 is read by all of them.
+        routes = [{"to": to, "via": via} for to, via in (("0.0.0.0/0", a["gateway"]), ("::/0", a["gateway6"])) if via]
+        if routes:
+            here["routes"] = routes
+        if a["name_servers"] and addresses:
+            here["nameservers"] = {"addresses": a["name_servers"]}
+        ethernets[f"adapter{n}"] = here
+    return {"version": 2, "ethernets": ethernets}
+
+
+def _yaml(value: Any) -> str:
+    import yaml
+
+    class Dumper(yaml.SafeDumper):
+        """Long text in block form, so that a key can be read (and found by simple tools)."""
+
+    def text(dumper: yaml.SafeDumper, data: str) -> yaml.ScalarNode:
+        return dumper.represent_scalar("tag:yaml.org,2002:str", data, style="|" if "\n" in data else None)
+
+    Dumper.add_representer(str, text)
+    return yaml.dump(value, Dumper=Dumper, sort_keys=False, default_flow_style=False, width=10_000)

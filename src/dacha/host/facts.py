@@ -1,0 +1,45 @@
+"""What this host has: CPUs, memory, free disk, programs."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterable
+from pathlib import Path
+
+from dacha.core.check import HostFacts
+
+# Program, the Debian package it comes in, and what it is needed for.
+PROGRAMS = (
+    ("qemu-system-x86_64", "qemu-system-x86", "runs the guests"),
+    ("qemu-img", "qemu-utils", "makes disks"),
+    ("ssh", "openssh-client", "dacha connect"),
+    ("ip", "iproute2", "tells which subnets this host uses"),
+)
+
+
+def program(name: str) -> str | None:
+    """The full path of a program, looked for in /usr/sbin too; None when it is not there."""
+    return shutil.which(name, path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
+
+
+def existing(folder: Path) -> Path:
+    """The nearest folder that exists on the way up from `folder`."""
+    while not folder.exists() and folder != folder.parent:
+        folder = folder.parent
+    return folder
+
+
+def facts(stores: Iterable[Path]) -> HostFacts:
+    """Cores this process may use, memory as /proc/meminfo has it, free bytes where each store lies."""
+    memory = {}
+    with open("/proc/meminfo") as f:
+        for line in f:
+            key, _, rest = line.partition(":")
+            memory[key] = int(rest.split()[0]) * 1024
+    free = {}
+    for store in stores:
+        usage = os.statvfs(existing(store))
+        free[str(store)] = usage.f_bavail * usage.f_frsize
+    return HostFacts(cpus=len(os.sched_getaffinity(0)), memory=memory["MemTotal"],
+                     memory_free=memory.get("MemAvailable", memory["MemFree"]), disk_free=free)

@@ -1,0 +1,92 @@
+"""Files written whole or not at all, and the lock that keeps two commands apart."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import fcntl
+import os
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from dacha.core.errors import BusyError, HostError
+
+
+def refused(path: Path, error: OSError, doing: str = "write") -> HostError:
+    """The HostError for a file that could not be used, with the mend for the usual causes."""
+    remedy = {
+        errno.ENOSPC: "free some space there",
+        errno.EDQUOT: "free some space there: your quota is used up",
+        errno.EACCES: f"become its owner, or make it writable: {path}",
+        errno.EPERM: f"become its owner, or make it writable: {path}",
+        errno.EROFS: "the file system is mounted read-only",
+    }.get(error.errno or 0, "")
+    return HostError(f"cannot {doing} {path}", why=error.strerror or str(error), remedy=remedy)
+
+
+def write_whole(path: Path, content: bytes | str, mode: int = 0o644) -> None:
+    """Replace `path` by `content`: temporary file, fsync, rename. Keeps an existing file's permission bits.
+
+    A link is followed, so that a lab file kept elsewhere stays a link. Raises HostError.
+    """
+    path = Path(os.path.realpath(path))
+    data = content.encode() if isinstance(content, str) else content
+    temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        with contextlib.suppress(FileNotFoundError):
+            mode = path.stat().st_mode & 0o777
+        fd = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode)
+        try:
+            with os.fdopen(fd, "wb") as f:
+                f.write(data)
+                f.flush()
+                os.fchmod(f.fileno(), mode)
+                os.fsync(f.fileno())
+            os.replace(temporary, path)
+        except BaseException:
+            with contextlib.suppress(OSError):
+                temporary.unlink()
+            raise
+    except OSError as e:
+        raise refused(path, e) from e
+
+
+def sweep(folder: Path) -> None:
+    """Remove what a killed command left half-written in `folder`."""
+    for part in folder.glob(".*.part"):
+        with contextlib.suppress(OSError):
+            part.unlink()
+
+
+@contextlib.contextmanager
+def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None] | None = None) -> Iterator[None]:
+    """Hold the lock file `path`. Another holder is waited for, up to `wait_s` seconds, then named.
+
+    `doing` is noted for whoever waits; `on_wait` is told once who holds it. The kernel drops the lock with
+    the process, so a killed command leaves none behind. Raises BusyError.
+    """
+    try:
+        fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    except OSError as e:
+        raise refused(path, e) from e
+    try:
+        deadline = time.monotonic() + wait_s
+        told = False
+        while True:
+            try:
+                fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                holder = os.pread(fd, 200, 0).decode(errors="replace").strip() or "another dacha process"
+                if on_wait and not told:
+                    on_wait(holder)
+                    told = True
+                if time.monotonic() >= deadline:
+                    raise BusyError(f"the lab is held by {holder}", remedy="wait for it to end, then try again") from None
+                time.sleep(0.05)
+        os.ftruncate(fd, 0)
+        os.pwrite(fd, f"{doing} (process {os.getpid()})".encode(), 0)
+        yield
+    finally:
+        os.close(fd)

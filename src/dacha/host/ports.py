@@ -1,0 +1,77 @@
+"""Host ports: whether one can be had, and who holds it."""
+
+from __future__ import annotations
+
+import errno
+import os
+import socket
+from ipaddress import IPv4Address
+
+
+def why_not(protocol: str, listen: IPv4Address, port: int) -> str | None:
+    """Why this port cannot be listened on here, in words, or None when it can.
+
+    Tries it as the hypervisor will: a listening socket with address reuse.
+    """
+    kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
+    with socket.socket(socket.AF_INET, kind) as s:
+        if protocol == "tcp":
+            s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            s.bind((str(listen), port))
+            if protocol == "tcp":
+                s.listen(1)
+        except OSError as e:
+            if e.errno == errno.EADDRINUSE:
+                return f"it is held by {holder(protocol, port) or 'another program'}"
+            if e.errno == errno.EACCES:
+                return f"ports below {first_free_port()} need privileges on this host"
+            if e.errno == errno.EADDRNOTAVAIL:
+                return f"this host has no address {listen}"
+            return e.strerror
+    return None
+
+
+def first_free_port() -> int:
+    """The lowest port that an ordinary user may listen on (ip(7))."""
+    with open("/proc/sys/net/ipv4/ip_unprivileged_port_start") as f:
+        return int(f.read())
+
+
+def holder(protocol: str, port: int) -> str | None:
+    """The program that holds a port: "sshd, process 812"; None where it cannot be seen."""
+    import psutil
+
+    try:
+        for c in psutil.net_connections("tcp4" if protocol == "tcp" else "udp4") + psutil.net_connections(
+            "tcp6" if protocol == "tcp" else "udp6"
+        ):
+            if c.laddr and c.laddr.port == port and (protocol == "udp" or c.status == psutil.CONN_LISTEN):
+                if c.pid is None:
+                    return "a program of another user"
+                return f"{psutil.Process(c.pid).name()}, process {c.pid}"
+    except (psutil.Error, OSError):
+        pass
+    return None
+
+
+def listening() -> set[tuple[str, int]]:
+    """Every (protocol, port) that some program on this host holds, for choosing one that none does."""
+    found = set()
+    for protocol, names in (("tcp", ("tcp", "tcp6")), ("udp", ("udp", "udp6"))):
+        for name in names:
+            try:
+                with open(f"/proc/net/{name}") as f:
+                    rows = f.read().splitlines()[1:]
+            except OSError:
+                continue
+            for row in rows:
+                fields = row.split()
+                # State 0A is LISTEN (include/net/tcp_states.h); UDP has no such state.
+                if protocol == "udp" or fields[3] == "0A":
+                    found.add((protocol, int(fields[1].rpartition(":")[2], 16)))
+    return found
+
+
+def privileged() -> bool:
+    return os.geteuid() == 0

@@ -1,0 +1,76 @@
+"""Processes: who they are, whether they still are, and who holds a port."""
+
+from __future__ import annotations
+
+import os
+import select
+import signal
+from functools import cache
+from typing import NamedTuple
+
+
+class Process(NamedTuple):
+    """A process that cannot be mistaken for a later one with the same id: id, start (clock ticks since boot), boot."""
+
+    pid: int
+    start: int
+    boot: str
+
+
+@cache
+def boot_id() -> str:
+    with open("/proc/sys/kernel/random/boot_id") as f:
+        return f.read().strip()
+
+
+def identify(pid: int) -> Process | None:
+    """The process with this id now, or None when there is none (a zombie counts as none)."""
+    try:
+        with open(f"/proc/{pid}/stat", "rb") as f:
+            fields = f.read().rpartition(b")")[2].split()
+    except OSError:
+        return None
+    return None if fields[0] in (b"Z", b"X") else Process(pid, int(fields[19]), boot_id())
+
+
+def alive(process: Process) -> bool:
+    """True while exactly this process lives."""
+    return identify(process.pid) == process
+
+
+def started_at(process: Process) -> float:
+    """When it started, in Unix seconds."""
+    with open("/proc/stat", "rb") as f:
+        boot = next(int(line.split()[1]) for line in f if line.startswith(b"btime"))
+    return boot + process.start / os.sysconf("SC_CLK_TCK")
+
+
+def wait_gone(process: Process, timeout_s: float) -> bool:
+    """Wait until the process has ended; False when it still lives after `timeout_s` seconds."""
+    try:
+        fd = os.pidfd_open(process.pid)
+    except ProcessLookupError:
+        return True
+    try:
+        if not alive(process):
+            return True
+        ready, _, _ = select.select([fd], [], [], max(0.0, timeout_s))
+        return bool(ready)
+    finally:
+        os.close(fd)
+
+
+def kill(process: Process) -> None:
+    """End exactly this process; a later one with the same id is never touched."""
+    try:
+        fd = os.pidfd_open(process.pid)
+    except ProcessLookupError:
+        return
+    try:
+        # The descriptor is bound to whoever has the id now; only if that is ours is the signal sent.
+        if alive(process):
+            signal.pidfd_send_signal(fd, signal.SIGKILL)
+    except ProcessLookupError:
+        pass
+    finally:
+        os.close(fd)

@@ -1,0 +1,1 @@
+"""QEMU through its public interfaces: command line, QMP, guest agent, images."""

@@ -1,0 +1,51 @@
+"""Which accelerator will really run a guest here, and why."""
+
+from __future__ import annotations
+
+import os
+from typing import NamedTuple
+
+from dacha.core.errors import HostError
+
+DEVICE = "/dev/kvm"
+
+
+class Choice(NamedTuple):
+    """The accelerator ("kvm" or "tcg") and one sentence that says why."""
+
+    name: str
+    why: str
+
+
+def choose(wanted: str) -> Choice:
+    """Decide between hardware and software. "auto" takes KVM only where processor, device and permission agree:
+    the device alone exists in many containers and nested machines where no guest gets far.
+
+    Raises HostError when "kvm" is pinned and the device cannot be opened.
+    """
+    if wanted == "tcg":
+        return Choice("tcg", "the lab pins software emulation")
+    obstacle = None if os.access(DEVICE, os.R_OK | os.W_OK) else _why_no_device()
+    if wanted == "kvm":
+        if obstacle:
+            raise HostError(f"the lab pins KVM, but {obstacle}", remedy='say accelerator = "auto" in [lab], or mend it')
+        return Choice("kvm", "the lab pins KVM")
+    if not _processor_flag():
+        return Choice("tcg", "this processor shows no virtualization (no vmx or svm flag): software emulation, slow but right")
+    if obstacle:
+        return Choice("tcg", f"{obstacle}: software emulation, slow but right")
+    return Choice("kvm", f"the processor has the flag and {DEVICE} can be opened")
+
+
+def _processor_flag() -> bool:
+    with open("/proc/cpuinfo") as f:
+        for line in f:
+            if line.startswith("flags"):
+                return bool({"vmx", "svm"} & set(line.split()))
+    return False
+
+
+def _why_no_device() -> str:
+    if not os.path.exists(DEVICE):
+        return f"{DEVICE} does not exist (is the kvm module loaded, and virtualization on in the firmware?)"
+    return f"{DEVICE} may not be opened by this user (join the group that owns it, usually kvm)"

@@ -1,0 +1,47 @@
+"""Doors of a running guest on QEMU's user-mode network: read, opened and closed live.
+
+QEMU offers this only through its human monitor, whose errors come as text in the answer.
+"""
+
+from __future__ import annotations
+
+import re
+from ipaddress import IPv4Address
+
+from dacha.core.door_plan import Forward
+from dacha.core.errors import HostError
+from dacha.hypervisor.command_line import hostfwd
+from dacha.hypervisor.qmp import Qmp
+
+_ROW = re.compile(r"^\s*(TCP|UDP)\[HOST_FORWARD\]\s+\d+\s+(\S+)\s+(\d+)\s+(\S+)\s+(\d+)\s", re.M)
+
+
+def parse_forwards(text: str) -> frozenset[Forward]:
+    """The host forwards in the answer of `info usernet`."""
+    return frozenset(
+        Forward(protocol.lower(), _address(listen), int(port), _address(address), int(to))
+        for protocol, listen, port, address, to in _ROW.findall(text)
+    )
+
+
+def _address(text: str) -> IPv4Address:
+    return IPv4Address("0.0.0.0") if text == "*" else IPv4Address(text)
+
+
+def forwards(qmp: Qmp) -> frozenset[Forward]:
+    """The host forwards that a guest's process holds open now."""
+    return parse_forwards(qmp.human("info usernet"))
+
+
+def open_forward(qmp: Qmp, adapter: int, forward: Forward) -> None:
+    """Open one forward on the adapter's network. Raises HostError with QEMU's own words."""
+    answer = qmp.human(f"hostfwd_add net{adapter} {hostfwd(forward)}").strip()
+    if answer:
+        raise HostError(f"QEMU could not open {forward}", why=answer)
+
+
+def close_forward(qmp: Qmp, adapter: int, forward: Forward) -> None:
+    """Close one forward. Raises HostError when it was not there."""
+    answer = qmp.human(f"hostfwd_remove net{adapter} {forward.protocol}:{forward.listen}:{forward.port}").strip()
+    if answer and "removed" not in answer:
+        raise HostError(f"QEMU could not close {forward}", why=answer)

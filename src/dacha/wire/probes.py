@@ -1,0 +1,133 @@
+"""Does the service behind a port speak its protocol? One small state machine a service.
+
+A probe is given bytes as they come and answers with what to send and, at the end, a verdict. An accepted
+connection proves nothing (a forward accepts before the guest listens), so each waits for the first words.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+# First words fit easily; more without a verdict is some other protocol.
+FIRST_WORDS_MOST = 16384
+
+
+class Verdict(NamedTuple):
+    """`ok` says whether the service speaks as it should; `seen` is what it said, in words."""
+
+    ok: bool
+    seen: str
+
+
+class Probe:
+    """A probe of one service: `greeting` is sent at once, `receive` is fed until it returns a verdict."""
+
+    greeting = b""
+
+    def __init__(self) -> None:
+        self._buffer = b""
+
+    def receive(self, data: bytes) -> Verdict | None:
+        """Take bytes from the service; None while more are needed."""
+        self._buffer += data
+        if len(self._buffer) > FIRST_WORDS_MOST:
+            return Verdict(False, "speaks something else")
+        return self.judge(self._buffer)
+
+    def closed(self) -> Verdict:
+        """The service ended the connection."""
+        if not self._buffer:
+            return Verdict(False, "closes at once")
+        return Verdict(False, f"closes after {self._buffer[:40]!r}")
+
+    def judge(self, data: bytes) -> Verdict | None:
+        raise NotImplementedError
+
+
+class SshProbe(Probe):
+    """SSH: the identification line, with other lines allowed before it (RFC 4253 section 4.2)."""
+
+    def judge(self, data: bytes) -> Verdict | None:
+        *lines, _ = data.split(b"\n")
+        for line in lines:
+            if line.startswith(b"SSH-"):
+                text = line.rstrip(b"\r").decode("ascii", "replace")
+                known = text.startswith(("SSH-2.0-", "SSH-1.99-"))
+                return Verdict(known, text if known else f"{text}: not SSH version 2")
+        return None
+
+
+class HttpProbe(Probe):
+    """HTTP: any status line answers the question (RFC 9112 section 4)."""
+
+    greeting = b"HEAD / HTTP/1.1\r\nHost: probe.invalid\r\nConnection: close\r\n\r\n"
+
+    def judge(self, data: bytes) -> Verdict | None:
+        line, end, _ = data.partition(b"\n")
+        if not end:
+            return Verdict(False, "speaks something else") if not b"HTTP/".startswith(data[:5]) else None
+        fields = line.decode("latin-1").split()
+        if len(fields) >= 2 and fields[0].startswith("HTTP/") and fields[1].isdigit():
+            return Verdict(True, f"{fields[0]} {fields[1]}")
+        return Verdict(False, "speaks something else")
+
+
+class VncProbe(Probe):
+    """RFB: the server names its version in 12 bytes (RFC 6143 section 7.1.1)."""
+
+    def judge(self, data: bytes) -> Verdict | None:
+        if len(data) < 12:
+            return None if b"RFB ".startswith(data[:4]) else Verdict(False, "speaks something else")
+        if data.startswith(b"RFB ") and data[11:12] == b"\n":
+            return Verdict(True, data[:11].decode("ascii", "replace"))
+        return Verdict(False, "speaks something else")
+
+
+class RdpProbe(Probe):
+    """RDP: an X.224 connection request offering TLS is answered by a connection confirm (MS-RDPBCGR section 2.2.1.2)."""
+
+    # TPKT header, X.224 CR with class 0, RDP_NEG_REQ asking for PROTOCOL_SSL | PROTOCOL_HYBRID.
+    greeting = bytes.fromhex("030000130ee000000000000100080003000000")
+
+    def judge(self, data: bytes) -> Verdict | None:
+        if data[:1] not in (b"", b"\x03"):
+            return Verdict(False, "speaks something else")
+        if len(data) < 11 or len(data) < int.from_bytes(data[2:4], "big"):
+            return None
+        if data[5] & 0xF0 != 0xD0:
+            return Verdict(False, "refuses the connection request")
+        if len(data) >= 19 and data[11] == 3:
+            return Verdict(True, "RDP, with another security than was offered")
+        chosen = int.from_bytes(data[15:19], "little") if len(data) >= 19 and data[11] == 2 else 0
+        return Verdict(True, {0: "RDP, old security", 1: "RDP, TLS", 2: "RDP, network level authentication"}.get(chosen, "RDP"))
+
+
+class TlsProbe(Probe):
+    """HTTPS: a minimal ClientHello is answered by a TLS record, be it a handshake or an alert (RFC 8446 section 5.1)."""
+
+    # TLS 1.2 record and hello, zero random (no secret is ever agreed), two common suites, no extensions.
+    greeting = bytes.fromhex("16030100310100002d0303" + "00" * 32 + "000006c02fc02b009c0100")
+
+    def judge(self, data: bytes) -> Verdict | None:
+        if len(data) < 3:
+            return None if data[:1] in (b"", b"\x15", b"\x16") else Verdict(False, "speaks something else")
+        if data[0] in (0x15, 0x16) and data[1] == 3:
+            return Verdict(True, "TLS")
+        return Verdict(False, "speaks something else")
+
+
+class AnyProbe(Probe):
+    """A service without a known protocol: its first bytes, or silence on an open connection, is all there is."""
+
+    def judge(self, data: bytes) -> Verdict | None:
+        return Verdict(True, "answers") if data else None
+
+
+PROBES: dict[str, type[Probe]] = {
+    "ssh": SshProbe, "http": HttpProbe, "vnc": VncProbe, "rdp": RdpProbe, "https": TlsProbe,
+}  # fmt: skip
+
+
+def probe_for(service: str | None) -> Probe:
+    """A fresh probe for a service by its name."""
+    return PROBES.get(service or "", AnyProbe)()
