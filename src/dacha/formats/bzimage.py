@@ -6,6 +6,7 @@ from __future__ import annotations
 import struct
 
 _MAGIC_AT, _VERSION_AT, _SETUP_SECTORS_AT, _PAYLOAD_AT = 0x202, 0x206, 0x1F1, 0x248
+_LZ4_LEGACY = b"\x02\x21\x4c\x18"
 
 
 def uncompressed_kernel(image: bytes) -> bytes:
@@ -33,4 +34,15 @@ def _unpack(packed: bytes) -> bytes:
         import zlib
 
         return zlib.decompressobj(wbits=31).decompress(packed)
+    if packed.startswith(_LZ4_LEGACY):
+        import lz4.block
+
+        out, at = bytearray(), 4
+        # Blocks of at most 8 MiB, each behind its length (the "legacy frame" of the LZ4 frame format); the
+        # last four bytes are the kernel's own length.
+        while at + 8 <= len(packed):
+            (size,) = struct.unpack_from("<I", packed, at)
+            out += lz4.block.decompress(packed[at + 4 : at + 4 + size], uncompressed_size=8 << 20)
+            at += 4 + size
+        return bytes(out)
     raise ValueError(f"packed in a way not known here ({packed[:4].hex()})")

@@ -1,0 +1,127 @@
+"""A tiny real guest, made from Debian packages by an ordinary user: kernel, busybox, an SSH server.
+
+Nothing is installed: the packages are fetched with apt-get into a temporary folder and unpacked there.
+"""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Callable
+from hashlib import sha256
+from importlib.resources import files
+from pathlib import Path
+from typing import NamedTuple
+
+from dacha.core.errors import HostError
+from dacha.formats import cpio
+from dacha.formats.bzimage import uncompressed_kernel
+from dacha.formats.kernel_module import load_order
+from dacha.host import folders
+from dacha.host.files import locked, write_whole
+
+KERNEL_META = "linux-image-cloud-amd64"
+PACKAGES = ("busybox-static", "dropbear-bin", "libtomcrypt1", "libtommath1", "libgmp10", "zlib1g", "libcrypt1", "libc6")
+MODULES = ("virtio_pci", "virtio_net", "virtio_blk", "virtio_console", "virtio_rng", "isofs", "ext4", "evdev", "button",
+           "ata_piix", "ahci", "sd_mod", "e1000")
+LIBRARIES = ("libtomcrypt.so.1", "libtommath.so.1", "libgmp.so.10", "libz.so.1", "libcrypt.so.1", "libc.so.6", "libm.so.6",
+             "ld-linux-x86-64.so.2")
+# Without self-tests, mitigations and probing for serial ports that are not there, an emulated guest is up in
+# about three seconds.
+COMMAND_LINE = ("console=ttyS0 quiet loglevel=3 cryptomgr.notests=1 mitigations=off tsc=reliable no_timer_check nokaslr "
+                "8250.nr_uarts=1 panic=-1 init=/init rdinit=/init")
+
+
+class GuestImage(NamedTuple):
+    """The files that a demo guest boots from."""
+
+    kernel: Path
+    initrd: Path
+    command_line: str = COMMAND_LINE
+
+
+def _own(name: str) -> bytes:
+    return files("dacha.demo").joinpath(name).read_bytes()
+
+
+def guest_image(progress: Callable[[str], None] = lambda text: None) -> GuestImage:
+    """The demo guest, made on first use and kept in the cache folder. Raises HostError when the packages cannot be had."""
+    source = b"\0".join([Path(__file__).read_bytes(), *(_own(n) for n in ("init.sh", "index.html", "tides.csv"))])
+    folder = folders.cache() / "demo-guest" / sha256(source).hexdigest()[:16]
+    image = GuestImage(folder / "vmlinux", folder / "initrd.cpio")
+    folders.make_private(folder)
+    with locked(folder / "lock", "dacha demo", 600.0):
+        if not (image.kernel.is_file() and image.initrd.is_file()):
+            with tempfile.TemporaryDirectory(prefix="dacha-demo-") as temporary:
+                _build(Path(temporary), image, progress)
+    return image
+
+
+def _build(work: Path, image: GuestImage, progress: Callable[[str], None]) -> None:
+    kernel_package = _kernel_package()
+    progress("fetching Debian packages")
+    _run(["apt-get", "download", *PACKAGES, kernel_package], work)
+    root = work / "root"
+    for package in sorted(work.glob("*.deb")):
+        progress(f"unpacking {package.name.partition('_')[0]}")
+        _run(["dpkg-deb", "-x", str(package), str(root)], work)
+    progress("putting the guest together")
+    packed = next((root / "boot").glob("vmlinuz-*")).read_bytes()
+    modules = {p.name.removesuffix(".ko").replace("-", "_"): p for p in root.glob("lib/modules/*/kernel/**/*.ko")}
+    write_whole(image.initrd, cpio.archive(_entries(root, modules)))
+    try:
+        kernel = uncompressed_kernel(packed)
+    except ValueError:
+        kernel = packed  # QEMU starts it as well, only later
+    # The kernel comes last: with it, the image is complete.
+    write_whole(image.kernel, kernel)
+
+
+def _kernel_package() -> str:
+    """The package that the cloud kernel's meta-package stands for today."""
+    for line in _run(["apt-cache", "depends", KERNEL_META], Path("/")).splitlines():
+        word, _, name = line.strip().partition(": ")
+        if word == "Depends" and name.startswith("linux-image-"):
+            return name
+    raise HostError(f"apt knows no package {KERNEL_META}", remedy="as root: apt-get update")
+
+
+def _run(command: list[str], folder: Path) -> str:
+    if shutil.which(command[0]) is None:
+        raise HostError(f"{command[0]} is not on this machine", why="the demo's guest is made from Debian packages",
+                        remedy="run the demo on a Debian system")
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    if done.returncode:
+        words = [line for line in done.stderr.splitlines() if line.startswith("E:")] or done.stderr.splitlines()
+        raise HostError(f"{' '.join(command[:2])} failed", why="\n".join(words[:3]),
+                        remedy="the packages' lists may be missing or old; as root: apt-get update")
+    return done.stdout
+
+
+def _entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
+    def find(name: str) -> Path:
+        found = next((p for p in sorted(root.rglob(name)) if p.is_file()), None)
+        if found is None:
+            raise HostError(f"the packages hold no {name}", remedy="please report it, with the release of Debian in use")
+        return found
+
+    contents = {name: path.read_bytes() for name, path in modules.items()}
+    order = load_order(list(MODULES), contents)
+    entries = [cpio.folder(f) for f in ("bin", "dev", "etc", "modules", "lib", "lib64", "lib/x86_64-linux-gnu", "usr", "usr/sbin",
+                                        "usr/bin", "srv", "srv/www")]
+    entries += [
+        cpio.Entry("dev/console", cpio.CHARACTER | 0o600, device=(5, 1)),
+        cpio.file("init", _own("init.sh"), 0o755),
+        cpio.file("bin/busybox", find("busybox").read_bytes(), 0o755),
+        cpio.file("usr/sbin/dropbear", (root / "usr/sbin/dropbear").read_bytes(), 0o755),
+        cpio.file("usr/bin/dropbearconvert", find("dropbearconvert").read_bytes(), 0o755),
+        cpio.file("modules/order", "\n".join(order).encode() + b"\n"),
+        cpio.file("srv/www/index.html", _own("index.html")),
+        cpio.file("srv/www/tides.csv", _own("tides.csv")),
+    ]
+    entries += [cpio.file(f"modules/{name}.ko", contents[name]) for name in order]
+    for name in LIBRARIES:
+        folder = "lib64" if name.startswith("ld-") else "lib/x86_64-linux-gnu"
+        entries.append(cpio.file(f"{folder}/{name}", find(name).read_bytes(), 0o755))
+    return entries

@@ -1,0 +1,91 @@
+#!/bin/busybox sh
+# The first and only program of the demo guest: a small Linux that takes its first-boot data from the
+# volume labelled cidata, as any distribution's image would, and serves SSH and a page of tide readings.
+/bin/busybox mkdir -p /proc /sys /dev /tmp /run /etc/dropbear /mnt/seed /var/log /root
+/bin/busybox --install -s /bin
+export PATH=/bin:/usr/sbin:/usr/bin
+mount -t proc proc /proc
+mount -t sysfs sysfs /sys
+mount -t devtmpfs dev /dev
+mkdir -p /dev/pts
+mount -t devpts devpts /dev/pts
+hostname unnamed
+for module in $(cat /modules/order); do insmod "/modules/$module.ko" 2>/dev/null; done
+
+say() { echo "demo guest: $*" > /dev/console; }
+
+# The YAML here is the block form that Dacha writes; quotes round a value are dropped.
+plain() { sed "s/^[ -]*//; s/^[a-z0-9_-]*: //; s/^['\"]//; s/['\"]\$//"; }
+
+seed=$(findfs LABEL=cidata 2>/dev/null)
+if [ -n "$seed" ] && mount -t iso9660 -o ro "$seed" /mnt/seed 2>/dev/null; then
+    name=$(grep '^local-hostname:' /mnt/seed/meta-data | plain)
+    hostname "$name"
+    printf '127.0.0.1 localhost\n127.0.1.1 %s\n' "$name" > /etc/hosts
+    user=$(sed -n '/^users:/,$ s/^- name: //p' /mnt/seed/user-data | head -n 1 | plain)
+    sed -n '/^  ed25519_private: |/,/END OPENSSH PRIVATE KEY/p' /mnt/seed/user-data | sed '1d; s/^ *//' > /tmp/host_key
+    chmod 600 /tmp/host_key
+    dropbearconvert openssh dropbear /tmp/host_key /etc/dropbear/host_key 2>/dev/null
+    rm /tmp/host_key
+    echo 'root:*:0:0:root:/root:/bin/sh' > /etc/passwd
+    if [ -n "$user" ]; then
+        echo "$user:*:1000:1000:$user:/home/$user:/bin/sh" >> /etc/passwd
+        mkdir -p "/home/$user/.ssh"
+        sed -n '/^  ssh_authorized_keys:/,/^[^ ]/ s/^  - //p' /mnt/seed/user-data | plain > "/home/$user/.ssh/authorized_keys"
+        chmod 700 "/home/$user" "/home/$user/.ssh"
+        chmod 600 "/home/$user/.ssh/authorized_keys"
+        chown -R 1000:1000 "/home/$user"
+    fi
+    printf 'root:x:0:\nops:x:1000:\n' > /etc/group
+    ip link set lo up
+    # One line a setting: "mac ADDRESS", "address A/P", "via GATEWAY", "server ADDRESS".
+    awk '
+        /macaddress:/ { gsub(/[\047"]/, ""); print "mac", $2 }
+        /^    addresses:/ { list = "address"; next }
+        /nameservers:/ { list = ""; next }
+        /^      addresses:/ { list = "server"; next }
+        /^ *- to:/ { list = ""; to = $3; next }
+        /^ *via:/ { gsub(/[\047"]/, ""); print "via", $2; next }
+        /^ *- / { gsub(/[\047"]/, ""); if (list) print list, $2; next }
+        { list = "" }
+    ' /mnt/seed/network-config > /tmp/network
+    while read -r word value; do
+        case $word in
+            mac) for link in /sys/class/net/*; do
+                     [ "$(cat "$link/address")" = "$value" ] && { device=${link##*/}; ip link set "$device" up; }
+                 done ;;
+            address) case $value in *:*) nodad=nodad ;; *) nodad= ;; esac
+                     # shellcheck disable=SC2086  # empty for IPv4
+                     ip address add "$value" dev "$device" $nodad ;;
+            via) ip route add default via "$value" dev "$device" ;;
+            server) echo "nameserver $value" >> /etc/resolv.conf ;;
+        esac
+    done < /tmp/network
+    umount /mnt/seed
+    say "$name has its first-boot data"
+else
+    say "no volume labelled cidata"
+fi
+
+# A disk that the lab gave it keeps its readings; the first start makes a file system on it.
+disk=
+for block in /sys/block/vd*; do
+    [ "$(cat "$block/serial" 2>/dev/null)" = disk0 ] && disk=/dev/${block##*/}
+done
+mkdir -p /srv/readings
+if [ -n "$disk" ]; then
+    mount -t ext4 "$disk" /srv/readings 2>/dev/null || { mke2fs -L readings "$disk" > /dev/null 2>&1 && mount -t ext4 "$disk" /srv/readings; }
+fi
+echo "started $(date -u '+%Y-%m-%d %H:%M:%S') UTC" >> /srv/readings/log
+
+# The power button: press it and the guest ends properly.
+mkdir -p /etc/acpi/PWRF
+printf '#!/bin/sh\necho "demo guest: power button" > /dev/console\nsync\numount /srv/readings 2>/dev/null\npoweroff -f\n' > /etc/acpi/PWRF/00000080
+chmod 755 /etc/acpi/PWRF/00000080
+acpid -d > /dev/null 2>&1 &
+
+httpd -p 80 -h /srv/www
+[ -s /etc/dropbear/host_key ] && dropbear -r /etc/dropbear/host_key -s -E 2>/var/log/dropbear
+say "ready"
+# A console that asks for nothing: this guest has no secrets.
+while true; do setsid cttyhack sh -l < /dev/ttyS0 > /dev/ttyS0 2>&1; sleep 1; done
