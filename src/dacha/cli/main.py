@@ -36,7 +36,8 @@ COMMANDS = (
     ("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
 )  # fmt: skip
 MODULES = {command: module for _, command, module, _ in COMMANDS}
-HELPS = {command: text for _, command, _, text in COMMANDS}
+# Commands that are followed by an action, which brings its own function to run.
+GROUPS = {"guest", "network", "door", "address"}
 
 
 class Parser(argparse.ArgumentParser):
@@ -58,7 +59,8 @@ def add_command(parser: argparse.ArgumentParser, command: str) -> None:
     """Give `parser` the arguments of `command`, and the function that runs it."""
     module = import_module(f"dacha.cli.{MODULES[command]}")
     getattr(module, f"{command}_arguments")(parser)
-    parser.set_defaults(run=getattr(parser, "_run", None) or getattr(module, f"run_{command}"))
+    if command not in GROUPS:
+        parser.set_defaults(run=getattr(module, f"run_{command}"))
 
 
 def parser_for(command: str) -> Parser:
@@ -105,7 +107,9 @@ def dispatch(argv: list[str]) -> int:
         from dacha.core.nearest import did_you_mean
 
         raise UsageError(f"there is no command {command}", remedy=f"{did_you_mean(command, MODULES)}\nsee: dacha --help")
-    args = parser_for(command).parse_args([*before, *after])
+    # Options may stand before the command; an action's parser, not its group's, knows them.
+    at = 1 if command in GROUPS and after and not after[0].startswith("-") else 0
+    args = parser_for(command).parse_args([*after[:at], *before, *after[at:]])
     return int(args.run(args) or 0)
 
 

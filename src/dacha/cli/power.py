@@ -106,11 +106,7 @@ def run_restart(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     names = choose(ws.lab.guests, args.guests, args.all)
     ws.refuse_if_wrong()  # before anything is stopped that could then not start
-    as_json, args.json = args.json, args.json
-    if as_json:
-        _stop(args, ws, names, on_purpose=False)
-    else:
-        _stop(args, ws, names, on_purpose=False)
+    _stop(args, ws, names, on_purpose=False)
     args.wait = "5 min"
     return apply_and_wait(args, set(names))
 

@@ -14,18 +14,19 @@ from dacha.core.changes import (
 )  # fmt: skip
 from dacha.core.difference import ObservedGuest, difference
 from dacha.core.door_plan import Forward
-from dacha.core.edits import Set, edit_text
-from dacha.core.errors import DachaError, HostError
+from dacha.core.edits import edit_text
+from dacha.core.errors import BusyError, DachaError, HostError
 from dacha.core.findings import errors
 from dacha.core.machine import Machine
 from dacha.core.plan import Plan
 from dacha.core.read import read_lab
 from dacha.engine import inspect, power, prepare
+from dacha.engine.edit import settled
 from dacha.engine.observe import full_name, observe
-from dacha.engine.workspace import Workspace, lab_error
+from dacha.engine.workspace import Workspace, lab_error, read_text
 from dacha.host import links
 from dacha.host.facts import program
-from dacha.host.files import write_whole
+from dacha.host.files import editing, write_whole
 from dacha.hypervisor import process, user_network
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.qmp import Qmp
@@ -53,9 +54,11 @@ def settle(ws: Workspace, report: Report) -> Workspace:
     chosen = ws.plan.chosen
     if not chosen:
         return ws
-    # A port is a number in the file; everything else that is chosen is text.
-    text = edit_text(ws.text, [Set(path, int(v) if path[-1] == "port" and v.isdigit() else v) for path, v in chosen.items()])
-    write_whole(ws.path, text)
+    with editing(ws.path):
+        if read_text(ws.path) != ws.text:
+            raise BusyError(f"{ws.path.name} was changed while it was being applied", remedy="look at it, and apply again")
+        text = edit_text(ws.text, settled(chosen))
+        write_whole(ws.path, text)
     for path, value in chosen.items():
         report("lab file", str(WriteDown(path, value)).removeprefix("lab.toml: "), 0.0)
     reading = read_lab(text)

@@ -90,3 +90,30 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
         yield
     finally:
         os.close(fd)
+
+
+@contextlib.contextmanager
+def editing(path: Path, wait_s: float = 20.0) -> Iterator[None]:
+    """Keep other edits of `path` away while it is read, changed and replaced. Raises BusyError, HostError.
+
+    The lock is on the file itself, so an edit needs no other place to write to; since every edit replaces the
+    file, the lock counts only while the locked file is still the one that has the name.
+    """
+    deadline = time.monotonic() + wait_s
+    while True:
+        try:
+            fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+        except OSError as e:
+            raise refused(path, e, "edit") from e
+        try:
+            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if os.path.samestat(os.fstat(fd), os.stat(path)):
+                yield
+                return
+        except BlockingIOError:
+            pass
+        finally:
+            os.close(fd)
+        if time.monotonic() >= deadline:
+            raise BusyError(f"{path} is being edited by another dacha process", remedy="try again when it has ended")
+        time.sleep(0.02)

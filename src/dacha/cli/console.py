@@ -1,0 +1,119 @@
+"""dacha console: a terminal on a guest's serial console."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import select
+import socket
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+from dacha.cli import output
+from dacha.cli.main import common
+from dacha.core.errors import HostError, NoError
+
+LEAVE = b"\x1d"  # Ctrl-], as terminals on serial lines have long used it
+_CONTEXT_LINES = 12
+
+
+def console_arguments(parser: argparse.ArgumentParser) -> None:
+    from dacha.cli.completion import guest_names
+
+    parser.description = ("Attach this terminal to a guest's serial console; Ctrl-] leaves, the guest goes on.\n"
+                          "Everything the guest ever printed there is recorded, attached or not: --record prints it.")
+    parser.epilog = "example: dacha console gauge"
+    parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+    parser.add_argument("--record", action="store_true", help="print what was recorded, and end")
+    common(parser, json=False)
+
+
+def run_console(args: argparse.Namespace) -> int:
+    from dacha.engine.entry import guest_named
+    from dacha.engine.workspace import load
+    from dacha.host.files import locked
+    from dacha.host.unix_socket import connect
+    from dacha.hypervisor.command_line import SERIAL
+    from dacha.hypervisor.process import running
+
+    ws = load(args.lab)
+    guest_named(ws, args.guest)
+    record = ws.home.guest(args.guest) / "console.log"
+    if args.record:
+        return _print_record(args.guest, record)
+    if not running(ws.home.process_lock(args.guest)):
+        raise NoError(f"{args.guest} is off", remedy=f"dacha start {args.guest}\nwhat it printed before: dacha console {args.guest} --record")
+    # The hypervisor serves one client on this line and lets a second one hang unseen; so the second is told.
+    with locked(ws.home.guest(args.guest) / "console.lock", f"dacha console {args.guest}", 0.0):
+        try:
+            line = connect(ws.home.run(args.guest) / SERIAL, 5.0)
+        except OSError as e:
+            raise HostError(f"the console of {args.guest} cannot be reached", why=str(e), remedy="dacha status") from e
+        with line:
+            output.note(f"On the console of {args.guest}. Ctrl-] leaves. What was printed before:")
+            _replay(record)
+            ended = _attach(line)
+    output.note(f"\n{args.guest} has ended." if ended else f"\nLeft the console of {args.guest}; it goes on.")
+    return 0
+
+
+def _print_record(name: str, record: Path) -> int:
+    try:
+        with record.open("rb") as f:
+            while chunk := f.read(65536):
+                sys.stdout.buffer.write(chunk)
+    except FileNotFoundError:
+        raise NoError(f"{name} has printed nothing yet", remedy=f"dacha start {name}") from None
+    return 0
+
+
+def _replay(record: Path) -> None:
+    with contextlib.suppress(OSError), record.open("rb") as f:
+        f.seek(max(0, record.stat().st_size - 4096))
+        sys.stdout.buffer.write(b"\n".join(f.read().split(b"\n")[-_CONTEXT_LINES:]))
+        sys.stdout.buffer.flush()
+
+
+@contextlib.contextmanager
+def _raw(fd: int) -> Iterator[None]:
+    """Every key goes to the guest; the terminal is as it was afterwards, however this ends."""
+    if not os.isatty(fd):
+        yield
+        return
+    import termios
+    import tty
+
+    before = termios.tcgetattr(fd)
+    try:
+        tty.setraw(fd)
+        yield
+    finally:
+        termios.tcsetattr(fd, termios.TCSADRAIN, before)
+
+
+def _attach(line: socket.socket) -> bool:
+    """Carry bytes both ways until the leave key, the end of input, or the guest's end; True for the last."""
+    keys, screen = sys.stdin.fileno(), sys.stdout.fileno()
+    line.settimeout(None)
+    with _raw(keys):
+        watched: list[int] = [keys, line.fileno()]
+        while True:
+            ready, _, _ = select.select(watched, [], [], 1.0 if keys not in watched else None)
+            if line.fileno() in ready:
+                data = line.recv(65536)
+                if not data:
+                    return True
+                os.write(screen, data)
+            if keys in ready:
+                typed = os.read(keys, 4096)
+                before, leave, _ = typed.partition(LEAVE)
+                if before:
+                    line.sendall(before)
+                if leave:
+                    return False
+                if not typed:
+                    watched.remove(keys)  # a script's input has ended: what the guest still says is waited for
+            elif not ready:
+                return False

@@ -1,0 +1,159 @@
+"""dacha demo: the whole job on a lab of made-up machines, by the same commands a person would type."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from dacha.cli import output
+from dacha.core.errors import DachaError, HostError, NoError
+
+GUESTS = ("gauge", "charts")
+
+
+def demo_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = ("Make a tiny guest from Debian packages, write the saltmarsh lab, and take it through the whole job.\n"
+                          "Needs no privileges. Everything is taken down again, unless --keep is said.")
+    parser.epilog = "example: dacha demo --keep"
+    parser.add_argument("--keep", action="store_true", help="leave the lab running, and say what to try next")
+    parser.add_argument("--folder", metavar="DIR", help="where the lab is written (default: in the state folder)")
+    parser.add_argument("--remove", action="store_true", help="take down a demo that was kept, and remove it")
+    parser.add_argument("--debug", action="store_true", help="show a traceback with an error")
+
+
+class _Stage:
+    """Runs commands as a person would and shows them."""
+
+    def __init__(self, lab: Path) -> None:
+        self.lab = lab
+
+    def title(self, text: str) -> None:
+        output.say()
+        output.say(output.paint(text, output.STRONG))
+
+    def run(self, *arguments: str, may_fail: bool = False) -> None:
+        """Show and run one dacha command. Raises NoError when it fails."""
+        import shlex
+
+        output.say(f"$ dacha {shlex.join(arguments)}")
+        sys.stdout.flush()
+        code = subprocess.run([sys.executable, "-m", "dacha", *arguments], env=os.environ | {"DACHA_LAB": str(self.lab)},
+                              check=False).returncode
+        if code and not may_fail:
+            raise NoError(f"dacha {arguments[0]} ended with code {code}, so the demo ends here",
+                          remedy=f"look closer: dacha --lab {self.lab} status\ntake it down: dacha demo --remove")
+
+
+def _lab_folder(args: argparse.Namespace) -> Path:
+    from dacha.host import folders
+
+    return Path(args.folder).expanduser().absolute() if args.folder else folders.state() / "demo"
+
+
+def run_demo(args: argparse.Namespace) -> int:
+    from dacha.cli.progress import bar
+    from dacha.demo.guest_image import guest_image
+    from dacha.demo.lab import write_lab
+    from dacha.engine.inspect import program_findings
+
+    folder = _lab_folder(args)
+    if args.remove:
+        return _remove(folder)
+    missing = program_findings()
+    if missing:
+        raise HostError(missing[0].what, remedy=missing[0].remedy)
+    began = time.monotonic()
+    with bar("making the demo guest", 12) as progress:
+        image = guest_image(progress)
+    output.say(f"A tiny guest, made from Debian packages: {image.kernel.parent}")
+    lab = write_lab(folder, image)
+    output.say(f"The saltmarsh lab, a tide laboratory on a pier: {lab}")
+    stage = _Stage(lab)
+    try:
+        _play(stage)
+    except DachaError:
+        if not args.keep:
+            _take_down(folder)
+        raise
+    if args.keep:
+        stage.title("It goes on running. To try next")
+        output.say(f"  export DACHA_LAB={lab}\n  dacha connect gauge\n  dacha console charts\n  dacha door add gauge http\n"
+                   "  dacha diff\n  dacha stop locker\n  dacha demo --remove        when you have seen enough")
+        return 0
+    stage.title("Taking everything down")
+    stage.run("stop", "--all")
+    _take_down(folder)
+    output.say(f"Gone, as if it had never been. The demo took {time.monotonic() - began:.0f} s; "
+               "dacha demo --keep leaves it running.")
+    return 0
+
+
+def _play(stage: _Stage) -> None:
+    stage.title("What would be done, and then doing it: disks, keys, first-boot data, three guests, their doors")
+    stage.run("check")
+    stage.run("apply")
+    stage.title("A command in two guests, by SSH; their keys are known already, another one would be refused")
+    for guest in GUESTS:
+        stage.run("connect", guest, "--", "echo I am $(hostname), Linux $(uname -r), at $(ip -4 -o addr show eth0 | awk '{print $4}')")
+    stage.title("One more door, opened while the guest runs, and a page fetched through it")
+    stage.run("door", "add", "charts", "web", "--service", "http")
+    stage.run("apply")
+    _fetch(stage)
+    stage.title("How things are")
+    stage.run("status")
+
+
+def _fetch(stage: _Stage) -> None:
+    import http.client
+
+    from dacha.engine.doors import here
+    from dacha.engine.workspace import load
+
+    place = here(load(str(stage.lab)).quick_plan.doors["charts", "web"])
+    assert place is not None
+    output.say(f"GET http://{place[0]}:{place[1]}/tides.csv")
+    connection = http.client.HTTPConnection(*place, timeout=20)
+    try:
+        connection.request("GET", "/tides.csv")
+        answer = connection.getresponse()
+        lines = answer.read().decode().splitlines()
+    except OSError as e:
+        raise NoError("the page could not be fetched through the door", why=str(e), remedy="dacha status") from e
+    finally:
+        connection.close()
+    if answer.status != 200 or not lines:
+        raise NoError(f"the page was answered with status {answer.status}")
+    output.say(f"  {answer.status}, {len(lines)} lines: {'   '.join(lines[:4])} …")
+
+
+def _remove(folder: Path) -> int:
+    if not (folder / "lab.toml").is_file():
+        raise NoError("there is no demo to remove", where=str(folder))
+    _take_down(folder)
+    output.say("The demo is gone.")
+    return 0
+
+
+def _take_down(folder: Path) -> None:
+    """Power the demo's guests off and remove what the demo made: its lab file, keys and disks, and nothing else."""
+    from dacha.engine.power import stop
+    from dacha.engine.workspace import load
+
+    ws = load(str(folder / "lab.toml"))
+    with ws.home.lock("demo", ws.path):
+        stop(ws.home, [*ws.lab.guests], wait_s=10.0, force=True)
+        for name in ws.lab.guests:
+            shutil.rmtree(ws.home.guest(name), ignore_errors=True)
+            shutil.rmtree(ws.home.run(name), ignore_errors=True)
+    if not ws.home.guests():
+        shutil.rmtree(ws.home.folder, ignore_errors=True)
+        shutil.rmtree(ws.home.run_folder, ignore_errors=True)
+    for name in ("lab.toml", "demo_key", "demo_key.pub"):
+        (folder / name).unlink(missing_ok=True)
+    if not any(folder.iterdir()):
+        folder.rmdir()

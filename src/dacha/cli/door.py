@@ -1,0 +1,173 @@
+"""dacha door add, edit, remove, list."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dacha.cli import output
+from dacha.cli.main import Parser, common
+from dacha.core.errors import UsageError
+
+
+def door_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Doors: one service of one guest that can be entered from outside it. Closed until added."
+    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
+
+    add = actions.add_parser("add", help="add a door", epilog="example: dacha door add gauge ssh --from lan")
+    _guest(add)
+    add.add_argument("name", metavar="NAME", help="ssh, rdp, vnc, http, https, or a name of its own with --to or --service")
+    add.add_argument("--from", dest="origin", metavar="host|lan", default="host", help="who may enter (default: host)")
+    _options(add)
+    common(add)
+    add.set_defaults(run=run_add)
+
+    edit = actions.add_parser("edit", help="change a door", epilog="example: dacha door edit gauge ssh --port 2222")
+    _door(edit)
+    edit.add_argument("--from", dest="origin", metavar="host|lan", help="who may enter")
+    _options(edit)
+    common(edit)
+    edit.set_defaults(run=run_edit)
+
+    remove = actions.add_parser("remove", help="remove a door", epilog="example: dacha door remove gauge ssh")
+    _door(remove)
+    common(remove)
+    remove.set_defaults(run=run_remove)
+
+    listing = actions.add_parser("list", help="list the doors", epilog="example: dacha door list gauge")
+    _guest(listing, nargs="?")
+    common(listing)
+    listing.set_defaults(run=run_list)
+
+
+def _guest(parser: argparse.ArgumentParser, nargs: str | None = None) -> None:
+    from dacha.cli.completion import guest_names
+
+    parser.add_argument("guest", metavar="GUEST", nargs=nargs).completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+
+
+def _door(parser: argparse.ArgumentParser) -> None:
+    from dacha.cli.completion import door_names
+
+    _guest(parser)
+    parser.add_argument("name", metavar="DOOR").completer = (  # type: ignore[attr-defined]
+        lambda parsed_args, **_: door_names(getattr(parsed_args, "guest", None)))
+
+
+def _options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--service", metavar="SERVICE", help="what is spoken there: ssh, rdp, vnc, http, https")
+    parser.add_argument("--port", metavar="PORT", help="the host's port, or a range 5000-5010 (default: a free one)")
+    parser.add_argument("--to", metavar="PORT", help="the guest's port or range (default: the service's own)")
+    parser.add_argument("--protocol", metavar="tcp|udp")
+    parser.add_argument("--listen", metavar="ADDRESS", help="the host's address to listen on")
+    parser.add_argument("--network", metavar="NETWORK", help="which of the guest's networks it leads through")
+
+
+def _values(args: argparse.Namespace) -> dict[str, Any]:
+    values: dict[str, Any] = {"service": args.service, "from": args.origin}
+    for key in ("port", "to"):
+        text = getattr(args, key)
+        values[key] = int(text) if text is not None and text.isdigit() else text
+    values |= {"protocol": args.protocol, "listen": args.listen, "network": args.network}
+    return {k: v for k, v in values.items() if v is not None}
+
+
+def _find(ws: Any, guest: str, name: str) -> None:
+    from dacha.core.nearest import did_you_mean
+    from dacha.engine.entry import guest_named
+
+    doors = [d.name for d in guest_named(ws, guest).doors]
+    if name not in doors:
+        raise UsageError(f"{guest} has no door {name}", where=ws.path.name,
+                         remedy=did_you_mean(name, doors, f"add one: dacha door add {guest} {name}"))
+
+
+def _held(args: argparse.Namespace) -> Any:
+    """A judge of the edited lab: the door's host port must be one that no other program has."""
+    from dacha.engine.inspect import port_findings
+    from dacha.engine.observe import observe_guest
+
+    def judge(ws: Any) -> list[Any]:
+        seen = {args.guest: observe_guest(ws.home, args.guest)}
+        return [f for f in port_findings(ws, ws.plan, seen, {args.guest}) if f.path[3:4] == (args.name,)]
+
+    return judge
+
+
+def _report(args: argparse.Namespace, ws: Any) -> int:
+    from dacha.cli.words import door_json, door_words
+
+    if args.json:
+        output.emit_json(door_json(ws, args.name, args.guest))
+    else:
+        output.say(f"{ws.path.name} now has")
+        output.step(f"door {args.guest} {args.name}", door_words(ws.plan.doors[args.guest, args.name]))
+        output.say("Next: dacha apply")
+    return 0
+
+
+def run_add(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Set
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.entry import guest_named
+    from dacha.engine.workspace import Workspace
+
+    def decide(ws: Workspace) -> list[Edit]:
+        if any(d.name == args.name for d in guest_named(ws, args.guest).doors):
+            raise UsageError(f"{args.guest} has a door {args.name} already", where=ws.path.name,
+                             remedy=f"dacha door edit {args.guest} {args.name} …")
+        return [Set(("guest", args.guest, "door", args.name), _values(args))]
+
+    return _report(args, edit_lab(args.lab, decide, _held(args)))
+
+
+def run_edit(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Set
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.workspace import Workspace
+
+    def decide(ws: Workspace) -> list[Edit]:
+        _find(ws, args.guest, args.name)
+        values = _values(args)
+        if not values:
+            raise UsageError("nothing to change was named", remedy="see: dacha door edit --help")
+        return [Set(("guest", args.guest, "door", args.name, key), value) for key, value in values.items()]
+
+    return _report(args, edit_lab(args.lab, decide, _held(args)))
+
+
+def run_remove(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Remove
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.workspace import Workspace
+
+    def decide(ws: Workspace) -> list[Edit]:
+        _find(ws, args.guest, args.name)
+        return [Remove(("guest", args.guest, "door", args.name))]
+
+    ws = edit_lab(args.lab, decide)
+    if args.json:
+        output.emit_json({"removed": {"guest": args.guest, "door": args.name}})
+    else:
+        output.say(f"{ws.path.name} no longer has door {args.guest} {args.name}.\nNext: dacha apply")
+    return 0
+
+
+def run_list(args: argparse.Namespace) -> int:
+    from dacha.cli.words import door_json
+    from dacha.engine.entry import guest_named
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    guests = [guest_named(ws, args.guest)] if args.guest else list(ws.lab.guests.values())
+    rows = [door_json(ws, d.name, g.name) for g in guests for d in g.doors]
+    if args.json:
+        output.emit_json({"lab": ws.lab.name, "doors": rows})
+        return 0
+    if not rows:
+        output.say("No doors yet: every guest is closed. Next: dacha door add GUEST ssh --from host")
+        return 0
+    output.table(("GUEST", "DOOR", "FROM", "LISTENS ON", "PORT", "TO"), [
+        (r["guest"], r["name"], r["from"], r["listen"] if r["means"] == "forward" else "-", r["port"] or "-",
+         f"{r['to']}" + ("" if r["protocol"] == "tcp" else f" {r['protocol']}")) for r in rows])  # fmt: skip
+    return 0

@@ -1,0 +1,289 @@
+"""dacha guest add, edit, remove, list, show."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from dacha.cli import output
+from dacha.cli.main import Parser, common
+from dacha.core.errors import UsageError
+
+
+def guest_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Guests of the lab. add, edit and remove change lab.toml only; dacha apply takes it to the host."
+    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
+
+    add = actions.add_parser("add", help="add a guest", epilog="example: dacha guest add gauge --from debian-12.qcow2 --memory 1GiB")
+    add.add_argument("name", metavar="NAME")
+    add.add_argument("--from", dest="image", metavar="IMAGE", help="the image its disk starts from; it is never written to")
+    add.add_argument("--disk", metavar="SIZE", help="the disk's size (default: 8 GiB, or the image's)")
+    add.add_argument("--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)")
+    add.add_argument("--address", metavar="ADDRESS", help="its address (default: the next free one)")
+    add.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
+    add.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
+    add.add_argument("--command-line", metavar="TEXT", help="with --kernel: its command line")
+    _shared(add)
+    common(add)
+    add.set_defaults(run=run_add)
+
+    edit = actions.add_parser("edit", help="change a guest", epilog="example: dacha guest edit gauge --memory 2GiB")
+    _named(edit)
+    _shared(edit)
+    edit.add_argument("--adapter", metavar="NETWORK", action="append", default=[], help="add an adapter on this network")
+    edit.add_argument("--remove-adapter", metavar="NETWORK", action="append", default=[], help="take its adapter off this network")
+    edit.add_argument("--address", metavar="[NETWORK=]ADDRESS", help="change its address (of the first adapter, or on NETWORK)")
+    edit.add_argument("--add-disk", metavar="SIZE", action="append", default=[], help="add an empty disk")
+    common(edit)
+    edit.set_defaults(run=run_edit)
+
+    remove = actions.add_parser("remove", help="remove a guest; its disks stay", epilog="example: dacha guest remove gauge")
+    _named(remove)
+    common(remove)
+    remove.set_defaults(run=run_remove)
+
+    listing = actions.add_parser("list", help="list the guests", epilog="example: dacha guest list")
+    common(listing)
+    listing.set_defaults(run=run_list)
+
+    show = actions.add_parser("show", help="show one guest, with what the plan makes of it", epilog="example: dacha guest show gauge")
+    _named(show)
+    common(show)
+    show.set_defaults(run=run_show)
+
+
+def _named(parser: argparse.ArgumentParser) -> None:
+    from dacha.cli.completion import guest_names
+
+    parser.add_argument("name", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+
+
+def _shared(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--system", metavar="FAMILY", help="debian, ubuntu, fedora, alpine, linux, windows, bsd, other")
+    parser.add_argument("--cpus", type=int, metavar="N")
+    parser.add_argument("--memory", metavar="SIZE", help='such as "1 GiB"')
+    parser.add_argument("--user", metavar="USER", help="who may log in")
+    parser.add_argument("--key", metavar="FILE", action="append", default=[], help="a public key that opens this login")
+
+
+def run_add(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Set
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.workspace import Workspace
+
+    made_network: list[str] = []
+
+    def decide(ws: Workspace) -> list[Edit]:
+        if args.name in ws.lab.guests:
+            raise UsageError(f"there is a guest {args.name} already", where=ws.path.name, remedy=f"dacha guest edit {args.name} …")
+        edits: list[Edit] = []
+        network = args.network or next((n.name for n in ws.lab.networks.values() if n.kind == "nat"), None)
+        if network is None:
+            network = "inside"
+            made_network.append(network)
+            edits.append(Set(("network", network), {"kind": "nat"}))
+        guest: dict[str, Any] = {}
+        for key in ("system", "cpus", "memory"):
+            if getattr(args, key) is not None:
+                guest[key] = getattr(args, key)
+        guest.setdefault("memory", "1 GiB")
+        if args.kernel:
+            boot = {"kernel": _written(ws, args.kernel), "initrd": args.initrd and _written(ws, args.initrd),
+                    "command-line": args.command_line}
+            guest["boot"] = {k: v for k, v in boot.items() if v}
+        elif args.initrd or args.command_line:
+            raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
+        if args.image:
+            guest["disk"] = [{"from": _written(ws, args.image)} | ({"size": args.disk} if args.disk else {})]
+        elif args.disk or not args.kernel:
+            guest["disk"] = [{"size": args.disk or "8 GiB"}]
+        guest["adapter"] = [{"network": network} | ({"address": args.address} if args.address else {})]
+        login = _login(args)
+        if login:
+            guest["login"] = login
+        return [*edits, Set(("guest", args.name), guest)]
+
+    ws = edit_lab(args.lab, decide)
+    if args.json:
+        _emit(ws, args.name)
+        return 0
+    from dacha.cli.words import guest_words, network_words
+
+    guest = ws.lab.guests[args.name]
+    output.say(f"{ws.path.name} now has")
+    output.step(f"guest {guest.name}", guest_words(guest))
+    for adapter in ws.plan.adapters_of(guest.name):
+        if adapter.network in made_network:
+            output.step(f"network {adapter.network}", network_words(ws, adapter.network))
+        output.step("address", f"{adapter.address or 'from the LAN'} on {adapter.network}")
+    if guest.login:
+        keys = ", ".join(guest.login.keys)
+        output.step("login", f"{guest.login.user}, with {keys}" if keys else f"{guest.login.user}, without a key: add one with --key")
+    else:
+        output.step("login", "nobody: dacha guest edit NAME --user ops --key FILE.pub")
+    output.say(f"Next: dacha door add {guest.name} ssh --from host, then dacha apply")
+    return 0
+
+
+def _written(ws: Any, path: str) -> str:
+    """A path given on the command line as the lab file should have it: relative to the file where it lies below it."""
+    full = Path(path).expanduser()
+    if not full.exists():
+        return path  # a short name, or a mistake that check points at
+    full = full.absolute()
+    try:
+        return str(full.relative_to(ws.path.parent))
+    except ValueError:
+        return str(full)
+
+
+def _login(args: argparse.Namespace) -> dict[str, Any] | None:
+    """Who may log in: as asked, else this person with the key that OpenSSH would use first."""
+    import getpass
+
+    from dacha.core import values
+
+    keys = list(args.key)
+    if not keys:
+        keys = [k for k in ("~/.ssh/id_ed25519.pub", "~/.ssh/id_ecdsa.pub", "~/.ssh/id_rsa.pub") if Path(k).expanduser().is_file()][:1]
+    if not args.user and not keys:
+        return None
+    user = args.user
+    if user is None:
+        try:
+            user = values.user(getpass.getuser())
+        except (ValueError, OSError, KeyError):
+            user = "ops"
+        user = "ops" if user == "root" else user
+    return {"user": user, "keys": keys}
+
+
+def run_edit(args: argparse.Namespace) -> int:
+    from dacha.cli.words import guest_words
+    from dacha.core.edits import Edit, Remove, Set
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.entry import guest_named
+    from dacha.engine.workspace import Workspace
+
+    def decide(ws: Workspace) -> list[Edit]:
+        guest = guest_named(ws, args.name)
+        here = ("guest", args.name)
+        edits: list[Edit] = [Set((*here, key), getattr(args, key)) for key in ("system", "cpus", "memory")
+                             if getattr(args, key) is not None]
+        if args.user or args.key:
+            if guest.login:
+                edits += [Set((*here, "login", "user"), args.user)] if args.user else []
+                edits += [Set((*here, "login", "keys"), list(dict.fromkeys([*guest.login.keys, *args.key])))] if args.key else []
+            else:
+                edits.append(Set((*here, "login"), {"user": args.user or "ops", "keys": args.key}))
+        names = [a.network for a in guest.adapters]
+        for network in args.remove_adapter:
+            if network not in names:
+                raise UsageError(f"{args.name} has no adapter on {network}", remedy=f"it is on: {', '.join(names) or 'none'}")
+            n = names.index(network)
+            names.pop(n)
+            edits.append(Remove((*here, "adapter", n)))
+        for network in args.adapter:
+            edits.append(Set((*here, "adapter", len(names)), {"network": network}) if guest.adapters
+                         else Set((*here, "adapter"), [{"network": network}]))
+            names.append(network)
+        if args.address:
+            network, _, address = args.address.rpartition("=")
+            if not names or (network and network not in names):
+                raise UsageError(f"{args.name} has no adapter on {network or 'any network'}", remedy="add one: --adapter NETWORK")
+            edits.append(Set((*here, "adapter", names.index(network) if network else 0, "address"), address))
+        for n, size in enumerate(args.add_disk, len(guest.disks)):
+            edits.append(Set((*here, "disk", n), {"size": size}) if guest.disks or n else Set((*here, "disk"), [{"size": size}]))
+        if not edits:
+            raise UsageError("nothing to change was named", remedy="see: dacha guest edit --help")
+        return edits
+
+    ws = edit_lab(args.lab, decide)
+    if args.json:
+        _emit(ws, args.name)
+        return 0
+    output.say(f"{ws.path.name} now has")
+    output.step(f"guest {args.name}", guest_words(ws.lab.guests[args.name]))
+    for a in ws.plan.adapters_of(args.name):
+        output.step("address", f"{a.address or 'from the LAN'} on {a.network}")
+    output.say("Next: dacha diff shows what this changes on the host, dacha apply does it")
+    return 0
+
+
+def _emit(ws: Any, name: str) -> None:
+    from dacha.cli.words import guest_json
+
+    output.emit_json(guest_json(ws, ws.lab.guests[name]))
+
+
+def run_remove(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Remove
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.entry import guest_named
+    from dacha.engine.workspace import Workspace
+    from dacha.hypervisor.process import running
+
+    def decide(ws: Workspace) -> list[Edit]:
+        guest_named(ws, args.name)
+        return [Remove(("guest", args.name))]
+
+    ws = edit_lab(args.lab, decide)
+    disks = [str(p) for p in sorted(ws.home.guest(args.name).glob("disk-*.qcow2"))]
+    on = running(ws.home.process_lock(args.name))
+    if args.json:
+        output.emit_json({"removed": args.name, "running": on, "disks": disks})
+        return 0
+    output.say(f"{ws.path.name} no longer has guest {args.name}.")
+    for disk in disks:
+        output.say(f"  its disk stays: {disk}")
+    if on:
+        output.say("It is still on: dacha apply stops it.")
+    return 0
+
+
+def run_list(args: argparse.Namespace) -> int:
+    from dacha.cli.words import guest_json
+    from dacha.core.units import show_size
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    if args.json:
+        output.emit_json({"lab": ws.lab.name, "guests": [guest_json(ws, g) for g in ws.lab.guests.values()]})
+        return 0
+    if not ws.lab.guests:
+        output.say("No guests yet. Next: dacha guest add NAME --from IMAGE")
+        return 0
+    output.table(("GUEST", "SYSTEM", "CPUS", "MEMORY", "ADDRESS", "NETWORK", "DOORS"), [
+        (g.name, g.system, str(g.cpus), show_size(g.memory),
+         ", ".join(str(a.address or "-") for a in ws.plan.adapters_of(g.name)) or "-",
+         ", ".join(a.network for a in g.adapters) or "-", ", ".join(d.name for d in g.doors) or "-")
+        for g in ws.lab.guests.values()])  # fmt: skip
+    return 0
+
+
+def run_show(args: argparse.Namespace) -> int:
+    from dacha.cli.words import door_words, guest_words
+    from dacha.core.identity import host_name, machine_uuid
+    from dacha.engine.entry import guest_named
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    guest = guest_named(ws, args.name)
+    if args.json:
+        _emit(ws, args.name)
+        return 0
+    output.say(f"{guest.name}: {guest_words(guest)}")
+    output.step("name", host_name(ws.lab.name, guest.name))
+    output.step("identifier", machine_uuid(ws.lab.name, guest.name))
+    output.step("clock", {"utc": "UTC", "local": "local time"}[guest.clock])
+    for a in ws.plan.adapters_of(guest.name):
+        output.step(f"adapter {a.index}", f"{a.address or 'from the LAN'}/{a.prefix} on {a.network}, {a.hardware_address}")
+    for n, _ in enumerate(guest.disks):
+        output.step(f"disk {n}", str(ws.home.disk(guest.name, n)))
+    if guest.login:
+        output.step("login", f"{guest.login.user}, with {', '.join(guest.login.keys) or 'no key'}")
+    for d in guest.doors:
+        output.step(f"door {d.name}", door_words(ws.plan.doors[guest.name, d.name]))
+    output.step("console record", str(ws.home.guest(guest.name) / "console.log"))
+    return 0

@@ -1,0 +1,175 @@
+"""dacha network add, edit, remove, list, show."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dacha.cli import output
+from dacha.cli.main import Parser, common
+from dacha.core.errors import UsageError
+
+_TEXTS = ("kind", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface")
+
+
+def network_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Networks of the lab. A subnet left out is chosen free on this host and written down."
+    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
+
+    add = actions.add_parser("add", help="add a network", epilog="example: dacha network add pier --kind nat")
+    add.add_argument("name", metavar="NAME")
+    _options(add)
+    common(add)
+    add.set_defaults(run=run_add)
+
+    edit = actions.add_parser("edit", help="change a network", epilog="example: dacha network edit pier --isolated")
+    _named(edit)
+    _options(edit)
+    common(edit)
+    edit.set_defaults(run=run_edit)
+
+    remove = actions.add_parser("remove", help="remove a network that no guest is on", epilog="example: dacha network remove pier")
+    _named(remove)
+    common(remove)
+    remove.set_defaults(run=run_remove)
+
+    listing = actions.add_parser("list", help="list the networks", epilog="example: dacha network list")
+    common(listing)
+    listing.set_defaults(run=run_list)
+
+    show = actions.add_parser("show", help="show one network", epilog="example: dacha network show pier")
+    _named(show)
+    common(show)
+    show.set_defaults(run=run_show)
+
+
+def _named(parser: argparse.ArgumentParser) -> None:
+    from dacha.cli.completion import network_names
+
+    parser.add_argument("name", metavar="NETWORK").completer = lambda **_: network_names()  # type: ignore[attr-defined]
+
+
+def _options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--kind", metavar="KIND", help="nat, host-only or bridge (default: nat)")
+    parser.add_argument("--subnet", metavar="SUBNET", help="such as 10.77.4.0/24 (default: a free one)")
+    parser.add_argument("--gateway", metavar="ADDRESS")
+    parser.add_argument("--subnet6", metavar="SUBNET", help="such as fd77:4::/64")
+    parser.add_argument("--gateway6", metavar="ADDRESS")
+    parser.add_argument("--dynamic", metavar="RANGE", help="addresses that are handed out, not planned")
+    parser.add_argument("--interface", metavar="NAME", help="for a bridge network: the host's interface")
+    isolated = parser.add_mutually_exclusive_group()
+    isolated.add_argument("--isolated", action="store_true", default=None, help="no way out, and no way to this host's loopback")
+    isolated.add_argument("--open", dest="isolated", action="store_false", help="the opposite of --isolated")
+
+
+def _values(args: argparse.Namespace) -> dict[str, Any]:
+    values: dict[str, Any] = {key: getattr(args, key) for key in _TEXTS if getattr(args, key) is not None}
+    if args.isolated is not None:
+        values["isolated"] = args.isolated
+    return values
+
+
+def _network(ws: Any, name: str) -> None:
+    from dacha.core.nearest import did_you_mean
+
+    if name not in ws.lab.networks:
+        raise UsageError(f"there is no network {name}", where=ws.path.name,
+                         remedy=did_you_mean(name, ws.lab.networks, "add one: dacha network add NAME"))
+
+
+def _report(args: argparse.Namespace, ws: Any) -> int:
+    from dacha.cli.words import network_json, network_words
+
+    if args.json:
+        output.emit_json(network_json(ws, args.name))
+    else:
+        output.say(f"{ws.path.name} now has")
+        output.step(f"network {args.name}", network_words(ws, args.name))
+    return 0
+
+
+def run_add(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Set
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.workspace import Workspace
+
+    def decide(ws: Workspace) -> list[Edit]:
+        if args.name in ws.lab.networks:
+            raise UsageError(f"there is a network {args.name} already", where=ws.path.name, remedy=f"dacha network edit {args.name} …")
+        return [Set(("network", args.name), {"kind": "nat"} | _values(args))]
+
+    return _report(args, edit_lab(args.lab, decide))
+
+
+def run_edit(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Set
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.workspace import Workspace
+
+    def decide(ws: Workspace) -> list[Edit]:
+        _network(ws, args.name)
+        edits: list[Edit] = [Set(("network", args.name, key), value) for key, value in _values(args).items()]
+        if not edits:
+            raise UsageError("nothing to change was named", remedy="see: dacha network edit --help")
+        return edits
+
+    return _report(args, edit_lab(args.lab, decide))
+
+
+def run_remove(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Remove
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.workspace import Workspace
+
+    def decide(ws: Workspace) -> list[Edit]:
+        _network(ws, args.name)
+        users = [g.name for g in ws.lab.guests.values() if any(a.network == args.name for a in g.adapters)]
+        if users:
+            raise UsageError(f"network {args.name} is used by {', '.join(users[:5])}" + (f" and {len(users) - 5} more" if users[5:] else ""),
+                             where=ws.path.name, remedy=f"take it off them first: dacha guest edit {users[0]} --remove-adapter {args.name}")
+        return [Remove(("network", args.name))]
+
+    ws = edit_lab(args.lab, decide)
+    if args.json:
+        output.emit_json({"removed": args.name})
+    else:
+        output.say(f"{ws.path.name} no longer has network {args.name}.")
+    return 0
+
+
+def run_list(args: argparse.Namespace) -> int:
+    from dacha.cli.words import network_json
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    rows = [network_json(ws, name) for name in ws.lab.networks]
+    if args.json:
+        output.emit_json({"lab": ws.lab.name, "networks": rows})
+        return 0
+    if not rows:
+        output.say("No networks yet. Next: dacha network add NAME")
+        return 0
+    output.table(("NETWORK", "KIND", "SUBNET", "GATEWAY", "GUESTS", ""), [
+        (r["name"], r["kind"], r["subnet"] or "-", r["gateway"] or "-", str(len(r["guests"])), "isolated" if r["isolated"] else "")
+        for r in rows])  # fmt: skip
+    return 0
+
+
+def run_show(args: argparse.Namespace) -> int:
+    from dacha.cli.words import network_json, network_words
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    _network(ws, args.name)
+    facts = network_json(ws, args.name)
+    if args.json:
+        output.emit_json(facts)
+        return 0
+    output.say(f"{args.name}: {network_words(ws, args.name)}")
+    for key in ("gateway", "resolver", "gateway6", "dynamic", "interface"):
+        if facts[key]:
+            output.step(key, facts[key])
+    for a in ws.plan.adapters.values():
+        if a.network == args.name:
+            output.step(f"guest {a.guest}", f"{a.address or 'from the LAN'}, {a.hardware_address}")
+    return 0
