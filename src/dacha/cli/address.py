@@ -15,9 +15,14 @@ def address_arguments(parser: argparse.ArgumentParser) -> None:
     listing = actions.add_parser("list", help="list every adapter's addresses", epilog="example: dacha address list")
     common(listing)
     listing.set_defaults(run=run_list)
-    propose = actions.add_parser("propose", help="say the next free address of a network, or a free subnet",
-                                 epilog="example: dacha address propose pier")
-    propose.add_argument("network", metavar="NETWORK", nargs="?", help="a network of the lab; left out, a free subnet is proposed")
+    propose = actions.add_parser(
+        "propose",
+        help="say the next free address of a network, or a free subnet",
+        epilog="example: dacha address propose pier",
+    )
+    propose.add_argument(
+        "network", metavar="NETWORK", nargs="?", help="a network of the lab; left out, a free subnet is proposed"
+    )
     common(propose)
     propose.set_defaults(run=run_propose)
 
@@ -27,19 +32,39 @@ def run_list(args: argparse.Namespace) -> int:
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
-    rows = [{"guest": a.guest, "adapter": a.index, "network": a.network, "address": str(a.address) if a.address else None,
-             "prefix": a.prefix, "address6": str(a.address6) if a.address6 else None, "hardware_address": a.hardware_address,
-             "name": host_name(ws.lab.name, a.guest), "planned": ("guest", a.guest, "adapter", a.index, "address") in ws.plan.chosen}
-            for a in ws.plan.adapters.values()]
+    rows = [
+        {
+            "guest": a.guest,
+            "adapter": a.number,
+            "network": a.network,
+            "address": str(a.address) if a.address else None,
+            "prefix": a.prefix,
+            "address6": str(a.address6) if a.address6 else None,
+            "hardware_address": a.hardware_address,
+            "name": host_name(ws.lab.name, a.guest),
+            "planned": ("guest", a.guest, "adapter", a.number, "address") in ws.plan.chosen,
+        }
+        for a in ws.plan.adapters.values()
+    ]
     if args.json:
         output.emit_json({"lab": ws.lab.name, "addresses": rows})
         return 0
     if not rows:
         output.say("No adapters yet. Next: dacha guest add NAME --from IMAGE")
         return 0
-    output.table(("ADDRESS", "NETWORK", "GUEST", "HARDWARE ADDRESS", "NAME"), [
-        (f"{r['address'] or 'from the LAN'}" + (f" {r['address6']}" if r["address6"] else ""), r["network"], r["guest"],
-         r["hardware_address"], r["name"]) for r in rows])  # fmt: skip
+    output.table(
+        ("ADDRESS", "NETWORK", "GUEST", "HARDWARE ADDRESS", "NAME"),
+        [
+            (
+                " ".join(str(a) for a in (r["address"], r["address6"]) if a) or "from the LAN",
+                str(r["network"]),
+                str(r["guest"]),
+                str(r["hardware_address"]),
+                str(r["name"]),
+            )
+            for r in rows
+        ],
+    )
     return 0
 
 
@@ -59,12 +84,18 @@ def run_propose(args: argparse.Namespace) -> int:
         output.emit_json({"subnet": str(subnet)}) if args.json else output.say(str(subnet))
         return 0
     if args.network not in ws.lab.networks:
-        raise UsageError(f"there is no network {args.network}", where=ws.path.name,
-                         remedy=did_you_mean(args.network, ws.lab.networks, "add one: dacha network add NAME"))
+        raise UsageError(
+            f"there is no network {args.network}",
+            where=ws.path.name,
+            remedy=did_you_mean(args.network, ws.lab.networks, "add one: dacha network add NAME"),
+        )
     address = propose_address(ws.lab, args.network, used_subnets())
     if address is None:
-        raise NoError(f"network {args.network} has no free address to propose",
-                      why="it is full, or a bridge whose LAN hands addresses out", remedy="use a larger subnet or another network")
+        raise NoError(
+            f"network {args.network} has no free address to propose",
+            why="it is full, or a bridge whose LAN hands addresses out",
+            remedy="use a larger subnet or another network",
+        )
     if args.json:
         output.emit_json({"network": args.network, "address": str(address)})
     else:

@@ -12,8 +12,10 @@ from dacha.cli.main import common
 
 
 def connect_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = ("Enter a guest by SSH through its door, or run a command in it. The guest's key is already known;\n"
-                          "another key than its own is refused. Uses the system's OpenSSH.")
+    parser.description = (
+        "Enter a guest by SSH through its door, or run a command in it. The guest's key is already known;\n"
+        "another key than its own is refused. Uses the system's OpenSSH."
+    )
     parser.epilog = "example: dacha connect gauge -- uname -a"
     named = parser.add_argument("guest", metavar="GUEST")
     named.completer = _guest_names  # type: ignore[attr-defined]

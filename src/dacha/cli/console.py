@@ -22,8 +22,10 @@ _CONTEXT_LINES = 12
 def console_arguments(parser: argparse.ArgumentParser) -> None:
     from dacha.cli.completion import guest_names
 
-    parser.description = ("Attach this terminal to a guest's serial console; Ctrl-] leaves, the guest goes on.\n"
-                          "Everything the guest ever printed there is recorded, attached or not: --record prints it.")
+    parser.description = (
+        "Attach this terminal to a guest's serial console; Ctrl-] leaves, the guest goes on.\n"
+        "Everything the guest ever printed there is recorded, attached or not: --record prints it."
+    )
     parser.epilog = "example: dacha console gauge"
     parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
     parser.add_argument("--record", action="store_true", help="print what was recorded, and end")
@@ -44,7 +46,10 @@ def run_console(args: argparse.Namespace) -> int:
     if args.record:
         return _print_record(args.guest, record)
     if not running(ws.home.process_lock(args.guest)):
-        raise NoError(f"{args.guest} is off", remedy=f"dacha start {args.guest}\nwhat it printed before: dacha console {args.guest} --record")
+        raise NoError(
+            f"{args.guest} is off",
+            remedy=f"dacha start {args.guest}\nwhat it printed before: dacha console {args.guest} --record",
+        )
     # The hypervisor serves one client on this line and lets a second one hang unseen; so the second is told.
     with locked(ws.home.guest(args.guest) / "console.lock", f"dacha console {args.guest}", 0.0):
         try:

@@ -17,8 +17,10 @@ GUESTS = ("gauge", "charts")
 
 
 def demo_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = ("Make a tiny guest from Debian packages, write the saltmarsh lab, and take it through the whole job.\n"
-                          "Needs no privileges. Everything is taken down again, unless --keep is said.")
+    parser.description = (
+        "Make a tiny guest from Debian packages, write the saltmarsh lab, and take it through the whole job.\n"
+        "Needs no privileges. Everything is taken down again, unless --keep is said."
+    )
     parser.epilog = "example: dacha demo --keep"
     parser.add_argument("--keep", action="store_true", help="leave the lab running, and say what to try next")
     parser.add_argument("--folder", metavar="DIR", help="where the lab is written (default: in the state folder)")
@@ -42,11 +44,14 @@ class _Stage:
 
         output.say(f"$ dacha {shlex.join(arguments)}")
         sys.stdout.flush()
-        code = subprocess.run([sys.executable, "-m", "dacha", *arguments], env=os.environ | {"DACHA_LAB": str(self.lab)},
-                              check=False).returncode
+        code = subprocess.run(
+            [sys.executable, "-m", "dacha", *arguments], env=os.environ | {"DACHA_LAB": str(self.lab)}, check=False
+        ).returncode
         if code and not may_fail:
-            raise NoError(f"dacha {arguments[0]} ended with code {code}, so the demo ends here",
-                          remedy=f"look closer: dacha --lab {self.lab} status\ntake it down: dacha demo --remove")
+            raise NoError(
+                f"dacha {arguments[0]} ended with code {code}, so the demo ends here",
+                remedy=f"look closer: dacha --lab {self.lab} status\ntake it down: dacha demo --remove",
+            )
 
 
 def _lab_folder(args: argparse.Namespace) -> Path:
@@ -82,14 +87,18 @@ def run_demo(args: argparse.Namespace) -> int:
         raise
     if args.keep:
         stage.title("It goes on running. To try next")
-        output.say(f"  export DACHA_LAB={lab}\n  dacha connect gauge\n  dacha console charts\n  dacha door add gauge http\n"
-                   "  dacha diff\n  dacha stop locker\n  dacha demo --remove        when you have seen enough")
+        output.say(
+            f"  export DACHA_LAB={lab}\n  dacha connect gauge\n  dacha console charts\n  dacha door add gauge http\n"
+            "  dacha diff\n  dacha stop locker\n  dacha demo --remove        when you have seen enough"
+        )
         return 0
     stage.title("Taking everything down")
     stage.run("stop", "--all")
     _take_down(folder)
-    output.say(f"Gone, as if it had never been. The demo took {time.monotonic() - began:.0f} s; "
-               "dacha demo --keep leaves it running.")
+    output.say(
+        f"Gone, as if it had never been. The demo took {time.monotonic() - began:.0f} s; "
+        "dacha demo --keep leaves it running."
+    )
     return 0
 
 
@@ -99,7 +108,12 @@ def _play(stage: _Stage) -> None:
     stage.run("apply")
     stage.title("A command in two guests, by SSH; their keys are known already, another one would be refused")
     for guest in GUESTS:
-        stage.run("connect", guest, "--", "echo I am $(hostname), Linux $(uname -r), at $(ip -4 -o addr show eth0 | awk '{print $4}')")
+        stage.run(
+            "connect",
+            guest,
+            "--",
+            "echo I am $(hostname), Linux $(uname -r), at $(ip -4 -o addr show eth0 | awk '{print $4}')",
+        )
     stage.title("One more door, opened while the guest runs, and a page fetched through it")
     stage.run("door", "add", "charts", "web", "--service", "http")
     stage.run("apply")

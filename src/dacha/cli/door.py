@@ -16,7 +16,9 @@ def door_arguments(parser: argparse.ArgumentParser) -> None:
 
     add = actions.add_parser("add", help="add a door", epilog="example: dacha door add gauge ssh --from lan")
     _guest(add)
-    add.add_argument("name", metavar="NAME", help="ssh, rdp, vnc, http, https, or a name of its own with --to or --service")
+    add.add_argument(
+        "name", metavar="NAME", help="ssh, rdp, vnc, http, https, or a name of its own with --to or --service"
+    )
     add.add_argument("--from", dest="origin", metavar="host|lan", default="host", help="who may enter (default: host)")
     _options(add)
     common(add)
@@ -51,7 +53,8 @@ def _door(parser: argparse.ArgumentParser) -> None:
 
     _guest(parser)
     parser.add_argument("name", metavar="DOOR").completer = (  # type: ignore[attr-defined]
-        lambda parsed_args, **_: door_names(getattr(parsed_args, "guest", None)))
+        lambda parsed_args, **_: door_names(getattr(parsed_args, "guest", None))
+    )
 
 
 def _options(parser: argparse.ArgumentParser) -> None:
@@ -78,8 +81,11 @@ def _find(ws: Any, guest: str, name: str) -> None:
 
     doors = [d.name for d in guest_named(ws, guest).doors]
     if name not in doors:
-        raise UsageError(f"{guest} has no door {name}", where=ws.path.name,
-                         remedy=did_you_mean(name, doors, f"add one: dacha door add {guest} {name}"))
+        raise UsageError(
+            f"{guest} has no door {name}",
+            where=ws.path.name,
+            remedy=did_you_mean(name, doors, f"add one: dacha door add {guest} {name}"),
+        )
 
 
 def _held(args: argparse.Namespace) -> Any:
@@ -114,8 +120,11 @@ def run_add(args: argparse.Namespace) -> int:
 
     def decide(ws: Workspace) -> list[Edit]:
         if any(d.name == args.name for d in guest_named(ws, args.guest).doors):
-            raise UsageError(f"{args.guest} has a door {args.name} already", where=ws.path.name,
-                             remedy=f"dacha door edit {args.guest} {args.name} …")
+            raise UsageError(
+                f"{args.guest} has a door {args.name} already",
+                where=ws.path.name,
+                remedy=f"dacha door edit {args.guest} {args.name} …",
+            )
         return [Set(("guest", args.guest, "door", args.name), _values(args))]
 
     return _report(args, edit_lab(args.lab, decide, _held(args)))
@@ -167,7 +176,18 @@ def run_list(args: argparse.Namespace) -> int:
     if not rows:
         output.say("No doors yet: every guest is closed. Next: dacha door add GUEST ssh --from host")
         return 0
-    output.table(("GUEST", "DOOR", "FROM", "LISTENS ON", "PORT", "TO"), [
-        (r["guest"], r["name"], r["from"], r["listen"] if r["means"] == "forward" else "-", r["port"] or "-",
-         f"{r['to']}" + ("" if r["protocol"] == "tcp" else f" {r['protocol']}")) for r in rows])  # fmt: skip
+    output.table(
+        ("GUEST", "DOOR", "FROM", "LISTENS ON", "PORT", "TO"),
+        [
+            (
+                r["guest"],
+                r["name"],
+                r["from"],
+                r["listen"] if r["means"] == "forward" else "-",
+                r["port"] or "-",
+                f"{r['to']}" + ("" if r["protocol"] == "tcp" else f" {r['protocol']}"),
+            )
+            for r in rows
+        ],
+    )
     return 0

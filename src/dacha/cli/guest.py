@@ -12,14 +12,22 @@ from dacha.core.errors import UsageError
 
 
 def guest_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Guests of the lab. add, edit and remove change lab.toml only; dacha apply takes it to the host."
+    parser.description = (
+        "Guests of the lab. add, edit and remove change lab.toml only; dacha apply takes it to the host."
+    )
     actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
 
-    add = actions.add_parser("add", help="add a guest", epilog="example: dacha guest add gauge --from debian-12.qcow2 --memory 1GiB")
+    add = actions.add_parser(
+        "add", help="add a guest", epilog="example: dacha guest add gauge --from debian-12.qcow2 --memory 1GiB"
+    )
     add.add_argument("name", metavar="NAME")
-    add.add_argument("--from", dest="image", metavar="IMAGE", help="the image its disk starts from; it is never written to")
+    add.add_argument(
+        "--from", dest="image", metavar="IMAGE", help="the image its disk starts from; it is never written to"
+    )
     add.add_argument("--disk", metavar="SIZE", help="the disk's size (default: 8 GiB, or the image's)")
-    add.add_argument("--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)")
+    add.add_argument(
+        "--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)"
+    )
     add.add_argument("--address", metavar="ADDRESS", help="its address (default: the next free one)")
     add.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
     add.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
@@ -31,14 +39,22 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     edit = actions.add_parser("edit", help="change a guest", epilog="example: dacha guest edit gauge --memory 2GiB")
     _named(edit)
     _shared(edit)
-    edit.add_argument("--adapter", metavar="NETWORK", action="append", default=[], help="add an adapter on this network")
-    edit.add_argument("--remove-adapter", metavar="NETWORK", action="append", default=[], help="take its adapter off this network")
-    edit.add_argument("--address", metavar="[NETWORK=]ADDRESS", help="change its address (of the first adapter, or on NETWORK)")
+    edit.add_argument(
+        "--adapter", metavar="NETWORK", action="append", default=[], help="add an adapter on this network"
+    )
+    edit.add_argument(
+        "--remove-adapter", metavar="NETWORK", action="append", default=[], help="take its adapter off this network"
+    )
+    edit.add_argument(
+        "--address", metavar="[NETWORK=]ADDRESS", help="change its address (of the first adapter, or on NETWORK)"
+    )
     edit.add_argument("--add-disk", metavar="SIZE", action="append", default=[], help="add an empty disk")
     common(edit)
     edit.set_defaults(run=run_edit)
 
-    remove = actions.add_parser("remove", help="remove a guest; its disks stay", epilog="example: dacha guest remove gauge")
+    remove = actions.add_parser(
+        "remove", help="remove a guest; its disks stay", epilog="example: dacha guest remove gauge"
+    )
     _named(remove)
     common(remove)
     remove.set_defaults(run=run_remove)
@@ -47,7 +63,9 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     common(listing)
     listing.set_defaults(run=run_list)
 
-    show = actions.add_parser("show", help="show one guest, with what the plan makes of it", epilog="example: dacha guest show gauge")
+    show = actions.add_parser(
+        "show", help="show one guest, with what the plan makes of it", epilog="example: dacha guest show gauge"
+    )
     _named(show)
     common(show)
     show.set_defaults(run=run_show)
@@ -76,7 +94,9 @@ def run_add(args: argparse.Namespace) -> int:
 
     def decide(ws: Workspace) -> list[Edit]:
         if args.name in ws.lab.guests:
-            raise UsageError(f"there is a guest {args.name} already", where=ws.path.name, remedy=f"dacha guest edit {args.name} …")
+            raise UsageError(
+                f"there is a guest {args.name} already", where=ws.path.name, remedy=f"dacha guest edit {args.name} …"
+            )
         edits: list[Edit] = []
         network = args.network or next((n.name for n in ws.lab.networks.values() if n.kind == "nat"), None)
         if network is None:
@@ -84,20 +104,26 @@ def run_add(args: argparse.Namespace) -> int:
             made_network.append(network)
             edits.append(Set(("network", network), {"kind": "nat"}))
         guest: dict[str, Any] = {}
-        for key in ("system", "cpus", "memory"):
-            if getattr(args, key) is not None:
-                guest[key] = getattr(args, key)
-        guest.setdefault("memory", "1 GiB")
+        family = args.system or _family(args.image)
+        if family:
+            guest["system"] = family
+        if args.cpus is not None:
+            guest["cpus"] = args.cpus
+        guest["memory"] = _tidy(args.memory or "1 GiB")
         if args.kernel:
-            boot = {"kernel": _written(ws, args.kernel), "initrd": args.initrd and _written(ws, args.initrd),
-                    "command-line": args.command_line}
+            boot = {
+                "kernel": _written(ws, args.kernel),
+                "initrd": args.initrd and _written(ws, args.initrd),
+                "command-line": args.command_line,
+            }
             guest["boot"] = {k: v for k, v in boot.items() if v}
         elif args.initrd or args.command_line:
             raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
         if args.image:
-            guest["disk"] = [{"from": _written(ws, args.image)} | ({"size": args.disk} if args.disk else {})]
+            size = _tidy(args.disk) if args.disk else _size_for(ws, _written(ws, args.image))
+            guest["disk"] = [{"from": _written(ws, args.image)} | ({"size": size} if size else {})]
         elif args.disk or not args.kernel:
-            guest["disk"] = [{"size": args.disk or "8 GiB"}]
+            guest["disk"] = [{"size": _tidy(args.disk or "8 GiB")}]
         guest["adapter"] = [{"network": network} | ({"address": args.address} if args.address else {})]
         login = _login(args)
         if login:
@@ -119,7 +145,10 @@ def run_add(args: argparse.Namespace) -> int:
         output.step("address", f"{adapter.address or 'from the LAN'} on {adapter.network}")
     if guest.login:
         keys = ", ".join(guest.login.keys)
-        output.step("login", f"{guest.login.user}, with {keys}" if keys else f"{guest.login.user}, without a key: add one with --key")
+        output.step(
+            "login",
+            f"{guest.login.user}, with {keys}" if keys else f"{guest.login.user}, without a key: add one with --key",
+        )
     else:
         output.step("login", "nobody: dacha guest edit NAME --user ops --key FILE.pub")
     output.say(f"Next: dacha door add {guest.name} ssh --from host, then dacha apply")
@@ -138,6 +167,41 @@ def _written(ws: Any, path: str) -> str:
         return str(full)
 
 
+def _tidy(size: str) -> str:
+    """A size as the lab file should have it: "2GiB" becomes "2 GiB"; what is no size is left for the file's reader."""
+    from dacha.core import units
+
+    try:
+        amount = units.size(size)
+    except ValueError:
+        return size
+    shown = units.show_size(amount)
+    return shown if units.size(shown) == amount else size
+
+
+def _family(image: str | None) -> str | None:
+    """The system family that an image's file name begins with; the file says it, so that a wrong one is seen."""
+    from dacha.core.lab import SYSTEMS
+
+    name = Path(image or "").name.lower()
+    return next((s for s in SYSTEMS if s not in ("linux", "other", "bsd") and name.startswith(s)), None)
+
+
+def _size_for(ws: Any, image: str) -> str | None:
+    """The usual disk size, unless the image is larger or not there to be asked."""
+    from dacha.core.errors import HostError
+    from dacha.core.read import DEFAULT_DISK
+    from dacha.core.units import show_size
+    from dacha.engine.prepare import image_path
+    from dacha.hypervisor.images import inspect
+
+    path = image_path(ws, image)
+    try:
+        return show_size(DEFAULT_DISK) if path.is_file() and inspect(path).size <= DEFAULT_DISK else None
+    except HostError:
+        return None  # check says what is wrong with it
+
+
 def _login(args: argparse.Namespace) -> dict[str, Any] | None:
     """Who may log in: as asked, else this person with the key that OpenSSH would use first."""
     import getpass
@@ -146,7 +210,11 @@ def _login(args: argparse.Namespace) -> dict[str, Any] | None:
 
     keys = list(args.key)
     if not keys:
-        keys = [k for k in ("~/.ssh/id_ed25519.pub", "~/.ssh/id_ecdsa.pub", "~/.ssh/id_rsa.pub") if Path(k).expanduser().is_file()][:1]
+        keys = [
+            k
+            for k in ("~/.ssh/id_ed25519.pub", "~/.ssh/id_ecdsa.pub", "~/.ssh/id_rsa.pub")
+            if Path(k).expanduser().is_file()
+        ][:1]
     if not args.user and not keys:
         return None
     user = args.user
@@ -169,32 +237,47 @@ def run_edit(args: argparse.Namespace) -> int:
     def decide(ws: Workspace) -> list[Edit]:
         guest = guest_named(ws, args.name)
         here = ("guest", args.name)
-        edits: list[Edit] = [Set((*here, key), getattr(args, key)) for key in ("system", "cpus", "memory")
-                             if getattr(args, key) is not None]
+        values = {"system": args.system, "cpus": args.cpus, "memory": _tidy(args.memory) if args.memory else None}
+        edits: list[Edit] = [Set((*here, key), value) for key, value in values.items() if value is not None]
         if args.user or args.key:
             if guest.login:
                 edits += [Set((*here, "login", "user"), args.user)] if args.user else []
-                edits += [Set((*here, "login", "keys"), list(dict.fromkeys([*guest.login.keys, *args.key])))] if args.key else []
+                edits += (
+                    [Set((*here, "login", "keys"), list(dict.fromkeys([*guest.login.keys, *args.key])))]
+                    if args.key
+                    else []
+                )
             else:
                 edits.append(Set((*here, "login"), {"user": args.user or "ops", "keys": args.key}))
         names = [a.network for a in guest.adapters]
         for network in args.remove_adapter:
             if network not in names:
-                raise UsageError(f"{args.name} has no adapter on {network}", remedy=f"it is on: {', '.join(names) or 'none'}")
+                raise UsageError(
+                    f"{args.name} has no adapter on {network}", remedy=f"it is on: {', '.join(names) or 'none'}"
+                )
             n = names.index(network)
             names.pop(n)
             edits.append(Remove((*here, "adapter", n)))
         for network in args.adapter:
-            edits.append(Set((*here, "adapter", len(names)), {"network": network}) if guest.adapters
-                         else Set((*here, "adapter"), [{"network": network}]))
+            edits.append(
+                Set((*here, "adapter", len(names)), {"network": network})
+                if guest.adapters
+                else Set((*here, "adapter"), [{"network": network}])
+            )
             names.append(network)
         if args.address:
             network, _, address = args.address.rpartition("=")
             if not names or (network and network not in names):
-                raise UsageError(f"{args.name} has no adapter on {network or 'any network'}", remedy="add one: --adapter NETWORK")
+                raise UsageError(
+                    f"{args.name} has no adapter on {network or 'any network'}", remedy="add one: --adapter NETWORK"
+                )
             edits.append(Set((*here, "adapter", names.index(network) if network else 0, "address"), address))
         for n, size in enumerate(args.add_disk, len(guest.disks)):
-            edits.append(Set((*here, "disk", n), {"size": size}) if guest.disks or n else Set((*here, "disk"), [{"size": size}]))
+            edits.append(
+                Set((*here, "disk", n), {"size": _tidy(size)})
+                if guest.disks or n
+                else Set((*here, "disk"), [{"size": _tidy(size)}])
+            )
         if not edits:
             raise UsageError("nothing to change was named", remedy="see: dacha guest edit --help")
         return edits
@@ -254,11 +337,21 @@ def run_list(args: argparse.Namespace) -> int:
     if not ws.lab.guests:
         output.say("No guests yet. Next: dacha guest add NAME --from IMAGE")
         return 0
-    output.table(("GUEST", "SYSTEM", "CPUS", "MEMORY", "ADDRESS", "NETWORK", "DOORS"), [
-        (g.name, g.system, str(g.cpus), show_size(g.memory),
-         ", ".join(str(a.address or "-") for a in ws.plan.adapters_of(g.name)) or "-",
-         ", ".join(a.network for a in g.adapters) or "-", ", ".join(d.name for d in g.doors) or "-")
-        for g in ws.lab.guests.values()])  # fmt: skip
+    output.table(
+        ("GUEST", "SYSTEM", "CPUS", "MEMORY", "ADDRESS", "NETWORK", "DOORS"),
+        [
+            (
+                g.name,
+                g.system,
+                str(g.cpus),
+                show_size(g.memory),
+                ", ".join(str(a.address or "-") for a in ws.plan.adapters_of(g.name)) or "-",
+                ", ".join(a.network for a in g.adapters) or "-",
+                ", ".join(d.name for d in g.doors) or "-",
+            )
+            for g in ws.lab.guests.values()
+        ],
+    )
     return 0
 
 
@@ -278,7 +371,9 @@ def run_show(args: argparse.Namespace) -> int:
     output.step("identifier", machine_uuid(ws.lab.name, guest.name))
     output.step("clock", {"utc": "UTC", "local": "local time"}[guest.clock])
     for a in ws.plan.adapters_of(guest.name):
-        output.step(f"adapter {a.index}", f"{a.address or 'from the LAN'}/{a.prefix} on {a.network}, {a.hardware_address}")
+        output.step(
+            f"adapter {a.number}", f"{a.address or 'from the LAN'}/{a.prefix} on {a.network}, {a.hardware_address}"
+        )
     for n, _ in enumerate(guest.disks):
         output.step(f"disk {n}", str(ws.home.disk(guest.name, n)))
     if guest.login:

@@ -37,24 +37,47 @@ def run_host(args: argparse.Namespace) -> int:
     findings = program_findings() + (check_host(ws.lab, have, str(stores["disks"])) if ws else [])
     lan = links.lan_address()
     if args.json:
-        output.emit_json({
-            "cpus": have.cpus, "memory": have.memory, "memory_free": have.memory_free, "accelerator": choice.name,
-            "accelerator_why": choice.why, "lan_address": str(lan) if lan else None,
-            "stores": {name: {"folder": str(path), "free": have.disk_free[str(path)]} for name, path in stores.items()},
-            "promised": {"cpus": asked[0], "memory": asked[1], "disk": asked[2]} if ws else None,
-            "programs": {name: facts.program(name) for name, _, _ in facts.PROGRAMS},
-            "findings": [output.finding_json("lab.toml", f) for f in findings]})  # fmt: skip
+        output.emit_json(
+            {
+                "cpus": have.cpus,
+                "memory": have.memory,
+                "memory_free": have.memory_free,
+                "accelerator": choice.name,
+                "accelerator_why": choice.why,
+                "lan_address": str(lan) if lan else None,
+                "stores": {
+                    name: {"folder": str(path), "free": have.disk_free[str(path)]} for name, path in stores.items()
+                },
+                "promised": {"cpus": asked[0], "memory": asked[1], "disk": asked[2]} if ws else None,
+                "programs": {name: facts.program(name) for name, _, _ in facts.PROGRAMS},
+                "findings": [output.finding_json("lab.toml", f) for f in findings],
+            }
+        )
     else:
+
         def against(amount: str) -> str:
             return f"{amount} promised by {ws.lab.name}" if ws else ""
 
-        output.table(("", "THIS HOST", "THE LAB"), [
-            ("CPUs", str(have.cpus), against(str(asked[0]))),
-            ("memory", f"{show_size(have.memory)}, {show_size(have.memory_free)} free", against(show_size(asked[1]))),
-            *((f"disk ({name})", f"{show_size(have.disk_free[str(path)])} free in {path}",
-               against(show_size(asked[2])) if name == "disks" else "") for name, path in stores.items()),
-            ("address", str(lan) if lan else "none on a LAN", ""),
-        ])  # fmt: skip
+        output.table(
+            ("", "THIS HOST", "THE LAB"),
+            [
+                ("CPUs", str(have.cpus), against(str(asked[0]))),
+                (
+                    "memory",
+                    f"{show_size(have.memory)}, {show_size(have.memory_free)} free",
+                    against(show_size(asked[1])),
+                ),
+                *(
+                    (
+                        f"disk ({name})",
+                        f"{show_size(have.disk_free[str(path)])} free in {path}",
+                        against(show_size(asked[2])) if name == "disks" else "",
+                    )
+                    for name, path in stores.items()
+                ),
+                ("address", str(lan) if lan else "none on a LAN", ""),
+            ],
+        )
         output.say()
         output.say(f"accelerator   {choice.name}: {choice.why}")
         for name, _, purpose in facts.PROGRAMS:

@@ -11,7 +11,7 @@ from dacha.cli.main import common
 from dacha.core.errors import DachaError, UsageError
 from dacha.core.findings import ERROR, errors
 
-TEMPLATE = '''\
+TEMPLATE = """\
 # This file is the lab: dacha apply makes this host match it.
 # Edit it by hand or with dacha guest, network and door; comments and order stay as they are.
 
@@ -31,7 +31,7 @@ name = "{name}"
 #   adapter = [{{ network = "inside", address = "10.77.4.10" }}]
 #   login = {{ user = "ops", keys = ["~/.ssh/id_ed25519.pub"] }}
 #   door.ssh = {{ from = "host" }}    # host: this machine only; lan: its neighbours too
-'''
+"""
 
 
 def new_arguments(parser: argparse.ArgumentParser) -> None:
@@ -51,7 +51,9 @@ def run_new(args: argparse.Namespace) -> int:
         raise UsageError(e.args[0], remedy=e.args[1]) from None
     path = Path(args.lab or "lab.toml").expanduser()
     if path.exists():
-        raise UsageError("there is a lab file already", where=str(path), remedy="nothing was changed; name another: --lab FILE")
+        raise UsageError(
+            "there is a lab file already", where=str(path), remedy="nothing was changed; name another: --lab FILE"
+        )
     write_whole(path, TEMPLATE.format(name=name))
     if args.json:
         output.emit_json({"lab": name, "file": str(path.absolute())})
@@ -61,8 +63,10 @@ def run_new(args: argparse.Namespace) -> int:
 
 
 def check_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = ("Say what is wrong with the lab file, and what on this host stands in its way.\n"
-                          "Exit code: 2 when the file is wrong, 1 when only this host is, 0 when neither.")
+    parser.description = (
+        "Say what is wrong with the lab file, and what on this host stands in its way.\n"
+        "Exit code: 2 when the file is wrong, 1 when only this host is, 0 when neither."
+    )
     parser.epilog = "example: dacha check"
     common(parser)
 
@@ -86,17 +90,25 @@ def run_check(args: argparse.Namespace) -> int:
     wrong = errors(findings)
     code = 2 if any(f.about == "lab" for f in wrong) else 1 if wrong else 0
     if args.json:
-        output.emit_json({"file": str(path), "lab": reading.lab.name if reading.lab else None, "errors": len(wrong),
-                          "findings": [output.finding_json(path.name, f) for f in findings]})
+        output.emit_json(
+            {
+                "file": str(path),
+                "lab": reading.lab.name if reading.lab else None,
+                "errors": len(wrong),
+                "findings": [output.finding_json(path.name, f) for f in findings],
+            }
+        )
         return code
     output.show_findings(path.name, findings)
     if findings:
-        output.say(f"{output.plural(len(findings), 'finding')}, {len(wrong)} of them {'an error' if len(wrong) == 1 else 'errors'}"
-                   if wrong else f"{output.plural(len(findings), 'finding')}, no errors")
+        share = "no errors" if not wrong else f"{len(wrong)} of them {'an error' if len(wrong) == 1 else 'errors'}"
+        output.say(f"{output.plural(len(findings), 'finding')}, {share}")
     else:
         assert reading.lab is not None
-        output.say(f"{reading.lab.name}: {output.plural(len(reading.lab.guests), 'guest')}, "
-                   f"{output.plural(len(reading.lab.doors()), 'door')}, nothing wrong")
+        output.say(
+            f"{reading.lab.name}: {output.plural(len(reading.lab.guests), 'guest')}, "
+            f"{output.plural(len(reading.lab.doors()), 'door')}, nothing wrong"
+        )
     return code
 
 
@@ -115,28 +127,41 @@ def run_diff(args: argparse.Namespace) -> int:
     ws.refuse_if_wrong()
     changes = pending(ws)
     if args.json:
-        output.emit_json({"lab": ws.lab.name, "changes": [
-            {"change": kind_of(c), "guest": c.guest, "when": c.when, "what": str(c)} for c in changes]})
+        output.emit_json(
+            {
+                "lab": ws.lab.name,
+                "changes": [{"change": kind_of(c), "guest": c.guest, "when": c.when, "what": str(c)} for c in changes],
+            }
+        )
         return 0
     if not changes:
         output.say(f"{ws.lab.name}: everything applied")
         return 0
     for c in changes:
-        output.step(f"guest {c.guest}" if c.guest and not str(c).startswith("lab.toml") else "lab file",
-                    str(c).removeprefix("lab.toml: "), "" if c.when == LIVE else c.when)
+        output.step(
+            f"guest {c.guest}" if c.guest and not str(c).startswith("lab.toml") else "lab file",
+            str(c).removeprefix("lab.toml: "),
+            "" if c.when == LIVE else c.when,
+        )
     live = sum(c.when == LIVE for c in changes)
     rest = len(changes) - live
-    output.say(f"dacha apply would make {output.plural(live, 'change')}"
-               + (f"; {rest} more wait for a guest's next start: dacha restart GUEST" if rest else ""))
+    output.say(
+        f"dacha apply would make {output.plural(live, 'change')}"
+        + (f"; {rest} more wait for a guest's next start: dacha restart GUEST" if rest else "")
+    )
     return 0
 
 
 def apply_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = ("Make this host match the lab. Guests left off by dacha stop stay off; what a running\n"
-                          "guest can only take up at its next start is said, not forced.")
+    parser.description = (
+        "Make this host match the lab. Guests left off by dacha stop stay off; what a running\n"
+        "guest can only take up at its next start is said, not forced."
+    )
     parser.epilog = "example: dacha apply"
     parser.add_argument("--no-wait", action="store_true", help="do not wait until the doors answer")
-    parser.add_argument("--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)")
+    parser.add_argument(
+        "--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)"
+    )
     common(parser)
 
 
@@ -162,8 +187,11 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
 
     wait_s = wait_time(args.wait)
     ws = load(args.lab)
-    report = (lambda subject, text, took: None) if args.json else (
-        lambda subject, text, took: output.step(subject, text, output.seconds(took)))
+    report = (
+        (lambda subject, text, took: None)
+        if args.json
+        else (lambda subject, text, took: output.step(subject, text, output.seconds(took)))
+    )
     with ws.home.lock("apply", ws.path, lambda holder: output.note(f"waiting for {holder}")):
         ws = load(args.lab)  # again, now that nobody else changes it
         if only is not None:
@@ -176,13 +204,25 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     ws = load(args.lab)
     closed = [] if args.no_wait else _wait_for_doors(ws, outcome.done, wait_s, quiet=args.json)
     if args.json:
-        output.emit_json({
-            "lab": ws.lab.name,
-            "done": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.done],
-            "waiting": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.waiting],
-            "failed": [{"change": kind_of(c), "guest": c.guest, "what": str(c), "error": e.what, "why": e.why,
-                        "remedy": e.remedy} for c, e in outcome.failed],
-            "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed]})  # fmt: skip
+        output.emit_json(
+            {
+                "lab": ws.lab.name,
+                "done": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.done],
+                "waiting": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.waiting],
+                "failed": [
+                    {
+                        "change": kind_of(c),
+                        "guest": c.guest,
+                        "what": str(c),
+                        "error": e.what,
+                        "why": e.why,
+                        "remedy": e.remedy,
+                    }
+                    for c, e in outcome.failed
+                ],
+                "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],
+            }
+        )
     else:
         for c in outcome.waiting:
             output.step(f"guest {c.guest}", str(c), "at next start")
@@ -190,7 +230,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
             if (only is None or guest.name in only) and ws.home.read(guest.name).left_off:
                 output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)
         _finish(ws, outcome, closed)
-    for change, error in outcome.failed:
+    for _change, error in outcome.failed:
         output.note("\n".join(error.lines()))
     return 3 if outcome.failed else 1 if closed else 0
 
@@ -212,10 +252,17 @@ def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) 
             output.step(f"door {door.door.guest} {door.door.name}", "open", f"after {after_s:.1f} s")
 
     with waiting_line() as line:
-        silent = wait_for(concerned, timeout_s, on_open,
-                          lambda doors: line.show("waiting for " + ", ".join(f"{d.door.guest} {d.door.name}" for d in doors[:4])
-                                                  + (f" and {len(doors) - 4} more" if len(doors) > 4 else "")),
-                          lambda guest: running(ws.home.process_lock(guest)))
+        silent = wait_for(
+            concerned,
+            timeout_s,
+            on_open,
+            lambda doors: line.show(
+                "waiting for "
+                + ", ".join(f"{d.door.guest} {d.door.name}" for d in doors[:4])
+                + (f" and {len(doors) - 4} more" if len(doors) > 4 else "")
+            ),
+            lambda guest: running(ws.home.process_lock(guest)),
+        )
     return [(door, verdict.seen) for door, verdict in silent.items()]
 
 
@@ -227,8 +274,10 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
         output.say(f"{ws.lab.name}: nothing to do, everything was applied")
         return
     for door, seen in closed:
-        output.note(f"door {door.door.guest} {door.door.name} does not answer: {seen}\n"
-                    f"  the guest's console may tell why: dacha console {door.door.guest}")
+        output.note(
+            f"door {door.door.guest} {door.door.name} does not answer: {seen}\n"
+            f"  the guest's console may tell why: dacha console {door.door.guest}"
+        )
     touched = {c.guest for c in outcome.done}
     lan = None
     for guest in ws.lab.guests.values():
@@ -242,4 +291,4 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
                 output.say(f"From the LAN       ssh -p {place[1]} {login.user}@{place[0]}")
 
 
-__all__ = ["DachaError", "ERROR", "apply_and_wait", "wait_time"]
+__all__ = ["ERROR", "DachaError", "apply_and_wait", "wait_time"]

@@ -34,7 +34,7 @@ COMMANDS = (
     ("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
     ("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
     ("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
-)  # fmt: skip
+)
 MODULES = {command: module for _, command, module, _ in COMMANDS}
 # Commands that are followed by an action, which brings its own function to run.
 GROUPS = {"guest", "network", "door", "address"}
@@ -72,16 +72,23 @@ def parser_for(command: str) -> Parser:
 
 def usage() -> str:
     """The text of `dacha --help`."""
-    lines = ["usage: dacha COMMAND [options]", "", "Keep a lab of virtual machines on this host, and make sure that each can be reached.",
-             "One file, lab.toml, says what should be true; dacha apply makes it true."]
+    lines = [
+        "usage: dacha COMMAND [options]",
+        "",
+        "Keep a lab of virtual machines on this host, and make sure that each can be reached.",
+        "One file, lab.toml, says what should be true; dacha apply makes it true.",
+    ]
     group = ""
     for title, command, _, text in COMMANDS:
         if title != group:
             lines += ["", title]
             group = title
         lines.append(f"  {command:<9} {text}")
-    lines += ["", "Everywhere: --lab FILE, --json, --debug, --help; dacha --version.",
-              "First steps: dacha new NAME, dacha guest add NAME --from IMAGE, dacha apply, dacha connect NAME."]
+    lines += [
+        "",
+        "Everywhere: --lab FILE, --json, --debug, --help; dacha --version.",
+        "First steps: dacha new NAME, dacha guest add NAME --from IMAGE, dacha apply, dacha connect NAME.",
+    ]
     return "\n".join(lines)
 
 
@@ -106,7 +113,9 @@ def dispatch(argv: list[str]) -> int:
     if command not in MODULES:
         from dacha.core.nearest import did_you_mean
 
-        raise UsageError(f"there is no command {command}", remedy=f"{did_you_mean(command, MODULES)}\nsee: dacha --help")
+        raise UsageError(
+            f"there is no command {command}", remedy=f"{did_you_mean(command, MODULES)}\nsee: dacha --help"
+        )
     # Options may stand before the command; an action's parser, not its group's, knows them.
     at = 1 if command in GROUPS and after and not after[0].startswith("-") else 0
     args = parser_for(command).parse_args([*after[:at], *before, *after[at:]])
@@ -131,8 +140,17 @@ def main(argv: list[str] | None = None) -> int:
         if "--json" in argv:
             from dacha.cli.output import emit_json, finding_json
 
-            emit_json({"error": {"what": e.what, "where": e.where, "why": e.why, "remedy": e.remedy,
-                                 "findings": [finding_json("lab.toml", f) for f in getattr(e, "findings", ())]}})
+            emit_json(
+                {
+                    "error": {
+                        "what": e.what,
+                        "where": e.where,
+                        "why": e.why,
+                        "remedy": e.remedy,
+                        "findings": [finding_json("lab.toml", f) for f in getattr(e, "findings", ())],
+                    }
+                }
+            )
         print("\n".join(e.lines()), file=sys.stderr)
         return e.exit_code
     except KeyboardInterrupt:
@@ -144,6 +162,9 @@ def main(argv: list[str] | None = None) -> int:
     except Exception as e:
         if debug:
             raise
-        print(f"dacha met a defect of its own: {type(e).__name__}: {e}\n  the same command with --debug shows where; "
-              "please report it", file=sys.stderr)
+        print(
+            f"dacha met a defect of its own: {type(e).__name__}: {e}\n  the same command with --debug shows where; "
+            "please report it",
+            file=sys.stderr,
+        )
         return 70

@@ -28,7 +28,9 @@ def network_arguments(parser: argparse.ArgumentParser) -> None:
     common(edit)
     edit.set_defaults(run=run_edit)
 
-    remove = actions.add_parser("remove", help="remove a network that no guest is on", epilog="example: dacha network remove pier")
+    remove = actions.add_parser(
+        "remove", help="remove a network that no guest is on", epilog="example: dacha network remove pier"
+    )
     _named(remove)
     common(remove)
     remove.set_defaults(run=run_remove)
@@ -58,7 +60,9 @@ def _options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--dynamic", metavar="RANGE", help="addresses that are handed out, not planned")
     parser.add_argument("--interface", metavar="NAME", help="for a bridge network: the host's interface")
     isolated = parser.add_mutually_exclusive_group()
-    isolated.add_argument("--isolated", action="store_true", default=None, help="no way out, and no way to this host's loopback")
+    isolated.add_argument(
+        "--isolated", action="store_true", default=None, help="no way out, and no way to this host's loopback"
+    )
     isolated.add_argument("--open", dest="isolated", action="store_false", help="the opposite of --isolated")
 
 
@@ -73,8 +77,11 @@ def _network(ws: Any, name: str) -> None:
     from dacha.core.nearest import did_you_mean
 
     if name not in ws.lab.networks:
-        raise UsageError(f"there is no network {name}", where=ws.path.name,
-                         remedy=did_you_mean(name, ws.lab.networks, "add one: dacha network add NAME"))
+        raise UsageError(
+            f"there is no network {name}",
+            where=ws.path.name,
+            remedy=did_you_mean(name, ws.lab.networks, "add one: dacha network add NAME"),
+        )
 
 
 def _report(args: argparse.Namespace, ws: Any) -> int:
@@ -95,7 +102,11 @@ def run_add(args: argparse.Namespace) -> int:
 
     def decide(ws: Workspace) -> list[Edit]:
         if args.name in ws.lab.networks:
-            raise UsageError(f"there is a network {args.name} already", where=ws.path.name, remedy=f"dacha network edit {args.name} …")
+            raise UsageError(
+                f"there is a network {args.name} already",
+                where=ws.path.name,
+                remedy=f"dacha network edit {args.name} …",
+            )
         return [Set(("network", args.name), {"kind": "nat"} | _values(args))]
 
     return _report(args, edit_lab(args.lab, decide))
@@ -125,8 +136,12 @@ def run_remove(args: argparse.Namespace) -> int:
         _network(ws, args.name)
         users = [g.name for g in ws.lab.guests.values() if any(a.network == args.name for a in g.adapters)]
         if users:
-            raise UsageError(f"network {args.name} is used by {', '.join(users[:5])}" + (f" and {len(users) - 5} more" if users[5:] else ""),
-                             where=ws.path.name, remedy=f"take it off them first: dacha guest edit {users[0]} --remove-adapter {args.name}")
+            raise UsageError(
+                f"network {args.name} is used by {', '.join(users[:5])}"
+                + (f" and {len(users) - 5} more" if users[5:] else ""),
+                where=ws.path.name,
+                remedy=f"take it off them first: dacha guest edit {users[0]} --remove-adapter {args.name}",
+            )
         return [Remove(("network", args.name))]
 
     ws = edit_lab(args.lab, decide)
@@ -149,9 +164,20 @@ def run_list(args: argparse.Namespace) -> int:
     if not rows:
         output.say("No networks yet. Next: dacha network add NAME")
         return 0
-    output.table(("NETWORK", "KIND", "SUBNET", "GATEWAY", "GUESTS", ""), [
-        (r["name"], r["kind"], r["subnet"] or "-", r["gateway"] or "-", str(len(r["guests"])), "isolated" if r["isolated"] else "")
-        for r in rows])  # fmt: skip
+    output.table(
+        ("NETWORK", "KIND", "SUBNET", "GATEWAY", "GUESTS", ""),
+        [
+            (
+                r["name"],
+                r["kind"],
+                r["subnet"] or "-",
+                r["gateway"] or "-",
+                str(len(r["guests"])),
+                "isolated" if r["isolated"] else "",
+            )
+            for r in rows
+        ],
+    )
     return 0
 
 

@@ -35,7 +35,9 @@ def emit_json(value: Any) -> None:
     print(json.dumps(value, indent=1, ensure_ascii=False, default=str))
 
 
-def table(headers: Sequence[str], rows: Iterable[Sequence[str]], colour: Callable[[int, str], str | None] = lambda n, c: None) -> None:
+def table(
+    headers: Sequence[str], rows: Iterable[Sequence[str]], colour: Callable[[int, str], str | None] = lambda n, c: None
+) -> None:
     """Print aligned columns, two spaces apart. `colour` may name a colour for a cell by column and text."""
     body = [[str(c) for c in row] for row in rows]
     widths = [max((len(r[n]) for r in [list(headers), *body]), default=0) for n in range(len(headers))]
@@ -74,8 +76,17 @@ def show_findings(name: str, findings: Iterable[Finding]) -> None:
 
 
 def finding_json(name: str, f: Finding) -> dict[str, Any]:
-    return {"severity": f.severity, "code": f.code, "about": f.about, "file": name, "line": f.line,
-            "key": ".".join(str(p) for p in f.path), "subject": f.subject, "what": f.what, "remedy": f.remedy}
+    return {
+        "severity": f.severity,
+        "code": f.code,
+        "about": f.about,
+        "file": name,
+        "line": f.line,
+        "key": ".".join(str(p) for p in f.path),
+        "subject": f.subject,
+        "what": f.what,
+        "remedy": f.remedy,
+    }
 
 
 def plural(count: int, word: str) -> str:

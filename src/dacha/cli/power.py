@@ -31,7 +31,9 @@ def start_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = "example: dacha start gauge"
     _guests(parser)
     _doors(parser)
-    parser.add_argument("--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)")
+    parser.add_argument(
+        "--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)"
+    )
     common(parser)
 
 
@@ -53,12 +55,16 @@ def run_start(args: argparse.Namespace) -> int:
 
 def _stop_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--wait", metavar="TIME", help="how long to wait (default: the guest's stop-after, 60 s)")
-    parser.add_argument("--force", action="store_true", help="power off what does not stop in time: unwritten data is lost")
+    parser.add_argument(
+        "--force", action="store_true", help="power off what does not stop in time: unwritten data is lost"
+    )
 
 
 def stop_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = ("Press guests' power buttons and wait until they are off. With --force, power off what is still on\n"
-                          "after the time; --force --wait 0s does so at once.")
+    parser.description = (
+        "Press guests' power buttons and wait until they are off. With --force, power off what is still on\n"
+        "after the time; --force --wait 0s does so at once."
+    )
     parser.epilog = "example: dacha stop gauge"
     _guests(parser)
     _stop_options(parser)

@@ -35,8 +35,13 @@ def waiting_line() -> Iterator[Line]:
     from rich.console import Console
     from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 
-    with Progress(SpinnerColumn("line"), TextColumn("{task.description}"), TimeElapsedColumn(),
-                  console=Console(stderr=True), transient=True) as progress:
+    with Progress(
+        SpinnerColumn("line"),
+        TextColumn("{task.description}"),
+        TimeElapsedColumn(),
+        console=Console(stderr=True),
+        transient=True,
+    ) as progress:
         yield Line(progress)
 
 
@@ -49,7 +54,13 @@ def bar(text: str, total: int) -> Iterator[Any]:
     from rich.console import Console
     from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
-    with Progress(TextColumn(text), BarColumn(), TextColumn("{task.description}"), TimeElapsedColumn(),
-                  console=Console(stderr=True), transient=True) as progress:
+    with Progress(
+        TextColumn(text),
+        BarColumn(),
+        TextColumn("{task.description}"),
+        TimeElapsedColumn(),
+        console=Console(stderr=True),
+        transient=True,
+    ) as progress:
         task = progress.add_task("", total=total)
         yield lambda name: progress.update(task, description=name, advance=1)

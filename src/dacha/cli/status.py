@@ -10,13 +10,16 @@ from dacha.cli.main import common
 
 
 def status_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = ("Show every guest, its address and its doors, and whether each door answers now.\n"
-                          "Exit code 1 when a door of a running guest does not answer.")
+    parser.description = (
+        "Show every guest, its address and its doors, and whether each door answers now.\n"
+        "Exit code 1 when a door of a running guest does not answer."
+    )
     parser.epilog = "example: dacha status"
     common(parser)
 
 
 def run_status(args: argparse.Namespace) -> int:
+    from dacha.core.changes import LIVE
     from dacha.engine.status import gather
     from dacha.engine.workspace import load
 
@@ -27,8 +30,11 @@ def run_status(args: argparse.Namespace) -> int:
         output.emit_json(_json(ws, status))
         return 1 if silent else 0
     on = sum(g.seen.running for g in status.guests)
-    left = len(status.pending)
-    applied = "everything applied" if not left else f"{output.plural(left, 'change')} to apply: dacha diff"
+    live = sum(c.when == LIVE for c in status.pending)
+    later = len(status.pending) - live
+    parts = [f"{output.plural(live, 'change')} to apply: dacha diff"] if live else []
+    parts += [f"{output.plural(later, 'change')} at the next start of a guest: dacha diff"] if later else []
+    applied = ", ".join(parts) or "everything applied"
     output.say(f"{ws.lab.name}: {output.plural(len(ws.lab.guests), 'guest')}, {on} on; {applied}")
     if not status.guests:
         output.say("Next: dacha guest add NAME --from IMAGE")
@@ -39,19 +45,32 @@ def run_status(args: argparse.Namespace) -> int:
         addresses, doors = g.addresses or ["-"], g.doors
         for n in range(max(1, len(doors), len(addresses))):
             door = doors[n] if n < len(doors) else None
-            rows.append((g.name if n == 0 else "", g.state if n == 0 else "", addresses[n] if n < len(addresses) else "",
-                         door.plan.door.name if door else "", door.place if door else "", door.now if door else ""))
+            rows.append(
+                (
+                    g.name if n == 0 else "",
+                    g.state if n == 0 else "",
+                    addresses[n] if n < len(addresses) else "",
+                    door.plan.door.name if door else "",
+                    door.place if door else "",
+                    door.now if door else "",
+                )
+            )
     colours = {d.now: output.GOOD if d.ok else output.BAD for g in status.guests for d in g.doors if d.ok is not None}
-    output.table(("GUEST", "STATE", "ADDRESS", "DOOR", "ENTER AT", "NOW"), rows,
-                 lambda n, cell: colours.get(cell) if n == 5 else None)
+    output.table(
+        ("GUEST", "STATE", "ADDRESS", "DOOR", "ENTER AT", "NOW"),
+        rows,
+        lambda n, cell: colours.get(cell) if n == 5 else None,
+    )
     if silent:
         output.say()
         for d in silent:
             output.say(f"door {d.plan.door.guest} {d.plan.door.name} does not answer: {d.now}")
     if status.exposed:
         output.say()
-        output.say(f"Guests on {', '.join(status.exposed)} reach this host's own loopback through their gateway "
-                   "(isolated = true shuts it).")
+        output.say(
+            f"Guests on {', '.join(status.exposed)} reach this host's own loopback through their gateway "
+            "(isolated = true shuts it)."
+        )
     return 1 if silent else 0
 
 
@@ -62,12 +81,30 @@ def _json(ws: Any, status: Any) -> dict[str, Any]:
         "lab": ws.lab.name,
         "file": str(ws.path),
         "pending": [{"change": kind_of(c), "guest": c.guest, "when": c.when, "what": str(c)} for c in status.pending],
-        "guests": [{
-            "name": g.name, "state": g.seen.state, "since": g.seen.since, "pid": g.seen.pid, "addresses": g.addresses,
-            "in_file": g.guest is not None,
-            "doors": [{"name": d.plan.door.name, "service": d.plan.door.service, "protocol": d.plan.door.protocol,
-                       "from": d.plan.door.origin, "enter_at": d.place.partition(" ")[2], "port": str(d.plan.port or "") or None,
-                       "to": str(d.plan.door.to), "answers": d.ok, "now": d.now} for d in g.doors],
-        } for g in status.guests],
+        "guests": [
+            {
+                "name": g.name,
+                "state": g.seen.state,
+                "since": g.seen.since,
+                "pid": g.seen.pid,
+                "addresses": g.addresses,
+                "in_file": g.guest is not None,
+                "doors": [
+                    {
+                        "name": d.plan.door.name,
+                        "service": d.plan.door.service,
+                        "protocol": d.plan.door.protocol,
+                        "from": d.plan.door.origin,
+                        "enter_at": d.place.partition(" ")[2],
+                        "port": str(d.plan.port or "") or None,
+                        "to": str(d.plan.door.to),
+                        "answers": d.ok,
+                        "now": d.now,
+                    }
+                    for d in g.doors
+                ],
+            }
+            for g in status.guests
+        ],
         "loopback_exposed": status.exposed,
-    }  # fmt: skip
+    }

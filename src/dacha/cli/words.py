@@ -36,7 +36,7 @@ def door_words(plan: DoorPlan) -> str:
     door = plan.door
     who = "any machine on the LAN" if door.origin == "lan" else "this host"
     kind = "" if door.protocol == "tcp" else f" ({door.protocol.upper()})"
-    word = "ports" if door.to.count > 1 else "port"
+    word = "ports" if door.to.width > 1 else "port"
     if plan.means == "forward":
         at = "this host" if door.origin == "lan" else str(plan.listen)
         return f"{who} → {at}, {word} {plan.port} → {door.guest}, {word} {door.to}{kind}"
@@ -50,34 +50,73 @@ def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
     from dacha.core.identity import host_name, machine_uuid
 
     return {
-        "name": guest.name, "host_name": host_name(ws.lab.name, guest.name), "uuid": machine_uuid(ws.lab.name, guest.name),
-        "system": guest.system, "cpus": guest.cpus, "memory": guest.memory, "clock": guest.clock, "video": guest.video,
-        "boot": None if guest.boot is None else {"kernel": guest.boot.kernel, "initrd": guest.boot.initrd,
-                                                 "command_line": guest.boot.command_line},
-        "disks": [{"from": d.base, "size": d.size, "bus": d.bus, "allocation": "full" if d.full else "thin",
-                   "file": str(ws.home.disk(guest.name, n))} for n, d in enumerate(guest.disks)],
-        "adapters": [{"network": a.network, "address": str(a.address) if a.address else None,
-                      "address6": str(a.address6) if a.address6 else None, "hardware_address": a.hardware_address,
-                      "model": a.model} for a in ws.plan.adapters_of(guest.name)],
+        "name": guest.name,
+        "host_name": host_name(ws.lab.name, guest.name),
+        "uuid": machine_uuid(ws.lab.name, guest.name),
+        "system": guest.system,
+        "cpus": guest.cpus,
+        "memory": guest.memory,
+        "clock": guest.clock,
+        "video": guest.video,
+        "boot": None
+        if guest.boot is None
+        else {"kernel": guest.boot.kernel, "initrd": guest.boot.initrd, "command_line": guest.boot.command_line},
+        "disks": [
+            {
+                "from": d.base,
+                "size": d.size,
+                "bus": d.bus,
+                "allocation": "full" if d.full else "thin",
+                "file": str(ws.home.disk(guest.name, n)),
+            }
+            for n, d in enumerate(guest.disks)
+        ],
+        "adapters": [
+            {
+                "network": a.network,
+                "address": str(a.address) if a.address else None,
+                "address6": str(a.address6) if a.address6 else None,
+                "hardware_address": a.hardware_address,
+                "model": a.model,
+            }
+            for a in ws.plan.adapters_of(guest.name)
+        ],
         "login": {"user": guest.login.user, "keys": list(guest.login.keys)} if guest.login else None,
         "start": {"at_boot": guest.start.at_boot, "order": guest.start.order, "delay_s": guest.start.delay_s},
         "doors": [door_json(ws, d.name, guest.name) for d in guest.doors],
-    }  # fmt: skip
+    }
 
 
 def door_json(ws: Workspace, name: str, guest: str) -> dict[str, Any]:
     plan = ws.plan.doors[guest, name]
     door = plan.door
-    return {"guest": guest, "name": name, "service": door.service, "protocol": door.protocol, "from": door.origin,
-            "means": plan.means, "listen": str(plan.listen), "port": str(plan.port) if plan.port else None, "to": str(door.to),
-            "allow": [str(a) for a in door.allow]}
+    return {
+        "guest": guest,
+        "name": name,
+        "service": door.service,
+        "protocol": door.protocol,
+        "from": door.origin,
+        "means": plan.means,
+        "listen": str(plan.listen),
+        "port": str(plan.port) if plan.port else None,
+        "to": str(door.to),
+        "allow": [str(a) for a in door.allow],
+    }
 
 
 def network_json(ws: Workspace, name: str) -> dict[str, Any]:
     net, plan = ws.lab.networks[name], ws.plan.networks[name]
-    return {"name": name, "kind": net.kind, "carrier": net.carrier, "interface": net.interface,
-            "subnet": str(plan.subnet) if plan.subnet else None, "gateway": str(plan.gateway) if plan.gateway else None,
-            "resolver": str(plan.resolver) if plan.resolver else None,
-            "subnet6": str(plan.subnet6) if plan.subnet6 else None, "gateway6": str(plan.gateway6) if plan.gateway6 else None,
-            "dynamic": "-".join(str(a) for a in net.dynamic) if net.dynamic else None, "isolated": net.isolated,
-            "guests": sorted({a.guest for a in ws.plan.adapters.values() if a.network == name})}
+    return {
+        "name": name,
+        "kind": net.kind,
+        "carrier": net.carrier,
+        "interface": net.interface,
+        "subnet": str(plan.subnet) if plan.subnet else None,
+        "gateway": str(plan.gateway) if plan.gateway else None,
+        "resolver": str(plan.resolver) if plan.resolver else None,
+        "subnet6": str(plan.subnet6) if plan.subnet6 else None,
+        "gateway6": str(plan.gateway6) if plan.gateway6 else None,
+        "dynamic": "-".join(str(a) for a in net.dynamic) if net.dynamic else None,
+        "isolated": net.isolated,
+        "guests": sorted({a.guest for a in ws.plan.adapters.values() if a.network == name}),
+    }

@@ -44,7 +44,7 @@ class MakeDisk(NamedTuple):
     """Make one disk: empty, or an overlay on an image."""
 
     guest: str
-    index: int
+    number: int
     size: int | None
     base: str | None
     full: bool
@@ -52,7 +52,11 @@ class MakeDisk(NamedTuple):
 
     def __str__(self) -> str:
         size = show_size(self.size) if self.size else "size of its image"
-        return f"make disk {self.index}, {size}" + (f" on {self.base}" if self.base else "") + (", full" if self.full else "")
+        return (
+            f"make disk {self.number}, {size}"
+            + (f" on {self.base}" if self.base else "")
+            + (", full" if self.full else "")
+        )
 
 
 class WriteSeed(NamedTuple):
@@ -114,8 +118,9 @@ class ChangeMachine(NamedTuple):
         return self.what
 
 
-Change = (WriteDown | MakeHostKey | MakeDisk | WriteSeed | StartGuest | StopGuest
-          | OpenForward | CloseForward | ChangeMachine)
+Change = (
+    WriteDown | MakeHostKey | MakeDisk | WriteSeed | StartGuest | StopGuest | OpenForward | CloseForward | ChangeMachine
+)
 
 
 def kind_of(change: Change) -> str:

@@ -27,8 +27,11 @@ HOST_MEMORY = 1 * GIB
 def promised(lab: Lab) -> tuple[int, int, int]:
     """What the lab promises to all its guests together: CPUs, bytes of memory, bytes of disk."""
     guests = lab.guests.values()
-    return (sum(g.cpus for g in guests), sum(g.memory for g in guests),
-            sum(d.size or 0 for g in guests for d in g.disks))
+    return (
+        sum(g.cpus for g in guests),
+        sum(g.memory for g in guests),
+        sum(d.size or 0 for g in guests for d in g.disks),
+    )
 
 
 def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
@@ -42,25 +45,65 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
             if net is None:
                 continue
             if net.kind == "bridge" or net.carrier == "kernel":
-                findings.append(Finding(
-                    ERROR, "carrier", f"guest {guest.name}", f"network {net.name} is {net.kind}, carried by the kernel: "
-                    "this version carries only user-mode networks", 'use kind = "nat" or "host-only"', (*here, "adapter", n), "host"))
+                findings.append(
+                    Finding(
+                        ERROR,
+                        "carrier",
+                        f"guest {guest.name}",
+                        f"network {net.name} is {net.kind}, carried by the kernel: "
+                        "this version carries only user-mode networks",
+                        'use kind = "nat" or "host-only"',
+                        (*here, "adapter", n),
+                        "host",
+                    )
+                )
             elif net.kind == "nat" and not net.isolated and net.name not in seen_exposed:
                 seen_exposed.add(net.name)
                 gateway = plan.networks[net.name].gateway
-                findings.append(Finding(
-                    NOTE, "host-loopback", f"network {net.name}",
-                    f"guests here reach services on this host's own loopback through {gateway}",
-                    "isolated = true shuts this, together with the way out", ("network", net.name), "host"))
+                findings.append(
+                    Finding(
+                        NOTE,
+                        "host-loopback",
+                        f"network {net.name}",
+                        f"guests here reach services on this host's own loopback through {gateway}",
+                        "isolated = true shuts this, together with the way out",
+                        ("network", net.name),
+                        "host",
+                    )
+                )
         if guest.login and not guest.login.keys:
-            findings.append(Finding(WARNING, "login-keys", f"guest {guest.name}", f"nobody can log in: {guest.login.user} has no key",
-                                    'add: keys = ["~/.ssh/id_ed25519.pub"]', (*here, "login")))
+            findings.append(
+                Finding(
+                    WARNING,
+                    "login-keys",
+                    f"guest {guest.name}",
+                    f"nobody can log in: {guest.login.user} has no key",
+                    'add: keys = ["~/.ssh/id_ed25519.pub"]',
+                    (*here, "login"),
+                )
+            )
         if any(d.service == "ssh" for d in guest.doors) and guest.first_boot and guest.login is None:
-            findings.append(Finding(WARNING, "login-missing", f"guest {guest.name}", "an ssh door, but nobody is named who may log in",
-                                    f"dacha guest edit {guest.name} --user ops --key ~/.ssh/id_ed25519.pub", here))
+            findings.append(
+                Finding(
+                    WARNING,
+                    "login-missing",
+                    f"guest {guest.name}",
+                    "an ssh door, but nobody is named who may log in",
+                    f"dacha guest edit {guest.name} --user ops --key ~/.ssh/id_ed25519.pub",
+                    here,
+                )
+            )
         if not guest.disks and guest.boot is None:
-            findings.append(Finding(WARNING, "nothing-to-boot", f"guest {guest.name}", "no disk and no kernel: it has nothing to boot",
-                                    'add: disk = [{ from = "IMAGE" }]', here))
+            findings.append(
+                Finding(
+                    WARNING,
+                    "nothing-to-boot",
+                    f"guest {guest.name}",
+                    "no disk and no kernel: it has nothing to boot",
+                    'add: disk = [{ from = "IMAGE" }]',
+                    here,
+                )
+            )
     return findings
 
 
@@ -69,20 +112,54 @@ def check_host(lab: Lab, facts: HostFacts, store: str, existing: int = 0) -> lis
     findings = []
     cpus, memory, disk = promised(lab)
     if memory > facts.memory - HOST_MEMORY:
-        findings.append(Finding(
-            WARNING, "memory-promised", "lab",
-            f"guests may use {show_size(memory)} of memory together; this host has {show_size(facts.memory)}",
-            f"give them {show_size(max(0, facts.memory - HOST_MEMORY))} at most, or do not run all at once", (), "host"))
+        findings.append(
+            Finding(
+                WARNING,
+                "memory-promised",
+                "lab",
+                f"guests may use {show_size(memory)} of memory together; this host has {show_size(facts.memory)}",
+                f"give them {show_size(max(0, facts.memory - HOST_MEMORY))} at most, or do not run all at once",
+                (),
+                "host",
+            )
+        )
     most = max((g.cpus for g in lab.guests.values()), default=0)
     if cpus > facts.cpus * 4:
-        findings.append(Finding(WARNING, "cpus-promised", "lab", f"guests have {cpus} CPUs together; this host has {facts.cpus}",
-                                "more than four guest CPUs for one of the host's makes all of them slow", (), "host"))
+        findings.append(
+            Finding(
+                WARNING,
+                "cpus-promised",
+                "lab",
+                f"guests have {cpus} CPUs together; this host has {facts.cpus}",
+                "more than four guest CPUs for one of the host's makes all of them slow",
+                (),
+                "host",
+            )
+        )
     if most > facts.cpus:
         name = next(g.name for g in lab.guests.values() if g.cpus == most)
-        findings.append(Finding(WARNING, "cpus-many", f"guest {name}", f"{most} CPUs, but this host has {facts.cpus}",
-                                f"cpus = {facts.cpus} at most", ("guest", name, "cpus"), "host"))
+        findings.append(
+            Finding(
+                WARNING,
+                "cpus-many",
+                f"guest {name}",
+                f"{most} CPUs, but this host has {facts.cpus}",
+                f"cpus = {facts.cpus} at most",
+                ("guest", name, "cpus"),
+                "host",
+            )
+        )
     free = facts.disk_free.get(store, 0)
     if disk - existing > free:
-        findings.append(Finding(WARNING, "disk-promised", "lab", f"disks may grow by {show_size(disk - existing)}; "
-                                f"{show_size(free)} is free on {store}", "make them smaller, or free some space", (), "host"))
+        findings.append(
+            Finding(
+                WARNING,
+                "disk-promised",
+                "lab",
+                f"disks may grow by {show_size(disk - existing)}; {show_size(free)} is free on {store}",
+                "make them smaller, or free some space",
+                (),
+                "host",
+            )
+        )
     return findings

@@ -6,8 +6,17 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from dacha.core.changes import (
-    Change, ChangeMachine, CloseForward, MakeDisk, MakeHostKey, OpenForward, StartGuest, StopGuest, WriteDown, WriteSeed,
-)  # fmt: skip
+    Change,
+    ChangeMachine,
+    CloseForward,
+    MakeDisk,
+    MakeHostKey,
+    OpenForward,
+    StartGuest,
+    StopGuest,
+    WriteDown,
+    WriteSeed,
+)
 from dacha.core.door_plan import Forward
 from dacha.core.lab import Guest, Lab
 from dacha.core.machine import Machine, changed
@@ -39,8 +48,9 @@ class ObservedGuest(NamedTuple):
         return self.state != OFF
 
 
-def difference(lab: Lab, plan: Plan, machines: Mapping[str, Machine],
-               observed: Mapping[str, ObservedGuest]) -> list[Change]:
+def difference(
+    lab: Lab, plan: Plan, machines: Mapping[str, Machine], observed: Mapping[str, ObservedGuest]
+) -> list[Change]:
     """What `apply` would do, in the order in which it would do it. Empty when everything is applied."""
     changes: list[Change] = [WriteDown(path, text) for path, text in plan.chosen.items()]
     changes += [StopGuest(name) for name, seen in observed.items() if name not in lab.guests and seen.running]

@@ -53,8 +53,10 @@ class DoorPlan(NamedTuple):
         """The host forwards that carry this door; none unless `means` is "forward"."""
         if self.means != "forward" or self.port is None or self.adapter is None or self.adapter.address is None:
             return []
-        return [Forward(self.door.protocol, self.listen, self.port.first + n, self.adapter.address, self.door.to.first + n)
-                for n in range(self.port.count)]
+        return [
+            Forward(self.door.protocol, self.listen, self.port.first + n, self.adapter.address, self.door.to.first + n)
+            for n in range(self.port.width)
+        ]
 
     def enter_at(self, host_address: IPv4Address | None) -> tuple[IPv4Address, int] | None:
         """Where a client has to go: address and first port. `host_address` is this host's on the LAN."""
@@ -88,8 +90,11 @@ class _TakenPorts:
             self._at.setdefault((protocol, port), []).append((listen, door))
 
 
-def plan_doors(lab: Lab, addresses: AddressPlan, held_ports: Iterable[tuple[str, int]] = (),
-               ) -> tuple[dict[tuple[str, str], DoorPlan], dict[Path, str], list[Finding]]:
+def plan_doors(
+    lab: Lab,
+    addresses: AddressPlan,
+    held_ports: Iterable[tuple[str, int]] = (),
+) -> tuple[dict[tuple[str, str], DoorPlan], dict[Path, str], list[Finding]]:
     """Plan every door: the doors by (guest, name), the host ports chosen, and what is wrong.
 
     `held_ports` are (protocol, port) that other programs on this host hold; none of them is proposed.
@@ -115,9 +120,16 @@ def plan_doors(lab: Lab, addresses: AddressPlan, held_ports: Iterable[tuple[str,
         if means == "forward" and door.port:
             other = taken.clash(door.protocol, listen, door.port)
             if other:
-                findings.append(Finding(ERROR, "duplicate-port", f"door {door.guest} {door.name}",
-                                        f"port {door.port} of this host is also the port of door {other.guest} {other.name}",
-                                        "choose another, or leave port out", (*path, "port")))
+                findings.append(
+                    Finding(
+                        ERROR,
+                        "duplicate-port",
+                        f"door {door.guest} {door.name}",
+                        f"port {door.port} of this host is also the port of door {other.guest} {other.name}",
+                        "choose another, or leave port out",
+                        (*path, "port"),
+                    )
+                )
             taken.take(door.protocol, listen, door.port, door)
         plans[door.guest, door.name] = DoorPlan(door, means, adapter, listen, door.port if means == "forward" else None)
         if means == "forward" and door.port is None and adapter and adapter.address:
@@ -125,8 +137,16 @@ def plan_doors(lab: Lab, addresses: AddressPlan, held_ports: Iterable[tuple[str,
     for door, adapter, listen in undecided:
         port = _free_port(door, adapter, taken, held, cursors)
         if port is None:
-            findings.append(Finding(ERROR, "no-port", f"door {door.guest} {door.name}", "no free host port is left to propose",
-                                    "write one", ("guest", door.guest, "door", door.name)))
+            findings.append(
+                Finding(
+                    ERROR,
+                    "no-port",
+                    f"door {door.guest} {door.name}",
+                    "no free host port is left to propose",
+                    "write one",
+                    ("guest", door.guest, "door", door.name),
+                )
+            )
             continue
         taken.take(door.protocol, listen, port, door)
         path = ("guest", door.guest, "door", door.name, "port")
@@ -135,8 +155,9 @@ def plan_doors(lab: Lab, addresses: AddressPlan, held_ports: Iterable[tuple[str,
     return plans, chosen, findings
 
 
-def _adapter_for(door: Door, guest: Guest, lab: Lab, addresses: AddressPlan, path: Path,
-                 findings: list[Finding]) -> AdapterPlan | None:
+def _adapter_for(
+    door: Door, guest: Guest, lab: Lab, addresses: AddressPlan, path: Path, findings: list[Finding]
+) -> AdapterPlan | None:
     """The adapter that a door leads through: the named network's, else the first that can carry it."""
     subject = f"door {door.guest} {door.name}"
     mine = [a for n in range(len(guest.adapters)) if (a := addresses.adapters.get((guest.name, n)))]
@@ -144,49 +165,97 @@ def _adapter_for(door: Door, guest: Guest, lab: Lab, addresses: AddressPlan, pat
         for adapter in mine:
             if adapter.network == door.network:
                 return adapter
-        findings.append(Finding(ERROR, "door-network", subject, f"network: {guest.name} has no adapter on {door.network}",
-                                did_you_mean(door.network, {a.network for a in mine}), (*path, "network")))
+        findings.append(
+            Finding(
+                ERROR,
+                "door-network",
+                subject,
+                f"network: {guest.name} has no adapter on {door.network}",
+                did_you_mean(door.network, {a.network for a in mine}),
+                (*path, "network"),
+            )
+        )
         return None
     if not guest.adapters:
-        findings.append(Finding(ERROR, "door-no-adapter", subject, f"{guest.name} has no adapter, so nothing can enter it",
-                                f"dacha guest edit {guest.name} --adapter NETWORK", path))
+        findings.append(
+            Finding(
+                ERROR,
+                "door-no-adapter",
+                subject,
+                f"{guest.name} has no adapter, so nothing can enter it",
+                f"dacha guest edit {guest.name} --adapter NETWORK",
+                path,
+            )
+        )
     open_ones = [a for a in mine if door.origin == "host" or lab.networks[a.network].kind != "host-only"]
-    return (open_ones or mine or [None])[0]
+    return next(iter(open_ones or mine), None)
 
 
 def _isolation_finding(door: Door, lab: Lab, path: Path) -> Finding:
     inside = next((n.name for n in lab.networks.values() if n.kind == "nat"), "NETWORK")
     return Finding(
-        ERROR, "door-isolation", f"door {door.guest} {door.name}",
+        ERROR,
+        "door-isolation",
+        f"door {door.guest} {door.name}",
         f"{door.guest} is on a host-only network: a door from the LAN would end its isolation",
         f"to let the LAN in, put an adapter on a NAT network: dacha guest edit {door.guest} --adapter {inside}\n"
-        'to enter from this host only: from = "host"', (*path, "from"))
+        'to enter from this host only: from = "host"',
+        (*path, "from"),
+    )
 
 
 def _check_listen(door: Door, network: Network | None, path: Path, findings: list[Finding]) -> None:
     subject = f"door {door.guest} {door.name}"
     if door.listen and door.origin == "host" and not door.listen.is_loopback:
-        findings.append(Finding(ERROR, "listen-open", subject, f"listen: {door.listen} can be entered from outside this host",
-                                'a door from the host listens on loopback; for the LAN say from = "lan"', (*path, "listen")))
+        findings.append(
+            Finding(
+                ERROR,
+                "listen-open",
+                subject,
+                f"listen: {door.listen} can be entered from outside this host",
+                'a door from the host listens on loopback; for the LAN say from = "lan"',
+                (*path, "listen"),
+            )
+        )
     if door.listen and door.origin == "lan" and door.listen.is_loopback:
-        findings.append(Finding(ERROR, "listen-closed", subject, f"listen: the LAN cannot enter at {door.listen}",
-                                "leave listen out, or write this host's address on the LAN", (*path, "listen")))
+        findings.append(
+            Finding(
+                ERROR,
+                "listen-closed",
+                subject,
+                f"listen: the LAN cannot enter at {door.listen}",
+                "leave listen out, or write this host's address on the LAN",
+                (*path, "listen"),
+            )
+        )
     if door.allow and network and network.kind != "bridge" and network.carrier != "kernel":
-        findings.append(Finding(ERROR, "allow-user-mode", subject,
-                                "allow: a user-mode network cannot tell where a connection comes from",
-                                "limit it by listen, or by the host's firewall, and leave allow out", (*path, "allow")))
+        findings.append(
+            Finding(
+                ERROR,
+                "allow-user-mode",
+                subject,
+                "allow: a user-mode network cannot tell where a connection comes from",
+                "limit it by listen, or by the host's firewall, and leave allow out",
+                (*path, "allow"),
+            )
+        )
 
 
-def _free_port(door: Door, adapter: AdapterPlan, taken: _TakenPorts, held: set[tuple[str, int]],
-               cursors: dict[tuple[str, int], int]) -> Ports | None:
+def _free_port(
+    door: Door,
+    adapter: AdapterPlan,
+    taken: _TakenPorts,
+    held: set[tuple[str, int]],
+    cursors: dict[tuple[str, int], int],
+) -> Ports | None:
     """The lowest ports from the door's base on that nobody has; `cursors` keeps the search linear over many doors."""
     base = PORT_BASES.get(door.service or "", OTHER_BASE) + int(adapter.address or 0) % 256
     at = cursors.get((door.protocol, base), base)
     run = 0
-    while run < door.to.count:
+    while run < door.to.width:
         if at > 65535:
             return None
         run = run + 1 if taken.free(door.protocol, at) and (door.protocol, at) not in held else 0
         at += 1
     cursors[door.protocol, base] = at
-    return Ports(at - door.to.count, at - 1)
+    return Ports(at - door.to.width, at - 1)

@@ -38,10 +38,7 @@ def edit_data(data: dict[str, Any], edit: Edit) -> dict[str, Any]:
     data = deepcopy(data)
     here: Any = data
     for step in edit.path[:-1]:
-        if isinstance(edit, Set) and isinstance(here, dict):
-            here = here.setdefault(step, {})
-        else:
-            here = here[step]
+        here = here.setdefault(step, {}) if isinstance(edit, Set) and isinstance(here, dict) else here[step]
     last = edit.path[-1]
     if isinstance(edit, Remove):
         del here[last]
@@ -67,15 +64,23 @@ def edit_text(text: str, edits: Iterable[Edit]) -> str:
                 continue
         else:
             shown = ".".join(map(str, edit.path))
-            raise LabError(f"the layout of the file does not let {shown} be edited without touching the rest",
-                           remedy=f"edit it by hand: {shown} = {value_text(edit.value)}" if isinstance(edit, Set)
-                           else f"remove {shown} by hand")
+            raise LabError(
+                f"the layout of the file does not let {shown} be edited without touching the rest",
+                remedy=f"edit it by hand: {shown} = {value_text(edit.value)}"
+                if isinstance(edit, Set)
+                else f"remove {shown} by hand",
+            )
         text = new
     return text
 
 
 def _value_spans(text: str, stmts: list[Statement]) -> dict[Path, tuple[int, int]]:
-    return {path: (start, end) for s in stmts if not s.header for path, start, end in value_places(text, s.value_start, s.path)}
+    return {
+        path: (start, end)
+        for s in stmts
+        if not s.header
+        for path, start, end in value_places(text, s.value_start, s.path)
+    }
 
 
 def _set(text: str, edit: Any) -> str:
@@ -118,7 +123,7 @@ def _set_as_table(text: str, edit: Any) -> str:
 
 
 def _insert_inline(text: str, spans: dict[Path, tuple[int, int]], above: Path, rest: Path, value: Any) -> str:
-    start, end = spans[above]
+    start, _end = spans[above]
     inner = [p for p in spans if len(p) > len(above) and p[: len(above)] == above]
     if text[start] == "[":
         if len(rest) > 1:
@@ -152,7 +157,7 @@ def _leading(text: str, at: int) -> int:
 
 
 def _section_end(text: str, stmts: list[Statement], n: int) -> int:
-    """Where the section ends that holds statement `n - 1`: before the next header and the comments that belong to it."""
+    """Where the section ends that holds statement `n - 1`: before the next header and its comments."""
     for s in stmts[n:]:
         if s.header:
             return _leading(text, s.start)
@@ -179,7 +184,7 @@ def _remove(text: str, edit: Any) -> str:
 def _remove_inline(text: str, stmts: list[Statement], path: Path) -> str:
     spans = _value_spans(text, stmts)
     above = path[:-1]
-    start, end = spans[path] if path in spans else (0, 0)
+    start, end = spans.get(path, (0, 0))
     if not end or above not in spans:
         raise ValueError("not there")
     if text[spans[above][0]] == "{":

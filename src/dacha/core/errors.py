@@ -45,8 +45,9 @@ class UsageError(DachaError):
 class LabError(UsageError):
     """The lab file is wrong. `findings` holds every error found, in file order."""
 
-    def __init__(self, what: str, *, where: str = "", why: str = "", remedy: str = "",
-                 findings: Sequence[Finding] = ()) -> None:
+    def __init__(
+        self, what: str, *, where: str = "", why: str = "", remedy: str = "", findings: Sequence[Finding] = ()
+    ) -> None:
         super().__init__(what, where=where, why=why, remedy=remedy)
         self.findings = tuple(findings)
 

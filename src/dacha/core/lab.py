@@ -26,7 +26,7 @@ class Ports(NamedTuple):
     last: int
 
     @property
-    def count(self) -> int:
+    def width(self) -> int:
         return self.last - self.first + 1
 
     def __str__(self) -> str:
@@ -155,7 +155,25 @@ class Lab:
 
 
 __all__ = [
-    "ACCELERATORS", "BUSES", "CARRIERS", "KINDS", "MODELS", "ORIGINS", "PROTOCOLS", "SERVICES", "SYSTEMS",
-    "Adapter", "Boot", "Disk", "Door", "Guest", "IPv4Interface", "IPv6Interface", "Lab", "Login", "Network",
-    "Ports", "Start",
+    "ACCELERATORS",
+    "BUSES",
+    "CARRIERS",
+    "KINDS",
+    "MODELS",
+    "ORIGINS",
+    "PROTOCOLS",
+    "SERVICES",
+    "SYSTEMS",
+    "Adapter",
+    "Boot",
+    "Disk",
+    "Door",
+    "Guest",
+    "IPv4Interface",
+    "IPv6Interface",
+    "Lab",
+    "Login",
+    "Network",
+    "Ports",
+    "Start",
 ]

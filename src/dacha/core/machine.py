@@ -18,7 +18,9 @@ from dacha.core.units import MIB, show_size
 Machine = dict[str, Any]
 
 
-def machine(lab: Lab, plan: Plan, guest: Guest, *, accelerator: str, files: Mapping[str, str], seed: str | None) -> Machine:
+def machine(
+    lab: Lab, plan: Plan, guest: Guest, *, accelerator: str, files: Mapping[str, str], seed: str | None
+) -> Machine:
     """The machine of one guest.
 
     `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to absolute
@@ -35,7 +37,9 @@ def machine(lab: Lab, plan: Plan, guest: Guest, *, accelerator: str, files: Mapp
         "memory_mib": guest.memory // MIB,
         "clock": guest.clock,
         "video": guest.video,
-        "boot": None if boot is None else {
+        "boot": None
+        if boot is None
+        else {
             "kernel": files.get(boot.kernel, boot.kernel),
             "initrd": files.get(boot.initrd, boot.initrd) if boot.initrd else None,
             "command_line": boot.command_line,
@@ -43,7 +47,7 @@ def machine(lab: Lab, plan: Plan, guest: Guest, *, accelerator: str, files: Mapp
         "disks": [{"bus": disk.bus} for disk in guest.disks],
         "adapters": [_adapter(plan, a.network, a) for a in plan.adapters_of(guest.name)],
         "seed": seed,
-    }  # fmt: skip
+    }
 
 
 def _adapter(plan: Plan, network: str, adapter: Any) -> Machine:
@@ -112,15 +116,17 @@ def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key:
     for n, a in enumerate(plan.adapters_of(guest.name)):
         net = plan.networks[a.network]
         servers = [str(s) for s in net.name_servers] or ([str(net.resolver)] if net.resolver else [])
-        adapters.append({
-            "hardware_address": a.hardware_address,
-            "address": f"{a.address}/{a.prefix}" if a.address else None,
-            "address6": f"{a.address6}/{a.prefix6}" if a.address6 else None,
-            # Only the first adapter that leads out has a default route; a second would make replies leave by chance.
-            "gateway": str(net.gateway) if n == 0 and net.gateway and a.address else None,
-            "gateway6": str(net.gateway6) if n == 0 and net.gateway6 and a.address6 else None,
-            "name_servers": servers,
-        })  # fmt: skip
+        adapters.append(
+            {
+                "hardware_address": a.hardware_address,
+                "address": f"{a.address}/{a.prefix}" if a.address else None,
+                "address6": f"{a.address6}/{a.prefix6}" if a.address6 else None,
+                # Only the first adapter that leads out has a default route; a second would make replies leave by chance.
+                "gateway": str(net.gateway) if n == 0 and net.gateway and a.address else None,
+                "gateway6": str(net.gateway6) if n == 0 and net.gateway6 and a.address6 else None,
+                "name_servers": servers,
+            }
+        )
     return {
         "uuid": machine_uuid(lab.name, guest.name),
         "host_name": guest.name,

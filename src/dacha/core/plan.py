@@ -6,7 +6,8 @@ from collections.abc import Iterable
 from ipaddress import IPv4Network
 from typing import NamedTuple
 
-from dacha.core.address_plan import AdapterPlan, NetworkPlan, plan_addresses
+from dacha.core.address_plan import AdapterPlan, plan_addresses
+from dacha.core.address_pool import NetworkPlan
 from dacha.core.door_plan import DoorPlan, Forward, plan_doors
 from dacha.core.findings import Finding, Path
 from dacha.core.lab import Lab
@@ -23,7 +24,7 @@ class Plan(NamedTuple):
 
     def adapters_of(self, guest: str) -> list[AdapterPlan]:
         """The guest's adapters in order."""
-        found = []
+        found: list[AdapterPlan] = []
         while (adapter := self.adapters.get((guest, len(found)))) is not None:
             found.append(adapter)
         return found
@@ -37,5 +38,6 @@ def make_plan(lab: Lab, host_subnets: Iterable[IPv4Network] = (), held_ports: It
     """Plan the lab. The same arguments always give the same plan."""
     addresses = plan_addresses(lab, host_subnets)
     doors, ports, findings = plan_doors(lab, addresses, held_ports)
-    return Plan(addresses.networks, addresses.adapters, doors, {**addresses.chosen, **ports},
-                [*addresses.findings, *findings])
+    return Plan(
+        addresses.networks, addresses.adapters, doors, {**addresses.chosen, **ports}, [*addresses.findings, *findings]
+    )

@@ -4,20 +4,40 @@ from __future__ import annotations
 
 import re
 import tomllib
+from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
 from dacha.core import units, values
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import (
-    ACCELERATORS, BUSES, CARRIERS, KINDS, MODELS, ORIGINS, PROTOCOLS, SERVICES, SYSTEMS,
-    Adapter, Boot, Disk, Door, Guest, Lab, Login, Network, Ports, Start,
-)  # fmt: skip
+    ACCELERATORS,
+    BUSES,
+    CARRIERS,
+    KINDS,
+    MODELS,
+    ORIGINS,
+    PROTOCOLS,
+    SERVICES,
+    SYSTEMS,
+    Adapter,
+    Boot,
+    Disk,
+    Door,
+    Guest,
+    Lab,
+    Login,
+    Network,
+    Ports,
+    Start,
+)
 from dacha.core.table import Table
 
 DEFAULT_MEMORY = 1 * units.GIB
 DEFAULT_DISK = 8 * units.GIB
 # One forward each: a wider range is a mistake more often than a wish, and opening it would take long.
 RANGE_MOST = 256
+_NO_ADDRESS: tuple[IPv4Address | None, int | None] = (None, None)
+_NO_ADDRESS6: tuple[IPv6Address | None, int | None] = (None, None)
 
 
 class Reading(NamedTuple):
@@ -37,7 +57,7 @@ def read_lab(text: str) -> Reading:
         place = re.search(r" \(at line (\d+), column (\d+)\)| \(at end of document\)", str(e))
         what = str(e).replace(place[0], "") if place else str(e) or "nested too deeply"
         line = int(place[1]) if place and place[1] else text.count("\n") + 1
-        remedy = "TOML wants text in quotes, one key a line: memory = \"1 GiB\""
+        remedy = 'TOML wants text in quotes, one key a line: memory = "1 GiB"'
         return Reading(None, {}, [Finding(ERROR, "toml", "lab", f"this is not TOML: {what}", remedy, (), "lab", line)])
     root = Table(data, (), findings)
     lab = _lab(root)
@@ -88,7 +108,9 @@ def _network(name: str, t: Table) -> Network:
     if network.kind != "bridge":
         for key in ("interface", "vlan"):
             if key in t.data:
-                t.wrong(key, "misplaced", "only a bridge network has this", f"remove it, or kind = {chr(34)}bridge{chr(34)}")
+                t.wrong(
+                    key, "misplaced", "only a bridge network has this", f"remove it, or kind = {chr(34)}bridge{chr(34)}"
+                )
     return network
 
 
@@ -119,8 +141,11 @@ def _boot(t: Table | None) -> Boot | None:
     if t is None:
         return None
     kernel = t.need("kernel", values.text, '"vmlinuz"')
-    boot = Boot(kernel=kernel or "vmlinuz", initrd=t.take("initrd", values.text, None),
-                command_line=t.take("command-line", values.text, ""))
+    boot = Boot(
+        kernel=kernel or "vmlinuz",
+        initrd=t.take("initrd", values.text, None),
+        command_line=t.take("command-line", values.text, ""),
+    )
     t.finish()
     return boot
 
@@ -139,14 +164,17 @@ def _disk(t: Table) -> Disk:
 
 
 def _adapter(t: Table) -> Adapter:
-    address, prefix = t.take("address", values.interface4, (None, None))
-    address6, prefix6 = t.take("address6", values.interface6, (None, None))
+    address, prefix = t.take("address", values.interface4, _NO_ADDRESS)
+    address6, prefix6 = t.take("address6", values.interface6, _NO_ADDRESS6)
     adapter = Adapter(
         network=t.need("network", values.text, '"inside"') or "",
-        address=address, prefix=prefix, address6=address6, prefix6=prefix6,
+        address=address,
+        prefix=prefix,
+        address6=address6,
+        prefix6=prefix6,
         hardware_address=t.take("hardware-address", values.hardware_address, None),
         model=t.take("model", values.choice(*MODELS), "virtio"),
-    )  # fmt: skip
+    )
     t.finish()
     return adapter
 
@@ -162,8 +190,11 @@ def _login(t: Table | None) -> Login | None:
 def _start(t: Table | None) -> Start:
     if t is None:
         return Start()
-    start = Start(at_boot=t.take("at-boot", values.flag, False), order=t.take("order", values.whole(0, 9999), 100),
-                  delay_s=t.take("delay", units.duration, 0.0))
+    start = Start(
+        at_boot=t.take("at-boot", values.flag, False),
+        order=t.take("order", values.whole(0, 9999), 100),
+        delay_s=t.take("delay", units.duration, 0.0),
+    )
     t.finish()
     return start
 
@@ -177,22 +208,35 @@ def _door(guest: str, name: str, t: Table) -> Door:
     if to is None:
         known = SERVICES.get(service or "")
         if known is None and "to" not in t.data:
-            t.wrong("", "missing", "which port of the guest is meant is not said",
-                    f"add: to = 8000, or service = one of {', '.join(SERVICES)}")
+            t.wrong(
+                "",
+                "missing",
+                "which port of the guest is meant is not said",
+                f"add: to = 8000, or service = one of {', '.join(SERVICES)}",
+            )
         to = Ports(known or 1, known or 1)
     door = Door(
-        guest=guest, name=name, service=service, origin=origin, to=to, port=port,
+        guest=guest,
+        name=name,
+        service=service,
+        origin=origin,
+        to=to,
+        port=port,
         protocol=t.take("protocol", values.choice(*PROTOCOLS), "tcp"),
         listen=t.take("listen", values.address4, None),
         allow=t.list_of("allow", values.source),
         network=t.take("network", values.text, None),
-    )  # fmt: skip
+    )
     t.finish()
-    if port and port.count != to.count:
-        t.wrong("port", "range", f"{port.count} ports of the host for {to.count} of the guest",
-                f'make them equally many: port = "{port.first}-{port.first + to.count - 1}"')
-    if to.count > RANGE_MOST:
-        t.wrong("to", "range", f"{to.count} ports are too many for one door", f"at most {RANGE_MOST}")
+    if port and port.width != to.width:
+        t.wrong(
+            "port",
+            "range",
+            f"{port.width} ports of the host for {to.width} of the guest",
+            f'make them equally many: port = "{port.first}-{port.first + to.width - 1}"',
+        )
+    if to.width > RANGE_MOST:
+        t.wrong("to", "range", f"{to.width} ports are too many for one door", f"at most {RANGE_MOST}")
     if service in ("ssh", "rdp", "vnc", "http", "https") and door.protocol == "udp":
         t.wrong("protocol", "value", f"{service} is spoken over TCP", "remove protocol")
     return door

@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 from dacha.core.findings import ERROR, Finding, Path, subject_of
 
 T = TypeVar("T")
+U = TypeVar("U")
 
 
 class Table:
@@ -30,7 +31,7 @@ class Table:
         self.findings.append(Finding(ERROR, code, subject, shown, remedy, path))
         self.ok = False
 
-    def take(self, key: str, read: Callable[[object], T], default: T) -> T:
+    def take(self, key: str, read: Callable[[object], U], default: T) -> T | U:
         """The value of `key` as `read` understands it, else `default`."""
         self._known.append(key)
         if key not in self.data:
@@ -38,7 +39,7 @@ class Table:
         try:
             return read(self.data[key])
         except ValueError as e:
-            what, remedy = (e.args + ("", ""))[:2]
+            what, remedy = ((*e.args, "", ""))[:2]
             self.wrong(key, "value", what, remedy)
             return default
 
@@ -48,7 +49,7 @@ class Table:
             self._known.append(key)
             self.wrong("", "missing", f"{key} is missing", f"add: {key} = {example}")
             return None
-        return self.take(key, read, None)  # type: ignore[arg-type]
+        return self.take(key, read, None)
 
     def list_of(self, key: str, read: Callable[[object], T]) -> tuple[T, ...]:
         """Each member of a list; a single value stands for a list of one."""
@@ -59,7 +60,7 @@ class Table:
             try:
                 out.append(read(item))
             except ValueError as e:
-                what, remedy = (e.args + ("", ""))[:2]
+                what, remedy = ((*e.args, "", ""))[:2]
                 self.wrong(key, "value", what, remedy)
         return tuple(out)
 

@@ -127,8 +127,7 @@ def statements(text: str) -> list[Statement]:
         else:
             parts, behind = _key(text, at)
             behind = _BLANK.match(text, behind + 1).end()  # type: ignore[union-attr]
-            for place in value_places(text, behind, (*table, *parts)):
-                pass
+            *_, place = value_places(text, behind, (*table, *parts))
             header = False
         newline = text.find("\n", place[2])
         end = len(text) if newline < 0 else newline + 1
@@ -195,4 +194,6 @@ def key_text(path: Path) -> str:
 
 def _quoted(text: str) -> str:
     escapes = {'"': '\\"', "\\": "\\\\", "\n": "\\n", "\t": "\\t", "\r": "\\r"}
-    return '"' + "".join(escapes.get(c) or (f"\\u{ord(c):04x}" if ord(c) < 32 or ord(c) == 127 else c) for c in text) + '"'
+    return (
+        '"' + "".join(escapes.get(c) or (f"\\u{ord(c):04x}" if ord(c) < 32 or ord(c) == 127 else c) for c in text) + '"'
+    )

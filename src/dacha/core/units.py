@@ -9,8 +9,17 @@ from __future__ import annotations
 import re
 
 KIB, MIB, GIB, TIB = 1 << 10, 1 << 20, 1 << 30, 1 << 40
-_SIZE_UNITS = {"B": 1, "KIB": KIB, "MIB": MIB, "GIB": GIB, "TIB": TIB,
-               "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
+_SIZE_UNITS = {
+    "B": 1,
+    "KIB": KIB,
+    "MIB": MIB,
+    "GIB": GIB,
+    "TIB": TIB,
+    "KB": 10**3,
+    "MB": 10**6,
+    "GB": 10**9,
+    "TB": 10**12,
+}
 # One letter is read by half of the trade as 1000 and by the other half as 1024, so it is asked for.
 _AMBIGUOUS = {"K": "KiB", "M": "MiB", "G": "GiB", "T": "TiB"}
 _TIME_UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}

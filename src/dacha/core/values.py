@@ -113,7 +113,9 @@ def address4(value: object) -> IPv4Address:
     try:
         return IPv4Address(value.strip())
     except AddressValueError:
-        raise ValueError(f"{value!r} is not an IPv4 address", 'write four numbers from 0 to 255: "10.77.4.20"') from None
+        raise ValueError(
+            f"{value!r} is not an IPv4 address", 'write four numbers from 0 to 255: "10.77.4.20"'
+        ) from None
 
 
 def address6(value: object) -> IPv6Address:

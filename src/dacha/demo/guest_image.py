@@ -23,14 +23,37 @@ from dacha.host.files import locked, write_whole
 
 KERNEL_META = "linux-image-cloud-amd64"
 PACKAGES = ("busybox-static", "dropbear-bin", "libtomcrypt1", "libtommath1", "libgmp10", "zlib1g", "libcrypt1", "libc6")
-MODULES = ("virtio_pci", "virtio_net", "virtio_blk", "virtio_console", "virtio_rng", "isofs", "ext4", "evdev", "button",
-           "ata_piix", "ahci", "sd_mod", "e1000")
-LIBRARIES = ("libtomcrypt.so.1", "libtommath.so.1", "libgmp.so.10", "libz.so.1", "libcrypt.so.1", "libc.so.6", "libm.so.6",
-             "ld-linux-x86-64.so.2")
+MODULES = (
+    "virtio_pci",
+    "virtio_net",
+    "virtio_blk",
+    "virtio_console",
+    "virtio_rng",
+    "isofs",
+    "ext4",
+    "evdev",
+    "button",
+    "ata_piix",
+    "ahci",
+    "sd_mod",
+    "e1000",
+)
+LIBRARIES = (
+    "libtomcrypt.so.1",
+    "libtommath.so.1",
+    "libgmp.so.10",
+    "libz.so.1",
+    "libcrypt.so.1",
+    "libc.so.6",
+    "libm.so.6",
+    "ld-linux-x86-64.so.2",
+)
 # Without self-tests, mitigations and probing for serial ports that are not there, an emulated guest is up in
 # about three seconds.
-COMMAND_LINE = ("console=ttyS0 quiet loglevel=3 cryptomgr.notests=1 mitigations=off tsc=reliable no_timer_check nokaslr "
-                "8250.nr_uarts=1 panic=-1 init=/init rdinit=/init")
+COMMAND_LINE = (
+    "console=ttyS0 quiet loglevel=3 cryptomgr.notests=1 mitigations=off tsc=reliable no_timer_check nokaslr "
+    "8250.nr_uarts=1 panic=-1 init=/init rdinit=/init"
+)
 
 
 class GuestImage(NamedTuple):
@@ -46,7 +69,7 @@ def _own(name: str) -> bytes:
 
 
 def guest_image(progress: Callable[[str], None] = lambda text: None) -> GuestImage:
-    """The demo guest, made on first use and kept in the cache folder. Raises HostError when the packages cannot be had."""
+    """The demo guest, made on first use and kept in the cache folder. Raises HostError when that fails."""
     source = b"\0".join([Path(__file__).read_bytes(), *(_own(n) for n in ("init.sh", "index.html", "tides.csv"))])
     folder = folders.cache() / "demo-guest" / sha256(source).hexdigest()[:16]
     image = GuestImage(folder / "vmlinux", folder / "initrd.cpio")
@@ -89,13 +112,19 @@ def _kernel_package() -> str:
 
 def _run(command: list[str], folder: Path) -> str:
     if shutil.which(command[0]) is None:
-        raise HostError(f"{command[0]} is not on this machine", why="the demo's guest is made from Debian packages",
-                        remedy="run the demo on a Debian system")
+        raise HostError(
+            f"{command[0]} is not on this machine",
+            why="the demo's guest is made from Debian packages",
+            remedy="run the demo on a Debian system",
+        )
     done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
     if done.returncode:
         words = [line for line in done.stderr.splitlines() if line.startswith("E:")] or done.stderr.splitlines()
-        raise HostError(f"{' '.join(command[:2])} failed", why="\n".join(words[:3]),
-                        remedy="the packages' lists may be missing or old; as root: apt-get update")
+        raise HostError(
+            f"{' '.join(command[:2])} failed",
+            why="\n".join(words[:3]),
+            remedy="the packages' lists may be missing or old; as root: apt-get update",
+        )
     return done.stdout
 
 
@@ -103,13 +132,30 @@ def _entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
     def find(name: str) -> Path:
         found = next((p for p in sorted(root.rglob(name)) if p.is_file()), None)
         if found is None:
-            raise HostError(f"the packages hold no {name}", remedy="please report it, with the release of Debian in use")
+            raise HostError(
+                f"the packages hold no {name}", remedy="please report it, with the release of Debian in use"
+            )
         return found
 
     contents = {name: path.read_bytes() for name, path in modules.items()}
     order = load_order(list(MODULES), contents)
-    entries = [cpio.folder(f) for f in ("bin", "dev", "etc", "modules", "lib", "lib64", "lib/x86_64-linux-gnu", "usr", "usr/sbin",
-                                        "usr/bin", "srv", "srv/www")]
+    entries = [
+        cpio.folder(f)
+        for f in (
+            "bin",
+            "dev",
+            "etc",
+            "modules",
+            "lib",
+            "lib64",
+            "lib/x86_64-linux-gnu",
+            "usr",
+            "usr/sbin",
+            "usr/bin",
+            "srv",
+            "srv/www",
+        )
+    ]
     entries += [
         cpio.Entry("dev/console", cpio.CHARACTER | 0o600, device=(5, 1)),
         cpio.file("init", _own("init.sh"), 0o755),

@@ -22,7 +22,11 @@ def write_lab(folder: Path, image: GuestImage) -> Path:
         write_whole(folder / "demo_key.pub", public)
     if not path.exists():
         text = files("dacha.demo").joinpath("saltmarsh.toml").read_text()
-        for mark, value in (("@KERNEL@", image.kernel), ("@INITRD@", image.initrd), ("@COMMAND_LINE@", image.command_line)):
+        for mark, value in (
+            ("@KERNEL@", image.kernel),
+            ("@INITRD@", image.initrd),
+            ("@COMMAND_LINE@", image.command_line),
+        ):
             text = text.replace(mark, str(value))
         write_whole(path, text)
     return path

@@ -10,16 +10,25 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from dacha.core.changes import (
-    Change, ChangeMachine, CloseForward, MakeDisk, MakeHostKey, OpenForward, StartGuest, StopGuest, WriteDown, WriteSeed,
-)  # fmt: skip
+    Change,
+    ChangeMachine,
+    CloseForward,
+    MakeDisk,
+    MakeHostKey,
+    OpenForward,
+    StartGuest,
+    StopGuest,
+    WriteDown,
+    WriteSeed,
+)
 from dacha.core.difference import ObservedGuest, difference
 from dacha.core.door_plan import Forward
 from dacha.core.edits import edit_text
 from dacha.core.errors import BusyError, DachaError, HostError
 from dacha.core.findings import errors
 from dacha.core.machine import Machine
-from dacha.core.plan import Plan
 from dacha.core.read import read_lab
+from dacha.core.units import show_size
 from dacha.engine import inspect, power, prepare
 from dacha.engine.edit import settled
 from dacha.engine.observe import full_name, observe
@@ -50,13 +59,15 @@ def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None) -> 
 
 
 def settle(ws: Workspace, report: Report) -> Workspace:
-    """Write down what the plan chose for what the file left out, so that it stays. Returns the workspace as it is then."""
+    """Write down what the plan chose for what the file left out, so that it stays. Returns the new workspace."""
     chosen = ws.plan.chosen
     if not chosen:
         return ws
     with editing(ws.path):
         if read_text(ws.path) != ws.text:
-            raise BusyError(f"{ws.path.name} was changed while it was being applied", remedy="look at it, and apply again")
+            raise BusyError(
+                f"{ws.path.name} was changed while it was being applied", remedy="look at it, and apply again"
+            )
         text = edit_text(ws.text, settled(chosen))
         write_whole(ws.path, text)
     for path, value in chosen.items():
@@ -74,9 +85,9 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None) -> Out
     """
     ws.refuse_if_wrong()
     seen = observe(ws.home, ws.lab.guests)
-    concerned = {n for n in ws.lab.guests if only is None or n in only}
+    concerned = [n for n in ws.lab.guests if only is None or n in only]
     starting = {n for n in concerned if not seen[n].running and not seen[n].left_off}
-    wrong = inspect.port_findings(ws, ws.plan, seen, concerned - {n for n in concerned if seen[n].left_off})
+    wrong = inspect.port_findings(ws, ws.plan, seen, {n for n in concerned if not seen[n].left_off})
     if starting:
         wrong += inspect.program_findings()
     for name in starting:
@@ -84,17 +95,18 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None) -> Out
     if errors(wrong):
         raise lab_error_or_host(ws, errors(wrong))
     ws = settle(ws, report)
+    keyed: list[Change] = []
     for name in concerned:
         ws.home.make_guest(name)
         if not seen[name].host_key:
             prepare.make_host_key(ws.home, ws.lab.name, name)
-            report(f"guest {name}", str(MakeHostKey(name)).replace("make its", "made its"), 0.0)
+            keyed.append(MakeHostKey(name))
     lan = links.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
     machines = prepare.machines(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
-    outcome = _carry_out(ws, machines, changes, report)
+    outcome = _carry_out(ws, machines, keyed, changes, report)
     if only is None or not outcome.failed:
         write_whole(ws.home.applied, ws.text)
     return outcome
@@ -106,10 +118,16 @@ def lab_error_or_host(ws: Workspace, wrong: list) -> DachaError:  # type: ignore
     return HostError(shown.what)
 
 
-def _carry_out(ws: Workspace, machines: dict[str, Machine], changes: list[Change], report: Report) -> Outcome:
-    outcome = Outcome([], [], [])
-    unfit: set[str] = set()
-    starts = [c for c in changes if isinstance(c, StartGuest)]
+def _carry_out(
+    ws: Workspace, machines: dict[str, Machine], keyed: list[Change], changes: list[Change], report: Report
+) -> Outcome:
+    """Take every step; `keyed` are host keys just made. What a start needs is reported together with it."""
+    outcome = Outcome(list(keyed), [], [])
+    unfit: set[str | None] = set()
+    starts = {c.guest: c for c in changes if isinstance(c, StartGuest)}
+    made: dict[str | None, list[str]] = {}
+    for key in keyed:
+        made.setdefault(key.guest, []).append(_made(key))
     for change in changes:
         if isinstance(change, ChangeMachine):
             outcome.waiting.append(change)
@@ -123,8 +141,14 @@ def _carry_out(ws: Workspace, machines: dict[str, Machine], changes: list[Change
                     unfit.add(change.guest)
                 continue
             outcome.done.append(change)
-            report(_subject(change), _past(change), time.monotonic() - began)
-    _start_all(ws, machines, [c for c in starts if c.guest not in unfit], outcome, report)
+            if isinstance(change, MakeDisk | WriteSeed):
+                made.setdefault(change.guest, []).append(_made(change))
+            else:
+                report(_subject(change), _past(change), time.monotonic() - began)
+    for name, parts in made.items():
+        if name not in starts or name in unfit:
+            report(f"guest {name}", "made " + ", ".join(parts), 0.0)
+    _start_all(ws, machines, [c for name, c in starts.items() if name not in unfit], made, outcome, report)
     return outcome
 
 
@@ -155,7 +179,14 @@ def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
     return next((n for n, a in enumerate(running["adapters"]) if a["address"] == str(forward.address)), 0)
 
 
-def _start_all(ws: Workspace, machines: dict[str, Machine], starts: list[StartGuest], outcome: Outcome, report: Report) -> None:
+def _start_all(
+    ws: Workspace,
+    machines: dict[str, Machine],
+    starts: list[StartGuest],
+    made: dict[str | None, list[str]],
+    outcome: Outcome,
+    report: Report,
+) -> None:
     """Start every guest, then wait for each: they come up together."""
     qemu = program("qemu-system-x86_64")
     spawned: list[tuple[StartGuest, float, subprocess.Popen[bytes]]] = []
@@ -166,13 +197,22 @@ def _start_all(ws: Workspace, machines: dict[str, Machine], starts: list[StartGu
         # Noted before it runs: should this command be killed now, the next one knows what was started.
         record.machine, record.process, record.left_off = m, None, False
         home.write(name, record)
-        files = Files(disks=tuple(home.disk(name, n) for n in range(len(guest.disks))),
-                      seed=home.guest(name) / "seed.iso" if m["seed"] else None, console=home.guest(name) / "console.log")
+        files = Files(
+            disks=tuple(home.disk(name, n) for n in range(len(guest.disks))),
+            seed=home.guest(name) / "seed.iso" if m["seed"] else None,
+            console=home.guest(name) / "console.log",
+        )
         forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
         argv = command_line(qemu or "qemu-system-x86_64", m, files, forwards)
         argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
         try:
-            spawned.append((change, began, process.spawn(argv, home.run(name), home.process_lock(name), home.guest(name) / "qemu.log")))
+            spawned.append(
+                (
+                    change,
+                    began,
+                    process.spawn(argv, home.run(name), home.process_lock(name), home.guest(name) / "qemu.log"),
+                )
+            )
         except DachaError as e:
             outcome.failed.append((change, e))
     for change, began, child in spawned:
@@ -186,7 +226,8 @@ def _start_all(ws: Workspace, machines: dict[str, Machine], starts: list[StartGu
         record.process = found
         ws.home.write(name, record)
         outcome.done.append(change)
-        report(_subject(change), "started", time.monotonic() - began)
+        first = f"made {', '.join(made[name])}; " if name in made else ""
+        report(_subject(change), first + "started", time.monotonic() - began)
 
 
 def _subject(change: Change) -> str:
@@ -201,9 +242,15 @@ def _past(change: Change) -> str:
             return f"opened: {f}"
         case CloseForward(forward=f):
             return f"closed {f}"
-        case StopGuest():
-            return "stopped: it is no longer in the lab file; its disks stay"
-        case MakeDisk():
-            return str(change).replace("make disk", "made disk", 1)
         case _:
-            return str(change).replace("write its", "wrote its", 1)
+            return "stopped: it is no longer in the lab file; its disks stay"
+
+
+def _made(change: Change) -> str:
+    match change:
+        case MakeHostKey():
+            return "host key"
+        case MakeDisk(number=n, size=size):
+            return f"disk {n}" + (f" of {show_size(size)}" if size else "")
+        case _:
+            return "first-boot data"

@@ -35,9 +35,13 @@ def probe_doors(doors: Iterable[DoorPlan], timeout_s: float) -> dict[object, Ver
     return probe_all(targets, timeout_s)
 
 
-def wait_for(doors: Iterable[DoorPlan], timeout_s: float, on_open: Callable[[DoorPlan, float], None],
-             on_tick: Callable[[list[DoorPlan]], None] = lambda waiting: None,
-             alive: Callable[[str], bool] = lambda guest: True) -> dict[DoorPlan, Verdict]:
+def wait_for(
+    doors: Iterable[DoorPlan],
+    timeout_s: float,
+    on_open: Callable[[DoorPlan, float], None],
+    on_tick: Callable[[list[DoorPlan]], None] = lambda waiting: None,
+    alive: Callable[[str], bool] = lambda guest: True,
+) -> dict[DoorPlan, Verdict]:
     """Wait until every door answers; returns the last verdict on those that did not within `timeout_s` seconds.
 
     A door whose guest is no longer `alive` is not waited for.

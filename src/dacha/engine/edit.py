@@ -16,7 +16,9 @@ from dacha.host.files import editing, write_whole
 Decide = Callable[[Workspace], Iterable[Edit]]
 
 
-def edit_lab(named: str | None, decide: Decide, judge: Callable[[Workspace], list[Finding]] = lambda ws: []) -> Workspace:
+def edit_lab(
+    named: str | None, decide: Decide, judge: Callable[[Workspace], list[Finding]] = lambda ws: []
+) -> Workspace:
     """Change the lab file by what `decide` answers, write down what the plan then chooses for it, and return the
     workspace as it is afterwards.
 
@@ -34,7 +36,9 @@ def edit_lab(named: str | None, decide: Decide, judge: Callable[[Workspace], lis
         wrong = [f for f in errors([*after.findings(), *judge(after)]) if (f.code, f.path, f.what) not in known]
         if wrong:
             shown = lab_error(after.path, after.text, wrong)
-            raise LabError("\n".join(_unplaced(f) for f in wrong) + f"\n{path.name} is unchanged.", findings=shown.findings)
+            raise LabError(
+                "\n".join(_unplaced(f) for f in wrong) + f"\n{path.name} is unchanged.", findings=shown.findings
+            )
         # What the edit left out and the plan chose (a subnet, an address, a port) is written down with it.
         mine = {e.path for e in edits}
         chosen = {p: v for p, v in after.plan.chosen.items() if any(p[: len(m)] == m or m[: len(p)] == p for m in mine)}
@@ -57,6 +61,8 @@ def _unplaced(f: Finding) -> str:
 def _read(before: Workspace, text: str) -> Workspace:
     reading = read_lab(text)
     if reading.lab is None or reading.findings:
-        raise LabError("\n".join(_unplaced(f) for f in reading.findings) + f"\n{before.path.name} is unchanged.",
-                       findings=reading.findings)
+        raise LabError(
+            "\n".join(_unplaced(f) for f in reading.findings) + f"\n{before.path.name} is unchanged.",
+            findings=reading.findings,
+        )
     return Workspace(before.path, text, reading.lab, reading.findings)

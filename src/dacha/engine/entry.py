@@ -19,8 +19,11 @@ def guest_named(ws: Workspace, name: str) -> Guest:
     """The guest of that name. Raises UsageError with the nearest one."""
     guest = ws.lab.guests.get(name)
     if guest is None:
-        raise UsageError(f"there is no guest {name}", where=ws.path.name,
-                         remedy=did_you_mean(name, ws.lab.guests, "add one: dacha guest add NAME"))
+        raise UsageError(
+            f"there is no guest {name}",
+            where=ws.path.name,
+            remedy=did_you_mean(name, ws.lab.guests, "add one: dacha guest add NAME"),
+        )
     return guest
 
 
@@ -33,11 +36,17 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
     guest = guest_named(ws, name)
     door = next((d for d in guest.doors if d.service == "ssh"), None)
     if door is None:
-        raise UsageError(f"{name} has no ssh door", where=ws.path.name,
-                         remedy=f"dacha door add {name} ssh --from host, then dacha apply")
+        raise UsageError(
+            f"{name} has no ssh door",
+            where=ws.path.name,
+            remedy=f"dacha door add {name} ssh --from host, then dacha apply",
+        )
     if user is None and guest.login is None:
-        raise UsageError(f"nobody is named who may log in to {name}", where=ws.path.name,
-                         remedy=f"name somebody: dacha connect {name} --user NAME")
+        raise UsageError(
+            f"nobody is named who may log in to {name}",
+            where=ws.path.name,
+            remedy=f"name somebody: dacha connect {name} --user NAME",
+        )
     if not running(ws.home.process_lock(name)):
         raise NoError(f"{name} is off", remedy=f"dacha start {name}")
     ssh = program("ssh")
@@ -50,14 +59,25 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
     argv = [ssh, "-p", str(place[1]), "-l", user or (guest.login.user if guest.login else "")]
     if guest.first_boot and host_key_public(ws.home, name):
         # The lab's own file and nothing else: a guest with another key is refused, and nobody is ever asked.
-        options = {"UserKnownHostsFile": str(ws.home.known_hosts), "GlobalKnownHostsFile": "/dev/null",
-                   "StrictHostKeyChecking": "yes", "HostKeyAlias": host_name(ws.lab.name, name),
-                   "CheckHostIP": "no", "UpdateHostKeys": "no", "HostKeyAlgorithms": "ssh-ed25519"}
+        options = {
+            "UserKnownHostsFile": str(ws.home.known_hosts),
+            "GlobalKnownHostsFile": "/dev/null",
+            "StrictHostKeyChecking": "yes",
+            "HostKeyAlias": host_name(ws.lab.name, name),
+            "CheckHostIP": "no",
+            "UpdateHostKeys": "no",
+            "HostKeyAlgorithms": "ssh-ed25519",
+        }
         for key, value in options.items():
             # ssh splits this option's value at blanks, so a path with one is quoted.
             argv += ["-o", f'{key}="{value}"' if " " in value else f"{key}={value}"]
-    identities = [p for p in (ws.resolve(k.removesuffix(".pub")) for k in (guest.login.keys if guest.login else ())
-                              if k.endswith(".pub")) if p.is_file()]
+    identities = [
+        p
+        for p in (
+            ws.resolve(k.removesuffix(".pub")) for k in (guest.login.keys if guest.login else ()) if k.endswith(".pub")
+        )
+        if p.is_file()
+    ]
     for path in identities:
         argv += ["-i", str(path)]
     if identities:

@@ -101,22 +101,39 @@ class Home:
         if owner == lab_file:
             return
         if owner is not None and owner.is_file() and self.guests():
-            raise UsageError(f"a lab named {self.lab} is already kept from {owner}", where=str(lab_file),
-                             why="two files with one name would fight over its guests",
-                             remedy="give this lab another name, or use that file")
+            raise UsageError(
+                f"a lab named {self.lab} is already kept from {owner}",
+                where=str(lab_file),
+                why="two files with one name would fight over its guests",
+                remedy="give this lab another name, or use that file",
+            )
         write_whole(self.folder / "lab.json", json.dumps({"version": VERSION, "lab_file": str(lab_file)}, indent=1))
 
     def read(self, name: str) -> Record:
         """A guest's record; an empty one when it has none."""
         raw = self._read(self.guest(name) / "guest.json")
         process = raw.get("process")
-        return Record(machine=raw.get("machine"), process=Process(*process) if process else None,
-                      seed=raw.get("seed"), left_off=bool(raw.get("left_off")))
+        return Record(
+            machine=raw.get("machine"),
+            process=Process(*process) if process else None,
+            seed=raw.get("seed"),
+            left_off=bool(raw.get("left_off")),
+        )
 
     def write(self, name: str, record: Record) -> None:
-        write_whole(self.guest(name) / "guest.json", json.dumps({
-            "version": VERSION, "machine": record.machine, "process": record.process,
-            "seed": record.seed, "left_off": record.left_off}, indent=1))
+        write_whole(
+            self.guest(name) / "guest.json",
+            json.dumps(
+                {
+                    "version": VERSION,
+                    "machine": record.machine,
+                    "process": record.process,
+                    "seed": record.seed,
+                    "left_off": record.left_off,
+                },
+                indent=1,
+            ),
+        )
 
     def _read(self, path: Path) -> dict[str, Any]:
         try:

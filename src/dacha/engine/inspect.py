@@ -23,8 +23,17 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
     for guest in ws.lab.guests.values():
         findings += file_findings(ws, guest, observed.get(guest.name, ObservedGuest()))
         if guest.start.at_boot:
-            findings.append(Finding(NOTE, "at-boot", f"guest {guest.name}", "nothing starts guests at the host's boot yet",
-                                    "until then: dacha apply from the system's own start-up", ("guest", guest.name, "start"), "host"))
+            findings.append(
+                Finding(
+                    NOTE,
+                    "at-boot",
+                    f"guest {guest.name}",
+                    "nothing starts guests at the host's boot yet",
+                    "until then: dacha apply from the system's own start-up",
+                    ("guest", guest.name, "start"),
+                    "host",
+                )
+            )
     findings += port_findings(ws, plan, observed)
     store = ws.home.folder
     written = sum(_allocated(ws, g, n) for g in ws.lab.guests.values() for n in range(len(g.disks)))
@@ -45,8 +54,17 @@ def program_findings() -> list[Finding]:
     for name, package, purpose in PROGRAMS:
         if program(name) is None:
             severity = ERROR if name.startswith("qemu") else NOTE
-            found.append(Finding(severity, "program-missing", "host", f"{name} is not on this machine: it {purpose}",
-                                 f"on Debian: apt install {package}", (), "host"))
+            found.append(
+                Finding(
+                    severity,
+                    "program-missing",
+                    "host",
+                    f"{name} is not on this machine: it {purpose}",
+                    f"on Debian: apt install {package}",
+                    (),
+                    "host",
+                )
+            )
     return found
 
 
@@ -55,9 +73,11 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
     found: list[Finding] = []
 
     def wrong(code: str, path: Path, error: HostError | ValueError) -> None:
-        what, remedy = (error.what, error.remedy) if isinstance(error, HostError) else (error.args + ("",))[:2]
+        what, remedy = (error.what, error.remedy) if isinstance(error, HostError) else ((*error.args, ""))[:2]
         why = f": {error.why}" if isinstance(error, HostError) and error.why else ""
-        found.append(Finding(ERROR, code, f"guest {guest.name}", what + why, remedy, ("guest", guest.name, *path), "host"))
+        found.append(
+            Finding(ERROR, code, f"guest {guest.name}", what + why, remedy, ("guest", guest.name, *path), "host")
+        )
 
     for n, disk in enumerate(guest.disks):
         if disk.base and n not in seen.disks:
@@ -69,8 +89,14 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
                 wrong("image", ("disk", n, "from"), e)
     for key, written in (("kernel", guest.boot.kernel), ("initrd", guest.boot.initrd)) if guest.boot else ():
         if written and not os.access(ws.resolve(written), os.R_OK):
-            wrong("boot-file", ("boot", key), ValueError(f"there is no readable {key} {ws.resolve(written)}",
-                                                         "name it relative to the lab file, or by its whole path"))
+            wrong(
+                "boot-file",
+                ("boot", key),
+                ValueError(
+                    f"there is no readable {key} {ws.resolve(written)}",
+                    "name it relative to the lab file, or by its whole path",
+                ),
+            )
     for n, written in enumerate(guest.login.keys if guest.login else ()):
         try:
             key_line(ws, written)
@@ -79,8 +105,9 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
     return found
 
 
-def port_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest],
-                  only: set[str] | None = None) -> list[Finding]:
+def port_findings(
+    ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest], only: set[str] | None = None
+) -> list[Finding]:
     """Host ports that a door needs and does not have, with the program that holds each."""
     found = []
     for (guest, name), door in plan.doors.items():
@@ -97,8 +124,16 @@ def port_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
                 continue
             why = ports.why_not(forward.protocol, forward.listen, forward.port)
             if why:
-                found.append(Finding(
-                    ERROR, "port-held", f"door {guest} {name}", f"port {forward.port} of this host cannot be had: {why}",
-                    "choose another, or leave port out to have one chosen", ("guest", guest, "door", name, "port"), "host"))
+                found.append(
+                    Finding(
+                        ERROR,
+                        "port-held",
+                        f"door {guest} {name}",
+                        f"port {forward.port} of this host cannot be had: {why}",
+                        "choose another, or leave port out to have one chosen",
+                        ("guest", guest, "door", name, "port"),
+                        "host",
+                    )
+                )
                 break
     return found

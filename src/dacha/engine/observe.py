@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from dacha.core.difference import HUNG, OFF, ON, PAUSED, ObservedGuest
+from dacha.core.difference import HUNG, ON, PAUSED, ObservedGuest
 from dacha.core.door_plan import Forward
 from dacha.core.errors import DachaError
 from dacha.engine.home import Home
@@ -27,19 +27,15 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
     record = home.read(name)
     folder = home.guest(name)
     found = process.find(home.run(name), home.process_lock(name), full_name(home, name), record.process)
-    made = {
-        "machine": record.machine,
-        "disks": frozenset(n for n in range(_count_disks(home, name))),
-        "host_key": (folder / "host_key.pub").is_file() and (folder / "host_key").is_file(),
-        "seed": record.seed if (folder / "seed.iso").is_file() else None,
-        "left_off": record.left_off,
-    }
+    made = ObservedGuest(
+        disks=frozenset(range(_count_disks(home, name))),
+        host_key=(folder / "host_key.pub").is_file() and (folder / "host_key").is_file(),
+        seed=record.seed if (folder / "seed.iso").is_file() else None,
+        left_off=record.left_off,
+    )
     if found is None:
-        return ObservedGuest(state=OFF, **(made | {"machine": None}))
-    if found.status is None:
-        state = HUNG
-    else:
-        state = PAUSED if found.status in _HELD else ON
+        return made
+    state = HUNG if found.status is None else PAUSED if found.status in _HELD else ON
     opened: frozenset[Forward] | None = None
     if forwards and found.status is not None:
         try:
@@ -47,8 +43,13 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
                 opened = user_network.forwards(qmp)
         except (OSError, DachaError):
             state = HUNG
-    return ObservedGuest(state=state, pid=found.process.pid if found.process else None,
-                         since=started_at(found.process) if found.process else None, forwards=opened, **made)
+    return made._replace(
+        state=state,
+        pid=found.process.pid if found.process else None,
+        since=started_at(found.process) if found.process else None,
+        forwards=opened,
+        machine=record.machine,
+    )
 
 
 def _count_disks(home: Home, name: str) -> int:

@@ -21,14 +21,23 @@ def choose(known: Iterable[str], named: Iterable[str], everything: bool) -> list
     wanted = list(dict.fromkeys(named))
     for name in wanted:
         if name not in names:
-            raise UsageError(f"there is no guest {name}", remedy=did_you_mean(name, names, "add one: dacha guest add NAME"))
+            raise UsageError(
+                f"there is no guest {name}", remedy=did_you_mean(name, names, "add one: dacha guest add NAME")
+            )
     if not wanted and not everything:
         raise UsageError("no guest was named", remedy="name some, or say --all")
     return names if everything else wanted
 
 
-def stop(home: Home, names: Iterable[str], *, wait_s: float, force: bool = False, on_purpose: bool = True,
-         report: Report = lambda subject, text, seconds: None) -> None:
+def stop(
+    home: Home,
+    names: Iterable[str],
+    *,
+    wait_s: float,
+    force: bool = False,
+    on_purpose: bool = True,
+    report: Report = lambda subject, text, seconds: None,
+) -> None:
     """Stop guests: all power buttons first, then wait for each, `wait_s` seconds for all together.
 
     With `force`, what does not stop in time is powered off (at once when `wait_s` is 0). `on_purpose` notes that
@@ -77,8 +86,9 @@ def hold(home: Home, name: str, *, resume: bool) -> str:
     if seen.state == OFF:
         raise NoError(f"{name} is off", remedy=f"dacha start {name}")
     if seen.state == HUNG:
-        raise NoError(f"{name} does not answer: QEMU hangs, or was stopped from outside",
-                      remedy=f"dacha restart {name} --force")
+        raise NoError(
+            f"{name} does not answer: QEMU hangs, or was stopped from outside", remedy=f"dacha restart {name} --force"
+        )
     if seen.state == (ON if resume else PAUSED):
         return "is running already" if resume else "is paused already"
     process.pause(home.run(name), resume=resume)

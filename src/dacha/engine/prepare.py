@@ -98,7 +98,7 @@ def make_disk(ws: Workspace, change: MakeDisk) -> None:
     base: Image | None = None
     if change.base:
         base = images.inspect(image_path(ws, change.base))
-    images.create(ws.home.disk(change.guest, change.index), size=change.size, base=base, full=change.full)
+    images.create(ws.home.disk(change.guest, change.number), size=change.size, base=base, full=change.full)
 
 
 def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:
@@ -110,10 +110,16 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:
     try:
         private = (ws.home.guest(guest.name) / "host_key").read_text()
     except OSError as e:
-        raise HostError(f"the host key of {guest.name} is gone", why=str(e), remedy="dacha apply makes a new one") from e
+        raise HostError(
+            f"the host key of {guest.name} is gone", why=str(e), remedy="dacha apply makes a new one"
+        ) from e
     told = digest(facts)
     texts = documents(facts, instance=f"{facts['uuid']}-{told}", host_key_private=private)
-    write_whole(ws.home.guest(guest.name) / "seed.iso", iso_image("cidata", {n: t.encode() for n, t in texts.items()}), mode=0o600)
+    write_whole(
+        ws.home.guest(guest.name) / "seed.iso",
+        iso_image("cidata", {n: t.encode() for n, t in texts.items()}),
+        mode=0o600,
+    )
     return told
 
 

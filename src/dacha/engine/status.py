@@ -6,11 +6,13 @@ import time
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
+from dacha.core.changes import Change
 from dacha.core.difference import HUNG, OFF, PAUSED, ObservedGuest
 from dacha.core.door_plan import DoorPlan
 from dacha.core.lab import Guest
 from dacha.core.units import show_duration
-from dacha.engine import apply, doors
+from dacha.engine import doors
+from dacha.engine.apply import pending as pending_changes
 from dacha.engine.observe import observe
 from dacha.engine.workspace import Workspace
 from dacha.host import links
@@ -43,7 +45,7 @@ class Status(NamedTuple):
     """The lab's state; `pending` is what `apply` would still do."""
 
     guests: list[GuestRow]
-    pending: list[apply.Change]
+    pending: list[Change]
     exposed: list[str]
 
 
@@ -52,7 +54,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     seen = observe(ws.home, ws.lab.guests)
     plan = ws.quick_plan
     ws.plan = plan
-    pending = apply.pending(ws, seen)
+    pending = pending_changes(ws, seen)
     on = {name for name, s in seen.items() if s.running and s.state != PAUSED}
     asked = [d for d in plan.doors.values() if d.door.guest in on and _applied(d, seen[d.door.guest])]
     verdicts = doors.probe_doors(asked, timeout_s) if asked else {}
@@ -66,15 +68,22 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     for name, s in seen.items():
         if name not in ws.lab.guests and s.running:
             rows.append(GuestRow(None, name, s, state_text(s) + ", not in the lab file", [], []))
-    exposed = sorted({a.network for a in plan.adapters.values()
-                      if seen[a.guest].running and ws.lab.networks[a.network].kind == "nat" and not plan.networks[a.network].isolated})
+    exposed = sorted(
+        {
+            a.network
+            for a in plan.adapters.values()
+            if seen[a.guest].running
+            and ws.lab.networks[a.network].kind == "nat"
+            and not plan.networks[a.network].isolated
+        }
+    )
     return Status(rows, pending, exposed)
 
 
 def state_text(seen: ObservedGuest) -> str:
     """A guest's state in words: "on, 12 min"."""
     if seen.state == OFF:
-        return "off" if seen.left_off or seen.machine is None else "off"
+        return "off"
     word = {HUNG: "does not answer"}.get(seen.state, seen.state)
     return f"{word}, {show_duration(max(0.0, time.time() - seen.since))}" if seen.since else word
 
@@ -87,7 +96,11 @@ def _door_row(door: DoorPlan, seen: ObservedGuest, verdicts: dict[object, Verdic
     outside = doors.lan_place(door, lan)
     place = outside or doors.here(door)
     origin = "LAN" if outside else "host"
-    shown = f"{origin} {place[0]}:{door.port if door.port and door.means == 'forward' else place[1]}" if place else "nowhere"
+    shown = (
+        f"{origin} {place[0]}:{door.port if door.port and door.means == 'forward' else place[1]}"
+        if place
+        else "nowhere"
+    )
     verdict = verdicts.get((door.door.guest, door.door.name))
     ok: bool | None = None
     if seen.state == OFF:

@@ -33,8 +33,12 @@ def find_lab_file(named: str | None) -> Path:
     own = folders.config() / NAME
     if own.is_file():
         return own
-    raise UsageError(f"there is no {NAME} here or above", where=str(here), why=_kept_labs(),
-                     remedy="start one: dacha new NAME, or name one: dacha --lab FILE …")
+    raise UsageError(
+        f"there is no {NAME} here or above",
+        where=str(here),
+        why=_kept_labs(),
+        remedy="start one: dacha new NAME, or name one: dacha --lab FILE …",
+    )
 
 
 def _kept_labs(path: Path | None = None) -> str:
@@ -45,8 +49,10 @@ def _kept_labs(path: Path | None = None) -> str:
         home = Home(folder.name)
         owner = home.owner()
         if owner and (owner == path or (path is None and not owner.exists())) and home.applied.is_file():
-            found.append(f"lab {folder.name} was last applied from {owner}; its guests may still run\n"
-                         f"to get the file back as it was: cp {home.applied} {owner}")
+            found.append(
+                f"lab {folder.name} was last applied from {owner}; its guests may still run\n"
+                f"to get the file back as it was: cp {home.applied} {owner}"
+            )
     return "\n".join(found[:3])
 
 
@@ -55,8 +61,12 @@ def read_text(path: Path) -> str:
     try:
         return path.read_text(encoding="utf-8")
     except FileNotFoundError:
-        raise UsageError("there is no such lab file", where=str(path), why=_kept_labs(path),
-                         remedy="start one: dacha new NAME, or name one: dacha --lab FILE …") from None
+        raise UsageError(
+            "there is no such lab file",
+            where=str(path),
+            why=_kept_labs(path),
+            remedy="start one: dacha new NAME, or name one: dacha --lab FILE …",
+        ) from None
     except UnicodeDecodeError as e:
         raise LabError("this is not text in UTF-8", where=str(path), remedy="was another file meant?") from e
     except OSError as e:
@@ -125,7 +135,9 @@ def lab_error(path: Path, text: str, wrong: list[Finding]) -> LabError:
     wrong = place(path, text, wrong)
     lines = []
     for f in wrong[:20]:
-        lines.append(f"{path.name}:{f.line}: {f.subject}: {f.what}" if f.line else f"{path.name}: {f.subject}: {f.what}")
+        lines.append(
+            f"{path.name}:{f.line}: {f.subject}: {f.what}" if f.line else f"{path.name}: {f.subject}: {f.what}"
+        )
         lines += ["  " + r for r in f.remedy.splitlines()]
     if len(wrong) > 20:
         lines.append(f"and {len(wrong) - 20} more: dacha check shows all")

@@ -9,7 +9,8 @@ from collections.abc import Iterable
 
 
 def key_pair(secret: bytes, comment: str) -> tuple[str, str]:
-    """An Ed25519 key pair from 32 secret random bytes: the private file (PROTOCOL.key of OpenSSH) and the public line."""
+    """An Ed25519 key pair from 32 secret random bytes: private file (OpenSSH's
+    PROTOCOL.key) and public line."""
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
     from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 
@@ -45,7 +46,8 @@ def public_line(text: str) -> str:
 
 
 def known_hosts(entries: Iterable[tuple[Iterable[str], str]]) -> str:
-    """A known_hosts file (sshd(8)): for each guest its names ("gauge.lab.internal", "[127.0.0.1]:2210") and public line."""
+    """A known_hosts file (sshd(8)): for each guest its names
+    ("gauge.lab.internal", "[127.0.0.1]:2210") and public line."""
     lines = ["# Written by dacha; it is made anew whenever the lab is applied."]
     for names, public in entries:
         lines.append(f"{','.join(names)} {' '.join(public.split()[:2])}")

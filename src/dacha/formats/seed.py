@@ -33,8 +33,12 @@ def _user_data(facts: dict[str, Any], host_key_private: str) -> dict[str, Any]:
         "ssh_keys": {"ed25519_private": host_key_private, "ed25519_public": facts["host_key"]},
     }
     if facts["user"]:
-        user = {"name": facts["user"], "lock_passwd": True, "sudo": "ALL=(ALL) NOPASSWD:ALL",
-                "ssh_authorized_keys": facts["keys"]}
+        user = {
+            "name": facts["user"],
+            "lock_passwd": True,
+            "sudo": "ALL=(ALL) NOPASSWD:ALL",
+            "ssh_authorized_keys": facts["keys"],
+        }
         shell = _SHELLS.get(facts["system"])
         data["users"] = [user | ({"shell": shell} if shell else {})]
     return data

@@ -41,5 +41,9 @@ def facts(stores: Iterable[Path]) -> HostFacts:
     for store in stores:
         usage = os.statvfs(existing(store))
         free[str(store)] = usage.f_bavail * usage.f_frsize
-    return HostFacts(cpus=len(os.sched_getaffinity(0)), memory=memory["MemTotal"],
-                     memory_free=memory.get("MemAvailable", memory["MemFree"]), disk_free=free)
+    return HostFacts(
+        cpus=len(os.sched_getaffinity(0)),
+        memory=memory["MemTotal"],
+        memory_free=memory.get("MemAvailable", memory["MemFree"]),
+        disk_free=free,
+    )

@@ -83,7 +83,9 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
                     on_wait(holder)
                     told = True
                 if time.monotonic() >= deadline:
-                    raise BusyError(f"the lab is held by {holder}", remedy="wait for it to end, then try again") from None
+                    raise BusyError(
+                        f"the lab is held by {holder}", remedy="wait for it to end, then try again"
+                    ) from None
                 time.sleep(0.05)
         os.ftruncate(fd, 0)
         os.pwrite(fd, f"{doing} (process {os.getpid()})".encode(), 0)
@@ -107,7 +109,7 @@ def editing(path: Path, wait_s: float = 20.0) -> Iterator[None]:
             raise refused(path, e, "edit") from e
         try:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            if os.path.samestat(os.fstat(fd), os.stat(path)):
+            if os.path.samestat(os.fstat(fd), path.stat()):
                 yield
                 return
         except BlockingIOError:

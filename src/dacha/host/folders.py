@@ -14,7 +14,7 @@ from dacha.core.errors import HostError
 
 def _folder(variable: str, default: str) -> Path:
     value = os.environ.get(variable, "")
-    return Path(value) if value.startswith("/") else Path(os.path.expanduser(default))
+    return Path(value) if value.startswith("/") else Path(default).expanduser()
 
 
 def state() -> Path:
@@ -54,8 +54,13 @@ def make_private(folder: Path) -> Path:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         seen = folder.lstat()
     except OSError as e:
-        raise HostError(f"cannot make the folder {folder}", why=e.strerror or str(e),
-                        remedy="make it writable, or set DACHA_STATE and DACHA_RUN to folders that are") from e
+        raise HostError(
+            f"cannot make the folder {folder}",
+            why=e.strerror or str(e),
+            remedy="make it writable, or set DACHA_STATE and DACHA_RUN to folders that are",
+        ) from e
     if not stat.S_ISDIR(seen.st_mode) or seen.st_uid != os.geteuid():
-        raise HostError(f"{folder} belongs to somebody else", remedy="set DACHA_STATE and DACHA_RUN to folders of your own")
+        raise HostError(
+            f"{folder} belongs to somebody else", remedy="set DACHA_STATE and DACHA_RUN to folders of your own"
+        )
     return folder

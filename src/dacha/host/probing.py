@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import os
 import selectors
 import socket
 import time
@@ -51,7 +52,7 @@ def _step(selector: selectors.BaseSelector, s: socket.socket, mask: int, probe: 
         if mask & selectors.EVENT_WRITE:
             error = s.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
             if error:
-                return Verdict(False, "refuses" if error == errno.ECONNREFUSED else socket.errno.errorcode.get(error, "fails").lower())  # type: ignore[attr-defined]
+                return Verdict(False, "refuses" if error == errno.ECONNREFUSED else os.strerror(error).lower())
             if probe.greeting:
                 s.send(probe.greeting)
             selector.modify(s, selectors.EVENT_READ, selector.get_key(s).data)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.errors import HostError
@@ -31,7 +32,9 @@ def choose(wanted: str) -> Choice:
             raise HostError(f"the lab pins KVM, but {obstacle}", remedy='say accelerator = "auto" in [lab], or mend it')
         return Choice("kvm", "the lab pins KVM")
     if not _processor_flag():
-        return Choice("tcg", "this processor shows no virtualization (no vmx or svm flag): software emulation, slow but right")
+        return Choice(
+            "tcg", "this processor shows no virtualization (no vmx or svm flag): software emulation, slow but right"
+        )
     if obstacle:
         return Choice("tcg", f"{obstacle}: software emulation, slow but right")
     return Choice("kvm", f"the processor has the flag and {DEVICE} can be opened")
@@ -46,6 +49,6 @@ def _processor_flag() -> bool:
 
 
 def _why_no_device() -> str:
-    if not os.path.exists(DEVICE):
+    if not Path(DEVICE).exists():
         return f"{DEVICE} does not exist (is the kvm module loaded, and virtualization on in the firmware?)"
     return f"{DEVICE} may not be opened by this user (join the group that owns it, usually kvm)"

@@ -27,27 +27,44 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
     """The arguments, program first, for `core.machine.machine`'s value `m` with these host forwards open."""
     argv = [
         program,
-        "-name", f"guest={m['guest']}.{m['lab']}",
-        "-uuid", m["uuid"],
-        "-machine", "q35,usb=off",
+        "-name",
+        f"guest={m['guest']}.{m['lab']}",
+        "-uuid",
+        m["uuid"],
+        "-machine",
+        "q35,usb=off",
         *_accelerator(m),
-        "-smp", str(m["cpus"]),
-        "-m", f"{m['memory_mib']}M",
-        "-rtc", "base=" + ("utc" if m["clock"] == "utc" else "localtime"),
+        "-smp",
+        str(m["cpus"]),
+        "-m",
+        f"{m['memory_mib']}M",
+        "-rtc",
+        "base=" + ("utc" if m["clock"] == "utc" else "localtime"),
         # Nothing that was not asked for: no default devices, no user's configuration file.
-        "-nodefaults", "-no-user-config",
-        "-sandbox", "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny",
-        "-msg", "timestamp=on",
-        *_monitor(QMP), *_monitor(WATCH),
+        "-nodefaults",
+        "-no-user-config",
+        "-sandbox",
+        "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny",
+        "-msg",
+        "timestamp=on",
+        *_monitor(QMP),
+        *_monitor(WATCH),
         # The serial console is recorded from the first byte, attached or not.
-        "-chardev", f"socket,id=serial,path={SERIAL},server=on,wait=off,logfile={_comma(files.console)},logappend=on",
-        "-serial", "chardev:serial",
-        "-device", "virtio-serial-pci",
-        "-chardev", f"socket,id=agent,path={AGENT},server=on,wait=off",
-        "-device", "virtserialport,chardev=agent,name=org.qemu.guest_agent.0",
-        "-device", "virtio-rng-pci",
-        "-display", "none",
-    ]  # fmt: skip
+        "-chardev",
+        f"socket,id=serial,path={SERIAL},server=on,wait=off,logfile={_comma(files.console)},logappend=on",
+        "-serial",
+        "chardev:serial",
+        "-device",
+        "virtio-serial-pci",
+        "-chardev",
+        f"socket,id=agent,path={AGENT},server=on,wait=off",
+        "-device",
+        "virtserialport,chardev=agent,name=org.qemu.guest_agent.0",
+        "-device",
+        "virtio-rng-pci",
+        "-display",
+        "none",
+    ]
     if m["video"]:
         argv += ["-device", "VGA", "-vnc", f"unix:{SCREEN}"]
     if m["boot"]:
@@ -89,15 +106,23 @@ def _comma(path: Path) -> str:
 
 def _blockdev(name: str, driver: str, path: Path, *, read_only: bool) -> list[str]:
     node: dict[str, Any] = {
-        "driver": driver, "node-name": name, "read-only": read_only, "discard": "unmap",
+        "driver": driver,
+        "node-name": name,
+        "read-only": read_only,
+        "discard": "unmap",
         "file": {"driver": "file", "filename": str(path), "read-only": read_only, "discard": "unmap"},
-    }  # fmt: skip
+    }
     return ["-blockdev", json.dumps(node)]
 
 
 def _user_network(name: str, m: Machine, adapter: Machine, forwards: Iterable[Forward]) -> str:
-    parts = ["user", f"id={name}", f"restrict={'on' if adapter['isolated'] else 'off'}",
-             f"hostname={m['guest']}", f"domainname={m['lab']}.internal"]
+    parts = [
+        "user",
+        f"id={name}",
+        f"restrict={'on' if adapter['isolated'] else 'off'}",
+        f"hostname={m['guest']}",
+        f"domainname={m['lab']}.internal",
+    ]
     if adapter["subnet"]:
         parts += [f"net={adapter['subnet']}", f"host={adapter['gateway']}", f"dns={adapter['resolver']}"]
         if adapter["address"]:
@@ -114,5 +139,6 @@ def _user_network(name: str, m: Machine, adapter: Machine, forwards: Iterable[Fo
 
 
 def hostfwd(forward: Forward) -> str:
-    """A forward as QEMU writes it. The guest's address is always named: left out, QEMU guesses and may miss silently."""
+    """A forward as QEMU writes it. The guest's address is always named: left out,
+    QEMU guesses and may miss silently."""
     return f"{forward.protocol}:{forward.listen}:{forward.port}-{forward.address}:{forward.to}"

@@ -27,8 +27,11 @@ class Image(NamedTuple):
 def _tool() -> str:
     found = program("qemu-img")
     if not found:
-        raise HostError("qemu-img is not on this machine", why="it makes the disks",
-                        remedy="install QEMU's tools; on Debian: apt install qemu-utils")
+        raise HostError(
+            "qemu-img is not on this machine",
+            why="it makes the disks",
+            remedy="install QEMU's tools; on Debian: apt install qemu-utils",
+        )
     return found
 
 
@@ -40,13 +43,18 @@ def inspect(path: Path) -> Image:
     """
     if not path.is_file():
         raise HostError(f"there is no image {path}", remedy="name one relative to the lab file, or by its whole path")
-    done = subprocess.run([_tool(), "info", "--output=json", "-U", str(path)], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [_tool(), "info", "--output=json", "-U", str(path)], capture_output=True, text=True, check=False
+    )
     if done.returncode:
         raise HostError(f"{path} cannot be read as an image", why=done.stderr.strip())
     facts: dict[str, Any] = json.loads(done.stdout)
     if facts["format"] not in FORMATS or (facts["format"] == "raw" and not _looks_like_disk(path)):
-        raise HostError(f"{path} is not a disk image", why="it has no known image header, and no boot sector",
-                        remedy="was the download complete? compare its checksum")
+        raise HostError(
+            f"{path} is not a disk image",
+            why="it has no known image header, and no boot sector",
+            remedy="was the download complete? compare its checksum",
+        )
     return Image(path, facts["format"], facts["virtual-size"])
 
 
@@ -66,15 +74,19 @@ def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> N
     `full` allocates all space at once. Raises HostError; nothing is left when it does.
     """
     if base and size and size < base.size:
-        raise HostError(f"a disk of {show_size(size)} is smaller than its image ({show_size(base.size)})",
-                        remedy=f'size = "{show_size(base.size)}" or more')
+        raise HostError(
+            f"a disk of {show_size(size)} is smaller than its image ({show_size(base.size)})",
+            remedy=f'size = "{show_size(base.size)}" or more',
+        )
     wanted = size or (base.size if base else 0)
     if full:
         usage = os.statvfs(path.parent)
         if wanted > usage.f_bavail * usage.f_frsize:
-            raise HostError(f"no space for a full disk of {show_size(wanted)} in {path.parent}",
-                            why=f"{show_size(usage.f_bavail * usage.f_frsize)} is free",
-                            remedy='free some space, or say allocation = "thin"')
+            raise HostError(
+                f"no space for a full disk of {show_size(wanted)} in {path.parent}",
+                why=f"{show_size(usage.f_bavail * usage.f_frsize)} is free",
+                remedy='free some space, or say allocation = "thin"',
+            )
     temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
     options = [f"preallocation={'falloc' if full else 'off'}"]
     command = [_tool(), "create", "-q", "-f", "qcow2"]

@@ -15,7 +15,6 @@ from dacha.host.processes import Process, alive, identify, kill, wait_gone
 from dacha.hypervisor.command_line import QMP, WATCH
 from dacha.hypervisor.qmp import Qmp
 
-
 _FORCE = "power it off: dacha stop --force (what the guest has not yet written is lost)"
 
 
@@ -62,9 +61,16 @@ def spawn(argv: list[str], run: Path, lock: Path, log: Path) -> subprocess.Popen
         for socket in run.iterdir():
             socket.unlink()  # left by a process that was killed; QEMU would refuse to listen there
         with log.open("wb") as out:
-            return subprocess.Popen(argv, cwd=run, stdin=subprocess.DEVNULL, stdout=out, stderr=out,
-                                    start_new_session=True, pass_fds=(fd,),
-                                    env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"})
+            return subprocess.Popen(
+                argv,
+                cwd=run,
+                stdin=subprocess.DEVNULL,
+                stdout=out,
+                stderr=out,
+                start_new_session=True,
+                pass_fds=(fd,),
+                env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"},
+            )
     finally:
         os.close(fd)
 
@@ -86,7 +92,9 @@ def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, tim
         pause = min(pause * 1.5, 0.05)
     child.kill()
     child.wait()
-    raise HostError(f"QEMU did not answer within {timeout_s:.0f} s while starting {name}", remedy=f"its words are kept in {log}")
+    raise HostError(
+        f"QEMU did not answer within {timeout_s:.0f} s while starting {name}", remedy=f"its words are kept in {log}"
+    )
 
 
 def find(run: Path, lock: Path, name: str, recorded: Process | None) -> Found | None:
@@ -132,9 +140,11 @@ def press_power(process: Process | None, run: Path, name: str) -> None:
 def await_end(process: Process, name: str, timeout_s: float, pressed_s: float) -> None:
     """Wait up to `timeout_s` for a process whose power button was pressed `pressed_s` ago in all. Raises NoError."""
     if not wait_gone(process, timeout_s):
-        raise NoError(f"{name} is still on {pressed_s:.0f} s after its power button was pressed",
-                      why="its system is busy, or does not listen to the button",
-                      remedy=f"wait longer: dacha stop {name} --wait 5min\n{_FORCE}")
+        raise NoError(
+            f"{name} is still on {pressed_s:.0f} s after its power button was pressed",
+            why="its system is busy, or does not listen to the button",
+            remedy=f"wait longer: dacha stop {name} --wait 5min\n{_FORCE}",
+        )
 
 
 def power_off(process: Process, run: Path) -> None:

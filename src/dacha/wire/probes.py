@@ -84,7 +84,8 @@ class VncProbe(Probe):
 
 
 class RdpProbe(Probe):
-    """RDP: an X.224 connection request offering TLS is answered by a connection confirm (MS-RDPBCGR section 2.2.1.2)."""
+    """RDP: an X.224 connection request offering TLS is answered by a connection
+    confirm (MS-RDPBCGR section 2.2.1.2)."""
 
     # TPKT header, X.224 CR with class 0, RDP_NEG_REQ asking for PROTOCOL_SSL | PROTOCOL_HYBRID.
     greeting = bytes.fromhex("030000130ee000000000000100080003000000")
@@ -99,11 +100,14 @@ class RdpProbe(Probe):
         if len(data) >= 19 and data[11] == 3:
             return Verdict(True, "RDP, with another security than was offered")
         chosen = int.from_bytes(data[15:19], "little") if len(data) >= 19 and data[11] == 2 else 0
-        return Verdict(True, {0: "RDP, old security", 1: "RDP, TLS", 2: "RDP, network level authentication"}.get(chosen, "RDP"))
+        return Verdict(
+            True, {0: "RDP, old security", 1: "RDP, TLS", 2: "RDP, network level authentication"}.get(chosen, "RDP")
+        )
 
 
 class TlsProbe(Probe):
-    """HTTPS: a minimal ClientHello is answered by a TLS record, be it a handshake or an alert (RFC 8446 section 5.1)."""
+    """HTTPS: a minimal ClientHello is answered by a TLS record, a handshake or an alert (RFC 8446
+    section 5.1)."""
 
     # TLS 1.2 record and hello, zero random (no secret is ever agreed), two common suites, no extensions.
     greeting = bytes.fromhex("16030100310100002d0303" + "00" * 32 + "000006c02fc02b009c0100")
@@ -124,8 +128,12 @@ class AnyProbe(Probe):
 
 
 PROBES: dict[str, type[Probe]] = {
-    "ssh": SshProbe, "http": HttpProbe, "vnc": VncProbe, "rdp": RdpProbe, "https": TlsProbe,
-}  # fmt: skip
+    "ssh": SshProbe,
+    "http": HttpProbe,
+    "vnc": VncProbe,
+    "rdp": RdpProbe,
+    "https": TlsProbe,
+}
 
 
 def probe_for(service: str | None) -> Probe:
