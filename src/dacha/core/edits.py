@@ -42,10 +42,23 @@ def edit_data(data: dict[str, Any], edit: Edit) -> dict[str, Any]:
     last = edit.path[-1]
     if isinstance(edit, Remove):
         del here[last]
+        prune(data, edit.path)
     elif isinstance(here, list) and last == len(here):
         here.append(edit.value)
     else:
         here[last] = edit.value
+    return data
+
+
+def prune(data: dict[str, Any], path: Path) -> dict[str, Any]:
+    """Drop the tables on the way to `path` that are empty. A table of named things ("guest") stands in the text only
+    by its members, so that an empty one and none mean the same."""
+    for depth in range(len(path) - 1, 0, -1):
+        above: Any = data
+        for step in path[: depth - 1]:
+            above = above.get(step, {}) if isinstance(above, dict) else above[step]
+        if isinstance(above, dict) and above.get(path[depth - 1]) == {}:
+            del above[path[depth - 1]]
     return data
 
 
@@ -58,7 +71,8 @@ def edit_text(text: str, edits: Iterable[Edit]) -> str:
         for way in ways:
             try:
                 new = way(text, edit)
-                if tomllib.loads(new) == wanted:
+                meant = tomllib.loads(new)
+                if (prune(meant, edit.path) if isinstance(edit, Remove) else meant) == wanted:
                     break
             except (tomllib.TOMLDecodeError, ValueError, IndexError):
                 continue

@@ -1,0 +1,133 @@
+"""What all tests share: a place of their own for state, and the installed program."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+PROGRAM = str(Path(sys.executable).with_name("dacha"))
+
+
+class Run:
+    """One finished command: exit code, output, and the output as JSON."""
+
+    def __init__(self, done: subprocess.CompletedProcess[str]) -> None:
+        self.code = done.returncode
+        self.out = done.stdout
+        self.err = done.stderr
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+    def __repr__(self) -> str:
+        return f"exit {self.code}\n{self.out}\n{self.err}"
+
+
+class Lab:
+    """A lab in a temporary folder, driven by the installed program."""
+
+    def __init__(self, folder: Path, run: Path) -> None:
+        self.folder = folder
+        self.file = folder / "lab.toml"
+        self.env = {
+            "PATH": os.environ["PATH"],
+            "HOME": str(folder / "home"),
+            "DACHA_STATE": str(folder / "state"),
+            "DACHA_RUN": str(run),
+            "XDG_CACHE_HOME": os.environ.get("XDG_CACHE_HOME", str(Path.home() / ".cache")),
+            "LC_ALL": "C.UTF-8",
+        }
+
+    def write(self, text: str) -> None:
+        self.file.write_text(text)
+
+    def __call__(self, *arguments: str, code: int | None = 0, timeout: float = 120, **options: Any) -> Run:
+        """Run `dacha` with these arguments; `code` is the exit code it must have (None: any)."""
+        done = Run(
+            subprocess.run(
+                [PROGRAM, *arguments],
+                cwd=self.folder,
+                env=self.env | options.pop("env", {}),
+                capture_output=True,
+                text=True,
+                timeout=timeout,
+                check=False,
+                stdin=options.pop("stdin", subprocess.DEVNULL),
+                **options,
+            )
+        )
+        assert "Traceback" not in done.err, done
+        assert "defect" not in done.err, done
+        if code is not None:
+            assert done.code == code, done
+        return done
+
+    def guest_folder(self, guest: str) -> Path:
+        return next((self.folder / "state" / "labs").glob(f"*/guests/{guest}"))
+
+    def pid(self, guest: str) -> int:
+        record = json.loads((self.guest_folder(guest) / "guest.json").read_text())
+        return int(record["process"][0])
+
+
+@pytest.fixture
+def lab(tmp_path: Path) -> Iterator[Lab]:
+    run = Path(tempfile.mkdtemp(prefix="dacha-test-"))
+    (tmp_path / "home").mkdir()
+    made = Lab(tmp_path, run)
+    yield made
+    # Whatever a test left running ends with it; the file may be wrong or gone by now, so from a fresh one.
+    base = tmp_path / "state" / "labs"
+    for home in base.iterdir() if base.is_dir() else ():
+        rescue = tmp_path / "rescue.toml"
+        rescue.write_text(f'[lab]\nname = "{home.name}"\n')
+        owner = home / "lab.json"
+        owner.unlink(missing_ok=True)
+        made("stop", "--all", "--force", "--wait", "0s", "--lab", str(rescue), code=None)
+    shutil.rmtree(run, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def key_files(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder with a key pair: id and id.pub."""
+    from dacha.formats.openssh import key_pair
+
+    folder = tmp_path_factory.mktemp("keys")
+    private, public = key_pair(b"k" * 32, "test")
+    (folder / "id").write_text(private)
+    (folder / "id").chmod(0o600)
+    (folder / "id.pub").write_text(public)
+    return folder
+
+
+@pytest.fixture(scope="session")
+def image() -> Any:
+    """The demo guest: a real kernel, made from Debian packages once."""
+    from dacha.demo.guest_image import guest_image
+
+    return guest_image()
+
+
+@pytest.fixture
+def guest_lab(lab: Lab, image: Any, key_files: Path) -> Lab:
+    """A lab that can boot real guests: `@BOOT@` in its text stands for what every demo guest needs."""
+    for name in ("id", "id.pub"):
+        shutil.copy(key_files / name, lab.folder / name)
+    boot = (
+        f'memory = "128 MiB"\nvideo = false\n'
+        f'boot = {{ kernel = "{image.kernel}", initrd = "{image.initrd}", command-line = "{image.command_line}" }}\n'
+        f'login = {{ user = "ops", keys = ["id.pub"] }}'
+    )
+    plain = lab.write
+    lab.write = lambda text: plain(text.replace("@BOOT@", boot))  # type: ignore[method-assign]
+    return lab

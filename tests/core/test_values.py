@@ -1,0 +1,89 @@
+"""Single values: names, addresses, masks, ports."""
+
+from collections.abc import Callable
+from ipaddress import IPv4Address, IPv4Network
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dacha.core import values
+from dacha.core.lab import Ports
+
+
+@given(st.integers(0, 32))
+def test_a_mask_and_its_prefix_length_are_the_same(prefix: int) -> None:
+    mask = str(IPv4Network((0, prefix)).netmask)
+    assert values.prefix_length(mask) == prefix == values.prefix_length(str(prefix))
+
+
+@pytest.mark.parametrize("wrong", ["33", "255.0.255.0", "0.0.0.255", "x", "", "-1"])
+def test_a_mask_with_holes_is_refused(wrong: str) -> None:
+    with pytest.raises(ValueError):
+        values.prefix_length(wrong)
+
+
+@pytest.mark.parametrize("text", ["10.77.4.20", "10.77.4.20/24", "10.77.4.20/255.255.255.0"])
+def test_an_address_is_read_in_each_form(text: str) -> None:
+    address, prefix = values.interface4(text)
+    assert address == IPv4Address("10.77.4.20")
+    assert prefix in (None, 24)
+
+
+def test_a_subnet_with_host_bits_names_the_one_meant() -> None:
+    with pytest.raises(ValueError) as refused:
+        values.subnet4("10.77.4.20/24")
+    assert "10.77.4.0/24" in refused.value.args[1]
+
+
+@pytest.mark.parametrize(("value", "ports"), [(22, Ports(22, 22)), ("22", Ports(22, 22)), ("5000-5010", Ports(5000, 5010))])
+def test_ports_are_read(value: object, ports: Ports) -> None:
+    assert values.ports(value) == ports
+
+
+REFUSED: list[tuple[Callable[[object], Any], object, str]] = [
+    (values.ports, 0, "ports are 1 to 65535"),
+    (values.ports, 70000, "ports are 1 to 65535"),
+    (values.ports, "9-3", '"3-9"'),
+    (values.ports, "ssh", "range"),
+    (values.ports, True, "range"),
+    (values.name, "two words", "two-words"),
+    (values.name, "Gauge", "gauge"),
+    (values.name, "-x", "x"),
+    (values.name, "n" * 41, "at most 40"),
+    (values.name, 5, "quotes"),
+    (values.user, "Ops", "lower-case"),
+    (values.address4, "10.77.4.256", "0 to 255"),
+    (values.address4, "gauge", "0 to 255"),
+    (values.address6, "fd77::g", "fd77:4::20"),
+    (values.address, "nowhere", "quotes"),
+    (values.subnet4, "10.0.0.0", "prefix length"),
+    (values.subnet6, "fd77::1/64", "fd77::/64"),
+    (values.interface6, "fd77::1/200", "1 to 128"),
+    (values.span4, "10.0.0.9-10.0.0.3", "10.0.0.3-10.0.0.9"),
+    (values.span4, "10.0.0.9", "write"),
+    (values.hardware_address, "03:00:00:00:00:01", "even"),
+    (values.hardware_address, "02:00:00", "six pairs"),
+    (values.flag, "yes", "without quotes"),
+    (values.whole(1, 8), 9, "1 to 8"),
+    (values.whole(1, 8), "2", "without quotes"),
+    (values.choice("nat", "bridge"), "brige", "did you mean bridge"),
+    (values.text, "", "plain text"),
+]
+
+
+@pytest.mark.parametrize(("read", "value", "remedy"), REFUSED)
+def test_a_wrong_value_is_refused_with_its_remedy(read: Callable[[object], Any], value: object, remedy: str) -> None:
+    with pytest.raises(ValueError) as refused:
+        read(value)
+    assert remedy in refused.value.args[1]
+
+
+@given(st.one_of(st.none(), st.text(max_size=20), st.integers(), st.floats(), st.lists(st.integers(), max_size=2)))
+def test_any_value_is_read_or_refused_and_nothing_else(value: object) -> None:
+    for read in {r for r, _, _ in REFUSED}:
+        try:
+            read(value)
+        except ValueError as e:
+            assert len(e.args) == 2 and all(isinstance(a, str) for a in e.args), read
