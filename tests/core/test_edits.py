@@ -17,7 +17,11 @@ def edits_for(data: dict[str, Any]) -> st.SearchStrategy[Edit]:
     """Edits as the commands make them, for what is in this lab."""
     door = st.fixed_dictionaries({"from": st.sampled_from(["host", "lan"]), "to": st.integers(1, 65535)})
     made = [
-        st.builds(lambda n, c: Set(("guest", f"new-{n}"), {"cpus": c, "adapter": [{"network": "x"}]}), names, st.integers(1, 9)),
+        st.builds(
+            lambda n, c: Set(("guest", f"new-{n}"), {"cpus": c, "adapter": [{"network": "x"}]}),
+            names,
+            st.integers(1, 9),
+        ),
         st.builds(lambda n: Set(("network", f"new-{n}"), {"kind": "nat"}), names),
         st.just(Set(("lab", "accelerator"), "tcg")),
         st.builds(lambda n: Set(("lab", "name"), n), names),
@@ -96,7 +100,9 @@ def test_a_removed_guest_takes_its_own_comment_and_no_other() -> None:
 
 def test_a_member_of_a_list_is_removed_and_its_neighbours_comments_stay() -> None:
     after = edit_text(TEXT, [Remove(("guest", "a", "disk", 1))])
-    assert "# small" not in after.replace("# small", "", 1) and tomllib.loads(after)["guest"]["a"]["disk"] == [{"size": "1 GiB"}]
+    assert "# small" not in after.replace("# small", "", 1) and tomllib.loads(after)["guest"]["a"]["disk"] == [
+        {"size": "1 GiB"}
+    ]
 
 
 def test_a_door_goes_where_the_other_doors_are() -> None:

@@ -17,7 +17,7 @@ first
 """
 raw = '''
 AWKWARD += "'''\nback\\slash\n'''\n"
-AWKWARD += r'''
+AWKWARD += r"""
 dates = [ 1979-05-27T07:32:00Z, 07:32:00,  # one
   [1.5e3, +inf], [ ], # two
 ]
@@ -30,7 +30,7 @@ m = 2
 n = 3
 [[list.deep]]
 k = "\"x\\"
-'''
+"""
 
 
 def leaves(value: Any, path: Path = ()) -> set[Path]:

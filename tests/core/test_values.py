@@ -37,7 +37,9 @@ def test_a_subnet_with_host_bits_names_the_one_meant() -> None:
     assert "10.77.4.0/24" in refused.value.args[1]
 
 
-@pytest.mark.parametrize(("value", "ports"), [(22, Ports(22, 22)), ("22", Ports(22, 22)), ("5000-5010", Ports(5000, 5010))])
+@pytest.mark.parametrize(
+    ("value", "ports"), [(22, Ports(22, 22)), ("22", Ports(22, 22)), ("5000-5010", Ports(5000, 5010))]
+)
 def test_ports_are_read(value: object, ports: Ports) -> None:
     assert values.ports(value) == ports
 

@@ -160,7 +160,7 @@ def _network_plan(net: Network, subnet: IPv4Network | None, findings: list[Findi
     if subnet is not None and net.kind != "bridge" and subnet.prefixlen <= SMALLEST:
         gateway = gateway or subnet.network_address + 1
         resolver = next(a for a in (subnet.network_address + 2, subnet.network_address + 1) if a != gateway)
-    for key, inside, value in (("gateway", subnet, net.gateway), ("gateway6", net.subnet6, net.gateway6)):
+    for key, inside, value in (("gateway", net.subnet, net.gateway), ("gateway6", net.subnet6, net.gateway6)):
         path: Path = ("network", net.name, key)
         # A link-local gateway is usual for IPv6 (RFC 4861 section 4.2) and lies in no subnet of the plan.
         if value is not None and not value.is_link_local:

@@ -1,0 +1,202 @@
+"""The address plan: never a used, reserved or foreign address; stable; wrong ones refused with a free one named."""
+
+from ipaddress import IPv4Address, IPv4Network
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dacha.core.address_plan import plan_addresses, propose_address
+from dacha.core.identity import hardware_address, host_name, machine_uuid
+from dacha.core.lab import Adapter, Guest, Lab, Network
+from dacha.core.subnets import AVOIDED, UsedSubnets, free_subnet
+
+subnets = st.builds(
+    lambda base, prefix: IPv4Network((base, prefix), strict=False),
+    st.integers(0x0A000000, 0x0AFFFFFF),
+    st.integers(16, 29),
+)
+
+
+@st.composite
+def labs(draw: st.DrawFn) -> tuple[Lab, list[IPv4Network]]:
+    """A lab whose stated addresses are right, and subnets that its host uses."""
+    host = draw(st.lists(subnets, max_size=5))
+    networks: dict[str, Network] = {}
+    used = UsedSubnets(host)
+    for n in range(draw(st.integers(1, 4))):
+        subnet = draw(st.one_of(st.none(), subnets))
+        if subnet is not None and used.overlapping(subnet):
+            subnet = None
+        if subnet is not None:
+            used.add(subnet)
+        dynamic = None
+        if subnet is not None and subnet.prefixlen <= 26 and draw(st.booleans()):
+            dynamic = (subnet.network_address + 20, subnet.network_address + draw(st.integers(20, 40)))
+        networks[f"n{n}"] = Network(name=f"n{n}", kind="nat", subnet=subnet, dynamic=dynamic)
+    guests = {}
+    for n in range(draw(st.integers(0, 12))):
+        adapters = tuple(Adapter(network=draw(st.sampled_from(list(networks)))) for _ in range(draw(st.integers(0, 3))))
+        guests[f"g{n}"] = Guest(name=f"g{n}", memory=1 << 27, adapters=adapters)
+    return Lab(name="lab", networks=networks, guests=guests), host
+
+
+@given(labs())
+def test_no_address_is_used_reserved_or_foreign(drawn: tuple[Lab, list[IPv4Network]]) -> None:
+    lab, host = drawn
+    plan = plan_addresses(lab, host)
+    seen: set[IPv4Address] = set()
+    for adapter in plan.adapters.values():
+        net, address = plan.networks[adapter.network], adapter.address
+        if address is None:
+            assert any(f.code == "subnet-full" for f in plan.findings)
+            continue
+        assert net.subnet is not None and address in net.subnet
+        assert address not in (net.subnet.network_address, net.subnet.broadcast_address, net.gateway, net.resolver)
+        dynamic = lab.networks[adapter.network].dynamic
+        assert not (dynamic and dynamic[0] <= address <= dynamic[1])
+        assert address not in seen
+        seen.add(address)
+    for one in plan.networks.values():
+        assert one.subnet is not None
+        if lab.networks[one.name].subnet is None:
+            assert not any(one.subnet.overlaps(other) for other in (*host, *AVOIDED))
+        assert not any(
+            one.subnet.overlaps(two.subnet) for two in plan.networks.values() if two is not one and two.subnet
+        )
+
+
+@given(labs())
+def test_the_plan_is_stable_and_settles(drawn: tuple[Lab, list[IPv4Network]]) -> None:
+    """Written down, a choice is chosen no more, and nothing else moves."""
+    lab, host = drawn
+    plan = plan_addresses(lab, host)
+    assert plan == plan_addresses(lab, host)
+    networks = {
+        n: Network(name=n, kind="nat", subnet=plan.networks[n].subnet, dynamic=net.dynamic)
+        for n, net in lab.networks.items()
+    }
+    guests = {
+        g.name: Guest(
+            name=g.name,
+            memory=g.memory,
+            adapters=tuple(
+                Adapter(network=a.network, address=plan.adapters[g.name, n].address) for n, a in enumerate(g.adapters)
+            ),
+        )
+        for g in lab.guests.values()
+    }
+    again = plan_addresses(Lab(name="lab", networks=networks, guests=guests), host)
+    assert again.adapters == plan.adapters
+    assert not any(path[0] == "network" for path in again.chosen)
+
+
+@given(labs())
+def test_a_proposed_address_is_one_nobody_has(drawn: tuple[Lab, list[IPv4Network]]) -> None:
+    lab, host = drawn
+    plan = plan_addresses(lab, host)
+    for name in lab.networks:
+        proposed = propose_address(lab, name, host)
+        assert proposed is None or proposed not in {a.address for a in plan.adapters.values()}
+
+
+@given(st.lists(subnets, max_size=30), subnets)
+def test_overlap_agrees_with_trying_each(many: list[IPv4Network], one: IPv4Network) -> None:
+    assert (UsedSubnets(many).overlapping(one) is not None) == any(one.overlaps(other) for other in many)
+
+
+def test_a_free_subnet_ends_when_all_are_taken() -> None:
+    everything = UsedSubnets([IPv4Network("10.0.0.0/8"), IPv4Network("172.16.0.0/12")])
+    assert free_subnet("lab", "net", everything) is None
+
+
+def plan_of(address: str = "", network: Network | None = None, *others: str) -> list[tuple[str, str, str]]:
+    net = network or Network(name="pier", kind="nat", subnet=IPv4Network("10.77.4.0/24"))
+    adapters = [Adapter(network="pier", address=IPv4Address(a) if a else None) for a in (*others, address)]
+    guests = {f"g{n}": Guest(name=f"g{n}", memory=1 << 27, adapters=(a,)) for n, a in enumerate(adapters)}
+    found = plan_addresses(Lab(name="lab", networks={"pier": net}, guests=guests)).findings
+    return [(f.code, f.what, f.remedy) for f in found]
+
+
+@pytest.mark.parametrize(
+    ("address", "code"),
+    [
+        ("10.77.5.11", "address-foreign"),
+        ("10.77.4.0", "address-network"),
+        ("10.77.4.255", "address-broadcast"),
+        ("10.77.4.1", "address-gateway"),
+        ("10.77.4.2", "address-resolver"),
+        ("10.77.4.10", "duplicate-address"),
+    ],
+)
+def test_a_wrong_address_is_refused_and_a_free_one_named(address: str, code: str) -> None:
+    (found,) = plan_of(address, None, "10.77.4.10")
+    assert found[0] == code and "free there: 10.77.4.11" in found[2]
+
+
+def test_the_dynamic_range_is_kept_clear() -> None:
+    net = Network(
+        name="pier",
+        kind="nat",
+        subnet=IPv4Network("10.77.4.0/24"),
+        dynamic=(IPv4Address("10.77.4.10"), IPv4Address("10.77.4.99")),
+    )
+    (found,) = plan_of("10.77.4.50", net)
+    assert found[0] == "address-dynamic" and "10.77.4.100" in found[2]
+
+
+@pytest.mark.parametrize(
+    ("network", "code"),
+    [
+        ({"subnet": IPv4Network("10.1.1.0/30")}, "subnet-small"),
+        ({"subnet": IPv4Network("10.1.1.0/24"), "gateway": IPv4Address("10.1.2.1")}, "gateway-foreign"),
+        ({"gateway": IPv4Address("10.1.2.1")}, "gateway-alone"),
+        (
+            {"subnet": IPv4Network("10.1.1.0/24"), "dynamic": (IPv4Address("10.1.1.1"), IPv4Address("10.1.1.9"))},
+            "dynamic-gateway",
+        ),
+        (
+            {"subnet": IPv4Network("10.1.1.0/24"), "dynamic": (IPv4Address("10.1.3.1"), IPv4Address("10.1.3.9"))},
+            "dynamic-foreign",
+        ),
+    ],
+)
+def test_a_wrong_network_is_refused(network: dict[str, object], code: str) -> None:
+    net = Network(name="pier", kind="nat", **network)  # type: ignore[arg-type]
+    assert code in [f.code for f in plan_addresses(Lab(name="lab", networks={"pier": net})).findings]
+
+
+def test_subnets_that_overlap_each_other_or_the_host_are_refused() -> None:
+    one = Network(name="one", kind="nat", subnet=IPv4Network("10.1.0.0/16"))
+    two = Network(name="two", kind="nat", subnet=IPv4Network("10.1.4.0/24"))
+    lab = Lab(name="lab", networks={"one": one, "two": two})
+    assert [f.code for f in plan_addresses(lab).findings] == ["subnet-overlap"]
+    (found,) = plan_addresses(Lab(name="lab", networks={"two": two}), [IPv4Network("10.1.4.128/25")]).findings
+    assert (found.code, found.about) == ("subnet-in-use", "host")
+
+
+def test_a_full_subnet_says_so() -> None:
+    net = Network(name="pier", kind="nat", subnet=IPv4Network("10.1.1.0/29"))
+    codes = [c for c, _, _ in plan_of("", net, *[""] * 5)]
+    assert codes == ["subnet-full", "subnet-full"]
+
+
+def test_an_unknown_network_proposes_the_nearest() -> None:
+    guest = Guest(name="g", memory=1 << 27, adapters=(Adapter(network="peir"),))
+    lab = Lab(name="lab", networks={"pier": Network(name="pier", kind="nat")}, guests={"g": guest})
+    (found,) = plan_addresses(lab).findings
+    assert (found.code, found.remedy) == ("unknown-network", "did you mean pier?")
+
+
+@given(st.text(min_size=1), st.text(min_size=1), st.integers(0, 8))
+def test_made_hardware_addresses_are_local_and_unicast(lab: str, guest: str, index: int) -> None:
+    first = int(hardware_address(lab, guest, index)[:2], 16)
+    assert first & 1 == 0 and first & 2 == 2
+    assert hardware_address(lab, guest, index) != hardware_address(lab, guest, index + 1)
+
+
+def test_names_and_identifiers_follow_from_names() -> None:
+    assert host_name("saltmarsh", "gauge") == "gauge.saltmarsh.internal"
+    uuid = machine_uuid("saltmarsh", "gauge")
+    assert uuid == machine_uuid("saltmarsh", "gauge") != machine_uuid("saltmarsh", "charts")
+    assert [len(p) for p in uuid.split("-")] == [8, 4, 4, 4, 12] and uuid[14] == "8" and uuid[19] in "89ab"

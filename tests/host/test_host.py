@@ -1,0 +1,221 @@
+"""The host layer on the real host: files, locks, processes, ports, links."""
+
+import errno
+import os
+import socket
+import subprocess
+import sys
+import threading
+from ipaddress import IPv4Address
+from pathlib import Path
+
+import pytest
+
+from dacha.core.errors import BusyError, HostError
+from dacha.host import facts, files, folders, links, ports, processes
+from dacha.host.probing import probe_all
+from dacha.hypervisor import accelerator, images
+from dacha.wire.probes import probe_for
+
+
+def test_a_file_is_written_whole_and_keeps_its_mode(tmp_path: Path) -> None:
+    path = tmp_path / "f"
+    files.write_whole(path, "one", mode=0o600)
+    assert path.stat().st_mode & 0o777 == 0o600
+    path.chmod(0o640)
+    link = tmp_path / "link"
+    link.symlink_to(path)
+    files.write_whole(link, b"two")
+    assert path.read_bytes() == b"two" and path.stat().st_mode & 0o777 == 0o640 and link.is_symlink()
+    assert [p.name for p in tmp_path.iterdir() if p.name.endswith(".part")] == []
+
+
+def test_a_full_disk_leaves_the_old_file_and_says_what_to_do(tmp_path: Path) -> None:
+    script = (
+        "from pathlib import Path; from dacha.host.files import write_whole; from dacha.core.errors import HostError\n"
+        f"f = Path({str(tmp_path)!r}) / 'f'; write_whole(f, 'old')\n"
+        "try: write_whole(f, b'x' * 100_000)\n"
+        "except HostError as e: print(e.why, '|', e.remedy, '|', f.read_text(), len(list(f.parent.iterdir())))"
+    )
+    done = subprocess.run(
+        [
+            "unshare",
+            "-rm",
+            "sh",
+            "-c",
+            'mount -t tmpfs -o size=32k small "$0" && exec "$1" -c "$2"',
+            tmp_path,
+            sys.executable,
+            script,
+        ],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert done.stdout == "No space left on device | free some space there | old 1\n"
+    said = files.refused(Path("/x"), OSError(errno.ENOSPC, "No space left on device"))
+    assert "No space" in said.why and "free some space" in said.remedy
+
+
+def test_a_lock_names_its_holder_and_ends_with_it(tmp_path: Path) -> None:
+    lock = tmp_path / "lock"
+    holder = subprocess.Popen(
+        [
+            sys.executable,
+            "-c",
+            "import sys; from pathlib import Path; from dacha.host.files import locked\n"
+            f"with locked(Path({str(lock)!r}), 'dacha apply', 1.0): print('held', flush=True); sys.stdin.read()",
+        ],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+    )
+    assert holder.stdout is not None and holder.stdout.readline() == b"held\n"
+    told: list[str] = []
+    with (
+        pytest.raises(BusyError, match=f"dacha apply \\(process {holder.pid}\\)"),
+        files.locked(lock, "x", 0.1, told.append),
+    ):
+        pass
+    assert told == [f"dacha apply (process {holder.pid})"]
+    holder.kill()
+    holder.wait()
+    with files.locked(lock, "x", 1.0):
+        pass
+
+
+def test_edits_of_one_file_wait_for_each_other(tmp_path: Path) -> None:
+    path = tmp_path / "n"
+    path.write_text("0")
+
+    def add() -> None:
+        for _ in range(20):
+            with files.editing(path):
+                files.write_whole(path, str(int(path.read_text()) + 1))
+
+    threads = [threading.Thread(target=add) for _ in range(4)]
+    for t in threads:
+        t.start()
+    for t in threads:
+        t.join()
+    assert path.read_text() == "80"
+
+
+def test_a_process_is_not_mistaken_for_a_later_one_with_its_id() -> None:
+    child = subprocess.Popen(["sleep", "60"])
+    seen = processes.identify(child.pid)
+    assert seen is not None and processes.alive(seen)
+    stale = seen._replace(start=seen.start - 1)
+    assert not processes.alive(stale)
+    processes.kill(stale)
+    processes.kill(seen._replace(boot="another"))
+    assert child.poll() is None, "only the process meant is ended"
+    assert not processes.wait_gone(seen, 0.05)
+    processes.kill(seen)
+    child.wait(timeout=5)
+    assert processes.wait_gone(seen, 1.0) and processes.identify(child.pid) is None
+
+
+def test_a_held_port_names_its_holder() -> None:
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        s.listen()
+        port = s.getsockname()[1]
+        why = ports.why_not("tcp", IPv4Address("127.0.0.1"), port)
+        assert why is not None and f"process {os.getpid()}" in why
+        assert ports.why_not("tcp", IPv4Address("0.0.0.0"), port) is not None
+        assert ("tcp", port) in ports.listening()
+    assert ports.why_not("tcp", IPv4Address("127.0.0.1"), port) is None
+    assert "no address 192.0.2.77" in str(ports.why_not("tcp", IPv4Address("192.0.2.77"), port))
+
+
+def test_probes_find_what_listens_and_what_does_not() -> None:
+    def serve(server: socket.socket, words: bytes) -> None:
+        connection, _ = server.accept()
+        with connection:
+            connection.sendall(words)
+            connection.recv(100)
+
+    with socket.socket() as ssh, socket.socket() as mute, socket.socket() as gone:
+        for s in (ssh, mute, gone):
+            s.bind(("127.0.0.1", 0))
+        ssh.listen()
+        mute.listen()
+        threading.Thread(target=serve, args=(ssh, b"SSH-2.0-x\r\n"), daemon=True).start()
+        targets = [(n, *s.getsockname(), probe_for("ssh")) for n, s in (("ssh", ssh), ("mute", mute), ("gone", gone))]
+        targets.append(("plain", *mute.getsockname(), probe_for(None)))
+        found = {k: (v.ok, v.seen) for k, v in probe_all(targets, 0.5).items()}
+    assert found == {
+        "ssh": (True, "SSH-2.0-x"),
+        "mute": (False, "no answer"),
+        "gone": (False, "refuses"),
+        "plain": (True, "accepts"),
+    }
+
+
+def test_private_folders_are_private(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    made = folders.make_private(tmp_path / "a" / "b")
+    assert made.stat().st_mode & 0o777 == 0o700
+    (tmp_path / "file").write_text("")
+    with pytest.raises(HostError):
+        folders.make_private(tmp_path / "file" / "c")
+    with pytest.raises(HostError, match="somebody else"):
+        folders.make_private(Path("/proc/sys")) if os.geteuid() else folders.make_private(_foreign(tmp_path))
+    monkeypatch.setenv("DACHA_STATE", "/somewhere")
+    assert folders.state() == Path("/somewhere")
+    monkeypatch.delenv("DACHA_STATE")
+    monkeypatch.setenv("XDG_STATE_HOME", "relative is ignored")
+    assert folders.state() == Path.home() / ".local/state/dacha"
+
+
+def _foreign(tmp_path: Path) -> Path:
+    folder = tmp_path / "theirs"
+    folder.mkdir()
+    os.chown(folder, 12345, 12345)
+    return folder
+
+
+def test_facts_are_those_of_this_host(tmp_path: Path) -> None:
+    found = facts.facts([tmp_path / "not" / "yet"])
+    assert (
+        found.cpus >= 1 and found.memory > found.memory_free > 0 and found.disk_free[str(tmp_path / "not" / "yet")] > 0
+    )
+    assert facts.program("sh") and facts.program("no-such-program") is None
+    assert all(net.prefixlen < 32 for net in links.used_subnets())
+
+
+def test_the_accelerator_is_chosen_with_a_reason() -> None:
+    assert accelerator.choose("tcg").name == "tcg"
+    auto = accelerator.choose("auto")
+    assert auto.name in ("kvm", "tcg") and auto.why
+    with open("/proc/cpuinfo") as f:
+        if not {"vmx", "svm"} & set(f.read().split()):
+            assert auto.name == "tcg" and "no vmx or svm flag" in auto.why
+
+
+def test_disks_are_made_whole_or_not_at_all(tmp_path: Path) -> None:
+    base = tmp_path / "base.qcow2"
+    images.create(base, size=1 << 20, base=None, full=False)
+    found = images.inspect(base)
+    assert (found.format, found.size) == ("qcow2", 1 << 20)
+    images.create(tmp_path / "over", size=None, base=found, full=False)
+    assert images.inspect(tmp_path / "over").size == 1 << 20
+    images.create(tmp_path / "full", size=1 << 20, base=None, full=True)
+    with pytest.raises(HostError, match="smaller than its image"):
+        images.create(tmp_path / "small", size=1 << 10, base=found, full=False)
+    with pytest.raises(HostError, match="no space"):
+        images.create(tmp_path / "vast", size=1 << 60, base=None, full=True)
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["base.qcow2", "full", "over"]
+
+
+@pytest.mark.parametrize("content", [b"<html>404</html>", b"", b"x" * 1024])
+def test_what_is_no_image_is_refused(tmp_path: Path, content: bytes) -> None:
+    (tmp_path / "i.img").write_bytes(content)
+    with pytest.raises(HostError, match="not a disk image"):
+        images.inspect(tmp_path / "i.img")
+    with pytest.raises(HostError, match="there is no image"):
+        images.inspect(tmp_path / "none.img")
+
+
+def test_a_raw_disk_with_a_boot_sector_is_an_image(tmp_path: Path) -> None:
+    (tmp_path / "raw").write_bytes(bytes(510) + b"\x55\xaa" + bytes(1 << 20))
+    assert images.inspect(tmp_path / "raw").format == "raw"

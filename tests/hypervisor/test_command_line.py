@@ -1,0 +1,104 @@
+"""QEMU's command line, and what its monitor says of open forwards."""
+
+import json
+from ipaddress import IPv4Address
+from pathlib import Path
+
+from dacha.core.door_plan import Forward
+from dacha.core.machine import Machine, machine
+from dacha.core.plan import make_plan
+from dacha.core.read import read_lab
+from dacha.hypervisor.command_line import Files, command_line
+from dacha.hypervisor.user_network import parse_forwards
+
+TEXT = """\
+[lab]
+name = "lab"
+[network.pier]
+kind = "nat"
+subnet = "10.77.4.0/24"
+subnet6 = "fd77:4::/64"
+[network.vault]
+kind = "host-only"
+subnet = "10.77.9.0/24"
+[guest.gauge]
+cpus = 2
+memory = "1 GiB"
+clock = "local"
+boot = { kernel = "k", initrd = "i", command-line = "quiet" }
+disk = [{ size = "8 GiB" }, { size = "1 GiB", bus = "sata" }]
+adapter = [{ network = "pier", address = "10.77.4.20" }, { network = "vault", address = "10.77.9.20", model = "e1000" }]
+door.ssh = { from = "host", port = 2220 }
+"""
+
+
+def built(text: str = TEXT, accelerator: str = "tcg") -> tuple[Machine, list[str]]:
+    lab = read_lab(text).lab
+    assert lab is not None
+    plan = make_plan(lab)
+    guest = lab.guests["gauge"]
+    m = machine(lab, plan, guest, accelerator=accelerator, files={"k": "/boot/k", "i": "/boot/i"}, seed="s")
+    files = Files(
+        disks=tuple(Path(f"/disks/{n},odd") for n in range(len(guest.disks))),
+        seed=Path("/seed.iso"),
+        console=Path("/log,console"),
+    )
+    return m, command_line("qemu", m, files, sorted(plan.forwards_of("gauge", [d.name for d in guest.doors])))
+
+
+def option(argv: list[str], name: str, part: str = "") -> str:
+    return next(b for a, b in zip(argv, argv[1:], strict=False) if a == name and part in b)
+
+
+def test_a_machine_becomes_arguments() -> None:
+    _, argv = built()
+    assert option(argv, "-m") == "1024M" and option(argv, "-smp") == "2" and option(argv, "-rtc") == "base=localtime"
+    assert option(argv, "-kernel") == "/boot/k" and option(argv, "-append") == "quiet"
+    assert option(argv, "-accel") == "tcg,thread=multi" and option(argv, "-cpu") == "max"
+    assert "elevateprivileges=deny" in option(argv, "-sandbox")
+    assert "-nodefaults" in argv and "-no-user-config" in argv
+    assert option(argv, "-vnc") == "unix:screen"
+    assert option(built(accelerator="kvm")[1], "-cpu") == "host"
+
+
+def test_the_planned_subnet_and_address_reach_the_hypervisor() -> None:
+    m, argv = built()
+    pier, vault = option(argv, "-netdev", "id=net0"), option(argv, "-netdev", "id=net1")
+    for part in ("net=10.77.4.0/24", "host=10.77.4.1", "dns=10.77.4.2", "dhcpstart=10.77.4.20", "restrict=off"):
+        assert part in pier.split(",")
+    assert "ipv6-prefix=fd77:4::" in pier and "ipv6=off" not in pier
+    assert "hostfwd=tcp:127.0.0.1:2220-10.77.4.20:22" in pier
+    # A host-only network has no way out, and the door does not lead through it.
+    assert "restrict=on" in vault.split(",") and "hostfwd" not in vault and "ipv6=off" in vault
+    assert f"mac={m['adapters'][0]['hardware_address']}" in option(argv, "-device", "virtio-net-pci")
+    assert "e1000,netdev=net1" in option(argv, "-device", "e1000")
+
+
+def test_awkward_paths_and_both_buses_are_written_right() -> None:
+    _, argv = built()
+    nodes = [json.loads(b) for a, b in zip(argv, argv[1:], strict=False) if a == "-blockdev"]
+    assert [n["file"]["filename"] for n in nodes] == ["/disks/0,odd", "/disks/1,odd", "/seed.iso"]
+    assert [n["read-only"] for n in nodes] == [False, False, True]
+    assert "logfile=/log,,console" in option(argv, "-chardev", "id=serial")
+    assert option(argv, "-device", "drive=disk0").startswith("virtio-blk-pci")
+    assert option(argv, "-device", "drive=disk1").startswith("ide-hd,bus=ide.1")
+
+
+def test_video_can_be_left_out() -> None:
+    _, argv = built(TEXT.replace("cpus = 2", "cpus = 2\nvideo = false"))
+    assert "-vnc" not in argv and "VGA" not in argv
+
+
+def test_open_forwards_are_read_from_the_monitors_table() -> None:
+    table = """Hub -1 (net0):
+  Protocol[State]    FD  Source Address  Port   Dest. Address  Port RecvQ SendQ
+  TCP[ESTABLISHED]   31       127.0.0.1  2220     10.77.4.20     22     0     0
+  TCP[HOST_FORWARD]  12       127.0.0.1  2220     10.77.4.20     22     0     0
+  UDP[HOST_FORWARD]  13               *  5000     10.77.4.20   5001     0     0
+"""
+    guest = IPv4Address("10.77.4.20")
+    assert parse_forwards(table) == {
+        Forward("tcp", IPv4Address("127.0.0.1"), 2220, guest, 22),
+        Forward("udp", IPv4Address("0.0.0.0"), 5000, guest, 5001),
+    }
+    assert parse_forwards("") == frozenset()

@@ -1,0 +1,105 @@
+"""The QMP client against a peer that speaks right, wrong, slowly, or not at all."""
+
+import json
+import socket
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from dacha.core.errors import PeerError
+from dacha.hypervisor.qmp import Qmp, QmpRefused
+
+GREETING = b'{"QMP": {"version": {}}}\n'
+
+
+class Peer:
+    """Plays a script on a UNIX socket: each request is answered with the next bytes."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.server = socket.socket(socket.AF_UNIX)
+        self.server.bind(str(path))
+        self.server.listen(1)
+        self.requests: list[dict[str, object]] = []
+
+    def play(self, greeting: bytes, *answers: bytes) -> None:
+        def serve() -> None:
+            connection, _ = self.server.accept()
+            with connection, connection.makefile("rb") as lines:
+                connection.sendall(greeting)
+                for answer in answers:
+                    line = lines.readline()
+                    if not line:
+                        return
+                    self.requests.append(json.loads(line))
+                    connection.sendall(answer)
+                lines.readline()
+
+        threading.Thread(target=serve, daemon=True).start()
+
+
+@pytest.fixture
+def peer(tmp_path: Path) -> Iterator[Peer]:
+    made = Peer(tmp_path / "qmp")
+    yield made
+    made.server.close()
+
+
+OK = b'{"return": {}}\n'
+
+
+def test_answers_and_the_events_between_them(peer: Peer) -> None:
+    peer.play(GREETING, OK, b'{"event": "STOP", "data": {}}\n{"return": {"status": "paused"}}\n')
+    with Qmp(peer.path) as qmp:
+        assert qmp.execute("query-status") == {"status": "paused"}
+        assert qmp.wait_event({"STOP"}, 1.0) == {"event": "STOP", "data": {}}
+        assert qmp.wait_event({"STOP"}, 0.05) is None
+    assert [r["execute"] for r in peer.requests] == ["qmp_capabilities", "query-status"]
+
+
+def test_a_refusal_keeps_qemus_own_words(peer: Peer) -> None:
+    peer.play(GREETING, OK, b'{"error": {"class": "GenericError", "desc": "Device is locked"}}\n')
+    with Qmp(peer.path) as qmp, pytest.raises(QmpRefused, match="Device is locked") as refused:
+        qmp.execute("eject", {"id": "cd"})
+    assert refused.value.kind == "GenericError" and peer.requests[1]["arguments"] == {"id": "cd"}
+
+
+def test_an_event_is_waited_for(peer: Peer) -> None:
+    peer.play(GREETING, OK + b'{"event": "RESET"}\n{"event": "SHUTDOWN", "data": {"guest": true}}\n')
+    with Qmp(peer.path) as qmp:
+        event = qmp.wait_event({"SHUTDOWN"}, 2.0)
+    assert event is not None and event["data"] == {"guest": True}
+
+
+@pytest.mark.parametrize("greeting", [b"SSH-2.0-x\r\n", b"[1]\n", b'{"hello": 1}\n', b"\xff\n", b""])
+def test_what_is_no_monitor_is_a_peers_error(peer: Peer, greeting: bytes) -> None:
+    peer.play(greeting)
+    if not greeting:
+        peer.server.close()
+        with pytest.raises((OSError, PeerError)):
+            Qmp(peer.path, timeout_s=1.0)
+        return
+    with pytest.raises(PeerError):
+        Qmp(peer.path, timeout_s=1.0)
+
+
+def test_silence_is_a_time_out(peer: Peer) -> None:
+    with pytest.raises(TimeoutError):
+        Qmp(peer.path, timeout_s=0.1)
+
+
+def test_nobody_there(tmp_path: Path) -> None:
+    with pytest.raises(FileNotFoundError):
+        Qmp(tmp_path / "nothing")
+
+
+def test_a_path_too_long_for_the_kernel_is_reached_all_the_same(tmp_path: Path) -> None:
+    folder = tmp_path / ("d" * 100)
+    folder.mkdir()
+    short = Peer(tmp_path / "s")
+    (tmp_path / "s").rename(folder / "s")
+    short.play(GREETING, OK)
+    with Qmp(folder / "s") as qmp:
+        assert qmp.pid > 0
