@@ -124,7 +124,7 @@ def test_what_a_guest_is_told_names_every_address_once() -> None:
 
 
 def test_promises_beyond_the_host_are_findings_with_numbers() -> None:
-    lab, plan, _ = setting()
+    lab, _plan, _ = setting()
     assert promised(lab) == (3, 3 << 30, 8 << 30)
     facts = HostFacts(cpus=1, memory=2 << 30, memory_free=1 << 30, disk_free={"/store": 4 << 30})
     said = {f.code: f.what for f in check_host(lab, facts, "/store")}

@@ -1,5 +1,6 @@
 """QEMU's command line, and what its monitor says of open forwards."""
 
+import itertools
 import json
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -47,7 +48,7 @@ def built(text: str = TEXT, accelerator: str = "tcg") -> tuple[Machine, list[str
 
 
 def option(argv: list[str], name: str, part: str = "") -> str:
-    return next(b for a, b in zip(argv, argv[1:], strict=False) if a == name and part in b)
+    return next(b for a, b in itertools.pairwise(argv) if a == name and part in b)
 
 
 def test_a_machine_becomes_arguments() -> None:
@@ -76,7 +77,7 @@ def test_the_planned_subnet_and_address_reach_the_hypervisor() -> None:
 
 def test_awkward_paths_and_both_buses_are_written_right() -> None:
     _, argv = built()
-    nodes = [json.loads(b) for a, b in zip(argv, argv[1:], strict=False) if a == "-blockdev"]
+    nodes = [json.loads(b) for a, b in itertools.pairwise(argv) if a == "-blockdev"]
     assert [n["file"]["filename"] for n in nodes] == ["/disks/0,odd", "/disks/1,odd", "/seed.iso"]
     assert [n["read-only"] for n in nodes] == [False, False, True]
     assert "logfile=/log,,console" in option(argv, "-chardev", "id=serial")

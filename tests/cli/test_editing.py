@@ -1,0 +1,169 @@
+"""Editing commands: they change lab.toml as a careful person would, or refuse and change nothing."""
+
+import subprocess
+import tomllib
+from typing import Any
+
+import pytest
+
+from tests.conftest import PROGRAM, Lab
+
+
+@pytest.fixture
+def pier(lab: Lab) -> Lab:
+    lab("new", "saltmarsh")
+    (lab.folder / "id.pub").write_text(
+        "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGtra2tra2tra2tra2tra2tra2tra2tra2tra2tra2s= t\n"
+    )
+    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", lab.folder / "debian-12.qcow2", "2G"], check=True)
+    lab("network", "add", "pier", "--subnet", "10.77.4.0/24")
+    lab("guest", "add", "gauge", "--from", "debian-12.qcow2", "--key", "id.pub", "--user", "ops")
+    return lab
+
+
+def data(lab: Lab) -> dict[str, Any]:
+    return tomllib.loads(lab.file.read_text())
+
+
+def test_a_new_lab_is_worth_reading_and_right(lab: Lab) -> None:
+    said = lab("new", "saltmarsh").out
+    assert "Wrote lab.toml" in said and "Next: dacha guest add" in said
+    assert "# left out, a free one is chosen" in lab.file.read_text()
+    assert lab("check").out == "saltmarsh: 0 guests, 0 doors, nothing wrong\n"
+    before = lab.file.read_text()
+    assert "already" in lab("new", "other", code=2).err and lab.file.read_text() == before
+
+
+def test_a_first_guest_brings_its_network_and_its_address(lab: Lab) -> None:
+    lab("new", "saltmarsh")
+    said = lab("guest", "add", "gauge", "--disk", "1GiB").out
+    made = data(lab)
+    assert made["network"]["inside"]["kind"] == "nat" and made["network"]["inside"]["subnet"] in said
+    adapter = made["guest"]["gauge"]["adapter"][0]
+    assert adapter["network"] == "inside" and adapter["address"] in said and adapter["address"].endswith(".10")
+
+
+def test_a_guest_is_written_as_a_person_would(pier: Lab) -> None:
+    assert data(pier)["guest"]["gauge"] == {
+        "system": "debian",
+        "memory": "1 GiB",
+        "disk": [{"from": "debian-12.qcow2", "size": "8 GiB"}],
+        "adapter": [{"network": "pier", "address": "10.77.4.10"}],
+        "login": {"user": "ops", "keys": ["id.pub"]},
+    }
+    said = pier("guest", "edit", "gauge", "--memory", "2GiB", "--cpus", "2", "--add-disk", "1GiB", "--key", "b.pub").out
+    assert "2 CPUs, 2 GiB" in said
+    gauge = data(pier)["guest"]["gauge"]
+    assert (
+        gauge["memory"] == "2 GiB"
+        and gauge["disk"][1] == {"size": "1 GiB"}
+        and gauge["login"]["keys"] == ["id.pub", "b.pub"]
+    )
+
+
+def test_doors_come_change_and_go(pier: Lab) -> None:
+    said = pier("door", "add", "gauge", "ssh", "--from", "lan").out
+    port = data(pier)["guest"]["gauge"]["door"]["ssh"]["port"]
+    assert f"any machine on the LAN → this host, port {port} → gauge, port 22" in said
+    pier("door", "add", "gauge", "media", "--to", "9000-9003", "--protocol", "udp")
+    pier("door", "edit", "gauge", "ssh", "--port", "2299", "--from", "host")
+    listed = pier("door", "list", "--json").json["doors"]
+    assert [(d["name"], d["from"], d["listen"], d["to"]) for d in listed] == [
+        ("ssh", "host", "127.0.0.1", "22"),
+        ("media", "host", "127.0.0.1", "9000-9003"),
+    ]
+    assert listed[0]["port"] == "2299"
+    pier("door", "remove", "gauge", "media")
+    assert list(data(pier)["guest"]["gauge"]["door"]) == ["ssh"]
+
+
+def test_adapters_and_addresses(pier: Lab) -> None:
+    pier("network", "add", "vault", "--kind", "host-only")
+    pier("guest", "edit", "gauge", "--adapter", "vault")
+    pier("guest", "edit", "gauge", "--address", "pier=10.77.4.99")
+    rows = pier("address", "list", "--json").json["addresses"]
+    assert [r["network"] for r in rows] == ["pier", "vault"] and rows[0]["address"] == "10.77.4.99"
+    assert rows[0]["name"] == "gauge.saltmarsh.internal"
+    assert pier("address", "propose", "pier").out == "10.77.4.10\n"
+    assert "/24" in pier("address", "propose").out
+    pier("guest", "edit", "gauge", "--remove-adapter", "vault")
+    pier("network", "remove", "vault")
+    assert list(data(pier)["network"]) == ["pier"]
+    assert pier("network", "edit", "pier", "--isolated", "--json").json["isolated"] is True
+
+
+def test_lists_and_shows_say_what_the_file_says(pier: Lab) -> None:
+    assert "gauge  debian  1     1 GiB   10.77.4.10  pier     -" in pier("guest", "list").out
+    assert "pier     nat   10.77.4.0/24  10.77.4.1  1" in pier("network", "list").out
+    assert "No doors yet" in pier("door", "list").out
+    shown = pier("guest", "show", "gauge", "--json").json
+    assert shown["memory"] == 1 << 30 and shown["disks"][0]["size"] == 8 << 30
+    assert "guest gauge" in pier("network", "show", "pier").out
+    assert "gauge.saltmarsh.internal" in pier("guest", "show", "gauge").out
+
+
+def test_removing_a_guest_keeps_the_rest_of_the_file(pier: Lab) -> None:
+    before = pier.file.read_text()
+    pier("guest", "add", "charts", "--disk", "1GiB")
+    pier("guest", "remove", "charts")
+    assert pier.file.read_text().strip() == before.strip()
+
+
+REFUSED = [
+    (("guest", "add", "gauge"), "there is a guest gauge already", "dacha guest edit gauge"),
+    (("guest", "add", "tide gauge"), "cannot be a name", "tide-gauge"),
+    (("guest", "add", "x" * 50), "50 characters", "at most 40"),
+    (("guest", "add", "b", "--memory", "2G"), "unclear unit", '"2 GiB"'),
+    (("guest", "add", "b", "--network", "peir"), "no network peir", "did you mean pier?"),
+    (("guest", "add", "b", "--address", "10.77.4.10"), "also the address of gauge", "free there: 10.77.4.11"),
+    (("guest", "add", "b", "--address", "10.1.1.1"), "not in network pier", "free there"),
+    (("guest", "edit", "gague", "--cpus", "2"), "no guest gague", "did you mean gauge?"),
+    (("guest", "edit", "gauge"), "nothing to change", "--help"),
+    (("guest", "edit", "gauge", "--remove-adapter", "vault"), "no adapter on vault", "pier"),
+    (("guest", "remove", "zzz"), "no guest zzz", "known here: gauge"),
+    (("network", "add", "pier"), "already", "dacha network edit"),
+    (("network", "add", "b", "--kind", "nta"), "not known", "did you mean nat?"),
+    (("network", "add", "b", "--subnet", "10.77.4.0/25"), "overlaps network pier", "leave it out"),
+    (("network", "add", "b", "--subnet", "10.8.0.0/30"), "too small", "/29"),
+    (("network", "remove", "pier"), "is used by gauge", "--remove-adapter"),
+    (("door", "add", "gauge", "ssh", "--port", "0"), "0 is not a port", "1 to 65535"),
+    (("door", "add", "gauge", "ssh", "--port", "70000"), "70000 is not a port", "1 to 65535"),
+    (("door", "add", "gauge", "ssh", "--from", "wan"), "not known", "host, lan"),
+    (("door", "add", "gauge", "odd"), "which port", "to = 8000"),
+    (("door", "edit", "gauge", "shs", "--port", "5"), "no door shs", "dacha door add"),
+    (("address", "propose", "peir"), "no network peir", "did you mean pier?"),
+    (("guest", "ad", "x"), "invalid choice", "--help"),
+    (("door",), "required: action", "--help"),
+]
+
+
+@pytest.mark.parametrize(("command", "what", "remedy"), REFUSED)
+def test_a_refused_edit_says_why_and_changes_nothing(
+    pier: Lab, command: tuple[str, ...], what: str, remedy: str
+) -> None:
+    before = pier.file.read_bytes()
+    refused = pier(*command, code=2)
+    assert what in refused.err.lower() or what in refused.err, refused
+    assert remedy in refused.err
+    assert pier.file.read_bytes() == before
+
+
+def test_a_door_from_the_lan_does_not_end_an_isolation(pier: Lab) -> None:
+    pier("network", "add", "vault", "--kind", "host-only")
+    pier("guest", "add", "locker", "--network", "vault", "--disk", "1GiB")
+    before = pier.file.read_text()
+    refused = pier("door", "add", "locker", "ssh", "--from", "lan", code=2)
+    assert "would end its isolation" in refused.err and "--adapter pier" in refused.err
+    assert "lab.toml is unchanged" in refused.err and pier.file.read_text() == before
+
+
+def test_a_file_that_may_not_be_written_is_said(pier: Lab) -> None:
+    read_only = 'mount --bind "$0" "$0" && mount -o remount,ro,bind "$0" && cd "$0" && exec "$@"'
+    done = subprocess.run(
+        ["unshare", "-rm", "sh", "-c", read_only, pier.folder, PROGRAM, "guest", "edit", "gauge", "--cpus", "2"],
+        env=pier.env,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 3 and "cannot write" in done.stderr and "mounted read-only" in done.stderr

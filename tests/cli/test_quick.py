@@ -1,0 +1,79 @@
+"""Quick commands stay quick: what they import is asserted, not how long it takes."""
+
+import subprocess
+import sys
+
+import pytest
+
+from tests.conftest import Lab
+
+# Each of these costs a quick command more than its own work does.
+SLOW = {
+    "asyncio", "rich", "cryptography", "psutil", "pycdlib", "yaml", "argcomplete", "logging", "importlib.metadata",
+    "concurrent.futures", "http.client", "ssl", "unittest", "difflib", "typing_extensions",
+}  # fmt: skip
+
+TEXT = """\
+[lab]
+name = "quick"
+[network.pier]
+kind = "nat"
+subnet = "10.77.4.0/24"
+[guest.gauge]
+disk = [{ size = "1 GiB" }]
+adapter = [{ network = "pier", address = "10.77.4.20" }]
+door.ssh = { from = "host", port = 2220 }
+"""
+
+
+def modules_of(lab: Lab, *command: str) -> set[str]:
+    script = "import sys; from dacha.cli.main import main; main(sys.argv[1:]); print(*sys.modules, file=sys.stderr)"
+    done = subprocess.run(
+        [sys.executable, "-c", script, *command],
+        cwd=lab.folder,
+        env=lab.env,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    return set(done.stderr.split())
+
+
+@pytest.mark.parametrize(
+    "command", [("--help",), ("--version",), ("status",), ("check",), ("diff",), ("guest", "list"), ("host",)]
+)
+def test_a_quick_command_loads_nothing_slow(lab: Lab, command: tuple[str, ...]) -> None:
+    lab.write(TEXT)
+    assert modules_of(lab, *command) & SLOW == set()
+
+
+def test_help_loads_no_part_of_the_lab(lab: Lab) -> None:
+    loaded = {m for m in modules_of(lab, "--help") if m.startswith("dacha.")}
+    assert loaded == {"dacha.cli", "dacha.cli.main", "dacha.core", "dacha.core.errors"}
+
+
+def test_the_package_itself_imports_nothing() -> None:
+    script = "import sys; before = set(sys.modules); import dacha; print(*(set(sys.modules) - before))"
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert done.stdout.split() == ["dacha"]
+
+
+def test_completion_knows_the_labs_own_names(lab: Lab) -> None:
+    lab.write(TEXT)
+
+    def complete(line: str) -> list[str]:
+        from tests.conftest import PROGRAM
+
+        env = lab.env | {
+            "_ARGCOMPLETE": "1",
+            "COMP_LINE": line,
+            "COMP_POINT": str(len(line)),
+            "_ARGCOMPLETE_STDOUT_FILENAME": "out",
+        }
+        subprocess.run([PROGRAM], cwd=lab.folder, env=env, check=False)
+        return (lab.folder / "out").read_text().replace("\x0b", " ").split()
+
+    assert "status" in complete("dacha st") and "start" in complete("dacha st")
+    assert complete("dacha connect ga") == ["gauge"]
+    assert complete("dacha door remove gauge ") and "ssh" in complete("dacha door remove gauge ")
+    assert complete("dacha network show p") == ["pier"]
