@@ -56,8 +56,10 @@ def run_console(args: argparse.Namespace) -> int:
             line = connect(ws.home.run(args.guest) / SERIAL, 5.0)
         except OSError as e:
             raise HostError(f"the console of {args.guest} cannot be reached", why=str(e), remedy="dacha status") from e
-        with line:
-            output.note(f"On the console of {args.guest}. Ctrl-] leaves. What was printed before:")
+        with line, _raw(sys.stdin.fileno()):
+            # In raw mode a line needs both of its ends.
+            sys.stderr.write(f"On the console of {args.guest}. Ctrl-] leaves. What was printed before:\r\n")
+            sys.stderr.flush()
             _replay(record)
             ended = _attach(line)
     output.note(f"\n{args.guest} has ended." if ended else f"\nLeft the console of {args.guest}; it goes on.")
@@ -92,7 +94,7 @@ def _raw(fd: int) -> Iterator[None]:
 
     before = termios.tcgetattr(fd)
     try:
-        tty.setraw(fd)
+        tty.setraw(fd, termios.TCSADRAIN)  # what was typed already is kept
         yield
     finally:
         termios.tcsetattr(fd, termios.TCSADRAIN, before)
@@ -102,23 +104,22 @@ def _attach(line: socket.socket) -> bool:
     """Carry bytes both ways until the leave key, the end of input, or the guest's end; True for the last."""
     keys, screen = sys.stdin.fileno(), sys.stdout.fileno()
     line.settimeout(None)
-    with _raw(keys):
-        watched: list[int] = [keys, line.fileno()]
-        while True:
-            ready, _, _ = select.select(watched, [], [], 1.0 if keys not in watched else None)
-            if line.fileno() in ready:
-                data = line.recv(65536)
-                if not data:
-                    return True
-                os.write(screen, data)
-            if keys in ready:
-                typed = os.read(keys, 4096)
-                before, leave, _ = typed.partition(LEAVE)
-                if before:
-                    line.sendall(before)
-                if leave:
-                    return False
-                if not typed:
-                    watched.remove(keys)  # a script's input has ended: what the guest still says is waited for
-            elif not ready:
+    watched: list[int] = [keys, line.fileno()]
+    while True:
+        ready, _, _ = select.select(watched, [], [], 1.0 if keys not in watched else None)
+        if line.fileno() in ready:
+            data = line.recv(65536)
+            if not data:
+                return True
+            os.write(screen, data)
+        if keys in ready:
+            typed = os.read(keys, 4096)
+            before, leave, _ = typed.partition(LEAVE)
+            if before:
+                line.sendall(before)
+            if leave:
                 return False
+            if not typed:
+                watched.remove(keys)  # a script's input has ended: what the guest still says is waited for
+        elif not ready:
+            return False

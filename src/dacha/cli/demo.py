@@ -125,7 +125,7 @@ def _play(stage: _Stage) -> None:
 def _fetch(stage: _Stage) -> None:
     import http.client
 
-    from dacha.engine.doors import here
+    from dacha.core.door_plan import here
     from dacha.engine.workspace import load
 
     place = here(load(str(stage.lab)).quick_plan.doors["charts", "web"])

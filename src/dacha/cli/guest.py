@@ -192,7 +192,7 @@ def _size_for(ws: Any, image: str) -> str | None:
     from dacha.core.errors import HostError
     from dacha.core.read import DEFAULT_DISK
     from dacha.core.units import show_size
-    from dacha.engine.prepare import image_path
+    from dacha.engine.machines import image_path
     from dacha.hypervisor.images import inspect
 
     path = image_path(ws, image)

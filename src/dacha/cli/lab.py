@@ -120,7 +120,7 @@ def diff_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_diff(args: argparse.Namespace) -> int:
     from dacha.core.changes import LIVE, kind_of
-    from dacha.engine.apply import pending
+    from dacha.engine.pending import pending
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
@@ -267,7 +267,7 @@ def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) 
 
 
 def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
-    from dacha.engine.doors import lan_place
+    from dacha.core.door_plan import lan_place
     from dacha.host.links import lan_address
 
     if not outcome.done and not outcome.waiting and not outcome.failed:

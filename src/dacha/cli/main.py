@@ -9,7 +9,7 @@ import argparse
 import os
 import sys
 from importlib import import_module
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from dacha import __version__
 from dacha.core.errors import DachaError, UsageError
@@ -40,8 +40,23 @@ MODULES = {command: module for _, command, module, _ in COMMANDS}
 GROUPS = {"guest", "network", "door", "address"}
 
 
+class Help(argparse.RawDescriptionHelpFormatter):
+    """argparse's, with the width read once and plainly: its own way loads a file-copying module at every start."""
+
+    def __init__(self, prog: str, **options: Any) -> None:
+        try:
+            width = int(os.environ.get("COLUMNS", "")) if os.environ.get("COLUMNS") else os.get_terminal_size(1).columns
+        except (OSError, ValueError):
+            width = 100
+        super().__init__(prog, width=max(60, min(width, 120) - 2), **options)
+
+
 class Parser(argparse.ArgumentParser):
     """argparse, with refusals in our own form."""
+
+    def __init__(self, *arguments: Any, **options: Any) -> None:
+        options.setdefault("formatter_class", Help)
+        super().__init__(*arguments, **{"allow_abbrev": False, **options})
 
     def error(self, message: str) -> NoReturn:
         raise UsageError(message[:1].lower() + message[1:], where=self.prog, remedy=f"see: {self.prog} --help")
@@ -65,7 +80,7 @@ def add_command(parser: argparse.ArgumentParser, command: str) -> None:
 
 def parser_for(command: str) -> Parser:
     """The parser of one command alone."""
-    parser = Parser(prog=f"dacha {command}", formatter_class=argparse.RawDescriptionHelpFormatter, allow_abbrev=False)
+    parser = Parser(prog=f"dacha {command}")
     add_command(parser, command)
     return parser
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from itertools import chain
+from typing import NamedTuple
 
 from dacha.core.findings import ERROR, Finding, Path, subject_of
 from dacha.core.lab import Adapter, Network
@@ -15,8 +15,7 @@ SMALLEST = 29
 FIRST_HOST = 10
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NetworkPlan:
+class NetworkPlan(NamedTuple):
     """A network with nothing left open. `resolver` is the address that answers DNS for its guests."""
 
     name: str

@@ -68,6 +68,19 @@ class DoorPlan(NamedTuple):
         return listen, self.port.first
 
 
+def here(door: DoorPlan) -> tuple[str, int] | None:
+    """Where this host itself enters a door: address and first port; None where it has no way in."""
+    place = door.enter_at(LOOPBACK)
+    return None if place is None else (str(place[0]), place[1])
+
+
+def lan_place(door: DoorPlan, lan: IPv4Address | None) -> tuple[IPv4Address, int] | None:
+    """Where a machine on the LAN enters it; None for a door from this host only."""
+    if door.door.origin != "lan":
+        return None
+    return door.enter_at(lan) if lan or door.listen != ANYWHERE else None
+
+
 class _TakenPorts:
     """Host ports that are spoken for. Ranges are narrow (`read.RANGE_MOST`), so each port is noted by itself."""
 

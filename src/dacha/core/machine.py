@@ -121,7 +121,7 @@ def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key:
                 "hardware_address": a.hardware_address,
                 "address": f"{a.address}/{a.prefix}" if a.address else None,
                 "address6": f"{a.address6}/{a.prefix6}" if a.address6 else None,
-                # Only the first adapter that leads out has a default route; a second would make replies leave by chance.
+                # Only the first adapter has a default route; a second would make replies leave by chance.
                 "gateway": str(net.gateway) if n == 0 and net.gateway and a.address else None,
                 "gateway6": str(net.gateway6) if n == 0 and net.gateway6 and a.address6 else None,
                 "name_servers": servers,

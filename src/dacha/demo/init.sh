@@ -54,9 +54,7 @@ if [ -n "$seed" ] && mount -t iso9660 -o ro "$seed" /mnt/seed 2>/dev/null; then
             mac) for link in /sys/class/net/*; do
                      [ "$(cat "$link/address")" = "$value" ] && { device=${link##*/}; ip link set "$device" up; }
                  done ;;
-            address) case $value in *:*) nodad=nodad ;; *) nodad= ;; esac
-                     # shellcheck disable=SC2086  # empty for IPv4
-                     ip address add "$value" dev "$device" $nodad ;;
+            address) ip address add "$value" dev "$device" ;;
             via) ip route add default via "$value" dev "$device" ;;
             server) echo "nameserver $value" >> /etc/resolv.conf ;;
         esac

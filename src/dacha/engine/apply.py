@@ -21,7 +21,7 @@ from dacha.core.changes import (
     WriteDown,
     WriteSeed,
 )
-from dacha.core.difference import ObservedGuest, difference
+from dacha.core.difference import difference
 from dacha.core.door_plan import Forward
 from dacha.core.edits import edit_text
 from dacha.core.errors import BusyError, DachaError, HostError
@@ -31,12 +31,13 @@ from dacha.core.read import read_lab
 from dacha.core.units import show_size
 from dacha.engine import inspect, power, prepare
 from dacha.engine.edit import settled
+from dacha.engine.machines import machines as machines_of
 from dacha.engine.observe import full_name, observe
 from dacha.engine.workspace import Workspace, lab_error, read_text
 from dacha.host import links
 from dacha.host.facts import program
 from dacha.host.files import editing, write_whole
-from dacha.hypervisor import process, user_network
+from dacha.hypervisor import launch, user_network
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.qmp import Qmp
 
@@ -50,12 +51,6 @@ class Outcome(NamedTuple):
     done: list[Change]
     waiting: list[Change]
     failed: list[tuple[Change, DachaError]]
-
-
-def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None) -> list[Change]:
-    """What `apply` would do now."""
-    seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
-    return difference(ws.lab, ws.plan, prepare.machines(ws, ws.plan), seen)
 
 
 def settle(ws: Workspace, report: Report) -> Workspace:
@@ -103,7 +98,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None) -> Out
             keyed.append(MakeHostKey(name))
     lan = links.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
-    machines = prepare.machines(ws, ws.plan)
+    machines = machines_of(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
     outcome = _carry_out(ws, machines, keyed, changes, report)
@@ -210,7 +205,7 @@ def _start_all(
                 (
                     change,
                     began,
-                    process.spawn(argv, home.run(name), home.process_lock(name), home.guest(name) / "qemu.log"),
+                    launch.spawn(argv, home.run(name), home.process_lock(name), home.guest(name) / "qemu.log"),
                 )
             )
         except DachaError as e:
@@ -218,7 +213,7 @@ def _start_all(
     for change, began, child in spawned:
         name = change.guest
         try:
-            found = process.confirm(child, name, ws.home.run(name), ws.home.guest(name) / "qemu.log")
+            found = launch.confirm(child, name, ws.home.run(name), ws.home.guest(name) / "qemu.log")
         except DachaError as e:
             outcome.failed.append((change, e))
             continue

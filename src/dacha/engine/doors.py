@@ -4,24 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable
-from ipaddress import IPv4Address
 
-from dacha.core.door_plan import ANYWHERE, LOOPBACK, DoorPlan
+from dacha.core.door_plan import DoorPlan, here
 from dacha.host.probing import probe_all
 from dacha.wire.probes import Verdict, probe_for
-
-
-def here(door: DoorPlan) -> tuple[str, int] | None:
-    """Where this host itself enters a door: address and first port; None where it has no way in."""
-    place = door.enter_at(LOOPBACK)
-    return None if place is None else (str(place[0]), place[1])
-
-
-def lan_place(door: DoorPlan, lan: IPv4Address | None) -> tuple[IPv4Address, int] | None:
-    """Where a machine on the LAN enters it; None for a door from this host only."""
-    if door.door.origin != "lan":
-        return None
-    return door.enter_at(lan) if lan or door.listen != ANYWHERE else None
 
 
 def probe_doors(doors: Iterable[DoorPlan], timeout_s: float) -> dict[object, Verdict]:

@@ -9,7 +9,7 @@ from dacha.core.errors import HostError, NoError, UsageError
 from dacha.core.identity import host_name
 from dacha.core.lab import Guest
 from dacha.core.nearest import did_you_mean
-from dacha.engine.prepare import host_key_public
+from dacha.engine.machines import host_key_public
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.hypervisor.process import running

@@ -11,9 +11,8 @@ from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, NOTE, Finding, Path
 from dacha.core.lab import Guest
 from dacha.core.plan import Plan
-from dacha.engine.prepare import image_path, key_line
+from dacha.engine.machines import image_path, key_line
 from dacha.engine.workspace import Workspace
-from dacha.host import ports
 from dacha.host.facts import PROGRAMS, facts, program
 
 
@@ -109,6 +108,8 @@ def port_findings(
     ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest], only: set[str] | None = None
 ) -> list[Finding]:
     """Host ports that a door needs and does not have, with the program that holds each."""
+    from dacha.host import ports
+
     found = []
     for (guest, name), door in plan.doors.items():
         seen = observed.get(guest, ObservedGuest())

@@ -9,9 +9,8 @@ from dacha.core.door_plan import Forward
 from dacha.core.errors import DachaError
 from dacha.engine.home import Home
 from dacha.host.processes import started_at
-from dacha.hypervisor import process, user_network
+from dacha.hypervisor import process
 from dacha.hypervisor.command_line import WATCH
-from dacha.hypervisor.qmp import Qmp
 
 # QMP run states in which the guest's processors are held on purpose or by a fault.
 _HELD = ("paused", "prelaunch", "suspended", "io-error", "internal-error", "guest-panicked", "watchdog")
@@ -38,9 +37,12 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
     state = HUNG if found.status is None else PAUSED if found.status in _HELD else ON
     opened: frozenset[Forward] | None = None
     if forwards and found.status is not None:
+        from dacha.hypervisor.qmp import Qmp
+        from dacha.hypervisor.user_network import forwards as open_forwards
+
         try:
             with Qmp(home.run(name) / WATCH) as qmp:
-                opened = user_network.forwards(qmp)
+                opened = open_forwards(qmp)
         except (OSError, DachaError):
             state = HUNG
     return made._replace(

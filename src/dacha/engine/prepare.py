@@ -3,83 +3,19 @@
 from __future__ import annotations
 
 import os
-from pathlib import Path
 from typing import Any
 
 from dacha.core.changes import MakeDisk
 from dacha.core.errors import HostError
 from dacha.core.identity import host_name
 from dacha.core.lab import Guest
-from dacha.core.machine import Machine, digest, first_boot, machine
+from dacha.core.machine import digest
 from dacha.core.plan import Plan
 from dacha.engine.home import Home
+from dacha.engine.machines import first_boot_facts, host_key_public, image_path
 from dacha.engine.workspace import Workspace
-from dacha.host import folders
 from dacha.host.files import write_whole
-from dacha.hypervisor import accelerator
-from dacha.hypervisor.images import Image
-
-
-def key_line(ws: Workspace, written: str) -> str:
-    """The authorized_keys line for one entry of `keys`: a .pub file, or the key itself.
-
-    Raises ValueError with (what, remedy).
-    """
-    from dacha.formats.openssh import public_line
-
-    if written.startswith(("ssh-", "ecdsa-", "sk-")):
-        return public_line(written)
-    path = ws.resolve(written)
-    try:
-        return public_line(path.read_text())
-    except FileNotFoundError:
-        raise ValueError(f"there is no key file {path}", "make one: ssh-keygen -t ed25519") from None
-    except (OSError, UnicodeDecodeError) as e:
-        raise ValueError(f"{path} cannot be read: {e}", "name a file that ends in .pub") from None
-
-
-def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> Machine:
-    """What the guest is to be told; a host key not yet made counts as empty. Unreadable keys are left out:
-    `findings_about_files` names them, and nothing starts while it does."""
-    lines = []
-    for written in guest.login.keys if guest.login else ():
-        try:
-            lines.append(key_line(ws, written))
-        except ValueError:
-            continue
-    return first_boot(ws.lab, plan, guest, keys=lines, host_key=host_key_public(ws.home, guest.name))
-
-
-def host_key_public(home: Home, name: str) -> str:
-    try:
-        return (home.guest(name) / "host_key.pub").read_text().strip()
-    except OSError:
-        return ""
-
-
-def machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
-    """Every guest's desired machine on this host. Raises HostError when the pinned accelerator is not here."""
-    chosen = accelerator.choose(ws.lab.accelerator).name
-    wanted = {}
-    for guest in ws.lab.guests.values():
-        files = {}
-        if guest.boot:
-            files = {f: str(ws.resolve(f)) for f in (guest.boot.kernel, guest.boot.initrd) if f}
-        seed = digest(first_boot_facts(ws, plan, guest)) if guest.first_boot else None
-        wanted[guest.name] = machine(ws.lab, plan, guest, accelerator=chosen, files=files, seed=seed)
-    return wanted
-
-
-def image_path(ws: Workspace, written: str) -> Path:
-    """The image that `from` names: a path, or a short name in the images folder of the state folder."""
-    path = ws.resolve(written)
-    if path.exists() or "/" in written:
-        return path
-    store = folders.state() / "images"
-    for suffix in ("", ".qcow2", ".img", ".raw"):
-        if (store / (written + suffix)).is_file():
-            return store / (written + suffix)
-    return path
+from dacha.hypervisor import images
 
 
 def make_host_key(home: Home, lab: str, name: str) -> None:
@@ -93,9 +29,7 @@ def make_host_key(home: Home, lab: str, name: str) -> None:
 
 def make_disk(ws: Workspace, change: MakeDisk) -> None:
     """Make one disk whole or not at all. Raises HostError."""
-    from dacha.hypervisor import images
-
-    base: Image | None = None
+    base: images.Image | None = None
     if change.base:
         base = images.inspect(image_path(ws, change.base))
     images.create(ws.home.disk(change.guest, change.number), size=change.size, base=base, full=change.full)

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import time
 from ipaddress import IPv4Address
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from dacha.core.changes import Change
 from dacha.core.difference import HUNG, OFF, PAUSED, ObservedGuest
-from dacha.core.door_plan import DoorPlan
+from dacha.core.door_plan import DoorPlan, here, lan_place
 from dacha.core.lab import Guest
 from dacha.core.units import show_duration
-from dacha.engine import doors
-from dacha.engine.apply import pending as pending_changes
 from dacha.engine.observe import observe
+from dacha.engine.pending import pending as pending_changes
 from dacha.engine.workspace import Workspace
-from dacha.host import links
-from dacha.wire.probes import Verdict
+
+if TYPE_CHECKING:
+    from dacha.wire.probes import Verdict
 
 # A door of a guest that came up this recently may simply not be there yet.
 BOOTING_S = 300.0
@@ -51,14 +51,21 @@ class Status(NamedTuple):
 
 def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     """Observe everything and probe every door of a running guest, within about `timeout_s` seconds."""
+    # Imported when something is to be asked: a lab that is off is shown without a socket.
+    from dacha.host.links import lan_address
+
     seen = observe(ws.home, ws.lab.guests)
     plan = ws.quick_plan
     ws.plan = plan
     pending = pending_changes(ws, seen)
     on = {name for name, s in seen.items() if s.running and s.state != PAUSED}
     asked = [d for d in plan.doors.values() if d.door.guest in on and _applied(d, seen[d.door.guest])]
-    verdicts = doors.probe_doors(asked, timeout_s) if asked else {}
-    lan = links.lan_address() if any(d.door.origin == "lan" for d in plan.doors.values()) else None
+    verdicts: dict[object, Verdict] = {}
+    if asked:
+        from dacha.engine.doors import probe_doors
+
+        verdicts = probe_doors(asked, timeout_s)
+    lan = lan_address() if any(d.door.origin == "lan" for d in plan.doors.values()) else None
     rows = []
     for guest in ws.lab.guests.values():
         s = seen[guest.name]
@@ -93,8 +100,8 @@ def _applied(door: DoorPlan, seen: ObservedGuest) -> bool:
 
 
 def _door_row(door: DoorPlan, seen: ObservedGuest, verdicts: dict[object, Verdict], lan: IPv4Address | None) -> DoorRow:
-    outside = doors.lan_place(door, lan)
-    place = outside or doors.here(door)
+    outside = lan_place(door, lan)
+    place = outside or here(door)
     origin = "LAN" if outside else "host"
     shown = (
         f"{origin} {place[0]}:{door.port if door.port and door.means == 'forward' else place[1]}"

@@ -13,7 +13,7 @@ from dacha.core.lab import Lab
 from dacha.core.plan import Plan, make_plan
 from dacha.core.read import read_lab
 from dacha.engine.home import Home
-from dacha.host import folders, links, ports
+from dacha.host import folders
 
 NAME = "lab.toml"
 
@@ -86,6 +86,8 @@ class Workspace:
     @cached_property
     def plan(self) -> Plan:
         """The plan for this host: clear of the subnets it routes and the ports it holds."""
+        from dacha.host import links, ports
+
         return make_plan(self.lab, links.used_subnets(), ports.listening())
 
     @cached_property

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -14,13 +13,17 @@ PROGRAMS = (
     ("qemu-system-x86_64", "qemu-system-x86", "runs the guests"),
     ("qemu-img", "qemu-utils", "makes disks"),
     ("ssh", "openssh-client", "dacha connect"),
-    ("ip", "iproute2", "tells which subnets this host uses"),
 )
 
 
 def program(name: str) -> str | None:
     """The full path of a program, looked for in /usr/sbin too; None when it is not there."""
-    return shutil.which(name, path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
+    # Ordinary users often lack /usr/sbin on their PATH. (shutil has this too, and costs a quick command 3 ms.)
+    for folder in f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin".split(":"):
+        path = f"{folder}/{name}"
+        if folder and os.access(path, os.X_OK) and not Path(path).is_dir():
+            return path
+    return None
 
 
 def existing(folder: Path) -> Path:

@@ -1,46 +1,42 @@
-"""What addresses this host has and which subnets it routes, asked of iproute2 in its JSON form."""
+"""What addresses this host has and which subnets it routes, from the kernel's own tables."""
 
 from __future__ import annotations
 
-import json
-import os
-import shutil
 from ipaddress import IPv4Address, IPv4Network
-from typing import Any
 
-
-def _ip(*arguments: str) -> list[dict[str, Any]]:
-    import subprocess  # late: most commands do not ask
-
-    # An ordinary user's PATH often lacks /usr/sbin, where iproute2 may live.
-    program = shutil.which("ip", path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
-    if program is None:
-        return []
-    done = subprocess.run([program, "-json", "-4", *arguments], capture_output=True, text=True, timeout=10, check=False)
-    try:
-        rows = json.loads(done.stdout or "[]")
-    except json.JSONDecodeError:
-        return []
-    return rows if isinstance(rows, list) else []
+_ROUTES = "/proc/net/route"
 
 
 def used_subnets() -> list[IPv4Network]:
-    """Every subnet in the host's routing tables, without the default route."""
+    """Every IPv4 subnet in the host's main routing table (proc(5)), without the default route."""
+    import struct
+
     found = set()
-    for row in _ip("route", "show", "table", "all"):
-        if row.get("type", "unicast") == "unicast" and row.get("dst", "default") != "default":
-            net = IPv4Network(row["dst"])
-            if net.prefixlen < 32:
-                found.add(net)
+    try:
+        with open(_ROUTES) as f:
+            rows = f.read().splitlines()[1:]
+    except OSError:
+        return []
+    for row in rows:
+        fields = row.split()
+        # Both are 32-bit numbers in this machine's byte order, written in hexadecimal.
+        destination, mask = (struct.unpack(">I", struct.pack("=I", int(fields[n], 16)))[0] for n in (1, 7))
+        prefix = mask.bit_count()
+        if 0 < prefix < 32:
+            found.add(IPv4Network((destination & mask, prefix)))
     return sorted(found)
 
 
 def lan_address() -> IPv4Address | None:
-    """The address of this host that the LAN knows: the source of its default route, else its first global one."""
-    for row in _ip("route", "get", "192.0.2.1"):  # TEST-NET-1 (RFC 5737): looked up, never sent to
-        if "prefsrc" in row and not IPv4Address(row["prefsrc"]).is_loopback:
-            return IPv4Address(row["prefsrc"])
-    for row in _ip("address", "show", "scope", "global"):
-        for address in row.get("addr_info", ()):
-            return IPv4Address(address["local"])
-    return None
+    """The address of this host that the LAN knows: the source of its default route. None when it has no such route."""
+    import socket
+
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
+        try:
+            s.connect(
+                ("192.0.2.1", 9)
+            )  # TEST-NET-1 (RFC 5737): a datagram socket only looks the route up, nothing is sent
+        except OSError:
+            return None
+        address = IPv4Address(s.getsockname()[0])
+    return None if address.is_loopback else address

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import os
-import select
-import signal
 from functools import cache
 from typing import NamedTuple
 
@@ -54,6 +52,8 @@ def wait_gone(process: Process, timeout_s: float) -> bool:
     try:
         if not alive(process):
             return True
+        import select
+
         ready, _, _ = select.select([fd], [], [], max(0.0, timeout_s))
         return bool(ready)
     finally:
@@ -69,6 +69,8 @@ def kill(process: Process) -> None:
     try:
         # The descriptor is bound to whoever has the id now; only if that is ours is the signal sent.
         if alive(process):
+            import signal
+
             signal.pidfd_send_signal(fd, signal.SIGKILL)
     except ProcessLookupError:
         pass

@@ -1,21 +1,29 @@
-"""A guest's QEMU process: started, found again, stopped. It outlives every dacha process."""
+"""A guest's QEMU process: found again, stopped, held. It outlives every dacha process."""
 
 from __future__ import annotations
 
 import contextlib
 import fcntl
 import os
-import subprocess
 import time
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from dacha.core.errors import HostError, NoError, PeerError
 from dacha.host.processes import Process, alive, identify, kill, wait_gone
 from dacha.hypervisor.command_line import QMP, WATCH
-from dacha.hypervisor.qmp import Qmp
+
+if TYPE_CHECKING:
+    from dacha.hypervisor.qmp import Qmp
 
 _FORCE = "power it off: dacha stop --force (what the guest has not yet written is lost)"
+
+
+def _monitor(path: Path, timeout_s: float = 5.0) -> Qmp:
+    """A monitor's client; imported only when some guest runs."""
+    from dacha.hypervisor.qmp import Qmp
+
+    return Qmp(path, timeout_s)
 
 
 class Found(NamedTuple):
@@ -42,61 +50,6 @@ def running(lock: Path) -> bool:
         os.close(fd)
 
 
-def spawn(argv: list[str], run: Path, lock: Path, log: Path) -> subprocess.Popen[bytes]:
-    """Start QEMU in `run`, in a session of its own, its words going to `log`. Returns at once.
-
-    Raises HostError when the guest's process lives already.
-    """
-    fd = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-    try:
-        for attempt in range(20):
-            try:
-                fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                break
-            except BlockingIOError:
-                # Somebody may just be looking (`running`), which takes microseconds.
-                if attempt == 19:
-                    raise HostError(f"{run.name} runs already", remedy="dacha status shows it") from None
-                time.sleep(0.01)
-        for socket in run.iterdir():
-            socket.unlink()  # left by a process that was killed; QEMU would refuse to listen there
-        with log.open("wb") as out:
-            return subprocess.Popen(
-                argv,
-                cwd=run,
-                stdin=subprocess.DEVNULL,
-                stdout=out,
-                stderr=out,
-                start_new_session=True,
-                pass_fds=(fd,),
-                env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"},
-            )
-    finally:
-        os.close(fd)
-
-
-def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, timeout_s: float = 30.0) -> Process:
-    """Wait until a spawned QEMU answers on its monitor. Raises HostError with QEMU's own words when it ends instead."""
-    deadline = time.monotonic() + timeout_s
-    pause = 0.002
-    while time.monotonic() < deadline:
-        if child.poll() is not None:
-            words = log.read_text(errors="replace").strip() or f"it ended with status {child.returncode}"
-            raise HostError(f"QEMU did not start {name}", why=words, remedy=f"its words are kept in {log}")
-        with contextlib.suppress(OSError, PeerError), Qmp(run / QMP, timeout_s=10):
-            process = identify(child.pid)
-            if process:
-                return process
-        # The socket appears when QEMU makes it; there is nothing to wait on before.
-        time.sleep(pause)
-        pause = min(pause * 1.5, 0.05)
-    child.kill()
-    child.wait()
-    raise HostError(
-        f"QEMU did not answer within {timeout_s:.0f} s while starting {name}", remedy=f"its words are kept in {log}"
-    )
-
-
 def find(run: Path, lock: Path, name: str, recorded: Process | None) -> Found | None:
     """The guest's process: by its recorded identity, else by whoever listens on its monitor and gives the right
     name. None when it does not run. A process that merely has a recorded id is never taken."""
@@ -106,7 +59,7 @@ def find(run: Path, lock: Path, name: str, recorded: Process | None) -> Found | 
     deadline = time.monotonic() + 2.0
     while True:
         try:
-            with Qmp(run / WATCH, timeout_s=1.0) as qmp:
+            with _monitor(run / WATCH, timeout_s=1.0) as qmp:
                 if qmp.execute("query-name").get("name") == name and (process := identify(qmp.pid)):
                     return Found(process, qmp.execute("query-status")["status"])
                 return Found(known, None)
@@ -123,7 +76,7 @@ def press_power(process: Process | None, run: Path, name: str) -> None:
     """Press the guest's ACPI power button. Raises NoError when its monitor does not take it."""
     why = "QEMU hangs, or was stopped from outside"
     try:
-        with Qmp(run / QMP) as qmp:
+        with _monitor(run / QMP) as qmp:
             if qmp.execute("query-status")["status"] == "paused":
                 qmp.execute("cont")  # a held system cannot hear the button
             qmp.execute("system_powerdown")
@@ -149,7 +102,7 @@ def await_end(process: Process, name: str, timeout_s: float, pressed_s: float) -
 
 def power_off(process: Process, run: Path) -> None:
     """End the guest at once, as pulling its plug would: by its monitor when that answers, else by its process."""
-    with contextlib.suppress(OSError, PeerError, HostError), Qmp(run / QMP, timeout_s=2.0) as qmp:
+    with contextlib.suppress(OSError, PeerError, HostError), _monitor(run / QMP, timeout_s=2.0) as qmp:
         qmp.execute("quit")
     if not wait_gone(process, 5.0):
         kill(process)
@@ -158,5 +111,5 @@ def power_off(process: Process, run: Path) -> None:
 
 def pause(run: Path, *, resume: bool) -> None:
     """Hold the guest's processors, or let them go on."""
-    with Qmp(run / QMP) as qmp:
+    with _monitor(run / QMP) as qmp:
         qmp.execute("cont" if resume else "stop")

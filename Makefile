@@ -1,0 +1,37 @@
+# make demo runs the main job, make test passes the tests; both set up what they need first.
+PYTHON ?= $(shell command -v /usr/bin/python3 || command -v python3)
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: help setup demo test lint bench screenshots clean
+
+help:                ## what can be made
+	@sed -n 's/^\([a-z]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
+
+setup: $(VENV)/ready ## the programs and the Python environment that the rest needs
+
+$(VENV)/ready: pyproject.toml tools/setup.sh
+	@PYTHON="$(PYTHON)" tools/setup.sh "$(VENV)"
+	@touch $@
+
+demo: setup          ## run the saltmarsh demonstration: real guests, no privileges
+	$(BIN)/dacha demo
+
+test: setup lint     ## pass the tests, with real guests
+	$(BIN)/pytest
+
+lint: setup          ## the style and the types
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check src tests bench
+	$(BIN)/mypy
+	shellcheck tools/*.sh .ci/run
+	shellcheck --shell=busybox --exclude=SC2086,SC3043 src/dacha/demo/init.sh
+
+bench: setup         ## the performance promises, as ratios in one run
+	for script in bench/*.py; do $(BIN)/python $$script || exit 1; done
+
+screenshots: setup   ## the pictures in docs/screenshots, from the demo data
+	PATH="$(CURDIR)/$(BIN):$$PATH" tools/screenshots.sh
+
+clean:               ## remove what make made here
+	rm -rf $(VENV) .mypy_cache .ruff_cache .pytest_cache .hypothesis

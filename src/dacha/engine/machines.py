@@ -1,0 +1,75 @@
+"""What each guest's machine should be on this host: the lab's words resolved to files, keys and an accelerator."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from dacha.core.lab import Guest
+from dacha.core.machine import Machine, digest, first_boot, machine
+from dacha.core.plan import Plan
+from dacha.engine.home import Home
+from dacha.engine.workspace import Workspace
+from dacha.host import folders
+from dacha.hypervisor import accelerator
+
+
+def key_line(ws: Workspace, written: str) -> str:
+    """The authorized_keys line for one entry of `keys`: a .pub file, or the key itself.
+
+    Raises ValueError with (what, remedy).
+    """
+    from dacha.formats.openssh import public_line
+
+    if written.startswith(("ssh-", "ecdsa-", "sk-")):
+        return public_line(written)
+    path = ws.resolve(written)
+    try:
+        return public_line(path.read_text())
+    except FileNotFoundError:
+        raise ValueError(f"there is no key file {path}", "make one: ssh-keygen -t ed25519") from None
+    except (OSError, UnicodeDecodeError) as e:
+        raise ValueError(f"{path} cannot be read: {e}", "name a file that ends in .pub") from None
+
+
+def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> Machine:
+    """What the guest is to be told; a host key not yet made counts as empty. Unreadable keys are left out:
+    `findings_about_files` names them, and nothing starts while it does."""
+    lines = []
+    for written in guest.login.keys if guest.login else ():
+        try:
+            lines.append(key_line(ws, written))
+        except ValueError:
+            continue
+    return first_boot(ws.lab, plan, guest, keys=lines, host_key=host_key_public(ws.home, guest.name))
+
+
+def host_key_public(home: Home, name: str) -> str:
+    try:
+        return (home.guest(name) / "host_key.pub").read_text().strip()
+    except OSError:
+        return ""
+
+
+def machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
+    """Every guest's desired machine on this host. Raises HostError when the pinned accelerator is not here."""
+    chosen = accelerator.choose(ws.lab.accelerator).name
+    wanted = {}
+    for guest in ws.lab.guests.values():
+        files = {}
+        if guest.boot:
+            files = {f: str(ws.resolve(f)) for f in (guest.boot.kernel, guest.boot.initrd) if f}
+        seed = digest(first_boot_facts(ws, plan, guest)) if guest.first_boot else None
+        wanted[guest.name] = machine(ws.lab, plan, guest, accelerator=chosen, files=files, seed=seed)
+    return wanted
+
+
+def image_path(ws: Workspace, written: str) -> Path:
+    """The image that `from` names: a path, or a short name in the images folder of the state folder."""
+    path = ws.resolve(written)
+    if path.exists() or "/" in written:
+        return path
+    store = folders.state() / "images"
+    for suffix in ("", ".qcow2", ".img", ".raw"):
+        if (store / (written + suffix)).is_file():
+            return store / (written + suffix)
+    return path

@@ -1,0 +1,15 @@
+"""What `apply` would still do: the lab against what is seen, without doing anything."""
+
+from __future__ import annotations
+
+from dacha.core.changes import Change
+from dacha.core.difference import ObservedGuest, difference
+from dacha.engine.machines import machines
+from dacha.engine.observe import observe
+from dacha.engine.workspace import Workspace
+
+
+def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None) -> list[Change]:
+    """What `apply` would do now."""
+    seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
+    return difference(ws.lab, ws.plan, machines(ws, ws.plan), seen)

@@ -1,0 +1,70 @@
+"""Starting a guest's QEMU process, and making sure that it came up."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import subprocess
+import time
+from pathlib import Path
+
+from dacha.core.errors import HostError, PeerError
+from dacha.host.processes import Process, identify
+from dacha.hypervisor.command_line import QMP
+from dacha.hypervisor.qmp import Qmp
+
+
+def spawn(argv: list[str], run: Path, lock: Path, log: Path) -> subprocess.Popen[bytes]:
+    """Start QEMU in `run`, in a session of its own, its words going to `log`. Returns at once.
+
+    Raises HostError when the guest's process lives already.
+    """
+    fd = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    try:
+        for attempt in range(20):
+            try:
+                fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                # Somebody may just be looking (`running`), which takes microseconds.
+                if attempt == 19:
+                    raise HostError(f"{run.name} runs already", remedy="dacha status shows it") from None
+                time.sleep(0.01)
+        for socket in run.iterdir():
+            socket.unlink()  # left by a process that was killed; QEMU would refuse to listen there
+        with log.open("wb") as out:
+            return subprocess.Popen(
+                argv,
+                cwd=run,
+                stdin=subprocess.DEVNULL,
+                stdout=out,
+                stderr=out,
+                start_new_session=True,
+                pass_fds=(fd,),
+                env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"},
+            )
+    finally:
+        os.close(fd)
+
+
+def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, timeout_s: float = 30.0) -> Process:
+    """Wait until a spawned QEMU answers on its monitor. Raises HostError with QEMU's own words when it ends instead."""
+    deadline = time.monotonic() + timeout_s
+    pause = 0.002
+    while time.monotonic() < deadline:
+        if child.poll() is not None:
+            words = log.read_text(errors="replace").strip() or f"it ended with status {child.returncode}"
+            raise HostError(f"QEMU did not start {name}", why=words, remedy=f"its words are kept in {log}")
+        with contextlib.suppress(OSError, PeerError), Qmp(run / QMP, timeout_s=10):
+            process = identify(child.pid)
+            if process:
+                return process
+        # The socket appears when QEMU makes it; there is nothing to wait on before.
+        time.sleep(pause)
+        pause = min(pause * 1.5, 0.05)
+    child.kill()
+    child.wait()
+    raise HostError(
+        f"QEMU did not answer within {timeout_s:.0f} s while starting {name}", remedy=f"its words are kept in {log}"
+    )

@@ -1,0 +1,188 @@
+"""What goes wrong with real guests: killed commands, killed guests, hung ones, and two commands at once."""
+
+import json
+import os
+import signal
+import subprocess
+import time
+
+from tests.conftest import PROGRAM, Lab
+
+TEXT = """\
+[lab]
+name = "faults"
+[network.pier]
+kind = "nat"
+subnet = "10.77.4.0/24"
+[guest.gauge]
+@BOOT@
+disk = [{ size = "16 MiB" }]
+adapter = [{ network = "pier", address = "10.77.4.20" }]
+door.ssh = { from = "host" }
+"""
+
+
+def processes_of(lab: Lab) -> list[int]:
+    """The QEMU processes of this lab, by the console file that each was given."""
+    found = []
+    for entry in os.listdir("/proc"):
+        if entry.isdigit():
+            try:
+                with open(f"/proc/{entry}/cmdline", "rb") as f:
+                    line = f.read()
+            except OSError:
+                continue
+            if line.startswith(b"/usr/bin/qemu") and str(lab.folder).encode() in line:
+                found.append(int(entry))
+    return found
+
+
+def test_a_command_killed_at_any_moment_is_mended_by_the_next_apply(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(TEXT)
+    # From before its first write to after its last: the guest's process, if any, is found again, never doubled.
+    for delay_ms in (60, 120, 160, 200, 240, 280, 320, 380, 450, 600):
+        command = subprocess.Popen(
+            [PROGRAM, "apply", "--no-wait"],
+            cwd=lab.folder,
+            env=lab.env,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        time.sleep(delay_ms / 1000)
+        command.kill()
+        command.wait()
+        lab("apply", "--no-wait")
+        assert len(processes_of(lab)) == 1, f"killed after {delay_ms} ms"
+        assert lab("diff").out == "faults: everything applied\n"
+        folder = lab.guest_folder("gauge")
+        assert [p.name for p in folder.iterdir() if p.name.endswith(".part")] == []
+        if delay_ms < 300:  # the next round begins from nothing again
+            lab("stop", "gauge", "--force", "--wait", "0s")
+            for name in ("disk-0.qcow2", "host_key", "host_key.pub", "seed.iso", "guest.json"):
+                (folder / name).unlink()
+        elif delay_ms < 600:
+            lab("stop", "gauge", "--force", "--wait", "0s")
+            lab("start", "gauge", "--no-wait")
+    lab("restart", "gauge", "--force", "--wait", "0s")
+    assert lab("connect", "gauge", "--", "hostname").out == "gauge\n"
+
+
+def test_two_at_once_the_second_waits(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(TEXT)
+    both = [
+        subprocess.Popen(
+            [PROGRAM, "apply", "--no-wait"],
+            cwd=lab.folder,
+            env=lab.env,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        for _ in range(2)
+    ]
+    said = [p.communicate(timeout=60) for p in both]
+    assert [p.returncode for p in both] == [0, 0], said
+    assert len(processes_of(lab)) == 1
+    assert any("waiting for dacha apply (process" in err for _, err in said) or any(
+        "nothing to do" in out for out, _ in said
+    )
+
+
+def test_a_guest_killed_hung_or_stale_is_seen_for_what_it_is(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(TEXT)
+    lab("apply")
+    pid = lab.pid("gauge")
+
+    # Hung: its process is there, its monitor is silent. No command waits for ever.
+    os.kill(pid, signal.SIGSTOP)
+    assert "does not answer" in lab("status", code=1).out
+    began = time.monotonic()
+    refused = lab("stop", "gauge", "--wait", "2s", code=1).err
+    assert "its monitor does not answer" in refused and "dacha stop --force" in refused
+    assert time.monotonic() - began < 30
+    lab("stop", "gauge", "--wait", "1s", "--force")
+    assert processes_of(lab) == []
+
+    # Killed from outside: off, and the next apply starts it again, because nobody meant it to be off.
+    lab("start", "gauge", "--no-wait")
+    pid = lab.pid("gauge")
+    os.kill(pid, signal.SIGKILL)
+    deadline = time.monotonic() + 10
+    while processes_of(lab) and time.monotonic() < deadline:
+        time.sleep(0.02)
+    assert [g["state"] for g in lab("status", "--json").json["guests"]] == ["off"]
+    assert "guest gauge        start" in lab("diff").out
+
+    # A record whose process id belongs to another program by now: that program is never touched.
+    stranger = subprocess.Popen(["sleep", "300"])
+    try:
+        record = lab.guest_folder("gauge") / "guest.json"
+        raw = json.loads(record.read_text())
+        raw["process"][0] = stranger.pid
+        record.write_text(json.dumps(raw))
+        assert [g["state"] for g in lab("status", "--json").json["guests"]] == ["off"]
+        lab("stop", "gauge", "--force", "--wait", "0s")
+        lab("start", "gauge", "--no-wait")
+        assert stranger.poll() is None
+    finally:
+        stranger.kill()
+        stranger.wait()
+
+    # A record that is lost or damaged: the guest is found by its own monitor and adopted.
+    record.write_text("{ damaged")
+    found = lab("status", "--json", code=None).json["guests"][0]
+    assert found["state"] == "on" and found["pid"] == processes_of(lab)[0]
+    record.unlink()
+    lab("stop", "gauge", "--wait", "0s", "--force")
+    assert processes_of(lab) == []
+
+
+def test_the_lab_file_gone_while_guests_run_is_said_with_the_way_back(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(TEXT)
+    lab("apply", "--no-wait")
+    text = lab.file.read_text()
+    lab.file.unlink()
+    for said in (lab("status", code=2).err, lab("status", "--lab", str(lab.file), code=2).err):
+        assert "its guests may still run" in said and f"applied.toml {lab.file}" in said
+    command = next(line.split(": ", 1)[1] for line in said.splitlines() if "cp " in line)
+    subprocess.run(command.split(), check=True)
+    assert lab.file.read_text() == text
+    assert "1 on" in lab("status", code=None).out
+
+
+def test_qemu_refusing_to_start_is_told_in_its_own_words(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(TEXT.replace("[guest.gauge]", '[guest.gauge]\ncpu = "no-such-processor"'))
+    done = lab("apply", code=3)
+    assert "QEMU did not start gauge" in done.err and "unable to find CPU model" in done.err
+    assert processes_of(lab) == []
+    lab.write(TEXT)
+    lab("apply", "--no-wait")
+    assert len(processes_of(lab)) == 1
+
+
+def test_a_guest_that_ignores_its_button_is_said_and_can_be_forced(guest_lab: Lab, image: object) -> None:
+    lab = guest_lab
+    # A kernel without its root file system ends in a panic and hears no button.
+    text = TEXT.replace("@BOOT@", f'memory = "128 MiB"\nvideo = false\nboot = {{ kernel = "{image.kernel}" }}')  # type: ignore[attr-defined]
+    lab.write(text)
+    lab("apply", "--no-wait")
+    refused = lab("stop", "gauge", "--wait", "1s", code=1)
+    assert "still on 1 s after its power button was pressed" in refused.err and "--force" in refused.err
+    assert len(processes_of(lab)) == 1
+    assert "powered off" in lab("stop", "gauge", "--wait", "1s", "--force").out
+    assert processes_of(lab) == []
+
+
+def test_a_door_that_never_answers_is_exit_code_1_in_the_stated_time(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(TEXT)
+    lab.file.write_text(lab.file.read_text().replace("rdinit=/init", "rdinit=/none"))
+    began = time.monotonic()
+    done = lab("apply", "--wait", "3s", code=1)
+    assert "door gauge ssh does not answer" in done.err and "dacha console gauge" in done.err
+    assert time.monotonic() - began < 30

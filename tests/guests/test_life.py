@@ -1,0 +1,227 @@
+"""The whole job with real guests under QEMU: from lab.toml to an SSH login, and every command on the way."""
+
+import http.client
+import json
+import os
+import pty
+import select
+import socket
+import subprocess
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import PROGRAM, Lab
+
+TEXT = """\
+[lab]
+name = "saltmarsh"   # the pier
+
+[network.pier]
+kind = "nat"
+
+[network.vault]
+kind = "host-only"
+subnet6 = "fd77:9::/64"
+
+[guest.gauge]
+@BOOT@
+disk = [{ size = "64 MiB" }]
+adapter = [{ network = "pier" }]
+door.ssh = { from = "host" }
+
+[guest.locker]
+@BOOT@
+adapter = [{ network = "vault", address6 = "fd77:9::10" }]
+door.ssh = { from = "host" }
+"""
+
+
+def ports(lab: Lab, guest: str) -> dict[str, int]:
+    return {d["name"]: int(d["port"]) for d in lab("door", "list", guest, "--json").json["doors"]}
+
+
+def page(port: int) -> int:
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=10)
+    connection.request("GET", "/tides.csv")
+    return connection.getresponse().status
+
+
+def test_a_lab_from_nothing_to_logins_and_back(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(TEXT)
+
+    # Applied: what was left out is written down, and the guests answer by SSH with keys nobody had to trust.
+    said = lab("apply").out
+    assert said.count("open") >= 2 and "made host key, disk 0 of 64 MiB, first-boot data; started" in said
+    assert "# the pier" in lab.file.read_text()
+    assert lab("diff").out == "saltmarsh: everything applied\n"
+    assert lab("apply").out == "saltmarsh: nothing to do, everything was applied\n"
+
+    # Each guest has its planned name and address, and nothing else was asked of it.
+    plan = {a["guest"]: a for a in lab("address", "list", "--json").json["addresses"]}
+    for guest in ("gauge", "locker"):
+        told = lab(
+            "connect",
+            guest,
+            "--",
+            "hostname; ip -4 -o addr show eth0; cat /sys/class/net/eth0/address; cat /etc/resolv.conf",
+        ).out
+        assert told.splitlines()[0] == guest
+        assert f"{plan[guest]['address']}/24" in told and plan[guest]["hardware_address"] in told
+    assert "fd77:9::10" in lab("connect", "locker", "--", "ip -6 -o addr show eth0").out
+
+    # The door is on loopback only; the host-only guest has no way out, the other has.
+    lan = [a for a in _own_addresses() if a != "127.0.0.1"]
+    for address in lan:
+        with socket.socket() as s:
+            assert s.connect_ex((address, ports(lab, "gauge")["ssh"])) != 0
+    with socket.socket() as server:
+        server.bind(("127.0.0.1", 0))
+        server.listen()
+        threading.Thread(target=lambda: server.accept()[0].sendall(b"through"), daemon=True).start()
+        reach = f"timeout 5 nc -w 2 {{}} {server.getsockname()[1]} < /dev/null"
+        gateways = {n["name"]: n["gateway"] for n in lab("network", "list", "--json").json["networks"]}
+        assert "through" in lab("connect", "gauge", "--", reach.format(gateways["pier"]), code=None).out
+        assert "through" not in lab("connect", "locker", "--", reach.format(gateways["vault"]), code=None).out
+
+    # Status says so, to people and to scripts.
+    status = lab("status")
+    assert (
+        "saltmarsh: 2 guests, 2 on; everything applied" in status.out
+        and "Guests on pier reach this host's own" in status.out
+    )
+    rows = {g["name"]: g for g in lab("status", "--json").json["guests"]}
+    assert rows["gauge"]["state"] == "on" and rows["gauge"]["doors"][0]["answers"] is True
+
+    # A door added while the guest runs is opened live, and closed live; the guest's process stays the same.
+    pid = lab.pid("gauge")
+    lab("door", "add", "gauge", "web", "--service", "http", "--from", "lan")
+    assert "not open yet: dacha apply" in lab("status", code=1).out
+    lab("apply")
+    web = ports(lab, "gauge")["web"]
+    assert page(web) == 200
+    lab("door", "remove", "gauge", "web")
+    lab("apply")
+    with pytest.raises(OSError):
+        page(web)
+    assert lab.pid("gauge") == pid
+
+    # What only the next start can change waits for it, and is taken up by a restart.
+    lab("guest", "edit", "gauge", "--memory", "160MiB")
+    waiting = lab("diff").out
+    assert "memory 128 MiB → 160 MiB" in waiting and "at next start" in waiting
+    lab("apply")
+    lab("restart", "gauge")
+    assert int(lab("connect", "gauge", "--", "awk '/MemTotal/ {print $2}' /proc/meminfo").out) > 110_000
+    assert lab("connect", "gauge", "--", "wc -l < /srv/readings/log").out.strip() == "2", "the disk kept its readings"
+
+    # Stopped on purpose it stays off through an apply; everything is recorded.
+    lab("stop", "--all")
+    assert "left off, as it was stopped: dacha start gauge" in lab("apply").out
+    assert {g["state"] for g in lab("status", "--json").json["guests"]} == {"off"}
+    assert lab("console", "gauge", "--record").out.count("demo guest: ready") == 2
+
+
+def _own_addresses() -> list[str]:
+    rows = json.loads(subprocess.run(["ip", "-json", "-4", "addr"], capture_output=True, text=True, check=True).stdout)
+    return [a["local"] for r in rows for a in r.get("addr_info", [])]
+
+
+ONE = """\
+[lab]
+name = "one"
+[network.pier]
+kind = "nat"
+isolated = true
+[guest.gauge]
+@BOOT@
+adapter = [{ network = "pier" }]
+door.ssh = { from = "host" }
+"""
+
+
+def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(ONE)
+    lab("apply")
+
+    # The SSH command is the system's, with everything filled in; a guest with another key is refused.
+    shown = lab("connect", "gauge", "--show").out
+    assert "StrictHostKeyChecking=yes" in shown and "HostKeyAlias=gauge.one.internal" in shown
+    known = lab.folder / "state/labs/one/known_hosts"
+    right = known.read_text()
+    other = (lab.folder / "id.pub").read_text().split()[1]
+    known.write_text(
+        "\n".join(line.rsplit(" ", 1)[0] + " " + other for line in right.splitlines() if line[0] != "#") + "\n"
+    )
+    refused = lab("connect", "gauge", "--", "true", code=255)
+    assert "HOST IDENTIFICATION HAS CHANGED" in refused.err
+    known.write_text(right)
+    assert lab("connect", "gauge", "--", "exit 7", code=7).code == 7
+
+    # Paused, it says so and its door is not called broken; resumed, it answers.
+    lab("pause", "gauge")
+    assert "paused already" in lab("pause", "gauge").out
+    assert "guest is paused" in lab("status").out
+    lab("resume", "gauge")
+    assert lab("connect", "gauge", "--", "echo back").out == "back\n"
+
+    # A person at a terminal; a second one is told who is there; the leave key leaves the guest on.
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(lab.folder)
+        os.execve(PROGRAM, [PROGRAM, "console", "gauge"], lab.env)
+    try:
+        read_until(terminal, b"Ctrl-] leaves")
+        os.write(terminal, b"\recho typed-$((40 + 2))\r")
+        read_until(terminal, b"typed-42")
+        assert "held by dacha console gauge" in lab("console", "gauge", code=3).err
+        os.write(terminal, b"\x1d")
+        read_until(terminal, b"it goes on")
+    finally:
+        os.close(terminal)
+        os.waitpid(pid, 0)
+    assert "typed-42" in lab("console", "gauge", "--record").out
+    assert lab("status").code == 0
+
+
+def read_until(fd: int, words: bytes, timeout_s: float = 20.0) -> bytes:
+    """What a terminal shows up to `words`."""
+    seen, deadline = b"", time.monotonic() + timeout_s
+    while words not in seen:
+        ready, _, _ = select.select([fd], [], [], max(0.0, deadline - time.monotonic()))
+        assert ready, f"waited for {words!r}, saw {seen!r}"
+        try:
+            seen += os.read(fd, 4096)
+        except OSError:
+            break
+    assert words in seen, seen
+    return seen
+
+
+def test_an_overlay_and_both_buses_reach_the_guest(guest_lab: Lab) -> None:
+    lab = guest_lab
+    base = lab.folder / "base.qcow2"
+    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", base, "48M"], check=True)
+    before = base.read_bytes()
+    lab.write(
+        ONE.replace(
+            "@BOOT@",
+            '@BOOT@\ndisk = [{ from = "base.qcow2", size = "80 MiB" }, { size = "32 MiB", bus = "sata" }, '
+            '{ size = "16 MiB", allocation = "full" }]\n',
+        )
+    )
+    lab("apply")
+    sizes = lab("connect", "gauge", "--", "grep -H . /sys/block/vd?/size; dmesg | grep -c 'ATA-' || true").out
+    assert f"{(80 << 20) // 512}" in sizes and f"{(16 << 20) // 512}" in sizes
+    assert base.read_bytes() == before, "the image a disk starts from is never written to"
+    full = Path(lab.guest_folder("gauge") / "disk-2.qcow2").stat()
+    assert full.st_blocks * 512 >= 16 << 20
+    said = lab("guest", "remove", "gauge").out
+    assert said.count("its disk stays") == 3 and "dacha apply stops it" in said
+    assert "not in the lab file" in lab("status").out
+    assert "stopped: it is no longer in the lab file" in lab("apply").out
+    assert (lab.guest_folder("gauge") / "disk-0.qcow2").exists()

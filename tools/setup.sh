@@ -1,0 +1,45 @@
+#!/bin/sh
+# Sets up what Dacha and its tests need: Debian packages where they may be installed, then a Python environment.
+set -eu
+venv=$1
+python=${PYTHON:-python3}
+
+# A program that tells whether each package is there, and the package.
+missing=
+need() {
+    PATH="$PATH:/usr/sbin:/sbin" command -v "$1" > /dev/null 2>&1 || missing="$missing $2"
+}
+need qemu-system-x86_64 qemu-system-x86
+need qemu-img qemu-utils
+need ssh openssh-client
+need ip iproute2
+need cpio cpio
+need shellcheck shellcheck
+need setpriv util-linux
+need dpkg-deb dpkg
+"$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"
+
+if [ -n "$missing" ]; then
+    as_root=
+    if [ "$(id -u)" -ne 0 ]; then
+        if command -v sudo > /dev/null 2>&1 && sudo -n true 2> /dev/null; then
+            as_root="sudo -n"
+        else
+            echo "These Debian packages are missing:$missing. Install them as root: apt-get install$missing" >&2
+            exit 1
+        fi
+    fi
+    echo "Installing Debian packages:$missing"
+    $as_root apt-get update -qq
+    # shellcheck disable=SC2086  # one word a package
+    DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recommends $missing > /dev/null
+fi
+
+# The demo's guest is made from packages too; their lists are needed, the packages are not installed.
+if ! apt-cache show busybox-static > /dev/null 2>&1 && [ "$(id -u)" -eq 0 ]; then
+    apt-get update -qq
+fi
+
+echo "Making the Python environment in $venv"
+[ -x "$venv/bin/python" ] || "$python" -m venv "$venv"
+"$venv/bin/pip" install --quiet --disable-pip-version-check --editable '.[test]'
