@@ -50,7 +50,8 @@ def main() -> int:
         found = median(ratios[name])
         held = held and found <= limit
         print(
-            f"dacha {name:<7} {found:.2f} x bare imports (limit {limit} x; {min(ratios[name]):.2f} to {max(ratios[name]):.2f})"
+            f"dacha {name:<7} {found:.2f} x bare imports "
+            f"(limit {limit} x; rounds {min(ratios[name]):.2f} to {max(ratios[name]):.2f})"
         )
     worst = max(median(ratios[n]) / limit for n, limit in commands.items())
     return verdict(f"worst share of its limit {worst:.2f}", "limit 1.00", held)

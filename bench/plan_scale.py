@@ -58,8 +58,8 @@ def main() -> int:
                 per_guest[command, guests] = min(took for _, took, _ in rounds) / guests
                 print(
                     f"{command:<6} {guests:>5} guests {guests * 3:>5} doors {len(text) // 1000:>4} kB: parse "
-                    f"{median(p for p, _, _ in rounds) * 1000:>4.0f} ms, {command} {median(t for _, t, _ in rounds) * 1000:>5.0f} ms, "
-                    f"{ratio:>4.1f} x, {memory:.0f} MB"
+                    f"{median(p for p, _, _ in rounds) * 1000:>4.0f} ms, {command} "
+                    f"{median(t for _, t, _ in rounds) * 1000:>5.0f} ms, {ratio:>4.1f} x, {memory:.0f} MB"
                 )
                 if guests == 1000:
                     worst, most_memory = max(worst, ratio), max(most_memory, memory)

@@ -59,8 +59,8 @@ def test_the_demo_runs_without_privileges(place: Path, image: object) -> None:
     )
     assert done.returncode == 0, done
     for words in (
-        "I am gauge",
-        "I am charts",
+        "I am gauge 6.",
+        "I am charts 6.",
         "200, 49 lines: time,height_m",
         "3 guests, 3 on; everything applied",
         "Gone",

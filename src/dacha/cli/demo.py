@@ -112,7 +112,7 @@ def _play(stage: _Stage) -> None:
             "connect",
             guest,
             "--",
-            "echo I am $(hostname), Linux $(uname -r), at $(ip -4 -o addr show eth0 | awk '{print $4}')",
+            "echo I am $(uname -nr); ip -4 -o addr show eth0",
         )
     stage.title("One more door, opened while the guest runs, and a page fetched through it")
     stage.run("door", "add", "charts", "web", "--service", "http")

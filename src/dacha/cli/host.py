@@ -79,10 +79,10 @@ def run_host(args: argparse.Namespace) -> int:
             ],
         )
         output.say()
-        output.say(f"accelerator   {choice.name}: {choice.why}")
+        output.say(f"{'accelerator':<19} {choice.name}: {choice.why}")
         for name, _, purpose in facts.PROGRAMS:
             found = facts.program(name)
-            output.say(f"{name:<20} {found}" if found else f"{name:<20} missing: it {purpose}")
+            output.say(f"{name:<19} {found}" if found else f"{name:<19} missing: it {purpose}")
         if findings:
             output.say()
             output.show_findings("lab.toml", findings)

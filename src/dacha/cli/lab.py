@@ -8,8 +8,8 @@ from typing import Any
 
 from dacha.cli import output
 from dacha.cli.main import common
-from dacha.core.errors import DachaError, UsageError
-from dacha.core.findings import ERROR, errors
+from dacha.core.errors import UsageError
+from dacha.core.findings import errors
 
 TEMPLATE = """\
 # This file is the lab: dacha apply makes this host match it.
@@ -248,8 +248,8 @@ def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) 
 
     def on_open(door: Any, after_s: float) -> None:
         if not quiet:
-            line.clear()
-            output.step(f"door {door.door.guest} {door.door.name}", "open", f"after {after_s:.1f} s")
+            with line.aside():
+                output.step(f"door {door.door.guest} {door.door.name}", "open", f"after {after_s:.1f} s")
 
     with waiting_line() as line:
         silent = wait_for(
@@ -279,16 +279,19 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
             f"  the guest's console may tell why: dacha console {door.door.guest}"
         )
     touched = {c.guest for c in outcome.done}
-    lan = None
     for guest in ws.lab.guests.values():
         if guest.name in touched and guest.login and any(d.service == "ssh" for d in guest.doors):
-            output.say(f"From this host     dacha connect {guest.name}")
-    for door in ws.quick_plan.doors.values():
-        if door.door.guest in touched and door.door.origin == "lan" and door.door.service == "ssh":
-            lan = lan or lan_address()
-            place, login = lan_place(door, lan), ws.lab.guests[door.door.guest].login
-            if place and login:
-                output.say(f"From the LAN       ssh -p {place[1]} {login.user}@{place[0]}")
+            output.say(f"{'From this host':<21}dacha connect {guest.name}")
+    from_lan = [d for d in ws.quick_plan.doors.values() if d.door.guest in touched and d.door.origin == "lan"]
+    lan = lan_address() if from_lan else None
+    for door in from_lan:
+        place, login = lan_place(door, lan), ws.lab.guests[door.door.guest].login
+        if place:
+            output.say(f"{'From the LAN':<21}{_client(door.door.service, *place, login.user if login else 'USER')}")
 
 
-__all__ = ["ERROR", "DachaError", "apply_and_wait", "wait_time"]
+def _client(service: str | None, address: Any, port: int, user: str) -> str:
+    """What somebody on another machine types, or the bare place where no client is usual."""
+    if service == "ssh":
+        return f"ssh -p {port} {user}@{address}"
+    return f"{service}://{address}:{port}" if service in ("http", "https", "vnc") else f"{address}:{port}"

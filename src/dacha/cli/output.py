@@ -54,7 +54,7 @@ def table(
 def step(subject: str, text: str, right: str = "") -> None:
     """One line of something that is being done: subject, what happened, and how long it took."""
     line = f"  {subject:<17}  {text:<48}"
-    print(f"{line}  {right:>10}".rstrip() if right else line.rstrip(), flush=True)
+    print(f"{line}  {right:>12}".rstrip() if right else line.rstrip(), flush=True)
 
 
 def seconds(value: float) -> str:

@@ -19,11 +19,14 @@ class Line:
         if self._progress:
             self._progress.update(self._task, description=text)
 
-    def clear(self) -> None:
-        """Make room for a line of output; the next `show` draws again."""
+    @contextlib.contextmanager
+    def aside(self) -> Iterator[None]:
+        """Take the live line away while something is printed."""
         if self._progress:
-            self._progress.update(self._task, description="")
-            self._progress.refresh()
+            self._progress.stop()
+        yield
+        if self._progress:
+            self._progress.start()
 
 
 @contextlib.contextmanager
@@ -41,6 +44,9 @@ def waiting_line() -> Iterator[Line]:
         TimeElapsedColumn(),
         console=Console(stderr=True),
         transient=True,
+        # Output goes where it belongs: the answer to standard output, only the live line to standard error.
+        redirect_stdout=False,
+        redirect_stderr=False,
     ) as progress:
         yield Line(progress)
 
@@ -61,6 +67,9 @@ def bar(text: str, total: int) -> Iterator[Any]:
         TimeElapsedColumn(),
         console=Console(stderr=True),
         transient=True,
+        # Output goes where it belongs: the answer to standard output, only the live line to standard error.
+        redirect_stdout=False,
+        redirect_stderr=False,
     ) as progress:
         task = progress.add_task("", total=total)
         yield lambda name: progress.update(task, description=name, advance=1)

@@ -1,0 +1,41 @@
+#!/bin/sh
+# Takes the pictures in docs/screenshots: each main command on the demo data, in a terminal on a virtual screen.
+# Needs xterm, Xvfb and ImageMagick, and the demo's lab in a folder of its own.
+set -eu
+out=$(pwd)/docs/screenshots
+work=$(mktemp -d)
+export DACHA_STATE="$work/state" DACHA_RUN="$work/run" DISPLAY=:87
+Xvfb :87 -screen 0 1280x800x24 > /dev/null 2>&1 &
+screen=$!
+n=0
+until [ -e /tmp/.X11-unix/X87 ] || [ $n -ge 50 ]; do sleep 0.1; n=$((n + 1)); done
+trap 'dacha demo --remove > /dev/null 2>&1 || true; kill $screen; rm -rf "$work"' EXIT INT TERM
+
+# shot NAME SHELL-TEXT: runs the text in a terminal and takes a picture when it has ended.
+shot() {
+    rm -f "$work/done"
+    xterm -geometry 139x42+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf6' -fg '#22261f' -xrm 'XTerm*color2: #1a7f37' \
+        -xrm 'XTerm*color1: #b42318' -b 12 -e sh -c "cd \"$DACHA_STATE/demo\" 2> /dev/null; $2; touch '$work/done'; sleep 60" &
+    terminal=$!
+    n=0
+    until [ -e "$work/done" ] || [ $n -ge 1800 ]; do sleep 0.1; n=$((n + 1)); done
+    sleep 0.5
+    import -window root "$out/$1.png"
+    kill $terminal
+}
+
+# typed COMMAND...: shows a command as if it were typed, then runs it.
+typed="typed() { printf '$ %s\n' \"\$*\"; \"\$@\"; }"
+
+mkdir -p "$out"
+shot demo 'dacha demo --keep'
+shot status "$typed; typed dacha status; echo; typed dacha address list; echo; typed dacha door list"
+shot host "$typed; typed dacha host"
+shot guest "$typed; typed dacha guest list; echo; typed dacha guest show gauge; echo; typed dacha network list"
+sed -e 's/cpus = .*//' -e 's/^memory = "128 MiB"$/memroy = "128 MiB"/' -e 's/address = "10\.77\.[0-9]*\.10"/address = "10.77.5.10"/' \
+    "$DACHA_STATE/demo/lab.toml" > "$work/lab.toml"
+shot check "$typed; typed dacha check; echo; cd $work; typed dacha check"
+dacha demo --remove > /dev/null
+python -c 'from pathlib import Path; from dacha.demo import guest_image, lab; lab.write_lab(Path("'"$DACHA_STATE"'/demo"), guest_image.guest_image())'
+shot apply "$typed; typed dacha diff; echo; typed dacha apply; echo; typed dacha door add charts web --service http --from lan; echo; typed dacha apply"
+shot change "$typed; typed dacha guest edit gauge --memory 160MiB; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha restart gauge; echo; typed dacha connect gauge -- uname -a; echo; typed dacha stop locker; echo; typed dacha status"
