@@ -25,7 +25,7 @@ lint: setup          ## the style and the types
 	$(BIN)/ruff format --check src tests bench
 	$(BIN)/mypy
 	shellcheck tools/*.sh .ci/run
-	shellcheck --shell=busybox --exclude=SC2086,SC3043 src/dacha/demo/init.sh
+	shellcheck --shell=dash --exclude=SC2086,SC3043 src/dacha/demo/init.sh
 
 bench: setup         ## the performance promises, as ratios in one run
 	for script in bench/*.py; do $(BIN)/python $$script || exit 1; done

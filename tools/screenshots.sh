@@ -37,5 +37,5 @@ sed -e 's/cpus = .*//' -e 's/^memory = "128 MiB"$/memroy = "128 MiB"/' -e 's/add
 shot check "$typed; typed dacha check; echo; cd $work; typed dacha check"
 dacha demo --remove > /dev/null
 python -c 'from pathlib import Path; from dacha.demo import guest_image, lab; lab.write_lab(Path("'"$DACHA_STATE"'/demo"), guest_image.guest_image())'
-shot apply "$typed; typed dacha diff; echo; typed dacha apply; echo; typed dacha door add charts web --service http --from lan; echo; typed dacha apply"
+shot apply "$typed; typed dacha apply; echo; typed dacha door add charts web --service http --from lan; echo; typed dacha apply"
 shot change "$typed; typed dacha guest edit gauge --memory 160MiB; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha restart gauge; echo; typed dacha connect gauge -- uname -a; echo; typed dacha stop locker; echo; typed dacha status"

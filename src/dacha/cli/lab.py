@@ -235,16 +235,20 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     return 3 if outcome.failed else 1 if closed else 0
 
 
-def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
-    """Wait for the doors that these changes opened; those that stayed silent, with what was seen."""
-    from dacha.cli.progress import waiting_line
+def _new_doors(ws: Any, done: list[Any]) -> list[Any]:
+    """The doors that these changes opened, by themselves or with their guest."""
     from dacha.core.changes import OpenForward, StartGuest
-    from dacha.engine.doors import wait_for
-    from dacha.hypervisor.process import running
 
     started = {c.guest for c in done if isinstance(c, StartGuest)}
     opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
-    concerned = [d for key, d in ws.quick_plan.doors.items() if key[0] in started or key in opened]
+    return [d for key, d in ws.quick_plan.doors.items() if key[0] in started or key in opened]
+
+
+def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
+    """Wait for the doors that these changes opened; those that stayed silent, with what was seen."""
+    from dacha.cli.progress import waiting_line
+    from dacha.engine.doors import wait_for
+    from dacha.hypervisor.process import running
 
     def on_open(door: Any, after_s: float) -> None:
         if not quiet:
@@ -253,7 +257,7 @@ def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) 
 
     with waiting_line() as line:
         silent = wait_for(
-            concerned,
+            _new_doors(ws, done),
             timeout_s,
             on_open,
             lambda doors: line.show(
@@ -278,11 +282,11 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
             f"door {door.door.guest} {door.door.name} does not answer: {seen}\n"
             f"  the guest's console may tell why: dacha console {door.door.guest}"
         )
-    touched = {c.guest for c in outcome.done}
-    for guest in ws.lab.guests.values():
-        if guest.name in touched and guest.login and any(d.service == "ssh" for d in guest.doors):
-            output.say(f"{'From this host':<21}dacha connect {guest.name}")
-    from_lan = [d for d in ws.quick_plan.doors.values() if d.door.guest in touched and d.door.origin == "lan"]
+    new = _new_doors(ws, outcome.done)
+    for door in new:
+        if door.door.service == "ssh" and ws.lab.guests[door.door.guest].login:
+            output.say(f"{'From this host':<21}dacha connect {door.door.guest}")
+    from_lan = [d for d in new if d.door.origin == "lan"]
     lan = lan_address() if from_lan else None
     for door in from_lan:
         place, login = lan_place(door, lan), ws.lab.guests[door.door.guest].login

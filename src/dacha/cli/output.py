@@ -53,7 +53,7 @@ def table(
 
 def step(subject: str, text: str, right: str = "") -> None:
     """One line of something that is being done: subject, what happened, and how long it took."""
-    line = f"  {subject:<17}  {text:<48}"
+    line = f"  {subject:<17}  {text:<58}"
     print(f"{line}  {right:>12}".rstrip() if right else line.rstrip(), flush=True)
 
 

@@ -29,25 +29,31 @@ class Line:
             self._progress.start()
 
 
+def _live(*columns: str, text: str) -> Any:
+    """A display on standard error with these of rich's columns and a text. Output goes where it belongs: only the
+    live line is on standard error, the answer stays on standard output."""
+    from rich import progress
+    from rich.console import Console
+
+    made = [getattr(progress, c)() for c in columns]
+    return progress.Progress(
+        *made[:1],
+        progress.TextColumn(text),
+        *made[1:],
+        console=Console(stderr=True),
+        transient=True,
+        redirect_stdout=False,
+        redirect_stderr=False,
+    )
+
+
 @contextlib.contextmanager
 def waiting_line() -> Iterator[Line]:
     """A live line on a terminal; nothing at all elsewhere. Leaves the terminal as it was, also when interrupted."""
     if not sys.stderr.isatty():
         yield Line()
         return
-    from rich.console import Console
-    from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
-
-    with Progress(
-        SpinnerColumn("line"),
-        TextColumn("{task.description}"),
-        TimeElapsedColumn(),
-        console=Console(stderr=True),
-        transient=True,
-        # Output goes where it belongs: the answer to standard output, only the live line to standard error.
-        redirect_stdout=False,
-        redirect_stderr=False,
-    ) as progress:
+    with _live("SpinnerColumn", "TimeElapsedColumn", text="{task.description}") as progress:
         yield Line(progress)
 
 
@@ -57,19 +63,6 @@ def bar(text: str, total: int) -> Iterator[Any]:
     if not sys.stderr.isatty():
         yield lambda name: None
         return
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
-
-    with Progress(
-        TextColumn(text),
-        BarColumn(),
-        TextColumn("{task.description}"),
-        TimeElapsedColumn(),
-        console=Console(stderr=True),
-        transient=True,
-        # Output goes where it belongs: the answer to standard output, only the live line to standard error.
-        redirect_stdout=False,
-        redirect_stderr=False,
-    ) as progress:
+    with _live("BarColumn", "TimeElapsedColumn", text=text + ": {task.description}") as progress:
         task = progress.add_task("", total=total)
         yield lambda name: progress.update(task, description=name, advance=1)

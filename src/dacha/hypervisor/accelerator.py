@@ -32,9 +32,7 @@ def choose(wanted: str) -> Choice:
             raise HostError(f"the lab pins KVM, but {obstacle}", remedy='say accelerator = "auto" in [lab], or mend it')
         return Choice("kvm", "the lab pins KVM")
     if not _processor_flag():
-        return Choice(
-            "tcg", "this processor shows no virtualization (no vmx or svm flag): software emulation, slow but right"
-        )
+        return Choice("tcg", "this processor shows no hardware virtualization: software emulation, slow but right")
     if obstacle:
         return Choice("tcg", f"{obstacle}: software emulation, slow but right")
     return Choice("kvm", f"the processor has the flag and {DEVICE} can be opened")
