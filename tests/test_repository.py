@@ -15,8 +15,8 @@ SOURCE = ROOT / "src" / "dacha"
 LAYERS = {"core": 0, "wire": 1, "formats": 1, "host": 2, "hypervisor": 3, "engine": 4, "demo": 5, "cli": 6}
 PURE = {"core", "wire", "formats"}
 IO = {
-    "asyncio", "fcntl", "io", "os", "pathlib", "random", "secrets", "select", "shutil", "signal", "socket", "subprocess",
-    "tempfile", "threading", "time", "urllib",
+    "asyncio", "fcntl", "io", "os", "pathlib", "random", "secrets", "select", "shutil", "signal", "socket",
+    "subprocess", "tempfile", "threading", "time", "urllib",
 }  # fmt: skip
 
 

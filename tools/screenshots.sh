@@ -4,11 +4,14 @@
 set -eu
 out=$(pwd)/docs/screenshots
 work=$(mktemp -d)
-export DACHA_STATE="$work/state" DACHA_RUN="$work/run" DISPLAY=:87
-Xvfb :87 -screen 0 1280x800x24 > /dev/null 2>&1 &
+export DACHA_STATE="$work/state" DACHA_RUN="$work/run"
+# The server chooses a free display, and says which when it is ready.
+Xvfb -displayfd 3 -screen 0 1280x800x24 3> "$work/display" > /dev/null 2>&1 &
 screen=$!
 n=0
-until [ -e /tmp/.X11-unix/X87 ] || [ $n -ge 50 ]; do sleep 0.1; n=$((n + 1)); done
+until [ -s "$work/display" ] || [ $n -ge 100 ]; do sleep 0.1; n=$((n + 1)); done
+DISPLAY=":$(cat "$work/display")"
+export DISPLAY
 trap 'dacha demo --remove > /dev/null 2>&1 || true; kill $screen; rm -rf "$work"' EXIT INT TERM
 
 # shot NAME SHELL-TEXT: runs the text in a terminal and takes a picture when it has ended.
