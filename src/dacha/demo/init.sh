@@ -10,7 +10,7 @@ mount -t devtmpfs dev /dev
 mkdir -p /dev/pts
 mount -t devpts devpts /dev/pts
 hostname unnamed
-for module in $(cat /modules/order); do insmod "/modules/$module.ko" 2>/dev/null; done
+while read -r module; do insmod "/modules/$module.ko" 2>/dev/null; done < /modules/order
 
 say() { echo "demo guest: $*" > /dev/console; }
 
