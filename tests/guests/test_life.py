@@ -188,7 +188,7 @@ def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
     assert lab("status").code == 0
 
 
-def read_until(fd: int, words: bytes, timeout_s: float = 20.0) -> bytes:
+def read_until(fd: int, words: bytes, timeout_s: float = 90.0) -> bytes:
     """What a terminal shows up to `words`."""
     seen, deadline = b"", time.monotonic() + timeout_s
     while words not in seen:

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from dacha.core.errors import PeerError
+from dacha.hypervisor import agent
 from dacha.hypervisor.qmp import Qmp, QmpRefused
 
 GREETING = b'{"QMP": {"version": {}}}\n'
@@ -103,3 +104,40 @@ def test_a_path_too_long_for_the_kernel_is_reached_all_the_same(tmp_path: Path) 
     short.play(GREETING, OK)
     with Qmp(folder / "s") as qmp:
         assert qmp.pid > 0
+
+
+def serve_agent(path: Path, *answers: bytes) -> None:
+    server = socket.socket(socket.AF_UNIX)
+    server.bind(str(path))
+    server.listen(1)
+
+    def talk() -> None:
+        connection, _ = server.accept()
+        with connection, connection.makefile("rb") as lines, server:
+            token = json.loads(lines.readline().lstrip(b"\xff"))["arguments"]["id"]
+            for answer in answers:
+                connection.sendall(answer.replace(b"TOKEN", str(token).encode()))
+                lines.readline()
+
+    threading.Thread(target=talk, daemon=True).start()
+
+
+INTERFACES = {
+    "return": [
+        {"name": "lo", "ip-addresses": [{"ip-address": "127.0.0.1", "prefix": 8}]},
+        {"name": "ens4", "hardware-address": "02:00", "ip-addresses": [{"ip-address": "10.77.4.20", "prefix": 24}]},
+    ]
+}
+
+
+def test_the_agent_is_asked_past_what_an_earlier_asker_left(tmp_path: Path) -> None:
+    stale = b'{"return": 1}\n'
+    serve_agent(tmp_path / "agent", stale + b'\xff{"return": TOKEN}\n', json.dumps(INTERFACES).encode() + b"\n")
+    assert agent.addresses(tmp_path) == [("02:00", "10.77.4.20/24")]
+
+
+@pytest.mark.parametrize("answer", [b'\xff{"return": 5}\n', b"\xffnot json\n", b'\xff{"error": {}}\n', b""])
+def test_an_agent_that_answers_wrong_or_not_is_no_answer(tmp_path: Path, answer: bytes) -> None:
+    serve_agent(tmp_path / "agent", answer)
+    assert agent.ask(tmp_path, "guest-ping", timeout_s=0.2) is None
+    assert agent.ask(tmp_path / "nowhere", "guest-ping", timeout_s=0.2) is None

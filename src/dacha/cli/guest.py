@@ -360,6 +360,8 @@ def run_show(args: argparse.Namespace) -> int:
     from dacha.core.identity import host_name, machine_uuid
     from dacha.engine.entry import guest_named
     from dacha.engine.workspace import load
+    from dacha.hypervisor import agent
+    from dacha.hypervisor.process import running
 
     ws = load(args.lab)
     guest = guest_named(ws, args.name)
@@ -380,5 +382,10 @@ def run_show(args: argparse.Namespace) -> int:
         output.step("login", f"{guest.login.user}, with {', '.join(guest.login.keys) or 'no key'}")
     for d in guest.doors:
         output.step(f"door {d.name}", door_words(ws.plan.doors[guest.name, d.name]))
+    if running(ws.home.process_lock(guest.name)):
+        told = agent.addresses(ws.home.run(guest.name))
+        output.step(
+            "guest agent", "does not answer" if told is None else "; ".join(a for _, a in told) or "knows no address"
+        )
     output.step("console record", str(ws.home.guest(guest.name) / "console.log"))
     return 0

@@ -181,8 +181,9 @@ def wait_time(text: str) -> float:
 
 def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     """What apply, start and restart share: carry out, report each step, wait for the doors, say how to enter."""
-    from dacha.core.changes import kind_of
+    from dacha.core.changes import StartGuest, kind_of
     from dacha.engine.apply import apply
+    from dacha.engine.inspect import accelerator_findings
     from dacha.engine.workspace import load
 
     wait_s = wait_time(args.wait)
@@ -201,6 +202,9 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
                     record.left_off = False
                     ws.home.write(name, record)
         outcome = apply(ws, report, only=only)
+        if any(isinstance(c, StartGuest) for c in outcome.done) and not args.json:
+            for finding in accelerator_findings(ws):
+                output.step("this host", finding.what)
     ws = load(args.lab)
     closed = [] if args.no_wait else _wait_for_doors(ws, outcome.done, wait_s, quiet=args.json)
     if args.json:

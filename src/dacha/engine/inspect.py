@@ -33,6 +33,8 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
                     "host",
                 )
             )
+    if ws.lab.guests:
+        findings += accelerator_findings(ws)
     findings += port_findings(ws, plan, observed)
     store = ws.home.folder
     written = sum(_allocated(ws, g, n) for g in ws.lab.guests.values() for n in range(len(g.disks)))
@@ -102,6 +104,20 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         except ValueError as e:
             wrong("key-file", ("login", "keys", n), e)
     return found
+
+
+def accelerator_findings(ws: Workspace) -> list[Finding]:
+    """One note where guests will run in software emulation though the lab did not ask for it."""
+    from dacha.hypervisor import accelerator
+
+    choice = accelerator.choose(ws.lab.accelerator)
+    if choice.name == "kvm" or ws.lab.accelerator == "tcg":
+        return []
+    return [
+        Finding(
+            NOTE, "emulated", "host", choice.why, 'accelerator = "tcg" in [lab] says that this is meant', (), "host"
+        )
+    ]
 
 
 def port_findings(

@@ -13,6 +13,20 @@ from typing import Any
 from dacha.host.unix_socket import connect
 
 
+def addresses(run: Path, timeout_s: float = 1.0) -> list[tuple[str, str]] | None:
+    """The addresses that the guest itself says it has: (hardware address, "ADDRESS/PREFIX"), without loopback; None
+    when no agent answers."""
+    told = ask(run, "guest-network-get-interfaces", timeout_s)
+    if not isinstance(told, list):
+        return None
+    found = []
+    for link in told:
+        for a in link.get("ip-addresses", ()):
+            if link.get("name") != "lo" and "ip-address" in a:
+                found.append((link.get("hardware-address", ""), f"{a['ip-address']}/{a.get('prefix')}"))
+    return found
+
+
 def ask(run: Path, command: str, timeout_s: float = 1.0) -> Any | None:
     """The answer to one agent command, or None when no agent answers in time.
 
