@@ -24,6 +24,9 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     add.add_argument(
         "--from", dest="image", metavar="IMAGE", help="the image its disk starts from; it is never written to"
     )
+    add.add_argument("--install", metavar="MEDIUM", help="install from this medium at its first start")
+    add.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium beside it")
+    add.add_argument("--firmware", metavar="bios|uefi")
     add.add_argument("--disk", metavar="SIZE", help="the disk's size (default: 8 GiB, or the image's)")
     add.add_argument(
         "--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)"
@@ -119,6 +122,15 @@ def run_add(args: argparse.Namespace) -> int:
             guest["boot"] = {k: v for k, v in boot.items() if v}
         elif args.initrd or args.command_line:
             raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
+        if args.firmware or args.install:
+            guest["firmware"] = args.firmware or _firmware(ws, args.install)
+        if args.install:
+            guest["install"] = args.install
+            family = family or _store_facts(ws, args.install).get("family")
+            if family:
+                guest["system"] = family
+        if args.beside:
+            guest["medium"] = [args.beside]
         if args.image:
             size = _tidy(args.disk) if args.disk else _size_for(ws, _written(ws, args.image))
             guest["disk"] = [{"from": _written(ws, args.image)} | ({"size": size} if size else {})]
@@ -165,6 +177,19 @@ def _written(ws: Any, path: str) -> str:
         return str(full.relative_to(ws.path.parent))
     except ValueError:
         return str(full)
+
+
+def _store_facts(ws: Any, name: str) -> dict[str, Any]:
+    from dacha.engine.media_store import Store
+
+    kept = Store(ws.lab).find(name)
+    return kept.facts if kept else {}
+
+
+def _firmware(ws: Any, medium: str) -> str:
+    """The firmware that a medium starts by: BIOS where it does, else UEFI where it does."""
+    facts = _store_facts(ws, medium)
+    return "uefi" if facts.get("uefi") and not facts.get("bios") else "bios"
 
 
 def _tidy(size: str) -> str:

@@ -33,11 +33,12 @@ COMMANDS = (
     ("Editing lab.toml", "guest", "guest", "add, edit, remove, list, show guests"),
     ("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
     ("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
+    ("Editing lab.toml", "media", "media", "keep installer media and images, put them into guests"),
     ("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
 )
 MODULES = {command: module for _, command, module, _ in COMMANDS}
 # Commands that are followed by an action, which brings its own function to run.
-GROUPS = {"guest", "network", "door", "address"}
+GROUPS = {"guest", "network", "door", "address", "media"}
 
 
 class Help(argparse.RawDescriptionHelpFormatter):

@@ -58,6 +58,17 @@ def waiting_line() -> Iterator[Line]:
 
 
 @contextlib.contextmanager
+def byte_bar(text: str) -> Iterator[Any]:
+    """A bar of bytes; call what is yielded with (bytes done, bytes in all or None)."""
+    if not sys.stderr.isatty():
+        yield lambda done, total: None
+        return
+    with _live("BarColumn", "DownloadColumn", "TransferSpeedColumn", "TimeRemainingColumn", text=text) as progress:
+        task = progress.add_task("", total=None)
+        yield lambda done, total: progress.update(task, completed=done, total=total)
+
+
+@contextlib.contextmanager
 def bar(text: str, total: int) -> Iterator[Any]:
     """A bar of `total` steps; call what is yielded with each step's name."""
     if not sys.stderr.isatty():

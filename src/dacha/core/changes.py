@@ -107,6 +107,18 @@ class CloseForward(NamedTuple):
         return f"close {self.forward}"
 
 
+class ChangeMedium(NamedTuple):
+    """Put a medium into a running guest's drive, or take out what is in it (`path` None)."""
+
+    guest: str
+    drive: int
+    path: str | None
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return f"insert {self.path.rpartition('/')[2]}" if self.path else f"eject the medium in drive {self.drive}"
+
+
 class ChangeMachine(NamedTuple):
     """Something about a running guest that only its next start can change."""
 
@@ -119,7 +131,16 @@ class ChangeMachine(NamedTuple):
 
 
 Change = (
-    WriteDown | MakeHostKey | MakeDisk | WriteSeed | StartGuest | StopGuest | OpenForward | CloseForward | ChangeMachine
+    WriteDown
+    | MakeHostKey
+    | MakeDisk
+    | WriteSeed
+    | StartGuest
+    | StopGuest
+    | OpenForward
+    | CloseForward
+    | ChangeMedium
+    | ChangeMachine
 )
 
 

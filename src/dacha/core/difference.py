@@ -8,6 +8,7 @@ from typing import NamedTuple
 from dacha.core.changes import (
     Change,
     ChangeMachine,
+    ChangeMedium,
     CloseForward,
     MakeDisk,
     MakeHostKey,
@@ -28,9 +29,10 @@ OFF, ON, PAUSED, HUNG = "off", "on", "paused", "hung"
 class ObservedGuest(NamedTuple):
     """What was seen of one guest.
 
-    `state` is off, on, paused or hung (its process lives, its monitor does not answer); `since` is Unix
-    seconds; `machine` and `forwards` are what the running process has, None where that is not known;
-    `disks` are the indexes that exist; `left_off` is true when it was stopped on purpose.
+    `state` is off, on, paused or hung (its process lives, its monitor does not answer); `since` is Unix seconds;
+    `machine` and `forwards` are what the running process has, None where that is not known; `disks` are the indexes
+    that exist; `left_off` is true when it was stopped on purpose; `installing` is when an installation that is not
+    done began.
     """
 
     state: str = OFF
@@ -42,6 +44,7 @@ class ObservedGuest(NamedTuple):
     host_key: bool = False
     seed: str | None = None
     left_off: bool = False
+    installing: float | None = None
 
     @property
     def running(self) -> bool:
@@ -89,6 +92,10 @@ def _adjust(guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> l
             changes += [CloseForward(guest.name, f) for f in sorted(seen.forwards - desired.keys())]
         changes += [OpenForward(guest.name, name, f) for f, name in desired.items() if f not in seen.forwards]
     if seen.machine is not None:
+        had = seen.machine.get("drives", [])
+        if len(had) == len(wanted["drives"]):
+            pairs = zip(had, wanted["drives"], strict=True)
+            changes += [ChangeMedium(guest.name, n, new) for n, (old, new) in enumerate(pairs) if old != new]
         changes += [ChangeMachine(guest.name, line) for line in changed(seen.machine, wanted)]
     return changes
 

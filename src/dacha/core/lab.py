@@ -12,7 +12,8 @@ from typing import NamedTuple
 KINDS = ("nat", "host-only", "bridge")
 CARRIERS = ("auto", "user", "kernel")
 ACCELERATORS = ("auto", "kvm", "tcg")
-BUSES = ("virtio", "sata")
+BUSES = ("virtio", "sata", "scsi", "nvme")
+FIRMWARES = ("bios", "uefi")
 MODELS = ("virtio", "e1000")
 ORIGINS = ("host", "lan")
 PROTOCOLS = ("tcp", "udp")
@@ -131,7 +132,10 @@ class Guest:
     cpu: str | None = None
     clock: str = "utc"
     video: bool = True
+    firmware: str = "bios"
     boot: Boot | None = None
+    install: str | None = None
+    media: tuple[str, ...] = ()
     disks: tuple[Disk, ...] = ()
     adapters: tuple[Adapter, ...] = ()
     login: Login | None = None
@@ -149,6 +153,7 @@ class Lab:
     accelerator: str = "auto"
     networks: dict[str, Network] = field(default_factory=dict)
     guests: dict[str, Guest] = field(default_factory=dict)
+    storages: dict[str, str] = field(default_factory=dict)
 
     def doors(self) -> list[Door]:
         """Every door of every guest, in file order."""

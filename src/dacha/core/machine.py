@@ -6,7 +6,7 @@ It is JSON from the start, because a running guest's is kept in the state folder
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from hashlib import sha256
 from typing import Any
 
@@ -19,12 +19,20 @@ Machine = dict[str, Any]
 
 
 def machine(
-    lab: Lab, plan: Plan, guest: Guest, *, accelerator: str, files: Mapping[str, str], seed: str | None
+    lab: Lab,
+    plan: Plan,
+    guest: Guest,
+    *,
+    accelerator: str,
+    files: Mapping[str, str],
+    seed: str | None,
+    drives: Sequence[str | None] = (),
 ) -> Machine:
     """The machine of one guest.
 
-    `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to absolute
-    paths; `seed` is the digest of the first-boot data, None where the guest gets none.
+    `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to absolute paths; `drives`
+    are the media in its drives, as such paths, None for an empty one; `seed` is the digest of the first-boot data,
+    None where the guest gets none.
     """
     boot = guest.boot
     return {
@@ -37,6 +45,7 @@ def machine(
         "memory_mib": guest.memory // MIB,
         "clock": guest.clock,
         "video": guest.video,
+        "firmware": guest.firmware,
         "boot": None
         if boot is None
         else {
@@ -45,6 +54,7 @@ def machine(
             "command_line": boot.command_line,
         },
         "disks": [{"bus": disk.bus} for disk in guest.disks],
+        "drives": list(drives),
         "adapters": [_adapter(plan, a.network, a) for a in plan.adapters_of(guest.name)],
         "seed": seed,
     }
@@ -87,6 +97,10 @@ def changed(before: Machine, after: Machine) -> list[str]:
             lines.append(f"{word} {show_size((old or 0) * MIB)} → {show_size(new * MIB)}")
         elif key == "adapters":
             lines.extend(_changed_adapters(old or [], new))
+        elif key == "drives":
+            # What is in a drive is changed live; only another number of drives needs a start.
+            if old is not None and len(old) != len(new):
+                lines.append(f"drives {len(old)} → {len(new)}")
         elif key == "disks":
             lines.append(f"disks {len(old or [])} → {len(new)}" if len(old or []) != len(new) else "disk bus")
         elif isinstance(new, str | int) and isinstance(old, str | int) and key != "seed":

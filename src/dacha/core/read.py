@@ -13,6 +13,7 @@ from dacha.core.lab import (
     ACCELERATORS,
     BUSES,
     CARRIERS,
+    FIRMWARES,
     KINDS,
     MODELS,
     ORIGINS,
@@ -76,7 +77,15 @@ def _lab(root: Table) -> Lab:
         head.finish()
     networks = {n: _network(n, t) for n, t in root.tables("network")}
     guests = {n: _guest(n, t) for n, t in root.tables("guest")}
-    return Lab(name=name, accelerator=accelerator, networks=networks, guests=guests)
+    storages = {n: _storage(n, t) for n, t in root.tables("storage")}
+    return Lab(name=name, accelerator=accelerator, networks=networks, guests=guests, storages=storages)
+
+
+def _storage(name: str, t: Table) -> str:
+    _checked_name(t, name)
+    path = t.need("path", values.text, '"/srv/dacha"') or ""
+    t.finish()
+    return path
 
 
 def _checked_name(table: Table, name: str) -> None:
@@ -124,7 +133,10 @@ def _guest(name: str, t: Table) -> Guest:
         cpu=t.take("cpu", values.text, None),
         clock=t.take("clock", values.choice("utc", "local"), "utc"),
         video=t.take("video", values.flag, True),
+        firmware=t.take("firmware", values.choice(*FIRMWARES), "bios"),
         boot=_boot(t.table("boot")),
+        install=t.take("install", values.text, None),
+        media=t.list_of("medium", values.text),
         disks=tuple(_disk(d) for d in t.list_of_tables("disk")),
         adapters=tuple(_adapter(a) for a in t.list_of_tables("adapter")),
         login=_login(t.table("login")),

@@ -33,7 +33,9 @@ MODULES = (
     "ext4",
     "evdev",
     "button",
-    "ata_piix",
+    "nvme",
+    "virtio_scsi",
+    "sr_mod",
     "ahci",
     "sd_mod",
     "e1000",
@@ -81,7 +83,8 @@ def guest_image(progress: Callable[[str], None] = lambda text: None) -> GuestIma
     return image
 
 
-def _build(work: Path, image: GuestImage, progress: Callable[[str], None]) -> None:
+def unpack(work: Path, progress: Callable[[str], None]) -> Path:
+    """Fetch the packages into `work` and unpack them there; the folder that then looks like a root file system."""
     kernel_package = _kernel_package()
     progress("fetching Debian packages")
     _run(["apt-get", "download", *PACKAGES, kernel_package], work)
@@ -89,10 +92,19 @@ def _build(work: Path, image: GuestImage, progress: Callable[[str], None]) -> No
     for package in sorted(work.glob("*.deb")):
         progress(f"unpacking {package.name.partition('_')[0]}")
         _run(["dpkg-deb", "-x", str(package), str(root)], work)
+    return root
+
+
+def modules_in(root: Path) -> dict[str, Path]:
+    """Every kernel module below `root` by its name."""
+    return {p.name.removesuffix(".ko").replace("-", "_"): p for p in root.glob("lib/modules/*/kernel/**/*.ko")}
+
+
+def _build(work: Path, image: GuestImage, progress: Callable[[str], None]) -> None:
+    root = unpack(work, progress)
     progress("putting the guest together")
     packed = next((root / "boot").glob("vmlinuz-*")).read_bytes()
-    modules = {p.name.removesuffix(".ko").replace("-", "_"): p for p in root.glob("lib/modules/*/kernel/**/*.ko")}
-    write_whole(image.initrd, cpio.archive(_entries(root, modules)))
+    write_whole(image.initrd, cpio.archive(entries(root, modules_in(root))))
     try:
         kernel = uncompressed_kernel(packed)
     except ValueError:
@@ -128,7 +140,9 @@ def _run(command: list[str], folder: Path) -> str:
     return done.stdout
 
 
-def _entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
+def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
+    """The members of the guest's first root file system."""
+
     def find(name: str) -> Path:
         found = next((p for p in sorted(root.rglob(name)) if p.is_file()), None)
         if found is None:
@@ -139,7 +153,7 @@ def _entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
 
     contents = {name: path.read_bytes() for name, path in modules.items()}
     order = load_order(list(MODULES), contents)
-    entries = [
+    made = [
         cpio.folder(f)
         for f in (
             "bin",
@@ -156,7 +170,7 @@ def _entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
             "srv/www",
         )
     ]
-    entries += [
+    made += [
         cpio.Entry("dev/console", cpio.CHARACTER | 0o600, device=(5, 1)),
         cpio.file("init", _own("init.sh"), 0o755),
         cpio.file("bin/busybox", find("busybox").read_bytes(), 0o755),
@@ -166,8 +180,8 @@ def _entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
         cpio.file("srv/www/index.html", _own("index.html")),
         cpio.file("srv/www/tides.csv", _own("tides.csv")),
     ]
-    entries += [cpio.file(f"modules/{name}.ko", contents[name]) for name in order]
+    made += [cpio.file(f"modules/{name}.ko", contents[name]) for name in order]
     for name in LIBRARIES:
         folder = "lib64" if name.startswith("ld-") else "lib/x86_64-linux-gnu"
-        entries.append(cpio.file(f"{folder}/{name}", find(name).read_bytes(), 0o755))
-    return entries
+        made.append(cpio.file(f"{folder}/{name}", find(name).read_bytes(), 0o755))
+    return made

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from dacha.core.changes import (
     Change,
     ChangeMachine,
+    ChangeMedium,
     CloseForward,
     MakeDisk,
     MakeHostKey,
@@ -29,7 +30,7 @@ from dacha.core.findings import errors
 from dacha.core.machine import Machine
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
-from dacha.engine import inspect, power, prepare
+from dacha.engine import inspect, install, power, prepare
 from dacha.engine.edit import settled
 from dacha.engine.machines import machines as machines_of
 from dacha.engine.observe import full_name, observe
@@ -37,7 +38,7 @@ from dacha.engine.workspace import Workspace, lab_error, read_text
 from dacha.host import links
 from dacha.host.facts import program
 from dacha.host.files import editing, write_whole
-from dacha.hypervisor import launch, user_network
+from dacha.hypervisor import firmware, launch, removable, user_network
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.qmp import Qmp
 
@@ -102,6 +103,10 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None) -> Out
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
     outcome = _carry_out(ws, machines, keyed, changes, report)
+    for name in concerned:
+        # An installation whose follower was killed is followed again.
+        if seen[name].running and install.pending(ws, name, ws.home.read(name)):
+            install.follow(ws, name)
     if only is None or not outcome.failed:
         write_whole(ws.home.applied, ws.text)
     return outcome
@@ -143,6 +148,11 @@ def _carry_out(
     for name, parts in made.items():
         if name not in starts or name in unfit:
             report(f"guest {name}", "made " + ", ".join(parts), 0.0)
+    for change in [c for c in outcome.done if isinstance(c, ChangeMedium)]:
+        record = ws.home.read(change.guest)
+        if record.machine:
+            record.machine["drives"][change.drive] = change.path
+            ws.home.write(change.guest, record)
     _start_all(ws, machines, [c for name, c in starts.items() if name not in unfit], made, outcome, report)
     return outcome
 
@@ -164,6 +174,9 @@ def _do(ws: Workspace, change: Change) -> None:
         case CloseForward(guest=name, forward=forward):
             with Qmp(ws.home.run(name) / QMP) as qmp:
                 user_network.close_forward(qmp, _adapter_of(ws, name, forward), forward)
+        case ChangeMedium(guest=name, drive=drive, path=path):
+            with Qmp(ws.home.run(name) / QMP) as qmp:
+                removable.change(qmp, drive, path)
         case _:
             raise AssertionError(f"nothing carries out {change!r}")
 
@@ -191,11 +204,14 @@ def _start_all(
         record = home.read(name)
         # Noted before it runs: should this command be killed now, the next one knows what was started.
         record.machine, record.process, record.left_off = m, None, False
+        if install.pending(ws, name, record) and record.installing is None:
+            record.installing = time.time()
         home.write(name, record)
         files = Files(
             disks=tuple(home.disk(name, n) for n in range(len(guest.disks))),
             seed=home.guest(name) / "seed.iso" if m["seed"] else None,
             console=home.guest(name) / "console.log",
+            firmware=firmware.prepare(home.guest(name) / "uefi-variables.fd") if guest.firmware == "uefi" else None,
         )
         forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
         argv = command_line(qemu or "qemu-system-x86_64", m, files, forwards)
@@ -220,6 +236,8 @@ def _start_all(
         record = ws.home.read(name)
         record.process = found
         ws.home.write(name, record)
+        if install.pending(ws, name, record):
+            install.follow(ws, name)
         outcome.done.append(change)
         first = f"made {', '.join(made[name])}; " if name in made else ""
         report(_subject(change), first + "started", time.monotonic() - began)
@@ -237,6 +255,8 @@ def _past(change: Change) -> str:
             return f"opened: {f}"
         case CloseForward(forward=f):
             return f"closed {f}"
+        case ChangeMedium():
+            return str(change).replace("insert ", "inserted ").replace("eject ", "ejected ")
         case _:
             return "stopped: it is no longer in the lab file; its disks stay"
 

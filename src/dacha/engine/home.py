@@ -28,12 +28,17 @@ LOCK_WAIT_S = 600.0
 
 @dataclass(slots=True)
 class Record:
-    """What is known of one guest: the machine its process was given, that process, and how it was left."""
+    """What is known of one guest: the machine its process was given, that process, and how it was left.
+
+    `installing` is when an installation began (Unix seconds), `installed` the medium that one was done from.
+    """
 
     machine: Machine | None = None
     process: Process | None = None
     seed: str | None = None
     left_off: bool = False
+    installing: float | None = None
+    installed: str | None = None
 
 
 class Home:
@@ -118,6 +123,8 @@ class Home:
             process=Process(*process) if process else None,
             seed=raw.get("seed"),
             left_off=bool(raw.get("left_off")),
+            installing=raw.get("installing"),
+            installed=raw.get("installed"),
         )
 
     def write(self, name: str, record: Record) -> None:
@@ -130,6 +137,8 @@ class Home:
                     "process": record.process,
                     "seed": record.seed,
                     "left_off": record.left_off,
+                    "installing": record.installing,
+                    "installed": record.installed,
                 },
                 indent=1,
             ),

@@ -98,12 +98,44 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
                     "name it relative to the lab file, or by its whole path",
                 ),
             )
+    for key, written in [("install", guest.install), *(("medium", m) for m in guest.media)]:
+        if written:
+            found += _medium_findings(ws, guest, key, written)
+    if guest.firmware == "uefi":
+        from dacha.hypervisor import firmware
+
+        try:
+            firmware.find()
+        except HostError as e:
+            wrong("firmware", ("firmware",), e)
     for n, written in enumerate(guest.login.keys if guest.login else ()):
         try:
             key_line(ws, written)
         except ValueError as e:
             wrong("key-file", ("login", "keys", n), e)
     return found
+
+
+def _medium_findings(ws: Workspace, guest: Guest, key: str, written: str) -> list[Finding]:
+    """A medium that is not there, or that the guest's firmware cannot start from."""
+    from dacha.core.nearest import did_you_mean
+    from dacha.engine.media_store import Store
+
+    store = Store(ws.lab)
+    kept = None if "/" in written else store.find(written)
+    subject, path = f"guest {guest.name}", ("guest", guest.name, key)
+    if kept is None:
+        if ws.resolve(written).is_file():
+            return []
+        names = [k.name for k in store.all()]
+        remedy = did_you_mean(written, names, f"add it: dacha media add FILE --name {written}")
+        return [Finding(ERROR, "medium", subject, f"{key}: there is no medium {written}", remedy, path, "host")]
+    if key == "install" and kept.facts.get("kind") == "iso" and not kept.facts.get(guest.firmware):
+        other = "uefi" if guest.firmware == "bios" else "bios"
+        remedy = f'firmware = "{other}"' if kept.facts.get(other) else "it is no medium to install from"
+        what = f"install: {written} does not boot by {guest.firmware.upper()}"
+        return [Finding(ERROR, "medium-boot", subject, what, remedy, path, "host")]
+    return []
 
 
 def accelerator_findings(ws: Workspace) -> list[Finding]:

@@ -58,9 +58,30 @@ def machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
         files = {}
         if guest.boot:
             files = {f: str(ws.resolve(f)) for f in (guest.boot.kernel, guest.boot.initrd) if f}
+        drives = drives_of(ws, guest)
         seed = digest(first_boot_facts(ws, plan, guest)) if guest.first_boot else None
-        wanted[guest.name] = machine(ws.lab, plan, guest, accelerator=chosen, files=files, seed=seed)
+        wanted[guest.name] = machine(ws.lab, plan, guest, accelerator=chosen, files=files, seed=seed, drives=drives)
     return wanted
+
+
+def medium_path(ws: Workspace, written: str) -> Path:
+    """The file of a medium: a short name of the media store, or a path."""
+    from dacha.engine.media_store import Store
+
+    kept = None if "/" in written else Store(ws.lab).find(written)
+    return kept.path if kept else ws.resolve(written)
+
+
+def drives_of(ws: Workspace, guest: Guest) -> list[str | None]:
+    """What is in the guest's drives: its media, and while it is not yet installed, the medium to install from.
+
+    A guest that starts from a disk always has one drive, so that a medium can be put in while it runs.
+    """
+    wanted: list[str | None] = [str(medium_path(ws, m)) for m in guest.media]
+    if guest.install:
+        first = None if ws.home.read(guest.name).installed == guest.install else str(medium_path(ws, guest.install))
+        wanted = [first, *wanted]
+    return wanted or ([] if guest.boot else [None])
 
 
 def image_path(ws: Workspace, written: str) -> Path:

@@ -31,6 +31,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         host_key=(folder / "host_key.pub").is_file() and (folder / "host_key").is_file(),
         seed=record.seed if (folder / "seed.iso").is_file() else None,
         left_off=record.left_off,
+        installing=record.installing,
     )
     if found is None:
         return made

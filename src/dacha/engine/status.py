@@ -91,6 +91,8 @@ def state_text(seen: ObservedGuest) -> str:
     """A guest's state in words: "on, 12 min"."""
     if seen.state == OFF:
         return "off"
+    if seen.installing and seen.state not in (HUNG, PAUSED):
+        return f"installing, {show_duration(max(0.0, time.time() - seen.installing))}"
     word = {HUNG: "does not answer"}.get(seen.state, seen.state)
     return f"{word}, {show_duration(max(0.0, time.time() - seen.since))}" if seen.since else word
 

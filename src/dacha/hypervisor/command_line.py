@@ -11,16 +11,27 @@ from dacha.core.door_plan import Forward
 from dacha.core.machine import Machine
 
 # Sockets in the run folder. QEMU is started there and names them relatively, so the kernel's limit on socket
-# paths never matters. Two monitors: one for commands that change, one for looking, so that neither waits.
-QMP, WATCH, SERIAL, AGENT, SCREEN = "qmp", "watch", "serial", "agent", "screen"
+# paths never matters. Three monitors, because each serves one client: to change, to look, and to follow
+# what happens.
+QMP, WATCH, EVENTS = "qmp", "watch", "events"
+SERIAL, AGENT, SCREEN = "serial", "agent", "screen"
+
+
+_DISKS = {
+    "virtio": "virtio-blk-pci",
+    "sata": "ide-hd,bus=ide.{n}",
+    "scsi": "scsi-hd,bus=scsi.0",
+    "nvme": "nvme",
+}
 
 
 class Files(NamedTuple):
-    """Where a guest's files are, as absolute paths."""
+    """Where a guest's files are, as absolute paths; `firmware` is UEFI's code and the guest's own variables."""
 
     disks: tuple[Path, ...]
     seed: Path | None
     console: Path
+    firmware: tuple[Path, Path] | None = None
 
 
 def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forward]) -> list[str]:
@@ -49,6 +60,7 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         "timestamp=on",
         *_monitor(QMP),
         *_monitor(WATCH),
+        *_monitor(EVENTS),
         # The serial console is recorded from the first byte, attached or not.
         "-chardev",
         f"socket,id=serial,path={SERIAL},server=on,wait=off,logfile={_comma(files.console)},logappend=on",
@@ -73,10 +85,23 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
             argv += ["-initrd", m["boot"]["initrd"]]
         if m["boot"]["command_line"]:
             argv += ["-append", m["boot"]["command_line"]]
+    if files.firmware:
+        for n, path in enumerate(files.firmware):
+            argv += _blockdev(f"firmware{n}", "raw", path, read_only=n == 0)
+        argv[argv.index("-machine") + 1] += ",pflash0=firmware0,pflash1=firmware1"
+    if any(disk["bus"] == "scsi" for disk in m["disks"]):
+        argv += ["-device", "virtio-scsi-pci,id=scsi"]
     for n, (disk, path) in enumerate(zip(m["disks"], files.disks, strict=True)):
         argv += _blockdev(f"disk{n}", "qcow2", path, read_only=False)
-        device = "virtio-blk-pci" if disk["bus"] == "virtio" else f"ide-hd,bus=ide.{n}"
-        argv += ["-device", f"{device},drive=disk{n},serial=disk{n}"]
+        # Disks come first: an empty one cannot be started from, so the firmware goes on to the medium, and after
+        # an installation nobody has to change an order.
+        argv += ["-device", f"{_DISKS[disk['bus']].format(n=n)},drive=disk{n},serial=disk{n},bootindex={n + 1}"]
+    for n, medium in enumerate(m["drives"]):
+        if medium:
+            argv += _blockdev(f"medium{n}", "raw", Path(medium), read_only=True)
+        inside = f",drive=medium{n}" if medium else ""
+        # The disk ports of the board's controller are counted from the front, its drives from the back.
+        argv += ["-device", f"ide-cd,bus=ide.{5 - n},id=drive{n}{inside},bootindex={100 + n}"]
     if files.seed:
         argv += _blockdev("seed", "raw", files.seed, read_only=True)
         argv += ["-device", "virtio-blk-pci,drive=seed,serial=seed"]

@@ -6,11 +6,13 @@ import contextlib
 import json
 import os
 import subprocess
+import tempfile
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from dacha.core.errors import HostError
 from dacha.core.units import show_size
+from dacha.formats.boot_sectors import SECTORS
 from dacha.host.facts import program
 
 FORMATS = ("qcow2", "raw", "vmdk", "vdi", "vhdx", "vpc")
@@ -66,6 +68,34 @@ def _looks_like_disk(path: Path) -> bool:
         head = f.read(2048)
     # MBR or boot sector signature; the ext family's magic at 1080; an all-zero start is a blank disk.
     return head[510:512] == b"\x55\xaa" or head[1080:1082] == b"\x53\xef" or not any(head)
+
+
+def _facts(path: Path) -> dict[str, Any]:
+    done = subprocess.run([_tool(), "info", "--output=json", "-U", str(path)], capture_output=True, check=False)
+    return json.loads(done.stdout) if done.returncode == 0 else {}
+
+
+def backing(path: Path) -> str | None:
+    """The file that an overlay needs below it, None when the image stands alone."""
+    return _facts(path).get("full-backing-filename") or _facts(path).get("backing-filename")
+
+
+def damage(path: Path) -> str | None:
+    """What is wrong inside an image, by QEMU's own check; None when nothing is, or its format has no check."""
+    done = subprocess.run([_tool(), "check", "-U", str(path)], capture_output=True, text=True, check=False)
+    if done.returncode in (0, 3, 63):  # right; leaked space only; no check for this format
+        return None
+    return "the image is damaged or cut short: " + (done.stderr.strip() or done.stdout.strip()).splitlines()[0]
+
+
+def first_sectors(path: Path) -> bytes:
+    """The first sectors of the disk in an image, also of one that a guest has open. Empty when they cannot be read."""
+    with tempfile.TemporaryDirectory(prefix="dacha-sectors-") as folder:
+        out = Path(folder) / "sectors"
+        command = [_tool(), "dd", "-U", "-O", "raw", "bs=512", f"count={SECTORS}", f"if={path}", f"of={out}"]
+        if subprocess.run(command, capture_output=True, check=False).returncode:
+            return b""
+        return out.read_bytes()
 
 
 def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> None:

@@ -1,0 +1,310 @@
+"""dacha media add, list, show, check, remove, insert, eject."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import Any
+
+from dacha.cli import output
+from dacha.cli.main import Parser, common
+from dacha.core.errors import HostError, NoError, UsageError
+
+
+def media_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Installer media and images, kept under short names and known for what they are."
+    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
+
+    add = actions.add_parser(
+        "add", help="take a medium in", epilog="example: dacha media add debian-12.iso --sums SHA256SUMS"
+    )
+    add.add_argument("source", metavar="SOURCE", help="a file, - for standard input, or an address http(s)://…")
+    add.add_argument("--name", metavar="NAME", help="its short name (default: from the file's)")
+    add.add_argument("--storage", metavar="STORAGE", default="main", help="the storage to keep it in (default: main)")
+    add.add_argument("--sha256", metavar="HEX", help="the checksum it must have")
+    add.add_argument("--sums", metavar="FILE", help="a file of checksums, one of them this medium's")
+    common(add)
+    add.set_defaults(run=run_add)
+
+    listing = actions.add_parser("list", help="list the media and the stores", epilog="example: dacha media list")
+    common(listing)
+    listing.set_defaults(run=run_list)
+
+    for name, text, run in (
+        ("show", "show what a medium is", run_show),
+        ("check", "read a medium again and compare its checksum", run_check),
+        ("remove", "remove a medium that no guest uses", run_remove),
+    ):
+        one = actions.add_parser(name, help=text, epilog=f"example: dacha media {name} debian-12")
+        one.add_argument("name", metavar="MEDIUM")
+        common(one)
+        one.set_defaults(run=run)
+
+    insert = actions.add_parser(
+        "insert", help="put a medium into a guest", epilog="example: dacha media insert gauge drivers"
+    )
+    insert.add_argument("guest", metavar="GUEST")
+    insert.add_argument("name", metavar="MEDIUM")
+    common(insert)
+    insert.set_defaults(run=run_insert)
+
+    eject = actions.add_parser("eject", help="take a medium out of a guest", epilog="example: dacha media eject gauge")
+    eject.add_argument("guest", metavar="GUEST")
+    eject.add_argument("name", metavar="MEDIUM", nargs="?", help="which one (default: the last)")
+    eject.add_argument(
+        "--force", action="store_true", help="also when the guest has locked it: what it still reads then fails"
+    )
+    common(eject)
+    eject.set_defaults(run=run_eject)
+
+
+def _store(args: argparse.Namespace) -> tuple[Any, Any]:
+    """The store, and the workspace when there is a lab: media can be kept before there is one."""
+    from dacha.engine.media_store import Store
+    from dacha.engine.workspace import load
+
+    try:
+        ws = load(args.lab)
+    except UsageError:
+        if args.lab:
+            raise
+        ws = None
+    return Store(ws.lab if ws else None), ws
+
+
+def run_add(args: argparse.Namespace) -> int:
+    from dacha.cli.progress import byte_bar
+    from dacha.core import values
+    from dacha.engine.media_store import expected_sum, short_name
+
+    store, _ = _store(args)
+    piped = args.source == "-"
+    if piped and not args.name:
+        raise UsageError("what comes from standard input needs a name", remedy="dacha media add - --name NAME")
+    try:
+        name = values.name(args.name or short_name(args.source))
+    except ValueError as e:
+        raise UsageError(e.args[0], remedy=e.args[1]) from None
+    expected = args.sha256
+    if args.sums:
+        try:
+            expected = expected_sum(Path(args.sums).read_text(), args.source.rpartition("/")[2])
+        except OSError as e:
+            raise UsageError(f"the checksums cannot be read: {e.strerror}", where=args.sums) from e
+        if expected is None:
+            raise UsageError(f"no checksum for {args.source.rpartition('/')[2]} in it", where=args.sums)
+    if expected is not None and not (len(expected) == 64 and all(c in "0123456789abcdefABCDEF" for c in expected)):
+        raise UsageError("a SHA-256 has 64 hexadecimal digits", where="--sha256")
+    with byte_bar(name) as progress:
+        if args.source.startswith(("http://", "https://")):
+            from dacha.engine.fetch import add_from
+
+            kept, new = add_from(store, args.source, name, storage=args.storage, expected=expected, progress=progress)
+        elif piped:
+            kept, new = store.add(sys.stdin.buffer, name, storage=args.storage, expected=expected, progress=progress)
+        else:
+            kept, new = _add_file(store, args, name, expected, progress)
+    if args.json:
+        output.emit_json(_json(kept) | {"new": new})
+    elif new:
+        output.say(f"{kept.name}: {kept.words()}")
+        output.say(
+            f"Next: dacha guest add NAME --install {kept.name}"
+            if kept.facts.get("kind") == "iso"
+            else f"Next: dacha guest add NAME --from {kept.name}"
+        )
+    else:
+        output.say(f"The same content is here already, as {kept.name}; nothing was stored twice.")
+    return 0
+
+
+def _add_file(store: Any, args: argparse.Namespace, name: str, expected: str | None, progress: Any) -> Any:
+    path = Path(args.source).expanduser()
+    try:
+        with path.open("rb") as f:
+            return store.add(
+                f, name, storage=args.storage, size=path.stat().st_size, expected=expected, progress=progress
+            )
+    except IsADirectoryError:
+        raise UsageError(f"{path} is a folder", remedy="name the medium in it") from None
+    except FileNotFoundError:
+        raise UsageError(f"there is no file {path}", remedy="name a file, an address, or -") from None
+    except PermissionError as e:
+        raise HostError(f"{path} may not be read", why=str(e)) from e
+
+
+def _json(kept: Any) -> dict[str, Any]:
+    return {
+        "name": kept.name,
+        "storage": kept.storage,
+        "file": str(kept.path),
+        "size": kept.size,
+        "sha256": kept.sha256,
+        **kept.facts,
+    }
+
+
+def run_list(args: argparse.Namespace) -> int:
+    from dacha.core.units import show_size
+    from dacha.host.facts import facts
+
+    store, _ = _store(args)
+    kept = store.all()
+    free = facts(store.folders.values()).disk_free
+    if args.json:
+        output.emit_json(
+            {
+                "media": [_json(k) for k in kept],
+                "storages": {n: {"folder": str(p), "free": free[str(p)]} for n, p in store.folders.items()},
+            }
+        )
+        return 0
+    if kept:
+        output.table(
+            ("MEDIUM", "STORAGE", "SIZE", "WHAT IT IS"),
+            [(k.name, k.storage, show_size(k.size), k.words()) for k in kept],
+        )
+    else:
+        output.say("No media yet. Next: dacha media add FILE")
+    for name, path in store.folders.items():
+        output.say(f"{name}: {show_size(free[str(path)])} free in {path}")
+    return 0
+
+
+def run_show(args: argparse.Namespace) -> int:
+    from dacha.core.units import show_size
+
+    store, ws = _store(args)
+    kept = store.need(args.name)
+    if args.json:
+        output.emit_json(_json(kept))
+        return 0
+    output.say(f"{kept.name}: {kept.words()}")
+    for key in ("kind", "label", "family", "version", "architecture", "format", "table"):
+        if key in kept.facts:
+            output.step(key, str(kept.facts[key]) or "unknown")
+    output.step("size", show_size(kept.size))
+    output.step("sha256", kept.sha256)
+    output.step("file", str(kept.path))
+    for user in _users(ws, kept.name):
+        output.step("used by", user)
+    return 0
+
+
+def _users(ws: Any, name: str) -> list[str]:
+    if ws is None:
+        return []
+    return [
+        g.name for g in ws.lab.guests.values() if name in (g.install, *g.media) or any(d.base == name for d in g.disks)
+    ]
+
+
+def run_check(args: argparse.Namespace) -> int:
+    from dacha.cli.progress import byte_bar
+
+    store, _ = _store(args)
+    kept = store.need(args.name)
+    with byte_bar(kept.name) as progress:
+        wrong = store.check(kept, progress)
+    if args.json:
+        output.emit_json({"name": kept.name, "ok": wrong is None, "what": wrong})
+    elif wrong is None:
+        output.say(f"{kept.name}: its content is what was added")
+    if wrong:
+        raise NoError(f"{kept.name}: {wrong}", remedy="remove it, and add it again")
+    return 0
+
+
+def run_remove(args: argparse.Namespace) -> int:
+    store, ws = _store(args)
+    kept = store.need(args.name)
+    store.remove(kept, _users(ws, kept.name))
+    output.emit_json({"removed": kept.name}) if args.json else output.say(f"Medium {kept.name} is gone.")
+    return 0
+
+
+def run_insert(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Set
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.entry import guest_named
+    from dacha.engine.media_store import Store
+    from dacha.engine.workspace import Workspace
+
+    def decide(ws: Workspace) -> list[Edit]:
+        guest = guest_named(ws, args.guest)
+        Store(ws.lab).need(args.name)
+        if args.name in guest.media:
+            raise UsageError(
+                f"{args.name} is in {args.guest} already", remedy=f"dacha media eject {args.guest} {args.name}"
+            )
+        return [Set(("guest", args.guest, "medium"), [*guest.media, args.name])]
+
+    return _live(args, edit_lab(args.lab, decide), f"{args.name} is in")
+
+
+def run_eject(args: argparse.Namespace) -> int:
+    from dacha.core.edits import Edit, Remove, Set
+    from dacha.engine.edit import edit_lab
+    from dacha.engine.entry import guest_named
+    from dacha.engine.workspace import Workspace, load
+
+    ws = load(args.lab)
+    guest = guest_named(ws, args.guest)
+    if not guest.media:
+        raise NoError(
+            f"there is no medium in {args.guest}", remedy="an installer's medium leaves by itself when it is done"
+        )
+    name = args.name or guest.media[-1]
+    if name not in guest.media:
+        raise UsageError(f"{name} is not in {args.guest}", remedy=f"in it: {', '.join(guest.media)}")
+    _take_out(args, ws, name)
+
+    def decide(ws: Workspace) -> list[Edit]:
+        left = [m for m in ws.lab.guests[args.guest].media if m != name]
+        path = ("guest", args.guest, "medium")
+        return [Set(path, left) if left else Remove(path)]
+
+    return _live(args, edit_lab(args.lab, decide), f"{name} is out of")
+
+
+def _take_out(args: argparse.Namespace, ws: Any, name: str) -> None:
+    """Take the medium out of the running guest first: when its tray is locked, the file stays as it is too."""
+    from dacha.engine.machines import medium_path
+    from dacha.hypervisor import removable
+    from dacha.hypervisor.command_line import QMP
+    from dacha.hypervisor.process import running
+    from dacha.hypervisor.qmp import Qmp
+
+    if not running(ws.home.process_lock(args.guest)):
+        return
+    record = ws.home.read(args.guest)
+    drives = (record.machine or {}).get("drives", [])
+    path = str(medium_path(ws, name))
+    if path in drives:
+        with ws.home.lock("media", ws.path), Qmp(ws.home.run(args.guest) / QMP) as qmp:
+            removable.change(qmp, drives.index(path), None, force=args.force)
+            drives[drives.index(path)] = None
+            ws.home.write(args.guest, record)
+
+
+def _live(args: argparse.Namespace, ws: Any, what: str) -> int:
+    """Take a changed drive to the running guest, and say what came of it."""
+    from dacha.core.changes import ChangeMachine, ChangeMedium
+    from dacha.engine.apply import apply
+    from dacha.hypervisor.process import running
+
+    state = "from its next start"
+    if running(ws.home.process_lock(args.guest)):
+        with ws.home.lock("media", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+            outcome = apply(ws, lambda subject, text, took: None, only={args.guest})
+        for change, error in outcome.failed:
+            if isinstance(change, ChangeMedium):
+                raise error
+        waits = any(isinstance(c, ChangeMachine) and c.what.startswith("drives") for c in outcome.waiting)
+        state = "from its next start: it has no free drive" if waits else "now"
+    if args.json:
+        output.emit_json({"guest": args.guest, "medium": list(ws.lab.guests[args.guest].media), "when": state})
+    else:
+        output.say(f"{what} {args.guest}, {state}.")
+    return 0

@@ -1,0 +1,112 @@
+"""A small installer medium of our own, made from Debian packages with GRUB's ISO tool: it boots by BIOS and by UEFI,
+writes the demo guest to the disk, asks nothing, and restarts (or powers off)."""
+
+from __future__ import annotations
+
+import gzip
+import subprocess
+import tempfile
+from collections.abc import Callable
+from hashlib import sha256
+from pathlib import Path
+
+from dacha.core.errors import HostError
+from dacha.demo import guest_image as guest
+from dacha.formats import cpio
+from dacha.host import folders
+from dacha.host.facts import program
+from dacha.host.files import locked
+
+FINISHES = ("reboot", "poweroff")
+_MENU = """\
+serial --unit=0 --speed=115200
+terminal_output console serial
+set timeout=0
+menuentry "{title}" {{
+  linux /boot/vmlinuz {command_line}
+  initrd /boot/initrd
+}}
+"""
+
+
+def installer_image(finish: str = "reboot", progress: Callable[[str], None] = lambda text: None) -> Path:
+    """The installer medium that ends with `finish`, made on first use. Raises HostError when a tool is missing."""
+    tool = program("grub-mkrescue")
+    if not tool or not program("xorriso") or not program("mformat"):
+        raise HostError(
+            "grub-mkrescue is not on this machine",
+            why="it makes the installer medium",
+            remedy="on Debian: apt install grub-common grub-pc-bin grub-efi-amd64-bin xorriso mtools",
+        )
+    source = b"".join(guest._own(n) for n in ("init.sh", "installer.sh", "index.html")) + Path(__file__).read_bytes()
+    folder = folders.make_private(folders.cache() / "demo-installer" / sha256(source).hexdigest()[:16])
+    target = folder / f"saltmarsh-{finish}.iso"
+    with locked(folder / "lock", "dacha demo", 600.0):
+        if not target.is_file():
+            with tempfile.TemporaryDirectory(prefix="dacha-installer-") as temporary:
+                _build(Path(temporary), tool, target, finish, progress)
+    return target
+
+
+def _build(work: Path, tool: str, target: Path, finish: str, progress: Callable[[str], None]) -> None:
+    root = guest.unpack(work, progress)
+    kernel = next((root / "boot").glob("vmlinuz-*")).read_bytes()
+    modules = guest.modules_in(root)
+    progress("making the disk that will be installed")
+    disk = work / "disk.iso"
+    _medium(
+        work / "disk",
+        tool,
+        disk,
+        "saltmarsh guest",
+        kernel,
+        cpio.archive(guest.entries(root, modules)),
+        guest.COMMAND_LINE,
+        "SALTMARSH_GUEST",
+    )
+    progress("making the installer")
+    entries = guest.entries(root, modules)
+    entries = [e for e in entries if e.path != "init"] + [
+        cpio.file("init", guest._own("installer.sh"), 0o755),
+        cpio.file("payload", disk.read_bytes()),
+    ]
+    part = target.with_suffix(".part")
+    _medium(
+        work / "installer",
+        tool,
+        part,
+        "saltmarsh installer",
+        kernel,
+        cpio.archive(entries),
+        f"{guest.COMMAND_LINE} finish={finish}",
+        "SALTMARSH_INSTALL",
+    )
+    part.rename(target)
+
+
+def _medium(tree: Path, tool: str, out: Path, title: str, kernel: bytes, initrd: bytes, line: str, label: str) -> None:
+    (tree / "boot/grub").mkdir(parents=True)
+    (tree / "boot/vmlinuz").write_bytes(kernel)
+    (tree / "boot/initrd").write_bytes(gzip.compress(initrd, compresslevel=3, mtime=0))
+    (tree / "boot/grub/grub.cfg").write_text(_MENU.format(title=title, command_line=line))
+    modules = "linux normal iso9660 part_gpt part_msdos serial terminal search all_video"
+    done = subprocess.run(
+        [
+            tool,
+            f"--install-modules={modules}",
+            "--locales=",
+            "--fonts=",
+            "--themes=",
+            "-o",
+            out,
+            tree,
+            "--",
+            "-volid",
+            label,
+        ],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    if done.returncode:
+        raise HostError("grub-mkrescue failed", why="\n".join(done.stderr.splitlines()[-3:]))

@@ -1,0 +1,167 @@
+"""What a medium is: read from its own bytes, never guessed. What cannot be told is said to be unknown."""
+
+from __future__ import annotations
+
+import re
+import struct
+from collections.abc import Callable
+from io import BytesIO
+from typing import BinaryIO, NamedTuple
+
+SECTOR = 2048
+
+
+class Medium(NamedTuple):
+    """An installer medium. `family`, `version` and `architecture` are "" where the medium does not say;
+    `problems` are reasons why it would not work."""
+
+    kind: str
+    label: str = ""
+    bios: bool = False
+    uefi: bool = False
+    family: str = ""
+    version: str = ""
+    architecture: str = ""
+    press_key: bool = False
+    problems: tuple[str, ...] = ()
+
+
+def looks_like_web_page(head: bytes) -> bool:
+    """True for a page of HTML, which is what a failed download often leaves under the medium's name."""
+    start = head.lstrip(b"\xef\xbb\xbf \t\r\n")[:200].lower()
+    return start.startswith((b"<!doctype html", b"<html", b"<?xml", b"<head"))
+
+
+def is_iso(fp: BinaryIO) -> bool:
+    """True when an ISO 9660 volume descriptor stands where it must (ECMA-119 section 6.7.1)."""
+    fp.seek(16 * SECTOR + 1)
+    return fp.read(5) == b"CD001"
+
+
+def inspect_iso(fp: BinaryIO, size: int) -> Medium:
+    """What an ISO image of `size` bytes is; `fp` reads it."""
+    fp.seek(16 * SECTOR)
+    pvd = fp.read(SECTOR)
+    label = pvd[40:72].decode("latin-1").strip()
+    blocks, block = struct.unpack_from("<I", pvd, 80)[0], struct.unpack_from("<H", pvd, 128)[0]
+    problems = []
+    if blocks * block > size:
+        problems.append(f"it is cut short: {size} of {blocks * block} bytes are here")
+        return Medium("iso", label, problems=tuple(problems))
+    bios, uefi = _el_torito(fp)
+    read = _reader(fp)
+    family, version, architecture = _system(label, read)
+    loaders = [a for name, a in _LOADERS if read(f"/EFI/BOOT/{name}", 0) is not None]
+    if not architecture and len(loaders) == 1:
+        architecture = loaders[0]
+    uefi = uefi or bool(loaders)
+    if architecture and architecture not in ("amd64", "i386"):
+        problems.append(f"it is for {architecture}, and this host runs amd64")
+    # The loader of this family waits for a key when a disk is there too (its "press any key" text is in bootfix.bin).
+    press_key = family == "windows" and read("/boot/bootfix.bin", 0) is not None
+    return Medium("iso", label, bios, uefi, family, version, architecture, press_key, tuple(problems))
+
+
+def _el_torito(fp: BinaryIO) -> tuple[bool, bool]:
+    """Whether a boot catalogue has an entry for BIOS and for UEFI (El Torito 1.0 section 2; UEFI 2.10
+    section 13.3.2.1)."""
+    fp.seek(17 * SECTOR)
+    record = fp.read(SECTOR)
+    if record[:7] != b"\0CD001\x01" or not record[7:].startswith(b"EL TORITO SPECIFICATION"):
+        return False, False
+    fp.seek(struct.unpack_from("<I", record, 71)[0] * SECTOR)
+    catalogue = fp.read(SECTOR)
+    platform = catalogue[1]
+    found = {platform: catalogue[32:33] == b"\x88"}
+    at = 64
+    while at + 32 <= len(catalogue) and catalogue[at] in (0x90, 0x91):
+        platform, count, last = catalogue[at + 1], catalogue[at + 2], catalogue[at] == 0x91
+        for n in range(count):
+            entry = catalogue[at + 32 * (n + 1) :][:32]
+            found[platform] = found.get(platform, False) or entry[:1] == b"\x88"
+        at += 32 * (count + 1)
+        if last:
+            break
+    return found.get(0, False), found.get(0xEF, False)
+
+
+Read = Callable[[str, int], bytes | None]
+
+
+def _reader(fp: BinaryIO) -> Read:
+    """A reader of files by path, through whichever of the image's name spaces has it. Answers None where none has."""
+    import pycdlib
+    from pycdlib.pycdlibexception import PyCdlibException
+
+    iso = pycdlib.PyCdlib()  # type: ignore[attr-defined]  # untyped package
+    try:
+        iso.open_fp(fp)
+    except (PyCdlibException, struct.error, IndexError, ValueError, UnicodeDecodeError):
+        return lambda path, most: None
+
+    def read(path: str, most: int) -> bytes | None:
+        plain = path.upper() if "." in path.rpartition("/")[2] else path.upper() + "."
+        for form, name in (("rr_path", path), ("joliet_path", path), ("udf_path", path), ("iso_path", plain + ";1")):
+            out = BytesIO()
+            try:
+                if most:
+                    iso.get_file_from_iso_fp(out, **{form: name})
+                else:
+                    iso.get_record(**{form: name})
+                return out.getvalue()[:most]
+            except (PyCdlibException, struct.error, IndexError, ValueError, AttributeError):
+                continue
+        return None
+
+    return read
+
+
+_LOADERS = (
+    ("BOOTX64.EFI", "amd64"),
+    ("BOOTAA64.EFI", "arm64"),
+    ("BOOTIA32.EFI", "i386"),
+    ("BOOTRISCV64.EFI", "riscv64"),
+)
+_ARCHITECTURES = {
+    "x86_64": "amd64",
+    "aarch64": "arm64",
+    "i686": "i386",
+    "x86": "i386",
+    "amd64": "amd64",
+    "arm64": "arm64",
+    "i386": "i386",
+    "x64": "amd64",
+}
+# Labels by which these families name their media: family, pattern with version and architecture.
+_LABELS = (
+    ("alpine", r"alpine-\S+ v?(?P<version>[\d.]+) (?P<architecture>\S+)"),
+    ("bsd", r"(?P<version>\d+_\d+)_RELEASE_(?P<architecture>[A-Z0-9]+)_(?:CD|DVD|BO)"),
+    ("bsd", r"OpenBSD/(?P<architecture>\S+)\s+(?P<version>[\d.]+) Install"),
+    ("bsd", r"NETBSD_(?P<version>\d+)"),
+)
+
+
+def _system(label: str, read: Read) -> tuple[str, str, str]:
+    """Family, version and architecture, from what installers keep in known places."""
+    info = read("/.disk/info", 400)
+    if info:
+        found = re.match(r"(Debian|Ubuntu)\D*([\d.]+)?", text := info.decode("utf-8", "replace"))
+        if found:
+            words = re.findall(r"\b(amd64|arm64|i386|riscv64|ppc64el|s390x)\b", text)
+            return str(found[1]).lower(), str(found[2] or "").strip("."), str(words[0]) if words else ""
+    tree = read("/.treeinfo", 4000)
+    if tree:
+        text = tree.decode("utf-8", "replace")
+        keys = dict(re.findall(r"^\s*(\w+)\s*=\s*(\S.*?)\s*$", text, re.M))
+        arch = keys.get("arch", "")
+        return "fedora", str(keys.get("version", "")), _ARCHITECTURES.get(arch, str(arch))
+    for family, pattern in _LABELS:
+        found = re.match(pattern, label)
+        if found:
+            named = found.groupdict()
+            arch = named.get("architecture", "").lower()
+            return family, named.get("version", "").replace("_", "."), _ARCHITECTURES.get(arch, arch)
+    if read("/sources/boot.wim", 0) is not None or read("/sources/install.wim", 0) is not None:
+        found = re.search(r"_(X64|X86|A64)F", label)
+        return "windows", "", {"X64": "amd64", "X86": "i386", "A64": "arm64"}[found[1]] if found else ""
+    return "", "", ""

@@ -1,0 +1,62 @@
+"""Media in a running guest's drives: put in and taken out live (QEMU documentation: QMP block commands)."""
+
+from __future__ import annotations
+
+import time
+
+from dacha.core.errors import NoError
+from dacha.hypervisor.qmp import Qmp, QmpRefused
+
+# A guest that has mounted its medium locks the tray; a request to release it is given this long.
+RELEASE_S = 3.0
+
+
+def change(qmp: Qmp, drive: int, path: str | None, *, force: bool = False) -> None:
+    """Put the medium `path` into a drive, or with None take out what is in it.
+
+    Raises NoError when the guest has locked the tray and `force` is not said.
+    """
+    device = f"drive{drive}"
+    _open_tray(qmp, device, force)
+    if _inserted(qmp, device):
+        qmp.execute("blockdev-remove-medium", {"id": device})
+    if path:
+        node = f"medium{drive}-{time.monotonic_ns() % 10**9}"
+        qmp.execute(
+            "blockdev-add",
+            {
+                "driver": "raw",
+                "node-name": node,
+                "read-only": True,
+                "file": {"driver": "file", "filename": path, "read-only": True},
+            },
+        )
+        qmp.execute("blockdev-insert-medium", {"id": device, "node-name": node})
+    qmp.execute("blockdev-close-tray", {"id": device})
+
+
+def _drive(qmp: Qmp, device: str) -> dict[str, object]:
+    for row in qmp.execute("query-block"):
+        if row.get("qdev", "").rpartition("/")[2] == device or row.get("device") == device:
+            return dict(row)
+    raise NoError(f"the guest has no {device}", remedy="a drive is added at its next start")
+
+
+def _inserted(qmp: Qmp, device: str) -> bool:
+    return "inserted" in _drive(qmp, device)
+
+
+def _open_tray(qmp: Qmp, device: str, force: bool) -> None:
+    deadline = time.monotonic() + RELEASE_S
+    qmp.execute("blockdev-open-tray", {"id": device, "force": force})
+    while not _drive(qmp, device).get("tray_open"):
+        if time.monotonic() >= deadline:
+            raise NoError(
+                "the guest has locked the tray: it is using the medium",
+                why="it was asked to release it, and did not",
+                remedy="unmount it in the guest, or say --force: what it still reads from it then fails",
+            )
+        time.sleep(0.1)
+
+
+__all__ = ["QmpRefused", "change"]
