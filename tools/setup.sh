@@ -16,6 +16,12 @@ need ip iproute2
 need cpio cpio
 need shellcheck shellcheck
 need setpriv util-linux
+need grub-mkrescue grub-common
+need xorriso xorriso
+need mformat mtools
+[ -d /usr/lib/grub/i386-pc ] || missing="$missing grub-pc-bin"
+[ -d /usr/lib/grub/x86_64-efi ] || missing="$missing grub-efi-amd64-bin"
+[ -e /usr/share/OVMF/OVMF_CODE_4M.fd ] || [ -e /usr/share/OVMF/OVMF_CODE.fd ] || missing="$missing ovmf"
 need dpkg-deb dpkg
 "$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"
 

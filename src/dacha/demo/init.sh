@@ -65,14 +65,16 @@ else
     say "no volume labelled cidata"
 fi
 
-# A disk that the lab gave it keeps its readings; the first start makes a file system on it.
+# A blank disk that the lab gave it keeps its readings; the first start makes a file system on it. A disk with
+# anything else on it (this guest itself, once installed) is left alone.
 disk=
 for block in /sys/block/vd*; do
     [ "$(cat "$block/serial" 2>/dev/null)" = disk0 ] && disk=/dev/${block##*/}
 done
 mkdir -p /srv/readings
 if [ -n "$disk" ]; then
-    mount -t ext4 "$disk" /srv/readings 2>/dev/null || { mke2fs -L readings "$disk" > /dev/null 2>&1 && mount -t ext4 "$disk" /srv/readings; }
+    if [ "$(head -c 65536 "$disk" | tr -d '\0' | wc -c)" = 0 ]; then mke2fs -L readings "$disk" > /dev/null 2>&1; fi
+    mount -t ext4 "$disk" /srv/readings 2>/dev/null
 fi
 echo "started $(date -u '+%Y-%m-%d %H:%M:%S') UTC" >> /srv/readings/log
 

@@ -117,18 +117,16 @@ class Store:
             )
         own = part is None
         part = part or folder / f".{name}.{os.getpid()}.part"
-        keep = False
+        keep = not own  # what a broken connection left is continued by the next try
         try:
             try:
                 total, digest = _copy(source, part, size, progress)
             except OSError as e:
-                keep = not own
                 raise refused(part, e) from e
             if size is not None and total != size:
-                keep = not own
-                raise NoError(
-                    f"{name} is cut short: {show_size(total)} of {show_size(size)} came", remedy="add it again"
-                )
+                what = f"{name} is cut short: {show_size(total)} of {show_size(size)} came"
+                raise NoError(what, remedy="add it again")
+            keep = False
             if expected and digest != expected.lower():
                 raise NoError(
                     f"{name} has another checksum than expected",

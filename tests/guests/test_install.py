@@ -1,0 +1,104 @@
+"""From an installer medium to an SSH login with nobody touching anything, by each firmware and each ending."""
+
+import shutil
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import Lab
+
+
+@pytest.fixture(scope="session")
+def installers() -> dict[str, Path]:
+    from dacha.demo.installer_image import FINISHES, installer_image
+
+    return {finish: installer_image(finish) for finish in FINISHES}
+
+
+@pytest.mark.parametrize(
+    ("firmware", "finish"), [("bios", "reboot"), ("uefi", "reboot"), ("bios", "poweroff"), ("uefi", "poweroff")]
+)
+def test_a_medium_becomes_a_guest(
+    lab: Lab, key_files: Path, installers: dict[str, Path], firmware: str, finish: str
+) -> None:
+    for name in ("id", "id.pub"):
+        shutil.copy(key_files / name, lab.folder / name)
+    lab("new", "pier")
+    lab("media", "add", str(installers[finish]), "--name", "installer")
+    lab("guest", "add", "gauge", "--install", "installer", "--disk", "256MiB", "--memory", "256MiB", "--key", "id.pub",
+        "--user", "ops", "--firmware", firmware)  # fmt: skip
+    lab("door", "add", "gauge", "ssh")
+    lab("apply", "--no-wait")
+    status = lab("status", "--json", code=None).json
+    assert "installing" in lab("status", code=None).out or status["guests"][0]["state"] == "off"
+
+    # Nobody does anything: the guest installs, restarts or is started again, and its door answers.
+    deadline = time.monotonic() + 180
+    while lab("status", "--json", code=None).json["guests"][0]["doors"][0]["answers"] is not True:
+        assert time.monotonic() < deadline, lab("console", "gauge", "--record").out[-2000:]
+        time.sleep(1)
+    assert lab("connect", "gauge", "--", "hostname; cat /proc/cmdline").out.startswith("gauge\nBOOT_IMAGE=")
+    assert "installing" not in lab("status").out
+    assert lab("diff").out == "pier: everything applied\n"
+
+    # The medium is out; restarted, the guest starts from its disk, and nothing is installed twice.
+    if (firmware, finish) == ("bios", "reboot"):
+        lab("restart", "gauge")
+    record: str = lab("console", "gauge", "--record").out
+    assert record.count("demo installer: installed on") == 1
+    if firmware == "uefi":
+        assert (lab.guest_folder("gauge") / "uefi-variables.fd").is_file()
+
+
+def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: dict[str, Path]) -> None:
+    lab = guest_lab
+    lab.write(
+        '[lab]\nname = "drives"\n[network.pier]\nkind = "nat"\n[guest.gauge]\n@BOOT@\n'
+        'adapter = [{ network = "pier" }]\n'
+        'door.ssh = { from = "host" }\nmedium = ["first"]\n'
+        'disk = [{ size = "16 MiB", bus = "scsi" }, { size = "8 MiB", bus = "nvme" }]\n'
+    )
+    lab("media", "add", str(installers["reboot"]), "--name", "first")
+    lab("media", "add", str(installers["poweroff"]), "--name", "second")
+    lab("apply")
+    blocks = lab("connect", "gauge", "--", "cat /sys/block/sda/size /sys/block/nvme0n1/size").out.split()
+    assert blocks == [str((16 << 20) // 512), str((8 << 20) // 512)]
+
+    def inserted() -> list[Any]:
+        from dacha.hypervisor.qmp import Qmp
+
+        with Qmp(Path(lab.env["DACHA_RUN"]) / "drives/gauge/watch") as qmp:
+            rows = [r for r in qmp.execute("query-block") if "drive0" in r.get("qdev", "")]
+            return [r.get("inserted", {}).get("file", "").rpartition("/")[2] for r in rows]
+
+    assert inserted() == ["first.iso"]
+    assert "first is out of gauge" in lab("media", "eject", "gauge", "--force").out
+    assert inserted() == [""]
+    assert "medium" not in lab.file.read_text().replace("media", "")
+    assert "there is no medium in gauge" in lab("media", "eject", "gauge", code=1).err
+    said = lab("media", "insert", "gauge", "second").out
+    assert "second is in gauge" in said
+    lab("restart", "gauge")
+    assert inserted() == ["second.iso"]
+    assert "used by gauge" in lab("media", "remove", "second", code=2).err
+
+
+def test_a_medium_that_cannot_start_the_guest_is_refused_before_anything(lab: Lab) -> None:
+    from tests.formats.test_medium import MEDIA
+
+    (lab.folder / "bsd.iso").write_bytes(MEDIA["another bsd"][0])
+    (lab.folder / "drivers.iso").write_bytes(MEDIA["drivers"][0])
+    lab("new", "pier")
+    lab("media", "add", "bsd.iso")
+    lab("media", "add", "drivers.iso")
+    lab("guest", "add", "a", "--install", "bsd", "--firmware", "uefi")
+    assert "bsd does not boot by UEFI" in lab("check", code=1).out
+    assert "does not boot by UEFI" in lab("apply", code=3).err
+    lab("guest", "remove", "a")
+    lab("guest", "add", "b", "--install", "drivers")
+    assert "it is no medium to install from" in lab("check", code=1).out
+    lab("guest", "remove", "b")
+    lab("guest", "add", "c", "--install", "dsb")
+    assert "there is no medium dsb" in lab("check", code=1).out
