@@ -58,7 +58,7 @@ def test_a_machine_becomes_arguments() -> None:
     assert option(argv, "-accel") == "tcg,thread=multi" and option(argv, "-cpu") == "max"
     assert "elevateprivileges=deny" in option(argv, "-sandbox")
     assert "-nodefaults" in argv and "-no-user-config" in argv
-    assert option(argv, "-vnc") == "unix:screen"
+    assert option(argv, "-vnc") == "unix:screen,password=on"
     assert option(built(accelerator="kvm")[1], "-cpu") == "host"
 
 

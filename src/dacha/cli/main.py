@@ -30,6 +30,7 @@ COMMANDS = (
     ("Guest power", "resume", "power", "let paused guests go on"),
     ("Getting in", "connect", "connect", "enter a guest by SSH, or run a command in it"),
     ("Getting in", "console", "console", "attach to a guest's serial console"),
+    ("Getting in", "screen", "screen", "see, photograph and type on a guest's display"),
     ("Editing lab.toml", "guest", "guest", "add, edit, remove, list, show guests"),
     ("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
     ("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),

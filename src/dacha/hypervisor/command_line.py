@@ -78,7 +78,7 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         "none",
     ]
     if m["video"]:
-        argv += ["-device", "VGA", "-vnc", f"unix:{SCREEN}"]
+        argv += ["-device", "VGA", "-vnc", f"unix:{SCREEN},password=on"]
     if m["boot"]:
         argv += ["-kernel", m["boot"]["kernel"]]
         if m["boot"]["initrd"]:

@@ -1,0 +1,89 @@
+"""The display of a real guest: its picture, its text, keys typed on it, and a VNC client at its door."""
+
+import socket
+import time
+import warnings
+from pathlib import Path
+
+from tests.conftest import Lab
+
+TEXT = """\
+[lab]
+name = "screens"
+[network.pier]
+kind = "nat"
+[guest.gauge]
+memory = "64 MiB"
+disk = [{ size = "1 MiB" }]
+adapter = [{ network = "pier" }]
+[guest.blind]
+memory = "64 MiB"
+video = false
+disk = [{ size = "1 MiB" }]
+"""
+
+
+def vnc_login(address: tuple[str, int], password: str) -> bool:
+    """RFB 3.8 with its own authentication (RFC 6143 section 7.2.2): True when the password was right."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        from cryptography.hazmat.decrepit.ciphers.algorithms import TripleDES
+        from cryptography.hazmat.primitives.ciphers import Cipher, modes
+    key = bytes(int(f"{b:08b}"[::-1], 2) for b in (password.encode() + bytes(8))[:8])
+    with socket.create_connection(address, timeout=10) as s, s.makefile("rb") as f:
+        assert f.read(12) == b"RFB 003.008\n"
+        s.sendall(b"RFB 003.008\n")
+        kinds = f.read(f.read(1)[0])
+        assert list(kinds) == [2], "nothing but password authentication is offered"
+        s.sendall(b"\x02")
+        encryptor = Cipher(TripleDES(key * 3), modes.ECB()).encryptor()
+        s.sendall(encryptor.update(f.read(16)))
+        return f.read(4) == b"\0\0\0\0"
+
+
+def test_a_screen_without_any_client(lab: Lab) -> None:
+    lab.write(TEXT)
+    lab("apply", "--no-wait")
+    assert "has no display" in lab("screen", "blind", "--text", code=1).err
+
+    # The firmware finds nothing to start and says so on its text screen.
+    deadline = time.monotonic() + 60
+    while "No bootable device" not in (said := lab("screen", "gauge", "--text").out):
+        assert time.monotonic() < deadline, said
+        time.sleep(0.3)
+    assert "BIOS" in said
+    saved = lab("screen", "gauge", "--save", "gauge.png", "--json").json["picture"]
+    assert (lab.folder / "gauge.png").read_bytes().startswith(b"\x89PNG") and saved["width"] == 720
+    lab("screen", "gauge", "--type", "Hello, pier!\\n", "--press", "ctrl-alt-delete")
+    assert "no key entr" in lab("screen", "gauge", "--press", "entr", code=2).err
+    assert "no folder" in lab("screen", "gauge", "--save", "/nowhere/x.png", code=3).err
+
+    # A client finds it where it was asked to be, with the password that was said and no other.
+    opened = lab("screen", "gauge", "--listen", "host", "--json").json
+    host, port = opened["vnc"].split(":")
+    assert host == "127.0.0.1" and len(opened["password"]) == 8
+    assert vnc_login((host, int(port)), opened["password"])
+    assert not vnc_login((host, int(port)), "wrong")
+    again = lab(
+        "screen", "gauge", "--listen", "host", "--port", str(int(port) + 50), "--password", stdin=_line(lab, "tide1234")
+    )
+    assert "tide1234" not in again.out + again.err
+    assert vnc_login((host, int(port) + 50), "tide1234") and not vnc_login((host, int(port) + 50), opened["password"])
+    with socket.socket() as s:
+        assert s.connect_ex((host, int(port))) != 0, "the former listener is gone"
+    lab("screen", "gauge", "--listen", "none")
+    with socket.socket() as s:
+        assert s.connect_ex((host, int(port) + 50)) != 0
+
+    # No password is in any file or argument list.
+    for path in (lab.folder / "state").rglob("*"):
+        assert not path.is_file() or b"tide1234" not in path.read_bytes()
+    assert b"tide1234" not in Path(f"/proc/{lab.pid('gauge')}/cmdline").read_bytes()
+
+
+def _line(lab: Lab, text: str) -> object:
+    path = lab.folder / "typed"
+    path.write_text(text + "\n")
+    stream = path.open()
+    path.unlink()
+    return stream
