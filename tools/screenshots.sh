@@ -41,4 +41,13 @@ shot check "$typed; typed dacha check; echo; cd $work; typed dacha check"
 dacha demo --remove > /dev/null
 python -c 'from pathlib import Path; from dacha.demo import guest_image, lab; lab.write_lab(Path("'"$DACHA_STATE"'/demo"), guest_image.guest_image())'
 shot apply "$typed; typed dacha apply; echo; typed dacha door add charts web --service http --from lan; echo; typed dacha apply"
-shot change "$typed; typed dacha guest edit gauge --memory 160MiB; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha restart gauge; echo; typed dacha connect gauge -- uname -a; echo; typed dacha stop locker; echo; typed dacha status"
+iso=$(python -c 'from dacha.demo.installer_image import installer_image; print(installer_image())')
+cp "$iso" "$DACHA_STATE/demo/saltmarsh-installer.iso"
+export DACHA_LAB="$DACHA_STATE/demo/lab.toml"
+shot install "$typed; typed dacha media add saltmarsh-installer.iso; echo; typed dacha media list; echo; typed dacha guest add tower --install saltmarsh-installer --disk 256MiB --memory 256MiB --user ops --key demo_key.pub; echo; typed dacha door add tower ssh > /dev/null; typed dacha apply --no-wait; sleep 6; typed dacha status; sleep 45; echo; typed dacha status | grep -E 'GUEST|tower'; echo; typed dacha connect tower -- hostname"
+shot screen "$typed; typed dacha guest add blank --disk 1MiB --memory 64MiB > /dev/null; dacha apply --no-wait > /dev/null; sleep 8; typed dacha screen blank --text; echo; typed dacha screen blank --save blank.png; echo; typed dacha screen blank --listen host"
+dacha stop --all --force --wait 0s > /dev/null
+dacha guest remove tower --with-disks > /dev/null
+dacha guest remove blank --with-disks > /dev/null
+rm "$DACHA_STATE/demo/saltmarsh-installer.iso"
+shot change "dacha start --all > /dev/null; $typed; typed dacha guest edit gauge --memory 160MiB; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha restart gauge; echo; typed dacha connect gauge -- uname -a; echo; typed dacha stop locker; echo; typed dacha status"

@@ -45,7 +45,7 @@ def running(machines: dict[str, Machine], name: str, *forwards: Forward) -> Obse
         pid=1,
         machine=machines[name],
         forwards=frozenset(forwards),
-        disks=frozenset({0}),
+        disks=frozenset({(0, 8 << 30)}),
         host_key=True,
         seed="s",
     )
@@ -86,6 +86,15 @@ def test_doors_open_and_close_live_and_the_rest_waits_for_the_next_start() -> No
     ]
 
 
+def test_a_disk_grows_live_and_never_shrinks() -> None:
+    lab, plan, before = setting()
+    (forward,) = plan.doors["gauge", "ssh"].forwards()
+    seen = {"gauge": running(before, "gauge", forward), "charts": running(before, "charts")}
+    for size, changes in (("9 GiB", ["grow disk 0 to 9 GiB"]), ("7 GiB", []), ("8 GiB", [])):
+        lab, plan, machines = setting(TEXT.replace("8 GiB", size))
+        assert [str(c) for c in difference(lab, plan, machines, seen)] == changes
+
+
 def test_a_moved_address_keeps_the_doors_of_the_running_guest() -> None:
     _, plan, before = setting()
     (old,) = plan.doors["gauge", "ssh"].forwards()
@@ -97,7 +106,7 @@ def test_a_moved_address_keeps_the_doors_of_the_running_guest() -> None:
 
 def test_a_guest_left_off_stays_off_and_one_that_died_is_started() -> None:
     lab, plan, machines = setting()
-    ready = ObservedGuest(state=OFF, disks=frozenset({0}), host_key=True, seed="s")
+    ready = ObservedGuest(state=OFF, disks=frozenset({(0, 8 << 30)}), host_key=True, seed="s")
     seen = {"gauge": ready._replace(left_off=True), "charts": ready}
     assert [(kind_of(c), c.guest) for c in difference(lab, plan, machines, seen)] == [("start-guest", "charts")]
 

@@ -1,6 +1,7 @@
 """From an installer medium to an SSH login with nobody touching anything, by each firmware and each ending."""
 
 import shutil
+import subprocess
 import time
 from pathlib import Path
 from typing import Any
@@ -66,6 +67,14 @@ def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: dict
     blocks = lab("connect", "gauge", "--", "cat /sys/block/sda/size /sys/block/nvme0n1/size").out.split()
     assert blocks == [str((16 << 20) // 512), str((8 << 20) // 512)]
 
+    # Disks grow while the guest runs and while it is off; they are never made smaller.
+    lab.file.write_text(lab.file.read_text().replace("16 MiB", "20 MiB"))
+    assert "grew disk 0 to 20 MiB" in lab("apply").out
+    lab.file.write_text(lab.file.read_text().replace("20 MiB", "12 MiB"))
+    assert "never made smaller" in lab("check", code=1).out
+    lab.file.write_text(lab.file.read_text().replace("12 MiB", "20 MiB"))
+    assert lab("diff").out == "drives: everything applied\n"
+
     def inserted() -> list[Any]:
         from dacha.hypervisor.qmp import Qmp
 
@@ -80,7 +89,10 @@ def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: dict
     assert "there is no medium in gauge" in lab("media", "eject", "gauge", code=1).err
     said = lab("media", "insert", "gauge", "second").out
     assert "second is in gauge" in said
-    lab("restart", "gauge")
+    lab("stop", "gauge")
+    lab.file.write_text(lab.file.read_text().replace('"8 MiB"', '"10 MiB"'))
+    lab("start", "gauge")
+    assert lab("connect", "gauge", "--", "cat /sys/block/nvme0n1/size").out.strip() == str((10 << 20) // 512)
     assert inserted() == ["second.iso"]
     assert "used by gauge" in lab("media", "remove", "second", code=2).err
 
@@ -102,3 +114,38 @@ def test_a_medium_that_cannot_start_the_guest_is_refused_before_anything(lab: La
     lab("guest", "remove", "b")
     lab("guest", "add", "c", "--install", "dsb")
     assert "there is no medium dsb" in lab("check", code=1).out
+
+
+LINE = "console=ttyS0 mitigations=off tsc=reliable no_timer_check --- quiet"
+
+
+def test_debians_own_installer_starts_from_its_medium(lab: Lab, tmp_path: Path) -> None:
+    """Debian packages its installer as a kernel and an initrd; a medium is made of them, and taken from there."""
+    from dacha.demo.installer_image import boot_medium
+
+    fetched = subprocess.run(
+        ["apt-get", "download", "debian-installer-12-netboot-amd64"],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert fetched.returncode == 0, fetched.stderr
+    subprocess.run(["dpkg-deb", "-x", next(tmp_path.glob("*.deb")), tmp_path / "x"], check=True)
+    files = next((tmp_path / "x").rglob("text/debian-installer/amd64"))
+    boot_medium(
+        tmp_path / "tree", "grub-mkrescue", tmp_path / "debian.iso", "install", (files / "linux").read_bytes(),
+        (files / "initrd.gz").read_bytes(), LINE,
+        "DEBIAN_12_NETBOOT",
+    )  # fmt: skip
+    shutil.rmtree(tmp_path / "x")
+    lab("new", "pier")
+    lab("media", "add", str(tmp_path / "debian.iso"))
+    lab("guest", "add", "gauge", "--install", "debian", "--disk", "2GiB", "--memory", "512MiB")
+    lab("apply", "--no-wait")
+    deadline = time.monotonic() + 240
+    while "Select a language" not in (said := lab("console", "gauge", "--record").out):
+        assert time.monotonic() < deadline, said[-3000:]
+        time.sleep(2)
+    assert "English" in said and "installing" in lab("status", code=None).out
+    lab("stop", "gauge", "--force", "--wait", "0s")

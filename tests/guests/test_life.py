@@ -224,4 +224,13 @@ def test_an_overlay_and_both_buses_reach_the_guest(guest_lab: Lab) -> None:
     assert said.count("its disk stays") == 3 and "dacha apply stops it" in said
     assert "not in the lab file" in lab("status").out
     assert "stopped: it is no longer in the lab file" in lab("apply").out
-    assert (lab.guest_folder("gauge") / "disk-0.qcow2").exists()
+    disk = lab.guest_folder("gauge") / "disk-0.qcow2"
+    assert disk.exists()
+
+    # Told by name, a guest takes its disks along; not while it is on.
+    lab.write(ONE.replace("@BOOT@", '@BOOT@\ndisk = [{ size = "8 MiB" }]\n'))
+    lab("apply", "--no-wait")
+    assert "its disks cannot go" in lab("guest", "remove", "gauge", "--with-disks", code=2).err
+    lab("stop", "gauge", "--force", "--wait", "0s")
+    assert f"its disk goes: {disk}" in lab("guest", "remove", "gauge", "--with-disks").out
+    assert not disk.exists() and not disk.parent.exists()

@@ -81,7 +81,8 @@ def run_demo(args: argparse.Namespace) -> int:
     stage = _Stage(lab)
     try:
         _play(stage)
-    except DachaError:
+    except (DachaError, KeyboardInterrupt, OSError):
+        # Also when interrupted, or when whoever read the output went away: nothing of the demo is left behind.
         if not args.keep:
             _take_down(folder)
         raise

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -59,6 +60,7 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
         "remove", help="remove a guest; its disks stay", epilog="example: dacha guest remove gauge"
     )
     _named(remove)
+    remove.add_argument("--with-disks", action="store_true", help="remove its disks too: what is on them is lost")
     common(remove)
     remove.set_defaults(run=run_remove)
 
@@ -334,19 +336,26 @@ def run_remove(args: argparse.Namespace) -> int:
 
     def decide(ws: Workspace) -> list[Edit]:
         guest_named(ws, args.name)
+        if args.with_disks and running(ws.home.process_lock(args.name)):
+            raise UsageError(f"{args.name} is on, so its disks cannot go", remedy=f"dacha stop {args.name}")
         return [Remove(("guest", args.name))]
 
     ws = edit_lab(args.lab, decide)
     disks = [str(p) for p in sorted(ws.home.guest(args.name).glob("disk-*.qcow2"))]
     on = running(ws.home.process_lock(args.name))
     if args.json:
-        output.emit_json({"removed": args.name, "running": on, "disks": disks})
-        return 0
-    output.say(f"{ws.path.name} no longer has guest {args.name}.")
-    for disk in disks:
-        output.say(f"  its disk stays: {disk}")
-    if on:
-        output.say("It is still on: dacha apply stops it.")
+        output.emit_json({"removed": args.name, "running": on, "disks": disks, "disks_removed": args.with_disks})
+    else:
+        output.say(f"{ws.path.name} no longer has guest {args.name}.")
+        for disk in disks:
+            output.say(f"  its disk {'goes' if args.with_disks else 'stays'}: {disk}")
+        if on:
+            output.say("It is still on: dacha apply stops it.")
+    if args.with_disks and not on:
+        # Named above, each of them, before any is gone.
+        with ws.home.lock("guest", ws.path):
+            shutil.rmtree(ws.home.guest(args.name), ignore_errors=True)
+            shutil.rmtree(ws.home.run(args.name), ignore_errors=True)
     return 0
 
 

@@ -59,6 +59,18 @@ class MakeDisk(NamedTuple):
         )
 
 
+class GrowDisk(NamedTuple):
+    """Make a disk larger. What is on it stays; the guest sees the new room at once."""
+
+    guest: str
+    number: int
+    size: int
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return f"grow disk {self.number} to {show_size(self.size)}"
+
+
 class WriteSeed(NamedTuple):
     """Write the first-boot data."""
 
@@ -134,6 +146,7 @@ Change = (
     WriteDown
     | MakeHostKey
     | MakeDisk
+    | GrowDisk
     | WriteSeed
     | StartGuest
     | StopGuest

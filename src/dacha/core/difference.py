@@ -10,6 +10,7 @@ from dacha.core.changes import (
     ChangeMachine,
     ChangeMedium,
     CloseForward,
+    GrowDisk,
     MakeDisk,
     MakeHostKey,
     OpenForward,
@@ -30,9 +31,9 @@ class ObservedGuest(NamedTuple):
     """What was seen of one guest.
 
     `state` is off, on, paused or hung (its process lives, its monitor does not answer); `since` is Unix seconds;
-    `machine` and `forwards` are what the running process has, None where that is not known; `disks` are the indexes
-    that exist; `left_off` is true when it was stopped on purpose; `installing` is when an installation that is not
-    done began.
+    `machine` and `forwards` are what the running process has, None where that is not known; `disks` are those that
+    exist, each with its size in bytes; `left_off` is true when it was stopped on purpose; `installing` is when an
+    installation that is not done began.
     """
 
     state: str = OFF
@@ -40,7 +41,7 @@ class ObservedGuest(NamedTuple):
     since: float | None = None
     machine: Machine | None = None
     forwards: frozenset[Forward] | None = None
-    disks: frozenset[int] = frozenset()
+    disks: frozenset[tuple[int, int]] = frozenset()
     host_key: bool = False
     seed: str | None = None
     left_off: bool = False
@@ -73,7 +74,10 @@ def _prepare(guest: Guest, wanted: Machine, seen: ObservedGuest) -> list[Change]
     if not seen.host_key:
         changes.append(MakeHostKey(guest.name))
     for n, disk in enumerate(guest.disks):
-        if n not in seen.disks:
+        size = dict(seen.disks).get(n)
+        if size is not None and disk.size is not None and disk.size > size:
+            changes.append(GrowDisk(guest.name, n, disk.size))
+        if size is None:
             changes.append(MakeDisk(guest.name, n, disk.size, disk.base, disk.full))
     # A running guest has its seed open; it is written again by its next start.
     if wanted["seed"] and wanted["seed"] != seen.seed and not seen.running:

@@ -54,7 +54,7 @@ def _build(work: Path, tool: str, target: Path, finish: str, progress: Callable[
     modules = guest.modules_in(root)
     progress("making the disk that will be installed")
     disk = work / "disk.iso"
-    _medium(
+    boot_medium(
         work / "disk",
         tool,
         disk,
@@ -71,7 +71,7 @@ def _build(work: Path, tool: str, target: Path, finish: str, progress: Callable[
         cpio.file("payload", disk.read_bytes()),
     ]
     part = target.with_suffix(".part")
-    _medium(
+    boot_medium(
         work / "installer",
         tool,
         part,
@@ -84,10 +84,17 @@ def _build(work: Path, tool: str, target: Path, finish: str, progress: Callable[
     part.rename(target)
 
 
-def _medium(tree: Path, tool: str, out: Path, title: str, kernel: bytes, initrd: bytes, line: str, label: str) -> None:
+def boot_medium(
+    tree: Path, tool: str, out: Path, title: str, kernel: bytes, initrd: bytes, line: str, label: str
+) -> None:
+    """Make a medium labelled `label` that starts `kernel` with the command line `line`, by BIOS and by UEFI.
+
+    `tree` is a folder to put it together in; `initrd` is packed unless it is. Raises HostError.
+    """
     (tree / "boot/grub").mkdir(parents=True)
     (tree / "boot/vmlinuz").write_bytes(kernel)
-    (tree / "boot/initrd").write_bytes(gzip.compress(initrd, compresslevel=3, mtime=0))
+    packed = initrd if initrd.startswith(b"\x1f\x8b") else gzip.compress(initrd, compresslevel=3, mtime=0)
+    (tree / "boot/initrd").write_bytes(packed)
     (tree / "boot/grub/grub.cfg").write_text(_MENU.format(title=title, command_line=line))
     modules = "linux normal iso9660 part_gpt part_msdos serial terminal search all_video"
     done = subprocess.run(

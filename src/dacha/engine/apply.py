@@ -14,6 +14,7 @@ from dacha.core.changes import (
     ChangeMachine,
     ChangeMedium,
     CloseForward,
+    GrowDisk,
     MakeDisk,
     MakeHostKey,
     OpenForward,
@@ -161,6 +162,8 @@ def _do(ws: Workspace, change: Change) -> None:
     match change:
         case MakeDisk():
             prepare.make_disk(ws, change)
+        case GrowDisk(guest=name, number=n, size=size):
+            prepare.grow_disk(ws.home, name, n, size)
         case WriteSeed(guest=name):
             told = prepare.write_seed(ws, ws.plan, ws.lab.guests[name])
             record = ws.home.read(name)
@@ -255,6 +258,8 @@ def _past(change: Change) -> str:
             return f"opened: {f}"
         case CloseForward(forward=f):
             return f"closed {f}"
+        case GrowDisk():
+            return str(change).replace("grow ", "grew ", 1)
         case ChangeMedium():
             return str(change).replace("insert ", "inserted ").replace("eject ", "ejected ")
         case _:

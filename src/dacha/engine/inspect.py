@@ -11,6 +11,7 @@ from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, NOTE, Finding, Path
 from dacha.core.lab import Guest
 from dacha.core.plan import Plan
+from dacha.core.units import show_size
 from dacha.engine.machines import image_path, key_line
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import PROGRAMS, facts, program
@@ -81,13 +82,19 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         )
 
     for n, disk in enumerate(guest.disks):
-        if disk.base and n not in seen.disks:
+        if disk.base and n not in dict(seen.disks):
             from dacha.hypervisor.images import inspect
 
             try:
                 inspect(image_path(ws, disk.base))
             except HostError as e:
                 wrong("image", ("disk", n, "from"), e)
+    for n, size in seen.disks:
+        wanted = guest.disks[n].size if n < len(guest.disks) else None
+        if wanted is not None and wanted < size:
+            said = f"disk {n} has {show_size(size)} already, and a disk is never made smaller"
+            remedy = f'size = "{show_size(size)}" or more'
+            wrong("disk-shrink", ("disk", n, "size"), ValueError(said, remedy))
     for key, written in (("kernel", guest.boot.kernel), ("initrd", guest.boot.initrd)) if guest.boot else ():
         if written and not os.access(ws.resolve(written), os.R_OK):
             wrong(

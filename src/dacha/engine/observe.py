@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from dacha.core.difference import HUNG, ON, PAUSED, ObservedGuest
 from dacha.core.door_plan import Forward
@@ -27,7 +27,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
     folder = home.guest(name)
     found = process.find(home.run(name), home.process_lock(name), full_name(home, name), record.process)
     made = ObservedGuest(
-        disks=frozenset(range(_count_disks(home, name))),
+        disks=frozenset(_disks(home, name)),
         host_key=(folder / "host_key.pub").is_file() and (folder / "host_key").is_file(),
         seed=record.seed if (folder / "seed.iso").is_file() else None,
         left_off=record.left_off,
@@ -55,11 +55,18 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
     )
 
 
-def _count_disks(home: Home, name: str) -> int:
-    count = 0
-    while home.disk(name, count).is_file():
-        count += 1
-    return count
+def _disks(home: Home, name: str) -> Iterator[tuple[int, int]]:
+    """Each disk that was made, with the size its guest sees: in bytes, from the image's own header."""
+    number = 0
+    while True:
+        try:
+            with home.disk(name, number).open("rb") as f:
+                head = f.read(32)
+        except OSError:
+            return
+        # QCOW2's header: a magic number, and at 24 the size (QEMU documentation: interop/qcow2).
+        yield number, int.from_bytes(head[24:32], "big") if head[:4] == b"QFI\xfb" else 0
+        number += 1
 
 
 def observe(home: Home, names: Iterable[str], *, forwards: bool = True) -> dict[str, ObservedGuest]:

@@ -16,6 +16,9 @@ from dacha.engine.machines import first_boot_facts, host_key_public, image_path
 from dacha.engine.workspace import Workspace
 from dacha.host.files import write_whole
 from dacha.hypervisor import images
+from dacha.hypervisor.command_line import QMP
+from dacha.hypervisor.process import running
+from dacha.hypervisor.qmp import Qmp
 
 
 def make_host_key(home: Home, lab: str, name: str) -> None:
@@ -33,6 +36,15 @@ def make_disk(ws: Workspace, change: MakeDisk) -> None:
     if change.base:
         base = images.inspect(image_path(ws, change.base))
     images.create(ws.home.disk(change.guest, change.number), size=change.size, base=base, full=change.full)
+
+
+def grow_disk(home: Home, name: str, number: int, size: int) -> None:
+    """Make a disk larger, while its guest runs or not. Raises HostError."""
+    if not running(home.process_lock(name)):
+        images.grow(home.disk(name, number), size)
+        return
+    with Qmp(home.run(name) / QMP) as qmp:
+        qmp.execute("block_resize", {"node-name": f"disk{number}", "size": size})
 
 
 def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:

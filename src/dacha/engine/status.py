@@ -122,6 +122,8 @@ def _door_row(door: DoorPlan, seen: ObservedGuest, verdicts: dict[object, Verdic
         now = "not asked (UDP)" if door.door.protocol == "udp" else "cannot be asked from here"
     elif verdict.ok:
         ok, now = True, "open"
+    elif seen.installing:
+        now = "not yet: it is installing"
     else:
         young = seen.since is not None and time.time() - seen.since < BOOTING_S
         ok, now = False, _trouble(verdict, young)

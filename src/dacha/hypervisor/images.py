@@ -98,6 +98,13 @@ def first_sectors(path: Path) -> bytes:
         return out.read_bytes()
 
 
+def grow(path: Path, size: int) -> None:
+    """Make a disk that no guest has open larger. Raises HostError."""
+    done = subprocess.run([_tool(), "resize", "-q", str(path), str(size)], capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise HostError(f"cannot grow the disk {path}", why=done.stderr.strip().removeprefix("qemu-img: "))
+
+
 def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> None:
     """Make a qcow2 disk: empty, or a copy-on-write overlay on `base`, of `size` bytes (default: the base's).
 
