@@ -141,7 +141,7 @@ def test_debians_own_installer_starts_from_its_medium(lab: Lab, tmp_path: Path) 
     shutil.rmtree(tmp_path / "x")
     lab("new", "pier")
     lab("media", "add", str(tmp_path / "debian.iso"))
-    lab("guest", "add", "gauge", "--install", "debian", "--disk", "2GiB", "--memory", "512MiB")
+    lab("guest", "add", "gauge", "--install", "debian", "--disk", "2GiB", "--memory", "1GiB")
     lab("apply", "--no-wait")
     deadline = time.monotonic() + 240
     while "Select a language" not in (said := lab("console", "gauge", "--record").out):
