@@ -14,15 +14,15 @@ GAUGE = 'adapter = [{ network = "pier", address = "10.77.4.20" }]\n'
 
 
 def test_help_names_every_command_and_each_has_an_example(lab: Lab) -> None:
-    from dacha.cli.main import COMMANDS
+    from dacha.cli.main import COMMANDS, GROUPS
 
     said = lab("--help").out
     for _, command, _, _ in COMMANDS:
         assert f"\n  {command}" in said
-        assert "example: dacha" in lab(command, "--help").out or command in ("guest", "network", "door", "address")
-    for group in ("guest", "network", "door", "address"):
+        assert "example: dacha" in lab(command, "--help").out or command in GROUPS
+    for group in GROUPS:
         actions = lab(group, "--help").out
-        for action in ("add", "edit", "remove", "list", "show", "propose"):
+        for action in ("add", "check", "edit", "eject", "insert", "list", "propose", "remove", "show"):
             if f"\n    {action} " in actions:
                 assert f"example: dacha {group} {action}" in lab(group, action, "--help").out
 

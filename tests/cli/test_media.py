@@ -82,11 +82,15 @@ def test_what_would_not_work_is_said_at_once_and_not_kept(lab: Lab, content: byt
 
 
 def test_an_overlay_without_its_base_and_a_damaged_image_are_refused(lab: Lab) -> None:
+    lab("new", "pier")
     base, over = lab.folder / "base.qcow2", lab.folder / "over.qcow2"
     subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", base, "64M"], check=True)
     subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", "-b", base, "-F", "qcow2", over], check=True)
     assert "only an overlay" in lab("media", "add", str(over), code=1).err
     assert "qcow2 disk of 64 MiB, no boot loader" in lab("media", "add", str(base)).out
+    said = lab("guest", "add", "gauge", "--from", "base").out
+    assert "disk 8 GiB on base" in said and "there is no image" not in lab("check").out
+    assert "used by gauge" in lab("media", "remove", "base", code=2).err
     subprocess.run(["qemu-io", "-c", "write 0 8M", base], check=True, stdout=subprocess.DEVNULL)
     damaged = lab.folder / "cut.qcow2"
     damaged.write_bytes(base.read_bytes()[:300_000])

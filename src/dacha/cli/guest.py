@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import shutil
-from pathlib import Path
 from typing import Any
 
 from dacha.cli import output
@@ -93,6 +92,15 @@ def _shared(parser: argparse.ArgumentParser) -> None:
 def run_add(args: argparse.Namespace) -> int:
     from dacha.core.edits import Edit, Set
     from dacha.engine.edit import edit_lab
+    from dacha.engine.proposals import (
+        disk_size_for,
+        family_of,
+        firmware_for,
+        login_for,
+        medium_facts,
+        tidy_size,
+        written_path,
+    )
     from dacha.engine.workspace import Workspace
 
     made_network: list[str] = []
@@ -109,37 +117,37 @@ def run_add(args: argparse.Namespace) -> int:
             made_network.append(network)
             edits.append(Set(("network", network), {"kind": "nat"}))
         guest: dict[str, Any] = {}
-        family = args.system or _family(args.image)
+        family = args.system or family_of(args.image)
         if family:
             guest["system"] = family
         if args.cpus is not None:
             guest["cpus"] = args.cpus
-        guest["memory"] = _tidy(args.memory or "1 GiB")
+        guest["memory"] = tidy_size(args.memory or "1 GiB")
         if args.kernel:
             boot = {
-                "kernel": _written(ws, args.kernel),
-                "initrd": args.initrd and _written(ws, args.initrd),
+                "kernel": written_path(ws, args.kernel),
+                "initrd": args.initrd and written_path(ws, args.initrd),
                 "command-line": args.command_line,
             }
             guest["boot"] = {k: v for k, v in boot.items() if v}
         elif args.initrd or args.command_line:
             raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
         if args.firmware or args.install:
-            guest["firmware"] = args.firmware or _firmware(ws, args.install)
+            guest["firmware"] = args.firmware or firmware_for(ws, args.install)
         if args.install:
             guest["install"] = args.install
-            family = family or _store_facts(ws, args.install).get("family")
+            family = family or medium_facts(ws, args.install).get("family")
             if family:
                 guest["system"] = family
         if args.beside:
             guest["medium"] = [args.beside]
         if args.image:
-            size = _tidy(args.disk) if args.disk else _size_for(ws, _written(ws, args.image))
-            guest["disk"] = [{"from": _written(ws, args.image)} | ({"size": size} if size else {})]
+            size = tidy_size(args.disk) if args.disk else disk_size_for(ws, written_path(ws, args.image))
+            guest["disk"] = [{"from": written_path(ws, args.image)} | ({"size": size} if size else {})]
         elif args.disk or not args.kernel:
-            guest["disk"] = [{"size": _tidy(args.disk or "8 GiB")}]
+            guest["disk"] = [{"size": tidy_size(args.disk or "8 GiB")}]
         guest["adapter"] = [{"network": network} | ({"address": args.address} if args.address else {})]
-        login = _login(args)
+        login = login_for(args.user, args.key)
         if login:
             guest["login"] = login
         return [*edits, Set(("guest", args.name), guest)]
@@ -169,102 +177,18 @@ def run_add(args: argparse.Namespace) -> int:
     return 0
 
 
-def _written(ws: Any, path: str) -> str:
-    """A path given on the command line as the lab file should have it: relative to the file where it lies below it."""
-    full = Path(path).expanduser()
-    if not full.exists():
-        return path  # a short name, or a mistake that check points at
-    full = full.absolute()
-    try:
-        return str(full.relative_to(ws.path.parent))
-    except ValueError:
-        return str(full)
-
-
-def _store_facts(ws: Any, name: str) -> dict[str, Any]:
-    from dacha.engine.media_store import Store
-
-    kept = Store(ws.lab).find(name)
-    return kept.facts if kept else {}
-
-
-def _firmware(ws: Any, medium: str) -> str:
-    """The firmware that a medium starts by: BIOS where it does, else UEFI where it does."""
-    facts = _store_facts(ws, medium)
-    return "uefi" if facts.get("uefi") and not facts.get("bios") else "bios"
-
-
-def _tidy(size: str) -> str:
-    """A size as the lab file should have it: "2GiB" becomes "2 GiB"; what is no size is left for the file's reader."""
-    from dacha.core import units
-
-    try:
-        amount = units.size(size)
-    except ValueError:
-        return size
-    shown = units.show_size(amount)
-    return shown if units.size(shown) == amount else size
-
-
-def _family(image: str | None) -> str | None:
-    """The system family that an image's file name begins with; the file says it, so that a wrong one is seen."""
-    from dacha.core.lab import SYSTEMS
-
-    name = Path(image or "").name.lower()
-    return next((s for s in SYSTEMS if s not in ("linux", "other", "bsd") and name.startswith(s)), None)
-
-
-def _size_for(ws: Any, image: str) -> str | None:
-    """The usual disk size, unless the image is larger or not there to be asked."""
-    from dacha.core.errors import HostError
-    from dacha.core.read import DEFAULT_DISK
-    from dacha.core.units import show_size
-    from dacha.engine.machines import image_path
-    from dacha.hypervisor.images import inspect
-
-    path = image_path(ws, image)
-    try:
-        return show_size(DEFAULT_DISK) if path.is_file() and inspect(path).size <= DEFAULT_DISK else None
-    except HostError:
-        return None  # check says what is wrong with it
-
-
-def _login(args: argparse.Namespace) -> dict[str, Any] | None:
-    """Who may log in: as asked, else this person with the key that OpenSSH would use first."""
-    import getpass
-
-    from dacha.core import values
-
-    keys = list(args.key)
-    if not keys:
-        keys = [
-            k
-            for k in ("~/.ssh/id_ed25519.pub", "~/.ssh/id_ecdsa.pub", "~/.ssh/id_rsa.pub")
-            if Path(k).expanduser().is_file()
-        ][:1]
-    if not args.user and not keys:
-        return None
-    user = args.user
-    if user is None:
-        try:
-            user = values.user(getpass.getuser())
-        except (ValueError, OSError, KeyError):
-            user = "ops"
-        user = "ops" if user == "root" else user
-    return {"user": user, "keys": keys}
-
-
 def run_edit(args: argparse.Namespace) -> int:
     from dacha.cli.words import guest_words
     from dacha.core.edits import Edit, Remove, Set
     from dacha.engine.edit import edit_lab
     from dacha.engine.entry import guest_named
+    from dacha.engine.proposals import tidy_size
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         guest = guest_named(ws, args.name)
         here = ("guest", args.name)
-        values = {"system": args.system, "cpus": args.cpus, "memory": _tidy(args.memory) if args.memory else None}
+        values = {"system": args.system, "cpus": args.cpus, "memory": tidy_size(args.memory) if args.memory else None}
         edits: list[Edit] = [Set((*here, key), value) for key, value in values.items() if value is not None]
         if args.user or args.key:
             if guest.login:
@@ -301,9 +225,9 @@ def run_edit(args: argparse.Namespace) -> int:
             edits.append(Set((*here, "adapter", names.index(network) if network else 0, "address"), address))
         for n, size in enumerate(args.add_disk, len(guest.disks)):
             edits.append(
-                Set((*here, "disk", n), {"size": _tidy(size)})
+                Set((*here, "disk", n), {"size": tidy_size(size)})
                 if guest.disks or n
-                else Set((*here, "disk"), [{"size": _tidy(size)}])
+                else Set((*here, "disk"), [{"size": tidy_size(size)}])
             )
         if not edits:
             raise UsageError("nothing to change was named", remedy="see: dacha guest edit --help")

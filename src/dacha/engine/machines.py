@@ -9,7 +9,6 @@ from dacha.core.machine import Machine, digest, first_boot, machine
 from dacha.core.plan import Plan
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
-from dacha.host import folders
 from dacha.hypervisor import accelerator
 
 
@@ -85,12 +84,6 @@ def drives_of(ws: Workspace, guest: Guest) -> list[str | None]:
 
 
 def image_path(ws: Workspace, written: str) -> Path:
-    """The image that `from` names: a path, or a short name in the images folder of the state folder."""
+    """The image that a disk's `from` names: a path, or a short name of the media store."""
     path = ws.resolve(written)
-    if path.exists() or "/" in written:
-        return path
-    store = folders.state() / "images"
-    for suffix in ("", ".qcow2", ".img", ".raw"):
-        if (store / (written + suffix)).is_file():
-            return store / (written + suffix)
-    return path
+    return path if path.exists() else medium_path(ws, written)
