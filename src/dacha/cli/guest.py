@@ -27,7 +27,7 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     add.add_argument("--install", metavar="MEDIUM", help="install from this medium at its first start")
     add.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium beside it")
     add.add_argument("--firmware", metavar="bios|uefi")
-    add.add_argument("--disk", metavar="SIZE", help="the disk's size (default: 8 GiB, or the image's)")
+    add.add_argument("--disk", metavar="SIZE", help="the disk's size (default: its system's usual one, or the image's)")
     add.add_argument(
         "--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)"
     )
@@ -82,7 +82,7 @@ def _named(parser: argparse.ArgumentParser) -> None:
 
 
 def _shared(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--system", metavar="FAMILY", help="debian, ubuntu, fedora, alpine, linux, windows, bsd, other")
+    parser.add_argument("--system", metavar="FAMILY", help="its system: debian, fedora, windows, … (see profiles)")
     parser.add_argument("--cpus", type=int, metavar="N")
     parser.add_argument("--memory", metavar="SIZE", help='such as "1 GiB"')
     parser.add_argument("--user", metavar="USER", help="who may log in")
@@ -91,6 +91,7 @@ def _shared(parser: argparse.ArgumentParser) -> None:
 
 def run_add(args: argparse.Namespace) -> int:
     from dacha.core.edits import Edit, Set
+    from dacha.core.units import show_size
     from dacha.engine.edit import edit_lab
     from dacha.engine.proposals import (
         disk_size_for,
@@ -99,6 +100,7 @@ def run_add(args: argparse.Namespace) -> int:
         login_for,
         medium_facts,
         tidy_size,
+        usual,
         written_path,
     )
     from dacha.engine.workspace import Workspace
@@ -118,11 +120,14 @@ def run_add(args: argparse.Namespace) -> int:
             edits.append(Set(("network", network), {"kind": "nat"}))
         guest: dict[str, Any] = {}
         family = args.system or family_of(args.image)
+        if args.install and not family:
+            family = medium_facts(ws, args.install).get("family")
         if family:
             guest["system"] = family
+        values = usual(family)
         if args.cpus is not None:
             guest["cpus"] = args.cpus
-        guest["memory"] = tidy_size(args.memory or "1 GiB")
+        guest["memory"] = tidy_size(args.memory) if args.memory else show_size(values.memory)
         if args.kernel:
             boot = {
                 "kernel": written_path(ws, args.kernel),
@@ -133,19 +138,16 @@ def run_add(args: argparse.Namespace) -> int:
         elif args.initrd or args.command_line:
             raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
         if args.firmware or args.install:
-            guest["firmware"] = args.firmware or firmware_for(ws, args.install)
+            guest["firmware"] = args.firmware or firmware_for(ws, args.install, values.firmware)
         if args.install:
             guest["install"] = args.install
-            family = family or medium_facts(ws, args.install).get("family")
-            if family:
-                guest["system"] = family
         if args.beside:
             guest["medium"] = [args.beside]
         if args.image:
-            size = tidy_size(args.disk) if args.disk else disk_size_for(ws, written_path(ws, args.image))
+            size = tidy_size(args.disk) if args.disk else disk_size_for(ws, written_path(ws, args.image), values.disk)
             guest["disk"] = [{"from": written_path(ws, args.image)} | ({"size": size} if size else {})]
         elif args.disk or not args.kernel:
-            guest["disk"] = [{"size": tidy_size(args.disk or "8 GiB")}]
+            guest["disk"] = [{"size": tidy_size(args.disk) if args.disk else show_size(values.disk)}]
         guest["adapter"] = [{"network": network} | ({"address": args.address} if args.address else {})]
         login = login_for(args.user, args.key)
         if login:
@@ -317,6 +319,7 @@ def run_show(args: argparse.Namespace) -> int:
     from dacha.cli.words import door_words, guest_words
     from dacha.core.identity import host_name, machine_uuid
     from dacha.engine.entry import guest_named
+    from dacha.engine.proposals import origins
     from dacha.engine.workspace import load
     from dacha.hypervisor import agent
     from dacha.hypervisor.process import running
@@ -327,6 +330,7 @@ def run_show(args: argparse.Namespace) -> int:
         _emit(ws, args.name)
         return 0
     output.say(f"{guest.name}: {guest_words(guest)}")
+    output.step("values", f"from {origins(ws, guest)}")
     output.step("name", host_name(ws.lab.name, guest.name))
     output.step("identifier", machine_uuid(ws.lab.name, guest.name))
     output.step("clock", {"utc": "UTC", "local": "local time"}[guest.clock])

@@ -75,11 +75,12 @@ def run_check(args: argparse.Namespace) -> int:
     from dacha.core.read import read_lab
     from dacha.engine.inspect import host_findings
     from dacha.engine.observe import observe
+    from dacha.engine.profiles import profiles
     from dacha.engine.workspace import Workspace, find_lab_file, place, read_text
 
     path = find_lab_file(args.lab)
     text = read_text(path)
-    reading = read_lab(text)
+    reading = read_lab(text, profiles())
     findings = list(reading.findings)
     if reading.lab is not None:
         ws = Workspace(path, text, reading.lab, reading.findings)

@@ -31,10 +31,9 @@ from dacha.core.lab import (
     Ports,
     Start,
 )
+from dacha.core.profile import PLAIN, Profile, Profiles
 from dacha.core.table import Table
 
-DEFAULT_MEMORY = 1 * units.GIB
-DEFAULT_DISK = 8 * units.GIB
 # One forward each: a wider range is a mistake more often than a wish, and opening it would take long.
 RANGE_MOST = 256
 _NO_ADDRESS: tuple[IPv4Address | None, int | None] = (None, None)
@@ -49,8 +48,11 @@ class Reading(NamedTuple):
     findings: list[Finding]
 
 
-def read_lab(text: str) -> Reading:
-    """Read the whole text; never stops at the first error. Raises nothing."""
+def read_lab(text: str, profiles: Profiles | None = None) -> Reading:
+    """Read the whole text; never stops at the first error. Raises nothing of its own.
+
+    `profiles` fill what a guest leaves out, by its system; without them every system has the plain values.
+    """
     findings: list[Finding] = []
     try:
         data = tomllib.loads(text)
@@ -61,12 +63,12 @@ def read_lab(text: str) -> Reading:
         remedy = 'TOML wants text in quotes, one key a line: memory = "1 GiB"'
         return Reading(None, {}, [Finding(ERROR, "toml", "lab", f"this is not TOML: {what}", remedy, (), "lab", line)])
     root = Table(data, (), findings)
-    lab = _lab(root)
+    lab = _lab(root, profiles if profiles is not None else dict.fromkeys(SYSTEMS, PLAIN))
     root.finish()
     return Reading(lab, data, findings)
 
 
-def _lab(root: Table) -> Lab:
+def _lab(root: Table, profiles: Profiles) -> Lab:
     name, accelerator = "lab", "auto"
     head = root.table("lab")
     if head is None:
@@ -76,7 +78,7 @@ def _lab(root: Table) -> Lab:
         accelerator = head.take("accelerator", values.choice(*ACCELERATORS), "auto")
         head.finish()
     networks = {n: _network(n, t) for n, t in root.tables("network")}
-    guests = {n: _guest(n, t) for n, t in root.tables("guest")}
+    guests = {n: _guest(n, t, profiles) for n, t in root.tables("guest")}
     storages = {n: _storage(n, t) for n, t in root.tables("storage")}
     return Lab(name=name, accelerator=accelerator, networks=networks, guests=guests, storages=storages)
 
@@ -123,22 +125,24 @@ def _network(name: str, t: Table) -> Network:
     return network
 
 
-def _guest(name: str, t: Table) -> Guest:
+def _guest(name: str, t: Table, profiles: Profiles) -> Guest:
     _checked_name(t, name)
+    system = t.take("system", values.choice(*sorted(profiles)), "linux")
+    usual = profiles.get(system, PLAIN)
     guest = Guest(
         name=name,
-        system=t.take("system", values.choice(*SYSTEMS), "linux"),
-        cpus=t.take("cpus", values.whole(1, 255), 1),
-        memory=t.take("memory", units.memory, DEFAULT_MEMORY),
+        system=system,
+        cpus=t.take("cpus", values.whole(1, 255), usual.cpus),
+        memory=t.take("memory", units.memory, usual.memory),
         cpu=t.take("cpu", values.text, None),
-        clock=t.take("clock", values.choice("utc", "local"), "utc"),
-        video=t.take("video", values.flag, True),
-        firmware=t.take("firmware", values.choice(*FIRMWARES), "bios"),
+        clock=t.take("clock", values.choice("utc", "local"), usual.clock),
+        video=t.take("video", values.flag, usual.video),
+        firmware=t.take("firmware", values.choice(*FIRMWARES), usual.firmware),
         boot=_boot(t.table("boot")),
         install=t.take("install", values.text, None),
         media=t.list_of("medium", values.text),
-        disks=tuple(_disk(d) for d in t.list_of_tables("disk")),
-        adapters=tuple(_adapter(a) for a in t.list_of_tables("adapter")),
+        disks=tuple(_disk(d, usual) for d in t.list_of_tables("disk")),
+        adapters=tuple(_adapter(a, usual) for a in t.list_of_tables("adapter")),
         login=_login(t.table("login")),
         first_boot=t.take("first-boot", values.flag, True),
         doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
@@ -162,11 +166,11 @@ def _boot(t: Table | None) -> Boot | None:
     return boot
 
 
-def _disk(t: Table) -> Disk:
+def _disk(t: Table, usual: Profile) -> Disk:
     disk = Disk(
         base=t.take("from", values.text, None),
         size=t.take("size", units.disk_size, None),
-        bus=t.take("bus", values.choice(*BUSES), "virtio"),
+        bus=t.take("bus", values.choice(*BUSES), usual.bus),
         full=t.take("allocation", values.choice("thin", "full"), "thin") == "full",
     )
     t.finish()
@@ -175,7 +179,7 @@ def _disk(t: Table) -> Disk:
     return disk
 
 
-def _adapter(t: Table) -> Adapter:
+def _adapter(t: Table, usual: Profile) -> Adapter:
     address, prefix = t.take("address", values.interface4, _NO_ADDRESS)
     address6, prefix6 = t.take("address6", values.interface6, _NO_ADDRESS6)
     adapter = Adapter(
@@ -185,7 +189,7 @@ def _adapter(t: Table) -> Adapter:
         address6=address6,
         prefix6=prefix6,
         hardware_address=t.take("hardware-address", values.hardware_address, None),
-        model=t.take("model", values.choice(*MODELS), "virtio"),
+        model=t.take("model", values.choice(*MODELS), usual.model),
     )
     t.finish()
     return adapter

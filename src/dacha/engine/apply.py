@@ -35,6 +35,7 @@ from dacha.engine import inspect, install, power, prepare
 from dacha.engine.edit import settled
 from dacha.engine.machines import machines as machines_of
 from dacha.engine.observe import full_name, observe
+from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, read_text
 from dacha.host import links
 from dacha.host.facts import program
@@ -69,7 +70,7 @@ def settle(ws: Workspace, report: Report) -> Workspace:
         write_whole(ws.path, text)
     for path, value in chosen.items():
         report("lab file", str(WriteDown(path, value)).removeprefix("lab.toml: "), 0.0)
-    reading = read_lab(text)
+    reading = read_lab(text, profiles())
     assert reading.lab is not None
     return Workspace(ws.path, text, reading.lab, reading.findings)
 

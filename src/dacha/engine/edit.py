@@ -9,6 +9,7 @@ from dacha.core.edits import Edit, Set, edit_text
 from dacha.core.errors import LabError
 from dacha.core.findings import Finding, errors
 from dacha.core.read import read_lab
+from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, load
 from dacha.host.files import editing, write_whole
 
@@ -59,7 +60,7 @@ def _unplaced(f: Finding) -> str:
 
 
 def _read(before: Workspace, text: str) -> Workspace:
-    reading = read_lab(text)
+    reading = read_lab(text, profiles())
     if reading.lab is None or reading.findings:
         raise LabError(
             "\n".join(_unplaced(f) for f in reading.findings) + f"\n{before.path.name} is unchanged.",

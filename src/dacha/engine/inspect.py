@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dacha.core.check import check_host
 from dacha.core.difference import ObservedGuest
 from dacha.core.errors import HostError
-from dacha.core.findings import ERROR, NOTE, Finding, Path
+from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
 from dacha.core.lab import Guest
 from dacha.core.plan import Plan
 from dacha.core.units import show_size
@@ -89,6 +89,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
                 inspect(image_path(ws, disk.base))
             except HostError as e:
                 wrong("image", ("disk", n, "from"), e)
+    found += minimum_findings(guest)
     for n, size in seen.disks:
         wanted = guest.disks[n].size if n < len(guest.disks) else None
         if wanted is not None and wanted < size:
@@ -120,6 +121,36 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
             key_line(ws, written)
         except ValueError as e:
             wrong("key-file", ("login", "keys", n), e)
+    return found
+
+
+def minimum_findings(guest: Guest) -> list[Finding]:
+    """Values under what the guest's system needs by its profile."""
+    from dacha.core.profile import PLAIN
+    from dacha.engine.profiles import profiles
+
+    least = profiles().get(guest.system, PLAIN).minimum
+    found = []
+    disk = guest.disks[0].size if guest.disks else None
+    for key, has, needs in (
+        ("cpus", guest.cpus, least.cpus),
+        ("memory", guest.memory, least.memory),
+        ("disk", disk, least.disk),
+    ):
+        if has is not None and needs is not None and has < needs:
+            shown = [str(v) if key == "cpus" else show_size(v) for v in (has, needs)]
+            what = f"{key}: {shown[0]} is less than {guest.system} needs, {shown[1]}"
+            found.append(
+                Finding(
+                    WARNING,
+                    "under-minimum",
+                    f"guest {guest.name}",
+                    what,
+                    f"give it {shown[1]} or more",
+                    ("guest", guest.name, key),
+                    "host",
+                )
+            )
     return found
 
 

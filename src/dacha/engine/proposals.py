@@ -5,6 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from dacha.core.lab import Guest
+from dacha.core.profile import PLAIN, Profile
+from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace
 
 
@@ -27,10 +30,23 @@ def medium_facts(ws: Workspace, name: str) -> dict[str, Any]:
     return kept.facts if kept else {}
 
 
-def firmware_for(ws: Workspace, medium: str) -> str:
-    """The firmware that a medium starts by: BIOS where it does, else UEFI where it does."""
+def firmware_for(ws: Workspace, medium: str, usual: str) -> str:
+    """The firmware that a medium starts by: the system's usual one where it does, else the other where it does."""
     facts = medium_facts(ws, medium)
-    return "uefi" if facts.get("uefi") and not facts.get("bios") else "bios"
+    other = "uefi" if usual == "bios" else "bios"
+    return other if facts.get(other) and not facts.get(usual) else usual
+
+
+def origins(ws: Workspace, guest: Guest) -> str:
+    """Where a guest's values come from: "the lab file (cpus, memory); profile debian (firmware, clock, …)"."""
+    import tomllib
+
+    written = tomllib.loads(ws.text).get("guest", {}).get(guest.name, {})
+    keys = ("cpus", "memory", "firmware", "clock", "video")
+    own = [k for k in keys if k in written]
+    filled = [k for k in keys if k not in written]
+    parts = [f"the lab file ({', '.join(own)})"] if own else []
+    return "; ".join([*parts, *([f"profile {guest.system} ({', '.join(filled)})"] if filled else [])])
 
 
 def tidy_size(size: str) -> str:
@@ -47,23 +63,25 @@ def tidy_size(size: str) -> str:
 
 def family_of(image: str | None) -> str | None:
     """The system family that an image's file name begins with; the file says it, so that a wrong one is seen."""
-    from dacha.core.lab import SYSTEMS
-
     name = Path(image or "").name.lower()
-    return next((s for s in SYSTEMS if s not in ("linux", "other", "bsd") and name.startswith(s)), None)
+    return next((s for s in profiles() if s not in ("linux", "other", "bsd") and name.startswith(s)), None)
 
 
-def disk_size_for(ws: Workspace, image: str) -> str | None:
-    """The usual disk size, unless the image is larger or not there to be asked."""
+def usual(system: str | None) -> Profile:
+    """The profile of a system; the plain one when nobody named any."""
+    return profiles().get(system or "linux", PLAIN)
+
+
+def disk_size_for(ws: Workspace, image: str, least: int) -> str | None:
+    """The usual disk size `least` (bytes), unless the image is larger or not there to be asked."""
     from dacha.core.errors import HostError
-    from dacha.core.read import DEFAULT_DISK
     from dacha.core.units import show_size
     from dacha.engine.machines import image_path
     from dacha.hypervisor.images import inspect
 
     path = image_path(ws, image)
     try:
-        return show_size(DEFAULT_DISK) if path.is_file() and inspect(path).size <= DEFAULT_DISK else None
+        return show_size(least) if path.is_file() and inspect(path).size <= least else None
     except HostError:
         return None  # check says what is wrong with it
 

@@ -13,6 +13,7 @@ from dacha.core.lab import Lab
 from dacha.core.plan import Plan, make_plan
 from dacha.core.read import read_lab
 from dacha.engine.home import Home
+from dacha.engine.profiles import profiles
 from dacha.host import folders
 
 NAME = "lab.toml"
@@ -116,7 +117,7 @@ def load(named: str | None) -> Workspace:
     """Find, read and understand the lab file. Raises UsageError, LabError, HostError."""
     path = find_lab_file(named)
     text = read_text(path)
-    reading = read_lab(text)
+    reading = read_lab(text, profiles())
     if reading.lab is None or reading.findings:
         raise lab_error(path, text, reading.findings)
     return Workspace(path, text, reading.lab, reading.findings)
