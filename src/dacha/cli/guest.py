@@ -174,8 +174,9 @@ def run_add(args: argparse.Namespace) -> int:
             f"{guest.login.user}, with {keys}" if keys else f"{guest.login.user}, without a key: add one with --key",
         )
     else:
-        output.step("login", "nobody: dacha guest edit NAME --user ops --key FILE.pub")
-    output.say(f"Next: dacha door add {guest.name} ssh --from host, then dacha apply")
+        output.step("login", f"nobody: dacha guest edit {guest.name} --user ops --key FILE.pub")
+    service = "rdp" if guest.system == "windows" else "ssh"
+    output.say(f"Next: dacha door add {guest.name} {service} --from host, then dacha apply")
     return 0
 
 
