@@ -228,7 +228,7 @@ def test_an_overlay_and_both_buses_reach_the_guest(guest_lab: Lab) -> None:
     assert disk.exists()
 
     # Told by name, a guest takes its disks along; not while it is on.
-    lab.write(ONE.replace("@BOOT@", '@BOOT@\ndisk = [{ size = "8 MiB" }]\n'))
+    lab.write(ONE.replace("@BOOT@", '@BOOT@\ndisk = [{ size = "80 MiB" }]\n'))
     lab("apply", "--no-wait")
     assert "its disks cannot go" in lab("guest", "remove", "gauge", "--with-disks", code=2).err
     lab("stop", "gauge", "--force", "--wait", "0s")
