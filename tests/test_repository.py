@@ -67,7 +67,7 @@ def test_the_version_stands_in_one_place() -> None:
 
 
 def test_the_readme_names_every_command_and_only_files_that_exist() -> None:
-    from dacha.cli.main import COMMANDS
+    from dacha.cli.commands import COMMANDS
 
     text = (ROOT / "README.md").read_text()
     for _, command, _, _ in COMMANDS:

@@ -14,7 +14,7 @@ GAUGE = 'adapter = [{ network = "pier", address = "10.77.4.20" }]\n'
 
 
 def test_help_names_every_command_and_each_has_an_example(lab: Lab) -> None:
-    from dacha.cli.main import COMMANDS, GROUPS
+    from dacha.cli.commands import COMMANDS, GROUPS
 
     said = lab("--help").out
     for _, command, _, _ in COMMANDS:

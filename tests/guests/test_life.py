@@ -187,6 +187,14 @@ def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
     assert "typed-42" in lab("console", "gauge", "--record").out
     assert lab("status").code == 0
 
+    # Followed, the record ends with the guest's last words.
+    follower = subprocess.Popen(
+        [PROGRAM, "console", "gauge", "--follow"], cwd=lab.folder, env=lab.env, stdout=subprocess.PIPE
+    )
+    lab("stop", "gauge")
+    said, _ = follower.communicate(timeout=60)
+    assert b"typed-42" in said and b"demo guest: power button" in said
+
 
 def read_until(fd: int, words: bytes, timeout_s: float = 90.0) -> bytes:
     """What a terminal shows up to `words`."""

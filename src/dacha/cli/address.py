@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from dacha.cli import output
-from dacha.cli.main import Parser, common
+from dacha.cli.commands import Parser, common
 from dacha.core.errors import NoError, UsageError
 
 

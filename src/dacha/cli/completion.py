@@ -12,7 +12,7 @@ def complete() -> None:
     """Answer the shell and end the process; called only when the shell asks."""
     import argcomplete
 
-    from dacha.cli.main import COMMANDS, add_command
+    from dacha.cli.commands import COMMANDS, add_command
 
     parser = argparse.ArgumentParser(prog="dacha")
     commands = parser.add_subparsers()

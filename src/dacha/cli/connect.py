@@ -8,7 +8,7 @@ import sys
 from typing import Any
 
 from dacha.cli import output
-from dacha.cli.main import common
+from dacha.cli.commands import common
 
 
 def connect_arguments(parser: argparse.ArgumentParser) -> None:

@@ -8,11 +8,12 @@ import os
 import select
 import socket
 import sys
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from dacha.cli import output
-from dacha.cli.main import common
+from dacha.cli.commands import common
 from dacha.core.errors import HostError, NoError
 
 LEAVE = b"\x1d"  # Ctrl-], as terminals on serial lines have long used it
@@ -29,6 +30,9 @@ def console_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = "example: dacha console gauge"
     parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
     parser.add_argument("--record", action="store_true", help="print what was recorded, and end")
+    parser.add_argument(
+        "--follow", action="store_true", help="print the record, and what is added to it until the guest ends"
+    )
     common(parser, json=False)
 
 
@@ -43,8 +47,10 @@ def run_console(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     guest_named(ws, args.guest)
     record = ws.home.guest(args.guest) / "console.log"
-    if args.record:
-        return _print_record(args.guest, record)
+    if args.record or args.follow:
+        return _print_record(
+            args.guest, record, (lambda: running(ws.home.process_lock(args.guest))) if args.follow else None
+        )
     if not running(ws.home.process_lock(args.guest)):
         raise NoError(
             f"{args.guest} is off",
@@ -66,11 +72,19 @@ def run_console(args: argparse.Namespace) -> int:
     return 0
 
 
-def _print_record(name: str, record: Path) -> int:
+def _print_record(name: str, record: Path, going_on: Callable[[], bool] | None) -> int:
+    """Print the record; with `going_on`, also what comes to it for as long as that is true."""
     try:
         with record.open("rb") as f:
-            while chunk := f.read(65536):
-                sys.stdout.buffer.write(chunk)
+            while True:
+                # Asked before reading, so that a guest's last words are not missed.
+                more = going_on is not None and going_on()
+                while chunk := f.read(65536):
+                    sys.stdout.buffer.write(chunk)
+                sys.stdout.buffer.flush()
+                if not more:
+                    break
+                time.sleep(0.1)
     except FileNotFoundError:
         raise NoError(f"{name} has printed nothing yet", remedy=f"dacha start {name}") from None
     return 0

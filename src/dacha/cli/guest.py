@@ -7,7 +7,7 @@ import shutil
 from typing import Any
 
 from dacha.cli import output
-from dacha.cli.main import Parser, common
+from dacha.cli.commands import Parser, common
 from dacha.core.errors import UsageError
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from dacha.cli import output
-from dacha.cli.main import common
+from dacha.cli.commands import common
 from dacha.core.errors import DachaError, UsageError
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.cli import output
-from dacha.cli.main import common
+from dacha.cli.commands import common
 from dacha.core.errors import UsageError
 from dacha.core.findings import errors
 

@@ -5,79 +5,12 @@ Exit codes: 0 done; 1 the answer is no; 2 used wrongly, or the lab file is wrong
 
 from __future__ import annotations
 
-import argparse
 import os
 import sys
-from importlib import import_module
-from typing import Any, NoReturn
 
 from dacha import __version__
+from dacha.cli.commands import COMMANDS, GROUPS, MODULES, Parser, add_command
 from dacha.core.errors import DachaError, UsageError
-
-# Group, command, module, what it does. A module is imported only when one of its commands runs.
-COMMANDS = (
-    ("The lab", "new", "lab", "start a lab file"),
-    ("The lab", "check", "lab", "say what is wrong with the lab, and with this host for it"),
-    ("The lab", "diff", "lab", "show what apply would do"),
-    ("The lab", "apply", "lab", "make this host match the lab"),
-    ("The lab", "status", "status", "show guests, doors, and whether each door answers"),
-    ("The lab", "host", "host", "show what this host has, lacks and has promised"),
-    ("The lab", "demo", "demo", "run the saltmarsh demonstration"),
-    ("Guest power", "start", "power", "start guests"),
-    ("Guest power", "stop", "power", "stop guests by their power button"),
-    ("Guest power", "restart", "power", "stop guests and start them again"),
-    ("Guest power", "pause", "power", "hold guests' processors"),
-    ("Guest power", "resume", "power", "let paused guests go on"),
-    ("Getting in", "connect", "connect", "enter a guest by SSH, or run a command in it"),
-    ("Getting in", "console", "console", "attach to a guest's serial console"),
-    ("Getting in", "screen", "screen", "see, photograph and type on a guest's display"),
-    ("Editing lab.toml", "guest", "guest", "add, edit, remove, list, show guests"),
-    ("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
-    ("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
-    ("Editing lab.toml", "media", "media", "keep installer media and images, put them into guests"),
-    ("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
-)
-MODULES = {command: module for _, command, module, _ in COMMANDS}
-# Commands that are followed by an action, which brings its own function to run.
-GROUPS = {"guest", "network", "door", "address", "media"}
-
-
-class Help(argparse.RawDescriptionHelpFormatter):
-    """argparse's, with the width read once and plainly: its own way loads a file-copying module at every start."""
-
-    def __init__(self, prog: str, **options: Any) -> None:
-        try:
-            width = int(os.environ.get("COLUMNS", "")) if os.environ.get("COLUMNS") else os.get_terminal_size(1).columns
-        except (OSError, ValueError):
-            width = 100
-        super().__init__(prog, width=max(60, min(width, 120) - 2), **options)
-
-
-class Parser(argparse.ArgumentParser):
-    """argparse, with refusals in our own form."""
-
-    def __init__(self, *arguments: Any, **options: Any) -> None:
-        options.setdefault("formatter_class", Help)
-        super().__init__(*arguments, **{"allow_abbrev": False, **options})
-
-    def error(self, message: str) -> NoReturn:
-        raise UsageError(message[:1].lower() + message[1:], where=self.prog, remedy=f"see: {self.prog} --help")
-
-
-def common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
-    """The options that every command has."""
-    parser.add_argument("--lab", metavar="FILE", help="the lab file (else $DACHA_LAB, else lab.toml here or above)")
-    if json:
-        parser.add_argument("--json", action="store_true", help="print JSON for a script")
-    parser.add_argument("--debug", action="store_true", help="show a traceback with an error")
-
-
-def add_command(parser: argparse.ArgumentParser, command: str) -> None:
-    """Give `parser` the arguments of `command`, and the function that runs it."""
-    module = import_module(f"dacha.cli.{MODULES[command]}")
-    getattr(module, f"{command}_arguments")(parser)
-    if command not in GROUPS:
-        parser.set_defaults(run=getattr(module, f"run_{command}"))
 
 
 def parser_for(command: str) -> Parser:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.cli import output
-from dacha.cli.main import Parser, common
+from dacha.cli.commands import Parser, common
 from dacha.core.errors import HostError, NoError, UsageError
 
 

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from dacha.cli import output
-from dacha.cli.main import Parser, common
+from dacha.cli.commands import Parser, common
 from dacha.core.errors import UsageError
 
 _TEXTS = ("kind", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface")

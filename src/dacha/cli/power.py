@@ -6,8 +6,8 @@ import argparse
 from typing import Any
 
 from dacha.cli import output
+from dacha.cli.commands import common
 from dacha.cli.lab import apply_and_wait, wait_time
-from dacha.cli.main import common
 
 
 def _guests(parser: argparse.ArgumentParser) -> None:

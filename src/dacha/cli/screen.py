@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.cli import output
-from dacha.cli.main import common
+from dacha.cli.commands import common
 from dacha.core.errors import HostError, NoError, UsageError
 
 # No character that is easily taken for another, and none that a keyboard layout moves.

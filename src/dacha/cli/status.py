@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from dacha.cli import output
-from dacha.cli.main import common
+from dacha.cli.commands import common
 
 
 def status_arguments(parser: argparse.ArgumentParser) -> None:
