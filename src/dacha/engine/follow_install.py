@@ -28,9 +28,8 @@ def run(lab_file: str, name: str) -> None:
         deadline = time.monotonic() + LONGEST_S
         while time.monotonic() < deadline and pending(ws, name, ws.home.read(name)):
             if not process.running(ws.home.process_lock(name)):
-                if not _ended(ws, name):
-                    return
-                continue
+                _ended(ws, name)
+                return
             with contextlib.suppress(OSError, DachaError):
                 _live(ws, name, deadline)
             time.sleep(0.2)
@@ -68,17 +67,16 @@ def _press_keys(qmp: Qmp) -> None:
         time.sleep(KEY_EVERY_S)
 
 
-def _ended(ws: Workspace, name: str) -> bool:
-    """The guest's process has ended. True when the installation was done by that and the guest was started again."""
+def _ended(ws: Workspace, name: str) -> None:
+    """The guest's process has ended: when the installation was done by that, start the guest again."""
     record = ws.home.read(name)
     medium = ws.lab.guests[name].install
     # Off on purpose, or ended before its disk could be started from: the next start goes on with the medium.
     if record.left_off or medium is None or not disk_bootable(ws.home, name):
-        return False
+        return
     finish(ws.home, name, medium)
     with ws.home.lock("apply", ws.path):
         apply(ws, lambda subject, text, took: None, only={name})
-    return False
 
 
 if __name__ == "__main__":

@@ -7,7 +7,6 @@ from typing import NamedTuple
 
 SECTORS = 34  # protective MBR, GPT header, 128 entries of 128 bytes (UEFI 2.10 section 5.3)
 _ESP = bytes.fromhex("28732ac11ff8d211ba4b00a0c93ec93b")  # EFI system partition, as stored (mixed byte order)
-_BIOS_BOOT = bytes.fromhex("4861682149646f6e744e656564454649")  # BIOS boot partition
 
 
 class BootSectors(NamedTuple):

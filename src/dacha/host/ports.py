@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import os
 import socket
 from ipaddress import IPv4Address
 
@@ -71,7 +70,3 @@ def listening() -> set[tuple[str, int]]:
                 if protocol == "udp" or fields[3] == "0A":
                     found.add((protocol, int(fields[1].rpartition(":")[2], 16)))
     return found
-
-
-def privileged() -> bool:
-    return os.geteuid() == 0

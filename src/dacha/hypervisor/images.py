@@ -77,7 +77,8 @@ def _facts(path: Path) -> dict[str, Any]:
 
 def backing(path: Path) -> str | None:
     """The file that an overlay needs below it, None when the image stands alone."""
-    return _facts(path).get("full-backing-filename") or _facts(path).get("backing-filename")
+    facts = _facts(path)
+    return facts.get("full-backing-filename") or facts.get("backing-filename")
 
 
 def damage(path: Path) -> str | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from dacha.core.errors import NoError
-from dacha.hypervisor.qmp import Qmp, QmpRefused
+from dacha.hypervisor.qmp import Qmp
 
 # A guest that has mounted its medium locks the tray; a request to release it is given this long.
 RELEASE_S = 3.0
@@ -57,6 +57,3 @@ def _open_tray(qmp: Qmp, device: str, force: bool) -> None:
                 remedy="unmount it in the guest, or say --force: what it still reads from it then fails",
             )
         time.sleep(0.1)
-
-
-__all__ = ["QmpRefused", "change"]
