@@ -45,7 +45,7 @@ def running(machines: dict[str, Machine], name: str, *forwards: Forward) -> Obse
         pid=1,
         machine=machines[name],
         forwards=frozenset(forwards),
-        disks=frozenset({(0, 8 << 30)}),
+        disks=frozenset({("0", 8 << 30)}),
         host_key=True,
         seed="s",
     )
@@ -106,7 +106,7 @@ def test_a_moved_address_keeps_the_doors_of_the_running_guest() -> None:
 
 def test_a_guest_left_off_stays_off_and_one_that_died_is_started() -> None:
     lab, plan, machines = setting()
-    ready = ObservedGuest(state=OFF, disks=frozenset({(0, 8 << 30)}), host_key=True, seed="s")
+    ready = ObservedGuest(state=OFF, disks=frozenset({("0", 8 << 30)}), host_key=True, seed="s")
     seen = {"gauge": ready._replace(left_off=True), "charts": ready}
     assert [(kind_of(c), c.guest) for c in difference(lab, plan, machines, seen)] == [("start-guest", "charts")]
 
@@ -136,11 +136,11 @@ def test_promises_beyond_the_host_are_findings_with_numbers() -> None:
     lab, _plan, _ = setting()
     assert promised(lab) == (3, 3 << 30, 8 << 30)
     facts = HostFacts(cpus=1, memory=2 << 30, memory_free=1 << 30, disk_free={"/store": 4 << 30})
-    said = {f.code: f.what for f in check_host(lab, facts, "/store")}
+    said = {f.code: f.what for f in check_host(lab, facts, {"/store": 8 << 30})}
     assert said["memory-promised"] == "guests may use 3 GiB of memory together; this host has 2 GiB"
     assert said["disk-promised"] == "disks may grow by 8 GiB; 4 GiB is free on /store"
     assert said["cpus-many"] == "2 CPUs, but this host has 1"
-    assert check_host(lab, HostFacts(8, 64 << 30, 1 << 30, {"/store": 1 << 40}), "/store") == []
+    assert check_host(lab, HostFacts(8, 64 << 30, 1 << 30, {"/store": 1 << 40}), {"/store": 8 << 30}) == []
 
 
 def test_what_the_file_alone_tells() -> None:

@@ -48,7 +48,13 @@ def test_an_administrators_own_profile_and_a_minimum(lab: Lab) -> None:
     lab("guest", "add", "gauge", "--system", "tideos")
     assert 'memory = "96 MiB"' in lab.file.read_text() and 'size = "2 GiB"' in lab.file.read_text()
     shown = lab("guest", "show", "gauge").out
-    assert "the lab file (memory); profile tideos (cpus, firmware, clock, video)" in shown
+    values = {line[:19].strip(): line.split("  ")[-1].strip() for line in shown.partition("VALUE")[2].splitlines()[1:]}
+    assert values["memory"].startswith("lab.toml:") and values["disk 0"].startswith("lab.toml:")
+    assert values["cpus"] == "Dacha's default" and values["adapter 0 hardware"] == "the plan"
+    own.joinpath("tideos.toml").write_text('cpus = 2\nmemory = "96 MiB"\nminimum = { memory = "64 MiB" }\n')
+    assert str(own / "tideos.toml") in next(
+        x for x in lab("guest", "show", "gauge").out.splitlines() if x[:4] == "cpus"
+    )
     lab("guest", "edit", "gauge", "--memory", "32MiB")
     assert "memory: 32 MiB is less than tideos needs, 64 MiB" in lab("check").out
     assert "did you mean tideos?" in lab("guest", "edit", "gauge", "--system", "tideso", code=2).err

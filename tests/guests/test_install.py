@@ -15,21 +15,29 @@ from tests.conftest import Lab
 def installers() -> dict[str, Path]:
     from dacha.demo.installer_image import FINISHES, installer_image
 
-    return {finish: installer_image(finish) for finish in FINISHES}
+    return {f + "-ask" * ask: installer_image(f, ask=bool(ask)) for f in FINISHES for ask in (0, 1)}
 
 
 @pytest.mark.parametrize(
-    ("firmware", "finish"), [("bios", "reboot"), ("uefi", "reboot"), ("bios", "poweroff"), ("uefi", "poweroff")]
+    ("firmware", "medium", "bus"),
+    [
+        ("bios", "reboot", "virtio"),
+        ("uefi", "poweroff", "nvme"),
+        # These start only when a key is pressed in their first seconds.
+        ("bios", "poweroff-ask", "virtio"),
+        ("uefi", "reboot-ask", "scsi"),
+    ],
 )
 def test_a_medium_becomes_a_guest(
-    lab: Lab, key_files: Path, installers: dict[str, Path], firmware: str, finish: str
+    lab: Lab, key_files: Path, installers: dict[str, Path], firmware: str, medium: str, bus: str
 ) -> None:
     for name in ("id", "id.pub"):
         shutil.copy(key_files / name, lab.folder / name)
     lab("new", "pier")
-    lab("media", "add", str(installers[finish]), "--name", "installer")
+    lab("media", "add", str(installers[medium]), "--name", "installer")
     lab("guest", "add", "gauge", "--install", "installer", "--disk", "256MiB", "--memory", "256MiB", "--key", "id.pub",
-        "--user", "ops", "--firmware", firmware)  # fmt: skip
+        "--user", "ops", "--firmware", firmware, *(["--tpm"] if firmware == "uefi" else []))  # fmt: skip
+    lab.file.write_text(lab.file.read_text().replace('size = "256 MiB"', f'size = "256 MiB", bus = "{bus}"'))
     lab("door", "add", "gauge", "ssh")
     lab("apply", "--no-wait")
     status = lab("status", "--json", code=None).json
@@ -45,10 +53,13 @@ def test_a_medium_becomes_a_guest(
     assert lab("diff").out == "pier: everything applied\n"
 
     # The medium is out; restarted, the guest starts from its disk, and nothing is installed twice.
-    if (firmware, finish) == ("bios", "reboot"):
+    if (firmware, medium) == ("bios", "reboot"):
         lab("restart", "gauge")
+    if firmware == "uefi":
+        assert lab("connect", "gauge", "--", "cat /sys/class/tpm/tpm0/tpm_version_major").out == "2\n"
     record: str = lab("console", "gauge", "--record").out
-    assert record.count("demo installer: installed on") == 1
+    disk = {"virtio": "vda", "scsi": "sda", "nvme": "nvme0n1"}[bus]
+    assert record.count(f"demo installer: installed on /dev/{disk}") == 1
     if firmware == "uefi":
         assert (lab.guest_folder("gauge") / "uefi-variables.fd").is_file()
 

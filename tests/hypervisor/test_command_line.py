@@ -81,8 +81,9 @@ def test_awkward_paths_and_both_buses_are_written_right() -> None:
     assert [n["file"]["filename"] for n in nodes] == ["/disks/0,odd", "/disks/1,odd", "/seed.iso"]
     assert [n["read-only"] for n in nodes] == [False, False, True]
     assert "logfile=/log,,console" in option(argv, "-chardev", "id=serial")
-    assert option(argv, "-device", "drive=disk0").startswith("virtio-blk-pci")
-    assert option(argv, "-device", "drive=disk1").startswith("ide-hd,bus=ide.1")
+    assert option(argv, "-device", "drive=disk-0").startswith("virtio-blk-pci")
+    assert option(argv, "-device", "drive=disk-1").startswith("ide-hd")
+    assert ",bus=ide.1," in option(argv, "-device", "drive=disk-1")
 
 
 def test_video_can_be_left_out() -> None:

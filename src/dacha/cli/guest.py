@@ -26,7 +26,8 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add.add_argument("--install", metavar="MEDIUM", help="install from this medium at its first start")
     add.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium beside it")
-    add.add_argument("--firmware", metavar="bios|uefi")
+    add.add_argument("--copy", action="store_true", help="with --from: copy the image instead of building on it")
+    add.add_argument("--storage", metavar="STORAGE", help="keep its disk in this storage of the lab")
     add.add_argument("--disk", metavar="SIZE", help="the disk's size (default: its system's usual one, or the image's)")
     add.add_argument(
         "--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)"
@@ -52,6 +53,12 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
         "--address", metavar="[NETWORK=]ADDRESS", help="change its address (of the first adapter, or on NETWORK)"
     )
     edit.add_argument("--add-disk", metavar="SIZE", action="append", default=[], help="add an empty disk")
+    edit.add_argument(
+        "--detach-disk", metavar="DISK", action="append", default=[], help="take a disk out; its contents are kept"
+    )
+    edit.add_argument(
+        "--attach-disk", metavar="DISK", action="append", default=[], help="put a disk that was kept back in"
+    )
     common(edit)
     edit.set_defaults(run=run_edit)
 
@@ -85,8 +92,18 @@ def _shared(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--system", metavar="FAMILY", help="its system: debian, fedora, windows, … (see profiles)")
     parser.add_argument("--cpus", type=int, metavar="N")
     parser.add_argument("--memory", metavar="SIZE", help='such as "1 GiB"')
+    parser.add_argument("--firmware", metavar="bios|uefi")
+    parser.add_argument("--secure-boot", action=argparse.BooleanOptionalAction, help="UEFI starts signed systems only")
+    parser.add_argument("--tpm", action=argparse.BooleanOptionalAction, help="a TPM 2.0 of its own")
+    parser.add_argument("--resolution", metavar="WxH", help='its display, such as "1280x800"')
     parser.add_argument("--user", metavar="USER", help="who may log in")
     parser.add_argument("--key", metavar="FILE", action="append", default=[], help="a public key that opens this login")
+
+
+def machine_values(args: argparse.Namespace) -> dict[str, Any]:
+    """The values of the machine that were named, by their keys in the lab file."""
+    named = {"firmware": args.firmware, "secure-boot": args.secure_boot, "tpm": args.tpm, "resolution": args.resolution}
+    return {key: value for key, value in named.items() if value is not None}
 
 
 def run_add(args: argparse.Namespace) -> int:
@@ -137,8 +154,8 @@ def run_add(args: argparse.Namespace) -> int:
             guest["boot"] = {k: v for k, v in boot.items() if v}
         elif args.initrd or args.command_line:
             raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
-        if args.firmware or args.install:
-            guest["firmware"] = args.firmware or firmware_for(ws, args.install, values.firmware)
+        if args.install and not args.firmware:
+            guest["firmware"] = firmware_for(ws, args.install, values.firmware)
         if args.install:
             guest["install"] = args.install
         if args.beside:
@@ -146,8 +163,13 @@ def run_add(args: argparse.Namespace) -> int:
         if args.image:
             size = tidy_size(args.disk) if args.disk else disk_size_for(ws, written_path(ws, args.image), values.disk)
             guest["disk"] = [{"from": written_path(ws, args.image)} | ({"size": size} if size else {})]
+            if args.copy:
+                guest["disk"][0]["copy"] = True
         elif args.disk or not args.kernel:
             guest["disk"] = [{"size": tidy_size(args.disk) if args.disk else show_size(values.disk)}]
+        if args.storage:
+            guest["disk"][0]["storage"] = args.storage
+        guest |= machine_values(args)
         guest["adapter"] = [{"network": network} | ({"address": args.address} if args.address else {})]
         login = login_for(args.user, args.key)
         if login:
@@ -183,6 +205,7 @@ def run_add(args: argparse.Namespace) -> int:
 def run_edit(args: argparse.Namespace) -> int:
     from dacha.cli.words import guest_words
     from dacha.core.edits import Edit, Remove, Set
+    from dacha.engine.disk_edits import disk_edits
     from dacha.engine.edit import edit_lab
     from dacha.engine.entry import guest_named
     from dacha.engine.proposals import tidy_size
@@ -192,6 +215,7 @@ def run_edit(args: argparse.Namespace) -> int:
         guest = guest_named(ws, args.name)
         here = ("guest", args.name)
         values = {"system": args.system, "cpus": args.cpus, "memory": tidy_size(args.memory) if args.memory else None}
+        values |= machine_values(args)
         edits: list[Edit] = [Set((*here, key), value) for key, value in values.items() if value is not None]
         if args.user or args.key:
             if guest.login:
@@ -226,12 +250,7 @@ def run_edit(args: argparse.Namespace) -> int:
                     f"{args.name} has no adapter on {network or 'any network'}", remedy="add one: --adapter NETWORK"
                 )
             edits.append(Set((*here, "adapter", names.index(network) if network else 0, "address"), address))
-        for n, size in enumerate(args.add_disk, len(guest.disks)):
-            edits.append(
-                Set((*here, "disk", n), {"size": tidy_size(size)})
-                if guest.disks or n
-                else Set((*here, "disk"), [{"size": tidy_size(size)}])
-            )
+        edits += disk_edits(ws, guest, args.detach_disk, args.attach_disk, [tidy_size(s) for s in args.add_disk])
         if not edits:
             raise UsageError("nothing to change was named", remedy="see: dacha guest edit --help")
         return edits
@@ -268,7 +287,8 @@ def run_remove(args: argparse.Namespace) -> int:
         return [Remove(("guest", args.name))]
 
     ws = edit_lab(args.lab, decide)
-    disks = [str(p) for p in sorted(ws.home.guest(args.name).glob("disk-*.qcow2"))]
+    files = [p.resolve() for _, p in ws.home.disks(args.name)]
+    disks = [str(p) for p in files]
     on = running(ws.home.process_lock(args.name))
     if args.json:
         output.emit_json({"removed": args.name, "running": on, "disks": disks, "disks_removed": args.with_disks})
@@ -281,6 +301,8 @@ def run_remove(args: argparse.Namespace) -> int:
     if args.with_disks and not on:
         # Named above, each of them, before any is gone.
         with ws.home.lock("guest", ws.path):
+            for file in files:
+                file.unlink(missing_ok=True)  # also one that lies in a storage
             shutil.rmtree(ws.home.guest(args.name), ignore_errors=True)
             shutil.rmtree(ws.home.run(args.name), ignore_errors=True)
     return 0
@@ -320,7 +342,7 @@ def run_show(args: argparse.Namespace) -> int:
     from dacha.cli.words import door_words, guest_words
     from dacha.core.identity import host_name, machine_uuid
     from dacha.engine.entry import guest_named
-    from dacha.engine.proposals import origins
+    from dacha.engine.origins import values_of
     from dacha.engine.workspace import load
     from dacha.hypervisor import agent
     from dacha.hypervisor.process import running
@@ -331,16 +353,11 @@ def run_show(args: argparse.Namespace) -> int:
         _emit(ws, args.name)
         return 0
     output.say(f"{guest.name}: {guest_words(guest)}")
-    output.step("values", f"from {origins(ws, guest)}")
     output.step("name", host_name(ws.lab.name, guest.name))
     output.step("identifier", machine_uuid(ws.lab.name, guest.name))
-    output.step("clock", {"utc": "UTC", "local": "local time"}[guest.clock])
-    for a in ws.plan.adapters_of(guest.name):
-        output.step(
-            f"adapter {a.number}", f"{a.address or 'from the LAN'}/{a.prefix} on {a.network}, {a.hardware_address}"
-        )
-    for n, _ in enumerate(guest.disks):
-        output.step(f"disk {n}", str(ws.home.disk(guest.name, n)))
+    inside = {d.name for d in guest.disks}
+    for name, path in ws.home.disks(guest.name):
+        output.step(f"disk {name}", f"{path.resolve()}{'' if name in inside else ' (kept, not attached)'}")
     if guest.login:
         output.step("login", f"{guest.login.user}, with {', '.join(guest.login.keys) or 'no key'}")
     for d in guest.doors:
@@ -351,4 +368,6 @@ def run_show(args: argparse.Namespace) -> int:
             "guest agent", "does not answer" if told is None else "; ".join(a for _, a in told) or "knows no address"
         )
     output.step("console record", str(ws.home.guest(guest.name) / "console.log"))
+    output.say()
+    output.table(("VALUE", "IS", "FROM"), [tuple(v) for v in values_of(ws, guest)])
     return 0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 
 from dacha.cli import output
 from dacha.cli.commands import common
@@ -18,7 +19,7 @@ def host_arguments(parser: argparse.ArgumentParser) -> None:
 def run_host(args: argparse.Namespace) -> int:
     from dacha.core.check import check_host, promised
     from dacha.core.units import show_size
-    from dacha.engine.inspect import program_findings
+    from dacha.engine.inspect import disk_growth, program_findings
     from dacha.engine.workspace import load
     from dacha.host import facts, folders, links
     from dacha.hypervisor import accelerator
@@ -28,13 +29,16 @@ def run_host(args: argparse.Namespace) -> int:
     except UsageError:
         ws = None  # a host can be looked at without a lab
     stores = {"disks": ws.home.folder if ws else folders.state() / "labs", "demo": folders.cache()}
+    stores |= {name: ws.resolve(path) for name, path in ws.lab.storages.items()} if ws else {}
     have = facts.facts(stores.values())
     try:
         choice = accelerator.choose(ws.lab.accelerator if ws else "auto")
     except DachaError as e:
         choice = accelerator.Choice("none", e.what)
     asked = promised(ws.lab) if ws else (0, 0, 0)
-    findings = program_findings() + (check_host(ws.lab, have, str(stores["disks"])) if ws else [])
+    growth = {str(folder): size for folder, size in disk_growth(ws).items()} if ws else {}
+    have = have._replace(disk_free=have.disk_free | facts.facts(Path(f) for f in growth).disk_free)
+    findings = program_findings() + (check_host(ws.lab, have, growth) if ws else [])
     lan = links.lan_address()
     if args.json:
         output.emit_json(
@@ -71,7 +75,7 @@ def run_host(args: argparse.Namespace) -> int:
                     (
                         f"disk ({name})",
                         f"{show_size(have.disk_free[str(path)])} free in {path}",
-                        against(show_size(asked[2])) if name == "disks" else "",
+                        f"may grow by {show_size(growth[str(path)])}" if str(path) in growth else "",
                     )
                     for name, path in stores.items()
                 ),

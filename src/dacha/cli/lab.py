@@ -182,6 +182,7 @@ def wait_time(text: str) -> float:
 
 def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     """What apply, start and restart share: carry out, report each step, wait for the doors, say how to enter."""
+    from dacha.cli.progress import share_bar
     from dacha.core.changes import StartGuest, kind_of
     from dacha.engine.apply import apply
     from dacha.engine.inspect import accelerator_findings
@@ -202,7 +203,8 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
                 if record.left_off:
                     record.left_off = False
                     ws.home.write(name, record)
-        outcome = apply(ws, report, only=only)
+        with share_bar() as progress:
+            outcome = apply(ws, report, only=only, progress=progress)
         if any(isinstance(c, StartGuest) for c in outcome.done) and not args.json:
             for finding in accelerator_findings(ws):
                 output.step("this host", finding.what)

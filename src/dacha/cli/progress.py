@@ -69,6 +69,28 @@ def byte_bar(text: str) -> Iterator[Any]:
 
 
 @contextlib.contextmanager
+def share_bar() -> Iterator[Any]:
+    """A bar that appears with the first call of what is yielded with (what is done, share from 0 to 1)."""
+    if not sys.stderr.isatty():
+        yield lambda what, share: None
+        return
+    shown: dict[str, Any] = {}
+    with contextlib.ExitStack() as stack:
+
+        def update(what: str, share: float) -> None:
+            if not shown:
+                shown["live"] = stack.enter_context(
+                    _live("BarColumn", "TaskProgressColumn", "TimeRemainingColumn", text="{task.description}")
+                )
+            live = shown["live"]
+            if what not in shown:
+                shown[what] = live.add_task(what, total=1.0)
+            live.update(shown[what], completed=share, visible=share < 1)
+
+        yield update
+
+
+@contextlib.contextmanager
 def bar(text: str, total: int) -> Iterator[Any]:
     """A bar of `total` steps; call what is yielded with each step's name."""
     if not sys.stderr.isatty():

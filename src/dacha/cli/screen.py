@@ -111,7 +111,7 @@ def _listener(args: argparse.Namespace, ws: Any, qmp: Any, said: dict[str, Any])
     password = _ask() if args.password else "".join(secrets.choice(_LETTERS) for _ in range(screen.PASSWORD_LENGTH))
     place = str(ws.home.run(args.guest) / SCREEN)
     if args.listen in ("host", "lan"):
-        address = "127.0.0.1" if args.listen == "host" else "0.0.0.0"
+        address = screen.ADDRESSES[args.listen]
         held = ports.listening()
         port = args.port or next(p for p in range(5900, 65536) if ("tcp", p) not in held)
         why = ports.why_not("tcp", IPv4Address(address), port)
@@ -121,7 +121,7 @@ def _listener(args: argparse.Namespace, ws: Any, qmp: Any, said: dict[str, Any])
             )
         # The password first: the display never listens without one.
         screen.set_password(qmp, password)
-        screen.listen(qmp, address, port)
+        screen.listen(qmp, args.listen, port)
         place = f"{links.lan_address() or address if args.listen == 'lan' else address}:{port}"
     else:
         screen.set_password(qmp, password)

@@ -15,7 +15,9 @@ def guest_words(guest: Guest) -> str:
     parts = [guest.system, f"{guest.cpus} CPU" + ("s" if guest.cpus > 1 else ""), show_size(guest.memory)]
     for disk in guest.disks:
         size = f"disk {show_size(disk.size)}" if disk.size else "disk"
-        parts.append(size + (f" on {disk.base}" if disk.base else ""))
+        image = f"{', a copy of' if disk.copy else ' on'} {disk.base}" if disk.base else ""
+        parts.append(size + image + (f" in {disk.storage}" if disk.storage else ""))
+    parts += [word for word, on in (("TPM", guest.tpm), ("Secure Boot", guest.secure_boot)) if on]
     if guest.boot:
         parts.append(f"boots {guest.boot.kernel.rpartition('/')[2]}")
     return ", ".join(parts)
@@ -58,18 +60,27 @@ def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
         "memory": guest.memory,
         "clock": guest.clock,
         "video": guest.video,
+        "resolution": "{}x{}".format(*guest.resolution) if guest.resolution else None,
+        "screen": {"from": guest.screen.origin, "port": guest.screen.port} if guest.screen else None,
+        "firmware": guest.firmware,
+        "secure_boot": guest.secure_boot,
+        "tpm": guest.tpm,
+        "boot_order": list(guest.boot_order),
         "boot": None
         if guest.boot is None
         else {"kernel": guest.boot.kernel, "initrd": guest.boot.initrd, "command_line": guest.boot.command_line},
         "disks": [
             {
+                "name": d.name,
                 "from": d.base,
+                "copy": d.copy,
+                "storage": d.storage,
                 "size": d.size,
                 "bus": d.bus,
                 "allocation": "full" if d.full else "thin",
-                "file": str(ws.home.disk(guest.name, n)),
+                "file": str(ws.home.disk(guest.name, d.name).resolve()),
             }
-            for n, d in enumerate(guest.disks)
+            for d in guest.disks
         ],
         "adapters": [
             {

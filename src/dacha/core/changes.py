@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from dacha.core.door_plan import Forward
 from dacha.core.findings import Path
+from dacha.core.lab import Disk
 from dacha.core.units import show_size
 
 LIVE, NEXT_START = "live", "at next start"
@@ -41,34 +42,65 @@ class MakeHostKey(NamedTuple):
 
 
 class MakeDisk(NamedTuple):
-    """Make one disk: empty, or an overlay on an image."""
+    """Make one disk: empty, an overlay on an image, or a copy of it."""
 
     guest: str
-    number: int
-    size: int | None
-    base: str | None
-    full: bool
+    disk: Disk
     when: str = LIVE
 
     def __str__(self) -> str:
-        size = show_size(self.size) if self.size else "size of its image"
-        return (
-            f"make disk {self.number}, {size}"
-            + (f" on {self.base}" if self.base else "")
-            + (", full" if self.full else "")
-        )
+        d = self.disk
+        size = show_size(d.size) if d.size else "size of its image"
+        image = f"{', a copy of' if d.copy else ' on'} {d.base}" if d.base else ""
+        place = f", in storage {d.storage}" if d.storage else ""
+        return f"make disk {d.name}, {size}{image}{', full' if d.full else ''}{place}"
 
 
 class GrowDisk(NamedTuple):
     """Make a disk larger. What is on it stays; the guest sees the new room at once."""
 
     guest: str
-    number: int
+    disk: str
     size: int
     when: str = LIVE
 
     def __str__(self) -> str:
-        return f"grow disk {self.number} to {show_size(self.size)}"
+        return f"grow disk {self.disk} to {show_size(self.size)}"
+
+
+class AttachDisk(NamedTuple):
+    """Put a disk into a running guest."""
+
+    guest: str
+    disk: str
+    bus: str
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return f"attach disk {self.disk} ({self.bus})"
+
+
+class DetachDisk(NamedTuple):
+    """Take a disk out of a running guest. What is on it stays."""
+
+    guest: str
+    disk: str
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return f"detach disk {self.disk} (its contents stay)"
+
+
+class MoveScreen(NamedTuple):
+    """Let a running guest's display listen at another place, or (`port` None) at none but its socket."""
+
+    guest: str
+    origin: str | None
+    port: int | None
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return f"let its display listen for {self.origin} on port {self.port}" if self.port else "close its display"
 
 
 class WriteSeed(NamedTuple):
@@ -147,6 +179,9 @@ Change = (
     | MakeHostKey
     | MakeDisk
     | GrowDisk
+    | AttachDisk
+    | DetachDisk
+    | MoveScreen
     | WriteSeed
     | StartGuest
     | StopGuest

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
-from dacha.core.lab import Lab
+from dacha.core.lab import Guest, Lab
 from dacha.core.plan import Plan
 from dacha.core.units import GIB, show_size
 
@@ -17,7 +17,7 @@ class HostFacts(NamedTuple):
     cpus: int
     memory: int
     memory_free: int
-    disk_free: Mapping[str, int]
+    disk_free: dict[str, int]
 
 
 # What a host wants to keep for itself; promised beyond it, guests and host push each other out.
@@ -93,6 +93,7 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
                     here,
                 )
             )
+        findings += _check_machine(lab, guest)
         if not guest.disks and guest.boot is None:
             findings.append(
                 Finding(
@@ -107,10 +108,44 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
     return findings
 
 
-def check_host(lab: Lab, facts: HostFacts, store: str, existing: int = 0) -> list[Finding]:
-    """The lab's promises against what this host has; `existing` bytes of its disks are already written."""
+def _check_machine(lab: Lab, guest: Guest) -> Iterator[Finding]:
+    """A guest's disks and display."""
+    for n, disk in enumerate(guest.disks):
+        if disk.storage is not None and disk.storage not in lab.storages:
+            yield Finding(
+                ERROR,
+                "unknown-storage",
+                f"guest {guest.name}",
+                f"disk {disk.name}: there is no storage {disk.storage}",
+                f"known here: {', '.join(lab.storages) or 'none; add [storage.NAME]'}",
+                ("guest", guest.name, "disk", n, "storage"),
+            )
+    if guest.tpm and guest.boot and guest.firmware == "bios":
+        # QEMU 7.2 puts the TPM's log where the initial file system is loaded: the guest hangs, or has no ACPI.
+        yield Finding(
+            ERROR,
+            "tpm-direct",
+            f"guest {guest.name}",
+            "a TPM and a kernel that BIOS boots directly do not go together: the two use the same memory",
+            'firmware = "uefi"',
+            ("guest", guest.name, "tpm"),
+        )
+    if guest.screen and guest.screen.origin == "lan":
+        yield Finding(
+            WARNING,
+            "screen-open",
+            f"guest {guest.name}",
+            f"its display is open to the whole LAN on port {guest.screen.port}: a password of 8 characters guards it, "
+            "and what is seen crosses the LAN in the clear",
+            'screen = { from = "host", … } with an ssh door is safer',
+            ("guest", guest.name, "screen"),
+        )
+
+
+def check_host(lab: Lab, facts: HostFacts, growth: Mapping[str, int]) -> list[Finding]:
+    """The lab's promises against what this host has; `growth` is how many bytes its disks may still take, by folder."""
     findings = []
-    cpus, memory, disk = promised(lab)
+    cpus, memory, _ = promised(lab)
     if memory > facts.memory - HOST_MEMORY:
         findings.append(
             Finding(
@@ -149,14 +184,16 @@ def check_host(lab: Lab, facts: HostFacts, store: str, existing: int = 0) -> lis
                 "host",
             )
         )
-    free = facts.disk_free.get(store, 0)
-    if disk - existing > free:
+    for folder, size in growth.items():
+        free = facts.disk_free.get(folder, 0)
+        if size <= free:
+            continue
         findings.append(
             Finding(
                 WARNING,
                 "disk-promised",
                 "lab",
-                f"disks may grow by {show_size(disk - existing)}; {show_size(free)} is free on {store}",
+                f"disks may grow by {show_size(size)}; {show_size(free)} is free on {folder}",
                 "make them smaller, or free some space",
                 (),
                 "host",

@@ -6,13 +6,16 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from dacha.core.changes import (
+    AttachDisk,
     Change,
     ChangeMachine,
     ChangeMedium,
     CloseForward,
+    DetachDisk,
     GrowDisk,
     MakeDisk,
     MakeHostKey,
+    MoveScreen,
     OpenForward,
     StartGuest,
     StopGuest,
@@ -32,8 +35,8 @@ class ObservedGuest(NamedTuple):
 
     `state` is off, on, paused or hung (its process lives, its monitor does not answer); `since` is Unix seconds;
     `machine` and `forwards` are what the running process has, None where that is not known; `disks` are those that
-    exist, each with its size in bytes; `left_off` is true when it was stopped on purpose; `installing` is when an
-    installation that is not done began.
+    exist, each by its name with its size in bytes; `left_off` is true when it was stopped on purpose; `installing` is
+    when an installation that is not done began; `tpm_lost` is true when its TPM's program ended under it.
     """
 
     state: str = OFF
@@ -41,11 +44,12 @@ class ObservedGuest(NamedTuple):
     since: float | None = None
     machine: Machine | None = None
     forwards: frozenset[Forward] | None = None
-    disks: frozenset[tuple[int, int]] = frozenset()
+    disks: frozenset[tuple[str, int]] = frozenset()
     host_key: bool = False
     seed: str | None = None
     left_off: bool = False
     installing: float | None = None
+    tpm_lost: bool = False
 
     @property
     def running(self) -> bool:
@@ -73,12 +77,12 @@ def _prepare(guest: Guest, wanted: Machine, seen: ObservedGuest) -> list[Change]
     changes: list[Change] = []
     if not seen.host_key:
         changes.append(MakeHostKey(guest.name))
-    for n, disk in enumerate(guest.disks):
-        size = dict(seen.disks).get(n)
+    for disk in guest.disks:
+        size = dict(seen.disks).get(disk.name)
         if size is not None and disk.size is not None and disk.size > size:
-            changes.append(GrowDisk(guest.name, n, disk.size))
+            changes.append(GrowDisk(guest.name, disk.name, disk.size))
         if size is None:
-            changes.append(MakeDisk(guest.name, n, disk.size, disk.base, disk.full))
+            changes.append(MakeDisk(guest.name, disk))
     # A running guest has its seed open; it is written again by its next start.
     if wanted["seed"] and wanted["seed"] != seen.seed and not seen.running:
         changes.append(WriteSeed(guest.name, wanted["seed"]))
@@ -100,7 +104,33 @@ def _adjust(guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> l
         if len(had) == len(wanted["drives"]):
             pairs = zip(had, wanted["drives"], strict=True)
             changes += [ChangeMedium(guest.name, n, new) for n, (old, new) in enumerate(pairs) if old != new]
+        changes += _adjust_disks(guest.name, seen.machine["disks"], wanted["disks"])
+        screen = wanted["screen"] or {"from": None, "port": None}
+        if seen.machine.get("screen") != wanted["screen"] and wanted["video"] and seen.machine["video"]:
+            changes.append(MoveScreen(guest.name, screen["from"], screen["port"]))
         changes += [ChangeMachine(guest.name, line) for line in changed(seen.machine, wanted)]
+    if seen.tpm_lost:
+        changes.append(ChangeMachine(guest.name, "its TPM again: the program that plays it has ended"))
+    return changes
+
+
+def _adjust_disks(guest: str, had: list[Machine], wanted: list[Machine]) -> list[Change]:
+    """Disks come and go live where their bus lets them: all but SATA, and but the first on PCI, which has no port."""
+    before = {d["name"]: d["bus"] for d in had}
+    after = {d["name"]: d["bus"] for d in wanted}
+    changes: list[Change] = []
+    for n, (name, bus) in enumerate(before.items()):
+        if name not in after:
+            live = bus == "scsi" or (n > 0 and bus != "sata")
+            changes.append(DetachDisk(guest, name) if live else ChangeMachine(guest, f"detach disk {name}"))
+        elif after[name] != bus:
+            changes.append(ChangeMachine(guest, f"disk {name}: bus {bus} → {after[name]}"))
+    for name, bus in after.items():
+        if name not in before:
+            live = bus in ("virtio", "nvme") or (bus == "scsi" and "scsi" in before.values())
+            changes.append(AttachDisk(guest, name, bus) if live else ChangeMachine(guest, f"attach disk {name}"))
+    if not changes and list(before) != list(after):
+        changes.append(ChangeMachine(guest, f"order of disks: {', '.join(after)}"))
     return changes
 
 

@@ -14,6 +14,7 @@ CARRIERS = ("auto", "user", "kernel")
 ACCELERATORS = ("auto", "kvm", "tcg")
 BUSES = ("virtio", "sata", "scsi", "nvme")
 FIRMWARES = ("bios", "uefi")
+BOOT_ORDER = ("disk", "medium", "network")
 MODELS = ("virtio", "e1000")
 ORIGINS = ("host", "lan")
 PROTOCOLS = ("tcp", "udp")
@@ -56,12 +57,19 @@ class Network:
 
 
 class Disk(NamedTuple):
-    """A disk of a guest: empty (`size`), or a copy-on-write overlay on the image `base`."""
+    """A disk of a guest: empty (`size`), a copy-on-write overlay on the image `base`, or with `copy` a copy of it.
 
+    `name` is what it keeps its contents by (the place in the list, unless given); `storage` is None for the state
+    folder.
+    """
+
+    name: str
     base: str | None = None
     size: int | None = None
     bus: str = "virtio"
     full: bool = False
+    copy: bool = False
+    storage: str | None = None
 
 
 class Adapter(NamedTuple):
@@ -82,6 +90,13 @@ class Boot(NamedTuple):
     kernel: str
     initrd: str | None = None
     command_line: str = ""
+
+
+class Screen(NamedTuple):
+    """Where a guest's display listens for VNC clients from its start on: "host" or "lan", and the port."""
+
+    origin: str
+    port: int
 
 
 class Login(NamedTuple):
@@ -132,7 +147,12 @@ class Guest:
     cpu: str | None = None
     clock: str = "utc"
     video: bool = True
+    resolution: tuple[int, int] | None = None
+    screen: Screen | None = None
     firmware: str = "bios"
+    secure_boot: bool = False
+    tpm: bool = False
+    boot_order: tuple[str, ...] = ("disk", "medium")
     boot: Boot | None = None
     install: str | None = None
     media: tuple[str, ...] = ()

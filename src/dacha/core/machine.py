@@ -45,7 +45,12 @@ def machine(
         "memory_mib": guest.memory // MIB,
         "clock": guest.clock,
         "video": guest.video,
+        "resolution": list(guest.resolution) if guest.resolution else None,
+        "screen": guest.screen and {"from": guest.screen.origin, "port": guest.screen.port},
         "firmware": guest.firmware,
+        "secure_boot": guest.secure_boot,
+        "tpm": guest.tpm,
+        "boot_order": list(guest.boot_order),
         "boot": None
         if boot is None
         else {
@@ -53,7 +58,7 @@ def machine(
             "initrd": files.get(boot.initrd, boot.initrd) if boot.initrd else None,
             "command_line": boot.command_line,
         },
-        "disks": [{"bus": disk.bus} for disk in guest.disks],
+        "disks": [{"name": disk.name, "bus": disk.bus} for disk in guest.disks],
         "drives": list(drives),
         "adapters": [_adapter(plan, a.network, a) for a in plan.adapters_of(guest.name)],
         "seed": seed,
@@ -82,7 +87,17 @@ def _adapter(plan: Plan, network: str, adapter: Any) -> Machine:
     }
 
 
-_WORDS = {"cpus": "CPUs", "memory_mib": "memory", "boot": "direct boot", "seed": "first-boot data", "video": "video"}
+_WORDS = {
+    "cpus": "CPUs",
+    "memory_mib": "memory",
+    "boot": "direct boot",
+    "seed": "first-boot data",
+    "secure_boot": "Secure Boot",
+    "tpm": "TPM",
+    "boot_order": "boot order",
+}
+# Changed while the guest runs, each by a change of its own (drives: unless their number changes).
+_LIVE = ("screen", "disks")
 
 
 def changed(before: Machine, after: Machine) -> list[str]:
@@ -90,7 +105,7 @@ def changed(before: Machine, after: Machine) -> list[str]:
     lines = []
     for key in after:
         old, new = before.get(key), after[key]
-        if old == new:
+        if old == new or key in _LIVE:
             continue
         word = _WORDS.get(key, key)
         if key == "memory_mib":
@@ -101,8 +116,10 @@ def changed(before: Machine, after: Machine) -> list[str]:
             # What is in a drive is changed live; only another number of drives needs a start.
             if old is not None and len(old) != len(new):
                 lines.append(f"drives {len(old)} → {len(new)}")
-        elif key == "disks":
-            lines.append(f"disks {len(old or [])} → {len(new)}" if len(old or []) != len(new) else "disk bus")
+        elif isinstance(new, bool) and isinstance(old, bool):
+            lines.append(f"{word} {'on' if new else 'off'}")
+        elif isinstance(new, list) and isinstance(old, list):
+            lines.append(f"{word} {', '.join(map(str, old))} → {', '.join(map(str, new))}")
         elif isinstance(new, str | int) and isinstance(old, str | int) and key != "seed":
             lines.append(f"{word} {old} → {new}")
         else:

@@ -34,6 +34,9 @@ class Profile(NamedTuple):
     firmware: str = "bios"
     clock: str = "utc"
     video: bool = True
+    resolution: tuple[int, int] | None = None
+    secure_boot: bool = False
+    tpm: bool = False
     minimum: Minimum = Minimum()
 
 
@@ -63,6 +66,9 @@ def read_profile(name: str, text: str) -> tuple[Profile, list[Finding]]:
         firmware=t.take("firmware", values.choice(*FIRMWARES), PLAIN.firmware),
         clock=t.take("clock", values.choice("utc", "local"), PLAIN.clock),
         video=t.take("video", values.flag, PLAIN.video),
+        resolution=t.take("resolution", values.resolution, PLAIN.resolution),
+        secure_boot=t.take("secure-boot", values.flag, PLAIN.secure_boot),
+        tpm=t.take("tpm", values.flag, PLAIN.tpm),
         minimum=minimum,
     )
     t.finish()

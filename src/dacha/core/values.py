@@ -75,6 +75,14 @@ def whole(low: int, high: int) -> Callable[[object], int]:
     return read
 
 
+def resolution(value: object) -> tuple[int, int]:
+    """The size of a display in dots: "1280x800"."""
+    match = re.fullmatch(r"\s*(\d{3,4})\s*x\s*(\d{3,4})\s*", value) if isinstance(value, str) else None
+    if not match:
+        raise ValueError(f"{value!r} is no resolution", 'write width and height in dots: "1280x800"')
+    return int(match[1]), int(match[2])
+
+
 def choice(*known: str) -> Callable[[object], str]:
     """A reader for one of some words."""
 

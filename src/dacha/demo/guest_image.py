@@ -39,6 +39,7 @@ MODULES = (
     "ahci",
     "sd_mod",
     "e1000",
+    "tpm_crb",
 )
 LIBRARIES = (
     "libtomcrypt.so.1",

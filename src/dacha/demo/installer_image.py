@@ -18,9 +18,23 @@ from dacha.host.facts import program
 from dacha.host.files import locked
 
 FINISHES = ("reboot", "poweroff")
-_MENU = """\
+# A medium of this kind starts only when the space key is pressed in its first seconds, as some installers want it.
+_ASK = """\
+set timeout=8
+set timeout_style=hidden
+menuentry "nobody pressed a key" {{
+  exit
+}}
+menuentry "{title}" --hotkey=" " {{
+  linux /boot/vmlinuz {command_line}
+  initrd /boot/initrd
+}}
+"""
+_SERIAL = """\
 serial --unit=0 --speed=115200
 terminal_output console serial
+"""
+_MENU = """\
 set timeout=0
 menuentry "{title}" {{
   linux /boot/vmlinuz {command_line}
@@ -29,8 +43,13 @@ menuentry "{title}" {{
 """
 
 
-def installer_image(finish: str = "reboot", progress: Callable[[str], None] = lambda text: None) -> Path:
-    """The installer medium that ends with `finish`, made on first use. Raises HostError when a tool is missing."""
+def installer_image(
+    finish: str = "reboot", progress: Callable[[str], None] = lambda text: None, *, ask: bool = False
+) -> Path:
+    """The installer medium that ends with `finish`, made on first use; with `ask` it wants a key pressed to start.
+
+    Raises HostError when a tool is missing.
+    """
     tool = program("grub-mkrescue")
     if not tool or not program("xorriso") or not program("mformat"):
         raise HostError(
@@ -40,15 +59,15 @@ def installer_image(finish: str = "reboot", progress: Callable[[str], None] = la
         )
     source = b"".join(guest._own(n) for n in ("init.sh", "installer.sh", "index.html")) + Path(__file__).read_bytes()
     folder = folders.make_private(folders.cache() / "demo-installer" / sha256(source).hexdigest()[:16])
-    target = folder / f"saltmarsh-{finish}.iso"
+    target = folder / f"saltmarsh-{finish}{'-ask' if ask else ''}.iso"
     with locked(folder / "lock", "dacha demo", 600.0):
         if not target.is_file():
             with tempfile.TemporaryDirectory(prefix="dacha-installer-") as temporary:
-                _build(Path(temporary), tool, target, finish, progress)
+                _build(Path(temporary), tool, target, finish, ask, progress)
     return target
 
 
-def _build(work: Path, tool: str, target: Path, finish: str, progress: Callable[[str], None]) -> None:
+def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress: Callable[[str], None]) -> None:
     root = guest.unpack(work, progress)
     kernel = next((root / "boot").glob("vmlinuz-*")).read_bytes()
     modules = guest.modules_in(root)
@@ -80,22 +99,36 @@ def _build(work: Path, tool: str, target: Path, finish: str, progress: Callable[
         cpio.archive(entries),
         f"{guest.COMMAND_LINE} finish={finish}",
         "SALTMARSH_INSTALL",
+        ask=ask,
     )
     part.rename(target)
 
 
 def boot_medium(
-    tree: Path, tool: str, out: Path, title: str, kernel: bytes, initrd: bytes, line: str, label: str
+    tree: Path,
+    tool: str,
+    out: Path,
+    title: str,
+    kernel: bytes,
+    initrd: bytes,
+    line: str,
+    label: str,
+    *,
+    ask: bool = False,
 ) -> None:
     """Make a medium labelled `label` that starts `kernel` with the command line `line`, by BIOS and by UEFI.
 
-    `tree` is a folder to put it together in; `initrd` is packed unless it is. Raises HostError.
+    `tree` is a folder to put it together in; `initrd` is packed unless it is; with `ask` it starts only when a key is
+    pressed. Raises HostError.
     """
     (tree / "boot/grub").mkdir(parents=True)
     (tree / "boot/vmlinuz").write_bytes(kernel)
     packed = initrd if initrd.startswith(b"\x1f\x8b") else gzip.compress(initrd, compresslevel=3, mtime=0)
     (tree / "boot/initrd").write_bytes(packed)
-    (tree / "boot/grub/grub.cfg").write_text(_MENU.format(title=title, command_line=line))
+    menu = (_ASK if ask else _MENU).format(title=title, command_line=line)
+    (tree / "boot/grub/grub.cfg").write_text(_SERIAL + menu)
+    if ask:
+        (tree / "boot/bootfix.bin").write_bytes(b"Press any key to boot from CD or DVD")
     modules = "linux normal iso9660 part_gpt part_msdos serial terminal search all_video"
     done = subprocess.run(
         [

@@ -4,19 +4,21 @@ command took: the next apply goes on from what it finds.
 
 from __future__ import annotations
 
-import subprocess
 import time
 from collections.abc import Callable
 from typing import NamedTuple
 
 from dacha.core.changes import (
+    AttachDisk,
     Change,
     ChangeMachine,
     ChangeMedium,
     CloseForward,
+    DetachDisk,
     GrowDisk,
     MakeDisk,
     MakeHostKey,
+    MoveScreen,
     OpenForward,
     StartGuest,
     StopGuest,
@@ -31,17 +33,19 @@ from dacha.core.findings import errors
 from dacha.core.machine import Machine
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
-from dacha.engine import inspect, install, power, prepare
+from dacha.engine import disks, inspect, install, power, prepare
+from dacha.engine.disks import Progress, silent
 from dacha.engine.edit import settled
+from dacha.engine.inspect_guest import file_findings
 from dacha.engine.machines import machines as machines_of
-from dacha.engine.observe import full_name, observe
+from dacha.engine.observe import observe
 from dacha.engine.profiles import profiles
+from dacha.engine.start import start_all
 from dacha.engine.workspace import Workspace, lab_error, read_text
 from dacha.host import links
-from dacha.host.facts import program
 from dacha.host.files import editing, write_whole
-from dacha.hypervisor import firmware, launch, removable, user_network
-from dacha.hypervisor.command_line import QMP, Files, command_line
+from dacha.hypervisor import removable, screen, user_network
+from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.qmp import Qmp
 
 # Told of each step as it ends: its subject ("guest gauge"), what was done, and how many seconds it took.
@@ -75,11 +79,11 @@ def settle(ws: Workspace, report: Report) -> Workspace:
     return Workspace(ws.path, text, reading.lab, reading.findings)
 
 
-def apply(ws: Workspace, report: Report, *, only: set[str] | None = None) -> Outcome:
+def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progress: Progress = silent) -> Outcome:
     """Make the host match the lab (or only some guests of it). The lab's lock must be held.
 
     Raises LabError before anything is touched when the lab cannot work; steps that fail later are collected,
-    so that one guest's trouble does not keep the others off.
+    so that one guest's trouble does not keep the others off. `progress` is told of what takes long while it does.
     """
     ws.refuse_if_wrong()
     seen = observe(ws.home, ws.lab.guests)
@@ -89,7 +93,8 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None) -> Out
     if starting:
         wrong += inspect.program_findings()
     for name in starting:
-        wrong += inspect.file_findings(ws, ws.lab.guests[name], seen[name])
+        wrong += file_findings(ws, ws.lab.guests[name], seen[name])
+        wrong += inspect.screen_findings(ws.lab.guests[name], seen[name])
     if errors(wrong):
         raise lab_error_or_host(ws, errors(wrong))
     ws = settle(ws, report)
@@ -104,7 +109,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None) -> Out
     machines = machines_of(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
-    outcome = _carry_out(ws, machines, keyed, changes, report)
+    outcome = _carry_out(ws, machines, keyed, changes, report, progress)
     for name in concerned:
         # An installation whose follower was killed is followed again.
         if seen[name].running and install.pending(ws, name, ws.home.read(name)):
@@ -121,7 +126,12 @@ def lab_error_or_host(ws: Workspace, wrong: list) -> DachaError:  # type: ignore
 
 
 def _carry_out(
-    ws: Workspace, machines: dict[str, Machine], keyed: list[Change], changes: list[Change], report: Report
+    ws: Workspace,
+    machines: dict[str, Machine],
+    keyed: list[Change],
+    changes: list[Change],
+    report: Report,
+    progress: Progress,
 ) -> Outcome:
     """Take every step; `keyed` are host keys just made. What a start needs is reported together with it."""
     outcome = Outcome(list(keyed), [], [])
@@ -136,15 +146,17 @@ def _carry_out(
         elif not isinstance(change, StartGuest) and change.guest not in unfit:
             began = time.monotonic()
             try:
-                _do(ws, change)
+                _do(ws, change, progress)
             except DachaError as e:
                 outcome.failed.append((change, e))
                 if isinstance(change, MakeDisk | WriteSeed):
                     unfit.add(change.guest)
                 continue
             outcome.done.append(change)
-            if isinstance(change, MakeDisk | WriteSeed):
+            if isinstance(change, MakeDisk | WriteSeed) and change.guest in starts:
                 made.setdefault(change.guest, []).append(_made(change))
+            elif isinstance(change, MakeDisk | WriteSeed):
+                report(_subject(change), f"made {_made(change)}", time.monotonic() - began)
             else:
                 report(_subject(change), _past(change), time.monotonic() - began)
     for name, parts in made.items():
@@ -155,16 +167,34 @@ def _carry_out(
         if record.machine:
             record.machine["drives"][change.drive] = change.path
             ws.home.write(change.guest, record)
-    _start_all(ws, machines, [c for name, c in starts.items() if name not in unfit], made, outcome, report)
+    ready = [c for name, c in starts.items() if name not in unfit]
+    for started, failure, took in start_all(ws, machines, ready):
+        if failure:
+            outcome.failed.append((started, failure))
+            continue
+        outcome.done.append(started)
+        first = f"made {', '.join(made[started.guest])}; " if started.guest in made else ""
+        report(_subject(started), first + "started", took)
     return outcome
 
 
-def _do(ws: Workspace, change: Change) -> None:
+def _do(ws: Workspace, change: Change, progress: Progress) -> None:
     match change:
         case MakeDisk():
-            prepare.make_disk(ws, change)
-        case GrowDisk(guest=name, number=n, size=size):
-            prepare.grow_disk(ws.home, name, n, size)
+            disks.make_disk(ws, change, progress)
+        case GrowDisk(guest=name, disk=disk, size=size):
+            disks.grow_disk(ws.home, name, disk, size)
+        case AttachDisk():
+            disks.attach(ws.home, change)
+        case DetachDisk(guest=name, disk=disk):
+            disks.detach(ws.home, name, disk)
+        case MoveScreen(guest=name, origin=origin, port=port):
+            with Qmp(ws.home.run(name) / QMP) as qmp:
+                screen.listen(qmp, origin, port)
+            record = ws.home.read(name)
+            if record.machine:
+                record.machine["screen"] = {"from": origin, "port": port} if port else None
+                ws.home.write(name, record)
         case WriteSeed(guest=name):
             told = prepare.write_seed(ws, ws.plan, ws.lab.guests[name])
             record = ws.home.read(name)
@@ -191,62 +221,6 @@ def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
     return next((n for n, a in enumerate(running["adapters"]) if a["address"] == str(forward.address)), 0)
 
 
-def _start_all(
-    ws: Workspace,
-    machines: dict[str, Machine],
-    starts: list[StartGuest],
-    made: dict[str | None, list[str]],
-    outcome: Outcome,
-    report: Report,
-) -> None:
-    """Start every guest, then wait for each: they come up together."""
-    qemu = program("qemu-system-x86_64")
-    spawned: list[tuple[StartGuest, float, subprocess.Popen[bytes]]] = []
-    for change in starts:
-        name, began = change.guest, time.monotonic()
-        guest, home, m = ws.lab.guests[name], ws.home, machines[name]
-        record = home.read(name)
-        # Noted before it runs: should this command be killed now, the next one knows what was started.
-        record.machine, record.process, record.left_off = m, None, False
-        if install.pending(ws, name, record) and record.installing is None:
-            record.installing = time.time()
-        home.write(name, record)
-        files = Files(
-            disks=tuple(home.disk(name, n) for n in range(len(guest.disks))),
-            seed=home.guest(name) / "seed.iso" if m["seed"] else None,
-            console=home.guest(name) / "console.log",
-            firmware=firmware.prepare(home.guest(name) / "uefi-variables.fd") if guest.firmware == "uefi" else None,
-        )
-        forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
-        argv = command_line(qemu or "qemu-system-x86_64", m, files, forwards)
-        argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
-        try:
-            spawned.append(
-                (
-                    change,
-                    began,
-                    launch.spawn(argv, home.run(name), home.process_lock(name), home.guest(name) / "qemu.log"),
-                )
-            )
-        except DachaError as e:
-            outcome.failed.append((change, e))
-    for change, began, child in spawned:
-        name = change.guest
-        try:
-            found = launch.confirm(child, name, ws.home.run(name), ws.home.guest(name) / "qemu.log")
-        except DachaError as e:
-            outcome.failed.append((change, e))
-            continue
-        record = ws.home.read(name)
-        record.process = found
-        ws.home.write(name, record)
-        if install.pending(ws, name, record):
-            install.follow(ws, name)
-        outcome.done.append(change)
-        first = f"made {', '.join(made[name])}; " if name in made else ""
-        report(_subject(change), first + "started", time.monotonic() - began)
-
-
 def _subject(change: Change) -> str:
     if isinstance(change, OpenForward):
         return f"door {change.guest} {change.door}"
@@ -261,6 +235,12 @@ def _past(change: Change) -> str:
             return f"closed {f}"
         case GrowDisk():
             return str(change).replace("grow ", "grew ", 1)
+        case AttachDisk() | DetachDisk():
+            return str(change).replace("tach ", "tached ", 1)
+        case MoveScreen(port=port):
+            return (
+                str(change).replace("let its display listen", "its display listens") if port else "closed its display"
+            )
         case ChangeMedium():
             return str(change).replace("insert ", "inserted ").replace("eject ", "ejected ")
         case _:
@@ -271,7 +251,7 @@ def _made(change: Change) -> str:
     match change:
         case MakeHostKey():
             return "host key"
-        case MakeDisk(number=n, size=size):
-            return f"disk {n}" + (f" of {show_size(size)}" if size else "")
+        case MakeDisk(disk=disk):
+            return f"disk {disk.name}" + (f" of {show_size(disk.size)}" if disk.size else "")
         case _:
             return "first-boot data"

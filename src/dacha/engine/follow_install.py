@@ -18,7 +18,7 @@ from dacha.hypervisor.qmp import Qmp
 # Nobody installs for longer; a follower that is never told of an end gives up then.
 LONGEST_S = 8 * 3600.0
 # The moment in which an installer's loader waits for a key, and how often one is pressed in it.
-KEY_FOR_S, KEY_EVERY_S = 15.0, 0.7
+KEY_FOR_S, KEY_EVERY_S = 20.0, 0.7
 
 
 def run(lab_file: str, name: str) -> None:

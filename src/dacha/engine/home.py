@@ -1,7 +1,7 @@
 """A lab's place in the state folder: what was made for it, and what is known of its guests.
 
 Everything here can be rebuilt, except disks and host keys. Layout, below $DACHA_STATE/labs/NAME:
-lab.json, applied.toml, known_hosts, lock, and guests/NAME with guest.json, host_key, disk-N.qcow2,
+lab.json, applied.toml, known_hosts, lock, and guests/NAME with guest.json, host_key, disk-NAME.qcow2,
 seed.iso, console.log, qemu.log.
 """
 
@@ -55,11 +55,21 @@ class Home:
     def run(self, name: str) -> Path:
         return self.run_folder / name
 
-    def disk(self, name: str, index: int) -> Path:
-        return self.guest(name) / f"disk-{index}.qcow2"
+    def disk(self, name: str, disk: str) -> Path:
+        """A disk's file; a link to it where the disk lies in a storage."""
+        return self.guest(name) / f"disk-{disk}.qcow2"
+
+    def disks(self, name: str) -> list[tuple[str, Path]]:
+        """Every disk that was made for a guest, also one that it no longer has: its name and file."""
+        found = sorted(self.guest(name).glob("disk-*.qcow2"))
+        return [(p.name.removeprefix("disk-").removesuffix(".qcow2"), p) for p in found]
 
     def process_lock(self, name: str) -> Path:
         return self.guest(name) / "process.lock"
+
+    def tpm(self, name: str) -> Path:
+        """The folder of what a guest's TPM remembers."""
+        return self.guest(name) / "tpm"
 
     @property
     def known_hosts(self) -> Path:

@@ -2,25 +2,25 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
+from ipaddress import IPv4Address
+from pathlib import Path
 
 from dacha.core.check import check_host
 from dacha.core.difference import ObservedGuest
-from dacha.core.errors import HostError
-from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
+from dacha.core.findings import ERROR, NOTE, Finding
 from dacha.core.lab import Guest
 from dacha.core.plan import Plan
-from dacha.core.units import show_size
-from dacha.engine.machines import image_path, key_line
+from dacha.engine.inspect_guest import file_findings
 from dacha.engine.workspace import Workspace
-from dacha.host.facts import PROGRAMS, facts, program
+from dacha.host.facts import PROGRAMS, existing, facts, program
 
 
 def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest]) -> list[Finding]:
     """Everything about this host that `check` has to say."""
     findings = program_findings()
     for guest in ws.lab.guests.values():
+        findings += screen_findings(guest, observed.get(guest.name, ObservedGuest()))
         findings += file_findings(ws, guest, observed.get(guest.name, ObservedGuest()))
         if guest.start.at_boot:
             findings.append(
@@ -37,17 +37,27 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
     if ws.lab.guests:
         findings += accelerator_findings(ws)
     findings += port_findings(ws, plan, observed)
-    store = ws.home.folder
-    written = sum(_allocated(ws, g, n) for g in ws.lab.guests.values() for n in range(len(g.disks)))
-    findings += check_host(ws.lab, facts([store]), str(store), written)
+    growth = disk_growth(ws)
+    findings += check_host(ws.lab, facts([ws.home.folder, *growth]), {str(f): size for f, size in growth.items()})
     return findings
 
 
-def _allocated(ws: Workspace, guest: Guest, index: int) -> int:
-    try:
-        return ws.home.disk(guest.name, index).stat().st_blocks * 512
-    except OSError:
-        return 0
+def disk_growth(ws: Workspace) -> dict[Path, int]:
+    """How many bytes the lab's disks may still grow by, by the folder of the file system that they lie on."""
+    growth: dict[int, tuple[Path, int]] = {}
+    for guest in ws.lab.guests.values():
+        for disk in guest.disks:
+            root = ws.home.folder
+            if disk.storage in ws.lab.storages:
+                root = ws.resolve(ws.lab.storages[disk.storage])
+            try:
+                written = ws.home.disk(guest.name, disk.name).stat().st_blocks * 512
+            except OSError:
+                written = 0
+            device = existing(root).stat().st_dev
+            first, so_far = growth.get(device, (root, 0))
+            growth[device] = first, so_far + max(0, (disk.size or 0) - written)
+    return dict(growth.values())
 
 
 def program_findings() -> list[Finding]:
@@ -68,112 +78,6 @@ def program_findings() -> list[Finding]:
                 )
             )
     return found
-
-
-def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Finding]:
-    """Images, kernels and key files of one guest that are missing or not what they should be."""
-    found: list[Finding] = []
-
-    def wrong(code: str, path: Path, error: HostError | ValueError) -> None:
-        what, remedy = (error.what, error.remedy) if isinstance(error, HostError) else ((*error.args, ""))[:2]
-        why = f": {error.why}" if isinstance(error, HostError) and error.why else ""
-        found.append(
-            Finding(ERROR, code, f"guest {guest.name}", what + why, remedy, ("guest", guest.name, *path), "host")
-        )
-
-    for n, disk in enumerate(guest.disks):
-        if disk.base and n not in dict(seen.disks):
-            from dacha.hypervisor.images import inspect
-
-            try:
-                inspect(image_path(ws, disk.base))
-            except HostError as e:
-                wrong("image", ("disk", n, "from"), e)
-    found += minimum_findings(guest)
-    for n, size in seen.disks:
-        wanted = guest.disks[n].size if n < len(guest.disks) else None
-        if wanted is not None and wanted < size:
-            said = f"disk {n} has {show_size(size)} already, and a disk is never made smaller"
-            remedy = f'size = "{show_size(size)}" or more'
-            wrong("disk-shrink", ("disk", n, "size"), ValueError(said, remedy))
-    for key, written in (("kernel", guest.boot.kernel), ("initrd", guest.boot.initrd)) if guest.boot else ():
-        if written and not os.access(ws.resolve(written), os.R_OK):
-            wrong(
-                "boot-file",
-                ("boot", key),
-                ValueError(
-                    f"there is no readable {key} {ws.resolve(written)}",
-                    "name it relative to the lab file, or by its whole path",
-                ),
-            )
-    for key, written in [("install", guest.install), *(("medium", m) for m in guest.media)]:
-        if written:
-            found += _medium_findings(ws, guest, key, written)
-    if guest.firmware == "uefi":
-        from dacha.hypervisor import firmware
-
-        try:
-            firmware.find()
-        except HostError as e:
-            wrong("firmware", ("firmware",), e)
-    for n, written in enumerate(guest.login.keys if guest.login else ()):
-        try:
-            key_line(ws, written)
-        except ValueError as e:
-            wrong("key-file", ("login", "keys", n), e)
-    return found
-
-
-def minimum_findings(guest: Guest) -> list[Finding]:
-    """Values under what the guest's system needs by its profile."""
-    from dacha.core.profile import PLAIN
-    from dacha.engine.profiles import profiles
-
-    least = profiles().get(guest.system, PLAIN).minimum
-    found = []
-    disk = guest.disks[0].size if guest.disks else None
-    for key, has, needs in (
-        ("cpus", guest.cpus, least.cpus),
-        ("memory", guest.memory, least.memory),
-        ("disk", disk, least.disk),
-    ):
-        if has is not None and needs is not None and has < needs:
-            shown = [str(v) if key == "cpus" else show_size(v) for v in (has, needs)]
-            what = f"{key}: {shown[0]} is less than {guest.system} needs, {shown[1]}"
-            found.append(
-                Finding(
-                    WARNING,
-                    "under-minimum",
-                    f"guest {guest.name}",
-                    what,
-                    f"give it {shown[1]} or more",
-                    ("guest", guest.name, key),
-                    "host",
-                )
-            )
-    return found
-
-
-def _medium_findings(ws: Workspace, guest: Guest, key: str, written: str) -> list[Finding]:
-    """A medium that is not there, or that the guest's firmware cannot start from."""
-    from dacha.core.nearest import did_you_mean
-    from dacha.engine.media_store import Store
-
-    store = Store(ws.lab)
-    kept = None if "/" in written else store.find(written)
-    subject, path = f"guest {guest.name}", ("guest", guest.name, key)
-    if kept is None:
-        if ws.resolve(written).is_file():
-            return []
-        names = [k.name for k in store.all()]
-        remedy = did_you_mean(written, names, f"add it: dacha media add FILE --name {written}")
-        return [Finding(ERROR, "medium", subject, f"{key}: there is no medium {written}", remedy, path, "host")]
-    if key == "install" and kept.facts.get("kind") == "iso" and not kept.facts.get(guest.firmware):
-        other = "uefi" if guest.firmware == "bios" else "bios"
-        remedy = f'firmware = "{other}"' if kept.facts.get(other) else "it is no medium to install from"
-        what = f"install: {written} does not boot by {guest.firmware.upper()}"
-        return [Finding(ERROR, "medium-boot", subject, what, remedy, path, "host")]
-    return []
 
 
 def accelerator_findings(ws: Workspace) -> list[Finding]:
@@ -224,3 +128,19 @@ def port_findings(
                 )
                 break
     return found
+
+
+def screen_findings(guest: Guest, seen: ObservedGuest) -> list[Finding]:
+    """The port that a guest's display is to listen on, when it cannot be had."""
+    from dacha.host import ports
+    from dacha.hypervisor.screen import ADDRESSES
+
+    has = (seen.machine or {}).get("screen") if seen.running else None
+    if guest.screen is None or (has and has["port"] == guest.screen.port):
+        return []
+    why = ports.why_not("tcp", IPv4Address(ADDRESSES[guest.screen.origin]), guest.screen.port)
+    if not why:
+        return []
+    what = f"port {guest.screen.port} of this host, for its display, cannot be had: {why}"
+    path = ("guest", guest.name, "screen", "port")
+    return [Finding(ERROR, "port-held", f"guest {guest.name}", what, "choose another", path, "host")]

@@ -37,7 +37,8 @@ def follow(ws: Workspace, name: str) -> None:
 
 def disk_bootable(home: Home, name: str) -> bool:
     """True when the guest's first disk has something to start from."""
-    path = home.disk(name, 0)
+    inside = (home.read(name).machine or {}).get("disks")
+    path = home.disk(name, inside[0]["name"] if inside else "0")
     return path.is_file() and boot_sectors(first_sectors(path)).bootable
 
 

@@ -52,21 +52,21 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         since=started_at(found.process) if found.process else None,
         forwards=opened,
         machine=record.machine,
+        tpm_lost=bool(record.machine and record.machine.get("tpm"))
+        and not process.running(home.tpm(name) / "process.lock"),
     )
 
 
-def _disks(home: Home, name: str) -> Iterator[tuple[int, int]]:
+def _disks(home: Home, name: str) -> Iterator[tuple[str, int]]:
     """Each disk that was made, with the size its guest sees: in bytes, from the image's own header."""
-    number = 0
-    while True:
+    for disk, path in home.disks(name):
         try:
-            with home.disk(name, number).open("rb") as f:
+            with path.open("rb") as f:
                 head = f.read(32)
         except OSError:
-            return
+            continue
         # QCOW2's header: a magic number, and at 24 the size (QEMU documentation: interop/qcow2).
-        yield number, int.from_bytes(head[24:32], "big") if head[:4] == b"QFI\xfb" else 0
-        number += 1
+        yield disk, int.from_bytes(head[24:32], "big") if head[:4] == b"QFI\xfb" else 0
 
 
 def observe(home: Home, names: Iterable[str], *, forwards: bool = True) -> dict[str, ObservedGuest]:

@@ -1,24 +1,19 @@
-"""What a guest needs before it starts: its host key, its disks, its first-boot data."""
+"""What a guest needs before it starts: its host key, its first-boot data, its place in known_hosts."""
 
 from __future__ import annotations
 
 import os
 from typing import Any
 
-from dacha.core.changes import MakeDisk
 from dacha.core.errors import HostError
 from dacha.core.identity import host_name
 from dacha.core.lab import Guest
 from dacha.core.machine import digest
 from dacha.core.plan import Plan
 from dacha.engine.home import Home
-from dacha.engine.machines import first_boot_facts, host_key_public, image_path
+from dacha.engine.machines import first_boot_facts, host_key_public
 from dacha.engine.workspace import Workspace
 from dacha.host.files import write_whole
-from dacha.hypervisor import images
-from dacha.hypervisor.command_line import QMP
-from dacha.hypervisor.process import running
-from dacha.hypervisor.qmp import Qmp
 
 
 def make_host_key(home: Home, lab: str, name: str) -> None:
@@ -28,23 +23,6 @@ def make_host_key(home: Home, lab: str, name: str) -> None:
     private, public = key_pair(os.urandom(32), host_name(lab, name))
     write_whole(home.guest(name) / "host_key", private, mode=0o600)
     write_whole(home.guest(name) / "host_key.pub", public)
-
-
-def make_disk(ws: Workspace, change: MakeDisk) -> None:
-    """Make one disk whole or not at all. Raises HostError."""
-    base: images.Image | None = None
-    if change.base:
-        base = images.inspect(image_path(ws, change.base))
-    images.create(ws.home.disk(change.guest, change.number), size=change.size, base=base, full=change.full)
-
-
-def grow_disk(home: Home, name: str, number: int, size: int) -> None:
-    """Make a disk larger, while its guest runs or not. Raises HostError."""
-    if not running(home.process_lock(name)):
-        images.grow(home.disk(name, number), size)
-        return
-    with Qmp(home.run(name) / QMP) as qmp:
-        qmp.execute("block_resize", {"node-name": f"disk{number}", "size": size})
 
 
 def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:

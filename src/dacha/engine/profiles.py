@@ -36,6 +36,12 @@ class ProfileFolder(Mapping[str, Profile]):
             self._read[name] = profile
         return self._read[name]
 
+    def written(self, name: str) -> tuple[str, set[str]]:
+        """Where a profile comes from, in words, and the keys that its file has."""
+        self[name]
+        path = self._files[name]
+        return f"profile {name}" if path.parent == _OWN else str(path), set(tomllib.loads(path.read_text()))
+
     def __iter__(self) -> Iterator[str]:
         return iter(self._files)
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from dacha.core.lab import Guest
 from dacha.core.profile import PLAIN, Profile
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace
@@ -35,18 +34,6 @@ def firmware_for(ws: Workspace, medium: str, usual: str) -> str:
     facts = medium_facts(ws, medium)
     other = "uefi" if usual == "bios" else "bios"
     return other if facts.get(other) and not facts.get(usual) else usual
-
-
-def origins(ws: Workspace, guest: Guest) -> str:
-    """Where a guest's values come from: "the lab file (cpus, memory); profile debian (firmware, clock, …)"."""
-    import tomllib
-
-    written = tomllib.loads(ws.text).get("guest", {}).get(guest.name, {})
-    keys = ("cpus", "memory", "firmware", "clock", "video")
-    own = [k for k in keys if k in written]
-    filled = [k for k in keys if k not in written]
-    parts = [f"the lab file ({', '.join(own)})"] if own else []
-    return "; ".join([*parts, *([f"profile {guest.system} ({', '.join(filled)})"] if filled else [])])
 
 
 def tidy_size(size: str) -> str:

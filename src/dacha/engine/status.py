@@ -94,7 +94,8 @@ def state_text(seen: ObservedGuest) -> str:
     if seen.installing and seen.state not in (HUNG, PAUSED):
         return f"installing, {show_duration(max(0.0, time.time() - seen.installing))}"
     word = {HUNG: "does not answer"}.get(seen.state, seen.state)
-    return f"{word}, {show_duration(max(0.0, time.time() - seen.since))}" if seen.since else word
+    word = f"{word}, {show_duration(max(0.0, time.time() - seen.since))}" if seen.since else word
+    return f"{word}, its TPM lost" if seen.tpm_lost else word
 
 
 def _applied(door: DoorPlan, seen: ObservedGuest) -> bool:

@@ -57,8 +57,8 @@ def inspect_iso(fp: BinaryIO, size: int) -> Medium:
     uefi = uefi or bool(loaders)
     if architecture and architecture not in ("amd64", "i386"):
         problems.append(f"it is for {architecture}, and this host runs amd64")
-    # The loader of this family waits for a key when a disk is there too (its "press any key" text is in bootfix.bin).
-    press_key = family == "windows" and read("/boot/bootfix.bin", 0) is not None
+    # A loader with this file beside it waits for a key before it starts from the medium ("press any key").
+    press_key = read("/boot/bootfix.bin", 0) is not None
     return Medium("iso", label, bios, uefi, family, version, architecture, press_key, tuple(problems))
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from functools import cache
+from pathlib import Path
 from typing import NamedTuple
 
 
@@ -76,3 +77,22 @@ def kill(process: Process) -> None:
         pass
     finally:
         os.close(fd)
+
+
+def holder(path: Path) -> str | None:
+    """A program that has this file open: "qemu-io, process 812"; None when none is seen."""
+    try:
+        wanted = path.stat()
+    except OSError:
+        return None
+    for entry in Path("/proc").iterdir():
+        if not entry.name.isdigit() or int(entry.name) == os.getpid():
+            continue
+        try:
+            for fd in (entry / "fd").iterdir():
+                seen = fd.stat()
+                if (seen.st_dev, seen.st_ino) == (wanted.st_dev, wanted.st_ino):
+                    return f"{(entry / 'comm').read_text().strip()}, process {entry.name}"
+        except OSError:
+            continue  # it ended, or is another user's
+    return None

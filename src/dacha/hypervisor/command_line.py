@@ -14,15 +14,10 @@ from dacha.core.machine import Machine
 # paths never matters. Three monitors, because each serves one client: to change, to look, and to follow
 # what happens.
 QMP, WATCH, EVENTS = "qmp", "watch", "events"
-SERIAL, AGENT, SCREEN = "serial", "agent", "screen"
-
-
-_DISKS = {
-    "virtio": "virtio-blk-pci",
-    "sata": "ide-hd,bus=ide.{n}",
-    "scsi": "scsi-hd,bus=scsi.0",
-    "nvme": "nvme",
-}
+SERIAL, AGENT, SCREEN, TPM = "serial", "agent", "screen", "tpm"
+# Hot-plug ports that a guest with disks has to spare: so many disks can be attached while it runs.
+SPARE_PORTS = 3
+_DISKS = {"virtio": "virtio-blk-pci", "sata": "ide-hd", "scsi": "scsi-hd", "nvme": "nvme"}
 
 
 class Files(NamedTuple):
@@ -78,7 +73,11 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         "none",
     ]
     if m["video"]:
-        argv += ["-device", "VGA", "-vnc", f"unix:{SCREEN},password=on"]
+        size = "VGA" + (",xres={},yres={}".format(*m["resolution"]) if m["resolution"] else "")
+        argv += ["-device", size, "-vnc", f"unix:{SCREEN},password=on"]
+    if m["tpm"]:
+        argv += ["-chardev", f"socket,id=tpm,path={TPM}", "-tpmdev", "emulator,id=tpm0,chardev=tpm"]
+        argv += ["-device", "tpm-crb,tpmdev=tpm0"]
     if m["boot"]:
         argv += ["-kernel", m["boot"]["kernel"]]
         if m["boot"]["initrd"]:
@@ -89,19 +88,12 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         for n, path in enumerate(files.firmware):
             argv += _blockdev(f"firmware{n}", "raw", path, read_only=n == 0)
         argv[argv.index("-machine") + 1] += ",pflash0=firmware0,pflash1=firmware1"
-    if any(disk["bus"] == "scsi" for disk in m["disks"]):
-        argv += ["-device", "virtio-scsi-pci,id=scsi"]
-    for n, (disk, path) in enumerate(zip(m["disks"], files.disks, strict=True)):
-        argv += _blockdev(f"disk{n}", "qcow2", path, read_only=False)
-        # Disks come first: an empty one cannot be started from, so the firmware goes on to the medium, and after
-        # an installation nobody has to change an order.
-        argv += ["-device", f"{_DISKS[disk['bus']].format(n=n)},drive=disk{n},serial=disk{n},bootindex={n + 1}"]
-    for n, medium in enumerate(m["drives"]):
-        if medium:
-            argv += _blockdev(f"medium{n}", "raw", Path(medium), read_only=True)
-        inside = f",drive=medium{n}" if medium else ""
-        # The disk ports of the board's controller are counted from the front, its drives from the back.
-        argv += ["-device", f"ide-cd,bus=ide.{5 - n},id=drive{n}{inside},bootindex={100 + n}"]
+    if m["secure_boot"]:
+        # The firmware guards its variables from the guest's system by system management mode.
+        argv[argv.index("-machine") + 1] += ",smm=on"
+        argv += ["-global", "driver=cfi.pflash01,property=secure,value=on", "-global", "ICH9-LPC.disable_s3=1"]
+    argv += _disks(m, files)
+    argv += _drives(m)
     if files.seed:
         argv += _blockdev("seed", "raw", files.seed, read_only=True)
         argv += ["-device", "virtio-blk-pci,drive=seed,serial=seed"]
@@ -109,8 +101,61 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         mine = [f for f in forwards if str(f.address) == adapter["address"]]
         argv += ["-netdev", _user_network(f"net{n}", m, adapter, mine)]
         model = "virtio-net-pci" if adapter["model"] == "virtio" else adapter["model"]
-        # No option ROM: the adapter is never booted from, and loading one costs start-up time.
-        argv += ["-device", f"{model},netdev=net{n},id=adapter{n},mac={adapter['hardware_address']},romfile="]
+        # No option ROM where the adapter is never booted from: loading one costs start-up time.
+        rom = _boot_index(m, "network", n) or ",romfile="
+        argv += ["-device", f"{model},netdev=net{n},id=adapter{n},mac={adapter['hardware_address']}{rom}"]
+    return argv
+
+
+def _boot_index(m: Machine, kind: str, n: int) -> str:
+    """The place in the firmware's order of the n-th device of a kind; empty for a kind that is not booted from.
+
+    Disks come first unless the lab says otherwise: an empty one cannot be started from, so the firmware goes on to
+    the medium, and after an installation nobody has to change an order.
+    """
+    return f",bootindex={m['boot_order'].index(kind) * 100 + n + 1}" if kind in m["boot_order"] else ""
+
+
+def _disks(m: Machine, files: Files) -> list[str]:
+    argv: list[str] = []
+    if any(disk["bus"] == "scsi" for disk in m["disks"]):
+        argv += ["-device", "virtio-scsi-pci,id=scsi"]
+    if m["disks"]:
+        for n in range(SPARE_PORTS):
+            argv += ["-device", f"pcie-root-port,id=spare{n},chassis={n + 1},slot={n + 1}"]
+    for n, (disk, path) in enumerate(zip(m["disks"], files.disks, strict=True)):
+        where = {"sata": f",bus=ide.{n}", "scsi": ",bus=scsi.0"}.get(disk["bus"], "")
+        if n and not where:
+            # Behind a port of its own, so that it can be detached while the guest runs.
+            argv += ["-device", f"pcie-root-port,id=port{n},chassis={n + 100},slot={n + 100}"]
+            where = f",bus=port{n}"
+        argv += ["-blockdev", json.dumps(disk_node(disk["name"], path))]
+        argv += ["-device", f"{disk_device(disk)}{where}{_boot_index(m, 'disk', n)}"]
+    return argv
+
+
+def disk_device(disk: Machine) -> str:
+    """A disk's device without its place: its name is in its identifier, and in the serial number that a guest sees."""
+    name = disk["name"]
+    return f"{_DISKS[disk['bus']]},drive=disk-{name},id=disk-{name}-device,serial={('disk' + name)[:20]}"
+
+
+def disk_node(name: str, path: Path) -> dict[str, Any]:
+    """A disk's block node, as QMP takes it too."""
+    return _node(f"disk-{name}", "qcow2", path, read_only=False)
+
+
+def _drives(m: Machine) -> list[str]:
+    argv: list[str] = []
+    scsi = any(disk["bus"] == "scsi" for disk in m["disks"])
+    for n, medium in enumerate(m["drives"]):
+        if medium:
+            argv += _blockdev(f"medium{n}", "raw", Path(medium), read_only=True)
+        inside = f",drive=medium{n}" if medium else ""
+        # A guest whose disks are on SCSI has the driver; else the board's own controller, that every system knows.
+        # Disks are counted from the front, drives from the back (UEFI looks at no SCSI number above 31).
+        device = f"scsi-cd,bus=scsi.0,scsi-id={31 - n}" if scsi else f"ide-cd,bus=ide.{5 - n}"
+        argv += ["-device", f"{device},id=drive{n}{inside}{_boot_index(m, 'medium', n)}"]
     return argv
 
 
@@ -130,14 +175,17 @@ def _comma(path: Path) -> str:
 
 
 def _blockdev(name: str, driver: str, path: Path, *, read_only: bool) -> list[str]:
-    node: dict[str, Any] = {
+    return ["-blockdev", json.dumps(_node(name, driver, path, read_only=read_only))]
+
+
+def _node(name: str, driver: str, path: Path, *, read_only: bool) -> dict[str, Any]:
+    return {
         "driver": driver,
         "node-name": name,
         "read-only": read_only,
         "discard": "unmap",
         "file": {"driver": "file", "filename": str(path), "read-only": read_only, "discard": "unmap"},
     }
-    return ["-blockdev", json.dumps(node)]
 
 
 def _user_network(name: str, m: Machine, adapter: Machine, forwards: Iterable[Forward]) -> str:

@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import tempfile
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -16,6 +17,8 @@ from dacha.formats.boot_sectors import SECTORS
 from dacha.host.facts import program
 
 FORMATS = ("qcow2", "raw", "vmdk", "vdi", "vhdx", "vpc")
+# What a disk can be an overlay on; images in another hypervisor's format are converted into a disk of their own.
+CLONABLE = ("qcow2", "raw")
 
 
 class Image(NamedTuple):
@@ -101,9 +104,7 @@ def first_sectors(path: Path) -> bytes:
 
 def grow(path: Path, size: int) -> None:
     """Make a disk that no guest has open larger. Raises HostError."""
-    done = subprocess.run([_tool(), "resize", "-q", str(path), str(size)], capture_output=True, text=True, check=False)
-    if done.returncode:
-        raise HostError(f"cannot grow the disk {path}", why=done.stderr.strip().removeprefix("qemu-img: "))
+    _run([_tool(), "resize", "-q", str(path), str(size)], f"cannot grow the disk {path}")
 
 
 def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> None:
@@ -111,30 +112,78 @@ def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> N
 
     `full` allocates all space at once. Raises HostError; nothing is left when it does.
     """
+    _refuse_smaller(base, size)
+    wanted = size or (base.size if base else 0)
+    if full:
+        _need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'say allocation = "thin"')
+    command = [_tool(), "create", "-q", "-f", "qcow2", "-o", f"preallocation={'falloc' if full else 'off'}"]
+    if base:
+        command += ["-b", str(base.path), "-F", base.format]
+    with _whole(path) as temporary:
+        _run([*command, str(temporary), str(wanted)], f"cannot make the disk {path}")
+
+
+def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Callable[[float], None]) -> None:
+    """Make a qcow2 disk with the contents of `base` that stands alone, whatever the image's format.
+
+    `progress` is told the share that is done, up to 1. Raises HostError; nothing is left when it does.
+    """
+    _refuse_smaller(base, size)
+    wanted = size or base.size
+    if full:
+        _need_space(path.parent, wanted, f"a full copy of {show_size(wanted)}", 'say allocation = "thin"')
+    else:
+        holds = _facts(base.path).get("actual-size", 0)
+        _need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
+    command = [_tool(), "convert", "-p", "-f", base.format, "-O", "qcow2"]
+    with _whole(path) as temporary:
+        child = subprocess.Popen(
+            [*command, str(base.path), str(temporary)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        )
+        assert child.stdout and child.stderr
+        # It says "    (12.34/100%)" and goes back to the line's start.
+        word = ""
+        while piece := child.stdout.read(1):
+            word = "" if piece in "\r\n" else word + piece
+            if word.endswith("/100%)"):
+                progress(float(word.strip(" (").removesuffix("/100%)")) / 100)
+        words = child.stderr.read()
+        if child.wait():
+            raise HostError(f"cannot copy {base.path}", why=words.strip().removeprefix("qemu-img: "))
+        if full or wanted > base.size:
+            grow = [_tool(), "resize", "-q", *(["--preallocation=falloc"] if full else [])]
+            _run([*grow, str(temporary), str(wanted)], f"cannot make the disk {path}")
+
+
+def _refuse_smaller(base: Image | None, size: int | None) -> None:
     if base and size and size < base.size:
         raise HostError(
             f"a disk of {show_size(size)} is smaller than its image ({show_size(base.size)})",
             remedy=f'size = "{show_size(base.size)}" or more',
         )
-    wanted = size or (base.size if base else 0)
-    if full:
-        usage = os.statvfs(path.parent)
-        if wanted > usage.f_bavail * usage.f_frsize:
-            raise HostError(
-                f"no space for a full disk of {show_size(wanted)} in {path.parent}",
-                why=f"{show_size(usage.f_bavail * usage.f_frsize)} is free",
-                remedy='free some space, or say allocation = "thin"',
-            )
+
+
+def _need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
+    """Raises HostError when `wanted` bytes are not free, before anything is written."""
+    usage = os.statvfs(folder)
+    free = usage.f_bavail * usage.f_frsize
+    if wanted > free:
+        remedy = "free some space" + (f", or {instead}" if instead else ", or name a storage that has it")
+        raise HostError(f"no space for {what} in {folder}", why=f"{show_size(free)} is free", remedy=remedy)
+
+
+def _run(command: list[str], failed: str) -> None:
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise HostError(failed, why=done.stderr.strip().removeprefix("qemu-img: "))
+
+
+@contextlib.contextmanager
+def _whole(path: Path) -> Iterator[Path]:
+    """A temporary file that becomes `path` when all went well, and is gone otherwise."""
     temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
-    options = [f"preallocation={'falloc' if full else 'off'}"]
-    command = [_tool(), "create", "-q", "-f", "qcow2"]
-    if base:
-        command += ["-b", str(base.path), "-F", base.format]
-    command += ["-o", ",".join(options), str(temporary), str(wanted)]
     try:
-        done = subprocess.run(command, capture_output=True, text=True, check=False)
-        if done.returncode:
-            raise HostError(f"cannot make the disk {path}", why=done.stderr.strip().removeprefix("qemu-img: "))
+        yield temporary
         fd = os.open(temporary, os.O_RDONLY)
         try:
             os.fsync(fd)

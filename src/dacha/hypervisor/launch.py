@@ -7,6 +7,7 @@ import fcntl
 import os
 import subprocess
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.errors import HostError, PeerError
@@ -15,8 +16,12 @@ from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.qmp import Qmp
 
 
-def spawn(argv: list[str], run: Path, lock: Path, log: Path) -> subprocess.Popen[bytes]:
+def spawn(
+    argv: list[str], run: Path, lock: Path, log: Path, beside: Callable[[], None] | None = None
+) -> subprocess.Popen[bytes]:
     """Start QEMU in `run`, in a session of its own, its words going to `log`. Returns at once.
+
+    `beside` starts what QEMU connects to, once the folder is clear of an earlier process's sockets.
 
     Raises HostError when the guest's process lives already.
     """
@@ -33,6 +38,8 @@ def spawn(argv: list[str], run: Path, lock: Path, log: Path) -> subprocess.Popen
                 time.sleep(0.01)
         for socket in run.iterdir():
             socket.unlink()  # left by a process that was killed; QEMU would refuse to listen there
+        if beside:
+            beside()
         with log.open("wb") as out:
             return subprocess.Popen(
                 argv,
@@ -42,10 +49,15 @@ def spawn(argv: list[str], run: Path, lock: Path, log: Path) -> subprocess.Popen
                 stderr=out,
                 start_new_session=True,
                 pass_fds=(fd,),
-                env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"},
+                env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"} | _time_zone(),
             )
     finally:
         os.close(fd)
+
+
+def _time_zone() -> dict[str, str]:
+    """The caller's time zone, that a guest with clock = "local" gets."""
+    return {"TZ": os.environ["TZ"]} if "TZ" in os.environ else {}
 
 
 def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, timeout_s: float = 30.0) -> Process:

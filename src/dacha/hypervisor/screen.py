@@ -17,6 +17,8 @@ _TEXT_AT, _COLUMNS, _ROWS = 0xB8000, 80, 25
 _TEXT_SIZES = ((720, 400), (640, 400))
 # The VNC protocol's own authentication counts this many characters (RFC 6143 section 7.2.2).
 PASSWORD_LENGTH = 8
+# Where a display listens for whom.
+ADDRESSES = {"host": "127.0.0.1", "lan": "0.0.0.0"}
 
 
 def picture(qmp: Qmp, path: Path) -> tuple[int, int]:
@@ -62,9 +64,10 @@ def set_password(qmp: Qmp, password: str) -> None:
     qmp.execute("set_password", {"protocol": "vnc", "password": password[:PASSWORD_LENGTH]})
 
 
-def listen(qmp: Qmp, address: str | None, port: int | None) -> None:
-    """Let the display listen on a TCP address and port, or again only on its UNIX socket. Replaces what was before."""
+def listen(qmp: Qmp, origin: str | None, port: int | None) -> None:
+    """Let the display listen on TCP for `origin` ("host" or "lan"), or again only on its UNIX socket. Replaces what
+    was before. Raises HostError when the port cannot be had."""
     where: dict[str, str] = {"type": "unix", "path": SCREEN}
-    if address:
-        where = {"type": "inet", "host": address, "port": str(port)}
+    if origin:
+        where = {"type": "inet", "host": ADDRESSES[origin], "port": str(port)}
     qmp.execute("display-update", {"type": "vnc", "addresses": [where]})

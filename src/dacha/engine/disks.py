@@ -1,0 +1,92 @@
+"""A guest's disks: where each lies, made whole or not at all, grown, attached and detached while it runs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from dacha.core.changes import AttachDisk, MakeDisk
+from dacha.core.errors import HostError
+from dacha.core.lab import Disk
+from dacha.engine.home import Home
+from dacha.engine.machines import image_path
+from dacha.engine.workspace import Workspace
+from dacha.host import folders
+from dacha.hypervisor import hotplug, images
+from dacha.hypervisor.command_line import QMP
+from dacha.hypervisor.process import running
+from dacha.hypervisor.qmp import Qmp
+
+# Told what is being copied, and which share of it is done (1 when it is).
+Progress = Callable[[str, float], None]
+
+
+def silent(what: str, share: float) -> None:
+    """A progress that nobody looks at."""
+
+
+def storage_folder(ws: Workspace, disk: Disk) -> Path:
+    """The folder that a disk's contents are to lie in. Raises HostError when its storage is gone."""
+    if disk.storage is None:
+        return ws.home.folder
+    root = ws.resolve(ws.lab.storages[disk.storage])
+    if not root.is_dir():
+        raise HostError(
+            f"the folder of storage {disk.storage} is not there: {root}",
+            why="it was removed, or what it lies on is not mounted",
+            remedy="mount it, or make the folder",
+        )
+    return root / "disks" / ws.lab.name
+
+
+def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> None:
+    """Make one disk whole or not at all. Raises HostError."""
+    disk, link = change.disk, ws.home.disk(change.guest, change.disk.name)
+    base = images.inspect(image_path(ws, disk.base)) if disk.base else None
+    target = link
+    if disk.storage:
+        target = folders.make_private(storage_folder(ws, disk)) / f"{change.guest}-{disk.name}.qcow2"
+        if target.exists():
+            raise HostError(
+                f"there is a disk already: {target}",
+                why="it belonged to a guest of that name, and is not known here any more",
+                remedy=f"use it: ln -s {target} {link}, or move it away",
+            )
+    if base and (disk.copy or base.format not in images.CLONABLE):
+        what = f"copying {base.path.name}"
+        images.copy(base, target, size=disk.size, full=disk.full, progress=lambda share: progress(what, share))
+    else:
+        images.create(target, size=disk.size, base=base, full=disk.full)
+    if target != link:
+        link.symlink_to(target)
+
+
+def grow_disk(home: Home, name: str, disk: str, size: int) -> None:
+    """Make a disk larger, while its guest runs or not. Raises HostError."""
+    record = home.read(name)
+    inside = {d["name"] for d in record.machine["disks"]} if record.machine else set()
+    if not running(home.process_lock(name)) or disk not in inside:
+        images.grow(home.disk(name, disk), size)
+        return
+    with Qmp(home.run(name) / QMP) as qmp:
+        qmp.execute("block_resize", {"node-name": f"disk-{disk}", "size": size})
+
+
+def attach(home: Home, change: AttachDisk) -> None:
+    """Put a disk into a running guest. Raises HostError when it has no port to spare."""
+    with Qmp(home.run(change.guest) / QMP, timeout_s=10.0) as qmp:
+        hotplug.attach(qmp, {"name": change.disk, "bus": change.bus}, home.disk(change.guest, change.disk))
+    record = home.read(change.guest)
+    if record.machine:
+        record.machine["disks"].append({"name": change.disk, "bus": change.bus})
+        home.write(change.guest, record)
+
+
+def detach(home: Home, name: str, disk: str) -> None:
+    """Take a disk out of a running guest. Raises NoError when the guest does not let go of it."""
+    with Qmp(home.run(name) / QMP, timeout_s=10.0) as qmp:
+        hotplug.detach(qmp, disk)
+    record = home.read(name)
+    if record.machine:
+        record.machine["disks"] = [d for d in record.machine["disks"] if d["name"] != disk]
+        home.write(name, record)

@@ -1,0 +1,98 @@
+"""Starting guests: what each process is given, noted before it runs, and confirmed after."""
+
+from __future__ import annotations
+
+import subprocess
+import time
+from collections.abc import Iterable, Iterator
+from functools import partial
+
+from dacha.core.changes import StartGuest
+from dacha.core.errors import DachaError, HostError
+from dacha.core.machine import Machine
+from dacha.engine import install
+from dacha.engine.observe import full_name
+from dacha.engine.workspace import Workspace
+from dacha.host.facts import program
+from dacha.host.processes import holder
+from dacha.hypervisor import firmware, launch, screen
+from dacha.hypervisor.command_line import QMP, Files, command_line
+from dacha.hypervisor.qmp import Qmp
+
+
+def start_all(
+    ws: Workspace, machines: dict[str, Machine], starts: Iterable[StartGuest]
+) -> Iterator[tuple[StartGuest, DachaError | None, float]]:
+    """Start every guest, then wait for each: they come up together. Yields each with what went wrong and seconds."""
+    spawned: list[tuple[StartGuest, float, subprocess.Popen[bytes]]] = []
+    for change in starts:
+        began = time.monotonic()
+        try:
+            spawned.append((change, began, _spawn(ws, machines[change.guest], change.guest)))
+        except DachaError as e:
+            yield change, e, time.monotonic() - began
+    for change, began, child in spawned:
+        try:
+            _confirm(ws, change.guest, child)
+            yield change, None, time.monotonic() - began
+        except DachaError as e:
+            yield change, e, time.monotonic() - began
+
+
+def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
+    home, folder, guest = ws.home, ws.home.guest(name), ws.lab.guests[name]
+    record = home.read(name)
+    # Noted before it runs: should this command be killed now, the next one knows what was started.
+    record.machine, record.process, record.left_off = m, None, False
+    if install.pending(ws, name, record) and record.installing is None:
+        record.installing = time.time()
+    home.write(name, record)
+    files = Files(
+        disks=tuple(home.disk(name, disk.name) for disk in guest.disks),
+        seed=folder / "seed.iso" if m["seed"] else None,
+        console=folder / "console.log",
+        firmware=firmware.prepare(folder, m["secure_boot"]) if m["firmware"] == "uefi" else None,
+    )
+    forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
+    argv = command_line(program("qemu-system-x86_64") or "qemu-system-x86_64", m, files, forwards)
+    argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
+    beside = None
+    if m["tpm"]:
+        from dacha.hypervisor import tpm
+
+        beside = partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log")
+    return launch.spawn(argv, home.run(name), home.process_lock(name), folder / "qemu.log", beside)
+
+
+def _confirm(ws: Workspace, name: str, child: subprocess.Popen[bytes]) -> None:
+    home = ws.home
+    try:
+        found = launch.confirm(child, name, home.run(name), home.guest(name) / "qemu.log")
+    except HostError as e:
+        raise _disk_in_use(ws, name) or e from e
+    record = home.read(name)
+    record.process = found
+    home.write(name, record)
+    if install.pending(ws, name, record):
+        install.follow(ws, name)
+    wanted = ws.lab.guests[name].screen
+    if wanted:
+        with Qmp(home.run(name) / QMP) as qmp:
+            screen.listen(qmp, wanted.origin, wanted.port)
+
+
+def _disk_in_use(ws: Workspace, name: str) -> HostError | None:
+    """Why QEMU did not start, when that is because another program has one of the guest's disks open."""
+    if 'Failed to get "write" lock' not in (ws.home.guest(name) / "qemu.log").read_text(errors="replace"):
+        return None
+    for disk in ws.lab.guests[name].disks:
+        path = ws.home.disk(name, disk.name).resolve()
+        who = holder(path)
+        if who:
+            return HostError(
+                f"disk {disk.name} of {name} is in use by another program: {who}",
+                where=str(path),
+                why="two writers would destroy what is on it",
+                remedy="end that program, then start the guest again",
+            )
+    return None

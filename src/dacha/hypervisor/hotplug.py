@@ -1,0 +1,57 @@
+"""Disks that come and go while a guest runs (QEMU documentation: pcie.txt, QMP device_add and device_del)."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from dacha.core.errors import HostError, NoError
+from dacha.core.machine import Machine
+from dacha.hypervisor.command_line import SPARE_PORTS, disk_device, disk_node
+from dacha.hypervisor.qmp import Qmp, QmpRefused
+
+# A guest is asked to let go of a disk, and answers when its system has: it is given this long.
+RELEASE_S = 15.0
+
+
+def attach(qmp: Qmp, disk: Machine, path: Path) -> None:
+    """Put the disk of the image `path` into the guest. Raises HostError when it has no port left for it."""
+    node = disk_node(disk["name"], path)
+    driver, *options = disk_device(disk).split(",")
+    device: dict[str, Any] = {"driver": driver} | dict(o.split("=", 1) for o in options)
+    qmp.execute("blockdev-add", node)
+    places: list[dict[str, Any]] = [{"bus": "scsi.0"}]
+    if disk["bus"] != "scsi":
+        # The slot is said, because QEMU else takes the next one, which a port does not have.
+        places = [{"bus": f"spare{n}", "addr": "0"} for n in range(SPARE_PORTS)]
+    refused: QmpRefused | None = None
+    for place in places:
+        try:
+            qmp.execute("device_add", device | place)
+            return
+        except QmpRefused as e:
+            refused = e
+    qmp.execute("blockdev-del", {"node-name": node["node-name"]})
+    raise HostError(
+        f"disk {disk['name']} cannot be attached while the guest runs",
+        why=refused.what if refused else "",
+        remedy="its next start attaches it: dacha restart",
+    )
+
+
+def detach(qmp: Qmp, name: str) -> None:
+    """Take a disk out, and wait until the guest has let go of it. Raises NoError when it does not."""
+    device = f"disk-{name}-device"
+    qmp.execute("device_del", {"id": device})
+    for _ in range(20):
+        event = qmp.wait_event({"DEVICE_DELETED", "DEVICE_UNPLUG_GUEST_ERROR"}, RELEASE_S)
+        if event is None or event["event"] == "DEVICE_UNPLUG_GUEST_ERROR":
+            break
+        if event["data"].get("device") == device:
+            qmp.execute("blockdev-del", {"node-name": f"disk-{name}"})
+            return
+    raise NoError(
+        f"the guest does not let go of disk {name}",
+        why="its system is using it, or is not up yet",
+        remedy="unmount it in the guest and apply again; its next start detaches it in any case",
+    )
