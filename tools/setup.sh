@@ -22,6 +22,10 @@ need mformat mtools
 [ -d /usr/lib/grub/i386-pc ] || missing="$missing grub-pc-bin"
 [ -d /usr/lib/grub/x86_64-efi ] || missing="$missing grub-efi-amd64-bin"
 [ -e /usr/share/OVMF/OVMF_CODE_4M.fd ] || [ -e /usr/share/OVMF/OVMF_CODE.fd ] || missing="$missing ovmf"
+need swtpm swtpm
+need fuser psmisc
+[ -e /usr/lib/shim/shimx64.efi.signed ] || missing="$missing shim-signed"
+[ -e /usr/lib/grub/x86_64-efi-signed/gcdx64.efi.signed ] || missing="$missing grub-efi-amd64-signed"
 need dpkg-deb dpkg
 "$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"
 

@@ -196,3 +196,34 @@ def test_missing_programs_and_firmware_say_which_package_brings_them(lab: Lab) -
     assert done.returncode == 1
     assert "there is no UEFI firmware with Secure Boot for guests on this machine" in done.stdout
     assert "apt install ovmf" in done.stdout and "apt install swtpm" in done.stdout
+
+
+def test_a_tpm_lives_and_ends_with_its_guest_and_its_loss_is_said(lab: Lab) -> None:
+    lab("new", "pier")
+    lab("guest", "add", "gauge", "--disk", "8MiB", "--memory", "64MiB", "--tpm")
+    lab("apply", "--no-wait")
+    tpm = lab.guest_folder("gauge") / "tpm"
+    held = int(subprocess.check_output(["fuser", str(tpm / "process.lock")], stderr=subprocess.DEVNULL).split()[0])
+    assert lab("diff").out == "pier: everything applied\n"
+    os.kill(held, 9)
+    wait_until_gone(held)
+    assert "its TPM lost" in lab("status", code=None).out
+    assert "the program that plays it has ended" in lab("diff").out
+    lab("restart", "gauge", "--force", "--wait", "0s")
+    assert lab("diff").out == "pier: everything applied\n"
+    held = int(subprocess.check_output(["fuser", str(tpm / "process.lock")], stderr=subprocess.DEVNULL).split()[0])
+    lab("stop", "gauge", "--force", "--wait", "0s")
+    wait_until_gone(held)
+
+
+def wait_until_gone(pid: int) -> None:
+    """The process ends within some seconds; what is left of a killed one may wait for its parent."""
+    deadline = time.monotonic() + 10
+    while True:
+        try:
+            if " Z " in Path(f"/proc/{pid}/stat").read_text():
+                return
+        except OSError:
+            return
+        assert time.monotonic() < deadline
+        time.sleep(0.05)

@@ -1,6 +1,7 @@
 """From an installer medium to an SSH login with nobody touching anything, by each firmware and each ending."""
 
 import shutil
+import socket
 import subprocess
 import time
 from pathlib import Path
@@ -94,6 +95,17 @@ def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: dict
             return [r.get("inserted", {}).get("file", "").rpartition("/")[2] for r in rows]
 
     assert inserted() == ["first.iso"]
+    # Mounted, it is locked in; the guest's own console is where nobody asks for a password.
+    with socket.socket(socket.AF_UNIX) as console:
+        console.connect(f"{lab.env['DACHA_RUN']}/drives/gauge/serial")
+        console.sendall(b"mount -o ro /dev/sr0 /mnt/seed && echo mou''nted\n")
+        deadline = time.monotonic() + 20
+        while "mounted" not in lab("console", "gauge", "--record").out:
+            assert time.monotonic() < deadline
+            time.sleep(0.2)
+    said = lab("media", "eject", "gauge", code=1).err
+    assert "the guest has locked the tray" in said and "--force" in said
+    assert inserted() == ["first.iso"] and 'medium = ["first"]' in lab.file.read_text()
     assert "first is out of gauge" in lab("media", "eject", "gauge", "--force").out
     assert inserted() == [""]
     assert "medium" not in lab.file.read_text().replace("media", "")
@@ -160,3 +172,66 @@ def test_debians_own_installer_starts_from_its_medium(lab: Lab, tmp_path: Path) 
         time.sleep(2)
     assert "English" in said and "installing" in lab("status", code=None).out
     lab("stop", "gauge", "--force", "--wait", "0s")
+
+
+def signed_medium(work: Path, out: Path) -> None:
+    """A medium that Secure Boot admits: Debian's signed loaders and its signed kernel, made as Debian makes its own."""
+    from dacha.demo import guest_image as guest
+    from dacha.formats import cpio
+
+    root = guest.unpack(work, lambda text: None)
+    tree = work / "tree"
+    (tree / "boot/grub").mkdir(parents=True)
+    (tree / ".disk").mkdir()
+    (tree / ".disk/info").write_text("Saltmarsh signed\n")
+    shutil.copy(next((root / "boot").glob("vmlinuz-*")), tree / "boot/vmlinuz")
+    (tree / "boot/initrd").write_bytes(cpio.archive(guest.entries(root, guest.modules_in(root))))
+    (tree / "boot/grub/grub.cfg").write_text(
+        "linux /boot/vmlinuz console=ttyS0 loglevel=7 mitigations=off rdinit=/init\ninitrd /boot/initrd\nboot\n"
+    )
+    efi = tree / "boot/efi.img"
+    with efi.open("wb") as f:
+        f.truncate(8 << 20)
+    for command in (
+        ["mformat", "-i", efi, "::"],
+        ["mmd", "-i", efi, "::/EFI", "::/EFI/BOOT"],
+        ["mcopy", "-i", efi, "/usr/lib/shim/shimx64.efi.signed", "::/EFI/BOOT/BOOTX64.EFI"],
+        ["mcopy", "-i", efi, "/usr/lib/grub/x86_64-efi-signed/gcdx64.efi.signed", "::/EFI/BOOT/grubx64.efi"],
+        [
+            "xorriso",
+            "-as",
+            "mkisofs",
+            "-V",
+            "SALTMARSH_SIGNED",
+            "-R",
+            "-e",
+            "boot/efi.img",
+            "-no-emul-boot",
+            "-o",
+            out,
+            tree,
+        ],
+    ):
+        subprocess.run(command, check=True, capture_output=True)
+
+
+def test_secure_boot_starts_what_is_signed_and_nothing_else(
+    lab: Lab, installers: dict[str, Path], tmp_path: Path
+) -> None:
+    (tmp_path / "work").mkdir()
+    signed_medium(tmp_path / "work", tmp_path / "signed.iso")
+    lab("new", "pier")
+    lab("media", "add", str(tmp_path / "signed.iso"))
+    lab("media", "add", str(installers["reboot"]), "--name", "unsigned")
+    for name in ("signed", "unsigned"):
+        lab("guest", "add", name, "--install", name, "--disk", "64MiB", "--memory", "512MiB", "--firmware", "uefi",
+            "--secure-boot")  # fmt: skip
+    lab("apply", "--no-wait")
+    awaited = {"signed": "Secure boot enabled", "unsigned": "Access Denied"}
+    deadline = time.monotonic() + 150
+    for name, word in awaited.items():
+        while word not in (said := lab("console", name, "--record").out):
+            assert time.monotonic() < deadline, said[-2000:]
+            time.sleep(1)
+    assert "demo installer" not in lab("console", "unsigned", "--record").out
+    assert (lab.guest_folder("signed") / "uefi-secure-variables.fd").is_file()
