@@ -55,7 +55,7 @@ class Lab:
         """Run `dacha` with these arguments; `code` is the exit code it must have (None: any)."""
         done = Run(
             subprocess.run(
-                [PROGRAM, *arguments],
+                [*options.pop("prefix", ()), PROGRAM, *arguments],
                 cwd=self.folder,
                 env=self.env | options.pop("env", {}),
                 capture_output=True,
@@ -86,15 +86,19 @@ def lab(tmp_path: Path) -> Iterator[Lab]:
     (tmp_path / "home").mkdir()
     made = Lab(tmp_path, run)
     yield made
-    # Whatever a test left running ends with it; the file may be wrong or gone by now, so from a fresh one.
-    base = tmp_path / "state" / "labs"
+    stop_everything(made)
+    shutil.rmtree(run, ignore_errors=True)
+
+
+def stop_everything(lab: Lab) -> None:
+    """Whatever a test left running ends with it; the file may be wrong or gone by now, so from a fresh one."""
+    base = lab.folder / "state" / "labs"
     for home in base.iterdir() if base.is_dir() else ():
-        rescue = tmp_path / "rescue.toml"
+        rescue = lab.folder / "rescue.toml"
         rescue.write_text(f'[lab]\nname = "{home.name}"\n')
         owner = home / "lab.json"
         owner.unlink(missing_ok=True)
-        made("stop", "--all", "--force", "--wait", "0s", "--lab", str(rescue), code=None)
-    shutil.rmtree(run, ignore_errors=True)
+        lab("stop", "--all", "--force", "--wait", "0s", "--lab", str(rescue), code=None)
 
 
 @pytest.fixture(scope="session")
@@ -123,6 +127,12 @@ def guest_lab(lab: Lab, image: Any, key_files: Path) -> Lab:
     """A lab that can boot real guests: `@BOOT@` in its text stands for what every demo guest needs."""
     for name in ("id", "id.pub"):
         shutil.copy(key_files / name, lab.folder / name)
+    boot_lines(lab, image)
+    return lab
+
+
+def boot_lines(lab: Lab, image: Any) -> None:
+    """Let `@BOOT@` in the lab's text stand for what every demo guest needs."""
     boot = (
         f'memory = "128 MiB"\nvideo = false\n'
         f'boot = {{ kernel = "{image.kernel}", initrd = "{image.initrd}", command-line = "{image.command_line}" }}\n'
@@ -130,4 +140,3 @@ def guest_lab(lab: Lab, image: Any, key_files: Path) -> Lab:
     )
     plain = lab.write
     lab.write = lambda text: plain(text.replace("@BOOT@", boot))  # type: ignore[method-assign]
-    return lab

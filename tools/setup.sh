@@ -13,6 +13,9 @@ need qemu-system-x86_64 qemu-system-x86
 need qemu-img qemu-utils
 need ssh openssh-client
 need ip iproute2
+need nft nftables
+need ping iputils-ping
+need sysctl procps
 need cpio cpio
 need shellcheck shellcheck
 need setpriv util-linux

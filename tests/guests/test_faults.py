@@ -169,7 +169,7 @@ def test_a_guest_that_ignores_its_button_is_said_and_can_be_forced(guest_lab: La
     lab = guest_lab
     # A kernel without its root file system ends in a panic and hears no button.
     text = TEXT.replace("@BOOT@", f'memory = "128 MiB"\nvideo = false\nboot = {{ kernel = "{image.kernel}" }}')  # type: ignore[attr-defined]
-    lab.write(text)
+    lab.write(text.replace('disk = [{ size = "16 MiB" }]\n', ""))
     lab("apply", "--no-wait")
     refused = lab("stop", "gauge", "--wait", "1s", code=1)
     assert "still on 1 s after its power button was pressed" in refused.err and "--force" in refused.err

@@ -120,7 +120,7 @@ def diff_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_diff(args: argparse.Namespace) -> int:
-    from dacha.core.changes import LIVE, kind_of
+    from dacha.core.changes import LIVE, kind_of, subject
     from dacha.engine.pending import pending
     from dacha.engine.workspace import load
 
@@ -140,7 +140,7 @@ def run_diff(args: argparse.Namespace) -> int:
         return 0
     for c in changes:
         output.step(
-            f"guest {c.guest}" if c.guest and not str(c).startswith("lab.toml") else "lab file",
+            subject(c),
             str(c).removeprefix("lab.toml: "),
             "" if c.when == LIVE else c.when,
         )

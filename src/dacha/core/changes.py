@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from dacha.core.door_plan import Forward
 from dacha.core.findings import Path
+from dacha.core.kernel_plan import BridgeLink, Link
 from dacha.core.lab import Disk
 from dacha.core.units import show_size
 
@@ -114,6 +115,66 @@ class WriteSeed(NamedTuple):
         return "write its first-boot data"
 
 
+class MakeLink(NamedTuple):
+    """Make one of the lab's links, or put right what differs about it."""
+
+    link: Link
+    there: bool
+    when: str = LIVE
+    guest: str | None = None
+
+    def __str__(self) -> str:
+        verb = "put right" if self.there else "make"
+        if isinstance(self.link, BridgeLink):
+            return f"{verb} network {self.link.network} ({self.link.name}, {', '.join(self.link.addresses)})"
+        return f"{verb} the tap of {self.link.guest}'s adapter {self.link.adapter} ({self.link.name})"
+
+
+class RemoveLink(NamedTuple):
+    """Remove a link of the lab that nothing in it needs any more."""
+
+    name: str
+    alias: str
+    when: str = LIVE
+    guest: str | None = None
+
+    def __str__(self) -> str:
+        return f"remove {self.name} ({self.alias.split(':', 2)[-1].replace(':', ' ')})"
+
+
+class LoadRules(NamedTuple):
+    """Replace the lab's rules in the kernel, in one step."""
+
+    doors: int
+    there: bool
+    when: str = LIVE
+    guest: str | None = None
+
+    def __str__(self) -> str:
+        return f"{'replace' if self.there else 'load'} its rules ({self.doors} door{'s' * (self.doors != 1)})"
+
+
+class RemoveRules(NamedTuple):
+    """Take the lab's rules out of the kernel."""
+
+    when: str = LIVE
+    guest: str | None = None
+
+    def __str__(self) -> str:
+        return "remove its rules"
+
+
+class Forwarding(NamedTuple):
+    """Let the kernel forward packets (the former state is remembered), or as it was before."""
+
+    on: bool
+    when: str = LIVE
+    guest: str | None = None
+
+    def __str__(self) -> str:
+        return "switch forwarding on" if self.on else "put forwarding back as it was"
+
+
 class StartGuest(NamedTuple):
     guest: str
     when: str = LIVE
@@ -183,6 +244,11 @@ Change = (
     | DetachDisk
     | MoveScreen
     | WriteSeed
+    | MakeLink
+    | RemoveLink
+    | LoadRules
+    | RemoveRules
+    | Forwarding
     | StartGuest
     | StopGuest
     | OpenForward
@@ -190,6 +256,15 @@ Change = (
     | ChangeMedium
     | ChangeMachine
 )
+
+
+def subject(change: Change) -> str:
+    """What a change is about: "guest gauge", "door gauge ssh", "lab file", "this host"."""
+    if isinstance(change, WriteDown):
+        return "lab file"
+    if isinstance(change, OpenForward):
+        return f"door {change.guest} {change.door}"
+    return f"guest {change.guest}" if change.guest else "this host"
 
 
 def kind_of(change: Change) -> str:

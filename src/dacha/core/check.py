@@ -44,20 +44,19 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
             net = lab.networks.get(adapter.network)
             if net is None:
                 continue
-            if net.kind == "bridge" or net.carrier == "kernel":
+            if net.kind == "bridge":
                 findings.append(
                     Finding(
                         ERROR,
                         "carrier",
                         f"guest {guest.name}",
-                        f"network {net.name} is {net.kind}, carried by the kernel: "
-                        "this version carries only user-mode networks",
+                        f"network {net.name} is a bridge: this version carries NAT and host-only networks",
                         'use kind = "nat" or "host-only"',
                         (*here, "adapter", n),
                         "host",
                     )
                 )
-            elif net.kind == "nat" and not net.isolated and net.name not in seen_exposed:
+            elif net.kind == "nat" and not net.by_kernel and not net.isolated and net.name not in seen_exposed:
                 seen_exposed.add(net.name)
                 gateway = plan.networks[net.name].gateway
                 findings.append(

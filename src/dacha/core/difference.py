@@ -95,7 +95,7 @@ def _adjust(guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> l
         # A forward has to end at the address that the running guest was given, not at a planned new one.
         stale = seen.machine is not None and _moved(seen.machine, wanted)
         doors = [] if stale else [d.name for d in guest.doors]
-        desired = {f: name for name in doors for f in plan.doors[guest.name, name].forwards()}
+        desired = plan.forwards_of(guest.name, doors)
         if not stale:
             changes += [CloseForward(guest.name, f) for f in sorted(seen.forwards - desired.keys())]
         changes += [OpenForward(guest.name, name, f) for f, name in desired.items() if f not in seen.forwards]

@@ -40,7 +40,8 @@ class DoorPlan(NamedTuple):
     """A door with nothing left open: through which adapter, where it listens, on which host ports.
 
     `means` is "forward" (host ports lead to the guest), "own" (the guest's own address on a bridge) or
-    "none" (it cannot be entered; a finding says why).
+    "none" (it cannot be entered; a finding says why). `carrier` is who carries a forward: QEMU's "user" mode, or the
+    "kernel".
     """
 
     door: Door
@@ -48,6 +49,7 @@ class DoorPlan(NamedTuple):
     adapter: AdapterPlan | None
     listen: IPv4Address
     port: Ports | None
+    carrier: str = "user"
 
     def forwards(self) -> list[Forward]:
         """The host forwards that carry this door; none unless `means` is "forward"."""
@@ -144,7 +146,14 @@ def plan_doors(
                     )
                 )
             taken.take(door.protocol, listen, door.port, door)
-        plans[door.guest, door.name] = DoorPlan(door, means, adapter, listen, door.port if means == "forward" else None)
+        plans[door.guest, door.name] = DoorPlan(
+            door,
+            means,
+            adapter,
+            listen,
+            door.port if means == "forward" else None,
+            "kernel" if network and network.by_kernel else "user",
+        )
         if means == "forward" and door.port is None and adapter and adapter.address:
             undecided.append((door, adapter, listen))
     for door, adapter, listen in undecided:
@@ -241,7 +250,7 @@ def _check_listen(door: Door, network: Network | None, path: Path, findings: lis
                 (*path, "listen"),
             )
         )
-    if door.allow and network and network.kind != "bridge" and network.carrier != "kernel":
+    if door.allow and network and not network.by_kernel:
         findings.append(
             Finding(
                 ERROR,

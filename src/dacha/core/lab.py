@@ -55,6 +55,11 @@ class Network:
     name_servers: tuple[IPv4Address | IPv6Address, ...] = ()
     isolated: bool = False
 
+    @property
+    def by_kernel(self) -> bool:
+        """True when the kernel carries it: a bridge always, the others when the lab says so."""
+        return self.kind == "bridge" or self.carrier == "kernel"
+
 
 class Disk(NamedTuple):
     """A disk of a guest: empty (`size`), a copy-on-write overlay on the image `base`, or with `copy` a copy of it.
@@ -73,7 +78,8 @@ class Disk(NamedTuple):
 
 
 class Adapter(NamedTuple):
-    """A guest's adapter on a network. `address` None asks the plan for a free one."""
+    """A guest's adapter on a network. `address` None asks the plan for a free one. One that `routes` may send from
+    any address."""
 
     network: str
     address: IPv4Address | None = None
@@ -82,6 +88,7 @@ class Adapter(NamedTuple):
     prefix6: int | None = None
     hardware_address: str | None = None
     model: str = "virtio"
+    routes: bool = False
 
 
 class Boot(NamedTuple):

@@ -10,7 +10,9 @@ from collections.abc import Mapping, Sequence
 from hashlib import sha256
 from typing import Any
 
+from dacha.core.address_plan import AdapterPlan
 from dacha.core.identity import host_name, machine_uuid
+from dacha.core.kernel_plan import link_name
 from dacha.core.lab import Guest, Lab
 from dacha.core.plan import Plan
 from dacha.core.units import MIB, show_size
@@ -60,19 +62,22 @@ def machine(
         },
         "disks": [{"name": disk.name, "bus": disk.bus} for disk in guest.disks],
         "drives": list(drives),
-        "adapters": [_adapter(plan, a.network, a) for a in plan.adapters_of(guest.name)],
+        "adapters": [_adapter(lab, plan, a) for a in plan.adapters_of(guest.name)],
         "seed": seed,
     }
 
 
-def _adapter(plan: Plan, network: str, adapter: Any) -> Machine:
-    net = plan.networks[network]
+def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> Machine:
+    net = plan.networks[adapter.network]
 
     def text(value: object) -> str | None:
         return None if value is None else str(value)
 
     return {
-        "network": network,
+        "network": adapter.network,
+        "tap": link_name(lab.name, "guest", adapter.guest, str(adapter.number))
+        if lab.networks[adapter.network].by_kernel
+        else None,
         "hardware_address": adapter.hardware_address,
         "model": adapter.model,
         "address": text(adapter.address),

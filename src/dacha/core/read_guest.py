@@ -150,6 +150,7 @@ def _adapter(t: Table, usual: Profile) -> Adapter:
         prefix6=prefix6,
         hardware_address=t.take("hardware-address", values.hardware_address, None),
         model=t.take("model", values.choice(*MODELS), usual.model),
+        routes=t.take("routes", values.flag, False),
     )
     t.finish()
     return adapter

@@ -15,15 +15,21 @@ from dacha.core.changes import (
     ChangeMedium,
     CloseForward,
     DetachDisk,
+    Forwarding,
     GrowDisk,
+    LoadRules,
     MakeDisk,
     MakeHostKey,
+    MakeLink,
     MoveScreen,
     OpenForward,
+    RemoveLink,
+    RemoveRules,
     StartGuest,
     StopGuest,
     WriteDown,
     WriteSeed,
+    subject,
 )
 from dacha.core.difference import difference
 from dacha.core.door_plan import Forward
@@ -33,7 +39,7 @@ from dacha.core.findings import errors
 from dacha.core.machine import Machine
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
-from dacha.engine import disks, inspect, install, power, prepare
+from dacha.engine import disks, inspect, install, kernel, power, prepare
 from dacha.engine.disks import Progress, silent
 from dacha.engine.edit import settled
 from dacha.engine.inspect_guest import file_findings
@@ -109,6 +115,8 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     machines = machines_of(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
+    if kernel.concerned(ws):
+        changes = kernel.merge(changes, kernel.difference(ws, ws.plan))
     outcome = _carry_out(ws, machines, keyed, changes, report, progress)
     for name in concerned:
         # An installation whose follower was killed is followed again.
@@ -151,14 +159,17 @@ def _carry_out(
                 outcome.failed.append((change, e))
                 if isinstance(change, MakeDisk | WriteSeed):
                     unfit.add(change.guest)
+                elif isinstance(change, MakeLink | LoadRules | Forwarding):
+                    # A guest without its network, or on one without its rules, is not started.
+                    unfit.update(n for n, m in machines.items() if any(a["tap"] for a in m["adapters"]))
                 continue
             outcome.done.append(change)
             if isinstance(change, MakeDisk | WriteSeed) and change.guest in starts:
                 made.setdefault(change.guest, []).append(_made(change))
             elif isinstance(change, MakeDisk | WriteSeed):
-                report(_subject(change), f"made {_made(change)}", time.monotonic() - began)
+                report(subject(change), f"made {_made(change)}", time.monotonic() - began)
             else:
-                report(_subject(change), _past(change), time.monotonic() - began)
+                report(subject(change), _past(change), time.monotonic() - began)
     for name, parts in made.items():
         if name not in starts or name in unfit:
             report(f"guest {name}", "made " + ", ".join(parts), 0.0)
@@ -174,7 +185,7 @@ def _carry_out(
             continue
         outcome.done.append(started)
         first = f"made {', '.join(made[started.guest])}; " if started.guest in made else ""
-        report(_subject(started), first + "started", took)
+        report(subject(started), first + "started", took)
     return outcome
 
 
@@ -212,7 +223,7 @@ def _do(ws: Workspace, change: Change, progress: Progress) -> None:
             with Qmp(ws.home.run(name) / QMP) as qmp:
                 removable.change(qmp, drive, path)
         case _:
-            raise AssertionError(f"nothing carries out {change!r}")
+            kernel.carry_out(ws, ws.plan, change)
 
 
 def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
@@ -221,10 +232,7 @@ def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
     return next((n for n, a in enumerate(running["adapters"]) if a["address"] == str(forward.address)), 0)
 
 
-def _subject(change: Change) -> str:
-    if isinstance(change, OpenForward):
-        return f"door {change.guest} {change.door}"
-    return f"guest {change.guest}"
+_DONE = {"make": "made", "remove": "removed", "replace": "replaced", "load": "loaded", "switch": "switched"}
 
 
 def _past(change: Change) -> str:
@@ -243,6 +251,9 @@ def _past(change: Change) -> str:
             )
         case ChangeMedium():
             return str(change).replace("insert ", "inserted ").replace("eject ", "ejected ")
+        case MakeLink() | RemoveLink() | LoadRules() | RemoveRules() | Forwarding():
+            verb, _, rest = str(change).partition(" ")
+            return f"{_DONE.get(verb, verb)} {rest}"
         case _:
             return "stopped: it is no longer in the lab file; its disks stay"
 

@@ -12,4 +12,9 @@ from dacha.engine.workspace import Workspace
 def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None) -> list[Change]:
     """What `apply` would do now."""
     seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
-    return difference(ws.lab, ws.plan, machines(ws, ws.plan), seen)
+    changes = difference(ws.lab, ws.plan, machines(ws, ws.plan), seen)
+    if any(n.by_kernel for n in ws.lab.networks.values()) or (ws.home.folder / "kernel.json").exists():
+        from dacha.engine import kernel
+
+        changes = kernel.merge(changes, kernel.difference(ws, ws.plan))
+    return changes

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import time
 from collections.abc import Iterable, Iterator
@@ -15,6 +16,7 @@ from dacha.engine.observe import full_name
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.host.processes import holder
+from dacha.host.tap import open_tap
 from dacha.hypervisor import firmware, launch, screen
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.qmp import Qmp
@@ -54,14 +56,20 @@ def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
         firmware=firmware.prepare(folder, m["secure_boot"]) if m["firmware"] == "uefi" else None,
     )
     forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
-    argv = command_line(program("qemu-system-x86_64") or "qemu-system-x86_64", m, files, forwards)
+    taps = {n: open_tap(a["tap"]) for n, a in enumerate(m["adapters"]) if a["tap"]}
+    argv = command_line(program("qemu-system-x86_64") or "qemu-system-x86_64", m, files._replace(taps=taps), forwards)
     argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
     beside = None
     if m["tpm"]:
         from dacha.hypervisor import tpm
 
         beside = partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log")
-    return launch.spawn(argv, home.run(name), home.process_lock(name), folder / "qemu.log", beside)
+    log = folder / "qemu.log"
+    try:
+        return launch.spawn(argv, home.run(name), home.process_lock(name), log, beside, tuple(taps.values()))
+    finally:
+        for fd in taps.values():
+            os.close(fd)
 
 
 def _confirm(ws: Workspace, name: str, child: subprocess.Popen[bytes]) -> None:

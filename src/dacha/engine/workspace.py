@@ -9,6 +9,7 @@ from pathlib import Path
 from dacha.core.check import check_lab
 from dacha.core.errors import HostError, LabError, UsageError
 from dacha.core.findings import Finding, errors
+from dacha.core.kernel_plan import link_name
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan, make_plan
 from dacha.core.read import read_lab
@@ -89,7 +90,8 @@ class Workspace:
         """The plan for this host: clear of the subnets it routes and the ports it holds."""
         from dacha.host import links, ports
 
-        return make_plan(self.lab, links.used_subnets(), ports.listening())
+        own = {link_name(self.lab.name, "network", n) for n in self.lab.networks}
+        return make_plan(self.lab, links.used_subnets(own), ports.listening())
 
     @cached_property
     def quick_plan(self) -> Plan:

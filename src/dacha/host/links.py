@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from ipaddress import IPv4Address, IPv4Network
 
 _ROUTES = "/proc/net/route"
 
 
-def used_subnets() -> list[IPv4Network]:
-    """Every IPv4 subnet in the host's main routing table (proc(5)), without the default route."""
+def used_subnets(own: Collection[str] = ()) -> list[IPv4Network]:
+    """Every IPv4 subnet in the host's main routing table (proc(5)), without the default route, and without those
+    behind the links `own`."""
     import struct
 
     found = set()
@@ -19,6 +21,8 @@ def used_subnets() -> list[IPv4Network]:
         return []
     for row in rows:
         fields = row.split()
+        if fields[0] in own:
+            continue
         # Both are 32-bit numbers in this machine's byte order, written in hexadecimal.
         destination, mask = (struct.unpack(">I", struct.pack("=I", int(fields[n], 16)))[0] for n in (1, 7))
         prefix = mask.bit_count()

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from dacha.core.door_plan import Forward
@@ -21,12 +22,14 @@ _DISKS = {"virtio": "virtio-blk-pci", "sata": "ide-hd", "scsi": "scsi-hd", "nvme
 
 
 class Files(NamedTuple):
-    """Where a guest's files are, as absolute paths; `firmware` is UEFI's code and the guest's own variables."""
+    """Where a guest's files are, as absolute paths; `firmware` is UEFI's code and the guest's own variables;
+    `taps` are open descriptors, by the adapter's number."""
 
     disks: tuple[Path, ...]
     seed: Path | None
     console: Path
     firmware: tuple[Path, Path] | None = None
+    taps: Mapping[int, int] = MappingProxyType({})
 
 
 def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forward]) -> list[str]:
@@ -99,7 +102,10 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         argv += ["-device", "virtio-blk-pci,drive=seed,serial=seed"]
     for n, adapter in enumerate(m["adapters"]):
         mine = [f for f in forwards if str(f.address) == adapter["address"]]
-        argv += ["-netdev", _user_network(f"net{n}", m, adapter, mine)]
+        if adapter["tap"]:
+            argv += ["-netdev", f"tap,id=net{n},fd={files.taps.get(n, -1)}"]
+        else:
+            argv += ["-netdev", _user_network(f"net{n}", m, adapter, mine)]
         model = "virtio-net-pci" if adapter["model"] == "virtio" else adapter["model"]
         # No option ROM where the adapter is never booted from: loading one costs start-up time.
         rom = _boot_index(m, "network", n) or ",romfile="

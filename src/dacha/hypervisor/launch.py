@@ -17,11 +17,17 @@ from dacha.hypervisor.qmp import Qmp
 
 
 def spawn(
-    argv: list[str], run: Path, lock: Path, log: Path, beside: Callable[[], None] | None = None
+    argv: list[str],
+    run: Path,
+    lock: Path,
+    log: Path,
+    beside: Callable[[], None] | None = None,
+    taps: tuple[int, ...] = (),
 ) -> subprocess.Popen[bytes]:
     """Start QEMU in `run`, in a session of its own, its words going to `log`. Returns at once.
 
-    `beside` starts what QEMU connects to, once the folder is clear of an earlier process's sockets.
+    `beside` starts what QEMU connects to, once the folder is clear of an earlier process's sockets; `taps` are
+    descriptors that it inherits.
 
     Raises HostError when the guest's process lives already.
     """
@@ -48,7 +54,7 @@ def spawn(
                 stdout=out,
                 stderr=out,
                 start_new_session=True,
-                pass_fds=(fd,),
+                pass_fds=(fd, *taps),
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"} | _time_zone(),
             )
     finally:

@@ -1,0 +1,119 @@
+"""What the kernel should have for a lab: bridges, taps and their addresses. The rules are in `ruleset`.
+
+Every link carries an alias that names its lab and purpose; by it Dacha finds its own links again, and touches no other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from hashlib import sha256
+from typing import NamedTuple
+
+from dacha.core.lab import Lab
+from dacha.core.plan import Plan
+
+# Linux: IFNAMSIZ is 16 with the final zero (if.h).
+NAME_MOST = 15
+
+
+class BridgeLink(NamedTuple):
+    """A network's bridge: this host's own foot in it, with the addresses that its guests know as gateway and resolver.
+
+    `addresses` are texts with prefix lengths, as `ip address` shows them.
+    """
+
+    name: str
+    alias: str
+    hardware_address: str
+    network: str
+    addresses: tuple[str, ...]
+
+
+class TapLink(NamedTuple):
+    """A guest's adapter as this host sees it: a port of its network's bridge, opened by QEMU."""
+
+    name: str
+    alias: str
+    hardware_address: str
+    bridge: str
+    guest: str
+    adapter: int
+
+
+Link = BridgeLink | TapLink
+
+
+class KernelPlan(NamedTuple):
+    """Every link of a lab, by name: bridges first, in file order."""
+
+    links: dict[str, Link]
+
+    def bridge_of(self, network: str) -> BridgeLink | None:
+        for link in self.links.values():
+            if isinstance(link, BridgeLink) and link.network == network:
+                return link
+        return None
+
+    def bridges(self) -> list[BridgeLink]:
+        return [link for link in self.links.values() if isinstance(link, BridgeLink)]
+
+    def taps(self) -> list[TapLink]:
+        return [link for link in self.links.values() if isinstance(link, TapLink)]
+
+
+def link_name(lab: str, *parts: str) -> str:
+    """A name within the kernel's limit, the same at every run: a letter, six digits of a hash, what it is for.
+
+    The hash keeps the names of labs, networks and guests apart; its six hexadecimal digits make two of a hundred links
+    on a host alike once in three thousand hosts, and `apply` refuses a name that something else has.
+    """
+    digest = sha256("\0".join(("link", lab, *parts)).encode()).hexdigest()[:6]
+    return f"d{digest}-{parts[1]}"[:NAME_MOST].rstrip("-")
+
+
+def alias_prefix(lab: str) -> str:
+    """What the aliases of all links of a lab begin with."""
+    return f"dacha:{lab}:"
+
+
+def _hardware(kind: str, lab: str, *parts: str) -> str:
+    """A link's own address: stable, or a changed one would leave stale neighbour entries in the guests."""
+    digest = sha256("\0".join((kind, lab, *parts)).encode()).digest()
+    # A bridge takes the lowest address of its ports unless it has its own, so the taps' begin high.
+    return ":".join(f"{b:02x}" for b in (0xFE if kind == "tap" else 0x02, *digest[:5]))
+
+
+def kernel_plan(lab: Lab, plan: Plan, networks: Iterable[str]) -> KernelPlan:
+    """The links for those networks of the lab that the kernel carries."""
+    links: dict[str, Link] = {}
+    carried = list(networks)
+    for name in carried:
+        net = plan.networks[name]
+        addresses = []
+        if net.subnet:
+            own = dict.fromkeys(a for a in (net.gateway, net.resolver) if a)
+            addresses += [f"{a}/{net.subnet.prefixlen}" for a in own]
+        if net.subnet6 and net.gateway6:
+            addresses.append(f"{net.gateway6}/{net.subnet6.prefixlen}")
+        bridge = BridgeLink(
+            name=link_name(lab.name, "network", name),
+            alias=f"{alias_prefix(lab.name)}network:{name}",
+            hardware_address=_hardware("bridge", lab.name, name),
+            network=name,
+            addresses=tuple(addresses),
+        )
+        links[bridge.name] = bridge
+    bridges = {link.network: link.name for link in links.values() if isinstance(link, BridgeLink)}
+    for adapter in plan.adapters.values():
+        if adapter.network in bridges:
+            number = str(adapter.number)
+            tap = TapLink(
+                name=link_name(lab.name, "guest", adapter.guest, number),
+                alias=f"{alias_prefix(lab.name)}guest:{adapter.guest}:{number}",
+                hardware_address=_hardware("tap", lab.name, adapter.guest, number),
+                bridge=bridges[adapter.network],
+                guest=adapter.guest,
+                adapter=adapter.number,
+            )
+            links[tap.name] = tap
+    return KernelPlan(links)

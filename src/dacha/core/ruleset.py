@@ -1,0 +1,171 @@
+"""A lab's nftables rules as one text, loaded in one transaction: doors, NAT, isolation, and what a guest may send as.
+
+Doors are elements of maps, so that ten thousand of them cost one lookup. Everything about IP is in one table of the
+family inet; who may use which address on a wire is told in a second one of the family bridge, which alone sees ARP.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from dacha.core.door_plan import ANYWHERE, DoorPlan
+from dacha.core.kernel_plan import BridgeLink, KernelPlan
+from dacha.core.lab import Lab
+from dacha.core.plan import Plan
+
+FAMILIES = ("inet", "bridge")
+# What a guest needs of this host itself on a network that is shut: DHCP, DNS, and answers to its pings.
+_SERVED = (
+    "udp dport { 53, 67, 547 } accept",
+    "tcp dport 53 accept",
+    "meta l4proto { icmp, ipv6-icmp } accept",
+)
+
+
+def table_name(lab: str) -> str:
+    """The table of a lab. A lab's name has dashes, which nft takes in names only here and there."""
+    return "dacha_" + lab.replace("-", "_")
+
+
+def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan) -> str:
+    """The whole text for `nft -f`: it replaces what the lab had before, and nothing else's."""
+    name = table_name(lab.name)
+    lines = [line for family in FAMILIES for line in (f"table {family} {name}", f"delete table {family} {name}")]
+    lines += [f"table inet {name} {{", f'comment "the lab {lab.name}, by dacha"']
+    lines += _doors([d for d in plan.doors.values() if d.carrier == "kernel"])
+    bridges = kernel.bridges()
+    lines += _set("bridges", "ifname", [f'"{b.name}"' for b in bridges])
+    lines += _nat(plan, bridges)
+    lines += _filters(plan, bridges)
+    lines += ["}", f"table bridge {name} {{", *_pins(lab, plan, kernel), "}"]
+    return "\n".join(lines) + "\n"
+
+
+def removal(lab: str) -> str:
+    """The text that takes a lab's tables away. A table is named first, so that one that is gone is no error."""
+    name = table_name(lab)
+    return "".join(f"table {family} {name}\ndelete table {family} {name}\n" for family in FAMILIES)
+
+
+def _set(name: str, kind: str, elements: Iterable[str], *, what: str = "set", flags: str = "") -> list[str]:
+    inside = ", ".join(elements)
+    lines = [f"{what} {name} {{ type {kind};"]
+    if flags:
+        lines.append(f"flags {flags};")
+    if inside:
+        lines.append(f"elements = {{ {inside} }}")
+    return [*lines, "}"]
+
+
+def _doors(doors: list[DoorPlan]) -> Iterator[str]:
+    """Host ports that lead to guests: at every address of this host, or at one."""
+    anywhere, anywhere6, there, limited, allowed = [], [], [], [], []
+    for door in doors:
+        for f in door.forwards():
+            if f.listen == ANYWHERE:
+                anywhere.append(f"{f.protocol} . {f.port} : {f.address} . {f.to}")
+                address6 = door.adapter.address6 if door.adapter else None
+                if address6:
+                    anywhere6.append(f"{f.protocol} . {f.port} : {address6} . {f.to}")
+            else:
+                there.append(f"{f.protocol} . {f.listen} . {f.port} : {f.address} . {f.to}")
+            if door.door.allow:
+                limited.append(f"{f.protocol} . {f.port}")
+                allowed += [f"{f.protocol} . {f.port} . {source}" for source in door.door.allow]
+    key = "inet_proto . inet_service"
+    yield from _set("doors", f"{key} : ipv4_addr . inet_service", anywhere, what="map")
+    yield from _set("doors6", f"{key} : ipv6_addr . inet_service", anywhere6, what="map")
+    yield from _set(
+        "doors_there", "inet_proto . ipv4_addr . inet_service : ipv4_addr . inet_service", there, what="map"
+    )
+    yield from _set("limited", key, limited)
+    yield from _set("allowed", f"{key} . ipv4_addr", allowed, flags="interval")
+    # A door with source limits is shut before it leads anywhere; this host itself is never outside.
+    yield from (
+        "chain limits { type filter hook prerouting priority -150; policy accept;",
+        "fib daddr type local meta nfproto ipv4 meta l4proto . th dport @limited "
+        "meta l4proto . th dport . ip saddr != @allowed counter drop",
+        "fib daddr type local meta nfproto ipv6 meta l4proto . th dport @limited counter drop",
+        "}",
+    )
+    for chain, hook in (("entered", "prerouting"), ("entered_here", "output")):
+        yield f"chain {chain} {{ type nat hook {hook} priority -100; policy accept;"
+        yield "dnat ip to meta l4proto . ip daddr . th dport map @doors_there"
+        yield "fib daddr type local dnat ip to meta l4proto . th dport map @doors"
+        yield "fib daddr type local dnat ip6 to meta l4proto . th dport map @doors6"
+        yield "}"
+
+
+def _nat(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
+    yield "chain sources { type nat hook postrouting priority 100; policy accept;"
+    # From this host's loopback: the guest must answer to an address that it can.
+    yield "oifname @bridges ip saddr 127.0.0.0/8 masquerade"
+    for bridge in bridges:
+        net = plan.networks[bridge.network]
+        for family, subnet in (("ip", net.subnet), ("ip6", net.subnet6)):
+            if subnet is None:
+                continue
+            # A guest that enters a door of its own network: its neighbour must not answer it directly.
+            yield f"{family} saddr {subnet} {family} daddr {subnet} ct status dnat masquerade"
+            if _has_way_out(net.kind, net.isolated):
+                yield f"{family} saddr {subnet} oifname != @bridges masquerade"
+    yield "}"
+
+
+def _has_way_out(kind: str, isolated: bool) -> bool:
+    return kind == "nat" and not isolated
+
+
+def _filters(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
+    """Who may pass. Only what comes from or goes to this lab's bridges is judged; all else is let by untouched."""
+    yield "chain forward { type filter hook forward priority 0; policy accept;"
+    yield "iifname != @bridges oifname != @bridges accept"
+    yield "ct state established,related accept"
+    for bridge in bridges:
+        net, name = plan.networks[bridge.network], bridge.name
+        yield f'iifname "{name}" oifname "{name}" accept'
+        if _has_way_out(net.kind, net.isolated):
+            # Into another network of the lab only as anybody else: through a door.
+            yield f'iifname "{name}" oifname @bridges ct status dnat accept'
+            yield f'iifname "{name}" oifname != @bridges accept'
+        yield f'iifname "{name}" counter drop'
+    for bridge in bridges:
+        if plan.networks[bridge.network].kind == "nat":
+            yield f'oifname "{bridge.name}" ct status dnat accept'
+    yield "oifname @bridges counter drop"
+    yield "}"
+    yield "chain input { type filter hook input priority 0; policy accept;"
+    yield "ct state established,related accept"
+    for bridge in bridges:
+        if plan.networks[bridge.network].isolated:
+            yield from (f'iifname "{bridge.name}" {rule}' for rule in _SERVED)
+            yield f'iifname "{bridge.name}" counter drop'
+    yield "}"
+
+
+def _pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
+    """Which hardware and source addresses each tap may send with; an adapter that routes may use any address."""
+    pinned, hardware, addresses, addresses6 = [], [], [], []
+    for tap in kernel.taps():
+        adapter = plan.adapters[tap.guest, tap.adapter]
+        if lab.guests[tap.guest].adapters[tap.adapter].routes:
+            continue
+        pinned.append(f'"{tap.name}"')
+        hardware.append(f'"{tap.name}" . {adapter.hardware_address}')
+        # Before it has an address a guest sends from none (RFC 2131 section 4.1, RFC 5227 section 1.1).
+        addresses += [f'"{tap.name}" . {a}' for a in ("0.0.0.0", adapter.address) if a]
+        if adapter.address6:
+            addresses6.append(f'"{tap.name}" . {adapter.address6}')
+    yield from _set("pinned", "ifname", pinned)
+    yield from _set("hardware", "ifname . ether_addr", hardware)
+    yield from _set("addresses", "ifname . ipv4_addr", addresses)
+    yield from _set("addresses6", "ifname . ipv6_addr", addresses6)
+    yield from (
+        "chain pins { type filter hook prerouting priority -300; policy accept;",
+        "iifname != @pinned accept",
+        "iifname . ether saddr != @hardware counter drop",
+        "ether type arp iifname . arp saddr ip != @addresses counter drop",
+        "ether type ip iifname . ip saddr != @addresses counter drop",
+        "ether type ip6 ip6 saddr != { ::, fe80::/10 } iifname . ip6 saddr != @addresses6 counter drop",
+        "}",
+    )

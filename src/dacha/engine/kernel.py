@@ -1,0 +1,199 @@
+"""The kernel's part of a lab: links, rules and forwarding, brought from whatever is there to what should be."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from dacha.core.changes import Change, Forwarding, LoadRules, MakeLink, RemoveLink, RemoveRules, WriteDown
+from dacha.core.errors import HostError
+from dacha.core.kernel_plan import BridgeLink, KernelPlan, Link, TapLink, alias_prefix, kernel_plan
+from dacha.core.plan import Plan
+from dacha.core.ruleset import FAMILIES, removal, ruleset, table_name
+from dacha.engine.workspace import Workspace
+from dacha.host import iproute, nft, sysctls
+from dacha.host.files import write_whole
+from dacha.host.iproute import SeenLink
+
+FORWARDING = ("net/ipv4/ip_forward", "net/ipv6/conf/all/forwarding")
+
+
+class Seen(NamedTuple):
+    """What is there: the lab's own links by name, names that something else has, the rules' digest, forwarding."""
+
+    own: dict[str, SeenLink]
+    foreign: set[str]
+    rules: str | None
+    rules_there: bool
+    forwarding: bool
+
+
+def concerned(ws: Workspace) -> bool:
+    """True when the kernel carries a network of the lab, or did at its last apply."""
+    return bool(carried(ws)) or (ws.home.folder / "kernel.json").exists()
+
+
+def carried(ws: Workspace) -> list[str]:
+    """The networks that the kernel carries with links of Dacha's own."""
+    return [n.name for n in ws.lab.networks.values() if n.by_kernel and n.kind != "bridge"]
+
+
+def wanted(ws: Workspace, plan: Plan) -> KernelPlan:
+    return kernel_plan(ws.lab, plan, carried(ws))
+
+
+def observe(ws: Workspace) -> Seen:
+    """Read the kernel's state as far as it concerns the lab. Raises HostError."""
+    everything = iproute.links()
+    own = {n: link for n, link in everything.items() if link.alias.startswith(alias_prefix(ws.lab.name))}
+    name = table_name(ws.lab.name)
+    return Seen(
+        own=own,
+        foreign=set(everything) - set(own),
+        rules=nft.digest(name, FAMILIES),
+        rules_there=any(table == name for _, table in nft.tables()),
+        forwarding=all(sysctls.read(s) in (None, "1") for s in FORWARDING),
+    )
+
+
+def differs(link: Link, seen: SeenLink) -> bool:
+    """True when a link is not as it should be."""
+    if not seen.up or seen.hardware_address != link.hardware_address:
+        return True
+    if isinstance(link, BridgeLink):
+        return set(seen.addresses) != set(link.addresses) or _localnet(link) != "1"
+    return seen.master != link.bridge
+
+
+def _localnet(link: BridgeLink) -> str | None:
+    return sysctls.read(f"net/ipv4/conf/{link.name}/route_localnet")
+
+
+def difference(ws: Workspace, plan: Plan) -> list[Change]:
+    """What would bring the kernel to what the lab says. Raises HostError when a name is another's."""
+    if not concerned(ws):
+        return []
+    target, seen = wanted(ws, plan), observe(ws)
+    changes: list[Change] = []
+    clash = seen.foreign & set(target.links)
+    if clash:
+        raise HostError(
+            f"this host has a link {min(clash)} already, and it is not Dacha's",
+            why="Dacha touches only links that carry its own alias",
+            remedy=f"rename it: ip link set {min(clash)} down; ip link set {min(clash)} name OTHER",
+        )
+    if target.links and not seen.forwarding:
+        changes.append(Forwarding(True))
+    for name, link in target.links.items():
+        if name not in seen.own:
+            changes.append(MakeLink(link, False))
+        elif differs(link, seen.own[name]):
+            changes.append(MakeLink(link, True))
+    text = ruleset(ws.lab, plan, target)
+    doors = sum(d.carrier == "kernel" for d in plan.doors.values())
+    if target.links and (seen.rules is None or seen.rules != _loaded(ws, text)):
+        changes.append(LoadRules(doors, seen.rules_there))
+    # Ports go before their bridges.
+    gone = [link for name, link in seen.own.items() if name not in target.links]
+    changes += [RemoveLink(g.name, g.alias) for g in sorted(gone, key=lambda g: (g.kind == "bridge", g.name))]
+    if not target.links:
+        if seen.rules_there:
+            changes.append(RemoveRules())
+        if sysctls.remembered() and not _others(ws):
+            changes.append(Forwarding(False))
+    return changes
+
+
+def merge(changes: list[Change], kernel: list[Change]) -> list[Change]:
+    """The lab's changes with the kernel's where they belong: made before any guest is touched, removed after."""
+    first = [c for c in kernel if not isinstance(c, RemoveLink | RemoveRules) and c != Forwarding(False)]
+    written = [c for c in changes if isinstance(c, WriteDown)]
+    rest = [c for c in changes if not isinstance(c, WriteDown)]
+    return [*written, *first, *rest, *(c for c in kernel if c not in first)]
+
+
+def _others(ws: Workspace) -> bool:
+    """True while another lab has links here, so that forwarding has to stay."""
+    return any(
+        link.alias.startswith("dacha:") and not link.alias.startswith(alias_prefix(ws.lab.name))
+        for link in iproute.links().values()
+    )
+
+
+def _loaded(ws: Workspace, text: str) -> str | None:
+    """The digest that the kernel's tables had when this very text was loaded; None when another one was."""
+    import json
+    from hashlib import sha256
+
+    try:
+        noted = json.loads((ws.home.folder / "kernel.json").read_text())
+    except (OSError, ValueError):
+        return None
+    return str(noted["rules"]) if noted.get("text") == sha256(text.encode()).hexdigest() else None
+
+
+def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
+    """Take one step. Raises HostError."""
+    match change:
+        case Forwarding(on=True):
+            _keep_router_advertisements()
+            for name in FORWARDING:
+                sysctls.change(name, "1")
+        case Forwarding():
+            sysctls.put_back()
+            (ws.home.folder / "kernel.json").unlink(missing_ok=True)
+        case MakeLink(link=link, there=there):
+            iproute.batch(_commands(link, there))
+            if isinstance(link, BridgeLink):
+                # A door of this host's loopback leads through the bridge: the kernel else drops such a source.
+                sysctls.write(f"net/ipv4/conf/{link.name}/route_localnet", "1")
+        case RemoveLink(name=name):
+            iproute.batch([f"link delete {name}"])
+        case LoadRules():
+            _load(ws, plan)
+        case RemoveRules():
+            nft.load(removal(ws.lab.name))
+            (ws.home.folder / "kernel.json").unlink(missing_ok=True)
+        case _:
+            raise AssertionError(f"nothing carries out {change!r}")
+
+
+def _load(ws: Workspace, plan: Plan) -> None:
+    import json
+    from hashlib import sha256
+
+    text = ruleset(ws.lab, plan, wanted(ws, plan))
+    nft.load(text)
+    noted = {"text": sha256(text.encode()).hexdigest(), "rules": nft.digest(table_name(ws.lab.name), FAMILIES)}
+    write_whole(ws.home.folder / "kernel.json", json.dumps(noted))
+
+
+def _keep_router_advertisements() -> None:
+    """A host that forwards IPv6 stops listening to routers (Linux: ip-sysctl, accept_ra) unless it is told to go on."""
+    for link in iproute.links():
+        name = f"net/ipv6/conf/{link}/accept_ra"
+        if sysctls.read(name) == "1":
+            sysctls.change(name, "2")
+
+
+def _commands(link: Link, there: bool) -> Iterable[str]:
+    """What makes a link, or puts a link right that is there."""
+    if isinstance(link, BridgeLink):
+        if not there:
+            yield f"link add name {link.name} type bridge forward_delay 0"
+            yield f"link set dev {link.name} alias {link.alias}"
+        yield f"link set dev {link.name} address {link.hardware_address}"
+        if there:
+            yield f"address flush dev {link.name} scope global"
+        for address in link.addresses:
+            # Nobody else can have an address here before this host does: no time is lost by asking (RFC 4862).
+            yield f"address replace {address} dev {link.name}{' nodad' if ':' in address else ''}"
+        yield f"link set dev {link.name} up"
+        return
+    assert isinstance(link, TapLink)
+    if not there:
+        yield f"tuntap add dev {link.name} mode tap vnet_hdr"
+        yield f"link set dev {link.name} alias {link.alias}"
+    yield f"link set dev {link.name} address {link.hardware_address} addrgenmode none"
+    yield f"link set dev {link.name} master {link.bridge}"
+    yield f"link set dev {link.name} up"

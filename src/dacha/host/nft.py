@@ -1,0 +1,46 @@
+"""The kernel's packet rules through `nft`: loaded in one transaction, listed, taken away."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Iterable
+from hashlib import sha256
+
+from dacha.core.errors import HostError
+from dacha.host.facts import program
+
+
+def _nft(arguments: list[str], text: str | None = None) -> subprocess.CompletedProcess[str]:
+    found = program("nft")
+    if not found:
+        raise HostError("nft is not on this machine: it makes doors and NAT", remedy="on Debian: apt install nftables")
+    return subprocess.run([found, *arguments], input=text, capture_output=True, text=True, check=False)
+
+
+def load(text: str) -> None:
+    """Load rules, all of them or none. Raises HostError with nft's own words."""
+    done = _nft(["-f", "-"], text)
+    if done.returncode:
+        words = done.stderr.strip().splitlines()
+        raise HostError(
+            "the kernel refused the lab's rules",
+            why="\n".join(words[:3]),
+            remedy="making rules needs root" if "not permitted" in done.stderr else "",
+        )
+
+
+def digest(name: str, families: Iterable[str]) -> str | None:
+    """A short name for what the tables `name` hold now, counters aside; None when one of them is not there."""
+    state = sha256()
+    for family in families:
+        done = _nft(["--stateless", "list", "table", family, name])
+        if done.returncode:
+            return None
+        state.update(done.stdout.encode())
+    return state.hexdigest()[:16]
+
+
+def tables() -> set[tuple[str, str]]:
+    """Every table there is: (family, name)."""
+    rows = (line.split() for line in _nft(["list", "tables"]).stdout.splitlines())
+    return {(row[1], row[2]) for row in rows if len(row) == 3}

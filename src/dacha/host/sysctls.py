@@ -1,0 +1,61 @@
+"""Kernel settings that the networks need, with their former values remembered and put back (Linux: sysctl/net)."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from pathlib import Path
+
+from dacha.core.errors import HostError
+from dacha.host import folders
+from dacha.host.files import write_whole
+
+_ROOT = Path("/proc/sys")
+
+
+def read(name: str) -> str | None:
+    """A setting such as "net/ipv4/ip_forward"; None where this kernel has none."""
+    try:
+        return (_ROOT / name).read_text().strip()
+    except OSError:
+        return None
+
+
+def write(name: str, value: str) -> None:
+    """Raises HostError."""
+    try:
+        (_ROOT / name).write_text(value)
+    except OSError as e:
+        remedy = "it needs root" if isinstance(e, PermissionError) else ""
+        raise HostError(f"cannot set {name.replace('/', '.')}", why=e.strerror or str(e), remedy=remedy) from e
+
+
+def _memory() -> Path:
+    # The settings are the network namespace's, and gone with it or with a reboot, as the run folder is.
+    return folders.run() / f"sysctls-{Path('/proc/self/ns/net').stat().st_ino}.json"
+
+
+def remembered() -> dict[str, str]:
+    """The former values of the settings that Dacha changed in this network namespace."""
+    try:
+        return dict(json.loads(_memory().read_text()))
+    except (OSError, ValueError):
+        return {}
+
+
+def change(name: str, value: str) -> None:
+    """Set a value and remember the former one, unless it is so already. Raises HostError."""
+    former = read(name)
+    if former is None or former == value:
+        return
+    # Remembered first: killed between the two, the next apply finds the same former value.
+    write_whole(_memory(), json.dumps(remembered() | {name: remembered().get(name, former)}))
+    write(name, value)
+
+
+def put_back() -> None:
+    """Every changed setting as it was; what has gone since (a link's own settings) is passed over."""
+    for name, value in remembered().items():
+        with contextlib.suppress(HostError):
+            write(name, value)
+    _memory().unlink(missing_ok=True)

@@ -1,0 +1,27 @@
+"""Opening a tap, so that its descriptor can be handed to a guest's process (Linux: networking/tuntap)."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import struct
+
+from dacha.core.errors import HostError
+
+# linux/if_tun.h: TUNSETIFF, and the flags of a tap whose packets carry a virtio header and no other.
+_TUNSETIFF = 0x400454CA
+_FLAGS = 0x0002 | 0x1000 | 0x4000
+
+
+def open_tap(name: str) -> int:
+    """A descriptor of the tap `name`, closed at exec unless it is passed on. Raises HostError."""
+    try:
+        fd = os.open("/dev/net/tun", os.O_RDWR | os.O_CLOEXEC)
+    except OSError as e:
+        raise HostError("cannot open /dev/net/tun", why=e.strerror or str(e), remedy="networks need root") from e
+    try:
+        fcntl.ioctl(fd, _TUNSETIFF, struct.pack("16sH22x", name.encode(), _FLAGS))
+    except OSError as e:
+        os.close(fd)
+        raise HostError(f"cannot open the tap {name}", why=e.strerror or str(e), remedy="dacha apply makes it") from e
+    return fd

@@ -1,0 +1,210 @@
+"""NAT and host-only networks on the kernel, with real guests: what must pass passes, what must not does not."""
+
+from __future__ import annotations
+
+from dacha.core.kernel_plan import link_name
+from tests.networks.world import HostedLab
+
+LAB = """\
+[lab]
+name = "real"
+[network.pier]
+kind = "nat"
+carrier = "kernel"
+subnet = "10.77.4.0/24"
+subnet6 = "fd77:4::/64"
+[network.vault]
+kind = "host-only"
+carrier = "kernel"
+subnet = "10.77.9.0/24"
+[guest.gauge]
+@BOOT@
+adapter = [{ network = "pier", address = "10.77.4.20", address6 = "fd77:4::20" }]
+door.ssh = { from = "lan", port = 2220 }
+door.http = { from = "lan", port = 8020, allow = ["192.0.2.20"] }
+[guest.charts]
+@BOOT@
+adapter = [
+  { network = "pier", address = "10.77.4.21", address6 = "fd77:4::21" },
+  { network = "vault", address = "10.77.9.21" },
+]
+door.ssh = { from = "host", port = 2221 }
+"""
+SSH = "SSH-2.0"
+
+
+def reads_in(lab: HostedLab, guest: str, address: str, port: int) -> str:
+    """What a guest gets from a service: its first line, or nothing."""
+    return lab("connect", guest, "--", f"nc -w 3 {address} {port} < /dev/null | head -n 1").out.strip()
+
+
+def ruleset(lab: HostedLab) -> str:
+    return lab.world.run("host", "nft", "--stateless", "list", "ruleset")
+
+
+def test_every_direction_that_is_open_and_every_one_that_is_shut(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    # Another program's rules and links, which must come out of it all as they went in.
+    world.run("host", "nft", "add table inet other; add chain inet other c; add rule inet other c tcp dport 9 drop")
+    before = ruleset(lab)
+    forwarding = world.run("host", "sysctl", "net.ipv4.ip_forward", "net.ipv6.conf.all.forwarding")
+    links = world.run("host", "ip", "-brief", "address")
+    lab.write(LAB)
+    lab("apply")
+    assert lab("diff").out == "real: everything applied\n"
+    assert all(d["answers"] for g in lab("status", "--json").json["guests"] for d in g["doors"])
+
+    # Doors: from the LAN by either family, from this host's loopback and address, from a neighbour of the same network.
+    assert world.reads("lan", "192.0.2.10", 2220).startswith(SSH)
+    assert world.reads("lan", "2001:db8:1::a", 2220).startswith(SSH)
+    assert world.reads("host", "127.0.0.1", 2220).startswith(SSH)
+    assert world.reads("host", "192.0.2.10", 2220).startswith(SSH)
+    assert reads_in(lab, "charts", "192.0.2.10", 2220).startswith(SSH)
+    # A door from the host only, and one that admits one machine only.
+    assert world.reads("host", "127.0.0.1", 2221).startswith(SSH)
+    assert world.reads("lan", "192.0.2.10", 2221) == "refused"
+    assert "400 Bad Request" in world_page(lab, "lan") and world_page(lab, "other") == "silent"
+    # Host to guest, guest to guest, both families.
+    assert world.reads("host", "10.77.4.20", 22).startswith(SSH)
+    assert world.reads("host", "fd77:4::20", 22).startswith(SSH)
+    for address in ("10.77.4.20", "fd77:4::20"):
+        assert reads_in(lab, "charts", address, 22).startswith(SSH)
+    # Out through NAT: the outside sees this host, by both families.
+    outside = [world.serve("router", "198.51.100.1", 7, "seen"), world.serve("lan", "2001:db8:1::14", 7, "seen")]
+    try:
+        assert reads_in(lab, "gauge", "198.51.100.1", 7) == "seen 192.0.2.10"
+        assert reads_in(lab, "gauge", "2001:db8:1::14", 7) == "seen 2001:db8:1::a"
+    finally:
+        for process in outside:
+            process.kill()
+            process.wait()
+    # In without a door: a machine on the LAN that knows the way is stopped, at both networks.
+    world.run("lan", "ip", "route", "add", "10.77.0.0/16", "via", "192.0.2.10")
+    world.run("lan", "ip", "-6", "route", "add", "fd77:4::/64", "via", "2001:db8:1::a")
+    assert world.reads("lan", "10.77.4.20", 22, 1.5) == "silent"
+    assert world.reads("lan", "fd77:4::20", 22, 1.5) == "silent"
+    assert world.reads("lan", "10.77.9.21", 22, 1.5) == "silent"
+    assert world.reads("host", "10.77.9.21", 22).startswith(SSH)
+
+    # All of it leaves no trace, and what others have is as it was.
+    lab.file.write_text('[lab]\nname = "real"\n')
+    said = lab("apply").out
+    assert "put forwarding back as it was" in said and "removed its rules" in said
+    assert ruleset(lab) == before
+    assert world.run("host", "ip", "-brief", "address") == links
+    assert world.run("host", "sysctl", "net.ipv4.ip_forward", "net.ipv6.conf.all.forwarding") == forwarding
+
+
+def world_page(lab: HostedLab, machine: str) -> str:
+    """The first line of the guest's web server, asked badly so that it says something by itself."""
+    code = (
+        "import socket\ntry:\n s=socket.create_connection(('192.0.2.10',8020),2)\n s.sendall(b'X\\n\\n')\n"
+        " print(s.recv(64).decode().splitlines()[0])\nexcept OSError: print('silent')\n"
+    )
+    return lab.world.run(machine, "python3", "-c", code).strip()
+
+
+def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    lab.write(
+        LAB.partition("[guest.charts]")[0]
+        + '[guest.locker]\n@BOOT@\nadapter = [{ network = "vault", address = "10.77.9.10" }]\n'
+        + 'door.ssh = { from = "host", port = 2222 }\n'
+    )
+    lab("apply")
+    outside = world.serve("router", "198.51.100.1", 7, "seen")
+    try:
+        # Not outside, not to the other network, not through a door that the whole LAN may enter.
+        assert reads_in(lab, "locker", "198.51.100.1", 7) == ""
+        assert reads_in(lab, "locker", "10.77.4.20", 22) == ""
+        assert reads_in(lab, "locker", "192.0.2.10", 2220) == ""
+        # And a NAT guest does not get in.
+        assert reads_in(lab, "gauge", "10.77.9.10", 22) == ""
+    finally:
+        outside.kill()
+        outside.wait()
+    # An address that is not its own gets a guest nowhere either, though its neighbour's is free to be had.
+    spoof(lab, "locker", "10.77.9.99")
+    assert world.run("host", "ping", "-c1", "-W1", "-I", "10.77.9.1", "10.77.9.99", check=False).count(" 0 received")
+    assert world.reads("host", "10.77.9.10", 22).startswith(SSH)
+
+
+def spoof(lab: HostedLab, guest: str, address: str) -> None:
+    """Give a guest one more address, by its own console where it is root."""
+    import socket
+    import time
+
+    with socket.socket(socket.AF_UNIX) as console:
+        console.connect(f"{lab.env['DACHA_RUN']}/real/{guest}/serial")
+        console.sendall(f"ip address add {address}/24 dev eth0 && echo tak''en\n".encode())
+        deadline = time.monotonic() + 20
+        while "taken" not in lab("console", guest, "--record").out:
+            assert time.monotonic() < deadline
+            time.sleep(0.2)
+
+
+def test_apply_converges_from_anything(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    lab.write(LAB.partition("[guest.gauge]")[0])
+    lab("apply")
+    whole = ruleset(lab), world.run("host", "ip", "-brief", "address")
+    bridge = link_name("real", "network", "pier")
+    for damage in (
+        "nft delete chain inet dacha_real forward 2>/dev/null || nft flush chain inet dacha_real forward",
+        "nft delete table inet dacha_real",
+        "nft delete table bridge dacha_real",
+        "nft add rule inet dacha_real forward accept",
+        f"ip link set {bridge} down",
+        f"ip address delete 10.77.4.1/24 dev {bridge}",
+        f"ip address add 203.0.113.7/24 dev {bridge}",
+        "sysctl -qw net.ipv4.ip_forward=0",
+        f"sysctl -qw net.ipv4.conf.{bridge}.route_localnet=0",
+        f"ip link delete {bridge}",
+        "nft flush ruleset",
+    ):
+        world.run("host", "sh", "-c", damage)
+        assert lab("diff").out != "real: everything applied\n", damage
+        lab("apply")
+        assert lab("diff").out == "real: everything applied\n", damage
+        assert ruleset(lab) == whole[0], damage
+
+    # Another lab beside it is not touched, and neither is forwarding while one of the two needs it.
+    other = lab.folder / "other.toml"
+    other.write_text(
+        '[lab]\nname = "second"\n[network.pier]\nkind = "nat"\ncarrier = "kernel"\nsubnet = "10.77.7.0/24"\n'
+    )
+    lab("apply", "--lab", str(other))
+    assert "dacha_second" in ruleset(lab)
+    lab.file.write_text('[lab]\nname = "real"\n')
+    assert "forwarding" not in lab("apply").out
+    assert "dacha_real" not in ruleset(lab) and "dacha_second" in ruleset(lab)
+    assert "= 1" in world.run("host", "sysctl", "net.ipv4.ip_forward")
+    other.write_text('[lab]\nname = "second"\n')
+    assert "put forwarding back as it was" in lab("apply", "--lab", str(other)).out
+
+
+def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    lab.write(LAB.partition("[guest.gauge]")[0])
+    # A subnet that this host reaches already, through a tunnel say.
+    world.run("host", "ip", "route", "add", "10.77.4.0/25", "via", "192.0.2.1")
+    said = lab("apply", code=2).err
+    assert "10.77.4.0/24 overlaps 10.77.4.0/25, which this host already uses" in said
+    world.run("host", "ip", "route", "delete", "10.77.4.0/25")
+    # A link of another's with the name that Dacha would use.
+    name = (
+        next(c["what"] for c in lab("diff", "--json").json["changes"] if "network pier" in c["what"])
+        .split("(")[1]
+        .split(",")[0]
+    )
+    world.run("host", "ip", "link", "add", name, "type", "bridge")
+    said = lab("apply", code=3).err
+    assert f"this host has a link {name} already, and it is not Dacha's" in said
+    world.run("host", "ip", "link", "delete", name)
+    # No program, no privilege.
+    hidden = ["unshare", "-m", "sh", "-c", 'mount --bind /dev/null "$(command -v nft)" && exec "$@"', "sh"]
+    said = lab.without(hidden, "apply").err
+    assert "nft is not on this machine" in said and "apt install nftables" in said
+    said = lab.without(["setpriv", "--bounding-set=-all", "--inh-caps=-all"], "apply").err
+    assert "needs root" in said
+    assert "dacha_real" not in ruleset(lab)

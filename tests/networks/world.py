@@ -1,0 +1,107 @@
+"""Hosts of their own in network namespaces: this host, a machine on its LAN, a second one, a router to the outside.
+
+lan (192.0.2.20) ---+
+other (192.0.2.30) -+-- LAN 192.0.2.0/24, 2001:db8:1::/64 -- host (192.0.2.10)
+router (192.0.2.1) -+-- 198.51.100.1 -- the outside (198.51.100.9)
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from pathlib import Path
+from typing import Any
+
+from tests.conftest import Lab, Run
+
+MACHINES = {"host": 10, "lan": 20, "other": 30, "router": 1}
+
+
+class World:
+    """Namespaces with a LAN between them; everything in them is gone with `close`."""
+
+    def __init__(self) -> None:
+        self.prefix = f"dt{os.getpid()}"
+        try:
+            self._make()
+        except BaseException:
+            self.close()
+            raise
+
+    def _make(self) -> None:
+        for name in (*MACHINES, "switch"):
+            self._ip("netns", "add", self.name(name))
+            self.run(name, "ip", "link", "set", "lo", "up")
+        self.run("switch", "ip", "link", "add", "br0", "type", "bridge", "forward_delay", "0")
+        self.run("switch", "ip", "link", "set", "br0", "up")
+        # In the switch nobody judges what is bridged.
+        self.run("switch", "sysctl", "-qw", "net.bridge.bridge-nf-call-iptables=0")
+        for name, last in MACHINES.items():
+            self._ip("link", "add", "eth0", "netns", self.name(name), "type", "veth",
+                     "peer", "name", name, "netns", self.name("switch"))  # fmt: skip
+            self.run("switch", "ip", "link", "set", name, "master", "br0", "up")
+            self.run(name, "ip", "address", "add", f"192.0.2.{last}/24", "dev", "eth0")
+            self.run(name, "ip", "address", "add", f"2001:db8:1::{last:x}/64", "dev", "eth0", "nodad")
+            self.run(name, "ip", "link", "set", "eth0", "up")
+            if name != "router":
+                self.run(name, "ip", "route", "add", "default", "via", "192.0.2.1")
+                self.run(name, "ip", "-6", "route", "add", "default", "via", "2001:db8:1::1")
+        self.run("router", "ip", "address", "add", "198.51.100.1/24", "dev", "lo")
+
+    def name(self, machine: str) -> str:
+        return f"{self.prefix}-{machine}"
+
+    def _ip(self, *arguments: str) -> None:
+        subprocess.run(["ip", *arguments], check=True, capture_output=True)
+
+    def inside(self, machine: str, *command: str | Path) -> list[str]:
+        """The command line that runs a command on one of the machines."""
+        return ["ip", "netns", "exec", self.name(machine), *map(str, command)]
+
+    def run(self, machine: str, *command: str | Path, check: bool = True) -> str:
+        done = subprocess.run(self.inside(machine, *command), capture_output=True, text=True, check=False)
+        assert not check or done.returncode == 0, done
+        return done.stdout
+
+    def reads(self, machine: str, address: str, port: int, timeout_s: float = 3.0) -> str:
+        """What a service says first to a machine that connects: its line, or "refused", or "silent"."""
+        code = (
+            "import socket,sys\n"
+            f"try: print(socket.create_connection(({address!r},{port}),{timeout_s}).recv(64).decode('latin-1'))\n"
+            "except ConnectionRefusedError: print('refused')\n"
+            "except OSError: print('silent')\n"
+        )
+        return self.run(machine, "python3", "-c", code).strip()
+
+    def serve(self, machine: str, address: str, port: int, line: str) -> subprocess.Popen[bytes]:
+        """A service on a machine that says one line to everybody, and the asker's address. Kill it after use."""
+        code = (
+            "import socket\n"
+            f"s=socket.create_server(({address!r},{port}),family=socket.AF_INET{'6' * (':' in address)})\n"
+            "print('up',flush=True)\n"
+            "while True:\n c,a=s.accept()\n"
+            f" c.sendall(({line!r}+' '+a[0]+'\\n').encode())\n c.close()\n"
+        )
+        process = subprocess.Popen(self.inside(machine, "python3", "-c", code), stdout=subprocess.PIPE)
+        assert process.stdout
+        process.stdout.readline()
+        return process
+
+    def close(self) -> None:
+        for name in (*MACHINES, "switch"):
+            subprocess.run(["ip", "netns", "delete", self.name(name)], check=False, capture_output=True)
+
+
+class HostedLab(Lab):
+    """A lab whose `dacha` runs on the world's host."""
+
+    def __init__(self, folder: Path, run: Path, world: World) -> None:
+        super().__init__(folder, run)
+        self.world = world
+
+    def __call__(self, *arguments: str, **options: Any) -> Run:
+        return super().__call__(*arguments, prefix=self.world.inside("host"), **options)
+
+    def without(self, prefix: list[str], *arguments: str) -> Run:
+        """`dacha` on the host behind another command that takes something away from it; it must refuse with code 3."""
+        return super().__call__(*arguments, prefix=[*self.world.inside("host"), *prefix], code=3)
