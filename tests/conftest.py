@@ -98,6 +98,7 @@ def stop_everything(lab: Lab) -> None:
         rescue.write_text(f'[lab]\nname = "{home.name}"\n')
         owner = home / "lab.json"
         owner.unlink(missing_ok=True)
+        lab("caretaker", "stop", "--lab", str(rescue), code=None)
         lab("stop", "--all", "--force", "--wait", "0s", "--lab", str(rescue), code=None)
 
 

@@ -12,7 +12,17 @@ import pytest
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "dacha"
 # Each layer may import those below it (a smaller number), and itself.
-LAYERS = {"core": 0, "wire": 1, "formats": 1, "host": 2, "hypervisor": 3, "engine": 4, "demo": 5, "cli": 6}
+LAYERS = {
+    "core": 0,
+    "wire": 1,
+    "formats": 1,
+    "host": 2,
+    "hypervisor": 3,
+    "engine": 4,
+    "caretaker": 5,
+    "demo": 5,
+    "cli": 6,
+}
 PURE = {"core", "wire", "formats"}
 IO = {
     "asyncio", "fcntl", "io", "os", "pathlib", "random", "secrets", "select", "shutil", "signal", "socket",

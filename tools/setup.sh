@@ -29,6 +29,10 @@ need swtpm swtpm
 need fuser psmisc
 [ -e /usr/lib/shim/shimx64.efi.signed ] || missing="$missing shim-signed"
 [ -e /usr/lib/grub/x86_64-efi-signed/gcdx64.efi.signed ] || missing="$missing grub-efi-amd64-signed"
+need udhcpc udhcpc
+need dhclient isc-dhcp-client
+need dhcpcd dhcpcd-base
+need dig dnsutils
 need dpkg-deb dpkg
 "$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"
 

@@ -179,7 +179,7 @@ def test_a_bridge_is_refused_with_the_reason(lab: Lab) -> None:
         HEAD + '[network.quay]\nkind = "bridge"\ninterface = "br0"\n[guest.gauge]\ndisk = [{ size = "1 GiB" }]\n'
         'adapter = [{ network = "quay" }]\n'
     )
-    assert "carries only user-mode networks" in lab("check", code=1).out
+    assert "this version carries NAT and host-only networks" in lab("check", code=1).out
     lab("apply", code=2)
 
 

@@ -8,6 +8,7 @@ router (192.0.2.1) -+-- 198.51.100.1 -- the outside (198.51.100.9)
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 from pathlib import Path
 from typing import Any
@@ -29,6 +30,10 @@ class World:
             raise
 
     def _make(self) -> None:
+        # The host's own resolver is the router; ip-netns(8) shows this file to whatever runs there.
+        own = Path("/etc/netns") / self.name("host")
+        own.mkdir(parents=True, exist_ok=True)
+        (own / "resolv.conf").write_text("nameserver 192.0.2.1\n")
         for name in (*MACHINES, "switch"):
             self._ip("netns", "add", self.name(name))
             self.run(name, "ip", "link", "set", "lo", "up")
@@ -90,6 +95,7 @@ class World:
     def close(self) -> None:
         for name in (*MACHINES, "switch"):
             subprocess.run(["ip", "netns", "delete", self.name(name)], check=False, capture_output=True)
+        shutil.rmtree(Path("/etc/netns") / self.name("host"), ignore_errors=True)
 
 
 class HostedLab(Lab):

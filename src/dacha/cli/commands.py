@@ -31,10 +31,11 @@ COMMANDS = (
     ("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
     ("Editing lab.toml", "media", "media", "keep installer media and images, put them into guests"),
     ("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
+    ("Service", "caretaker", "caretaker", "run, look at and stop the process that looks after a lab's networks"),
 )
 MODULES = {command: module for _, command, module, _ in COMMANDS}
 # Commands that are followed by an action, which brings its own function to run.
-GROUPS = {"guest", "network", "door", "address", "media"}
+GROUPS = {"guest", "network", "door", "address", "media", "caretaker"}
 
 
 class Help(argparse.RawDescriptionHelpFormatter):

@@ -175,6 +175,17 @@ class Forwarding(NamedTuple):
         return "switch forwarding on" if self.on else "put forwarding back as it was"
 
 
+class Caretaker(NamedTuple):
+    """Start the process that hands out addresses and answers for names, or end it where no network needs it."""
+
+    on: bool
+    when: str = LIVE
+    guest: str | None = None
+
+    def __str__(self) -> str:
+        return "start the caretaker (DHCP and DNS)" if self.on else "stop the caretaker"
+
+
 class StartGuest(NamedTuple):
     guest: str
     when: str = LIVE
@@ -249,6 +260,7 @@ Change = (
     | LoadRules
     | RemoveRules
     | Forwarding
+    | Caretaker
     | StartGuest
     | StopGuest
     | OpenForward

@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 from dacha.core.changes import (
     AttachDisk,
+    Caretaker,
     Change,
     ChangeMachine,
     ChangeMedium,
@@ -39,7 +40,7 @@ from dacha.core.findings import errors
 from dacha.core.machine import Machine
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
-from dacha.engine import disks, inspect, install, kernel, power, prepare
+from dacha.engine import caretaking, disks, inspect, install, kernel, power, prepare
 from dacha.engine.disks import Progress, silent
 from dacha.engine.edit import settled
 from dacha.engine.inspect_guest import file_findings
@@ -122,6 +123,9 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
         # An installation whose follower was killed is followed again.
         if seen[name].running and install.pending(ws, name, ws.home.read(name)):
             install.follow(ws, name)
+    if kernel.concerned(ws):
+        # What a guest is called and where it is may have changed, whatever else has not.
+        caretaking.tell(ws.home)
     if only is None or not outcome.failed:
         write_whole(ws.home.applied, ws.text)
     return outcome
@@ -232,7 +236,15 @@ def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
     return next((n for n, a in enumerate(running["adapters"]) if a["address"] == str(forward.address)), 0)
 
 
-_DONE = {"make": "made", "remove": "removed", "replace": "replaced", "load": "loaded", "switch": "switched"}
+_DONE = {
+    "make": "made",
+    "remove": "removed",
+    "replace": "replaced",
+    "load": "loaded",
+    "switch": "switched",
+    "start": "started",
+    "stop": "stopped",
+}
 
 
 def _past(change: Change) -> str:
@@ -251,7 +263,7 @@ def _past(change: Change) -> str:
             )
         case ChangeMedium():
             return str(change).replace("insert ", "inserted ").replace("eject ", "ejected ")
-        case MakeLink() | RemoveLink() | LoadRules() | RemoveRules() | Forwarding():
+        case MakeLink() | RemoveLink() | LoadRules() | RemoveRules() | Forwarding() | Caretaker():
             verb, _, rest = str(change).partition(" ")
             return f"{_DONE.get(verb, verb)} {rest}"
         case _:

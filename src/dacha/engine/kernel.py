@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from dacha.core.changes import Change, Forwarding, LoadRules, MakeLink, RemoveLink, RemoveRules, WriteDown
+from dacha.core.changes import Caretaker, Change, Forwarding, LoadRules, MakeLink, RemoveLink, RemoveRules, WriteDown
 from dacha.core.errors import HostError
 from dacha.core.kernel_plan import BridgeLink, KernelPlan, Link, TapLink, alias_prefix, kernel_plan
 from dacha.core.plan import Plan
 from dacha.core.ruleset import FAMILIES, removal, ruleset, table_name
+from dacha.engine import caretaking
 from dacha.engine.workspace import Workspace
 from dacha.host import iproute, nft, sysctls
 from dacha.host.files import write_whole
@@ -93,10 +94,14 @@ def difference(ws: Workspace, plan: Plan) -> list[Change]:
     doors = sum(d.carrier == "kernel" for d in plan.doors.values())
     if target.links and (seen.rules is None or seen.rules != _loaded(ws, text)):
         changes.append(LoadRules(doors, seen.rules_there))
+    if target.links and caretaking.running(ws.home) is None:
+        changes.append(Caretaker(True))
     # Ports go before their bridges.
     gone = [link for name, link in seen.own.items() if name not in target.links]
     changes += [RemoveLink(g.name, g.alias) for g in sorted(gone, key=lambda g: (g.kind == "bridge", g.name))]
     if not target.links:
+        if caretaking.running(ws.home):
+            changes.append(Caretaker(False))
         if seen.rules_there:
             changes.append(RemoveRules())
         if sysctls.remembered() and not _others(ws):
@@ -106,7 +111,8 @@ def difference(ws: Workspace, plan: Plan) -> list[Change]:
 
 def merge(changes: list[Change], kernel: list[Change]) -> list[Change]:
     """The lab's changes with the kernel's where they belong: made before any guest is touched, removed after."""
-    first = [c for c in kernel if not isinstance(c, RemoveLink | RemoveRules) and c != Forwarding(False)]
+    last = (Forwarding(False), Caretaker(False))
+    first = [c for c in kernel if not isinstance(c, RemoveLink | RemoveRules) and c not in last]
     written = [c for c in changes if isinstance(c, WriteDown)]
     rest = [c for c in changes if not isinstance(c, WriteDown)]
     return [*written, *first, *rest, *(c for c in kernel if c not in first)]
@@ -147,6 +153,10 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
             if isinstance(link, BridgeLink):
                 # A door of this host's loopback leads through the bridge: the kernel else drops such a source.
                 sysctls.write(f"net/ipv4/conf/{link.name}/route_localnet", "1")
+        case Caretaker(on=True):
+            caretaking.start(ws)
+        case Caretaker():
+            caretaking.stop(ws.home)
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
         case LoadRules():

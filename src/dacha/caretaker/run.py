@@ -1,0 +1,116 @@
+"""The caretaker's process: it serves the lab until it is told to end, and reads the lab again when it is told to."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import signal
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from dacha.caretaker.dhcp import DhcpService
+from dacha.caretaker.dns import DnsService
+from dacha.caretaker.journal import Journal
+from dacha.caretaker.services import Served, served, zone_of
+from dacha.core.errors import BusyError, DachaError
+from dacha.engine import kernel
+from dacha.engine.caretaking import leases_file, lock_file, note_running
+from dacha.engine.workspace import Workspace, load
+from dacha.host.files import locked
+from dacha.wire.dns_cache import Cache
+
+# A link that is being made again is back within moments; until then it is looked for this often.
+AGAIN_S = 1.0
+
+
+def log(text: str) -> None:
+    """One line for whoever wonders why: it goes to standard error, which the one who started this has chosen."""
+    sys.stderr.write(f"{time.strftime('%Y-%m-%d %H:%M:%S')} {text}\n")
+    sys.stderr.flush()
+
+
+class Caretaker:
+    """Everything that is served for one lab; `renew` brings it to what the lab file says now."""
+
+    def __init__(self) -> None:
+        self._dhcp: list[DhcpService] = []
+        self._dns: list[DnsService] = []
+        self._cache = Cache()
+        self.failed = False
+
+    async def renew(self, ws: Workspace) -> None:
+        """Serve what the lab wants. What cannot be served now is said, and tried again by the caller."""
+        self.close()
+        self.failed = False
+        plan = ws.plan
+        zone = zone_of(ws.lab, plan)
+        for network in served(ws.lab, plan, kernel.wanted(ws, plan)):
+            await self._serve(ws, network, DnsService(zone, self._cache, network.admitted, self._says(network)))
+
+    def _says(self, network: Served) -> Callable[[str], None]:
+        return lambda text: log(f"{network.bridge.network}: {text}")
+
+    async def _serve(self, ws: Workspace, network: Served, names: DnsService) -> None:
+        name, link = network.bridge.network, network.bridge.name
+        self._dns.append(names)
+        try:
+            if network.scope:
+                journal = Journal(leases_file(ws.home, name))
+                self._dhcp.append(DhcpService(link, network.scope, journal, self._says(network)))
+            for address in network.resolvers:
+                await names.listen(link, address)
+        except OSError as e:
+            self.failed = True
+            log(f"{name}: cannot serve yet on {link}: {e.strerror or e}")
+            return
+        log(f"{name}: serves DHCP and DNS on {link}, {', '.join(network.resolvers)}")
+
+    def close(self) -> None:
+        for dhcp in self._dhcp:
+            dhcp.close()
+        for names in self._dns:
+            names.close()
+        self._dhcp, self._dns = [], []
+
+
+async def serve(lab_file: str) -> None:
+    """Serve the lab until SIGTERM or SIGINT; SIGHUP reads it again."""
+    loop = asyncio.get_running_loop()
+    wake, ending = asyncio.Event(), asyncio.Event()
+    loop.add_signal_handler(signal.SIGHUP, wake.set)
+
+    def end() -> None:
+        ending.set()
+        wake.set()
+
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, end)
+    caretaker = Caretaker()
+    note_running(load(lab_file).home)
+    try:
+        while not ending.is_set():
+            wake.clear()
+            try:
+                await caretaker.renew(load(lab_file))
+            except DachaError as e:
+                caretaker.failed = True
+                log("the lab cannot be served as it is: " + " / ".join(e.lines()))
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(wake.wait(), AGAIN_S if caretaker.failed else None)
+    finally:
+        caretaker.close()
+        log("ends")
+
+
+def run(lab_file: Path) -> None:
+    """Serve the lab, if nobody does yet. Raises BusyError when somebody does."""
+    home = load(str(lab_file)).home
+    with locked(lock_file(home), "dacha caretaker run", 0.0):
+        asyncio.run(serve(str(lab_file)))
+
+
+if __name__ == "__main__":
+    with contextlib.suppress(BusyError):
+        run(Path(sys.argv[1]))

@@ -1,0 +1,128 @@
+"""dacha caretaker run, status, stop."""
+
+from __future__ import annotations
+
+import argparse
+import time
+
+from dacha.cli import output
+from dacha.cli.commands import common
+
+
+def caretaker_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "The process that hands out addresses (DHCP) and answers for names (DNS) on the networks that the kernel\n"
+        "carries. apply starts it; ending it stops no guest and closes no door."
+    )
+    parser.epilog = "example: dacha caretaker status"
+    actions = parser.add_subparsers(metavar="ACTION", required=True)
+    for name, run, text in (
+        ("run", run_run, "serve in the foreground, until it is ended"),
+        ("status", run_status, "say whether it runs, and which addresses are leased"),
+        ("stop", run_stop, "end it; apply starts it again"),
+    ):
+        action = actions.add_parser(name, help=text, epilog=f"example: dacha caretaker {name}")
+        common(action, json=name == "status")
+        action.set_defaults(run=run)
+
+
+def run_run(args: argparse.Namespace) -> int:
+    from dacha.caretaker.run import run
+    from dacha.core.errors import BusyError, NoError
+    from dacha.engine.workspace import load
+    from dacha.host import folders
+
+    ws = load(args.lab)
+    folders.make_private(ws.home.folder)
+    try:
+        run(ws.path)
+    except BusyError:
+        raise NoError("the caretaker runs already", remedy="dacha caretaker status; to end it: stop") from None
+    return 0
+
+
+def run_status(args: argparse.Namespace) -> int:
+    from dacha.caretaker.journal import read
+    from dacha.core.units import show_duration
+    from dacha.engine import caretaking
+    from dacha.engine.workspace import load
+    from dacha.host.processes import started_at
+
+    ws = load(args.lab)
+    process = caretaking.running(ws.home)
+    since = started_at(process) if process else None
+    networks = [n.name for n in ws.lab.networks.values() if n.by_kernel and n.kind != "bridge"]
+    rows = [
+        (network, lease)
+        for network in networks
+        for lease in read(caretaking.leases_file(ws.home, network)).values()
+        if lease.state != "declined"
+    ]
+    log = caretaking.log_file(ws.home)
+    if args.json:
+        output.emit_json(
+            {
+                "running": process is not None,
+                "pid": process.pid if process else None,
+                "since": since,
+                "networks": networks,
+                "log": str(log),
+                "leases": [
+                    {
+                        "network": network,
+                        "address": str(lease.address),
+                        "hardware_address": lease.hardware.hex(":"),
+                        "host_name": lease.host_name,
+                        "state": lease.state,
+                        "until": lease.until,
+                    }
+                    for network, lease in rows
+                ],
+            }
+        )
+        return 0 if process or not networks else 1
+    if not networks:
+        output.say("No network of this lab is carried by the kernel, so none needs a caretaker.")
+        return 0
+    if process is None:
+        output.say("The caretaker does not run: guests get no addresses and no names. dacha apply starts it.")
+    else:
+        age = f" since {show_duration(time.time() - since)}" if since else ""
+        output.say(f"The caretaker runs{age}, process {process.pid}.")
+    output.say(f"What it did and why: {log}")
+    if rows:
+        output.say()
+        output.table(
+            ("NETWORK", "ADDRESS", "HARDWARE ADDRESS", "NAME", "NOW"),
+            [
+                (
+                    network,
+                    str(lease.address),
+                    lease.hardware.hex(":"),
+                    lease.host_name or "-",
+                    _now(lease.state, lease.until),
+                )
+                for network, lease in sorted(rows, key=lambda r: (r[0], r[1].address))
+            ],
+        )
+    return 0 if process else 1
+
+
+def _now(state: str, until: float) -> str:
+    from dacha.core.units import show_duration
+
+    left = until - time.time()
+    if state == "released":
+        return "given back"
+    return f"leased, {show_duration(left)} left" if left > 0 else "expired"
+
+
+def run_stop(args: argparse.Namespace) -> int:
+    from dacha.engine import caretaking
+    from dacha.engine.workspace import load
+
+    stopped = caretaking.stop(load(args.lab).home)
+    output.say(
+        "The caretaker has ended. Guests and doors stay as they are." if stopped else "The caretaker does not run."
+    )
+    return 0

@@ -1,0 +1,83 @@
+"""The caretaker seen from outside: started when a network needs it, told of changes, ended when none does."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from dacha.core.errors import HostError
+from dacha.engine.home import Home
+from dacha.engine.workspace import Workspace
+from dacha.host.files import write_whole
+from dacha.host.processes import Process, alive, identify, wait_gone
+from dacha.hypervisor.process import running as held
+
+START_S, STOP_S = 10.0, 5.0
+
+
+def lock_file(home: Home) -> Path:
+    return home.folder / "caretaker.lock"
+
+
+def log_file(home: Home) -> Path:
+    return home.folder / "caretaker.log"
+
+
+def leases_file(home: Home, network: str) -> Path:
+    return home.folder / f"leases-{network}"
+
+
+def note_running(home: Home) -> None:
+    """Called by the caretaker's own process: say who it is."""
+    write_whole(home.folder / "caretaker.json", json.dumps(identify(os.getpid())))
+
+
+def running(home: Home) -> Process | None:
+    """The caretaker's process, None when it does not run."""
+    if not held(lock_file(home)):
+        return None
+    try:
+        noted = Process(*json.loads((home.folder / "caretaker.json").read_text()))
+    except (OSError, ValueError, TypeError):
+        return None
+    return noted if alive(noted) else None
+
+
+def start(ws: Workspace) -> None:
+    """Start the caretaker, and wait until it is there. Raises HostError with its own words when it is not."""
+    log = log_file(ws.home)
+    with log.open("ab") as out:
+        child = subprocess.Popen(
+            [sys.executable, "-m", "dacha.caretaker.run", str(ws.path)],
+            stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True,
+        )  # fmt: skip
+    deadline = time.monotonic() + START_S
+    while running(ws.home) is None:
+        if child.poll() is not None or time.monotonic() > deadline:
+            words = log.read_text(errors="replace").splitlines()[-3:]
+            raise HostError("the caretaker did not start", why="\n".join(words), remedy=f"its words are kept in {log}")
+        time.sleep(0.01)
+
+
+def tell(home: Home) -> None:
+    """Let the caretaker read the lab again."""
+    process = running(home)
+    if process:
+        os.kill(process.pid, signal.SIGHUP)
+
+
+def stop(home: Home) -> bool:
+    """End the caretaker; False when it does not run. Guests and doors stay as they are."""
+    process = running(home)
+    if process is None:
+        return False
+    os.kill(process.pid, signal.SIGTERM)
+    if not wait_gone(process, STOP_S):
+        os.kill(process.pid, signal.SIGKILL)
+        wait_gone(process, STOP_S)
+    return True

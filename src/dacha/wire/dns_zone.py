@@ -1,0 +1,152 @@
+"""The names of one lab, forward and reverse, as DNS answers them (RFC 1034, RFC 1035, RFC 2308, RFC 6891)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
+
+import dns.exception
+import dns.flags
+import dns.message
+import dns.name
+import dns.opcode
+import dns.rcode
+import dns.rdata
+import dns.rdataclass
+import dns.rdatatype
+import dns.reversename
+import dns.rrset
+
+Address = IPv4Address | IPv6Address
+Subnet = IPv4Network | IPv6Network
+# A guest's address may change with the next apply, so nobody keeps an answer for long.
+TTL_S = 60
+# What a client without EDNS takes over UDP (RFC 1035 section 2.3.4), and the most that is sent to any unfragmented
+# (RFC 9715 section 3.2).
+PLAIN_MOST, EDNS_MOST = 512, 1232
+# Answers that were asked for before are sent again without being made again; the limit bounds a flood of names.
+REMEMBERED_MOST = 20_000
+
+
+class Zone:
+    """One lab's names. `answer` says what a question gets, or None for a question that is not about the lab."""
+
+    def __init__(self, domain: str, names: Mapping[str, Iterable[Address]], subnets: Iterable[Subnet]) -> None:
+        """`names` are guests without the domain; `subnets` are those whose reverse names the lab answers for."""
+        self.origin = dns.name.from_text(domain)
+        self._forward: dict[dns.name.Name, list[Address]] = {}
+        self._reverse: dict[dns.name.Name, dns.name.Name] = {}
+        for label, addresses in names.items():
+            full = dns.name.from_text(label, self.origin)
+            self._forward[full] = list(addresses)
+            for address in self._forward[full]:
+                self._reverse.setdefault(dns.reversename.from_address(str(address)), full)
+        self._subnets = list(subnets)
+        self._soa = dns.rrset.from_text(
+            self.origin, TTL_S, "IN", "SOA", f"ns.{domain}. hostmaster.{domain}. 1 3600 600 86400 {TTL_S}"
+        )
+        self._remembered: dict[tuple[bytes, bool], bytes] = {}
+
+    def answer(self, query: bytes, *, udp: bool = True) -> bytes | None:
+        """The answer to a query as bytes; b"" for what deserves none; None for a question about other names."""
+        remembered = self._remembered.get((query[2:], udp))
+        if remembered is not None:
+            return query[:2] + remembered
+        # A response, or too short to be answered: sent back, it could be made to go round for ever.
+        if len(query) < 12 or query[2] & 0x80:
+            return b""
+        try:
+            asked = dns.message.from_wire(query, ignore_trailing=True)
+        except (dns.exception.DNSException, ValueError):
+            return query[:2] + bytes((0x80 | query[2] & 0x79, dns.rcode.FORMERR)) + bytes(8)
+        made = self._answer(asked)
+        if made is None:
+            return None
+        wire = fit(made, asked, udp)
+        if len(self._remembered) < REMEMBERED_MOST:
+            self._remembered[query[2:], udp] = wire[2:]
+        return wire
+
+    def _answer(self, asked: dns.message.Message) -> dns.message.Message | None:
+        if asked.opcode() != dns.opcode.QUERY:
+            return _refusal(asked, dns.rcode.NOTIMP)
+        if len(asked.question) != 1:
+            return _refusal(asked, dns.rcode.FORMERR)
+        question = asked.question[0]
+        if question.rdclass != dns.rdataclass.IN:
+            return _refusal(asked, dns.rcode.REFUSED)
+        name = question.name
+        if name.is_subdomain(self.origin):
+            return self._about_guest(asked, name, question.rdtype)
+        if self._is_reverse(name):
+            return self._about_address(asked, name, question.rdtype)
+        return None
+
+    def _about_guest(self, asked: dns.message.Message, name: dns.name.Name, kind: int) -> dns.message.Message:
+        answer = _reply(asked)
+        addresses = self._forward.get(name)
+        if addresses is None and name != self.origin:
+            answer.set_rcode(dns.rcode.NXDOMAIN)
+        elif name == self.origin and kind == dns.rdatatype.SOA:
+            answer.answer.append(self._soa)
+            return answer
+        for version, wanted in ((4, dns.rdatatype.A), (6, dns.rdatatype.AAAA)):
+            found = [str(a) for a in addresses or () if a.version == version]
+            if kind in (wanted, dns.rdatatype.ANY) and found:
+                answer.answer.append(dns.rrset.from_text_list(name, TTL_S, "IN", wanted, found))
+        return self._or_nothing(answer)
+
+    def _about_address(self, asked: dns.message.Message, name: dns.name.Name, kind: int) -> dns.message.Message:
+        answer = _reply(asked)
+        full = self._reverse.get(name)
+        if full is None:
+            answer.set_rcode(dns.rcode.NXDOMAIN)
+        elif kind in (dns.rdatatype.PTR, dns.rdatatype.ANY):
+            answer.answer.append(dns.rrset.from_text(name, TTL_S, "IN", "PTR", full.to_text()))
+        return self._or_nothing(answer)
+
+    def _or_nothing(self, answer: dns.message.Message) -> dns.message.Message:
+        """That there is nothing is said with the zone's SOA, so that it is kept no longer than an answer (RFC 2308)."""
+        if not answer.answer:
+            answer.authority.append(self._soa)
+        return answer
+
+    def _is_reverse(self, name: dns.name.Name) -> bool:
+        try:
+            address = IPv4Address if name.is_subdomain(dns.reversename.ipv4_reverse_domain) else IPv6Address
+            found = address(dns.reversename.to_address(name))
+        except (dns.exception.DNSException, ValueError):
+            return False
+        return any(found.version == s.version and found in s for s in self._subnets)
+
+
+def _reply(asked: dns.message.Message) -> dns.message.Message:
+    answer = dns.message.make_response(asked, recursion_available=True)
+    answer.flags |= dns.flags.AA
+    return answer
+
+
+def _refusal(asked: dns.message.Message, code: dns.rcode.Rcode) -> dns.message.Message:
+    answer = dns.message.make_response(asked, recursion_available=True)
+    answer.set_rcode(code)
+    return answer
+
+
+def failure(query: bytes) -> bytes:
+    """The answer when nobody could be asked (SERVFAIL); b"" for a query that cannot be read."""
+    try:
+        return _refusal(dns.message.from_wire(query, ignore_trailing=True), dns.rcode.SERVFAIL).to_wire()
+    except (dns.exception.DNSException, ValueError):
+        return b""
+
+
+def fit(answer: dns.message.Message, asked: dns.message.Message, udp: bool) -> bytes:
+    """The answer as bytes that the asker can take; too long for UDP, it is cut at nothing and marked (RFC 2181 section
+    9), so that the client asks again over TCP."""
+    wire = answer.to_wire(max_size=65535)
+    most = min(max(asked.payload, PLAIN_MOST), EDNS_MOST) if asked.edns >= 0 else PLAIN_MOST
+    if not udp or len(wire) <= most:
+        return wire
+    short = dns.message.make_response(asked, recursion_available=True)
+    short.flags |= dns.flags.TC
+    return short.to_wire()

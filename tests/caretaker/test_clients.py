@@ -1,0 +1,205 @@
+"""Distributions' own DHCP and DNS clients on a lab's network: they get, renew, keep and give back the right address."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from dacha.core.kernel_plan import link_name
+from tests.networks.world import HostedLab
+
+GAUGE, STRANGER = "02:00:00:00:00:20", "02:00:00:00:00:99"
+LAB = f"""\
+[lab]
+name = "real"
+[network.pier]
+kind = "nat"
+carrier = "kernel"
+subnet = "10.77.4.0/24"
+subnet6 = "fd77:4::/64"
+dynamic = "10.77.4.100-10.77.4.120"
+[guest.gauge]
+memory = "64 MiB"
+disk = [{{ size = "1 MiB" }}]
+adapter = [{{ network = "pier", address = "10.77.4.20", address6 = "fd77:4::20", hardware-address = "{GAUGE}" }}]
+"""
+
+
+# What a client does with a lease: both clients' words for the address, and a note of what else it was told.
+SCRIPT = """\
+#!/bin/sh
+ip=${ip:-$new_ip_address}
+[ "$ip" ] && ip address replace "$ip/24" dev eth0
+echo "$1$reason $router $domain $dns" >> "$0.log"
+"""
+
+
+class Client:
+    """A machine on the lab's bridge that is no guest: a namespace with one adapter."""
+
+    def __init__(self, lab: HostedLab, hardware: str) -> None:
+        self.lab, self.folder = lab, lab.folder
+        world = lab.world
+        self.inside = lambda *command: world.inside("other", *command)
+        bridge = link_name("real", "network", "pier")
+        # The machine "other" leaves the LAN for the lab's bridge.
+        world.run("other", "ip", "link", "delete", "eth0")
+        subprocess.run(["ip", "link", "add", "eth0", "netns", world.name("other"), "type", "veth",
+                        "peer", "name", "client", "netns", world.name("host")], check=True)  # fmt: skip
+        world.run("host", "ip", "link", "set", "client", "master", bridge, "up")
+        world.run("other", "ip", "link", "set", "eth0", "address", hardware, "up")
+
+    def run(self, *command: str, check: bool = True, timeout: float = 30) -> str:
+        done = subprocess.run(self.inside(*command), capture_output=True, text=True, timeout=timeout, check=False)
+        assert not check or done.returncode == 0, done
+        return done.stdout + done.stderr
+
+    def address(self) -> str:
+        found = re.search(r"inet (\S+)/", self.run("ip", "-4", "address", "show", "eth0"))
+        return found[1] if found else ""
+
+
+@pytest.fixture
+def serving(hosted: HostedLab) -> HostedLab:
+    hosted.write(LAB)
+    hosted("apply", "--no-wait")
+    hosted("stop", "--all", "--force", "--wait", "0s")
+    return hosted
+
+
+def leases(lab: HostedLab) -> dict[str, dict[str, Any]]:
+    return {x["address"]: x for x in lab("caretaker", "status", "--json").json["leases"]}
+
+
+def log(lab: HostedLab) -> str:
+    return (lab.folder / "state/labs/real/caretaker.log").read_text()
+
+
+def await_log(lab: HostedLab, text: str, times: int = 1) -> None:
+    deadline = time.monotonic() + 10
+    while log(lab).count(text) < times:
+        assert time.monotonic() < deadline, log(lab)
+        time.sleep(0.05)
+
+
+@pytest.mark.parametrize("hardware", [GAUGE, STRANGER], ids=["reserved", "dynamic"])
+def test_busyboxs_client_gets_renews_and_gives_back(serving: HostedLab, hardware: str) -> None:
+    client = Client(serving, hardware)
+    expected = "10.77.4.20" if hardware == GAUGE else "10.77.4.100"
+    pid = serving.folder / "udhcpc.pid"
+    script = serving.folder / "script"
+    script.write_text(
+        '#!/bin/sh\n[ "$ip" ] && ip address replace "$ip/$mask" dev eth0\necho "$1 $router $domain $dns" >> "$0.log"\n'
+    )
+    script.chmod(0o755)
+    client.run("udhcpc", "-i", "eth0", "-n", "-R", "-S", "-p", str(pid), "-s", str(script))
+    assert client.address() == expected
+    assert "bound 10.77.4.1 real.internal 10.77.4.2" in (serving.folder / "script.log").read_text()
+    words = f"{expected} is leased to {hardware}"
+    os.kill(int(pid.read_text()), signal.SIGUSR1)  # renew, by unicast
+    await_log(serving, words, 2)
+    os.kill(int(pid.read_text()), signal.SIGUSR2)  # release
+    await_log(serving, f"{expected} was given back")
+    os.kill(int(pid.read_text()), signal.SIGTERM)
+    assert leases(serving)[expected]["state"] == "released"
+
+
+def test_iscs_client_gets_keeps_over_a_restart_and_gives_back(serving: HostedLab) -> None:
+    client = Client(serving, STRANGER)
+    script = serving.folder / "script"
+    script.write_text(SCRIPT)
+    script.chmod(0o755)
+    leased, pid = serving.folder / "dhclient.leases", serving.folder / "dhclient.pid"
+    files = ["-sf", str(script), "-lf", str(leased), "-pf", str(pid)]
+    client.run("dhclient", "-4", "-1", "-v", *files, "eth0")
+    (had,) = leases(serving)
+    os.kill(int(pid.read_text()), signal.SIGKILL)
+    # It comes back as after a reboot, and so does the caretaker, which was killed meanwhile.
+    os.kill(serving("caretaker", "status", "--json").json["pid"], signal.SIGKILL)
+    assert "the caretaker" in serving("caretaker", "status", code=1).out.lower()
+    assert "start the caretaker" in serving("diff").out
+    serving("apply", "--no-wait")
+    said = client.run("dhclient", "-4", "-1", "-v", *files, "eth0")
+    assert f"DHCPREQUEST for {had}" in said and f"DHCPACK of {had}" in said
+    client.run("dhclient", "-4", "-r", "-v", *files, "eth0")
+    await_log(serving, f"{had} was given back")
+
+
+def test_dhcpcd_gets_the_reserved_address(serving: HostedLab) -> None:
+    client = Client(serving, GAUGE)
+    said = client.run("dhcpcd", "-4", "-1", "-B", "-d", "-t", "15", "-c", "/bin/true", "--noarp", "eth0", check=False)
+    assert "10.77.4.20" in said and "leased" in said, said
+
+
+def test_an_address_in_use_is_found_before_it_is_offered(serving: HostedLab) -> None:
+    client = Client(serving, STRANGER)
+    world = serving.world
+    # Somebody took the first dynamic address by hand.
+    world.run("lan", "ip", "link", "delete", "eth0")
+    subprocess.run(["ip", "link", "add", "eth0", "netns", world.name("lan"), "type", "veth",
+                    "peer", "name", "squatter", "netns", world.name("host")], check=True)  # fmt: skip
+    world.run("host", "ip", "link", "set", "squatter", "master", link_name("real", "network", "pier"), "up")
+    world.run("lan", "ip", "address", "add", "10.77.4.100/24", "dev", "eth0")
+    world.run("lan", "ip", "link", "set", "eth0", "up")
+    client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
+    assert leases(serving).keys() == {"10.77.4.101"}
+    assert "10.77.4.100 is in use by somebody who did not ask for it" in log(serving)
+
+
+def test_names_are_answered_here_and_others_asked_for(serving: HostedLab) -> None:
+    client = Client(serving, STRANGER)
+    client.run("ip", "address", "add", "10.77.4.50/24", "dev", "eth0")
+    client.run("ip", "address", "add", "fd77:4::50/64", "dev", "eth0", "nodad")
+
+    def dig(*words: str, server: str = "10.77.4.2") -> str:
+        return client.run("dig", "+time=2", "+tries=1", f"@{server}", *words, check=False).strip()
+
+    assert dig("+short", "gauge.real.internal") == "10.77.4.20"
+    assert dig("+short", "gauge.real.internal", "AAAA", server="fd77:4::1") == "fd77:4::20"
+    assert dig("+short", "+tcp", "-x", "10.77.4.20", server="10.77.4.1") == "gauge.real.internal."
+    assert "NXDOMAIN" in dig("nobody.real.internal")
+    assert "SERVFAIL" in dig("+time=8", "www.example.org")  # nobody answers this host yet
+    command = serving.world.inside("router", sys.executable, Path(__file__).with_name("upstream.py"), "192.0.2.1")
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as upstream:
+        try:
+            assert upstream.stdout and upstream.stdout.readline() == "up\n"
+            assert [dig("+short", "www.example.org"), dig("+short", "WWW.example.org")] == ["192.0.2.80"] * 2
+            assert "NXDOMAIN" in dig("gone.example.org")
+            assert dig("+short", "many.example.org").count("198.51.100.") == 100  # cut, and asked for again by TCP
+        finally:
+            upstream.kill()
+        asked = upstream.stdout.read().splitlines()
+    assert asked == ["udp www.example.org.", "udp gone.example.org.", "udp many.example.org.", "tcp many.example.org."]
+    # Nobody outside the lab's networks is answered, though this host's address on the LAN is the same machine's.
+    assert "no servers could be reached" in serving.world.run(
+        "lan", "dig", "+time=1", "+tries=1", "@192.0.2.10", "gauge.real.internal", check=False
+    )
+    # A guest that is new is known at once.
+    text = serving.file.read_text()
+    serving.file.write_text(text + '[guest.charts]\ndisk = [{ size = "1 MiB" }]\nadapter = [{ network = "pier" }]\n')
+    serving("apply", "--no-wait")
+    deadline = time.monotonic() + 10
+    while dig("+short", "charts.real.internal") != "10.77.4.10":
+        assert time.monotonic() < deadline
+        time.sleep(0.1)
+
+
+def test_a_bridge_that_was_deleted_is_served_again_after_apply(serving: HostedLab) -> None:
+    serving.world.run("host", "ip", "link", "delete", link_name("real", "network", "pier"))
+    serving("apply", "--no-wait")
+    client = Client(serving, GAUGE)
+    client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
+    assert "10.77.4.20" in leases(serving)
+    assert json.loads(serving("caretaker", "status", "--json").out)["running"]
+    assert "The caretaker has ended" in serving("caretaker", "stop").out
+    assert "does not run" in serving("caretaker", "stop").out
+    assert serving("caretaker", "status", code=1)
