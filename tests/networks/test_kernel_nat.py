@@ -147,6 +147,7 @@ def test_apply_converges_from_anything(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
     lab.write(LAB.partition("[guest.gauge]")[0])
     lab("apply")
+    assert lab("diff").out == "real: everything applied\n"
     whole = ruleset(lab), world.run("host", "ip", "-brief", "address")
     bridge = link_name("real", "network", "pier")
     for damage in (

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from ipaddress import IPv4Address
 
 from dacha.caretaker.journal import Journal
+from dacha.caretaker.sockets import roomy
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp4 import CLIENT_PORT, SERVER_PORT, Kind, Message, decode, encode
 from dacha.wire.dhcp4_server import Action, Keep, Lease, Probe, Reply, Scope, Server
@@ -132,7 +133,7 @@ def _udp_socket(interface: str) -> socket.socket:
     s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
     # A burst of guests that start together waits here while the first are answered.
-    s.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
+    roomy(s)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
     s.bind(("", SERVER_PORT))
     return s

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable
 from ipaddress import ip_address
 from pathlib import Path
 
+from dacha.caretaker.sockets import roomy
 from dacha.wire.dns_cache import Cache
 from dacha.wire.dns_zone import Subnet, Zone, failure
 
@@ -52,7 +53,7 @@ class DnsService:
             s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
             s.bind((address, 53))
             if kind == socket.SOCK_DGRAM:
-                s.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
+                roomy(s)
                 asyncio.get_running_loop().add_reader(s, self._readable, s)
             else:
                 self._servers.append(await asyncio.start_server(self._serve_tcp, sock=s))

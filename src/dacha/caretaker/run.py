@@ -93,7 +93,9 @@ async def serve(lab_file: str) -> None:
         while not ending.is_set():
             wake.clear()
             try:
-                await caretaker.renew(load(lab_file))
+                ws = load(lab_file)
+                await caretaker.renew(ws)
+                await asyncio.to_thread(kernel.note_rules, ws)
             except DachaError as e:
                 caretaker.failed = True
                 log("the lab cannot be served as it is: " + " / ".join(e.lines()))

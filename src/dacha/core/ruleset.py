@@ -58,7 +58,10 @@ def _set(name: str, kind: str, elements: Iterable[str], *, what: str = "set", fl
 
 
 def _doors(doors: list[DoorPlan]) -> Iterator[str]:
-    """Host ports that lead to guests: at every address of this host, or at one."""
+    """Host ports that lead to guests: at every address of this host, or at one.
+
+    Only what some door needs is written: each rule costs every new connection a moment.
+    """
     anywhere, anywhere6, there, limited, allowed = [], [], [], [], []
     for door in doors:
         for f in door.forwards():
@@ -73,27 +76,30 @@ def _doors(doors: list[DoorPlan]) -> Iterator[str]:
                 limited.append(f"{f.protocol} . {f.port}")
                 allowed += [f"{f.protocol} . {f.port} . {source}" for source in door.door.allow]
     key = "inet_proto . inet_service"
-    yield from _set("doors", f"{key} : ipv4_addr . inet_service", anywhere, what="map")
-    yield from _set("doors6", f"{key} : ipv6_addr . inet_service", anywhere6, what="map")
-    yield from _set(
-        "doors_there", "inet_proto . ipv4_addr . inet_service : ipv4_addr . inet_service", there, what="map"
-    )
-    yield from _set("limited", key, limited)
-    yield from _set("allowed", f"{key} . ipv4_addr", allowed, flags="interval")
-    # A door with source limits is shut before it leads anywhere; this host itself is never outside.
-    yield from (
-        "chain limits { type filter hook prerouting priority -150; policy accept;",
-        "fib daddr type local meta nfproto ipv4 meta l4proto . th dport @limited "
-        "meta l4proto . th dport . ip saddr != @allowed counter drop",
-        "fib daddr type local meta nfproto ipv6 meta l4proto . th dport @limited counter drop",
-        "}",
-    )
-    for chain, hook in (("entered", "prerouting"), ("entered_here", "output")):
-        yield f"chain {chain} {{ type nat hook {hook} priority -100; policy accept;"
-        yield "dnat ip to meta l4proto . ip daddr . th dport map @doors_there"
-        yield "fib daddr type local dnat ip to meta l4proto . th dport map @doors"
-        yield "fib daddr type local dnat ip6 to meta l4proto . th dport map @doors6"
+    rules = []
+    if anywhere:
+        yield from _set("doors", f"{key} : ipv4_addr . inet_service", anywhere, what="map")
+        rules.append("fib daddr type local dnat ip to meta l4proto . th dport map @doors")
+    if there:
+        place = "inet_proto . ipv4_addr . inet_service : ipv4_addr . inet_service"
+        yield from _set("doors_there", place, there, what="map")
+        rules.append("dnat ip to meta l4proto . ip daddr . th dport map @doors_there")
+    if anywhere6:
+        yield from _set("doors6", f"{key} : ipv6_addr . inet_service", anywhere6, what="map")
+        rules.append("fib daddr type local dnat ip6 to meta l4proto . th dport map @doors6")
+    if limited:
+        # A door with source limits is shut before it leads anywhere; this host itself is never outside.
+        yield from _set("limited", key, limited)
+        yield from _set("allowed", f"{key} . ipv4_addr", allowed, flags="interval")
+        yield "chain limits { type filter hook prerouting priority -150; policy accept;"
+        yield "ct state established accept"
+        here = "fib daddr type local meta l4proto . th dport @limited"
+        yield f"{here} meta nfproto ipv4 meta l4proto . th dport . ip saddr != @allowed counter drop"
+        yield f"{here} meta nfproto ipv6 counter drop"
         yield "}"
+    if rules:
+        for chain, hook in (("entered", "prerouting"), ("entered_here", "output")):
+            yield from (f"chain {chain} {{ type nat hook {hook} priority -100; policy accept;", *rules, "}")
 
 
 def _nat(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
@@ -107,40 +113,43 @@ def _nat(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
                 continue
             # A guest that enters a door of its own network: its neighbour must not answer it directly.
             yield f"{family} saddr {subnet} {family} daddr {subnet} ct status dnat masquerade"
-            if _has_way_out(net.kind, net.isolated):
+            if _has_way_out(plan, bridge):
                 yield f"{family} saddr {subnet} oifname != @bridges masquerade"
     yield "}"
-
-
-def _has_way_out(kind: str, isolated: bool) -> bool:
-    return kind == "nat" and not isolated
 
 
 def _filters(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     """Who may pass. Only what comes from or goes to this lab's bridges is judged; all else is let by untouched."""
     yield "chain forward { type filter hook forward priority 0; policy accept;"
-    yield "iifname != @bridges oifname != @bridges accept"
     yield "ct state established,related accept"
+    doored = [f'"{b.name}"' for b in bridges if plan.networks[b.network].kind == "nat"]
+    if doored:
+        # A door may be entered from anywhere but a network that has no way out.
+        shut = [f'"{b.name}"' for b in bridges if not _has_way_out(plan, b)]
+        yield (
+            f"iifname != {{ {', '.join(shut)} }} " if shut else ""
+        ) + f"oifname {{ {', '.join(doored)} }} ct status dnat accept"
     for bridge in bridges:
-        net, name = plan.networks[bridge.network], bridge.name
+        name = bridge.name
         yield f'iifname "{name}" oifname "{name}" accept'
-        if _has_way_out(net.kind, net.isolated):
-            # Into another network of the lab only as anybody else: through a door.
-            yield f'iifname "{name}" oifname @bridges ct status dnat accept'
+        if _has_way_out(plan, bridge):
             yield f'iifname "{name}" oifname != @bridges accept'
         yield f'iifname "{name}" counter drop'
-    for bridge in bridges:
-        if plan.networks[bridge.network].kind == "nat":
-            yield f'oifname "{bridge.name}" ct status dnat accept'
     yield "oifname @bridges counter drop"
     yield "}"
-    yield "chain input { type filter hook input priority 0; policy accept;"
-    yield "ct state established,related accept"
-    for bridge in bridges:
-        if plan.networks[bridge.network].isolated:
-            yield from (f'iifname "{bridge.name}" {rule}' for rule in _SERVED)
-            yield f'iifname "{bridge.name}" counter drop'
-    yield "}"
+    isolated = [b.name for b in bridges if plan.networks[b.network].isolated]
+    if isolated:
+        yield "chain input { type filter hook input priority 0; policy accept;"
+        yield "ct state established,related accept"
+        for name in isolated:
+            yield from (f'iifname "{name}" {rule}' for rule in _SERVED)
+            yield f'iifname "{name}" counter drop'
+        yield "}"
+
+
+def _has_way_out(plan: Plan, bridge: BridgeLink) -> bool:
+    net = plan.networks[bridge.network]
+    return net.kind == "nat" and not net.isolated
 
 
 def _pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:

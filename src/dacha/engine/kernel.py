@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable
+from hashlib import sha256
+from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.changes import Caretaker, Change, Forwarding, LoadRules, MakeLink, RemoveLink, RemoveRules, WriteDown
@@ -31,7 +34,7 @@ class Seen(NamedTuple):
 
 def concerned(ws: Workspace) -> bool:
     """True when the kernel carries a network of the lab, or did at its last apply."""
-    return bool(carried(ws)) or (ws.home.folder / "kernel.json").exists()
+    return bool(carried(ws)) or _note(ws).exists()
 
 
 def carried(ws: Workspace) -> list[str]:
@@ -128,14 +131,39 @@ def _others(ws: Workspace) -> bool:
 
 def _loaded(ws: Workspace, text: str) -> str | None:
     """The digest that the kernel's tables had when this very text was loaded; None when another one was."""
-    import json
-    from hashlib import sha256
-
-    try:
-        noted = json.loads((ws.home.folder / "kernel.json").read_text())
-    except (OSError, ValueError):
+    noted = _noted(ws)
+    if noted.get("text") != _name_of(text):
         return None
-    return str(noted["rules"]) if noted.get("text") == sha256(text.encode()).hexdigest() else None
+    return noted.get("rules") or note_rules(ws)
+
+
+def note_rules(ws: Workspace) -> str | None:
+    """Note how the kernel shows the rules that were loaded last, so that a later change by hand is seen.
+
+    Listing ten thousand doors takes longer than loading them, so apply leaves it to the caretaker and to the next look.
+    """
+    noted = _noted(ws)
+    if not noted or noted.get("rules"):
+        return noted.get("rules")
+    rules = nft.digest(table_name(ws.lab.name), FAMILIES)
+    if rules and _noted(ws) == noted:
+        write_whole(_note(ws), json.dumps(noted | {"rules": rules}))
+    return rules
+
+
+def _note(ws: Workspace) -> Path:
+    return ws.home.folder / "kernel.json"
+
+
+def _noted(ws: Workspace) -> dict[str, str]:
+    try:
+        return dict(json.loads(_note(ws).read_text()))
+    except (OSError, ValueError):
+        return {}
+
+
+def _name_of(text: str) -> str:
+    return sha256(text.encode()).hexdigest()
 
 
 def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
@@ -147,7 +175,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
                 sysctls.change(name, "1")
         case Forwarding():
             sysctls.put_back()
-            (ws.home.folder / "kernel.json").unlink(missing_ok=True)
+            _note(ws).unlink(missing_ok=True)
         case MakeLink(link=link, there=there):
             iproute.batch(_commands(link, there))
             if isinstance(link, BridgeLink):
@@ -163,19 +191,15 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
             _load(ws, plan)
         case RemoveRules():
             nft.load(removal(ws.lab.name))
-            (ws.home.folder / "kernel.json").unlink(missing_ok=True)
+            _note(ws).unlink(missing_ok=True)
         case _:
             raise AssertionError(f"nothing carries out {change!r}")
 
 
 def _load(ws: Workspace, plan: Plan) -> None:
-    import json
-    from hashlib import sha256
-
     text = ruleset(ws.lab, plan, wanted(ws, plan))
     nft.load(text)
-    noted = {"text": sha256(text.encode()).hexdigest(), "rules": nft.digest(table_name(ws.lab.name), FAMILIES)}
-    write_whole(ws.home.folder / "kernel.json", json.dumps(noted))
+    write_whole(_note(ws), json.dumps({"text": _name_of(text)}))
 
 
 def _keep_router_advertisements() -> None:
