@@ -81,7 +81,7 @@ def rules_text() -> str:
     lab = read_lab(lab_text()).lab
     assert lab is not None
     plan = make_plan(lab)
-    return ruleset(lab, plan, kernel_plan(lab, plan, ["pier"]))
+    return ruleset(lab, plan, kernel_plan(lab, plan))
 
 
 def loading(p: Pair) -> float:

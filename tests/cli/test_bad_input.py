@@ -174,13 +174,13 @@ def test_two_files_with_one_lab_name_are_kept_apart(lab: Lab) -> None:
     assert f"already kept from {lab.file}" in done.err
 
 
-def test_a_bridge_is_refused_with_the_reason(lab: Lab) -> None:
+def test_a_bridge_on_an_interface_that_is_not_there_names_those_that_are(lab: Lab) -> None:
     lab.write(
-        HEAD + '[network.quay]\nkind = "bridge"\ninterface = "br0"\n[guest.gauge]\ndisk = [{ size = "1 GiB" }]\n'
+        HEAD + '[network.quay]\nkind = "bridge"\ninterface = "quay7"\n[guest.gauge]\ndisk = [{ size = "1 GiB" }]\n'
         'adapter = [{ network = "quay" }]\n'
     )
-    assert "this version carries NAT and host-only networks" in lab("check", code=1).out
-    lab("apply", code=2)
+    assert "this host has no interface quay7" in lab("check", code=1).out
+    assert "this host has no interface quay7" in lab("apply", code=3).err
 
 
 def test_diff_changes_nothing(lab: Lab) -> None:

@@ -69,6 +69,9 @@ def test_every_direction_that_is_open_and_every_one_that_is_shut(hosted: HostedL
     assert world.reads("host", "fd77:4::20", 22).startswith(SSH)
     for address in ("10.77.4.20", "fd77:4::20"):
         assert reads_in(lab, "charts", address, 22).startswith(SSH)
+    # By name, which the caretaker answers for, and back from an address to its name.
+    assert reads_in(lab, "charts", "gauge.real.internal", 22).startswith(SSH)
+    assert "gauge.real.internal" in lab("connect", "charts", "--", "nslookup 10.77.4.20").out
     # Out through NAT: the outside sees this host, by both families.
     outside = [world.serve("router", "198.51.100.1", 7, "seen"), world.serve("lan", "2001:db8:1::14", 7, "seen")]
     try:

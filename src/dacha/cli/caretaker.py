@@ -51,7 +51,7 @@ def run_status(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     process = caretaking.running(ws.home)
     since = started_at(process) if process else None
-    networks = [n.name for n in ws.lab.networks.values() if n.by_kernel and n.kind != "bridge"]
+    networks = [n.name for n in ws.lab.networks.values() if n.served]
     rows = [
         (network, lease)
         for network in networks

@@ -245,10 +245,13 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
 def _new_doors(ws: Any, done: list[Any]) -> list[Any]:
     """The doors that these changes opened, by themselves or with their guest."""
     from dacha.core.changes import OpenForward, StartGuest
+    from dacha.engine.status import networks_apart
 
     started = {c.guest for c in done if isinstance(c, StartGuest)}
     opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
-    return [d for key, d in ws.quick_plan.doors.items() if key[0] in started or key in opened]
+    new = [d for key, d in ws.quick_plan.doors.items() if key[0] in started or key in opened]
+    apart = networks_apart(ws) if new else set()
+    return [d for d in new if not (d.adapter and d.adapter.network in apart)]
 
 
 def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from dacha.core.door_plan import Forward
 from dacha.core.findings import Path
-from dacha.core.kernel_plan import BridgeLink, Link
+from dacha.core.kernel_plan import BridgeLink, DirectLink, Link
 from dacha.core.lab import Disk
 from dacha.core.units import show_size
 
@@ -127,6 +127,8 @@ class MakeLink(NamedTuple):
         verb = "put right" if self.there else "make"
         if isinstance(self.link, BridgeLink):
             return f"{verb} network {self.link.network} ({self.link.name}, {', '.join(self.link.addresses)})"
+        if isinstance(self.link, DirectLink):
+            return f"{verb} {self.link.guest}'s adapter {self.link.adapter} on {self.link.parent} ({self.link.name})"
         return f"{verb} the tap of {self.link.guest}'s adapter {self.link.adapter} ({self.link.name})"
 
 

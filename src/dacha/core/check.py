@@ -40,23 +40,11 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
     seen_exposed: set[str] = set()
     for guest in lab.guests.values():
         here: Path = ("guest", guest.name)
-        for n, adapter in enumerate(guest.adapters):
+        for adapter in guest.adapters:
             net = lab.networks.get(adapter.network)
             if net is None:
                 continue
-            if net.kind == "bridge":
-                findings.append(
-                    Finding(
-                        ERROR,
-                        "carrier",
-                        f"guest {guest.name}",
-                        f"network {net.name} is a bridge: this version carries NAT and host-only networks",
-                        'use kind = "nat" or "host-only"',
-                        (*here, "adapter", n),
-                        "host",
-                    )
-                )
-            elif net.kind == "nat" and not net.by_kernel and not net.isolated and net.name not in seen_exposed:
+            if net.kind == "nat" and not net.by_kernel and not net.isolated and net.name not in seen_exposed:
                 seen_exposed.add(net.name)
                 gateway = plan.networks[net.name].gateway
                 findings.append(

@@ -5,7 +5,7 @@ Every link carries an alias that names its lab and purpose; by it Dacha finds it
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection
 from hashlib import sha256
 from typing import NamedTuple
 
@@ -40,7 +40,21 @@ class TapLink(NamedTuple):
     adapter: int
 
 
-Link = BridgeLink | TapLink
+class DirectLink(NamedTuple):
+    """A guest's adapter put straight onto a wired adapter of this host, whose own configuration stays as it is.
+
+    This host itself cannot reach such a guest (Linux: macvtap).
+    """
+
+    name: str
+    alias: str
+    hardware_address: str
+    parent: str
+    guest: str
+    adapter: int
+
+
+Link = BridgeLink | TapLink | DirectLink
 
 
 class KernelPlan(NamedTuple):
@@ -83,11 +97,13 @@ def _hardware(kind: str, lab: str, *parts: str) -> str:
     return ":".join(f"{b:02x}" for b in (0xFE if kind == "tap" else 0x02, *digest[:5]))
 
 
-def kernel_plan(lab: Lab, plan: Plan, networks: Iterable[str]) -> KernelPlan:
-    """The links for those networks of the lab that the kernel carries."""
+def kernel_plan(lab: Lab, plan: Plan, wired: Collection[str] = ()) -> KernelPlan:
+    """The links for those networks of the lab that the kernel carries.
+
+    `wired` are those interfaces of bridge networks that are no bridges but adapters.
+    """
     links: dict[str, Link] = {}
-    carried = list(networks)
-    for name in carried:
+    for name in [n.name for n in lab.networks.values() if n.served]:
         net = plan.networks[name]
         addresses = []
         if net.subnet:
@@ -105,15 +121,15 @@ def kernel_plan(lab: Lab, plan: Plan, networks: Iterable[str]) -> KernelPlan:
         links[bridge.name] = bridge
     bridges = {link.network: link.name for link in links.values() if isinstance(link, BridgeLink)}
     for adapter in plan.adapters.values():
-        if adapter.network in bridges:
-            number = str(adapter.number)
-            tap = TapLink(
-                name=link_name(lab.name, "guest", adapter.guest, number),
-                alias=f"{alias_prefix(lab.name)}guest:{adapter.guest}:{number}",
-                hardware_address=_hardware("tap", lab.name, adapter.guest, number),
-                bridge=bridges[adapter.network],
-                guest=adapter.guest,
-                adapter=adapter.number,
-            )
-            links[tap.name] = tap
+        network, number = lab.networks[adapter.network], str(adapter.number)
+        if not network.by_kernel:
+            continue
+        name = link_name(lab.name, "guest", adapter.guest, number)
+        alias = f"{alias_prefix(lab.name)}guest:{adapter.guest}:{number}"
+        other = bridges.get(adapter.network) or network.interface or ""
+        if other in wired:
+            links[name] = DirectLink(name, alias, adapter.hardware_address, other, adapter.guest, adapter.number)
+        else:
+            hardware = _hardware("tap", lab.name, adapter.guest, number)
+            links[name] = TapLink(name, alias, hardware, other, adapter.guest, adapter.number)
     return KernelPlan(links)

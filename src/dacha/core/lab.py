@@ -60,6 +60,11 @@ class Network:
         """True when the kernel carries it: a bridge always, the others when the lab says so."""
         return self.kind == "bridge" or self.carrier == "kernel"
 
+    @property
+    def served(self) -> bool:
+        """True when the network is the kernel's and Dacha's own, with its addresses, names and rules."""
+        return self.kind != "bridge" and self.carrier == "kernel"
+
 
 class Disk(NamedTuple):
     """A disk of a guest: empty (`size`), a copy-on-write overlay on the image `base`, or with `copy` a copy of it.

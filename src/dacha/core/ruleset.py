@@ -157,7 +157,7 @@ def _pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
     pinned, hardware, addresses, addresses6 = [], [], [], []
     for tap in kernel.taps():
         adapter = plan.adapters[tap.guest, tap.adapter]
-        if lab.guests[tap.guest].adapters[tap.adapter].routes:
+        if lab.guests[tap.guest].adapters[tap.adapter].routes or not lab.networks[adapter.network].served:
             continue
         pinned.append(f'"{tap.name}"')
         hardware.append(f'"{tap.name}" . {adapter.hardware_address}')

@@ -38,11 +38,22 @@ if [ -n "$seed" ] && mount -t iso9660 -o ro "$seed" /mnt/seed 2>/dev/null; then
     fi
     printf 'root:x:0:\nops:x:1000:\n' > /etc/group
     ip link set lo up
+    # What an adapter without an address of its own does with the one that it is given.
+    cat > /etc/lease <<'END'
+#!/bin/sh
+[ "$ip" ] || exit 0
+ip address replace "$ip/$mask" dev "$interface"
+[ "$router" ] && ip route replace default via "${router%% *}" dev "$interface"
+{ [ "$domain" ] && echo "search $domain"; for server in $dns; do echo "nameserver $server"; done; } > /etc/resolv.conf
+echo "demo guest: has the address $ip" > /dev/console
+END
+    chmod 755 /etc/lease
     # One line a setting: "mac ADDRESS", "address A/P", "via GATEWAY", "server ADDRESS".
     awk '
         /macaddress:/ { gsub(/[\047"]/, ""); print "mac", $2 }
         /^    addresses:/ { list = "address"; next }
         /nameservers:/ { list = ""; next }
+        /^ *dhcp4: true/ { print "ask", 1; next }
         /^      addresses:/ { list = "server"; next }
         /^ *- to:/ { list = ""; to = $3; next }
         /^ *via:/ { gsub(/[\047"]/, ""); print "via", $2; next }
@@ -57,6 +68,7 @@ if [ -n "$seed" ] && mount -t iso9660 -o ro "$seed" /mnt/seed 2>/dev/null; then
             address) ip address add "$value" dev "$device" ;;
             via) ip route add default via "$value" dev "$device" ;;
             server) echo "nameserver $value" >> /etc/resolv.conf ;;
+            ask) udhcpc -i "$device" -b -S -s /etc/lease > /dev/null 2>&1 & ;;
         esac
     done < /tmp/network
     umount /mnt/seed

@@ -12,6 +12,7 @@ from dacha.core.findings import ERROR, NOTE, Finding
 from dacha.core.lab import Guest
 from dacha.core.plan import Plan
 from dacha.engine.inspect_guest import file_findings
+from dacha.engine.inspect_links import bridge_findings
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import PROGRAMS, existing, facts, program
 
@@ -34,6 +35,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
                     "host",
                 )
             )
+    findings += bridge_findings(ws)
     if ws.lab.guests:
         findings += accelerator_findings(ws)
     findings += port_findings(ws, plan, observed)

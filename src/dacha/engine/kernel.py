@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from dacha.core.changes import Caretaker, Change, Forwarding, LoadRules, MakeLink, RemoveLink, RemoveRules, WriteDown
 from dacha.core.errors import HostError
-from dacha.core.kernel_plan import BridgeLink, KernelPlan, Link, TapLink, alias_prefix, kernel_plan
+from dacha.core.kernel_plan import BridgeLink, DirectLink, KernelPlan, Link, alias_prefix, kernel_plan
 from dacha.core.plan import Plan
 from dacha.core.ruleset import FAMILIES, removal, ruleset, table_name
 from dacha.engine import caretaking
@@ -34,16 +34,14 @@ class Seen(NamedTuple):
 
 def concerned(ws: Workspace) -> bool:
     """True when the kernel carries a network of the lab, or did at its last apply."""
-    return bool(carried(ws)) or _note(ws).exists()
-
-
-def carried(ws: Workspace) -> list[str]:
-    """The networks that the kernel carries with links of Dacha's own."""
-    return [n.name for n in ws.lab.networks.values() if n.by_kernel and n.kind != "bridge"]
+    return any(n.by_kernel for n in ws.lab.networks.values()) or _note(ws).exists()
 
 
 def wanted(ws: Workspace, plan: Plan) -> KernelPlan:
-    return kernel_plan(ws.lab, plan, carried(ws))
+    """The links that the lab needs on this host: a bridge network's interface may be a bridge or an adapter."""
+    interfaces = {n.interface for n in ws.lab.networks.values() if n.kind == "bridge"}
+    wired = {name for name, link in iproute.links().items() if link.kind != "bridge"} if interfaces else set()
+    return kernel_plan(ws.lab, plan, wired & interfaces)
 
 
 def observe(ws: Workspace) -> Seen:
@@ -66,7 +64,7 @@ def differs(link: Link, seen: SeenLink) -> bool:
         return True
     if isinstance(link, BridgeLink):
         return set(seen.addresses) != set(link.addresses) or _localnet(link) != "1"
-    return seen.master != link.bridge
+    return seen.parent != link.parent if isinstance(link, DirectLink) else seen.master != link.bridge
 
 
 def _localnet(link: BridgeLink) -> str | None:
@@ -86,7 +84,7 @@ def difference(ws: Workspace, plan: Plan) -> list[Change]:
             why="Dacha touches only links that carry its own alias",
             remedy=f"rename it: ip link set {min(clash)} down; ip link set {min(clash)} name OTHER",
         )
-    if target.links and not seen.forwarding:
+    if target.bridges() and not seen.forwarding:
         changes.append(Forwarding(True))
     for name, link in target.links.items():
         if name not in seen.own:
@@ -95,14 +93,14 @@ def difference(ws: Workspace, plan: Plan) -> list[Change]:
             changes.append(MakeLink(link, True))
     text = ruleset(ws.lab, plan, target)
     doors = sum(d.carrier == "kernel" for d in plan.doors.values())
-    if target.links and (seen.rules is None or seen.rules != _loaded(ws, text)):
+    if target.bridges() and (seen.rules is None or seen.rules != _loaded(ws, text)):
         changes.append(LoadRules(doors, seen.rules_there))
-    if target.links and caretaking.running(ws.home) is None:
+    if target.bridges() and caretaking.running(ws.home) is None:
         changes.append(Caretaker(True))
     # Ports go before their bridges.
     gone = [link for name, link in seen.own.items() if name not in target.links]
     changes += [RemoveLink(g.name, g.alias) for g in sorted(gone, key=lambda g: (g.kind == "bridge", g.name))]
-    if not target.links:
+    if not target.bridges():
         if caretaking.running(ws.home):
             changes.append(Caretaker(False))
         if seen.rules_there:
@@ -162,6 +160,12 @@ def _noted(ws: Workspace) -> dict[str, str]:
         return {}
 
 
+def forget(ws: Workspace) -> None:
+    """Forget the lab when nothing of it is left in the kernel."""
+    if not any(n.by_kernel for n in ws.lab.networks.values()) and not observe(ws).own:
+        _note(ws).unlink(missing_ok=True)
+
+
 def _name_of(text: str) -> str:
     return sha256(text.encode()).hexdigest()
 
@@ -175,8 +179,10 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
                 sysctls.change(name, "1")
         case Forwarding():
             sysctls.put_back()
-            _note(ws).unlink(missing_ok=True)
         case MakeLink(link=link, there=there):
+            if not _note(ws).exists():
+                # With the first link the lab is known to have some, whatever its file says later.
+                write_whole(_note(ws), "{}")
             iproute.batch(_commands(link, there))
             if isinstance(link, BridgeLink):
                 # A door of this host's loopback leads through the bridge: the kernel else drops such a source.
@@ -191,7 +197,6 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
             _load(ws, plan)
         case RemoveRules():
             nft.load(removal(ws.lab.name))
-            _note(ws).unlink(missing_ok=True)
         case _:
             raise AssertionError(f"nothing carries out {change!r}")
 
@@ -224,7 +229,13 @@ def _commands(link: Link, there: bool) -> Iterable[str]:
             yield f"address replace {address} dev {link.name}{' nodad' if ':' in address else ''}"
         yield f"link set dev {link.name} up"
         return
-    assert isinstance(link, TapLink)
+    if isinstance(link, DirectLink):
+        if there:
+            yield f"link delete {link.name}"
+        yield f"link add link {link.parent} name {link.name} address {link.hardware_address} type macvtap mode bridge"
+        yield f"link set dev {link.name} alias {link.alias} addrgenmode none"
+        yield f"link set dev {link.name} up"
+        return
     if not there:
         yield f"tuntap add dev {link.name} mode tap vnet_hdr"
         yield f"link set dev {link.name} alias {link.alias}"

@@ -59,7 +59,12 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     ws.plan = plan
     pending = pending_changes(ws, seen)
     on = {name for name, s in seen.items() if s.running and s.state != PAUSED}
-    asked = [d for d in plan.doors.values() if d.door.guest in on and _applied(d, seen[d.door.guest])]
+    apart = networks_apart(ws)
+    asked = [
+        d
+        for d in plan.doors.values()
+        if d.door.guest in on and _applied(d, seen[d.door.guest]) and not (d.adapter and d.adapter.network in apart)
+    ]
     verdicts: dict[object, Verdict] = {}
     if asked:
         from dacha.engine.doors import probe_doors
@@ -86,6 +91,17 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
         }
     )
     return Status(rows, pending, exposed)
+
+
+def networks_apart(ws: Workspace) -> set[str]:
+    """Networks whose guests this host itself cannot reach: those straight on one of its adapters."""
+    bridged = {n.name: n.interface for n in ws.lab.networks.values() if n.kind == "bridge"}
+    if not bridged:
+        return set()
+    from dacha.host import iproute
+
+    links = iproute.links()
+    return {name for name, i in bridged.items() if i in links and links[i].kind != "bridge"}
 
 
 def state_text(seen: ObservedGuest) -> str:

@@ -23,6 +23,7 @@ class SeenLink(NamedTuple):
     kind: str
     hardware_address: str
     master: str | None
+    parent: str | None
     up: bool
     carrier: bool
     addresses: tuple[str, ...]
@@ -51,6 +52,7 @@ def links() -> dict[str, SeenLink]:
             kind=row.get("linkinfo", {}).get("info_kind", ""),
             hardware_address=row.get("address", ""),
             master=row.get("master"),
+            parent=row.get("link"),
             up="UP" in row.get("flags", ()),
             carrier="LOWER_UP" in row.get("flags", ()),
             addresses=addresses,

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import fcntl
 import os
+import stat
 import struct
+import tempfile
+from pathlib import Path
 
 from dacha.core.errors import HostError
 
@@ -15,13 +18,24 @@ _FLAGS = 0x0002 | 0x1000 | 0x4000
 
 def open_tap(name: str) -> int:
     """A descriptor of the tap `name`, closed at exec unless it is passed on. Raises HostError."""
+    direct = list(Path(f"/sys/class/net/{name}/macvtap").glob("tap*/dev"))
     try:
-        fd = os.open("/dev/net/tun", os.O_RDWR | os.O_CLOEXEC)
+        fd = _open_device(direct[0]) if direct else os.open("/dev/net/tun", os.O_RDWR | os.O_CLOEXEC)
     except OSError as e:
-        raise HostError("cannot open /dev/net/tun", why=e.strerror or str(e), remedy="networks need root") from e
+        raise HostError(f"cannot open the tap {name}", why=e.strerror or str(e), remedy="networks need root") from e
     try:
         fcntl.ioctl(fd, _TUNSETIFF, struct.pack("16sH22x", name.encode(), _FLAGS))
     except OSError as e:
         os.close(fd)
         raise HostError(f"cannot open the tap {name}", why=e.strerror or str(e), remedy="dacha apply makes it") from e
     return fd
+
+
+def _open_device(number: Path) -> int:
+    """The device of a tap on an adapter. Its number is read, not its name in /dev: that is by the link's index, which
+    two network namespaces may have alike."""
+    major, minor = (int(n) for n in number.read_text().split(":"))
+    with tempfile.TemporaryDirectory(prefix="dacha-tap-") as folder:
+        node = Path(folder) / "tap"
+        os.mknod(node, 0o600 | stat.S_IFCHR, os.makedev(major, minor))
+        return os.open(node, os.O_RDWR | os.O_CLOEXEC)

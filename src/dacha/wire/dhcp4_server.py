@@ -223,6 +223,10 @@ class Server:
         reserved = self.scope.reservations.get(m.chaddr)
         name = reserved.host_name if reserved else _host_name(m)
         lease = Lease(address, m.client, m.chaddr, now + self.scope.lease_s, "bound", name)
+        before = self.leases.get(address)
+        if before and before.client != m.client:
+            # The same machine under another identifier, as its loader and its system may have.
+            self._of_client.pop(before.client, None)
         self.leases[address] = lease
         self._of_client[m.client] = address
         return [Keep(lease)]

@@ -1,0 +1,108 @@
+"""A million broken packets for every codec that reads the wire: none crashes, none hangs, none makes the process grow.
+
+Recorded messages are cut, joined and changed at random (with a stated seed); whatever comes out, a codec reads it or
+refuses it in its own words, and the servers behind answer or stay silent.
+"""
+
+from __future__ import annotations
+
+import random
+import resource
+import sys
+import time
+from collections.abc import Callable
+from ipaddress import IPv4Address, IPv4Network
+
+import dns.message
+
+from dacha.core.errors import PeerError
+from dacha.wire import dhcp4
+from dacha.wire.dhcp4_server import Probe, Scope, Server
+from dacha.wire.dns_cache import Cache
+from dacha.wire.dns_zone import Zone
+from dacha.wire.ethernet import arp_probe, decode_arp, encode_arp
+from labs import verdict
+
+SEED, GROWTH_MB, SLOWEST_S = 20261123, 40, 1.0
+HARDWARE = b"\2\0\0\0\0\x20"
+DHCP = [
+    dhcp4.encode(
+        dhcp4.Message(1, 7, HARDWARE, {53: bytes((kind,)), 50: b"\x0a\x4d\4\x64", 61: b"\1" + HARDWARE, 82: b"relay"})
+    )
+    for kind in range(1, 9)
+]
+DNS = [
+    dns.message.make_query(name, kind, use_edns=edns).to_wire()
+    for name, kind in (("gauge.real.internal", "A"), ("20.4.77.10.in-addr.arpa", "PTR"), ("real.internal", "ANY"))
+    for edns in (-1, 0)
+]
+ARP = [encode_arp(arp_probe(HARDWARE, IPv4Address("10.77.4.20")))]
+
+
+def broken(rng: random.Random, samples: list[bytes]) -> bytes:
+    """A sample with some of its bytes changed, cut, doubled, or with junk behind it."""
+    data = bytearray(rng.choice(samples))
+    for _ in range(rng.randrange(1, 8)):
+        at = rng.randrange(len(data) or 1)
+        match rng.randrange(5):
+            case 0:
+                data[at : at + 1] = rng.randbytes(1)
+            case 1:
+                del data[at:]
+            case 2:
+                data[at:at] = data[at : at + rng.randrange(1, 40)]
+            case 3:
+                data[at : at + 2] = rng.choice((b"\xff\xff", b"\0\0", b"\xc0\x0c", b"\x3f\xff"))
+            case _:
+                data += rng.randbytes(rng.randrange(64))
+        if not data:
+            break
+    return bytes(data)
+
+
+def main() -> int:
+    rng = random.Random(SEED)
+    scope = Scope(
+        subnet=IPv4Network("10.77.4.0/24"), server=IPv4Address("10.77.4.1"), router=None, name_servers=(),
+        domain="real.internal",
+        reservations={}, dynamic=(IPv4Address("10.77.4.100"), IPv4Address("10.77.4.150")),
+    )  # fmt: skip
+    server, cache = Server(scope), Cache()
+    zone = Zone("real.internal", {"gauge": [IPv4Address("10.77.4.20")]}, [scope.subnet])
+
+    def dhcp(data: bytes) -> None:
+        for action in server.receive(dhcp4.decode(data), time.time()):
+            if isinstance(action, Probe):
+                server.probed(action, rng.random() < 0.1, time.time())
+
+    def names(data: bytes) -> None:
+        if zone.answer(data) is None:
+            cache.find(data, 0.0, udp=True)
+            cache.keep(data, data, 0.0)
+
+    kinds: list[tuple[str, Callable[[bytes], object], list[bytes], int]] = [
+        ("DHCP", dhcp, DHCP, 500_000), ("ARP", decode_arp, ARP, 300_000), ("DNS", names, DNS, 200_000),
+    ]  # fmt: skip
+    total, slowest = 0, 0.0
+    before = 0
+    for name, take, samples, count in kinds:
+        refused = 0
+        for n in range(count):
+            data = broken(rng, samples)
+            began = time.monotonic()
+            try:
+                take(data)
+            except PeerError:
+                refused += 1
+            slowest = max(slowest, time.monotonic() - began)
+            if n == count // 10 and name == "DHCP":
+                before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+        total += count
+        print(f"{name}: {count} packets, {refused} refused, {count - refused} read")
+    growth = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) // 1024
+    held = growth <= GROWTH_MB and slowest <= SLOWEST_S
+    figure = f"{total} packets, no crash, slowest {slowest * 1000:.0f} ms, +{growth} MB, {len(server.leases)} leases"
+    return verdict(figure, f"limits {SLOWEST_S:.0f} s, {GROWTH_MB} MB", held)
+
+
+sys.exit(main())

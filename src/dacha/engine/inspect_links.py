@@ -1,0 +1,66 @@
+"""Bridge networks against this host: whether guests can be put onto the interface that the lab names."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from dacha.core.findings import ERROR, NOTE, Finding
+from dacha.core.lab import Network
+from dacha.engine.workspace import Workspace
+from dacha.host import iproute
+from dacha.host.iproute import SeenLink
+
+
+def bridge_findings(ws: Workspace) -> list[Finding]:
+    """What is wrong with each bridge network's interface, and what its kind means."""
+    bridged = [n for n in ws.lab.networks.values() if n.kind == "bridge"]
+    links = iproute.links() if bridged else {}
+    return [f for network in bridged if (f := _finding(network, links))]
+
+
+def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
+    def said(severity: str, code: str, what: str, remedy: str, key: str = "interface") -> Finding:
+        subject = f"network {network.name}"
+        return Finding(severity, code, subject, what, remedy, ("network", network.name, key), "host")
+
+    name = network.interface or ""
+    link = links.get(name)
+    if network.vlan is not None:
+        remedy = (
+            f"make its link on this host and name it: ip link add link {name} name NAME type vlan id {network.vlan}"
+        )
+        return said(ERROR, "vlan", "guests are not put onto a VLAN by number in this version", remedy, "vlan")
+    if link is None:
+        usable = [
+            n for n, x in links.items() if x.up and n != "lo" and not x.master and not x.alias.startswith("dacha:")
+        ]
+        return said(
+            ERROR,
+            "no-interface",
+            f"this host has no interface {name}",
+            f"it has: {', '.join(usable) if usable else 'no bridge, and no wired adapter that is up'}",
+        )
+    if link.kind != "bridge" and (Path(f"/sys/class/net/{name}/phy80211").exists()):
+        return said(
+            ERROR,
+            "wireless",
+            f"{name} is wireless: an access point takes frames of its own stations only, so a guest could not be heard",
+            'a wired adapter, or kind = "nat" with doors from the LAN',
+        )
+    if not link.up:
+        return said(ERROR, "interface-down", f"{name} is down", f"ip link set {name} up")
+    if link.kind != "bridge" and link.master:
+        return said(
+            ERROR,
+            "interface-taken",
+            f"{name} belongs to {link.master}",
+            f'interface = "{link.master}" if that is a bridge',
+        )
+    if link.kind != "bridge":
+        return said(
+            NOTE,
+            "host-apart",
+            f"{name} is no bridge: guests are on its LAN, but this host itself cannot reach them",
+            "from another machine they can be entered; a bridge on this host would let it in too",
+        )
+    return None

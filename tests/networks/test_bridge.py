@@ -1,0 +1,108 @@
+"""Guests on the LAN itself: through a bridge of this host, and straight on one of its adapters."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from tests.networks.world import HostedLab, World
+
+LAB = """\
+[lab]
+name = "real"
+[network.quay]
+kind = "bridge"
+interface = "@INTERFACE@"
+subnet = "192.0.2.0/24"
+gateway = "192.0.2.1"
+[guest.gauge]
+@BOOT@
+adapter = [{ network = "quay", address = "192.0.2.50" }]
+door.ssh = { from = "lan" }
+[guest.buoy]
+@BOOT@
+adapter = [{ network = "quay" }]
+"""
+SSH = "SSH-2.0"
+
+
+def addresses(world: World) -> list[str]:
+    """Interface and addresses, line by line, whether it has a carrier at this moment or not."""
+    lines = world.run("host", "ip", "-4", "-brief", "address").splitlines()
+    return [line.replace("DOWN", "UP").split()[0] + line[30:] for line in lines if "@" not in line or "/" in line]
+
+
+def make_bridge(world: World) -> None:
+    """The host's address moves to a bridge that its adapter is a port of, as an administrator would have it."""
+    for command in (
+        "ip link add br0 type bridge forward_delay 0", "ip link set eth0 master br0", "ip address flush dev eth0",
+        "ip address add 192.0.2.10/24 dev br0", "ip link set br0 up", "ip route add default via 192.0.2.1",
+    ):  # fmt: skip
+        world.run("host", *command.split())
+
+
+def test_guests_on_a_bridge_are_machines_of_the_lan(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    make_bridge(world)
+    before = addresses(world), world.run("host", "nft", "list", "ruleset")
+    command = world.inside("router", sys.executable, Path(__file__).with_name("lan_dhcp.py"), lab.folder / "lan-leases")
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as server:
+        try:
+            assert server.stdout and server.stdout.readline() == "up\n"
+            lab.write(LAB.replace("@INTERFACE@", "br0"))
+            lab("apply")
+            assert lab("diff").out == "real: everything applied\n"
+            # By its own address from the LAN and from this host; its own way out; no door in between.
+            assert world.reads("lan", "192.0.2.50", 22).startswith(SSH)
+            assert world.reads("host", "192.0.2.50", 22).startswith(SSH)
+            out = lab("status").out
+            assert "192.0.2.50" in out and "open" in out
+            # The other has its address from the LAN's own server, and Dacha serves none here.
+            deadline = time.monotonic() + 30
+            while "has the address" not in lab("console", "buoy", "--record").out:
+                assert time.monotonic() < deadline
+                time.sleep(0.3)
+            assert "has the address 192.0.2.100" in lab("console", "buoy", "--record").out
+            assert world.reads("other", "192.0.2.100", 22).startswith(SSH)
+            assert "none needs a caretaker" in lab("caretaker", "status").out
+        finally:
+            server.kill()
+    lab.file.write_text('[lab]\nname = "real"\n')
+    lab("apply")
+    assert (addresses(world), world.run("host", "nft", "list", "ruleset")) == before
+    assert "gauge" not in world.run("host", "ip", "-brief", "link")
+
+
+def test_a_guest_straight_on_an_adapter_leaves_the_host_as_it_is(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    before = addresses(world)
+    lab.write(LAB.replace("@INTERFACE@", "eth0").partition("[guest.buoy]")[0])
+    said = lab("check").out
+    assert "guests are on its LAN, but this host itself cannot reach them" in said
+    lab("apply")
+    deadline = time.monotonic() + 40
+    while not world.reads("lan", "192.0.2.50", 22).startswith(SSH):
+        assert time.monotonic() < deadline, lab("console", "gauge", "--record").out[-500:]
+    assert world.reads("host", "192.0.2.50", 22, 1.5) == "silent"
+    assert "cannot be asked from here" in lab("status").out
+    assert lab("diff").out == "real: everything applied\n"
+    assert addresses(world) == before
+    lab.file.write_text('[lab]\nname = "real"\n')
+    lab("apply")
+    assert "gauge" not in world.run("host", "ip", "-brief", "link")
+    assert addresses(world) == before
+
+
+def test_an_interface_that_cannot_do_it_is_refused_with_the_reason(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    lab.write(LAB.replace("@INTERFACE@", "eth7"))
+    said = lab("check", code=1).out
+    assert "this host has no interface eth7" in said and "it has: eth0" in said
+    world.run("host", "ip", "link", "set", "eth0", "down")
+    lab.file.write_text(lab.file.read_text().replace("eth7", "eth0"))
+    assert "eth0 is down" in lab("apply", code=3).err
+    world.run("host", "ip", "link", "set", "eth0", "up")
+    lab.file.write_text(lab.file.read_text().replace('interface = "eth0"', 'interface = "eth0"\nvlan = 7'))
+    assert "not put onto a VLAN by number" in lab("check", code=1).out
