@@ -11,12 +11,12 @@ import resource
 import sys
 import time
 from collections.abc import Callable
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 
 import dns.message
 
 from dacha.core.errors import PeerError
-from dacha.wire import dhcp4
+from dacha.wire import dhcp4, dhcp6
 from dacha.wire.dhcp4_server import Probe, Scope, Server
 from dacha.wire.dns_cache import Cache
 from dacha.wire.dns_zone import Zone
@@ -36,6 +36,10 @@ DNS = [
     for name, kind in (("gauge.real.internal", "A"), ("20.4.77.10.in-addr.arpa", "PTR"), ("real.internal", "ANY"))
     for edns in (-1, 0)
 ]
+KNOWN6 = {HARDWARE: IPv6Address("fd77:4::20")}
+GUEST6 = dhcp6.Scope6(IPv6Network("fd77:4::/64"), b"\0\3\0\1server", KNOWN6, (), "real.internal")
+CLIENT6 = (1, b"\0\3\0\1" + HARDWARE), (3, bytes(12) + b"\0\5\0\x18" + bytes(24))
+DHCP6 = [dhcp6.encode(dhcp6.Message(kind, b"abc", CLIENT6)) for kind in range(1, 12)]
 ARP = [encode_arp(arp_probe(HARDWARE, IPv4Address("10.77.4.20")))]
 
 
@@ -80,8 +84,12 @@ def main() -> int:
             cache.find(data, 0.0, udp=True)
             cache.keep(data, data, 0.0)
 
+    def ip6(data: bytes) -> None:
+        dhcp6.answer(GUEST6, dhcp6.decode(data), IPv6Address("fe80::1"))
+
     kinds: list[tuple[str, Callable[[bytes], object], list[bytes], int]] = [
-        ("DHCP", dhcp, DHCP, 500_000), ("ARP", decode_arp, ARP, 300_000), ("DNS", names, DNS, 200_000),
+        ("DHCP", dhcp, DHCP, 400_000), ("DHCPv6", ip6, DHCP6, 200_000), ("ARP", decode_arp, ARP, 200_000),
+        ("DNS", names, DNS, 200_000),
     ]  # fmt: skip
     total, slowest = 0, 0.0
     before = 0

@@ -140,6 +140,21 @@ def test_dhcpcd_gets_the_reserved_address(serving: HostedLab) -> None:
     assert "10.77.4.20" in said and "leased" in said, said
 
 
+def test_ipv6_by_advertisement_and_dhcp(serving: HostedLab) -> None:
+    """The kernel itself takes the router and the prefix; ISC's client takes the planned address."""
+    client = Client(serving, GAUGE)
+    files = ["-lf", str(serving.folder / "leases6"), "-pf", str(serving.folder / "pid6")]
+    deadline = time.monotonic() + 20
+    while "default via fe80::" not in client.run("ip", "-6", "route"):
+        assert time.monotonic() < deadline, client.run("ip", "-6", "route")
+        time.sleep(0.2)
+    assert "fd77:4::/64 dev eth0 proto kernel" in client.run("ip", "-6", "route")
+    assert "fd77:4::" not in client.run("ip", "-6", "address", "show", "eth0"), "nobody makes addresses by himself"
+    client.run("dhclient", "-6", "-1", "-v", *files, "-sf", "/bin/true", "eth0")
+    assert "iaaddr fd77:4::20" in (serving.folder / "leases6").read_text()
+    os.kill(int((serving.folder / "pid6").read_text()), signal.SIGKILL)
+
+
 def test_an_address_in_use_is_found_before_it_is_offered(serving: HostedLab) -> None:
     client = Client(serving, STRANGER)
     world = serving.world

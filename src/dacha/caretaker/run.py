@@ -12,6 +12,7 @@ from pathlib import Path
 
 from dacha.caretaker.dhcp import DhcpService
 from dacha.caretaker.dns import DnsService
+from dacha.caretaker.ip6 import Ip6Service
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.services import Served, served, zone_of
 from dacha.core.errors import BusyError, DachaError
@@ -36,6 +37,7 @@ class Caretaker:
 
     def __init__(self) -> None:
         self._dhcp: list[DhcpService] = []
+        self._ip6: list[Ip6Service] = []
         self._dns: list[DnsService] = []
         self._cache = Cache()
         self.failed = False
@@ -59,6 +61,8 @@ class Caretaker:
             if network.scope:
                 journal = Journal(leases_file(ws.home, name))
                 self._dhcp.append(DhcpService(link, network.scope, journal, self._says(network)))
+            if network.scope6 and network.advertisement:
+                self._ip6.append(Ip6Service(link, network.advertisement, network.scope6, self._says(network)))
             for address in network.resolvers:
                 await names.listen(link, address)
         except OSError as e:
@@ -70,9 +74,11 @@ class Caretaker:
     def close(self) -> None:
         for dhcp in self._dhcp:
             dhcp.close()
+        for ip6 in self._ip6:
+            ip6.close()
         for names in self._dns:
             names.close()
-        self._dhcp, self._dns = [], []
+        self._dhcp, self._ip6, self._dns = [], [], []
 
 
 async def serve(lab_file: str) -> None:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
 from dacha.core.kernel_plan import BridgeLink, KernelPlan
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan
 from dacha.wire.dhcp4_server import Reservation, Scope
+from dacha.wire.dhcp6 import Scope6, identifier_of
 from dacha.wire.dns_zone import Address, Subnet, Zone
+from dacha.wire.router_advertisement import Advertisement
 
 
 class Served(NamedTuple):
@@ -17,6 +19,8 @@ class Served(NamedTuple):
 
     bridge: BridgeLink
     scope: Scope | None
+    scope6: Scope6 | None
+    advertisement: Advertisement | None
     resolvers: tuple[str, ...]
     admitted: tuple[Subnet, ...]
 
@@ -55,8 +59,22 @@ def served(lab: Lab, plan: Plan, kernel: KernelPlan) -> list[Served]:
                 reservations=_reservations(plan, net.name),
                 dynamic=lab.networks[net.name].dynamic,
             )
-        out.append(Served(bridge, scope, addresses, admitted))
+        scope6, said = _ip6(lab, plan, bridge)
+        out.append(Served(bridge, scope, scope6, said, addresses, admitted))
     return out
+
+
+def _ip6(lab: Lab, plan: Plan, bridge: BridgeLink) -> tuple[Scope6 | None, Advertisement | None]:
+    net = plan.networks[bridge.network]
+    if net.subnet6 is None or net.gateway6 is None:
+        return None, None
+    hardware = bytes.fromhex(bridge.hardware_address.replace(":", ""))
+    servers = tuple(a for a in net.name_servers if isinstance(a, IPv6Address)) or (net.gateway6,)
+    mine = [a for a in plan.adapters.values() if a.network == net.name and a.address6]
+    reserved = {bytes.fromhex(a.hardware_address.replace(":", "")): a.address6 for a in mine if a.address6}
+    scope = Scope6(net.subnet6, identifier_of(hardware), reserved, servers, domain_of(lab))
+    way_out = net.kind == "nat" and not net.isolated
+    return scope, Advertisement(net.subnet6, way_out, servers, domain_of(lab), hardware)
 
 
 def _reservations(plan: Plan, network: str) -> dict[bytes, Reservation]:

@@ -6,12 +6,12 @@ Pure and stable: the same lab and the same use of the host give the same plan.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from ipaddress import IPv4Address, IPv4Network, IPv6Address
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import NamedTuple
 
 from dacha.core.address_pool import SMALLEST, AddressPool, NetworkPlan, wrong
 from dacha.core.findings import Finding, Path
-from dacha.core.identity import hardware_address
+from dacha.core.identity import hardware_address, local_prefix
 from dacha.core.lab import Adapter, Lab, Network
 from dacha.core.nearest import did_you_mean
 from dacha.core.subnets import UsedSubnets, free_subnet
@@ -87,7 +87,7 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
             adapter.model,
             address,
             net.subnet.prefixlen if net.subnet else adapter.prefix or 24,
-            adapter.address6,
+            adapter.address6 or (pool.propose6(name, address) if lab.networks[adapter.network].served else None),
             net.subnet6.prefixlen if net.subnet6 else adapter.prefix6 or 64,
         )
     return plan
@@ -152,10 +152,13 @@ def _networks(lab: Lab, host_subnets: list[IPv4Network], plan: AddressPlan) -> N
             else:
                 everything.add(subnet)
                 plan.chosen["network", net.name, "subnet"] = str(subnet)
-        plan.networks[net.name] = _network_plan(net, subnet, plan.findings)
+        subnet6 = net.subnet6 or (local_prefix(lab.name, net.name) if net.served else None)
+        plan.networks[net.name] = _network_plan(net, subnet, subnet6, plan.findings)
 
 
-def _network_plan(net: Network, subnet: IPv4Network | None, findings: list[Finding]) -> NetworkPlan:
+def _network_plan(
+    net: Network, subnet: IPv4Network | None, subnet6: IPv6Network | None, findings: list[Finding]
+) -> NetworkPlan:
     gateway, resolver = net.gateway, None
     if subnet is not None and net.kind != "bridge" and subnet.prefixlen <= SMALLEST:
         gateway = gateway or subnet.network_address + 1
@@ -188,23 +191,23 @@ def _network_plan(net: Network, subnet: IPv4Network | None, findings: list[Findi
         elif gateway and low <= gateway <= high:
             wrong(findings, "dynamic-gateway", path, f"the dynamic range holds the gateway {gateway}", "begin it later")
     gateway6 = net.gateway6
-    if net.subnet6 is not None and net.kind != "bridge":
-        if net.subnet6.prefixlen != 64:
+    if subnet6 is not None and net.kind != "bridge":
+        if subnet6.prefixlen != 64:
             wrong(
                 findings,
                 "subnet6-size",
                 ("network", net.name, "subnet6"),
-                f"{net.subnet6} is not a /64",
+                f"{subnet6} is not a /64",
                 "guests configure themselves on a /64 only (RFC 4291 section 2.5.4)",
             )
-        gateway6 = gateway6 or net.subnet6.network_address + 1
+        gateway6 = gateway6 or subnet6.network_address + 1
     return NetworkPlan(
         name=net.name,
         kind=net.kind,
         subnet=subnet,
         gateway=gateway,
         resolver=resolver,
-        subnet6=net.subnet6,
+        subnet6=subnet6,
         gateway6=gateway6,
         name_servers=net.name_servers,
         isolated=net.isolated,

@@ -147,6 +147,18 @@ class AddressPool:
         chosen[path] = str(free)
         return free
 
+    def propose6(self, guest: str, address: IPv4Address | None) -> IPv6Address | None:
+        """An IPv6 address that people see is the same guest's: it counts on from the prefix as the IPv4 one does from
+        the subnet."""
+        subnet, subnet6 = self.plan.subnet, self.plan.subnet6
+        if address is None or subnet is None or subnet6 is None:
+            return None
+        found = subnet6.network_address + (int(address) - int(subnet.network_address))
+        while found in self.taken or found == self.plan.gateway6:
+            found += 1 << 16
+        self.taken[found] = guest
+        return found
+
     def next_free(self) -> IPv4Address | None:
         """The lowest address that a guest may have and none has, from the tenth on where there is room."""
         subnet = self.plan.subnet

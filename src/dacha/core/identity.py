@@ -7,12 +7,21 @@ lab leaves no stale neighbour entries on a LAN.
 from __future__ import annotations
 
 from hashlib import sha256
+from ipaddress import IPv6Network
 
 
 def hardware_address(lab: str, guest: str, index: int) -> str:
     """The Ethernet address of a guest's adapter: unicast, locally administered (IEEE 802, U/L bit)."""
     digest = sha256(f"adapter\0{lab}\0{guest}\0{index}".encode()).digest()
     return ":".join(f"{b:02x}" for b in (0x02, *digest[:5]))
+
+
+def local_prefix(lab: str, network: str) -> IPv6Network:
+    """The IPv6 prefix of a network that was given none: a unique local one (RFC 4193 section 3.2). Its global number
+    follows from the lab's name, so that it stays; two labs of other names have another."""
+    lab_bits = sha256(f"prefix\0{lab}".encode()).digest()[:5]
+    network_bits = sha256(f"prefix\0{lab}\0{network}".encode()).digest()[:2]
+    return IPv6Network((b"\xfd" + lab_bits + network_bits + bytes(8), 64))
 
 
 def machine_uuid(lab: str, guest: str) -> str:
