@@ -15,6 +15,7 @@ need ssh openssh-client
 need ip iproute2
 need nft nftables
 need ping iputils-ping
+need arping iputils-arping
 need sysctl procps
 need cpio cpio
 need shellcheck shellcheck

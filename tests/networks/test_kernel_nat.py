@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import socket
+import time
+
 from dacha.core.kernel_plan import link_name
 from tests.networks.world import HostedLab
 
@@ -130,19 +133,33 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     spoof(lab, "locker", "10.77.9.99")
     assert world.run("host", "ping", "-c1", "-W1", "-I", "10.77.9.1", "10.77.9.99", check=False).count(" 0 received")
     assert world.reads("host", "10.77.9.10", 22).startswith(SSH)
+    # Which address it uses is seen on the wire all the same, and said.
+    deadline = time.monotonic() + 15
+    while not (row := lab("address", "list", "--json").json["addresses"][1])["conflict"]:
+        assert time.monotonic() < deadline, row
+        world.run(
+            "host", "arping", "-c1", "-w1", "-I", link_name("real", "network", "vault"), "10.77.9.99", check=False
+        )
+    assert (row["guest"], row["seen"]) == ("locker", "10.77.9.99")
+    log = (lab.folder / "state/labs/real/caretaker.log").read_text()
+    assert "locker uses 10.77.9.99, and 10.77.9.10 is planned" in log
+    assert "it uses 10.77.9.99 on vault, and 10.77.9.10 is planned" in lab("check").out
 
 
 def spoof(lab: HostedLab, guest: str, address: str) -> None:
-    """Give a guest one more address, by its own console where it is root."""
-    import socket
-    import time
+    """Give a guest one more address."""
+    on_console(lab, guest, f"ip address add {address}/24 dev eth0")
 
+
+def on_console(lab: HostedLab, guest: str, command: str) -> None:
+    """Run a command in a guest by its own console, where it is root."""
+    done = f"done {time.monotonic_ns()}"
     with socket.socket(socket.AF_UNIX) as console:
         console.connect(f"{lab.env['DACHA_RUN']}/real/{guest}/serial")
-        console.sendall(f"ip address add {address}/24 dev eth0 && echo tak''en\n".encode())
+        console.sendall(f"{command}; echo ''{done[:4]}''{done[4:]}\n".encode())
         deadline = time.monotonic() + 20
-        while "taken" not in lab("console", guest, "--record").out:
-            assert time.monotonic() < deadline
+        while done not in (said := lab("console", guest, "--record").out):
+            assert time.monotonic() < deadline, said[-500:]
             time.sleep(0.2)
 
 

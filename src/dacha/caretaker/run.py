@@ -15,9 +15,13 @@ from dacha.caretaker.dns import DnsService
 from dacha.caretaker.ip6 import Ip6Service
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.services import Served, served, zone_of
+from dacha.caretaker.watching import Watch
 from dacha.core.errors import BusyError, DachaError
+from dacha.core.kernel_plan import KernelPlan
+from dacha.core.plan import Plan
 from dacha.engine import kernel
 from dacha.engine.caretaking import leases_file, lock_file, note_running
+from dacha.engine.sightings import sightings_file
 from dacha.engine.workspace import Workspace, load
 from dacha.host.files import locked
 from dacha.wire.dns_cache import Cache
@@ -40,6 +44,7 @@ class Caretaker:
         self._ip6: list[Ip6Service] = []
         self._dns: list[DnsService] = []
         self._cache = Cache()
+        self._watch: Watch | None = None
         self.failed = False
 
     async def renew(self, ws: Workspace) -> None:
@@ -48,8 +53,17 @@ class Caretaker:
         self.failed = False
         plan = ws.plan
         zone = zone_of(ws.lab, plan)
-        for network in served(ws.lab, plan, kernel.wanted(ws, plan)):
+        links = kernel.wanted(ws, plan)
+        self._watch_taps(ws, plan, links)
+        for network in served(ws.lab, plan, links):
             await self._serve(ws, network, DnsService(zone, self._cache, network.admitted, self._says(network)))
+
+    def _watch_taps(self, ws: Workspace, plan: Plan, links: KernelPlan) -> None:
+        taps = {t.name: (t.guest, t.adapter, plan.adapters[t.guest, t.adapter].address) for t in links.taps()}
+        try:
+            self._watch = Watch(taps, sightings_file(ws.home), log)
+        except OSError as e:
+            log(f"cannot watch which addresses guests use: {e.strerror or e}")
 
     def _says(self, network: Served) -> Callable[[str], None]:
         return lambda text: log(f"{network.bridge.network}: {text}")
@@ -72,6 +86,9 @@ class Caretaker:
         log(f"{name}: serves DHCP and DNS on {link}, {', '.join(network.resolvers)}")
 
     def close(self) -> None:
+        if self._watch:
+            self._watch.close()
+            self._watch = None
         for dhcp in self._dhcp:
             dhcp.close()
         for ip6 in self._ip6:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import time
+from typing import Any
 
 from dacha.cli import output
 from dacha.cli.commands import Parser, common
@@ -29,9 +31,11 @@ def address_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_list(args: argparse.Namespace) -> int:
     from dacha.core.identity import host_name
+    from dacha.engine.sightings import read
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
+    seen = read(ws.home)
     rows = [
         {
             "guest": a.guest,
@@ -42,6 +46,9 @@ def run_list(args: argparse.Namespace) -> int:
             "address6": str(a.address6) if a.address6 else None,
             "hardware_address": a.hardware_address,
             "name": host_name(ws.lab.name, a.guest),
+            "seen": str(s.address) if (s := seen.get((a.guest, a.number))) else None,
+            "seen_at": s.at if s else None,
+            "conflict": bool(s and a.address and s.address != a.address),
             "planned": ("guest", a.guest, "adapter", a.number, "address") in ws.plan.chosen,
         }
         for a in ws.plan.adapters.values()
@@ -53,7 +60,7 @@ def run_list(args: argparse.Namespace) -> int:
         output.say("No adapters yet. Next: dacha guest add NAME --from IMAGE")
         return 0
     output.table(
-        ("ADDRESS", "NETWORK", "GUEST", "HARDWARE ADDRESS", "NAME"),
+        ("ADDRESS", "NETWORK", "GUEST", "HARDWARE ADDRESS", "NAME", *(["SEEN ON THE WIRE"] if seen else [])),
         [
             (
                 " ".join(str(a) for a in (r["address"], r["address6"]) if a) or "from the LAN",
@@ -61,11 +68,21 @@ def run_list(args: argparse.Namespace) -> int:
                 str(r["guest"]),
                 str(r["hardware_address"]),
                 str(r["name"]),
+                *([_seen_words(r)] if seen else []),
             )
             for r in rows
         ],
     )
     return 0
+
+
+def _seen_words(row: dict[str, Any]) -> str:
+    from dacha.core.units import show_duration
+
+    if row["seen"] is None:
+        return "-"
+    age = f"{show_duration(max(0.0, time.time() - row['seen_at']))} ago"
+    return f"{row['seen']}: NOT AS PLANNED, {age}" if row["conflict"] else age
 
 
 def run_propose(args: argparse.Namespace) -> int:

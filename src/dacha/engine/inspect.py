@@ -13,6 +13,8 @@ from dacha.core.lab import Guest
 from dacha.core.plan import Plan
 from dacha.engine.inspect_guest import file_findings
 from dacha.engine.inspect_links import bridge_findings
+from dacha.engine.sightings import conflicts
+from dacha.engine.sightings import read as sightings
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import PROGRAMS, existing, facts, program
 
@@ -36,6 +38,9 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
                 )
             )
     findings += bridge_findings(ws)
+    findings += conflicts(
+        plan, {k: s for k, s in sightings(ws.home).items() if observed.get(k[0], ObservedGuest()).running}
+    )
     if ws.lab.guests:
         findings += accelerator_findings(ws)
     findings += port_findings(ws, plan, observed)
