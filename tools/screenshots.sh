@@ -47,6 +47,11 @@ export DACHA_LAB="$DACHA_STATE/demo/lab.toml"
 shot install "$typed; typed dacha media add saltmarsh-installer.iso; echo; typed dacha media list; echo; typed dacha guest add tower --install saltmarsh-installer --disk 256MiB --memory 256MiB --user ops --key demo_key.pub; echo; typed dacha door add tower ssh > /dev/null; typed dacha apply --no-wait; sleep 6; typed dacha status; sleep 45; echo; typed dacha status | grep -E 'GUEST|tower'; echo; typed dacha connect tower -- hostname"
 shot screen "$typed; typed dacha guest add blank --disk 1MiB --memory 64MiB > /dev/null; dacha apply --no-wait > /dev/null; sleep 8; typed dacha screen blank --text; echo; typed dacha screen blank --save blank.png; echo; typed dacha screen blank --listen host"
 dacha stop --all --force --wait 0s > /dev/null
+mkdir "$work/kernel"
+cp "$DACHA_STATE/demo/"demo_key* "$work/kernel"
+sed -e 's/^name = .*/name = "saltmarsh-kernel"/' -e 's/^kind = .*/&\ncarrier = "kernel"/' -e '/^isolated/d' "$DACHA_LAB" > "$work/kernel/lab.toml"
+# In a network namespace of its own, so that this host's networks stay as they are.
+shot kernel "cd $work/kernel; export DACHA_LAB=$work/kernel/lab.toml; unshare -n sh -c '$typed; ip link set lo up; typed dacha apply; echo; typed dacha status; echo; typed dacha address list; echo; typed dacha caretaker status; echo; typed dacha connect gauge -- wget -qO- http://charts.saltmarsh-kernel.internal/tides.csv | head -5; dacha caretaker stop > /dev/null; dacha stop --all --force --wait 0s > /dev/null'"
 dacha guest remove tower --with-disks > /dev/null
 dacha guest remove blank --with-disks > /dev/null
 rm "$DACHA_STATE/demo/saltmarsh-installer.iso"

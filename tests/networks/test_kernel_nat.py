@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import shutil
 import socket
+import tempfile
 import time
+from pathlib import Path
 
 from dacha.core.kernel_plan import link_name
 from tests.networks.world import HostedLab
@@ -228,4 +231,12 @@ def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
     assert "nft is not on this machine" in said and "apt install nftables" in said
     said = lab.without(["setpriv", "--bounding-set=-all", "--inh-caps=-all"], "apply").err
     assert "needs root" in said
+    nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "env"]
+    assert "cannot look into" in lab.without(nobody, "apply").err
+    with tempfile.TemporaryDirectory() as folder:
+        Path(folder).chmod(0o777)
+        shutil.copy(lab.file, folder)
+        places = [f"HOME={folder}", f"DACHA_STATE={folder}/state", f"DACHA_RUN={folder}/run"]
+        said = lab.without([*nobody, *places], "apply", "--lab", f"{folder}/lab.toml").err
+    assert "it is carried by the kernel, and only root may make links and rules" in said
     assert "dacha_real" not in ruleset(lab)

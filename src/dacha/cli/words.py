@@ -28,8 +28,7 @@ def network_words(ws: Workspace, name: str) -> str:
     net, plan = ws.lab.networks[name], ws.plan.networks[name]
     parts = [{"nat": "NAT", "host-only": "host-only", "bridge": f"bridge on {net.interface}"}[net.kind]]
     parts += [str(s) for s in (plan.subnet, plan.subnet6) if s]
-    if net.isolated:
-        parts.append("isolated")
+    parts += [word for word, on in (("on the kernel", net.served), ("isolated", net.isolated)) if on]
     return ", ".join(parts)
 
 

@@ -44,7 +44,7 @@ from dacha.engine import caretaking, disks, inspect, install, kernel, power, pre
 from dacha.engine.disks import Progress, silent
 from dacha.engine.edit import settled
 from dacha.engine.inspect_guest import file_findings
-from dacha.engine.inspect_links import bridge_findings
+from dacha.engine.inspect_links import kernel_findings
 from dacha.engine.machines import machines as machines_of
 from dacha.engine.observe import observe
 from dacha.engine.profiles import profiles
@@ -103,7 +103,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     for name in starting:
         wrong += file_findings(ws, ws.lab.guests[name], seen[name])
         wrong += inspect.screen_findings(ws.lab.guests[name], seen[name])
-    wrong += bridge_findings(ws)
+    wrong += kernel_findings(ws)
     if errors(wrong):
         raise lab_error_or_host(ws, errors(wrong))
     ws = settle(ws, report)

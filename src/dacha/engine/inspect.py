@@ -12,7 +12,7 @@ from dacha.core.findings import ERROR, NOTE, Finding
 from dacha.core.lab import Guest
 from dacha.core.plan import Plan
 from dacha.engine.inspect_guest import file_findings
-from dacha.engine.inspect_links import bridge_findings
+from dacha.engine.inspect_links import kernel_findings
 from dacha.engine.sightings import conflicts
 from dacha.engine.sightings import read as sightings
 from dacha.engine.workspace import Workspace
@@ -37,7 +37,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
                     "host",
                 )
             )
-    findings += bridge_findings(ws)
+    findings += kernel_findings(ws)
     findings += conflicts(
         plan, {k: s for k, s in sightings(ws.home).items() if observed.get(k[0], ObservedGuest()).running}
     )

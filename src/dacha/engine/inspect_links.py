@@ -2,13 +2,37 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from dacha.core.findings import ERROR, NOTE, Finding
 from dacha.core.lab import Network
 from dacha.engine.workspace import Workspace
 from dacha.host import iproute
+from dacha.host.facts import program
 from dacha.host.iproute import SeenLink
+
+# Programs that networks on the kernel need: each with its Debian package and what it does.
+_PROGRAMS = (("ip", "iproute2", "makes links"), ("nft", "nftables", "makes doors, NAT and isolation"))
+
+
+def kernel_findings(ws: Workspace) -> list[Finding]:
+    """What keeps this host from carrying the lab's networks in the kernel: missing programs, missing privileges."""
+    carried = [n for n in ws.lab.networks.values() if n.by_kernel]
+    if not carried:
+        return []
+    found = []
+    for name, package, purpose in _PROGRAMS:
+        if program(name) is None:
+            what, remedy = f"{name} is not on this machine: it {purpose}", f"on Debian: apt install {package}"
+            found.append(Finding(ERROR, "program-missing", "host", what, remedy, (), "host"))
+    if os.geteuid() != 0:
+        network = carried[0]
+        remedy = "run dacha as root" + ("" if network.kind == "bridge" else ', or carrier = "user"')
+        what = "it is carried by the kernel, and only root may make links and rules"
+        path = ("network", network.name)
+        found.append(Finding(ERROR, "privilege", f"network {network.name}", what, remedy, path, "host"))
+    return found or bridge_findings(ws)
 
 
 def bridge_findings(ws: Workspace) -> list[Finding]:

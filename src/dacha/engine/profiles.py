@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from functools import cache
 from pathlib import Path
 
-from dacha.core.errors import UsageError
+from dacha.core.errors import HostError, UsageError
 from dacha.core.profile import Profile, read_profile
 from dacha.host import folders
 
@@ -20,8 +20,11 @@ class ProfileFolder(Mapping[str, Profile]):
     def __init__(self) -> None:
         self._files: dict[str, Path] = {}
         for folder in (_OWN, folders.config() / "profiles"):
-            if folder.is_dir():
-                self._files |= {p.stem: p for p in folder.glob("*.toml")}
+            try:
+                if folder.is_dir():
+                    self._files |= {p.stem: p for p in folder.glob("*.toml")}
+            except OSError as e:
+                raise HostError(f"cannot look into {folder}", why=e.strerror or str(e)) from e
         self._read: dict[str, Profile] = {}
 
     def __getitem__(self, name: str) -> Profile:

@@ -30,8 +30,11 @@ def find_lab_file(named: str | None) -> Path:
         return Path(named).expanduser().absolute()
     here = Path.cwd()
     for folder in (here, *here.parents):
-        if (folder / NAME).is_file():
-            return folder / NAME
+        try:
+            if (folder / NAME).is_file():
+                return folder / NAME
+        except OSError as e:
+            raise HostError(f"cannot look into {folder}", why=e.strerror or str(e)) from e
     own = folders.config() / NAME
     if own.is_file():
         return own
