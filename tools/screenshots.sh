@@ -49,9 +49,22 @@ shot screen "$typed; typed dacha guest add blank --disk 1MiB --memory 64MiB > /d
 dacha stop --all --force --wait 0s > /dev/null
 mkdir "$work/kernel"
 cp "$DACHA_STATE/demo/"demo_key* "$work/kernel"
-sed -e 's/^name = .*/name = "saltmarsh-kernel"/' -e 's/^kind = .*/&\ncarrier = "kernel"/' -e '/^isolated/d' "$DACHA_LAB" > "$work/kernel/lab.toml"
+sed -e 's/^name = .*/name = "saltmarsh-kernel"/' -e 's/^kind = .*/&\ncarrier = "kernel"/' -e '/^isolated/d' \
+    "$DACHA_LAB" > "$work/kernel/lab.toml"
 # In a network namespace of its own, so that this host's networks stay as they are.
-shot kernel "cd $work/kernel; export DACHA_LAB=$work/kernel/lab.toml; unshare -n sh -c '$typed; ip link set lo up; typed dacha apply; echo; typed dacha status; echo; typed dacha address list; echo; typed dacha caretaker status; echo; typed dacha connect gauge -- wget -qO- http://charts.saltmarsh-kernel.internal/tides.csv | head -5; dacha caretaker stop > /dev/null; dacha stop --all --force --wait 0s > /dev/null'"
+cat > "$work/kernel/show.sh" <<END
+$typed
+ip link set lo up
+dacha apply --wait 60s > /dev/null
+typed dacha status
+echo; typed dacha address list
+echo; typed dacha caretaker status
+echo; typed dacha connect gauge -- wget -qO- http://charts.saltmarsh-kernel.internal/tides.csv | head -n 5
+echo; typed dacha door add charts page --service http --from lan --port 8080; echo; typed dacha apply; echo; typed dacha diff
+dacha caretaker stop > /dev/null
+dacha stop --all --force --wait 0s > /dev/null
+END
+shot kernel "cd $work/kernel; export DACHA_LAB=$work/kernel/lab.toml; unshare -n sh show.sh"
 dacha guest remove tower --with-disks > /dev/null
 dacha guest remove blank --with-disks > /dev/null
 rm "$DACHA_STATE/demo/saltmarsh-installer.iso"

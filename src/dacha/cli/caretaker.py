@@ -87,7 +87,7 @@ def run_status(args: argparse.Namespace) -> int:
     if process is None:
         output.say("The caretaker does not run: guests get no addresses and no names. dacha apply starts it.")
     else:
-        age = f" since {show_duration(time.time() - since)}" if since else ""
+        age = f", for {show_duration(time.time() - since)} now" if since else ""
         output.say(f"The caretaker runs{age}, process {process.pid}.")
     output.say(f"What it did and why: {log}")
     if rows:

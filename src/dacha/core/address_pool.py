@@ -148,14 +148,15 @@ class AddressPool:
         return free
 
     def propose6(self, guest: str, address: IPv4Address | None) -> IPv6Address | None:
-        """An IPv6 address that people see is the same guest's: it counts on from the prefix as the IPv4 one does from
-        the subnet."""
+        """An IPv6 address that people see is the same guest's: 10.77.4.20 of a /24 gives PREFIX::20."""
         subnet, subnet6 = self.plan.subnet, self.plan.subnet6
         if address is None or subnet is None or subnet6 is None:
             return None
-        found = subnet6.network_address + (int(address) - int(subnet.network_address))
+        # The decimal digits are written as they are, though IPv6 reads them as hexadecimal ones.
+        digits = str(int(address) - int(subnet.network_address))
+        found = subnet6.network_address + int(digits, 16)
         while found in self.taken or found == self.plan.gateway6:
-            found += 1 << 16
+            found += 1 << 32
         self.taken[found] = guest
         return found
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
+from dacha.core.kernel_plan import link_name
 from dacha.core.lab import Guest, Lab
 from dacha.core.plan import Plan
 from dacha.core.units import GIB, show_size
@@ -36,7 +37,7 @@ def promised(lab: Lab) -> tuple[int, int, int]:
 
 def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
     """Everything that can be said from the file alone."""
-    findings = list(plan.findings)
+    findings = [*plan.findings, *_check_link_names(lab, plan)]
     seen_exposed: set[str] = set()
     for guest in lab.guests.values():
         here: Path = ("guest", guest.name)
@@ -93,6 +94,21 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
                 )
             )
     return findings
+
+
+def _check_link_names(lab: Lab, plan: Plan) -> Iterator[Finding]:
+    """Two adapters whose links would be called alike: rare, and never to be found out by one of them being gone."""
+    seen: dict[str, str] = {}
+    for adapter in plan.adapters.values():
+        if not lab.networks[adapter.network].by_kernel:
+            continue
+        name = link_name(lab.name, "guest", adapter.guest, str(adapter.number))
+        other = seen.setdefault(name, adapter.guest)
+        if other != adapter.guest:
+            what = f"its link on this host would have the name of one of {other}'s, {name}"
+            yield Finding(
+                ERROR, "link-name", f"guest {adapter.guest}", what, "rename one of the two", ("guest", adapter.guest)
+            )
 
 
 def _check_machine(lab: Lab, guest: Guest) -> Iterator[Finding]:

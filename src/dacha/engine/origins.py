@@ -42,7 +42,9 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         ("resolution", dots if guest.video else "no display"),
         ("start", f"with the host, order {start.order}" if start.at_boot else "not with the host"),
     ]
-    out = [Value(key, shown, found.source(key)) for key, shown in rows]
+    # A guest whose kernel is started directly has that instead of an order.
+    behind = {"boot-order": "boot"} if guest.boot else {}
+    out = [Value(key, shown, found.source(behind.get(key, key))) for key, shown in rows]
     for n, disk in enumerate(guest.disks):
         where = ("disk", n)
         size = show_size(disk.size) if disk.size else "its image's size"
