@@ -119,7 +119,8 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
     if kernel.concerned(ws):
-        changes = kernel.merge(changes, kernel.difference(ws, ws.plan))
+        on = {name for name, guest in seen.items() if guest.running}
+        changes = kernel.merge(changes, kernel.difference(ws, ws.plan, on))
     outcome = _carry_out(ws, machines, keyed, changes, report, progress)
     for name in concerned:
         # An installation whose follower was killed is followed again.

@@ -3,14 +3,24 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from hashlib import sha256
 from pathlib import Path
 from typing import NamedTuple
 
-from dacha.core.changes import Caretaker, Change, Forwarding, LoadRules, MakeLink, RemoveLink, RemoveRules, WriteDown
+from dacha.core.changes import (
+    Caretaker,
+    Change,
+    ChangeMachine,
+    Forwarding,
+    LoadRules,
+    MakeLink,
+    RemoveLink,
+    RemoveRules,
+    WriteDown,
+)
 from dacha.core.errors import HostError
-from dacha.core.kernel_plan import BridgeLink, DirectLink, KernelPlan, Link, alias_prefix, kernel_plan
+from dacha.core.kernel_plan import BridgeLink, DirectLink, KernelPlan, Link, TapLink, alias_prefix, kernel_plan
 from dacha.core.plan import Plan
 from dacha.core.ruleset import FAMILIES, removal, ruleset, table_name
 from dacha.engine import caretaking
@@ -67,12 +77,20 @@ def differs(link: Link, seen: SeenLink) -> bool:
     return seen.parent != link.parent if isinstance(link, DirectLink) else seen.master != link.bridge
 
 
+def _lost(link: TapLink | DirectLink, seen: SeenLink | None) -> bool:
+    """True when no process has the link open: a tap has a carrier exactly while one has."""
+    return seen is None or (isinstance(link, TapLink) and seen.up and not seen.carrier)
+
+
 def _localnet(link: BridgeLink) -> str | None:
     return sysctls.read(f"net/ipv4/conf/{link.name}/route_localnet")
 
 
-def difference(ws: Workspace, plan: Plan) -> list[Change]:
-    """What would bring the kernel to what the lab says. Raises HostError when a name is another's."""
+def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Change]:
+    """What would bring the kernel to what the lab says; `on` are the guests that run.
+
+    Raises HostError when a name is another's.
+    """
     if not concerned(ws):
         return []
     target, seen = wanted(ws, plan), observe(ws)
@@ -91,6 +109,9 @@ def difference(ws: Workspace, plan: Plan) -> list[Change]:
             changes.append(MakeLink(link, False))
         elif differs(link, seen.own[name]):
             changes.append(MakeLink(link, True))
+        if isinstance(link, TapLink | DirectLink) and link.guest in on and _lost(link, seen.own.get(name)):
+            # A link that is made again is another one; QEMU holds on to the one that is gone.
+            changes.append(ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed"))
     text = ruleset(ws.lab, plan, target)
     doors = sum(d.carrier == "kernel" for d in plan.doors.values())
     if target.bridges() and (seen.rules is None or seen.rules != _loaded(ws, text)):
@@ -113,7 +134,7 @@ def difference(ws: Workspace, plan: Plan) -> list[Change]:
 def merge(changes: list[Change], kernel: list[Change]) -> list[Change]:
     """The lab's changes with the kernel's where they belong: made before any guest is touched, removed after."""
     last = (Forwarding(False), Caretaker(False))
-    first = [c for c in kernel if not isinstance(c, RemoveLink | RemoveRules) and c not in last]
+    first = [c for c in kernel if not isinstance(c, RemoveLink | RemoveRules | ChangeMachine) and c not in last]
     written = [c for c in changes if isinstance(c, WriteDown)]
     rest = [c for c in changes if not isinstance(c, WriteDown)]
     return [*written, *first, *rest, *(c for c in kernel if c not in first)]

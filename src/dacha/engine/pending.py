@@ -16,5 +16,5 @@ def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None) -> 
     if any(n.by_kernel for n in ws.lab.networks.values()) or (ws.home.folder / "kernel.json").exists():
         from dacha.engine import kernel
 
-        changes = kernel.merge(changes, kernel.difference(ws, ws.plan))
+        changes = kernel.merge(changes, kernel.difference(ws, ws.plan, {n for n, s in seen.items() if s.running}))
     return changes
