@@ -34,6 +34,7 @@ need udhcpc udhcpc
 need dhclient isc-dhcp-client
 need dhcpcd dhcpcd-base
 need dig dnsutils
+[ -e /usr/lib/ipxe/qemu/efi-virtio.rom ] || missing="$missing ipxe-qemu"
 need dpkg-deb dpkg
 "$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"
 

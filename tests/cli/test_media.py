@@ -4,6 +4,7 @@ import hashlib
 import http.server
 import subprocess
 import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, ClassVar
@@ -178,3 +179,25 @@ def test_an_addition_killed_at_any_moment_leaves_nothing_half_made(lab: Lab, med
         assert "No media yet" in lab("media", "list").out
     lab("media", "add", str(medium), "--name", "half")
     assert stored(lab)[-2:] == ["half.iso", "half.json"]
+
+
+def test_two_additions_of_one_name_at_once_keep_one_and_refuse_the_other(lab: Lab) -> None:
+    """Both are still being read when the other begins: each waits for the end of its standard input."""
+    contents = [bytes([n]) * 510 + b"\x55\xaa" + bytes([n]) * 4096 for n in (1, 2)]
+    running = []
+    for _ in contents:
+        command = [PROGRAM, "media", "add", "-", "--name", "tides"]
+        pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
+        running.append(subprocess.Popen(command, cwd=lab.folder, env=lab.env, **pipes))  # type: ignore[call-overload]
+    parts = lab.folder / "state/media"
+    deadline = time.monotonic() + 20
+    while len(list(parts.glob(".tides.*.part")) if parts.is_dir() else ()) < 2:
+        assert time.monotonic() < deadline
+        time.sleep(0.02)
+    said = [p.communicate(content) for p, content in zip(running, contents, strict=True)]
+    assert sorted(p.returncode for p in running) == [0, 2]
+    assert sum(b"there is a medium tides already" in err for _, err in said) == 1
+    (kept,) = lab("media", "list", "--json").json["media"]
+    winner = next(n for n, p in enumerate(running) if p.returncode == 0)
+    assert kept["sha256"] == hashlib.sha256(contents[winner]).hexdigest()
+    assert not list(parts.glob(".tides.*.part"))

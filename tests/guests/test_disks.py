@@ -188,7 +188,11 @@ def test_missing_programs_and_firmware_say_which_package_brings_them(lab: Lab) -
     """In a mount namespace in which the files are hidden."""
     lab("new", "pier")
     lab("guest", "add", "gauge", "--system", "windows", "--secure-boot")
-    hide = 'mount -t tmpfs none /usr/share/OVMF && mount --bind /dev/null $(command -v swtpm) && exec "$@"'
+    lab("guest", "add", "buoy")
+    text = lab.file.read_text()
+    lab.file.write_text(text.replace("[guest.buoy]", '[guest.buoy]\nboot-order = ["network"]'))
+    hide = "mount -t tmpfs none /usr/share/OVMF && mount -t tmpfs none /usr/lib/ipxe && "
+    hide += 'mount --bind /dev/null "$(command -v swtpm)" && exec "$@"'
     done = subprocess.run(
         ["unshare", "-m", "sh", "-c", hide, "sh", Path(os.sys.executable).with_name("dacha"), "check"],  # type: ignore[attr-defined]
         cwd=lab.folder, env=lab.env, capture_output=True, text=True, check=False,
@@ -196,6 +200,7 @@ def test_missing_programs_and_firmware_say_which_package_brings_them(lab: Lab) -
     assert done.returncode == 1
     assert "there is no UEFI firmware with Secure Boot for guests on this machine" in done.stdout
     assert "apt install ovmf" in done.stdout and "apt install swtpm" in done.stdout
+    assert "there is no boot ROM for adapters" in done.stdout and "apt install ipxe-qemu" in done.stdout
 
 
 def test_a_tpm_lives_and_ends_with_its_guest_and_its_loss_is_said(lab: Lab) -> None:

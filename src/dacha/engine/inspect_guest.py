@@ -13,6 +13,8 @@ from dacha.core.units import show_size
 from dacha.engine.machines import image_path, key_line
 from dacha.engine.workspace import Workspace
 
+# What BIOS boots from the network with, where distributions keep it; UEFI has its own.
+BOOT_ROMS = ("/usr/lib/ipxe/qemu/efi-virtio.rom", "/usr/share/qemu/efi-virtio.rom")
 # The Linux driver that a disk on each bus needs.
 DRIVERS = {"virtio": "virtio_blk", "sata": "ahci", "scsi": "virtio_scsi", "nvme": "nvme"}
 
@@ -60,6 +62,11 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
             firmware.find(guest.secure_boot)
         except HostError as e:
             wrong("firmware", ("secure-boot" if guest.secure_boot else "firmware",), e)
+    if "network" in guest.boot_order and guest.firmware == "bios" and not any(map(os.path.exists, BOOT_ROMS)):
+        error = HostError(
+            "there is no boot ROM for adapters on this machine", remedy="on Debian: apt install ipxe-qemu"
+        )
+        wrong("boot-rom", ("boot-order",), error)
     if guest.tpm:
         from dacha.hypervisor import tpm
 

@@ -20,7 +20,7 @@ from dacha.core.nearest import did_you_mean
 from dacha.core.units import show_size
 from dacha.formats.medium import Medium, inspect_iso, is_iso, looks_like_web_page
 from dacha.host import folders
-from dacha.host.files import refused, write_whole
+from dacha.host.files import folder_held, refused, write_whole
 
 # Large enough that Python's own work is lost beside hashing and copying, small enough to stay out of the way.
 CHUNK = 4 << 20
@@ -111,10 +111,7 @@ class Store:
         (name taken), HostError (no space), NoError (wrong checksum, cut short, not a medium): then nothing is kept.
         """
         folder = self.folder(storage)
-        if self.find(name):
-            raise UsageError(
-                f"there is a medium {name} already", remedy="choose another: --name NAME, or dacha media remove it"
-            )
+        self._refuse_taken(name)
         own = part is None
         part = part or folder / f".{name}.{os.getpid()}.part"
         keep = not own  # what a broken connection left is continued by the next try
@@ -133,22 +130,37 @@ class Store:
                     why=f"expected {expected.lower()}\nfound    {digest}",
                     remedy="get it again: it is damaged, or not what it claims to be",
                 )
-            same = next((k for k in self.all() if k.sha256 == digest), None)
+            same = self._same(digest)
             if same:
                 return same, False
             facts = inspect(part)
             problem = next(iter(facts.get("problems", ())), None)
             if problem:
                 raise NoError(f"{name} cannot be used: {problem}", remedy="get another; nothing was kept")
-            path = folder / (name + (".iso" if facts["kind"] == "iso" else ".img"))
-            os.replace(part, path)
-            record = {"file": path.name, "size": total, "sha256": digest, "facts": facts}
-            write_whole(folder / f"{name}.json", json.dumps(record, indent=1))
+            # Two at once may both have come so far: the second to be done finds the first one's name or contents.
+            with folder_held(folder):
+                same = self._same(digest)
+                if same:
+                    return same, False
+                self._refuse_taken(name)
+                path = folder / (name + (".iso" if facts["kind"] == "iso" else ".img"))
+                os.replace(part, path)
+                record = {"file": path.name, "size": total, "sha256": digest, "facts": facts}
+                write_whole(folder / f"{name}.json", json.dumps(record, indent=1))
             return Kept(name, storage, path, total, digest, facts), True
         finally:
             if not keep:
                 with contextlib.suppress(OSError):
                     part.unlink()
+
+    def _same(self, digest: str) -> Kept | None:
+        return next((k for k in self.all() if k.sha256 == digest), None)
+
+    def _refuse_taken(self, name: str) -> None:
+        if self.find(name):
+            raise UsageError(
+                f"there is a medium {name} already", remedy="choose another: --name NAME, or dacha media remove it"
+            )
 
     def remove(self, kept: Kept, users: list[str]) -> None:
         """Remove a medium that nobody uses. Raises UsageError naming who does."""

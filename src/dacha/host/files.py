@@ -95,6 +95,17 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
 
 
 @contextlib.contextmanager
+def folder_held(folder: Path) -> Iterator[None]:
+    """Hold a folder for the moment in which something is put into it; others wait. Leaves no file there."""
+    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(fd)
+
+
+@contextlib.contextmanager
 def editing(path: Path, wait_s: float = 20.0) -> Iterator[None]:
     """Keep other edits of `path` away while it is read, changed and replaced. Raises BusyError, HostError.
 
