@@ -11,7 +11,8 @@ import sys
 import time
 from statistics import median
 
-from dacha.core.kernel_plan import kernel_plan, link_name
+from dacha.core.identity import link_name
+from dacha.core.kernel_plan import kernel_plan
 from dacha.core.plan import make_plan
 from dacha.core.read import read_lab
 from dacha.core.ruleset import ruleset

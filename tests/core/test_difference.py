@@ -4,9 +4,10 @@ from typing import Any
 
 from dacha.core.changes import LIVE, NEXT_START, kind_of
 from dacha.core.check import HostFacts, check_host, check_lab, promised
-from dacha.core.difference import OFF, ON, ObservedGuest, difference
+from dacha.core.difference import difference
 from dacha.core.door_plan import Forward
 from dacha.core.machine import Machine, digest, first_boot, machine
+from dacha.core.observed import OFF, ON, ObservedGuest
 from dacha.core.plan import make_plan
 from dacha.core.read import read_lab
 

@@ -7,8 +7,8 @@ from ipaddress import IPv6Network
 from hypothesis import given
 
 from dacha.core.check import check_lab
-from dacha.core.identity import local_prefix
-from dacha.core.kernel_plan import NAME_MOST, BridgeLink, DirectLink, TapLink, alias_prefix, kernel_plan, link_name
+from dacha.core.identity import LINK_NAME_MOST, link_name, local_prefix
+from dacha.core.kernel_plan import BridgeLink, DirectLink, TapLink, alias_prefix, kernel_plan
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan, make_plan
 from dacha.core.read import read_lab
@@ -97,4 +97,4 @@ def test_link_names_fit_the_kernel_and_tell_labs_apart(lab: str, other: str, gue
     found = {link_name(x, kind, guest, n) for x in {lab, other} for kind in ("guest", "network") for n in "01"}
     assert len(found) == 4 * len({lab, other})
     for name in found:
-        assert 0 < len(name) <= NAME_MOST and name[0].isalpha() and not name.endswith("-")
+        assert 0 < len(name) <= LINK_NAME_MOST and name[0].isalpha() and not name.endswith("-")

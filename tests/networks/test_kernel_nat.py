@@ -8,7 +8,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from dacha.core.kernel_plan import link_name
+from dacha.core.identity import link_name
 from tests.networks.world import HostedLab
 
 LAB = """\

@@ -5,13 +5,15 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from dacha.core.door_plan import Forward
 from dacha.core.findings import Path
-from dacha.core.kernel_plan import BridgeLink, DirectLink, Link
 from dacha.core.lab import Disk
 from dacha.core.units import show_size
+
+if TYPE_CHECKING:
+    from dacha.core.kernel_plan import Link
 
 LIVE, NEXT_START = "live", "at next start"
 
@@ -124,6 +126,9 @@ class MakeLink(NamedTuple):
     guest: str | None = None
 
     def __str__(self) -> str:
+        # Imported when there is a link to speak of: most labs have none, and look at their changes at every command.
+        from dacha.core.kernel_plan import BridgeLink, DirectLink
+
         verb = "put right" if self.there else "make"
         if isinstance(self.link, BridgeLink):
             return f"{verb} network {self.link.network} ({self.link.name}, {', '.join(self.link.addresses)})"

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
-from dacha.core.kernel_plan import link_name
+from dacha.core.identity import link_name
 from dacha.core.lab import Guest, Lab
 from dacha.core.plan import Plan
 from dacha.core.units import GIB, show_size

@@ -9,6 +9,9 @@ from __future__ import annotations
 from hashlib import sha256
 from ipaddress import IPv6Network
 
+# Linux: IFNAMSIZ is 16 with the final zero (if.h).
+LINK_NAME_MOST = 15
+
 
 def hardware_address(lab: str, guest: str, index: int) -> str:
     """The Ethernet address of a guest's adapter: unicast, locally administered (IEEE 802, U/L bit)."""
@@ -36,3 +39,13 @@ def machine_uuid(lab: str, guest: str) -> str:
 def host_name(lab: str, guest: str) -> str:
     """The guest's full name: GUEST.LAB.internal (the domain ICANN reserved for private use)."""
     return f"{guest}.{lab}.internal"
+
+
+def link_name(lab: str, *parts: str) -> str:
+    """A name within the kernel's limit, the same at every run: a letter, six digits of a hash, what it is for.
+
+    The hash keeps the names of labs, networks and guests apart; its six hexadecimal digits make two of a hundred links
+    on a host alike once in three thousand hosts, and `apply` refuses a name that something else has.
+    """
+    digest = sha256("\0".join(("link", lab, *parts)).encode()).hexdigest()[:6]
+    return f"d{digest}-{parts[1]}"[:LINK_NAME_MOST].rstrip("-")

@@ -9,11 +9,9 @@ from collections.abc import Collection
 from hashlib import sha256
 from typing import NamedTuple
 
+from dacha.core.identity import link_name
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan
-
-# Linux: IFNAMSIZ is 16 with the final zero (if.h).
-NAME_MOST = 15
 
 
 class BridgeLink(NamedTuple):
@@ -73,16 +71,6 @@ class KernelPlan(NamedTuple):
 
     def taps(self) -> list[TapLink]:
         return [link for link in self.links.values() if isinstance(link, TapLink)]
-
-
-def link_name(lab: str, *parts: str) -> str:
-    """A name within the kernel's limit, the same at every run: a letter, six digits of a hash, what it is for.
-
-    The hash keeps the names of labs, networks and guests apart; its six hexadecimal digits make two of a hundred links
-    on a host alike once in three thousand hosts, and `apply` refuses a name that something else has.
-    """
-    digest = sha256("\0".join(("link", lab, *parts)).encode()).hexdigest()[:6]
-    return f"d{digest}-{parts[1]}"[:NAME_MOST].rstrip("-")
 
 
 def alias_prefix(lab: str) -> str:

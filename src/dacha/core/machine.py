@@ -11,8 +11,7 @@ from hashlib import sha256
 from typing import Any
 
 from dacha.core.address_plan import AdapterPlan
-from dacha.core.identity import host_name, machine_uuid
-from dacha.core.kernel_plan import link_name
+from dacha.core.identity import host_name, link_name, machine_uuid
 from dacha.core.lab import Guest, Lab
 from dacha.core.plan import Plan
 from dacha.core.units import MIB, show_size

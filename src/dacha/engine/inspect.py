@@ -7,14 +7,11 @@ from ipaddress import IPv4Address
 from pathlib import Path
 
 from dacha.core.check import check_host
-from dacha.core.difference import ObservedGuest
 from dacha.core.findings import ERROR, NOTE, Finding
 from dacha.core.lab import Guest
+from dacha.core.observed import ObservedGuest
 from dacha.core.plan import Plan
 from dacha.engine.inspect_guest import file_findings
-from dacha.engine.inspect_links import kernel_findings
-from dacha.engine.sightings import conflicts
-from dacha.engine.sightings import read as sightings
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import PROGRAMS, existing, facts, program
 
@@ -37,10 +34,13 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
                     "host",
                 )
             )
-    findings += kernel_findings(ws)
-    findings += conflicts(
-        plan, {k: s for k, s in sightings(ws.home).items() if observed.get(k[0], ObservedGuest()).running}
-    )
+    if any(n.by_kernel for n in ws.lab.networks.values()):
+        from dacha.engine import sightings
+        from dacha.engine.inspect_links import kernel_findings
+
+        findings += kernel_findings(ws)
+        on = {name for name, seen in observed.items() if seen.running}
+        findings += sightings.conflicts(plan, {k: s for k, s in sightings.read(ws.home).items() if k[0] in on})
     if ws.lab.guests:
         findings += accelerator_findings(ws)
     findings += port_findings(ws, plan, observed)
@@ -52,6 +52,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
 def disk_growth(ws: Workspace) -> dict[Path, int]:
     """How many bytes the lab's disks may still grow by, by the folder of the file system that they lie on."""
     growth: dict[int, tuple[Path, int]] = {}
+    devices: dict[Path, int] = {}
     for guest in ws.lab.guests.values():
         for disk in guest.disks:
             root = ws.home.folder
@@ -61,7 +62,9 @@ def disk_growth(ws: Workspace) -> dict[Path, int]:
                 written = ws.home.disk(guest.name, disk.name).stat().st_blocks * 512
             except OSError:
                 written = 0
-            device = existing(root).stat().st_dev
+            device = devices.get(root)
+            if device is None:
+                device = devices[root] = existing(root).stat().st_dev
             first, so_far = growth.get(device, (root, 0))
             growth[device] = first, so_far + max(0, (disk.size or 0) - written)
     return dict(growth.values())
@@ -139,12 +142,12 @@ def port_findings(
 
 def screen_findings(guest: Guest, seen: ObservedGuest) -> list[Finding]:
     """The port that a guest's display is to listen on, when it cannot be had."""
-    from dacha.host import ports
-    from dacha.hypervisor.screen import ADDRESSES
-
     has = (seen.machine or {}).get("screen") if seen.running else None
     if guest.screen is None or (has and has["port"] == guest.screen.port):
         return []
+    from dacha.host import ports
+    from dacha.hypervisor.screen import ADDRESSES
+
     why = ports.why_not("tcp", IPv4Address(ADDRESSES[guest.screen.origin]), guest.screen.port)
     if not why:
         return []

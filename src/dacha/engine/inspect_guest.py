@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 
-from dacha.core.difference import ObservedGuest
 from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, WARNING, Finding, Path
 from dacha.core.lab import BUSES, Disk, Guest
+from dacha.core.observed import ObservedGuest
 from dacha.core.units import show_size
 from dacha.engine.machines import image_path, key_line
 from dacha.engine.workspace import Workspace

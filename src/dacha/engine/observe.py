@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from dacha.core.difference import HUNG, ON, PAUSED, ObservedGuest
 from dacha.core.door_plan import Forward
 from dacha.core.errors import DachaError
+from dacha.core.observed import HUNG, ON, PAUSED, ObservedGuest
 from dacha.engine.home import Home
 from dacha.host.processes import started_at
 from dacha.hypervisor import process

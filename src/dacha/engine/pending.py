@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dacha.core.changes import Change
-from dacha.core.difference import ObservedGuest, difference
+from dacha.core.difference import difference
+from dacha.core.observed import ObservedGuest
 from dacha.engine.machines import machines
 from dacha.engine.observe import observe
 from dacha.engine.workspace import Workspace

@@ -5,9 +5,9 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable
 
-from dacha.core.difference import HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.errors import DachaError, NoError, UsageError
 from dacha.core.nearest import did_you_mean
+from dacha.core.observed import HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.engine.home import Home
 from dacha.engine.observe import full_name, observe_guest
 from dacha.hypervisor import process

@@ -7,9 +7,9 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, NamedTuple
 
 from dacha.core.changes import Change
-from dacha.core.difference import HUNG, OFF, PAUSED, ObservedGuest
 from dacha.core.door_plan import DoorPlan, here, lan_place
 from dacha.core.lab import Guest
+from dacha.core.observed import HUNG, OFF, PAUSED, ObservedGuest
 from dacha.core.units import show_duration
 from dacha.engine.observe import observe
 from dacha.engine.pending import pending as pending_changes

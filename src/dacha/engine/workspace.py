@@ -9,7 +9,7 @@ from pathlib import Path
 from dacha.core.check import check_lab
 from dacha.core.errors import HostError, LabError, UsageError
 from dacha.core.findings import Finding, errors
-from dacha.core.kernel_plan import link_name
+from dacha.core.identity import link_name
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan, make_plan
 from dacha.core.read import read_lab
