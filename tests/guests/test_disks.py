@@ -182,6 +182,12 @@ def test_no_space_a_lost_storage_and_a_disk_in_use_are_each_one_message(lab: Lab
     finally:
         holder.kill()
         holder.wait()
+    # Gone from its storage, a disk is not silently made anew.
+    where = disk.resolve()
+    where.rename(lab.folder / "aside.qcow2")
+    said = lab("start", "gauge", "--no-wait", code=3).err
+    assert f"the contents of disk 0 of gauge are not there: {where}" in said
+    assert not where.exists()
 
 
 def test_missing_programs_and_firmware_say_which_package_brings_them(lab: Lab) -> None:

@@ -186,7 +186,7 @@ def test_whatever_clients_say_no_address_has_two_of_them(steps: list[tuple[int, 
             {"options": {50: address}},
             {"options": {50: address, 54: SCOPE.server.packed}},
         ):
-            message = said(Kind.DISCOVER, hardware, **shape)._replace()  # type: ignore[arg-type]
+            message = said(Kind.DISCOVER, hardware, **shape)  # type: ignore[arg-type]
             message.options[Option.KIND] = bytes((kind,))
             actions = server.receive(message, now)
             for probe in [a for a in actions if isinstance(a, Probe)]:

@@ -25,13 +25,13 @@ class DhcpService:
     """Serves one bridge until `close`."""
 
     def __init__(self, interface: str, scope: Scope, journal: Journal, log: Log) -> None:
-        """Open the sockets. Raises OSError when the link is gone or the port is held."""
+        """Open the sockets. Raises OSError when the link is gone or the port is held; then the journal is closed."""
         self._interface, self._scope, self._journal, self._log = interface, scope, journal, log
         self._server = Server(scope, journal.leases)
         self._probes: dict[IPv4Address, asyncio.Future[bool]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
-        self.answered = 0
         with contextlib.ExitStack() as opening:
+            opening.callback(journal.close)
             self._udp = opening.enter_context(_udp_socket(interface))
             # Kernel-made datagrams need a neighbour entry, which a client without an address cannot give.
             self._raw = opening.enter_context(_packet_socket(interface, ETHERTYPE_IPV4, listen=False))
@@ -95,7 +95,6 @@ class DhcpService:
         except OSError as e:
             self._log(f"an answer to {reply.message.chaddr.hex(':')} could not be sent: {e.strerror}")
             return
-        self.answered += 1
         if reply.message.kind == Kind.NAK:
             self._log(f"{reply.message.chaddr.hex(':')} was refused the address that it asked for")
 

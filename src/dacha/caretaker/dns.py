@@ -7,9 +7,10 @@ import contextlib
 import secrets
 import socket
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Coroutine, Iterable
 from ipaddress import ip_address
 from pathlib import Path
+from typing import Any
 
 from dacha.caretaker.sockets import roomy
 from dacha.wire.dns_cache import Cache
@@ -34,13 +35,12 @@ def host_resolvers(path: Path = Path("/etc/resolv.conf")) -> list[str]:
 class DnsService:
     """Answers on some addresses of one bridge until `close`."""
 
-    def __init__(self, zone: Zone, cache: Cache, admitted: Iterable[Subnet], log: Callable[[str], None]) -> None:
-        self._zone, self._cache, self._admitted, self._log = zone, cache, list(admitted), log
+    def __init__(self, zone: Zone, cache: Cache, admitted: Iterable[Subnet]) -> None:
+        self._zone, self._cache, self._admitted = zone, cache, list(admitted)
         self._sockets: list[socket.socket] = []
         self._servers: list[asyncio.Server] = []
         self._tasks: set[asyncio.Task[None]] = set()
         self._connections = 0
-        self.answered = 0
 
     async def listen(self, interface: str, address: str) -> None:
         """Answer on one address, by UDP and TCP. Raises OSError."""
@@ -65,7 +65,7 @@ class DnsService:
         for s in self._sockets:
             if s.type == socket.SOCK_DGRAM:
                 loop.remove_reader(s)
-                s.close()
+            s.close()
         for task in self._tasks:
             task.cancel()
 
@@ -85,19 +85,17 @@ class DnsService:
                 if said is None and self._may_ask(client[0]) and len(self._tasks) < WAITING_MOST:
                     self._later(self._answer_by_others(s, query, client))
                 continue
-            self.answered += 1
             with contextlib.suppress(OSError):
                 send(said, client)
 
-    def _later(self, work: object) -> None:
-        task = asyncio.ensure_future(work)  # type: ignore[call-overload]
+    def _later(self, work: Coroutine[Any, Any, None]) -> None:
+        task = asyncio.ensure_future(work)
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
 
     async def _answer_by_others(self, s: socket.socket, query: bytes, client: tuple[object, ...]) -> None:
         said = await self._ask_others(query, udp=True)
         if said:
-            self.answered += 1
             with contextlib.suppress(OSError):
                 s.sendto(said, client)
 
@@ -127,7 +125,6 @@ class DnsService:
                     said = await self._ask_others(query, udp=False)
                 if not said:
                     break
-                self.answered += 1
                 writer.write(len(said).to_bytes(2, "big") + said)
                 await writer.drain()
         except (OSError, TimeoutError, asyncio.IncompleteReadError):

@@ -56,7 +56,7 @@ class Caretaker:
         links = kernel.wanted(ws, plan)
         self._watch_taps(ws, plan, links)
         for network in served(ws.lab, plan, links):
-            await self._serve(ws, network, DnsService(zone, self._cache, network.admitted, self._says(network)))
+            await self._serve(ws, network, DnsService(zone, self._cache, network.admitted))
 
     def _watch_taps(self, ws: Workspace, plan: Plan, links: KernelPlan) -> None:
         taps = {t.name: (t.guest, t.adapter, plan.adapters[t.guest, t.adapter].address) for t in links.taps()}

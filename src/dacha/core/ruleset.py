@@ -126,9 +126,8 @@ def _filters(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     if doored:
         # A door may be entered from anywhere but a network that has no way out.
         shut = [f'"{b.name}"' for b in bridges if not _has_way_out(plan, b)]
-        yield (
-            f"iifname != {{ {', '.join(shut)} }} " if shut else ""
-        ) + f"oifname {{ {', '.join(doored)} }} ct status dnat accept"
+        outside = f"iifname != {{ {', '.join(shut)} }} " if shut else ""
+        yield f"{outside}oifname {{ {', '.join(doored)} }} ct status dnat accept"
     for bridge in bridges:
         name = bridge.name
         yield f'iifname "{name}" oifname "{name}" accept'

@@ -44,6 +44,13 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
     disk, link = change.disk, ws.home.disk(change.guest, change.disk.name)
     base = images.inspect(image_path(ws, disk.base)) if disk.base else None
     target = link
+    if link.is_symlink():
+        # It was made before, and leads to a storage: a new one in its place would hide what may only be unmounted.
+        raise HostError(
+            f"the contents of disk {disk.name} of {change.guest} are not there: {link.readlink()}",
+            why="they were removed, or what they lie on is not mounted",
+            remedy=f"mount it; or, if they are lost, remove {link} to have a new disk made",
+        )
     if disk.storage:
         target = folders.make_private(storage_folder(ws, disk)) / f"{change.guest}-{disk.name}.qcow2"
         if target.exists():

@@ -112,9 +112,8 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
         if isinstance(link, TapLink | DirectLink) and link.guest in on and _lost(link, seen.own.get(name)):
             # A link that is made again is another one; QEMU holds on to the one that is gone.
             changes.append(ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed"))
-    text = ruleset(ws.lab, plan, target)
-    doors = sum(d.carrier == "kernel" for d in plan.doors.values())
-    if target.bridges() and (seen.rules is None or seen.rules != _loaded(ws, text)):
+    if target.bridges() and (seen.rules is None or seen.rules != _loaded(ws, ruleset(ws.lab, plan, target))):
+        doors = sum(d.carrier == "kernel" for d in plan.doors.values())
         changes.append(LoadRules(doors, seen.rules_there))
     if target.bridges() and caretaking.running(ws.home) is None:
         changes.append(Caretaker(True))
