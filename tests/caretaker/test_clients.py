@@ -122,7 +122,7 @@ def test_iscs_client_gets_keeps_over_a_restart_and_gives_back(serving: HostedLab
     files = ["-sf", str(script), "-lf", str(leased), "-pf", str(pid)]
     client.run("dhclient", "-4", "-1", "-v", *files, "eth0")
     (had,) = leases(serving)
-    os.kill(int(pid.read_text()), signal.SIGKILL)
+    end(pid)
     # It comes back as after a reboot, and so does the caretaker, which was killed meanwhile.
     os.kill(serving("caretaker", "status", "--json").json["pid"], signal.SIGKILL)
     assert "the caretaker" in serving("caretaker", "status", code=1).out.lower()
@@ -152,7 +152,7 @@ def test_ipv6_by_advertisement_and_dhcp(serving: HostedLab) -> None:
     assert "fd77:4::" not in client.run("ip", "-6", "address", "show", "eth0"), "nobody makes addresses by himself"
     client.run("dhclient", "-6", "-1", "-v", *files, "-sf", "/bin/true", "eth0")
     assert "iaaddr fd77:4::20" in (serving.folder / "leases6").read_text()
-    os.kill(int((serving.folder / "pid6").read_text()), signal.SIGKILL)
+    end(serving.folder / "pid6")
 
 
 def test_an_address_in_use_is_found_before_it_is_offered(serving: HostedLab) -> None:

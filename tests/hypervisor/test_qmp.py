@@ -27,7 +27,10 @@ class Peer:
 
     def play(self, greeting: bytes, *answers: bytes) -> None:
         def serve() -> None:
-            connection, _ = self.server.accept()
+            try:
+                connection, _ = self.server.accept()
+            except OSError:  # the test was over before anybody called
+                return
             with connection, connection.makefile("rb") as lines:
                 connection.sendall(greeting)
                 for answer in answers:
