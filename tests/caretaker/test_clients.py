@@ -43,6 +43,15 @@ echo "$1$reason $router $domain $dns" >> "$0.log"
 """
 
 
+def end(pid_file: Path) -> None:
+    """End a client that went on in the background; it writes its number down a moment after it did."""
+    deadline = time.monotonic() + 10
+    while not (pid := pid_file.read_text() if pid_file.exists() else "").strip():
+        assert time.monotonic() < deadline, f"{pid_file} stays empty"
+        time.sleep(0.02)
+    os.kill(int(pid), signal.SIGKILL)
+
+
 class Client:
     """A machine on the lab's bridge that is no guest: a namespace with one adapter."""
 
