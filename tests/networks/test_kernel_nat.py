@@ -156,6 +156,43 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     assert lab("diff").out == "real: everything applied\n"
 
 
+def test_doors_follow_a_guest_whose_address_is_handed_out(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    lab.write(
+        LAB.partition("[network.vault]")[0].replace(
+            "[network.pier]", '[network.pier]\ndynamic = "10.77.4.100-10.77.4.120"'
+        )
+        + '[guest.buoy]\n@BOOT@\nadapter = [{ network = "pier", address = "dynamic" }]\n'
+        + 'door.ssh = { from = "lan", port = 2230 }\n'
+    )
+    assert "opens buoy ssh" not in lab("diff").out, "where it leads is not known yet"
+    assert "door buoy ssh" in lab("apply").out
+    (row,) = lab("address", "list", "--json").json["addresses"]
+    first = row["seen"]
+    assert row["address"] is None and row["seen_by"] == "lease" and first.startswith("10.77.4.1")
+    assert world.reads("lan", "192.0.2.10", 2230).startswith(SSH)
+    assert "buoy.real.internal" in lab("connect", "buoy", "--", f"nslookup {first}").out
+    # It moves without asking anybody: its door is where it is, and what it had before is not believed any more.
+    moved = time.monotonic()
+    move = "ip address flush dev eth0; ip address add {}/24 dev eth0; ip route add 0/0 via 10.77.4.1; (ping -c1 {} &)"
+    on_console(lab, "buoy", move.format("10.77.4.117", "10.77.4.1"))
+    while not world.reads("lan", "192.0.2.10", 2230, 1.0).startswith(SSH):
+        assert time.monotonic() < moved + 20, lab("caretaker", "status").out
+    print(f"the door followed within {time.monotonic() - moved:.1f} s")
+    assert lab("diff").out == "real: everything applied\n"
+    # A door that is new is named, waited for and found open.
+    lab("door", "add", "buoy", "http", "--from", "lan")
+    said = lab("apply").out
+    assert "opens buoy http" in said and "door buoy http" in said, said
+    # An address that is planned for somebody is not its to have, nor the gateway's.
+    on_console(lab, "buoy", move.format("10.77.4.2", "10.77.4.9"))
+    deadline = time.monotonic() + 15
+    while not (row := lab("address", "list", "--json").json["addresses"][0])["conflict"]:
+        assert time.monotonic() < deadline, row
+    assert "NOT FREE TO HAVE" in lab("address", "list").out
+    assert world.reads("lan", "192.0.2.10", 2230, 1.0) in ("refused", "silent")
+
+
 def spoof(lab: HostedLab, guest: str, address: str) -> None:
     """Give a guest one more address."""
     on_console(lab, guest, f"ip address add {address}/24 dev eth0")

@@ -24,9 +24,20 @@ Log = Callable[[str], None]
 class DhcpService:
     """Serves one bridge until `close`."""
 
-    def __init__(self, interface: str, scope: Scope, journal: Journal, log: Log) -> None:
-        """Open the sockets. Raises OSError when the link is gone or the port is held; then the journal is closed."""
+    def __init__(
+        self,
+        interface: str,
+        scope: Scope,
+        journal: Journal,
+        log: Log,
+        leased: Callable[[Lease], None] = lambda lease: None,
+    ) -> None:
+        """Open the sockets. Raises OSError when the link is gone or the port is held; then the journal is closed.
+
+        `leased` is told of each lease that a client has taken.
+        """
         self._interface, self._scope, self._journal, self._log = interface, scope, journal, log
+        self._leased = leased
         self._server = Server(scope, journal.leases)
         self._probes: dict[IPv4Address, asyncio.Future[bool]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
@@ -75,6 +86,8 @@ class DhcpService:
                 case Keep(lease=lease):
                     self._journal.keep(lease)
                     self._log(_lease_words(lease))
+                    if lease.state == "bound":
+                        self._leased(lease)
                 case Reply():
                     self._send(action)
                 case Probe():

@@ -42,6 +42,10 @@ class DnsService:
         self._tasks: set[asyncio.Task[None]] = set()
         self._connections = 0
 
+    def serve(self, zone: Zone) -> None:
+        """Answer for these names from now on."""
+        self._zone = zone
+
     async def listen(self, interface: str, address: str) -> None:
         """Answer on one address, by UDP and TCP. Raises OSError."""
         family = socket.AF_INET6 if ":" in address else socket.AF_INET

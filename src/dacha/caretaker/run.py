@@ -12,18 +12,16 @@ from pathlib import Path
 
 from dacha.caretaker.dhcp import DhcpService
 from dacha.caretaker.dns import DnsService
+from dacha.caretaker.following import Following
 from dacha.caretaker.ip6 import Ip6Service
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.services import Served, served, zone_of
-from dacha.caretaker.watching import Watch
 from dacha.core.errors import BusyError, DachaError
-from dacha.core.kernel_plan import KernelPlan
-from dacha.core.plan import Plan
-from dacha.engine import kernel
+from dacha.engine import kernel, rules
 from dacha.engine.caretaking import leases_file, lock_file, note_running
-from dacha.engine.sightings import sightings_file
-from dacha.engine.workspace import Workspace, load
+from dacha.engine.workspace import Workspace, load_applied
 from dacha.host.files import locked
+from dacha.wire.dhcp4_server import Lease
 from dacha.wire.dns_cache import Cache
 
 # A link that is being made again is back within moments; until then it is looked for this often.
@@ -44,26 +42,25 @@ class Caretaker:
         self._ip6: list[Ip6Service] = []
         self._dns: list[DnsService] = []
         self._cache = Cache()
-        self._watch: Watch | None = None
+        self._following: Following | None = None
         self.failed = False
 
     async def renew(self, ws: Workspace) -> None:
         """Serve what the lab wants. What cannot be served now is said, and tried again by the caller."""
         self.close()
         self.failed = False
-        plan = ws.plan
-        zone = zone_of(ws.lab, plan)
-        links = kernel.wanted(ws, plan)
-        self._watch_taps(ws, plan, links)
-        for network in served(ws.lab, plan, links):
+        links = kernel.wanted(ws, ws.plan)
+        zone = zone_of(ws.lab, ws.plan)
+        for network in served(ws.lab, ws.plan, links):
             await self._serve(ws, network, DnsService(zone, self._cache, network.admitted))
-
-    def _watch_taps(self, ws: Workspace, plan: Plan, links: KernelPlan) -> None:
-        taps = {t.name: (t.guest, t.adapter, plan.adapters[t.guest, t.adapter].address) for t in links.taps()}
         try:
-            self._watch = Watch(taps, sightings_file(ws.home), log)
+            self._following = Following(ws, links, self._dns, log)
         except OSError as e:
             log(f"cannot watch which addresses guests use: {e.strerror or e}")
+
+    def _leased(self, lease: Lease) -> None:
+        if self._following:
+            self._following.watch.leased(lease.hardware, lease.address)
 
     def _says(self, network: Served) -> Callable[[str], None]:
         return lambda text: log(f"{network.bridge.network}: {text}")
@@ -74,7 +71,7 @@ class Caretaker:
         try:
             if network.scope:
                 journal = Journal(leases_file(ws.home, name))
-                self._dhcp.append(DhcpService(link, network.scope, journal, self._says(network)))
+                self._dhcp.append(DhcpService(link, network.scope, journal, self._says(network), self._leased))
             if network.scope6 and network.advertisement:
                 self._ip6.append(Ip6Service(link, network.advertisement, network.scope6, self._says(network)))
             for address in network.resolvers:
@@ -86,9 +83,9 @@ class Caretaker:
         log(f"{name}: serves DHCP and DNS on {link}, {', '.join(network.resolvers)}")
 
     def close(self) -> None:
-        if self._watch:
-            self._watch.close()
-            self._watch = None
+        if self._following:
+            self._following.close()
+            self._following = None
         for dhcp in self._dhcp:
             dhcp.close()
         for ip6 in self._ip6:
@@ -98,7 +95,7 @@ class Caretaker:
         self._dhcp, self._ip6, self._dns = [], [], []
 
 
-async def serve(lab_file: str) -> None:
+async def serve(lab_file: Path) -> None:
     """Serve the lab until SIGTERM or SIGINT; SIGHUP reads it again."""
     loop = asyncio.get_running_loop()
     wake, ending = asyncio.Event(), asyncio.Event()
@@ -111,14 +108,14 @@ async def serve(lab_file: str) -> None:
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, end)
     caretaker = Caretaker()
-    note_running(load(lab_file).home)
+    note_running(load_applied(lab_file).home)
     try:
         while not ending.is_set():
             wake.clear()
             try:
-                ws = load(lab_file)
+                ws = load_applied(lab_file)
                 await caretaker.renew(ws)
-                await asyncio.to_thread(kernel.note_rules, ws)
+                await asyncio.to_thread(rules.note, ws)
             except DachaError as e:
                 caretaker.failed = True
                 log("the lab cannot be served as it is: " + " / ".join(e.lines()))
@@ -131,9 +128,9 @@ async def serve(lab_file: str) -> None:
 
 def run(lab_file: Path) -> None:
     """Serve the lab, if nobody does yet. Raises BusyError when somebody does."""
-    home = load(str(lab_file)).home
+    home = load_applied(lab_file).home
     with locked(lock_file(home), "dacha caretaker run", 0.0):
-        asyncio.run(serve(str(lab_file)))
+        asyncio.run(serve(lab_file))
 
 
 if __name__ == "__main__":

@@ -31,11 +31,13 @@ def address_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_list(args: argparse.Namespace) -> int:
     from dacha.core.identity import host_name
+    from dacha.core.learned import learned
     from dacha.engine.sightings import read
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
     seen = read(ws.home)
+    where = learned(ws.plan, seen)
     rows = [
         {
             "guest": a.guest,
@@ -46,9 +48,11 @@ def run_list(args: argparse.Namespace) -> int:
             "address6": str(a.address6) if a.address6 else None,
             "hardware_address": a.hardware_address,
             "name": host_name(ws.lab.name, a.guest),
-            "seen": str(s.address) if (s := seen.get((a.guest, a.number))) else None,
+            "seen": str(s.address) if (s := seen.get((a.guest, a.number))) and s.address else None,
             "seen_at": s.at if s else None,
-            "conflict": bool(s and a.address and s.address != a.address),
+            "seen_by": s.by if s else None,
+            "seen6": list(s.others) if s else [],
+            "conflict": bool(s and s.address and s.address != (a.address or where.get((a.guest, a.number)))),
             "planned": ("guest", a.guest, "adapter", a.number, "address") in ws.plan.chosen,
         }
         for a in ws.plan.adapters.values()
@@ -63,7 +67,7 @@ def run_list(args: argparse.Namespace) -> int:
         ("ADDRESS", "NETWORK", "GUEST", "HARDWARE ADDRESS", "NAME", *(["SEEN ON THE WIRE"] if seen else [])),
         [
             (
-                " ".join(str(a) for a in (r["address"], r["address6"]) if a) or "from the LAN",
+                " ".join(str(a) for a in (r["address"] or "by DHCP", r["address6"]) if a),
                 str(r["network"]),
                 str(r["guest"]),
                 str(r["hardware_address"]),
@@ -82,7 +86,9 @@ def _seen_words(row: dict[str, Any]) -> str:
     if row["seen"] is None:
         return "-"
     age = f"{show_duration(max(0.0, time.time() - row['seen_at']))} ago"
-    return f"{row['seen']}: NOT AS PLANNED, {age}" if row["conflict"] else age
+    if row["conflict"]:
+        return f"{row['seen']}: {'NOT AS PLANNED' if row['address'] else 'NOT FREE TO HAVE'}, {age}"
+    return age if row["address"] else f"{row['seen']}, {age}"
 
 
 def run_propose(args: argparse.Namespace) -> int:

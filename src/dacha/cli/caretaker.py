@@ -52,6 +52,7 @@ def run_status(args: argparse.Namespace) -> int:
     process = caretaking.running(ws.home)
     since = started_at(process) if process else None
     networks = [n.name for n in ws.lab.networks.values() if n.served]
+    needed = any(n.by_kernel for n in ws.lab.networks.values())
     rows = [
         (network, lease)
         for network in networks
@@ -80,8 +81,8 @@ def run_status(args: argparse.Namespace) -> int:
                 ],
             }
         )
-        return 0 if process or not networks else 1
-    if not networks:
+        return 0 if process or not needed else 1
+    if not needed:
         output.say("No network of this lab is carried by the kernel, so none needs a caretaker.")
         return 0
     if process is None:
@@ -89,6 +90,8 @@ def run_status(args: argparse.Namespace) -> int:
     else:
         age = f", for {show_duration(time.time() - since)} now" if since else ""
         output.say(f"The caretaker runs{age}, process {process.pid}.")
+        if not networks:
+            output.say("It serves no network, as bridged ones have their LAN's servers; it watches where guests are.")
     output.say(f"What it did and why: {log}")
     if rows:
         output.say()

@@ -188,7 +188,7 @@ def run_add(args: argparse.Namespace) -> int:
     for adapter in ws.plan.adapters_of(guest.name):
         if adapter.network in made_network:
             output.step(f"network {adapter.network}", network_words(ws, adapter.network))
-        output.step("address", f"{adapter.address or 'from the LAN'} on {adapter.network}")
+        output.step("address", f"{adapter.address or 'by DHCP'} on {adapter.network}")
     if guest.login:
         keys = ", ".join(guest.login.keys)
         output.step(
@@ -262,7 +262,7 @@ def run_edit(args: argparse.Namespace) -> int:
     output.say(f"{ws.path.name} now has")
     output.step(f"guest {args.name}", guest_words(ws.lab.guests[args.name]))
     for a in ws.plan.adapters_of(args.name):
-        output.step("address", f"{a.address or 'from the LAN'} on {a.network}")
+        output.step("address", f"{a.address or 'by DHCP'} on {a.network}")
     output.say("Next: dacha diff shows what this changes on the host, dacha apply does it")
     return 0
 

@@ -244,20 +244,24 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
 
 def _new_doors(ws: Any, done: list[Any]) -> list[Any]:
     """The doors that these changes opened, by themselves or with their guest."""
-    from dacha.core.changes import OpenForward, StartGuest
-    from dacha.engine.status import networks_apart
+    from dacha.core.changes import LoadRules, OpenForward, StartGuest
+    from dacha.engine.status import live_plan, networks_apart
+    from dacha.hypervisor.process import running
 
     started = {c.guest for c in done if isinstance(c, StartGuest)}
     opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
-    new = [d for key, d in ws.quick_plan.doors.items() if key[0] in started or key in opened]
+    for loaded in (c for c in done if isinstance(c, LoadRules)):
+        opened |= {key for key in loaded.opened if key[0] in started or running(ws.home.process_lock(key[0]))}
+    new = [d for key, d in live_plan(ws).doors.items() if key[0] in started or key in opened]
     apart = networks_apart(ws) if new else set()
-    return [d for d in new if not (d.adapter and d.adapter.network in apart)]
+    return [d for d in new if d.means != "none" and not (d.adapter and d.adapter.network in apart)]
 
 
 def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
     """Wait for the doors that these changes opened; those that stayed silent, with what was seen."""
     from dacha.cli.progress import waiting_line
     from dacha.engine.doors import wait_for
+    from dacha.engine.status import live_plan
     from dacha.hypervisor.process import running
 
     def on_open(door: Any, after_s: float) -> None:
@@ -276,6 +280,7 @@ def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) 
                 + (f" and {len(doors) - 4} more" if len(doors) > 4 else "")
             ),
             lambda guest: running(ws.home.process_lock(guest)),
+            lambda door: live_plan(ws).doors[door.door.guest, door.door.name],
         )
     return [(door, verdict.seen) for door, verdict in silent.items()]
 

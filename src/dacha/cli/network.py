@@ -198,5 +198,5 @@ def run_show(args: argparse.Namespace) -> int:
             output.step(key, facts[key])
     for a in ws.plan.adapters.values():
         if a.network == args.name:
-            output.step(f"guest {a.guest}", f"{a.address or 'from the LAN'}, {a.hardware_address}")
+            output.step(f"guest {a.guest}", f"{a.address or 'by DHCP'}, {a.hardware_address}")
     return 0

@@ -18,7 +18,8 @@ from dacha.core.subnets import UsedSubnets, free_subnet
 
 
 class AdapterPlan(NamedTuple):
-    """An adapter with its addresses; `address` is None only on a bridge whose LAN hands them out."""
+    """An adapter with its addresses; `address` is None where it is handed out: by the LAN of a bridge, or from a
+    network's dynamic range."""
 
     guest: str
     number: int
@@ -49,7 +50,7 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
     hardware: dict[str, str] = {}
     for guest in lab.guests.values():
         for n, adapter in enumerate(guest.adapters):
-            path: Path = ("guest", guest.name, "adapter", n)
+            path = path_of(guest.name, n)
             if adapter.network not in pools:
                 wrong(
                     plan.findings,
@@ -73,11 +74,13 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
     # All stated addresses are taken before any is judged, so that "free there" is truly free.
     claims = [(pools[a.network], *pools[a.network].take(g, a), g, n, a) for g, n, a in wanted]
     for pool, before, before6, name, n, adapter in claims:
-        pool.judge(before, ("guest", name, "adapter", n), adapter)
-        pool.judge6(before6, ("guest", name, "adapter", n), adapter)
+        pool.judge(before, path_of(name, n), adapter)
+        pool.judge6(before6, path_of(name, n), adapter)
     for name, n, adapter in wanted:
         pool = pools[adapter.network]
-        address = adapter.address or pool.propose(name, n, plan.chosen)
+        address = adapter.address or (None if adapter.dynamic else pool.propose(name, n, plan.chosen))
+        if adapter.dynamic:
+            _check_dynamic(lab.networks[adapter.network], pool.plan, (*path_of(name, n), "address"), plan.findings)
         net = pool.plan
         plan.adapters[name, n] = AdapterPlan(
             name,
@@ -91,6 +94,23 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
             net.subnet6.prefixlen if net.subnet6 else adapter.prefix6 or 64,
         )
     return plan
+
+
+def path_of(guest: str, number: int) -> Path:
+    """The place of an adapter in the lab file."""
+    return ("guest", guest, "adapter", number)
+
+
+def _check_dynamic(net: Network, plan: NetworkPlan, path: Path, findings: list[Finding]) -> None:
+    """An address that is handed out needs somebody who hands it out, and a range to take it from."""
+    if net.kind != "bridge" and not net.by_kernel:
+        what = f"in user mode {net.name} hands out planned addresses only"
+        wrong(findings, "dynamic-user-mode", path, what, 'carrier = "kernel" for the network, or leave address out')
+    elif net.kind != "bridge" and net.dynamic is None and plan.subnet:
+        middle = plan.subnet.network_address + plan.subnet.num_addresses // 2
+        last = plan.subnet.broadcast_address - 1
+        what = f"network {net.name} has no range to take an address from"
+        wrong(findings, "dynamic-no-range", path, what, f'add to the network: dynamic = "{middle}-{last}"')
 
 
 def propose_address(lab: Lab, network: str, host_subnets: Iterable[IPv4Network] = ()) -> IPv4Address | None:

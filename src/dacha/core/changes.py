@@ -150,15 +150,26 @@ class RemoveLink(NamedTuple):
 
 
 class LoadRules(NamedTuple):
-    """Replace the lab's rules in the kernel, in one step."""
+    """Replace the lab's rules in the kernel, in one step: `doors` are how many, `opened` and `closed` those that
+    change, by guest and name."""
 
     doors: int
     there: bool
+    opened: tuple[tuple[str, str], ...] = ()
+    closed: tuple[tuple[str, str], ...] = ()
     when: str = LIVE
     guest: str | None = None
 
     def __str__(self) -> str:
-        return f"{'replace' if self.there else 'load'} its rules ({self.doors} door{'s' * (self.doors != 1)})"
+        parts = [f"{self.doors} door{'s' * (self.doors != 1)}"]
+        parts += [f"{verb} {_some(keys)}" for verb, keys in (("opens", self.opened), ("closes", self.closed)) if keys]
+        return f"{'replace' if self.there else 'load'} its rules ({'; '.join(parts)})"
+
+
+def _some(keys: tuple[tuple[str, str], ...]) -> str:
+    """The first few by name, and how many more."""
+    named = ", ".join(" ".join(key) for key in keys[:3])
+    return f"{named} and {len(keys) - 3} more" if len(keys) > 3 else named
 
 
 class RemoveRules(NamedTuple):

@@ -154,7 +154,7 @@ def plan_doors(
             door.port if means == "forward" else None,
             "kernel" if network and network.by_kernel else "user",
         )
-        if means == "forward" and door.port is None and adapter and adapter.address:
+        if means == "forward" and door.port is None and adapter:
             undecided.append((door, adapter, listen))
     for door, adapter, listen in undecided:
         port = _free_port(door, adapter, taken, held, cursors)

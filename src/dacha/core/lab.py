@@ -83,8 +83,8 @@ class Disk(NamedTuple):
 
 
 class Adapter(NamedTuple):
-    """A guest's adapter on a network. `address` None asks the plan for a free one. One that `routes` may send from
-    any address."""
+    """A guest's adapter on a network. `address` None asks the plan for a free one, or with `dynamic` leaves it to
+    whoever serves the network. One that `routes` may send from any address."""
 
     network: str
     address: IPv4Address | None = None
@@ -94,6 +94,7 @@ class Adapter(NamedTuple):
     hardware_address: str | None = None
     model: str = "virtio"
     routes: bool = False
+    dynamic: bool = False
 
 
 class Boot(NamedTuple):

@@ -140,7 +140,7 @@ def _disk(number: int, t: Table, usual: Profile) -> Disk:
 
 
 def _adapter(t: Table, usual: Profile) -> Adapter:
-    address, prefix = t.take("address", values.interface4, _NO_ADDRESS)
+    address, prefix = t.take("address", values.interface4_or_dynamic, _NO_ADDRESS)
     address6, prefix6 = t.take("address6", values.interface6, _NO_ADDRESS6)
     adapter = Adapter(
         network=t.need("network", values.text, '"inside"') or "",
@@ -151,6 +151,7 @@ def _adapter(t: Table, usual: Profile) -> Adapter:
         hardware_address=t.take("hardware-address", values.hardware_address, None),
         model=t.take("model", values.choice(*MODELS), usual.model),
         routes=t.take("routes", values.flag, False),
+        dynamic=t.data.get("address") == "dynamic",
     )
     t.finish()
     return adapter

@@ -172,6 +172,10 @@ def _pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
         "chain pins { type filter hook prerouting priority -300; policy accept;",
         "iifname != @pinned accept",
         "iifname . ether saddr != @hardware counter drop",
+        # Nobody but this host hands out addresses or says where the way out is (RFC 7610, RFC 6105).
+        "ether type ip udp sport 67 counter drop",
+        "ether type ip6 udp sport 547 counter drop",
+        "ether type ip6 icmpv6 type nd-router-advert counter drop",
         "ether type arp iifname . arp saddr ip != @addresses counter drop",
         "ether type ip iifname . ip saddr != @addresses counter drop",
         "ether type ip6 ip6 saddr != { ::, fe80::/10 } iifname . ip6 saddr != @addresses6 counter drop",

@@ -146,6 +146,11 @@ def interface4(value: object) -> tuple[IPv4Address, int | None]:
     return address4(bare), prefix_length(mask) if slash else None
 
 
+def interface4_or_dynamic(value: object) -> tuple[IPv4Address | None, int | None]:
+    """The same, or the word dynamic: whoever serves the network hands an address out (then both are None)."""
+    return (None, None) if value == "dynamic" else interface4(value)
+
+
 def interface6(value: object) -> tuple[IPv6Address, int | None]:
     bare, slash, mask = value.partition("/") if isinstance(value, str) else (value, "", "")
     if slash and not (mask.strip().isdigit() and 1 <= int(mask) <= 128):

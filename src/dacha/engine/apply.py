@@ -40,7 +40,7 @@ from dacha.core.findings import errors
 from dacha.core.machine import Machine
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
-from dacha.engine import caretaking, disks, inspect, install, kernel, power, prepare
+from dacha.engine import caretaking, disks, inspect, install, kernel, power, prepare, rules
 from dacha.engine.disks import Progress, silent
 from dacha.engine.edit import settled
 from dacha.engine.inspect_guest import file_findings
@@ -126,12 +126,13 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
         # An installation whose follower was killed is followed again.
         if seen[name].running and install.pending(ws, name, ws.home.read(name)):
             install.follow(ws, name)
-    if kernel.concerned(ws):
-        # What a guest is called and where it is may have changed, whatever else has not.
-        caretaking.tell(ws.home)
-        kernel.forget(ws)
     if only is None or not outcome.failed:
         write_whole(ws.home.applied, ws.text)
+    if kernel.concerned(ws):
+        # What a guest is called and where it is may have changed, whatever else has not.
+        rules.adopt(ws)
+        caretaking.tell(ws.home)
+        kernel.forget(ws)
     return outcome
 
 

@@ -10,6 +10,7 @@ from dacha.core.identity import host_name
 from dacha.core.lab import Guest
 from dacha.core.nearest import did_you_mean
 from dacha.engine.machines import host_key_public
+from dacha.engine.status import live_plan
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.hypervisor.process import running
@@ -52,9 +53,15 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
     ssh = program("ssh")
     if ssh is None:
         raise HostError("ssh is not on this machine", remedy="on Debian: apt install openssh-client")
-    planned = ws.quick_plan.doors[name, door.name]
+    planned = live_plan(ws).doors[name, door.name]
     place = planned.enter_at(LOOPBACK)
     if place is None:
+        if planned.adapter and planned.adapter.address is None and planned.means == "own":
+            raise NoError(
+                f"the address of {name} is not known: it is handed out on {planned.adapter.network}, and nothing of it "
+                "was seen there yet",
+                remedy="wait until it has booted; its console tells what it got: dacha console " + name,
+            )
         raise NoError(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
     argv = [ssh, "-p", str(place[1]), "-l", user or (guest.login.user if guest.login else "")]
     if guest.first_boot and host_key_public(ws.home, name):

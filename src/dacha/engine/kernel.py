@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Collection, Iterable
-from hashlib import sha256
-from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.changes import (
@@ -22,8 +19,8 @@ from dacha.core.changes import (
 from dacha.core.errors import HostError
 from dacha.core.kernel_plan import BridgeLink, DirectLink, KernelPlan, Link, TapLink, alias_prefix, kernel_plan
 from dacha.core.plan import Plan
-from dacha.core.ruleset import FAMILIES, removal, ruleset, table_name
-from dacha.engine import caretaking
+from dacha.core.ruleset import FAMILIES, table_name
+from dacha.engine import caretaking, rules
 from dacha.engine.workspace import Workspace
 from dacha.host import iproute, nft, sysctls
 from dacha.host.files import write_whole
@@ -44,7 +41,7 @@ class Seen(NamedTuple):
 
 def concerned(ws: Workspace) -> bool:
     """True when the kernel carries a network of the lab, or did at its last apply."""
-    return any(n.by_kernel for n in ws.lab.networks.values()) or _note(ws).exists()
+    return any(n.by_kernel for n in ws.lab.networks.values()) or rules.note_file(ws).exists()
 
 
 def wanted(ws: Workspace, plan: Plan) -> KernelPlan:
@@ -112,17 +109,17 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
         if isinstance(link, TapLink | DirectLink) and link.guest in on and _lost(link, seen.own.get(name)):
             # A link that is made again is another one; QEMU holds on to the one that is gone.
             changes.append(ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed"))
-    if target.bridges() and (seen.rules is None or seen.rules != _loaded(ws, ruleset(ws.lab, plan, target))):
+    if target.bridges() and not rules.current(ws, rules.text_of(ws, plan, target), seen.rules):
         doors = sum(d.carrier == "kernel" for d in plan.doors.values())
-        changes.append(LoadRules(doors, seen.rules_there))
-    if target.bridges() and caretaking.running(ws.home) is None:
+        changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan)))
+    if target.links and caretaking.running(ws.home) is None:
         changes.append(Caretaker(True))
     # Ports go before their bridges.
     gone = [link for name, link in seen.own.items() if name not in target.links]
     changes += [RemoveLink(g.name, g.alias) for g in sorted(gone, key=lambda g: (g.kind == "bridge", g.name))]
+    if not target.links and caretaking.running(ws.home):
+        changes.append(Caretaker(False))
     if not target.bridges():
-        if caretaking.running(ws.home):
-            changes.append(Caretaker(False))
         if seen.rules_there:
             changes.append(RemoveRules())
         if sysctls.remembered() and not _others(ws):
@@ -147,47 +144,10 @@ def _others(ws: Workspace) -> bool:
     )
 
 
-def _loaded(ws: Workspace, text: str) -> str | None:
-    """The digest that the kernel's tables had when this very text was loaded; None when another one was."""
-    noted = _noted(ws)
-    if noted.get("text") != _name_of(text):
-        return None
-    return noted.get("rules") or note_rules(ws)
-
-
-def note_rules(ws: Workspace) -> str | None:
-    """Note how the kernel shows the rules that were loaded last, so that a later change by hand is seen.
-
-    Listing ten thousand doors takes longer than loading them, so apply leaves it to the caretaker and to the next look.
-    """
-    noted = _noted(ws)
-    if not noted or noted.get("rules"):
-        return noted.get("rules")
-    rules = nft.digest(table_name(ws.lab.name), FAMILIES)
-    if rules and _noted(ws) == noted:
-        write_whole(_note(ws), json.dumps(noted | {"rules": rules}))
-    return rules
-
-
-def _note(ws: Workspace) -> Path:
-    return ws.home.folder / "kernel.json"
-
-
-def _noted(ws: Workspace) -> dict[str, str]:
-    try:
-        return dict(json.loads(_note(ws).read_text()))
-    except (OSError, ValueError):
-        return {}
-
-
 def forget(ws: Workspace) -> None:
     """Forget the lab when nothing of it is left in the kernel."""
     if not any(n.by_kernel for n in ws.lab.networks.values()) and not observe(ws).own:
-        _note(ws).unlink(missing_ok=True)
-
-
-def _name_of(text: str) -> str:
-    return sha256(text.encode()).hexdigest()
+        rules.note_file(ws).unlink(missing_ok=True)
 
 
 def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
@@ -200,9 +160,9 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
         case Forwarding():
             sysctls.put_back()
         case MakeLink(link=link, there=there):
-            if not _note(ws).exists():
+            if not rules.note_file(ws).exists():
                 # With the first link the lab is known to have some, whatever its file says later.
-                write_whole(_note(ws), "{}")
+                write_whole(rules.note_file(ws), "{}")
             iproute.batch(_commands(link, there))
             if isinstance(link, BridgeLink):
                 # A door of this host's loopback leads through the bridge: the kernel else drops such a source.
@@ -214,17 +174,11 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
         case LoadRules():
-            _load(ws, plan)
+            rules.load(ws, plan, wanted)
         case RemoveRules():
-            nft.load(removal(ws.lab.name))
+            rules.remove(ws)
         case _:
             raise AssertionError(f"nothing carries out {change!r}")
-
-
-def _load(ws: Workspace, plan: Plan) -> None:
-    text = ruleset(ws.lab, plan, wanted(ws, plan))
-    nft.load(text)
-    write_whole(_note(ws), json.dumps({"text": _name_of(text)}))
 
 
 def _keep_router_advertisements() -> None:

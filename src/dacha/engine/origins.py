@@ -54,7 +54,7 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         at = ("adapter", adapter.number)
         name = f"adapter {adapter.number}"
         out.append(Value(name, f"on {adapter.network}", found.source(*at)))
-        address = f"{adapter.address}/{adapter.prefix}" if adapter.address else "from the LAN"
+        address = f"{adapter.address}/{adapter.prefix}" if adapter.address else "by DHCP"
         out.append(Value(f"{name} address", address, found.source(*at, "address", otherwise=PLAN)))
         if adapter.address6:
             address = f"{adapter.address6}/{adapter.prefix6}"

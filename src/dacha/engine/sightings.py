@@ -1,4 +1,4 @@
-"""What the caretaker saw on the wire: the address that each guest's adapter really uses, and when it was last seen."""
+"""What the caretaker saw of the guests' addresses, kept where every command finds it."""
 
 from __future__ import annotations
 
@@ -6,45 +6,48 @@ import json
 from collections.abc import Mapping
 from ipaddress import IPv4Address
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.findings import WARNING, Finding
+from dacha.core.learned import Key, Sighting, followed, learned
 from dacha.core.plan import Plan
 from dacha.engine.home import Home
 from dacha.host.files import write_whole
-
-
-class Sighting(NamedTuple):
-    """An address in use; `at` is Unix seconds."""
-
-    address: IPv4Address
-    at: float
 
 
 def sightings_file(home: Home) -> Path:
     return home.folder / "seen.json"
 
 
-def write(file: Path, seen: Mapping[tuple[str, int], Sighting]) -> None:
-    rows = [[guest, number, str(x.address), x.at] for (guest, number), x in seen.items()]
+def write(file: Path, seen: Mapping[Key, Sighting]) -> None:
+    rows = [[*key, str(x.address) if x.address else None, x.at, x.since, x.by, x.others] for key, x in seen.items()]
     write_whole(file, json.dumps(rows))
 
 
-def read(home: Home) -> dict[tuple[str, int], Sighting]:
+def read(home: Home) -> dict[Key, Sighting]:
     """What was seen last, by guest and adapter; nothing where no caretaker has looked."""
     try:
         rows = json.loads(sightings_file(home).read_text())
-        return {(guest, number): Sighting(IPv4Address(address), at) for guest, number, address, at in rows}
+        return {
+            (guest, number): Sighting(IPv4Address(address) if address else None, at, since, by, tuple(others))
+            for guest, number, address, at, since, by, others in rows
+        }
     except (OSError, ValueError, TypeError):
         return {}
 
 
-def conflicts(plan: Plan, seen: Mapping[tuple[str, int], Sighting]) -> list[Finding]:
+def now(home: Home, plan: Plan) -> Plan:
+    """The plan with the addresses that guests without a planned one have now."""
+    if all(a.address for a in plan.adapters.values()):
+        return plan
+    return followed(plan, learned(plan, read(home)))
+
+
+def conflicts(plan: Plan, seen: Mapping[Key, Sighting]) -> list[Finding]:
     """Guests that use another address than the planned one."""
     found = []
     for key, sighting in seen.items():
         adapter = plan.adapters.get(key)
-        if adapter is None or adapter.address in (None, sighting.address):
+        if adapter is None or adapter.address is None or sighting.address in (None, adapter.address):
             continue
         what = f"it uses {sighting.address} on {adapter.network}, and {adapter.address} is planned"
         remedy = (

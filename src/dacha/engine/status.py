@@ -10,6 +10,7 @@ from dacha.core.changes import Change
 from dacha.core.door_plan import DoorPlan, here, lan_place
 from dacha.core.lab import Guest
 from dacha.core.observed import HUNG, OFF, PAUSED, ObservedGuest
+from dacha.core.plan import Plan
 from dacha.core.units import show_duration
 from dacha.engine.observe import observe
 from dacha.engine.pending import pending as pending_changes
@@ -58,6 +59,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     plan = ws.quick_plan
     ws.plan = plan
     pending = pending_changes(ws, seen)
+    plan = live_plan(ws)
     on = {name for name, s in seen.items() if s.running and s.state != PAUSED}
     apart = networks_apart(ws)
     asked = [
@@ -74,7 +76,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     rows = []
     for guest in ws.lab.guests.values():
         s = seen[guest.name]
-        addresses = [str(a.address or "by the LAN") for a in plan.adapters_of(guest.name)]
+        addresses = [str(a.address or "by DHCP") for a in plan.adapters_of(guest.name)]
         mine = [_door_row(plan.doors[guest.name, d.name], s, verdicts, lan) for d in guest.doors]
         rows.append(GuestRow(guest, guest.name, s, state_text(s), addresses, mine))
     for name, s in seen.items():
@@ -91,6 +93,15 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
         }
     )
     return Status(rows, pending, exposed)
+
+
+def live_plan(ws: Workspace) -> Plan:
+    """The plan with the addresses that guests have now where others hand them out."""
+    if not any(n.by_kernel for n in ws.lab.networks.values()):
+        return ws.quick_plan
+    from dacha.engine import sightings
+
+    return sightings.now(ws.home, ws.quick_plan)
 
 
 def networks_apart(ws: Workspace) -> set[str]:

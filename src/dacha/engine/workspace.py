@@ -128,6 +128,22 @@ def load(named: str | None) -> Workspace:
     return Workspace(path, text, reading.lab, reading.findings)
 
 
+def load_applied(path: Path) -> Workspace:
+    """The lab as it was last applied from `path`, for whoever keeps it so; as the file says where it never was.
+
+    Raises UsageError, LabError, HostError.
+    """
+    base = folders.state() / "labs"
+    for folder in sorted(base.iterdir()) if base.is_dir() else ():
+        home = Home(folder.name)
+        if home.owner() == path and home.applied.is_file():
+            text = read_text(home.applied)
+            reading = read_lab(text, profiles())
+            if reading.lab is not None and not reading.findings:
+                return Workspace(path, text, reading.lab, reading.findings)
+    return load(str(path))
+
+
 def place(path: Path, text: str, findings: list[Finding]) -> list[Finding]:
     """The findings with their lines, in file order."""
     if any(f.line is None and f.path for f in findings):

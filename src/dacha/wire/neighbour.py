@@ -1,0 +1,41 @@
+"""Neighbour discovery: who says that an IPv6 address is in use, and the question for its owner (RFC 4861 section 4)."""
+
+from __future__ import annotations
+
+from ipaddress import IPv6Address
+from typing import NamedTuple
+
+from dacha.core.errors import PeerError
+
+NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT, ICMPV6 = 135, 136, 58
+ETHERTYPE_IPV6 = 0x86DD
+_HEADER, _BODY = 40, 24
+
+
+class Neighbour(NamedTuple):
+    """A solicitation or an advertisement: its kind, who sent it, and which address it is about."""
+
+    kind: int
+    source: IPv6Address
+    target: IPv6Address
+
+    def in_use(self) -> IPv6Address | None:
+        """The address that its sender has. Asking whether an address is free is no use of it yet (RFC 4862 section
+        5.4.2: from the unspecified address)."""
+        if self.kind == NEIGHBOUR_ADVERTISEMENT:
+            return self.target
+        return None if self.source.is_unspecified else self.source
+
+
+def decode_neighbour(packet: bytes) -> Neighbour:
+    """Read an IPv6 packet that holds neighbour discovery. Raises PeerError for any other."""
+    if len(packet) < _HEADER + _BODY or packet[0] >> 4 != 6:
+        raise PeerError(f"neighbour discovery: {len(packet)} bytes are cut short")
+    # Other headers before it are not allowed to be trusted: it comes first or not at all. A hop limit below 255 shows
+    # that it was sent from beyond the link (RFC 4861 section 7.1.1).
+    if packet[6] != ICMPV6 or packet[7] != 255:
+        raise PeerError("neighbour discovery: another protocol, or from beyond the link")
+    kind = packet[_HEADER]
+    if kind not in (NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT) or packet[_HEADER + 1]:
+        raise PeerError("neighbour discovery: another kind of message")
+    return Neighbour(kind, IPv6Address(packet[8:24]), IPv6Address(packet[_HEADER + 8 : _HEADER + 24]))
