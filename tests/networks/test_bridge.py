@@ -78,6 +78,12 @@ def test_a_guest_straight_on_an_adapter_leaves_the_host_as_it_is(hosted: HostedL
     lab, world = hosted, hosted.world
     before = addresses(world)
     lab.write(LAB.replace("@INTERFACE@", "eth0").partition("[guest.buoy]")[0])
+    # Somebody has the address already: the guest is not started, and the other is named.
+    other = world.run("other", "cat", "/sys/class/net/eth0/address").strip()
+    world.run("other", "ip", "address", "add", "192.0.2.50/24", "dev", "eth0")
+    assert f"192.0.2.50 is in use on quay already, by {other}" in lab("apply", code=3).err
+    assert lab("status", "--json").json["guests"][0]["state"] == "off"
+    world.run("other", "ip", "address", "delete", "192.0.2.50/24", "dev", "eth0")
     said = lab("check").out
     assert "guests are on its LAN, but this host itself cannot reach them" in said
     lab("apply")

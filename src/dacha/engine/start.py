@@ -7,6 +7,7 @@ import subprocess
 import time
 from collections.abc import Iterable, Iterator
 from functools import partial
+from ipaddress import IPv4Address
 
 from dacha.core.changes import StartGuest
 from dacha.core.errors import DachaError, HostError
@@ -27,7 +28,13 @@ def start_all(
 ) -> Iterator[tuple[StartGuest, DachaError | None, float]]:
     """Start every guest, then wait for each: they come up together. Yields each with what went wrong and seconds."""
     spawned: list[tuple[StartGuest, float, subprocess.Popen[bytes]]] = []
+    starts = list(starts)
+    began = time.monotonic()
+    taken = _duplicates(ws, [c.guest for c in starts])
     for change in starts:
+        if change.guest in taken:
+            yield change, taken[change.guest], time.monotonic() - began
+            continue
         began = time.monotonic()
         try:
             spawned.append((change, began, _spawn(ws, machines[change.guest], change.guest)))
@@ -39,6 +46,31 @@ def start_all(
             yield change, None, time.monotonic() - began
         except DachaError as e:
             yield change, e, time.monotonic() - began
+
+
+def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
+    """Guests whose address on a bridged LAN is somebody else's already, each with the refusal to start it."""
+    asked: dict[tuple[str, IPv4Address], tuple[str, str]] = {}
+    for name in names:
+        for adapter in ws.plan.adapters_of(name):
+            network = ws.lab.networks[adapter.network]
+            if network.kind == "bridge" and network.interface and adapter.address:
+                asked[network.interface, adapter.address] = (name, network.name)
+    if not asked:
+        return {}
+    from dacha.host import duplicates, iproute
+
+    own = {a.partition("/")[0]: link.name for link in iproute.links().values() for a in link.addresses}
+    found = {key: f"this host itself, on {own[str(key[1])]}" for key in asked if str(key[1]) in own}
+    found |= duplicates.owners(key for key in asked if key not in found)
+    return {
+        asked[key][0]: HostError(
+            f"{key[1]} is in use on {asked[key][1]} already, by {who}",
+            why="two machines with one address would take each other off the network",
+            remedy=f"give {asked[key][0]} another: dacha guest edit {asked[key][0]} --address {asked[key][1]}=ADDRESS",
+        )
+        for key, who in found.items()
+    }
 
 
 def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:

@@ -1,0 +1,60 @@
+"""Whether somebody on a LAN has an address already, asked before a guest begins to use it (RFC 5227)."""
+
+from __future__ import annotations
+
+import contextlib
+import select
+import socket
+import time
+from collections.abc import Iterable
+from ipaddress import IPv4Address
+
+from dacha.core.errors import HostError, PeerError
+from dacha.wire.ethernet import ETHERTYPE_ARP, EVERYBODY, arp_probe, decode_arp, encode_arp
+
+# Three questions, as RFC 5227 section 2.1.1 has it, but closer together: its five seconds would be added to every
+# start, and whoever has the address on a wired LAN answers in milliseconds.
+PROBES, APART_S, WAIT_S = 3, 0.2, 0.5
+Question = tuple[str, IPv4Address]
+
+
+def owners(questions: Iterable[Question]) -> dict[Question, str]:
+    """Who has each address on the LAN of its interface: the hardware address that answers. All are asked at once, which
+    takes about a second. Raises HostError where nothing can be sent."""
+    asked = list(dict.fromkeys(questions))
+    found: dict[Question, str] = {}
+    with contextlib.ExitStack() as stack:
+        sockets = {name: stack.enter_context(_arp_socket(name)) for name in {name for name, _ in asked}}
+        for n in range(PROBES):
+            for name, address in asked:
+                if (name, address) not in found:
+                    _ask(sockets[name], name, address)
+            _hear(sockets, asked, found, APART_S if n < PROBES - 1 else WAIT_S)
+    return found
+
+
+def _arp_socket(interface: str) -> socket.socket:
+    try:
+        s = socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM, 0)
+        s.bind((interface, ETHERTYPE_ARP))
+    except OSError as e:
+        raise HostError(f"cannot listen for addresses on {interface}", why=e.strerror or str(e)) from e
+    return s
+
+
+def _ask(s: socket.socket, interface: str, address: IPv4Address) -> None:
+    question = encode_arp(arp_probe(s.getsockname()[4], address))
+    with contextlib.suppress(OSError):  # an interface that went down meanwhile has nobody on it
+        s.sendto(question, (interface, ETHERTYPE_ARP, 0, 0, EVERYBODY))
+
+
+def _hear(sockets: dict[str, socket.socket], asked: list[Question], found: dict[Question, str], for_s: float) -> None:
+    names = {s: name for name, s in sockets.items()}
+    until = time.monotonic() + for_s
+    while (left := until - time.monotonic()) > 0 and len(found) < len(asked):
+        for s in select.select(list(names), [], [], left)[0]:
+            with contextlib.suppress(OSError, PeerError):
+                told = decode_arp(s.recv(2048))
+                key = (names[s], told.sender)
+                if key in asked and told.sender_hardware != s.getsockname()[4]:
+                    found[key] = told.sender_hardware.hex(":")
