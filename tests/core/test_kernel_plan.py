@@ -8,7 +8,7 @@ from hypothesis import given
 
 from dacha.core.check import check_lab
 from dacha.core.identity import LINK_NAME_MOST, link_name, local_prefix
-from dacha.core.kernel_plan import BridgeLink, DirectLink, TapLink, alias_prefix, kernel_plan
+from dacha.core.kernel_plan import BridgeLink, DirectLink, TapLink, VlanLink, alias_prefix, kernel_plan
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan, make_plan
 from dacha.core.read import read_lab
@@ -82,6 +82,24 @@ def test_rules_hold_what_the_lab_has_and_nothing_it_has_not() -> None:
     lab, plan = planned(plain)
     assert "limits" not in ruleset(lab, plan, kernel_plan(lab, plan))
     assert removal("a-b").count("dacha_a_b") == 4 and table_name("a-b") == "dacha_a_b"
+
+
+def test_a_vlan_has_a_link_that_its_guests_are_put_on() -> None:
+    text = """[lab]
+name = "real"
+[network.quay]
+kind = "bridge"
+interface = "br0"
+vlan = 7
+[guest.gauge]
+memory = "64 MiB"
+adapter = [{ network = "quay" }]
+"""
+    lab = read_lab(text).lab
+    assert lab is not None
+    vlan, guest = kernel_plan(lab, make_plan(lab)).links.values()
+    assert isinstance(vlan, VlanLink) and (vlan.parent, vlan.number) == ("br0", 7)
+    assert isinstance(guest, DirectLink) and guest.parent == vlan.name
 
 
 def test_a_tpm_beside_a_directly_booted_kernel_needs_uefi() -> None:

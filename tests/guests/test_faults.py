@@ -5,6 +5,7 @@ import os
 import signal
 import subprocess
 import time
+from pathlib import Path
 
 from tests.conftest import PROGRAM, Lab
 
@@ -23,16 +24,17 @@ door.ssh = { from = "host" }
 
 
 def processes_of(lab: Lab) -> list[int]:
-    """The QEMU processes of this lab, by the console file that each was given."""
+    """The QEMU processes of this lab, by the run folder that each is in."""
     found = []
     for entry in os.listdir("/proc"):
         if entry.isdigit():
             try:
                 with open(f"/proc/{entry}/cmdline", "rb") as f:
                     line = f.read()
+                place = str(Path(f"/proc/{entry}/cwd").readlink())
             except OSError:
                 continue
-            if line.startswith(b"/usr/bin/qemu") and str(lab.folder).encode() in line:
+            if line.startswith(b"/usr/bin/qemu") and place.startswith(lab.env["DACHA_RUN"]):
                 found.append(int(entry))
     return found
 

@@ -3,7 +3,8 @@
 import itertools
 import json
 from ipaddress import IPv4Address
-from pathlib import Path
+
+from dacha.hypervisor.layers import Layer
 
 from dacha.core.door_plan import Forward
 from dacha.core.machine import Machine, machine
@@ -40,9 +41,9 @@ def built(text: str = TEXT, accelerator: str = "tcg") -> tuple[Machine, list[str
     guest = lab.guests["gauge"]
     m = machine(lab, plan, guest, accelerator=accelerator, files={"k": "/boot/k", "i": "/boot/i"}, seed="s")
     files = Files(
-        disks=tuple(Path(f"/disks/{n},odd") for n in range(len(guest.disks))),
-        seed=Path("/seed.iso"),
-        console=Path("/log,console"),
+        disks=tuple((Layer("qcow2", f"/disks/{n},odd"),) for n in range(len(guest.disks))),
+        seed="/seed.iso",
+        console="/log,console",
     )
     return m, command_line("qemu", m, files, sorted(plan.forwards_of("gauge", [d.name for d in guest.doors])))
 

@@ -27,7 +27,8 @@ subnet = "10.77.9.0/24"
 @BOOT@
 adapter = [{ network = "pier", address = "10.77.4.20", address6 = "fd77:4::20" }]
 door.ssh = { from = "lan", port = 2220 }
-door.http = { from = "lan", port = 8020, allow = ["192.0.2.20"] }
+door.http = { from = "lan", port = 8020, allow = ["192.0.2.20", "2001:db8:1::14"] }
+door.six = { service = "ssh", from = "lan", port = 2226, listen = "2001:db8:1::a" }
 [guest.charts]
 @BOOT@
 adapter = [
@@ -69,7 +70,11 @@ def test_every_direction_that_is_open_and_every_one_that_is_shut(hosted: HostedL
     # A door from the host only, and one that admits one machine only.
     assert world.reads("host", "127.0.0.1", 2221).startswith(SSH)
     assert world.reads("lan", "192.0.2.10", 2221) == "refused"
-    assert "400 Bad Request" in world_page(lab, "lan") and world_page(lab, "other") == "silent"
+    for where in ("192.0.2.10", "2001:db8:1::a"):
+        assert "400 Bad Request" in world_page(lab, "lan", where) and world_page(lab, "other", where) == "silent"
+    # A door at one IPv6 address of this host is at no other.
+    assert world.reads("lan", "2001:db8:1::a", 2226).startswith(SSH)
+    assert world.reads("lan", "192.0.2.10", 2226) == "refused"
     # Host to guest, guest to guest, both families.
     assert world.reads("host", "10.77.4.20", 22).startswith(SSH)
     assert world.reads("host", "fd77:4::20", 22).startswith(SSH)
@@ -104,10 +109,10 @@ def test_every_direction_that_is_open_and_every_one_that_is_shut(hosted: HostedL
     assert world.run("host", "sysctl", "net.ipv4.ip_forward", "net.ipv6.conf.all.forwarding") == forwarding
 
 
-def world_page(lab: HostedLab, machine: str) -> str:
+def world_page(lab: HostedLab, machine: str, where: str) -> str:
     """The first line of the guest's web server, asked badly so that it says something by itself."""
     code = (
-        "import socket\ntry:\n s=socket.create_connection(('192.0.2.10',8020),2)\n s.sendall(b'X\\n\\n')\n"
+        f"import socket\ntry:\n s=socket.create_connection(({where!r},8020),2)\n s.sendall(b'X\\n\\n')\n"
         " print(s.recv(64).decode().splitlines()[0])\nexcept OSError: print('silent')\n"
     )
     return lab.world.run(machine, "python3", "-c", code).strip()

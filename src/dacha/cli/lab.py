@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import time
 from pathlib import Path
 from typing import Any
 
@@ -163,10 +164,23 @@ def apply_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)"
     )
+    parser.add_argument(
+        "--confirm", action="store_true", help="keep a bridge that took over this host's address; else it is unmade"
+    )
     common(parser)
 
 
 def run_apply(args: argparse.Namespace) -> int:
+    if args.confirm:
+        from dacha.engine import way_back
+        from dacha.engine.workspace import load
+
+        move = way_back.confirm(load(args.lab).home)
+        if args.json:
+            output.emit_json({"confirmed": move.bridge, "adapter": move.adapter})
+        else:
+            output.say(f"{move.bridge} stays, over {move.adapter}.")
+        return 0
     return apply_and_wait(args, None)
 
 
@@ -286,9 +300,19 @@ def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) 
 
 
 def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
+    from dacha.core.changes import MakeLink
     from dacha.core.door_plan import lan_place
     from dacha.host.links import lan_address
 
+    if any(isinstance(c, MakeLink) for c in outcome.done):
+        from dacha.engine import way_back
+
+        if move := way_back.waiting(ws.home):
+            left = max(0, round(move.until - time.time()))
+            output.say(
+                f"This host's addresses are on {move.bridge} now. If you can read this, say so within {left} s, or all "
+                "is put back:\n  dacha apply --confirm"
+            )
     if not outcome.done and not outcome.waiting and not outcome.failed:
         output.say(f"{ws.lab.name}: nothing to do, everything was applied")
         return

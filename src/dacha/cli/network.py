@@ -9,7 +9,7 @@ from dacha.cli import output
 from dacha.cli.commands import Parser, common
 from dacha.core.errors import UsageError
 
-_TEXTS = ("kind", "carrier", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface")
+_TEXTS = ("kind", "carrier", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface", "made-from")
 
 
 def network_arguments(parser: argparse.ArgumentParser) -> None:
@@ -60,6 +60,11 @@ def _options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--gateway6", metavar="ADDRESS")
     parser.add_argument("--dynamic", metavar="RANGE", help="addresses that are handed out, not planned")
     parser.add_argument("--interface", metavar="NAME", help="for a bridge network: the host's interface")
+    parser.add_argument(
+        "--made-from",
+        metavar="ADAPTER",
+        help="make the bridge over this adapter, which moves the host's addresses to it",
+    )
     isolated = parser.add_mutually_exclusive_group()
     isolated.add_argument(
         "--isolated", action="store_true", default=None, help="no way out, and no way to this host's loopback"
@@ -68,7 +73,9 @@ def _options(parser: argparse.ArgumentParser) -> None:
 
 
 def _values(args: argparse.Namespace) -> dict[str, Any]:
-    values: dict[str, Any] = {key: getattr(args, key) for key in _TEXTS if getattr(args, key) is not None}
+    values: dict[str, Any] = {
+        key: found for key in _TEXTS if (found := getattr(args, key.replace("-", "_"))) is not None
+    }
     if args.isolated is not None:
         values["isolated"] = args.isolated
     return values

@@ -62,9 +62,9 @@ def run_screen(args: argparse.Namespace) -> int:
     with ws.home.lock("screen", ws.path), Qmp(ws.home.run(guest.name) / QMP) as qmp:
         _keys(args, qmp)
         if args.save:
-            _save(args, qmp, said)
+            _save(args, qmp, ws.home.run(guest.name), said)
         if args.text:
-            _text(args, qmp, ws.home.guest(guest.name) / "screen.scratch", said)
+            _text(args, qmp, ws.home.run(guest.name), said)
         if not (args.save or args.text or args.type or args.press):
             _listener(args, ws, qmp, said)
     if args.json:
@@ -80,22 +80,24 @@ def _keys(args: argparse.Namespace, qmp: Any) -> None:
     screen.press(qmp, chords)
 
 
-def _save(args: argparse.Namespace, qmp: Any, said: dict[str, Any]) -> None:
+def _save(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -> None:
+    from dacha.host.files import write_whole
     from dacha.hypervisor import screen
 
     path = Path(args.save).expanduser().absolute()
     if not path.parent.is_dir():
         raise HostError(f"there is no folder {path.parent}", remedy="make it, or save elsewhere")
-    width, height = screen.picture(qmp, path)
+    png, width, height = screen.picture(qmp, run)
+    write_whole(path, png)
     said["picture"] = {"file": str(path), "width": width, "height": height}
     if not args.json:
         output.say(f"Saved {path}, {width} x {height}.")
 
 
-def _text(args: argparse.Namespace, qmp: Any, scratch: Path, said: dict[str, Any]) -> None:
+def _text(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -> None:
     from dacha.hypervisor import screen
 
-    said["text"] = screen.text(qmp, scratch)
+    said["text"] = screen.text(qmp, run)
     if not args.json:
         output.say("\n".join(said["text"]))
 

@@ -127,11 +127,15 @@ class MakeLink(NamedTuple):
 
     def __str__(self) -> str:
         # Imported when there is a link to speak of: most labs have none, and look at their changes at every command.
-        from dacha.core.kernel_plan import BridgeLink, DirectLink
+        from dacha.core.kernel_plan import BridgeLink, DirectLink, HostBridge, VlanLink
 
         verb = "put right" if self.there else "make"
         if isinstance(self.link, BridgeLink):
             return f"{verb} network {self.link.network} ({self.link.name}, {', '.join(self.link.addresses)})"
+        if isinstance(self.link, HostBridge):
+            return f"{verb} bridge {self.link.name} over {self.link.adapter}, with this host's addresses there"
+        if isinstance(self.link, VlanLink):
+            return f"{verb} VLAN {self.link.number} of {self.link.parent} ({self.link.name})"
         if isinstance(self.link, DirectLink):
             return f"{verb} {self.link.guest}'s adapter {self.link.adapter} on {self.link.parent} ({self.link.name})"
         return f"{verb} the tap of {self.link.guest}'s adapter {self.link.adapter} ({self.link.name})"

@@ -7,7 +7,7 @@ host port left out is chosen here and stays, because it follows from the guest's
 from __future__ import annotations
 
 from collections.abc import Iterable
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
 from dacha.core.address_plan import AdapterPlan, AddressPlan
@@ -15,6 +15,7 @@ from dacha.core.findings import ERROR, Finding, Path
 from dacha.core.lab import Door, Guest, Lab, Network, Ports
 from dacha.core.nearest import did_you_mean
 
+Address = IPv4Address | IPv6Address
 LOOPBACK = IPv4Address("127.0.0.1")
 ANYWHERE = IPv4Address("0.0.0.0")
 # Where the search for a free host port begins, by service; the guest's last octet is added, so that
@@ -23,17 +24,22 @@ PORT_BASES = {"ssh": 2200, "rdp": 3400, "vnc": 6000, "http": 8000, "https": 8400
 OTHER_BASE = 20000
 
 
+def place(address: object, port: object) -> str:
+    """Address and port as people write them: an IPv6 address in brackets (RFC 3986 section 3.2.2)."""
+    return f"[{address}]:{port}" if ":" in str(address) else f"{address}:{port}"
+
+
 class Forward(NamedTuple):
     """One host port that leads to one guest port."""
 
     protocol: str
-    listen: IPv4Address
+    listen: Address
     port: int
-    address: IPv4Address
+    address: Address
     to: int
 
     def __str__(self) -> str:
-        return f"{self.protocol} {self.listen}:{self.port} → {self.address}:{self.to}"
+        return f"{self.protocol} {place(self.listen, self.port)} → {place(self.address, self.to)}"
 
 
 class DoorPlan(NamedTuple):
@@ -47,20 +53,23 @@ class DoorPlan(NamedTuple):
     door: Door
     means: str
     adapter: AdapterPlan | None
-    listen: IPv4Address
+    listen: Address
     port: Ports | None
     carrier: str = "user"
 
     def forwards(self) -> list[Forward]:
         """The host forwards that carry this door; none unless `means` is "forward"."""
-        if self.means != "forward" or self.port is None or self.adapter is None or self.adapter.address is None:
+        if self.means != "forward" or self.port is None or self.adapter is None:
+            return []
+        inside = self.adapter.address6 if self.listen.version == 6 else self.adapter.address
+        if inside is None:
             return []
         return [
-            Forward(self.door.protocol, self.listen, self.port.first + n, self.adapter.address, self.door.to.first + n)
+            Forward(self.door.protocol, self.listen, self.port.first + n, inside, self.door.to.first + n)
             for n in range(self.port.width)
         ]
 
-    def enter_at(self, host_address: IPv4Address | None) -> tuple[IPv4Address, int] | None:
+    def enter_at(self, host_address: IPv4Address | None) -> tuple[Address, int] | None:
         """Where a client has to go: address and first port. `host_address` is this host's on the LAN."""
         if self.means == "own" and self.adapter and self.adapter.address:
             return self.adapter.address, self.door.to.first
@@ -76,7 +85,7 @@ def here(door: DoorPlan) -> tuple[str, int] | None:
     return None if place is None else (str(place[0]), place[1])
 
 
-def lan_place(door: DoorPlan, lan: IPv4Address | None) -> tuple[IPv4Address, int] | None:
+def lan_place(door: DoorPlan, lan: IPv4Address | None) -> tuple[Address, int] | None:
     """Where a machine on the LAN enters it; None for a door from this host only."""
     if door.door.origin != "lan":
         return None
@@ -87,12 +96,12 @@ class _TakenPorts:
     """Host ports that are spoken for. Ranges are narrow (`read.RANGE_MOST`), so each port is noted by itself."""
 
     def __init__(self) -> None:
-        self._at: dict[tuple[str, int], list[tuple[IPv4Address, Door]]] = {}
+        self._at: dict[tuple[str, int], list[tuple[Address, Door]]] = {}
 
     def free(self, protocol: str, port: int) -> bool:
         return (protocol, port) not in self._at
 
-    def clash(self, protocol: str, listen: IPv4Address, ports: Ports) -> Door | None:
+    def clash(self, protocol: str, listen: Address, ports: Ports) -> Door | None:
         """The door that already has one of these ports at this listen address or at all of them."""
         for port in range(ports.first, ports.last + 1):
             for where, door in self._at.get((protocol, port), ()):
@@ -100,7 +109,7 @@ class _TakenPorts:
                     return door
         return None
 
-    def take(self, protocol: str, listen: IPv4Address, ports: Ports, door: Door) -> None:
+    def take(self, protocol: str, listen: Address, ports: Ports, door: Door) -> None:
         for port in range(ports.first, ports.last + 1):
             self._at.setdefault((protocol, port), []).append((listen, door))
 
@@ -120,7 +129,7 @@ def plan_doors(
     held = set(held_ports)
     cursors: dict[tuple[str, int], int] = {}
     plans: dict[tuple[str, str], DoorPlan] = {}
-    undecided: list[tuple[Door, AdapterPlan, IPv4Address]] = []
+    undecided: list[tuple[Door, AdapterPlan, Address]] = []
     for door in lab.doors():
         guest = lab.guests[door.guest]
         path: Path = ("guest", door.guest, "door", door.name)
@@ -132,6 +141,8 @@ def plan_doors(
             findings.append(_isolation_finding(door, lab, path))
             means = "none"
         _check_listen(door, network, path, findings)
+        if listen.version == 6:
+            _check_listen6(door, network, adapter, path, findings)
         if means == "forward" and door.port:
             other = taken.clash(door.protocol, listen, door.port)
             if other:
@@ -261,6 +272,22 @@ def _check_listen(door: Door, network: Network | None, path: Path, findings: lis
                 (*path, "allow"),
             )
         )
+
+
+def _check_listen6(
+    door: Door, network: Network | None, adapter: AdapterPlan | None, path: Path, findings: list[Finding]
+) -> None:
+    """A door at one IPv6 address of this host: the kernel carries it, to a guest that has one too."""
+    what = remedy = ""
+    if network and not network.by_kernel:
+        what, remedy = "a user-mode network has doors for IPv4 only", 'write an IPv4 address, or carrier = "kernel"'
+    elif door.listen and door.listen.is_loopback:
+        what, remedy = "the kernel leads nothing on from ::1", "leave listen out: 127.0.0.1 is led on"
+    elif adapter and adapter.address6 is None:
+        what, remedy = f"{door.guest} has no IPv6 address there", "give it one: address6"
+    if what:
+        subject = f"door {door.guest} {door.name}"
+        findings.append(Finding(ERROR, "listen6", subject, f"listen: {what}", remedy, (*path, "listen")))
 
 
 def _free_port(

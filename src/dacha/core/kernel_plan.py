@@ -10,7 +10,7 @@ from hashlib import sha256
 from typing import NamedTuple
 
 from dacha.core.identity import link_name
-from dacha.core.lab import Lab
+from dacha.core.lab import Lab, Network
 from dacha.core.plan import Plan
 
 
@@ -25,6 +25,24 @@ class BridgeLink(NamedTuple):
     hardware_address: str
     network: str
     addresses: tuple[str, ...]
+
+
+class HostBridge(NamedTuple):
+    """A bridge over one of this host's adapters, made for the lab: it takes over the host's addresses there."""
+
+    name: str
+    alias: str
+    adapter: str
+    network: str
+
+
+class VlanLink(NamedTuple):
+    """One VLAN of an interface (IEEE 802.1Q), on which a network's guests are put."""
+
+    name: str
+    alias: str
+    parent: str
+    number: int
 
 
 class TapLink(NamedTuple):
@@ -52,7 +70,7 @@ class DirectLink(NamedTuple):
     adapter: int
 
 
-Link = BridgeLink | TapLink | DirectLink
+Link = BridgeLink | HostBridge | VlanLink | TapLink | DirectLink
 
 
 class KernelPlan(NamedTuple):
@@ -76,6 +94,11 @@ class KernelPlan(NamedTuple):
 def alias_prefix(lab: str) -> str:
     """What the aliases of all links of a lab begin with."""
     return f"dacha:{lab}:"
+
+
+def lan_link(lab: Lab, network: Network) -> str | None:
+    """The link of this host on which a bridge network's LAN is; None for another network."""
+    return link_name(lab.name, "vlan", network.name) if network.vlan is not None else network.interface
 
 
 def _hardware(kind: str, lab: str, *parts: str) -> str:
@@ -108,6 +131,15 @@ def kernel_plan(lab: Lab, plan: Plan, wired: Collection[str] = ()) -> KernelPlan
         )
         links[bridge.name] = bridge
     bridges = {link.network: link.name for link in links.values() if isinstance(link, BridgeLink)}
+    for network in lab.networks.values():
+        if network.made_from and network.interface:
+            alias = f"{alias_prefix(lab.name)}bridge:{network.made_from}"
+            links[network.interface] = HostBridge(network.interface, alias, network.made_from, network.name)
+        if network.vlan is not None and network.interface:
+            vlan = lan_link(lab, network) or ""
+            alias = f"{alias_prefix(lab.name)}vlan:{network.name}"
+            links[vlan] = VlanLink(vlan, alias, network.interface, network.vlan)
+            bridges[network.name] = vlan
     for adapter in plan.adapters.values():
         network, number = lab.networks[adapter.network], str(adapter.number)
         if not network.by_kernel:
@@ -115,7 +147,7 @@ def kernel_plan(lab: Lab, plan: Plan, wired: Collection[str] = ()) -> KernelPlan
         name = link_name(lab.name, "guest", adapter.guest, number)
         alias = f"{alias_prefix(lab.name)}guest:{adapter.guest}:{number}"
         other = bridges.get(adapter.network) or network.interface or ""
-        if other in wired:
+        if other in wired or network.vlan is not None:
             links[name] = DirectLink(name, alias, adapter.hardware_address, other, adapter.guest, adapter.number)
         else:
             hardware = _hardware("tap", lab.name, adapter.guest, number)

@@ -40,12 +40,14 @@ class Ports(NamedTuple):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Network:
-    """A network of the lab. `subnet` None asks the plan for a free one (not on a bridge)."""
+    """A network of the lab. `subnet` None asks the plan for a free one (not on a bridge); `made_from` is the adapter
+    over which the bridge is made, None for one that is there."""
 
     name: str
     kind: str
     carrier: str = "auto"
     interface: str | None = None
+    made_from: str | None = None
     vlan: int | None = None
     subnet: IPv4Network | None = None
     gateway: IPv4Address | None = None
@@ -144,8 +146,8 @@ class Door:
     origin: str
     to: Ports
     port: Ports | None = None
-    listen: IPv4Address | None = None
-    allow: tuple[IPv4Network, ...] = ()
+    listen: IPv4Address | IPv6Address | None = None
+    allow: tuple[IPv4Network | IPv6Network, ...] = ()
     network: str | None = None
 
 

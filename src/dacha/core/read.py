@@ -71,6 +71,7 @@ def _network(name: str, t: Table) -> Network:
         kind=t.need("kind", values.choice(*KINDS), '"nat"') or "nat",
         carrier=t.take("carrier", values.choice(*CARRIERS), "auto"),
         interface=t.take("interface", values.text, None),
+        made_from=t.take("made-from", values.text, None),
         vlan=t.take("vlan", values.whole(1, 4094), None),
         subnet=t.take("subnet", values.subnet4, None),
         gateway=t.take("gateway", values.address4, None),
@@ -84,7 +85,7 @@ def _network(name: str, t: Table) -> Network:
     if network.kind == "bridge" and not network.interface and "interface" not in t.data:
         t.wrong("", "missing", "a bridge network needs the host's interface", 'add: interface = "br0"')
     if network.kind != "bridge":
-        for key in ("interface", "vlan"):
+        for key in ("interface", "made-from", "vlan"):
             if key in t.data:
                 t.wrong(
                     key, "misplaced", "only a bridge network has this", f"remove it, or kind = {chr(34)}bridge{chr(34)}"

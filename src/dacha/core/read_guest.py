@@ -201,7 +201,7 @@ def _door(guest: str, name: str, t: Table) -> Door:
         to=to,
         port=port,
         protocol=t.take("protocol", values.choice(*PROTOCOLS), "tcp"),
-        listen=t.take("listen", values.address4, None),
+        listen=t.take("listen", values.address, None),
         allow=t.list_of("allow", values.source),
         network=t.take("network", values.text, None),
     )

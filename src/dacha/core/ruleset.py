@@ -62,7 +62,9 @@ def _doors(doors: list[DoorPlan]) -> Iterator[str]:
 
     Only what some door needs is written: each rule costs every new connection a moment.
     """
-    anywhere, anywhere6, there, limited, allowed = [], [], [], [], []
+    anywhere, anywhere6, limited = [], [], []
+    there: dict[int, list[str]] = {4: [], 6: []}
+    allowed: dict[int, list[str]] = {4: [], 6: []}
     for door in doors:
         for f in door.forwards():
             if f.listen == ANYWHERE:
@@ -71,31 +73,35 @@ def _doors(doors: list[DoorPlan]) -> Iterator[str]:
                 if address6:
                     anywhere6.append(f"{f.protocol} . {f.port} : {address6} . {f.to}")
             else:
-                there.append(f"{f.protocol} . {f.listen} . {f.port} : {f.address} . {f.to}")
+                there[f.listen.version].append(f"{f.protocol} . {f.listen} . {f.port} : {f.address} . {f.to}")
             if door.door.allow:
                 limited.append(f"{f.protocol} . {f.port}")
-                allowed += [f"{f.protocol} . {f.port} . {source}" for source in door.door.allow]
+                for source in door.door.allow:
+                    allowed[source.version].append(f"{f.protocol} . {f.port} . {source}")
     key = "inet_proto . inet_service"
     rules = []
     if anywhere:
         yield from _set("doors", f"{key} : ipv4_addr . inet_service", anywhere, what="map")
         rules.append("fib daddr type local dnat ip to meta l4proto . th dport map @doors")
-    if there:
-        place = "inet_proto . ipv4_addr . inet_service : ipv4_addr . inet_service"
-        yield from _set("doors_there", place, there, what="map")
-        rules.append("dnat ip to meta l4proto . ip daddr . th dport map @doors_there")
+    for version, family, name in ((4, "ip", "doors_there"), (6, "ip6", "doors6_there")):
+        if there[version]:
+            at = f"ipv{version}_addr"
+            place = f"inet_proto . {at} . inet_service : {at} . inet_service"
+            yield from _set(name, place, there[version], what="map")
+            rules.append(f"dnat {family} to meta l4proto . {family} daddr . th dport map @{name}")
     if anywhere6:
         yield from _set("doors6", f"{key} : ipv6_addr . inet_service", anywhere6, what="map")
         rules.append("fib daddr type local dnat ip6 to meta l4proto . th dport map @doors6")
     if limited:
         # A door with source limits is shut before it leads anywhere; this host itself is never outside.
         yield from _set("limited", key, limited)
-        yield from _set("allowed", f"{key} . ipv4_addr", allowed, flags="interval")
+        for version, name in ((4, "allowed"), (6, "allowed6")):
+            yield from _set(name, f"{key} . ipv{version}_addr", allowed[version], flags="interval")
         yield "chain limits { type filter hook prerouting priority -150; policy accept;"
         yield "ct state established accept"
         here = "fib daddr type local meta l4proto . th dport @limited"
         yield f"{here} meta nfproto ipv4 meta l4proto . th dport . ip saddr != @allowed counter drop"
-        yield f"{here} meta nfproto ipv6 counter drop"
+        yield f"{here} meta nfproto ipv6 meta l4proto . th dport . ip6 saddr != @allowed6 counter drop"
         yield "}"
     if rules:
         for chain, hook in (("entered", "prerouting"), ("entered_here", "output")):

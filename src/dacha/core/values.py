@@ -197,11 +197,12 @@ def subnet6(value: object) -> IPv6Network:
     return net
 
 
-def source(value: object) -> IPv4Network:
+def source(value: object) -> IPv4Network | IPv6Network:
     """Whom a door admits: one address or a subnet."""
+    six = isinstance(value, str) and ":" in value
     if isinstance(value, str) and "/" not in value:
-        return IPv4Network(address4(value))
-    return subnet4(value)
+        return IPv6Network(address6(value)) if six else IPv4Network(address4(value))
+    return subnet6(value) if six else subnet4(value)
 
 
 def span4(value: object) -> tuple[IPv4Address, IPv4Address]:

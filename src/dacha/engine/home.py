@@ -89,7 +89,8 @@ class Home:
     def make_guest(self, name: str) -> None:
         """Make the guest's folders and clear what a killed command left half-written."""
         folders.make_private(self.guest(name))
-        folders.make_private(self.run(name))
+        # It lies in a folder that only this user can enter, and may belong to the user whom guests run as.
+        self.run(name).mkdir(mode=0o700, exist_ok=True)
         sweep(self.guest(name))
 
     @contextlib.contextmanager

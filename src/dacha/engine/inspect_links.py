@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from dacha.core.findings import ERROR, NOTE, Finding
+from dacha.core.findings import ERROR, NOTE, WARNING, Finding
 from dacha.core.lab import Network
 from dacha.engine.workspace import Workspace
 from dacha.host import iproute
@@ -49,11 +49,18 @@ def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
 
     name = network.interface or ""
     link = links.get(name)
-    if network.vlan is not None:
-        remedy = (
-            f"make its link on this host and name it: ip link add link {name} name NAME type vlan id {network.vlan}"
-        )
-        return said(ERROR, "vlan", "guests are not put onto a VLAN by number in this version", remedy, "vlan")
+    if network.made_from:
+        if link is not None and not link.alias.startswith("dacha:"):
+            what = f"{name} is there already, and Dacha did not make it"
+            return said(ERROR, "bridge-there", what, "leave made-from out to use it, or name another", "made-from")
+        name = network.made_from
+        link = links.get(name)
+        if link is not None and link.kind == "bridge":
+            return said(ERROR, "made-from-bridge", f"{name} is a bridge itself", f'interface = "{name}"', "made-from")
+    if network.vlan is not None and not iproute.has_vlans():
+        what = f"VLAN {network.vlan} is out of reach: this kernel has no VLAN links (module 8021q)"
+        remedy = "a kernel that has it, or let the switch put this port onto the VLAN, and leave vlan out"
+        return said(ERROR, "vlan", what, remedy, "vlan")
     if link is None:
         usable = [
             n for n, x in links.items() if x.up and n != "lo" and not x.master and not x.alias.startswith("dacha:")
@@ -73,6 +80,20 @@ def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
         )
     if not link.up:
         return said(ERROR, "interface-down", f"{name} is down", f"ip link set {name} up")
+    if network.made_from:
+        if link.master and link.master != network.interface:
+            return said(ERROR, "interface-taken", f"{name} belongs to {link.master}", "", "made-from")
+        if link.master or not link.addresses:
+            return None
+        return said(
+            WARNING,
+            "addresses-move",
+            f"{name} carries this host's {', '.join(link.addresses)}: they move to {network.interface}, and back again "
+            "unless that is confirmed in time",
+            "after apply, from wherever this host is used: dacha apply --confirm\n"
+            f'to leave them where they are: interface = "{name}" without made-from',
+            "made-from",
+        )
     if link.kind != "bridge" and link.master:
         return said(
             ERROR,
@@ -80,11 +101,12 @@ def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
             f"{name} belongs to {link.master}",
             f'interface = "{link.master}" if that is a bridge',
         )
-    if link.kind != "bridge":
+    if link.kind != "bridge" or network.vlan is not None:
+        where = f"VLAN {network.vlan} of {name}" if network.vlan else name
         return said(
             NOTE,
             "host-apart",
-            f"{name} is no bridge: guests are on its LAN, but this host itself cannot reach them",
+            f"guests are straight on {where}: this host itself cannot reach them",
             "from another machine they can be entered; a bridge on this host would let it in too",
         )
     return None

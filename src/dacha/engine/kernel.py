@@ -17,12 +17,21 @@ from dacha.core.changes import (
     WriteDown,
 )
 from dacha.core.errors import HostError
-from dacha.core.kernel_plan import BridgeLink, DirectLink, KernelPlan, Link, TapLink, alias_prefix, kernel_plan
+from dacha.core.kernel_plan import (
+    BridgeLink,
+    DirectLink,
+    HostBridge,
+    KernelPlan,
+    TapLink,
+    VlanLink,
+    alias_prefix,
+    kernel_plan,
+)
 from dacha.core.plan import Plan
 from dacha.core.ruleset import FAMILIES, table_name
-from dacha.engine import caretaking, rules
+from dacha.engine import caretaking, rules, way_back
 from dacha.engine.workspace import Workspace
-from dacha.host import iproute, nft, sysctls
+from dacha.host import iproute, moving, nft, sysctls
 from dacha.host.files import write_whole
 from dacha.host.iproute import SeenLink
 
@@ -30,10 +39,10 @@ FORWARDING = ("net/ipv4/ip_forward", "net/ipv6/conf/all/forwarding")
 
 
 class Seen(NamedTuple):
-    """What is there: the lab's own links by name, names that something else has, the rules' digest, forwarding."""
+    """What is there: the lab's own links by name, those that are others', the rules' digest, forwarding."""
 
     own: dict[str, SeenLink]
-    foreign: set[str]
+    foreign: dict[str, SeenLink]
     rules: str | None
     rules_there: bool
     forwarding: bool
@@ -58,15 +67,17 @@ def observe(ws: Workspace) -> Seen:
     name = table_name(ws.lab.name)
     return Seen(
         own=own,
-        foreign=set(everything) - set(own),
+        foreign={n: link for n, link in everything.items() if n not in own},
         rules=nft.digest(name, FAMILIES),
         rules_there=any(table == name for _, table in nft.tables()),
         forwarding=all(sysctls.read(s) in (None, "1") for s in FORWARDING),
     )
 
 
-def differs(link: Link, seen: SeenLink) -> bool:
+def differs(link: BridgeLink | VlanLink | TapLink | DirectLink, seen: SeenLink) -> bool:
     """True when a link is not as it should be."""
+    if isinstance(link, VlanLink):
+        return not seen.up or (seen.parent, seen.vlan) != (link.parent, link.number)
     if not seen.up or seen.hardware_address != link.hardware_address:
         return True
     if isinstance(link, BridgeLink):
@@ -92,7 +103,7 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
         return []
     target, seen = wanted(ws, plan), observe(ws)
     changes: list[Change] = []
-    clash = seen.foreign & set(target.links)
+    clash = seen.foreign.keys() & set(target.links)
     if clash:
         raise HostError(
             f"this host has a link {min(clash)} already, and it is not Dacha's",
@@ -104,6 +115,10 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
     for name, link in target.links.items():
         if name not in seen.own:
             changes.append(MakeLink(link, False))
+        elif isinstance(link, HostBridge):
+            port = seen.foreign.get(link.adapter)
+            if not seen.own[name].up or (port and port.master != name):
+                changes.append(MakeLink(link, True))
         elif differs(link, seen.own[name]):
             changes.append(MakeLink(link, True))
         if isinstance(link, TapLink | DirectLink) and link.guest in on and _lost(link, seen.own.get(name)):
@@ -163,6 +178,11 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
             if not rules.note_file(ws).exists():
                 # With the first link the lab is known to have some, whatever its file says later.
                 write_whole(rules.note_file(ws), "{}")
+            if isinstance(link, HostBridge):
+                if there:
+                    moving.unmake_bridge(link.name, link.adapter)
+                way_back.make(ws.home, link)
+                return
             iproute.batch(_commands(link, there))
             if isinstance(link, BridgeLink):
                 # A door of this host's loopback leads through the bridge: the kernel else drops such a source.
@@ -171,6 +191,8 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
             caretaking.start(ws)
         case Caretaker():
             caretaking.stop(ws.home)
+        case RemoveLink(name=name, alias=alias) if ":bridge:" in alias:
+            way_back.unmake(ws.home, name, alias.rpartition(":")[2])
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
         case LoadRules():
@@ -189,7 +211,7 @@ def _keep_router_advertisements() -> None:
             sysctls.change(name, "2")
 
 
-def _commands(link: Link, there: bool) -> Iterable[str]:
+def _commands(link: BridgeLink | VlanLink | TapLink | DirectLink, there: bool) -> Iterable[str]:
     """What makes a link, or puts a link right that is there."""
     if isinstance(link, BridgeLink):
         if not there:
@@ -201,6 +223,13 @@ def _commands(link: Link, there: bool) -> Iterable[str]:
         for address in link.addresses:
             # Nobody else can have an address here before this host does: no time is lost by asking (RFC 4862).
             yield f"address replace {address} dev {link.name}{' nodad' if ':' in address else ''}"
+        yield f"link set dev {link.name} up"
+        return
+    if isinstance(link, VlanLink):
+        if there:
+            yield f"link delete {link.name}"
+        yield f"link add link {link.parent} name {link.name} type vlan id {link.number}"
+        yield f"link set dev {link.name} alias {link.alias} addrgenmode none"
         yield f"link set dev {link.name} up"
         return
     if isinstance(link, DirectLink):

@@ -8,18 +8,22 @@ import time
 from collections.abc import Iterable, Iterator
 from functools import partial
 from ipaddress import IPv4Address
+from pathlib import Path
 
 from dacha.core.changes import StartGuest
 from dacha.core.errors import DachaError, HostError
+from dacha.core.kernel_plan import lan_link
 from dacha.core.machine import Machine
 from dacha.engine import install
 from dacha.engine.observe import full_name
 from dacha.engine.workspace import Workspace
+from dacha.host.accounts import become, unprivileged
 from dacha.host.facts import program
 from dacha.host.processes import holder
 from dacha.host.tap import open_tap
 from dacha.hypervisor import firmware, launch, screen
 from dacha.hypervisor.command_line import QMP, Files, command_line
+from dacha.hypervisor.handing import Handing
 from dacha.hypervisor.qmp import Qmp
 
 
@@ -54,8 +58,9 @@ def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
     for name in names:
         for adapter in ws.plan.adapters_of(name):
             network = ws.lab.networks[adapter.network]
-            if network.kind == "bridge" and network.interface and adapter.address:
-                asked[network.interface, adapter.address] = (name, network.name)
+            lan = lan_link(ws.lab, network)
+            if lan and adapter.address:
+                asked[lan, adapter.address] = (name, network.name)
     if not asked:
         return {}
     from dacha.host import duplicates, iproute
@@ -81,27 +86,56 @@ def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
     if install.pending(ws, name, record) and record.installing is None:
         record.installing = time.time()
     home.write(name, record)
-    files = Files(
-        disks=tuple(home.disk(name, disk.name) for disk in guest.disks),
-        seed=folder / "seed.iso" if m["seed"] else None,
-        console=folder / "console.log",
-        firmware=firmware.prepare(folder, m["secure_boot"]) if m["firmware"] == "uefi" else None,
-    )
-    forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
-    taps = {n: open_tap(a["tap"]) for n, a in enumerate(m["adapters"]) if a["tap"]}
-    argv = command_line(program("qemu-system-x86_64") or "qemu-system-x86_64", m, files._replace(taps=taps), forwards)
-    argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
-    beside = None
-    if m["tpm"]:
-        from dacha.hypervisor import tpm
-
-        beside = partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log")
-    log = folder / "qemu.log"
+    account = unprivileged()
+    handing = Handing(account)
+    taps: dict[int, int] = {}
     try:
-        return launch.spawn(argv, home.run(name), home.process_lock(name), log, beside, tuple(taps.values()))
+        taps = {n: open_tap(a["tap"]) for n, a in enumerate(m["adapters"]) if a["tap"]}
+        forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
+        argv = command_line(
+            program("qemu-system-x86_64") or "qemu-system-x86_64", m, _files(ws, m, name, handing, taps), forwards
+        )
+        argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
+        argv += handing.argv()
+        if account:
+            argv = become(account, low_ports=any(not a["tap"] for a in m["adapters"])) + argv
+        beside = None
+        if m["tpm"]:
+            from dacha.hypervisor import tpm
+
+            beside = partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log", account)
+        open_files = (*taps.values(), *handing.descriptors)
+        return launch.spawn(
+            argv, home.run(name), home.process_lock(name), folder / "qemu.log", beside, open_files, account
+        )
     finally:
+        handing.close()
         for fd in taps.values():
             os.close(fd)
+
+
+def _files(ws: Workspace, m: Machine, name: str, handing: Handing, taps: dict[int, int]) -> Files:
+    """Every file that the guest's process opens, by the name that it does so."""
+    folder = ws.home.guest(name)
+    code = variables = None
+    if m["firmware"] == "uefi":
+        code, variables = firmware.prepare(folder, m["secure_boot"])
+    return Files(
+        disks=tuple(handing.layers(ws.home.disk(name, disk["name"])) for disk in m["disks"]),
+        seed=handing.name(folder / "seed.iso") if m["seed"] else None,
+        console=handing.name(folder / "console.log", os.O_WRONLY | os.O_APPEND | os.O_CREAT),
+        drives=tuple(handing.name(Path(d)) if d else None for d in m["drives"]),
+        firmware=(handing.name(code), handing.name(variables, os.O_RDWR)) if code and variables else None,
+        boot=_boot(m, handing),
+        taps=taps,
+    )
+
+
+def _boot(m: Machine, handing: Handing) -> tuple[str, str | None] | None:
+    if not m["boot"]:
+        return None
+    initrd = m["boot"]["initrd"]
+    return handing.readable(Path(m["boot"]["kernel"])), handing.readable(Path(initrd)) if initrd else None
 
 
 def _confirm(ws: Workspace, name: str, child: subprocess.Popen[bytes]) -> None:

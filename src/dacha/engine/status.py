@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from dacha.core.changes import Change
 from dacha.core.door_plan import DoorPlan, here, lan_place
+from dacha.core.door_plan import place as written
 from dacha.core.lab import Guest
 from dacha.core.observed import HUNG, OFF, PAUSED, ObservedGuest
 from dacha.core.plan import Plan
@@ -112,7 +113,8 @@ def networks_apart(ws: Workspace) -> set[str]:
     from dacha.host import iproute
 
     links = iproute.links()
-    return {name for name, i in bridged.items() if i in links and links[i].kind != "bridge"}
+    on_vlan = {n.name for n in ws.lab.networks.values() if n.vlan is not None}
+    return on_vlan | {name for name, i in bridged.items() if i in links and links[i].kind != "bridge"}
 
 
 def state_text(seen: ObservedGuest) -> str:
@@ -137,7 +139,7 @@ def _door_row(door: DoorPlan, seen: ObservedGuest, verdicts: dict[object, Verdic
     place = outside or here(door)
     origin = "LAN" if outside else "host"
     shown = (
-        f"{origin} {place[0]}:{door.port if door.port and door.means == 'forward' else place[1]}"
+        f"{origin} {written(place[0], door.port if door.port and door.means == 'forward' else place[1])}"
         if place
         else "nowhere"
     )

@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import subprocess
 from collections.abc import Iterable
+from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.errors import HostError
@@ -27,6 +28,7 @@ class SeenLink(NamedTuple):
     up: bool
     carrier: bool
     addresses: tuple[str, ...]
+    vlan: int | None = None
 
 
 def _tool() -> str:
@@ -56,8 +58,17 @@ def links() -> dict[str, SeenLink]:
             up="UP" in row.get("flags", ()),
             carrier="LOWER_UP" in row.get("flags", ()),
             addresses=addresses,
+            vlan=row.get("linkinfo", {}).get("info_data", {}).get("id"),
         )
     return found
+
+
+def has_vlans() -> bool:
+    """True when this kernel has VLAN links, or a module for them."""
+    if Path("/proc/net/vlan").is_dir():
+        return True
+    tool = program("modprobe")
+    return tool is not None and subprocess.run([tool, "-n", "-q", "8021q"], check=False).returncode == 0
 
 
 def batch(commands: Iterable[str]) -> None:

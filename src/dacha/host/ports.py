@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import errno
 import socket
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 
-def why_not(protocol: str, listen: IPv4Address, port: int) -> str | None:
+def why_not(protocol: str, listen: IPv4Address | IPv6Address, port: int) -> str | None:
     """Why this port cannot be listened on here, in words, or None when it can.
 
     Tries it as the hypervisor will: a listening socket with address reuse.
     """
     kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
-    with socket.socket(socket.AF_INET, kind) as s:
+    with socket.socket(socket.AF_INET6 if listen.version == 6 else socket.AF_INET, kind) as s:
         if protocol == "tcp":
             s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:

@@ -27,7 +27,7 @@ def connect(path: Path, timeout_s: float) -> socket.socket:
     return s
 
 
-def peer_pid(s: socket.socket) -> int:
-    """The process that listens at the other end (unix(7), SO_PEERCRED: who called listen)."""
-    pid, _, _ = struct.unpack("3i", s.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))
-    return int(pid)
+def peer(s: socket.socket) -> tuple[int, int]:
+    """The process and the user that listen at the other end (unix(7), SO_PEERCRED: who called listen)."""
+    pid, uid, _ = struct.unpack("3i", s.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))
+    return int(pid), int(uid)

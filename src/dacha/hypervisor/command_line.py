@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping
-from pathlib import Path
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from dacha.core.door_plan import Forward
 from dacha.core.machine import Machine
+from dacha.hypervisor.layers import Layer
 
 # Sockets in the run folder. QEMU is started there and names them relatively, so the kernel's limit on socket
 # paths never matters. Three monitors, because each serves one client: to change, to look, and to follow
@@ -22,13 +22,16 @@ _DISKS = {"virtio": "virtio-blk-pci", "sata": "ide-hd", "scsi": "scsi-hd", "nvme
 
 
 class Files(NamedTuple):
-    """Where a guest's files are, as absolute paths; `firmware` is UEFI's code and the guest's own variables;
-    `taps` are open descriptors, by the adapter's number."""
+    """The names by which QEMU opens a guest's files: each disk with the images below it, what is in the drives, UEFI's
+    code and the guest's own variables, a kernel and its initial file system. `taps` are open descriptors, by the
+    adapter's number."""
 
-    disks: tuple[Path, ...]
-    seed: Path | None
-    console: Path
-    firmware: tuple[Path, Path] | None = None
+    disks: tuple[tuple[Layer, ...], ...]
+    seed: str | None
+    console: str
+    drives: tuple[str | None, ...] = ()
+    firmware: tuple[str, str] | None = None
+    boot: tuple[str, str | None] | None = None
     taps: Mapping[int, int] = MappingProxyType({})
 
 
@@ -82,9 +85,10 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         argv += ["-chardev", f"socket,id=tpm,path={TPM}", "-tpmdev", "emulator,id=tpm0,chardev=tpm"]
         argv += ["-device", "tpm-crb,tpmdev=tpm0"]
     if m["boot"]:
-        argv += ["-kernel", m["boot"]["kernel"]]
-        if m["boot"]["initrd"]:
-            argv += ["-initrd", m["boot"]["initrd"]]
+        kernel, initrd = files.boot or (m["boot"]["kernel"], m["boot"]["initrd"])
+        argv += ["-kernel", kernel]
+        if initrd:
+            argv += ["-initrd", initrd]
         if m["boot"]["command_line"]:
             argv += ["-append", m["boot"]["command_line"]]
     if files.firmware:
@@ -96,7 +100,7 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         argv[argv.index("-machine") + 1] += ",smm=on"
         argv += ["-global", "driver=cfi.pflash01,property=secure,value=on", "-global", "ICH9-LPC.disable_s3=1"]
     argv += _disks(m, files)
-    argv += _drives(m)
+    argv += _drives(m, files)
     if files.seed:
         argv += _blockdev("seed", "raw", files.seed, read_only=True)
         argv += ["-device", "virtio-blk-pci,drive=seed,serial=seed"]
@@ -129,13 +133,13 @@ def _disks(m: Machine, files: Files) -> list[str]:
     if m["disks"]:
         for n in range(SPARE_PORTS):
             argv += ["-device", f"pcie-root-port,id=spare{n},chassis={n + 1},slot={n + 1}"]
-    for n, (disk, path) in enumerate(zip(m["disks"], files.disks, strict=True)):
+    for n, (disk, layers) in enumerate(zip(m["disks"], files.disks, strict=True)):
         where = {"sata": f",bus=ide.{n}", "scsi": ",bus=scsi.0"}.get(disk["bus"], "")
         if n and not where:
             # Behind a port of its own, so that it can be detached while the guest runs.
             argv += ["-device", f"pcie-root-port,id=port{n},chassis={n + 100},slot={n + 100}"]
             where = f",bus=port{n}"
-        argv += ["-blockdev", json.dumps(disk_node(disk["name"], path))]
+        argv += ["-blockdev", json.dumps(disk_node(disk["name"], layers))]
         argv += ["-device", f"{disk_device(disk)}{where}{_boot_index(m, 'disk', n)}"]
     return argv
 
@@ -146,17 +150,21 @@ def disk_device(disk: Machine) -> str:
     return f"{_DISKS[disk['bus']]},drive=disk-{name},id=disk-{name}-device,serial={('disk' + name)[:20]}"
 
 
-def disk_node(name: str, path: Path) -> dict[str, Any]:
-    """A disk's block node, as QMP takes it too."""
-    return _node(f"disk-{name}", "qcow2", path, read_only=False)
+def disk_node(name: str, layers: tuple[Layer, ...]) -> dict[str, Any]:
+    """A disk's block node with those of the images below it, as QMP takes it too."""
+    below: dict[str, Any] | None = None
+    for layer in reversed(layers[1:]):
+        under = {"backing": below} if layer.format == "qcow2" else {}
+        below = {"driver": layer.format, "read-only": True, "file": _file(layer.file, read_only=True), **under}
+    return _node(f"disk-{name}", layers[0].format, layers[0].file, read_only=False) | {"backing": below}
 
 
-def _drives(m: Machine) -> list[str]:
+def _drives(m: Machine, files: Files) -> list[str]:
     argv: list[str] = []
     scsi = any(disk["bus"] == "scsi" for disk in m["disks"])
-    for n, medium in enumerate(m["drives"]):
+    for n, medium in enumerate(files.drives or m["drives"]):
         if medium:
-            argv += _blockdev(f"medium{n}", "raw", Path(medium), read_only=True)
+            argv += _blockdev(f"medium{n}", "raw", medium, read_only=True)
         inside = f",drive=medium{n}" if medium else ""
         # A guest whose disks are on SCSI has the driver; else the board's own controller, that every system knows.
         # Disks are counted from the front, drives from the back (UEFI looks at no SCSI number above 31).
@@ -175,22 +183,26 @@ def _monitor(name: str) -> list[str]:
     return ["-chardev", f"socket,id={name},path={name},server=on,wait=off", "-mon", f"chardev={name},mode=control"]
 
 
-def _comma(path: Path) -> str:
+def _comma(path: str) -> str:
     """A path inside a comma-separated option: a comma in it is doubled (qemu(1))."""
-    return str(path).replace(",", ",,")
+    return path.replace(",", ",,")
 
 
-def _blockdev(name: str, driver: str, path: Path, *, read_only: bool) -> list[str]:
-    return ["-blockdev", json.dumps(_node(name, driver, path, read_only=read_only))]
+def _blockdev(name: str, driver: str, file: str, *, read_only: bool) -> list[str]:
+    return ["-blockdev", json.dumps(_node(name, driver, file, read_only=read_only))]
 
 
-def _node(name: str, driver: str, path: Path, *, read_only: bool) -> dict[str, Any]:
+def _file(file: str, *, read_only: bool) -> dict[str, Any]:
+    return {"driver": "file", "filename": file, "read-only": read_only, "discard": "unmap"}
+
+
+def _node(name: str, driver: str, file: str, *, read_only: bool) -> dict[str, Any]:
     return {
         "driver": driver,
         "node-name": name,
         "read-only": read_only,
         "discard": "unmap",
-        "file": {"driver": "file", "filename": str(path), "read-only": read_only, "discard": "unmap"},
+        "file": _file(file, read_only=read_only),
     }
 
 

@@ -8,6 +8,7 @@ from typing import Any
 from dacha.core.errors import HostError, NoError
 from dacha.core.machine import Machine
 from dacha.hypervisor.command_line import SPARE_PORTS, disk_device, disk_node
+from dacha.hypervisor.handing import hand_layers
 from dacha.hypervisor.qmp import Qmp, QmpRefused
 
 # A guest is asked to let go of a disk, and answers when its system has: it is given this long.
@@ -16,7 +17,7 @@ RELEASE_S = 15.0
 
 def attach(qmp: Qmp, disk: Machine, path: Path) -> None:
     """Put the disk of the image `path` into the guest. Raises HostError when it has no port left for it."""
-    node = disk_node(disk["name"], path)
+    node = disk_node(disk["name"], hand_layers(qmp, path))
     driver, *options = disk_device(disk).split(",")
     device: dict[str, Any] = {"driver": driver} | dict(o.split("=", 1) for o in options)
     qmp.execute("blockdev-add", node)

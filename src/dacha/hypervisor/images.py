@@ -11,14 +11,17 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from dacha.core.errors import HostError
+from dacha.core.errors import HostError, PeerError
 from dacha.core.units import show_size
+from dacha.formats import qcow2
 from dacha.formats.boot_sectors import SECTORS
 from dacha.host.facts import program
 
 FORMATS = ("qcow2", "raw", "vmdk", "vdi", "vhdx", "vpc")
 # What a disk can be an overlay on; images in another hypervisor's format are converted into a disk of their own.
 CLONABLE = ("qcow2", "raw")
+# Overlays on overlays: deeper ones are slow to read, and a circle has no end.
+DEEPEST = 40
 
 
 class Image(NamedTuple):
@@ -82,6 +85,25 @@ def backing(path: Path) -> str | None:
     """The file that an overlay needs below it, None when the image stands alone."""
     facts = _facts(path)
     return facts.get("full-backing-filename") or facts.get("backing-filename")
+
+
+def chain(path: Path) -> list[tuple[Path, str]]:
+    """A disk's image and every one below it, each with its format, told from their headers. Raises HostError."""
+    found: list[tuple[Path, str]] = []
+    here, known = path, "qcow2"
+    while len(found) < DEEPEST:
+        try:
+            with here.open("rb") as f:
+                header = qcow2.decode(f.read(qcow2.HEAD))
+        except (OSError, PeerError) as e:
+            why = e.what if isinstance(e, PeerError) else e.strerror or str(e)
+            raise HostError(f"cannot read the image {here}", why=why) from e
+        # What is written down counts: a raw disk may begin like an image, and its guest would choose what is below it.
+        found.append((here, known if header or known == "raw" else "raw"))
+        if header is None or known == "raw" or header.backing is None:
+            return found
+        here, known = here.parent / header.backing, header.backing_format or "raw"
+    raise HostError(f"{path} lies on more than {DEEPEST} images", remedy="copy it into one: qemu-img convert")
 
 
 def damage(path: Path) -> str | None:

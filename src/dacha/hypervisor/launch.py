@@ -11,6 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.errors import HostError, PeerError
+from dacha.host.accounts import Account
 from dacha.host.processes import Process, identify
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.qmp import Qmp
@@ -22,12 +23,13 @@ def spawn(
     lock: Path,
     log: Path,
     beside: Callable[[], None] | None = None,
-    taps: tuple[int, ...] = (),
+    descriptors: tuple[int, ...] = (),
+    account: Account | None = None,
 ) -> subprocess.Popen[bytes]:
     """Start QEMU in `run`, in a session of its own, its words going to `log`. Returns at once.
 
-    `beside` starts what QEMU connects to, once the folder is clear of an earlier process's sockets; `taps` are
-    descriptors that it inherits.
+    `beside` starts what QEMU connects to, once the folder is clear of an earlier process's sockets; `descriptors`
+    are inherited. As `account`, it owns the run folder, where its sockets are, and nothing else.
 
     Raises HostError when the guest's process lives already.
     """
@@ -44,6 +46,8 @@ def spawn(
                 time.sleep(0.01)
         for socket in run.iterdir():
             socket.unlink()  # left by a process that was killed; QEMU would refuse to listen there
+        if account:
+            os.chown(run, account.uid, account.gid)
         if beside:
             beside()
         with log.open("wb") as out:
@@ -54,7 +58,7 @@ def spawn(
                 stdout=out,
                 stderr=out,
                 start_new_session=True,
-                pass_fds=(fd, *taps),
+                pass_fds=(fd, *descriptors),
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"} | _time_zone(),
             )
     finally:

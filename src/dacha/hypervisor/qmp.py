@@ -7,12 +7,13 @@ of its own work; this one sends a command, reads until its answer, and keeps the
 from __future__ import annotations
 
 import json
+import socket
 import time
 from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError, PeerError
-from dacha.host.unix_socket import connect, peer_pid
+from dacha.host.unix_socket import connect, peer
 
 # A line longer than this is no answer to anything asked here; the limit bounds what a hung peer can make us hold.
 LINE_MOST = 8 << 20
@@ -37,7 +38,7 @@ class Qmp:
         self.events: list[dict[str, Any]] = []
         self._socket = connect(path, timeout_s)
         try:
-            self.pid = peer_pid(self._socket)
+            self.pid, self.uid = peer(self._socket)
             greeting = self._read(time.monotonic() + timeout_s)
             if "QMP" not in greeting:
                 raise PeerError("the monitor socket does not speak QMP", where=str(path))
@@ -52,13 +53,20 @@ class Qmp:
     def __exit__(self, *exc: object) -> None:
         self._socket.close()
 
-    def execute(self, command: str, arguments: dict[str, Any] | None = None) -> Any:
-        """Send one command and return what it returns. Raises QmpRefused, TimeoutError, PeerError."""
+    def execute(self, command: str, arguments: dict[str, Any] | None = None, descriptors: tuple[int, ...] = ()) -> Any:
+        """Send one command, with open files where it takes some, and return what it returns.
+
+        Raises QmpRefused, TimeoutError, PeerError.
+        """
         request: dict[str, Any] = {"execute": command}
         if arguments:
             request["arguments"] = arguments
         try:
-            self._socket.sendall(json.dumps(request).encode() + b"\n")
+            line = json.dumps(request).encode() + b"\n"
+            if descriptors:
+                socket.send_fds(self._socket, [line], descriptors)
+            else:
+                self._socket.sendall(line)
         except OSError as e:
             raise PeerError("QEMU closed its monitor", why=str(e)) from e
         deadline = time.monotonic() + self._timeout_s

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import time
+from pathlib import Path
 
 from dacha.core.errors import NoError
+from dacha.hypervisor.handing import hand
 from dacha.hypervisor.qmp import Qmp
 
 # A guest that has mounted its medium locks the tray; a request to release it is given this long.
@@ -28,7 +30,7 @@ def change(qmp: Qmp, drive: int, path: str | None, *, force: bool = False) -> No
                 "driver": "raw",
                 "node-name": node,
                 "read-only": True,
-                "file": {"driver": "file", "filename": path, "read-only": True},
+                "file": {"driver": "file", "filename": hand(qmp, Path(path)), "read-only": True},
             },
         )
         qmp.execute("blockdev-insert-medium", {"id": device, "node-name": node})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import struct
 import time
 from pathlib import Path
@@ -21,27 +22,31 @@ PASSWORD_LENGTH = 8
 ADDRESSES = {"host": "127.0.0.1", "lan": "0.0.0.0"}
 
 
-def picture(qmp: Qmp, path: Path) -> tuple[int, int]:
-    """Save a picture of the screen as PNG; its width and height in dots."""
-    qmp.execute("screendump", {"filename": str(path), "format": "png"})
-    head = path.read_bytes()[:24]
-    return struct.unpack(">II", head[16:24])
+def picture(qmp: Qmp, run: Path) -> tuple[bytes, int, int]:
+    """A picture of the screen as PNG, its width and its height in dots. `run` is the guest's run folder."""
+    found = _written(qmp, run, "screendump", {"format": "png"})
+    return found, *struct.unpack(">II", found[16:24])
 
 
-def text(qmp: Qmp, scratch: Path) -> list[str]:
-    """The rows of a text-mode screen. Raises NoError in a graphics mode, whose dots are no text.
-
-    `scratch` is a file that QEMU may write; it is removed.
-    """
+def _written(qmp: Qmp, run: Path, command: str, arguments: dict[str, object]) -> bytes:
+    """What QEMU writes into a file: it may do so in its run folder only. Raises NoError when there is none."""
+    scratch = run / "scratch"
     try:
-        if picture(qmp, scratch) not in _TEXT_SIZES:
-            raise NoError(
-                "the screen is in a graphics mode, which has no text", remedy="take a picture: --save FILE.png"
-            )
-        qmp.execute("pmemsave", {"val": _TEXT_AT, "size": _COLUMNS * _ROWS * 2, "filename": str(scratch)})
-        cells = scratch.read_bytes()
+        qmp.execute(command, arguments | {"filename": scratch.name})
+        # A link there would be the guest's process's doing, and lead to what is not its own.
+        with open(os.open(scratch, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC), "rb") as f:
+            return f.read()
+    except OSError as e:
+        raise NoError("the picture of the screen cannot be read", why=e.strerror or str(e)) from e
     finally:
         scratch.unlink(missing_ok=True)
+
+
+def text(qmp: Qmp, run: Path) -> list[str]:
+    """The rows of a text-mode screen. Raises NoError in a graphics mode, whose dots are no text."""
+    if picture(qmp, run)[1:] not in _TEXT_SIZES:
+        raise NoError("the screen is in a graphics mode, which has no text", remedy="take a picture: --save FILE.png")
+    cells = _written(qmp, run, "pmemsave", {"val": _TEXT_AT, "size": _COLUMNS * _ROWS * 2})
     rows = []
     for n in range(_ROWS):
         characters = cells[n * _COLUMNS * 2 : (n + 1) * _COLUMNS * 2 : 2].replace(b"\0", b" ")

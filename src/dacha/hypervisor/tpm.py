@@ -9,6 +9,7 @@ import time
 from pathlib import Path
 
 from dacha.core.errors import HostError
+from dacha.host.accounts import Account
 from dacha.host.facts import program
 from dacha.hypervisor.command_line import TPM
 
@@ -23,9 +24,11 @@ def find() -> str:
     return found
 
 
-def start(run: Path, state: Path, log: Path) -> None:
-    """Start the TPM whose memory is in `state`; it listens in `run`, and ends when QEMU leaves. Raises HostError."""
+def start(run: Path, state: Path, log: Path, account: Account | None = None) -> None:
+    """Start the TPM whose memory is in `state`; it listens in `run` for QEMU, which runs as
+    `account`, and ends when that leaves. Raises HostError."""
     found = find()
+    owner = f",uid={account.uid},gid={account.gid}" if account else ""
     state.mkdir(mode=0o700, exist_ok=True)
     lock = os.open(state / "process.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
     try:
@@ -45,7 +48,7 @@ def start(run: Path, state: Path, log: Path) -> None:
             child = subprocess.Popen(
                 [
                     found, "socket", "--tpm2", "--terminate", "--tpmstate", f"dir={state},mode=0600", "--ctrl",
-                    f"type=unixio,path={TPM},mode=0600", "--flags", "startup-clear", "--seccomp", "action=kill",
+                    f"type=unixio,path={TPM},mode=0600{owner}", "--flags", "startup-clear", "--seccomp", "action=kill",
                 ],
                 cwd=run, stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True, pass_fds=(lock,),
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"},

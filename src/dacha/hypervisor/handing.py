@@ -1,0 +1,95 @@
+"""Files handed to QEMU already open: so it may be a user who can enter none of the folders that they lie in.
+
+QEMU finds such a file under a name of its own, /dev/fdset/N (QEMU documentation: -add-fd, QMP add-fd).
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+from pathlib import Path
+
+from dacha.core.errors import HostError
+from dacha.host.accounts import Account
+from dacha.hypervisor import images
+from dacha.hypervisor.layers import Layer
+from dacha.hypervisor.qmp import Qmp
+
+
+class Handing:
+    """What one process is given. Where it is the same user (`account` None) files keep their names."""
+
+    def __init__(self, account: Account | None) -> None:
+        self.account = account
+        self._sets: list[int] = []
+        self._kept: list[int] = []
+
+    def name(self, path: Path, flags: int = os.O_RDONLY) -> str:
+        """The name by which the process opens a file that is now open here. Raises HostError."""
+        if self.account is None:
+            return str(path)
+        self._sets.append(_open(path, flags))
+        return f"/dev/fdset/{len(self._sets)}"
+
+    def layers(self, path: Path) -> tuple[Layer, ...]:
+        """A disk with every image below it; only the first is written to."""
+        return tuple(
+            Layer(format, self.name(file, os.O_RDONLY if n else os.O_RDWR))
+            for n, (file, format) in enumerate(images.chain(path))
+        )
+
+    def readable(self, path: Path) -> str:
+        """A name for a file that QEMU opens by itself, as it does a kernel."""
+        if self.account is None:
+            return str(path)
+        fd = _open(path, os.O_RDONLY)
+        if not os.fstat(fd).st_mode & stat.S_IROTH:
+            # Opened again by another user it would be refused; a copy in memory is nobody's.
+            copy = os.memfd_create(path.name)
+            with open(fd, "rb") as source, open(copy, "wb", closefd=False) as target:
+                shutil.copyfileobj(source, target)
+            fd = copy
+        # Not in a set: of those QEMU closes the descriptor itself, and keeps a duplicate.
+        self._kept.append(fd)
+        return f"/proc/self/fd/{fd}"
+
+    @property
+    def descriptors(self) -> tuple[int, ...]:
+        """What the process has to inherit."""
+        return (*self._sets, *self._kept)
+
+    def argv(self) -> list[str]:
+        """The options that tell QEMU of its files."""
+        told = [("-add-fd", f"fd={fd},set={n}") for n, fd in enumerate(self._sets, 1)]
+        return [word for pair in told for word in pair]
+
+    def close(self) -> None:
+        for fd in self.descriptors:
+            os.close(fd)
+        self._sets.clear()
+        self._kept.clear()
+
+
+def hand(qmp: Qmp, path: Path, flags: int = os.O_RDONLY) -> str:
+    """The name by which a running QEMU opens a file. Raises HostError."""
+    if qmp.uid == os.geteuid():
+        return str(path)
+    fd = _open(path, flags)
+    try:
+        return f"/dev/fdset/{qmp.execute('add-fd', descriptors=(fd,))['fdset-id']}"
+    finally:
+        os.close(fd)
+
+
+def hand_layers(qmp: Qmp, path: Path) -> tuple[Layer, ...]:
+    """A disk with every image below it, for a running QEMU."""
+    chain = images.chain(path)
+    return tuple(Layer(format, hand(qmp, f, os.O_RDONLY if n else os.O_RDWR)) for n, (f, format) in enumerate(chain))
+
+
+def _open(path: Path, flags: int) -> int:
+    try:
+        return os.open(path, flags | os.O_CLOEXEC, 0o600)
+    except OSError as e:
+        raise HostError(f"cannot open {path} for the guest", why=e.strerror or str(e)) from e
