@@ -17,7 +17,7 @@ from dacha.caretaker.ip6 import Ip6Service
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.services import Served, served, zone_of
 from dacha.core.errors import BusyError, DachaError
-from dacha.engine import kernel, rules
+from dacha.engine import at_boot, kernel, rules
 from dacha.engine.caretaking import leases_file, lock_file, note_running
 from dacha.engine.workspace import Workspace, load_applied
 from dacha.host.files import locked
@@ -95,6 +95,19 @@ class Caretaker:
         self._dhcp, self._ip6, self._dns = [], [], []
 
 
+def _bring_up(ws: Workspace) -> asyncio.Task[None]:
+    """Start the guests that start with this host, beside everything else."""
+
+    async def bring_up() -> None:
+        try:
+            await asyncio.to_thread(at_boot.start_guests, ws, log)
+        except DachaError as e:
+            log("guests cannot be started: " + " / ".join(e.lines()))
+
+    log("this host has started: so do its guests")
+    return asyncio.ensure_future(bring_up())
+
+
 async def serve(lab_file: Path) -> None:
     """Serve the lab until SIGTERM or SIGINT; SIGHUP reads it again."""
     loop = asyncio.get_running_loop()
@@ -108,7 +121,10 @@ async def serve(lab_file: Path) -> None:
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, end)
     caretaker = Caretaker()
-    note_running(load_applied(lab_file).home)
+    ws = load_applied(lab_file)
+    note_running(ws.home)
+    booting = _bring_up(ws) if at_boot.rebooted(ws.home) else None
+    at_boot.note(ws.home)
     try:
         while not ending.is_set():
             wake.clear()
@@ -122,6 +138,8 @@ async def serve(lab_file: Path) -> None:
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(wake.wait(), AGAIN_S if caretaker.failed else None)
     finally:
+        if booting:
+            booting.cancel()
         caretaker.close()
         log("ends")
 

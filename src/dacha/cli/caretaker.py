@@ -24,6 +24,16 @@ def caretaker_arguments(parser: argparse.ArgumentParser) -> None:
         action = actions.add_parser(name, help=text, epilog=f"example: dacha caretaker {name}")
         common(action, json=name == "status")
         action.set_defaults(run=run)
+    install = actions.add_parser(
+        "install",
+        help="let this host start it at every boot, and again whenever it ends",
+        epilog="example: dacha caretaker install",
+    )
+    install.add_argument("--print", dest="show", action="store_true", help="print the systemd unit, and do nothing")
+    install.add_argument("--remove", action="store_true", help="undo it; guests and doors stay as they are")
+    install.add_argument("--to", metavar="FOLDER", help="only write the unit, into this folder")
+    common(install, json=False)
+    install.set_defaults(run=run_install)
 
 
 def run_run(args: argparse.Namespace) -> int:
@@ -118,6 +128,29 @@ def _now(state: str, until: float) -> str:
     if state == "released":
         return "given back"
     return f"leased, {show_duration(left)} left" if left > 0 else "expired"
+
+
+def run_install(args: argparse.Namespace) -> int:
+    from pathlib import Path
+
+    from dacha.engine import at_boot
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    ws.refuse_if_wrong()
+    folder = Path(args.to).expanduser().absolute() if args.to else None
+    if args.show:
+        output.say(at_boot.unit_text(ws).rstrip())
+    elif args.remove:
+        path = at_boot.remove(ws, folder)
+        output.say(f"Removed {path}." if path else "It is not installed.")
+    else:
+        path = at_boot.install(ws, folder)
+        output.say(f"Wrote {path}.")
+        names = [g.name for g in sorted(ws.lab.guests.values(), key=lambda g: g.start.order) if g.start.at_boot]
+        started = f"starts {', '.join(names)}" if names else "starts no guest: none says start = { at-boot = true }"
+        output.say(f"At this host's boot the caretaker {started}.")
+    return 0
 
 
 def run_stop(args: argparse.Namespace) -> int:

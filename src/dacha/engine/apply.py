@@ -40,7 +40,7 @@ from dacha.core.findings import errors
 from dacha.core.machine import Machine
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
-from dacha.engine import caretaking, disks, inspect, install, kernel, power, prepare, rules
+from dacha.engine import at_boot, caretaking, disks, inspect, install, kernel, power, prepare, rules
 from dacha.engine.disks import Progress, silent
 from dacha.engine.edit import settled
 from dacha.engine.inspect_guest import file_findings
@@ -107,6 +107,8 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     if errors(wrong):
         raise lab_error_or_host(ws, errors(wrong))
     ws = settle(ws, report)
+    if only is None:
+        at_boot.note(ws.home)
     keyed: list[Change] = []
     for name in concerned:
         ws.home.make_guest(name)

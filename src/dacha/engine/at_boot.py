@@ -1,0 +1,123 @@
+"""What happens when this host starts: the caretaker is started by the host's service manager, and starts guests."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from dacha.core.errors import HostError
+from dacha.engine.home import Home
+from dacha.engine.workspace import Workspace
+from dacha.formats.systemd_unit import service
+from dacha.host import folders
+from dacha.host.facts import program
+from dacha.host.files import refused, write_whole
+from dacha.host.processes import boot_id
+
+
+def _note(home: Home) -> Path:
+    return home.folder / "boot"
+
+
+def note(home: Home) -> None:
+    """Note that the lab was brought up since this host started."""
+    write_whole(_note(home), boot_id())
+
+
+def rebooted(home: Home) -> bool:
+    """True when this host was started anew since the lab was last brought up."""
+    try:
+        return _note(home).read_text() != boot_id()
+    except OSError:
+        return False
+
+
+def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
+    """Start the guests that are to start with this host, in their order, each after its delay; a failure keeps no other
+    one off."""
+    from dacha.engine.apply import apply
+
+    ordered = sorted((g for g in ws.lab.guests.values() if g.start.at_boot), key=lambda g: g.start.order)
+    for guest in ordered:
+        time.sleep(guest.start.delay_s)
+        with ws.home.lock("caretaker", ws.path):
+            record = ws.home.read(guest.name)
+            if record.left_off:
+                record.left_off = False
+                ws.home.write(guest.name, record)
+            outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={guest.name})
+        for change, error in outcome.failed:
+            log(f"{guest.name}: {change} failed: " + " / ".join(error.lines()))
+
+
+def unit_name(lab: str) -> str:
+    return f"dacha-{lab}.service"
+
+
+def unit_folder() -> Path:
+    """Where this user's units are kept: the host's own for root."""
+    if os.geteuid() == 0:
+        return Path("/etc/systemd/system")
+    return folders.config().parent / "systemd" / "user"
+
+
+def unit_text(ws: Workspace) -> str:
+    """The unit that keeps the lab's caretaker running."""
+    kept = {name: os.environ[name] for name in ("DACHA_STATE", "DACHA_RUN") if os.environ.get(name)}
+    command = [sys.executable, "-m", "dacha", "caretaker", "run", "--lab", str(ws.path)]
+    return service(f"Dacha's caretaker of the lab {ws.lab.name}", command, kept, system=os.geteuid() == 0)
+
+
+def install(ws: Workspace, folder: Path | None) -> Path:
+    """Write the unit, and let the service manager start it now and at every boot; with `folder` only write it there.
+
+    Raises HostError where another service manager runs this host.
+    """
+    if folder is None and not _managed():
+        raise HostError(
+            "this host is not run by systemd",
+            remedy="start the caretaker by what starts services here: "
+            f"{sys.executable} -m dacha caretaker run --lab {ws.path}",
+        )
+    path = (folder or unit_folder()) / unit_name(ws.lab.name)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as e:
+        raise refused(path, e) from e
+    write_whole(path, unit_text(ws))
+    if folder is None:
+        _systemctl("daemon-reload")
+        _systemctl("enable", "--now", path.name)
+    return path
+
+
+def remove(ws: Workspace, folder: Path | None) -> Path | None:
+    """Take the unit away again; None when there is none. The caretaker ends, guests and doors stay."""
+    path = (folder or unit_folder()) / unit_name(ws.lab.name)
+    if not path.exists():
+        return None
+    if folder is None and _managed():
+        _systemctl("disable", "--now", path.name)
+    path.unlink()
+    if folder is None and _managed():
+        _systemctl("daemon-reload")
+    return path
+
+
+def installed(lab: str) -> bool:
+    return (unit_folder() / unit_name(lab)).exists()
+
+
+def _managed() -> bool:
+    return Path("/run/systemd/system").is_dir() and program("systemctl") is not None
+
+
+def _systemctl(*words: str) -> None:
+    command = [program("systemctl") or "systemctl", *([] if os.geteuid() == 0 else ["--user"]), *words]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise HostError(f"systemctl {' '.join(words)} failed", why=done.stderr.strip())
