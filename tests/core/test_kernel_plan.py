@@ -78,6 +78,10 @@ def test_rules_hold_what_the_lab_has_and_nothing_it_has_not() -> None:
     pins = text.partition("table bridge dacha_real {")[2]
     # A guest that routes, and one on the LAN's own bridge, may send with any address.
     assert taps["gauge", 0] in pins and taps["gauge", 1] not in pins and taps["router", 0] not in pins
+    # Nor may it say that it is somebody else, or play the router for its neighbours.
+    gauge = plan.adapters["gauge", 0].address6
+    assert gauge is not None and f"@th,64,128 {int(gauge):#x} accept" in pins
+    assert "nd-router-advert counter drop" in pins and "udp sport 67 counter drop" in pins
     plain = TEXT.replace(', allow = ["192.0.2.0/24"]', "")
     lab, plan = planned(plain)
     assert "limits" not in ruleset(lab, plan, kernel_plan(lab, plan))

@@ -22,6 +22,7 @@ def run_host(args: argparse.Namespace) -> int:
     from dacha.engine.inspect import disk_growth, program_findings
     from dacha.engine.workspace import load
     from dacha.host import facts, folders, links
+    from dacha.host.accounts import unprivileged
     from dacha.hypervisor import accelerator
 
     try:
@@ -39,7 +40,7 @@ def run_host(args: argparse.Namespace) -> int:
     growth = {str(folder): size for folder, size in disk_growth(ws).items()} if ws else {}
     have = have._replace(disk_free=have.disk_free | facts.facts(Path(f) for f in growth).disk_free)
     findings = program_findings() + (check_host(ws.lab, have, growth) if ws else [])
-    lan = links.lan_address()
+    lan, account = links.lan_address(), unprivileged()
     if args.json:
         output.emit_json(
             {
@@ -53,6 +54,7 @@ def run_host(args: argparse.Namespace) -> int:
                     name: {"folder": str(path), "free": have.disk_free[str(path)]} for name, path in stores.items()
                 },
                 "promised": {"cpus": asked[0], "memory": asked[1], "disk": asked[2]} if ws else None,
+                "guests_run_as": account.name if account else None,
                 "programs": {name: facts.program(name) for name, _, _ in facts.PROGRAMS},
                 "findings": [output.finding_json("lab.toml", f) for f in findings],
             }
@@ -84,6 +86,8 @@ def run_host(args: argparse.Namespace) -> int:
         )
         output.say()
         output.say(f"{'accelerator':<19} {choice.name}: {choice.why}")
+        if account:
+            output.say(f"{'guests run as':<19} {account.name}: every file that they need is handed to them open")
         for name, _, purpose in facts.PROGRAMS:
             found = facts.program(name)
             output.say(f"{name:<19} {found}" if found else f"{name:<19} missing: it {purpose}")

@@ -159,7 +159,7 @@ def _has_way_out(plan: Plan, bridge: BridgeLink) -> bool:
 
 def _pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
     """Which hardware and source addresses each tap may send with; an adapter that routes may use any address."""
-    pinned, hardware, addresses, addresses6 = [], [], [], []
+    pinned, hardware, addresses, addresses6, advertised = [], [], [], [], []
     for tap in kernel.taps():
         adapter = plan.adapters[tap.guest, tap.adapter]
         if lab.guests[tap.guest].adapters[tap.adapter].routes or not lab.networks[adapter.network].served:
@@ -170,6 +170,9 @@ def _pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
         addresses += [f'"{tap.name}" . {a}' for a in ("0.0.0.0", adapter.address) if a]
         if adapter.address6:
             addresses6.append(f'"{tap.name}" . {adapter.address6}')
+            advertised.append(f'iifname "{tap.name}" @th,64,128 {int(adapter.address6):#x} accept')
+    # Whom a guest says it is to its neighbours (RFC 4861 section 4.4): the target, for which nft has no word yet.
+    yield from ("chain advertised {", "@th,64,10 0x3fa accept", *advertised, "counter drop", "}")
     yield from _set("pinned", "ifname", pinned)
     yield from _set("hardware", "ifname . ether_addr", hardware)
     yield from _set("addresses", "ifname . ipv4_addr", addresses)
@@ -182,6 +185,7 @@ def _pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
         "ether type ip udp sport 67 counter drop",
         "ether type ip6 udp sport 547 counter drop",
         "ether type ip6 icmpv6 type nd-router-advert counter drop",
+        "ether type ip6 icmpv6 type nd-neighbor-advert jump advertised",
         "ether type arp iifname . arp saddr ip != @addresses counter drop",
         "ether type ip iifname . ip saddr != @addresses counter drop",
         "ether type ip6 ip6 saddr != { ::, fe80::/10 } iifname . ip6 saddr != @addresses6 counter drop",

@@ -21,7 +21,7 @@ def probe_all(targets: Iterable[Target], timeout_s: float) -> dict[object, Verdi
     deadline = time.monotonic() + timeout_s
     with selectors.DefaultSelector() as selector:
         for key, address, port, probe in targets:
-            s = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+            s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_STREAM)
             s.setblocking(False)
             s.connect_ex((address, port))
             selector.register(s, selectors.EVENT_WRITE, (key, probe))
