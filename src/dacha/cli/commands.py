@@ -16,6 +16,7 @@ COMMANDS = (
     ("The lab", "diff", "lab", "show what apply would do"),
     ("The lab", "apply", "lab", "make this host match the lab"),
     ("The lab", "status", "status", "show guests, doors, and whether each door answers"),
+    ("The lab", "reach", "reach", "show who can reach what, by which path, or why not"),
     ("The lab", "host", "host", "show what this host has, lacks and has promised"),
     ("The lab", "demo", "demo", "run the saltmarsh demonstration"),
     ("Guest power", "start", "power", "start guests"),

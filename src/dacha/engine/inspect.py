@@ -39,6 +39,11 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         from dacha.engine.inspect_links import kernel_findings
 
         findings += kernel_findings(ws)
+        if any(n.kind == "bridge" for n in ws.lab.networks.values()):
+            from dacha.core.reach import never_entered
+            from dacha.engine.ground import ground
+
+            findings += never_entered(ws.lab, plan, ground(ws))
         on = {name for name, seen in observed.items() if seen.running}
         findings += sightings.conflicts(plan, {k: s for k, s in sightings.read(ws.home).items() if k[0] in on})
     if ws.lab.guests:

@@ -1,0 +1,127 @@
+"""What `reach` computes is what real packets meet: every cell of a lab with every kind of network, yes and no."""
+
+from __future__ import annotations
+
+import subprocess
+from typing import Any
+
+from dacha.core.identity import link_name
+from tests.networks.test_bridge import make_bridge
+from tests.networks.test_kernel_nat import reads_in
+from tests.networks.world import HostedLab
+
+LAB = """\
+[lab]
+name = "real"
+[network.pier]
+kind = "nat"
+carrier = "kernel"
+subnet = "10.77.4.0/24"
+[network.quiet]
+kind = "nat"
+carrier = "kernel"
+isolated = true
+subnet = "10.77.6.0/24"
+[network.vault]
+kind = "host-only"
+carrier = "kernel"
+subnet = "10.77.9.0/24"
+[network.plain]
+kind = "nat"
+subnet = "10.77.5.0/24"
+[network.quay]
+kind = "bridge"
+interface = "br0"
+subnet = "192.0.2.0/24"
+gateway = "192.0.2.1"
+[guest.gauge]
+@BOOT@
+adapter = [{ network = "pier", address = "10.77.4.20" }]
+door.ssh = { from = "lan", port = 2220 }
+door.http = { service = "ssh", to = 22, from = "host", port = 2290 }
+door.some = { service = "ssh", to = 22, from = "lan", port = 2291, allow = ["192.0.2.30"] }
+[guest.locker]
+@BOOT@
+adapter = [{ network = "vault", address = "10.77.9.20" }]
+door.ssh = { from = "host", port = 2221 }
+[guest.charts]
+@BOOT@
+adapter = [{ network = "plain", address = "10.77.5.20" }]
+door.ssh = { from = "lan", port = 2222 }
+[guest.buoy]
+@BOOT@
+adapter = [{ network = "quay", address = "192.0.2.50" }]
+"""
+# A machine on each of the kernel's networks that is no guest.
+NEIGHBOURS = {"pier": "10.77.4.50/24", "quiet": "10.77.6.50/24", "vault": "10.77.9.50/24"}
+
+
+def attach(lab: HostedLab, network: str, address: str) -> str:
+    """A machine on one of the lab's bridges; it goes with the world."""
+    world = lab.world
+    name = f"{world.prefix}-{network}"
+    subprocess.run(["ip", "netns", "add", name], check=True)
+    subprocess.run(["ip", "link", "add", "eth0", "netns", name, "type", "veth",
+                    "peer", "name", f"on-{network}", "netns", world.name("host")], check=True)  # fmt: skip
+    world.run("host", "ip", "link", "set", f"on-{network}", "master", link_name("real", "network", network), "up")
+    gateway = address.rpartition(".")[0] + ".1"
+    for command in (f"address add {address} dev eth0", "link set eth0 up", "link set lo up",
+                    f"route add default via {gateway}"):  # fmt: skip
+        world.run(network, "ip", *command.split())
+    return network
+
+
+def tried(lab: HostedLab, place: str, address: str, port: int) -> bool:
+    """True when an SSH server answers somebody who types this at that place."""
+    if place == "plain":
+        return reads_in(lab, "charts", address, port).startswith("SSH-2.0")
+    machine = {"quay": "lan"}.get(place, place)
+    return lab.world.reads(machine, address, port, 1.0).startswith("SSH-2.0")
+
+
+def test_every_cell_is_as_computed(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    make_bridge(world)
+    lab.write(LAB)
+    lab("apply")
+    try:
+        for network, address in NEIGHBOURS.items():
+            attach(lab, network, address)
+        table: dict[str, Any] = lab("reach", "--json").json
+        assert table["places"] == ["host", "pier", "quiet", "vault", "plain", "quay", "lan", "outside"]
+        said = {(r["guest"], p): c for r in table["services"] for p, c in r["from"].items()}
+        # Whatever might lead to a guest: its own address, and every door's port at every address of this host.
+        ports = {"gauge": (2220, 2290, 2291), "locker": (2221,), "charts": (2222,), "buoy": ()}
+        own = {"gauge": "10.77.4.20", "locker": "10.77.9.20", "charts": "10.77.5.20", "buoy": "192.0.2.50"}
+        here = {
+            "host": "127.0.0.1",
+            "pier": "10.77.4.1",
+            "quiet": "10.77.6.1",
+            "vault": "10.77.9.1",
+            "plain": "10.77.5.1",
+        }
+        wrong, yes, no = [], 0, 0
+        for (guest, place), cell in said.items():
+            if place == "outside":
+                assert not cell["reachable"]
+                continue
+            for way in cell["ways"]:
+                limited = way["through"] == "door some" and place in ("lan", "quay")
+                if limited:
+                    # Shut for the machine that is asked first, open for the one that it names.
+                    assert cell["only"] == ["192.0.2.30/32"]
+                    assert world.reads("other", way["address"], way["port"]).startswith("SSH-2.0")
+                yes += 1
+                if tried(lab, place, way["address"], way["port"]) is limited:
+                    wrong.append((guest, place, way))
+            if not cell["reachable"]:
+                no += 1
+                addresses = {here.get(place, "192.0.2.10"), "192.0.2.10"}
+                attempts = [(own[guest], 22), *((a, p) for a in addresses for p in ports[guest])]
+                wrong += [(guest, place, cell["why"], *x) for x in attempts if tried(lab, place, *x)]
+        print(f"{yes} ways and {no} closed cells tried")
+        assert not wrong, wrong
+        assert yes >= 18 and no >= 9
+    finally:
+        for network in NEIGHBOURS:
+            subprocess.run(["ip", "netns", "delete", f"{world.prefix}-{network}"], check=False)
