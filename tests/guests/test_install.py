@@ -22,7 +22,6 @@ def installers() -> dict[str, Path]:
 @pytest.mark.parametrize(
     ("firmware", "medium", "bus"),
     [
-        ("bios", "reboot", "virtio"),
         ("uefi", "poweroff", "nvme"),
         # These start only when a key is pressed in their first seconds.
         ("bios", "poweroff-ask", "virtio"),
@@ -91,8 +90,12 @@ def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: dict
         from dacha.hypervisor.qmp import Qmp
 
         with Qmp(Path(lab.env["DACHA_RUN"]) / "drives/gauge/watch") as qmp:
-            rows = [r for r in qmp.execute("query-block") if "drive0" in r.get("qdev", "")]
-            return [r.get("inserted", {}).get("file", "").rpartition("/")[2] for r in rows]
+            (row,) = [r for r in qmp.execute("query-block") if "drive0" in r.get("qdev", "")]
+            if "inserted" not in row:
+                return [""]
+            # QEMU was handed the file open, and knows it by a number; its descriptors tell which it is.
+            opened = {p.readlink().name for p in Path(f"/proc/{qmp.pid}/fd").iterdir()}
+            return sorted(name for name in opened if name.endswith(".iso") and name != "seed.iso")
 
     assert inserted() == ["first.iso"]
     # Mounted, it is locked in; the guest's own console is where nobody asks for a password.

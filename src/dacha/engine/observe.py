@@ -16,6 +16,10 @@ from dacha.hypervisor.command_line import WATCH
 _HELD = ("paused", "prelaunch", "suspended", "io-error", "internal-error", "guest-panicked", "watchdog")
 
 
+# Where in its console's record a guest's last start begins.
+CONSOLE_START = "console.start"
+
+
 def full_name(home: Home, guest: str) -> str:
     """The name that a guest's process gives of itself."""
     return f"{guest}.{home.lab}"

@@ -15,10 +15,11 @@ from dacha.core.errors import DachaError, HostError
 from dacha.core.kernel_plan import lan_link
 from dacha.core.machine import Machine
 from dacha.engine import install
-from dacha.engine.observe import full_name
+from dacha.engine.observe import CONSOLE_START, full_name
 from dacha.engine.workspace import Workspace
 from dacha.host.accounts import become, unprivileged
 from dacha.host.facts import program
+from dacha.host.files import write_whole
 from dacha.host.processes import holder
 from dacha.host.tap import open_tap
 from dacha.hypervisor import firmware, launch, screen
@@ -86,6 +87,8 @@ def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
     if install.pending(ws, name, record) and record.installing is None:
         record.installing = time.time()
     home.write(name, record)
+    # Where its record begins this time: what was on the console before says nothing about this start.
+    write_whole(folder / CONSOLE_START, str(_size(folder / "console.log")))
     account = unprivileged()
     handing = Handing(account)
     taps: dict[int, int] = {}
@@ -112,6 +115,13 @@ def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
         handing.close()
         for fd in taps.values():
             os.close(fd)
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
 
 
 def _files(ws: Workspace, m: Machine, name: str, handing: Handing, taps: dict[int, int]) -> Files:

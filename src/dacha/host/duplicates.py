@@ -58,3 +58,24 @@ def _hear(sockets: dict[str, socket.socket], asked: list[Question], found: dict[
                 key = (names[s], told.sender)
                 if key in asked and told.sender_hardware != s.getsockname()[4]:
                     found[key] = told.sender_hardware.hex(":")
+
+
+def answers(interface: str, address: IPv4Address, timeout_s: float) -> tuple[tuple[str, ...], float]:
+    """Everybody who answers for an address on a link, by hardware address, and how soon the first did (milliseconds).
+
+    Raises HostError where nothing can be sent.
+    """
+    heard: list[str] = []
+    began, first_ms = time.monotonic(), 0.0
+    with _arp_socket(interface) as s:
+        for n in (1, 2):
+            _ask(s, interface, address)
+            until = began + timeout_s * n / 2
+            while (left := until - time.monotonic()) > 0 and select.select([s], [], [], left)[0]:
+                with contextlib.suppress(OSError, PeerError):
+                    told = decode_arp(s.recv(2048))
+                    who = told.sender_hardware.hex(":")
+                    if told.sender == address and told.sender_hardware != s.getsockname()[4] and who not in heard:
+                        first_ms = first_ms or 1000 * (time.monotonic() - began)
+                        heard.append(who)
+    return tuple(heard), first_ms

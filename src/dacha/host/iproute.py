@@ -63,6 +63,13 @@ def links() -> dict[str, SeenLink]:
     return found
 
 
+def way_to(address: str) -> str | None:
+    """The link by which this host reaches an address; None when by none."""
+    done = subprocess.run([_tool(), "-json", "route", "get", address], capture_output=True, check=False)
+    rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
+    return str(rows[0]["dev"]) if rows and "dev" in rows[0] else None
+
+
 def has_vlans() -> bool:
     """True when this kernel has VLAN links, or a module for them."""
     if Path("/proc/net/vlan").is_dir():

@@ -44,3 +44,13 @@ def lan_address() -> IPv4Address | None:
             return None
         address = IPv4Address(s.getsockname()[0])
     return None if address.is_loopback else address
+
+
+def lan_interface() -> str | None:
+    """The link of this host's default route; None when it has none."""
+    try:
+        with open("/proc/net/route") as f:
+            rows = [line.split() for line in f.read().splitlines()[1:]]
+    except OSError:
+        return None
+    return next((row[0] for row in rows if len(row) > 7 and row[1] == row[7] == "00000000"), None)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 from collections.abc import Iterable
 from hashlib import sha256
+from typing import Any
 
 from dacha.core.errors import HostError
 from dacha.host.facts import program
@@ -38,6 +40,21 @@ def digest(name: str, families: Iterable[str]) -> str | None:
             return None
         state.update(done.stdout.encode())
     return state.hexdigest()[:16]
+
+
+def listing() -> dict[str, Any] | None:
+    """Every rule of this host, in nft's JSON form; None where it may not be read."""
+    done = _nft(["-j", "list", "ruleset"])
+    return dict(json.loads(done.stdout)) if done.returncode == 0 and done.stdout else None
+
+
+def element(table: str, name: str, key: str) -> str | None:
+    """What a map of the lab's leads a key to, as nft writes it; None when it has no such element."""
+    done = _nft(["get", "element", "inet", table, name, f"{{ {key} }}"])
+    if done.returncode:
+        return None
+    inside = done.stdout.partition("elements = {")[2].partition("}")[0]
+    return inside.partition(" : ")[2].strip()
 
 
 def tables() -> set[tuple[str, str]]:

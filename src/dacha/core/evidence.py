@@ -1,0 +1,76 @@
+"""What was seen of the way to one service, as plain values: gathered on the host, judged in `core.trace`."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "silent", "unreachable"
+
+
+class Touch(NamedTuple):
+    """What came of connecting to a port: `how` it went, and what the service said where it was open."""
+
+    how: str
+    ok: bool = False
+    seen: str = ""
+
+
+class Carried(NamedTuple):
+    """A kernel network's links as they are: the guest's tap or macvtap, and what it should be a port of."""
+
+    name: str
+    there: bool
+    up: bool
+    held: bool
+    master: str | None
+    wanted: str | None
+    bridge_there: bool
+    bridge_up: bool
+
+
+class Evidence(NamedTuple):
+    """Everything that was seen. None is what could not be told or does not apply."""
+
+    guest: str
+    door: str
+    service: str
+    system: str
+    port: int
+    way: str  # "kernel", "user", "own"
+    origin: str  # "host", "lan"
+    place: str = ""
+    network: str = ""
+    lab_error: tuple[str, str] | None = None
+    not_applied: str | None = None
+    state: str = "on"
+    status: str = ""
+    since_s: float | None = None
+    left_off: bool = False
+    panic: str | None = None
+    booted: str | None = None
+    carried: Carried | None = None
+    address: str | None = None
+    handed_out: bool = False
+    caretaker: bool | None = None
+    seen_address: str | None = None
+    seen_age_s: float | None = None
+    hardware: str = ""
+    answered: tuple[str, ...] | None = None
+    answered_ms: float = 0.0
+    route: tuple[str, str] | None = None  # the link that it leads to, and the one that it should
+    forward: bool | None = None
+    held_by: str | None = None
+    direct: Touch | None = None
+    elsewhere: tuple[int, ...] = ()
+    key: bool | None = None
+    reply: Touch | None = None
+    rule: str | None = None  # "there", "missing", or where it leads instead
+    rules_changed: bool = False
+    forwarding: bool | None = None
+    dropped: tuple[str, str] | None = None
+    allowed: tuple[str, ...] = ()
+    asker: str | None = None
+    admitted: bool | None = None
+    lan_address: str | None = None
+    through: Touch | None = None
+    untold: str = ""  # why some of it could not be asked

@@ -1,0 +1,214 @@
+"""Which rule of this host's firewall drops a new connection, told from the ruleset as nft lists it.
+
+The form is that of libnftables-json(5).
+
+Only what is certain is said: a match that cannot be told here (a limit, a set kept by somebody, another module) makes a
+rule doubtful, and a doubtful rule neither accepts nor drops.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from ipaddress import ip_address, ip_network
+from typing import Any, NamedTuple
+
+# Families whose chains an IPv4 or IPv6 packet passes.
+_FAMILIES = {4: ("ip", "inet"), 6: ("ip6", "inet")}
+# Chains that call chains: the kernel allows 16.
+_DEEPEST = 16
+
+
+class Packet(NamedTuple):
+    """The first packet of a connection as a chain sees it; None is what is not known."""
+
+    version: int
+    iifname: str | None
+    oifname: str | None
+    saddr: str | None
+    daddr: str
+    protocol: str
+    dport: int
+    dnat: bool = False
+
+
+class Drop(NamedTuple):
+    """What drops the packet: the chain, and its rule's handle or (None) its policy."""
+
+    family: str
+    table: str
+    chain: str
+    handle: int | None
+
+    def __str__(self) -> str:
+        what = "its policy" if self.handle is None else f"the rule with handle {self.handle}"
+        return f"{what} in chain {self.chain} of table {self.family} {self.table}"
+
+    def shown_by(self) -> str:
+        """The command that shows it."""
+        return f"nft -a list chain {self.family} {self.table} {self.chain}"
+
+
+class _Chains:
+    def __init__(self, listing: Mapping[str, Any]) -> None:
+        self.base: list[dict[str, Any]] = []
+        self.rules: dict[tuple[str, str, str], list[dict[str, Any]]] = {}
+        for entry in listing.get("nftables", ()):
+            if "chain" in entry and "hook" in entry["chain"]:
+                self.base.append(entry["chain"])
+            elif "rule" in entry:
+                rule = entry["rule"]
+                self.rules.setdefault((rule["family"], rule["table"], rule["chain"]), []).append(rule)
+
+
+def dropped_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str) -> Drop | None:
+    """The first thing at a hook that surely drops the packet; None when nothing surely does. Tables whose name begins
+    with `own` are left out."""
+    chains = _Chains(listing)
+    families = _FAMILIES[packet.version]
+    at_hook = [c for c in chains.base if c["hook"] == hook and c["family"] in families and c.get("type") == "filter"]
+    for chain in sorted(at_hook, key=lambda c: c.get("prio", 0)):
+        if chain["table"].startswith(own):
+            continue
+        where = (chain["family"], chain["table"], chain["name"])
+        verdict, rule, doubt = _walk(chains, where, packet, 0)
+        if verdict == "drop" and not doubt:
+            place = rule[1] if rule else where
+            return Drop(place[0], place[1], place[2], rule[0] if rule else None)
+        if verdict is None and chain.get("policy") == "drop" and not doubt:
+            return Drop(where[0], where[1], where[2], None)
+    return None
+
+
+_Where = tuple[str, str, str]
+_Outcome = tuple[str | None, tuple[int, _Where] | None, bool]
+
+
+def _walk(chains: _Chains, where: _Where, packet: Packet, depth: int) -> _Outcome:
+    """accept, drop or None (it falls through), the rule that said so, and whether a doubtful rule before it may have
+    let the packet by. (One that may have dropped it takes nothing from a later drop.)"""
+    doubt = False
+    for rule in chains.rules.get(where, ()) if depth < _DEEPEST else ():
+        matches, verdict, target = _read(rule.get("expr", ()), packet)
+        if matches is False or verdict is None:
+            continue
+        by: tuple[int, _Where] | None = (rule["handle"], where)
+        if verdict in ("jump", "goto"):
+            word = verdict
+            verdict, by, unsure = _walk(chains, (where[0], where[1], target), packet, depth + 1)
+            doubt |= unsure
+            if verdict is None:
+                if word == "goto" and matches:
+                    return None, None, doubt
+                continue
+        if matches is None:
+            doubt |= verdict != "drop"
+        elif verdict == "return":
+            return None, None, doubt
+        else:
+            return verdict, by, doubt
+    return None, None, doubt
+
+
+def _read(expressions: Iterable[Mapping[str, Any]], packet: Packet) -> tuple[bool | None, str | None, str]:
+    """Whether a rule matches (None: cannot be told), its verdict, and where a jump goes."""
+    matches: bool | None = True
+    for e in expressions:
+        if "match" in e:
+            one = _match(e["match"], packet)
+            if one is False:
+                return False, None, ""
+            matches = None if one is None else matches
+        elif "accept" in e:
+            return matches, "accept", ""
+        elif "drop" in e or "reject" in e:
+            return matches, "drop", ""
+        elif "return" in e:
+            return matches, "return", ""
+        elif "jump" in e or "goto" in e:
+            word = "jump" if "jump" in e else "goto"
+            return matches, word, e[word]["target"]
+        elif not e.keys() & {"counter", "log", "mangle", "masquerade", "notrack"}:
+            matches = None
+    return matches, None, ""
+
+
+def _match(match: Mapping[str, Any], packet: Packet) -> bool | None:
+    have = _left(match["left"], packet)
+    if have is None:
+        return None
+    found = _within(match["right"], have)
+    if found is None:
+        return None
+    return found if match["op"] in ("==", "in") else not found if match["op"] == "!=" else None
+
+
+def _left(left: Any, packet: Packet) -> Iterable[str] | None:
+    """What the packet has there: more words than one where it has several (a new connection that was led on)."""
+    if not isinstance(left, dict):
+        return None
+    value: object = None
+    if "meta" in left:
+        nfproto = "ipv4" if packet.version == 4 else "ipv6"
+        values = {"iifname": packet.iifname, "oifname": packet.oifname, "l4proto": packet.protocol, "nfproto": nfproto}
+        value = values.get(left["meta"]["key"])
+    elif "payload" in left and "field" in left["payload"]:
+        header, field = left["payload"].get("protocol"), left["payload"]["field"]
+        if header in ("ip", "ip6"):
+            if (header == "ip6") != (packet.version == 6):
+                return ()
+            value = {"saddr": packet.saddr, "daddr": packet.daddr, "protocol": packet.protocol}.get(field)
+        elif header in ("tcp", "udp", "th"):
+            if header not in ("th", packet.protocol):
+                return ()
+            value = packet.dport if field == "dport" else None
+    elif "ct" in left:
+        if left["ct"].get("key") == "state":
+            value = "new"
+        elif left["ct"].get("key") == "status":
+            return ("dnat",) if packet.dnat else ("none",)
+    return None if value is None else (str(value),)
+
+
+def _within(right: Any, have: Iterable[str]) -> bool | None:
+    """True when what the packet has is what the rule names, or one of it."""
+    doubtful = False
+    for wanted in _alternatives(right):
+        for value in have:
+            one = _equal(wanted, value)
+            if one:
+                return True
+            doubtful |= one is None
+    return None if doubtful else False
+
+
+def _alternatives(right: Any) -> Iterator[Any]:
+    if isinstance(right, dict) and "set" in right:
+        inside = right["set"]
+        for element in inside if isinstance(inside, list) else [inside]:
+            yield element["elem"]["val"] if isinstance(element, dict) and "elem" in element else element
+    elif isinstance(right, list):
+        yield from right
+    else:
+        yield right
+
+
+def _equal(wanted: Any, value: str) -> bool | None:
+    if isinstance(wanted, dict):
+        try:
+            if "prefix" in wanted:
+                subnet = ip_network(f"{wanted['prefix']['addr']}/{wanted['prefix']['len']}", strict=False)
+                return ip_address(value) in subnet
+            if "range" in wanted:
+                low, high = wanted["range"]
+                if value.isdigit():
+                    return int(low) <= int(value) <= int(high)
+                return int(ip_address(low)) <= int(ip_address(value)) <= int(ip_address(high))
+        except (ValueError, TypeError):
+            return None
+        return None
+    text = str(wanted)
+    if text.startswith("@"):
+        return None  # a set that others fill
+    if text.endswith("*"):
+        return value.startswith(text[:-1])
+    return text == value

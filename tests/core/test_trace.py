@@ -1,0 +1,80 @@
+"""The verdicts on a way: the first broken hop is the right one, and what is heard through is never called broken."""
+
+from __future__ import annotations
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dacha.core.evidence import OPEN, REFUSED, SILENT, Carried, Evidence, Touch
+from dacha.core.trace import BROKEN, HOPS, broken, judge
+
+SSH = Touch(OPEN, True, "SSH-2.0-x")
+LINK = Carried("tap", True, True, True, "br", "br", True, True)
+KERNEL = Evidence(
+    guest="gauge", door="ssh", service="ssh", system="debian", port=22, way="kernel", origin="lan",
+    place="192.0.2.10:2220", network="pier", since_s=600.0, booted="a prompt", carried=LINK, address="10.77.4.20",
+    hardware="02:00:00:00:00:20", answered=("02:00:00:00:00:20",), route=("br", "br"), direct=SSH, key=True,
+    reply=SSH, rule="there", forwarding=True, lan_address="192.0.2.10", through=SSH,
+)  # fmt: skip
+USER = KERNEL._replace(way="user", carried=None, answered=None, route=None, direct=None, forward=True, rule=None)
+
+
+def named(e: Evidence) -> str | None:
+    stop = broken(judge(e))
+    return stop.name if stop else None
+
+
+def test_a_way_that_works_has_no_broken_hop() -> None:
+    assert named(KERNEL) is None and named(USER) is None
+    assert [h.name for h in judge(KERNEL)] == [n for n in HOPS if n != "forward"]
+    assert [h.name for h in judge(USER)][4:6] == ["forward", "service"]
+
+
+def test_the_mend_is_for_the_guests_own_family() -> None:
+    refused = KERNEL._replace(direct=Touch(REFUSED), through=Touch(OPEN, False, "closes at once"))
+    for system, words in (
+        ("debian", "systemctl enable --now ssh"),
+        ("windows", "Start-Service sshd"),
+        ("alpine", "apk"),
+    ):
+        stop = broken(judge(refused._replace(system=system)))
+        assert stop is not None and stop.name == "service" and words in stop.mend
+    assert "answers on 2222" in broken(judge(refused._replace(elsewhere=(2222,)))).seen  # type: ignore[union-attr]
+
+
+def test_what_was_not_seen_is_said_as_not_tested_and_breaks_nothing() -> None:
+    blind = KERNEL._replace(carried=None, answered=None, route=None, rule=None, forwarding=None, untold="it takes root")
+    assert named(blind) is None
+    assert {h.name for h in judge(blind) if h.verdict == "not tested"} >= {
+        "adapter",
+        "neighbour",
+        "door-rule",
+        "firewall",
+    }
+
+
+@given(
+    st.sampled_from([KERNEL, USER]),
+    st.booleans(),
+    st.sampled_from([None, "10.77.4.77"]),
+    st.one_of(st.none(), st.just(())),
+    st.one_of(st.none(), st.floats(0, 1000)),
+    st.sampled_from([None, "Kernel panic"]),
+)
+def test_what_is_heard_is_never_called_broken(
+    way: Evidence,
+    changed: bool,
+    seen: str | None,
+    answered: tuple[str, ...] | None,
+    age: float | None,
+    panic: str | None,
+) -> None:
+    """Old or odd evidence beside a service that answers on its whole way proves nothing."""
+    e = way._replace(rules_changed=changed, seen_address=seen, since_s=age, panic=panic, booted=None)
+    e = e._replace(answered=answered) if way is KERNEL else e
+    assert named(e) is None
+
+
+def test_a_silent_door_is_broken_somewhere() -> None:
+    hops = judge(KERNEL._replace(through=Touch(SILENT)))
+    assert hops[-1].verdict == BROKEN and named(KERNEL._replace(through=Touch(SILENT))) == "door"

@@ -1,0 +1,173 @@
+"""The fault rig: one fault at a time on a host with real guests. `trace` has to name the hop that is broken, and must
+never call a way broken that works: each fault is also traced when it is healed.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import time
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from dacha.core.identity import link_name
+from dacha.hypervisor.qmp import Qmp
+from tests.networks.test_kernel_nat import on_console
+from tests.networks.world import HostedLab
+
+LAB = """\
+[lab]
+name = "real"
+[network.pier]
+kind = "nat"
+carrier = "kernel"
+subnet = "10.77.4.0/24"
+dynamic = "10.77.4.100-10.77.4.120"
+[network.plain]
+kind = "nat"
+subnet = "10.77.5.0/24"
+[guest.gauge]
+@BOOT@
+adapter = [{ network = "pier", address = "10.77.4.20" }]
+door.ssh = { from = "lan", port = 2220 }
+door.http = { from = "lan", port = 8020, allow = ["192.0.2.20"] }
+[guest.charts]
+@BOOT@
+adapter = [{ network = "plain", address = "10.77.5.20" }]
+door.ssh = { from = "lan", port = 2222 }
+[guest.buoy]
+memory = "32 MiB"
+disk = [{ size = "1 MiB" }]
+adapter = [{ network = "pier", address = "dynamic" }]
+door.ssh = { from = "lan", port = 2230 }
+"""
+BRIDGE, TAP = link_name("real", "network", "pier"), link_name("real", "guest", "gauge", "0")
+WORDS = {
+    "$SSHD": "dropbear -r /etc/dropbear/host_key -s -E 2>/dev/null",
+    "$STOP": "kill $(pidof dropbear)",
+    "$BRIDGE": BRIDGE,
+    "$TAP": TAP,
+}
+
+
+class Rig:
+    """Carries out what a fault's text says."""
+
+    def __init__(self, lab: HostedLab) -> None:
+        self.lab, self.held = lab, None
+
+    def carry_out(self, text: str) -> None:
+        for word, meaning in WORDS.items():
+            text = text.replace(word, meaning)
+        kind, _, rest = text.partition(" ")
+        match kind:
+            case "in":
+                guest, _, command = rest.partition(": ")
+                on_console(self.lab, guest, command)
+            case "dacha":
+                self.lab(*rest.split(), code=None)
+            case "qmp":
+                guest, _, said = rest.partition(" ")
+                with Qmp(Path(self.lab.env["DACHA_RUN"]) / f"real/{guest}/qmp") as qmp:
+                    qmp.execute(json.loads(said)["execute"], json.loads(said).get("arguments"))
+            case "signal":
+                guest, _, name = rest.partition(" ")
+                os.kill(self.lab.pid(guest), signal.Signals[name])
+            case "edit":
+                old, _, new = rest.partition(" => ")
+                self.lab.file.write_text(self.lab.file.read_text().replace(old, new))
+            case "do":
+                getattr(self, rest)()
+            case _:
+                self.lab.world.run("host", "sh", "-c", text)
+
+    def port_taken(self) -> None:
+        """The forward is gone, and another program has its port."""
+        command = {"command-line": "hostfwd_remove net0 tcp:0.0.0.0:2222"}
+        self.carry_out("qmp charts " + json.dumps({"execute": "human-monitor-command", "arguments": command}))
+        self.held = self.lab.world.serve("host", "0.0.0.0", 2222, "mine")
+
+    def port_freed(self) -> None:
+        assert self.held is not None
+        self.held.kill()
+        self.held.wait()
+        self.lab("apply", "--no-wait")
+
+    def twin(self) -> None:
+        """Another machine on the bridge has the guest's address."""
+        world = self.lab.world
+        made = f"link add twin type veth peer name eth9 netns {world.name('other')}"
+        for command in (made, f"link set twin master {BRIDGE} up"):
+            world.run("host", "ip", *command.split())
+        for command in ("link set eth9 up", "address add 10.77.4.20/24 dev eth9"):
+            world.run("other", "ip", *command.split())
+
+    def kill_caretaker(self) -> None:
+        os.kill(self.lab("caretaker", "status", "--json").json["pid"], signal.SIGKILL)
+
+
+def traced(lab: HostedLab, door: tuple[str, ...], hop: str | None = None) -> dict[str, Any]:
+    """The trace; where one verdict is hoped for, it may take a moment until the wire has shown it."""
+    deadline = time.monotonic() + (8 if hop is None else 3)
+    while True:
+        said: dict[str, Any] = lab("trace", *door, "--json", code=None).json
+        if said["broken"] == hop or time.monotonic() > deadline:
+            return said
+
+
+def test_every_fault_is_named_and_no_working_door_is_called_broken(hosted: HostedLab) -> None:
+    lab = hosted
+    lab.write(LAB)
+    lab("apply", "--no-wait")
+    for door in (("gauge", "ssh"), ("charts", "ssh")):
+        deadline = time.monotonic() + 60
+        while traced(lab, door)["broken"] is not None:
+            assert time.monotonic() < deadline, traced(lab, door)
+    faults = tomllib.loads(Path(__file__).with_name("faults.toml").read_text())["fault"]
+    rig, missed, alarms, slowest = Rig(lab), [], [], 0.0
+    print(f"\n{'fault':<42} {'expected':<12} {'named':<12} healed")
+    for fault in faults:
+        name, door, (hop, says) = fault["name"], tuple(fault.get("door", ("gauge", "ssh"))), fault["names"]
+        rig.carry_out(fault["inject"])
+        began = time.monotonic()
+        said = traced(lab, door, hop)
+        slowest = max(slowest, time.monotonic() - began)
+        words = " ".join(said["hops"][-1].values())
+        if said["broken"] != hop or says not in words:
+            missed.append((name, said["broken"], words))
+        healed = "-"
+        if "heal" in fault:
+            rig.carry_out(fault["heal"])
+            after = traced(lab, door)
+            healed = after["broken"] or "works"
+            if after["broken"]:
+                alarms.append((name, after["hops"][-1]))
+        print(f"{name:<42} {hop:<12} {said['broken'] or 'none':<12} {healed}")
+    share = 100 * (1 - len(missed) / len(faults))
+    print(f"{len(faults)} faults, {share:.0f} % named rightly, {len(alarms)} working doors called broken")
+    print(f"the slowest trace took {slowest:.1f} s")
+    assert not alarms, alarms
+    assert share >= 95, missed
+
+
+def test_a_port_is_asked_from_anywhere_without_a_lab(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    service = world.serve("other", "0.0.0.0", 22, "SSH-2.0-made-up")
+    try:
+        assert lab("probe", "192.0.2.30:22").out.startswith("192.0.2.30:22 answers as ssh: SSH-2.0-made-up")
+        assert "does not answer as http" in lab("probe", "192.0.2.30:22", "--as", "http", code=1).out
+        assert "nothing listens there" in lab("probe", "192.0.2.30:23", code=1).out
+        # A firewall that says no is told from a port that does, and from one that says nothing.
+        world.run(
+            "other",
+            "nft",
+            "add table ip fw; add chain ip fw i { type filter hook input priority 0; }; "
+            "add rule ip fw i tcp dport 22 reject with icmp type admin-prohibited; add rule ip fw i tcp dport 24 drop",
+        )
+        assert "a firewall on the way refuses it" in lab("probe", "192.0.2.30:22", code=1).out
+        assert "silent for 1 s" in lab("probe", "192.0.2.30:24", "--wait", "1s", code=1).out
+    finally:
+        service.kill()
+        service.wait()
