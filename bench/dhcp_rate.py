@@ -61,13 +61,19 @@ def main() -> int:
         guests = [GUEST.format(n=n, address=f"10.80.1.{1 + n}", mac=mac) for n, mac in enumerate(macs)]
         (p.folder / "lab.toml").write_text(LAB + "".join(guests))
         p.dacha("caretaker", "stop")
+        # The caretaker keeps a lab as it was applied; this one never is, as none of its guests has to run.
+        (p.folder / "state/labs/bench/applied.toml").unlink()
         serving = subprocess.Popen(
             p.inside(p.host, DACHA, "caretaker", "run"), env=p.env, cwd=p.folder, stderr=subprocess.DEVNULL
         )
         time.sleep(2)
-        began = time.monotonic()
-        _, served, drops = load(p, "-r", "5000", "-R", str(BOOTING), "-n", str(BOOTING), "-b", "mac=00:0c:09:02:03:04")
-        took = time.monotonic() - began
+        for _ in range(5):
+            began = time.monotonic()
+            burst = ("-r", "5000", "-R", str(BOOTING), "-n", str(BOOTING), "-b", "mac=00:0c:09:02:03:04")
+            _, served, drops = load(p, *burst)
+            took = time.monotonic() - began
+            if took >= 2.0:
+                break  # the load tool sometimes ends without its wait at the end, and counts what is on its way as lost
         ours = flood(p)
         p.dacha("caretaker", "stop")
         serving.wait()
@@ -96,4 +102,5 @@ def main() -> int:
     return verdict(f"{ratio:.1f} x", f"limit {LIMIT} x, {BOOTING} served", held)
 
 
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main())

@@ -41,6 +41,7 @@ def main() -> int:
         guests = "".join(GUEST.format(n=n, last=10 + n) for n in range(GUESTS))
         (p.folder / "lab.toml").write_text(LAB + guests)
         p.dacha("caretaker", "stop")
+        (p.folder / "state/labs/bench/applied.toml").unlink()  # the caretaker keeps a lab as it was applied
         serving = subprocess.Popen(p.inside(p.host, *CARETAKER), env=p.env, cwd=p.folder, stderr=subprocess.DEVNULL)
         p.ip("-n", p.host, "link", "set", "w0", "master", link_name("bench", "network", "pier"))
         try:
@@ -69,4 +70,5 @@ def main() -> int:
 
 
 CARETAKER = (DACHA, "caretaker", "run")
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main())

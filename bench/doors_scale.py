@@ -145,4 +145,5 @@ def main() -> int:
     return verdict(figure, f"limits {LOAD_LIMIT} x, {CONNECT_LIMIT} x", held)
 
 
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main())

@@ -47,6 +47,7 @@ class Following:
             await self._moved.wait()
             self._moved.clear()
             ws = self._ws
+            self.watch.save()
             now = followed(ws.plan, learned(ws.plan, self.watch.seen))
             zone = zone_of(ws.lab, now)
             for service in self._names:

@@ -32,6 +32,8 @@ from dacha.wire.neighbour import (
 
 # An address that is seen again and again is noted no more often than this; so many frames are read in one go.
 AGAIN_S, CHANGED_S, BURST = 10.0, 1.0, 64
+# What was seen is on the disk within this time.
+SAVE_S = 0.3
 # A guest may use some IPv6 addresses at once (RFC 8981); the last few are remembered.
 OTHERS_MOST = 6
 _OUTGOING = 4  # linux/if_packet.h: a frame that this host sends
@@ -63,6 +65,8 @@ class Watch:
     ) -> None:
         """`links` by their names, `before` what was seen by an earlier watch. Raises OSError."""
         self._links, self._file, self._log, self._moved = links, file, log, moved
+        self._by_hardware = {w.hardware: w for w in links.values()}
+        self._saving: asyncio.TimerHandle | None = None
         known = {w.key for w in links.values()}
         self.seen: dict[Key, Sighting] = {key: s for key, s in before.items() if key in known}
         self._socket = _neighbours_everywhere()
@@ -71,13 +75,14 @@ class Watch:
     def close(self) -> None:
         asyncio.get_running_loop().remove_reader(self._socket)
         self._socket.close()
+        self.save()
 
     def leased(self, hardware: bytes, address: IPv4Address) -> None:
         """The lab's own DHCP has given an address to somebody: from now on nobody else has it."""
-        found = next((w for w in self._links.values() if w.hardware == hardware.hex(":")), None)
+        found = self._by_hardware.get(hardware.hex(":"))
         if found is None:
             return
-        for key, sighting in list(self.seen.items()):
+        for key, sighting in list(self.seen.items()) if found.planned is None else ():
             if key != found.key and sighting.address == address:
                 del self.seen[key]
         self._note(found, address, by="lease")
@@ -85,7 +90,7 @@ class Watch:
     def told(self, addresses: Iterable[tuple[str, str]]) -> None:
         """A guest's agent has named its addresses, each with the hardware address of its adapter."""
         for hardware, text in addresses:
-            found = next((w for w in self._links.values() if w.hardware == hardware.lower()), None)
+            found = self._by_hardware.get(hardware.lower())
             with contextlib.suppress(ValueError):
                 if found and ":" in text:
                     self._note6(found, IPv6Address(text.partition("/")[0]))
@@ -140,7 +145,8 @@ class Watch:
         self._keep(watched.key, Sighting(used, now, now, by, before.others if before else ()))
         wrong = f", and {watched.planned} is planned" if watched.planned and watched.planned != used else ""
         self._log(f"{watched.key[0]} uses {used}{wrong}")
-        self._moved()
+        if watched.planned is None:
+            self._moved()
 
     def _note6(self, watched: Watched, used: IPv6Address) -> None:
         before = self.seen.get(watched.key, Sighting(None, 0.0))
@@ -152,6 +158,16 @@ class Watch:
 
     def _keep(self, key: Key, sighting: Sighting) -> None:
         self.seen[key] = sighting
+        if self._saving is None:
+            # Two hundred guests that boot together are noted by a few writes, not by two hundred.
+            self._saving = asyncio.get_running_loop().call_later(SAVE_S, self.save)
+
+    def save(self) -> None:
+        """Put what is new where every command finds it."""
+        if self._saving is None:
+            return
+        self._saving.cancel()
+        self._saving = None
         try:
             write(self._file, self.seen)
         except HostError as e:

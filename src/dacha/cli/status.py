@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import argparse
+import time
 from typing import Any
 
 from dacha.cli import output
 from dacha.cli.commands import common
+from dacha.core.errors import DachaError
+
+# A view that is watched is drawn this often; probing the doors takes a part of it.
+EVERY_S = 2.0
 
 
 def status_arguments(parser: argparse.ArgumentParser) -> None:
@@ -14,21 +19,45 @@ def status_arguments(parser: argparse.ArgumentParser) -> None:
         "Show every guest, its address and its doors, and whether each door answers now.\n"
         "Exit code 1 when a door of a running guest does not answer."
     )
-    parser.epilog = "example: dacha status"
+    parser.epilog = "example: dacha status --watch"
+    parser.add_argument("--watch", action="store_true", help="keep a view of it until q or Ctrl-C")
     common(parser)
 
 
 def run_status(args: argparse.Namespace) -> int:
-    from dacha.core.changes import LIVE
     from dacha.engine.status import gather
     from dacha.engine.workspace import load
 
+    if args.watch:
+        from dacha.cli.live import watch
+
+        load(args.lab)  # what is wrong with the file is said before the screen is taken
+
+        def draw() -> None:
+            output.say(output.paint(time.strftime("%H:%M:%S   q ends this view"), output.DIM))
+            output.say()
+            try:
+                again = load(args.lab)
+                _print(again, gather(again))
+            except DachaError as e:
+                output.say("\n".join(e.lines()))
+
+        watch(draw, EVERY_S)
+        return 0
     ws = load(args.lab)
     status = gather(ws)
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
     if args.json:
         output.emit_json(_json(ws, status))
-        return 1 if silent else 0
+    else:
+        _print(ws, status)
+    return 1 if silent else 0
+
+
+def _print(ws: Any, status: Any) -> None:
+    from dacha.core.changes import LIVE
+
+    silent = [d for g in status.guests for d in g.doors if d.ok is False]
     on = sum(g.seen.running for g in status.guests)
     live = sum(c.when == LIVE for c in status.pending)
     later = len(status.pending) - live
@@ -38,7 +67,7 @@ def run_status(args: argparse.Namespace) -> int:
     output.say(f"{ws.lab.name}: {output.plural(len(ws.lab.guests), 'guest')}, {on} on; {applied}")
     if not status.guests:
         output.say("Next: dacha guest add NAME --from IMAGE")
-        return 0
+        return
     output.say()
     rows = []
     for g in status.guests:
@@ -71,7 +100,6 @@ def run_status(args: argparse.Namespace) -> int:
             f"Guests on {', '.join(status.exposed)} reach this host's own loopback through their gateway "
             "(isolated = true shuts it)."
         )
-    return 1 if silent else 0
 
 
 def _json(ws: Any, status: Any) -> dict[str, Any]:

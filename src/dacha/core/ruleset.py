@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from dacha.core.door_plan import ANYWHERE, DoorPlan
+from dacha.core.door_plan import ANYWHERE, Address, DoorPlan
 from dacha.core.kernel_plan import BridgeLink, KernelPlan
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan
@@ -65,19 +65,36 @@ def _doors(doors: list[DoorPlan]) -> Iterator[str]:
     anywhere, anywhere6, limited = [], [], []
     there: dict[int, list[str]] = {4: [], 6: []}
     allowed: dict[int, list[str]] = {4: [], 6: []}
-    for door in doors:
-        for f in door.forwards():
-            if f.listen == ANYWHERE:
-                anywhere.append(f"{f.protocol} . {f.port} : {f.address} . {f.to}")
-                address6 = door.adapter.address6 if door.adapter else None
-                if address6:
-                    anywhere6.append(f"{f.protocol} . {f.port} : {address6} . {f.to}")
+    # Ten thousand doors are written here: addresses are turned into text once, and no value is made for each port.
+    texts: dict[Address, str] = {}
+
+    def text(address: Address) -> str:
+        known = texts.get(address)
+        if known is None:
+            known = texts[address] = str(address)
+        return known
+
+    for plan in doors:
+        adapter, port, to, protocol = plan.adapter, plan.port, plan.door.to.first, plan.door.protocol
+        if plan.means != "forward" or adapter is None or port is None:
+            continue
+        everywhere, version = plan.listen is ANYWHERE or plan.listen == ANYWHERE, plan.listen.version
+        inside = adapter.address if version == 4 else adapter.address6
+        if inside is None:
+            continue
+        for n in range(port.last - port.first + 1):
+            at, behind = f"{protocol} . {port.first + n}", to + n
+            if everywhere:
+                anywhere.append(f"{at} : {text(inside)} . {behind}")
+                if adapter.address6:
+                    anywhere6.append(f"{at} : {text(adapter.address6)} . {behind}")
             else:
-                there[f.listen.version].append(f"{f.protocol} . {f.listen} . {f.port} : {f.address} . {f.to}")
-            if door.door.allow:
-                limited.append(f"{f.protocol} . {f.port}")
-                for source in door.door.allow:
-                    allowed[source.version].append(f"{f.protocol} . {f.port} . {source}")
+                listen = f"{protocol} . {text(plan.listen)} . {port.first + n}"
+                there[version].append(f"{listen} : {text(inside)} . {behind}")
+            if plan.door.allow:
+                limited.append(at)
+                for source in plan.door.allow:
+                    allowed[source.version].append(f"{at} . {source}")
     key = "inet_proto . inet_service"
     rules = []
     if anywhere:

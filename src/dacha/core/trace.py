@@ -118,7 +118,8 @@ def _boot(e: Evidence) -> Hop:
     heard = e.seen_age_s is not None and e.since_s is not None and e.seen_age_s < e.since_s
     if heard or e.answered or (touch and (touch.how in (REFUSED, REJECTED) or touch.seen == "closes at once")):
         return Hop("boot", FINE, "its system is on the network")
-    if e.state == "on" and e.since_s is not None and e.since_s < BOOTING_S:
+    waits = e.address is None and e.caretaker is False  # however long it has been on, nobody gives it an address
+    if e.state == "on" and e.since_s is not None and e.since_s < BOOTING_S and not waits:
         seen = f"started {show_duration(e.since_s)} ago, and its console shows no end of it"
         return Hop("boot", BROKEN, seen, "it is still booting", f"wait; what it does: {console}")
     return Hop("boot", UNTESTED, "its console does not show whether it has finished booting")

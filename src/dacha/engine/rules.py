@@ -48,9 +48,16 @@ def _digest(text: str) -> str:
 
 
 def _doors(plan: Plan) -> list[str]:
-    """Every door of the rules, a line each: guest, name and where it leads."""
-    carried = (d for d in plan.doors.values() if d.carrier == "kernel")
-    return [f"{d.door.guest} {d.door.name} {f}" for d in carried for f in d.forwards()]
+    """Every door of the rules, a line each: guest, name, and numbers for where it leads. (Numbers, as there may be ten
+    thousand doors, and addresses take long to write.)"""
+    lines = []
+    for (guest, name), d in plan.doors.items():
+        if d.carrier != "kernel" or d.means != "forward" or d.port is None or d.adapter is None:
+            continue
+        inside = d.adapter.address6 if d.listen.version == 6 else d.adapter.address
+        if inside is not None:
+            lines.append(f"{guest} {name} {int(d.listen)} {d.port.first} {d.port.last} {int(inside)} {d.door.to.first}")
+    return lines
 
 
 def text_of(ws: Workspace, plan: Plan, links: KernelPlan) -> str:
