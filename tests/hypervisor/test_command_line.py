@@ -4,13 +4,12 @@ import itertools
 import json
 from ipaddress import IPv4Address
 
-from dacha.hypervisor.layers import Layer
-
 from dacha.core.door_plan import Forward
 from dacha.core.machine import Machine, machine
 from dacha.core.plan import make_plan
 from dacha.core.read import read_lab
 from dacha.hypervisor.command_line import Files, command_line
+from dacha.hypervisor.layers import Layer
 from dacha.hypervisor.user_network import parse_forwards
 
 TEXT = """\

@@ -18,6 +18,7 @@ COMMANDS = (
     ("The lab", "status", "status", "show guests, doors, and whether each door answers"),
     ("The lab", "reach", "reach", "show who can reach what, by which path, or why not"),
     ("The lab", "trace", "trace", "walk the way to a guest hop by hop, and name the broken one"),
+    ("The lab", "map", "map", "draw the lab, in the terminal or as SVG or PNG"),
     ("The lab", "probe", "probe", "ask one port whether it speaks its protocol, without a lab"),
     ("The lab", "host", "host", "show what this host has, lacks and has promised"),
     ("The lab", "demo", "demo", "run the saltmarsh demonstration"),

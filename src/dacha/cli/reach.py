@@ -7,6 +7,7 @@ from typing import Any
 
 from dacha.cli import output
 from dacha.cli.commands import common
+from dacha.cli.completion import guest_names
 from dacha.core.errors import UsageError
 
 # More networks than this are shown together: the guest's own, and all others.
@@ -20,7 +21,8 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
         "lab; dacha trace proves one path."
     )
     parser.epilog = "example: dacha reach gauge --from lan"
-    parser.add_argument("guests", metavar="GUEST", nargs="*", help="only these (default: all)")
+    guests = parser.add_argument("guests", metavar="GUEST", nargs="*", help="only these (default: all)")
+    guests.completer = lambda **_: guest_names()  # type: ignore[attr-defined]
     parser.add_argument(
         "--from", dest="origins", metavar="PLACE", action="append", default=[],
         help="only from here: host, lan, outside, or a network; may be repeated",

@@ -7,6 +7,7 @@ from typing import Any
 
 from dacha.cli import output
 from dacha.cli.commands import common
+from dacha.cli.completion import door_names, guest_names
 from dacha.core.errors import UsageError
 
 
@@ -16,8 +17,9 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
         "what it means, and what to do. Exit code 0 when the door can be entered, 1 when it cannot."
     )
     parser.epilog = "example: dacha trace gauge ssh --from lan"
-    parser.add_argument("guest", metavar="GUEST")
-    parser.add_argument("door", metavar="DOOR", nargs="?", help="its name (default: ssh, or the guest's first)")
+    parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+    door = parser.add_argument("door", metavar="DOOR", nargs="?", help="its name (default: ssh, or the guest's first)")
+    door.completer = lambda parsed_args, **_: door_names(parsed_args.guest)  # type: ignore[attr-defined]
     parser.add_argument("--from", dest="origin", choices=("host", "lan"), help="from where (default: as the door says)")
     parser.add_argument("--asker", metavar="ADDRESS", help="who asks, for a door that admits some only")
     parser.add_argument("--all", action="store_true", help="go on after the first broken hop")

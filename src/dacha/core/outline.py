@@ -1,0 +1,74 @@
+"""The lab as a map has it: networks with their guests, and every way in by the place that it begins at."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from dacha.core.door_plan import DoorPlan, here, lan_place, place
+from dacha.core.lab import Lab
+from dacha.core.plan import Plan
+
+HOST, LAN = "host", "lan"
+
+
+class Entry(NamedTuple):
+    """A door on the map: from where it is entered, what is typed there, and what it leads to."""
+
+    origin: str
+    at: str
+    to: str
+
+
+class Place(NamedTuple):
+    """A guest's adapter on a network, with the doors that lead through it."""
+
+    guest: str
+    address: str
+    entries: tuple[Entry, ...]
+
+
+class Band(NamedTuple):
+    """A network: its name, what it is in words, whether it leads out, and who is on it. The last one may be of guests
+    without a network (`name` empty)."""
+
+    name: str
+    words: str
+    way_out: bool
+    on_lan: bool
+    places: tuple[Place, ...]
+
+
+_KINDS = {"nat": "NAT", "host-only": "host-only", "bridge": "on the LAN"}
+
+
+def outline(lab: Lab, plan: Plan, lan: IPv4Address | None) -> list[Band]:
+    """Every network in file order, each with its guests."""
+    bands = []
+    for network in lab.networks.values():
+        net = plan.networks[network.name]
+        words = [_KINDS[network.kind]]
+        words += [str(net.subnet)] if net.subnet else []
+        words += ["isolated"] if net.isolated else []
+        if network.kind == "bridge":
+            words.append(f"by {network.interface}" + (f", VLAN {network.vlan}" if network.vlan is not None else ""))
+        else:
+            words.append("kernel" if network.by_kernel else "user mode")
+        places = []
+        for adapter in plan.adapters.values():
+            if adapter.network == network.name:
+                mine = [d for d in plan.doors.values() if d.adapter == adapter]
+                entries = [e for d in mine if (e := _entry(d, lan))]
+                places.append(Place(adapter.guest, str(adapter.address or "by DHCP"), tuple(entries)))
+        out = network.kind == "nat" and not net.isolated
+        bands.append(Band(network.name, ", ".join(words), out, network.kind == "bridge", tuple(places)))
+    alone = [Place(g.name, "", ()) for g in lab.guests.values() if not g.adapters]
+    return [*bands, Band("", "no network", False, False, tuple(alone))] if alone else bands
+
+
+def _entry(door: DoorPlan, lan: IPv4Address | None) -> Entry | None:
+    outside = lan_place(door, lan)
+    at = outside or here(door)
+    if at is None or door.means == "none":
+        return None
+    return Entry(LAN if door.door.origin == "lan" else HOST, place(*at), f"{door.door.name} {door.door.to}")

@@ -1,0 +1,115 @@
+"""A lab's map as a picture: SVG or PNG bytes.
+
+Places are columns, from the outside on the left to guests on the right, and every door is a line from the column where
+it is entered to its guest: so no two lines cross, however many guests there are.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from typing import Any
+
+from dacha.core.outline import LAN, Band
+
+# Inches: a row, what is kept free above a network, the whole width, and its columns' left and right edges.
+ROW, GAP, WIDTH, TOP = 0.30, 0.52, 12.8, 0.75
+# A network's box ends this much above the next row, and the next box begins so much after it.
+INSET, BETWEEN = 0.12, 0.12
+OUTSIDE_X, LAN_X, HOST_X, GUESTS_X = (0.25, 1.65), (2.05, 4.05), (4.45, 6.85), (8.05, 12.55)
+PAPER, INK, PALE, FAINT = "#fbfaf6", "#22261f", "#6b7064", "#d9d6cb"
+FROM_LAN, FROM_HOST = "#9a5b13", "#1f6f8b"
+
+
+def draw(title: str, bands: Sequence[Band], host: str, format: str) -> bytes:
+    """The picture. `host` is this host's address on the LAN in words; `format` is "svg" or "png"."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    matplotlib.rcParams["svg.fonttype"] = "none"  # text stays text: it can be searched and copied
+    matplotlib.rcParams["svg.hashsalt"] = title  # the same lab gives the same file
+    from matplotlib.figure import Figure
+
+    rows = sum(max(1, sum(max(1, len(p.entries)) for p in b.places)) for b in bands)
+    bottom = TOP + max(1.0, rows * ROW + len(bands) * (GAP + BETWEEN) - BETWEEN - INSET)
+    height = bottom + 0.3
+    figure = Figure(figsize=(WIDTH, height), facecolor=PAPER)
+    axes = figure.add_axes((0, 0, 1, 1))
+    axes.set_xlim(0, WIDTH)
+    axes.set_ylim(height, 0)
+    axes.axis("off")
+    pen = _Pen(axes)
+    pen.text(0.25, 0.32, title, size=13, bold=True)
+    for (left, right), name, words in ((OUTSIDE_X, "outside", ""), (LAN_X, "LAN", ""), (HOST_X, "this host", host)):
+        pen.box(left, right, TOP, bottom)
+        pen.text(left + 0.12, TOP + 0.2, name, bold=True)
+        pen.text(right - 0.12, TOP + 0.2, words, color=PALE, right=True)
+    y = TOP
+    for band in bands:
+        y = _band(pen, band, y)
+    out = io.BytesIO()
+    figure.savefig(out, format=format, dpi=100, facecolor=PAPER, metadata={"Date": None} if format == "svg" else None)
+    return out.getvalue()
+
+
+def _band(pen: _Pen, band: Band, top: float) -> float:
+    """One network with its guests, from `top` down; returns where the next begins."""
+    count = max(1, sum(max(1, len(p.entries)) for p in band.places))
+    bottom = top + GAP - INSET + count * ROW
+    left, right = GUESTS_X
+    pen.box(left, right, top, bottom)
+    pen.text(left + 0.12, top + 0.2, band.name or "no network", bold=True)
+    pen.text(right - 0.12, top + 0.2, band.words if band.name else "", color=PALE, right=True)
+    if band.way_out:
+        pen.line(HOST_X[1], left, top + 0.2, FAINT, 1.2)
+        pen.text((HOST_X[1] + left) / 2, top + 0.11, "NAT", color=PALE, size=7.5, middle=True)
+    elif band.on_lan:
+        pen.line(LAN_X[1], left, top + 0.2, FAINT, 1.2)
+    y = top + GAP
+    for place in band.places:
+        pen.text(left + 0.3, y, place.guest)
+        pen.text(left + 1.75, y, place.address, color=PALE)
+        for entry in place.entries:
+            begin, color = (LAN_X[1], FROM_LAN) if entry.origin == LAN else (HOST_X[1], FROM_HOST)
+            pen.arrow(begin, left + 0.22, y, color)
+            label_x = HOST_X[0] + 0.12 if entry.origin == LAN else HOST_X[1] - 0.12
+            pen.label(label_x, y, entry.at, color, right=entry.origin != LAN)
+            pen.text(right - 0.12, y, entry.to, color=color, right=True)
+            y += ROW
+        y += 0 if place.entries else ROW
+    return bottom + INSET + BETWEEN
+
+
+class _Pen:
+    """What is drawn with, in inches from the top left corner."""
+
+    def __init__(self, axes: Any) -> None:
+        self._axes = axes
+
+    def text(
+        self, x: float, y: float, text: str, *, color: str = INK, size: float = 9, bold: bool = False,
+        right: bool = False, middle: bool = False,
+    ) -> None:  # fmt: skip
+        side = "right" if right else "center" if middle else "left"
+        self._axes.text(
+            x, y, text, color=color, fontsize=size, fontweight="bold" if bold else "normal", ha=side, va="center"
+        )
+
+    def label(self, x: float, y: float, text: str, color: str, *, right: bool) -> None:
+        """Text over a line, that stays readable."""
+        back = {"facecolor": PAPER, "edgecolor": "none", "pad": 1.2}
+        self._axes.text(x, y, text, color=color, fontsize=8.5, ha="right" if right else "left", va="center", bbox=back)
+
+    def box(self, left: float, right: float, top: float, bottom: float) -> None:
+        from matplotlib.patches import FancyBboxPatch
+
+        style = "round,pad=0,rounding_size=0.06"
+        size = (right - left, bottom - top)
+        self._axes.add_patch(FancyBboxPatch((left, top), *size, boxstyle=style, facecolor="none", edgecolor=FAINT))
+
+    def line(self, left: float, right: float, y: float, color: str, width: float) -> None:
+        self._axes.plot([left, right], [y, y], color=color, linewidth=width, solid_capstyle="butt")
+
+    def arrow(self, left: float, right: float, y: float, color: str) -> None:
+        self._axes.annotate("", (right, y), (left, y), arrowprops={"arrowstyle": "-|>", "color": color, "lw": 1.1,
+                                                                    "shrinkA": 0, "shrinkB": 0})  # fmt: skip
