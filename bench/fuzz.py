@@ -21,6 +21,7 @@ from dacha.wire.dhcp4_server import Probe, Scope, Server
 from dacha.wire.dns_cache import Cache
 from dacha.wire.dns_zone import Zone
 from dacha.wire.ethernet import arp_probe, decode_arp, encode_arp
+from dacha.wire.neighbour import decode_neighbour
 from labs import verdict
 
 SEED, GROWTH_MB, SLOWEST_S = 20261123, 40, 1.0
@@ -40,6 +41,10 @@ KNOWN6 = {HARDWARE: IPv6Address("fd77:4::20")}
 GUEST6 = dhcp6.Scope6(IPv6Network("fd77:4::/64"), b"\0\3\0\1server", KNOWN6, (), "real.internal")
 CLIENT6 = (1, b"\0\3\0\1" + HARDWARE), (3, bytes(12) + b"\0\5\0\x18" + bytes(24))
 DHCP6 = [dhcp6.encode(dhcp6.Message(kind, b"abc", CLIENT6)) for kind in range(1, 12)]
+ND = [
+    bytes.fromhex("6000000000183aff") + bytes(15) + b"\x20" + bytes(16) + bytes((kind, 0)) + bytes(22)
+    for kind in (135, 136)
+]
 ARP = [encode_arp(arp_probe(HARDWARE, IPv4Address("10.77.4.20")))]
 
 
@@ -88,7 +93,8 @@ def main() -> int:
         dhcp6.answer(GUEST6, dhcp6.decode(data), IPv6Address("fe80::1"))
 
     kinds: list[tuple[str, Callable[[bytes], object], list[bytes], int]] = [
-        ("DHCP", dhcp, DHCP, 400_000), ("DHCPv6", ip6, DHCP6, 200_000), ("ARP", decode_arp, ARP, 200_000),
+        ("DHCP", dhcp, DHCP, 400_000), ("DHCPv6", ip6, DHCP6, 200_000), ("ARP", decode_arp, ARP, 150_000),
+        ("neighbour discovery", decode_neighbour, ND, 50_000),
         ("DNS", names, DNS, 200_000),
     ]  # fmt: skip
     total, slowest = 0, 0.0

@@ -36,6 +36,7 @@ shot status "$typed; typed dacha status; echo; typed dacha address list; echo; t
 shot host "$typed; typed dacha host"
 shot guest "$typed; typed dacha guest list; echo; typed dacha guest show gauge; echo; typed dacha network list"
 shot reach "$typed; typed dacha reach; echo; typed dacha reach locker --why --from lan --from outside"
+dacha map --lab "$DACHA_STATE/demo/lab.toml" --save "$out/map.png"
 dacha door add charts rdp --from host > /dev/null && dacha apply --no-wait > /dev/null
 shot trace "$typed; typed dacha trace gauge; echo; typed dacha trace charts rdp"
 dacha door remove charts rdp > /dev/null && dacha apply --no-wait > /dev/null

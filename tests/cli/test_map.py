@@ -1,0 +1,51 @@
+"""The map: everything of the lab is on it, in the terminal and in pictures."""
+
+from __future__ import annotations
+
+import struct
+
+from tests.conftest import Lab
+
+TEXT = """\
+[lab]
+name = "real"
+[network.pier]
+kind = "nat"
+subnet = "10.77.4.0/24"
+[network.vault]
+kind = "host-only"
+subnet = "10.77.9.0/24"
+[guest.gauge]
+memory = "64 MiB"
+adapter = [{ network = "pier", address = "10.77.4.20" }, { network = "vault", address = "10.77.9.20" }]
+door.ssh = { from = "lan", port = 2220 }
+door.charts = { service = "http", from = "host", port = 8020 }
+[guest.alone]
+memory = "64 MiB"
+"""
+
+
+def test_the_map_in_the_terminal_and_for_scripts(lab: Lab) -> None:
+    lab.write(TEXT)
+    said = lab("map").out
+    assert "─── pier  NAT, 10.77.4.0/24, user mode" in said and "vault  host-only" in said
+    assert "gauge  10.77.4.20  LAN" in said and ":2220 → ssh 22" in said
+    assert "host 127.0.0.1:8020 → charts 80" in said and "no network" in said and "alone" in said
+    pier, vault, rest = lab("map", "--json").json["networks"]
+    assert [d["origin"] for d in pier["guests"][0]["doors"]] == ["lan", "host"] and pier["way_out"]
+    assert vault["guests"] == [{"guest": "gauge", "address": "10.77.9.20", "doors": []}] and not vault["way_out"]
+    assert rest["network"] is None
+
+
+def test_the_map_as_a_picture(lab: Lab) -> None:
+    lab.write(TEXT)
+    lab("map", "--save", "lab.svg")
+    svg = (lab.folder / "lab.svg").read_text()
+    assert all(word in svg for word in ("gauge", "10.77.9.20", "127.0.0.1:8020", "vault", "outside", "alone"))
+    lab("map", "--save", "again.svg")
+    assert (lab.folder / "again.svg").read_text() == svg, "the same lab gives the same picture"
+    lab("map", "--save", "lab.png")
+    png = (lab.folder / "lab.png").read_bytes()
+    assert png.startswith(b"\x89PNG") and struct.unpack(">I", png[16:20]) == (1280,)
+    assert "neither .svg nor .png" in lab("map", "--save", "lab.gif", code=2).err
+    assert "no folder" in lab("map", "--save", "/nowhere/lab.svg", code=3).err
