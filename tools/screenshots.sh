@@ -37,9 +37,11 @@ shot host "$typed; typed dacha host"
 shot guest "$typed; typed dacha guest list; echo; typed dacha guest show gauge; echo; typed dacha network list"
 shot reach "$typed; typed dacha reach; echo; typed dacha reach locker --why --from lan --from outside"
 dacha map --lab "$DACHA_STATE/demo/lab.toml" --save "$out/map.png"
+export DACHA_LAB="$DACHA_STATE/demo/lab.toml"
 dacha door add charts rdp --from host > /dev/null && dacha apply --no-wait > /dev/null
 shot trace "$typed; typed dacha trace gauge; echo; typed dacha trace charts rdp"
 dacha door remove charts rdp > /dev/null && dacha apply --no-wait > /dev/null
+unset DACHA_LAB
 sed -e 's/cpus = .*//' -e 's/^memory = "128 MiB"$/memroy = "128 MiB"/' -e 's/address = "10\.77\.[0-9]*\.10"/address = "10.77.5.10"/' \
     "$DACHA_STATE/demo/lab.toml" > "$work/lab.toml"
 shot check "$typed; typed dacha check; echo; cd $work; typed dacha check"

@@ -89,6 +89,8 @@ def _text(cell: Any) -> str:
 
 
 def _table(ws: Any, rows: list[Any], shown: list[str], together: bool) -> None:
+    from dacha.core.reach import LAN, OUTSIDE
+
     networks = [p for p in shown if p in ws.lab.networks]
     columns = [p for p in shown if not (together and p in networks)]
     titles = [_title(p) for p in columns]
@@ -97,6 +99,8 @@ def _table(ws: Any, rows: list[Any], shown: list[str], together: bool) -> None:
     body, last = [], ""
     for row in rows:
         cells = [_text(row.cells[p]) for p in columns]
+        if OUTSIDE in columns and LAN in columns and row.cells[OUTSIDE].why == row.cells[LAN].why:
+            cells[columns.index(OUTSIDE)] = "no"  # what is not even on the LAN needs no reason of its own
         if together:
             cells[1:1] = _grouped(ws, row, networks)
         name = row.guest if row.guest != last else ""
@@ -113,7 +117,7 @@ def _grouped(ws: Any, row: Any, networks: list[str]) -> list[str]:
     best = next((c for c in mine if c.ways), mine[0] if mine else None)
     others = [n for n in networks if n not in own]
     open_ones = sum(bool(row.cells[n].ways) for n in others)
-    counted = "-" if not others else f"{open_ones or 'no'} of {len(others)}"
+    counted = "-" if not others else f"{open_ones or 'none'} of {len(others)}"
     return [_text(best) if best else "-", counted]
 
 

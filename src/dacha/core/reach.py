@@ -200,13 +200,13 @@ class _Service:
             inside = next((n.name for n in self.lab.networks.values() if n.kind == "nat"), "NETWORK")
             return Cell((), "host-only", f"dacha guest edit {name} --adapter {inside}")
         if self.led:
-            return Cell((), "the door is for this host", f"dacha door edit {name} {self.led[0].door.name} --from lan")
+            return Cell((), "host's door only", f"dacha door edit {name} {self.led[0].door.name} --from lan")
         return Cell((), "no door", f"dacha door add {name} {self.service} --from lan")
 
     def _outside(self) -> Cell:
         from_lan = self._lan()
         if from_lan.ways:
-            return Cell((), "the door ends at the LAN" if self.led else "it is known on the LAN only")
+            return Cell((), "ends at the LAN" if self.led else "known on the LAN only")
         return from_lan
 
     def _neighbour(self, network: Network) -> Cell:
@@ -233,7 +233,7 @@ class _Service:
         if led:
             return Cell((), "its door admits others only")
         if self.led:
-            return Cell((), "the door is for this host")
+            return Cell((), "host's door only")
         if not any(self.lab.networks[a.network].kind != "host-only" for a in self.adapters):
             return Cell((), "host-only")
         return Cell((), "no door", f"dacha door add {self.guest.name} {self.service} --from lan")
@@ -241,7 +241,7 @@ class _Service:
     def _by_user_mode(self, name: str, mine: bool, shut: bool) -> Cell:
         """From a guest in user mode: what it sends beyond its segment, its QEMU sends as a program of this host."""
         if shut:
-            why = "each guest has a segment of its own" if mine else f"nothing leaves {name}"
+            why = "guests are apart" if mine else f"nothing leaves {name}"
             return Cell((), why, 'carrier = "kernel", as root' if mine else "")
         gateway = self.plan.networks[name].gateway
         ways = [w._replace(address=str(gateway)) if w.address.startswith("127.") else w for w in self.from_host]
