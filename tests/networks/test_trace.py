@@ -110,7 +110,7 @@ class Rig:
 
 def traced(lab: HostedLab, door: tuple[str, ...], hop: str | None = None) -> dict[str, Any]:
     """The trace; where one verdict is hoped for, it may take a moment until the wire has shown it."""
-    deadline = time.monotonic() + (8 if hop is None else 3)
+    deadline = time.monotonic() + (20 if hop is None else 6)
     while True:
         said: dict[str, Any] = lab("trace", *door, "--json", code=None).json
         if said["broken"] == hop or time.monotonic() > deadline:
