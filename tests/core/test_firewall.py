@@ -16,7 +16,7 @@ table inet fw {
   chain f {
     type filter hook forward priority 0; policy drop;
     ct state established,related accept
-    iifname "docker0" accept
+    iifname "wg0" accept
     ip daddr 10.0.0.0/8 tcp dport { 22, 80-90 } counter accept
     udp dport 53 limit rate 5/second accept
     jump more
@@ -58,7 +58,7 @@ def packet(port: int = 22, to: str = "10.77.4.20", **others: Any) -> Packet:
         (packet(), None),
         (packet(85), None),
         (packet(23), "its policy in chain f"),
-        (packet(23, iifname="docker0"), None),
+        (packet(23, iifname="wg0"), None),
         (packet(23, oifname="x1"), "the rule with handle"),
         (packet(23, saddr="192.0.2.99", oifname="y"), "its policy in chain f"),
         (packet(23, "fd77:4::20"), None),
