@@ -80,6 +80,7 @@ class Lab:
         return int(record["process"][0])
 
 
+@pytest.hookimpl(tryfirst=True)  # before the workers read which group a test is of
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Two workers at once: what has a host of its own in namespaces, and what shares this one's ports. Tests of the
     pure layers go wherever there is room."""
