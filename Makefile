@@ -18,7 +18,7 @@ demo: setup          ## run the saltmarsh demonstration: real guests, no privile
 	$(BIN)/dacha demo
 
 test: setup lint     ## pass the tests, with real guests
-	$(BIN)/pytest -n 2 --dist loadgroup
+	tools/test.sh $(BIN)
 
 lint: setup          ## the style and the types
 	$(BIN)/ruff check src tests bench

@@ -80,18 +80,6 @@ class Lab:
         return int(record["process"][0])
 
 
-@pytest.hookimpl(tryfirst=True)  # before the workers read which group a test is of
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Two workers at once: what has a host of its own in namespaces, and what shares this one's ports. Tests of the
-    pure layers go wherever there is room."""
-    for item in items:
-        folder = item.path.parent.name
-        if folder in ("networks", "caretaker"):
-            item.add_marker(pytest.mark.xdist_group("worlds"))
-        elif folder not in ("core", "wire", "formats"):
-            item.add_marker(pytest.mark.xdist_group("host"))
-
-
 @pytest.fixture
 def lab(tmp_path: Path) -> Iterator[Lab]:
     run = Path(tempfile.mkdtemp(prefix="dacha-test-"))
