@@ -101,6 +101,8 @@ def _bring_up(ws: Workspace) -> asyncio.Task[None]:
     async def bring_up() -> None:
         try:
             await asyncio.to_thread(at_boot.start_guests, ws, log)
+            # Noted last: a caretaker that is ended before this is followed by one that starts the rest.
+            at_boot.note(ws.home)
         except DachaError as e:
             log("guests cannot be started: " + " / ".join(e.lines()))
 
@@ -124,7 +126,8 @@ async def serve(lab_file: Path) -> None:
     ws = load_applied(lab_file)
     note_running(ws.home)
     booting = _bring_up(ws) if at_boot.rebooted(ws.home) else None
-    at_boot.note(ws.home)
+    if booting is None:
+        at_boot.note(ws.home)
     try:
         while not ending.is_set():
             wake.clear()

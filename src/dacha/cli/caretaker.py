@@ -1,4 +1,4 @@
-"""dacha caretaker run, status, stop."""
+"""dacha caretaker run, status, stop, install."""
 
 from __future__ import annotations
 

@@ -8,8 +8,7 @@ from typing import NamedTuple
 from dacha.core.door_plan import DoorPlan, here, lan_place, place
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan
-
-HOST, LAN = "host", "lan"
+from dacha.core.reach import HOST, LAN
 
 
 class Entry(NamedTuple):

@@ -68,7 +68,10 @@ def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
 
     own = {a.partition("/")[0]: link.name for link in iproute.links().values() for a in link.addresses}
     found = {key: f"this host itself, on {own[str(key[1])]}" for key in asked if str(key[1]) in own}
-    found |= duplicates.owners(key for key in asked if key not in found)
+    try:
+        found |= duplicates.owners(key for key in asked if key not in found)
+    except HostError as e:
+        return {name: e for name, _ in asked.values()}
     return {
         asked[key][0]: HostError(
             f"{key[1]} is in use on {asked[key][1]} already, by {who}",

@@ -19,7 +19,6 @@ from dacha.core.firewall import Packet, dropped_by
 from dacha.core.identity import link_name
 from dacha.core.kernel_plan import lan_link
 from dacha.core.observed import OFF, ObservedGuest
-from dacha.core.plan import Plan
 from dacha.core.ruleset import FAMILIES, table_name
 from dacha.engine import caretaking, sightings
 from dacha.engine.machines import host_key_public
@@ -35,7 +34,7 @@ from dacha.wire.probes import probe_for
 ASK_S, ARP_S, AGENT_S = 2.0, 0.5, 0.5
 # Where a service may be instead, when its own port is shut: low ports, and usual other ones.
 OTHER_PORTS = (*range(20, 26), 80, 443, 2022, 2200, 2222, 3388, 3390, 5901, 8000, 8080, 8081, 8443, 8888, 10022, 22022)
-_PANIC = re.compile(rb"Kernel panic[^\r\n]*|end Kernel panic[^\r\n]*")
+_PANIC = re.compile(rb"Kernel panic[^\r\n]*")
 # A login prompt, or a shell's at the beginning of a line, whatever was typed behind it.
 _PROMPT = re.compile(rb"(?m)login: ?\r?$|^[\w@~:./-]{0,40} ?[#$] ")
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?]*[A-Za-z]")
@@ -51,8 +50,7 @@ class Asked(NamedTuple):
 
 def gather(ws: Workspace, asked: Asked) -> Evidence:
     """Everything about one door's way. Raises HostError where this host cannot be looked at at all."""
-    plan = live_plan(ws)
-    door = plan.doors[asked.plan.door.guest, asked.plan.door.name]
+    door = live_plan(ws).doors[asked.plan.door.guest, asked.plan.door.name]
     guest = ws.lab.guests[door.door.guest]
     way = "own" if door.means == "own" else "kernel" if door.carrier == "kernel" else "user"
     seen = observe_guest(ws.home, guest.name)
@@ -79,11 +77,13 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
     )
     if seen.state == OFF:
         return found
-    return _ask_everything(ws, plan, door, found, seen)
+    return _ask_everything(ws, door, found, place, seen)
 
 
-def _ask_everything(ws: Workspace, plan: Plan, door: DoorPlan, e: Evidence, seen: ObservedGuest) -> Evidence:
-    guest, adapter, place = door.door.guest, door.adapter, _place(door, e.origin)
+def _ask_everything(
+    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, seen: ObservedGuest
+) -> Evidence:
+    guest, adapter = door.door.guest, door.adapter
     address = str(adapter.address) if adapter and adapter.address else None
     service = door.door.service or ""
     apart = bool(adapter and adapter.network in networks_apart(ws))
@@ -102,7 +102,7 @@ def _ask_everything(ws: Workspace, plan: Plan, door: DoorPlan, e: Evidence, seen
     if e.way != "user" and root:
         questions["links"] = iproute.links
         if address:
-            questions["answers"] = lambda: _answers(ws, plan, e.network, IPv4Address(address))
+            questions["answers"] = lambda: _answers(ws, e.network, IPv4Address(address))
             questions["route"] = lambda: iproute.way_to(address)
     if e.way == "kernel" and root:
         questions["rules"] = lambda: _rule(ws, door)
@@ -110,8 +110,8 @@ def _ask_everything(ws: Workspace, plan: Plan, door: DoorPlan, e: Evidence, seen
     if root:
         questions["listing"] = nft.listing
     told = _all(questions)
-    e = _with_guest(e, told, seen)
-    e = _with_links(ws, plan, door, e, told)
+    e = _with_guest(e, told)
+    e = _with_links(ws, door, e, told)
     if e.way == "user":
         forward = None if seen.forwards is None else all(f in seen.forwards for f in door.forwards())
         held = None
@@ -135,7 +135,7 @@ def _ask_everything(ws: Workspace, plan: Plan, door: DoorPlan, e: Evidence, seen
         elsewhere=said.get("elsewhere") or (),
         reply=said.get("reply"),
         lan_address=str(lan) if lan else None,
-        dropped=_dropped(ws, plan, door, e, told.get("listing"), str(lan) if lan else None),
+        dropped=_dropped(ws, door, e, told.get("listing"), str(lan) if lan else None),
     )
 
 
@@ -206,7 +206,7 @@ def _run_state(ws: Workspace, guest: str) -> str:
         return str(qmp.execute("query-status")["status"])
 
 
-def _with_guest(e: Evidence, told: dict[str, Any], seen: ObservedGuest) -> Evidence:
+def _with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:
     tail = _ESCAPES.sub(b"", told.get("console") or b"")
     panic = _PANIC.findall(tail)
     booted = None
@@ -223,7 +223,7 @@ def _with_guest(e: Evidence, told: dict[str, Any], seen: ObservedGuest) -> Evide
     )
 
 
-def _with_links(ws: Workspace, plan: Plan, door: DoorPlan, e: Evidence, told: dict[str, Any]) -> Evidence:
+def _with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any]) -> Evidence:
     adapter = door.adapter
     if e.way == "user" or adapter is None:
         return e
@@ -273,7 +273,7 @@ def _changed(ws: Workspace, seen: str | None) -> bool:
     return not rules.current(ws, text, seen)
 
 
-def _answers(ws: Workspace, plan: Plan, network: str, address: IPv4Address) -> tuple[tuple[str, ...], float] | None:
+def _answers(ws: Workspace, network: str, address: IPv4Address) -> tuple[tuple[str, ...], float] | None:
     net = ws.lab.networks[network]
     interface = link_name(ws.lab.name, "network", network) if net.served else lan_link(ws.lab, net)
     if interface is None or network in networks_apart(ws):
@@ -307,7 +307,7 @@ def _key(ws: Workspace, guest: str, address: str, port: int) -> bool | None:
 
 
 def _dropped(
-    ws: Workspace, plan: Plan, door: DoorPlan, e: Evidence, listing: dict[str, Any] | None, lan: str | None
+    ws: Workspace, door: DoorPlan, e: Evidence, listing: dict[str, Any] | None, lan: str | None
 ) -> tuple[str, str] | None:
     """What else on this host drops a connection from where the door is entered."""
     if listing is None or door.adapter is None or door.port is None or (e.address is None and e.way != "user"):

@@ -6,11 +6,11 @@ import contextlib
 import select
 import socket
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address
 
 from dacha.core.errors import HostError, PeerError
-from dacha.wire.ethernet import ETHERTYPE_ARP, EVERYBODY, arp_probe, decode_arp, encode_arp
+from dacha.wire.ethernet import ETHERTYPE_ARP, EVERYBODY, Arp, arp_probe, decode_arp, encode_arp
 
 # Three questions, as RFC 5227 section 2.1.1 has it, but closer together: its five seconds would be added to every
 # start, and whoever has the address on a wired LAN answers in milliseconds.
@@ -29,7 +29,12 @@ def owners(questions: Iterable[Question]) -> dict[Question, str]:
             for name, address in asked:
                 if (name, address) not in found:
                     _ask(sockets[name], name, address)
-            _hear(sockets, asked, found, APART_S if n < PROBES - 1 else WAIT_S)
+            until = time.monotonic() + (APART_S if n < PROBES - 1 else WAIT_S)
+            for interface, told in _heard(sockets, until):
+                if (interface, told.sender) in asked:
+                    found[interface, told.sender] = told.sender_hardware.hex(":")
+                if len(found) == len(asked):
+                    return found
     return found
 
 
@@ -48,16 +53,15 @@ def _ask(s: socket.socket, interface: str, address: IPv4Address) -> None:
         s.sendto(question, (interface, ETHERTYPE_ARP, 0, 0, EVERYBODY))
 
 
-def _hear(sockets: dict[str, socket.socket], asked: list[Question], found: dict[Question, str], for_s: float) -> None:
+def _heard(sockets: dict[str, socket.socket], until: float) -> Iterator[tuple[str, Arp]]:
+    """What others say on these links until then (monotonic): the link, and the packet."""
     names = {s: name for name, s in sockets.items()}
-    until = time.monotonic() + for_s
-    while (left := until - time.monotonic()) > 0 and len(found) < len(asked):
+    while (left := until - time.monotonic()) > 0:
         for s in select.select(list(names), [], [], left)[0]:
             with contextlib.suppress(OSError, PeerError):
                 told = decode_arp(s.recv(2048))
-                key = (names[s], told.sender)
-                if key in asked and told.sender_hardware != s.getsockname()[4]:
-                    found[key] = told.sender_hardware.hex(":")
+                if told.sender_hardware != s.getsockname()[4]:
+                    yield names[s], told
 
 
 def answers(interface: str, address: IPv4Address, timeout_s: float) -> tuple[tuple[str, ...], float]:
@@ -65,17 +69,12 @@ def answers(interface: str, address: IPv4Address, timeout_s: float) -> tuple[tup
 
     Raises HostError where nothing can be sent.
     """
-    heard: list[str] = []
-    began, first_ms = time.monotonic(), 0.0
+    heard: dict[str, float] = {}
+    began = time.monotonic()
     with _arp_socket(interface) as s:
         for n in (1, 2):
             _ask(s, interface, address)
-            until = began + timeout_s * n / 2
-            while (left := until - time.monotonic()) > 0 and select.select([s], [], [], left)[0]:
-                with contextlib.suppress(OSError, PeerError):
-                    told = decode_arp(s.recv(2048))
-                    who = told.sender_hardware.hex(":")
-                    if told.sender == address and told.sender_hardware != s.getsockname()[4] and who not in heard:
-                        first_ms = first_ms or 1000 * (time.monotonic() - began)
-                        heard.append(who)
-    return tuple(heard), first_ms
+            for _, told in _heard({interface: s}, began + timeout_s * n / 2):
+                if told.sender == address:
+                    heard.setdefault(told.sender_hardware.hex(":"), 1000 * (time.monotonic() - began))
+    return tuple(heard), next(iter(heard.values()), 0.0)

@@ -8,6 +8,8 @@ from __future__ import annotations
 import os
 import shutil
 import stat
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from dacha.core.errors import HostError
@@ -34,10 +36,7 @@ class Handing:
 
     def layers(self, path: Path) -> tuple[Layer, ...]:
         """A disk with every image below it; only the first is written to."""
-        return tuple(
-            Layer(format, self.name(file, os.O_RDONLY if n else os.O_RDWR))
-            for n, (file, format) in enumerate(images.chain(path))
-        )
+        return _layers(path, self.name)
 
     def readable(self, path: Path) -> str:
         """A name for a file that QEMU opens by itself, as it does a kernel."""
@@ -84,8 +83,13 @@ def hand(qmp: Qmp, path: Path, flags: int = os.O_RDONLY) -> str:
 
 def hand_layers(qmp: Qmp, path: Path) -> tuple[Layer, ...]:
     """A disk with every image below it, for a running QEMU."""
-    chain = images.chain(path)
-    return tuple(Layer(format, hand(qmp, f, os.O_RDONLY if n else os.O_RDWR)) for n, (f, format) in enumerate(chain))
+    return _layers(path, partial(hand, qmp))
+
+
+def _layers(path: Path, name: Callable[[Path, int], str]) -> tuple[Layer, ...]:
+    """Each image of a disk by the name that it is given; the first alone is opened for writing."""
+    chain = enumerate(images.chain(path))
+    return tuple(Layer(format, name(file, os.O_RDONLY if n else os.O_RDWR)) for n, (file, format) in chain)
 
 
 def _open(path: Path, flags: int) -> int:
