@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.evidence import OPEN, REFUSED, SILENT, Carried, Evidence, Touch
+from dacha.core.evidence import OPEN, REFUSED, SILENT, Carried, Evidence, RouterSeen, Touch
 from dacha.core.trace import BROKEN, HOPS, broken, judge
 
 SSH = Touch(OPEN, True, "SSH-2.0-x")
@@ -16,6 +19,8 @@ KERNEL = Evidence(
     hardware="02:00:00:00:00:20", answered=("02:00:00:00:00:20",), route=("br", "br"), direct=SSH, key=True,
     reply=SSH, rule="there", forwarding=True, lan_address="192.0.2.10", through=SSH,
 )  # fmt: skip
+ROUTER = RouterSeen("192.0.2.1", "pcp", "203.0.113.7", 2220, "there", by_hand="outside port 2220, TCP, to 192.0.2.10")
+OUTSIDE = KERNEL._replace(origin="outside", router=ROUTER)
 USER = KERNEL._replace(way="user", carried=None, answered=None, route=None, direct=None, forward=True, rule=None)
 
 
@@ -26,7 +31,8 @@ def named(e: Evidence) -> str | None:
 
 def test_a_way_that_works_has_no_broken_hop() -> None:
     assert named(KERNEL) is None and named(USER) is None
-    assert [h.name for h in judge(KERNEL)] == [n for n in HOPS if n != "forward"]
+    assert [h.name for h in judge(KERNEL)] == [n for n in HOPS if n not in ("forward", "router", "outside-address")]
+    assert named(OUTSIDE) is None and [h.name for h in judge(OUTSIDE)] == [n for n in HOPS if n != "forward"]
     assert [h.name for h in judge(USER)][4:6] == ["forward", "service"]
 
 
@@ -73,6 +79,26 @@ def test_what_is_heard_is_never_called_broken(
     e = way._replace(rules_changed=changed, seen_address=seen, since_s=age, panic=panic, booted=None)
     e = e._replace(answered=answered) if way is KERNEL else e
     assert named(e) is None
+
+
+@pytest.mark.parametrize(
+    "change, hop, words",
+    [
+        ({"mapped": "forgotten"}, "router", "has forgotten what it was told"),
+        ({"mapped": "lapsed"}, "router", "203.0.113.7:2220 has lapsed"),
+        ({"mapped": "missing", "trouble": "it does not permit this"}, "router", "it does not permit this"),
+        ({"mapped": "192.0.2.99, port 2220"}, "router", "to 192.0.2.99, port 2220"),
+        ({"there": False, "trouble": "it does not answer"}, "router", "nobody answers for 192.0.2.1"),
+        ({"above": "100.64.3.7 is a provider's shared address"}, "outside-address", "another NAT lies above"),
+        ({"there": True, "trouble": "it does not answer"}, None, ""),
+        ({"router": "", "mapped": None}, None, ""),
+        ({"mapped": "forgotten", "hairpin": SSH}, None, ""),
+    ],
+)
+def test_what_the_router_does(change: dict[str, Any], hop: str | None, words: str) -> None:
+    stop = broken(judge(OUTSIDE._replace(router=ROUTER._replace(**change))))
+    assert (stop.name if stop else None) == hop
+    assert stop is None or words in f"{stop.seen} {stop.means} {stop.mend}"
 
 
 def test_a_silent_door_is_broken_somewhere() -> None:

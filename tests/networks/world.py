@@ -2,7 +2,7 @@
 
 lan (192.0.2.20) ---+
 other (192.0.2.30) -+-- LAN 192.0.2.0/24, 2001:db8:1::/64 -- host (192.0.2.10)
-router (192.0.2.1) -+-- 198.51.100.1 -- the outside (198.51.100.9)
+router (192.0.2.1) -+-- 198.51.100.1 -- outside (198.51.100.9), a machine beyond it
 """
 
 from __future__ import annotations
@@ -51,7 +51,13 @@ class World:
             if name != "router":
                 self.run(name, "ip", "route", "add", "default", "via", "192.0.2.1")
                 self.run(name, "ip", "-6", "route", "add", "default", "via", "2001:db8:1::1")
-        self.run("router", "ip", "address", "add", "198.51.100.1/24", "dev", "lo")
+        self._ip("netns", "add", self.name("outside"))
+        self._ip("link", "add", "eth1", "netns", self.name("router"), "type", "veth",
+                 "peer", "name", "eth0", "netns", self.name("outside"))  # fmt: skip
+        for name, link, last in (("router", "eth1", 1), ("outside", "eth0", 9)):
+            self.run(name, "ip", "address", "add", f"198.51.100.{last}/24", "dev", link)
+            self.run(name, "ip", "link", "set", link, "up")
+        self.run("outside", "ip", "link", "set", "lo", "up")
 
     def name(self, machine: str) -> str:
         return f"{self.prefix}-{machine}"
@@ -93,7 +99,7 @@ class World:
         return process
 
     def close(self) -> None:
-        for name in (*MACHINES, "switch"):
+        for name in (*MACHINES, "switch", "outside"):
             subprocess.run(["ip", "netns", "delete", self.name(name)], check=False, capture_output=True)
         shutil.rmtree(Path("/etc/netns") / self.name("host"), ignore_errors=True)
 

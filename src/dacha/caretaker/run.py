@@ -15,9 +15,10 @@ from dacha.caretaker.dns import DnsService
 from dacha.caretaker.following import Following
 from dacha.caretaker.ip6 import Ip6Service
 from dacha.caretaker.journal import Journal
+from dacha.caretaker.outside import Outside
 from dacha.caretaker.services import Served, served, zone_of
 from dacha.core.errors import BusyError, DachaError
-from dacha.engine import at_boot, kernel, rules
+from dacha.engine import at_boot, kernel, outside, rules
 from dacha.engine.caretaking import leases_file, lock_file, note_running
 from dacha.engine.workspace import Workspace, load_applied
 from dacha.host.files import locked
@@ -43,6 +44,7 @@ class Caretaker:
         self._dns: list[DnsService] = []
         self._cache = Cache()
         self._following: Following | None = None
+        self._outside: Outside | None = None
         self.failed = False
 
     async def renew(self, ws: Workspace) -> None:
@@ -54,9 +56,11 @@ class Caretaker:
         for network in served(ws.lab, ws.plan, links):
             await self._serve(ws, network, DnsService(zone, self._cache, network.admitted))
         try:
-            self._following = Following(ws, links, self._dns, log)
+            self._following = Following(ws, links, self._dns, log) if links.links else None
         except OSError as e:
             log(f"cannot watch which addresses guests use: {e.strerror or e}")
+        if outside.needed(ws):
+            self._outside = Outside(ws, log)
 
     def _leased(self, lease: Lease) -> None:
         if self._following:
@@ -86,6 +90,9 @@ class Caretaker:
         if self._following:
             self._following.close()
             self._following = None
+        if self._outside:
+            self._outside.close()
+            self._outside = None
         for dhcp in self._dhcp:
             dhcp.close()
         for ip6 in self._ip6:

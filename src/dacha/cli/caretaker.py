@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import time
+from typing import Any
 
 from dacha.cli import output
 from dacha.cli.commands import common
@@ -12,7 +13,8 @@ from dacha.cli.commands import common
 def caretaker_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "The process that hands out addresses (DHCP) and answers for names (DNS) on the networks that the kernel\n"
-        "carries. apply starts it; ending it stops no guest and closes no door."
+        "carries, and renews what the router leads in from outside. apply starts it; ending it stops no guest and\n"
+        "closes no door."
     )
     parser.epilog = "example: dacha caretaker status"
     actions = parser.add_subparsers(metavar="ACTION", required=True)
@@ -54,7 +56,7 @@ def run_run(args: argparse.Namespace) -> int:
 def run_status(args: argparse.Namespace) -> int:
     from dacha.caretaker.journal import read
     from dacha.core.units import show_duration
-    from dacha.engine import caretaking
+    from dacha.engine import caretaking, outside
     from dacha.engine.workspace import load
     from dacha.host.processes import started_at
 
@@ -62,7 +64,8 @@ def run_status(args: argparse.Namespace) -> int:
     process = caretaking.running(ws.home)
     since = started_at(process) if process else None
     networks = [n.name for n in ws.lab.networks.values() if n.served]
-    needed = any(n.by_kernel for n in ws.lab.networks.values())
+    from_outside = outside.needed(ws)
+    needed = from_outside or any(n.by_kernel for n in ws.lab.networks.values())
     rows = [
         (network, lease)
         for network in networks
@@ -93,14 +96,21 @@ def run_status(args: argparse.Namespace) -> int:
         )
         return 0 if process or not needed else 1
     if not needed:
-        output.say("No network of this lab is carried by the kernel, so none needs a caretaker.")
+        output.say(
+            "No network of this lab is carried by the kernel, and no door is from outside: it needs no caretaker."
+        )
         return 0
     if process is None:
-        output.say("The caretaker does not run: guests get no addresses and no names. dacha apply starts it.")
+        lacks = ["guests get no addresses and no names"] if networks else []
+        lacks += ["nobody renews what the router leads in"] if from_outside else []
+        lacks = lacks or ["nobody sees where guests are"]
+        output.say(f"The caretaker does not run: {', and '.join(lacks)}. dacha apply starts it.")
     else:
         age = f", for {show_duration(time.time() - since)} now" if since else ""
         output.say(f"The caretaker runs{age}, process {process.pid}.")
-        if not networks:
+        if from_outside:
+            output.say(_router(outside.read(ws.home)))
+        elif not networks:
             output.say("It serves no network, as bridged ones have their LAN's servers; it watches where guests are.")
     output.say(f"What it did and why: {log}")
     if rows:
@@ -119,6 +129,14 @@ def run_status(args: argparse.Namespace) -> int:
             ],
         )
     return 0 if process else 1
+
+
+def _router(known: Any) -> str:
+    """What the router leads in, in a line."""
+    if not known.mappings:
+        return f"The router {known.router} leads nothing in: {known.trouble or 'it was not asked yet'}"
+    doors = dict.fromkeys(f"{m.wanted.guest} {m.wanted.door}" for m in known.mappings)
+    return f"The router {known.router} leads {', '.join(doors)} in at {known.address}; it is asked again in time."
 
 
 def _now(state: str, until: float) -> str:

@@ -9,6 +9,8 @@ from dacha.cli import output
 from dacha.cli.commands import Parser, common
 from dacha.core.errors import UsageError
 
+WHO = "host|lan|outside"
+
 
 def door_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Doors: one service of one guest that can be entered from outside it. Closed until added."
@@ -19,14 +21,14 @@ def door_arguments(parser: argparse.ArgumentParser) -> None:
     add.add_argument(
         "name", metavar="NAME", help="ssh, rdp, vnc, http, https, or a name of its own with --to or --service"
     )
-    add.add_argument("--from", dest="origin", metavar="host|lan", default="host", help="who may enter (default: host)")
+    add.add_argument("--from", dest="origin", metavar=WHO, default="host", help="who may enter (default: host)")
     _options(add)
     common(add)
     add.set_defaults(run=run_add)
 
     edit = actions.add_parser("edit", help="change a door", epilog="example: dacha door edit gauge ssh --port 2222")
     _door(edit)
-    edit.add_argument("--from", dest="origin", metavar="host|lan", help="who may enter")
+    edit.add_argument("--from", dest="origin", metavar=WHO, help="who may enter")
     _options(edit)
     common(edit)
     edit.set_defaults(run=run_edit)
@@ -63,15 +65,18 @@ def _options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--to", metavar="PORT", help="the guest's port or range (default: the service's own)")
     parser.add_argument("--protocol", metavar="tcp|udp")
     parser.add_argument("--listen", metavar="ADDRESS", help="the host's address to listen on")
+    parser.add_argument(
+        "--allow", metavar="ADDRESS", action="append", help="admit only this address or subnet; may be said again"
+    )
+    parser.add_argument("--outside-port", metavar="PORT", help="the router's port, for a door from outside")
     parser.add_argument("--network", metavar="NETWORK", help="which of the guest's networks it leads through")
 
 
 def _values(args: argparse.Namespace) -> dict[str, Any]:
     values: dict[str, Any] = {"service": args.service, "from": args.origin}
-    for key in ("port", "to"):
-        text = getattr(args, key)
+    for key, text in (("port", args.port), ("to", args.to), ("outside-port", args.outside_port)):
         values[key] = int(text) if text is not None and text.isdigit() else text
-    values |= {"protocol": args.protocol, "listen": args.listen, "network": args.network}
+    values |= {"protocol": args.protocol, "listen": args.listen, "allow": args.allow, "network": args.network}
     return {k: v for k, v in values.items() if v is not None}
 
 

@@ -300,7 +300,7 @@ def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) 
 
 
 def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
-    from dacha.core.changes import MakeLink
+    from dacha.core.changes import AskRouter, MakeLink
     from dacha.core.door_plan import lan_place
     from dacha.host.links import lan_address
 
@@ -325,12 +325,44 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
     for door in new:
         if door.door.service == "ssh" and ws.lab.guests[door.door.guest].login:
             output.say(f"{'From this host':<21}dacha connect {door.door.guest}")
-    from_lan = [d for d in new if d.door.origin == "lan"]
+    from_lan = [d for d in new if d.door.from_lan]
     lan = lan_address() if from_lan else None
     for door in from_lan:
         place, login = lan_place(door, lan), ws.lab.guests[door.door.guest].login
         if place:
             output.say(f"{'From the LAN':<21}{_client(door.door.service, *place, login.user if login else 'USER')}")
+    if any(isinstance(c, AskRouter) and c.opened for c in outcome.done):
+        _show_outside(ws)
+
+
+def _show_outside(ws: Any) -> None:
+    """How each door from outside is entered there, or what keeps it shut and what to enter in the router by hand."""
+    from dacha.core.outside import behind, by_hand
+    from dacha.engine import outside
+
+    known, want = outside.read(ws.home), outside.wanted_now(ws)
+    for guest, name in dict.fromkeys((w.guest, w.door) for w in want):
+        mapping = known.of(guest, name, time.time())
+        mine = [w for w in want if (w.guest, w.door) == (guest, name)]
+        above = behind(known.address)
+        if mapping and above:
+            output.note(
+                f"door {guest} {name} is led in by the router, but nobody outside can reach that: {above}\n"
+                "  another NAT lies above it, and no mapping can lead through that one: ask the provider for a public "
+                "address"
+            )
+        elif mapping:
+            login = ws.lab.guests[guest].login
+            shown = _client(
+                ws.plan.doors[guest, name].door.service, known.address or "ROUTER", mapping.outside_port,
+                login.user if login else "USER",
+            )  # fmt: skip
+            output.say(f"{'From outside':<21}{shown}")
+        else:
+            output.note(
+                f"door {guest} {name} is not led in from outside: the router {known.router}: "
+                f"{known.why_not(guest, name) or 'was not asked'}\n  to enter in it by hand: {by_hand(mine)}"
+            )
 
 
 def _client(service: str | None, address: Any, port: int, user: str) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import time
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +23,8 @@ def map_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_map(args: argparse.Namespace) -> int:
     from dacha.core.outline import outline
+    from dacha.core.outside import UNKNOWN
+    from dacha.engine import outside
     from dacha.engine.status import live_plan
     from dacha.engine.workspace import load
     from dacha.host.links import lan_address
@@ -29,7 +32,8 @@ def run_map(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     ws.refuse_if_wrong()
     lan = lan_address()
-    bands = outline(ws.lab, live_plan(ws), lan)
+    known = outside.read(ws.home) if outside.concerned(ws) else UNKNOWN
+    bands = outline(ws.lab, live_plan(ws), lan, known, time.time())
     if args.save:
         path = _save(args.save, ws.lab.name, bands, str(lan) if lan else "no address on a LAN")
         if args.json:
@@ -74,10 +78,16 @@ def _print(name: str, bands: list[Any], host: str) -> None:
         for n, place in enumerate(band.places):
             last = n == len(band.places) - 1
             first = f"    {'└' if last else '├'}─ {place.guest:<{width}}  {place.address:<{addresses}}"
-            ways = [f"{'LAN' if e.origin == 'lan' else 'host'} {e.at} → {e.to}" for e in place.entries]
+            ways = [_way(e) for e in place.entries]
             output.say(f"{first}  {ways[0] if ways else ''}".rstrip())
             for way in ways[1:]:
                 output.say(f"    {' ' if last else '│'}  {'':<{width}}  {'':<{addresses}}  {way}")
+
+
+def _way(entry: Any) -> str:
+    """outside 203.0.113.7:2210 → 192.0.2.10:2210 → ssh 22"""
+    origin = "LAN" if entry.origin == "lan" else entry.origin
+    return f"{origin} {entry.router + ' → ' if entry.router else ''}{entry.at} → {entry.to}"
 
 
 def _json(band: Any) -> dict[str, Any]:

@@ -9,6 +9,7 @@ from dacha.cli import output
 from dacha.cli.commands import common
 from dacha.cli.completion import door_names, guest_names
 from dacha.core.errors import UsageError
+from dacha.core.lab import ORIGINS
 
 
 def trace_arguments(parser: argparse.ArgumentParser) -> None:
@@ -20,13 +21,14 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
     door = parser.add_argument("door", metavar="DOOR", nargs="?", help="its name (default: ssh, or the guest's first)")
     door.completer = lambda parsed_args, **_: door_names(parsed_args.guest)  # type: ignore[attr-defined]
-    parser.add_argument("--from", dest="origin", choices=("host", "lan"), help="from where (default: as the door says)")
+    parser.add_argument("--from", dest="origin", choices=ORIGINS, help="from where (default: as the door says)")
     parser.add_argument("--asker", metavar="ADDRESS", help="who asks, for a door that admits some only")
     parser.add_argument("--all", action="store_true", help="go on after the first broken hop")
     common(parser)
 
 
 def run_trace(args: argparse.Namespace) -> int:
+    from dacha.core.door_plan import ORIGIN_WORDS
     from dacha.core.door_plan import place as written
     from dacha.core.trace import broken, judge
     from dacha.engine.tracing import Asked, gather
@@ -35,10 +37,12 @@ def run_trace(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     door = _door(ws, args.guest, args.door)
     origin = args.origin or door.door.origin
-    if origin == "lan" and door.door.origin == "host" and door.means == "forward":
+    ends = {"host": "this host", "lan": "the LAN"}.get(door.door.origin)
+    beyond = ORIGINS.index(origin) > ORIGINS.index(door.door.origin)
+    if beyond and (door.means == "forward" or origin == "outside"):
         raise UsageError(
-            f"door {args.guest} {door.door.name} is for this host only", where=ws.path.name,
-            remedy=f"dacha door edit {args.guest} {door.door.name} --from lan",
+            f"door {args.guest} {door.door.name} ends at {ends}", where=ws.path.name,
+            remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
         )  # fmt: skip
     evidence = gather(ws, Asked(door, origin, _address(args.asker)))
     hops = judge(evidence)
@@ -56,8 +60,10 @@ def run_trace(args: argparse.Namespace) -> int:
                                  "hops": [h._asdict() for h in shown]})  # fmt: skip
         return 1 if stop else 0
     inside = written(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
-    origin_words = "from the LAN" if origin == "lan" else "from this host"
-    output.say(f"{args.guest}, {door.door.name}, {origin_words}: {evidence.place} → {inside}\n")
+    way = f"{evidence.place} → {inside}"
+    if evidence.router and evidence.router.port:
+        way = f"{written(evidence.router.address or 'the router', evidence.router.port)} → {way}"
+    output.say(f"{args.guest}, {door.door.name}, from {ORIGIN_WORDS[origin]}: {way}\n")
     for hop in shown:
         _show(hop)
     if stop and len(shown) < len(hops):

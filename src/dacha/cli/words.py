@@ -35,11 +35,13 @@ def network_words(ws: Workspace, name: str) -> str:
 def door_words(plan: DoorPlan) -> str:
     """any machine on the LAN → this host, port 2210 → gauge, port 22"""
     door = plan.door
-    who = "any machine on the LAN" if door.origin == "lan" else "this host"
+    who = {"lan": "any machine on the LAN", "outside": "anybody outside"}.get(door.origin, "this host")
+    who += " → the router" if door.origin == "outside" else ""
+    who += f", port {door.outside_port}" if door.outside_port else ""
     kind = "" if door.protocol == "tcp" else f" ({door.protocol.upper()})"
     word = "ports" if door.to.width > 1 else "port"
     if plan.means == "forward":
-        at = "this host" if door.origin == "lan" else str(plan.listen)
+        at = "this host" if door.from_lan else str(plan.listen)
         return f"{who} → {at}, {word} {plan.port} → {door.guest}, {word} {door.to}{kind}"
     if plan.means == "own":
         return f"{who} → {door.guest}'s own address, {word} {door.to}{kind}"
@@ -109,6 +111,7 @@ def door_json(ws: Workspace, name: str, guest: str) -> dict[str, Any]:
         "means": plan.means,
         "listen": str(plan.listen),
         "port": str(plan.port) if plan.port else None,
+        "outside_port": door.outside_port,
         "to": str(door.to),
         "allow": [str(a) for a in door.allow],
     }

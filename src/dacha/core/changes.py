@@ -197,15 +197,30 @@ class Forwarding(NamedTuple):
         return "switch forwarding on" if self.on else "put forwarding back as it was"
 
 
+class AskRouter(NamedTuple):
+    """Ask the router above this host to lead doors in from outside, and to take away what it led: by guest and name."""
+
+    opened: tuple[tuple[str, str], ...] = ()
+    closed: tuple[tuple[str, str], ...] = ()
+    when: str = LIVE
+    guest: str | None = None
+
+    def __str__(self) -> str:
+        parts = [f"to lead in {_some(self.opened)}"] if self.opened else []
+        parts += [f"to lead in {_some(self.closed)} no more"] if self.closed else []
+        return "ask the router " + ", and ".join(parts)
+
+
 class Caretaker(NamedTuple):
-    """Start the process that hands out addresses and answers for names, or end it where no network needs it."""
+    """Start the process that looks after the lab (addresses, names, the way from outside), or end it where nothing
+    needs it."""
 
     on: bool
     when: str = LIVE
     guest: str | None = None
 
     def __str__(self) -> str:
-        return "start the caretaker (DHCP and DNS)" if self.on else "stop the caretaker"
+        return "start the caretaker" if self.on else "stop the caretaker"
 
 
 class StartGuest(NamedTuple):
@@ -282,6 +297,7 @@ Change = (
     | LoadRules
     | RemoveRules
     | Forwarding
+    | AskRouter
     | Caretaker
     | StartGuest
     | StopGuest

@@ -29,6 +29,15 @@ def place(address: object, port: object) -> str:
     return f"[{address}]:{port}" if ":" in str(address) else f"{address}:{port}"
 
 
+# Whom a door lets in, in words.
+ORIGIN_WORDS = {"host": "this host", "lan": "the LAN", "outside": "outside"}
+
+
+def is_simulated(lab: Lab) -> bool:
+    """True when the router that is asked is this host itself: the one that ships with Dacha, to try things out."""
+    return lab.router is not None and lab.router.startswith("127.")
+
+
 class Forward(NamedTuple):
     """One host port that leads to one guest port."""
 
@@ -87,7 +96,7 @@ def here(door: DoorPlan) -> tuple[str, int] | None:
 
 def lan_place(door: DoorPlan, lan: IPv4Address | None) -> tuple[Address, int] | None:
     """Where a machine on the LAN enters it; None for a door from this host only."""
-    if door.door.origin != "lan":
+    if not door.door.from_lan:
         return None
     return door.enter_at(lan) if lan or door.listen != ANYWHERE else None
 
@@ -134,13 +143,13 @@ def plan_doors(
         guest = lab.guests[door.guest]
         path: Path = ("guest", door.guest, "door", door.name)
         adapter = _adapter_for(door, guest, lab, addresses, path, findings)
-        listen = door.listen or (ANYWHERE if door.origin == "lan" else LOOPBACK)
+        listen = door.listen or (ANYWHERE if door.from_lan else LOOPBACK)
         network = lab.networks[adapter.network] if adapter else None
         means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
-        if network and network.kind == "host-only" and door.origin == "lan":
+        if network and network.kind == "host-only" and door.from_lan:
             findings.append(_isolation_finding(door, lab, path))
             means = "none"
-        _check_listen(door, network, path, findings)
+        _check_listen(door, network, path, findings, simulated=is_simulated(lab))
         if listen.version == 6:
             _check_listen6(door, network, adapter, path, findings)
         if means == "forward" and door.port:
@@ -230,14 +239,14 @@ def _isolation_finding(door: Door, lab: Lab, path: Path) -> Finding:
         ERROR,
         "door-isolation",
         f"door {door.guest} {door.name}",
-        f"{door.guest} is on a host-only network: a door from the LAN would end its isolation",
-        f"to let the LAN in, put an adapter on a NAT network: dacha guest edit {door.guest} --adapter {inside}\n"
+        f"{door.guest} is on a host-only network: a door from {ORIGIN_WORDS[door.origin]} would end its isolation",
+        f"to let it in, put an adapter on a NAT network: dacha guest edit {door.guest} --adapter {inside}\n"
         'to enter from this host only: from = "host"',
         (*path, "from"),
     )
 
 
-def _check_listen(door: Door, network: Network | None, path: Path, findings: list[Finding]) -> None:
+def _check_listen(door: Door, network: Network | None, path: Path, findings: list[Finding], *, simulated: bool) -> None:
     subject = f"door {door.guest} {door.name}"
     if door.listen and door.origin == "host" and not door.listen.is_loopback:
         findings.append(
@@ -250,7 +259,7 @@ def _check_listen(door: Door, network: Network | None, path: Path, findings: lis
                 (*path, "listen"),
             )
         )
-    if door.listen and door.origin == "lan" and door.listen.is_loopback:
+    if door.listen and door.from_lan and door.listen.is_loopback and not (door.origin == "outside" and simulated):
         findings.append(
             Finding(
                 ERROR,

@@ -28,6 +28,26 @@ class Carried(NamedTuple):
     bridge_up: bool
 
 
+class RouterSeen(NamedTuple):
+    """The router above this host: its address ("" when there is none to ask), what it can be asked by, the outside
+    address that it told, and what is wrong with asking it.
+
+    `mapped` is what it does with the outside `port`: "there", "forgotten", "lapsed", "missing", or where it leads
+    instead; None when that is not known. `hairpin` is what came of entering at the outside address from this side.
+    """
+
+    router: str = ""
+    speaks: str = ""
+    address: str = ""
+    port: int = 0
+    mapped: str | None = None
+    trouble: str = ""
+    there: bool | None = None
+    by_hand: str = ""
+    above: str | None = None
+    hairpin: Touch | None = None
+
+
 class Evidence(NamedTuple):
     """Everything that was seen. None is what could not be told or does not apply."""
 
@@ -37,7 +57,7 @@ class Evidence(NamedTuple):
     system: str
     port: int
     way: str  # "kernel", "user", "own"
-    origin: str  # "host", "lan"
+    origin: str  # "host", "lan", "outside"
     place: str = ""
     network: str = ""
     lab_error: tuple[str, str] | None = None
@@ -73,4 +93,5 @@ class Evidence(NamedTuple):
     admitted: bool | None = None
     lan_address: str | None = None
     through: Touch | None = None
+    router: RouterSeen | None = None
     untold: str = ""  # why some of it could not be asked

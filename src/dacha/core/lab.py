@@ -16,7 +16,8 @@ BUSES = ("virtio", "sata", "scsi", "nvme")
 FIRMWARES = ("bios", "uefi")
 BOOT_ORDER = ("disk", "medium", "network")
 MODELS = ("virtio", "e1000")
-ORIGINS = ("host", "lan")
+# Who may enter a door, nearest first: each place includes those before it.
+ORIGINS = ("host", "lan", "outside")
 PROTOCOLS = ("tcp", "udp")
 SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "windows")
 
@@ -136,7 +137,8 @@ NOT_BY_ITSELF = Start()
 class Door:
     """One service of one guest that can be entered from outside it.
 
-    `origin` is the file's `from`; `port` is the host's (None: the plan chooses), `to` the guest's.
+    `origin` is the file's `from`; `port` is the host's (None: the plan chooses), `to` the guest's, `outside_port` the
+    router's (None: the same as the host's, or another that the router grants).
     """
 
     guest: str
@@ -149,6 +151,12 @@ class Door:
     listen: IPv4Address | IPv6Address | None = None
     allow: tuple[IPv4Network | IPv6Network, ...] = ()
     network: str | None = None
+    outside_port: int | None = None
+
+    @property
+    def from_lan(self) -> bool:
+        """True for a door that the LAN may enter: one from outside too, as that leads over the LAN."""
+        return self.origin != "host"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -182,10 +190,12 @@ class Guest:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Lab:
-    """All that one file describes, in file order."""
+    """All that one file describes, in file order. `router` is the address of the one that is asked for the way from
+    outside: None for the default gateway, "none" for nobody."""
 
     name: str
     accelerator: str = "auto"
+    router: str | None = None
     networks: dict[str, Network] = field(default_factory=dict)
     guests: dict[str, Guest] = field(default_factory=dict)
     storages: dict[str, str] = field(default_factory=dict)

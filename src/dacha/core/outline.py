@@ -7,16 +7,19 @@ from typing import NamedTuple
 
 from dacha.core.door_plan import DoorPlan, here, lan_place, place
 from dacha.core.lab import Lab
+from dacha.core.outside import UNKNOWN, Known
 from dacha.core.plan import Plan
-from dacha.core.reach import HOST, LAN
+from dacha.core.reach import HOST, LAN, OUTSIDE, ROUTER
 
 
 class Entry(NamedTuple):
-    """A door on the map: from where it is entered, what is typed there, and what it leads to."""
+    """A door on the map: from where it is entered, what is typed there, and what it leads to; for one from outside
+    `router` is what is typed outside."""
 
     origin: str
     at: str
     to: str
+    router: str = ""
 
 
 class Place(NamedTuple):
@@ -41,8 +44,8 @@ class Band(NamedTuple):
 _KINDS = {"nat": "NAT", "host-only": "host-only", "bridge": "on the LAN"}
 
 
-def outline(lab: Lab, plan: Plan, lan: IPv4Address | None) -> list[Band]:
-    """Every network in file order, each with its guests."""
+def outline(lab: Lab, plan: Plan, lan: IPv4Address | None, known: Known = UNKNOWN, now: float = 0.0) -> list[Band]:
+    """Every network in file order, each with its guests; `known` is what the router has granted, as of `now`."""
     bands = []
     for network in lab.networks.values():
         net = plan.networks[network.name]
@@ -57,7 +60,7 @@ def outline(lab: Lab, plan: Plan, lan: IPv4Address | None) -> list[Band]:
         for adapter in plan.adapters.values():
             if adapter.network == network.name:
                 mine = [d for d in plan.doors.values() if d.adapter == adapter]
-                entries = [e for d in mine if (e := _entry(d, lan))]
+                entries = [e for d in mine if (e := _entry(d, lan, known, now))]
                 places.append(Place(adapter.guest, str(adapter.address or "by DHCP"), tuple(entries)))
         out = network.kind == "nat" and not net.isolated
         bands.append(Band(network.name, ", ".join(words), out, network.kind == "bridge", tuple(places)))
@@ -65,9 +68,15 @@ def outline(lab: Lab, plan: Plan, lan: IPv4Address | None) -> list[Band]:
     return [*bands, Band("", "no network", False, False, tuple(alone))] if alone else bands
 
 
-def _entry(door: DoorPlan, lan: IPv4Address | None) -> Entry | None:
+def _entry(door: DoorPlan, lan: IPv4Address | None, known: Known, now: float) -> Entry | None:
     outside = lan_place(door, lan)
     at = outside or here(door)
     if at is None or door.means == "none":
         return None
-    return Entry(LAN if door.door.origin == "lan" else HOST, place(*at), f"{door.door.name} {door.door.to}")
+    origin = {"outside": OUTSIDE, "lan": LAN}.get(door.door.origin, HOST)
+    router = ""
+    if origin == OUTSIDE:
+        mapping = known.of(door.door.guest, door.door.name, now)
+        port = mapping.outside_port if mapping else door.door.outside_port or at[1]
+        router = place(known.address or ROUTER, port) if mapping else f"{ROUTER}: not led in"
+    return Entry(origin, place(*at), f"{door.door.name} {door.door.to}", router)

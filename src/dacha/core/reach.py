@@ -14,11 +14,12 @@ from dacha.core.address_plan import AdapterPlan
 from dacha.core.door_plan import ANYWHERE, DoorPlan
 from dacha.core.findings import WARNING, Finding
 from dacha.core.lab import SERVICES, Guest, Lab, Network, Ports
+from dacha.core.outside import UNKNOWN, Known, behind
 from dacha.core.plan import Plan
 
 HOST, LAN, OUTSIDE = "host", "lan", "outside"
-# The address of a way to a guest whose own is handed out, while it is not known.
-BY_DHCP = "by DHCP"
+# The address of a way to a guest whose own is handed out, while it is not known; and of a router that told none.
+BY_DHCP, ROUTER = "by DHCP", "the router"
 
 
 class Way(NamedTuple):
@@ -51,10 +52,13 @@ class Row(NamedTuple):
 
 
 class Ground(NamedTuple):
-    """What this host adds: its address on the LAN, and bridge networks whose guests it cannot reach itself."""
+    """What this host adds: its address on the LAN, bridge networks whose guests it cannot reach itself, and what it
+    knows of the router above it."""
 
     lan: IPv4Address | None = None
     apart: frozenset[str] = frozenset()
+    router: Known = UNKNOWN
+    now: float = 0.0
 
 
 NOWHERE = Ground()
@@ -189,7 +193,7 @@ class _Service:
         ways = [self._own(a) for a in self._bridged(by_host=False)]
         limits: list[str] = []
         for door in self.led:
-            if door.door.origin == "lan":
+            if door.door.from_lan:
                 listen = self.ground.lan or "this host" if door.listen == ANYWHERE else door.listen
                 ways.append(self._door(door, listen))
                 limits += [str(n) for n in door.door.allow]
@@ -204,9 +208,25 @@ class _Service:
         return Cell((), "no door", f"dacha door add {name} {self.service} --from lan")
 
     def _outside(self) -> Cell:
-        from_lan = self._lan()
+        from_lan, ways, why = self._lan(), [], ""
+        for door in (d for d in self.doors if d.door.origin == "outside" and d.means != "none"):
+            key = (door.door.guest, door.door.name)
+            mapping, why_not = self.ground.router.of(*key, self.ground.now), self.ground.router.why_not(*key)
+            above = behind(self.ground.router.address)
+            if (mapping and above) or why_not:
+                why = f"a NAT above the router: {above}" if mapping and above else f"the router: {why_not}"
+                continue
+            place = door.enter_at(None)
+            port = mapping.outside_port if mapping else door.door.outside_port or (place[1] if place else 0)
+            ways.append(Way(self.ground.router.address or ROUTER, port, f"door {door.door.name}"))
+        if ways or why:
+            limits = tuple(str(n) for d in self.doors if d.door.origin == "outside" for n in d.door.allow)
+            return Cell(tuple(ways), why if not ways else "", only=limits if ways else ())
         if from_lan.ways:
-            return Cell((), "ends at the LAN" if self.led else "known on the LAN only")
+            opens = self.doors[0].door.name if self.doors else self.service
+            verb = "edit" if self.doors else "add"
+            remedy = f"dacha door {verb} {self.guest.name} {opens} --from outside"
+            return Cell((), "ends at the LAN" if self.led else "known on the LAN only", remedy)
         return from_lan
 
     def _neighbour(self, network: Network) -> Cell:

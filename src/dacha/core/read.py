@@ -43,18 +43,19 @@ def read_lab(text: str, profiles: Profiles | None = None) -> Reading:
 
 
 def _lab(root: Table, profiles: Profiles) -> Lab:
-    name, accelerator = "lab", "auto"
+    name, accelerator, router = "lab", "auto", None
     head = root.table("lab")
     if head is None:
         root.wrong("", "missing", "the table [lab] is missing", 'begin with:\n[lab]\nname = "saltmarsh"')
     else:
         name = head.need("name", values.name, '"saltmarsh"') or "lab"
         accelerator = head.take("accelerator", values.choice(*ACCELERATORS), "auto")
+        router = head.take("router", values.address4_or_none, None)
         head.finish()
     networks = {n: _network(n, t) for n, t in root.tables("network")}
     guests = {n: read_guest(n, t, profiles) for n, t in root.tables("guest")}
     storages = {n: _storage(n, t) for n, t in root.tables("storage")}
-    return Lab(name=name, accelerator=accelerator, networks=networks, guests=guests, storages=storages)
+    return Lab(name=name, accelerator=accelerator, router=router, networks=networks, guests=guests, storages=storages)
 
 
 def _storage(name: str, t: Table) -> str:

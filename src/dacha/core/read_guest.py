@@ -105,7 +105,7 @@ def _boot_order(t: Table) -> tuple[str, ...]:
 def _screen(t: Table | None) -> Screen | None:
     if t is None:
         return None
-    origin = t.need("from", values.choice(*ORIGINS), '"host"')
+    origin = t.need("from", values.choice(*ORIGINS[:2]), '"host"')
     port = t.need("port", values.whole(1, 65535), "5901")
     t.finish()
     return Screen(origin or "host", port or 5900)
@@ -204,8 +204,13 @@ def _door(guest: str, name: str, t: Table) -> Door:
         listen=t.take("listen", values.address, None),
         allow=t.list_of("allow", values.source),
         network=t.take("network", values.text, None),
+        outside_port=t.take("outside-port", values.whole(1, 65535), None),
     )
     t.finish()
+    if door.outside_port and origin != "outside":
+        t.wrong("outside-port", "misplaced", "only a door from outside has this", 'remove it, or from = "outside"')
+    if door.outside_port and door.outside_port + to.width > 65536:
+        t.wrong("outside-port", "range", f"{to.width} ports from {door.outside_port} on are too many", "begin lower")
     if port and port.width != to.width:
         t.wrong(
             "port",

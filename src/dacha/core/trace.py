@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from dacha.core.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Evidence, Touch
+from dacha.core.door_plan import ORIGIN_WORDS
+from dacha.core.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Evidence, RouterSeen, Touch
 from dacha.core.mends import to_admit, to_serve
 from dacha.core.units import show_duration
 
@@ -20,7 +21,7 @@ HOPS = {
     "address": "address", "neighbour": "link", "route": "route", "forward": "forward", "service": "service",
     "protocol": "protocol", "key": "host key", "reply": "reply path", "door-rule": "door rule",
     "forwarding": "forwarding", "firewall": "firewalls", "sources": "sources", "lan-address": "LAN address",
-    "door": "the door",
+    "router": "router", "outside-address": "outside", "door": "the door",
 }  # fmt: skip
 # A guest that was started this recently may not be through with booting.
 BOOTING_S = 180.0
@@ -68,8 +69,11 @@ def _hops(e: Evidence) -> Iterator[Hop | None]:
     yield _firewall(e)
     if e.way == "kernel":
         yield _sources(e)
-    if e.origin == "lan" and e.way != "own":
+    if e.origin != "host" and e.way != "own":
         yield _lan_address(e)
+    if e.router:
+        yield _router(e, e.router)
+        yield _outside_address(e.router)
     yield _door(e)
 
 
@@ -77,7 +81,7 @@ def _lab_file(e: Evidence) -> Hop:
     if e.lab_error:
         what, remedy = e.lab_error
         return Hop("lab-file", BROKEN, what, "the lab cannot be applied as it is written", remedy)
-    return Hop("lab-file", FINE, f"door {e.door} from the {e.origin.upper() if e.origin == 'lan' else e.origin}")
+    return Hop("lab-file", FINE, f"door {e.door} from {ORIGIN_WORDS[e.origin]}")
 
 
 def _applied(e: Evidence) -> Hop:
@@ -320,6 +324,43 @@ def _lan_address(e: Evidence) -> Hop:
         means = "nobody on the LAN can find this host"
         return Hop("lan-address", BROKEN, "this host has no address on a LAN", means, "ip address; is its cable in?")
     return Hop("lan-address", FINE, f"this host is {e.lan_address}")
+
+
+def _router(e: Evidence, r: RouterSeen) -> Hop:
+    leads = f"{r.address or 'outside'}:{r.port}"
+    if r.hairpin and r.hairpin.ok:
+        return Hop("router", FINE, f"{r.router} leads {leads} in: {r.hairpin.seen}")
+    hand = f"in the router by hand: {r.by_hand}"
+    if not r.router:
+        return Hop("router", UNTESTED, f"{r.trouble or 'the lab says that it is not asked'}; it needs: {r.by_hand}")
+    if r.there is False:
+        means = "it is off, or its cable is out"
+        return Hop("router", BROKEN, f"nobody answers for {r.router}", means, "look at the router")
+    if r.mapped == "forgotten":
+        means = "it was started anew"
+        return Hop("router", BROKEN, f"{r.router} has forgotten what it was told", means, "dacha apply")
+    if r.mapped == "lapsed":
+        means = "the caretaker, which renews it, did not run, or the router refused"
+        return Hop("router", BROKEN, f"the mapping of {leads} has lapsed", means, "dacha apply")
+    if r.mapped == "missing":
+        means = r.trouble or "nobody told it to, or somebody took it away"
+        return Hop("router", BROKEN, f"{r.router} does not lead {leads} in", means, f"dacha apply, or {hand}")
+    if r.mapped is not None and r.mapped != "there":
+        means = "this host has another address now, or somebody changed it"
+        return Hop("router", BROKEN, f"{r.router} leads {leads} to {r.mapped}", means, f"dacha apply, or {hand}")
+    if r.mapped is None or r.trouble:
+        return Hop("router", UNTESTED, f"{r.router}: {r.trouble or 'it was not asked yet'}; it needs: {r.by_hand}")
+    return Hop("router", FINE, f"{r.router} leads {leads} to {e.place} ({r.speaks})")
+
+
+def _outside_address(r: RouterSeen) -> Hop:
+    if r.above:
+        means = "another NAT lies above the router, and no mapping can lead through that one"
+        mend = "ask the provider for a public address, or put a machine with one in front"
+        return Hop("outside-address", BROKEN, r.above, means, mend)
+    if not r.address:
+        return Hop("outside-address", UNTESTED, "the router did not tell it")
+    return Hop("outside-address", FINE, f"{r.address} is a public address")
 
 
 def _door(e: Evidence) -> Hop:

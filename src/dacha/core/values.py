@@ -126,6 +126,11 @@ def address4(value: object) -> IPv4Address:
         ) from None
 
 
+def address4_or_none(value: object) -> str:
+    """An IPv4 address, or the word none."""
+    return "none" if value == "none" else str(address4(value))
+
+
 def address6(value: object) -> IPv6Address:
     try:
         return IPv6Address(value.strip() if isinstance(value, str) else "")

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from dacha.core.changes import (
+    AskRouter,
     AttachDisk,
     Caretaker,
     Change,
@@ -40,13 +41,14 @@ from dacha.core.findings import errors
 from dacha.core.machine import Machine
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
-from dacha.engine import at_boot, caretaking, disks, inspect, install, kernel, power, prepare, rules
+from dacha.engine import at_boot, caretaking, disks, inspect, install, kernel, outside, power, prepare, rules
 from dacha.engine.disks import Progress, silent
 from dacha.engine.edit import settled
 from dacha.engine.inspect_guest import file_findings
 from dacha.engine.inspect_links import kernel_findings
 from dacha.engine.machines import machines as machines_of
 from dacha.engine.observe import observe
+from dacha.engine.pending import with_host
 from dacha.engine.profiles import profiles
 from dacha.engine.start import start_all
 from dacha.engine.workspace import Workspace, lab_error, read_text
@@ -120,9 +122,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     machines = machines_of(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
-    if kernel.concerned(ws):
-        on = {name for name, guest in seen.items() if guest.running}
-        changes = kernel.merge(changes, kernel.difference(ws, ws.plan, on))
+    changes = with_host(ws, changes, seen)
     outcome = _carry_out(ws, machines, keyed, changes, report, progress)
     for name in concerned:
         # An installation whose follower was killed is followed again.
@@ -130,10 +130,10 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
             install.follow(ws, name)
     if only is None or not outcome.failed:
         write_whole(ws.home.applied, ws.text)
+    caretaking.tell(ws.home)
     if kernel.concerned(ws):
         # What a guest is called and where it is may have changed, whatever else has not.
         rules.adopt(ws)
-        caretaking.tell(ws.home)
         kernel.forget(ws)
     return outcome
 
@@ -233,6 +233,12 @@ def _do(ws: Workspace, change: Change, progress: Progress) -> None:
         case ChangeMedium(guest=name, drive=drive, path=path):
             with Qmp(ws.home.run(name) / QMP) as qmp:
                 removable.change(qmp, drive, path)
+        case AskRouter():
+            outside.ask(ws)
+        case Caretaker(on=True):
+            caretaking.start(ws)
+        case Caretaker():
+            caretaking.stop(ws.home)
         case _:
             kernel.carry_out(ws, ws.plan, change)
 
@@ -244,6 +250,7 @@ def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
 
 
 _DONE = {
+    "ask": "asked",
     "make": "made",
     "remove": "removed",
     "replace": "replaced",
@@ -270,7 +277,7 @@ def _past(change: Change) -> str:
             )
         case ChangeMedium():
             return str(change).replace("insert ", "inserted ").replace("eject ", "ejected ")
-        case MakeLink() | RemoveLink() | LoadRules() | RemoveRules() | Forwarding() | Caretaker():
+        case MakeLink() | RemoveLink() | LoadRules() | RemoveRules() | Forwarding() | Caretaker() | AskRouter():
             verb, _, rest = str(change).partition(" ")
             return f"{_DONE.get(verb, verb)} {rest}"
         case _:

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable
 from typing import NamedTuple
 
 from dacha.core.changes import (
+    AskRouter,
     Caretaker,
     Change,
     ChangeMachine,
@@ -29,7 +30,7 @@ from dacha.core.kernel_plan import (
 )
 from dacha.core.plan import Plan
 from dacha.core.ruleset import FAMILIES, table_name
-from dacha.engine import caretaking, rules, way_back
+from dacha.engine import rules, way_back
 from dacha.engine.workspace import Workspace
 from dacha.host import iproute, moving, nft, sysctls
 from dacha.host.files import write_whole
@@ -127,13 +128,9 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
     if target.bridges() and not rules.current(ws, rules.text_of(ws, plan, target), seen.rules):
         doors = sum(d.carrier == "kernel" for d in plan.doors.values())
         changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan)))
-    if target.links and caretaking.running(ws.home) is None:
-        changes.append(Caretaker(True))
     # Ports go before their bridges.
     gone = [link for name, link in seen.own.items() if name not in target.links]
     changes += [RemoveLink(g.name, g.alias) for g in sorted(gone, key=lambda g: (g.kind == "bridge", g.name))]
-    if not target.links and caretaking.running(ws.home):
-        changes.append(Caretaker(False))
     if not target.bridges():
         if seen.rules_there:
             changes.append(RemoveRules())
@@ -145,7 +142,8 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
 def merge(changes: list[Change], kernel: list[Change]) -> list[Change]:
     """The lab's changes with the kernel's where they belong: made before any guest is touched, removed after."""
     last = (Forwarding(False), Caretaker(False))
-    first = [c for c in kernel if not isinstance(c, RemoveLink | RemoveRules | ChangeMachine) and c not in last]
+    late = RemoveLink | RemoveRules | ChangeMachine | AskRouter
+    first = [c for c in kernel if not isinstance(c, late) and c not in last]
     written = [c for c in changes if isinstance(c, WriteDown)]
     rest = [c for c in changes if not isinstance(c, WriteDown)]
     return [*written, *first, *rest, *(c for c in kernel if c not in first)]
@@ -187,10 +185,6 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
             if isinstance(link, BridgeLink):
                 # A door of this host's loopback leads through the bridge: the kernel else drops such a source.
                 sysctls.write(f"net/ipv4/conf/{link.name}/route_localnet", "1")
-        case Caretaker(on=True):
-            caretaking.start(ws)
-        case Caretaker():
-            caretaking.stop(ws.home)
         case RemoveLink(name=name, alias=alias) if ":bridge:" in alias:
             way_back.unmake(ws.home, name, alias.rpartition(":")[2])
         case RemoveLink(name=name):

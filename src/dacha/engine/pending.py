@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.changes import Change
+from dacha.core.changes import Caretaker, Change
 from dacha.core.difference import difference
 from dacha.core.observed import ObservedGuest
 from dacha.engine.machines import machines
@@ -13,9 +13,35 @@ from dacha.engine.workspace import Workspace
 def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None) -> list[Change]:
     """What `apply` would do now."""
     seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
-    changes = difference(ws.lab, ws.plan, machines(ws, ws.plan), seen)
-    if any(n.by_kernel for n in ws.lab.networks.values()) or (ws.home.folder / "kernel.json").exists():
+    return with_host(ws, difference(ws.lab, ws.plan, machines(ws, ws.plan), seen), seen)
+
+
+def with_host(ws: Workspace, changes: list[Change], seen: dict[str, ObservedGuest]) -> list[Change]:
+    """The guests' changes together with this host's: its links and rules, its router, the caretaker."""
+    by_kernel = any(n.by_kernel for n in ws.lab.networks.values())
+    more: list[Change] = []
+    cares = by_kernel and _has_links(ws)
+    if by_kernel or (ws.home.folder / "kernel.json").exists():
         from dacha.engine import kernel
 
-        changes = kernel.merge(changes, kernel.difference(ws, ws.plan, {n for n, s in seen.items() if s.running}))
+        more += kernel.difference(ws, ws.plan, {n for n, s in seen.items() if s.running})
+    if any(d.origin == "outside" for d in ws.lab.doors()) or (ws.home.folder / "router.json").exists():
+        from dacha.engine import outside
+
+        more += outside.difference(ws)
+        cares = cares or outside.needed(ws)
+    if more or cares or (ws.home.folder / "caretaker.json").exists():
+        from dacha.engine import caretaking
+        from dacha.engine.kernel import merge
+
+        if cares != (caretaking.running(ws.home) is not None):
+            more.append(Caretaker(cares))
+        return merge(changes, more)
     return changes
+
+
+def _has_links(ws: Workspace) -> bool:
+    """True when the lab has a link in the kernel: a network of its own there, or a guest on a LAN."""
+    networks = ws.lab.networks
+    on_lan = (networks[a.network].by_kernel for g in ws.lab.guests.values() for a in g.adapters)
+    return any(n.served or n.made_from for n in networks.values()) or any(on_lan)

@@ -11,6 +11,7 @@ from dacha.core.door_plan import DoorPlan, here, lan_place
 from dacha.core.door_plan import place as written
 from dacha.core.lab import Guest
 from dacha.core.observed import HUNG, OFF, PAUSED, ObservedGuest
+from dacha.core.outside import UNKNOWN, Known, behind
 from dacha.core.plan import Plan
 from dacha.core.units import show_duration
 from dacha.engine.observe import observe
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
 
 # A door of a guest that came up this recently may simply not be there yet.
 BOOTING_S = 300.0
+BY_HAND = "by hand"
 
 
 class DoorRow(NamedTuple):
@@ -73,12 +75,13 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
         from dacha.engine.doors import probe_doors
 
         verdicts = probe_doors(asked, timeout_s)
-    lan = lan_address() if any(d.door.origin == "lan" for d in plan.doors.values()) else None
+    lan = lan_address() if any(d.door.from_lan for d in plan.doors.values()) else None
+    router = _router(ws)
     rows = []
     for guest in ws.lab.guests.values():
         s = seen[guest.name]
         addresses = [str(a.address or "by DHCP") for a in plan.adapters_of(guest.name)]
-        mine = [_door_row(plan.doors[guest.name, d.name], s, verdicts, lan) for d in guest.doors]
+        mine = [_led_in(_door_row(plan.doors[guest.name, d.name], s, verdicts, lan), router) for d in guest.doors]
         rows.append(GuestRow(guest, guest.name, s, state_text(s), addresses, mine))
     for name, s in seen.items():
         if name not in ws.lab.guests and s.running:
@@ -161,6 +164,33 @@ def _door_row(door: DoorPlan, seen: ObservedGuest, verdicts: dict[object, Verdic
         young = seen.since is not None and time.time() - seen.since < BOOTING_S
         ok, now = False, _trouble(verdict, young)
     return DoorRow(door, origin, shown, ok, now)
+
+
+def _router(ws: Workspace) -> Known:
+    """What the router has granted, of a lab that has doors from outside."""
+    if not any(d.origin == "outside" for d in ws.lab.doors()):
+        return UNKNOWN
+    from dacha.engine import outside
+
+    return outside.read(ws.home)._replace(trouble="" if ws.lab.router != "none" else BY_HAND)
+
+
+def _led_in(row: DoorRow, router: Known) -> DoorRow:
+    """A door from outside: where it is entered there, and what the router has to do with it."""
+    door = row.plan.door
+    if door.origin != "outside" or row.plan.means == "none":
+        return row
+    mapping = router.of(door.guest, door.name, time.time())
+    if mapping:
+        row = row._replace(origin="outside", place=f"outside {router.address or 'router'}:{mapping.outside_port}")
+        above = behind(router.address)
+        return row._replace(ok=False, now=f"a NAT above the router: {above}") if row.ok and above else row
+    if not row.ok:
+        return row
+    why = router.why_not(door.guest, door.name)
+    if why == BY_HAND:
+        return row._replace(now="open on the LAN; the router is not asked")
+    return row._replace(ok=False, now=f"open on the LAN; the router: {why or 'was not asked yet: dacha apply'}")
 
 
 def _trouble(verdict: Verdict, young: bool) -> str:

@@ -20,7 +20,7 @@ from dacha.core.identity import link_name
 from dacha.core.kernel_plan import lan_link
 from dacha.core.observed import OFF, ObservedGuest
 from dacha.core.ruleset import FAMILIES, table_name
-from dacha.engine import caretaking, sightings
+from dacha.engine import caretaking, sightings, tracing_router
 from dacha.engine.machines import host_key_public
 from dacha.engine.observe import CONSOLE_START, observe_guest
 from dacha.engine.status import live_plan, networks_apart
@@ -109,6 +109,8 @@ def _ask_everything(
         questions["changed"] = lambda: nft.digest(table_name(ws.lab.name), FAMILIES)
     if root:
         questions["listing"] = nft.listing
+    if e.origin == "outside":
+        questions["router"] = lambda: tracing_router.look(ws, door)
     told = _all(questions)
     e = _with_guest(e, told)
     e = _with_links(ws, door, e, told)
@@ -135,13 +137,14 @@ def _ask_everything(
         elsewhere=said.get("elsewhere") or (),
         reply=said.get("reply"),
         lan_address=str(lan) if lan else None,
+        router=told.get("router"),
         dropped=_dropped(ws, door, e, told.get("listing"), str(lan) if lan else None),
     )
 
 
 def _place(door: DoorPlan, origin: str) -> tuple[str, int] | None:
     """Where somebody there enters the door; this host asks at the same place."""
-    lan = links.lan_address() if origin == "lan" else None
+    lan = links.lan_address() if origin != "host" else None
     place = door.enter_at(lan) if lan else None
     return (str(place[0]), place[1]) if place else here(door)
 
@@ -312,7 +315,7 @@ def _dropped(
     """What else on this host drops a connection from where the door is entered."""
     if listing is None or door.adapter is None or door.port is None or (e.address is None and e.way != "user"):
         return None
-    from_lan = e.origin == "lan"
+    from_lan = e.origin != "host"
     if e.way == "kernel":
         bridge = link_name(ws.lab.name, "network", door.adapter.network)
         hook, out = ("forward", bridge) if from_lan else ("output", bridge)

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from dacha.core.outline import Band
-from dacha.core.reach import LAN
+from dacha.core.reach import HOST, LAN, OUTSIDE
 
 # Inches: a row, what is kept free above a network, the whole width, and its columns' left and right edges.
 ROW, GAP, WIDTH, TOP = 0.30, 0.52, 12.8, 0.75
@@ -19,7 +19,9 @@ ROW, GAP, WIDTH, TOP = 0.30, 0.52, 12.8, 0.75
 INSET, BETWEEN = 0.12, 0.12
 OUTSIDE_X, LAN_X, HOST_X, GUESTS_X = (0.25, 1.65), (2.05, 4.05), (4.45, 6.85), (8.05, 12.55)
 PAPER, INK, PALE, FAINT = "#fbfaf6", "#22261f", "#6b7064", "#d9d6cb"
-FROM_LAN, FROM_HOST = "#9a5b13", "#1f6f8b"
+FROM_OUTSIDE, FROM_LAN, FROM_HOST = "#8b2f4a", "#9a5b13", "#1f6f8b"
+# Where a door's line begins and what colour it has, by the place that it is entered from.
+BEGINS = {OUTSIDE: (OUTSIDE_X[1], FROM_OUTSIDE), LAN: (LAN_X[1], FROM_LAN), HOST: (HOST_X[1], FROM_HOST)}
 
 
 def draw(title: str, bands: Sequence[Band], host: str, format: str) -> bytes:
@@ -71,10 +73,12 @@ def _band(pen: _Pen, band: Band, top: float) -> float:
         pen.text(left + 0.3, y, place.guest)
         pen.text(left + 1.75, y, place.address, color=PALE)
         for entry in place.entries:
-            begin, color = (LAN_X[1], FROM_LAN) if entry.origin == LAN else (HOST_X[1], FROM_HOST)
+            begin, color = BEGINS[entry.origin]
             pen.arrow(begin, left + 0.22, y, color)
-            label_x = HOST_X[0] + 0.12 if entry.origin == LAN else HOST_X[1] - 0.12
-            pen.label(label_x, y, entry.at, color, right=entry.origin != LAN)
+            if entry.router:
+                pen.label(LAN_X[0] + 0.12, y, entry.router, color, right=False)
+            own = entry.origin == HOST
+            pen.label(HOST_X[1] - 0.12 if own else HOST_X[0] + 0.12, y, entry.at, color, right=own)
             pen.text(right - 0.12, y, entry.to, color=color, right=True)
             y += ROW
         y += 0 if place.entries else ROW

@@ -33,24 +33,43 @@ def used_subnets(own: Collection[str] = ()) -> list[IPv4Network]:
 
 def lan_address() -> IPv4Address | None:
     """The address of this host that the LAN knows: the source of its default route. None when it has no such route."""
+    address = source_to("192.0.2.1")  # TEST-NET-1 (RFC 5737): nothing is sent there
+    return None if address is None or address.is_loopback else address
+
+
+def source_to(address: str) -> IPv4Address | None:
+    """The address of this host that another machine sees; None when no route leads there."""
     import socket
 
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
         try:
-            s.connect(
-                ("192.0.2.1", 9)
-            )  # TEST-NET-1 (RFC 5737): a datagram socket only looks the route up, nothing is sent
+            s.connect((address, 9))  # a datagram socket only looks the route up
         except OSError:
             return None
-        address = IPv4Address(s.getsockname()[0])
-    return None if address.is_loopback else address
+        return IPv4Address(s.getsockname()[0])
+
+
+def _default_route() -> list[str] | None:
+    """The row of the default route that is used: the one of the lowest metric."""
+    try:
+        with open(_ROUTES) as f:
+            rows = [line.split() for line in f.read().splitlines()[1:]]
+    except OSError:
+        return None
+    found = [row for row in rows if len(row) > 7 and row[1] == row[7] == "00000000"]
+    return min(found, key=lambda row: int(row[6]), default=None)
 
 
 def lan_interface() -> str | None:
     """The link of this host's default route; None when it has none."""
-    try:
-        with open("/proc/net/route") as f:
-            rows = [line.split() for line in f.read().splitlines()[1:]]
-    except OSError:
-        return None
-    return next((row[0] for row in rows if len(row) > 7 and row[1] == row[7] == "00000000"), None)
+    row = _default_route()
+    return row[0] if row else None
+
+
+def gateway() -> IPv4Address | None:
+    """The router of this host's default route; None when it has none."""
+    import struct
+
+    row = _default_route()
+    number = struct.unpack(">I", struct.pack("=I", int(row[2], 16)))[0] if row else 0
+    return IPv4Address(number) if number else None

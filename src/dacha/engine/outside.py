@@ -1,0 +1,204 @@
+"""Keeping the way from outside: the router above this host is asked for every door that it should lead in, again before
+a mapping lapses, and to take away those that no door needs any more.
+
+What it granted is kept in router.json, so that whoever looks (status, reach, trace) need not ask it.
+"""
+
+from __future__ import annotations
+
+import json
+import time
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from dacha.core.changes import AskRouter, Change
+from dacha.core.errors import NoError
+from dacha.core.outside import LIFETIME_S, UNKNOWN, Known, Mapping, Wanted, lost, wanted
+from dacha.engine.home import Home
+from dacha.engine.status import live_plan
+from dacha.engine.workspace import Workspace
+from dacha.host import links
+from dacha.host.files import locked, write_whole
+
+if TYPE_CHECKING:
+    from dacha.host.router import Speaker
+
+# Asking a router that answers nothing takes some seconds; whoever else asks waits for that.
+WAIT_S = 30.0
+
+
+def note_file(home: Home) -> Path:
+    return home.folder / "router.json"
+
+
+def read(home: Home) -> Known:
+    """What is known of the router."""
+    try:
+        data = json.loads(note_file(home).read_text())
+        made = [Mapping(Wanted(*m.pop("wanted")), **m) for m in data.pop("mappings")]
+        asked = tuple(Wanted(*w) for w in data.pop("asked"))
+        refused = tuple((str(g), str(d), str(why)) for g, d, why in data.pop("refused"))
+        return Known(**data, mappings=tuple(made), asked=asked, refused=refused)
+    except (OSError, ValueError, TypeError, KeyError):
+        return UNKNOWN
+
+
+def _write(home: Home, known: Known) -> None:
+    if known == UNKNOWN:
+        note_file(home).unlink(missing_ok=True)
+        return
+    data: dict[str, Any] = known._asdict() | {"mappings": [m._asdict() for m in known.mappings]}
+    write_whole(note_file(home), json.dumps(data))
+
+
+def concerned(ws: Workspace) -> bool:
+    """True when a door is from outside, or was at the last apply."""
+    return any(d.origin == "outside" for d in ws.lab.doors()) or note_file(ws.home).exists()
+
+
+def needed(ws: Workspace) -> bool:
+    """True when somebody has to keep mappings."""
+    return ws.lab.router != "none" and any(d.origin == "outside" for d in ws.lab.doors())
+
+
+def router_of(ws: Workspace) -> tuple[str, str] | None:
+    """The router's address, and this host's as it is seen from there; None when there is none to ask."""
+    if ws.lab.router == "none":
+        return None
+    router = ws.lab.router or links.gateway()
+    source = links.source_to(str(router)) if router else None
+    return (str(router), str(source)) if source else None
+
+
+def wanted_now(ws: Workspace) -> list[Wanted]:
+    """Every port that the router should lead in, with the addresses as they are now."""
+    there = router_of(ws)
+    lan = IPv4Address(there[1]) if there else links.lan_address()
+    return wanted(ws.lab, live_plan(ws), lan)
+
+
+def difference(ws: Workspace) -> list[Change]:
+    """What the router was not yet asked for, and what it has for doors that are gone. It is not asked here."""
+    if not concerned(ws):
+        return []
+    known, want = read(ws.home), wanted_now(ws)
+    now = time.time()
+    new = dict.fromkeys((w.guest, w.door) for w in want if w not in known.asked or _lapsed(known, w, now))
+    standing = {(w.guest, w.door) for w in want}
+    gone = dict.fromkeys((w.guest, w.door) for w in known.asked if (w.guest, w.door) not in standing)
+    if ws.lab.router == "none":
+        new = {}
+    return [AskRouter(tuple(new), tuple(gone))] if new or gone else []
+
+
+def _lapsed(known: Known, wanted: Wanted, now: float) -> bool:
+    """True for a mapping that was granted and not renewed."""
+    mapping = next((m for m in known.mappings if m.wanted == wanted), None)
+    return mapping is not None and not mapping.stands(now)
+
+
+def ask(ws: Workspace) -> Known:
+    """Ask the router for everything that the lab wants, and take away what it wants no more.
+
+    Nothing is raised for a router that refuses: what went wrong is part of what is known. Raises BusyError, HostError.
+    """
+    with locked(ws.home.folder / "router.lock", "asking the router", WAIT_S):
+        known = _keep(ws, read(ws.home), wanted_now(ws), time.time())
+        _write(ws.home, known)
+        return known
+
+
+def keep(ws: Workspace) -> Known:
+    """The same for whoever looks after the lab: what is due, lost, or has another address now, of the doors that were
+    asked for. A caretaker that has not heard yet that a door is gone must not ask for it again."""
+    with locked(ws.home.folder / "router.lock", "asking the router", WAIT_S):
+        before = read(ws.home)
+        keys = {(w.guest, w.door) for w in before.asked}
+        known = _keep(ws, before, [w for w in wanted_now(ws) if (w.guest, w.door) in keys], time.time())
+        _write(ws.home, known)
+        return known
+
+
+def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known:
+    # Imported here: whoever only reads what is known needs no socket.
+    from dacha.host import router
+
+    there = router_of(ws)
+    if not want and not before.mappings:
+        return UNKNOWN
+    if there is None:
+        why = "this host has no default route, and so no router" if ws.lab.router != "none" else ""
+        return Known(asked=tuple(want), trouble=why)
+    if before.router != there[0]:
+        before = Known(router=there[0])  # another router: it knows nothing of what the last one granted
+    try:
+        speaker = router.find(*there, before.speaks)
+        seen = speaker.look()
+    except NoError as e:
+        kept = tuple(m for m in before.mappings if m.wanted in want and m.stands(now))
+        return before._replace(asked=tuple(want), mappings=kept, trouble=e.what, refused=())
+    forgot = lost(before, seen.epoch_s, now) or before.speaks not in ("", speaker.name)
+    epoch, address, made = seen.epoch_s, seen.address or before.address, []
+    refused: dict[tuple[str, str], str] = {}
+    standing = {} if forgot else _standing(speaker, before, now)
+    for old in before.mappings:
+        if old.wanted not in want and old.stands(now):
+            try:
+                speaker.end(old)
+            except NoError as e:
+                # It lapses by itself; UPnP routers of the first generation keep it, and are asked again.
+                if speaker.name == "upnp" and "NoSuchEntry" not in e.what:
+                    made.append(old)
+    for w in want:
+        mapping: Mapping | None = standing.get(w)
+        if mapping is None or now >= mapping.due():
+            try:
+                granted = speaker.lead(w, _same_port(before, w, mapping), LIFETIME_S)
+            except NoError as e:
+                refused[w.guest, w.door] = e.what
+                if mapping is not None:
+                    made.append(mapping)
+                continue
+            mapping = Mapping(w, granted.outside_port, granted.nonce, now, granted.lifetime_s)
+            address, epoch = granted.address or address, granted.epoch_s or epoch
+        made.append(mapping)
+    if not want and not made:
+        return UNKNOWN
+    return Known(
+        router=there[0], speaks=speaker.name, address=address, epoch_s=epoch, heard=now, mappings=tuple(made),
+        asked=tuple(want), refused=tuple((g, d, why) for (g, d), why in refused.items()),
+    )  # fmt: skip
+
+
+def _standing(speaker: Speaker, before: Known, now: float) -> dict[Wanted, Mapping]:
+    """The mappings that the router still has, as far as it can be asked that."""
+    mine = [m for m in before.mappings if m.stands(now)]
+    try:
+        leads = speaker.leads(mine) if mine else None
+    except NoError:
+        leads = None
+    if leads is not None:
+        mine = [m for m, place in zip(mine, leads, strict=True) if place == (m.wanted.to, m.wanted.port)]
+    return {m.wanted: m for m in mine}
+
+
+def _same_port(before: Known, wanted: Wanted, standing: Mapping | None) -> Mapping | None:
+    """The mapping to renew, or one that was lost: asked for as it was, the outside port stays what people were told."""
+    return standing or next((m for m in before.mappings if m.wanted == wanted), None)
+
+
+def end_all(ws: Workspace) -> None:
+    """Take away every mapping that the router has for this lab, as far as it answers."""
+    from dacha.host import router
+
+    with locked(ws.home.folder / "router.lock", "asking the router", WAIT_S):
+        known, there = read(ws.home), router_of(ws)
+        if known.mappings and there and there[0] == known.router:
+            try:
+                speaker = router.find(*there, known.speaks)
+                for mapping in known.mappings:
+                    speaker.end(mapping)
+            except NoError:
+                pass  # what it does not take away now lapses by itself
+        note_file(ws.home).unlink(missing_ok=True)

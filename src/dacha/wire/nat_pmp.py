@@ -1,0 +1,86 @@
+"""NAT-PMP (RFC 6886): the older way of asking a router to lead an outside port to this host. Pure codecs."""
+
+from __future__ import annotations
+
+import struct
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from dacha.core.errors import PeerError
+
+VERSION = 0
+OUTSIDE_ADDRESS, MAP_UDP, MAP_TCP = 0, 1, 2
+SUCCESS, UNSUPPORTED_VERSION, NOT_AUTHORIZED, NETWORK_FAILURE, NO_RESOURCES, UNSUPPORTED_OPCODE = range(6)
+# Result codes in words (section 3.5).
+RESULTS = {
+    SUCCESS: "done", UNSUPPORTED_VERSION: "it speaks another version", NOT_AUTHORIZED: "it does not permit this",
+    NETWORK_FAILURE: "its own line to the outside is down", NO_RESOURCES: "it has no room for more mappings",
+    UNSUPPORTED_OPCODE: "it makes no mappings",
+}  # fmt: skip
+
+
+class Request(NamedTuple):
+    """`opcode` OUTSIDE_ADDRESS, or MAP_UDP or MAP_TCP (section 3.3); an `external_port` of 0 is no wish, a lifetime
+    of 0 takes the mapping away."""
+
+    opcode: int
+    internal_port: int = 0
+    external_port: int = 0
+    lifetime_s: int = 0
+
+
+class Response(NamedTuple):
+    """The answer; `epoch_s` as in PCP (section 3.6). One question's fields are filled, or on an error none."""
+
+    opcode: int
+    result: int
+    epoch_s: int
+    address: IPv4Address | None = None
+    internal_port: int = 0
+    external_port: int = 0
+    lifetime_s: int = 0
+
+
+def encode_request(r: Request) -> bytes:
+    """The request as it is sent."""
+    if r.opcode == OUTSIDE_ADDRESS:
+        return struct.pack(">BB", VERSION, r.opcode)
+    return struct.pack(">BBxxHHI", VERSION, r.opcode, r.internal_port, r.external_port, r.lifetime_s)
+
+
+def decode_request(data: bytes) -> Request:
+    """Read a request, as a router does. Raises PeerError for what is none."""
+    if len(data) < 2 or data[0] != VERSION or data[1] > MAP_TCP:
+        raise PeerError("NAT-PMP: another version, or an opcode that is not understood")
+    if data[1] == OUTSIDE_ADDRESS:
+        if len(data) != 2:
+            raise PeerError(f"NAT-PMP: a request of {len(data)} bytes")
+        return Request(OUTSIDE_ADDRESS)
+    if len(data) != 12:
+        raise PeerError(f"NAT-PMP: a mapping request of {len(data)} bytes")
+    opcode, internal, external, lifetime = struct.unpack(">xBxxHHI", data)
+    return Request(opcode, internal, external, lifetime)
+
+
+def encode_response(r: Response) -> bytes:
+    """The answer as it is sent."""
+    head = struct.pack(">BBHI", VERSION, 0x80 | r.opcode, r.result, r.epoch_s)
+    if r.opcode == OUTSIDE_ADDRESS:
+        return head + (r.address or IPv4Address(0)).packed
+    return head + struct.pack(">HHI", r.internal_port, r.external_port, r.lifetime_s)
+
+
+def decode_response(data: bytes) -> Response:
+    """Read an answer. Raises PeerError for what is none."""
+    if len(data) < 8 or data[0] != VERSION or not 0x80 <= data[1] <= 0x80 | MAP_TCP:
+        raise PeerError("NAT-PMP: this is no answer")
+    opcode, result, epoch = struct.unpack_from(">xBHI", data)
+    opcode &= 0x7F
+    if result != SUCCESS:
+        return Response(opcode, result, epoch)  # an error may be as short as its head (section 3.5)
+    if len(data) != (12 if opcode == OUTSIDE_ADDRESS else 16):
+        raise PeerError(f"NAT-PMP: an answer of {len(data)} bytes")
+    if opcode == OUTSIDE_ADDRESS:
+        return Response(opcode, result, epoch, IPv4Address(data[8:12]))
+    internal, external, lifetime = struct.unpack_from(">HHI", data, 8)
+    return Response(opcode, result, epoch, None, internal, external, lifetime)

@@ -1,0 +1,224 @@
+"""The way from outside: a guest entered from a machine beyond the router, through mappings that the router was asked
+for, with the simulated router and with a real one."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import struct
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.networks.world import HostedLab, World
+
+LAB = """\
+[lab]
+name = "real"
+[network.plain]
+kind = "nat"
+subnet = "10.77.5.0/24"
+[guest.gauge]
+@BOOT@
+adapter = [{ network = "plain", address = "10.77.5.20" }]
+door.ssh = { from = "outside", port = 2220 }
+"""
+KERNEL = LAB.replace('kind = "nat"', 'kind = "nat"\ncarrier = "kernel"')
+# A router's own rules: it leads out, leaves in what was asked for, and drops the rest.
+RULES = """\
+table inet filter {
+ chain forward { type filter hook forward priority 0; policy drop; ct state established,related accept
+  iifname eth0 accept; jump miniupnpd; }
+ chain prerouting { type nat hook prerouting priority -100; jump prerouting_miniupnpd; }
+ chain postrouting { type nat hook postrouting priority 100; jump postrouting_miniupnpd; oifname eth1 masquerade; }
+ chain miniupnpd { }
+ chain prerouting_miniupnpd { }
+ chain postrouting_miniupnpd { }
+}
+"""
+CONFIGURATION = """\
+ext_ifname=eth1
+listening_ip=eth0
+enable_upnp=yes
+enable_natpmp={pcp}
+secure_mode=no
+uuid=00000000-0000-0000-0000-000000000001
+allow 1024-65535 192.0.2.0/24 0-65535
+deny 0-65535 0.0.0.0/0 0-65535
+"""
+
+
+@contextmanager
+def simulated(world: World, *options: str) -> Iterator[Any]:
+    """The router that ships with Dacha, on the world's router."""
+    places = ("--inside", "192.0.2.1", "--outside", "198.51.100.1")
+    command = world.inside("router", sys.executable, "-m", "dacha.demo.router", *places, *options)
+    router = subprocess.Popen(command, stdout=subprocess.PIPE)
+    assert router.stdout
+    assert b"is there" in router.stdout.readline()
+    try:
+        yield router
+    finally:
+        router.send_signal(signal.SIGTERM)
+        assert router.wait(10) == 0
+
+
+@contextmanager
+def real(world: World, folder: Path, program: Path, pcp: str = "yes") -> Iterator[None]:
+    """miniupnpd on the world's router."""
+    world.run("router", "sysctl", "-qw", "net.ipv4.ip_forward=1")
+    (folder / "rules").write_text(RULES)
+    (folder / "router.conf").write_text(CONFIGURATION.format(pcp=pcp))
+    world.run("router", "nft", "flush", "ruleset")
+    world.run("router", "nft", "-f", str(folder / "rules"))
+    log = folder / "router.log"
+    with log.open("wb") as out:
+        command = world.inside("router", program, "-d", "-f", folder / "router.conf", "-P", folder / "router.pid")
+        router = subprocess.Popen(command, stdout=out, stderr=out)
+    deadline = time.monotonic() + 20
+    while "Listening for" not in log.read_text() and "HTTP listening" not in log.read_text():
+        assert router.poll() is None and time.monotonic() < deadline, log.read_text()
+        time.sleep(0.05)
+    try:
+        yield
+    finally:
+        router.terminate()
+        router.wait(10)
+
+
+@pytest.fixture(scope="session")
+def miniupnpd(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Debian's, unpacked and not installed. It refuses to serve on addresses that are set aside, as those for
+    documentation are, and these tests use no others: in this copy 198.51.100.0/24 is taken off that list."""
+    folder = tmp_path_factory.mktemp("miniupnpd")
+    subprocess.run(["apt-get", "download", "-qq", "miniupnpd-nftables"], cwd=folder, check=True, capture_output=True)
+    subprocess.run(["dpkg-deb", "-x", str(next(folder.glob("*.deb"))), folder], check=True)
+    program = folder / "usr/sbin/miniupnpd"
+    entry, never = struct.pack("=II", 0xC6336400, 32 - 24), struct.pack("=II", 0xFFFFFFFF, 0)
+    data = program.read_bytes()
+    assert data.count(entry) == 1
+    program.write_bytes(data.replace(entry, never))
+    return program
+
+
+def until(true: Callable[[], Any], timeout_s: float = 30.0) -> Any:
+    deadline = time.monotonic() + timeout_s
+    while not (found := true()):
+        assert time.monotonic() < deadline
+        time.sleep(0.1)
+    return found
+
+
+def known(lab: HostedLab) -> dict[str, Any]:
+    file = lab.folder / "state/labs/real/router.json"
+    return dict(json.loads(file.read_text())) if file.exists() else {}
+
+
+def hop(lab: HostedLab, name: str, code: int | None = None) -> dict[str, str]:
+    said = lab("trace", "gauge", "--from", "outside", "--all", "--json", code=code).json
+    return dict(next(h for h in said["hops"] if h["name"] == name))
+
+
+def enters(lab: HostedLab, port: int = 2220) -> str:
+    return lab.world.reads("outside", "198.51.100.1", port)
+
+
+def test_a_guest_is_entered_from_outside_renewed_while_it_stands_and_shut_after(hosted: HostedLab) -> None:
+    """User mode, the simulated router, and mappings that lapse within seconds unless they are renewed."""
+    lab = hosted
+    lab.write(LAB)
+    with simulated(lab.world, "--lifetime", "4"):
+        said = lab("apply")
+        assert "ssh -p 2220" in next(line for line in said.out.splitlines() if line.startswith("From outside"))
+        assert enters(lab).startswith("SSH-2.0")
+        row = lab("status", "--json").json["guests"][0]["doors"][0]
+        assert (row["from"], row["enter_at"], row["now"]) == ("outside", "198.51.100.1:2220", "open")
+        assert "leads gauge ssh in at 198.51.100.1" in lab("caretaker", "status").out
+        first = known(lab)["mappings"][0]["made"]
+        until(lambda: known(lab)["mappings"][0]["made"] > first + 3)
+        assert enters(lab).startswith("SSH-2.0"), "the caretaker has renewed it"
+        assert hop(lab, "router", 0)["verdict"] == "fine"
+        cell = lab("reach", "gauge", "--json").json["services"][0]["from"]["outside"]
+        assert cell["ways"] == [{"address": "198.51.100.1", "port": 2220, "through": "door ssh"}]
+        lab("door", "edit", "gauge", "ssh", "--from", "lan")
+        assert "led" not in lab("diff").out and "ask the router to lead in gauge ssh no more" in lab("diff").out
+        lab("apply")
+        assert enters(lab) == "refused" and not known(lab)
+        assert "everything applied" in lab("diff").out
+        assert "it needs no caretaker" in lab("caretaker", "status").out
+        refused = lab("trace", "gauge", "--from", "outside", code=2)
+        assert "dacha door edit gauge ssh --from outside" in refused.err
+
+
+def test_a_router_started_anew_is_told_again(hosted: HostedLab) -> None:
+    """A kernel lab: the guest sees who really asks, and the mapping comes back by itself with the same outside port."""
+    lab = hosted
+    lab.write(KERNEL)
+    with simulated(lab.world, "--speaks", "nat-pmp"):
+        lab("apply")
+        assert enters(lab).startswith("SSH-2.0")
+        assert known(lab)["speaks"] == "nat-pmp"
+        os.kill(lab("caretaker", "status", "--json").json["pid"], signal.SIGSTOP)
+    with simulated(lab.world):
+        assert enters(lab) == "refused"
+        told = hop(lab, "router", 1)
+        assert (told["verdict"], told["mend"]) == ("broken", "dacha apply") and "forgotten" in told["seen"]
+        os.kill(lab("caretaker", "status", "--json").json["pid"], signal.SIGCONT)
+        lab("apply")
+        until(lambda: enters(lab).startswith("SSH-2.0"))
+
+
+def test_a_second_nat_is_recognised(hosted: HostedLab) -> None:
+    lab, told, says = hosted, "100.64.3.7", "a provider's shared address"
+    lab.write(LAB)
+    with simulated(lab.world, "--told", told):
+        said = lab("apply")
+        assert f"{told} is {says}" in said.err and "no mapping can lead through that one" in said.err
+        above = hop(lab, "outside-address", 1)
+        assert above["verdict"] == "broken" and says in above["seen"]
+        assert lab("status", "--json", code=1).json["guests"][0]["doors"][0]["answers"] is False
+        assert "a NAT above the router" in lab("reach", "gauge").out
+
+
+def test_a_router_that_takes_no_questions_is_entered_by_hand(hosted: HostedLab) -> None:
+    lab = hosted
+    lab.write(LAB)
+    line = "outside port 2220, TCP, to 192.0.2.10, port 2220"
+    said = lab("apply")
+    assert "speaks neither PCP, NAT-PMP nor UPnP" in said.err and line in said.err
+    told = hop(lab, "router", 1)
+    assert told["verdict"] == "broken" and line in told["mend"]
+    lab.write(LAB.replace('name = "real"', 'name = "real"\nrouter = "none"'))
+    lab("apply")
+    assert hop(lab, "router", 0)["seen"].endswith(f"it needs: {line}")
+    assert lab("status", "--json").json["guests"][0]["doors"][0]["now"] == "open on the LAN; the router is not asked"
+
+
+@pytest.mark.parametrize("speaks", ["pcp", "upnp"])
+def test_a_real_router(hosted: HostedLab, tmp_path: Path, miniupnpd: Path, speaks: str) -> None:
+    lab, world = hosted, hosted.world
+    lab.write(KERNEL)
+    with real(world, tmp_path, miniupnpd, "yes" if speaks == "pcp" else "no"):
+        lab("apply")
+        assert known(lab)["speaks"] == speaks
+        assert enters(lab).startswith("SSH-2.0")
+        assert hop(lab, "router", 0)["verdict"] == "fine"
+        if speaks == "upnp":
+            # It can be asked where a port leads: what another program changed there is seen.
+            question = {"router": "192.0.2.1", "source": "192.0.2.30", "do": "end", "port": 2220, "protocol": "TCP"}
+            world.run("other", sys.executable, "-m", "dacha.host.upnp", json.dumps(question))
+            assert not enters(lab).startswith("SSH-2.0")
+            assert hop(lab, "router", 1)["verdict"] == "broken"
+            lab("apply")
+            until(lambda: enters(lab).startswith("SSH-2.0"))
+        lab("door", "remove", "gauge", "ssh")
+        lab("apply")
+        assert enters(lab) in ("refused", "silent")
+        assert "2220" not in world.run("router", "nft", "list", "ruleset")
