@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from dacha.core.firewall import Packet, dropped_by
+from dacha.core.firewall import Packet, dropped_by, led_by
 
 RULES = """\
 table inet fw {
@@ -31,6 +31,15 @@ table inet fw {
     type filter hook input priority 0;
     tcp dport 2210 drop
   }
+}
+table ip other {
+  chain early {
+    type nat hook prerouting priority -150;
+    iifname "eth0" tcp dport 2220 dnat to 192.0.2.1:9
+    ip saddr @bad tcp dport 2221 redirect to :9
+  }
+  set bad { type ipv4_addr; }
+  chain late { type nat hook prerouting priority 0; tcp dport 2222 redirect to :9; }
 }
 table inet dacha_real {
   chain f { type filter hook forward priority 0; policy drop; }
@@ -79,3 +88,18 @@ def test_what_drops_a_packet_for_this_host(listing: Any) -> None:
     assert found is not None and found.shown_by() == "nft -a list chain inet fw i"
     assert dropped_by(listing, "input", packet(2211, "192.0.2.10"), "dacha_") is None
     assert dropped_by(listing, "output", packet(), "dacha_") is None
+
+
+@pytest.mark.parametrize(
+    ("asked", "chain"),
+    [
+        (packet(2220), "early"),
+        (packet(2220, iifname="eth1"), None),
+        (packet(2221), None),
+        (packet(2222), None),
+        (packet(2220, "2001:db8::10"), None),
+    ],
+)
+def test_what_leads_it_elsewhere_before_us(listing: Any, asked: Packet, chain: str | None) -> None:
+    found = led_by(listing, "prerouting", asked, "dacha_", -100)
+    assert (found.chain if found else None) == chain

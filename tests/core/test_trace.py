@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.evidence import OPEN, REFUSED, SILENT, Carried, Evidence, RouterSeen, Touch
-from dacha.core.trace import BROKEN, HOPS, broken, judge
+from dacha.cli.main import parser_for
+from dacha.core.evidence import OPEN, REFUSED, SILENT, Carried, Certificate, Evidence, RouterSeen, Touch
+from dacha.core.hop import BESIDE, HOPS
+from dacha.core.trace import broken, judge
 
 SSH = Touch(OPEN, True, "SSH-2.0-x")
 LINK = Carried("tap", True, True, True, "br", "br", True, True)
@@ -17,7 +20,8 @@ KERNEL = Evidence(
     guest="gauge", door="ssh", service="ssh", system="debian", port=22, way="kernel", origin="lan",
     place="192.0.2.10:2220", network="pier", since_s=600.0, booted="a prompt", carried=LINK, address="10.77.4.20",
     hardware="02:00:00:00:00:20", answered=("02:00:00:00:00:20",), route=("br", "br"), direct=SSH, key=True,
-    reply=SSH, rule="there", forwarding=True, lan_address="192.0.2.10", through=SSH,
+    reply=SSH, rule="there", forwarding=True, lan_address="192.0.2.10", through=SSH, size=1500, sizes=(576, 1500),
+    led=("10.77.4.20", 22), name="gauge.saltmarsh.internal", name_server="10.77.4.1", named=("10.77.4.20",),
 )  # fmt: skip
 ROUTER = RouterSeen("192.0.2.1", "pcp", "203.0.113.7", 2220, "there", by_hand="outside port 2220, TCP, to 192.0.2.10")
 OUTSIDE = KERNEL._replace(origin="outside", router=ROUTER)
@@ -30,9 +34,10 @@ def named(e: Evidence) -> str | None:
 
 
 def test_a_way_that_works_has_no_broken_hop() -> None:
-    assert named(KERNEL) is None and named(USER) is None
-    assert [h.name for h in judge(KERNEL)] == [n for n in HOPS if n not in ("forward", "router", "outside-address")]
-    assert named(OUTSIDE) is None and [h.name for h in judge(OUTSIDE)] == [n for n in HOPS if n != "forward"]
+    assert named(KERNEL) is None and named(USER) is None and named(OUTSIDE) is None
+    seldom = ("forward", "security", "certificate")
+    assert [h.name for h in judge(OUTSIDE)] == [n for n in HOPS if n not in seldom]
+    assert [h.name for h in judge(KERNEL)] == [n for n in HOPS if n not in (*seldom, "router", "outside-address")]
     assert [h.name for h in judge(USER)][4:6] == ["forward", "service"]
 
 
@@ -101,6 +106,59 @@ def test_what_the_router_does(change: dict[str, Any], hop: str | None, words: st
     assert stop is None or words in f"{stop.seen} {stop.means} {stop.mend}"
 
 
+SHOWN = Certificate("charts.saltmarsh.internal", "TLSv1.3", 0.0, 2000.0, True)
+
+
+@pytest.mark.parametrize(
+    "change, hop, words",
+    [
+        ({"sizes": (576, 1280)}, "size", "packets of 1500 bytes vanish, 1280 come through"),
+        ({"sizes": ()}, None, ""),
+        ({"led": ("127.0.0.1", 9)}, "door-rule", "is led to 127.0.0.1, port 9"),
+        ({"led": None}, None, ""),
+        ({"certificate": SHOWN, "now": 1000.0}, None, ""),
+    ],
+)
+def test_what_else_breaks_a_way(change: dict[str, Any], hop: str | None, words: str) -> None:
+    stop = broken(judge(KERNEL._replace(**change)))
+    assert (stop.name if stop else None) == hop
+    assert stop is None or words in stop.seen
+
+
+@pytest.mark.parametrize(
+    "change, hop, words",
+    [
+        ({"named": None, "caretaker": False}, "names", "the caretaker, which answers for names, does not run"),
+        ({"named": ("10.77.4.99",)}, "names", "is 10.77.4.99 there, not 10.77.4.20"),
+        ({"certificate": SHOWN, "now": 3000.0 + 86400}, "certificate", "expired"),
+        ({"certificate": SHOWN, "now": -5.0}, "certificate", "not valid yet"),
+        ({"service": "rdp", "direct": Touch(OPEN, True, "RDP, old security")}, "security", "old security only"),
+        ({"service": "vnc", "origin": "outside"}, "security", "vnc from outside is not encrypted"),
+    ],
+)
+def test_what_is_wrong_beside_the_way_breaks_nothing(change: dict[str, Any], hop: str, words: str) -> None:
+    hops = judge(KERNEL._replace(**change))
+    assert broken(hops) is None
+    (beside,) = [h for h in hops if h.verdict == BESIDE]
+    assert beside.name == hop and words in f"{beside.seen} {beside.means}" and beside.mend
+
+
+def test_every_mend_that_is_a_command_can_be_typed() -> None:
+    """What trace tells people to type is taken by the program's own parser."""
+    cannot = KERNEL._replace(lab_error=("x", ""), not_applied="x", panic="x", address=None, admitted=False, asker="::1")
+    mends = [
+        h.mend for e in (cannot, KERNEL._replace(state="off"), KERNEL._replace(status="io-error")) for h in judge(e)
+    ]
+    mends += [h.mend for h in judge(KERNEL._replace(state="paused", through=None, direct=Touch(SILENT)))]
+    mends += [h.mend for h in judge(KERNEL._replace(direct=Touch(REFUSED), through=None, elsewhere=(2222,)))]
+    mends += [h.mend for h in judge(USER._replace(forward=False, held_by="x"))]
+    mends += [h.mend for h in judge(KERNEL._replace(seen_address="10.77.4.9", answered=(), direct=None, through=None))]
+    typed = [m for mend in mends for m in re.findall(r"dacha [^\n;,(]+", mend) if "…" not in m]
+    assert len(typed) > 8
+    for command in typed:
+        words = command.replace(" PORT", " 22").split()[1:]
+        parser_for(words[0]).parse_args(words[1 : words.index("then:") if "then:" in words else None])
+
+
 def test_a_silent_door_is_broken_somewhere() -> None:
-    hops = judge(KERNEL._replace(through=Touch(SILENT)))
-    assert hops[-1].verdict == BROKEN and named(KERNEL._replace(through=Touch(SILENT))) == "door"
+    assert named(KERNEL._replace(through=Touch(SILENT))) == "door"

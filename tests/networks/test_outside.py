@@ -17,7 +17,7 @@ from typing import Any
 
 import pytest
 
-from tests.networks.world import HostedLab, World
+from tests.networks.world import HostedLab, World, begin_router, end_router
 
 LAB = """\
 [lab]
@@ -56,18 +56,13 @@ deny 0-65535 0.0.0.0/0 0-65535
 
 
 @contextmanager
-def simulated(world: World, *options: str) -> Iterator[Any]:
+def simulated(world: World, *options: str) -> Iterator[None]:
     """The router that ships with Dacha, on the world's router."""
-    places = ("--inside", "192.0.2.1", "--outside", "198.51.100.1")
-    command = world.inside("router", sys.executable, "-m", "dacha.demo.router", *places, *options)
-    router = subprocess.Popen(command, stdout=subprocess.PIPE)
-    assert router.stdout
-    assert b"is there" in router.stdout.readline()
+    router = begin_router(world, *options)
     try:
-        yield router
+        yield
     finally:
-        router.send_signal(signal.SIGTERM)
-        assert router.wait(10) == 0
+        end_router(router)
 
 
 @contextmanager

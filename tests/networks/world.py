@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -102,6 +103,21 @@ class World:
         for name in (*MACHINES, "switch", "outside"):
             subprocess.run(["ip", "netns", "delete", self.name(name)], check=False, capture_output=True)
         shutil.rmtree(Path("/etc/netns") / self.name("host"), ignore_errors=True)
+
+
+def begin_router(world: World, *options: str) -> subprocess.Popen[bytes]:
+    """Dacha's simulated router, on the world's router."""
+    places = ("--inside", "192.0.2.1", "--outside", "198.51.100.1")
+    command = world.inside("router", sys.executable, "-m", "dacha.demo.router", *places, *options)
+    router = subprocess.Popen(command, stdout=subprocess.PIPE)
+    assert router.stdout
+    assert b"is there" in router.stdout.readline()
+    return router
+
+
+def end_router(router: subprocess.Popen[bytes]) -> None:
+    router.terminate()
+    assert router.wait(10) == 0
 
 
 class HostedLab(Lab):

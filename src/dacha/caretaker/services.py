@@ -5,6 +5,7 @@ from __future__ import annotations
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
+from dacha.core.identity import domain_of
 from dacha.core.kernel_plan import BridgeLink, KernelPlan
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan
@@ -25,18 +26,13 @@ class Served(NamedTuple):
     admitted: tuple[Subnet, ...]
 
 
-def domain_of(lab: Lab) -> str:
-    """The lab's domain, under the name that is reserved for private use."""
-    return f"{lab.name}.internal"
-
-
 def zone_of(lab: Lab, plan: Plan) -> Zone:
     """Every guest's name with all its planned addresses, on whatever network they are."""
     names: dict[str, list[Address]] = {}
     for guest in lab.guests:
         names[guest] = [a for x in plan.adapters_of(guest) for a in (x.address, x.address6) if a]
     subnets = [s for n in plan.networks.values() if n.kind != "bridge" for s in (n.subnet, n.subnet6) if s]
-    return Zone(domain_of(lab), names, subnets)
+    return Zone(domain_of(lab.name), names, subnets)
 
 
 def served(lab: Lab, plan: Plan, kernel: KernelPlan) -> list[Served]:
@@ -55,7 +51,7 @@ def served(lab: Lab, plan: Plan, kernel: KernelPlan) -> list[Served]:
                 # A network without a way out has no router either: a guest with a second adapter would lose its own.
                 router=net.gateway if net.kind == "nat" and not net.isolated else None,
                 name_servers=servers,
-                domain=domain_of(lab),
+                domain=domain_of(lab.name),
                 reservations=_reservations(plan, net.name),
                 dynamic=lab.networks[net.name].dynamic,
             )
@@ -72,9 +68,9 @@ def _ip6(lab: Lab, plan: Plan, bridge: BridgeLink) -> tuple[Scope6 | None, Adver
     servers = tuple(a for a in net.name_servers if isinstance(a, IPv6Address)) or (net.gateway6,)
     mine = [a for a in plan.adapters.values() if a.network == net.name and a.address6]
     reserved = {bytes.fromhex(a.hardware_address.replace(":", "")): a.address6 for a in mine if a.address6}
-    scope = Scope6(net.subnet6, identifier_of(hardware), reserved, servers, domain_of(lab))
+    scope = Scope6(net.subnet6, identifier_of(hardware), reserved, servers, domain_of(lab.name))
     way_out = net.kind == "nat" and not net.isolated
-    return scope, Advertisement(net.subnet6, way_out, servers, domain_of(lab), hardware)
+    return scope, Advertisement(net.subnet6, way_out, servers, domain_of(lab.name), hardware)
 
 
 def _reservations(plan: Plan, network: str) -> dict[bytes, Reservation]:

@@ -99,7 +99,7 @@ def _table(ws: Any, rows: list[Any], shown: list[str], together: bool) -> None:
     body, last = [], ""
     for row in rows:
         cells = [_text(row.cells[p]) for p in columns]
-        if OUTSIDE in columns and LAN in columns and row.cells[OUTSIDE].why == row.cells[LAN].why:
+        if OUTSIDE in columns and LAN in columns and _no_further(row.cells[OUTSIDE], row.cells[LAN]):
             cells[columns.index(OUTSIDE)] = "no"  # what is not even on the LAN needs no reason of its own
         if together:
             cells[1:1] = _grouped(ws, row, networks)
@@ -108,6 +108,10 @@ def _table(ws: Any, rows: list[Any], shown: list[str], together: bool) -> None:
         body.append((name, row.service, f"{row.to}{'' if row.protocol == 'tcp' else ' ' + row.protocol}", *cells))
     shade = output.DIM
     output.table(("GUEST", "SERVICE", "PORT", *titles), body, lambda n, cell: shade if cell.startswith("no") else None)
+
+
+def _no_further(outside: Any, lan: Any) -> bool:
+    return not outside.ways and outside.why == lan.why
 
 
 def _grouped(ws: Any, row: Any, networks: list[str]) -> list[str]:

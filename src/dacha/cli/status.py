@@ -56,6 +56,7 @@ def run_status(args: argparse.Namespace) -> int:
 
 def _print(ws: Any, status: Any) -> None:
     from dacha.core.changes import LIVE
+    from dacha.engine.status import ON_LAN
 
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
     on = sum(g.seen.running for g in status.guests)
@@ -93,7 +94,11 @@ def _print(ws: Any, status: Any) -> None:
     if silent:
         output.say()
         for d in silent:
-            output.say(f"door {d.plan.door.guest} {d.plan.door.name} does not answer: {d.now}")
+            name = f"{d.plan.door.guest} {d.plan.door.name}"
+            if d.now.startswith(ON_LAN):
+                output.say(f"door {name} cannot be entered from outside: dacha trace {name}")
+            else:
+                output.say(f"door {name} does not answer: {d.now}")
     if status.exposed:
         output.say()
         output.say(

@@ -30,6 +30,7 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
 def run_trace(args: argparse.Namespace) -> int:
     from dacha.core.door_plan import ORIGIN_WORDS
     from dacha.core.door_plan import place as written
+    from dacha.core.hop import BESIDE
     from dacha.core.trace import broken, judge
     from dacha.engine.tracing import Asked, gather
     from dacha.engine.workspace import load
@@ -56,7 +57,8 @@ def run_trace(args: argparse.Namespace) -> int:
             "from": origin,
             "place": evidence.place,
         }
-        output.emit_json(head | {"works": stop is None, "broken": stop.name if stop else None,
+        beside = [h.name for h in hops if h.verdict == BESIDE]
+        output.emit_json(head | {"works": stop is None, "broken": stop.name if stop else None, "beside": beside,
                                  "hops": [h._asdict() for h in shown]})  # fmt: skip
         return 1 if stop else 0
     inside = written(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
@@ -67,7 +69,7 @@ def run_trace(args: argparse.Namespace) -> int:
     for hop in shown:
         _show(hop)
     if stop and len(shown) < len(hops):
-        from dacha.core.trace import HOPS
+        from dacha.core.hop import HOPS
 
         rest = ", ".join(HOPS[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
@@ -75,12 +77,12 @@ def run_trace(args: argparse.Namespace) -> int:
 
 
 def _show(hop: Any) -> None:
-    from dacha.core.trace import BROKEN, FINE, HOPS
+    from dacha.core.hop import BESIDE, BROKEN, FINE, HOPS
 
-    word = {BROKEN: "BROKEN", FINE: "fine"}.get(hop.verdict, "?")
+    word = {BROKEN: "BROKEN", FINE: "fine", BESIDE: "beside"}.get(hop.verdict, "?")
     shade = {BROKEN: output.BAD, FINE: output.GOOD}.get(hop.verdict, output.DIM)
     output.say(f"  {output.paint(f'{word:<6}', shade)}   {HOPS[hop.name]:<12} {hop.seen}")
-    if hop.verdict == BROKEN:
+    if hop.verdict in (BROKEN, BESIDE):
         for label, text in (("means", hop.means), ("mend", hop.mend)):
             for n, line in enumerate(text.splitlines()):
                 output.say(f"           {label if n == 0 else '':<12} {line}")

@@ -8,11 +8,25 @@ OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "s
 
 
 class Touch(NamedTuple):
-    """What came of connecting to a port: `how` it went, and what the service said where it was open."""
+    """What came of connecting to a port: `how` it went, and what the service said where it was open; from which port
+    of ours, and how large (bytes, with headers) the packets of that connection may be."""
 
     how: str
     ok: bool = False
     seen: str = ""
+    source_port: int = 0
+    largest: int = 0
+
+
+class Certificate(NamedTuple):
+    """A TLS certificate: whom it names, the protocol's version, from and until when it holds (Unix seconds), and
+    whether it is signed by itself."""
+
+    name: str
+    version: str
+    begins: float
+    ends: float
+    own: bool
 
 
 class Carried(NamedTuple):
@@ -33,7 +47,8 @@ class RouterSeen(NamedTuple):
     address that it told, and what is wrong with asking it.
 
     `mapped` is what it does with the outside `port`: "there", "forgotten", "lapsed", "missing", or where it leads
-    instead; None when that is not known. `hairpin` is what came of entering at the outside address from this side.
+    instead; None when that is not known. It is `shut` when it took questions once and refuses them now. `hairpin` is
+    what came of entering at the outside address from this side.
     """
 
     router: str = ""
@@ -43,6 +58,7 @@ class RouterSeen(NamedTuple):
     mapped: str | None = None
     trouble: str = ""
     there: bool | None = None
+    shut: bool = False
     by_hand: str = ""
     above: str | None = None
     hairpin: Touch | None = None
@@ -94,4 +110,13 @@ class Evidence(NamedTuple):
     lan_address: str | None = None
     through: Touch | None = None
     router: RouterSeen | None = None
+    size: int = 0  # of a packet that the connection may send, and which sizes come back
+    sizes: tuple[int, ...] | None = None
+    taken: tuple[str, str] | None = None  # what leads it elsewhere first, and the command that shows that
+    led: tuple[str, int] | None = None  # where the kernel led our own connection
+    certificate: Certificate | None = None
+    now: float = 0.0
+    name: str = ""  # the guest's in the lab's domain, whom we asked for it, and what that said
+    name_server: str = ""
+    named: tuple[str, ...] | None = None
     untold: str = ""  # why some of it could not be asked

@@ -1,4 +1,4 @@
-"""Which rule of this host's firewall drops a new connection, told from the ruleset as nft lists it.
+"""Which rule of this host's firewall drops a new connection or leads it elsewhere, told from what nft lists.
 
 The form is that of libnftables-json(5).
 
@@ -31,8 +31,8 @@ class Packet(NamedTuple):
     dnat: bool = False
 
 
-class Drop(NamedTuple):
-    """What drops the packet: the chain, and its rule's handle or (None) its policy."""
+class Culprit(NamedTuple):
+    """What drops the packet or leads it elsewhere: the chain, and its rule's handle or (None) its policy."""
 
     family: str
     table: str
@@ -60,7 +60,7 @@ class _Chains:
                 self.rules.setdefault((rule["family"], rule["table"], rule["chain"]), []).append(rule)
 
 
-def dropped_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str) -> Drop | None:
+def dropped_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str) -> Culprit | None:
     """The first thing at a hook that surely drops the packet; None when nothing surely does. Tables whose name begins
     with `own` are left out."""
     chains = _Chains(listing)
@@ -73,9 +73,24 @@ def dropped_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str) 
         verdict, rule, doubt = _walk(chains, where, packet, 0)
         if verdict == "drop" and not doubt:
             place = rule[1] if rule else where
-            return Drop(place[0], place[1], place[2], rule[0] if rule else None)
+            return Culprit(place[0], place[1], place[2], rule[0] if rule else None)
         if verdict is None and chain.get("policy") == "drop" and not doubt:
-            return Drop(where[0], where[1], where[2], None)
+            return Culprit(*where, None)
+    return None
+
+
+def led_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str, before: int) -> Culprit | None:
+    """The first rule at a hook that surely gives the connection another destination, in a chain of a priority less than
+    `before`; None when nothing surely does."""
+    chains = _Chains(listing)
+    at_hook = [c for c in chains.base if c["hook"] == hook and c.get("type") == "nat" and c.get("prio", 0) < before]
+    for chain in sorted(at_hook, key=lambda c: c.get("prio", 0)):
+        where = (chain["family"], chain["table"], chain["name"])
+        if chain["table"].startswith(own) or chain["family"] not in _FAMILIES[packet.version]:
+            continue
+        verdict, rule, doubt = _walk(chains, where, packet, 0)
+        if verdict == "led" and rule and not doubt:
+            return Culprit(*rule[1], rule[0])
     return None
 
 
@@ -84,8 +99,8 @@ _Outcome = tuple[str | None, tuple[int, _Where] | None, bool]
 
 
 def _walk(chains: _Chains, where: _Where, packet: Packet, depth: int) -> _Outcome:
-    """accept, drop or None (it falls through), the rule that said so, and whether a doubtful rule before it may have
-    let the packet by. (One that may have dropped it takes nothing from a later drop.)"""
+    """accept, drop, led or None (it falls through), the rule that said so, and whether a doubtful rule before it may
+    have let the packet by. (One that may have dropped it takes nothing from a later drop.)"""
     doubt = False
     for rule in chains.rules.get(where, ()) if depth < _DEEPEST else ():
         matches, verdict, target = _read(rule.get("expr", ()), packet)
@@ -122,6 +137,8 @@ def _read(expressions: Iterable[Mapping[str, Any]], packet: Packet) -> tuple[boo
             return matches, "accept", ""
         elif "drop" in e or "reject" in e:
             return matches, "drop", ""
+        elif "dnat" in e or "redirect" in e:
+            return matches, "led", ""
         elif "return" in e:
             return matches, "return", ""
         elif "jump" in e or "goto" in e:

@@ -19,6 +19,11 @@ def hardware_address(lab: str, guest: str, index: int) -> str:
     return ":".join(f"{b:02x}" for b in (0x02, *digest[:5]))
 
 
+def domain_of(lab: str) -> str:
+    """The lab's domain, under the name that is reserved for private use."""
+    return f"{lab}.internal"
+
+
 def local_prefix(lab: str, network: str) -> IPv6Network:
     """The IPv6 prefix of a network that was given none: a unique local one (RFC 4193 section 3.2). Its global number
     follows from the lab's name, so that it stays; two labs of other names have another."""
@@ -38,7 +43,7 @@ def machine_uuid(lab: str, guest: str) -> str:
 
 def host_name(lab: str, guest: str) -> str:
     """The guest's full name: GUEST.LAB.internal (the domain ICANN reserved for private use)."""
-    return f"{guest}.{lab}.internal"
+    return f"{guest}.{domain_of(lab)}"
 
 
 def link_name(lab: str, *parts: str) -> str:

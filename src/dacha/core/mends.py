@@ -41,3 +41,10 @@ def to_admit(port: int, system: str) -> str:
     """How to let a port through the firewall of a guest of this family."""
     text = _FIREWALLS.get(system) or _FIREWALLS["linux"]
     return text.format(port=port)
+
+
+def to_protect(system: str) -> str:
+    """How to let an RDP server take protected connections only."""
+    if system == "windows":
+        return "Settings, System, Remote Desktop: require Network Level Authentication"
+    return "in /etc/xrdp/xrdp.ini set security_layer=tls, and restart xrdp"

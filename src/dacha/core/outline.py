@@ -78,5 +78,5 @@ def _entry(door: DoorPlan, lan: IPv4Address | None, known: Known, now: float) ->
     if origin == OUTSIDE:
         mapping = known.of(door.door.guest, door.door.name, now)
         port = mapping.outside_port if mapping else door.door.outside_port or at[1]
-        router = place(known.address or ROUTER, port) if mapping else f"{ROUTER}: not led in"
+        router = place(known.address or ROUTER, port) if mapping else "not led in"
     return Entry(origin, place(*at), f"{door.door.name} {door.door.to}", router)

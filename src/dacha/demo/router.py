@@ -10,6 +10,7 @@ import argparse
 import asyncio
 import contextlib
 import signal
+import socket
 import sys
 import time
 from collections.abc import Coroutine
@@ -205,7 +206,12 @@ async def serve(router: Router, inside: str) -> None:
     loop, ending = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, ending.set)
-    await loop.create_datagram_endpoint(lambda: _Asked(router), (inside, pcp.SERVER_PORT))
+    asked, _ = await loop.create_datagram_endpoint(lambda: _Asked(router), (inside, pcp.SERVER_PORT))
+    if not IPv4Address(inside).is_loopback:
+        # Whoever was granted something by an earlier one hears that it is gone (RFC 6887 section 14.1.1).
+        link: socket.socket = asked.get_extra_info("socket")
+        link.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(inside))
+        asked.sendto(pcp.encode_response(pcp.Response(pcp.SUCCESS, 0, 0)), ("224.0.0.1", pcp.CLIENT_PORT))
     sys.stdout.write("the simulated router is there\n")
     sys.stdout.flush()
     while not ending.is_set():

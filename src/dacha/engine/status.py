@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 # A door of a guest that came up this recently may simply not be there yet.
 BOOTING_S = 300.0
-BY_HAND = "by hand"
+BY_HAND, ON_LAN = "by hand", "open on the LAN"
 
 
 class DoorRow(NamedTuple):
@@ -184,13 +184,13 @@ def _led_in(row: DoorRow, router: Known) -> DoorRow:
     if mapping:
         row = row._replace(origin="outside", place=f"outside {router.address or 'router'}:{mapping.outside_port}")
         above = behind(router.address)
-        return row._replace(ok=False, now=f"a NAT above the router: {above}") if row.ok and above else row
+        return row._replace(ok=False, now=f"{ON_LAN}; a NAT above the router: {above}") if row.ok and above else row
     if not row.ok:
         return row
     why = router.why_not(door.guest, door.name)
     if why == BY_HAND:
-        return row._replace(now="open on the LAN; the router is not asked")
-    return row._replace(ok=False, now=f"open on the LAN; the router: {why or 'was not asked yet: dacha apply'}")
+        return row._replace(now=f"{ON_LAN}; the router is not asked")
+    return row._replace(ok=False, now=f"{ON_LAN}; the router: {why or 'was not asked yet: dacha apply'}")
 
 
 def _trouble(verdict: Verdict, young: bool) -> str:

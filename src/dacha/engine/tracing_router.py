@@ -39,7 +39,10 @@ def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
     try:
         mapped = _mapped(known, granted, mine[0], there, now)
     except NoError as e:
-        return seen._replace(trouble=e.what, there=_is_there(there[0]), mapped="there" if granted else None)
+        shut = e.what == router.SHUT
+        return seen._replace(
+            trouble=e.what, there=shut or _is_there(there[0]), shut=shut, mapped="there" if granted else None
+        )
     if mapped == "missing":
         seen = seen._replace(trouble=known.why_not(*key))
     if mapped == "there" and known.address and door.door.protocol == "tcp":

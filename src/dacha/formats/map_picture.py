@@ -17,7 +17,7 @@ from dacha.core.reach import HOST, LAN, OUTSIDE
 ROW, GAP, WIDTH, TOP = 0.30, 0.52, 12.8, 0.75
 # A network's box ends this much above the next row, and the next box begins so much after it.
 INSET, BETWEEN = 0.12, 0.12
-OUTSIDE_X, LAN_X, HOST_X, GUESTS_X = (0.25, 1.65), (2.05, 4.05), (4.45, 6.85), (8.05, 12.55)
+OUTSIDE_X, LAN_X, HOST_X, GUESTS_X = (0.25, 2.15), (2.55, 4.05), (4.45, 6.85), (8.05, 12.55)
 PAPER, INK, PALE, FAINT = "#fbfaf6", "#22261f", "#6b7064", "#d9d6cb"
 FROM_OUTSIDE, FROM_LAN, FROM_HOST = "#8b2f4a", "#9a5b13", "#1f6f8b"
 # Where a door's line begins and what colour it has, by the place that it is entered from.
@@ -76,7 +76,7 @@ def _band(pen: _Pen, band: Band, top: float) -> float:
             begin, color = BEGINS[entry.origin]
             pen.arrow(begin, left + 0.22, y, color)
             if entry.router:
-                pen.label(LAN_X[0] + 0.12, y, entry.router, color, right=False)
+                pen.label(OUTSIDE_X[0] + 0.12, y, entry.router, color, right=False)
             own = entry.origin == HOST
             pen.label(HOST_X[1] - 0.12 if own else HOST_X[0] + 0.12, y, entry.at, color, right=own)
             pen.text(right - 0.12, y, entry.to, color=color, right=True)

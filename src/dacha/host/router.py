@@ -21,6 +21,7 @@ from dacha.wire import nat_pmp, pcp
 
 # Asked again after these seconds, doubled as RFC 6886 section 3.1 does; then given up.
 AGAIN_S, PATIENCE_S = 0.25, 1.75
+SHUT = "it does not take such questions"
 T = TypeVar("T")
 
 
@@ -78,7 +79,7 @@ def _ask(router: str, source: str, data: bytes, read: Callable[[bytes], T | None
                         if found is not None:
                             return found
         except ConnectionRefusedError:
-            raise NoError("it does not take such questions") from None
+            raise NoError(SHUT) from None
         except OSError as e:
             raise NoError(e.strerror or str(e)) from e
     raise NoError("it does not answer")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import selectors
 import socket
@@ -18,6 +19,8 @@ from dacha.wire.probes import Probe, probe_for
 # linux/in.h, linux/in6.h, linux/errqueue.h: where an error came from is told beside it.
 _IP_RECVERR, _IPV6_RECVERR, _MSG_ERRQUEUE = 11, 25, 0x2000
 _ORIGIN_LOCAL = 1
+# linux/tcp.h, tcp_info: the first bit of its options is this one's, which then is in every packet (RFC 7323).
+_TIMESTAMPS = 12
 
 
 def touch(address: str, port: int, probe: Probe, timeout_s: float, source: str | None = None) -> Touch:
@@ -27,30 +30,45 @@ def touch(address: str, port: int, probe: Probe, timeout_s: float, source: str |
     with socket.socket(socket.AF_INET6 if six else socket.AF_INET, socket.SOCK_STREAM) as s:
         s.setsockopt(*(socket.IPPROTO_IPV6, _IPV6_RECVERR, 1) if six else (socket.IPPROTO_IP, _IP_RECVERR, 1))
         s.settimeout(timeout_s)
+        ours = 0
         try:
-            if source:
-                s.bind((source, 0))
+            s.bind((source or "", 0))
+            ours = s.getsockname()[1]
             s.connect((address, port))
         except TimeoutError:
-            return Touch(SILENT)
+            return Touch(SILENT, source_port=ours)
         except OSError as e:
-            return _refusal(s, e)
-        try:
-            if probe.greeting:
-                s.sendall(probe.greeting)
-            while (left := deadline - time.monotonic()) > 0:
-                s.settimeout(left)
-                data = s.recv(4096)
-                verdict = probe.receive(data) if data else probe.closed()
-                if verdict:
-                    return Touch(OPEN, verdict.ok, verdict.seen)
-        except TimeoutError:
-            pass
-        except ConnectionResetError:
-            return Touch(OPEN, False, "closes at once")
-        except OSError as e:
-            return Touch(OPEN, False, e.strerror or str(e))
-        return Touch(OPEN, False, "no answer")
+            return _refusal(s, e)._replace(source_port=ours)
+        return _hear(s, probe, deadline)._replace(source_port=ours, largest=_largest(s, six=six))
+
+
+def _largest(s: socket.socket, *, six: bool) -> int:
+    """How large a packet of this connection may be, headers included: both ends have said so by now."""
+    with contextlib.suppress(OSError):
+        options = s.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, 8)[5]
+        headers = (60 if six else 40) + (_TIMESTAMPS if options & 1 else 0)
+        return s.getsockopt(socket.IPPROTO_TCP, socket.TCP_MAXSEG) + headers
+    return 0
+
+
+def _hear(s: socket.socket, probe: Probe, deadline: float) -> Touch:
+    """What the service says of itself."""
+    try:
+        if probe.greeting:
+            s.sendall(probe.greeting)
+        while (left := deadline - time.monotonic()) > 0:
+            s.settimeout(left)
+            data = s.recv(4096)
+            verdict = probe.receive(data) if data else probe.closed()
+            if verdict:
+                return Touch(OPEN, verdict.ok, verdict.seen)
+    except TimeoutError:
+        pass
+    except ConnectionResetError:
+        return Touch(OPEN, False, "closes at once")
+    except OSError as e:
+        return Touch(OPEN, False, e.strerror or str(e))
+    return Touch(OPEN, False, "no answer")
 
 
 def _refusal(s: socket.socket, error: OSError) -> Touch:
