@@ -6,7 +6,10 @@ from __future__ import annotations
 
 import json
 import os
+import pty
 import signal
+import subprocess
+import termios
 import time
 import tomllib
 from pathlib import Path
@@ -14,6 +17,7 @@ from typing import Any
 
 from dacha.core.identity import link_name
 from dacha.hypervisor.qmp import Qmp
+from tests.conftest import PROGRAM
 from tests.networks.test_kernel_nat import on_console
 from tests.networks.world import HostedLab, begin_router, end_router
 
@@ -44,6 +48,18 @@ memory = "32 MiB"
 disk = [{ size = "1 MiB" }]
 adapter = [{ network = "pier", address = "dynamic" }]
 door.ssh = { from = "lan", port = 2230 }
+"""
+ON_LAN = """\
+[lab]
+name = "real"
+[network.quay]
+kind = "bridge"
+interface = "eth0"
+subnet = "192.0.2.0/24"
+[guest.gauge]
+@BOOT@
+adapter = [{ network = "quay", address = "192.0.2.40" }]
+door.ssh = { from = "lan" }
 """
 BRIDGE, TAP = link_name("real", "network", "pier"), link_name("real", "guest", "gauge", "0")
 WORDS = {
@@ -234,3 +250,55 @@ def test_a_port_is_asked_from_anywhere_without_a_lab(hosted: HostedLab) -> None:
     finally:
         service.kill()
         service.wait()
+
+
+def test_without_privileges_it_says_what_it_could_not_look_at_and_goes_on(hosted: HostedLab) -> None:
+    lab = hosted
+    lab.write(LAB.partition("[guest.charts]")[0].replace("door.more", "#"))
+    lab("apply")
+    nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "--"]
+    places = [lab.folder, lab.folder / "state", Path(lab.env["DACHA_RUN"]), *(lab.folder / "state").rglob("*")]
+    for place in (*places, *Path(lab.env["DACHA_RUN"]).rglob("*")):
+        os.chown(place, 65534, 65534)
+    lab.folder.parent.chmod(0o755)
+    lab.folder.parent.parent.chmod(0o755)
+    said = lab.without(nobody, "trace", "gauge", "ssh", "--json", code=0).json
+    verdicts = {h["name"]: (h["verdict"], h["seen"]) for h in said["hops"]}
+    assert {n for n, (v, seen) in verdicts.items() if seen == "it takes root to look at"} >= {"adapter", "door-rule"}
+    assert verdicts["protocol"][0] == verdicts["key"][0] == verdicts["door"][0] == "fine"
+
+
+def test_interrupted_it_ends_at_once_and_leaves_the_terminal_clean(hosted: HostedLab) -> None:
+    lab = hosted
+    lab.write(LAB.partition("[guest.charts]")[0])
+    lab("apply", "--no-wait")
+    os.kill(lab.pid("gauge"), signal.SIGSTOP)
+    outer, inner = pty.openpty()
+    before = termios.tcgetattr(inner)
+    child = subprocess.Popen(
+        lab.world.inside("host", PROGRAM, "trace", "gauge"), cwd=lab.folder, env=lab.env,
+        stdin=inner, stdout=inner, stderr=inner, start_new_session=True,
+        preexec_fn=lambda: __import__("fcntl").ioctl(0, termios.TIOCSCTTY, 0),
+    )  # fmt: skip
+    # It asks the guest's monitor, which holds still: so it is in the middle of its questions.
+    deadline = time.monotonic() + 20
+    while len(list(Path(f"/proc/{child.pid}/task").iterdir())) < 5:
+        assert time.monotonic() < deadline and child.poll() is None
+    os.write(outer, b"\x03")
+    began = time.monotonic()
+    assert child.wait(10) == 130 and time.monotonic() - began < 5
+    said = os.read(outer, 65536).decode()
+    assert "interrupted" in said and "Traceback" not in said and termios.tcgetattr(inner) == before
+    os.kill(lab.pid("gauge"), signal.SIGCONT)
+    os.close(outer)
+    os.close(inner)
+
+
+def test_a_wireless_uplink_is_named(hosted: HostedLab) -> None:
+    """An adapter of the host that looks wireless to it, as a bridge network's uplink."""
+    lab = hosted
+    lab.write(ON_LAN)
+    wireless = 'mount -t tmpfs none /sys/class/net && mkdir -p /sys/class/net/eth0/phy80211 && exec "$@"'
+    said = lab.without(["unshare", "-m", "sh", "-c", wireless, "sh"], "trace", "gauge", "--json", code=1).json
+    assert said["broken"] == "lab-file" and "eth0 is wireless" in said["hops"][0]["seen"]
+    assert "a wired adapter" in said["hops"][0]["mend"]

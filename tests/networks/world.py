@@ -130,6 +130,6 @@ class HostedLab(Lab):
     def __call__(self, *arguments: str, **options: Any) -> Run:
         return super().__call__(*arguments, prefix=self.world.inside("host"), **options)
 
-    def without(self, prefix: list[str], *arguments: str) -> Run:
-        """`dacha` on the host behind another command that takes something away from it; it must refuse with code 3."""
-        return super().__call__(*arguments, prefix=[*self.world.inside("host"), *prefix], code=3)
+    def without(self, prefix: list[str], *arguments: str, code: int | None = 3) -> Run:
+        """`dacha` on the host behind another command that takes something away from it; by default it must refuse."""
+        return super().__call__(*arguments, prefix=[*self.world.inside("host"), *prefix], code=code)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address, ip_address
 from typing import Any, NamedTuple
 
@@ -34,6 +35,8 @@ from dacha.wire.probes import probe_for
 
 # One question's limit. All are asked at once, so that a trace takes little longer than its slowest.
 ASK_S, ARP_S, AGENT_S, ECHO_S, NAME_S = 2.0, 0.5, 0.5, 0.6, 1.0
+# All questions of one round together; there are two, so that nothing can make a trace take longer than 8 s.
+ROUND_S = 3.8
 # Smaller packets that are tried where large ones vanish: a tunnel's, IPv6's least, IPv4's least (RFC 8200, RFC 791).
 SIZES = (1400, 1280, 576)
 # Where a service may be instead, when its own port is shut: low ports, and usual other ones.
@@ -172,16 +175,21 @@ def _place(door: DoorPlan, origin: str) -> tuple[str, int] | None:
 
 
 def _all(questions: dict[str, Callable[[], Any]]) -> dict[str, Any]:
-    """The answers to questions asked at once; None for one that failed."""
+    """The answers to questions asked at once; None for one that failed, or has none when the time is over."""
+    told: dict[str, Any] = dict.fromkeys(questions)
 
-    def safely(question: Callable[[], Any]) -> Any:
-        try:
-            return question()
-        except (DachaError, OSError):
-            return None
+    def ask(name: str, question: Callable[[], Any]) -> None:
+        with contextlib.suppress(DachaError, OSError):
+            told[name] = question()
 
-    with ThreadPoolExecutor(max(1, len(questions))) as pool:
-        return dict(zip(questions, pool.map(safely, questions.values()), strict=True))
+    # Nobody waits for these at the end: a trace that is interrupted ends at once.
+    asked = [threading.Thread(target=ask, args=one, daemon=True) for one in questions.items()]
+    for thread in asked:
+        thread.start()
+    until = time.monotonic() + ROUND_S
+    for thread in asked:
+        thread.join(max(0.0, until - time.monotonic()))
+    return dict(told)
 
 
 def _lab_error(ws: Workspace) -> tuple[str, str] | None:
