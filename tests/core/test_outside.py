@@ -8,7 +8,7 @@ import pytest
 
 from dacha.core.outside import UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, next_look, wanted
 from dacha.core.plan import make_plan
-from dacha.core.reach import Ground, reach
+from dacha.core.reach import Ground, never_entered, reach
 from dacha.core.read import read_lab
 
 LAB = """\
@@ -127,4 +127,9 @@ def test_reach_from_outside() -> None:
     assert outside(granted._replace(address="100.64.7.7"))[1].startswith("a NAT above the router: 100.64.7.7")
     refused = Known(refused=(("gauge", "ssh", "it does not permit this"),))
     assert outside(refused)[:2] == ([], "the router: it does not permit this")
+    text = LAB.replace('"outside", port = 2210', '"outside", port = 2210, allow = ["192.168.0.0/16"]')
+    limited = read_lab(text).lab
+    assert limited is not None
+    said = [(f.subject, f.what) for f in never_entered(limited, make_plan(limited), Ground(LAN, now=2000.0))]
+    assert said == [("door gauge ssh", "nobody can enter it from outside: it admits private addresses only")]
     assert outside(UNKNOWN, "vnc")[1:] == ("ends at the LAN", "dacha door edit gauge vnc --from outside")

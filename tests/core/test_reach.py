@@ -99,5 +99,5 @@ def test_a_door_that_nobody_can_enter_is_a_finding() -> None:
     lab = read_lab(TEXT).lab
     assert lab is not None
     (finding,) = never_entered(lab, make_plan(lab), GROUND)
-    assert finding.subject == "door tower ssh" and "nobody can enter it from the host" in finding.what
+    assert finding.subject == "door tower ssh" and "nobody can enter it from this host" in finding.what
     assert never_entered(lab, make_plan(lab), Ground()) == []

@@ -98,6 +98,7 @@ def test_what_is_heard_is_never_called_broken(
         ({"there": True, "trouble": "it does not answer"}, None, ""),
         ({"router": "", "mapped": None}, None, ""),
         ({"mapped": "forgotten", "hairpin": SSH}, None, ""),
+        ({"mapped": "forgotten", "hairpin": SSH._replace(seen="SSH-2.0-y")}, "router", "has forgotten"),
     ],
 )
 def test_what_the_router_does(change: dict[str, Any], hop: str | None, words: str) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import shutil
 import subprocess
@@ -37,6 +38,12 @@ class _Stage:
     def title(self, text: str) -> None:
         output.say()
         output.say(output.paint(text, output.STRONG))
+
+    def output(self, *arguments: str) -> str:
+        """What a command says to a script; it is not shown."""
+        command = [sys.executable, "-m", "dacha", *arguments]
+        environment = os.environ | {"DACHA_LAB": str(self.lab)}
+        return subprocess.run(command, env=environment, capture_output=True, text=True, check=False).stdout
 
     def run(self, *arguments: str, may_fail: bool = False) -> None:
         """Show and run one dacha command. Raises NoError when it fails."""
@@ -104,6 +111,9 @@ def run_demo(args: argparse.Namespace) -> int:
 
 
 def _play(stage: _Stage) -> None:
+    from dacha.core.door_plan import here
+    from dacha.engine.workspace import load
+
     stage.title("What would be done, and then doing it: disks, keys, first-boot data, three guests, their doors")
     stage.run("check")
     stage.run("apply")
@@ -118,18 +128,44 @@ def _play(stage: _Stage) -> None:
     stage.title("One more door, opened while the guest runs, and a page fetched through it")
     stage.run("door", "add", "charts", "web", "--service", "http")
     stage.run("apply")
-    _fetch(stage)
+    _fetch(here(load(str(stage.lab)).quick_plan.doors["charts", "web"]))
+    _from_outside(stage)
     stage.title("How things are")
     stage.run("status")
 
 
-def _fetch(stage: _Stage) -> None:
+def _from_outside(stage: _Stage) -> None:
+    """A door that a simulated home router leads in; skipped, with a word, where that cannot run."""
+    inside, outside, told = "127.77.0.1", "127.77.0.2", "203.0.113.77"
+    stage.title(f"The way from outside: a simulated home router, {told} to the world, leads a door in")
+    command = [sys.executable, "-m", "dacha.demo.router"]
+    router = subprocess.Popen(
+        [*command, "--inside", inside, "--outside", outside, "--told", told],
+        stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True,
+    )  # fmt: skip
+    try:
+        assert router.stdout
+        if b"is there" not in router.stdout.readline():
+            output.say(f"Left out: another program has port 5351 of {inside}.")
+            return
+        # On loopback, where the router is too: nobody else comes in.
+        stage.run("door", "add", "charts", "tides", "--service", "http", "--from", "outside", "--listen", "127.0.0.1")
+        stage.run("apply")
+        mapping = json.loads(stage.output("trace", "charts", "tides", "--json"))
+        place = mapping["outside"]
+        output.say(f"From the router's outer side, as somebody who types http://{place}/tides.csv:")
+        _fetch((outside, int(place.rpartition(":")[2])))
+        stage.run("trace", "charts", "tides")
+        stage.run("door", "remove", "charts", "tides")
+        stage.run("apply")
+    finally:
+        router.terminate()
+        router.wait(10)
+
+
+def _fetch(place: tuple[str, int] | None) -> None:
     import http.client
 
-    from dacha.core.door_plan import here
-    from dacha.engine.workspace import load
-
-    place = here(load(str(stage.lab)).quick_plan.doors["charts", "web"])
     assert place is not None
     output.say(f"GET http://{place[0]}:{place[1]}/tides.csv")
     connection = http.client.HTTPConnection(*place, timeout=20)
@@ -156,11 +192,13 @@ def _remove(folder: Path) -> int:
 
 def _take_down(folder: Path) -> None:
     """Power the demo's guests off and remove what the demo made: its lab file, keys and disks, and nothing else."""
+    from dacha.engine import caretaking
     from dacha.engine.power import stop
     from dacha.engine.workspace import load
 
     ws = load(str(folder / "lab.toml"))
     with ws.home.lock("demo", ws.path):
+        caretaking.stop(ws.home)
         stop(ws.home, [*ws.lab.guests], wait_s=10.0, force=True)
         for name in ws.lab.guests:
             shutil.rmtree(ws.home.guest(name), ignore_errors=True)

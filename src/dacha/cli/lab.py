@@ -329,7 +329,7 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
     lan = lan_address() if from_lan else None
     for door in from_lan:
         place, login = lan_place(door, lan), ws.lab.guests[door.door.guest].login
-        if place:
+        if place and not place[0].is_loopback:
             output.say(f"{'From the LAN':<21}{_client(door.door.service, *place, login.user if login else 'USER')}")
     if any(isinstance(c, AskRouter) and c.opened for c in outcome.done):
         _show_outside(ws)

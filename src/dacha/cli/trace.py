@@ -56,6 +56,7 @@ def run_trace(args: argparse.Namespace) -> int:
             "door": door.door.name,
             "from": origin,
             "place": evidence.place,
+            "outside": _outside(evidence),
         }
         beside = [h.name for h in hops if h.verdict == BESIDE]
         output.emit_json(head | {"works": stop is None, "broken": stop.name if stop else None, "beside": beside,
@@ -63,8 +64,8 @@ def run_trace(args: argparse.Namespace) -> int:
         return 1 if stop else 0
     inside = written(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
     way = f"{evidence.place} → {inside}"
-    if evidence.router and evidence.router.port:
-        way = f"{written(evidence.router.address or 'the router', evidence.router.port)} → {way}"
+    if outside := _outside(evidence):
+        way = f"{outside} → {way}"
     output.say(f"{args.guest}, {door.door.name}, from {ORIGIN_WORDS[origin]}: {way}\n")
     for hop in shown:
         _show(hop)
@@ -74,6 +75,14 @@ def run_trace(args: argparse.Namespace) -> int:
         rest = ", ".join(HOPS[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
     return 1 if stop else 0
+
+
+def _outside(evidence: Any) -> str | None:
+    """What somebody outside types."""
+    from dacha.core.door_plan import place
+
+    router = evidence.router
+    return place(router.address or "the router", router.port) if router and router.port else None
 
 
 def _show(hop: Any) -> None:

@@ -63,7 +63,8 @@ def lan_address(e: Evidence) -> Hop:
 
 def router(e: Evidence, r: RouterSeen) -> Hop:
     leads = f"{r.address or 'outside'}:{r.port}"
-    if r.hairpin and r.hairpin.ok:
+    # Whoever answers there has to be the guest itself, and not a provider's own server.
+    if r.hairpin and r.hairpin.ok and e.through and r.hairpin.seen == e.through.seen:
         return Hop("router", FINE, f"{r.router} leads {leads} in: {r.hairpin.seen}")
     hand = f"in the router by hand: {r.by_hand}"
     if not r.router:

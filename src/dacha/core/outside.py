@@ -6,7 +6,7 @@ Pure: who asks the router is in `host.router`, who keeps the mappings standing i
 from __future__ import annotations
 
 from collections.abc import Sequence
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Network, IPv6Network
 from typing import NamedTuple
 
 from dacha.core.lab import Lab
@@ -135,6 +135,12 @@ def behind(address: str) -> str | None:
     except ValueError:
         return None
     return next((f"{address} is {what}" for net, what in _BEHIND if value in net), None)
+
+
+def private(sources: Sequence[IPv4Network | IPv6Network]) -> bool:
+    """True when nobody on the internet has an address of any of these; False for none at all."""
+    four = [n for n in sources if isinstance(n, IPv4Network)]
+    return bool(sources) and all(any(n.subnet_of(net) for net, _ in _BEHIND) for n in four)
 
 
 def lost(before: Known, epoch_s: int, now: float) -> bool:

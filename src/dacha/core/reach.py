@@ -11,10 +11,10 @@ from ipaddress import IPv4Address, IPv4Network
 from typing import NamedTuple
 
 from dacha.core.address_plan import AdapterPlan
-from dacha.core.door_plan import ANYWHERE, DoorPlan
+from dacha.core.door_plan import ANYWHERE, ORIGIN_WORDS, DoorPlan
 from dacha.core.findings import WARNING, Finding
 from dacha.core.lab import SERVICES, Guest, Lab, Network, Ports
-from dacha.core.outside import UNKNOWN, Known, behind
+from dacha.core.outside import UNKNOWN, Known, behind, private
 from dacha.core.plan import Plan
 
 HOST, LAN, OUTSIDE = "host", "lan", "outside"
@@ -95,7 +95,7 @@ def never_entered(lab: Lab, plan: Plan, ground: Ground) -> list[Finding]:
             continue  # what is wrong with one that leads nowhere is said already
         subject = f"door {guest.name} {door.door.name}"
         path = ("guest", guest.name, "door", door.door.name)
-        what = f"nobody can enter it from the {door.door.origin}: {cell.why}"
+        what = f"nobody can enter it from {ORIGIN_WORDS[door.door.origin]}: {cell.why}"
         found.append(Finding(WARNING, "door-never", subject, what, cell.remedy, path, "host"))
     return found
 
@@ -209,10 +209,15 @@ class _Service:
 
     def _outside(self) -> Cell:
         from_lan, ways, why = self._lan(), [], ""
+        remedy = f"dacha trace {self.guest.name} --from outside"
         for door in (d for d in self.doors if d.door.origin == "outside" and d.means != "none"):
             key = (door.door.guest, door.door.name)
             mapping, why_not = self.ground.router.of(*key, self.ground.now), self.ground.router.why_not(*key)
             above = behind(self.ground.router.address)
+            if private(door.door.allow):
+                why = "it admits private addresses only"
+                remedy = f"dacha door edit {key[0]} {key[1]} --allow SUBNET, or --from lan"
+                continue
             if (mapping and above) or why_not:
                 why = f"a NAT above the router: {above}" if mapping and above else f"the router: {why_not}"
                 continue
@@ -221,7 +226,7 @@ class _Service:
             ways.append(Way(self.ground.router.address or ROUTER, port, f"door {door.door.name}"))
         if ways or why:
             limits = tuple(str(n) for d in self.doors if d.door.origin == "outside" for n in d.door.allow)
-            return Cell(tuple(ways), why if not ways else "", only=limits if ways else ())
+            return Cell(tuple(ways), "", only=limits) if ways else Cell((), why, remedy)
         if from_lan.ways:
             opens = self.doors[0].door.name if self.doors else self.service
             verb = "edit" if self.doors else "add"

@@ -39,13 +39,15 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         from dacha.engine.inspect_links import kernel_findings
 
         findings += kernel_findings(ws)
-        if any(n.kind == "bridge" for n in ws.lab.networks.values()):
-            from dacha.core.reach import never_entered
-            from dacha.engine.ground import ground
-
-            findings += never_entered(ws.lab, plan, ground(ws))
         on = {name for name, seen in observed.items() if seen.running}
         findings += sightings.conflicts(plan, {k: s for k, s in sightings.read(ws.home).items() if k[0] in on})
+    bridged = any(n.kind == "bridge" for n in ws.lab.networks.values())
+    if bridged or any(d.origin == "outside" for d in ws.lab.doors()):
+        # Other doors can be entered from where they are meant to be, whatever this host is.
+        from dacha.core.reach import never_entered
+        from dacha.engine.ground import ground
+
+        findings += never_entered(ws.lab, plan, ground(ws))
     if ws.lab.guests:
         findings += accelerator_findings(ws)
     findings += port_findings(ws, plan, observed)
