@@ -39,7 +39,7 @@ shot reach "$typed; typed dacha reach; echo; typed dacha reach locker --why --fr
 export DACHA_LAB="$DACHA_STATE/demo/lab.toml"
 python -m dacha.demo.router --inside 127.77.0.1 --outside 127.77.0.2 --told 203.0.113.77 > /dev/null &
 router=$!
-shot outside "$typed; typed dacha door add charts tides --service http --from outside --listen 127.0.0.1; echo; typed dacha apply; echo; typed dacha status; echo; typed dacha trace charts tides"
+shot outside "$typed; typed dacha door add charts tides --service http --from outside --listen 127.0.0.1 | head -n 2; echo; typed dacha apply; echo; typed dacha status; echo; typed dacha trace charts tides"
 dacha map --save "$out/map.png" > /dev/null
 dacha door remove charts tides > /dev/null && dacha apply --no-wait > /dev/null
 kill $router

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import time
 
 from dacha.cli import output
 from dacha.cli.commands import common
@@ -27,7 +28,9 @@ def run_probe(args: argparse.Namespace) -> int:
     from dacha.cli.lab import wait_time
     from dacha.core.door_plan import place as written
     from dacha.core.evidence import OPEN, REFUSED, REJECTED, SILENT
+    from dacha.core.hops_service import certificate_words
     from dacha.core.lab import SERVICES
+    from dacha.host.certificates import certificate
     from dacha.host.touching import address_of, touch
     from dacha.wire.probes import probe_for
 
@@ -38,6 +41,10 @@ def run_probe(args: argparse.Namespace) -> int:
     if address is None:
         raise UsageError(f"no address is known for {name}", remedy="write the address itself, or ask whoever named it")
     found = touch(address, port, probe_for(None if service == "tcp" else service), wait_s)
+    shown = None
+    if found.ok and service in ("https", "rdp"):
+        shown = certificate(address, port, wait_s, rdp=service == "rdp")
+    holds, words = certificate_words(shown, time.time()) if shown else (True, "")
     ok = found.ok or (service == "tcp" and found.how == OPEN)
     said = {
         OPEN: found.seen if service != "tcp" or found.ok else "accepts connections",
@@ -47,12 +54,22 @@ def run_probe(args: argparse.Namespace) -> int:
     }.get(found.how, f"cannot be reached: {found.seen}")
     if args.json:
         output.emit_json(
-            {"address": address, "port": port, "as": service, "answers": ok, "how": found.how, "seen": said}
+            {
+                "address": address,
+                "port": port,
+                "as": service,
+                "answers": ok,
+                "how": found.how,
+                "seen": said,
+                "certificate": shown._asdict() | {"holds": holds} if shown else None,
+            }
         )
     else:
         output.say(
             f"{written(address, port)} {'answers as ' + service if ok else 'does not answer as ' + service}: {said}"
         )
+        if words:
+            output.say(f"its certificate: {words}")
     return 0 if ok else 1
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Evidence, Touch
+from dacha.core.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, Evidence, Touch
 from dacha.core.hop import BESIDE, BOOTING_S, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.mends import to_admit, to_protect, to_serve
 from dacha.core.units import show_duration
@@ -100,18 +100,25 @@ def security(e: Evidence) -> Hop | None:
     return None
 
 
-def certificate(e: Evidence) -> Hop | None:
-    c = e.certificate
-    if c is None:
-        return None
+def certificate_words(c: Certificate, now: float) -> tuple[bool, str]:
+    """Whether a certificate holds now (Unix seconds), and what it is."""
     who = f"{c.version}, for {c.name}"
-    if e.now > c.ends or e.now < c.begins:
-        past = e.now > c.ends
-        seen = f"{who}, expired {show_duration(e.now - c.ends)} ago" if past else f"{who}, not valid yet"
-        means = "clients warn, or refuse" + ("" if past else ": is the guest's clock right?")
-        return Hop("certificate", BESIDE, seen, means, f"make it anew in {e.guest}")
-    left = f"for {show_duration(c.ends - e.now)} more"
-    return Hop("certificate", FINE, f"{who}, {left}" + (", signed by itself: clients ask once" if c.own else ""))
+    if now > c.ends:
+        return False, f"{who}, expired {show_duration(now - c.ends)} ago"
+    if now < c.begins:
+        return False, f"{who}, not valid yet"
+    own = ", signed by itself: clients ask once" if c.own else ""
+    return True, f"{who}, for {show_duration(c.ends - now)} more{own}"
+
+
+def certificate(e: Evidence) -> Hop | None:
+    if e.certificate is None:
+        return None
+    holds, seen = certificate_words(e.certificate, e.now)
+    if holds:
+        return Hop("certificate", FINE, seen)
+    means = "clients warn, or refuse" + (": is the guest's clock right?" if e.now < e.certificate.begins else "")
+    return Hop("certificate", BESIDE, seen, means, f"make it anew in {e.guest}")
 
 
 def size(e: Evidence) -> Hop | None:

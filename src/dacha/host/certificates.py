@@ -42,10 +42,7 @@ def _read(data: bytes, version: str) -> Certificate | None:
         found = x509.load_der_x509_certificate(data)
         common = found.subject.get_attributes_for_oid(x509.NameOID.COMMON_NAME)
         name = str(common[0].value) if common else found.subject.rfc4514_string()
-        begins, ends = found.not_valid_before, found.not_valid_after
+        begins, ends = found.not_valid_before_utc.timestamp(), found.not_valid_after_utc.timestamp()
     except ValueError:
         return None
-    from datetime import UTC
-
-    own = found.issuer == found.subject
-    return Certificate(name, version, begins.replace(tzinfo=UTC).timestamp(), ends.replace(tzinfo=UTC).timestamp(), own)
+    return Certificate(name, version, begins, ends, found.issuer == found.subject)
