@@ -17,6 +17,7 @@ from typing import Any
 
 import pytest
 
+from tests.networks.test_bridge import make_bridge
 from tests.networks.world import HostedLab, World, begin_router, end_router
 
 LAB = """\
@@ -194,6 +195,22 @@ def test_a_router_that_takes_no_questions_is_entered_by_hand(hosted: HostedLab) 
     lab("apply")
     assert hop(lab, "router", 0)["seen"].endswith(f"it needs: {line}")
     assert lab("status", "--json").json["guests"][0]["doors"][0]["now"] == "open on the LAN; the router is not asked"
+
+
+def test_a_guest_on_the_lan_is_led_in_by_its_own_address(hosted: HostedLab, tmp_path: Path, miniupnpd: Path) -> None:
+    """PCP refuses to map for another machine than the asker; UPnP does it."""
+    lab, world = hosted, hosted.world
+    make_bridge(world)
+    adapter = 'adapter = [{ network = "quay", address = "192.0.2.50" }]'
+    network = '[network.quay]\nkind = "bridge"\ninterface = "br0"\nsubnet = "192.0.2.0/24"\ngateway = "192.0.2.1"\n'
+    door = 'door.ssh = { from = "outside", outside-port = 2250 }\n'
+    lab.write(f'[lab]\nname = "real"\n{network}[guest.gauge]\n@BOOT@\n{adapter}\n{door}')
+    with real(world, tmp_path, miniupnpd):
+        assert "ssh -p 2250" in lab("apply").out
+        assert [m["speaks"] for m in known(lab)["mappings"]] == ["upnp"] and known(lab)["speaks"] == "pcp"
+        assert enters(lab, 2250).startswith("SSH-2.0")
+        assert hop(lab, "router", 0)["verdict"] == "fine"
+        lab("door", "edit", "gauge", "ssh", "--from", "lan")
 
 
 @pytest.mark.parametrize("speaks", ["pcp", "upnp"])

@@ -136,7 +136,7 @@ def run_add(args: argparse.Namespace) -> int:
 
 
 def run_edit(args: argparse.Namespace) -> int:
-    from dacha.core.edits import Edit, Set
+    from dacha.core.edits import Edit, Remove, Set
     from dacha.engine.edit import edit_lab
     from dacha.engine.workspace import Workspace
 
@@ -145,7 +145,11 @@ def run_edit(args: argparse.Namespace) -> int:
         values = _values(args)
         if not values:
             raise UsageError("nothing to change was named", remedy="see: dacha door edit --help")
-        return [Set(("guest", args.guest, "door", args.name, key), value) for key, value in values.items()]
+        door = next(d for d in ws.lab.guests[args.guest].doors if d.name == args.name)
+        # A door that is no longer from outside has no port there.
+        inward = door.outside_port and args.origin in ("host", "lan") and not args.outside_port
+        dropped: list[Edit] = [Remove(("guest", args.guest, "door", args.name, "outside-port"))] if inward else []
+        return dropped + [Set(("guest", args.guest, "door", args.name, key), value) for key, value in values.items()]
 
     return _report(args, edit_lab(args.lab, decide, _held(args)))
 

@@ -290,6 +290,8 @@ def _check_listen6(
     what = remedy = ""
     if network and not network.by_kernel:
         what, remedy = "a user-mode network has doors for IPv4 only", 'write an IPv4 address, or carrier = "kernel"'
+    elif door.origin == "outside":
+        what, remedy = "a way from outside is for IPv4", "write an IPv4 address of this host, or leave listen out"
     elif door.listen and door.listen.is_loopback:
         what, remedy = "the kernel leads nothing on from ::1", "leave listen out: 127.0.0.1 is led on"
     elif adapter and adapter.address6 is None:

@@ -48,13 +48,14 @@ class Wanted(NamedTuple):
 
 class Mapping(NamedTuple):
     """One that the router has granted: which outside port it became, by which nonce it is known (PCP, hexadecimal),
-    and from when on (Unix seconds) for how long."""
+    from when on (Unix seconds) for how long, and by which protocol it was asked for."""
 
     wanted: Wanted
     outside_port: int
     nonce: str
     made: float
     lifetime_s: float
+    speaks: str = ""
 
     def due(self) -> float:
         """When it is to be renewed: halfway through (RFC 6887 section 11.2.1)."""

@@ -38,8 +38,8 @@ class Held(NamedTuple):
 class Router:
     """Answers requests, and relays for the mappings that it grants."""
 
-    def __init__(self, outside: str, told: str, speaks: set[str], lifetime_s: int) -> None:
-        self._outside, self._told, self._speaks = outside, IPv4Address(told), speaks
+    def __init__(self, outside: str, told: IPv4Address, speaks: set[str], lifetime_s: int) -> None:
+        self._outside, self._told, self._speaks = outside, told, speaks
         self._lifetime_s = lifetime_s
         self._began = time.monotonic()
         # By protocol ("tcp", "udp") and outside port.
@@ -220,17 +220,28 @@ async def serve(router: Router, inside: str) -> None:
         router.forget_old()
 
 
+def _protocols(text: str) -> set[str]:
+    found = set(text.split(","))
+    if found - {"pcp", "nat-pmp"}:
+        raise argparse.ArgumentTypeError(f"{text}: write pcp, nat-pmp, or both with a comma between")
+    return found
+
+
 def main() -> None:
     """Run a router."""
     parser = argparse.ArgumentParser(prog="python -m dacha.demo.router", description=__doc__.split("\n\n")[0])
-    parser.add_argument("--inside", metavar="ADDRESS", required=True, help="where it is asked, on the LAN")
-    parser.add_argument("--outside", metavar="ADDRESS", required=True, help="where it is entered from outside")
-    parser.add_argument("--told", metavar="ADDRESS", help="the outside address that it tells (default: where entered)")
-    parser.add_argument("--speaks", metavar="LIST", default="pcp,nat-pmp", help="what it can be asked by")
+    address: dict[str, Any] = {"metavar": "ADDRESS", "type": IPv4Address}
+    parser.add_argument("--inside", required=True, help="where it is asked, on the LAN", **address)
+    parser.add_argument("--outside", required=True, help="where it is entered from outside", **address)
+    parser.add_argument("--told", help="the outside address that it tells (default: where it is entered)", **address)
+    parser.add_argument("--speaks", metavar="LIST", type=_protocols, default="pcp,nat-pmp", help="what it is asked by")
     parser.add_argument("--lifetime", metavar="SECONDS", type=int, default=LONGEST_S, help="of a mapping, at most")
     args = parser.parse_args()
-    router = Router(args.outside, args.told or args.outside, set(args.speaks.split(",")), args.lifetime)
-    asyncio.run(serve(router, args.inside))
+    router = Router(str(args.outside), args.told or args.outside, args.speaks, args.lifetime)
+    try:
+        asyncio.run(serve(router, str(args.inside)))
+    except OSError as e:
+        sys.exit(f"cannot answer at {args.inside}, port {pcp.SERVER_PORT}: {e.strerror or e}")
 
 
 if __name__ == "__main__":

@@ -121,9 +121,6 @@ def keep(ws: Workspace) -> Known:
 
 
 def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known:
-    # Imported here: whoever only reads what is known needs no socket.
-    from dacha.host import router
-
     there = router_of(ws)
     if not want and not before.mappings:
         return UNKNOWN
@@ -133,72 +130,86 @@ def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known
     if before.router != there[0]:
         before = Known(router=there[0])  # another router: it knows nothing of what the last one granted
     try:
-        speaker = router.find(*there, before.speaks)
-        seen = speaker.look()
+        talk = _Talk(there, before, now)
     except NoError as e:
         kept = tuple(m for m in before.mappings if m.wanted in want and m.stands(now))
         return before._replace(asked=tuple(want), mappings=kept, trouble=e.what, refused=())
-    forgot = lost(before, seen.epoch_s, now) or before.speaks not in ("", speaker.name)
-    epoch, address, made = seen.epoch_s, seen.address or before.address, []
+    made = [old for old in before.mappings if old.wanted not in want and not talk.end(old)]
     refused: dict[tuple[str, str], str] = {}
-    standing = {} if forgot else _standing(speaker, before, now)
-    for old in before.mappings:
-        if old.wanted not in want and old.stands(now):
-            try:
-                speaker.end(old)
-            except NoError as e:
-                # It lapses by itself; UPnP routers of the first generation keep it, and are asked again.
-                if speaker.name == "upnp" and "NoSuchEntry" not in e.what:
-                    made.append(old)
-    for w in want:
+    standing = talk.standing()
+    for n, w in enumerate(want):
         mapping: Mapping | None = standing.get(w)
-        if mapping is None or now >= mapping.due():
+        # The first is renewed at every look: only so PCP tells that the outside address is another one now.
+        if mapping is None or now >= mapping.due() or (n == 0 and mapping.speaks == "pcp"):
             try:
-                granted = speaker.lead(w, _same_port(before, w, mapping), LIFETIME_S)
+                # What was lost is asked for as it was: the outside port stays what people were told.
+                mapping = talk.lead(w, mapping or next((m for m in before.mappings if m.wanted == w), None))
             except NoError as e:
                 refused[w.guest, w.door] = e.what
-                if mapping is not None:
-                    made.append(mapping)
-                continue
-            mapping = Mapping(w, granted.outside_port, granted.nonce, now, granted.lifetime_s)
-            address, epoch = granted.address or address, granted.epoch_s or epoch
-        made.append(mapping)
+        if mapping is not None:
+            made.append(mapping)
     if not want and not made:
         return UNKNOWN
     return Known(
-        router=there[0], speaks=speaker.name, address=address, epoch_s=epoch, heard=now, mappings=tuple(made),
+        router=there[0], speaks=talk.name, address=talk.address, epoch_s=talk.epoch_s, heard=now, mappings=tuple(made),
         asked=tuple(want), refused=tuple((g, d, why) for (g, d), why in refused.items()),
     )  # fmt: skip
 
 
-def _standing(speaker: Speaker, before: Known, now: float) -> dict[Wanted, Mapping]:
-    """The mappings that the router still has, as far as it can be asked that."""
-    mine = [m for m in before.mappings if m.stands(now)]
-    try:
-        leads = speaker.leads(mine) if mine else None
-    except NoError:
-        leads = None
-    if leads is not None:
-        mine = [m for m, place in zip(mine, leads, strict=True) if place == (m.wanted.to, m.wanted.port)]
-    return {m.wanted: m for m in mine}
+class _Talk:
+    """One round of questions to the router. Raises NoError when it cannot be asked at all."""
 
+    def __init__(self, there: tuple[str, str], before: Known, now: float) -> None:
+        # Imported here: whoever only reads what is known needs no socket.
+        from dacha.host import router
 
-def _same_port(before: Known, wanted: Wanted, standing: Mapping | None) -> Mapping | None:
-    """The mapping to renew, or one that was lost: asked for as it was, the outside port stays what people were told."""
-    return standing or next((m for m in before.mappings if m.wanted == wanted), None)
+        self._there, self._before, self._now = there, before, now
+        speaker = router.find(*there, before.speaks)
+        seen = speaker.look()
+        self.name, self.address, self.epoch_s = speaker.name, seen.address or before.address, seen.epoch_s
+        self._of = router.of
+        self._speakers = {speaker.name: speaker}
+        self._forgot = lost(before, seen.epoch_s, now) or before.speaks not in ("", speaker.name)
 
+    def _speaker(self, name: str) -> Speaker:
+        return self._speakers.setdefault(name, self._of(name, *self._there))
 
-def end_all(ws: Workspace) -> None:
-    """Take away every mapping that the router has for this lab, as far as it answers."""
-    from dacha.host import router
+    def end(self, mapping: Mapping) -> bool:
+        """True when a mapping is gone, or will lapse by itself; UPnP routers of the first generation keep it."""
+        if not mapping.stands(self._now):
+            return True
+        try:
+            self._speaker(mapping.speaks).end(mapping)
+        except NoError as e:
+            return mapping.speaks != "upnp" or "NoSuchEntry" in e.what
+        return True
 
-    with locked(ws.home.folder / "router.lock", "asking the router", WAIT_S):
-        known, there = read(ws.home), router_of(ws)
-        if known.mappings and there and there[0] == known.router:
+    def standing(self) -> dict[Wanted, Mapping]:
+        """The mappings that the router still has, as far as it can be asked that."""
+        found = {}
+        for name in {m.speaks for m in self._before.mappings}:
+            mine = [m for m in self._before.mappings if m.speaks == name and m.stands(self._now)]
+            if name != "upnp" and self._forgot:
+                continue
             try:
-                speaker = router.find(*there, known.speaks)
-                for mapping in known.mappings:
-                    speaker.end(mapping)
+                leads = self._speaker(name).leads(mine) if mine else None
             except NoError:
-                pass  # what it does not take away now lapses by itself
-        note_file(ws.home).unlink(missing_ok=True)
+                leads = None
+            for n, m in enumerate(mine):
+                if leads is None or leads[n] == (m.wanted.to, m.wanted.port):
+                    found[m.wanted] = m
+        return found
+
+    def lead(self, wanted: Wanted, known: Mapping | None) -> Mapping:
+        """Ask for one mapping. For another machine than this host PCP servers seldom map, and UPnP ones often do."""
+        names = [self.name] if not wanted.third or self.name == "upnp" else [self.name, "upnp"]
+        for name in names:
+            try:
+                mine = known if known and known.speaks == name else None
+                granted = self._speaker(name).lead(wanted, mine, LIFETIME_S)
+                break
+            except NoError:
+                if name == names[-1]:
+                    raise
+        self.address, self.epoch_s = granted.address or self.address, granted.epoch_s or self.epoch_s
+        return Mapping(wanted, granted.outside_port, granted.nonce, self._now, granted.lifetime_s, name)

@@ -58,13 +58,13 @@ def _mapped(known: Known, granted: Mapping | None, want: Wanted, there: tuple[st
         return None  # it was not asked for this yet
     if not known.speaks:
         return "missing" if known.trouble else None
-    speaker = router.of(known.speaks, *there)
+    speaker = router.of(granted.speaks if granted else known.speaks, *there)
     seen = speaker.look()
     if granted is None:
         return "missing"
     if not granted.stands(now):
         return "lapsed"
-    if lost(known, seen.epoch_s, now):
+    if speaker.name == known.speaks and lost(known, seen.epoch_s, now):
         return "forgotten"
     leads = speaker.leads([granted])
     if leads is not None and leads[0] != (want.to, want.port):
