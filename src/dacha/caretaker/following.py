@@ -12,7 +12,7 @@ from dacha.caretaker.watching import Watch, Watched
 from dacha.core.errors import DachaError
 from dacha.core.kernel_plan import DirectLink, KernelPlan, TapLink
 from dacha.core.learned import followed, learned
-from dacha.engine import kernel, rules, sightings
+from dacha.engine import rules, sightings
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import agent
 from dacha.hypervisor.process import running
@@ -53,7 +53,7 @@ class Following:
             for service in self._names:
                 service.serve(zone)
             try:
-                if await asyncio.to_thread(rules.follow, ws, kernel.wanted):
+                if await asyncio.to_thread(rules.follow, ws):
                     self._log("doors follow their guests: the rules were loaded again")
             except DachaError as e:
                 self._log("doors cannot follow yet: " + " / ".join(e.lines()))

@@ -18,8 +18,9 @@ from dacha.caretaker.journal import Journal
 from dacha.caretaker.outside import Outside
 from dacha.caretaker.services import Served, served, zone_of
 from dacha.core.errors import BusyError, DachaError
-from dacha.engine import at_boot, kernel, outside, rules
+from dacha.engine import at_boot, outside, rules
 from dacha.engine.caretaking import leases_file, lock_file, note_running
+from dacha.engine.wanted import wanted_links
 from dacha.engine.workspace import Workspace, load_applied
 from dacha.host.files import locked
 from dacha.wire.dhcp4_server import Lease
@@ -51,7 +52,7 @@ class Caretaker:
         """Serve what the lab wants. What cannot be served now is said, and tried again by the caller."""
         self.close()
         self.failed = False
-        links = kernel.wanted(ws, ws.plan)
+        links = wanted_links(ws, ws.plan)
         zone = zone_of(ws.lab, ws.plan)
         for network in served(ws.lab, ws.plan, links):
             await self._serve(ws, network, DnsService(zone, self._cache, network.admitted))

@@ -14,7 +14,7 @@ COMMANDS = (
     ("The lab", "new", "lab", "start a lab file"),
     ("The lab", "check", "lab", "say what is wrong with the lab, and with this host for it"),
     ("The lab", "diff", "lab", "show what apply would do"),
-    ("The lab", "apply", "lab", "make this host match the lab"),
+    ("The lab", "apply", "apply", "make this host match the lab"),
     ("The lab", "status", "status", "show guests, doors, and whether each door answers"),
     ("The lab", "reach", "reach", "show who can reach what, by which path, or why not"),
     ("The lab", "trace", "trace", "walk the way to a guest hop by hop, and name the broken one"),

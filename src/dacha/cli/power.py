@@ -6,8 +6,8 @@ import argparse
 from typing import Any
 
 from dacha.cli import output
+from dacha.cli.apply import apply_and_wait, wait_time
 from dacha.cli.commands import common
-from dacha.cli.lab import apply_and_wait, wait_time
 
 
 def _guests(parser: argparse.ArgumentParser) -> None:

@@ -25,7 +25,7 @@ def probe_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_probe(args: argparse.Namespace) -> int:
-    from dacha.cli.lab import wait_time
+    from dacha.cli.apply import wait_time
     from dacha.core.door_plan import place as written
     from dacha.core.evidence import OPEN, REFUSED, REJECTED, SILENT
     from dacha.core.hops_service import certificate_words

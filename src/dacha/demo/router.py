@@ -241,7 +241,7 @@ def main() -> None:
     try:
         asyncio.run(serve(router, str(args.inside)))
     except OSError as e:
-        sys.exit(f"cannot answer at {args.inside}, port {pcp.SERVER_PORT}: {e.strerror or e}")
+        parser.error(f"cannot answer at {args.inside}, port {pcp.SERVER_PORT}: {e.strerror or e}")
 
 
 if __name__ == "__main__":

@@ -22,15 +22,14 @@ from dacha.core.kernel_plan import (
     BridgeLink,
     DirectLink,
     HostBridge,
-    KernelPlan,
     TapLink,
     VlanLink,
     alias_prefix,
-    kernel_plan,
 )
 from dacha.core.plan import Plan
 from dacha.core.ruleset import FAMILIES, table_name
 from dacha.engine import rules, way_back
+from dacha.engine.wanted import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host import iproute, moving, nft, sysctls
 from dacha.host.files import write_whole
@@ -52,13 +51,6 @@ class Seen(NamedTuple):
 def concerned(ws: Workspace) -> bool:
     """True when the kernel carries a network of the lab, or did at its last apply."""
     return any(n.by_kernel for n in ws.lab.networks.values()) or rules.note_file(ws).exists()
-
-
-def wanted(ws: Workspace, plan: Plan) -> KernelPlan:
-    """The links that the lab needs on this host: a bridge network's interface may be a bridge or an adapter."""
-    interfaces = {n.interface for n in ws.lab.networks.values() if n.kind == "bridge"}
-    wired = {name for name, link in iproute.links().items() if link.kind != "bridge"} if interfaces else set()
-    return kernel_plan(ws.lab, plan, wired & interfaces)
 
 
 def observe(ws: Workspace) -> Seen:
@@ -102,7 +94,7 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
     """
     if not concerned(ws):
         return []
-    target, seen = wanted(ws, plan), observe(ws)
+    target, seen = wanted_links(ws, plan), observe(ws)
     changes: list[Change] = []
     clash = seen.foreign.keys() & set(target.links)
     if clash:
@@ -190,7 +182,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
         case LoadRules():
-            rules.load(ws, plan, wanted)
+            rules.load(ws, plan)
         case RemoveRules():
             rules.remove(ws)
         case _:

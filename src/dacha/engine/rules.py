@@ -7,7 +7,6 @@ doors in it, and (when somebody had the time to look) the digest of what the ker
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
 from hashlib import sha256
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -16,13 +15,13 @@ from dacha.core.kernel_plan import KernelPlan
 from dacha.core.plan import Plan
 from dacha.core.ruleset import FAMILIES, removal, ruleset, table_name
 from dacha.engine import sightings
+from dacha.engine.wanted import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host import nft
 from dacha.host.files import locked, write_whole
 
 # Loading ten thousand doors takes a fifth of a second; whoever loads at the same moment waits for that.
 WAIT_S = 10.0
-Wanted = Callable[[Workspace, Plan], KernelPlan]
 
 
 class Moved(NamedTuple):
@@ -107,14 +106,14 @@ def adopt(ws: Workspace) -> None:
         write_whole(note_file(ws), json.dumps(noted | {"lab": _digest(ws.text)}))
 
 
-def load(ws: Workspace, plan: Plan, wanted: Wanted) -> None:
+def load(ws: Workspace, plan: Plan) -> None:
     """Replace the lab's rules, in one step. Raises HostError, BusyError."""
     with locked(ws.home.folder / "rules.lock", "loading rules", WAIT_S):
         now = sightings.now(ws.home, plan)
-        _load(ws, now, ruleset(ws.lab, now, wanted(ws, plan)))
+        _load(ws, now, ruleset(ws.lab, now, wanted_links(ws, plan)))
 
 
-def follow(ws: Workspace, wanted: Wanted) -> bool:
+def follow(ws: Workspace) -> bool:
     """Let the doors follow the guests; True when the rules had to change.
 
     Another lab file than the one that the rules are from means that an apply is under way: it loads them itself.
@@ -124,7 +123,7 @@ def follow(ws: Workspace, wanted: Wanted) -> bool:
         if noted.get("lab") != _digest(ws.text):
             return False
         now = sightings.now(ws.home, ws.plan)
-        text = ruleset(ws.lab, now, wanted(ws, ws.plan))
+        text = ruleset(ws.lab, now, wanted_links(ws, ws.plan))
         if noted.get("text") == _digest(text):
             return False
         _load(ws, now, text)

@@ -65,9 +65,10 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
 
 
 def changed(ws: Workspace, seen: str | None) -> bool:
-    from dacha.engine import kernel, rules
+    from dacha.engine import rules
+    from dacha.engine.wanted import wanted_links
 
-    text = rules.text_of(ws, ws.quick_plan, kernel.wanted(ws, ws.quick_plan))
+    text = rules.text_of(ws, ws.quick_plan, wanted_links(ws, ws.quick_plan))
     return not rules.current(ws, text, seen)
 
 
