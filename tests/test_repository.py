@@ -9,6 +9,8 @@ from pathlib import Path
 
 import pytest
 
+from dacha.core.hop import HOPS
+
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "dacha"
 # Each layer may import those below it (a smaller number), and itself.
@@ -86,6 +88,11 @@ def test_the_readme_names_every_command_and_only_files_that_exist() -> None:
         assert (ROOT / target).exists(), target
     shown = set(re.findall(r"docs/screenshots/(\w+)\.png", text))
     assert shown == {p.stem for p in (ROOT / "docs/screenshots").glob("*.png")}
+
+
+def test_the_page_on_trace_names_every_hop() -> None:
+    rows = re.findall(r"^\| `([a-z-]+)` \|", (ROOT / "docs/trace.md").read_text(), re.M)
+    assert rows == list(HOPS)
 
 
 def test_the_key_reference_names_every_key_that_is_read() -> None:

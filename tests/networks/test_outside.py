@@ -171,6 +171,18 @@ def test_a_router_started_anew_is_told_again(hosted: HostedLab) -> None:
         until(lambda: enters(lab).startswith("SSH-2.0"))
 
 
+def test_a_router_that_is_to_be_asked_no_more_leads_nothing_in(hosted: HostedLab) -> None:
+    lab = hosted
+    lab.write(LAB)
+    with simulated(lab.world):
+        lab("apply")
+        assert enters(lab).startswith("SSH-2.0")
+        lab.write(LAB.replace('name = "real"', 'name = "real"\nrouter = "none"'))
+        assert "ask the router to lead in gauge ssh no more" in lab("diff").out
+        lab("apply")
+        assert enters(lab) == "refused" and "everything applied" in lab("diff").out
+
+
 def test_a_second_nat_is_recognised(hosted: HostedLab) -> None:
     lab, told, says = hosted, "100.64.3.7", "a provider's shared address"
     lab.write(LAB)

@@ -6,6 +6,7 @@ What it granted is kept in router.json, so that whoever looks (status, reach, tr
 
 from __future__ import annotations
 
+import contextlib
 import json
 import time
 from ipaddress import IPv4Address
@@ -88,7 +89,7 @@ def difference(ws: Workspace) -> list[Change]:
     standing = {(w.guest, w.door) for w in want}
     gone = dict.fromkeys((w.guest, w.door) for w in known.asked if (w.guest, w.door) not in standing)
     if ws.lab.router == "none":
-        new = {}
+        new, gone = {}, dict.fromkeys((m.wanted.guest, m.wanted.door) for m in known.mappings)
     return [AskRouter(tuple(new), tuple(gone))] if new or gone else []
 
 
@@ -125,6 +126,7 @@ def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known
     if not want and not before.mappings:
         return UNKNOWN
     if there is None:
+        _end_all(before, now)
         why = "this host has no default route, and so no router" if ws.lab.router != "none" else ""
         return Known(asked=tuple(want), trouble=why)
     if before.router != there[0]:
@@ -154,6 +156,16 @@ def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known
         router=there[0], speaks=talk.name, address=talk.address, epoch_s=talk.epoch_s, heard=now, mappings=tuple(made),
         asked=tuple(want), refused=tuple((g, d, why) for (g, d), why in refused.items()),
     )  # fmt: skip
+
+
+def _end_all(before: Known, now: float) -> None:
+    """Take away what a router has that is to be asked no more, as far as it answers; the rest lapses by itself."""
+    source = links.source_to(before.router) if before.mappings else None
+    if source is not None:
+        with contextlib.suppress(NoError):
+            talk = _Talk((before.router, str(source)), before, now)
+            for mapping in before.mappings:
+                talk.end(mapping)
 
 
 class _Talk:

@@ -81,9 +81,8 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
     if seen.state == OFF:
         return found._replace(lab_error=found.lab_error or _unfit(ws, found.network))
     if way == "kernel":
-        found = found._replace(
-            name=host_name(ws.lab.name, guest.name), name_server=str(ws.quick_plan.networks[found.network].resolver)
-        )
+        server = ws.quick_plan.networks[found.network].resolver
+        found = found._replace(name=host_name(ws.lab.name, guest.name), name_server=str(server or ""))
     return _ask_everything(ws, door, found, place, seen)
 
 
@@ -133,7 +132,7 @@ def _ask_everything(
     size = e.direct.largest if e.direct and e.direct.ok else 0
     if size and root and address:
         more["sizes"] = lambda: comes_back(address, [size, *(n for n in SIZES if n < size)], ECHO_S)
-    if root and e.way == "kernel" and e.through and e.through.source_port and place:
+    if root and e.way == "kernel" and e.through and e.through.source_port and place and ":" not in place[0]:
         ours, port_there = e.through.source_port, place[1]
         more["led"] = lambda: led_to(door.door.protocol, ours, port_there)
     target = (address, e.port) if e.way != "user" else place
