@@ -129,6 +129,7 @@ def test_what_else_breaks_a_way(change: dict[str, Any], hop: str | None, words: 
 @pytest.mark.parametrize(
     "change, hop, words",
     [
+        ({"told_address": "192.0.2.9"}, "lan-address", "people were told 192.0.2.9"),
         ({"named": None, "caretaker": False}, "names", "the caretaker, which answers for names, does not run"),
         ({"named": ("10.77.4.99",)}, "names", "is 10.77.4.99 there, not 10.77.4.20"),
         ({"certificate": SHOWN, "now": 3000.0 + 86400}, "certificate", "expired"),

@@ -4,6 +4,7 @@ never call a way broken that works: each fault is also traced when it is healed.
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import pty
@@ -137,8 +138,8 @@ class Rig:
             time.sleep(0.1)  # a clock that was young already cannot tell that it was set back (RFC 6887 section 8.5)
         if self.router.poll() is None:
             end_router(self.router)
-        self.router, self.began = begin_router(self.lab.world, *options), time.monotonic()
         before = time.time()
+        self.router, self.began = begin_router(self.lab.world, *options), time.monotonic()
         os.kill(self.caretaker(), signal.SIGCONT)
         self.lab("apply", "--no-wait")
         note = self.lab.folder / "state/labs/real/router.json"
@@ -258,14 +259,25 @@ def test_without_privileges_it_says_what_it_could_not_look_at_and_goes_on(hosted
     lab("apply")
     nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "--"]
     places = [lab.folder, lab.folder / "state", Path(lab.env["DACHA_RUN"]), *(lab.folder / "state").rglob("*")]
-    for place in (*places, *Path(lab.env["DACHA_RUN"]).rglob("*")):
+    places += Path(lab.env["DACHA_RUN"]).rglob("*")
+    for place in places:
         os.chown(place, 65534, 65534)
     lab.folder.parent.chmod(0o755)
     lab.folder.parent.parent.chmod(0o755)
-    said = lab.without(nobody, "trace", "gauge", "ssh", "--json", code=0).json
+    try:
+        said = lab.without(nobody, "trace", "gauge", "ssh", "--json", code=0).json
+    finally:
+        for place in places:
+            os.chown(place, 0, 0)
     verdicts = {h["name"]: (h["verdict"], h["seen"]) for h in said["hops"]}
     assert {n for n, (v, seen) in verdicts.items() if seen == "it takes root to look at"} >= {"adapter", "door-rule"}
     assert verdicts["protocol"][0] == verdicts["key"][0] == verdicts["door"][0] == "fine"
+
+
+def _at_a_terminal() -> None:
+    """A shell that puts a program into the background has it ignore Ctrl-C; one at a terminal does not."""
+    fcntl.ioctl(0, termios.TIOCSCTTY, 0)
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
 
 
 def test_interrupted_it_ends_at_once_and_leaves_the_terminal_clean(hosted: HostedLab) -> None:
@@ -277,8 +289,7 @@ def test_interrupted_it_ends_at_once_and_leaves_the_terminal_clean(hosted: Hoste
     before = termios.tcgetattr(inner)
     child = subprocess.Popen(
         lab.world.inside("host", PROGRAM, "trace", "gauge"), cwd=lab.folder, env=lab.env,
-        stdin=inner, stdout=inner, stderr=inner, start_new_session=True,
-        preexec_fn=lambda: __import__("fcntl").ioctl(0, termios.TIOCSCTTY, 0),
+        stdin=inner, stdout=inner, stderr=inner, start_new_session=True, preexec_fn=_at_a_terminal,
     )  # fmt: skip
     # It asks the guest's monitor, which holds still: so it is in the middle of its questions.
     deadline = time.monotonic() + 20
@@ -286,8 +297,9 @@ def test_interrupted_it_ends_at_once_and_leaves_the_terminal_clean(hosted: Hoste
         assert time.monotonic() < deadline and child.poll() is None
     os.write(outer, b"\x03")
     began = time.monotonic()
-    assert child.wait(10) == 130 and time.monotonic() - began < 5
+    code = child.wait(10)
     said = os.read(outer, 65536).decode()
+    assert code == 130 and time.monotonic() - began < 5, said
     assert "interrupted" in said and "Traceback" not in said and termios.tcgetattr(inner) == before
     os.kill(lab.pid("gauge"), signal.SIGCONT)
     os.close(outer)

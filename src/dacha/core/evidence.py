@@ -108,6 +108,7 @@ class Evidence(NamedTuple):
     asker: str | None = None
     admitted: bool | None = None
     lan_address: str | None = None
+    told_address: str | None = None  # this host's on the LAN, when it was said last
     through: Touch | None = None
     router: RouterSeen | None = None
     size: int = 0  # of a packet that the connection may send, and which sizes come back

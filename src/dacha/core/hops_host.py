@@ -58,6 +58,11 @@ def lan_address(e: Evidence) -> Hop:
     if not e.lan_address:
         means = "nobody on the LAN can find this host"
         return Hop("lan-address", BROKEN, "this host has no address on a LAN", means, "ip address; is its cable in?")
+    if e.told_address and e.told_address != e.lan_address:
+        seen = f"this host is {e.lan_address} now, and people were told {e.told_address}"
+        means = "whoever types what apply said comes nowhere"
+        mend = "tell them, or have the LAN's DHCP server keep one address for this host; then: dacha apply"
+        return Hop("lan-address", BESIDE, seen, means, mend)
     return Hop("lan-address", FINE, f"this host is {e.lan_address}")
 
 

@@ -119,6 +119,8 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
             keyed.append(MakeHostKey(name))
     lan = links.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
+    if lan and any(d.from_lan for d in ws.lab.doors()):
+        write_whole(ws.home.told, f"{lan}\n")
     machines = machines_of(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]

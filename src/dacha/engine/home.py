@@ -49,6 +49,11 @@ class Home:
         self.folder = folders.state() / "labs" / lab
         self.run_folder = folders.run() / lab
 
+    @property
+    def told(self) -> Path:
+        """Where this host's address on the LAN is kept as apply said it last."""
+        return self.folder / "lan-address"
+
     def guest(self, name: str) -> Path:
         return self.folder / "guests" / name
 

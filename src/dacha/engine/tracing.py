@@ -154,6 +154,7 @@ def _ask_everything(
         elsewhere=said.get("elsewhere") or (),
         reply=said.get("reply"),
         lan_address=str(lan) if lan else None,
+        told_address=_told(ws),
         router=told.get("router"),
         size=size,
         sizes=said.get("sizes"),
@@ -189,6 +190,12 @@ def _all(questions: dict[str, Callable[[], Any]]) -> dict[str, Any]:
     for thread in asked:
         thread.join(max(0.0, until - time.monotonic()))
     return dict(told)
+
+
+def _told(ws: Workspace) -> str | None:
+    with contextlib.suppress(OSError):
+        return ws.home.told.read_text().strip()
+    return None
 
 
 def _lab_error(ws: Workspace) -> tuple[str, str] | None:
