@@ -16,7 +16,7 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 import dns.message
 
 from dacha.core.errors import PeerError
-from dacha.wire import dhcp4, dhcp6
+from dacha.wire import dhcp4, dhcp6, nat_pmp, pcp
 from dacha.wire.dhcp4_server import Probe, Scope, Server
 from dacha.wire.dns_cache import Cache
 from dacha.wire.dns_zone import Zone
@@ -45,6 +45,14 @@ ND = [
     bytes.fromhex("6000000000183aff") + bytes(15) + b"\x20" + bytes(16) + bytes((kind, 0)) + bytes(22)
     for kind in (135, 136)
 ]
+MAPPED = pcp.Map(bytes(12), pcp.TCP, 2210, 2210, IPv4Address("203.0.113.7"))
+ROUTER = [
+    pcp.encode_response(pcp.Response(0, 7200, 60, MAPPED)), pcp.encode_response(pcp.Response(0, 0, 60)),
+    pcp.encode_request(pcp.Request(IPv4Address("192.0.2.10"), 7200, MAPPED, IPv4Address("192.0.2.20"), True)),
+    nat_pmp.encode_response(nat_pmp.Response(0, 0, 60, IPv4Address("203.0.113.7"))),
+    nat_pmp.encode_response(nat_pmp.Response(2, 0, 60, None, 2210, 2210, 7200)),
+    nat_pmp.encode_request(nat_pmp.Request(2, 2210, 2210, 7200)),
+]  # fmt: skip
 ARP = [encode_arp(arp_probe(HARDWARE, IPv4Address("10.77.4.20")))]
 
 
@@ -92,9 +100,12 @@ def main() -> int:
     def ip6(data: bytes) -> None:
         dhcp6.answer(GUEST6, dhcp6.decode(data), IPv6Address("fe80::1"))
 
+    def router(data: bytes) -> None:
+        rng.choice((pcp.decode_request, pcp.decode_response, nat_pmp.decode_request, nat_pmp.decode_response))(data)
+
     kinds: list[tuple[str, Callable[[bytes], object], list[bytes], int]] = [
-        ("DHCP", dhcp, DHCP, 400_000), ("DHCPv6", ip6, DHCP6, 200_000), ("ARP", decode_arp, ARP, 150_000),
-        ("neighbour discovery", decode_neighbour, ND, 50_000),
+        ("DHCP", dhcp, DHCP, 350_000), ("DHCPv6", ip6, DHCP6, 200_000), ("ARP", decode_arp, ARP, 150_000),
+        ("neighbour discovery", decode_neighbour, ND, 50_000), ("PCP and NAT-PMP", router, ROUTER, 50_000),
         ("DNS", names, DNS, 200_000),
     ]  # fmt: skip
     total, slowest = 0, 0.0

@@ -95,9 +95,14 @@ class Pcp:
 
     def _request(self, request: pcp.Request, source: str) -> pcp.Response:
         def read(data: bytes) -> pcp.Response | None:
-            answer = pcp.decode_response(data)
-            mine = not request.map or not answer.map or answer.map.nonce == request.map.nonce
-            return answer if mine else None
+            answer, asked = pcp.decode_response(data), request.map
+            if answer.result == pcp.UNSUPPORTED_VERSION:
+                return answer  # of another version nothing more can be read
+            told = answer.map
+            if asked is None or told is None:
+                return answer if asked is told else None
+            same = (told.nonce, told.protocol, told.internal_port) == (asked.nonce, asked.protocol, asked.internal_port)
+            return answer if same else None
 
         answer = _ask(self._router, source, pcp.encode_request(request), read)
         if answer.result != pcp.SUCCESS:
