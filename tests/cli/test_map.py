@@ -20,6 +20,7 @@ memory = "64 MiB"
 adapter = [{ network = "pier", address = "10.77.4.20" }, { network = "vault", address = "10.77.9.20" }]
 door.ssh = { from = "lan", port = 2220 }
 door.charts = { service = "http", from = "host", port = 8020 }
+door.tides = { service = "http", from = "outside", port = 8030 }
 [guest.alone]
 memory = "64 MiB"
 """
@@ -31,8 +32,9 @@ def test_the_map_in_the_terminal_and_for_scripts(lab: Lab) -> None:
     assert "─── pier  NAT, 10.77.4.0/24, user mode" in said and "vault  host-only" in said
     assert "gauge  10.77.4.20  LAN" in said and ":2220 → ssh 22" in said
     assert "host 127.0.0.1:8020 → charts 80" in said and "no network" in said and "alone" in said
+    assert "outside (not led in) → " in said and ":8030 → tides 80" in said
     pier, vault, rest = lab("map", "--json").json["networks"]
-    assert [d["origin"] for d in pier["guests"][0]["doors"]] == ["lan", "host"] and pier["way_out"]
+    assert [d["origin"] for d in pier["guests"][0]["doors"]] == ["lan", "host", "outside"] and pier["way_out"]
     assert vault["guests"] == [{"guest": "gauge", "address": "10.77.9.20", "doors": []}] and not vault["way_out"]
     assert rest["network"] is None
 

@@ -86,8 +86,11 @@ def _print(name: str, bands: list[Any], host: str) -> None:
 
 def _way(entry: Any) -> str:
     """outside 203.0.113.7:2210 → 192.0.2.10:2210 → ssh 22"""
+    from dacha.core.outline import BY_HAND, NOT_LED_IN
+
     origin = "LAN" if entry.origin == "lan" else entry.origin
-    return f"{origin} {entry.router + ' → ' if entry.router else ''}{entry.at} → {entry.to}"
+    router = f"({entry.router}) → " if entry.router in (NOT_LED_IN, BY_HAND) else f"{entry.router} → "
+    return f"{origin} {router if entry.router else ''}{entry.at} → {entry.to}"
 
 
 def _json(band: Any) -> dict[str, Any]:

@@ -11,6 +11,9 @@ from dacha.core.outside import UNKNOWN, Known
 from dacha.core.plan import Plan
 from dacha.core.reach import HOST, LAN, OUTSIDE, ROUTER
 
+# Instead of an outside address: the router does not lead the door in, or is not asked to.
+NOT_LED_IN, BY_HAND = "not led in", "by hand"
+
 
 class Entry(NamedTuple):
     """A door on the map: from where it is entered, what is typed there, and what it leads to; for one from outside
@@ -60,7 +63,7 @@ def outline(lab: Lab, plan: Plan, lan: IPv4Address | None, known: Known = UNKNOW
         for adapter in plan.adapters.values():
             if adapter.network == network.name:
                 mine = [d for d in plan.doors.values() if d.adapter == adapter]
-                entries = [e for d in mine if (e := _entry(d, lan, known, now))]
+                entries = [e for d in mine if (e := _entry(d, lan, known, now, by_hand=lab.router == "none"))]
                 places.append(Place(adapter.guest, str(adapter.address or "by DHCP"), tuple(entries)))
         out = network.kind == "nat" and not net.isolated
         bands.append(Band(network.name, ", ".join(words), out, network.kind == "bridge", tuple(places)))
@@ -68,7 +71,7 @@ def outline(lab: Lab, plan: Plan, lan: IPv4Address | None, known: Known = UNKNOW
     return [*bands, Band("", "no network", False, False, tuple(alone))] if alone else bands
 
 
-def _entry(door: DoorPlan, lan: IPv4Address | None, known: Known, now: float) -> Entry | None:
+def _entry(door: DoorPlan, lan: IPv4Address | None, known: Known, now: float, *, by_hand: bool) -> Entry | None:
     outside = lan_place(door, lan)
     at = outside or here(door)
     if at is None or door.means == "none":
@@ -77,6 +80,6 @@ def _entry(door: DoorPlan, lan: IPv4Address | None, known: Known, now: float) ->
     router = ""
     if origin == OUTSIDE:
         mapping = known.of(door.door.guest, door.door.name, now)
-        port = mapping.outside_port if mapping else door.door.outside_port or at[1]
-        router = place(known.address or ROUTER, port) if mapping else "not led in"
+        shut = BY_HAND if by_hand else NOT_LED_IN
+        router = place(known.address or ROUTER, mapping.outside_port) if mapping else shut
     return Entry(origin, place(*at), f"{door.door.name} {door.door.to}", router)

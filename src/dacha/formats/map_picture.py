@@ -10,7 +10,7 @@ import io
 from collections.abc import Sequence
 from typing import Any
 
-from dacha.core.outline import Band
+from dacha.core.outline import BY_HAND, NOT_LED_IN, Band
 from dacha.core.reach import HOST, LAN, OUTSIDE
 
 # Inches: a row, what is kept free above a network, the whole width, and its columns' left and right edges.
@@ -75,6 +75,8 @@ def _band(pen: _Pen, band: Band, top: float) -> float:
         for entry in place.entries:
             begin, color = BEGINS[entry.origin]
             pen.arrow(begin, left + 0.22, y, color)
+            if entry.router in (NOT_LED_IN, BY_HAND):
+                begin = LAN_X[1]  # as far as is known it begins there
             if entry.router:
                 pen.label(OUTSIDE_X[0] + 0.12, y, entry.router, color, right=False)
             own = entry.origin == HOST
