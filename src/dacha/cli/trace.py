@@ -28,9 +28,9 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_trace(args: argparse.Namespace) -> int:
-    from dacha.core.door_plan import ORIGIN_WORDS
     from dacha.core.door_plan import place as written
     from dacha.core.hop import BESIDE
+    from dacha.core.lab import ORIGIN_WORDS
     from dacha.core.trace import broken, judge
     from dacha.engine.tracing import Asked, gather
     from dacha.engine.workspace import load

@@ -11,8 +11,9 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
 from dacha.core.address_plan import AdapterPlan, AddressPlan
+from dacha.core.door_check import check_listen, check_listen6, isolation
 from dacha.core.findings import ERROR, Finding, Path
-from dacha.core.lab import Door, Guest, Lab, Network, Ports
+from dacha.core.lab import Door, Guest, Lab, Ports
 from dacha.core.nearest import did_you_mean
 
 Address = IPv4Address | IPv6Address
@@ -27,15 +28,6 @@ OTHER_BASE = 20000
 def place(address: object, port: object) -> str:
     """Address and port as people write them: an IPv6 address in brackets (RFC 3986 section 3.2.2)."""
     return f"[{address}]:{port}" if ":" in str(address) else f"{address}:{port}"
-
-
-# Whom a door lets in, in words.
-ORIGIN_WORDS = {"host": "this host", "lan": "the LAN", "outside": "outside"}
-
-
-def is_simulated(lab: Lab) -> bool:
-    """True when the router that is asked is this host itself: the one that ships with Dacha, to try things out."""
-    return lab.router is not None and lab.router.startswith("127.")
 
 
 class Forward(NamedTuple):
@@ -147,11 +139,11 @@ def plan_doors(
         network = lab.networks[adapter.network] if adapter else None
         means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
         if network and network.kind == "host-only" and door.from_lan:
-            findings.append(_isolation_finding(door, lab, path))
+            findings.append(isolation(door, lab, path))
             means = "none"
-        _check_listen(door, network, path, findings, simulated=is_simulated(lab))
+        check_listen(door, network, path, findings, simulated=lab.simulated)
         if listen.version == 6:
-            _check_listen6(door, network, adapter, path, findings)
+            check_listen6(door, network, adapter, path, findings)
         if means == "forward" and door.port:
             other = taken.clash(door.protocol, listen, door.port)
             if other:
@@ -231,74 +223,6 @@ def _adapter_for(
         )
     open_ones = [a for a in mine if door.origin == "host" or lab.networks[a.network].kind != "host-only"]
     return next(iter(open_ones or mine), None)
-
-
-def _isolation_finding(door: Door, lab: Lab, path: Path) -> Finding:
-    inside = next((n.name for n in lab.networks.values() if n.kind == "nat"), "NETWORK")
-    return Finding(
-        ERROR,
-        "door-isolation",
-        f"door {door.guest} {door.name}",
-        f"{door.guest} is on a host-only network: a door from {ORIGIN_WORDS[door.origin]} would end its isolation",
-        f"to let it in, put an adapter on a NAT network: dacha guest edit {door.guest} --adapter {inside}\n"
-        'to enter from this host only: from = "host"',
-        (*path, "from"),
-    )
-
-
-def _check_listen(door: Door, network: Network | None, path: Path, findings: list[Finding], *, simulated: bool) -> None:
-    subject = f"door {door.guest} {door.name}"
-    if door.listen and door.origin == "host" and not door.listen.is_loopback:
-        findings.append(
-            Finding(
-                ERROR,
-                "listen-open",
-                subject,
-                f"listen: {door.listen} can be entered from outside this host",
-                'a door from the host listens on loopback; for the LAN say from = "lan"',
-                (*path, "listen"),
-            )
-        )
-    if door.listen and door.from_lan and door.listen.is_loopback and not (door.origin == "outside" and simulated):
-        findings.append(
-            Finding(
-                ERROR,
-                "listen-closed",
-                subject,
-                f"listen: the LAN cannot enter at {door.listen}",
-                "leave listen out, or write this host's address on the LAN",
-                (*path, "listen"),
-            )
-        )
-    if door.allow and network and not network.by_kernel:
-        findings.append(
-            Finding(
-                ERROR,
-                "allow-user-mode",
-                subject,
-                "allow: a user-mode network cannot tell where a connection comes from",
-                "limit it by listen, or by the host's firewall, and leave allow out",
-                (*path, "allow"),
-            )
-        )
-
-
-def _check_listen6(
-    door: Door, network: Network | None, adapter: AdapterPlan | None, path: Path, findings: list[Finding]
-) -> None:
-    """A door at one IPv6 address of this host: the kernel carries it, to a guest that has one too."""
-    what = remedy = ""
-    if network and not network.by_kernel:
-        what, remedy = "a user-mode network has doors for IPv4 only", 'write an IPv4 address, or carrier = "kernel"'
-    elif door.origin == "outside":
-        what, remedy = "a way from outside is for IPv4", "write an IPv4 address of this host, or leave listen out"
-    elif door.listen and door.listen.is_loopback:
-        what, remedy = "the kernel leads nothing on from ::1", "leave listen out: 127.0.0.1 is led on"
-    elif adapter and adapter.address6 is None:
-        what, remedy = f"{door.guest} has no IPv6 address there", "give it one: address6"
-    if what:
-        subject = f"door {door.guest} {door.name}"
-        findings.append(Finding(ERROR, "listen6", subject, f"listen: {what}", remedy, (*path, "listen")))
 
 
 def _free_port(

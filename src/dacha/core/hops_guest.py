@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dacha.core.door_plan import ORIGIN_WORDS
 from dacha.core.evidence import REFUSED, REJECTED, Evidence
 from dacha.core.hop import BOOTING_S, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.hops_service import touched
+from dacha.core.lab import ORIGIN_WORDS
 from dacha.core.units import show_duration
 
 

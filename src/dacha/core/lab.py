@@ -18,6 +18,7 @@ BOOT_ORDER = ("disk", "medium", "network")
 MODELS = ("virtio", "e1000")
 # Who may enter a door, nearest first: each place includes those before it.
 ORIGINS = ("host", "lan", "outside")
+ORIGIN_WORDS = {"host": "this host", "lan": "the LAN", "outside": "outside"}
 PROTOCOLS = ("tcp", "udp")
 SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "windows")
 
@@ -199,6 +200,11 @@ class Lab:
     networks: dict[str, Network] = field(default_factory=dict)
     guests: dict[str, Guest] = field(default_factory=dict)
     storages: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def simulated(self) -> bool:
+        """True when the router that is asked is this host itself: the one that ships with Dacha, to try things out."""
+        return self.router is not None and self.router.startswith("127.")
 
     def doors(self) -> list[Door]:
         """Every door of every guest, in file order."""

@@ -11,9 +11,9 @@ from ipaddress import IPv4Address, IPv4Network
 from typing import NamedTuple
 
 from dacha.core.address_plan import AdapterPlan
-from dacha.core.door_plan import ANYWHERE, ORIGIN_WORDS, DoorPlan
+from dacha.core.door_plan import ANYWHERE, DoorPlan
 from dacha.core.findings import WARNING, Finding
-from dacha.core.lab import SERVICES, Guest, Lab, Network, Ports
+from dacha.core.lab import ORIGIN_WORDS, SERVICES, Guest, Lab, Network, Ports
 from dacha.core.outside import UNKNOWN, Known, behind, private
 from dacha.core.plan import Plan
 

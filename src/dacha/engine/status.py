@@ -11,7 +11,6 @@ from dacha.core.door_plan import DoorPlan, here, lan_place
 from dacha.core.door_plan import place as written
 from dacha.core.lab import Guest
 from dacha.core.observed import HUNG, OFF, PAUSED, ObservedGuest
-from dacha.core.outside import UNKNOWN, Known, behind
 from dacha.core.plan import Plan
 from dacha.core.units import show_duration
 from dacha.engine.observe import observe
@@ -19,6 +18,7 @@ from dacha.engine.pending import pending as pending_changes
 from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
+    from dacha.core.outside import Known
     from dacha.wire.probes import Verdict
 
 # A door of a guest that came up this recently may simply not be there yet.
@@ -166,20 +166,22 @@ def _door_row(door: DoorPlan, seen: ObservedGuest, verdicts: dict[object, Verdic
     return DoorRow(door, origin, shown, ok, now)
 
 
-def _router(ws: Workspace) -> Known:
+def _router(ws: Workspace) -> Known | None:
     """What the router has granted, of a lab that has doors from outside."""
     if not any(d.origin == "outside" for d in ws.lab.doors()):
-        return UNKNOWN
+        return None
     from dacha.engine import outside
 
     return outside.read(ws.home)._replace(trouble="" if ws.lab.router != "none" else BY_HAND)
 
 
-def _led_in(row: DoorRow, router: Known) -> DoorRow:
+def _led_in(row: DoorRow, router: Known | None) -> DoorRow:
     """A door from outside: where it is entered there, and what the router has to do with it."""
     door = row.plan.door
-    if door.origin != "outside" or row.plan.means == "none":
+    if router is None or door.origin != "outside" or row.plan.means == "none":
         return row
+    from dacha.core.outside import behind
+
     mapping = router.of(door.guest, door.name, time.time())
     if mapping:
         row = row._replace(origin="outside", place=f"outside {router.address or 'router'}:{mapping.outside_port}")

@@ -6,7 +6,7 @@ import os
 import time
 from ipaddress import IPv4Address
 
-from dacha.core.door_plan import DoorPlan, is_simulated
+from dacha.core.door_plan import DoorPlan
 from dacha.core.errors import NoError
 from dacha.core.evidence import RouterSeen
 from dacha.core.outside import Known, Mapping, Wanted, behind, by_hand, lost
@@ -46,7 +46,7 @@ def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
     if mapped == "missing":
         seen = seen._replace(trouble=known.why_not(*key))
     # The simulated router on this host has no outside that the kernel knows: nothing may be sent to what it tells.
-    if mapped == "there" and known.address and door.door.protocol == "tcp" and not is_simulated(ws.lab):
+    if mapped == "there" and known.address and door.door.protocol == "tcp" and not ws.lab.simulated:
         probe = probe_for(door.door.service)
         seen = seen._replace(hairpin=touch(known.address, seen.port, probe, HAIRPIN_S) if not seen.above else None)
     return seen._replace(mapped=mapped)
