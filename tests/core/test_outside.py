@@ -6,6 +6,7 @@ from ipaddress import IPv4Address
 
 import pytest
 
+from dacha.core.check import check_lab
 from dacha.core.outside import UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, next_look, wanted
 from dacha.core.plan import make_plan
 from dacha.core.reach import Ground, never_entered, reach
@@ -68,6 +69,13 @@ def test_what_the_router_is_asked_for() -> None:
 )
 def test_what_is_written_wrongly_is_said(old: str, new: str, says: str) -> None:
     assert says in " ".join(f.what for f in read_lab(LAB.replace(old, new)).findings)
+
+
+def test_what_can_be_read_on_the_way_is_said() -> None:
+    lab = read_lab(LAB).lab
+    assert lab is not None
+    said = [f.subject for f in check_lab(lab, make_plan(lab)) if f.code == "door-clear"]
+    assert said == ["door gauge web"]
 
 
 def test_a_host_only_guest_is_not_let_out() -> None:

@@ -81,6 +81,18 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
                     here,
                 )
             )
+        for door in guest.doors:
+            if door.origin == "outside" and door.service in ("http", "vnc"):
+                findings.append(
+                    Finding(
+                        WARNING,
+                        "door-clear",
+                        f"door {guest.name} {door.name}",
+                        f"{door.service} from outside is not encrypted: all that passes can be read on the way",
+                        "serve https there, or enter it through an ssh door",
+                        (*here, "door", door.name),
+                    )
+                )
         findings += _check_machine(lab, guest)
         if not guest.disks and guest.boot is None:
             findings.append(
