@@ -41,7 +41,7 @@ class _Stage:
 
     def output(self, *arguments: str) -> str:
         """What a command says to a script; it is not shown."""
-        command = [sys.executable, "-m", "dacha", *arguments]
+        command = [sys.executable, "-P", "-m", "dacha", *arguments]
         environment = os.environ | {"DACHA_LAB": str(self.lab)}
         return subprocess.run(command, env=environment, capture_output=True, text=True, check=False).stdout
 
@@ -52,7 +52,9 @@ class _Stage:
         output.say(f"$ dacha {shlex.join(arguments)}")
         sys.stdout.flush()
         code = subprocess.run(
-            [sys.executable, "-m", "dacha", *arguments], env=os.environ | {"DACHA_LAB": str(self.lab)}, check=False
+            [sys.executable, "-P", "-m", "dacha", *arguments],
+            env=os.environ | {"DACHA_LAB": str(self.lab)},
+            check=False,
         ).returncode
         if code and not may_fail:
             raise NoError(
@@ -138,7 +140,7 @@ def _from_outside(stage: _Stage) -> None:
     """A door that a simulated home router leads in; skipped, with a word, where that cannot run."""
     inside, outside, told = "127.77.0.1", "127.77.0.2", "203.0.113.77"
     stage.title(f"The way from outside: a simulated home router, {told} to the world, leads a door in")
-    command = [sys.executable, "-m", "dacha.demo.router"]
+    command = [sys.executable, "-P", "-m", "dacha.demo.router"]
     router = subprocess.Popen(
         [*command, "--inside", inside, "--outside", outside, "--told", told],
         stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True,

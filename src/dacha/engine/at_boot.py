@@ -68,7 +68,7 @@ def unit_folder() -> Path:
 def unit_text(ws: Workspace) -> str:
     """The unit that keeps the lab's caretaker running."""
     kept = {name: os.environ[name] for name in ("DACHA_STATE", "DACHA_RUN") if os.environ.get(name)}
-    command = [sys.executable, "-m", "dacha", "caretaker", "run", "--lab", str(ws.path)]
+    command = [sys.executable, "-P", "-m", "dacha", "caretaker", "run", "--lab", str(ws.path)]
     return service(f"Dacha's caretaker of the lab {ws.lab.name}", command, kept, system=os.geteuid() == 0)
 
 

@@ -53,7 +53,7 @@ def start(ws: Workspace) -> None:
     log = log_file(ws.home)
     with log.open("ab") as out:
         child = subprocess.Popen(
-            [sys.executable, "-m", "dacha.caretaker.run", str(ws.path)],
+            [sys.executable, "-P", "-m", "dacha.caretaker.run", str(ws.path)],
             stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True,
         )  # fmt: skip
     deadline = time.monotonic() + START_S

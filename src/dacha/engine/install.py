@@ -27,7 +27,7 @@ def follow(ws: Workspace, name: str) -> None:
     """Start the process that follows the guest's installation; it ends at once when one does already."""
     with (ws.home.guest(name) / "install.log").open("ab") as log:
         subprocess.Popen(
-            [sys.executable, "-m", "dacha.engine.follow_install", str(ws.path), name],
+            [sys.executable, "-P", "-m", "dacha.engine.follow_install", str(ws.path), name],
             stdin=subprocess.DEVNULL,
             stdout=log,
             stderr=log,

@@ -64,7 +64,7 @@ def make(home: Home, link: HostBridge) -> None:
     after_s = float(os.environ.get(BACK_VARIABLE, BACK_S))
     write_whole(_file(home), json.dumps(Move(link.name, link.adapter, time.time() + after_s)))
     subprocess.Popen(
-        [sys.executable, "-m", "dacha.engine.way_back", home.lab, str(after_s)],
+        [sys.executable, "-P", "-m", "dacha.engine.way_back", home.lab, str(after_s)],
         stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
     )  # fmt: skip
     moving.make_bridge(link.name, link.alias, link.adapter)

@@ -32,7 +32,7 @@ class Upnp:
         self._head = {"router": router, "source": source}
 
     def _ask(self, **question: Any) -> dict[str, Any]:
-        command = [sys.executable, "-m", "dacha.host.upnp", json.dumps(self._head | question)]
+        command = [sys.executable, "-P", "-m", "dacha.host.upnp", json.dumps(self._head | question)]
         try:
             done = subprocess.run(
                 command, stdin=subprocess.DEVNULL, capture_output=True, timeout=PATIENCE_S, check=False
