@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 from dacha.cli import output
 from dacha.core.errors import DachaError, HostError, NoError
@@ -39,11 +40,14 @@ class _Stage:
         output.say()
         output.say(output.paint(text, output.STRONG))
 
-    def output(self, *arguments: str) -> str:
-        """What a command says to a script; it is not shown."""
+    def _dacha(self, *arguments: str, **options: Any) -> subprocess.CompletedProcess[str]:
         command = [sys.executable, "-P", "-m", "dacha", *arguments]
         environment = os.environ | {"DACHA_LAB": str(self.lab)}
-        return subprocess.run(command, env=environment, capture_output=True, text=True, check=False).stdout
+        return subprocess.run(command, env=environment, text=True, check=False, **options)
+
+    def output(self, *arguments: str) -> str:
+        """What a command says to a script; it is not shown."""
+        return self._dacha(*arguments, capture_output=True).stdout
 
     def run(self, *arguments: str, may_fail: bool = False) -> None:
         """Show and run one dacha command. Raises NoError when it fails."""
@@ -51,11 +55,7 @@ class _Stage:
 
         output.say(f"$ dacha {shlex.join(arguments)}")
         sys.stdout.flush()
-        code = subprocess.run(
-            [sys.executable, "-P", "-m", "dacha", *arguments],
-            env=os.environ | {"DACHA_LAB": str(self.lab)},
-            check=False,
-        ).returncode
+        code = self._dacha(*arguments).returncode
         if code and not may_fail:
             raise NoError(
                 f"dacha {arguments[0]} ended with code {code}, so the demo ends here",
