@@ -5,9 +5,9 @@ set -u
 pytest=$1/pytest
 said=$(mktemp)
 trap 'rm -f "$said"' EXIT
-"$pytest" -p no:cacheprovider tests/networks tests/caretaker tests/core tests/wire tests/formats > "$said" 2>&1 &
+"$pytest" -p no:cacheprovider tests/networks tests/caretaker > "$said" 2>&1 &
 worlds=$!
-"$pytest" --ignore tests/networks --ignore tests/caretaker --ignore tests/core --ignore tests/wire --ignore tests/formats
+"$pytest" --ignore tests/networks --ignore tests/caretaker
 here=$?
 wait "$worlds"
 there=$?
