@@ -208,31 +208,38 @@ class _Service:
         return Cell((), "no door", f"dacha door add {name} {self.service} --from lan")
 
     def _outside(self) -> Cell:
-        from_lan, ways, why = self._lan(), [], ""
-        remedy = f"dacha trace {self.guest.name} --from outside"
-        for door in (d for d in self.doors if d.door.origin == "outside" and d.means != "none"):
+        mine = [d for d in self.doors if d.door.origin == "outside" and d.means != "none"]
+        if mine:
+            return self._led_in(mine)
+        from_lan = self._lan()
+        if not from_lan.ways:
+            return from_lan
+        verb, door = ("edit", self.doors[0].door.name) if self.doors else ("add", self.service)
+        remedy = f"dacha door {verb} {self.guest.name} {door} --from outside"
+        return Cell((), "ends at the LAN" if self.led else "known on the LAN only", remedy)
+
+    def _led_in(self, doors: list[DoorPlan]) -> Cell:
+        """From outside, by doors that the router is asked to lead in."""
+        router, now, ways = self.ground.router, self.ground.now, []
+        why, remedy = "", f"dacha trace {self.guest.name} --from outside"
+        above = behind(router.address)
+        for door in doors:
             key = (door.door.guest, door.door.name)
-            mapping, why_not = self.ground.router.of(*key, self.ground.now), self.ground.router.why_not(*key)
-            above = behind(self.ground.router.address)
+            mapping, why_not = router.of(*key, now), router.why_not(*key)
             if private(door.door.allow):
                 why = "it admits private addresses only"
                 remedy = f"dacha door edit {key[0]} {key[1]} --allow SUBNET, or --from lan"
-                continue
-            if (mapping and above) or why_not:
-                why = f"a NAT above the router: {above}" if mapping and above else f"the router: {why_not}"
-                continue
-            place = door.enter_at(None)
-            port = mapping.outside_port if mapping else door.door.outside_port or (place[1] if place else 0)
-            ways.append(Way(self.ground.router.address or ROUTER, port, f"door {door.door.name}"))
-        if ways or why:
-            limits = tuple(str(n) for d in self.doors if d.door.origin == "outside" for n in d.door.allow)
-            return Cell(tuple(ways), "", only=limits) if ways else Cell((), why, remedy)
-        if from_lan.ways:
-            opens = self.doors[0].door.name if self.doors else self.service
-            verb = "edit" if self.doors else "add"
-            remedy = f"dacha door {verb} {self.guest.name} {opens} --from outside"
-            return Cell((), "ends at the LAN" if self.led else "known on the LAN only", remedy)
-        return from_lan
+            elif mapping and above:
+                why = f"a NAT above the router: {above}"
+            elif why_not:
+                why = f"the router: {why_not}"
+            else:
+                place = door.enter_at(None)
+                port = mapping.outside_port if mapping else door.door.outside_port or (place[1] if place else 0)
+                ways.append(Way(router.address or ROUTER, port, f"door {door.door.name}"))
+        if ways:
+            return Cell(tuple(ways), only=tuple(str(n) for d in doors for n in d.door.allow))
+        return Cell((), why, remedy)
 
     def _neighbour(self, network: Network) -> Cell:
         """From a machine on one of the lab's networks."""

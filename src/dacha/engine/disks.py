@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 
 from dacha.core.changes import AttachDisk, MakeDisk
 from dacha.core.errors import HostError
-from dacha.core.lab import Disk
 from dacha.engine.home import Home
 from dacha.engine.machines import image_path
+from dacha.engine.storages import storage_folder
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
 from dacha.hypervisor import hotplug, images
@@ -23,20 +22,6 @@ Progress = Callable[[str, float], None]
 
 def silent(what: str, share: float) -> None:
     """A progress that nobody looks at."""
-
-
-def storage_folder(ws: Workspace, disk: Disk) -> Path:
-    """The folder that a disk's contents are to lie in. Raises HostError when its storage is gone."""
-    if disk.storage is None:
-        return ws.home.folder
-    root = ws.resolve(ws.lab.storages[disk.storage])
-    if not root.is_dir():
-        raise HostError(
-            f"the folder of storage {disk.storage} is not there: {root}",
-            why="it was removed, or what it lies on is not mounted",
-            remedy="mount it, or make the folder",
-        )
-    return root / "disks" / ws.lab.name
 
 
 def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> None:

@@ -84,7 +84,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
 
 def _new_disk_troubles(ws: Workspace, disk: Disk) -> Iterator[tuple[str, HostError]]:
     """What would keep a disk from being made: (key, error)."""
-    from dacha.engine.disks import storage_folder
+    from dacha.engine.storages import storage_folder
 
     if disk.base:
         from dacha.hypervisor.images import inspect
