@@ -35,11 +35,11 @@ shot demo 'dacha demo --keep'
 shot status "$typed; typed dacha status; echo; typed dacha address list; echo; typed dacha door list"
 shot host "$typed; typed dacha host"
 shot guest "$typed; typed dacha guest list; echo; typed dacha guest show gauge; echo; typed dacha network list"
-shot reach "$typed; typed dacha reach; echo; typed dacha reach locker --why --from lan --from outside"
 export DACHA_LAB="$DACHA_STATE/demo/lab.toml"
 python -m dacha.demo.router --inside 127.77.0.1 --outside 127.77.0.2 --told 203.0.113.77 > /dev/null &
 router=$!
-shot outside "$typed; typed dacha door add charts tides --service http --from outside --listen 127.0.0.1 | head -n 2; echo; typed dacha apply; echo; typed dacha status; echo; typed dacha trace charts tides"
+shot outside "$typed; typed dacha door add charts tides --service http --from outside --listen 127.0.0.1 | head -n 3; echo; typed dacha apply; echo; typed dacha status; echo; typed dacha trace charts tides"
+shot reach "$typed; typed dacha reach; echo; typed dacha reach charts --why --from lan --from outside; echo; typed dacha reach locker --why --from lan"
 dacha map --save "$out/map.png" > /dev/null
 dacha door remove charts tides > /dev/null && dacha apply --no-wait > /dev/null
 kill $router
