@@ -193,7 +193,7 @@ class _Service:
         ways = [self._own(a) for a in self._bridged(by_host=False)]
         limits: list[str] = []
         for door in self.led:
-            if door.door.from_lan:
+            if door.door.from_lan and not door.listen.is_loopback:
                 listen = self.ground.lan or "this host" if door.listen == ANYWHERE else door.listen
                 ways.append(self._door(door, listen))
                 limits += [str(n) for n in door.door.allow]
@@ -213,7 +213,7 @@ class _Service:
             return self._led_in(mine)
         from_lan = self._lan()
         if not from_lan.ways:
-            return from_lan
+            return from_lan._replace(remedy=from_lan.remedy.replace("--from lan", "--from outside"))
         verb, door = ("edit", self.doors[0].door.name) if self.doors else ("add", self.service)
         remedy = f"dacha door {verb} {self.guest.name} {door} --from outside"
         return Cell((), "ends at the LAN" if self.led else "known on the LAN only", remedy)
