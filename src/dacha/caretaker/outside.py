@@ -16,6 +16,8 @@ from dacha.wire.pcp import CLIENT_PORT
 
 # Every host is a member of this group (RFC 1112 section 4): it is not joined.
 ALL_HOSTS = "224.0.0.1"
+# Whoever announces all the time is not asked more often than this.
+LEAST_S = 0.5
 
 
 class Outside:
@@ -56,8 +58,9 @@ class Outside:
                 before, wait = known, next_look(known, time.time())
             except DachaError as e:
                 self._log("the router cannot be asked: " + " / ".join(e.lines()))
+            await asyncio.sleep(LEAST_S)
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._woken.wait(), wait)
+                await asyncio.wait_for(self._woken.wait(), max(0.0, wait - LEAST_S))
 
 
 def _listener() -> socket.socket | None:
