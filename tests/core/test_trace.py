@@ -162,5 +162,14 @@ def test_every_mend_that_is_a_command_can_be_typed() -> None:
         parser_for(words[0]).parse_args(words[1 : words.index("then:") if "then:" in words else None])
 
 
+def test_a_service_that_waits_for_its_client_is_not_called_broken() -> None:
+    quiet = Touch(OPEN, False, "no answer")
+    for way in (KERNEL, USER):
+        e = way._replace(service="tcp", key=None, through=quiet, direct=quiet if way is KERNEL else None)
+        assert named(e) is None
+        assert {h.name: h.verdict for h in judge(e)}["door"] == ("fine" if way is KERNEL else "not tested")
+    assert named(KERNEL._replace(service="tcp", direct=quiet, through=Touch(SILENT))) == "door"
+
+
 def test_a_silent_door_is_broken_somewhere() -> None:
     assert named(KERNEL._replace(through=Touch(SILENT))) == "door"

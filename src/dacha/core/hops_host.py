@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.evidence import Evidence, RouterSeen
+from dacha.core.evidence import OPEN, Evidence, RouterSeen
 from dacha.core.hop import BESIDE, BROKEN, FINE, UNTESTED, Hop
 
 
@@ -112,6 +112,8 @@ def door(e: Evidence) -> Hop:
         return Hop("door", UNTESTED, e.untold or "this host cannot enter it itself")
     if e.through.ok:
         return Hop("door", FINE, f"{e.place}: {e.through.seen}")
+    if e.service == "tcp" and e.through.how == OPEN and e.through.seen == "no answer":
+        return Hop("door", UNTESTED if e.way == "user" else FINE, f"{e.place}: accepts connections")
     said = e.through.seen or e.through.how
     means = "every hop before is fine, and yet nothing comes through"
     return Hop("door", BROKEN, f"{e.place}: {said}", means, "dacha trace … --all shows what could not be tested")

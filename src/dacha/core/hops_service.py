@@ -13,6 +13,12 @@ def touched(e: Evidence) -> Touch | None:
     return e.through if e.way == "user" else e.direct
 
 
+def mute(e: Evidence) -> bool:
+    """True when the door is of no known protocol, and what is behind it waits for its client to speak first."""
+    touch = touched(e)
+    return e.service == "tcp" and touch is not None and touch.how == OPEN and touch.seen == "no answer"
+
+
 def forward(e: Evidence) -> Hop:
     if e.taken:
         means = "another program's rule takes the port first"
@@ -31,6 +37,11 @@ def forward(e: Evidence) -> Hop:
 
 def service(e: Evidence) -> Hop:
     touch, at = touched(e), f"port {e.port}"
+    if mute(e):
+        if e.way == "user":
+            # QEMU accepts before the guest does.
+            return Hop("service", UNTESTED, "the door accepts; whether the guest does, only its client can tell")
+        return Hop("service", FINE, f"{at} is open")
     if touch is None:
         return Hop("service", UNTESTED, e.untold or "this host cannot ask it")
     young = e.since_s is not None and e.since_s < BOOTING_S and not e.booted
@@ -67,6 +78,8 @@ def protocol(e: Evidence) -> Hop:
     touch = touched(e)
     if touch is None or touch.how != OPEN:
         return Hop("protocol", UNTESTED, "the service could not be asked")
+    if mute(e):
+        return Hop("protocol", UNTESTED, "it waits for its client to speak; service = … says what it should be")
     if touch.ok:
         return Hop("protocol", FINE, touch.seen)
     means = f"what listens there is no {e.service} server, or it hangs"
