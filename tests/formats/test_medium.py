@@ -5,7 +5,7 @@ from collections.abc import Mapping
 
 import pycdlib
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from dacha.formats.boot_sectors import boot_sectors
@@ -156,6 +156,7 @@ def test_a_cut_medium_is_said_to_be_cut(name: str, data: st.DataObject) -> None:
 
 
 @given(st.sampled_from(list(MEDIA)), st.integers(17 * 2048, 40 * 2048), st.binary(min_size=1, max_size=64))
+@example("debian netinst", 34888, b"\x01")
 def test_a_damaged_medium_is_judged_without_an_error(name: str, at: int, junk: bytes) -> None:
     image = bytearray(MEDIA[name][0])
     image[at : at + len(junk)] = junk

@@ -230,7 +230,8 @@ def test_a_real_router(hosted: HostedLab, tmp_path: Path, miniupnpd: Path, speak
     lab, world = hosted, hosted.world
     lab.write(KERNEL)
     with real(world, tmp_path, miniupnpd, "yes" if speaks == "pcp" else "no"):
-        lab("apply")
+        (way,) = lab("apply", "--json").json["outside"]
+        assert (way["address"], way["port"], way["above"]) == ("198.51.100.1", 2220, None)
         assert known(lab)["speaks"] == speaks
         assert enters(lab).startswith("SSH-2.0")
         assert hop(lab, "router", 0)["verdict"] == "fine"

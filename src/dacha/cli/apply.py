@@ -98,6 +98,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
                     }
                     for c, e in outcome.failed
                 ],
+                "outside": [way._asdict() for way in _outside(ws)],
                 "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],
             }
         )
@@ -192,34 +193,33 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
         _show_outside(ws)
 
 
-def _show_outside(ws: Any) -> None:
-    """How each door from outside is entered there, or what keeps it shut and what to enter in the router by hand."""
-    from dacha.core.outside import behind, by_hand
+def _outside(ws: Any) -> list[Any]:
+    if not any(d.origin == "outside" for d in ws.lab.doors()):
+        return []
     from dacha.engine import outside
 
-    known, want = outside.read(ws.home), outside.wanted_now(ws)
-    for guest, name in dict.fromkeys((w.guest, w.door) for w in want):
-        mapping = known.of(guest, name, time.time())
-        mine = [w for w in want if (w.guest, w.door) == (guest, name)]
-        above = behind(known.address)
-        if mapping and above:
+    return outside.ways(ws)
+
+
+def _show_outside(ws: Any) -> None:
+    """How each door from outside is entered there, or what keeps it shut and what to enter in the router by hand."""
+    from dacha.engine import outside
+
+    for way in outside.ways(ws):
+        name = f"door {way.guest} {way.door}"
+        if way.above:
             output.note(
-                f"door {guest} {name} is led in by the router, but nobody outside can reach that: {above}\n"
+                f"{name} is led in by the router, but nobody outside can reach that: {way.above}\n"
                 "  another NAT lies above it, and no mapping can lead through that one: ask the provider for a public "
                 "address"
             )
-        elif mapping:
-            login = ws.lab.guests[guest].login
-            shown = _client(
-                ws.plan.doors[guest, name].door.service, known.address or "ROUTER", mapping.outside_port,
-                login.user if login else "USER",
-            )  # fmt: skip
+        elif way.port:
+            login = ws.lab.guests[way.guest].login
+            service = ws.plan.doors[way.guest, way.door].door.service
+            shown = _client(service, way.address or "ROUTER", way.port, login.user if login else "USER")
             output.say(f"{'From outside':<21}{shown}")
         else:
-            output.note(
-                f"door {guest} {name} is not led in from outside: the router {known.router}: "
-                f"{known.why_not(guest, name) or 'was not asked'}\n  to enter in it by hand: {by_hand(mine)}"
-            )
+            output.note(f"{name} is not led in from outside: {way.why}\n  to enter in it by hand: {way.by_hand}")
 
 
 def _client(service: str | None, address: Any, port: int, user: str) -> str:

@@ -11,11 +11,11 @@ import json
 import time
 from ipaddress import IPv4Address
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dacha.core.changes import AskRouter, Change
 from dacha.core.errors import NoError
-from dacha.core.outside import LIFETIME_S, UNKNOWN, Known, Mapping, Wanted, lost, wanted
+from dacha.core.outside import LIFETIME_S, UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, wanted
 from dacha.engine.home import Home
 from dacha.engine.status import live_plan
 from dacha.engine.workspace import Workspace
@@ -77,6 +77,36 @@ def wanted_now(ws: Workspace) -> list[Wanted]:
     there = router_of(ws)
     lan = IPv4Address(there[1]) if there else links.lan_address()
     return wanted(ws.lab, live_plan(ws), lan)
+
+
+class OutsideWay(NamedTuple):
+    """A door from outside: where it is entered, or why nobody can (`above` where another NAT lies above the router),
+    and what to enter in a router that cannot be asked."""
+
+    guest: str
+    door: str
+    address: str | None
+    port: int | None
+    above: str | None
+    why: str
+    by_hand: str
+
+
+def ways(ws: Workspace) -> list[OutsideWay]:
+    """Every door from outside as the router has it; it is not asked here."""
+    known, want, now = read(ws.home), wanted_now(ws), time.time()
+    found = []
+    for guest, door in dict.fromkeys((w.guest, w.door) for w in want):
+        line = by_hand([w for w in want if (w.guest, w.door) == (guest, door)])
+        mapping = known.of(guest, door, now)
+        if mapping:
+            above = behind(known.address)
+            found.append(OutsideWay(guest, door, known.address or None, mapping.outside_port, above, "", line))
+        else:
+            who = f"the router {known.router}: " if known.router else ""
+            why = who + (known.why_not(guest, door) or "no router was asked")
+            found.append(OutsideWay(guest, door, None, None, None, why, line))
+    return found
 
 
 def difference(ws: Workspace) -> list[Change]:

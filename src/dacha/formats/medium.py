@@ -71,6 +71,8 @@ def _el_torito(fp: BinaryIO) -> tuple[bool, bool]:
         return False, False
     fp.seek(struct.unpack_from("<I", record, 71)[0] * SECTOR)
     catalogue = fp.read(SECTOR)
+    if len(catalogue) < SECTOR:
+        return False, False  # it points beyond the medium
     platform = catalogue[1]
     found = {platform: catalogue[32:33] == b"\x88"}
     at = 64
