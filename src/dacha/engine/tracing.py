@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 from dacha.core.door_plan import DoorPlan, here
 from dacha.core.door_plan import place as written
 from dacha.core.errors import DachaError
-from dacha.core.evidence import Evidence
+from dacha.core.evidence import REFUSED, Evidence
 from dacha.core.findings import errors
 from dacha.core.identity import host_name
 from dacha.core.observed import OFF, ObservedGuest
@@ -34,7 +34,7 @@ from dacha.hypervisor import agent
 from dacha.wire.probes import probe_for
 
 # One question's limit. All are asked at once, so that a trace takes little longer than its slowest.
-ASK_S, ARP_S, AGENT_S, ECHO_S, NAME_S = 2.0, 0.5, 0.5, 0.6, 1.0
+ASK_S, AGENT_S, ECHO_S, NAME_S = 2.0, 0.5, 0.6, 1.0
 # All questions of one round together; there are two, so that nothing can make a trace take longer than 8 s.
 ROUND_S = 3.8
 # Smaller packets that are tried where large ones vanish: a tunnel's, IPv6's least, IPv4's least (RFC 8200, RFC 791).
@@ -89,82 +89,95 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
 def _ask_everything(
     ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, seen: ObservedGuest
 ) -> Evidence:
-    guest, adapter = door.door.guest, door.adapter
-    address = str(adapter.address) if adapter and adapter.address else None
-    service = door.door.service or ""
-    apart = bool(adapter and adapter.network in networks_apart(ws))
-    root = os.geteuid() == 0
-    tcp = door.door.protocol == "tcp"
-    questions: dict[str, Callable[[], Any]] = {
-        "console": lambda: console(ws, guest),
-        "agent": lambda: agent.addresses(ws.home.run(guest), AGENT_S),
-        "status": lambda: run_state(ws, guest),
-        "lan": links.lan_address,
-    }
-    if place and tcp and not apart:
-        questions["through"] = lambda: touch(place[0], place[1], probe_for(service), ASK_S)
-    if e.way != "user" and address and tcp and not apart:
-        questions["direct"] = lambda: touch(address, e.port, probe_for(service), ASK_S)
-    if e.way != "user" and root:
-        questions["links"] = iproute.links
-        if address:
-            questions["answers"] = lambda: answers(ws, e.network, IPv4Address(address))
-            questions["route"] = lambda: iproute.way_to(address)
-    if e.way == "kernel" and root:
-        questions["rules"] = lambda: rule(ws, door)
-        questions["changed"] = lambda: nft.digest(table_name(ws.lab.name), FAMILIES)
-    if root:
-        questions["listing"] = nft.listing
-    if e.name_server:
-        questions["named"] = lambda: addresses_of(e.name, e.name_server, NAME_S)
-    if e.origin == "outside":
-        questions["router"] = lambda: tracing_router.look(ws, door)
-    told = _all(questions)
-    e = with_guest(e, told)
-    e = with_links(ws, door, e, told)
+    told = _all(_first_questions(ws, door, e, place))
+    e = with_links(ws, door, with_guest(e, told), told)
     if e.way == "user":
         forward = None if seen.forwards is None else all(f in seen.forwards for f in door.forwards())
-        held = None
-        if forward is False and door.port:
-            held = ports.holder(door.door.protocol, door.port.first)
+        held = ports.holder(door.door.protocol, door.port.first) if forward is False and door.port else None
         e = e._replace(forward=forward, held_by=held)
-    more: dict[str, Callable[[], Any]] = {}
-    size = e.direct.largest if e.direct and e.direct.ok else 0
-    if size and root and address:
-        more["sizes"] = lambda: comes_back(address, [size, *(n for n in SIZES if n < size)], ECHO_S)
-    if root and e.way == "kernel" and e.through and e.through.source_port and place and ":" not in place[0]:
-        ours, port_there = e.through.source_port, place[1]
-        more["led"] = lambda: led_to(door.door.protocol, ours, port_there)
-    target = (address, e.port) if e.way != "user" else place
-    heard = e.through if e.way == "user" else e.direct
-    if service == "ssh" and target and target[0] and heard and heard.ok:
-        where, port = str(target[0]), target[1]
-        more["key"] = lambda: key(ws, guest, where, port)
-    if address and e.direct and e.direct.how == "refused":
-        more["elsewhere"] = lambda: speaking(address, service, open_ports(address, OTHER_PORTS, 0.6), 0.8)
-    if e.way == "kernel" and address and e.direct and e.direct.ok and told["lan"]:
-        more["reply"] = lambda: touch(address, e.port, probe_for(service), 1.5, str(told["lan"]))
-    if service in ("https", "rdp") and target and target[0] and heard and heard.ok:
-        where, port = str(target[0]), target[1]
-        more["certificate"] = lambda: certificate(where, port, ASK_S, rdp=service == "rdp")
-    said = _all(more)
-    lan = told.get("lan")
+    lan = str(told["lan"]) if told["lan"] else None
+    e = e._replace(size=e.direct.largest if e.direct and e.direct.ok else 0)
+    said = _all(_second_questions(ws, door, e, place, lan))
     return e._replace(
         key=said.get("key"),
         elsewhere=said.get("elsewhere") or (),
         reply=said.get("reply"),
-        lan_address=str(lan) if lan else None,
+        lan_address=lan,
         told_address=_told(ws),
         router=told.get("router"),
-        size=size,
         sizes=said.get("sizes"),
         led=said.get("led"),
         certificate=said.get("certificate"),
         now=time.time(),
         named=told.get("named"),
         taken=taken(door, e, told.get("listing")),
-        dropped=dropped(ws, door, e, told.get("listing"), str(lan) if lan else None),
+        dropped=dropped(ws, door, e, told.get("listing"), lan),
     )
+
+
+def _address(door: DoorPlan) -> str | None:
+    """The guest's own address, as it is known now."""
+    return str(door.adapter.address) if door.adapter and door.adapter.address else None
+
+
+def _first_questions(
+    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None
+) -> dict[str, Callable[[], Any]]:
+    """What can be asked at once. (Small functions of fixed values: each runs in a thread of its own.)"""
+    guest, address, service = e.guest, _address(door), door.door.service
+    root, own = os.geteuid() == 0, e.way != "user"
+    apart = e.network in networks_apart(ws)
+    asks: dict[str, Callable[[], Any]] = {
+        "console": lambda: console(ws, guest),
+        "agent": lambda: agent.addresses(ws.home.run(guest), AGENT_S),
+        "status": lambda: run_state(ws, guest),
+        "lan": links.lan_address,
+    }
+    if door.door.protocol == "tcp" and not apart:
+        if place:
+            asks["through"] = lambda: touch(*place, probe_for(service), ASK_S)
+        if own and address:
+            asks["direct"] = lambda: touch(address, e.port, probe_for(service), ASK_S)
+    if own and root:
+        asks["links"] = iproute.links
+        if address:
+            asks["answers"] = lambda: answers(ws, e.network, IPv4Address(address))
+            asks["route"] = lambda: iproute.way_to(address)
+    if e.way == "kernel" and root:
+        asks["rules"] = lambda: rule(ws, door)
+        asks["changed"] = lambda: nft.digest(table_name(ws.lab.name), FAMILIES)
+    if root:
+        asks["listing"] = nft.listing
+    if e.name_server:
+        asks["named"] = lambda: addresses_of(e.name, e.name_server, NAME_S)
+    if e.origin == "outside":
+        asks["router"] = lambda: tracing_router.look(ws, door)
+    return asks
+
+
+def _second_questions(
+    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, lan: str | None
+) -> dict[str, Callable[[], Any]]:
+    """What depends on the first answers: more about a service that answers, and where one may be that refuses."""
+    address, service, root = _address(door), door.door.service or "", os.geteuid() == 0
+    direct, heard = e.direct, e.through if e.way == "user" else e.direct
+    target = place if e.way == "user" else (address, e.port) if address else None
+    asks: dict[str, Callable[[], Any]] = {}
+    if root and e.size and address:
+        asks["sizes"] = lambda: comes_back(address, [e.size, *(n for n in SIZES if n < e.size)], ECHO_S)
+    if root and e.way == "kernel" and e.through and e.through.source_port and place and ":" not in place[0]:
+        ours, theirs = e.through.source_port, place[1]
+        asks["led"] = lambda: led_to(door.door.protocol, ours, theirs)
+    if address and direct and direct.how == REFUSED:
+        asks["elsewhere"] = lambda: speaking(address, service, open_ports(address, OTHER_PORTS, 0.6), 0.8)
+    if address and direct and direct.ok and e.way == "kernel" and lan:
+        asks["reply"] = lambda: touch(address, e.port, probe_for(service), 1.5, lan)
+    if target and heard and heard.ok:
+        if service == "ssh":
+            asks["key"] = lambda: key(ws, e.guest, *target)
+        if service in ("https", "rdp"):
+            asks["certificate"] = lambda: certificate(*target, ASK_S, rdp=service == "rdp")
+    return asks
 
 
 def _place(door: DoorPlan, origin: str) -> tuple[str, int] | None:
