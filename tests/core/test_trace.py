@@ -14,13 +14,13 @@ from dacha.core.evidence import OPEN, REFUSED, SILENT, Carried, Certificate, Evi
 from dacha.core.hop import BESIDE, HOPS
 from dacha.core.trace import broken, judge
 
-SSH = Touch(OPEN, True, "SSH-2.0-x")
+SSH = Touch(OPEN, True, "SSH-2.0-x", largest=1500)
 LINK = Carried("tap", True, True, True, "br", "br", True, True)
 KERNEL = Evidence(
     guest="gauge", door="ssh", service="ssh", system="debian", port=22, way="kernel", origin="lan",
     place="192.0.2.10:2220", network="pier", since_s=600.0, booted="a prompt", carried=LINK, address="10.77.4.20",
     hardware="02:00:00:00:00:20", answered=("02:00:00:00:00:20",), route=("br", "br"), direct=SSH, key=True,
-    reply=SSH, rule="there", forwarding=True, lan_address="192.0.2.10", through=SSH, size=1500, sizes=(576, 1500),
+    reply=SSH, rule="there", forwarding=True, lan_address="192.0.2.10", through=SSH, sizes=(576, 1500),
     led=("10.77.4.20", 22), name="gauge.saltmarsh.internal", name_server="10.77.4.1", named=("10.77.4.20",),
 )  # fmt: skip
 ROUTER = RouterSeen("192.0.2.1", "pcp", "203.0.113.7", 2220, "there", by_hand="outside port 2220, TCP, to 192.0.2.10")

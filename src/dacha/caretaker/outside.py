@@ -25,6 +25,7 @@ class Outside:
 
     def __init__(self, ws: Workspace, log: Callable[[str], None]) -> None:
         self._ws, self._log = ws, log
+        self._known = outside.read(ws.home)
         self._woken = asyncio.Event()
         self._heard = _listener()
         if self._heard:
@@ -43,19 +44,18 @@ class Outside:
         assert self._heard is not None
         with contextlib.suppress(OSError):
             _, (sender, _) = self._heard.recvfrom(1500)
-            if sender == outside.read(self._ws.home).router:
+            if sender == self._known.router:
                 self._woken.set()
 
     async def _keep(self) -> None:
-        before = outside.read(self._ws.home)
         while True:
             self._woken.clear()
             wait = AGAIN_S
             try:
                 known = await asyncio.to_thread(outside.keep, self._ws)
-                for line in _news(before, known):
+                for line in _news(self._known, known):
                     self._log(line)
-                before, wait = known, next_look(known, time.time())
+                self._known, wait = known, next_look(known, time.time())
             except DachaError as e:
                 self._log("the router cannot be asked: " + " / ".join(e.lines()))
             await asyncio.sleep(LEAST_S)
@@ -85,7 +85,7 @@ def _news(before: Known, now: Known) -> list[str]:
     for m in now.mappings:
         if (m.wanted, m.outside_port) not in old or now.address != before.address:
             place = f"{now.address or 'outside'}:{m.outside_port}"
-            lines.append(f"door {m.wanted.guest} {m.wanted.door}: the router leads {place} in ({now.speaks})")
+            lines.append(f"door {m.wanted.guest} {m.wanted.door}: the router leads {place} in ({m.speaks})")
     for guest, door, why in now.refused:
         if (guest, door, why) not in before.refused:
             lines.append(f"door {guest} {door}: the router refuses: {why}")

@@ -82,6 +82,8 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     ws = load(args.lab)
     closed = [] if args.no_wait else _wait_for_doors(ws, outcome.done, wait_s, quiet=args.json)
     if args.json:
+        from dacha.engine import outside
+
         output.emit_json(
             {
                 "lab": ws.lab.name,
@@ -98,7 +100,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
                     }
                     for c, e in outcome.failed
                 ],
-                "outside": [way._asdict() for way in _outside(ws)],
+                "outside": [way._asdict() for way in outside.ways(ws)] if ws.lab.from_outside else [],
                 "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],
             }
         )
@@ -191,14 +193,6 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
             output.say(f"{'From the LAN':<21}{_client(door.door.service, *place, login.user if login else 'USER')}")
     if any(isinstance(c, AskRouter) and c.opened for c in outcome.done):
         _show_outside(ws)
-
-
-def _outside(ws: Any) -> list[Any]:
-    if not any(d.origin == "outside" for d in ws.lab.doors()):
-        return []
-    from dacha.engine import outside
-
-    return outside.ways(ws)
 
 
 def _show_outside(ws: Any) -> None:

@@ -153,8 +153,7 @@ def _from_outside(stage: _Stage) -> None:
         # On loopback, where the router is too: nobody else comes in.
         stage.run("door", "add", "charts", "tides", "--service", "http", "--from", "outside", "--listen", "127.0.0.1")
         stage.run("apply")
-        mapping = json.loads(stage.output("trace", "charts", "tides", "--json"))
-        place = mapping["outside"]
+        place = json.loads(stage.output("trace", "charts", "tides", "--json"))["outside"]
         output.say(f"From the router's outer side, as somebody who types http://{place}/tides.csv:")
         _fetch((outside, int(place.rpartition(":")[2])))
         stage.run("trace", "charts", "tides")

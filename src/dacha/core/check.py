@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
 from dacha.core.identity import link_name
-from dacha.core.lab import Guest, Lab
+from dacha.core.lab import CLEAR, Guest, Lab
 from dacha.core.plan import Plan
 from dacha.core.units import GIB, show_size
 
@@ -82,7 +82,7 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
                 )
             )
         for door in guest.doors:
-            if door.origin == "outside" and door.service in ("http", "vnc"):
+            if door.origin == "outside" and door.service in CLEAR:
                 findings.append(
                     Finding(
                         WARNING,

@@ -111,8 +111,7 @@ class Evidence(NamedTuple):
     told_address: str | None = None  # this host's on the LAN, when it was said last
     through: Touch | None = None
     router: RouterSeen | None = None
-    size: int = 0  # of a packet that the connection may send, and which sizes come back
-    sizes: tuple[int, ...] | None = None
+    sizes: tuple[int, ...] | None = None  # of packets whose echoes come back
     taken: tuple[str, str] | None = None  # what leads it elsewhere first, and the command that shows that
     led: tuple[str, int] | None = None  # where the kernel led our own connection
     certificate: Certificate | None = None

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dacha.core.evidence import OPEN, Evidence, RouterSeen
+from dacha.core.evidence import Evidence, RouterSeen
 from dacha.core.hop import BESIDE, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.hops_service import mute
 
 
 def door_rule(e: Evidence) -> Hop:
@@ -112,7 +113,7 @@ def door(e: Evidence) -> Hop:
         return Hop("door", UNTESTED, e.untold or "this host cannot enter it itself")
     if e.through.ok:
         return Hop("door", FINE, f"{e.place}: {e.through.seen}")
-    if e.service == "tcp" and e.through.how == OPEN and e.through.seen == "no answer":
+    if mute(e, e.through):
         return Hop("door", UNTESTED if e.way == "user" else FINE, f"{e.place}: accepts connections")
     said = e.through.seen or e.through.how
     means = "every hop before is fine, and yet nothing comes through"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dacha.core.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, Evidence, Touch
 from dacha.core.hop import BESIDE, BOOTING_S, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.lab import CLEAR
 from dacha.core.mends import to_admit, to_protect, to_serve
 from dacha.core.units import show_duration
 
@@ -13,9 +14,8 @@ def touched(e: Evidence) -> Touch | None:
     return e.through if e.way == "user" else e.direct
 
 
-def mute(e: Evidence) -> bool:
-    """True when the door is of no known protocol, and what is behind it waits for its client to speak first."""
-    touch = touched(e)
+def mute(e: Evidence, touch: Touch | None) -> bool:
+    """True when the door is of no known protocol, and what was touched waits for its client to speak first."""
     return e.service == "tcp" and touch is not None and touch.how == OPEN and touch.seen == "no answer"
 
 
@@ -37,7 +37,7 @@ def forward(e: Evidence) -> Hop:
 
 def service(e: Evidence) -> Hop:
     touch, at = touched(e), f"port {e.port}"
-    if mute(e):
+    if mute(e, touch):
         if e.way == "user":
             # QEMU accepts before the guest does.
             return Hop("service", UNTESTED, "the door accepts; whether the guest does, only its client can tell")
@@ -78,7 +78,7 @@ def protocol(e: Evidence) -> Hop:
     touch = touched(e)
     if touch is None or touch.how != OPEN:
         return Hop("protocol", UNTESTED, "the service could not be asked")
-    if mute(e):
+    if mute(e, touch):
         return Hop("protocol", UNTESTED, "it waits for its client to speak; service = … says what it should be")
     if touch.ok:
         return Hop("protocol", FINE, touch.seen)
@@ -106,7 +106,7 @@ def security(e: Evidence) -> Hop | None:
         means = "it can be read and changed on the way, and whoever comes in is not checked first"
         mend = f"dacha console {e.guest}, then: {to_protect(e.system)}"
         return Hop("security", BESIDE, "it takes RDP's old security only", means, mend)
-    if e.origin == "outside" and e.service in ("http", "vnc"):
+    if e.origin == "outside" and e.service in CLEAR:
         means = "all that passes, passwords too, can be read on the way"
         mend = f"dacha door edit {e.guest} {e.door} --from host, and enter it through an ssh door"
         return Hop("security", BESIDE, f"{e.service} from outside is not encrypted", means, mend)
@@ -136,16 +136,17 @@ def certificate(e: Evidence) -> Hop | None:
 
 def size(e: Evidence) -> Hop | None:
     """Whether packets as large as the connection's come through: where large ones vanish, it hangs later."""
-    if e.sizes is None or not e.size:
+    largest = e.direct.largest if e.direct and e.direct.ok else 0
+    if e.sizes is None or not largest:
         return None
     if not e.sizes:
         return Hop("size", UNTESTED, "it answers no echoes, so sizes cannot be tried")
-    if e.size in e.sizes:
-        return Hop("size", FINE, f"packets of {e.size} bytes come through")
+    if largest in e.sizes:
+        return Hop("size", FINE, f"packets of {largest} bytes come through")
     tap = f"ip link show {e.carried.name}" if e.carried else "ip link"
     means = "a link on the way takes smaller ones only and nobody is told: connections hang once much is sent"
     mend = f"let all links have one mtu: {tap}, its bridge, and in the guest: ip link"
-    return Hop("size", BROKEN, f"packets of {e.size} bytes vanish, {max(e.sizes)} come through", means, mend)
+    return Hop("size", BROKEN, f"packets of {largest} bytes vanish, {max(e.sizes)} come through", means, mend)
 
 
 def reply(e: Evidence) -> Hop | None:

@@ -24,6 +24,8 @@ SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "win
 
 # What a door may be called for: the name says port and protocol (IANA service names and ports).
 SERVICES = {"ssh": 22, "rdp": 3389, "vnc": 5900, "http": 80, "https": 443}
+# Those of them that everybody on the way can read.
+CLEAR = ("http", "vnc")
 
 
 class Ports(NamedTuple):
@@ -200,6 +202,16 @@ class Lab:
     networks: dict[str, Network] = field(default_factory=dict)
     guests: dict[str, Guest] = field(default_factory=dict)
     storages: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def from_outside(self) -> bool:
+        """True when a door is entered from outside."""
+        return any(d.origin == "outside" for g in self.guests.values() for d in g.doors)
+
+    @property
+    def by_hand(self) -> bool:
+        """True when no router is to be asked: what it should lead in is entered in it by hand."""
+        return self.router == "none"
 
     @property
     def simulated(self) -> bool:

@@ -63,7 +63,7 @@ def outline(lab: Lab, plan: Plan, lan: IPv4Address | None, known: Known = UNKNOW
         for adapter in plan.adapters.values():
             if adapter.network == network.name:
                 mine = [d for d in plan.doors.values() if d.adapter == adapter]
-                entries = [e for d in mine if (e := _entry(d, lan, known, now, by_hand=lab.router == "none"))]
+                entries = [e for d in mine if (e := _entry(d, lan, known, now, by_hand=lab.by_hand))]
                 places.append(Place(adapter.guest, str(adapter.address or "by DHCP"), tuple(entries)))
         out = network.kind == "nat" and not net.isolated
         bands.append(Band(network.name, ", ".join(words), out, network.kind == "bridge", tuple(places)))

@@ -42,7 +42,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         on = {name for name, seen in observed.items() if seen.running}
         findings += sightings.conflicts(plan, {k: s for k, s in sightings.read(ws.home).items() if k[0] in on})
     bridged = any(n.kind == "bridge" for n in ws.lab.networks.values())
-    if bridged or any(d.origin == "outside" for d in ws.lab.doors()):
+    if bridged or ws.lab.from_outside:
         # Other doors can be entered from where they are meant to be, whatever this host is.
         from dacha.core.reach import never_entered
         from dacha.engine.ground import ground

@@ -6,8 +6,6 @@ from collections.abc import Collection, Iterable
 from typing import NamedTuple
 
 from dacha.core.changes import (
-    AskRouter,
-    Caretaker,
     Change,
     ChangeMachine,
     Forwarding,
@@ -15,7 +13,6 @@ from dacha.core.changes import (
     MakeLink,
     RemoveLink,
     RemoveRules,
-    WriteDown,
 )
 from dacha.core.errors import HostError
 from dacha.core.kernel_plan import (
@@ -129,16 +126,6 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
         if sysctls.remembered() and not _others(ws):
             changes.append(Forwarding(False))
     return changes
-
-
-def merge(changes: list[Change], kernel: list[Change]) -> list[Change]:
-    """The lab's changes with the kernel's where they belong: made before any guest is touched, removed after."""
-    last = (Forwarding(False), Caretaker(False))
-    late = RemoveLink | RemoveRules | ChangeMachine | AskRouter
-    first = [c for c in kernel if not isinstance(c, late) and c not in last]
-    written = [c for c in changes if isinstance(c, WriteDown)]
-    rest = [c for c in changes if not isinstance(c, WriteDown)]
-    return [*written, *first, *rest, *(c for c in kernel if c not in first)]
 
 
 def _others(ws: Workspace) -> bool:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import json
 import time
+from collections.abc import Callable
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -55,17 +56,17 @@ def _write(home: Home, known: Known) -> None:
 
 def concerned(ws: Workspace) -> bool:
     """True when a door is from outside, or was at the last apply."""
-    return any(d.origin == "outside" for d in ws.lab.doors()) or note_file(ws.home).exists()
+    return ws.lab.from_outside or note_file(ws.home).exists()
 
 
 def needed(ws: Workspace) -> bool:
     """True when somebody has to keep mappings."""
-    return ws.lab.router != "none" and any(d.origin == "outside" for d in ws.lab.doors())
+    return ws.lab.from_outside and not ws.lab.by_hand
 
 
 def router_of(ws: Workspace) -> tuple[str, str] | None:
     """The router's address, and this host's as it is seen from there; None when there is none to ask."""
-    if ws.lab.router == "none":
+    if ws.lab.by_hand:
         return None
     router = ws.lab.router or links.gateway()
     source = links.source_to(str(router)) if router else None
@@ -118,7 +119,7 @@ def difference(ws: Workspace) -> list[Change]:
     new = dict.fromkeys((w.guest, w.door) for w in want if w not in known.asked or _lapsed(known, w, now))
     standing = {(w.guest, w.door) for w in want}
     gone = dict.fromkeys((w.guest, w.door) for w in known.asked if (w.guest, w.door) not in standing)
-    if ws.lab.router == "none":
+    if ws.lab.by_hand:
         new, gone = {}, dict.fromkeys((m.wanted.guest, m.wanted.door) for m in known.mappings)
     return [AskRouter(tuple(new), tuple(gone))] if new or gone else []
 
@@ -134,19 +135,24 @@ def ask(ws: Workspace) -> Known:
 
     Nothing is raised for a router that refuses: what went wrong is part of what is known. Raises BusyError, HostError.
     """
-    with locked(ws.home.folder / "router.lock", "asking the router", WAIT_S):
-        known = _keep(ws, read(ws.home), wanted_now(ws), time.time())
-        _write(ws.home, known)
-        return known
+    return _round(ws, lambda before, want: want)
 
 
 def keep(ws: Workspace) -> Known:
     """The same for whoever looks after the lab: what is due, lost, or has another address now, of the doors that were
     asked for. A caretaker that has not heard yet that a door is gone must not ask for it again."""
+
+    def asked_for(before: Known, want: list[Wanted]) -> list[Wanted]:
+        keys = {(w.guest, w.door) for w in before.asked}
+        return [w for w in want if (w.guest, w.door) in keys]
+
+    return _round(ws, asked_for)
+
+
+def _round(ws: Workspace, choose: Callable[[Known, list[Wanted]], list[Wanted]]) -> Known:
     with locked(ws.home.folder / "router.lock", "asking the router", WAIT_S):
         before = read(ws.home)
-        keys = {(w.guest, w.door) for w in before.asked}
-        known = _keep(ws, before, [w for w in wanted_now(ws) if (w.guest, w.door) in keys], time.time())
+        known = _keep(ws, before, choose(before, wanted_now(ws)), time.time())
         _write(ws.home, known)
         return known
 
@@ -157,7 +163,7 @@ def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known
         return UNKNOWN
     if there is None:
         _end_all(before, now)
-        why = "this host has no default route, and so no router" if ws.lab.router != "none" else ""
+        why = "this host has no default route, and so no router" if not ws.lab.by_hand else ""
         return Known(asked=tuple(want), trouble=why)
     if before.router != there[0]:
         before = Known(router=there[0])  # another router: it knows nothing of what the last one granted

@@ -2,7 +2,16 @@
 
 from __future__ import annotations
 
-from dacha.core.changes import Caretaker, Change
+from dacha.core.changes import (
+    AskRouter,
+    Caretaker,
+    Change,
+    ChangeMachine,
+    Forwarding,
+    RemoveLink,
+    RemoveRules,
+    WriteDown,
+)
 from dacha.core.difference import difference
 from dacha.core.observed import ObservedGuest
 from dacha.engine.machines import machines
@@ -25,18 +34,17 @@ def with_host(ws: Workspace, changes: list[Change], seen: dict[str, ObservedGues
         from dacha.engine import kernel
 
         more += kernel.difference(ws, ws.plan, {n for n, s in seen.items() if s.running})
-    if any(d.origin == "outside" for d in ws.lab.doors()) or (ws.home.folder / "router.json").exists():
+    if ws.lab.from_outside or (ws.home.folder / "router.json").exists():
         from dacha.engine import outside
 
         more += outside.difference(ws)
         cares = cares or outside.needed(ws)
     if more or cares or (ws.home.folder / "caretaker.json").exists():
         from dacha.engine import caretaking
-        from dacha.engine.kernel import merge
 
         if cares != (caretaking.running(ws.home) is not None):
             more.append(Caretaker(cares))
-        return merge(changes, more)
+        return _merge(changes, more)
     return changes
 
 
@@ -45,3 +53,13 @@ def _has_links(ws: Workspace) -> bool:
     networks = ws.lab.networks
     on_lan = (networks[a.network].by_kernel for g in ws.lab.guests.values() for a in g.adapters)
     return any(n.served or n.made_from for n in networks.values()) or any(on_lan)
+
+
+def _merge(changes: list[Change], host: list[Change]) -> list[Change]:
+    """The lab's changes with this host's where they belong: made before any guest is touched, removed after."""
+    last = (Forwarding(False), Caretaker(False))
+    late = RemoveLink | RemoveRules | ChangeMachine | AskRouter
+    first = [c for c in host if not isinstance(c, late) and c not in last]
+    written = [c for c in changes if isinstance(c, WriteDown)]
+    rest = [c for c in changes if not isinstance(c, WriteDown)]
+    return [*written, *first, *rest, *(c for c in host if c not in first)]

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 # A door of a guest that came up this recently may simply not be there yet.
 BOOTING_S = 300.0
-BY_HAND, ON_LAN = "by hand", "open on the LAN"
+ON_LAN = "open on the LAN"
 
 
 class DoorRow(NamedTuple):
@@ -81,7 +81,10 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     for guest in ws.lab.guests.values():
         s = seen[guest.name]
         addresses = [str(a.address or "by DHCP") for a in plan.adapters_of(guest.name)]
-        mine = [_led_in(_door_row(plan.doors[guest.name, d.name], s, verdicts, lan), router) for d in guest.doors]
+        mine = [
+            _led_in(_door_row(plan.doors[guest.name, d.name], s, verdicts, lan), router, by_hand=ws.lab.by_hand)
+            for d in guest.doors
+        ]
         rows.append(GuestRow(guest, guest.name, s, state_text(s), addresses, mine))
     for name, s in seen.items():
         if name not in ws.lab.guests and s.running:
@@ -168,14 +171,14 @@ def _door_row(door: DoorPlan, seen: ObservedGuest, verdicts: dict[object, Verdic
 
 def _router(ws: Workspace) -> Known | None:
     """What the router has granted, of a lab that has doors from outside."""
-    if not any(d.origin == "outside" for d in ws.lab.doors()):
+    if not ws.lab.from_outside:
         return None
     from dacha.engine import outside
 
-    return outside.read(ws.home)._replace(trouble="" if ws.lab.router != "none" else BY_HAND)
+    return outside.read(ws.home)
 
 
-def _led_in(row: DoorRow, router: Known | None) -> DoorRow:
+def _led_in(row: DoorRow, router: Known | None, *, by_hand: bool) -> DoorRow:
     """A door from outside: where it is entered there, and what the router has to do with it."""
     door = row.plan.door
     if router is None or door.origin != "outside" or row.plan.means == "none":
@@ -189,10 +192,12 @@ def _led_in(row: DoorRow, router: Known | None) -> DoorRow:
         return row._replace(ok=False, now=f"{ON_LAN}; a NAT above the router: {above}") if row.ok and above else row
     if not row.ok:
         return row
-    why = router.why_not(door.guest, door.name)
-    if why == BY_HAND:
+    if by_hand:
         return row._replace(now=f"{ON_LAN}; the router is not asked")
-    return row._replace(ok=False, now=f"{ON_LAN}; the router: {why or 'was not asked yet: dacha apply'}")
+    return row._replace(
+        ok=False,
+        now=f"{ON_LAN}; the router: {router.why_not(door.guest, door.name) or 'was not asked yet: dacha apply'}",
+    )
 
 
 def _trouble(verdict: Verdict, young: bool) -> str:

@@ -96,7 +96,6 @@ def _ask_everything(
         held = ports.holder(door.door.protocol, door.port.first) if forward is False and door.port else None
         e = e._replace(forward=forward, held_by=held)
     lan = str(told["lan"]) if told["lan"] else None
-    e = e._replace(size=e.direct.largest if e.direct and e.direct.ok else 0)
     said = _all(_second_questions(ws, door, e, place, lan))
     return e._replace(
         key=said.get("key"),
@@ -163,8 +162,9 @@ def _second_questions(
     direct, heard = e.direct, e.through if e.way == "user" else e.direct
     target = place if e.way == "user" else (address, e.port) if address else None
     asks: dict[str, Callable[[], Any]] = {}
-    if root and e.size and address:
-        asks["sizes"] = lambda: comes_back(address, [e.size, *(n for n in SIZES if n < e.size)], ECHO_S)
+    if root and address and direct and direct.ok and direct.largest:
+        sizes = [direct.largest, *(n for n in SIZES if n < direct.largest)]
+        asks["sizes"] = lambda: comes_back(address, sizes, ECHO_S)
     if root and e.way == "kernel" and e.through and e.through.source_port and place and ":" not in place[0]:
         ours, theirs = e.through.source_port, place[1]
         asks["led"] = lambda: led_to(door.door.protocol, ours, theirs)

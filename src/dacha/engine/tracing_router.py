@@ -7,7 +7,7 @@ import time
 from ipaddress import IPv4Address
 
 from dacha.core.door_plan import DoorPlan
-from dacha.core.errors import NoError
+from dacha.core.errors import HostError, NoError
 from dacha.core.evidence import RouterSeen
 from dacha.core.outside import Known, Mapping, Wanted, behind, by_hand, lost
 from dacha.engine import outside
@@ -28,12 +28,12 @@ def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
         return RouterSeen(trouble="the door has no place on the LAN")
     there, known, now = outside.router_of(ws), outside.read(ws.home), time.time()
     if there is None:
-        trouble = "" if ws.lab.router == "none" else "this host has no default route, and so no router"
+        trouble = "" if ws.lab.by_hand else "this host has no default route, and so no router"
         return RouterSeen(port=mine[0].outside_port, trouble=trouble, by_hand=by_hand(mine))
     granted = next((m for m in known.mappings if (m.wanted.guest, m.wanted.door) == key), None)
     seen = RouterSeen(
-        router=there[0], speaks=known.speaks, address=known.address, by_hand=by_hand(mine),
-        port=granted.outside_port if granted else mine[0].outside_port,
+        router=there[0], speaks=granted.speaks if granted else known.speaks, address=known.address,
+        by_hand=by_hand(mine), port=granted.outside_port if granted else mine[0].outside_port,
         above=behind(known.address) if granted else None,
     )  # fmt: skip
     try:
@@ -81,5 +81,5 @@ def _is_there(address: str) -> bool | None:
         return None
     try:
         return bool(duplicates.answers(interface, IPv4Address(address), ARP_S)[0])
-    except OSError:
+    except (HostError, OSError):
         return None

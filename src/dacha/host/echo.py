@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import socket
 import struct
 import time
 from collections.abc import Iterable
+
+from dacha.wire.ethernet import checksum
 
 # linux/in.h: send with "do not fragment", whatever a smaller size the kernel believes the way to have.
 _IP_MTU_DISCOVER, _PROBE = 10, 3
@@ -46,11 +49,9 @@ def comes_back(address: str, sizes: Iterable[int], timeout_s: float) -> tuple[in
 def _send(s: socket.socket, key: int, size: int) -> None:
     """One echo request whose sequence number is its size."""
     body = bytes(size - _HEADERS)
-    head = struct.pack(">BBHHH", 8, 0, 0, key, size)
-    total = sum(struct.unpack(">4H", head))
-    checksum = ~((total & 0xFFFF) + (total >> 16)) & 0xFFFF
+    message = struct.pack(">BBHHH", 8, 0, 0, key, size) + body
     try:
-        s.send(struct.pack(">BBHHH", 8, 0, checksum, key, size) + body)
+        s.send(message[:2] + struct.pack(">H", checksum(message)) + message[4:])
     except OSError as e:
-        if e.errno != 90:  # EMSGSIZE: this host's own link takes no such packet, and says so to every sender
+        if e.errno != errno.EMSGSIZE:  # this host's own link takes no such packet, and says so to every sender
             raise

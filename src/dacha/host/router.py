@@ -85,13 +85,20 @@ def _ask(router: str, source: str, data: bytes, read: Callable[[bytes], T | None
     raise NoError("it does not answer")
 
 
-class Pcp:
-    """Port Control Protocol, RFC 6887."""
-
-    name = "pcp"
+class _ByDatagram:
+    """What both have in common that ask by a datagram: they cannot ask where a port leads."""
 
     def __init__(self, router: str, source: str) -> None:
         self._router, self._source = router, source
+
+    def leads(self, mappings: Sequence[Mapping]) -> None:
+        return None
+
+
+class Pcp(_ByDatagram):
+    """Port Control Protocol, RFC 6887."""
+
+    name = "pcp"
 
     def _request(self, request: pcp.Request, source: str) -> pcp.Response:
         def read(data: bytes) -> pcp.Response | None:
@@ -138,17 +145,11 @@ class Pcp:
     def end(self, mapping: Mapping) -> None:
         self._map(mapping.wanted, bytes.fromhex(mapping.nonce), 0, 0)
 
-    def leads(self, mappings: Sequence[Mapping]) -> None:
-        return None
 
-
-class NatPmp:
+class NatPmp(_ByDatagram):
     """NAT Port Mapping Protocol, RFC 6886."""
 
     name = "nat-pmp"
-
-    def __init__(self, router: str, source: str) -> None:
-        self._router, self._source = router, source
 
     def _request(self, request: nat_pmp.Request, source: str) -> nat_pmp.Response:
         def read(data: bytes) -> nat_pmp.Response | None:
@@ -182,9 +183,6 @@ class NatPmp:
 
     def end(self, mapping: Mapping) -> None:
         self._map(mapping.wanted, 0, 0)
-
-    def leads(self, mappings: Sequence[Mapping]) -> None:
-        return None
 
 
 def of(name: str, router: str, source: str) -> Speaker:
