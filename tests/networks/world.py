@@ -7,6 +7,7 @@ router (192.0.2.1) -+-- 198.51.100.1 -- outside (198.51.100.9), a machine beyond
 
 from __future__ import annotations
 
+import itertools
 import os
 import shutil
 import subprocess
@@ -16,6 +17,7 @@ from typing import Any
 
 from tests.conftest import Lab, Run
 
+_NUMBERS = itertools.count()
 MACHINES = {"host": 10, "lan": 20, "other": 30, "router": 1}
 
 
@@ -23,7 +25,7 @@ class World:
     """Namespaces with a LAN between them; everything in them is gone with `close`."""
 
     def __init__(self) -> None:
-        self.prefix = f"dt{os.getpid()}"
+        self.prefix = f"dt{os.getpid()}-{next(_NUMBERS)}"
         try:
             self._make()
         except BaseException:

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from dacha.core.door_plan import ANYWHERE, Address, DoorPlan
+from dacha.core.door_plan import ANYWHERE, Address, DoorPlan, Forward
 from dacha.core.kernel_plan import BridgeLink, KernelPlan
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan
 
 FAMILIES = ("inet", "bridge")
+# The maps of doors: at every address of this host, at one of them, and on its loopback for itself alone.
+_DOOR_MAPS = ("doors", "doors6", "doors_there", "doors_there6", "doors_here")
 # What a guest needs of this host itself on a network that is shut: DHCP, DNS, and answers to its pings.
 _SERVED = (
     "udp dport { 53, 67, 547 } accept",
@@ -32,8 +34,9 @@ def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan) -> str:
     name = table_name(lab.name)
     lines = [line for family in FAMILIES for line in (f"table {family} {name}", f"delete table {family} {name}")]
     lines += [f"table inet {name} {{", f'comment "the lab {lab.name}, by dacha"']
-    lines += _doors([d for d in plan.doors.values() if d.carrier == "kernel"])
+    doors = _Doors([d for d in plan.doors.values() if d.carrier == "kernel"])
     bridges = kernel.bridges()
+    lines += [*_loopback(), *doors.declarations(), *doors.chains()]
     lines += _set("bridges", "ifname", [f'"{b.name}"' for b in bridges])
     lines += _nat(plan, bridges)
     lines += _filters(plan, bridges)
@@ -57,72 +60,114 @@ def _set(name: str, kind: str, elements: Iterable[str], *, what: str = "set", fl
     return [*lines, "}"]
 
 
-def _doors(doors: list[DoorPlan]) -> Iterator[str]:
-    """Host ports that lead to guests: at every address of this host, or at one.
+def door_element(plan: DoorPlan, forward: Forward) -> tuple[str, str]:
+    """The map in which one of a door's ports is looked up, and its key there."""
+    name = _map_of(plan)
+    listen = "" if name == "doors" else f" . {forward.listen}"
+    return name, f"{forward.protocol}{listen} . {forward.port}"
 
-    Only what some door needs is written: each rule costs every new connection a moment.
+
+def _map_of(plan: DoorPlan) -> str:
+    if not plan.door.from_lan:
+        return "doors_here"
+    if plan.listen is ANYWHERE or plan.listen == ANYWHERE:
+        return "doors"
+    return "doors_there" if plan.listen.version == 4 else "doors_there6"
+
+
+class _Doors:
+    """Host ports that lead to guests, as elements of the maps that the two hooks look them up in.
+
+    A door at every address of this host is in `doors`, one at a single address in `doors_there`; those that only this
+    host itself may enter are in `doors_here`, which nothing that comes in by a link is ever looked up in.
     """
-    anywhere, anywhere6, limited = [], [], []
-    there: dict[int, list[str]] = {4: [], 6: []}
-    allowed: dict[int, list[str]] = {4: [], 6: []}
-    # Ten thousand doors are written here: addresses are turned into text once, and no value is made for each port.
-    texts: dict[Address, str] = {}
 
-    def text(address: Address) -> str:
-        known = texts.get(address)
+    def __init__(self, doors: list[DoorPlan]) -> None:
+        self.maps: dict[str, list[str]] = {name: [] for name in _DOOR_MAPS}
+        self.limited: list[str] = []
+        self.allowed: dict[int, list[str]] = {4: [], 6: []}
+        # Ten thousand doors are written here: addresses are turned into text once, and no value is made for each port.
+        self._texts: dict[Address, str] = {}
+        for plan in doors:
+            self._add(plan)
+
+    def _text(self, address: Address) -> str:
+        known = self._texts.get(address)
         if known is None:
-            known = texts[address] = str(address)
+            known = self._texts[address] = str(address)
         return known
 
-    for plan in doors:
+    def _add(self, plan: DoorPlan) -> None:
         adapter, port, to, protocol = plan.adapter, plan.port, plan.door.to.first, plan.door.protocol
         if plan.means != "forward" or adapter is None or port is None:
-            continue
-        everywhere, version = plan.listen is ANYWHERE or plan.listen == ANYWHERE, plan.listen.version
-        inside = adapter.address if version == 4 else adapter.address6
+            return
+        name = _map_of(plan)
+        inside = adapter.address6 if name.endswith("6") else adapter.address
         if inside is None:
-            continue
+            return
+        elements = self.maps[name]
         for n in range(port.last - port.first + 1):
             at, behind = f"{protocol} . {port.first + n}", to + n
-            if everywhere:
-                anywhere.append(f"{at} : {text(inside)} . {behind}")
+            if name == "doors":
+                elements.append(f"{at} : {self._text(inside)} . {behind}")
                 if adapter.address6:
-                    anywhere6.append(f"{at} : {text(adapter.address6)} . {behind}")
+                    self.maps["doors6"].append(f"{at} : {self._text(adapter.address6)} . {behind}")
             else:
-                listen = f"{protocol} . {text(plan.listen)} . {port.first + n}"
-                there[version].append(f"{listen} : {text(inside)} . {behind}")
+                listen = f"{protocol} . {self._text(plan.listen)} . {port.first + n}"
+                elements.append(f"{listen} : {self._text(inside)} . {behind}")
             if plan.door.allow:
-                limited.append(at)
+                self.limited.append(at)
                 for source in plan.door.allow:
-                    allowed[source.version].append(f"{at} . {source}")
-    key = "inet_proto . inet_service"
-    rules = []
-    if anywhere:
-        yield from _set("doors", f"{key} : ipv4_addr . inet_service", anywhere, what="map")
-        rules.append("fib daddr type local dnat ip to meta l4proto . th dport map @doors")
-    for version, family, name in ((4, "ip", "doors_there"), (6, "ip6", "doors6_there")):
-        if there[version]:
-            at = f"ipv{version}_addr"
-            place = f"inet_proto . {at} . inet_service : {at} . inet_service"
-            yield from _set(name, place, there[version], what="map")
-            rules.append(f"dnat {family} to meta l4proto . {family} daddr . th dport map @{name}")
-    if anywhere6:
-        yield from _set("doors6", f"{key} : ipv6_addr . inet_service", anywhere6, what="map")
-        rules.append("fib daddr type local dnat ip6 to meta l4proto . th dport map @doors6")
-    if limited:
-        # A door with source limits is shut before it leads anywhere; this host itself is never outside.
-        yield from _set("limited", key, limited)
-        for version, name in ((4, "allowed"), (6, "allowed6")):
-            yield from _set(name, f"{key} . ipv{version}_addr", allowed[version], flags="interval")
-        yield "chain limits { type filter hook prerouting priority -150; policy accept;"
-        yield "ct state established accept"
-        here = "fib daddr type local meta l4proto . th dport @limited"
-        yield f"{here} meta nfproto ipv4 meta l4proto . th dport . ip saddr != @allowed counter drop"
-        yield f"{here} meta nfproto ipv6 meta l4proto . th dport . ip6 saddr != @allowed6 counter drop"
-        yield "}"
-    if rules:
+                    self.allowed[source.version].append(f"{at} . {source}")
+
+    def declarations(self) -> Iterator[str]:
+        """The maps and sets. Only what some door needs is written: each rule costs every new connection a moment."""
+        key = "inet_proto . inet_service"
+        for name, elements in self.maps.items():
+            at = "ipv6_addr" if name.endswith("6") else "ipv4_addr"
+            place = key if name in ("doors", "doors6") else f"inet_proto . {at} . inet_service"
+            if elements:
+                yield from _set(name, f"{place} : {at} . inet_service", elements, what="map")
+        if self.limited:
+            yield from _set("limited", key, self.limited)
+            for version, name in ((4, "allowed"), (6, "allowed6")):
+                yield from _set(name, f"{key} . ipv{version}_addr", self.allowed[version], flags="interval")
+
+    def chains(self) -> Iterator[str]:
+        """Who is led where: what comes in by a link, and what this host itself sends."""
+        if self.limited:
+            # A door with source limits is shut before it leads anywhere; this host itself is never outside.
+            yield "chain limits { type filter hook prerouting priority -150; policy accept;"
+            yield "ct state established accept"
+            here = "fib daddr type local meta l4proto . th dport @limited"
+            yield f"{here} meta nfproto ipv4 meta l4proto . th dport . ip saddr != @allowed counter drop"
+            yield f"{here} meta nfproto ipv6 meta l4proto . th dport . ip6 saddr != @allowed6 counter drop"
+            yield "}"
         for chain, hook in (("entered", "prerouting"), ("entered_here", "output")):
-            yield from (f"chain {chain} {{ type nat hook {hook} priority -100; policy accept;", *rules, "}")
+            rules = [
+                self._rule(name)
+                for name, elements in self.maps.items()
+                if elements and (hook == "output" or name != "doors_here")
+            ]
+            if rules:
+                yield from (f"chain {chain} {{ type nat hook {hook} priority -100; policy accept;", *rules, "}")
+
+    @staticmethod
+    def _rule(name: str) -> str:
+        family = "ip6" if name.endswith("6") else "ip"
+        if name in ("doors", "doors6"):
+            return f"fib daddr type local dnat {family} to meta l4proto . th dport map @{name}"
+        return f"dnat {family} to meta l4proto . {family} daddr . th dport map @{name}"
+
+
+def _loopback() -> Iterator[str]:
+    """This host's loopback is nobody else's: the bridges' `route_localnet`, by which answers to it find their way
+    back, would let packets for it in, and whatever leads doors would meet them before routing refuses them. (IPv6 has
+    no such setting: ::1 from a link is dropped before any hook, RFC 4291 section 2.5.3.)"""
+    yield "chain loopback { type filter hook prerouting priority -300; policy accept;"
+    yield 'iifname != "lo" ip daddr 127.0.0.0/8 counter drop'
+    yield 'iifname != "lo" ip saddr 127.0.0.0/8 counter drop'
+    yield "}"
 
 
 def _nat(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:

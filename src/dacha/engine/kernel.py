@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Collection, Iterable
 from typing import NamedTuple
 
@@ -161,19 +162,31 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
                 way_back.make(ws.home, link)
                 return
             iproute.batch(_commands(link, there))
-            if isinstance(link, BridgeLink):
-                # A door of this host's loopback leads through the bridge: the kernel else drops such a source.
-                sysctls.write(f"net/ipv4/conf/{link.name}/route_localnet", "1")
+            if isinstance(link, BridgeLink) and _rules_there(ws):
+                _let_loopback_out(link)
         case RemoveLink(name=name, alias=alias) if ":bridge:" in alias:
             way_back.unmake(ws.home, name, alias.rpartition(":")[2])
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
         case LoadRules():
             rules.load(ws, plan)
+            for link in wanted_links(ws, plan).bridges():
+                _let_loopback_out(link)
         case RemoveRules():
             rules.remove(ws)
         case _:
             raise AssertionError(f"nothing carries out {change!r}")
+
+
+def _rules_there(ws: Workspace) -> bool:
+    return ("inet", table_name(ws.lab.name)) in nft.tables()
+
+
+def _let_loopback_out(link: BridgeLink) -> None:
+    """A door of this host's loopback leads through the bridge: the kernel else drops such a source. Never before the
+    rules are there that keep everybody else from this host's loopback."""
+    with contextlib.suppress(HostError):  # a link that could not be made has its own failure
+        sysctls.write(f"net/ipv4/conf/{link.name}/route_localnet", "1")
 
 
 def _keep_router_advertisements() -> None:

@@ -6,12 +6,12 @@ import time
 from ipaddress import IPv4Address
 from typing import Any
 
-from dacha.core.door_plan import ANYWHERE, DoorPlan
+from dacha.core.door_plan import DoorPlan
 from dacha.core.evidence import Carried, Evidence
 from dacha.core.firewall import Packet, dropped_by, led_by
 from dacha.core.identity import link_name
 from dacha.core.kernel_plan import lan_link
-from dacha.core.ruleset import table_name
+from dacha.core.ruleset import door_element, table_name
 from dacha.engine import caretaking, sightings
 from dacha.engine.status import networks_apart
 from dacha.engine.workspace import Workspace
@@ -84,11 +84,7 @@ def rule(ws: Workspace, door: DoorPlan) -> str:
     """Whether the kernel leads the door's port to its guest: "there", "missing", or where it leads instead."""
     table = table_name(ws.lab.name)
     for f in door.forwards():
-        if f.listen == ANYWHERE:
-            name, key = "doors", f"{f.protocol} . {f.port}"
-        else:
-            name = "doors6_there" if f.listen.version == 6 else "doors_there"
-            key = f"{f.protocol} . {f.listen} . {f.port}"
+        name, key = door_element(door, f)
         leads = nft.element(table, name, key)
         if leads is None:
             return "missing"
