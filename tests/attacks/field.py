@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import json
 import shutil
 import socket
@@ -37,6 +36,7 @@ adapter = [
   { network = "pier", address = "10.77.4.66", address6 = "fd77:4::66" },
   { network = "vault", address = "10.77.9.66" },
 ]
+door.ssh = { from = "host", port = 2266 }
 [guest.gauge]
 @BOOT@
 adapter = [{ network = "pier", address = "10.77.4.20", address6 = "fd77:4::20" }]
@@ -80,13 +80,20 @@ class Field:
         for name in ("id", "id.pub"):
             shutil.copy(key_files / name, self.folder / name)
         boot_lines(self.lab, image)
+        try:
+            self._begin(text)
+        except BaseException:
+            self.close()
+            raise
+
+    def _begin(self, text: str) -> None:
         self.lab.write(text)
         self.lab("apply", timeout=400)
         self.bridge = link_name("siege", "network", "pier")
         self.taps = {g: link_name("siege", "guest", g, "0") for g in ("squall", "gauge")}
         self.hardware = {g: self._hardware(g) for g in ("squall", "gauge")}
         self.gateway = self._address(self.bridge)
-        self.on_console("squall", self._store("/tmp/send", sender()) + "; chmod 755 /tmp/send")
+        self.put("squall", "send", sender())
 
     def _hardware(self, guest: str) -> bytes:
         record = json.loads((self.lab.guest_folder(guest) / "guest.json").read_text())
@@ -103,33 +110,25 @@ class Field:
             self.world.close()
             shutil.rmtree(self.folder, ignore_errors=True)
 
-    @staticmethod
-    def _store(path: str, data: bytes) -> str:
-        """A shell command that makes a file."""
-        import gzip
-
-        return f"echo {base64.b64encode(gzip.compress(data)).decode()} | base64 -d | gunzip > {path}"
+    def put(self, guest: str, name: str, data: bytes) -> None:
+        """Make a file in the home of a guest's user."""
+        (self.folder / "sent").write_bytes(data)
+        with (self.folder / "sent").open() as source:
+            self.lab("connect", guest, "--", f"cat > {name}; chmod 755 {name}", stdin=source)
 
     def on_console(self, guest: str, command: str, timeout_s: float = 60) -> str:
         """Run a command as root in a guest; what it said."""
         mark = f"done{time.monotonic_ns()}"
-        # A terminal takes lines of 4,095 bytes at most: longer commands are put together first.
-        pieces = [command[n : n + 1500] for n in range(0, len(command), 1500)]
         with socket.socket(socket.AF_UNIX) as console:
             console.connect(f"{self.lab.env['DACHA_RUN']}/siege/{guest}/serial")
             console.settimeout(timeout_s)
-            for n, piece in enumerate(pieces):
-                quoted = piece.replace("'", "'\\''")
-                console.sendall(f"printf %s '{quoted}' {'>>' if n else '>'} /tmp/command\n".encode())
-                time.sleep(0.05)
-            console.sendall(f"sh /tmp/command; echo {mark[:4]}''{mark[4:]}\n".encode())
+            console.sendall(f"{command}; echo {mark[:4]}''{mark[4:]}\n".encode())
             said = b""
             deadline = time.monotonic() + timeout_s
             while mark.encode() not in said:
                 assert time.monotonic() < deadline, said[-800:]
                 said += console.recv(4096)
-        text = said.decode(errors="replace").partition("sh /tmp/command")[2].partition("\n")[2]
-        return text.partition(mark)[0]
+        return said.decode(errors="replace").partition(f"''{mark[4:]}")[2].partition(mark)[0]
 
     def passed(self, frames: dict[str, bytes]) -> dict[str, set[str]]:
         """Send frames from the hostile guest: by name, where each of them was seen: "host", "neighbour"."""
@@ -163,7 +162,8 @@ class Field:
 
     def send(self, frames: Iterable[bytes]) -> None:
         """Send frames from the hostile guest, as they are."""
-        self.on_console("squall", self._store("/tmp/frames", records(list(frames))) + "; /tmp/send < /tmp/frames")
+        self.put("squall", "frames", records(list(frames)))
+        self.on_console("squall", "/home/ops/send < /home/ops/frames")
 
     def heard(self, machine: str, address: str, port: int, attack: Any) -> list[str]:
         """Which datagrams come to a port of a machine while `attack` goes on."""

@@ -9,7 +9,7 @@ from dacha.wire.ethernet import Arp, checksum, encode_arp, udp4
 
 EVERYBODY = bytes.fromhex("ffffffffffff")
 # socket(AF_PACKET, SOCK_RAW); for each record of 1,536 bytes read from standard input: its first two bytes are the
-# length, sendto() of as many that follow on the second link (after lo). Hand-made x86-64, so that no compiler is needed.
+# length, sendto() of as many that follow on the second link (after lo). Hand-made, so that no compiler is needed.
 _CODE = bytes.fromhex(
     "6a29586a115f6a035e990f054189c431c031ff488d3548000000ba000600000f053d00060000751f6a2c584489e70fb7164883c6024531d2"
     "4c8d050f0000006a1441590f05ebc86a3c5831ff0f0511000000020000000000000000000000000000000000"

@@ -7,7 +7,7 @@ lab leaves no stale neighbour entries on a LAN.
 from __future__ import annotations
 
 from hashlib import sha256
-from ipaddress import IPv6Network
+from ipaddress import IPv6Address, IPv6Network
 
 # Linux: IFNAMSIZ is 16 with the final zero (if.h).
 LINK_NAME_MOST = 15
@@ -30,6 +30,12 @@ def local_prefix(lab: str, network: str) -> IPv6Network:
     lab_bits = sha256(f"prefix\0{lab}".encode()).digest()[:5]
     network_bits = sha256(f"prefix\0{lab}\0{network}".encode()).digest()[:2]
     return IPv6Network((b"\xfd" + lab_bits + network_bits + bytes(8), 64))
+
+
+def link_local(hardware: str) -> IPv6Address:
+    """The link-local address that goes with an Ethernet address (RFC 4291 section 2.5.1, appendix A)."""
+    raw = bytes.fromhex(hardware.replace(":", ""))
+    return IPv6Address(b"\xfe\x80" + bytes(6) + bytes((raw[0] ^ 2,)) + raw[1:3] + b"\xff\xfe" + raw[3:])
 
 
 def machine_uuid(lab: str, guest: str) -> str:

@@ -162,6 +162,12 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
                 way_back.make(ws.home, link)
                 return
             iproute.batch(_commands(link, there))
+            if isinstance(link, BridgeLink):
+                # A guest is no router of this host (RFC 4861 section 6.3.4), and cannot keep the gateway from its own
+                # address (RFC 4862 section 5.4).
+                for setting in ("accept_ra", "accept_dad"):
+                    with contextlib.suppress(HostError):  # a host without IPv6 has neither
+                        sysctls.write(f"net/ipv6/conf/{link.name}/{setting}", "0")
             if isinstance(link, BridgeLink) and _rules_there(ws):
                 _let_loopback_out(link)
         case RemoveLink(name=name, alias=alias) if ":bridge:" in alias:
@@ -201,9 +207,11 @@ def _commands(link: BridgeLink | VlanLink | TapLink | DirectLink, there: bool) -
     """What makes a link, or puts a link right that is there."""
     if isinstance(link, BridgeLink):
         if not there:
-            yield f"link add name {link.name} type bridge forward_delay 0"
+            # No guest can make itself the one whom the others' memberships are told (RFC 2236, RFC 3810).
+            yield f"link add name {link.name} type bridge forward_delay 0 mcast_snooping 0"
             yield f"link set dev {link.name} alias {link.alias}"
-        yield f"link set dev {link.name} address {link.hardware_address}"
+        # Its link-local address follows from this one, so that the rules know it and nobody else can take it.
+        yield f"link set dev {link.name} address {link.hardware_address} addrgenmode eui64"
         if there:
             yield f"address flush dev {link.name} scope global"
         for address in link.addresses:
