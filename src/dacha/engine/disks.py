@@ -7,11 +7,11 @@ from collections.abc import Callable
 from dacha.core.changes import AttachDisk, MakeDisk
 from dacha.core.errors import HostError
 from dacha.engine.home import Home
-from dacha.engine.machines import image_path
+from dacha.engine.machines import base_image
 from dacha.engine.storages import storage_folder
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
-from dacha.hypervisor import hotplug, images
+from dacha.hypervisor import chain, hotplug, images
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.process import running
 from dacha.hypervisor.qmp import Qmp
@@ -27,7 +27,7 @@ def silent(what: str, share: float) -> None:
 def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> None:
     """Make one disk whole or not at all. Raises HostError."""
     disk, link = change.disk, ws.home.disk(change.guest, change.disk.name)
-    base = images.inspect(image_path(ws, disk.base)) if disk.base else None
+    base = base_image(ws, disk.base) if disk.base else None
     target = link
     if link.is_symlink():
         # It was made before, and leads to a storage: a new one in its place would hide what may only be unmounted.
@@ -51,6 +51,7 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
         images.create(target, size=disk.size, base=base, full=disk.full)
     if target != link:
         link.symlink_to(target)
+    chain.note(link)
 
 
 def grow_disk(home: Home, name: str, disk: str, size: int) -> None:

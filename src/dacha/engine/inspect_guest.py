@@ -10,7 +10,7 @@ from dacha.core.findings import ERROR, WARNING, Finding, Path
 from dacha.core.lab import BUSES, Disk, Guest
 from dacha.core.observed import ObservedGuest
 from dacha.core.units import show_size
-from dacha.engine.machines import image_path, key_line
+from dacha.engine.machines import base_image, key_line
 from dacha.engine.workspace import Workspace
 
 # What BIOS boots from the network with, where distributions keep it; UEFI has its own.
@@ -87,10 +87,8 @@ def _new_disk_troubles(ws: Workspace, disk: Disk) -> Iterator[tuple[str, HostErr
     from dacha.engine.storages import storage_folder
 
     if disk.base:
-        from dacha.hypervisor.images import inspect
-
         try:
-            inspect(image_path(ws, disk.base))
+            base_image(ws, disk.base)
         except HostError as e:
             yield "from", e
     try:

@@ -14,6 +14,7 @@ import sys
 from dacha.engine.home import Home, Record
 from dacha.engine.workspace import Workspace
 from dacha.formats.boot_sectors import boot_sectors
+from dacha.hypervisor.chain import as_image
 from dacha.hypervisor.images import first_sectors
 
 
@@ -39,7 +40,7 @@ def disk_bootable(home: Home, name: str) -> bool:
     """True when the guest's first disk has something to start from."""
     inside = (home.read(name).machine or {}).get("disks")
     path = home.disk(name, inside[0]["name"] if inside else "0")
-    return path.is_file() and boot_sectors(first_sectors(path)).bootable
+    return path.is_file() and boot_sectors(first_sectors(as_image(path))).bootable
 
 
 def finish(home: Home, name: str, medium: str) -> None:

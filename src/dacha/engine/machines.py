@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from dacha.core.lab import Guest
 from dacha.core.machine import Machine, digest, first_boot, machine
@@ -10,6 +11,9 @@ from dacha.core.plan import Plan
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import accelerator
+
+if TYPE_CHECKING:
+    from dacha.hypervisor.images import Image
 
 
 def key_line(ws: Workspace, written: str) -> str:
@@ -87,3 +91,14 @@ def image_path(ws: Workspace, written: str) -> Path:
     """The image that a disk's `from` names: a path, or a short name of the media store."""
     path = ws.resolve(written)
     return path if path.exists() else medium_path(ws, written)
+
+
+def base_image(ws: Workspace, written: str) -> Image:
+    """The image that a disk's `from` names, judged: what it is, and that nothing but media lies below it.
+
+    Raises HostError.
+    """
+    from dacha.engine.media_store import Store
+    from dacha.hypervisor import images
+
+    return images.inspect(image_path(ws, written), Store(ws.lab).places())

@@ -62,6 +62,10 @@ class Store:
         for name, path in (lab.storages if lab else {}).items():
             self.folders[name] = Path(path).expanduser() / "media"
 
+    def places(self) -> list[Path]:
+        """The folders that media are in."""
+        return list(self.folders.values())
+
     def all(self) -> list[Kept]:
         """Every medium, by name."""
         found = []
@@ -226,15 +230,15 @@ def inspect(path: Path) -> dict[str, Any]:
         if is_iso(f):
             return medium_data(inspect_iso(f, size))
     try:
+        below = images.header(path).backing
+        if below:
+            return {"kind": "unknown", "problems": [f"it is only an overlay: its base {below} lies elsewhere"]}
         image = images.inspect(path)
     except HostError as e:
         return {"kind": "unknown", "problems": [e.why or e.what]}
-    problem = images.damage(path)
-    backing = images.backing(path)
-    sectors = boot_sectors(images.first_sectors(path))
+    problem = images.damage(image)
+    sectors = boot_sectors(images.first_sectors(image))
     problems = [problem] if problem else []
-    if backing:
-        problems.append(f"it is only an overlay: its base {backing} lies elsewhere")
     return {
         "kind": "disk",
         "format": image.format,

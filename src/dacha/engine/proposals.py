@@ -63,12 +63,10 @@ def disk_size_for(ws: Workspace, image: str, least: int) -> str | None:
     """The usual disk size `least` (bytes), unless the image is larger or not there to be asked."""
     from dacha.core.errors import HostError
     from dacha.core.units import show_size
-    from dacha.engine.machines import image_path
-    from dacha.hypervisor.images import inspect
+    from dacha.engine.machines import base_image
 
-    path = image_path(ws, image)
     try:
-        return show_size(least) if path.is_file() and inspect(path).size <= least else None
+        return show_size(least) if base_image(ws, image).size <= least else None
     except HostError:
         return None  # check says what is wrong with it
 

@@ -10,8 +10,11 @@ from dacha.core.errors import PeerError
 MAGIC = b"QFI\xfb"
 # The name of what it lies on is in the first cluster, whose size is 64 KiB unless somebody chose another.
 HEAD = 65536
-_FIXED = struct.Struct(">4sIQIIQ")
-_BACKING_FORMAT, _END = 0xE2792ACA, 0
+_FIXED = struct.Struct(">4sIQIIQI")
+_BACKING_FORMAT, _DATA_FILE, _END = 0xE2792ACA, 0x44415441, 0
+# Incompatible features: a reader that does not know one must not read on. Known are: dirty, corrupt, another
+# compression, longer tables. An external data file (bit 2) is known too, and refused.
+_EXTERNAL_DATA, _KNOWN = 1 << 2, 1 << 0 | 1 << 1 | 1 << 3 | 1 << 4
 
 
 class Header(NamedTuple):
@@ -23,15 +26,25 @@ class Header(NamedTuple):
 
 
 def decode(head: bytes) -> Header | None:
-    """Read an image's first bytes; None for an image in another format. Raises PeerError when they are cut short."""
+    """Read an image's first bytes; None for an image in another format. Raises PeerError when they are cut short, of
+    another version, encrypted, or name a file with the contents."""
     if head[:4] != MAGIC:
         return None
     if len(head) < 104:
         raise PeerError(f"a qcow2 header of {len(head)} bytes is cut short")
-    _, version, at, length, _, size = _FIXED.unpack_from(head)
-    backing = head[at : at + length].decode(errors="surrogateescape") if at else None
+    _, version, at, length, _, size, encrypted = _FIXED.unpack_from(head)
+    if version not in (2, 3):
+        raise PeerError(f"qcow2: version {version} is not known")
+    if encrypted:
+        raise PeerError("qcow2: it is encrypted, and its key is not here")
+    features = struct.unpack_from(">Q", head, 72)[0] if version == 3 else 0
+    if features & _EXTERNAL_DATA:
+        raise PeerError("qcow2: its contents are in another file, that it names")
+    if features & ~_KNOWN:
+        raise PeerError(f"qcow2: it has features that are not known here ({features & ~_KNOWN:#x})")
     if at and (length > 1023 or at + length > len(head)):
         raise PeerError(f"qcow2: the name of the image below it, at {at}, is not in the header")
+    backing = head[at : at + length].decode(errors="surrogateescape") if at else None
     # Version 2 has a header of 72 bytes, later ones say how long theirs is.
     offset = 72 if version == 2 else struct.unpack_from(">I", head, 100)[0]
     found = None
@@ -39,6 +52,8 @@ def decode(head: bytes) -> Header | None:
         kind, size_of = struct.unpack_from(">II", head, offset)
         if kind == _END:
             break
+        if kind == _DATA_FILE:
+            raise PeerError("qcow2: it names a file with its contents")
         if kind == _BACKING_FORMAT:
             found = head[offset + 8 : offset + 8 + size_of].decode(errors="replace")
         offset += 8 + (size_of + 7 & ~7)

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.host.accounts import Account
-from dacha.hypervisor import images
+from dacha.hypervisor import chain
 from dacha.hypervisor.layers import Layer
 from dacha.hypervisor.qmp import Qmp
 
@@ -88,8 +88,8 @@ def hand_layers(qmp: Qmp, path: Path) -> tuple[Layer, ...]:
 
 def _layers(path: Path, name: Callable[[Path, int], str]) -> tuple[Layer, ...]:
     """Each image of a disk by the name that it is given; the first alone is opened for writing."""
-    chain = enumerate(images.chain(path))
-    return tuple(Layer(format, name(file, os.O_RDONLY if n else os.O_RDWR)) for n, (file, format) in chain)
+    found = enumerate(chain.layers(path))
+    return tuple(Layer(format, name(file, os.O_RDONLY if n else os.O_RDWR)) for n, (file, format) in found)
 
 
 def _open(path: Path, flags: int) -> int:

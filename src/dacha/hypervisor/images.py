@@ -7,14 +7,16 @@ import json
 import os
 import subprocess
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from dacha.core.errors import HostError, PeerError
 from dacha.core.units import show_size
-from dacha.formats import qcow2
 from dacha.formats.boot_sectors import SECTORS
+from dacha.formats.disk_image import DiskImage, judge
+from dacha.host import confine
+from dacha.host.accounts import unprivileged
 from dacha.host.facts import program
 
 FORMATS = ("qcow2", "raw", "vmdk", "vdi", "vhdx", "vpc")
@@ -25,11 +27,12 @@ DEEPEST = 40
 
 
 class Image(NamedTuple):
-    """An image file: its format and the size of the disk in it, in bytes."""
+    """An image file: its format and the size of the disk in it, in bytes; `files` are itself and those below it."""
 
     path: Path
     format: str
     size: int
+    files: tuple[Path, ...]
 
 
 def _tool() -> str:
@@ -43,27 +46,26 @@ def _tool() -> str:
     return found
 
 
-def inspect(path: Path) -> Image:
-    """What an image is. Raises HostError when it is missing or no disk image.
+def inspect(path: Path, stores: Iterable[Path] = ()) -> Image:
+    """What an image is. Raises HostError when it is missing or no disk image, or when it names files that it may not:
+    all that may lie below it are images in one of the `stores`.
 
     Any file can be read as raw, so a raw image must at least be whole sectors and carry a boot signature
     or a partition table; a web page saved under the wrong name does not.
     """
     if not path.is_file():
         raise HostError(f"there is no image {path}", remedy="name one relative to the lab file, or by its whole path")
-    done = subprocess.run(
-        [_tool(), "info", "--output=json", "-U", str(path)], capture_output=True, text=True, check=False
-    )
-    if done.returncode:
-        raise HostError(f"{path} cannot be read as an image", why=done.stderr.strip())
-    facts: dict[str, Any] = json.loads(done.stdout)
-    if facts["format"] not in FORMATS or (facts["format"] == "raw" and not _looks_like_disk(path)):
+    inside = [folder.resolve() for folder in stores]
+    layers = chain(path, lambda file: any(file.resolve().is_relative_to(folder) for folder in inside))
+    form = layers[0][1]
+    if form not in FORMATS or (form == "raw" and not _looks_like_disk(path)):
         raise HostError(
             f"{path} is not a disk image",
             why="it has no known image header, and no boot sector",
             remedy="was the download complete? compare its checksum",
         )
-    return Image(path, facts["format"], facts["virtual-size"])
+    facts = _facts(path, form)
+    return Image(path, form, facts["virtual-size"], tuple(file for file, _ in layers))
 
 
 def _looks_like_disk(path: Path) -> bool:
@@ -76,57 +78,93 @@ def _looks_like_disk(path: Path) -> bool:
     return head[510:512] == b"\x55\xaa" or head[1080:1082] == b"\x53\xef" or not any(head)
 
 
-def _facts(path: Path) -> dict[str, Any]:
-    done = subprocess.run([_tool(), "info", "--output=json", "-U", str(path)], capture_output=True, check=False)
-    return json.loads(done.stdout) if done.returncode == 0 else {}
+def _facts(path: Path, form: str) -> dict[str, Any]:
+    """What QEMU's tool says of one image, without those below it. Raises HostError."""
+    command = [_tool(), "info", "--output=json", "-U", "-f", form, str(path)]
+    code, out, err = confine.run(command, unprivileged(), read=[path])
+    if code:
+        raise HostError(f"{path} cannot be read as an image", why=_words(err))
+    return dict(json.loads(out))
 
 
-def backing(path: Path) -> str | None:
-    """The file that an overlay needs below it, None when the image stands alone."""
-    facts = _facts(path)
-    return facts.get("full-backing-filename") or facts.get("backing-filename")
+def header(path: Path) -> DiskImage:
+    """What an image says of itself. Raises HostError when it cannot be read, is damaged, or may not be used."""
+    try:
+        with path.open("rb") as f:
+
+            def read(at: int, length: int) -> bytes:
+                f.seek(at)
+                return f.read(length)
+
+            return judge(read, path.stat().st_size)
+    except PeerError as e:
+        raise HostError(
+            f"{path} cannot be used as an image", why=e.what, remedy="get another one, that is whole in one file"
+        ) from e
+    except OSError as e:
+        raise HostError(f"cannot read the image {path}", why=e.strerror or str(e)) from e
 
 
-def chain(path: Path) -> list[tuple[Path, str]]:
-    """A disk's image and every one below it, each with its format, told from their headers. Raises HostError."""
+def chain(path: Path, allowed: Callable[[Path], bool] = lambda file: True) -> list[tuple[Path, str]]:
+    """A disk's image and every one below it, each with its format, told from their headers; `allowed` says which files
+    may lie below. Raises HostError."""
     found: list[tuple[Path, str]] = []
-    here, known = path, "qcow2"
+    here: Path = path
+    known = ""
     while len(found) < DEEPEST:
-        try:
-            with here.open("rb") as f:
-                header = qcow2.decode(f.read(qcow2.HEAD))
-        except (OSError, PeerError) as e:
-            why = e.what if isinstance(e, PeerError) else e.strerror or str(e)
-            raise HostError(f"cannot read the image {here}", why=why) from e
         # What is written down counts: a raw disk may begin like an image, and its guest would choose what is below it.
-        found.append((here, known if header or known == "raw" else "raw"))
-        if header is None or known == "raw" or header.backing is None:
+        if known == "raw":
+            return [*found, (here, known)]
+        image = header(here)
+        if known and image.format != known:
+            raise HostError(f"{here} is {image.format}, and {path} takes it for {known}", remedy="get another image")
+        found.append((here, image.format))
+        if image.backing is None:
             return found
-        here, known = here.parent / header.backing, header.backing_format or "raw"
+        if ":" in image.backing.partition("/")[0]:
+            raise HostError(
+                f"{path} cannot be used as an image",
+                why=f"it lies on what is no file: {image.backing[:80]!r}",
+                remedy="get another one, that is whole in one file",
+            )
+        below = here.parent / image.backing
+        if not allowed(below):
+            raise HostError(
+                f"the image {here.name} lies on another file, {below}",
+                why="below an image that is not of this lab's making, only media of its stores are used",
+                remedy=f"if both are yours, make one file of them: qemu-img convert -O qcow2 {here} WHOLE.qcow2, "
+                "then dacha media add WHOLE.qcow2",
+            )
+        here, known = below, image.backing_format or "raw"
     raise HostError(f"{path} lies on more than {DEEPEST} images", remedy="copy it into one: qemu-img convert")
 
 
-def damage(path: Path) -> str | None:
+def damage(image: Image) -> str | None:
     """What is wrong inside an image, by QEMU's own check; None when nothing is, or its format has no check."""
-    done = subprocess.run([_tool(), "check", "-U", str(path)], capture_output=True, text=True, check=False)
-    if done.returncode in (0, 3, 63):  # right; leaked space only; no check for this format
+    command = [_tool(), "check", "-U", "-f", image.format, str(image.path)]
+    code, out, err = confine.run(command, unprivileged(), read=image.files)
+    if code in (0, 3, 63):  # right; leaked space only; no check for this format
         return None
-    return "the image is damaged or cut short: " + (done.stderr.strip() or done.stdout.strip()).splitlines()[0]
+    return "the image is damaged or cut short: " + ((err.strip() or out.strip()).splitlines() or ["no reason"])[0]
 
 
-def first_sectors(path: Path) -> bytes:
+def first_sectors(image: Image) -> bytes:
     """The first sectors of the disk in an image, also of one that a guest has open. Empty when they cannot be read."""
     with tempfile.TemporaryDirectory(prefix="dacha-sectors-") as folder:
         out = Path(folder) / "sectors"
-        command = [_tool(), "dd", "-U", "-O", "raw", "bs=512", f"count={SECTORS}", f"if={path}", f"of={out}"]
-        if subprocess.run(command, capture_output=True, check=False).returncode:
+        out.touch()
+        command = [_tool(), "dd", "-U", "-f", image.format, "-O", "raw", "bs=512", f"count={SECTORS}",
+                   f"if={image.path}", f"of={out}"]  # fmt: skip
+        if confine.run(command, unprivileged(), read=image.files, write=[Path(folder)])[0]:
             return b""
         return out.read_bytes()
 
 
 def grow(path: Path, size: int) -> None:
     """Make a disk that no guest has open larger. Raises HostError."""
-    _run([_tool(), "resize", "-q", str(path), str(size)], f"cannot grow the disk {path}")
+    # It is our own disk, whatever its guest has made of its header: nothing below it is opened to make it larger.
+    header(path)
+    _run([_tool(), "resize", "-q", "-f", "qcow2", str(path), str(size)], f"cannot grow the disk {path}", write=[path])
 
 
 def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> None:
@@ -140,9 +178,10 @@ def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> N
         _need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'say allocation = "thin"')
     command = [_tool(), "create", "-q", "-f", "qcow2", "-o", f"preallocation={'falloc' if full else 'off'}"]
     if base:
-        command += ["-b", str(base.path), "-F", base.format]
+        # Not opened (-u): what it is has been judged, and its size is known.
+        command += ["-u", "-b", str(base.path), "-F", base.format]
     with _whole(path) as temporary:
-        _run([*command, str(temporary), str(wanted)], f"cannot make the disk {path}")
+        _run([*command, str(temporary), str(wanted)], f"cannot make the disk {path}", write=[path.parent])
 
 
 def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Callable[[float], None]) -> None:
@@ -155,13 +194,14 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
     if full:
         _need_space(path.parent, wanted, f"a full copy of {show_size(wanted)}", 'say allocation = "thin"')
     else:
-        holds = _facts(base.path).get("actual-size", 0)
+        holds = _facts(base.path, base.format).get("actual-size", 0)
         _need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
     command = [_tool(), "convert", "-p", "-f", base.format, "-O", "qcow2"]
     with _whole(path) as temporary:
-        child = subprocess.Popen(
-            [*command, str(base.path), str(temporary)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
-        )
+        child = confine.spawn(
+            [*command, str(base.path), str(temporary)], unprivileged(), read=base.files, write=[path.parent],
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
         assert child.stdout and child.stderr
         # It says "    (12.34/100%)" and goes back to the line's start.
         word = ""
@@ -171,10 +211,10 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
                 progress(float(word.strip(" (").removesuffix("/100%)")) / 100)
         words = child.stderr.read()
         if child.wait():
-            raise HostError(f"cannot copy {base.path}", why=words.strip().removeprefix("qemu-img: "))
+            raise HostError(f"cannot copy {base.path}", why=_words(words))
         if full or wanted > base.size:
-            grow = [_tool(), "resize", "-q", *(["--preallocation=falloc"] if full else [])]
-            _run([*grow, str(temporary), str(wanted)], f"cannot make the disk {path}")
+            grow = [_tool(), "resize", "-q", "-f", "qcow2", *(["--preallocation=falloc"] if full else [])]
+            _run([*grow, str(temporary), str(wanted)], f"cannot make the disk {path}", write=[temporary])
 
 
 def _refuse_smaller(base: Image | None, size: int | None) -> None:
@@ -194,10 +234,14 @@ def _need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
         raise HostError(f"no space for {what} in {folder}", why=f"{show_size(free)} is free", remedy=remedy)
 
 
-def _run(command: list[str], failed: str) -> None:
-    done = subprocess.run(command, capture_output=True, text=True, check=False)
-    if done.returncode:
-        raise HostError(failed, why=done.stderr.strip().removeprefix("qemu-img: "))
+def _run(command: list[str], failed: str, write: list[Path]) -> None:
+    code, _, err = confine.run(command, unprivileged(), write=write)
+    if code:
+        raise HostError(failed, why=_words(err))
+
+
+def _words(complaint: str) -> str:
+    return complaint.strip().removeprefix("qemu-img: ")
 
 
 @contextlib.contextmanager
@@ -206,8 +250,11 @@ def _whole(path: Path) -> Iterator[Path]:
     temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
     try:
         yield temporary
-        fd = os.open(temporary, os.O_RDONLY)
+        fd = os.open(temporary, os.O_RDONLY | os.O_NOFOLLOW)
         try:
+            # The tool may have made it as another user.
+            os.fchown(fd, os.geteuid(), os.getegid())
+            os.fchmod(fd, 0o600)
             os.fsync(fd)
         finally:
             os.close(fd)

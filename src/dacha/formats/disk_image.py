@@ -1,0 +1,87 @@
+"""What a disk image is and which other files it names, told from its own bytes and from nothing else.
+
+A program that opens images follows the names in them: to the image below, to a file with the contents, to extents. An
+image that somebody made may name any file of this host, so Dacha reads those names first, allows what it knows, and
+tells QEMU every format: nothing is ever guessed from contents that a guest can write.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import NamedTuple
+
+from dacha.core.errors import PeerError
+from dacha.formats import qcow2
+
+# Reads so many bytes at a place of the image; fewer at its end.
+Read = Callable[[int, int], bytes]
+# A VMDK's embedded text is one or two sectors long; what claims to be longer than this is not read.
+_TEXT_MOST = 1 << 20
+
+
+class DiskImage(NamedTuple):
+    """An image: its format, and the name of the image below it as it is written, with that one's format where known."""
+
+    format: str
+    backing: str | None = None
+    backing_format: str | None = None
+
+
+def judge(read: Read, size: int) -> DiskImage:
+    """What an image of `size` bytes is. Raises PeerError when it is damaged, or names files that it may not.
+
+    Sources: QEMU documentation, interop/qcow2; VMDK as QEMU reads it (Virtual Disk Format 1.1: sparse header); VDI and
+    VHDX by their signatures; VHD by the footer's cookie.
+    """
+    head = read(0, qcow2.HEAD)
+    if head[:4] == qcow2.MAGIC:
+        header = qcow2.decode(head)
+        assert header is not None
+        return DiskImage("qcow2", header.backing, header.backing_format)
+    if head[:4] == b"KDMV":
+        _judge_sparse(head, read)
+        return DiskImage("vmdk")
+    if head[:4] == b"COWD":
+        raise PeerError("it is a VMDK of the old kind whose parts are files of their own")
+    if _is_descriptor(head):
+        raise PeerError("it is a VMDK description, that names the files with the contents")
+    if head[:8] == b"vhdxfile":
+        return DiskImage("vhdx")
+    if head[64:68] == b"\x7f\x10\xda\xbe":
+        return DiskImage("vdi")
+    if head[:8] == b"conectix" or (size > 512 and read(size - 512, 8) == b"conectix"):
+        return DiskImage("vpc")
+    return DiskImage("raw")
+
+
+def _is_descriptor(head: bytes) -> bool:
+    """True for the text form, which may begin with comments and empty lines (as QEMU looks for it)."""
+    for line in head[:4096].split(b"\n"):
+        text = line.strip().lower()
+        if text and not text.startswith(b"#"):
+            return text.startswith((b"version=", b"createtype"))
+        if text.startswith(b"# disk descriptorfile"):
+            return True
+    return False
+
+
+def _judge_sparse(head: bytes, read: Read) -> None:
+    """A VMDK in one file: no text in it may name another."""
+    if len(head) < 512:
+        raise PeerError("VMDK: the header is cut short")
+    capacity = int.from_bytes(head[12:20], "little")
+    at, length = (int.from_bytes(head[n : n + 8], "little") * 512 for n in (28, 36))
+    if capacity == 0:
+        raise PeerError("it is a VMDK description, that names the files with the contents")
+    if length > _TEXT_MOST:
+        raise PeerError(f"VMDK: a description of {length} bytes is no description")
+    # Where the header says, and where QEMU looks whatever the header says.
+    places = {(at, length), (512, 20 * 512)} if at else {(512, 20 * 512)}
+    text = "\n".join(read(*p).partition(b"\0")[0].decode(errors="replace") for p in sorted(places))
+    kind = re.search(r'^\s*createType\s*=\s*"([^"]*)"', text, re.M | re.I)
+    if kind and kind[1] not in ("monolithicSparse", "streamOptimized"):
+        raise PeerError(f"it is a VMDK in several files ({kind[1][:40]})")
+    parents = re.findall(r"parentCID\s*=\s*([0-9a-fA-F]+)", text, re.I)
+    if re.search(r"parentFileNameHint", text, re.I) or any(int(p, 16) != 0xFFFFFFFF for p in parents):
+        raise PeerError("it lies on another image, that it names")

@@ -1,0 +1,122 @@
+"""A helper program that is given little: another user, one capability, some files, and limits.
+
+Files are limited by Landlock (landlock(7)): the program reads what is named here and its own libraries, writes where it
+is told to, and connects to nobody. A kernel without it leaves the other limits; `dacha host` says so.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import resource
+import struct
+import subprocess
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+from dacha.host.accounts import Account
+
+# linux/landlock.h and the system calls' numbers, alike on every architecture (asm-generic/unistd.h).
+_CREATE, _ADD, _RESTRICT = 444, 445, 446
+_VERSION, _PATH_BENEATH = 1, 1
+_READ_FILE, _READ_DIR, _EXECUTE, _WRITE, _TRUNCATE = 1 << 2, 1 << 3, 1 << 0, 1 << 1, 1 << 14
+_REMOVE_FILE, _MAKE_FILE, _IOCTL = 1 << 5, 1 << 8, 1 << 15
+# Every right to files that each version of the interface knows, so that what is not granted is refused.
+_RIGHTS = {1: (1 << 13) - 1, 2: (1 << 14) - 1, 3: (1 << 15) - 1, 5: (1 << 16) - 1}
+_OF_FILES = _READ_FILE | _EXECUTE | _WRITE | _TRUNCATE | _IOCTL
+# What any program needs to be started at all.
+_SYSTEM = ("/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc/ld.so.cache", "/dev/null", "/dev/urandom", "/proc/self")
+# prctl(2).
+_NO_NEW_PRIVILEGES = 38
+# A helper that needs more than this has been misled: 2 GiB of memory, an hour of a processor, 256 files.
+MEMORY, SECONDS, FILES = 2 << 30, 3600, 256
+
+_libc = ctypes.CDLL(None, use_errno=True)
+
+
+def landlock() -> int:
+    """The version of the kernel's interface; 0 where there is none."""
+    return max(0, int(_libc.syscall(_CREATE, None, ctypes.c_size_t(0), ctypes.c_uint(_VERSION))))
+
+
+def spawn(
+    command: list[str],
+    account: Account | None,
+    *,
+    read: Iterable[Path] = (),
+    write: Iterable[Path] = (),
+    **options: Any,
+) -> subprocess.Popen[Any]:
+    """Start a helper that opens only these files (and what is in these folders), as `account` where one is given: it
+    then keeps one privilege of root, to open those files whosever they are."""
+    rules = _ruleset([*map(Path, _SYSTEM), *read], list(write))
+
+    def begin() -> None:
+        # Between fork and exec: nothing here needs memory or takes a lock.
+        resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+        resource.setrlimit(resource.RLIMIT_CPU, (SECONDS, SECONDS))
+        resource.setrlimit(resource.RLIMIT_NOFILE, (FILES, FILES))
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+        _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
+        if rules >= 0 and _libc.syscall(_RESTRICT, rules, 0):
+            os._exit(126)
+
+    try:
+        return subprocess.Popen(
+            [*_become(account), *command], preexec_fn=begin, stdin=subprocess.DEVNULL, cwd="/", **options
+        )
+    finally:
+        if rules >= 0:
+            os.close(rules)
+
+
+def run(
+    command: list[str], account: Account | None, *, read: Iterable[Path] = (), write: Iterable[Path] = ()
+) -> tuple[int, str, str]:
+    """Run a helper to its end: its exit code, its output, its complaints."""
+    child = spawn(
+        command, account, read=read, write=write, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        errors="replace",
+    )  # fmt: skip
+    out, err = child.communicate()
+    return child.returncode, out, err
+
+
+def _ruleset(read: list[Path], write: list[Path]) -> int:
+    """A descriptor of the rules, closed at exec; -1 where the kernel has no Landlock."""
+    version = landlock()
+    if not version:
+        return -1
+    handled = _RIGHTS[max(v for v in _RIGHTS if v <= version)]
+    # From version 4 on nothing may be bound or connected, from 6 on no abstract socket and no process outside.
+    attributes = struct.pack("=QQQ", handled, 3 if version >= 4 else 0, 3 if version >= 6 else 0)
+    size = 24 if version >= 6 else 16 if version >= 4 else 8
+    rules = int(_libc.syscall(_CREATE, attributes, ctypes.c_size_t(size), 0))
+    if rules < 0:
+        return -1
+    for paths, wanted in (
+        (read, _READ_FILE | _READ_DIR | _EXECUTE),
+        (write, _READ_FILE | _READ_DIR | _WRITE | _TRUNCATE | _REMOVE_FILE | _MAKE_FILE),
+    ):
+        for path in paths:
+            try:
+                fd = os.open(path, os.O_PATH | os.O_CLOEXEC)
+            except OSError:
+                continue  # a folder that this system does not have; a file that is missing is told by who needs it
+            try:
+                rights = wanted & handled & (-1 if path.is_dir() else _OF_FILES)
+                _libc.syscall(_ADD, rules, _PATH_BENEATH, struct.pack("=Qi", rights, fd), 0)
+            finally:
+                os.close(fd)
+    return rules
+
+
+def _become(account: Account | None) -> list[str]:
+    if account is None:
+        return []
+    capabilities = "-all,+dac_override"
+    return [
+        "setpriv", f"--reuid={account.uid}", f"--regid={account.gid}", "--clear-groups",
+        f"--inh-caps={capabilities}", f"--ambient-caps={capabilities}", f"--bounding-set={capabilities}", "--",
+    ]  # fmt: skip
