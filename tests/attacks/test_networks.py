@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+import struct
+from ipaddress import IPv4Address
 
 from tests.attacks.field import Field
 from tests.attacks.frames import (
@@ -109,3 +111,122 @@ def neighbours(field: Field) -> list[str]:
     # Their state and counters come and go.
     known = (re.match(r"(\S+) (?:dev \S+ )?(?:lladdr (\S+))?", line) for line in table)
     return sorted({f"{m[1]} {m[2] or ''}" for m in known if m and m[2]} | {x for x in table if "default" in x})
+
+
+def test_dhcp_belongs_to_the_tap_that_asks(field: Field) -> None:
+    report, own, bridge = Report(), field.hardware["squall"], field.gateway
+
+    def says(kind: int, chaddr: bytes, options: bytes = b"", ciaddr: str = "0.0.0.0", client: bytes = b"") -> bytes:
+        """A client's message (RFC 2131 section 2)."""
+        head = struct.pack(">BBBBIHH", 1, 1, 6, 0, 0x5EED, 0, 0) + IPv4Address(ciaddr).packed + bytes(12)
+        body = head + chaddr.ljust(16, b"\0") + bytes(192) + b"\x63\x82\x53\x63" + bytes((53, 1, kind)) + options
+        body += bytes((61, len(client))) + client if client else b""
+        packet = udp("0.0.0.0" if ciaddr == "0.0.0.0" else "10.77.4.66", "10.77.4.1", 67, body + b"\xff", 68)
+        return ethernet(bridge, own, 0x0800, packet)
+
+    def leases() -> dict[str, dict[str, str]]:
+        rows = field.lab("caretaker", "status", "--json").json["leases"]
+        return {row["address"]: row for row in rows}
+
+    server = bytes((54, 4)) + IPv4Address("10.77.4.1").packed
+    wanted = {n: bytes((50, 4)) + IPv4Address(f"10.77.4.{n}").packed for n in range(100, 160)}
+    names = {n: bytes((1, 2, 3, 4, 5, n)) for n in wanted}
+    field.passed({"discover": says(1, own, client=b"honest")})
+    # Sixty machines that are one: by forged hardware addresses, and by as many identifiers.
+    strangers = [says(kind, names[n], wanted[n] + (server if kind == 3 else b"")) for n in wanted for kind in (1, 3)]
+    field.send(strangers)
+    report.shut("guest: DHCP for hardware that is not its own", [a for a in leases() if a.startswith("10.77.4.1")])
+    many = [says(k, own, wanted[n] + (server if k == 3 else b""), client=names[n]) for n in wanted for k in (1, 3)]
+    field.send(many)
+    taken = [a for a in leases() if a.startswith("10.77.4.1")]
+    report.shut("guest: more dynamic addresses than one machine may have", taken if len(taken) > 4 else [])
+    # Another machine's lease, given back in its name.
+    neighbour = field.hardware["gauge"]
+    field.lab("connect", "gauge", "--", "true")
+    before = leases()
+    field.send(
+        [says(7, neighbour, server, ciaddr="10.77.4.20"), says(7, own, server, "10.77.4.20", b"\x01" + neighbour)]
+    )
+    report.shut("guest: another's lease given back", "" if leases().keys() >= before.keys() else leases())
+    report.judge()
+
+
+def test_a_guest_uses_nothing_of_this_host_but_what_is_meant_for_it(field: Field) -> None:
+    report, world = Report(), field.world
+    ear = world.serve("host", "0.0.0.0", 3128, "host's service")
+    far = world.serve("router", "198.51.100.1", 7, "outside")
+    try:
+        for address in ("10.77.4.1", "192.0.2.10", "10.77.9.1"):
+            said = field.on_console("squall", f"nc -w 2 {address} 3128 < /dev/null 2>/dev/null")
+            report.shut(f"guest: a service of this host at {address}", said.strip())
+        report.open(
+            "guest: ping its gateway", "1 packets received" in field.on_console("squall", "ping -c1 -W3 10.77.4.1")
+        )
+        name = field.on_console("squall", "nslookup gauge.siege.internal 10.77.4.2")
+        report.open("guest: the lab's names", "10.77.4.20" in name)
+        report.open(
+            "guest: its neighbour's door", "HTTP" in field.on_console("squall", "wget -S -O- 192.0.2.10:8020 2>&1")
+        )
+        refused = field.on_console("squall", "nslookup www.example.org 10.77.9.1")
+        report.open("guest: outside names where there is no way out are refused", "REFUSED" in refused)
+        report.open("guest: the way out", "outside" in field.on_console("squall", "nc -w 3 198.51.100.1 7 </dev/null"))
+        # What the lab file opens is open, and said.
+        text = field.lab.file.read_text()
+        field.lab.write(text.replace("dynamic =", 'to-host = ["tcp 3128"]\nway-out = "internet"\ndynamic ='))
+        field.lab("apply")
+        said = field.on_console("squall", "nc -w 3 10.77.4.1 3128 < /dev/null")
+        report.open("guest: a service of this host that the lab opens", "host's service" in said)
+        report.open("check says so", "tcp 3128" in field.lab("check", code=None).out)
+        report.open("reach says so", "tcp 3128" in field.lab("reach").out)
+        world.run("lan", "ip", "address", "add", "192.168.77.20/24", "dev", "eth0")
+        world.run("host", "ip", "address", "add", "192.168.77.10/24", "dev", "eth0")
+        private = world.serve("lan", "192.168.77.20", 7, "private")
+        said = field.on_console("squall", "nc -w 2 192.168.77.20 7 < /dev/null 2>/dev/null")
+        report.shut("guest: a private machine of the LAN, way-out internet", said.strip())
+        report.open("guest: the internet", "outside" in field.on_console("squall", "nc -w 3 198.51.100.1 7 </dev/null"))
+        field.lab.file.write_text(text)
+        field.lab("apply")
+        said = field.on_console("squall", "nc -w 3 192.168.77.20 7 < /dev/null")
+        report.open("guest: the same machine, way-out anywhere", "private" in said)
+        private.kill()
+        private.wait()
+    finally:
+        for process in (ear, far):
+            process.kill()
+            process.wait()
+    report.judge()
+
+
+def test_this_hosts_other_networks_stay_apart(field: Field) -> None:
+    report, world = Report(), field.world
+    # A second network of this host, that has nothing to do with the lab.
+    names = [world.name(n) for n in ("host", "outside")]
+    world.run("host", "ip", "link", "add", "eth7", "netns", names[0], "type", "veth", "peer", "eth7", "netns", names[1])
+    for machine, last in (("host", 1), ("outside", 9)):
+        world.run(machine, "ip", "address", "add", f"203.0.113.{last}/24", "dev", "eth7")
+        world.run(machine, "ip", "link", "set", "eth7", "up")
+    world.run("outside", "ip", "route", "add", "192.0.2.0/24", "via", "203.0.113.1")
+    world.run("lan", "ip", "route", "add", "203.0.113.0/24", "via", "192.0.2.10")
+    service = world.serve("outside", "203.0.113.9", 7, "second network")
+    try:
+        report.shut(
+            "LAN machine: this host's second network", world.reads("lan", "203.0.113.9", 7, 1.5).replace("silent", "")
+        )
+        report.open("this host: its second network", "second" in world.reads("host", "203.0.113.9", 7))
+        report.open(
+            "guest: the second network", "second" in field.on_console("squall", "nc -w 3 203.0.113.9 7 </dev/null")
+        )
+    finally:
+        service.kill()
+        service.wait()
+    for setting in ("accept_ra", "accept_dad"):
+        value = world.run("host", "cat", f"/proc/sys/net/ipv6/conf/{field.bridge}/{setting}").strip()
+        report.open(f"the bridge's {setting} is off", value == "0")
+    # Switched on again, forwarding leaves the bridges as they are: this host takes no route from a guest.
+    world.run("host", "sysctl", "-qw", "net.ipv6.conf.all.forwarding=0")
+    field.lab("apply")
+    value = world.run("host", "cat", f"/proc/sys/net/ipv6/conf/{field.bridge}/accept_ra").strip()
+    report.open("the bridge's accept_ra is off after forwarding was switched on again", value == "0")
+    uplink = world.run("host", "cat", "/proc/sys/net/ipv6/conf/eth0/accept_ra").strip()
+    report.open("the uplink still hears its router", uplink == "2")
+    report.judge()

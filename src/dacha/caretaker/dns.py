@@ -12,6 +12,8 @@ from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
+import dns.rcode
+
 from dacha.caretaker.sockets import roomy
 from dacha.wire.dns_cache import Cache
 from dacha.wire.dns_zone import Subnet, Zone, failure
@@ -35,8 +37,9 @@ def host_resolvers(path: Path = Path("/etc/resolv.conf")) -> list[str]:
 class DnsService:
     """Answers on some addresses of one bridge until `close`."""
 
-    def __init__(self, zone: Zone, cache: Cache, admitted: Iterable[Subnet]) -> None:
+    def __init__(self, zone: Zone, cache: Cache, admitted: Iterable[Subnet], *, forward: bool = True) -> None:
         self._zone, self._cache, self._admitted = zone, cache, list(admitted)
+        self._forward = forward
         self._sockets: list[socket.socket] = []
         self._servers: list[asyncio.Server] = []
         self._tasks: set[asyncio.Task[None]] = set()
@@ -85,6 +88,8 @@ class DnsService:
             except OSError:
                 return
             said = answer(query)
+            if said is None and not self._forward:
+                said = failure(query, dns.rcode.REFUSED)
             if said is None or not said:
                 if said is None and self._may_ask(client[0]) and len(self._tasks) < WAITING_MOST:
                     self._later(self._answer_by_others(s, query, client))
@@ -125,6 +130,8 @@ class DnsService:
                 length = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), TCP_IDLE_S), "big")
                 query = await asyncio.wait_for(reader.readexactly(length), TCP_IDLE_S)
                 said = self._zone.answer(query, udp=False)
+                if said is None and not self._forward:
+                    said = failure(query, dns.rcode.REFUSED)
                 if said is None and self._may_ask(writer.get_extra_info("peername")[0]):
                     said = await self._ask_others(query, udp=False)
                 if not said:

@@ -55,7 +55,7 @@ class Caretaker:
         links = wanted_links(ws, ws.plan)
         zone = zone_of(ws.lab, ws.plan)
         for network in served(ws.lab, ws.plan, links):
-            await self._serve(ws, network, DnsService(zone, self._cache, network.admitted))
+            await self._serve(ws, network, DnsService(zone, self._cache, network.admitted, forward=network.way_out))
         try:
             self._following = Following(ws, links, self._dns, log) if links.links else None
         except OSError as e:

@@ -16,7 +16,8 @@ from dacha.wire.router_advertisement import Advertisement
 
 
 class Served(NamedTuple):
-    """One network: its bridge, its DHCP scope, the addresses that answer DNS, and who may ask there."""
+    """One network: its bridge, its DHCP scope, the addresses that answer DNS, who may ask there, and whether names that
+    are not the lab's are asked for elsewhere: where there is no way out, no question leaves either."""
 
     bridge: BridgeLink
     scope: Scope | None
@@ -24,6 +25,7 @@ class Served(NamedTuple):
     advertisement: Advertisement | None
     resolvers: tuple[str, ...]
     admitted: tuple[Subnet, ...]
+    way_out: bool
 
 
 def zone_of(lab: Lab, plan: Plan) -> Zone:
@@ -56,7 +58,8 @@ def served(lab: Lab, plan: Plan, kernel: KernelPlan) -> list[Served]:
                 dynamic=lab.networks[net.name].dynamic,
             )
         scope6, said = _ip6(lab, plan, bridge)
-        out.append(Served(bridge, scope, scope6, said, addresses, admitted))
+        way_out = net.kind == "nat" and not net.isolated
+        out.append(Served(bridge, scope, scope6, said, addresses, admitted, way_out))
     return out
 
 

@@ -9,7 +9,7 @@ from dacha.cli import output
 from dacha.cli.commands import Parser, common
 from dacha.core.errors import UsageError
 
-_TEXTS = ("kind", "carrier", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface", "made-from")
+_TEXTS = ("kind", "carrier", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface", "made-from", "way-out")
 
 
 def network_arguments(parser: argparse.ArgumentParser) -> None:
@@ -65,6 +65,11 @@ def _options(parser: argparse.ArgumentParser) -> None:
         metavar="ADAPTER",
         help="make the bridge over this adapter, which moves the host's addresses to it",
     )
+    parser.add_argument(
+        "--to-host", metavar="SERVICE", action="append",
+        help='what guests may use of this host: "tcp 3128", http, all; may be repeated; none takes it away',
+    )  # fmt: skip
+    parser.add_argument("--way-out", metavar="anywhere|internet", help="whether it leads to the LAN's private machines")
     isolated = parser.add_mutually_exclusive_group()
     isolated.add_argument(
         "--isolated", action="store_true", default=None, help="no way out, and no way to this host's loopback"
@@ -76,6 +81,8 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
     values: dict[str, Any] = {
         key: found for key in _TEXTS if (found := getattr(args, key.replace("-", "_"))) is not None
     }
+    if args.to_host:
+        values["to-host"] = [] if args.to_host == ["none"] else args.to_host
     if args.isolated is not None:
         values["isolated"] = args.isolated
     return values

@@ -37,7 +37,7 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_reach(args: argparse.Namespace) -> int:
     from dacha.core.nearest import did_you_mean
-    from dacha.core.reach import places, reach
+    from dacha.core.reach import places, reach, to_host
     from dacha.engine.entry import guest_named
     from dacha.engine.ground import ground
     from dacha.engine.status import live_plan
@@ -61,16 +61,31 @@ def run_reach(args: argparse.Namespace) -> int:
     if args.open or args.shut:
         rows = [r for r in rows if any(bool(r.cells[p].ways) == args.open for p in shown)]
     if args.json:
-        output.emit_rows({"lab": ws.lab.name, "places": shown}, "services", (_json(r, shown) for r in rows))
+        head = {"lab": ws.lab.name, "places": shown, "to_host": to_host(ws.lab, ws.plan)}
+        output.emit_rows(head, "services", (_json(r, shown) for r in rows))
         return 0
     if not rows:
         output.say("Nothing to show." if ws.lab.guests else "No guests yet. Next: dacha guest add NAME --from IMAGE")
         return 0
     together = not args.origins and len(ws.lab.networks) > COLUMNS_MOST
     _table(ws, rows, shown, together)
+    _to_host(to_host(ws.lab, ws.plan), {a.network for r in rows for a in ws.lab.guests[r.guest].adapters})
     if args.why:
         _reasons(rows, shown)
     return 0
+
+
+def _to_host(open_to: dict[str, Any], shown: set[str]) -> None:
+    """What the guests that are shown may use of this host itself; networks that are alike share a line."""
+    alike: dict[tuple[str, ...], list[str]] = {}
+    for network, what in open_to.items():
+        if network in shown:
+            alike.setdefault(what, []).append(network)
+    if alike:
+        output.say()
+    for what, networks in alike.items():
+        names = ", ".join(networks[:3]) + (f" and {len(networks) - 3} more" if networks[3:] else "")
+        output.say(f"From guests on {names} to this host itself: {', '.join(what)}")
 
 
 def _title(place: str) -> str:

@@ -29,6 +29,8 @@ def network_words(ws: Workspace, name: str) -> str:
     parts = [{"nat": "NAT", "host-only": "host-only", "bridge": f"bridge on {net.interface}"}[net.kind]]
     parts += [str(s) for s in (plan.subnet, plan.subnet6) if s]
     parts += [word for word, on in (("on the kernel", net.served), ("isolated", net.isolated)) if on]
+    parts += ["out to the internet only"] if net.way_out == "internet" else []
+    parts += [f"to this host: {', '.join(map(str, net.to_host))}"] if net.to_host else []
     return ", ".join(parts)
 
 
@@ -131,5 +133,7 @@ def network_json(ws: Workspace, name: str) -> dict[str, Any]:
         "gateway6": str(plan.gateway6) if plan.gateway6 else None,
         "dynamic": "-".join(str(a) for a in net.dynamic) if net.dynamic else None,
         "isolated": net.isolated,
+        "way_out": net.way_out,
+        "to_host": [str(allowed) for allowed in net.to_host],
         "guests": sorted({a.guest for a in ws.plan.adapters.values() if a.network == name}),
     }

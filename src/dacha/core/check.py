@@ -38,6 +38,10 @@ def promised(lab: Lab) -> tuple[int, int, int]:
 def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
     """Everything that can be said from the file alone."""
     findings = [*plan.findings, *_check_link_names(lab, plan)]
+    for opened in [n for n in lab.networks.values() if n.to_host]:
+        what = f"guests here may use of this host: {', '.join(map(str, opened.to_host))}"
+        path: Path = ("network", opened.name, "to-host")
+        findings.append(Finding(NOTE, "to-host", f"network {opened.name}", what, "without to-host they cannot", path))
     seen_exposed: set[str] = set()
     for guest in lab.guests.values():
         here: Path = ("guest", guest.name)

@@ -13,6 +13,9 @@ from dacha.core.identity import link_name
 from dacha.core.lab import Lab, Network
 from dacha.core.plan import Plan
 
+# The group of every lab's bridges (ip-link(8)), by which the rules of one lab know those of another.
+GROUP = 56004
+
 
 class BridgeLink(NamedTuple):
     """A network's bridge: this host's own foot in it, with the addresses that its guests know as gateway and resolver.

@@ -28,6 +28,10 @@ SERVICES = {"ssh": 22, "rdp": 3389, "vnc": 5900, "http": 80, "https": 443}
 CLEAR = ("http", "vnc")
 
 
+# How far a NAT network's way out leads: anywhere, or to the internet without the private machines of the LAN.
+WAYS_OUT = ("anywhere", "internet")
+
+
 class Ports(NamedTuple):
     """One port or a closed range of ports."""
 
@@ -42,10 +46,20 @@ class Ports(NamedTuple):
         return str(self.first) if self.first == self.last else f"{self.first}-{self.last}"
 
 
+class HostPorts(NamedTuple):
+    """Ports of this host that guests of a network may use; `protocol` "all" stands for everything."""
+
+    protocol: str
+    ports: Ports
+
+    def __str__(self) -> str:
+        return "everything" if self.protocol == "all" else f"{self.protocol} {self.ports}"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Network:
     """A network of the lab. `subnet` None asks the plan for a free one (not on a bridge); `made_from` is the adapter
-    over which the bridge is made, None for one that is there."""
+    over which the bridge is made, None for one that is there; `to_host` is what its guests may use of this host."""
 
     name: str
     kind: str
@@ -60,6 +74,8 @@ class Network:
     dynamic: tuple[IPv4Address, IPv4Address] | None = None
     name_servers: tuple[IPv4Address | IPv6Address, ...] = ()
     isolated: bool = False
+    to_host: tuple[HostPorts, ...] = ()
+    way_out: str = "anywhere"
 
     @property
     def by_kernel(self) -> bool:

@@ -84,6 +84,21 @@ def reach(lab: Lab, plan: Plan, ground: Ground = NOWHERE, only: Iterable[str] | 
     return rows
 
 
+def to_host(lab: Lab, plan: Plan) -> dict[str, tuple[str, ...]]:
+    """What guests of each network may use of this host itself, in words, by network."""
+    found: dict[str, tuple[str, ...]] = {}
+    for net in lab.networks.values():
+        if net.kind == "bridge":
+            continue
+        if net.served:
+            found[net.name] = ("DHCP", "DNS", "ping", *(str(allowed) for allowed in net.to_host))
+        elif net.isolated or net.kind == "host-only":
+            found[net.name] = ("DHCP", "DNS")
+        else:
+            found[net.name] = ("everything that listens on its loopback", "DHCP", "DNS")
+    return found
+
+
 def never_entered(lab: Lab, plan: Plan, ground: Ground) -> list[Finding]:
     """Doors that nobody can come in by from where they are meant to be entered."""
     found = []

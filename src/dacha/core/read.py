@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from dacha.core import values
 from dacha.core.findings import ERROR, Finding
-from dacha.core.lab import ACCELERATORS, CARRIERS, KINDS, SYSTEMS, Lab, Network
+from dacha.core.lab import ACCELERATORS, CARRIERS, KINDS, SYSTEMS, WAYS_OUT, Lab, Network
 from dacha.core.profile import PLAIN, Profiles
 from dacha.core.read_guest import checked_name, read_guest
 from dacha.core.table import Table
@@ -81,10 +81,19 @@ def _network(name: str, t: Table) -> Network:
         dynamic=t.take("dynamic", values.span4, None),
         name_servers=t.list_of("name-servers", values.address),
         isolated=t.take("isolated", values.flag, False),
+        to_host=t.list_of("to-host", values.host_ports),
+        way_out=t.take("way-out", values.choice(*WAYS_OUT), "anywhere"),
     )
     t.finish()
     if network.kind == "bridge" and not network.interface and "interface" not in t.data:
         t.wrong("", "missing", "a bridge network needs the host's interface", 'add: interface = "br0"')
+    for key, fits, where in (
+        ("to-host", network.served, "a kernel network that is not bridged"),
+        ("way-out", network.served and network.kind == "nat", "a NAT network on the kernel"),
+    ):
+        if key in t.data and not fits:
+            remedy = f'remove it, or carrier = "kernel"{"" if network.kind != "bridge" else " and another kind"}'
+            t.wrong(key, "misplaced", f"only {where} can keep to this", remedy)
     if network.kind != "bridge":
         for key in ("interface", "made-from", "vlan"):
             if key in t.data:

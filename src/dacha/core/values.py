@@ -18,7 +18,7 @@ from ipaddress import (
     ip_address,
 )
 
-from dacha.core.lab import Ports
+from dacha.core.lab import PROTOCOLS, SERVICES, HostPorts, Ports
 
 # A guest's name becomes its host name, so it is a label of RFC 1123 section 2.1 in lower case; 40
 # characters leave room for "NAME.LAB.internal" in what people read and in socket paths.
@@ -113,6 +113,18 @@ def ports(value: object) -> Ports:
     if first > last:
         raise ValueError(f"the range {first}-{last} runs backwards", f'write "{last}-{first}"')
     return Ports(first, last)
+
+
+def host_ports(value: object) -> HostPorts:
+    """What guests may use of this host: a service ("http"), "tcp 3128", "udp 5000-5010", or "all"."""
+    words = value.split() if isinstance(value, str) else []
+    if words == ["all"]:
+        return HostPorts("all", Ports(1, 65535))
+    if len(words) == 1 and words[0] in SERVICES:
+        return HostPorts("tcp", Ports(SERVICES[words[0]], SERVICES[words[0]]))
+    if len(words) == 2 and words[0] in PROTOCOLS:
+        return HostPorts(words[0], ports(int(words[1]) if words[1].isdigit() else words[1]))
+    raise ValueError(f"{value!r} is no service of this host", 'write "tcp 3128", "udp 514", "http", or "all"')
 
 
 def address4(value: object) -> IPv4Address:

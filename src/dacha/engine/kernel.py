@@ -17,6 +17,7 @@ from dacha.core.changes import (
 )
 from dacha.core.errors import HostError
 from dacha.core.kernel_plan import (
+    GROUP,
     BridgeLink,
     DirectLink,
     HostBridge,
@@ -32,8 +33,6 @@ from dacha.engine.workspace import Workspace
 from dacha.host import iproute, moving, nft, sysctls
 from dacha.host.files import write_whole
 from dacha.host.iproute import SeenLink
-
-FORWARDING = ("net/ipv4/ip_forward", "net/ipv6/conf/all/forwarding")
 
 
 class Seen(NamedTuple):
@@ -61,7 +60,7 @@ def observe(ws: Workspace) -> Seen:
         foreign={n: link for n, link in everything.items() if n not in own},
         rules=nft.digest(name, FAMILIES),
         rules_there=any(table == name for _, table in nft.tables()),
-        forwarding=all(sysctls.read(s) in (None, "1") for s in FORWARDING),
+        forwarding=all(sysctls.read(s) in (None, "1") for s in sysctls.FORWARDING.values()),
     )
 
 
@@ -72,7 +71,7 @@ def differs(link: BridgeLink | VlanLink | TapLink | DirectLink, seen: SeenLink) 
     if not seen.up or seen.hardware_address != link.hardware_address:
         return True
     if isinstance(link, BridgeLink):
-        return set(seen.addresses) != set(link.addresses) or _localnet(link) != "1"
+        return set(seen.addresses) != set(link.addresses) or _localnet(link) != "1" or seen.group != str(GROUP)
     return seen.parent != link.parent if isinstance(link, DirectLink) else seen.master != link.bridge
 
 
@@ -101,8 +100,6 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
             why="Dacha touches only links that carry its own alias",
             remedy=f"rename it: ip link set {min(clash)} down; ip link set {min(clash)} name OTHER",
         )
-    if target.bridges() and not seen.forwarding:
-        changes.append(Forwarding(True))
     for name, link in target.links.items():
         if name not in seen.own:
             changes.append(MakeLink(link, False))
@@ -118,6 +115,9 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
     if target.bridges() and not rules.current(ws, rules.text_of(ws, plan, target), seen.rules):
         doors = sum(d.carrier == "kernel" for d in plan.doors.values())
         changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan)))
+    if target.bridges() and not seen.forwarding:
+        # After the rules: they keep this host's other networks apart.
+        changes.append(Forwarding(True))
     # Ports go before their bridges.
     gone = [link for name, link in seen.own.items() if name not in target.links]
     changes += [RemoveLink(g.name, g.alias) for g in sorted(gone, key=lambda g: (g.kind == "bridge", g.name))]
@@ -148,7 +148,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
     match change:
         case Forwarding(on=True):
             _keep_router_advertisements()
-            for name in FORWARDING:
+            for name in sysctls.FORWARDING.values():
                 sysctls.change(name, "1")
         case Forwarding():
             sysctls.put_back()
@@ -197,7 +197,9 @@ def _let_loopback_out(link: BridgeLink) -> None:
 
 def _keep_router_advertisements() -> None:
     """A host that forwards IPv6 stops listening to routers (Linux: ip-sysctl, accept_ra) unless it is told to go on."""
-    for link in iproute.links():
+    for link, seen in iproute.links().items():
+        if seen.alias.startswith("dacha:"):
+            continue  # what guests say of the way out is nothing to this host
         name = f"net/ipv6/conf/{link}/accept_ra"
         if sysctls.read(name) == "1":
             sysctls.change(name, "2")
@@ -211,7 +213,7 @@ def _commands(link: BridgeLink | VlanLink | TapLink | DirectLink, there: bool) -
             yield f"link add name {link.name} type bridge forward_delay 0 mcast_snooping 0"
             yield f"link set dev {link.name} alias {link.alias}"
         # Its link-local address follows from this one, so that the rules know it and nobody else can take it.
-        yield f"link set dev {link.name} address {link.hardware_address} addrgenmode eui64"
+        yield f"link set dev {link.name} address {link.hardware_address} addrgenmode eui64 group {GROUP}"
         if there:
             yield f"address flush dev {link.name} scope global"
         for address in link.addresses:

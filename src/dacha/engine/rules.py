@@ -17,7 +17,7 @@ from dacha.core.ruleset import FAMILIES, removal, ruleset, table_name
 from dacha.engine import sightings
 from dacha.engine.wanted import wanted_links
 from dacha.engine.workspace import Workspace
-from dacha.host import nft
+from dacha.host import nft, sysctls
 from dacha.host.files import locked, write_whole
 
 # Loading ten thousand doors takes a fifth of a second; whoever loads at the same moment waits for that.
@@ -61,7 +61,7 @@ def _doors(plan: Plan) -> list[str]:
 
 def text_of(ws: Workspace, plan: Plan, links: KernelPlan) -> str:
     """The rules as they should be now, with doors where the guests are."""
-    return ruleset(ws.lab, sightings.now(ws.home, plan), links)
+    return ruleset(ws.lab, sightings.now(ws.home, plan), links, sysctls.not_forwarded_before())
 
 
 def current(ws: Workspace, text: str, seen: str | None) -> bool:
@@ -110,7 +110,7 @@ def load(ws: Workspace, plan: Plan) -> None:
     """Replace the lab's rules, in one step. Raises HostError, BusyError."""
     with locked(ws.home.folder / "rules.lock", "loading rules", WAIT_S):
         now = sightings.now(ws.home, plan)
-        _load(ws, now, ruleset(ws.lab, now, wanted_links(ws, plan)))
+        _load(ws, now, ruleset(ws.lab, now, wanted_links(ws, plan), sysctls.not_forwarded_before()))
 
 
 def follow(ws: Workspace) -> bool:
@@ -123,7 +123,7 @@ def follow(ws: Workspace) -> bool:
         if noted.get("lab") != _digest(ws.text):
             return False
         now = sightings.now(ws.home, ws.plan)
-        text = ruleset(ws.lab, now, wanted_links(ws, ws.plan))
+        text = ruleset(ws.lab, now, wanted_links(ws, ws.plan), sysctls.not_forwarded_before())
         if noted.get("text") == _digest(text):
             return False
         _load(ws, now, text)

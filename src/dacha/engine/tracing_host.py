@@ -7,11 +7,12 @@ from ipaddress import IPv4Address
 from typing import Any
 
 from dacha.core.door_plan import DoorPlan
+from dacha.core.door_rules import door_element
 from dacha.core.evidence import Carried, Evidence
 from dacha.core.firewall import Packet, dropped_by, led_by
 from dacha.core.identity import link_name
 from dacha.core.kernel_plan import lan_link
-from dacha.core.ruleset import door_element, table_name
+from dacha.core.ruleset import table_name
 from dacha.engine import caretaking, sightings
 from dacha.engine.status import networks_apart
 from dacha.engine.workspace import Workspace

@@ -29,6 +29,7 @@ class SeenLink(NamedTuple):
     carrier: bool
     addresses: tuple[str, ...]
     vlan: int | None = None
+    group: str = "default"
 
 
 def _tool() -> str:
@@ -59,6 +60,7 @@ def links() -> dict[str, SeenLink]:
             carrier="LOWER_UP" in row.get("flags", ()),
             addresses=addresses,
             vlan=row.get("linkinfo", {}).get("info_data", {}).get("id"),
+            group=str(row.get("group", "default")),
         )
     return found
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 from collections.abc import Iterable
 from hashlib import sha256
@@ -10,6 +11,8 @@ from typing import Any
 
 from dacha.core.errors import HostError
 from dacha.host.facts import program
+
+_COUNTED = re.compile(r"(\tflags dynamic\n)\t+elements = \{.*?\}\n", re.S)
 
 
 def _nft(arguments: list[str], text: str | None = None) -> subprocess.CompletedProcess[str]:
@@ -32,13 +35,14 @@ def load(text: str) -> None:
 
 
 def digest(name: str, families: Iterable[str]) -> str | None:
-    """A short name for what the tables `name` hold now, counters aside; None when one of them is not there."""
+    """A short name for what the tables `name` hold now, counters and what the kernel itself counts in dynamic sets
+    aside; None when one of them is not there."""
     state = sha256()
     for family in families:
         done = _nft(["--stateless", "list", "table", family, name])
         if done.returncode:
             return None
-        state.update(done.stdout.encode())
+        state.update(_COUNTED.sub(r"\1", done.stdout).encode())
     return state.hexdigest()[:16]
 
 

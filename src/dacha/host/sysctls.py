@@ -43,6 +43,16 @@ def remembered() -> dict[str, str]:
         return {}
 
 
+# Forwarding, by IP version.
+FORWARDING = {4: "net/ipv4/ip_forward", 6: "net/ipv6/conf/all/forwarding"}
+
+
+def not_forwarded_before() -> tuple[int, ...]:
+    """The IP versions that this host forwards for the labs' sake only."""
+    former = remembered()
+    return tuple(version for version, name in FORWARDING.items() if former.get(name, read(name)) == "0")
+
+
 def change(name: str, value: str) -> None:
     """Set a value and remember the former one, unless it is so already. Raises HostError."""
     former = read(name)

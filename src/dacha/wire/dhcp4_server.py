@@ -12,6 +12,9 @@ from dacha.wire.dhcp4 import BROADCAST_FLAG, Kind, Message, Option, encode_route
 
 # An offer is kept for its client this long; a declined address is left alone for an hour.
 OFFER_S, DECLINED_S = 30.0, 3600.0
+# Addresses that one machine may have at once, under as many names: its firmware's, its installer's, its system's. One
+# more takes the place of its oldest, so that nobody takes a whole range.
+EACH_MOST = 4
 NOBODY = b"\0\0\0\0"
 
 
@@ -82,8 +85,9 @@ class Server:
     def __init__(self, scope: Scope, leases: dict[IPv4Address, Lease] | None = None) -> None:
         self.scope = scope
         self.leases: dict[IPv4Address, Lease] = dict(leases or {})
-        self._of_client: dict[bytes, IPv4Address] = {
-            x.client: x.address for x in self.leases.values() if x.state in ("bound", "released")
+        # By identifier and hardware address: the first is only what a client says of itself, and may be another's.
+        self._of_client: dict[tuple[bytes, bytes], IPv4Address] = {
+            (x.client, x.hardware): x.address for x in self.leases.values() if x.state in ("bound", "released")
         }
         self._reserved = {r.address for r in scope.reservations.values()}
         self._next = 0
@@ -111,10 +115,13 @@ class Server:
         reserved = self.scope.reservations.get(m.chaddr)
         if reserved:
             return [self._offer(m, reserved.address)]
-        known = self._of_client.get(m.client)
+        known = self._of_client.get(_who(m))
         if known is not None and self._may_have(m, known, now):
             return [*self._hold(m, known, now), self._offer(m, known)]
         wanted = m.address(Option.REQUESTED_ADDRESS)
+        oldest = self._oldest_of(m, now)
+        if oldest is not None:
+            return [*self._hold(m, oldest, now), self._offer(m, oldest)]
         address = wanted if wanted and self._in_range(wanted) and self._free(wanted, now) else self._pick(now)
         if address is None:
             return []
@@ -132,9 +139,9 @@ class Server:
         server, requested = m.address(Option.SERVER), m.address(Option.REQUESTED_ADDRESS)
         if server is not None and server != self.scope.server:
             # It chose another server; what was held for it is free again (RFC 2131 section 4.3.2).
-            held = self._of_client.get(m.client)
+            held = self._of_client.get(_who(m))
             if held is not None and self.leases[held].state == "offered":
-                del self.leases[held], self._of_client[m.client]
+                del self.leases[held], self._of_client[_who(m)]
             return []
         address = requested or IPv4Address(m.ciaddr)
         if m.giaddr == NOBODY and address not in self.scope.subnet and server is None and requested is not None:
@@ -150,7 +157,7 @@ class Server:
         address = m.address(Option.REQUESTED_ADDRESS)
         if address is None or m.address(Option.SERVER) != self.scope.server or not self._may_have(m, address, now):
             return []
-        self._of_client.pop(m.client, None)
+        self._of_client.pop(_who(m), None)
         if address in self._reserved:
             return []  # the lab's word stands; that somebody else uses it is a conflict to be told
         taken = Lease(address, b"", m.chaddr, now + DECLINED_S, "declined")
@@ -159,7 +166,7 @@ class Server:
 
     def _release(self, m: Message, now: float) -> list[Action]:
         lease = self.leases.get(IPv4Address(m.ciaddr))
-        if lease is None or lease.client != m.client:
+        if lease is None or (lease.client, lease.hardware) != _who(m):
             return []
         # Its client is remembered, so that it gets the same address again while nobody else needs it.
         released = lease._replace(state="released", until=now)
@@ -173,7 +180,7 @@ class Server:
         return [self._reply(m, Kind.ACK, None, self._common)]
 
     def _knows(self, m: Message) -> bool:
-        return m.chaddr in self.scope.reservations or m.client in self._of_client
+        return m.chaddr in self.scope.reservations or _who(m) in self._of_client
 
     def _may_have(self, m: Message, address: IPv4Address, now: float) -> bool:
         """True when this client may use this address now."""
@@ -185,7 +192,7 @@ class Server:
         lease = self.leases.get(address)
         if lease is None:
             return False
-        return lease.client == m.client and lease.state != "declined"
+        return (lease.client, lease.hardware) == _who(m) and lease.state != "declined"
 
     def _in_range(self, address: IPv4Address) -> bool:
         dynamic = self.scope.dynamic
@@ -194,6 +201,13 @@ class Server:
     def _free(self, address: IPv4Address, now: float) -> bool:
         lease = self.leases.get(address)
         return lease is None or lease.until <= now
+
+    def _oldest_of(self, m: Message, now: float) -> IPv4Address | None:
+        """The address that a machine has had longest, when it has as many as one may have."""
+        if m.giaddr != NOBODY:
+            return None  # a relay's clients are told apart by the relay
+        has = [x for x in self.leases.values() if x.hardware == m.chaddr and x.until > now and x.state != "declined"]
+        return min(has, key=lambda x: x.until).address if len(has) >= EACH_MOST else None
 
     def _pick(self, now: float) -> IPv4Address | None:
         """A free address of the dynamic range: one that nobody had first, then the one that is free the longest."""
@@ -211,12 +225,12 @@ class Server:
     def _hold(self, m: Message, address: IPv4Address, now: float) -> list[Action]:
         """Keep an address for a client while it decides; a lease that it has stands as it is."""
         lease = self.leases.get(address)
-        if lease and lease.client == m.client and lease.state == "bound" and lease.until > now:
+        if lease and (lease.client, lease.hardware) == _who(m) and lease.state == "bound" and lease.until > now:
             return []
-        if lease and lease.client != m.client:
-            self._of_client.pop(lease.client, None)
+        if lease:
+            self._of_client.pop((lease.client, lease.hardware), None)
         self.leases[address] = Lease(address, m.client, m.chaddr, now + OFFER_S, "offered", _host_name(m))
-        self._of_client[m.client] = address
+        self._of_client[_who(m)] = address
         return []
 
     def _bind(self, m: Message, address: IPv4Address, now: float) -> list[Action]:
@@ -224,11 +238,11 @@ class Server:
         name = reserved.host_name if reserved else _host_name(m)
         lease = Lease(address, m.client, m.chaddr, now + self.scope.lease_s, "bound", name)
         before = self.leases.get(address)
-        if before and before.client != m.client:
+        if before:
             # The same machine under another identifier, as its loader and its system may have.
-            self._of_client.pop(before.client, None)
+            self._of_client.pop((before.client, before.hardware), None)
         self.leases[address] = lease
-        self._of_client[m.client] = address
+        self._of_client[_who(m)] = address
         return [Keep(lease)]
 
     def _offer(self, m: Message, address: IPv4Address) -> Reply:
@@ -276,6 +290,10 @@ class Server:
         if m.flags & BROADCAST_FLAG or address is None:
             return Reply(message, IPv4Address("255.255.255.255"), 68, False)
         return Reply(message, address, 68, True)
+
+
+def _who(m: Message) -> tuple[bytes, bytes]:
+    return m.client, m.chaddr
 
 
 def _host_name(m: Message) -> str:

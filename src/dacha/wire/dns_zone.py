@@ -24,8 +24,11 @@ TTL_S = 60
 # What a client without EDNS takes over UDP (RFC 1035 section 2.3.4), and the most that is sent to any unfragmented
 # (RFC 9715 section 3.2).
 PLAIN_MOST, EDNS_MOST = 512, 1232
-# Answers that were asked for before are sent again without being made again; the limit bounds a flood of names.
-REMEMBERED_MOST = 20_000
+# Answers that were asked for before are sent again without being made again. The limits bound a flood of names, and
+# of queries that differ in what is behind the question: only short ones are remembered.
+REMEMBERED_MOST, REMEMBERED_BYTES = 20_000, 256
+# No question needs more: a name of 255 bytes and what EDNS adds (RFC 1035 section 2.3.4, RFC 6891 section 6.1.1).
+QUERY_MOST = 4096
 
 
 class Zone:
@@ -53,7 +56,7 @@ class Zone:
         if remembered is not None:
             return query[:2] + remembered
         # A response, or too short to be answered: sent back, it could be made to go round for ever.
-        if len(query) < 12 or query[2] & 0x80:
+        if len(query) < 12 or query[2] & 0x80 or len(query) > QUERY_MOST:
             return b""
         try:
             asked = dns.message.from_wire(query, ignore_trailing=True)
@@ -63,7 +66,7 @@ class Zone:
         if made is None:
             return None
         wire = fit(made, asked, udp)
-        if len(self._remembered) < REMEMBERED_MOST:
+        if len(self._remembered) < REMEMBERED_MOST and len(query) + len(wire) <= REMEMBERED_BYTES:
             self._remembered[query[2:], udp] = wire[2:]
         return wire
 
@@ -132,10 +135,11 @@ def _refusal(asked: dns.message.Message, code: dns.rcode.Rcode) -> dns.message.M
     return answer
 
 
-def failure(query: bytes) -> bytes:
-    """The answer when nobody could be asked (SERVFAIL); b"" for a query that cannot be read."""
+def failure(query: bytes, code: dns.rcode.Rcode = dns.rcode.SERVFAIL) -> bytes:
+    """The answer when nobody could be asked (SERVFAIL), or nobody is asked (REFUSED); b"" for a query that cannot be
+    read."""
     try:
-        return _refusal(dns.message.from_wire(query, ignore_trailing=True), dns.rcode.SERVFAIL).to_wire()
+        return _refusal(dns.message.from_wire(query, ignore_trailing=True), code).to_wire()
     except (dns.exception.DNSException, ValueError):
         return b""
 
