@@ -14,6 +14,8 @@ from typing import Any
 
 import pytest
 
+# What labs of one host share is not this machine's own.
+os.environ.setdefault("DACHA_SHARED", tempfile.mkdtemp(prefix="dacha-shared-"))
 PROGRAM = str(Path(sys.executable).with_name("dacha"))
 
 
@@ -44,6 +46,7 @@ class Lab:
             "HOME": str(folder / "home"),
             "DACHA_STATE": str(folder / "state"),
             "DACHA_RUN": str(run),
+            "DACHA_SHARED": str(run / "shared"),
             "XDG_CACHE_HOME": os.environ.get("XDG_CACHE_HOME", str(Path.home() / ".cache")),
             "LC_ALL": "C.UTF-8",
         }

@@ -154,7 +154,10 @@ def test_ipv6_by_advertisement_and_dhcp(serving: HostedLab) -> None:
     client = Client(serving, GAUGE)
     files = ["-lf", str(serving.folder / "leases6"), "-pf", str(serving.folder / "pid6")]
     deadline = time.monotonic() + 20
-    while "default via fe80::" not in client.run("ip", "-6", "route"):
+    # Its own link-local address has to be its own first (RFC 4862 section 5.4): a client cannot send from it before.
+    while "default via fe80::" not in client.run("ip", "-6", "route") or client.run(
+        "ip", "address", "show", "tentative"
+    ):
         assert time.monotonic() < deadline, client.run("ip", "-6", "route")
         time.sleep(0.2)
     assert "fd77:4::/64 dev eth0 proto kernel" in client.run("ip", "-6", "route")

@@ -18,10 +18,10 @@ NAMES = {"www.example.org.": ["192.0.2.80"], "many.example.org.": [f"198.51.100.
 def answer(query: bytes, *, udp: bool) -> bytes:
     asked = dns.message.from_wire(query)
     name = asked.question[0].name
-    print("tcp"[: 3 * (not udp)] or "udp", name, flush=True)
+    print("tcp"[: 3 * (not udp)] or "udp", name.to_text().lower(), flush=True)
     made = dns.message.make_response(asked)
-    if name.to_text() in NAMES:
-        made.answer.append(dns.rrset.from_text_list(name, 30, "IN", "A", NAMES[name.to_text()]))
+    if name.to_text().lower() in NAMES:
+        made.answer.append(dns.rrset.from_text_list(name, 30, "IN", "A", NAMES[name.to_text().lower()]))
     else:
         made.set_rcode(dns.rcode.NXDOMAIN)
     wire = made.to_wire(max_size=65535)

@@ -20,21 +20,21 @@ from dacha.wire.probes import probe_for
 
 def test_a_file_is_written_whole_and_keeps_its_mode(tmp_path: Path) -> None:
     path = tmp_path / "f"
-    files.write_whole(path, "one", mode=0o600)
+    files.replace_file(path, "one", mode=0o600)
     assert path.stat().st_mode & 0o777 == 0o600
     path.chmod(0o640)
     link = tmp_path / "link"
     link.symlink_to(path)
-    files.write_whole(link, b"two")
+    files.replace_file(link, b"two")
     assert path.read_bytes() == b"two" and path.stat().st_mode & 0o777 == 0o640 and link.is_symlink()
     assert [p.name for p in tmp_path.iterdir() if p.name.endswith(".part")] == []
 
 
 def test_a_full_disk_leaves_the_old_file_and_says_what_to_do(tmp_path: Path) -> None:
     script = (
-        "from pathlib import Path; from dacha.host.files import write_whole; from dacha.core.errors import HostError\n"
-        f"f = Path({str(tmp_path)!r}) / 'f'; write_whole(f, 'old')\n"
-        "try: write_whole(f, b'x' * 100_000)\n"
+        "from pathlib import Path; from dacha.host.files import replace_file; from dacha.core.errors import HostError\n"
+        f"f = Path({str(tmp_path)!r}) / 'f'; replace_file(f, 'old')\n"
+        "try: replace_file(f, b'x' * 100_000)\n"
         "except HostError as e: print(e.why, '|', e.remedy, '|', f.read_text(), len(list(f.parent.iterdir())))"
     )
     done = subprocess.run(
@@ -90,7 +90,7 @@ def test_edits_of_one_file_wait_for_each_other(tmp_path: Path) -> None:
     def add() -> None:
         for _ in range(20):
             with files.editing(path):
-                files.write_whole(path, str(int(path.read_text()) + 1))
+                files.replace_file(path, str(int(path.read_text()) + 1))
 
     threads = [threading.Thread(target=add) for _ in range(4)]
     for t in threads:
@@ -199,7 +199,7 @@ def test_disks_are_made_whole_or_not_at_all(tmp_path: Path) -> None:
     found = images.inspect(base)
     assert (found.format, found.size) == ("qcow2", 1 << 20)
     images.create(tmp_path / "over", size=None, base=found, full=False)
-    assert images.inspect(tmp_path / "over").size == 1 << 20
+    assert images.inspect(tmp_path / "over", [tmp_path]).size == 1 << 20
     images.create(tmp_path / "full", size=1 << 20, base=None, full=True)
     with pytest.raises(HostError, match="smaller than its image"):
         images.create(tmp_path / "small", size=1 << 10, base=found, full=False)

@@ -2,12 +2,14 @@
 
 import asyncio
 import sys
+from collections.abc import Callable
 from ipaddress import IPv4Address, IPv4Network
 from pathlib import Path
 
 from dacha.caretaker.dhcp import DhcpService
 from dacha.caretaker.journal import Journal
-from dacha.wire.dhcp4_server import Scope
+from dacha.caretaker.sockets import open_network
+from dacha.wire.dhcp4_server import Lease, Scope
 
 ROUTER = IPv4Address("192.0.2.1")
 SCOPE = Scope(
@@ -17,7 +19,14 @@ SCOPE = Scope(
 
 
 async def serve() -> None:
-    DhcpService("eth0", SCOPE, Journal(Path(sys.argv[1])), lambda text: print(text, flush=True))
+    journal = Journal(Path(sys.argv[1]))
+
+    def keep(lease: Lease, go_on: Callable[[], None]) -> None:
+        journal.keep(lease)
+        go_on()
+
+    sockets = open_network("eth0", four=True, six=False, resolvers=())
+    DhcpService("eth0", SCOPE, (), sockets, keep, lambda text: print(text, flush=True))
     print("up", flush=True)
     await asyncio.sleep(300)
 

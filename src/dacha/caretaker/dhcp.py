@@ -6,11 +6,10 @@ import asyncio
 import contextlib
 import socket
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
+from functools import partial
 from ipaddress import IPv4Address
 
-from dacha.caretaker.journal import Journal
-from dacha.caretaker.sockets import roomy
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp4 import CLIENT_PORT, SERVER_PORT, Kind, Message, decode, encode
 from dacha.wire.dhcp4_server import Action, Keep, Lease, Probe, Reply, Scope, Server
@@ -28,27 +27,18 @@ class DhcpService:
         self,
         interface: str,
         scope: Scope,
-        journal: Journal,
+        leases: Iterable[Lease],
+        sockets: Mapping[str, socket.socket],
+        keep: Callable[[Lease, Callable[[], None]], None],
         log: Log,
-        leased: Callable[[Lease], None] = lambda lease: None,
     ) -> None:
-        """Open the sockets. Raises OSError when the link is gone or the port is held; then the journal is closed.
-
-        `leased` is told of each lease that a client has taken.
-        """
-        self._interface, self._scope, self._journal, self._log = interface, scope, journal, log
-        self._leased = leased
-        self._server = Server(scope, journal.leases)
+        """`keep` puts a lease where it outlives this process, and then calls what it is given."""
+        self._interface, self._scope, self._keep, self._log = interface, scope, keep, log
+        self._server = Server(scope, {lease.address: lease for lease in leases})
         self._probes: dict[IPv4Address, asyncio.Future[bool]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
-        with contextlib.ExitStack() as opening:
-            opening.callback(journal.close)
-            self._udp = opening.enter_context(_udp_socket(interface))
-            # Kernel-made datagrams need a neighbour entry, which a client without an address cannot give.
-            self._raw = opening.enter_context(_packet_socket(interface, ETHERTYPE_IPV4, listen=False))
-            self._arp = opening.enter_context(_packet_socket(interface, ETHERTYPE_ARP))
-            self._hardware = self._arp.getsockname()[4]
-            opening.pop_all()
+        self._udp, self._raw, self._arp = (sockets[what] for what in ("dhcp", "raw", "arp"))
+        self._hardware = self._arp.getsockname()[4]
         loop = asyncio.get_running_loop()
         loop.add_reader(self._udp, self._readable)
         loop.add_reader(self._arp, self._arp_readable)
@@ -61,7 +51,6 @@ class DhcpService:
             task.cancel()
         for s in (self._udp, self._raw, self._arp):
             s.close()
-        self._journal.close()
 
     @property
     def leases(self) -> dict[IPv4Address, Lease]:
@@ -81,21 +70,25 @@ class DhcpService:
             self._carry_out(self._server.receive(message, time.time()), message)
 
     def _carry_out(self, actions: list[Action], asked: Message) -> None:
-        for action in actions:
+        if not actions:
+            self._log(f"{_kind(asked)} of {asked.chaddr.hex(':')} gets no answer: it is not ours to give")
+        for n, action in enumerate(actions):
             match action:
                 case Keep(lease=lease):
-                    self._journal.keep(lease)
                     self._log(_lease_words(lease))
-                    if lease.state == "bound":
-                        self._leased(lease)
+                    # What follows is said when the lease is kept, and not before (RFC 2131 section 3.1, step 4).
+                    self._keep(lease, partial(self._go_on, actions[n + 1 :], asked))
+                    return
                 case Reply():
                     self._send(action)
                 case Probe():
                     task = asyncio.ensure_future(self._probe(action))
                     self._tasks.add(task)
                     task.add_done_callback(self._tasks.discard)
-        if not actions:
-            self._log(f"{_kind(asked)} of {asked.chaddr.hex(':')} gets no answer: it is not ours to give")
+
+    def _go_on(self, actions: list[Action], asked: Message) -> None:
+        if actions:
+            self._carry_out(actions, asked)
 
     def _send(self, reply: Reply) -> None:
         wire = encode(reply.message)
@@ -138,23 +131,6 @@ class DhcpService:
                 heard = self._probes.get(decode_arp(data).sender)
                 if heard and not heard.done():
                     heard.set_result(True)
-
-
-def _udp_socket(interface: str) -> socket.socket:
-    s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK)
-    s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    s.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
-    # A burst of guests that start together waits here while the first are answered.
-    roomy(s)
-    s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
-    s.bind(("", SERVER_PORT))
-    return s
-
-
-def _packet_socket(interface: str, ethertype: int, *, listen: bool = True) -> socket.socket:
-    s = socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK, 0)
-    s.bind((interface, ethertype if listen else 0))
-    return s
 
 
 def _kind(m: Message) -> str:

@@ -1,4 +1,5 @@
-"""The sockets of a lab's name server. What it says about the lab is decided in `wire.dns_zone`."""
+"""A network's name server. What it says about the lab is decided in `wire.dns_zone`, whom it believes about the rest in
+`wire.dns_upstream`."""
 
 from __future__ import annotations
 
@@ -7,71 +8,56 @@ import contextlib
 import secrets
 import socket
 import time
-from collections.abc import Coroutine, Iterable
+from collections import Counter
+from collections.abc import Iterable, Mapping
 from ipaddress import ip_address
-from pathlib import Path
 from typing import Any
 
 import dns.rcode
 
-from dacha.caretaker.sockets import roomy
+from dacha.wire import dns_upstream
 from dacha.wire.dns_cache import Cache
-from dacha.wire.dns_zone import Subnet, Zone, failure
+from dacha.wire.dns_zone import QUERY_MOST, Subnet, Zone, failure
 
 # A resolver of the host is given this long before the next is asked; a client over TCP may be silent this long.
 UPSTREAM_S, TCP_IDLE_S = 2.0, 10.0
-# Questions that wait for other servers at once; more are dropped, as their clients ask again.
-WAITING_MOST, TCP_MOST, BURST = 1_000, 100, 256
-
-
-def host_resolvers(path: Path = Path("/etc/resolv.conf")) -> list[str]:
-    """The name servers that this host asks (resolv.conf(5))."""
-    try:
-        lines = path.read_text(errors="replace").splitlines()
-    except OSError:
-        return []
-    words = (line.split() for line in lines)
-    return [w[1].partition("%")[0] for w in words if len(w) > 1 and w[0] == "nameserver"]
+# Questions that wait for other servers at once, in all and of one guest; more are dropped, as their clients ask again.
+WAITING_MOST, EACH_MOST, TCP_MOST, BURST = 1_000, 100, 100, 64
 
 
 class DnsService:
-    """Answers on some addresses of one bridge until `close`."""
+    """Answers on some addresses of one bridge until `close`. Nothing that one network was told is told to another."""
 
-    def __init__(self, zone: Zone, cache: Cache, admitted: Iterable[Subnet], *, forward: bool = True) -> None:
-        self._zone, self._cache, self._admitted = zone, cache, list(admitted)
+    def __init__(self, zone: Zone, admitted: Iterable[Subnet], *, forward: bool) -> None:
+        """`admitted` may ask for names that are not the lab's; with `forward` these are asked of others."""
+        self._zone, self._cache, self._admitted = zone, Cache(), list(admitted)
         self._forward = forward
+        self.resolvers: tuple[str, ...] = ()
         self._sockets: list[socket.socket] = []
         self._servers: list[asyncio.Server] = []
         self._tasks: set[asyncio.Task[None]] = set()
+        self._asking: dict[tuple[bytes, bool], asyncio.Task[bytes]] = {}
+        self._waiting: Counter[str] = Counter()
         self._connections = 0
 
     def serve(self, zone: Zone) -> None:
         """Answer for these names from now on."""
         self._zone = zone
 
-    async def listen(self, interface: str, address: str) -> None:
-        """Answer on one address, by UDP and TCP. Raises OSError."""
-        family = socket.AF_INET6 if ":" in address else socket.AF_INET
-        for kind in (socket.SOCK_DGRAM, socket.SOCK_STREAM):
-            s = socket.socket(family, kind | socket.SOCK_NONBLOCK)
-            self._sockets.append(s)
-            s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            # Only what comes over this bridge: the address alone would answer the whole host's neighbours too.
-            s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
-            s.bind((address, 53))
-            if kind == socket.SOCK_DGRAM:
-                roomy(s)
+    async def listen(self, sockets: Mapping[str, socket.socket]) -> None:
+        """Answer on these sockets: "udp ADDRESS" and "tcp ADDRESS"."""
+        for what, s in sockets.items():
+            if what.startswith("udp "):
+                self._sockets.append(s)
                 asyncio.get_running_loop().add_reader(s, self._readable, s)
-            else:
+            elif what.startswith("tcp "):
                 self._servers.append(await asyncio.start_server(self._serve_tcp, sock=s))
 
     def close(self) -> None:
-        loop = asyncio.get_running_loop()
         for server in self._servers:
             server.close()
         for s in self._sockets:
-            if s.type == socket.SOCK_DGRAM:
-                loop.remove_reader(s)
+            asyncio.get_running_loop().remove_reader(s)
             s.close()
         for task in self._tasks:
             task.cancel()
@@ -80,27 +66,39 @@ class DnsService:
         address = ip_address(client.partition("%")[0])
         return any(address.version == s.version and address in s for s in self._admitted)
 
+    def _about_lab(self, query: bytes, *, udp: bool) -> bytes | None:
+        """The answer from the lab alone; b"" for none; None for what has to be asked elsewhere."""
+        said = self._zone.answer(query, udp=udp)
+        return failure(query, dns.rcode.REFUSED) if said is None and not self._forward else said
+
     def _readable(self, s: socket.socket) -> None:
-        answer, receive, send = self._zone.answer, s.recvfrom, s.sendto
+        receive, send = s.recvfrom, s.sendto
         for _ in range(BURST):
             try:
-                query, client = receive(4096)
+                query, client = receive(QUERY_MOST + 1)
             except OSError:
                 return
-            said = answer(query)
-            if said is None and not self._forward:
-                said = failure(query, dns.rcode.REFUSED)
-            if said is None or not said:
-                if said is None and self._may_ask(client[0]) and len(self._tasks) < WAITING_MOST:
-                    self._later(self._answer_by_others(s, query, client))
-                continue
-            with contextlib.suppress(OSError):
-                send(said, client)
+            said = self._about_lab(query, udp=True)
+            if said:
+                with contextlib.suppress(OSError):
+                    send(said, client)
+            elif said is None and self._may_ask(client[0]):
+                self._later(s, query, client)
 
-    def _later(self, work: Coroutine[Any, Any, None]) -> None:
-        task = asyncio.ensure_future(work)
+    def _later(self, s: socket.socket, query: bytes, client: tuple[Any, ...]) -> None:
+        if len(self._tasks) >= WAITING_MOST or self._waiting[client[0]] >= EACH_MOST:
+            return
+        self._waiting[client[0]] += 1
+        task = asyncio.ensure_future(self._answer_by_others(s, query, client))
         self._tasks.add(task)
-        task.add_done_callback(self._tasks.discard)
+
+        def done(ended: asyncio.Task[None]) -> None:
+            self._tasks.discard(ended)
+            self._waiting[client[0]] -= 1
+            if self._waiting[client[0]] <= 0:
+                del self._waiting[client[0]]
+
+        task.add_done_callback(done)
 
     async def _answer_by_others(self, s: socket.socket, query: bytes, client: tuple[object, ...]) -> None:
         said = await self._ask_others(query, udp=True)
@@ -109,18 +107,31 @@ class DnsService:
                 s.sendto(said, client)
 
     async def _ask_others(self, query: bytes, *, udp: bool) -> bytes:
-        """The answer of the host's resolvers, kept or asked for; SERVFAIL when none of them answers."""
+        """The answer of the host's resolvers, kept or asked for; SERVFAIL when none of them answers. A question that is
+        being asked already is not asked again."""
         kept = self._cache.find(query, time.monotonic(), udp=udp)
         if kept is not None:
             return kept
-        for resolver in host_resolvers()[:3]:
+        key = (dns_upstream.key_of(query), udp)
+        asking = self._asking.get(key)
+        if asking is None:
+            asking = self._asking[key] = asyncio.ensure_future(self._ask_each(query, udp=udp))
+            asking.add_done_callback(lambda _: self._asking.pop(key, None))
+        said = await asyncio.shield(asking)
+        return dns_upstream.for_asker(query, said) if said else failure(query)
+
+    async def _ask_each(self, query: bytes, *, udp: bool) -> bytes:
+        """What the first of the host's resolvers says that answers; b"" when none does."""
+        for resolver in self.resolvers[:3]:
             try:
                 said = await asyncio.wait_for(_ask(resolver, query, udp=udp), UPSTREAM_S)
             except (OSError, TimeoutError, asyncio.IncompleteReadError):
                 continue
-            self._cache.keep(query, said, time.monotonic())
-            return query[:2] + said[2:]
-        return failure(query)
+            if not said or dns_upstream.leads_inside(said):
+                return b""
+            self._cache.keep(query, dns_upstream.for_asker(query, said), time.monotonic())
+            return said
+        return b""
 
     async def _serve_tcp(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """One client over TCP: queries with their lengths before them, answered in order (RFC 7766)."""
@@ -128,16 +139,16 @@ class DnsService:
         try:
             while self._connections <= TCP_MOST:
                 length = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), TCP_IDLE_S), "big")
+                if length > QUERY_MOST:
+                    break
                 query = await asyncio.wait_for(reader.readexactly(length), TCP_IDLE_S)
-                said = self._zone.answer(query, udp=False)
-                if said is None and not self._forward:
-                    said = failure(query, dns.rcode.REFUSED)
+                said = self._about_lab(query, udp=False)
                 if said is None and self._may_ask(writer.get_extra_info("peername")[0]):
                     said = await self._ask_others(query, udp=False)
                 if not said:
                     break
                 writer.write(len(said).to_bytes(2, "big") + said)
-                await writer.drain()
+                await asyncio.wait_for(writer.drain(), TCP_IDLE_S)
         except (OSError, TimeoutError, asyncio.IncompleteReadError):
             pass
         finally:
@@ -146,14 +157,16 @@ class DnsService:
 
 
 async def _ask(resolver: str, query: bytes, *, udp: bool) -> bytes:
-    """One resolver's answer. The number and the port are drawn afresh, so that nobody can guess them (RFC 5452)."""
-    number = secrets.token_bytes(2)
-    mine = number + query[2:]
+    """One resolver's answer, believed only when it repeats all that was drawn for it; b"" for what is no question."""
+    mine = dns_upstream.asked_anew(query, secrets.token_bytes(2), secrets.randbits(256))
+    if mine is None:
+        return b""
     if not udp:
         reader, writer = await asyncio.open_connection(resolver, 53)
         try:
             writer.write(len(mine).to_bytes(2, "big") + mine)
-            return await reader.readexactly(int.from_bytes(await reader.readexactly(2), "big"))
+            said = await reader.readexactly(int.from_bytes(await reader.readexactly(2), "big"))
+            return said if dns_upstream.believed(mine, said) else b""
         finally:
             writer.close()
     loop = asyncio.get_running_loop()
@@ -163,5 +176,5 @@ async def _ask(resolver: str, query: bytes, *, udp: bool) -> bytes:
         await loop.sock_sendall(s, mine)
         while True:
             said = await loop.sock_recv(s, 65535)
-            if len(said) >= 12 and said[:2] == number and said[2] & 0x80:
+            if dns_upstream.believed(mine, said):
                 return said

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 
-from dacha.caretaker.dns import DnsService
-from dacha.caretaker.services import zone_of
+from dacha.caretaker.messages import Tap
 from dacha.caretaker.watching import Watch, Watched
 from dacha.core.errors import DachaError
 from dacha.core.kernel_plan import DirectLink, KernelPlan, TapLink
 from dacha.core.learned import followed, learned
+from dacha.core.plan import Plan
 from dacha.engine import rules, sightings
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import agent
@@ -27,9 +27,9 @@ Log = Callable[[str], None]
 class Following:
     """Watches the guests of one lab, and lets doors and names follow them until `close`."""
 
-    def __init__(self, ws: Workspace, links: KernelPlan, names: Iterable[DnsService], log: Log) -> None:
-        """Begin to watch. Raises OSError."""
-        self._ws, self._names, self._log = ws, list(names), log
+    def __init__(self, ws: Workspace, links: KernelPlan, names: Callable[[Plan], None], log: Log) -> None:
+        """Begin to follow; `names` is told the plan with the addresses that guests have now."""
+        self._ws, self._names, self._log = ws, names, log
         self._moved = asyncio.Event()
         self.watch = Watch(
             _watched(ws, links), sightings.read(ws.home), sightings.sightings_file(ws.home), log, self._moved.set
@@ -48,10 +48,7 @@ class Following:
             self._moved.clear()
             ws = self._ws
             self.watch.save()
-            now = followed(ws.plan, learned(ws.plan, self.watch.seen))
-            zone = zone_of(ws.lab, now)
-            for service in self._names:
-                service.serve(zone)
+            self._names(followed(ws.plan, learned(ws.plan, self.watch.seen)))
             try:
                 if await asyncio.to_thread(rules.follow, ws):
                     self._log("doors follow their guests: the rules were loaded again")
@@ -78,8 +75,16 @@ def _watched(ws: Workspace, links: KernelPlan) -> dict[str, Watched]:
     for link in links.links.values():
         if isinstance(link, TapLink | DirectLink):
             adapter = ws.plan.adapters[link.guest, link.adapter]
-            direct = isinstance(link, DirectLink)
-            key = (link.guest, link.adapter)
+            found[link.name] = Watched((link.guest, link.adapter), adapter.hardware_address, adapter.address)
+    return found
+
+
+def taps_of(ws: Workspace, links: KernelPlan) -> dict[str, Tap]:
+    """The same links as the packet worker listens at them."""
+    found = {}
+    for link in links.links.values():
+        if isinstance(link, TapLink | DirectLink):
+            adapter = ws.plan.adapters[link.guest, link.adapter]
             served = ws.lab.networks[adapter.network].served
-            found[link.name] = Watched(key, adapter.hardware_address, adapter.address, direct, served)
+            found[link.name] = Tap(adapter.hardware_address, isinstance(link, DirectLink), served)
     return found

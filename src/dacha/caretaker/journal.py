@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import json
 import os
 from ipaddress import IPv4Address
 from pathlib import Path
 
-from dacha.host.files import write_whole
+from dacha.core.errors import HostError
+from dacha.host.files import replace_file
 from dacha.wire.dhcp4_server import Lease
 
 # Lines that later ones have overtaken are swept when there are this many more than leases.
@@ -23,16 +26,22 @@ class Journal:
         self._rewrite()
 
     def keep(self, lease: Lease) -> None:
-        """Note a lease. It outlives this process from now on."""
+        """Note a lease. It outlives this process from now on. Raises OSError where it cannot be written."""
+        line = _line(lease)
+        if os.write(self._fd, line) != len(line):
+            os.write(self._fd, b"\n")  # a full disk took a part of it: what is cut is passed over
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
         self.leases[lease.address] = lease
-        os.write(self._fd, _line(lease))
         self._lines += 1
         if self._lines > len(self.leases) + SLACK:
-            os.close(self._fd)
-            self._rewrite()
+            before = self._fd
+            # Should this fail, the former file goes on to be written to, and it is tried again with the next lease.
+            with contextlib.suppress(HostError, OSError):
+                self._rewrite()
+                os.close(before)
 
     def _rewrite(self) -> None:
-        write_whole(self.path, b"".join(_line(lease) for lease in self.leases.values()), mode=0o600)
+        replace_file(self.path, b"".join(_line(lease) for lease in self.leases.values()), mode=0o600)
         self._fd = os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CLOEXEC)
         self._lines = len(self.leases)
 

@@ -1,124 +1,249 @@
-"""The caretaker's process: it serves the lab until it is told to end, and reads the lab again when it is told to."""
+"""The caretaker's root part: it opens sockets, keeps leases, loads rules and starts guests, and reads no packet.
+
+What guests send is read by the packet worker (`worker.py`), which may be lost at any time: everything that it was told
+is known here, and the next one is told the same.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
 import signal
+import socket
 import sys
 import time
-from collections.abc import Callable
+from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
+from typing import NamedTuple
 
-from dacha.caretaker.dhcp import DhcpService
-from dacha.caretaker.dns import DnsService
-from dacha.caretaker.following import Following
-from dacha.caretaker.ip6 import Ip6Service
+from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.journal import Journal
+from dacha.caretaker.messages import Begin, Keep, Kept, Listen, Order, Says, Serve, Stop, Told, Up, Used, may_keep
 from dacha.caretaker.outside import Outside
-from dacha.caretaker.services import Served, served, zone_of
+from dacha.caretaker.services import Served, host_resolvers, names_of, served
+from dacha.caretaker.sockets import neighbours_everywhere, open_network
+from dacha.caretaker.workers import Workers
 from dacha.core.errors import BusyError, DachaError
+from dacha.core.plan import Plan
 from dacha.engine import at_boot, outside, rules
-from dacha.engine.caretaking import leases_file, lock_file, note_running
+from dacha.engine.caretaking import RotatingLog, leases_file, lock_file, log_file, note_running
 from dacha.engine.wanted import wanted_links
 from dacha.engine.workspace import Workspace, load_applied
+from dacha.host.accounts import account_for
 from dacha.host.files import locked
-from dacha.wire.dhcp4_server import Lease
-from dacha.wire.dns_cache import Cache
 
 # A link that is being made again is back within moments; until then it is looked for this often.
 AGAIN_S = 1.0
+# A worker is waited for this long at the caretaker's start, so that what was started is served.
+UP_S = 20.0
 
 
-def log(text: str) -> None:
-    """One line for whoever wonders why: it goes to standard error, which the one who started this has chosen."""
-    sys.stderr.write(f"{time.strftime('%Y-%m-%d %H:%M:%S')} {text}\n")
-    sys.stderr.flush()
+class Opened(NamedTuple):
+    """The sockets of one network, and what they were opened for: its link's number, protocols, addresses."""
+
+    wanted: tuple[object, ...]
+    sockets: dict[str, socket.socket]
+
+    def close(self) -> None:
+        for s in self.sockets.values():
+            s.close()
 
 
 class Caretaker:
     """Everything that is served for one lab; `renew` brings it to what the lab file says now."""
 
-    def __init__(self) -> None:
-        self._dhcp: list[DhcpService] = []
-        self._ip6: list[Ip6Service] = []
-        self._dns: list[DnsService] = []
-        self._cache = Cache()
+    def __init__(self, log: RotatingLog) -> None:
+        self._log = log
+        self._sockets: dict[str, Opened] = {}
+        self._journals: dict[str, Journal] = {}
+        self._served: dict[str, Served] = {}
+        self._ears: socket.socket | None = None
+        self._taps = Listen({})
+        self._ws: Workspace | None = None
+        self._now: Plan | None = None
+        self._workers: Workers | None = None
         self._following: Following | None = None
         self._outside: Outside | None = None
+        self._up = asyncio.Event()
         self.failed = False
 
     async def renew(self, ws: Workspace) -> None:
         """Serve what the lab wants. What cannot be served now is said, and tried again by the caller."""
-        self.close()
-        self.failed = False
+        served_before = {name: (x, self._sockets[name]) for name, x in self._served.items() if name in self._sockets}
+        self._close_services()
+        self.failed, self._ws, self._now = False, ws, ws.plan
         links = wanted_links(ws, ws.plan)
-        zone = zone_of(ws.lab, ws.plan)
+        # Sockets of a link that is still the same stay open: what arrives meanwhile waits in them.
+        before, self._sockets = self._sockets, {}
         for network in served(ws.lab, ws.plan, links):
-            await self._serve(ws, network, DnsService(zone, self._cache, network.admitted, forward=network.way_out))
-        try:
-            self._following = Following(ws, links, self._dns, log) if links.links else None
-        except OSError as e:
-            log(f"cannot watch which addresses guests use: {e.strerror or e}")
+            self._open(ws, network, before)
+        for opened in before.values():
+            opened.close()
+        if links.links:
+            try:
+                self._ears = self._ears or neighbours_everywhere()
+                self._taps = Listen(taps_of(ws, links))
+            except OSError as e:
+                self._log.say(f"cannot watch which addresses guests use: {e.strerror or e}")
+            self._following = Following(ws, links, self._names, self._log.say)
+        if self._sockets or self._ears:
+            if self._workers and self._workers.pid():
+                self._order_changes(served_before)
+            else:
+                self._workers = self._workers or Workers(
+                    account_for(ws.home.folder), self._heard, self._order, self._log.say
+                )
+                self._order()
+                with contextlib.suppress(TimeoutError):
+                    await asyncio.wait_for(self._up.wait(), UP_S)
+        elif self._workers:
+            self._workers.close()
+            self._workers = None
         if outside.needed(ws):
-            self._outside = Outside(ws, log)
+            self._outside = Outside(ws, self._log.say)
 
-    def _leased(self, lease: Lease) -> None:
-        if self._following:
-            self._following.watch.leased(lease.hardware, lease.address)
-
-    def _says(self, network: Served) -> Callable[[str], None]:
-        return lambda text: log(f"{network.bridge.network}: {text}")
-
-    async def _serve(self, ws: Workspace, network: Served, names: DnsService) -> None:
+    def _open(self, ws: Workspace, network: Served, before: dict[str, Opened]) -> None:
         name, link = network.bridge.network, network.bridge.name
-        self._dns.append(names)
+        six = network.scope6 is not None and network.advertisement is not None
         try:
             if network.scope:
-                journal = Journal(leases_file(ws.home, name))
-                self._dhcp.append(DhcpService(link, network.scope, journal, self._says(network), self._leased))
-            if network.scope6 and network.advertisement:
-                self._ip6.append(Ip6Service(link, network.advertisement, network.scope6, self._says(network)))
-            for address in network.resolvers:
-                await names.listen(link, address)
-        except OSError as e:
+                self._journals[name] = Journal(leases_file(ws.home, name))
+            wanted = (socket.if_nametoindex(link), network.scope is not None, six, network.resolvers)
+            if name in before and before[name].wanted == wanted:
+                self._sockets[name] = before.pop(name)
+            else:
+                if name in before:
+                    before.pop(name).close()
+                four = network.scope is not None
+                self._sockets[name] = Opened(
+                    wanted, open_network(link, four=four, six=six, resolvers=network.resolvers)
+                )
+                self._log.say(f"{name}: serves DHCP and DNS on {link}, {', '.join(network.resolvers)}")
+        except (OSError, DachaError) as e:
             self.failed = True
-            log(f"{name}: cannot serve yet on {link}: {e.strerror or e}")
+            why = e.strerror if isinstance(e, OSError) else str(e)
+            self._log.say(f"{name}: cannot serve yet on {link}: {why}")
             return
-        log(f"{name}: serves DHCP and DNS on {link}, {', '.join(network.resolvers)}")
+        self._served[name] = network
 
-    def close(self) -> None:
+    def _orders(self) -> list[tuple[Order, tuple[socket.socket, ...]]]:
+        """Everything that a worker has to be told."""
+        orders: list[tuple[Order, tuple[socket.socket, ...]]] = [(self._names_now(), ())]
+        for name, network in self._served.items():
+            sockets = self._sockets[name].sockets
+            leases = tuple(self._journals[name].leases.values()) if name in self._journals else ()
+            serve = Serve(
+                name, network.bridge.name, network.scope, leases, network.scope6, network.advertisement,
+                network.admitted, network.way_out, tuple(sockets),
+            )  # fmt: skip
+            orders.append((serve, tuple(sockets.values())))
+        if self._ears:
+            orders.append((self._taps, (self._ears,)))
+        return orders
+
+    def _order(self) -> None:
+        """Tell a fresh worker everything."""
+        if self._workers is None:
+            return
+        self._up.clear()
+        try:
+            self._workers.order([*self._orders(), (Begin(), ())])
+        except OSError as e:
+            self._workers.replace(f"it does not take its orders: {e}")
+
+    def _order_changes(self, before: dict[str, tuple[Served, Opened]]) -> None:
+        """Tell the worker at work what is different now: whom nothing changes for is not interrupted."""
+        assert self._workers is not None
+        try:
+            for name in before.keys() - self._served.keys():
+                self._workers.add(Stop(name))
+            for order, sockets in self._orders():
+                if isinstance(order, Serve):
+                    name = order.network
+                    if name in before and before[name] == (self._served[name], self._sockets[name]):
+                        continue
+                self._workers.add(order, sockets)
+        except OSError as e:
+            self._workers.replace(f"it does not take its orders: {e}")
+
+    def _names_now(self) -> Order:
+        assert self._ws is not None and self._now is not None
+        return names_of(self._ws.lab, self._now, host_resolvers())
+
+    def _names(self, now: Plan) -> None:
+        """Guests are elsewhere: their names lead there."""
+        self._now = now
+        if self._workers:
+            try:
+                self._workers.add(self._names_now())
+            except OSError as e:
+                self._workers.replace(f"it does not take its orders: {e}")
+
+    def _heard(self, message: Told) -> None:
+        match message:
+            case Keep(number=number, network=network, lease=lease):
+                scope = self._served[network].scope if network in self._served else None
+                if scope is None or not may_keep(lease, scope, time.time()):
+                    self._log.say(f"{network[:40]}: the packet worker asked to keep a lease that nobody can have")
+                    return
+                try:
+                    self._journals[network].keep(lease)
+                except OSError as e:
+                    # Not kept, it is not told either: its client asks again.
+                    self._log.say(f"{network}: a lease cannot be kept: {e.strerror or e}")
+                    return
+                if self._workers:
+                    self._workers.add(Kept(number))
+                if lease.state == "bound" and self._following:
+                    self._following.watch.leased(lease.hardware, lease.address)
+            case Used(link=link, address=IPv4Address() | IPv6Address() as address, by=by):
+                if self._following:
+                    self._following.watch.used(link, address, by)
+            case Says(network=network, text=text):
+                if network in self._served:
+                    self._log.say(f"{network}: {text}", bucket=network)
+            case Up():
+                self._up.set()
+
+    def _close_services(self) -> None:
         if self._following:
             self._following.close()
             self._following = None
         if self._outside:
             self._outside.close()
             self._outside = None
-        for dhcp in self._dhcp:
-            dhcp.close()
-        for ip6 in self._ip6:
-            ip6.close()
-        for names in self._dns:
-            names.close()
-        self._dhcp, self._ip6, self._dns = [], [], []
+        for journal in self._journals.values():
+            journal.close()
+        self._journals, self._served = {}, {}
+
+    def close(self) -> None:
+        if self._workers:
+            self._workers.close()
+            self._workers = None
+        self._close_services()
+        for opened in self._sockets.values():
+            opened.close()
+        if self._ears:
+            self._ears.close()
+        self._sockets, self._ears = {}, None
 
 
-def _bring_up(ws: Workspace) -> asyncio.Task[None]:
+def _bring_up(ws: Workspace, log: RotatingLog) -> asyncio.Task[None]:
     """Start the guests that start with this host, beside everything else."""
 
     async def bring_up() -> None:
         try:
-            await asyncio.to_thread(at_boot.start_guests, ws, log)
+            await asyncio.to_thread(at_boot.start_guests, ws, log.say)
             # Noted last: a caretaker that is ended before this is followed by one that starts the rest.
             at_boot.note(ws.home)
         except DachaError as e:
-            log("guests cannot be started: " + " / ".join(e.lines()))
+            log.say("guests cannot be started: " + " / ".join(e.lines()))
 
-    log("this host has started: so do its guests")
+    log.say("this host has started: so do its guests")
     return asyncio.ensure_future(bring_up())
 
 
-async def serve(lab_file: Path) -> None:
+async def serve(lab_file: Path, log: RotatingLog) -> None:
     """Serve the lab until SIGTERM or SIGINT; SIGHUP reads it again."""
     loop = asyncio.get_running_loop()
     wake, ending = asyncio.Event(), asyncio.Event()
@@ -130,10 +255,9 @@ async def serve(lab_file: Path) -> None:
 
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, end)
-    caretaker = Caretaker()
+    caretaker = Caretaker(log)
     ws = load_applied(lab_file)
-    note_running(ws.home)
-    booting = _bring_up(ws) if at_boot.rebooted(ws.home) else None
+    booting = _bring_up(ws, log) if at_boot.rebooted(ws.home) else None
     if booting is None:
         at_boot.note(ws.home)
     try:
@@ -145,21 +269,23 @@ async def serve(lab_file: Path) -> None:
                 await asyncio.to_thread(rules.note, ws)
             except DachaError as e:
                 caretaker.failed = True
-                log("the lab cannot be served as it is: " + " / ".join(e.lines()))
+                log.say("the lab cannot be served as it is: " + " / ".join(e.lines()))
+            # Said when it serves what it can: whoever started it waits for that.
+            note_running(ws.home)
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(wake.wait(), AGAIN_S if caretaker.failed else None)
     finally:
         if booting:
             booting.cancel()
         caretaker.close()
-        log("ends")
+        log.say("ends")
 
 
 def run(lab_file: Path) -> None:
     """Serve the lab, if nobody does yet. Raises BusyError when somebody does."""
     home = load_applied(lab_file).home
     with locked(lock_file(home), "dacha caretaker run", 0.0):
-        asyncio.run(serve(lab_file))
+        asyncio.run(serve(lab_file, RotatingLog(log_file(home))))
 
 
 if __name__ == "__main__":

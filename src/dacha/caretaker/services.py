@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv6Address
+from pathlib import Path
 from typing import NamedTuple
 
+from dacha.caretaker.messages import Names
 from dacha.core.identity import domain_of
 from dacha.core.kernel_plan import BridgeLink, KernelPlan
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan
 from dacha.wire.dhcp4_server import Reservation, Scope
 from dacha.wire.dhcp6 import Scope6, identifier_of
-from dacha.wire.dns_zone import Address, Subnet, Zone
+from dacha.wire.dns_zone import Address, Subnet
 from dacha.wire.router_advertisement import Advertisement
 
 
@@ -28,13 +31,23 @@ class Served(NamedTuple):
     way_out: bool
 
 
-def zone_of(lab: Lab, plan: Plan) -> Zone:
+def names_of(lab: Lab, plan: Plan, resolvers: Iterable[str]) -> Names:
     """Every guest's name with all its planned addresses, on whatever network they are."""
-    names: dict[str, list[Address]] = {}
+    names: dict[str, tuple[Address, ...]] = {}
     for guest in lab.guests:
-        names[guest] = [a for x in plan.adapters_of(guest) for a in (x.address, x.address6) if a]
-    subnets = [s for n in plan.networks.values() if n.kind != "bridge" for s in (n.subnet, n.subnet6) if s]
-    return Zone(domain_of(lab.name), names, subnets)
+        names[guest] = tuple(a for x in plan.adapters_of(guest) for a in (x.address, x.address6) if a)
+    subnets = tuple(s for n in plan.networks.values() if n.kind != "bridge" for s in (n.subnet, n.subnet6) if s)
+    return Names(domain_of(lab.name), names, subnets, tuple(resolvers))
+
+
+def host_resolvers(path: Path = Path("/etc/resolv.conf")) -> tuple[str, ...]:
+    """The name servers that this host asks (resolv.conf(5))."""
+    try:
+        lines = path.read_text(errors="replace").splitlines()
+    except OSError:
+        return ()
+    words = (line.split() for line in lines)
+    return tuple(w[1].partition("%")[0] for w in words if len(w) > 1 and w[0] == "nameserver")
 
 
 def served(lab: Lab, plan: Plan, kernel: KernelPlan) -> list[Served]:

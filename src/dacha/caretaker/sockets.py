@@ -1,13 +1,52 @@
-"""What the caretaker's sockets have in common."""
+"""The sockets of what the caretaker serves, opened by its root part: the packet worker could not open them."""
 
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import socket
+import struct
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv6Address
+
+from dacha.wire import dhcp6
+from dacha.wire.dhcp4 import CLIENT_PORT, SERVER_PORT
+from dacha.wire.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4
+from dacha.wire.neighbour import ETHERTYPE_IPV6, ICMPV6, NEIGHBOUR_ADVERTISEMENT, NEIGHBOUR_SOLICITATION
+from dacha.wire.router_advertisement import ALL_ROUTERS, SOLICITATION
 
 # Linux: asm-generic/socket.h. Unlike SO_RCVBUF it may exceed the host's limit, for those with the privilege.
-_SO_RCVBUFFORCE = 33
+_SO_RCVBUFFORCE, _SO_ATTACH_FILTER = 33, 26
 _BYTES = 4 << 20
+_ICMP6_FILTER = 1  # linux/icmpv6.h
+_HEADER, _UDP = 14, 17  # an Ethernet header; IPv4's number for UDP
+_EVERYTHING = 0x0003  # linux/if_ether.h
+
+
+def open_network(interface: str, *, four: bool, six: bool, resolvers: Iterable[str]) -> dict[str, socket.socket]:
+    """Every socket that one network is served on, by what it is for: "dhcp", "raw", "arp", "icmp6", "dhcp6", and for
+    each address that answers DNS "udp ADDRESS" and "tcp ADDRESS". Raises OSError; then none stays open."""
+    found: dict[str, socket.socket] = {}
+    with contextlib.ExitStack() as opening:
+        for what, s in _each(interface, four, six, resolvers):
+            found[what] = opening.enter_context(s)
+        opening.pop_all()
+    return found
+
+
+def _each(interface: str, four: bool, six: bool, resolvers: Iterable[str]) -> Iterator[tuple[str, socket.socket]]:
+    if four:
+        yield "dhcp", _dhcp(interface)
+        # Kernel-made datagrams need a neighbour entry, which a client without an address cannot give.
+        yield "raw", _packet(interface, ETHERTYPE_IPV4, listen=False)
+        yield "arp", _packet(interface, ETHERTYPE_ARP)
+    if six:
+        index = socket.if_nametoindex(interface)
+        yield "icmp6", _icmp6(interface, index)
+        yield "dhcp6", _dhcp6(interface, index)
+    for address in resolvers:
+        yield f"udp {address}", _dns(interface, address, socket.SOCK_DGRAM)
+        yield f"tcp {address}", _dns(interface, address, socket.SOCK_STREAM)
 
 
 def roomy(s: socket.socket) -> None:
@@ -15,3 +54,93 @@ def roomy(s: socket.socket) -> None:
     s.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _BYTES)
     with contextlib.suppress(OSError):
         s.setsockopt(socket.SOL_SOCKET, _SO_RCVBUFFORCE, _BYTES)
+
+
+def _dns(interface: str, address: str, kind: int) -> socket.socket:
+    s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, kind | socket.SOCK_NONBLOCK)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    # Only what comes over this bridge: the address alone would answer the whole host's neighbours too.
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
+    s.bind((address, 53))
+    if kind == socket.SOCK_DGRAM:
+        roomy(s)
+    else:
+        s.listen(100)
+    return s
+
+
+def _dhcp(interface: str) -> socket.socket:
+    s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
+    # A burst of guests that start together waits here while the first are answered.
+    roomy(s)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
+    s.bind(("", SERVER_PORT))
+    return s
+
+
+def _packet(interface: str, ethertype: int, *, listen: bool = True) -> socket.socket:
+    s = socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK, 0)
+    s.bind((interface, ethertype if listen else 0))
+    return s
+
+
+def _icmp6(interface: str, index: int) -> socket.socket:
+    s = socket.socket(socket.AF_INET6, socket.SOCK_RAW | socket.SOCK_NONBLOCK, socket.IPPROTO_ICMPV6)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
+    # Anything less shows that a message came from beyond the link, and is not heard (RFC 4861 section 6.1.2).
+    s.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_HOPS, 255)
+    s.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_UNICAST_HOPS, 255)
+    _join(s, ALL_ROUTERS, index)
+    # A set bit blocks a type: all but solicitations.
+    wanted = [0xFFFFFFFF] * 8
+    wanted[SOLICITATION >> 5] &= ~(1 << (SOLICITATION & 31)) & 0xFFFFFFFF
+    s.setsockopt(socket.IPPROTO_ICMPV6, _ICMP6_FILTER, struct.pack("=8I", *wanted))
+    return s
+
+
+def _dhcp6(interface: str, index: int) -> socket.socket:
+    s = socket.socket(socket.AF_INET6, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    s.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
+    roomy(s)
+    s.bind(("::", dhcp6.SERVER_PORT))
+    _join(s, dhcp6.ALL_SERVERS, index)
+    return s
+
+
+def _join(s: socket.socket, group: IPv6Address, index: int) -> None:
+    s.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_JOIN_GROUP, group.packed + struct.pack("=I", index))
+
+
+def neighbours_everywhere() -> socket.socket:
+    """A socket that hears ARP and neighbour discovery on every link: taps come and go, and a socket for each would have
+    to follow them.
+
+    A bridge takes a frame away before a socket for one protocol sees it, so this one is for all, and the kernel is
+    given a filter (linux/filter.h) that lets through what is wanted.
+    """
+    s = socket.socket(socket.AF_PACKET, socket.SOCK_RAW | socket.SOCK_NONBLOCK, socket.htons(_EVERYTHING))
+    program = (
+        (0x28, 0, 0, 12),  # load the half word at 12, the frame's type
+        (0x15, 12, 0, ETHERTYPE_ARP),  # ARP: all of the frame
+        (0x15, 0, 5, ETHERTYPE_IPV6),
+        (0x30, 0, 0, _HEADER + 6),  # load the byte that names the next header
+        (0x15, 0, 10, ICMPV6),
+        (0x30, 0, 0, _HEADER + 40),  # load the message's type
+        (0x15, 7, 0, NEIGHBOUR_SOLICITATION),
+        (0x15, 6, 7, NEIGHBOUR_ADVERTISEMENT),
+        (0x15, 0, 6, ETHERTYPE_IPV4),
+        (0x30, 0, 0, _HEADER + 9),  # load the protocol
+        (0x15, 0, 4, _UDP),
+        (0xB1, 0, 0, _HEADER),  # the length of the IPv4 header, into the index
+        (0x48, 0, 0, _HEADER + 2),  # load the port that the datagram goes to
+        (0x15, 0, 1, CLIENT_PORT),
+        (0x06, 0, 0, 0xFFFF),  # all of the frame
+        (0x06, 0, 0, 0),  # nothing
+    )
+    code = ctypes.create_string_buffer(b"".join(struct.pack("=HBBI", *step) for step in program))
+    s.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, struct.pack("HL", len(program), ctypes.addressof(code)))
+    return s

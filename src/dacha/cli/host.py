@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 from pathlib import Path
 
 from dacha.cli import output
@@ -21,8 +22,7 @@ def run_host(args: argparse.Namespace) -> int:
     from dacha.core.units import show_size
     from dacha.engine.inspect import disk_growth, program_findings
     from dacha.engine.workspace import load
-    from dacha.host import facts, folders, links
-    from dacha.host.accounts import unprivileged
+    from dacha.host import accounts, confine, facts, folders, links
     from dacha.hypervisor import accelerator
 
     try:
@@ -40,7 +40,8 @@ def run_host(args: argparse.Namespace) -> int:
     growth = {str(folder): size for folder, size in disk_growth(ws).items()} if ws else {}
     have = have._replace(disk_free=have.disk_free | facts.facts(Path(f) for f in growth).disk_free)
     findings = program_findings() + (check_host(ws.lab, have, growth) if ws else [])
-    lan, account = links.lan_address(), unprivileged()
+    lan, users = links.lan_address(), accounts.users() if os.geteuid() == 0 else None
+    protection = confine.here()
     if args.json:
         output.emit_json(
             {
@@ -54,7 +55,8 @@ def run_host(args: argparse.Namespace) -> int:
                     name: {"folder": str(path), "free": have.disk_free[str(path)]} for name, path in stores.items()
                 },
                 "promised": {"cpus": asked[0], "memory": asked[1], "disk": asked[2]} if ws else None,
-                "guests_run_as": account.name if account else None,
+                "guest_users": list(users) if users else None,
+                "protection": {part.name: part.there for part in protection},
                 "programs": {name: facts.program(name) for name, _, _ in facts.PROGRAMS},
                 "findings": [output.finding_json("lab.toml", f) for f in findings],
             }
@@ -86,8 +88,11 @@ def run_host(args: argparse.Namespace) -> int:
         )
         output.say()
         output.say(f"{'accelerator':<19} {choice.name}: {choice.why}")
-        if account:
-            output.say(f"{'guests run as':<19} {account.name}: every file that they need is handed to them open")
+        if users:
+            output.say(f"{'users of guests':<19} {users[0]}-{users[1]}: each guest has one of its own, without a file")
+        for part in protection:
+            if not part.there:
+                output.say(f"{part.name:<19} missing: {part.without}")
         for name, _, purpose in facts.PROGRAMS:
             found = facts.program(name)
             output.say(f"{name:<19} {found}" if found else f"{name:<19} missing: it {purpose}")

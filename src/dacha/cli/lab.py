@@ -42,7 +42,7 @@ def new_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_new(args: argparse.Namespace) -> int:
     from dacha.core import values
-    from dacha.host.files import write_whole
+    from dacha.host.files import replace_file
 
     try:
         name = values.name(args.name)
@@ -53,7 +53,7 @@ def run_new(args: argparse.Namespace) -> int:
         raise UsageError(
             "there is a lab file already", where=str(path), remedy="nothing was changed; name another: --lab FILE"
         )
-    write_whole(path, TEMPLATE.format(name=name))
+    replace_file(path, TEMPLATE.format(name=name))
     if args.json:
         output.emit_json({"lab": name, "file": str(path.absolute())})
     else:

@@ -51,7 +51,7 @@ def run_map(args: argparse.Namespace) -> int:
 
 def _save(written: str, name: str, bands: list[Any], host: str) -> Path:
     from dacha.formats.map_picture import draw
-    from dacha.host.files import write_whole
+    from dacha.host.files import replace_file
 
     path = Path(written).expanduser().absolute()
     format = path.suffix.lower().removeprefix(".")
@@ -59,7 +59,7 @@ def _save(written: str, name: str, bands: list[Any], host: str) -> Path:
         raise UsageError(f"{written} is neither .svg nor .png", remedy="name it so: --save lab.svg")
     if not path.parent.is_dir():
         raise HostError(f"there is no folder {path.parent}", remedy="make it, or save elsewhere")
-    write_whole(path, draw(name, bands, host, format))
+    replace_file(path, draw(name, bands, host, format))
     return path
 
 

@@ -81,14 +81,14 @@ def _keys(args: argparse.Namespace, qmp: Any) -> None:
 
 
 def _save(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -> None:
-    from dacha.host.files import write_whole
+    from dacha.host.files import replace_file
     from dacha.hypervisor import screen
 
     path = Path(args.save).expanduser().absolute()
     if not path.parent.is_dir():
         raise HostError(f"there is no folder {path.parent}", remedy="make it, or save elsewhere")
     png, width, height = screen.picture(qmp, run)
-    write_whole(path, png)
+    replace_file(path, png)
     said["picture"] = {"file": str(path), "width": width, "height": height}
     if not args.json:
         output.say(f"Saved {path}, {width} x {height}.")

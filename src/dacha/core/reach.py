@@ -268,8 +268,8 @@ class _Service:
         if not network.served:
             return self._by_user_mode(name, bool(mine), shut)
         # A door of this host is a local program's where QEMU carries it, and led on by the kernel where that does.
-        led = [] if net.isolated else [d for d in self.led if not d.listen.is_loopback]
-        doors = [d for d in led if not (shut and d.carrier == "kernel") and _admits(d, net.subnet)]
+        led = [] if shut else [d for d in self.led if not d.listen.is_loopback]
+        doors = [d for d in led if _admits(d, net.subnet)]
         ways = [self._door(d, net.gateway if d.listen == ANYWHERE else d.listen) for d in doors if net.gateway]
         if not shut:
             ways = [*(self._own(a) for a in self._bridged(by_host=True)), *ways]

@@ -19,7 +19,7 @@ from dacha.formats import cpio
 from dacha.formats.bzimage import uncompressed_kernel
 from dacha.formats.kernel_module import load_order
 from dacha.host import folders
-from dacha.host.files import locked, write_whole
+from dacha.host.files import locked, replace_file
 
 KERNEL_META = "linux-image-cloud-amd64"
 PACKAGES = ("busybox-static", "dropbear-bin", "libtomcrypt1", "libtommath1", "libgmp10", "zlib1g", "libcrypt1", "libc6")
@@ -105,13 +105,13 @@ def _build(work: Path, image: GuestImage, progress: Callable[[str], None]) -> No
     root = unpack(work, progress)
     progress("putting the guest together")
     packed = next((root / "boot").glob("vmlinuz-*")).read_bytes()
-    write_whole(image.initrd, cpio.archive(entries(root, modules_in(root))))
+    replace_file(image.initrd, cpio.archive(entries(root, modules_in(root))))
     try:
         kernel = uncompressed_kernel(packed)
     except ValueError:
         kernel = packed  # QEMU starts it as well, only later
     # The kernel comes last: with it, the image is complete.
-    write_whole(image.kernel, kernel)
+    replace_file(image.kernel, kernel)
 
 
 def _kernel_package() -> str:

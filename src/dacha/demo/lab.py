@@ -8,7 +8,7 @@ from pathlib import Path
 
 from dacha.demo.guest_image import GuestImage
 from dacha.formats.openssh import key_pair
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 from dacha.host.folders import make_private
 
 
@@ -18,8 +18,8 @@ def write_lab(folder: Path, image: GuestImage) -> Path:
     path = folder / "lab.toml"
     if not (folder / "demo_key.pub").exists():
         private, public = key_pair(os.urandom(32), "saltmarsh demo")
-        write_whole(folder / "demo_key", private, mode=0o600)
-        write_whole(folder / "demo_key.pub", public)
+        replace_file(folder / "demo_key", private, mode=0o600)
+        replace_file(folder / "demo_key.pub", public)
     if not path.exists():
         text = files("dacha.demo").joinpath("saltmarsh.toml").read_text()
         for mark, value in (
@@ -28,5 +28,5 @@ def write_lab(folder: Path, image: GuestImage) -> Path:
             ("@COMMAND_LINE@", image.command_line),
         ):
             text = text.replace(mark, str(value))
-        write_whole(path, text)
+        replace_file(path, text)
     return path

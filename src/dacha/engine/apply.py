@@ -53,7 +53,7 @@ from dacha.engine.profiles import profiles
 from dacha.engine.start import start_all
 from dacha.engine.workspace import Workspace, lab_error, read_text
 from dacha.host import links
-from dacha.host.files import editing, write_whole
+from dacha.host.files import editing, replace_file
 from dacha.hypervisor import removable, screen, user_network
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.qmp import Qmp
@@ -81,7 +81,7 @@ def settle(ws: Workspace, report: Report) -> Workspace:
                 f"{ws.path.name} was changed while it was being applied", remedy="look at it, and apply again"
             )
         text = edit_text(ws.text, settled(chosen))
-        write_whole(ws.path, text)
+        replace_file(ws.path, text)
     for path, value in chosen.items():
         report("lab file", str(WriteDown(path, value)).removeprefix("lab.toml: "), 0.0)
     reading = read_lab(text, profiles())
@@ -120,7 +120,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     lan = links.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
     if lan and any(d.from_lan for d in ws.lab.doors()):
-        write_whole(ws.home.told, f"{lan}\n")
+        replace_file(ws.home.told, f"{lan}\n")
     machines = machines_of(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
@@ -131,7 +131,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
         if seen[name].running and install.pending(ws, name, ws.home.read(name)):
             install.follow(ws, name)
     if only is None or not outcome.failed:
-        write_whole(ws.home.applied, ws.text)
+        replace_file(ws.home.applied, ws.text)
     caretaking.tell(ws.home)
     if kernel.concerned(ws):
         # What a guest is called and where it is may have changed, whatever else has not.

@@ -15,7 +15,7 @@ from dacha.engine.workspace import Workspace
 from dacha.formats.systemd_unit import service
 from dacha.host import folders
 from dacha.host.facts import program
-from dacha.host.files import refused, write_whole
+from dacha.host.files import refused, replace_file
 from dacha.host.processes import boot_id
 
 
@@ -25,7 +25,7 @@ def _note(home: Home) -> Path:
 
 def note(home: Home) -> None:
     """Note that the lab was brought up since this host started."""
-    write_whole(_note(home), boot_id())
+    replace_file(_note(home), boot_id())
 
 
 def rebooted(home: Home) -> bool:
@@ -88,7 +88,7 @@ def install(ws: Workspace, folder: Path | None) -> Path:
         path.parent.mkdir(parents=True, exist_ok=True)
     except OSError as e:
         raise refused(path, e) from e
-    write_whole(path, unit_text(ws))
+    replace_file(path, unit_text(ws))
     if folder is None:
         _systemctl("daemon-reload")
         _systemctl("enable", "--now", path.name)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -11,13 +12,14 @@ import time
 from pathlib import Path
 
 from dacha.core.errors import HostError
+from dacha.core.harmless import harmless
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 from dacha.host.processes import Process, alive, identify, wait_gone
 from dacha.hypervisor.process import running as held
 
-START_S, STOP_S = 10.0, 5.0
+START_S, STOP_S = 30.0, 5.0
 
 
 def lock_file(home: Home) -> Path:
@@ -32,9 +34,49 @@ def leases_file(home: Home, network: str) -> Path:
     return home.folder / f"leases-{network}"
 
 
+# A log file grows to this many bytes, then becomes the one before; and each of its sources may fill so many lines in a
+# minute: a guest that makes the caretaker talk does not fill the disk, nor hide what others did.
+LOG_MOST, LINES_MOST, MINUTE_S = 4 << 20, 300, 60.0
+
+
+class RotatingLog:
+    """The caretaker's log: lines for whoever wonders why. Writing to it never fails."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._buckets: dict[str, tuple[float, int]] = {}
+
+    def say(self, text: str, bucket: str = "") -> None:
+        """One line; `bucket` is its source, where somebody else makes it talk."""
+        now = time.monotonic()
+        since, count = self._buckets.get(bucket, (now, 0))
+        if now - since >= MINUTE_S:
+            if count > LINES_MOST:
+                self._write(f"{bucket or 'here'}: {count - LINES_MOST} more lines were left out")
+            since, count = now, 0
+        self._buckets[bucket] = (since, count + 1)
+        if not bucket or count < LINES_MOST:
+            self._write(text)
+
+    def _write(self, text: str) -> None:
+        line = f"{time.strftime('%Y-%m-%d %H:%M:%S')} {harmless(text)}\n"
+        with contextlib.suppress(OSError, ValueError):
+            if self._path.stat().st_size > LOG_MOST:
+                os.replace(self._path, self._path.with_suffix(".log.1"))
+        with contextlib.suppress(OSError):
+            fd = os.open(self._path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+            try:
+                os.write(fd, line.encode(errors="replace"))
+            finally:
+                os.close(fd)
+        with contextlib.suppress(OSError):
+            if os.isatty(2):
+                os.write(2, line.encode(errors="replace"))
+
+
 def note_running(home: Home) -> None:
     """Called by the caretaker's own process: say who it is."""
-    write_whole(home.folder / "caretaker.json", json.dumps(identify(os.getpid())))
+    replace_file(home.folder / "caretaker.json", json.dumps(identify(os.getpid())))
 
 
 def running(home: Home) -> Process | None:

@@ -11,7 +11,7 @@ from dacha.core.findings import Finding, errors
 from dacha.core.read import read_lab
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, load
-from dacha.host.files import editing, write_whole
+from dacha.host.files import editing, replace_file
 
 # Decides on the edits from the lab as it is while nobody else changes it.
 Decide = Callable[[Workspace], Iterable[Edit]]
@@ -45,7 +45,7 @@ def edit_lab(
         chosen = {p: v for p, v in after.plan.chosen.items() if any(p[: len(m)] == m or m[: len(p)] == p for m in mine)}
         if chosen:
             after = _read(before, edit_text(after.text, settled(chosen)))
-        write_whole(path, after.text)
+        replace_file(path, after.text)
     return after
 
 

@@ -11,7 +11,7 @@ from typing import Any, BinaryIO
 
 from dacha.core.errors import NoError
 from dacha.engine.media_store import MAIN, Kept, Progress, Store
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 
 
 class _Stream(io.RawIOBase, BinaryIO):
@@ -69,7 +69,7 @@ def add_from(
                 part.unlink()  # another file by now, or a server that knows no ranges
                 have = 0
             validator = answer.headers.get("etag") or answer.headers.get("last-modified") or ""
-            write_whole(about, json.dumps({"url": url, "validator": validator}))
+            replace_file(about, json.dumps({"url": url, "validator": validator}))
             length = answer.headers.get("content-length")
             size = have + int(length) if length and length.isdigit() else None
             part.touch()

@@ -17,7 +17,7 @@ from typing import Any
 from dacha.core.errors import HostError, UsageError
 from dacha.core.machine import Machine
 from dacha.host import folders
-from dacha.host.files import locked, sweep, write_whole
+from dacha.host.files import locked, replace_file, sweep
 from dacha.host.processes import Process
 
 # Raised when a record's meaning changes; an older Dacha then refuses instead of misreading.
@@ -128,7 +128,7 @@ class Home:
                 why="two files with one name would fight over its guests",
                 remedy="give this lab another name, or use that file",
             )
-        write_whole(self.folder / "lab.json", json.dumps({"version": VERSION, "lab_file": str(lab_file)}, indent=1))
+        replace_file(self.folder / "lab.json", json.dumps({"version": VERSION, "lab_file": str(lab_file)}, indent=1))
 
     def read(self, name: str) -> Record:
         """A guest's record; an empty one when it has none."""
@@ -144,7 +144,7 @@ class Home:
         )
 
     def write(self, name: str, record: Record) -> None:
-        write_whole(
+        replace_file(
             self.guest(name) / "guest.json",
             json.dumps(
                 {

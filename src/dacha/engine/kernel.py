@@ -31,7 +31,7 @@ from dacha.engine import rules, way_back
 from dacha.engine.wanted import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host import iproute, moving, nft, sysctls
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 from dacha.host.iproute import SeenLink
 
 
@@ -155,7 +155,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
         case MakeLink(link=link, there=there):
             if not rules.note_file(ws).exists():
                 # With the first link the lab is known to have some, whatever its file says later.
-                write_whole(rules.note_file(ws), "{}")
+                replace_file(rules.note_file(ws), "{}")
             if isinstance(link, HostBridge):
                 if there:
                     moving.unmake_bridge(link.name, link.adapter)

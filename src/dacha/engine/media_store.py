@@ -20,7 +20,7 @@ from dacha.core.nearest import did_you_mean
 from dacha.core.units import show_size
 from dacha.formats.medium import Medium, inspect_iso, is_iso, looks_like_web_page
 from dacha.host import folders
-from dacha.host.files import folder_held, refused, write_whole
+from dacha.host.files import folder_held, refused, replace_file
 
 # Large enough that Python's own work is lost beside hashing and copying, small enough to stay out of the way.
 CHUNK = 4 << 20
@@ -150,7 +150,7 @@ class Store:
                 path = folder / (name + (".iso" if facts["kind"] == "iso" else ".img"))
                 os.replace(part, path)
                 record = {"file": path.name, "size": total, "sha256": digest, "facts": facts}
-                write_whole(folder / f"{name}.json", json.dumps(record, indent=1))
+                replace_file(folder / f"{name}.json", json.dumps(record, indent=1))
             return Kept(name, storage, path, total, digest, facts), True
         finally:
             if not keep:

@@ -21,7 +21,7 @@ from dacha.engine.home import Home
 from dacha.engine.status import live_plan
 from dacha.engine.workspace import Workspace
 from dacha.host import links
-from dacha.host.files import locked, write_whole
+from dacha.host.files import locked, replace_file
 
 if TYPE_CHECKING:
     from dacha.host.router import Speaker
@@ -51,7 +51,7 @@ def _write(home: Home, known: Known) -> None:
         note_file(home).unlink(missing_ok=True)
         return
     data: dict[str, Any] = known._asdict() | {"mappings": [m._asdict() for m in known.mappings]}
-    write_whole(note_file(home), json.dumps(data))
+    replace_file(note_file(home), json.dumps(data))
 
 
 def concerned(ws: Workspace) -> bool:

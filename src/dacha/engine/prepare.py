@@ -13,7 +13,7 @@ from dacha.core.plan import Plan
 from dacha.engine.home import Home
 from dacha.engine.machines import first_boot_facts, host_key_public
 from dacha.engine.workspace import Workspace
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 
 
 def make_host_key(home: Home, lab: str, name: str) -> None:
@@ -21,8 +21,8 @@ def make_host_key(home: Home, lab: str, name: str) -> None:
     from dacha.formats.openssh import key_pair
 
     private, public = key_pair(os.urandom(32), host_name(lab, name))
-    write_whole(home.guest(name) / "host_key", private, mode=0o600)
-    write_whole(home.guest(name) / "host_key.pub", public)
+    replace_file(home.guest(name) / "host_key", private, mode=0o600)
+    replace_file(home.guest(name) / "host_key.pub", public)
 
 
 def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:
@@ -39,7 +39,7 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:
         ) from e
     told = digest(facts)
     texts = documents(facts, instance=f"{facts['uuid']}-{told}", host_key_private=private)
-    write_whole(
+    replace_file(
         ws.home.guest(guest.name) / "seed.iso",
         iso_image("cidata", {n: t.encode() for n, t in texts.items()}),
         mode=0o600,
@@ -68,4 +68,4 @@ def write_known_hosts(ws: Workspace, plan: Plan, host_addresses: list[Any]) -> N
             return
     except OSError:
         pass
-    write_whole(ws.home.known_hosts, text)
+    replace_file(ws.home.known_hosts, text)

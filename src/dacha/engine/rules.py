@@ -18,7 +18,7 @@ from dacha.engine import sightings
 from dacha.engine.wanted import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host import nft, sysctls
-from dacha.host.files import locked, write_whole
+from dacha.host.files import locked, replace_file
 
 # Loading ten thousand doors takes a fifth of a second; whoever loads at the same moment waits for that.
 WAIT_S = 10.0
@@ -95,7 +95,7 @@ def note(ws: Workspace) -> str | None:
         return noted.get("rules")
     found = nft.digest(table_name(ws.lab.name), FAMILIES)
     if found and _noted(ws) == noted:
-        write_whole(note_file(ws), json.dumps(noted | {"rules": found}))
+        replace_file(note_file(ws), json.dumps(noted | {"rules": found}))
     return found
 
 
@@ -103,7 +103,7 @@ def adopt(ws: Workspace) -> None:
     """Note that the rules are those of this lab file, though they did not have to change for it."""
     noted = _noted(ws)
     if noted.get("text") and noted.get("lab") != _digest(ws.text):
-        write_whole(note_file(ws), json.dumps(noted | {"lab": _digest(ws.text)}))
+        replace_file(note_file(ws), json.dumps(noted | {"lab": _digest(ws.text)}))
 
 
 def load(ws: Workspace, plan: Plan) -> None:
@@ -133,7 +133,7 @@ def follow(ws: Workspace) -> bool:
 def _load(ws: Workspace, now: Plan, text: str) -> None:
     nft.load(text)
     noted = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(_doors(now))}
-    write_whole(note_file(ws), json.dumps(noted))
+    replace_file(note_file(ws), json.dumps(noted))
 
 
 def remove(ws: Workspace) -> None:

@@ -11,7 +11,7 @@ from dacha.core.findings import WARNING, Finding
 from dacha.core.learned import Key, Sighting, followed, learned
 from dacha.core.plan import Plan
 from dacha.engine.home import Home
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 
 
 def sightings_file(home: Home) -> Path:
@@ -20,7 +20,7 @@ def sightings_file(home: Home) -> Path:
 
 def write(file: Path, seen: Mapping[Key, Sighting]) -> None:
     rows = [[*key, str(x.address) if x.address else None, x.at, x.since, x.by, x.others] for key, x in seen.items()]
-    write_whole(file, json.dumps(rows))
+    replace_file(file, json.dumps(rows))
 
 
 def read(home: Home) -> dict[Key, Sighting]:

@@ -17,9 +17,9 @@ from dacha.core.machine import Machine
 from dacha.engine import install
 from dacha.engine.observe import CONSOLE_START, full_name
 from dacha.engine.workspace import Workspace
-from dacha.host.accounts import become, unprivileged
+from dacha.host.accounts import account_for, become, kvm
 from dacha.host.facts import program
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 from dacha.host.processes import holder
 from dacha.host.tap import open_tap
 from dacha.hypervisor import firmware, launch, screen
@@ -91,8 +91,8 @@ def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
         record.installing = time.time()
     home.write(name, record)
     # Where its record begins this time: what was on the console before says nothing about this start.
-    write_whole(folder / CONSOLE_START, str(_size(folder / "console.log")))
-    account = unprivileged()
+    replace_file(folder / CONSOLE_START, str(_size(folder / "console.log")))
+    account = account_for(folder, groups=kvm())
     handing = Handing(account)
     taps: dict[int, int] = {}
     try:

@@ -19,7 +19,7 @@ from dacha.core.errors import HostError, NoError
 from dacha.core.kernel_plan import HostBridge
 from dacha.engine.home import Home
 from dacha.host import iproute, moving
-from dacha.host.files import locked, write_whole
+from dacha.host.files import locked, replace_file
 
 # Long enough to see that one is still connected, to log in anew where not, and to type the command.
 BACK_S = 60.0
@@ -62,7 +62,7 @@ def make(home: Home, link: HostBridge) -> None:
         moving.make_bridge(link.name, link.alias, link.adapter)
         return
     after_s = float(os.environ.get(BACK_VARIABLE, BACK_S))
-    write_whole(_file(home), json.dumps(Move(link.name, link.adapter, time.time() + after_s)))
+    replace_file(_file(home), json.dumps(Move(link.name, link.adapter, time.time() + after_s)))
     subprocess.Popen(
         [sys.executable, "-P", "-m", "dacha.engine.way_back", home.lab, str(after_s)],
         stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
@@ -76,7 +76,7 @@ def confirm(home: Home) -> Move:
         move = waiting(home)
         if move is None:
             raise NoError("nothing waits to be confirmed", remedy="dacha diff shows what is and is not applied")
-        write_whole(_file(home), json.dumps(move._replace(until=0.0)))
+        replace_file(_file(home), json.dumps(move._replace(until=0.0)))
         return move
 
 

@@ -1,49 +1,140 @@
-"""Who a guest's process runs as when root starts it."""
+"""Who runs what root starts: a user of its own for each guest and each helper, from a range that nobody else has.
+
+Such a user has no name, no home and no files but those that Dacha gives it. Which belongs to whom is kept in one
+register for the whole host; a number is given again only when what it belonged to is gone.
+"""
 
 from __future__ import annotations
 
+import grp
+import json
 import os
 import pwd
+from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-# An administrator may make a user of this name for guests; without one they have the user that owns nothing.
-NAMES = ("dacha", "nobody")
+from dacha.core.errors import HostError
+from dacha.host import folders
+from dacha.host.files import locked, replace_file
+
+# Above what systems give to people, containers and services by themselves (login.defs(5), subuid(5), and systemd's
+# table of users and groups), below what 32 signed bits hold. DACHA_USERS=FIRST-LAST names another range.
+FIRST, LAST = 1_990_000_000, 1_990_009_999
+WAIT_S = 10.0
 
 
 class Account(NamedTuple):
     """A user without privileges; `groups` are further ones that its processes are in."""
 
-    name: str
     uid: int
     gid: int
-    groups: tuple[int, ...]
+    groups: tuple[int, ...] = ()
 
 
-def unprivileged() -> Account | None:
-    """The user whom guests run as; None when this process has no privileges itself, or cannot become another user."""
-    if os.geteuid() != 0:
+def account_for(owner: Path, *, groups: tuple[int, ...] = ()) -> Account | None:
+    """The user of whatever `owner` is the folder (or file) of, the same at every call; None when this process has no
+    privileges itself, or cannot become another user (in a user namespace of one).
+
+    Raises HostError when the range has none to spare.
+    """
+    if not _may_become():
         return None
-    for name in NAMES:
+    register = folders.shared() / "users.json"
+    with locked(folders.shared() / "users.lock", "giving a user", WAIT_S):
+        known = _read(register)
+        key = str(owner)
+        if key not in known:
+            known = {name: uid for name, uid in known.items() if Path(name).exists() or uid in _running()}
+            known[key] = _free(set(known.values()))
+            replace_file(register, json.dumps(known, indent=1), 0o600)
+    return Account(known[key], known[key], groups)
+
+
+def helper() -> Account | None:
+    """The user of programs that are given single files for a moment, such as the one that makes disks."""
+    return account_for(folders.shared())
+
+
+def _read(register: Path) -> dict[str, int]:
+    try:
+        return {str(name): int(uid) for name, uid in json.loads(register.read_text()).items()}
+    except FileNotFoundError:
+        return {}
+    except (OSError, ValueError, AttributeError) as e:
+        raise HostError(
+            f"the register of users {register} cannot be read", why=str(e), remedy="stop all guests, and remove it"
+        ) from e
+
+
+def users() -> tuple[int, int]:
+    """The range of users, first and last. Raises HostError when DACHA_USERS is no range."""
+    named = os.environ.get("DACHA_USERS")
+    if not named:
+        return FIRST, LAST
+    first, _, last = named.partition("-")
+    if not (first.isdigit() and last.isdigit() and 1000 <= int(first) <= int(last) < 1 << 31):
+        raise HostError(f"DACHA_USERS is no range: {named}", remedy="write two numbers from 1000 on: 70000-79999")
+    return int(first), int(last)
+
+
+def _free(taken: set[int]) -> int:
+    first, last = users()
+    if not all(_mapped(n, kind) for n in (first, last) for kind in ("uid", "gid")):
+        raise HostError(
+            f"guests cannot have users of their own: {first}-{last} are not known in this user namespace",
+            remedy="name a range that is: DACHA_USERS=FIRST-LAST (see /proc/self/uid_map)",
+        )
+    found = next((n for n in range(first, last + 1) if n not in taken and not _named(n) and n not in _running()), None)
+    if found is None:
+        raise HostError(
+            f"no user is left for a guest: all of {first}-{last} are taken",
+            remedy="name a wider range: DACHA_USERS=FIRST-LAST",
+        )
+    return found
+
+
+def _named(number: int) -> bool:
+    """True when somebody on this host has the number."""
+    try:
+        pwd.getpwuid(number)
+        return True
+    except KeyError:
+        pass
+    try:
+        grp.getgrgid(number)
+        return True
+    except KeyError:
+        return False
+
+
+def _running() -> set[int]:
+    """The users of all processes."""
+    found = set()
+    for process in Path("/proc").glob("[0-9]*"):
         try:
-            found = pwd.getpwnam(name)
-        except KeyError:
+            found.add(process.stat().st_uid)
+        except OSError:
             continue
-        if found.pw_uid and _mapped(found.pw_uid, "uid") and _mapped(found.pw_gid, "gid"):
-            return Account(name, found.pw_uid, found.pw_gid, _kvm())
-    return None
+    return found
+
+
+def _may_become() -> bool:
+    """True for root, but not for root of a user namespace where nobody else is known (user_namespaces(7))."""
+    return os.geteuid() == 0 and any(count > 1 for _, count in _map("uid"))
+
+
+def _map(kind: str) -> Iterator[tuple[int, int]]:
+    for line in Path(f"/proc/self/{kind}_map").read_text().splitlines():
+        first, _, count = (int(x) for x in line.split())
+        yield first, count
 
 
 def _mapped(number: int, kind: str) -> bool:
-    """True when this user namespace knows the id (user_namespaces(7)): in one of a single user, root is nobody else."""
-    for line in Path(f"/proc/self/{kind}_map").read_text().splitlines():
-        first, _, count = (int(x) for x in line.split())
-        if first <= number < first + count:
-            return True
-    return False
+    return any(first <= number < first + count for first, count in _map(kind))
 
 
-def _kvm() -> tuple[int, ...]:
+def kvm() -> tuple[int, ...]:
     """The group that may use hardware virtualization."""
     try:
         gid = Path("/dev/kvm").stat().st_gid

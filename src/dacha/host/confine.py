@@ -13,13 +13,13 @@ import struct
 import subprocess
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from dacha.host.accounts import Account
 
 # linux/landlock.h and the system calls' numbers, alike on every architecture (asm-generic/unistd.h).
 _CREATE, _ADD, _RESTRICT = 444, 445, 446
-_VERSION, _PATH_BENEATH = 1, 1
+_VERSION, _PATH_BENEATH, _NET_PORT = 1, 1, 2
 _READ_FILE, _READ_DIR, _EXECUTE, _WRITE, _TRUNCATE = 1 << 2, 1 << 3, 1 << 0, 1 << 1, 1 << 14
 _REMOVE_FILE, _MAKE_FILE, _IOCTL = 1 << 5, 1 << 8, 1 << 15
 # Every right to files that each version of the interface knows, so that what is not granted is refused.
@@ -27,12 +27,41 @@ _RIGHTS = {1: (1 << 13) - 1, 2: (1 << 14) - 1, 3: (1 << 15) - 1, 5: (1 << 16) - 
 _OF_FILES = _READ_FILE | _EXECUTE | _WRITE | _TRUNCATE | _IOCTL
 # What any program needs to be started at all.
 _SYSTEM = ("/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc/ld.so.cache", "/dev/null", "/dev/urandom", "/proc/self")
+# What a process needs that reads packets and answers them, in Python. No new program, no new user, no file is made.
+CALLS = """
+accept4 access bind brk clock_gettime clock_nanosleep close connect dup epoll_create1 epoll_ctl epoll_pwait epoll_wait
+eventfd2 exit exit_group faccessat faccessat2 fcntl fstat futex getcwd getdents64 getegid geteuid getgid getpeername
+getpid getrandom getsockname getsockopt gettid getuid ioctl listen lseek lstat madvise mmap mprotect mremap munmap
+nanosleep newfstatat open openat pipe2 poll ppoll pread64 prlimit64 pselect6 read readlink readlinkat readv recvfrom
+recvmsg restart_syscall rseq rt_sigaction rt_sigprocmask rt_sigreturn sched_getaffinity sched_yield select sendmsg
+sendto set_robust_list setsockopt shutdown sigaltstack socket socketpair stat statx sysinfo tgkill uname write writev
+"""
+# linux/seccomp.h by way of libseccomp: allowed, or failing with EPERM.
+_ALLOW, _FAIL = 0x7FFF0000, 0x00050001
 # prctl(2).
-_NO_NEW_PRIVILEGES = 38
+_NO_NEW_PRIVILEGES, _DROP_FROM_BOUNDING = 38, 24
 # A helper that needs more than this has been misled: 2 GiB of memory, an hour of a processor, 256 files.
 MEMORY, SECONDS, FILES = 2 << 30, 3600, 256
+# What a process that gave everything up may still write: its last words.
+WORDS = 64 << 10
 
 _libc = ctypes.CDLL(None, use_errno=True)
+
+
+class Protection(NamedTuple):
+    """Something that a host may have to protect itself with, and what is so without it."""
+
+    name: str
+    there: bool
+    without: str
+
+
+def here() -> list[Protection]:
+    """What this host has of it."""
+    return [
+        Protection("landlock", landlock() > 0, "programs that read images are kept from other files by judging alone"),
+        Protection("seccomp", seccomp_library() is not None, "the packet worker may make any system call"),
+    ]
 
 
 def landlock() -> int:
@@ -83,7 +112,50 @@ def run(
     return child.returncode, out, err
 
 
-def _ruleset(read: list[Path], write: list[Path]) -> int:
+def give_up(user: tuple[int, int] | None, *, read: Iterable[Path] = (), connect: Iterable[int] = ()) -> None:
+    """From now on this process is `user` (and group) with no capability, opens only these files and its system's, for
+    reading, connects by TCP to these ports alone, and makes only the system calls that `CALLS` names. What the kernel
+    or its library lacks is passed over: `dacha host` says so. Raises OSError when it cannot become that user."""
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_FSIZE, (WORDS, WORDS))
+    if user is not None:
+        for capability in range(64):
+            _libc.prctl(_DROP_FROM_BOUNDING, capability, 0, 0, 0)
+        os.setgroups([])
+        os.setresgid(user[1], user[1], user[1])
+        os.setresuid(user[0], user[0], user[0])
+    _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
+    rules = _ruleset([*map(Path, _SYSTEM), *read], [], connect)
+    if rules >= 0:
+        _libc.syscall(_RESTRICT, rules, 0)
+        os.close(rules)
+    _limit_calls()
+
+
+def seccomp_library() -> Any | None:
+    """libseccomp(3), which knows the numbers of system calls; None where it is not installed."""
+    try:
+        return ctypes.CDLL("libseccomp.so.2")
+    except OSError:
+        return None
+
+
+def _limit_calls() -> None:
+    """Let every system call fail that is not one of `CALLS` (seccomp(2))."""
+    library = seccomp_library()
+    if library is None:
+        return
+    library.seccomp_init.restype = ctypes.c_void_p
+    filter_ = ctypes.c_void_p(library.seccomp_init(ctypes.c_uint32(_FAIL)))
+    for name in CALLS.split():
+        number = library.seccomp_syscall_resolve_name(name.encode())
+        if number >= 0:
+            library.seccomp_rule_add(filter_, ctypes.c_uint32(_ALLOW), ctypes.c_int(number), ctypes.c_uint(0))
+    library.seccomp_load(filter_)
+    library.seccomp_release(filter_)
+
+
+def _ruleset(read: list[Path], write: list[Path], connect: Iterable[int] = ()) -> int:
     """A descriptor of the rules, closed at exec; -1 where the kernel has no Landlock."""
     version = landlock()
     if not version:
@@ -109,6 +181,8 @@ def _ruleset(read: list[Path], write: list[Path]) -> int:
                 _libc.syscall(_ADD, rules, _PATH_BENEATH, struct.pack("=Qi", rights, fd), 0)
             finally:
                 os.close(fd)
+    for port in connect if version >= 4 else ():
+        _libc.syscall(_ADD, rules, _NET_PORT, struct.pack("=QQ", 2, port), 0)
     return rules
 
 

@@ -25,7 +25,7 @@ def refused(path: Path, error: OSError, doing: str = "write") -> HostError:
     return HostError(f"cannot {doing} {path}", why=error.strerror or str(error), remedy=remedy)
 
 
-def write_whole(path: Path, content: bytes | str, mode: int = 0o644) -> None:
+def replace_file(path: Path, content: bytes | str, mode: int = 0o644) -> None:
     """Replace `path` by `content`: temporary file, fsync, rename. Keeps an existing file's permission bits.
 
     A link is followed, so that a lab file kept elsewhere stays a link. Raises HostError.

@@ -45,6 +45,14 @@ def run() -> Path:
     return Path(f"/tmp/dacha-{os.getuid()}")
 
 
+def shared() -> Path:
+    """What all labs of one host have in common where root makes them: registers and their locks. A lab of an ordinary
+    user shares with that user's others only. $DACHA_SHARED overrides it."""
+    if os.environ.get("DACHA_SHARED"):
+        return make_private(Path(os.environ["DACHA_SHARED"]).absolute())
+    return make_private(Path("/var/lib/dacha/host") if os.geteuid() == 0 else state() / "host")
+
+
 def make_private(folder: Path) -> Path:
     """Make a folder that only this user can enter; refuse one that belongs to somebody else.
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.host import folders
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 
 _ROOT = Path("/proc/sys")
 
@@ -59,7 +59,7 @@ def change(name: str, value: str) -> None:
     if former is None or former == value:
         return
     # Remembered first: killed between the two, the next apply finds the same former value.
-    write_whole(_memory(), json.dumps(remembered() | {name: remembered().get(name, former)}))
+    replace_file(_memory(), json.dumps(remembered() | {name: remembered().get(name, former)}))
     write(name, value)
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.errors import HostError
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 from dacha.hypervisor import images
 
 VERSION = 1
@@ -34,7 +34,7 @@ def note(disk: Path) -> Noted:
     noted = Noted(own.backing, own.backing_format, tuple(images.chain(disk)[1:]))
     below = [{"file": str(file), "format": form} for file, form in noted.below]
     record = {"version": VERSION, "backing": own.backing, "backing_format": own.backing_format, "below": below}
-    write_whole(note_file(disk), json.dumps(record, indent=1), mode=0o600)
+    replace_file(note_file(disk), json.dumps(record, indent=1), mode=0o600)
     return noted
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from dacha.core.errors import HostError
-from dacha.host.files import write_whole
+from dacha.host.files import replace_file
 
 # Where distributions keep the firmware: its code, and an empty variable store that fits it.
 _PLACES = (
@@ -38,5 +38,5 @@ def prepare(folder: Path, secure: bool) -> tuple[Path, Path]:
     code, empty = find(secure)
     own = folder / ("uefi-secure-variables.fd" if secure else "uefi-variables.fd")
     if not own.is_file():
-        write_whole(own, empty.read_bytes(), mode=0o600)
+        replace_file(own, empty.read_bytes(), mode=0o600)
     return code, own

@@ -16,7 +16,7 @@ from dacha.core.units import show_size
 from dacha.formats.boot_sectors import SECTORS
 from dacha.formats.disk_image import DiskImage, judge
 from dacha.host import confine
-from dacha.host.accounts import unprivileged
+from dacha.host.accounts import helper
 from dacha.host.facts import program
 
 FORMATS = ("qcow2", "raw", "vmdk", "vdi", "vhdx", "vpc")
@@ -81,7 +81,7 @@ def _looks_like_disk(path: Path) -> bool:
 def _facts(path: Path, form: str) -> dict[str, Any]:
     """What QEMU's tool says of one image, without those below it. Raises HostError."""
     command = [_tool(), "info", "--output=json", "-U", "-f", form, str(path)]
-    code, out, err = confine.run(command, unprivileged(), read=[path])
+    code, out, err = confine.run(command, helper(), read=[path])
     if code:
         raise HostError(f"{path} cannot be read as an image", why=_words(err))
     return dict(json.loads(out))
@@ -142,7 +142,7 @@ def chain(path: Path, allowed: Callable[[Path], bool] = lambda file: True) -> li
 def damage(image: Image) -> str | None:
     """What is wrong inside an image, by QEMU's own check; None when nothing is, or its format has no check."""
     command = [_tool(), "check", "-U", "-f", image.format, str(image.path)]
-    code, out, err = confine.run(command, unprivileged(), read=image.files)
+    code, out, err = confine.run(command, helper(), read=image.files)
     if code in (0, 3, 63):  # right; leaked space only; no check for this format
         return None
     return "the image is damaged or cut short: " + ((err.strip() or out.strip()).splitlines() or ["no reason"])[0]
@@ -155,7 +155,7 @@ def first_sectors(image: Image) -> bytes:
         out.touch()
         command = [_tool(), "dd", "-U", "-f", image.format, "-O", "raw", "bs=512", f"count={SECTORS}",
                    f"if={image.path}", f"of={out}"]  # fmt: skip
-        if confine.run(command, unprivileged(), read=image.files, write=[Path(folder)])[0]:
+        if confine.run(command, helper(), read=image.files, write=[Path(folder)])[0]:
             return b""
         return out.read_bytes()
 
@@ -199,7 +199,7 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
     command = [_tool(), "convert", "-p", "-f", base.format, "-O", "qcow2"]
     with _whole(path) as temporary:
         child = confine.spawn(
-            [*command, str(base.path), str(temporary)], unprivileged(), read=base.files, write=[path.parent],
+            [*command, str(base.path), str(temporary)], helper(), read=base.files, write=[path.parent],
             stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
         )  # fmt: skip
         assert child.stdout and child.stderr
@@ -235,7 +235,7 @@ def _need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
 
 
 def _run(command: list[str], failed: str, write: list[Path]) -> None:
-    code, _, err = confine.run(command, unprivileged(), write=write)
+    code, _, err = confine.run(command, helper(), write=write)
     if code:
         raise HostError(failed, why=_words(err))
 

@@ -1,0 +1,81 @@
+"""What guests say of their addresses, heard at the taps by the packet worker: ARP, neighbour discovery, a LAN's DHCP.
+
+It is heard before any rule, so a guest whose wrong address keeps it off its network is heard too.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import socket
+import time
+from collections.abc import Callable, Mapping
+from ipaddress import IPv4Address, IPv6Address
+
+from dacha.caretaker.messages import Tap
+from dacha.core.errors import PeerError
+from dacha.wire.dhcp4 import Kind, decode
+from dacha.wire.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, decode_arp
+from dacha.wire.neighbour import decode_neighbour
+
+# An address that is seen again and again is told no more often than this, and a link's addresses that change all the
+# time no more often than that; so many frames are read in one go.
+AGAIN_S, CHANGED_S, BURST = 10.0, 1.0, 64
+_OUTGOING = 4  # linux/if_packet.h: a frame that this host sends
+_HEADER = 14  # an Ethernet header
+
+
+class Hearing:
+    """Listens until `close`; `used` is told the link, the address, and whether it was seen ("wire") or granted."""
+
+    def __init__(
+        self, taps: Mapping[str, Tap], s: socket.socket, used: Callable[[str, IPv4Address | IPv6Address, str], None]
+    ) -> None:
+        self._taps, self._socket, self._used = taps, s, used
+        self._told: dict[tuple[str, int], tuple[IPv4Address | IPv6Address, float]] = {}
+        asyncio.get_running_loop().add_reader(s, self._readable)
+
+    def close(self) -> None:
+        asyncio.get_running_loop().remove_reader(self._socket)
+        self._socket.close()
+
+    def _readable(self) -> None:
+        for _ in range(BURST):
+            try:
+                data, (link, ethertype, kind, _, _) = self._socket.recvfrom(2048)
+            except OSError:
+                return
+            tap = self._taps.get(link)
+            if tap is None:
+                continue
+            from_guest = (kind == _OUTGOING) == tap.outgoing
+            with contextlib.suppress(PeerError):
+                if ethertype == ETHERTYPE_IPV4:
+                    if not from_guest and not tap.served:
+                        self._overheard(link, tap, data[_HEADER:])
+                elif not from_guest:
+                    continue
+                elif ethertype == ETHERTYPE_ARP:
+                    sender = decode_arp(data[_HEADER:]).sender
+                    # A question from nobody only asks whether an address is free (RFC 5227 section 2.1.1).
+                    if not sender.is_unspecified:
+                        self._tell(link, sender, "wire")
+                elif used := decode_neighbour(data[_HEADER:]).in_use():
+                    self._tell(link, used, "wire")
+
+    def _overheard(self, link: str, tap: Tap, packet: bytes) -> None:
+        """An answer of a LAN's DHCP server on its way to a guest: what it grants, the guest uses from now on.
+
+        A guest that was given an address need not say anything on its own. Raises PeerError.
+        """
+        told = decode(packet[(packet[0] & 15) * 4 + 8 :])
+        if told.kind == Kind.ACK and told.chaddr.hex(":") == tap.hardware and any(told.yiaddr):
+            self._tell(link, IPv4Address(told.yiaddr), "lease")
+
+    def _tell(self, link: str, address: IPv4Address | IPv6Address, by: str) -> None:
+        now = time.monotonic()
+        before = self._told.get((link, address.version))
+        if before and by == "wire" and now - before[1] < (AGAIN_S if before[0] == address else CHANGED_S):
+            return
+        self._told[link, address.version] = (address, now)
+        self._used(link, address, by)

@@ -1,0 +1,203 @@
+"""What the caretaker's two parts say to each other.
+
+The packet worker reads what guests send and may be taken over by it; the root part keeps leases, rules and files. From
+the worker only these few messages are taken, each checked against what the lab says before anything comes of it. What
+the root part sends is taken as it is: it is the more trusted side.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import pickle
+import socket
+from collections.abc import Iterable
+from ipaddress import IPv4Address, IPv6Address, ip_address
+from typing import NamedTuple
+
+from dacha.core.errors import PeerError
+from dacha.wire.dhcp4_server import Lease, Scope
+from dacha.wire.dhcp6 import Scope6
+from dacha.wire.dns_zone import Address, Subnet
+from dacha.wire.router_advertisement import Advertisement
+
+# The longest message of the worker, and the longest text in one.
+MOST, TEXT_MOST = 4096, 300
+# SCM_MAX_FD of the kernel is 253: one network has fewer than a score of sockets.
+DESCRIPTORS_MOST = 64
+
+
+class Keep(NamedTuple):
+    """Keep a lease, and say that it is kept: its client is told only then."""
+
+    number: int
+    network: str
+    lease: Lease
+
+
+class Used(NamedTuple):
+    """The guest behind a link uses an address; `by` is "wire" or "lease"."""
+
+    link: str
+    address: IPv4Address | IPv6Address
+    by: str
+
+
+class Says(NamedTuple):
+    """A line for the log."""
+
+    network: str
+    text: str
+
+
+class Up(NamedTuple):
+    """The worker serves what it was told to."""
+
+
+Told = Keep | Used | Says | Up
+
+
+class Serve(NamedTuple):
+    """Serve one network, as it is now where it was served before. Its sockets come with it: `sockets` says what each
+    is."""
+
+    network: str
+    link: str
+    scope: Scope | None
+    leases: tuple[Lease, ...]
+    scope6: Scope6 | None
+    advertisement: Advertisement | None
+    admitted: tuple[Subnet, ...]
+    way_out: bool
+    sockets: tuple[str, ...]
+
+
+class Stop(NamedTuple):
+    """Serve that network no more."""
+
+    network: str
+
+
+class Listen(NamedTuple):
+    """Listen to what is said behind these links; one socket comes with it."""
+
+    taps: dict[str, Tap]
+
+
+class Tap(NamedTuple):
+    """A link to listen at: the hardware address behind it, whether this host seems to send what its guest does (so it
+    is with macvtap), and whether the lab gives the leases there."""
+
+    hardware: str
+    outgoing: bool = False
+    served: bool = True
+
+
+class Names(NamedTuple):
+    """Answer for these names from now on, and ask these servers for others."""
+
+    domain: str
+    names: dict[str, tuple[Address, ...]]
+    subnets: tuple[Subnet, ...]
+    resolvers: tuple[str, ...]
+
+
+class Kept(NamedTuple):
+    """The lease of that number is on the disk."""
+
+    number: int
+
+
+class Begin(NamedTuple):
+    """Everything has been said: say that it is served."""
+
+
+Order = Serve | Stop | Listen | Names | Kept | Begin
+
+
+def encode(message: Told) -> bytes:
+    match message:
+        case Keep(number=number, network=network, lease=x):
+            row = ["keep", number, network, str(x.address), x.client.hex(), x.hardware.hex(), x.until, x.state]
+            return json.dumps([*row, x.host_name]).encode()
+        case Used(link=link, address=address, by=by):
+            return json.dumps(["used", link, str(address), by]).encode()
+        case Says(network=network, text=text):
+            return json.dumps(["says", network, text[:TEXT_MOST]]).encode()[:MOST]
+    return b'["up"]'
+
+
+def decode(data: bytes) -> Told:
+    """Read one message of the worker. Raises PeerError for anything but the four, and for what is not as it should."""
+    try:
+        if len(data) > MOST:
+            raise ValueError("too long")
+        match json.loads(data):
+            case ["keep", int(number), str(network), str(address), str(client), str(hardware), until, str(state), name]:
+                lease = Lease(
+                    IPv4Address(address), bytes.fromhex(client), bytes.fromhex(hardware), float(until), state, name
+                )
+                _check(lease)
+                return Keep(number, network, lease)
+            case ["used", str(link), str(address), "wire" | "lease" as by]:
+                return Used(link, ip_address(address), by)
+            case ["says", str(network), str(text)] if len(text) <= TEXT_MOST:
+                return Says(network, text)
+            case ["up"]:
+                return Up()
+    except (ValueError, TypeError, RecursionError) as e:
+        raise PeerError("the packet worker sent what it never does", why=str(e)) from None
+    raise PeerError("the packet worker sent what it never does")
+
+
+def _check(lease: Lease) -> None:
+    """Raise ValueError for a lease that no client can have."""
+    name = lease.host_name
+    if lease.state not in ("bound", "released", "declined") or not math.isfinite(lease.until):
+        raise ValueError("no state of a lease")
+    if len(lease.client) > 255 or len(lease.hardware) not in (0, 6):
+        raise ValueError("no client")
+    if not isinstance(name, str) or len(name) > 63 or not (name.replace("-", "").isalnum() or not name):
+        raise ValueError("no name")
+
+
+def may_keep(lease: Lease, scope: Scope, now: float) -> bool:
+    """True when a lease is one that this network can give, whoever asks to keep it."""
+    reserved = scope.reservations.get(lease.hardware)
+    if lease.until > now + 2 * max(scope.lease_s, 3600):
+        return False
+    if reserved:
+        return lease.address == reserved.address
+    dynamic = scope.dynamic
+    if dynamic is None or not dynamic[0] <= lease.address <= dynamic[1]:
+        return False
+    return all(r.address != lease.address for r in scope.reservations.values())
+
+
+def send_order(channel: socket.socket, order: Order, descriptors: Iterable[int] = ()) -> None:
+    """From the root part: one order, with open sockets. It waits until the worker takes it. Raises OSError."""
+    data = pickle.dumps(order)
+    fds = list(descriptors)
+    head = len(data).to_bytes(4, "big")
+    if fds:
+        socket.send_fds(channel, [head], fds)
+    else:
+        channel.sendall(head)
+    channel.sendall(data)
+
+
+def receive_order(channel: socket.socket) -> tuple[Order, list[int]] | None:
+    """The next order of the root part, with its sockets; None when it has ended. Waits for it."""
+    head, fds, _, _ = socket.recv_fds(channel, 4, DESCRIPTORS_MOST)
+    if not head:
+        return None
+    while len(head) < 4:
+        head += channel.recv(4 - len(head))
+    data = bytearray()
+    length = int.from_bytes(head, "big")
+    while len(data) < length:
+        part = channel.recv(min(1 << 20, length - len(data)))
+        if not part:
+            return None
+        data += part
+    return pickle.loads(bytes(data)), fds

@@ -1,0 +1,174 @@
+"""The packet worker: it reads what guests send, answers, and is nothing else.
+
+It has a user of its own, no capabilities, no files but Python's, and the system calls that it needs. Its sockets are
+opened by the root part and handed to it; what has to outlive it, it asks the root part to keep. Killed, it is replaced
+by another that is told the same.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import sys
+from collections.abc import Callable
+from ipaddress import IPv4Address, IPv6Address
+
+from dacha.caretaker.dhcp import DhcpService
+from dacha.caretaker.dns import DnsService
+from dacha.caretaker.hearing import Hearing
+from dacha.caretaker.ip6 import Ip6Service
+from dacha.caretaker.messages import (
+    Begin,
+    Keep,
+    Kept,
+    Listen,
+    Names,
+    Says,
+    Serve,
+    Stop,
+    Told,
+    Up,
+    Used,
+    encode,
+    receive_order,
+)
+from dacha.host import confine
+from dacha.wire.dhcp4_server import Lease
+from dacha.wire.dns_zone import Zone
+
+# Lines of the log that one network may fill in a second; what a flood would add is left out.
+LINES_MOST = 20
+
+
+class Worker:
+    """Carries out what the root part orders."""
+
+    def __init__(self, orders: socket.socket, told: socket.socket) -> None:
+        self._orders, self._told = orders, told
+        self._zone = Zone("internal", {}, ())
+        self._resolvers: tuple[str, ...] = ()
+        self._dns: dict[str, DnsService] = {}
+        self._dhcp: dict[str, DhcpService] = {}
+        self._ip6: dict[str, Ip6Service] = {}
+        self._hearing: Hearing | None = None
+        self._kept: dict[int, Callable[[], None]] = {}
+        self._number = 0
+        self._lines: dict[str, tuple[int, int]] = {}
+        self._beginning: set[asyncio.Task[None]] = set()
+        self._failure: BaseException | None = None
+        self._ended = asyncio.Event()
+
+    async def run(self) -> None:
+        """Serve until the root part ends."""
+        asyncio.get_running_loop().add_reader(self._orders, self._readable)
+        await self._ended.wait()
+        if self._failure:
+            raise self._failure
+
+    def _readable(self) -> None:
+        received = receive_order(self._orders)
+        if received is None:
+            self._ended.set()
+            return
+        order, descriptors = received
+        match order:
+            case Serve(sockets=names):
+                sockets = {n: socket.socket(fileno=fd) for n, fd in zip(names, descriptors, strict=True)}
+                self._serve(order, sockets)
+            case Stop(network=network):
+                self._stop(network)
+            case Listen(taps=taps):
+                if self._hearing:
+                    self._hearing.close()
+                self._hearing = Hearing(taps, socket.socket(fileno=descriptors[0]), self._used)
+            case Names(domain=domain, names=hosts, subnets=subnets, resolvers=resolvers):
+                self._zone, self._resolvers = Zone(domain, hosts, subnets), resolvers
+                for service in self._dns.values():
+                    service.serve(self._zone)
+                    service.resolvers = resolvers
+            case Kept(number=number):
+                self._kept.pop(number)()
+            case Begin():
+                self._tell(Up())
+
+    def _stop(self, network: str) -> None:
+        found = (self._dhcp.pop(network, None), self._ip6.pop(network, None), self._dns.pop(network, None))
+        for service in found:
+            if service:
+                service.close()
+
+    def _serve(self, order: Serve, sockets: dict[str, socket.socket]) -> None:
+        # What was promised here a moment ago may not have come to the root part yet: it counts.
+        before = self._dhcp.get(order.network)
+        leases = {lease.address: lease for lease in order.leases} | (before.leases if before else {})
+        self._stop(order.network)
+
+        def says(text: str) -> None:
+            self._say(order.network, text)
+
+        def keep(lease: Lease, go_on: Callable[[], None]) -> None:
+            self._number += 1
+            self._kept[self._number] = go_on
+            self._tell(Keep(self._number, order.network, lease))
+
+        if order.scope:
+            self._dhcp[order.network] = DhcpService(order.link, order.scope, leases.values(), sockets, keep, says)
+        if order.scope6 and order.advertisement:
+            self._ip6[order.network] = Ip6Service(order.link, order.advertisement, order.scope6, sockets, says)
+        names = DnsService(self._zone, order.admitted, forward=order.way_out)
+        names.resolvers = self._resolvers
+        self._dns[order.network] = names
+        listening = asyncio.ensure_future(names.listen(sockets))
+        self._beginning.add(listening)
+        listening.add_done_callback(self._began)
+
+    def _began(self, task: asyncio.Task[None]) -> None:
+        self._beginning.discard(task)
+        if task.exception():
+            # It would serve a part of what it should: the next one may do better, and this one's reason is logged.
+            self._failure = task.exception()
+            self._ended.set()
+
+    def _used(self, link: str, address: IPv4Address | IPv6Address, by: str) -> None:
+        self._tell(Used(link, address, by))
+
+    def _say(self, network: str, text: str) -> None:
+        second = int(asyncio.get_running_loop().time())
+        last, count = self._lines.get(network, (second, 0))
+        count = count + 1 if last == second else 1
+        self._lines[network] = (second, count)
+        if count <= LINES_MOST:
+            self._tell(Says(network, text))
+
+    def _tell(self, message: Told) -> None:
+        try:
+            self._told.send(encode(message))
+        except OSError:
+            self._ended.set()
+
+
+def _load_everything() -> None:
+    """Import what is else imported when it is first needed: later there are no files."""
+    import importlib
+    import pkgutil
+
+    import dns.rdtypes.ANY
+    import dns.rdtypes.IN
+
+    for package in (dns.rdtypes.ANY, dns.rdtypes.IN):
+        for module in pkgutil.iter_modules(package.__path__):
+            importlib.import_module(f"{package.__name__}.{module.name}")
+
+
+def main() -> None:
+    """Serve by the channels whose descriptors are in the arguments, as the user whose numbers come after them."""
+    orders, told = (socket.socket(fileno=int(n)) for n in sys.argv[1:3])
+    # Full is this one only when the root part is busy: it is waited for.
+    told.setblocking(True)
+    _load_everything()
+    confine.give_up(None if sys.argv[3] == "-" else (int(sys.argv[3]), int(sys.argv[4])), connect=(53,))
+    asyncio.run(Worker(orders, told).run())
+
+
+if __name__ == "__main__":
+    main()

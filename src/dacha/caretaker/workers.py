@@ -1,0 +1,138 @@
+"""The packet worker's process, and the next one that waits to take its place."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+from dacha.caretaker.messages import MOST, Order, Told, decode, send_order
+from dacha.core.errors import PeerError
+from dacha.host.accounts import Account
+
+# A worker that does not take its orders within this time is replaced.
+PATIENCE_S = 5.0
+# Workers that ended within a minute: with more, the next one waits a moment, so that a lab that cannot be served does
+# not take the whole processor.
+OFTEN, PAUSE_S = 30, 0.5
+# So many messages are read in one go.
+BURST = 64
+
+
+class _Worker(NamedTuple):
+    process: subprocess.Popen[bytes]
+    orders: socket.socket
+    told: socket.socket
+    words: int
+
+
+class Workers:
+    """Keeps one worker at work, and one ready, until `close`."""
+
+    def __init__(
+        self,
+        account: Account | None,
+        heard: Callable[[Told], None],
+        lost: Callable[[], None],
+        log: Callable[[str], None],
+    ) -> None:
+        """`heard` gets what the worker tells; `lost` is called when it ended, and is to order the next one."""
+        self._account, self._heard, self._lost, self._log = account, heard, lost, log
+        self._at_work: _Worker | None = None
+        self._ready: _Worker | None = None
+        self._ends: list[float] = []
+        self._again: asyncio.TimerHandle | None = None
+
+    def order(self, orders: Sequence[tuple[Order, Sequence[socket.socket]]]) -> None:
+        """Let a fresh worker take over with these orders; the one at work ends. Raises OSError."""
+        self._retire(self._at_work)
+        self._at_work, self._ready = self._ready or self._start(), None
+        asyncio.get_running_loop().add_reader(self._at_work.told, self._readable, self._at_work)
+        for order, sockets in orders:
+            self.add(order, sockets)
+        self._ready = self._start()
+
+    def add(self, order: Order, sockets: Sequence[socket.socket] = ()) -> None:
+        """One more order for the worker at work. Raises OSError when it does not take it."""
+        if self._at_work is not None:
+            send_order(self._at_work.orders, order, [s.fileno() for s in sockets])
+
+    def pid(self) -> int | None:
+        return self._at_work.process.pid if self._at_work else None
+
+    def close(self) -> None:
+        if self._again:
+            self._again.cancel()
+        self._retire(self._at_work)
+        self._retire(self._ready)
+        self._at_work = self._ready = None
+
+    def replace(self, why: str) -> None:
+        """End the worker at work, for a reason that is logged, and let the next one take over."""
+        self._log(f"the packet worker is replaced: {why}")
+        worker, self._at_work = self._at_work, None
+        self._retire(worker)
+        now = time.monotonic()
+        self._ends = [at for at in self._ends if now - at < 60.0] + [now]
+        if self._again:
+            self._again.cancel()
+        pause = PAUSE_S if len(self._ends) > OFTEN else 0.0
+        self._again = asyncio.get_running_loop().call_later(pause, self._lost)
+
+    def _start(self) -> _Worker:
+        orders, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
+        told, theirs_told = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        orders.settimeout(PATIENCE_S)
+        told.setblocking(False)
+        # Its last words, should it fail: in memory, and short by its own limit.
+        words = os.memfd_create("worker")
+        user = [str(self._account.uid), str(self._account.gid)] if self._account else ["-", "-"]
+        numbers = [str(s.fileno()) for s in (theirs, theirs_told)]
+        try:
+            process = subprocess.Popen(
+                [sys.executable, "-P", "-m", "dacha.caretaker.worker", *numbers, *user],
+                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=words,
+                pass_fds=[theirs.fileno(), theirs_told.fileno()],
+            )  # fmt: skip
+        finally:
+            theirs.close()
+            theirs_told.close()
+        return _Worker(process, orders, told, words)
+
+    def _retire(self, worker: _Worker | None) -> None:
+        if worker is None:
+            return
+        with contextlib.suppress(ValueError):
+            asyncio.get_running_loop().remove_reader(worker.told)
+        worker.orders.close()
+        worker.told.close()
+        worker.process.kill()
+        worker.process.wait()
+        os.close(worker.words)
+
+    def _readable(self, worker: _Worker) -> None:
+        for _ in range(BURST):
+            if worker is not self._at_work:
+                return
+            try:
+                data = worker.told.recv(MOST + 1)
+            except BlockingIOError:
+                return
+            except OSError:
+                data = b""
+            if not data:
+                words = os.pread(worker.words, 2000, 0).decode(errors="replace").strip().splitlines()
+                self.replace(f"it has ended{': ' + words[-1][:200] if words else ''}")
+                return
+            try:
+                self._heard(decode(data))
+            except PeerError as e:
+                self.replace(f"{e.what}{' (' + e.why[:80] + ')' if e.why else ''}")
+            except OSError:
+                self.replace("it does not take its orders")

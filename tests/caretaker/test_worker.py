@@ -1,0 +1,138 @@
+"""The packet worker: without any power, and replaced within a second when it is lost, with nothing lost."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from dacha.caretaker.messages import Keep, Says, Up, Used, decode, encode, may_keep
+from dacha.core.errors import PeerError
+from dacha.wire.dhcp4_server import Lease
+from tests.caretaker.test_clients import Client
+from tests.networks.world import HostedLab
+from tests.wire.test_dhcp4 import SCOPE
+
+LAB = """\
+[lab]
+name = "real"
+[network.pier]
+kind = "nat"
+carrier = "kernel"
+subnet = "10.80.0.0/16"
+dynamic = "10.80.16.1-10.80.99.250"
+[guest.gauge]
+memory = "64 MiB"
+disk = [{ size = "1 MiB" }]
+adapter = [{ network = "pier", address = "10.80.0.20" }]
+door.ssh = { from = "lan", port = 2220 }
+"""
+# More are killed in bench/hostile.py.
+KILLS = int(os.environ.get("DACHA_KILLS", "12"))
+
+
+def caretaker(lab: HostedLab) -> int:
+    return int(lab("caretaker", "status", "--json").json["pid"])
+
+
+def workers(parent: int) -> list[int]:
+    """The worker at work and the one that is ready, oldest first."""
+    found = Path(f"/proc/{parent}/task/{parent}/children").read_text().split()
+    return [int(p) for p in found if b"caretaker.worker" in Path(f"/proc/{p}/cmdline").read_bytes()]
+
+
+@pytest.fixture
+def storming(hosted: HostedLab) -> HostedLab:
+    hosted.write(LAB)
+    hosted("apply", "--no-wait")
+    hosted("stop", "--all", "--force", "--wait", "0s")
+    client = Client(hosted, "02:00:00:00:00:99")
+    client.run("ip", "address", "add", "10.80.0.9/16", "dev", "eth0")
+    return hosted
+
+
+def test_the_worker_has_no_power(storming: HostedLab) -> None:
+    for pid in workers(caretaker(storming)):
+        deadline = time.monotonic() + 20
+        while (status := dict(
+            line.split(":", 1) for line in Path(f"/proc/{pid}/status").read_text().splitlines()
+        ))["Seccomp"].strip() != "2":  # fmt: skip
+            assert time.monotonic() < deadline, status
+            time.sleep(0.05)
+        for power in ("CapInh", "CapPrm", "CapEff", "CapBnd", "CapAmb"):
+            assert int(status[power], 16) == 0, status
+        assert status["Uid"].split()[0] not in ("0", "65534") and status["Groups"].strip() == ""
+        assert status["NoNewPrivs"].strip() == "1"
+        print({key: status[key].split() for key in ("Uid", "CapEff", "CapBnd", "NoNewPrivs", "Seccomp", "VmRSS")})
+
+
+def test_killed_again_and_again_it_is_back_at_once_and_nothing_is_lost(storming: HostedLab) -> None:
+    world, seconds = storming.world, KILLS * 0.9 + 3
+    parent, dice = caretaker(storming), random.Random(7)
+    command = world.inside("other", sys.executable, Path(__file__).with_name("storm.py"), seconds, "10.80.0.9",
+                           "10.80.0.1", "gauge.real.internal")  # fmt: skip
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True, env=os.environ | {"PYTHONPATH": "."}) as storm:
+        time.sleep(1.5)
+        for _ in range(KILLS):
+            os.kill(workers(parent)[0], signal.SIGKILL)
+            time.sleep(dice.uniform(0.5, 1.1))
+        said = json.loads(storm.communicate(timeout=60)[0])
+    kept = {x["address"]: x for x in storming("caretaker", "status", "--json").json["leases"]}
+    print(f"{len(said['given'])} leases given, {said['answers']} names answered, "
+          f"longest without an answer {said['longest_gap_s']:.2f} s, {KILLS} workers killed")  # fmt: skip
+    assert len(said["given"]) > 20 and said["answers"] > 200
+    twice = {address: who for address, who in said["given"].items() if len(set(who)) > 1}
+    assert not twice
+    assert {a: who[0] for a, who in said["given"].items()} == {a: kept[a]["hardware_address"] for a in said["given"]}
+    assert said["longest_gap_s"] < 1.0
+    assert caretaker(storming) == parent
+
+
+def test_garbage_on_the_channel_closes_it() -> None:
+    lease = Lease(SCOPE.server, b"c", b"\2" * 6, 5.0, "bound", "gauge")
+    for message in (Keep(1, "pier", lease), Used("tap", SCOPE.server, "wire"), Says("pier", "x"), Up()):
+        assert decode(encode(message)) == message
+    dice = random.Random(1)
+    whole = encode(Keep(1, "pier", lease))
+    cases = [dice.randbytes(n) for n in range(200)] + [whole[:n] for n in range(len(whole))]
+    cases += [b"[]", b'["up", 1]', b'["keep"]', b'["used", "tap", "300.1.1.1", "wire"]', b"[" * 3000, b"x" * 5000]
+    cases += [whole.replace(b"bound", b"owned"), whole.replace(b"5.0", b"1e999"), whole.replace(b'"gauge"', b'"a b"')]
+    cases += [encode(Used("tap", SCOPE.server, "told")), b'["says", "pier", 7]', b'["run", "rm"]']
+    for data in cases:
+        with pytest.raises(PeerError, match="what it never does"):
+            decode(data)
+
+
+def test_a_lease_that_nobody_can_have_is_not_kept() -> None:
+    inside = next(iter(SCOPE.reservations.values()))
+    good = Lease(inside.address, b"c", inside.hardware, 100.0, "bound", "")
+    assert may_keep(good, SCOPE, 0.0)
+    assert not may_keep(good._replace(address=SCOPE.server), SCOPE, 0.0)
+    assert not may_keep(good._replace(hardware=b"\6" * 6), SCOPE, 0.0)
+    assert not may_keep(good._replace(until=1e9), SCOPE, 0.0)
+
+
+def test_a_worker_that_says_what_it_never_does_is_replaced(storming: HostedLab) -> None:
+    """Its own end of the channel, taken by a debugger's way, stands for a worker that was taken over."""
+    parent = caretaker(storming)
+    worker = workers(parent)[0]
+    own_end = int(Path(f"/proc/{worker}/cmdline").read_bytes().split(b"\0")[-4])
+    inside = f"""
+import ctypes, os, socket
+taken = ctypes.CDLL(None).syscall(438, os.pidfd_open({worker}), {own_end}, 0)  # pidfd_getfd(2)
+socket.socket(fileno=taken).send(b'["run", "rm -rf /"]')
+"""
+    storming.world.run("host", sys.executable, "-c", inside)
+    deadline = time.monotonic() + 10
+    while workers(parent)[:1] == [worker]:
+        assert time.monotonic() < deadline
+        time.sleep(0.02)
+    log = (storming.folder / "state/labs/real/caretaker.log").read_text()
+    assert "the packet worker is replaced: the packet worker sent what it never does" in log
