@@ -16,3 +16,6 @@ def field(image: Any, key_files: Path) -> Iterator[Field]:
     made = Field(image, key_files)
     yield made
     made.close()
+
+
+from tests.networks.conftest import hosted, world  # noqa: E402, F401

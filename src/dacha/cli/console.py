@@ -40,7 +40,7 @@ def run_console(args: argparse.Namespace) -> int:
     from dacha.engine.entry import guest_named
     from dacha.engine.workspace import load
     from dacha.host.files import locked
-    from dacha.host.unix_socket import connect
+    from dacha.host.unix_socket import connect_to_guest
     from dacha.hypervisor.command_line import SERIAL
     from dacha.hypervisor.process import running
 
@@ -59,7 +59,7 @@ def run_console(args: argparse.Namespace) -> int:
     # The hypervisor serves one client on this line and lets a second one hang unseen; so the second is told.
     with locked(ws.home.guest(args.guest) / "console.lock", f"dacha console {args.guest}", 0.0):
         try:
-            line = connect(ws.home.run(args.guest) / SERIAL, 5.0)
+            line = connect_to_guest(ws.home.run(args.guest) / SERIAL, 5.0)
         except OSError as e:
             raise HostError(f"the console of {args.guest} cannot be reached", why=str(e), remedy="dacha status") from e
         with line, _raw(sys.stdin.fileno()):

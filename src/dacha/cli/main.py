@@ -81,6 +81,12 @@ def main(argv: list[str] | None = None) -> int:
         complete()
     debug = "--debug" in argv
     try:
+        if os.geteuid() == 0:
+            from dacha.host import folders
+
+            moved = folders.take_over()
+            if moved:
+                print(moved, file=sys.stderr)
         code = dispatch(argv)
         sys.stdout.flush()
         return code

@@ -15,6 +15,7 @@ from dacha.core.errors import HostError
 from dacha.core.harmless import harmless
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
+from dacha.host.accounts import with_few_powers
 from dacha.host.files import replace_file
 from dacha.host.processes import Process, alive, identify, wait_gone
 from dacha.hypervisor.process import running as held
@@ -95,7 +96,7 @@ def start(ws: Workspace) -> None:
     log = log_file(ws.home)
     with log.open("ab") as out:
         child = subprocess.Popen(
-            [sys.executable, "-P", "-m", "dacha.caretaker.run", str(ws.path)],
+            with_few_powers([sys.executable, "-P", "-m", "dacha.caretaker.run", str(ws.path)]),
             stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True,
         )  # fmt: skip
     deadline = time.monotonic() + START_S

@@ -30,7 +30,8 @@ LOCK_WAIT_S = 600.0
 class Record:
     """What is known of one guest: the machine its process was given, that process, and how it was left.
 
-    `installing` is when an installation began (Unix seconds), `installed` the medium that one was done from.
+    `installing` is when an installation began (Unix seconds), `installed` the medium that one was done from, `uid` the
+    user that its process runs as, None where that is whoever started it.
     """
 
     machine: Machine | None = None
@@ -39,6 +40,7 @@ class Record:
     left_off: bool = False
     installing: float | None = None
     installed: str | None = None
+    uid: int | None = None
 
 
 class Home:
@@ -141,6 +143,7 @@ class Home:
             left_off=bool(raw.get("left_off")),
             installing=raw.get("installing"),
             installed=raw.get("installed"),
+            uid=raw.get("uid"),
         )
 
     def write(self, name: str, record: Record) -> None:
@@ -155,6 +158,7 @@ class Home:
                     "left_off": record.left_off,
                     "installing": record.installing,
                     "installed": record.installed,
+                    "uid": record.uid,
                 },
                 indent=1,
             ),

@@ -20,6 +20,7 @@ from dacha.engine.workspace import Workspace
 from dacha.host.accounts import account_for, become, kvm
 from dacha.host.facts import program
 from dacha.host.files import replace_file
+from dacha.host.ports import first_free_port
 from dacha.host.processes import holder
 from dacha.host.tap import open_tap
 from dacha.hypervisor import firmware, launch, screen
@@ -89,10 +90,11 @@ def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
     record.machine, record.process, record.left_off = m, None, False
     if install.pending(ws, name, record) and record.installing is None:
         record.installing = time.time()
+    account = account_for(folder, groups=kvm())
+    record.uid = account.uid if account else None
     home.write(name, record)
     # Where its record begins this time: what was on the console before says nothing about this start.
     replace_file(folder / CONSOLE_START, str(_size(folder / "console.log")))
-    account = account_for(folder, groups=kvm())
     handing = Handing(account)
     taps: dict[int, int] = {}
     try:
@@ -104,7 +106,8 @@ def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
         argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
         argv += handing.argv()
         if account:
-            argv = become(account, low_ports=any(not a["tap"] for a in m["adapters"])) + argv
+            low = any(f.port < first_free_port() for f in forwards)
+            argv = become(account, low_ports=low) + argv
         beside = None
         if m["tpm"]:
             from dacha.hypervisor import tpm

@@ -121,6 +121,14 @@ class Workspace:
 def load(named: str | None) -> Workspace:
     """Find, read and understand the lab file. Raises UsageError, LabError, HostError."""
     path = find_lab_file(named)
+    weak = folders.file_changed_by_others(path)
+    if weak:
+        raise HostError(
+            "root does not read this lab file",
+            where=str(path),
+            why=f"{weak}, and root would do what they write",
+            remedy=f"make it yours alone: chown root {path}; chmod go-w {path}, and the folders above it",
+        )
     text = read_text(path)
     reading = read_lab(text, profiles())
     if reading.lab is None or reading.findings:

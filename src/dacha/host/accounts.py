@@ -152,3 +152,18 @@ def become(account: Account, *, low_ports: bool) -> list[str]:
         "setpriv", f"--reuid={account.uid}", f"--regid={account.gid}", groups, f"--inh-caps={capabilities}",
         f"--ambient-caps={capabilities}", f"--bounding-set={capabilities}", "--no-new-privs", "--",
     ]  # fmt: skip
+
+
+# What is left to the caretaker's root part: links, rules and packet sockets, other users for what it starts, their
+# files, and nothing that changes the host besides.
+CARETAKER = (
+    "chown", "dac_override", "fowner", "kill", "setgid", "setuid", "setpcap", "net_bind_service", "net_admin",
+    "net_raw", "mknod",
+)  # fmt: skip
+
+
+def with_few_powers(command: list[str]) -> list[str]:
+    """The command for the caretaker's root part; as it is for an ordinary user, who has none to lose."""
+    if not _may_become():
+        return command
+    return ["setpriv", f"--bounding-set=-all,{','.join(f'+{c}' for c in CARETAKER)}", "--inh-caps=-all", "--", *command]

@@ -112,10 +112,11 @@ def run(
     return child.returncode, out, err
 
 
-def give_up(user: tuple[int, int] | None, *, read: Iterable[Path] = (), connect: Iterable[int] = ()) -> None:
+def give_up(user: tuple[int, ...] | None, *, read: Iterable[Path] = (), connect: Iterable[int] | None = ()) -> None:
     """From now on this process is `user` (and group) with no capability, opens only these files and its system's, for
-    reading, connects by TCP to these ports alone, and makes only the system calls that `CALLS` names. What the kernel
-    or its library lacks is passed over: `dacha host` says so. Raises OSError when it cannot become that user."""
+    reading, connects by TCP to these ports alone (None: to any), and makes only the system calls that `CALLS` names.
+    What the kernel or its library lacks is passed over: `dacha host` says so. Raises OSError when it cannot become that
+    user."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (WORDS, WORDS))
     if user is not None:
@@ -155,14 +156,16 @@ def _limit_calls() -> None:
     library.seccomp_release(filter_)
 
 
-def _ruleset(read: list[Path], write: list[Path], connect: Iterable[int] = ()) -> int:
+def _ruleset(read: list[Path], write: list[Path], connect: Iterable[int] | None = ()) -> int:
     """A descriptor of the rules, closed at exec; -1 where the kernel has no Landlock."""
     version = landlock()
     if not version:
         return -1
     handled = _RIGHTS[max(v for v in _RIGHTS if v <= version)]
     # From version 4 on nothing may be bound or connected, from 6 on no abstract socket and no process outside.
-    attributes = struct.pack("=QQQ", handled, 3 if version >= 4 else 0, 3 if version >= 6 else 0)
+    attributes = struct.pack(
+        "=QQQ", handled, 3 if version >= 4 and connect is not None else 0, 3 if version >= 6 else 0
+    )
     size = 24 if version >= 6 else 16 if version >= 4 else 8
     rules = int(_libc.syscall(_CREATE, attributes, ctypes.c_size_t(size), 0))
     if rules < 0:
@@ -181,7 +184,7 @@ def _ruleset(read: list[Path], write: list[Path], connect: Iterable[int] = ()) -
                 _libc.syscall(_ADD, rules, _PATH_BENEATH, struct.pack("=Qi", rights, fd), 0)
             finally:
                 os.close(fd)
-    for port in connect if version >= 4 else ():
+    for port in connect if connect and version >= 4 else ():
         _libc.syscall(_ADD, rules, _NET_PORT, struct.pack("=QQ", 2, port), 0)
     return rules
 

@@ -12,6 +12,8 @@ from pathlib import Path
 
 from dacha.core.errors import BusyError, HostError
 
+_NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+
 
 def refused(path: Path, error: OSError, doing: str = "write") -> HostError:
     """The HostError for a file that could not be used, with the mend for the usual causes."""
@@ -26,28 +28,37 @@ def refused(path: Path, error: OSError, doing: str = "write") -> HostError:
 
 
 def replace_file(path: Path, content: bytes | str, mode: int = 0o644) -> None:
-    """Replace `path` by `content`: temporary file, fsync, rename. Keeps an existing file's permission bits.
+    """Replace `path` by `content`: temporary file, fsync, rename. Keeps an existing file's owner and permission bits.
 
-    A link is followed, so that a lab file kept elsewhere stays a link. Raises HostError.
+    A link is followed, so that a lab file kept elsewhere stays a link; what is written goes into a new file under a
+    name that nobody can foresee, in the folder as it was when it was opened. Raises HostError.
     """
     path = Path(os.path.realpath(path))
     data = content.encode() if isinstance(content, str) else content
-    temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
+    temporary = f".{path.name}.{os.urandom(6).hex()}.part"
     try:
-        with contextlib.suppress(FileNotFoundError):
-            mode = path.stat().st_mode & 0o777
-        fd = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode)
+        folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
         try:
-            with os.fdopen(fd, "wb") as f:
-                f.write(data)
-                f.flush()
-                os.fchmod(f.fileno(), mode)
-                os.fsync(f.fileno())
-            os.replace(temporary, path)
-        except BaseException:
-            with contextlib.suppress(OSError):
-                temporary.unlink()
-            raise
+            fd = os.open(temporary, _NEW, mode, dir_fd=folder)
+            try:
+                with os.fdopen(fd, "wb") as f:
+                    f.write(data)
+                    f.flush()
+                    with contextlib.suppress(FileNotFoundError):
+                        before = os.stat(path.name, dir_fd=folder, follow_symlinks=False)
+                        mode = before.st_mode & 0o777
+                        if (before.st_uid, before.st_gid) != (os.geteuid(), os.getegid()):
+                            with contextlib.suppress(PermissionError):
+                                os.fchown(f.fileno(), before.st_uid, before.st_gid)
+                    os.fchmod(f.fileno(), mode)
+                    os.fsync(f.fileno())
+                os.replace(temporary, path.name, src_dir_fd=folder, dst_dir_fd=folder)
+            except BaseException:
+                with contextlib.suppress(OSError):
+                    os.unlink(temporary, dir_fd=folder)
+                raise
+        finally:
+            os.close(folder)
     except OSError as e:
         raise refused(path, e) from e
 
@@ -67,7 +78,7 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
     the process, so a killed command leaves none behind. Raises BusyError.
     """
     try:
-        fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
     except OSError as e:
         raise refused(path, e) from e
     try:

@@ -17,11 +17,64 @@ def _folder(variable: str, default: str) -> Path:
     return Path(value) if value.startswith("/") else Path(default).expanduser()
 
 
+# Root's, whoever's shell it is called from (Filesystem Hierarchy Standard 3.0, 5.8.1 and 3.15).
+ROOTS_STATE, ROOTS_RUN = Path("/var/lib/dacha"), Path("/run/dacha")
+
+
 def state() -> Path:
     """Disks, keys, console records: what must survive a reboot. $DACHA_STATE overrides it."""
     if os.environ.get("DACHA_STATE"):
         return Path(os.environ["DACHA_STATE"]).absolute()
+    return ROOTS_STATE if os.geteuid() == 0 else _own_state()
+
+
+def _own_state() -> Path:
     return _folder("XDG_STATE_HOME", "~/.local/state") / "dacha"
+
+
+def take_over() -> str | None:
+    """Root's state was in its home before: bring it to its place, once, and say so; None where nothing is to be done.
+
+    Disks name what they lie on by its whole path, so a link stays where the folder was. Raises HostError.
+    """
+    old = _own_state()
+    if os.geteuid() or os.environ.get("DACHA_STATE") or old.is_symlink() or not (old / "labs").is_dir():
+        return None
+    if (ROOTS_STATE / "labs").exists():
+        return None  # both are there: the older one is looked at by hand
+    try:
+        ROOTS_STATE.parent.mkdir(parents=True, exist_ok=True)
+        if ROOTS_STATE.is_dir():
+            for entry in old.iterdir():
+                os.rename(entry, ROOTS_STATE / entry.name)
+            old.rmdir()
+        else:
+            os.rename(old, ROOTS_STATE)
+        old.symlink_to(ROOTS_STATE)
+        said = f"root's labs are kept in {ROOTS_STATE} now; {old} is a link to it"
+    except OSError:
+        try:
+            # Another file system: disks are not carried over it without a word.
+            if ROOTS_STATE.is_dir():
+                (ROOTS_STATE / "labs").symlink_to(old / "labs")
+                (ROOTS_STATE / "media").symlink_to(old / "media")
+            else:
+                ROOTS_STATE.symlink_to(old)
+        except OSError as e:
+            raise HostError(f"cannot take over {old} to {ROOTS_STATE}", why=e.strerror or str(e)) from e
+        said = f"root's labs are found by {ROOTS_STATE} now, and stay in {old}"
+    _take_over_run()
+    return said
+
+
+def _take_over_run() -> None:
+    """The sockets of guests that run: links to where they are, gone with the next boot as they are themselves."""
+    before = Path(os.environ.get("XDG_RUNTIME_DIR") or "/run/user/0") / "dacha"
+    if not before.is_dir() or before.is_symlink() or before.lstat().st_uid != 0 or before == ROOTS_RUN:
+        return
+    for folder in before.iterdir():
+        if not (ROOTS_RUN / folder.name).exists():
+            (make_private(ROOTS_RUN) / folder.name).symlink_to(folder)
 
 
 def cache() -> Path:
@@ -38,10 +91,10 @@ def run() -> Path:
     """Sockets and process ids: gone with a reboot. $DACHA_RUN overrides it."""
     if os.environ.get("DACHA_RUN"):
         return Path(os.environ["DACHA_RUN"]).absolute()
+    if os.geteuid() == 0:
+        return ROOTS_RUN
     if os.environ.get("XDG_RUNTIME_DIR", "").startswith("/"):
         return Path(os.environ["XDG_RUNTIME_DIR"]) / "dacha"
-    if os.geteuid() == 0:
-        return Path("/run/dacha")
     return Path(f"/tmp/dacha-{os.getuid()}")
 
 
@@ -50,17 +103,20 @@ def shared() -> Path:
     user shares with that user's others only. $DACHA_SHARED overrides it."""
     if os.environ.get("DACHA_SHARED"):
         return make_private(Path(os.environ["DACHA_SHARED"]).absolute())
-    return make_private(Path("/var/lib/dacha/host") if os.geteuid() == 0 else state() / "host")
+    return make_private(ROOTS_STATE / "host" if os.geteuid() == 0 else state() / "host")
 
 
 def make_private(folder: Path) -> Path:
-    """Make a folder that only this user can enter; refuse one that belongs to somebody else.
+    """Make a folder that only this user can enter; refuse one that belongs to somebody else, or that root would find by
+    way of a folder that others may change.
 
     Raises HostError when it cannot be made: the run folder may lie in /tmp, where others can be first.
     """
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         seen = folder.lstat()
+        if stat.S_ISLNK(seen.st_mode) and folder.parent.lstat().st_uid == os.geteuid():
+            seen = folder.stat()  # a link of one's own, in a folder of one's own
     except OSError as e:
         raise HostError(
             f"cannot make the folder {folder}",
@@ -71,4 +127,63 @@ def make_private(folder: Path) -> Path:
         raise HostError(
             f"{folder} belongs to somebody else", remedy="set DACHA_STATE and DACHA_RUN to folders of your own"
         )
+    weak = changed_by_others(folder)
+    if weak:
+        raise HostError(
+            f"root does not use {folder}",
+            why=f"others may change {weak}, and with it what is found there",
+            remedy=f"shut it: chown root {weak}; chmod go-w {weak}, or set DACHA_STATE and DACHA_RUN to other folders",
+        )
     return folder
+
+
+def changed_by_others(path: Path) -> Path | None:
+    """The nearest folder above `path` in which others than root (and whoever called it by sudo) may put another file in
+    its place; None where nobody can, and for ordinary users, who see to their own."""
+    if os.geteuid():
+        return None
+    for start in {path.parent, Path(os.path.realpath(path)).parent}:
+        for folder in (start, *start.parents):
+            try:
+                seen = folder.stat()
+            except OSError:
+                continue
+            # In a sticky folder nobody moves what is another's (chmod(1)).
+            loose = seen.st_mode & 0o022 and not seen.st_mode & stat.S_ISVTX and not _own_group(seen)
+            if loose or seen.st_uid not in trusted():
+                return folder
+    return None
+
+
+def trusted() -> set[int]:
+    """Whose files root takes for its own: root's, and those of whoever became root by sudo(8)."""
+    sudo = os.environ.get("SUDO_UID", "")
+    return {0, *([int(sudo)] if sudo.isdigit() else [])}
+
+
+def _own_group(seen: os.stat_result) -> bool:
+    """True when only the owner is in the group that may write, as systems give each user one of the same number."""
+    if seen.st_mode & 0o002 or seen.st_gid != seen.st_uid:
+        return False
+    import grp
+
+    try:
+        return len(grp.getgrgid(seen.st_gid).gr_mem) == 0
+    except KeyError:
+        return True
+
+
+def file_changed_by_others(path: Path) -> str | None:
+    """Why root cannot take a file for what its owner wrote: who else may write it; None when nobody else may."""
+    if os.geteuid():
+        return None
+    try:
+        seen = path.stat()
+    except OSError:
+        return None
+    if seen.st_uid not in trusted():
+        return f"it belongs to user {seen.st_uid}, who is not the one that called this"
+    if seen.st_mode & 0o022 and not _own_group(seen):
+        return "others than its owner may write it"
+    weak = changed_by_others(path)
+    return f"others may put another in its place: {weak}" if weak else None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 from pathlib import Path
 
 from dacha.core.errors import HostError
@@ -11,6 +12,11 @@ from dacha.host import folders
 from dacha.host.files import replace_file
 
 _ROOT = Path("/proc/sys")
+# The settings that Dacha changes; whatever else a file names is none of them. A link's name has no slash and is not
+# dots alone (Linux: dev_valid_name).
+_KNOWN = re.compile(
+    r"net/ipv4/ip_forward|net/ipv6/conf/all/forwarding|net/ipv6/conf/(?!\.{1,2}/)[^/\s]{1,15}/accept_ra"
+)
 
 
 def read(name: str) -> str | None:
@@ -38,9 +44,10 @@ def _memory() -> Path:
 def remembered() -> dict[str, str]:
     """The former values of the settings that Dacha changed in this network namespace."""
     try:
-        return dict(json.loads(_memory().read_text()))
-    except (OSError, ValueError):
+        found = dict(json.loads(_memory().read_text()))
+    except (OSError, ValueError, TypeError):
         return {}
+    return {name: value for name, value in found.items() if _KNOWN.fullmatch(name) and str(value).isdigit()}
 
 
 # Forwarding, by IP version.

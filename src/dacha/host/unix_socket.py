@@ -7,6 +7,8 @@ import socket
 import struct
 from pathlib import Path
 
+from dacha.core.errors import PeerError
+
 
 def connect(path: Path, timeout_s: float) -> socket.socket:
     """A connected stream socket; a long path is reached through its folder. Raises OSError."""
@@ -24,6 +26,48 @@ def connect(path: Path, timeout_s: float) -> socket.socket:
     except BaseException:
         s.close()
         raise
+    return s
+
+
+def connect_to_guest(path: Path, timeout_s: float) -> socket.socket:
+    """A connection to a socket of a guest's process: nothing is said to any other that listens under its name.
+
+    The folder that holds the guest's own says which process that is (`process_file`). Raises OSError, and PeerError
+    when another process listens there.
+    """
+    s = connect(path, timeout_s)
+    pid, uid = peer(s)
+    try:
+        expected = int(process_file(path.parent).read_text())
+        right = pid == expected
+    except (OSError, ValueError):
+        # A process that an older dacha started: at least its user is the one whose folder it is.
+        right = uid == path.parent.stat().st_uid
+    if not right:
+        s.close()
+        raise PeerError(
+            "another process listens in the guest's place", where=str(path), why=f"process {pid}, user {uid}"
+        )
+    return s
+
+
+def process_file(run: Path) -> Path:
+    """Where the number of the process is kept whose sockets are in the folder `run`: beside it, out of its reach."""
+    return run.parent / f"{run.name}.process"
+
+
+def listen(path: Path) -> socket.socket:
+    """A socket that waits for one connection under that name, however long it is. Raises OSError."""
+    s = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    folder = os.open(path.parent, os.O_PATH | os.O_DIRECTORY)
+    try:
+        s.bind(f"/proc/self/fd/{folder}/{path.name}")
+        s.listen(1)
+    except BaseException:
+        s.close()
+        raise
+    finally:
+        os.close(folder)
     return s
 
 

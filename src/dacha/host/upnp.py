@@ -1,21 +1,27 @@
 """UPnP: the Internet Gateway Device of the UPnP Forum, asked through the miniupnpc library.
 
-The library waits as long as it likes and complains to standard error by itself, so each question is asked by a process
-of its own: this module, run, with the question as JSON in its argument and the answer as JSON on its output.
+The library waits as long as it likes, complains to standard error by itself, and reads what a device of the LAN says:
+so each question is asked by a process of its own that can do nothing else, this module, run, with the question as JSON
+in its argument and the answer as JSON on its output.
 """
 
 from __future__ import annotations
 
 import json
+import socket
 import subprocess
 import sys
+import time
 from collections.abc import Sequence
 from typing import Any
 from urllib.parse import urlsplit
 
 from dacha.core.errors import NoError
 from dacha.core.outside import Mapping, Wanted
+from dacha.host import confine
+from dacha.host.accounts import helper
 from dacha.host.router import Granted, Place, Seen
+from dacha.wire import ssdp
 
 # How long devices have to answer the search (milliseconds), and one question with its search in all (seconds).
 SEARCH_MS, PATIENCE_S = 500, 4.0
@@ -29,7 +35,8 @@ class Upnp:
     name = "upnp"
 
     def __init__(self, router: str, source: str) -> None:
-        self._head = {"router": router, "source": source}
+        user = helper()
+        self._head = {"router": router, "source": source, "user": user[:2] if user else None}
 
     def _ask(self, **question: Any) -> dict[str, Any]:
         command = [sys.executable, "-P", "-m", "dacha.host.upnp", json.dumps(self._head | question)]
@@ -68,15 +75,39 @@ class Upnp:
         return [(str(place[0]), int(place[1])) if place else None for place in places]
 
 
+def _description(router: str, source: str) -> str:
+    """Where the router's own description is. Nobody else's answer is taken, and no other machine's is ever read."""
+    deadline = time.monotonic() + SEARCH_MS / 1000
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
+        s.bind((source, 0))
+        s.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, 2)
+        s.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(source))
+        for place in (ssdp.GROUP, router):
+            for target in ssdp.TARGETS:
+                s.sendto(ssdp.search(target), (place, ssdp.PORT))
+        while (left := deadline - time.monotonic()) > 0:
+            s.settimeout(left)
+            try:
+                answer, (sender, _) = s.recvfrom(ssdp.ANSWER_MOST + 1)
+            except TimeoutError:
+                break
+            found = ssdp.location(answer, router) if sender == router else None
+            if found:
+                return found
+    raise LookupError("it does not answer")
+
+
 def _gateway(question: dict[str, Any]) -> Any:
-    """The gateway's control, found on the LAN of `source`. Raises Exception: the library has no other."""
+    """The gateway's control. Raises Exception: the library has no other."""
     import miniupnpc
 
+    place = _description(question["router"], question["source"])
+    # Everything is loaded: from here on the router's words are read by somebody who can do nothing.
+    confine.give_up(tuple(question["user"]) if question["user"] else None, connect=None)
     found = miniupnpc.UPnP(multicastif=question["source"], discoverdelay=SEARCH_MS)
-    found.discover()
-    place = found.selectigd()
+    place = found.selectigd(place)
     if urlsplit(place).hostname != question["router"]:
-        raise LookupError(f"another machine, {urlsplit(place).hostname}, says that it is the router")
+        raise LookupError("it sends elsewhere")
     return found
 
 

@@ -10,7 +10,11 @@ import time
 from pathlib import Path
 from typing import Any
 
-from dacha.host.unix_socket import connect
+from dacha.core.errors import PeerError
+from dacha.host.unix_socket import connect_to_guest
+
+# The longest answer that is read: a guest with a thousand adapters says less.
+ANSWER_MOST = 1 << 20
 
 
 def addresses(run: Path, timeout_s: float = 1.0) -> list[tuple[str, str]] | None:
@@ -20,10 +24,12 @@ def addresses(run: Path, timeout_s: float = 1.0) -> list[tuple[str, str]] | None
     if not isinstance(told, list):
         return None
     found = []
-    for link in told:
-        for a in link.get("ip-addresses", ()):
+    # Whatever the guest says it is: what has another shape is passed over.
+    for link in (x for x in told if isinstance(x, dict)):
+        rows = link.get("ip-addresses")
+        for a in (x for x in rows if isinstance(x, dict)) if isinstance(rows, list) else ():
             if link.get("name") != "lo" and "ip-address" in a:
-                found.append((link.get("hardware-address", ""), f"{a['ip-address']}/{a.get('prefix')}"))
+                found.append((str(link.get("hardware-address", "")), f"{a['ip-address']}/{a.get('prefix')}"))
     return found
 
 
@@ -35,14 +41,14 @@ def ask(run: Path, command: str, timeout_s: float = 1.0) -> Any | None:
     token = time.monotonic_ns() & 0x7FFFFFFF
     deadline = time.monotonic() + timeout_s
     try:
-        with connect(run / "agent", timeout_s) as s:
+        with connect_to_guest(run / "agent", timeout_s) as s:
             sync = {"execute": "guest-sync-delimited", "arguments": {"id": token}}
             s.sendall(b"\xff" + json.dumps(sync).encode() + b"\n")
             if _answer(s, deadline, after=b"\xff") != token:
                 return None
             s.sendall(json.dumps({"execute": command}).encode() + b"\n")
             return _answer(s, deadline)
-    except (OSError, ValueError, KeyError):
+    except (OSError, ValueError, KeyError, TypeError, RecursionError, PeerError):
         return None
 
 
@@ -52,7 +58,11 @@ def _answer(s: Any, deadline: float, after: bytes = b"") -> Any:
         rest = buffer.partition(after)[2] if after else buffer
         if b"\n" in rest:
             return json.loads(rest.partition(b"\n")[0])["return"]
-        s.settimeout(max(0.001, deadline - time.monotonic()))
+        # A guest that goes on and on is stopped by the time, and by the size of what it says.
+        left = deadline - time.monotonic()
+        if left <= 0 or len(buffer) > ANSWER_MOST:
+            raise ValueError("the agent does not come to an end")
+        s.settimeout(left)
         chunk = s.recv(65536)
         if not chunk:
             raise ValueError("the agent's channel closed")

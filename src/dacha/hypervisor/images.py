@@ -247,7 +247,7 @@ def _words(complaint: str) -> str:
 @contextlib.contextmanager
 def _whole(path: Path) -> Iterator[Path]:
     """A temporary file that becomes `path` when all went well, and is gone otherwise."""
-    temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
+    temporary = path.with_name(f".{path.name}.{os.urandom(6).hex()}.part")
     try:
         yield temporary
         fd = os.open(temporary, os.O_RDONLY | os.O_NOFOLLOW)

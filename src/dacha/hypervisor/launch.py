@@ -12,7 +12,9 @@ from pathlib import Path
 
 from dacha.core.errors import HostError, PeerError
 from dacha.host.accounts import Account
+from dacha.host.files import replace_file
 from dacha.host.processes import Process, identify
+from dacha.host.unix_socket import process_file
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.qmp import Qmp
 
@@ -50,8 +52,9 @@ def spawn(
             os.chown(run, account.uid, account.gid)
         if beside:
             beside()
+        process_file(run).unlink(missing_ok=True)
         with log.open("wb") as out:
-            return subprocess.Popen(
+            child = subprocess.Popen(
                 argv,
                 cwd=run,
                 stdin=subprocess.DEVNULL,
@@ -61,6 +64,8 @@ def spawn(
                 pass_fds=(fd, *descriptors),
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"} | _time_zone(),
             )
+        replace_file(process_file(run), str(child.pid), 0o600)
+        return child
     finally:
         os.close(fd)
 

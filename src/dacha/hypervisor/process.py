@@ -38,7 +38,7 @@ def running(lock: Path) -> bool:
     """True while the guest's process lives: it inherited a lock on this file, and the kernel keeps that as long as
     the process. So neither a stale id nor a removed socket can mislead."""
     try:
-        fd = os.open(lock, os.O_RDONLY | os.O_CLOEXEC)
+        fd = os.open(lock, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOFOLLOW)
     except FileNotFoundError:
         return False
     try:

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError, PeerError
-from dacha.host.unix_socket import connect, peer
+from dacha.host.unix_socket import connect_to_guest, peer
 
 # A line longer than this is no answer to anything asked here; the limit bounds what a hung peer can make us hold.
 LINE_MOST = 8 << 20
@@ -31,12 +31,12 @@ class Qmp:
     """One connection to a monitor socket. A monitor serves one client at a time; others wait their turn."""
 
     def __init__(self, path: Path, timeout_s: float = 5.0) -> None:
-        """Connect and leave negotiation mode. Raises OSError when nobody listens, PeerError when it is not QMP,
-        TimeoutError when the monitor does not answer (QEMU hangs, or another client is connected)."""
+        """Connect and leave negotiation mode. Raises OSError when nobody listens, PeerError for another process or
+        another protocol, TimeoutError when the monitor does not answer (QEMU hangs, or another client is connected)."""
         self._timeout_s = timeout_s
         self._buffer = b""
         self.events: list[dict[str, Any]] = []
-        self._socket = connect(path, timeout_s)
+        self._socket = connect_to_guest(path, timeout_s)
         try:
             self.pid, self.uid = peer(self._socket)
             greeting = self._read(time.monotonic() + timeout_s)

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import fcntl
 import os
+import stat
 import subprocess
 import time
 from pathlib import Path
 
 from dacha.core.errors import HostError
-from dacha.host.accounts import Account
+from dacha.host.accounts import Account, become
 from dacha.host.facts import program
+from dacha.host.unix_socket import listen
 from dacha.hypervisor.command_line import TPM
 
 _WAIT_S = 5.0
@@ -25,12 +27,11 @@ def find() -> str:
 
 
 def start(run: Path, state: Path, log: Path, account: Account | None = None) -> None:
-    """Start the TPM whose memory is in `state`; it listens in `run` for QEMU, which runs as
-    `account`, and ends when that leaves. Raises HostError."""
+    """Start the TPM whose memory is in `state`; QEMU finds it in `run`, and it ends when that leaves. As `account` it
+    owns its memory, and can open nothing else. Raises HostError."""
     found = find()
-    owner = f",uid={account.uid},gid={account.gid}" if account else ""
     state.mkdir(mode=0o700, exist_ok=True)
-    lock = os.open(state / "process.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    lock = os.open(state / "process.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
     try:
         deadline = time.monotonic() + _WAIT_S
         while True:
@@ -44,19 +45,39 @@ def start(run: Path, state: Path, log: Path, account: Account | None = None) -> 
                         "the TPM's program of the guest's last start still runs", remedy=f"its state is in {state}"
                     ) from None
                 time.sleep(0.02)
-        with log.open("wb") as out:
+        if account:
+            _give(state, account)
+        with listen(run / TPM) as control, log.open("wb") as out:
+            if account:
+                os.chown(run / TPM, account.uid, account.gid)
+            (run / TPM).chmod(0o600)
             child = subprocess.Popen(
                 [
-                    found, "socket", "--tpm2", "--terminate", "--tpmstate", f"dir={state},mode=0600", "--ctrl",
-                    f"type=unixio,path={TPM},mode=0600{owner}", "--flags", "startup-clear", "--seccomp", "action=kill",
+                    *(become(account, low_ports=False) if account else ()),
+                    found, "socket", "--tpm2", "--terminate", "--tpmstate", "dir=.,mode=0600", "--ctrl",
+                    f"type=unixio,fd={control.fileno()}", "--flags", "startup-clear", "--seccomp", "action=kill",
                 ],
-                cwd=run, stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True, pass_fds=(lock,),
+                cwd=state, stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True,
+                pass_fds=(lock, control.fileno()),
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"},
             )  # fmt: skip
     finally:
         os.close(lock)
-    while not (run / TPM).exists():
-        if child.poll() is not None or time.monotonic() >= deadline:
-            words = log.read_text(errors="replace").strip() or f"it ended with status {child.poll()}"
-            raise HostError("swtpm did not start", why=words, remedy=f"its words are kept in {log}")
-        time.sleep(0.005)
+    # QEMU waits for what answers on the socket; a program that ended at once is told here.
+    time.sleep(0.02)
+    if child.poll() is not None:
+        words = log.read_text(errors="replace").strip() or f"it ended with status {child.returncode}"
+        raise HostError("swtpm did not start", why=words, remedy=f"its words are kept in {log}")
+
+
+def _give(state: Path, account: Account) -> None:
+    """Make the TPM's memory that user's. It was root's in an older dacha; what is no plain file stays as it is."""
+    folder = os.open(state, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    try:
+        os.fchown(folder, account.uid, account.gid)
+        for name in os.listdir(folder):
+            seen = os.stat(name, dir_fd=folder, follow_symlinks=False)
+            if stat.S_ISREG(seen.st_mode) and seen.st_nlink == 1 and name != "process.lock":
+                os.chown(name, account.uid, account.gid, dir_fd=folder, follow_symlinks=False)
+    finally:
+        os.close(folder)

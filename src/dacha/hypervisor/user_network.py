@@ -10,6 +10,7 @@ from ipaddress import IPv4Address
 
 from dacha.core.door_plan import Forward
 from dacha.core.errors import HostError
+from dacha.host.ports import first_free_port
 from dacha.hypervisor.command_line import hostfwd
 from dacha.hypervisor.qmp import Qmp
 
@@ -37,7 +38,9 @@ def open_forward(qmp: Qmp, adapter: int, forward: Forward) -> None:
     """Open one forward on the adapter's network. Raises HostError with QEMU's own words."""
     answer = qmp.human(f"hostfwd_add net{adapter} {hostfwd(forward)}").strip()
     if answer:
-        raise HostError(f"QEMU could not open {forward}", why=answer)
+        # Its process was given ports under 1024 only where it had one when it started.
+        low = "the guest's next start opens it: dacha restart" if forward.port < first_free_port() else ""
+        raise HostError(f"QEMU could not open {forward}", why=answer, remedy=low)
 
 
 def close_forward(qmp: Qmp, adapter: int, forward: Forward) -> None:
