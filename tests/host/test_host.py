@@ -164,7 +164,10 @@ def test_private_folders_are_private(tmp_path: Path, monkeypatch: pytest.MonkeyP
     assert folders.state() == Path("/somewhere")
     monkeypatch.delenv("DACHA_STATE")
     monkeypatch.setenv("XDG_STATE_HOME", "relative is ignored")
+    monkeypatch.setattr(os, "geteuid", lambda: 1000)
     assert folders.state() == Path.home() / ".local/state/dacha"
+    monkeypatch.setattr(os, "geteuid", lambda: 0)
+    assert folders.state() == Path("/var/lib/dacha")
 
 
 def _foreign(tmp_path: Path) -> Path:

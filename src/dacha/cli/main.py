@@ -69,6 +69,12 @@ def dispatch(argv: list[str]) -> int:
     # Options may stand before the command; an action's parser, not its group's, knows them.
     at = 1 if command in GROUPS and after and not after[0].startswith("-") else 0
     args = parser_for(command).parse_args([*after[:at], *before, *after[at:]])
+    if os.geteuid() == 0:
+        from dacha.host import folders
+
+        moved = folders.take_over()
+        if moved:
+            print(moved, file=sys.stderr)
     return int(args.run(args) or 0)
 
 
@@ -81,12 +87,6 @@ def main(argv: list[str] | None = None) -> int:
         complete()
     debug = "--debug" in argv
     try:
-        if os.geteuid() == 0:
-            from dacha.host import folders
-
-            moved = folders.take_over()
-            if moved:
-                print(moved, file=sys.stderr)
         code = dispatch(argv)
         sys.stdout.flush()
         return code
