@@ -77,7 +77,15 @@ def test_rules_hold_what_the_lab_has_and_nothing_it_has_not() -> None:
     taps = {(t.guest, t.adapter): t.name for t in kernel_plan(lab, plan).taps()}
     pins = text.partition("table bridge dacha_real {")[2]
     # A guest that routes, and one on the LAN's own bridge, may send with any address.
-    assert taps["gauge", 0] in pins and taps["gauge", 1] not in pins and taps["router", 0] not in pins
+    pinned, _, free = pins.partition("set pinned")[2].partition("set hardware")[0].partition("set free")
+    assert taps["gauge", 0] in pinned and taps["gauge", 1] in free and taps["router", 0] in free
+    assert taps["gauge", 1] not in pinned and taps["router", 0] not in pinned and taps["gauge", 0] not in free
+    # What comes by a tap of the lab that neither knows is dropped, and so is every kind of frame but three.
+    assert "iifname != @pinned iifname != @free counter drop" in pins and pins.rstrip().endswith("counter drop\n}\n}")
+    # A door from the host is looked up where this host sends, and nowhere else.
+    entered, _, here = text.partition("chain entered {")[2].partition("chain entered_here {")
+    assert "@doors_here" not in entered and "@doors_here" in here
+    assert 'iifname != "lo" ip daddr 127.0.0.0/8 counter drop' in text
     # Nor may it say that it is somebody else, or play the router for its neighbours.
     gauge = plan.adapters["gauge", 0].address6
     assert gauge is not None and f"@th,64,128 {int(gauge):#x} accept" in pins

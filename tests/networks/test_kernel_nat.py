@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import socket
 import tempfile
@@ -152,13 +153,39 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     log = (lab.folder / "state/labs/real/caretaker.log").read_text()
     assert "locker uses 10.77.9.99, and 10.77.9.10 is planned" in log
     assert "it uses 10.77.9.99 on vault, and 10.77.9.10 is planned" in lab("check").out
-    # A link that is removed under a guest is made again; the guest is on it from its next start, and that is said.
+    # A link that is removed under a guest is made again, and the guest is on it at once, without a start.
+    before = lab.pid("locker")
     world.run("host", "ip", "link", "delete", link_name("real", "guest", "locker", "0"))
-    for _ in range(2):
-        assert "adapter 0 again: the link under it was removed" in lab("diff").out
-        lab("apply")
-    lab("restart", "locker", "--force", "--wait", "0s")
-    assert lab("diff").out == "real: everything applied\n"
+    assert "attach adapter 0 again: the link under it was removed" in lab("diff").out
+    assert "attached adapter 0 again" in lab("apply").out
+    assert lab("diff").out == "real: everything applied\n" and lab.pid("locker") == before
+    assert world.reads("host", "10.77.9.10", 22).startswith(SSH)
+    # It does not turn a whole processor any more.
+    used = [cpu_seconds(before), time.sleep(2), cpu_seconds(before)]
+    assert used[2] - used[0] < 1.0, used
+
+
+def test_a_command_about_one_guest_touches_no_other(hosted: HostedLab) -> None:
+    """A guest that has left the file, but is not applied away yet, keeps its link, its door and its pins."""
+    lab, world = hosted, hosted.world
+    lab.write(LAB.replace('address6 = "fd77:4::21" },', 'address6 = "fd77:4::21" },', 1))
+    lab("apply")
+    taps = [link_name("real", "guest", "charts", n) for n in "01"]
+    rules = ruleset(lab)
+    lab.file.write_text(lab.file.read_text().partition("[guest.charts]")[0])
+    lab("restart", "gauge", "--force", "--wait", "0s")
+    shown = world.run("host", "ip", "-brief", "link")
+    assert all(tap in shown for tap in taps), shown
+    assert ruleset(lab) == rules
+    assert world.reads("host", "127.0.0.1", 2221).startswith(SSH), "the other guest's door"
+    assert "stop: it is no longer in the lab file" in lab("diff").out
+    lab("apply")
+    assert not any(tap in world.run("host", "ip", "-brief", "link") for tap in taps)
+
+
+def cpu_seconds(pid: int) -> float:
+    fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
 
 def test_doors_follow_a_guest_whose_address_is_handed_out(hosted: HostedLab) -> None:

@@ -80,7 +80,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
             for finding in accelerator_findings(ws):
                 output.step("this host", finding.what)
     ws = load(args.lab)
-    closed = [] if args.no_wait else _wait_for_doors(ws, outcome.done, wait_s, quiet=args.json)
+    closed = [] if args.no_wait else _wait_for_doors(ws, outcome.done, outcome.waiting, wait_s, quiet=args.json)
     if args.json:
         from dacha.engine import outside
 
@@ -116,7 +116,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     return 3 if outcome.failed else 1 if closed else 0
 
 
-def _new_doors(ws: Any, done: list[Any]) -> list[Any]:
+def _new_doors(ws: Any, done: list[Any], waiting: list[Any]) -> list[Any]:
     """The doors that these changes opened, by themselves or with their guest."""
     from dacha.core.changes import LoadRules, OpenForward, StartGuest
     from dacha.engine.status import live_plan, networks_apart
@@ -126,12 +126,17 @@ def _new_doors(ws: Any, done: list[Any]) -> list[Any]:
     opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
     for loaded in (c for c in done if isinstance(c, LoadRules)):
         opened |= {key for key in loaded.opened if key[0] in started or running(ws.home.process_lock(key[0]))}
+    # Who waits for its next start to have an adapter again is not waited for: its door is known to be shut.
+    without = {c.guest for c in waiting if "the link under it was removed" in str(c)}
     new = [d for key, d in live_plan(ws).doors.items() if key[0] in started or key in opened]
+    new = [d for d in new if d.door.guest not in without]
     apart = networks_apart(ws) if new else set()
     return [d for d in new if d.means != "none" and not (d.adapter and d.adapter.network in apart)]
 
 
-def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
+def _wait_for_doors(
+    ws: Any, done: list[Any], held: list[Any], timeout_s: float, *, quiet: bool
+) -> list[tuple[Any, str]]:
     """Wait for the doors that these changes opened; those that stayed silent, with what was seen."""
     from dacha.cli.progress import waiting_line
     from dacha.engine.doors import wait_for
@@ -145,7 +150,7 @@ def _wait_for_doors(ws: Any, done: list[Any], timeout_s: float, *, quiet: bool) 
 
     with waiting_line() as line:
         silent = wait_for(
-            _new_doors(ws, done),
+            _new_doors(ws, done, held),
             timeout_s,
             on_open,
             lambda doors: line.show(
@@ -181,7 +186,7 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
             f"door {door.door.guest} {door.door.name} does not answer: {seen}\n"
             f"  the guest's console may tell why: dacha console {door.door.guest}"
         )
-    new = _new_doors(ws, outcome.done)
+    new = _new_doors(ws, outcome.done, outcome.waiting)
     for door in new:
         if door.door.service == "ssh" and ws.lab.guests[door.door.guest].login:
             output.say(f"{'From this host':<21}dacha connect {door.door.guest}")

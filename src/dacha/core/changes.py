@@ -141,6 +141,18 @@ class MakeLink(NamedTuple):
         return f"{verb} the tap of {self.link.guest}'s adapter {self.link.adapter} ({self.link.name})"
 
 
+class ReattachTap(NamedTuple):
+    """Give a running guest's adapter the link again that was removed under it."""
+
+    guest: str
+    adapter: int
+    link: str
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return f"attach adapter {self.adapter} again: the link under it was removed"
+
+
 class RemoveLink(NamedTuple):
     """Remove a link of the lab that nothing in it needs any more."""
 
@@ -293,6 +305,7 @@ Change = (
     | MoveScreen
     | WriteSeed
     | MakeLink
+    | ReattachTap
     | RemoveLink
     | LoadRules
     | RemoveRules

@@ -17,6 +17,11 @@ from dacha.core.plan import Plan
 GROUP = 56004
 
 
+def tap_group(lab: str) -> int:
+    """The group of a lab's taps: what is sent by one that the rules do not know is dropped."""
+    return 0x0DA00000 | int.from_bytes(sha256(f"taps\0{lab}".encode()).digest()[:2], "big")
+
+
 class BridgeLink(NamedTuple):
     """A network's bridge: this host's own foot in it, with the addresses that its guests know as gateway and resolver.
 

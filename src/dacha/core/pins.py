@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from dacha.core.door_rules import named_set
 from dacha.core.identity import link_local
-from dacha.core.kernel_plan import KernelPlan
+from dacha.core.kernel_plan import KernelPlan, tap_group
 from dacha.core.lab import Lab
 from dacha.core.plan import Plan
 
@@ -14,10 +14,11 @@ from dacha.core.plan import Plan
 def pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
     """What each tap may send, told apart by kind of frame: all else is dropped, tagged frames too, whose kind is the
     tag's (IEEE 802.1Q). An adapter that routes may use any address."""
-    pinned, hardware, addresses, addresses6, advertised, asks = [], [], [], [], [], []
+    pinned, free, hardware, addresses, addresses6, advertised, asks = [], [], [], [], [], [], []
     for tap in kernel.taps():
         adapter = plan.adapters[tap.guest, tap.adapter]
         if lab.guests[tap.guest].adapters[tap.adapter].routes or not lab.networks[adapter.network].served:
+            free.append(f'"{tap.name}"')
             continue
         pinned.append(f'"{tap.name}"')
         hardware.append(f'"{tap.name}" . {adapter.hardware_address}')
@@ -36,6 +37,7 @@ def pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
     yield from ("@th,64,10 0x3fa accept", *advertised, "counter drop", "}")
     yield from ("chain asks {", *asks, "counter drop", "}")
     yield from named_set("pinned", "ifname", pinned)
+    yield from named_set("free", "ifname", free)
     yield from named_set("hardware", "ifname . ether_addr", hardware)
     yield from named_set("addresses", "ifname . ipv4_addr", addresses)
     yield from named_set("addresses6", "ifname . ipv6_addr", addresses6)
@@ -61,6 +63,7 @@ def pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
         "accept",
         "}",
         "chain pins { type filter hook prerouting priority -300; policy accept;",
+        f"iifgroup {tap_group(lab.name)} iifname != @pinned iifname != @free counter drop",
         "iifname != @pinned accept",
         "iifname . ether saddr != @hardware counter drop",
         "ether type ip jump says_ip",

@@ -25,6 +25,7 @@ from dacha.core.changes import (
     MakeLink,
     MoveScreen,
     OpenForward,
+    ReattachTap,
     RemoveLink,
     RemoveRules,
     StartGuest,
@@ -51,7 +52,7 @@ from dacha.engine.observe import observe
 from dacha.engine.pending import with_host
 from dacha.engine.profiles import profiles
 from dacha.engine.start import start_all
-from dacha.engine.workspace import Workspace, lab_error, read_text
+from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
 from dacha.host import links
 from dacha.host.files import editing, replace_file
 from dacha.hypervisor import removable, screen, user_network
@@ -124,18 +125,19 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     machines = machines_of(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
-    changes = with_host(ws, changes, seen)
-    outcome = _carry_out(ws, machines, keyed, changes, report, progress)
+    whole = ws if only is None else scoped(ws, only)
+    changes = with_host(whole, changes, seen, only)
+    outcome = _carry_out(ws, whole, machines, keyed, changes, report, progress)
     for name in concerned:
         # An installation whose follower was killed is followed again.
         if seen[name].running and install.pending(ws, name, ws.home.read(name)):
             install.follow(ws, name)
-    if only is None or not outcome.failed:
+    if only is None or (not outcome.failed and (whole is ws or whole.lab == ws.lab)):
         replace_file(ws.home.applied, ws.text)
     caretaking.tell(ws.home)
     if kernel.concerned(ws):
         # What a guest is called and where it is may have changed, whatever else has not.
-        rules.adopt(ws)
+        rules.adopt(whole)
         kernel.forget(ws)
     return outcome
 
@@ -148,13 +150,15 @@ def lab_error_or_host(ws: Workspace, wrong: list) -> DachaError:  # type: ignore
 
 def _carry_out(
     ws: Workspace,
+    whole: Workspace,
     machines: dict[str, Machine],
     keyed: list[Change],
     changes: list[Change],
     report: Report,
     progress: Progress,
 ) -> Outcome:
-    """Take every step; `keyed` are host keys just made. What a start needs is reported together with it."""
+    """Take every step; `keyed` are host keys just made, `whole` is the lab that this host's links and rules are for.
+    What a start needs is reported together with it."""
     outcome = Outcome(list(keyed), [], [])
     unfit: set[str | None] = set()
     starts = {c.guest: c for c in changes if isinstance(c, StartGuest)}
@@ -167,7 +171,7 @@ def _carry_out(
         elif not isinstance(change, StartGuest) and change.guest not in unfit:
             began = time.monotonic()
             try:
-                _do(ws, change, progress)
+                _do(ws, whole, change, progress)
             except DachaError as e:
                 outcome.failed.append((change, e))
                 if isinstance(change, MakeDisk | WriteSeed):
@@ -202,7 +206,7 @@ def _carry_out(
     return outcome
 
 
-def _do(ws: Workspace, change: Change, progress: Progress) -> None:
+def _do(ws: Workspace, whole: Workspace, change: Change, progress: Progress) -> None:
     match change:
         case MakeDisk():
             disks.make_disk(ws, change, progress)
@@ -242,7 +246,7 @@ def _do(ws: Workspace, change: Change, progress: Progress) -> None:
         case Caretaker():
             caretaking.stop(ws.home)
         case _:
-            kernel.carry_out(ws, ws.plan, change)
+            kernel.carry_out(whole, whole.plan, change)
 
 
 def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
@@ -279,6 +283,8 @@ def _past(change: Change) -> str:
             )
         case ChangeMedium():
             return str(change).replace("insert ", "inserted ").replace("eject ", "ejected ")
+        case ReattachTap():
+            return str(change).replace("attach ", "attached ", 1)
         case MakeLink() | RemoveLink() | LoadRules() | RemoveRules() | Forwarding() | Caretaker() | AskRouter():
             verb, _, rest = str(change).partition(" ")
             return f"{_DONE.get(verb, verb)} {rest}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Collection, Iterable
+from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.changes import (
@@ -12,6 +13,7 @@ from dacha.core.changes import (
     Forwarding,
     LoadRules,
     MakeLink,
+    ReattachTap,
     RemoveLink,
     RemoveRules,
 )
@@ -24,6 +26,7 @@ from dacha.core.kernel_plan import (
     TapLink,
     VlanLink,
     alias_prefix,
+    tap_group,
 )
 from dacha.core.plan import Plan
 from dacha.core.ruleset import FAMILIES, table_name
@@ -33,6 +36,8 @@ from dacha.engine.workspace import Workspace
 from dacha.host import iproute, moving, nft, sysctls
 from dacha.host.files import replace_file
 from dacha.host.iproute import SeenLink
+from dacha.host.processes import alive
+from dacha.host.tap import attach_again
 
 
 class Seen(NamedTuple):
@@ -72,7 +77,9 @@ def differs(link: BridgeLink | VlanLink | TapLink | DirectLink, seen: SeenLink) 
         return True
     if isinstance(link, BridgeLink):
         return set(seen.addresses) != set(link.addresses) or _localnet(link) != "1" or seen.group != str(GROUP)
-    return seen.parent != link.parent if isinstance(link, DirectLink) else seen.master != link.bridge
+    if isinstance(link, DirectLink):
+        return seen.parent != link.parent
+    return seen.master != link.bridge or seen.group != str(tap_group(link.alias.split(":")[1]))
 
 
 def _lost(link: TapLink | DirectLink, seen: SeenLink | None) -> bool:
@@ -93,6 +100,7 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
         return []
     target, seen = wanted_links(ws, plan), observe(ws)
     changes: list[Change] = []
+    lost: list[Change] = []
     clash = seen.foreign.keys() & set(target.links)
     if clash:
         raise HostError(
@@ -110,11 +118,19 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
         elif differs(link, seen.own[name]):
             changes.append(MakeLink(link, True))
         if isinstance(link, TapLink | DirectLink) and link.guest in on and _lost(link, seen.own.get(name)):
-            # A link that is made again is another one; QEMU holds on to the one that is gone.
-            changes.append(ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed"))
+            # A link that is made again is another one; QEMU holds on to the one that is gone. A tap's can be led to the
+            # new one; an adapter's own (macvtap) is gone with its link.
+            if isinstance(link, TapLink):
+                lost.append(ReattachTap(link.guest, link.adapter, name))
+            else:
+                changes.append(
+                    ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed")
+                )
     if target.bridges() and not rules.current(ws, rules.text_of(ws, plan, target), seen.rules):
         doors = sum(d.carrier == "kernel" for d in plan.doors.values())
         changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan)))
+    # After the rules, so that nothing is sent that they would keep back.
+    changes += lost
     if target.bridges() and not seen.forwarding:
         # After the rules: they keep this host's other networks apart.
         changes.append(Forwarding(True))
@@ -170,6 +186,8 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
                         sysctls.write(f"net/ipv6/conf/{link.name}/{setting}", "0")
             if isinstance(link, BridgeLink) and _rules_there(ws):
                 _let_loopback_out(link)
+        case ReattachTap():
+            _reattach(ws, change)
         case RemoveLink(name=name, alias=alias) if ":bridge:" in alias:
             way_back.unmake(ws.home, name, alias.rpartition(":")[2])
         case RemoveLink(name=name):
@@ -182,6 +200,19 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
             rules.remove(ws)
         case _:
             raise AssertionError(f"nothing carries out {change!r}")
+
+
+def _reattach(ws: Workspace, change: ReattachTap) -> None:
+    """Let the guest's process have its tap again, by the descriptor that it was started with. Raises HostError."""
+    record = ws.home.read(change.guest)
+    if record.process is None or record.machine is None or not alive(record.process):
+        raise HostError(f"the process of {change.guest} cannot be told", remedy=f"dacha restart {change.guest}")
+    words = Path(f"/proc/{record.process.pid}/cmdline").read_text().split("\0")
+    given = next((w for w in words if w.startswith(f"tap,id=net{change.adapter},fd=")), None)
+    if given is None:
+        raise HostError(f"{change.guest} was started without that adapter", remedy=f"dacha restart {change.guest}")
+    virtio = record.machine["adapters"][change.adapter]["model"] == "virtio"
+    attach_again(record.process.pid, int(given.rpartition("=")[2]), change.link, virtio=virtio)
 
 
 def _rules_there(ws: Workspace) -> bool:
@@ -238,6 +269,7 @@ def _commands(link: BridgeLink | VlanLink | TapLink | DirectLink, there: bool) -
     if not there:
         yield f"tuntap add dev {link.name} mode tap vnet_hdr"
         yield f"link set dev {link.name} alias {link.alias}"
-    yield f"link set dev {link.name} address {link.hardware_address} addrgenmode none"
+    group = tap_group(link.alias.split(":")[1])
+    yield f"link set dev {link.name} address {link.hardware_address} addrgenmode none group {group}"
     yield f"link set dev {link.name} master {link.bridge}"
     yield f"link set dev {link.name} up"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from dacha.core.changes import (
     AskRouter,
     Caretaker,
@@ -25,8 +27,11 @@ def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None) -> 
     return with_host(ws, difference(ws.lab, ws.plan, machines(ws, ws.plan), seen), seen)
 
 
-def with_host(ws: Workspace, changes: list[Change], seen: dict[str, ObservedGuest]) -> list[Change]:
-    """The guests' changes together with this host's: its links and rules, its router, the caretaker."""
+def with_host(
+    ws: Workspace, changes: list[Change], seen: dict[str, ObservedGuest], only: Collection[str] | None = None
+) -> list[Change]:
+    """The guests' changes together with this host's: its links and rules, its router, the caretaker. With `only`, `ws`
+    is the lab for which nothing but these guests differs (`scoped`), and nothing of another one is touched."""
     by_kernel = any(n.by_kernel for n in ws.lab.networks.values())
     more: list[Change] = []
     cares = by_kernel and _has_links(ws)
@@ -44,8 +49,15 @@ def with_host(ws: Workspace, changes: list[Change], seen: dict[str, ObservedGues
 
         if cares != (caretaking.running(ws.home) is not None):
             more.append(Caretaker(cares))
+        if only is not None:
+            more = [c for c in more if not isinstance(c, RemoveRules | RemoveLink) and c not in _ENDINGS]
+            more = [c for c in more if c.guest is None or c.guest in only]
         return _merge(changes, more)
     return changes
+
+
+# What ends something for the whole lab, or for the host.
+_ENDINGS = (Forwarding(False), Caretaker(False))
 
 
 def _has_links(ws: Workspace) -> bool:
@@ -57,9 +69,9 @@ def _has_links(ws: Workspace) -> bool:
 
 def _merge(changes: list[Change], host: list[Change]) -> list[Change]:
     """The lab's changes with this host's where they belong: made before any guest is touched, removed after."""
-    last = (Forwarding(False), Caretaker(False))
+    # A link is attached again where it is made: before anything that needs the guest.
     late = RemoveLink | RemoveRules | ChangeMachine | AskRouter
-    first = [c for c in host if not isinstance(c, late) and c not in last]
+    first = [c for c in host if not isinstance(c, late) and c not in _ENDINGS]
     written = [c for c in changes if isinstance(c, WriteDown)]
     rest = [c for c in changes if not isinstance(c, WriteDown)]
     return [*written, *first, *rest, *(c for c in host if c not in first)]

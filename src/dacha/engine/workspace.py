@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Collection
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
 from dacha.core.check import check_lab
-from dacha.core.errors import HostError, LabError, UsageError
+from dacha.core.errors import DachaError, HostError, LabError, UsageError
 from dacha.core.findings import Finding, errors
 from dacha.core.identity import link_name
 from dacha.core.lab import Lab
@@ -150,6 +152,22 @@ def load_applied(path: Path) -> Workspace:
             if reading.lab is not None and not reading.findings:
                 return Workspace(path, text, reading.lab, reading.findings)
     return load(str(path))
+
+
+def scoped(ws: Workspace, only: Collection[str]) -> Workspace:
+    """The lab as it was last applied, with some guests as the file has them now: what a command that is about those
+    guests alone makes true on this host, so that everybody else's stays as it is."""
+    try:
+        reading = read_lab(read_text(ws.home.applied), profiles())
+    except DachaError:
+        return ws
+    before = reading.lab
+    if before is None or reading.findings:
+        return ws
+    guests = before.guests | {name: guest for name, guest in ws.lab.guests.items() if name in only}
+    needed = {a.network for name in only if name in ws.lab.guests for a in ws.lab.guests[name].adapters}
+    networks = {n: ws.lab.networks[n] for n in ws.lab.networks if n in needed} | before.networks
+    return Workspace(ws.path, ws.text, replace(ws.lab, guests=guests, networks=networks), [])
 
 
 def place(path: Path, text: str, findings: list[Finding]) -> list[Finding]:

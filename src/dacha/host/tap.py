@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import fcntl
 import os
 import stat
@@ -11,9 +12,11 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 
-# linux/if_tun.h: TUNSETIFF, and the flags of a tap whose packets carry a virtio header and no other.
-_TUNSETIFF = 0x400454CA
+# linux/if_tun.h: TUNSETIFF, TUNSETVNETHDRSZ, and the flags of a tap whose packets carry a virtio header and no other.
+_TUNSETIFF, _TUNSETVNETHDRSZ = 0x400454CA, 0x400454D8
+_PIDFD_GETFD = 438
 _FLAGS = 0x0002 | 0x1000 | 0x4000
+_libc = ctypes.CDLL(None, use_errno=True)
 
 
 def open_tap(name: str) -> int:
@@ -29,6 +32,30 @@ def open_tap(name: str) -> int:
         os.close(fd)
         raise HostError(f"cannot open the tap {name}", why=e.strerror or str(e), remedy="dacha apply makes it") from e
     return fd
+
+
+def attach_again(pid: int, number: int, name: str, *, virtio: bool) -> None:
+    """Let a process's open tap, whose link was removed under it, be the tap `name`: the same descriptor, so that the
+    process need not be told (Linux: networking/tuntap; pidfd_getfd(2)). Raises HostError."""
+    try:
+        process = os.pidfd_open(pid)
+        try:
+            fd = int(_libc.syscall(_PIDFD_GETFD, process, number, 0))
+            if fd < 0:
+                raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+        finally:
+            os.close(process)
+        try:
+            fcntl.ioctl(fd, _TUNSETIFF, struct.pack("16sH22x", name.encode(), _FLAGS))
+            if virtio:
+                # The header with the number of buffers, that virtio 1.0 always has (section 5.1.6).
+                fcntl.ioctl(fd, _TUNSETVNETHDRSZ, struct.pack("i", 12))
+        finally:
+            os.close(fd)
+    except OSError as e:
+        raise HostError(
+            f"cannot attach the tap {name} to process {pid}", why=e.strerror or str(e), remedy="dacha restart GUEST"
+        ) from e
 
 
 def _open_device(number: Path) -> int:
