@@ -134,6 +134,8 @@ class Server(http.server.BaseHTTPRequestHandler):
         )
         self.send_response(206 if start else 200)
         self.send_header("ETag", '"v1"')
+        if start:
+            self.send_header("Content-Range", f"bytes {start}-{len(self.content) - 1}/{len(self.content)}")
         self.send_header("Content-Length", str(len(self.content) - start))
         self.end_headers()
         end = len(self.content) if Server.break_after is None else Server.break_after

@@ -107,7 +107,9 @@ def main(argv: list[str] | None = None) -> int:
                     }
                 }
             )
-        print("\n".join(e.lines()), file=sys.stderr)
+        from dacha.core.harmless import harmless_lines
+
+        print(harmless_lines("\n".join(e.lines())), file=sys.stderr)
         return e.exit_code
     except KeyboardInterrupt:
         print("\ninterrupted; dacha status shows how things are", file=sys.stderr)

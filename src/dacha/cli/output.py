@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from dacha.core.findings import Finding
+from dacha.core.harmless import harmless_json, harmless_lines
 
 GOOD, BAD, DIM, STRONG = "32", "31", "2", "1"
 
@@ -18,21 +19,36 @@ def coloured(stream: Any = None) -> bool:
     return "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb" and stream.isatty()
 
 
+# Colours stand as marks in the text until it is printed: whatever escape sequences it has by then are others'. Nobody
+# else knows the marks of this process.
+_KEY = os.urandom(6).hex()
+_BEGIN, _END = f"\ue000{_KEY}:", f"\ue001{_KEY}:"
+
+
 def paint(text: str, colour: str, stream: Any = None) -> str:
-    return f"\x1b[{colour}m{text}\x1b[0m" if coloured(stream) else text
+    return f"{_BEGIN}{colour};{text}{_END}" if coloured(stream) else text
+
+
+def shown(text: str) -> str:
+    """Text as it may go to a terminal: made harmless, with its own colours."""
+    text = harmless_lines(text)
+    if _KEY not in text:
+        return text
+    head, *parts = text.replace(_END, "\x1b[0m").split(_BEGIN)
+    return head + "".join(f"\x1b[{colour}m{rest}" for colour, _, rest in (part.partition(";") for part in parts))
 
 
 def say(text: str = "") -> None:
-    print(text)
+    print(shown(text))
 
 
 def note(text: str) -> None:
     """A word beside the answer: progress, waiting, advice. Goes to standard error."""
-    print(text, file=sys.stderr, flush=True)
+    print(shown(text), file=sys.stderr, flush=True)
 
 
 def emit_json(value: Any) -> None:
-    print(json.dumps(value, indent=1, ensure_ascii=False, default=str))
+    print(harmless_json(json.dumps(value, indent=1, ensure_ascii=False, default=str)))
 
 
 def table(
@@ -54,7 +70,7 @@ def table(
 def step(subject: str, text: str, right: str = "") -> None:
     """One line of something that is being done: subject, what happened, and how long it took."""
     line = f"  {subject:<17}  {text:<58}"
-    print(f"{line}  {right:>12}".rstrip() if right else line.rstrip(), flush=True)
+    print(shown(f"{line}  {right:>12}".rstrip() if right else line.rstrip()), flush=True)
 
 
 def seconds(value: float) -> str:
@@ -92,7 +108,7 @@ def finding_json(name: str, f: Finding) -> dict[str, Any]:
 def emit_rows(head: dict[str, Any], key: str, rows: Iterable[Any]) -> None:
     """The same for long lists: `head` with `key` as its last entry, a row of it on each line. It is much faster."""
     body = ",\n".join(json.dumps(row, ensure_ascii=False) for row in rows)
-    print(f"{json.dumps(head, ensure_ascii=False)[:-1]}, {json.dumps(key)}: [\n{body}\n]}}")
+    print(harmless_json(f"{json.dumps(head, ensure_ascii=False)[:-1]}, {json.dumps(key)}: [\n{body}\n]}}"))
 
 
 def plural(count: int, word: str) -> str:

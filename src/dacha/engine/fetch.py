@@ -10,8 +10,12 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from dacha.core.errors import NoError
+from dacha.core.units import TIB, show_size
 from dacha.engine.media_store import MAIN, Kept, Progress, Store
 from dacha.host.files import replace_file
+
+# No medium is longer; and no honest address leads on more often.
+LARGEST, REDIRECTS_MOST = TIB, 5
 
 
 class _Stream(io.RawIOBase, BinaryIO):
@@ -55,15 +59,25 @@ def add_from(
     folder = store.folder(storage)
     part, about = folder / f".{name}.fetch", folder / f".{name}.fetch-from"
     have, validator = _begun(part, about, url)
-    headers = {"Range": f"bytes={have}-", "If-Range": validator} if have and validator else {}
+    # The bytes as they are: a compressed answer may be a thousand times as long as it seems.
+    headers = {"Accept-Encoding": "identity"}
+    if have and validator:
+        headers |= {"Range": f"bytes={have}-", "If-Range": validator}
     try:
-        with (
-            httpx.Client(follow_redirects=True, timeout=30.0) as client,
-            client.stream("GET", url, headers=headers) as answer,
-        ):
+        with httpx.Client(timeout=30.0) as client, _answer(client, url, headers) as answer:
             if answer.status_code not in (200, 206):
                 raise NoError(
                     f"{url} answered {answer.status_code} {answer.reason_phrase}", remedy="is the address right?"
+                )
+            if answer.headers.get("content-encoding", "identity") != "identity":
+                raise NoError(
+                    f"{url} answers with compressed data", remedy="name an address that gives the file itself"
+                )
+            if answer.status_code == 206 and not answer.headers.get("content-range", "").startswith(f"bytes {have}-"):
+                part.unlink(missing_ok=True)
+                raise NoError(
+                    f"{url} answers with another part than was asked for",
+                    remedy="run the same command again: it begins anew",
                 )
             if answer.status_code == 200 and part.exists():
                 part.unlink()  # another file by now, or a server that knows no ranges
@@ -74,7 +88,7 @@ def add_from(
             size = have + int(length) if length and length.isdigit() else None
             part.touch()
             kept = store.add(
-                _Stream(answer.iter_bytes(1 << 20)),
+                _Stream(_capped(answer.iter_raw(1 << 20), url, have)),
                 name,
                 storage=storage,
                 size=size,
@@ -93,6 +107,34 @@ def add_from(
             with contextlib.suppress(OSError):
                 about.unlink()
     return kept
+
+
+@contextlib.contextmanager
+def _answer(client: Any, url: str, headers: dict[str, str]) -> Iterator[Any]:
+    """The answer at an address, or where it leads on to: a few times, and never from https to what anybody on the way
+    can change. Raises NoError."""
+    secure = url.startswith("https://")
+    for _ in range(REDIRECTS_MOST):
+        with client.stream("GET", url, headers=headers) as answer:
+            if not answer.is_redirect:
+                yield answer
+                return
+            request = answer.next_request
+            url = str(request.url) if request else ""
+        if secure and not url.startswith("https://"):
+            raise NoError(f"https leads on to {url}", why="whoever is on the way could change what comes")
+        if not url.startswith(("http://", "https://")):
+            raise NoError(f"the address leads on to {url or 'nowhere'}", remedy="is the address right?")
+    raise NoError("the address leads on again and again", remedy="is the address right?")
+
+
+def _capped(chunks: Iterator[bytes], url: str, have: int) -> Iterator[bytes]:
+    """The same bytes, up to a length that no medium has. Raises NoError."""
+    for chunk in chunks:
+        have += len(chunk)
+        if have > LARGEST:
+            raise NoError(f"{url} does not come to an end", why=f"{show_size(LARGEST)} have come")
+        yield chunk
 
 
 def _begun(part: Path, about: Path, url: str) -> tuple[int, str]:

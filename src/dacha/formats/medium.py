@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import struct
 from collections.abc import Callable
-from io import BytesIO
 from typing import BinaryIO, NamedTuple
 
 SECTOR = 2048
@@ -104,13 +103,13 @@ def _reader(fp: BinaryIO) -> Read:
     def read(path: str, most: int) -> bytes | None:
         plain = path.upper() if "." in path.rpartition("/")[2] else path.upper() + "."
         for form, name in (("rr_path", path), ("joliet_path", path), ("udf_path", path), ("iso_path", plain + ";1")):
-            out = BytesIO()
             try:
-                if most:
-                    iso.get_file_from_iso_fp(out, **{form: name})
-                else:
+                if not most:
                     iso.get_record(**{form: name})
-                return out.getvalue()[:most]
+                    return b""
+                # No more of it than is wanted: a file in an image may be as long as the image says.
+                with iso.open_file_from_iso(**{form: name}) as f:
+                    return bytes(f.read(most))
             except (PyCdlibException, struct.error, IndexError, ValueError, AttributeError):
                 continue
         return None

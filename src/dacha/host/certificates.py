@@ -6,6 +6,7 @@ import socket
 import ssl
 
 from dacha.core.evidence import Certificate
+from dacha.core.harmless import harmless
 from dacha.wire.probes import RdpProbe
 
 
@@ -45,4 +46,4 @@ def _read(data: bytes, version: str) -> Certificate | None:
         begins, ends = found.not_valid_before_utc.timestamp(), found.not_valid_after_utc.timestamp()
     except ValueError:
         return None
-    return Certificate(name, version, begins, ends, found.issuer == found.subject)
+    return Certificate(harmless(name[:255]), version, begins, ends, found.issuer == found.subject)

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from dacha.core.harmless import harmless
+
 # First words fit easily; more without a verdict is some other protocol.
 FIRST_WORDS_MOST = 16384
 
@@ -51,7 +53,7 @@ class SshProbe(Probe):
         *lines, _ = data.split(b"\n")
         for line in lines:
             if line.startswith(b"SSH-"):
-                text = line.rstrip(b"\r").decode("ascii", "replace")
+                text = harmless(line.rstrip(b"\r").decode("ascii", "replace")[:255])
                 known = text.startswith(("SSH-2.0-", "SSH-1.99-"))
                 return Verdict(known, text if known else f"{text}: not SSH version 2")
         return None
@@ -68,7 +70,7 @@ class HttpProbe(Probe):
             return Verdict(False, "speaks something else") if not b"HTTP/".startswith(data[:5]) else None
         fields = line.decode("latin-1").split()
         if len(fields) >= 2 and fields[0].startswith("HTTP/") and fields[1].isdigit():
-            return Verdict(True, f"{fields[0]} {fields[1]}")
+            return Verdict(True, harmless(f"{fields[0]} {fields[1]}"[:80]))
         return Verdict(False, "speaks something else")
 
 
@@ -79,7 +81,7 @@ class VncProbe(Probe):
         if len(data) < 12:
             return None if b"RFB ".startswith(data[:4]) else Verdict(False, "speaks something else")
         if data.startswith(b"RFB ") and data[11:12] == b"\n":
-            return Verdict(True, data[:11].decode("ascii", "replace"))
+            return Verdict(True, harmless(data[:11].decode("ascii", "replace")))
         return Verdict(False, "speaks something else")
 
 
