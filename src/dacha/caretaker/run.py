@@ -281,11 +281,11 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
         log.say("ends")
 
 
-def run(lab_file: Path) -> None:
-    """Serve the lab, if nobody does yet. Raises BusyError when somebody does."""
+def run(lab_file: Path, *, echo: bool = False) -> None:
+    """Serve the lab, if nobody does yet; with `echo` its log goes to standard error too. Raises BusyError."""
     home = load_applied(lab_file).home
     with locked(lock_file(home), "dacha caretaker run", 0.0):
-        asyncio.run(serve(lab_file, RotatingLog(log_file(home))))
+        asyncio.run(serve(lab_file, RotatingLog(log_file(home), echo=echo)))
 
 
 if __name__ == "__main__":

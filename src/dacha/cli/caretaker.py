@@ -47,7 +47,7 @@ def run_run(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     folders.make_private(ws.home.folder)
     try:
-        run(ws.path)
+        run(ws.path, echo=True)
     except BusyError:
         raise NoError("the caretaker runs already", remedy="dacha caretaker status; to end it: stop") from None
     return 0

@@ -86,6 +86,8 @@ def _print_record(name: str, record: Path, going_on: Callable[[], bool] | None) 
                 sys.stdout.buffer.flush()
                 if not more:
                     break
+                if os.fstat(f.fileno()).st_size < f.tell():
+                    f.seek(0, os.SEEK_END)  # a long record was cut to its end
                 time.sleep(0.1)
     except FileNotFoundError:
         raise NoError(f"{name} has printed nothing yet", remedy=f"dacha start {name}") from None

@@ -31,8 +31,8 @@ def watch(draw: Callable[[], None], every_s: float) -> None:
     without one."""
     if not (sys.stdout.isatty() and sys.stdin.isatty()):
         raise UsageError("--watch needs a terminal", remedy="without it the state is printed once")
-    with _own_screen():
-        while True:
+    with _own_screen() as ending:
+        while not ending:
             began = time.monotonic()
             page = _Page()
             with contextlib.redirect_stdout(page):
@@ -67,21 +67,24 @@ def _asked_to_end(within_s: float) -> bool:
 
 
 @contextlib.contextmanager
-def _own_screen() -> Iterator[None]:
-    """The alternate screen without echo, given back however it ends: by a key, an error, or a signal."""
+def _own_screen() -> Iterator[list[int]]:
+    """The alternate screen without echo, given back however it ends: by a key, an error, or a signal. Yields the
+    signals that came: an interruption may be lost in what was being done, as an exception is in a callback."""
     fd = sys.stdin.fileno()
     before = termios.tcgetattr(fd)
+    came: list[int] = []
 
     def end(number: int, frame: object) -> None:
+        came.append(number)
         raise KeyboardInterrupt
 
-    former = {n: signal.signal(n, end) for n in (signal.SIGTERM, signal.SIGHUP)}
+    former = {n: signal.signal(n, end) for n in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
     try:
         tty.setcbreak(fd)
         sys.stdout.write(_ENTER)
         sys.stdout.flush()
         with contextlib.suppress(KeyboardInterrupt):
-            yield
+            yield came
     finally:
         with contextlib.suppress(OSError):
             sys.stdout.write(_LEAVE)

@@ -43,8 +43,9 @@ LOG_MOST, LINES_MOST, MINUTE_S = 4 << 20, 300, 60.0
 class RotatingLog:
     """The caretaker's log: lines for whoever wonders why. Writing to it never fails."""
 
-    def __init__(self, path: Path) -> None:
-        self._path = path
+    def __init__(self, path: Path, *, echo: bool = False) -> None:
+        """With `echo` each line goes to standard error too."""
+        self._path, self._echo = path, echo
         self._buckets: dict[str, tuple[float, int]] = {}
 
     def say(self, text: str, bucket: str = "") -> None:
@@ -70,8 +71,8 @@ class RotatingLog:
                 os.write(fd, line.encode(errors="replace"))
             finally:
                 os.close(fd)
-        with contextlib.suppress(OSError):
-            if os.isatty(2):
+        if self._echo:
+            with contextlib.suppress(OSError):
                 os.write(2, line.encode(errors="replace"))
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import subprocess
+import sys
 import time
 from collections.abc import Iterable, Iterator
 from functools import partial
@@ -14,16 +16,18 @@ from dacha.core.changes import StartGuest
 from dacha.core.errors import DachaError, HostError
 from dacha.core.kernel_plan import lan_link
 from dacha.core.machine import Machine
+from dacha.core.units import MIB
 from dacha.engine import install
 from dacha.engine.observe import CONSOLE_START, full_name
 from dacha.engine.workspace import Workspace
-from dacha.host.accounts import account_for, become, kvm
+from dacha.host import cgroup
+from dacha.host.accounts import account_for, become, helper, kvm
 from dacha.host.facts import program
 from dacha.host.files import replace_file
 from dacha.host.ports import first_free_port
 from dacha.host.processes import holder
 from dacha.host.tap import open_tap
-from dacha.hypervisor import firmware, launch, screen
+from dacha.hypervisor import firmware, launch, recorder, screen
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.handing import Handing
 from dacha.hypervisor.qmp import Qmp
@@ -33,25 +37,69 @@ def start_all(
     ws: Workspace, machines: dict[str, Machine], starts: Iterable[StartGuest]
 ) -> Iterator[tuple[StartGuest, DachaError | None, float]]:
     """Start every guest, then wait for each: they come up together. Yields each with what went wrong and seconds."""
-    spawned: list[tuple[StartGuest, float, subprocess.Popen[bytes]]] = []
     starts = list(starts)
-    began = time.monotonic()
     taken = _duplicates(ws, [c.guest for c in starts])
+    with _recorder(ws, [c.guest for c in starts if c.guest not in taken]) as consoles:
+        yield from _start_each(ws, machines, starts, taken, consoles)
+
+
+def _start_each(
+    ws: Workspace,
+    machines: dict[str, Machine],
+    starts: list[StartGuest],
+    taken: dict[str, HostError],
+    consoles: dict[str, int],
+) -> Iterator[tuple[StartGuest, DachaError | None, float]]:
+    spawned: list[tuple[StartGuest, float, subprocess.Popen[bytes]]] = []
+    began = time.monotonic()
     for change in starts:
         if change.guest in taken:
             yield change, taken[change.guest], time.monotonic() - began
             continue
         began = time.monotonic()
         try:
-            spawned.append((change, began, _spawn(ws, machines[change.guest], change.guest)))
+            child = _spawn(ws, machines[change.guest], change.guest, consoles[change.guest])
+            spawned.append((change, began, child))
         except DachaError as e:
             yield change, e, time.monotonic() - began
+    # Each process has its own end by now: a recorder ends with the last of them.
+    for fd in consoles.values():
+        os.close(fd)
+    consoles.clear()
     for change, began, child in spawned:
         try:
             _confirm(ws, change.guest, child)
             yield change, None, time.monotonic() - began
         except DachaError as e:
             yield change, e, time.monotonic() - began
+
+
+@contextlib.contextmanager
+def _recorder(ws: Workspace, names: list[str]) -> Iterator[dict[str, int]]:
+    """The pipes that these guests' consoles are written to, by guest, with the process that keeps what comes."""
+    pipes: dict[str, int] = {}
+    given: list[int] = []
+    words = []
+    try:
+        for name in names:
+            flags = os.O_RDWR | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW
+            record = os.open(ws.home.guest(name) / "console.log", flags, 0o600)
+            given.append(record)
+            reading, pipes[name] = os.pipe()
+            given.append(reading)
+            words.append(f"{reading}:{record}")
+        if words:
+            user = helper()
+            numbers = [str(n) for n in (user[:2] if user else (os.geteuid(), os.getegid()))]
+            subprocess.Popen(
+                [sys.executable, "-I", "-S", recorder.__file__, *numbers, *words],
+                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                start_new_session=True, pass_fds=given, cwd="/",
+            )  # fmt: skip
+        yield pipes
+    finally:
+        for fd in (*given, *pipes.values()):
+            os.close(fd)
 
 
 def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
@@ -83,7 +131,7 @@ def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
     }
 
 
-def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
+def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Popen[bytes]:
     home, folder, guest = ws.home, ws.home.guest(name), ws.lab.guests[name]
     record = home.read(name)
     # Noted before it runs: should this command be killed now, the next one knows what was started.
@@ -101,7 +149,10 @@ def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
         taps = {n: open_tap(a["tap"]) for n, a in enumerate(m["adapters"]) if a["tap"]}
         forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
         argv = command_line(
-            program("qemu-system-x86_64") or "qemu-system-x86_64", m, _files(ws, m, name, handing, taps), forwards
+            program("qemu-system-x86_64") or "qemu-system-x86_64",
+            m,
+            _files(ws, m, name, handing, taps, console),
+            forwards,
         )
         argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
         argv += handing.argv()
@@ -114,9 +165,12 @@ def _spawn(ws: Workspace, m: Machine, name: str) -> subprocess.Popen[bytes]:
 
             beside = partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log", account)
         open_files = (*taps.values(), *handing.descriptors)
-        return launch.spawn(
+        child = launch.spawn(
             argv, home.run(name), home.process_lock(name), folder / "qemu.log", beside, open_files, account
         )
+        limits = cgroup.limits_for(m["memory_mib"] * MIB, m["cpus"], emulated=m["accelerator"] != "kvm")
+        cgroup.confine(child.pid, home.lab, name, limits)
+        return child
     finally:
         handing.close()
         for fd in taps.values():
@@ -130,7 +184,7 @@ def _size(path: Path) -> int:
         return 0
 
 
-def _files(ws: Workspace, m: Machine, name: str, handing: Handing, taps: dict[int, int]) -> Files:
+def _files(ws: Workspace, m: Machine, name: str, handing: Handing, taps: dict[int, int], console: int) -> Files:
     """Every file that the guest's process opens, by the name that it does so."""
     folder = ws.home.guest(name)
     code = variables = None
@@ -139,7 +193,7 @@ def _files(ws: Workspace, m: Machine, name: str, handing: Handing, taps: dict[in
     return Files(
         disks=tuple(handing.layers(ws.home.disk(name, disk["name"])) for disk in m["disks"]),
         seed=handing.name(folder / "seed.iso") if m["seed"] else None,
-        console=handing.name(folder / "console.log", os.O_WRONLY | os.O_APPEND | os.O_CREAT),
+        console=handing.pipe(console),
         drives=tuple(handing.name(Path(d)) if d else None for d in m["drives"]),
         firmware=(handing.name(code), handing.name(variables, os.O_RDWR)) if code and variables else None,
         boot=_boot(m, handing),

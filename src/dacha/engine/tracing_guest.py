@@ -26,8 +26,9 @@ def console(ws: Workspace, guest: str) -> bytes:
     except (OSError, ValueError):
         begin = 0
     with (folder / "console.log").open("rb") as f:
-        f.seek(0, os.SEEK_END)
-        f.seek(max(begin, f.tell() - 8192))
+        size = f.seek(0, os.SEEK_END)
+        # A long record was cut to its end since: all that is left of it is this start's.
+        f.seek(max(begin if begin <= size else 0, size - 8192))
         return f.read()
 
 

@@ -15,6 +15,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from dacha.host import cgroup
 from dacha.host.accounts import Account
 
 # linux/landlock.h and the system calls' numbers, alike on every architecture (asm-generic/unistd.h).
@@ -60,6 +61,7 @@ def here() -> list[Protection]:
     """What this host has of it."""
     return [
         Protection("landlock", landlock() > 0, "programs that read images are kept from other files by judging alone"),
+        Protection("cgroup", not cgroup.missing(), f"{cgroup.missing()}: a guest's limits are its process's alone"),
         Protection("seccomp", seccomp_library() is not None, "the packet worker may make any system call"),
     ]
 

@@ -34,6 +34,11 @@ class Handing:
         self._sets.append(_open(path, flags))
         return f"/dev/fdset/{len(self._sets)}"
 
+    def pipe(self, fd: int) -> str:
+        """The name by which the process opens a pipe that is open here; it keeps a duplicate."""
+        self._sets.append(os.dup(fd))
+        return f"/dev/fdset/{len(self._sets)}"
+
     def layers(self, path: Path) -> tuple[Layer, ...]:
         """A disk with every image below it; only the first is written to."""
         return _layers(path, self.name)

@@ -5,9 +5,11 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
+import resource
 import subprocess
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from dacha.core.errors import HostError, PeerError
@@ -61,6 +63,7 @@ def spawn(
                 stdout=out,
                 stderr=out,
                 start_new_session=True,
+                preexec_fn=partial(_limit, account is not None),
                 pass_fds=(fd, *descriptors),
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"} | _time_zone(),
             )
@@ -68,6 +71,17 @@ def spawn(
         return child
     finally:
         os.close(fd)
+
+
+# Threads and processes of a guest's own user; an ordinary user's other processes count with his guests'.
+PROCESSES_MOST = 1024
+
+
+def _limit(own_user: bool) -> None:
+    """Between fork and exec: no copy of a guest's memory is left on the disk, and it makes no crowd of processes."""
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    if own_user:
+        resource.setrlimit(resource.RLIMIT_NPROC, (PROCESSES_MOST, PROCESSES_MOST))
 
 
 def _time_zone() -> dict[str, str]:

@@ -1,0 +1,75 @@
+"""A control group for each guest: what it may take of memory, processes and processors (Linux: admin-guide/cgroup-v2).
+
+Only the unified hierarchy is used, and only where it has the controllers; where it has not, a guest has the limits of
+its user and its process alone, and `dacha host` says so.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from pathlib import Path
+from typing import NamedTuple
+
+CONTROLLERS = ("memory", "pids", "cpu")
+ROOT, OURS = Path("/sys/fs/cgroup"), "dacha"
+# What QEMU needs beside the guest's memory: its own code and buffers, and under software emulation what it has
+# translated, up to a gigabyte.
+ROOM, ROOM_EMULATED = 512 << 20, 1536 << 20
+# Threads and processes of one guest: QEMU's own, its disk workers (64 at most), one a processor.
+PROCESSES = 256
+
+
+class Limits(NamedTuple):
+    """`memory` in bytes, `processes` with threads, `weight` from 1 to 10,000 against others' 100."""
+
+    memory: int
+    processes: int
+    weight: int = 100
+
+
+def limits_for(memory: int, cpus: int, *, emulated: bool) -> Limits:
+    """What a guest of so many bytes and processors may take."""
+    return Limits(memory + (ROOM_EMULATED if emulated else ROOM), PROCESSES + cpus)
+
+
+def missing(root: Path = ROOT) -> str | None:
+    """Why no guest can have a group here; None where it can."""
+    try:
+        has = set((root / "cgroup.controllers").read_text().split())
+    except OSError:
+        return "cgroup v2 is not what this host uses"
+    lacks = [c for c in CONTROLLERS if c not in has]
+    if lacks:
+        return f"cgroup v2 has no controller for {', '.join(lacks)} here"
+    if os.geteuid() and root == ROOT:
+        return "only root may make groups"
+    return None
+
+
+def confine(pid: int, lab: str, guest: str, limits: Limits, root: Path = ROOT) -> None:
+    """Put a process and all that it starts into a group of its own with these limits; what cannot be had is left out."""
+    if missing(root):
+        return
+    group = root / OURS / lab / guest
+    with contextlib.suppress(OSError):
+        group.mkdir(parents=True, exist_ok=True)
+        for above in (root, root / OURS, root / OURS / lab):
+            _write(above / "cgroup.subtree_control", " ".join(f"+{c}" for c in CONTROLLERS))
+        _write(group / "memory.max", str(limits.memory))
+        _write(group / "memory.oom.group", "1")
+        _write(group / "pids.max", str(limits.processes))
+        _write(group / "cpu.weight", str(limits.weight))
+        _write(group / "cgroup.procs", str(pid))
+
+
+def remove(lab: str, guest: str, root: Path = ROOT) -> None:
+    """Take a group away whose processes have ended, and those above it that are empty by then."""
+    for group in (root / OURS / lab / guest, root / OURS / lab, root / OURS):
+        with contextlib.suppress(OSError):
+            group.rmdir()
+
+
+def _write(file: Path, text: str) -> None:
+    with contextlib.suppress(OSError):
+        file.write_text(text)
