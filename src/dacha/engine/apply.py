@@ -40,9 +40,10 @@ from dacha.core.edits import edit_text
 from dacha.core.errors import BusyError, DachaError, HostError
 from dacha.core.findings import errors
 from dacha.core.machine import Machine
+from dacha.core.observed import ObservedGuest
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
-from dacha.engine import at_boot, caretaking, disks, inspect, install, kernel, outside, power, prepare, rules
+from dacha.engine import at_boot, caretaking, disks, inspect, install, kernel, outside, power, prepare, register, rules
 from dacha.engine.disks import Progress, silent
 from dacha.engine.edit import settled
 from dacha.engine.inspect_guest import file_findings
@@ -90,17 +91,17 @@ def settle(ws: Workspace, report: Report) -> Workspace:
     return Workspace(ws.path, text, reading.lab, reading.findings)
 
 
-def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progress: Progress = silent) -> Outcome:
-    """Make the host match the lab (or only some guests of it). The lab's lock must be held.
-
-    Raises LabError before anything is touched when the lab cannot work; steps that fail later are collected,
-    so that one guest's trouble does not keep the others off. `progress` is told of what takes long while it does.
-    """
+def _settled(
+    ws: Workspace, only: set[str] | None, report: Report
+) -> tuple[Workspace, dict[str, ObservedGuest], list[str]]:
+    """Refuse a lab that cannot work here, and write down what its file leaves open: the lab as it is then, its guests
+    as they were seen, and those that this is about. Raises LabError, HostError."""
     ws.refuse_if_wrong()
     seen = observe(ws.home, ws.lab.guests)
     concerned = [n for n in ws.lab.guests if only is None or n in only]
     starting = {n for n in concerned if not seen[n].running and not seen[n].left_off}
     wrong = inspect.port_findings(ws, ws.plan, seen, {n for n in concerned if not seen[n].left_off})
+    wrong += register.conflicts(ws.home, ws.plan)
     if starting:
         wrong += inspect.program_findings()
     for name in starting:
@@ -109,7 +110,19 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     wrong += kernel_findings(ws)
     if errors(wrong):
         raise lab_error_or_host(ws, errors(wrong))
-    ws = settle(ws, report)
+    return settle(ws, report), seen, concerned
+
+
+def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progress: Progress = silent) -> Outcome:
+    """Make the host match the lab (or only some guests of it). The lab's lock must be held.
+
+    Raises LabError before anything is touched when the lab cannot work; steps that fail later are collected,
+    so that one guest's trouble does not keep the others off. `progress` is told of what takes long while it does.
+    """
+    with register.held():
+        # Nobody else chooses until it is written down what was chosen here.
+        ws, seen, concerned = _settled(ws.again(), only, report)
+        register.claim(ws.home, ws.lab, ws.plan)
     if only is None:
         at_boot.note(ws.home)
     keyed: list[Change] = []

@@ -10,6 +10,7 @@ from dacha.core.nearest import did_you_mean
 from dacha.core.observed import HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.engine.home import Home
 from dacha.engine.observe import full_name, observe_guest
+from dacha.host import cgroup
 from dacha.hypervisor import process
 
 Report = Callable[[str, str, float], None]
@@ -69,6 +70,7 @@ def stop(
             if found.process is None:
                 raise NoError(f"the process of {name} cannot be told")
             process.await_end(found.process, name, left, wait_s)
+            cgroup.remove(home.lab, name)
             report(f"guest {name}", "stopped", time.monotonic() - began)
         except NoError as e:
             if force and found.process:

@@ -48,7 +48,7 @@ def missing(root: Path = ROOT) -> str | None:
 
 
 def confine(pid: int, lab: str, guest: str, limits: Limits, root: Path = ROOT) -> None:
-    """Put a process and all that it starts into a group of its own with these limits; what cannot be had is left out."""
+    """Put a process, with all that it starts, into a group with these limits; what cannot be had is left out."""
     if missing(root):
         return
     group = root / OURS / lab / guest

@@ -98,12 +98,17 @@ def run() -> Path:
     return Path(f"/tmp/dacha-{os.getuid()}")
 
 
-def shared() -> Path:
+def shared_folder() -> Path:
     """What all labs of one host have in common where root makes them: registers and their locks. A lab of an ordinary
     user shares with that user's others only. $DACHA_SHARED overrides it."""
     if os.environ.get("DACHA_SHARED"):
-        return make_private(Path(os.environ["DACHA_SHARED"]).absolute())
-    return make_private(ROOTS_STATE / "host" if os.geteuid() == 0 else state() / "host")
+        return Path(os.environ["DACHA_SHARED"]).absolute()
+    return ROOTS_STATE / "host" if os.geteuid() == 0 else state() / "host"
+
+
+def shared() -> Path:
+    """The same, made where it is not there yet. Raises HostError."""
+    return make_private(shared_folder())
 
 
 def make_private(folder: Path) -> Path:

@@ -1,0 +1,116 @@
+"""What every lab of this host has taken: ports, subnets and links, in one register with one lock.
+
+Two labs that are applied at the same moment each choose with the other's choice before them. An entry is believed as
+long as the lab that made it is there; it is of one network namespace, as ports and links are.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from collections.abc import Callable, Iterator
+from ipaddress import IPv4Network
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from dacha.core.errors import HostError
+from dacha.core.findings import ERROR, Finding
+from dacha.core.lab import Lab
+from dacha.core.plan import Plan
+from dacha.engine.home import Home
+from dacha.host import folders
+from dacha.host.files import locked, replace_file
+
+VERSION, WAIT_S = 1, 60.0
+
+
+class Claim(NamedTuple):
+    """What one lab has: (protocol, port, door) on this host, subnets, and whether the kernel carries its doors."""
+
+    lab: str
+    home: str
+    ports: tuple[tuple[str, int, str], ...] = ()
+    subnets: tuple[str, ...] = ()
+    kernel: bool = False
+
+
+def _file() -> Path:
+    return folders.shared_folder() / "claims.json"
+
+
+def _namespace() -> str:
+    return str(Path("/proc/self/ns/net").stat().st_ino)
+
+
+@contextlib.contextmanager
+def held(on_wait: Callable[[str], None] | None = None) -> Iterator[None]:
+    """Keep every other lab from choosing meanwhile. Raises BusyError, HostError."""
+    with locked(folders.shared() / "claims.lock", "dacha apply", WAIT_S, on_wait):
+        yield
+
+
+def _read() -> list[dict[str, Any]]:
+    try:
+        raw = json.loads(_file().read_text())
+    except (OSError, ValueError):
+        return []  # made anew by the next apply of each lab
+    if not isinstance(raw, dict) or raw.get("version", 0) > VERSION:
+        raise HostError(f"{_file()} was written by a newer dacha", remedy="use that version")
+    return [row for row in raw.get("claims", ()) if isinstance(row, dict)]
+
+
+def of_others(home: Home) -> list[Claim]:
+    """What other labs have in this network namespace."""
+    here, found = _namespace(), []
+    for row in _read():
+        if row.get("namespace") != here or row.get("home") == str(home.folder):
+            continue
+        if Path(str(row.get("home"))).is_dir():
+            ports = tuple((str(p), int(n), str(d)) for p, n, d in row.get("ports", ()))
+            found.append(Claim(row["lab"], row["home"], ports, tuple(row.get("subnets", ())), bool(row.get("kernel"))))
+    return found
+
+
+def taken(home: Home) -> tuple[list[IPv4Network], set[tuple[str, int]]]:
+    """The subnets and the ports that other labs have, for choosing others."""
+    claims = of_others(home)
+    subnets = [IPv4Network(s) for c in claims for s in c.subnets]
+    return subnets, {(protocol, port) for c in claims for protocol, port, _ in c.ports}
+
+
+def conflicts(home: Home, plan: Plan) -> list[Finding]:
+    """Doors on a port that another lab's door has, where the kernel carries one of the two: it would lead to whichever
+    was loaded last. (Two programs that listen are told apart by the port itself.)"""
+    found = []
+    for claim in of_others(home):
+        theirs = {(protocol, port): door for protocol, port, door in claim.ports}
+        for (guest, name), door in plan.doors.items():
+            if not (claim.kernel or door.carrier == "kernel"):
+                continue
+            for forward in door.forwards():
+                other = theirs.get((forward.protocol, forward.port))
+                if other:
+                    what = f"port {forward.port} of this host is door {other} of the lab {claim.lab}"
+                    path = ("guest", guest, "door", name, "port")
+                    remedy = "choose another, or leave port out"
+                    found.append(Finding(ERROR, "port-other-lab", f"door {guest} {name}", what, remedy, path, "host"))
+                    break
+    return found
+
+
+def claim(home: Home, lab: Lab, plan: Plan) -> None:
+    """Note what this lab has. The lock must be held."""
+    row = {
+        "namespace": _namespace(),
+        "lab": lab.name,
+        "home": str(home.folder),
+        "ports": sorted({(f.protocol, f.port, f"{k[0]} {k[1]}") for k, d in plan.doors.items() for f in d.forwards()}),
+        "subnets": [str(n.subnet) for n in plan.networks.values() if n.subnet and n.kind != "bridge"],
+        "kernel": any(d.carrier == "kernel" for d in plan.doors.values()),
+    }
+    before = _read()
+    rows = [r for r in before if r.get("home") != row["home"] or r.get("namespace") != row["namespace"]]
+    rows = [r for r in rows if Path(str(r.get("home"))).is_dir()]
+    after = json.loads(json.dumps({"version": VERSION, "claims": [*rows, row]}))
+    if after["claims"] != before:
+        replace_file(_file(), json.dumps(after), 0o600)
