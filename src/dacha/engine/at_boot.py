@@ -14,6 +14,7 @@ from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.formats.systemd_unit import service
 from dacha.host import folders
+from dacha.host.accounts import CARETAKER
 from dacha.host.facts import program
 from dacha.host.files import refused, replace_file
 from dacha.host.processes import boot_id
@@ -67,9 +68,15 @@ def unit_folder() -> Path:
 
 def unit_text(ws: Workspace) -> str:
     """The unit that keeps the lab's caretaker running."""
-    kept = {name: os.environ[name] for name in ("DACHA_STATE", "DACHA_RUN") if os.environ.get(name)}
+    kept = {
+        name: os.environ[name]
+        for name in ("DACHA_STATE", "DACHA_RUN", "DACHA_SHARED", "DACHA_USERS")
+        if os.environ.get(name)
+    }
     command = [sys.executable, "-P", "-m", "dacha", "caretaker", "run", "--lab", str(ws.path)]
-    return service(f"Dacha's caretaker of the lab {ws.lab.name}", command, kept, system=os.geteuid() == 0)
+    system = os.geteuid() == 0
+    said = f"Dacha's caretaker of the lab {ws.lab.name}"
+    return service(said, command, kept, system=system, capabilities=CARETAKER)
 
 
 def install(ws: Workspace, folder: Path | None) -> Path:
