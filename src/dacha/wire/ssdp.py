@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from urllib.parse import urlsplit
+import re
 
 GROUP, PORT = "239.255.255.250", 1900
 # Gateways of both versions, and whatever calls itself a root device; the answer's own words are read no further.
@@ -28,10 +28,5 @@ def location(answer: bytes, router: str) -> str | None:
         name, _, value = line.partition(b":")
         if name.strip().lower() == b"location":
             text = value.strip().decode("ascii", "replace")
-            try:
-                found = urlsplit(text)
-                same = found.scheme == "http" and found.hostname == router and found.username is None
-            except ValueError:
-                return None
-            return text if same else None
+            return text if re.match(rf"http://{re.escape(router)}(?::\d{{1,5}})?(?:/|$)", text) else None
     return None
