@@ -1,15 +1,17 @@
 #!/bin/sh
-# Runs all tests, in two lots at once: those with hosts of their own in network namespaces, beside those that share this
-# host's ports. The first lot's words are shown when both have ended.
+# Runs all tests, in three lots at once: those with hosts of their own in network namespaces, the attacks, and those that
+# share this host's ports. Much of their time is waiting; what the first two say is shown when all have ended.
 set -u
 pytest=$1/pytest
-said=$(mktemp)
-trap 'rm -f "$said"' EXIT
-"$pytest" -p no:cacheprovider tests/networks tests/caretaker > "$said" 2>&1 &
-worlds=$!
-"$pytest" --ignore tests/networks --ignore tests/caretaker
-here=$?
-wait "$worlds"
-there=$?
-cat "$said"
-[ "$here" -eq 0 ] && [ "$there" -eq 0 ]
+said=$(mktemp -d)
+trap 'rm -rf "$said"' EXIT
+"$pytest" -p no:cacheprovider tests/networks > "$said/networks" 2>&1 &
+networks=$!
+"$pytest" -p no:cacheprovider tests/attacks tests/caretaker > "$said/attacks" 2>&1 &
+attacks=$!
+"$pytest" --ignore tests/networks --ignore tests/attacks --ignore tests/caretaker
+failed=$?
+wait "$networks" || failed=1
+wait "$attacks" || failed=1
+cat "$said/networks" "$said/attacks"
+exit "$failed"

@@ -18,7 +18,7 @@ from tests.attacks.field import Field
 from tests.attacks.frames import arp_answer, ethernet, neighbour_solicitation, udp
 from tests.attacks.report import Report
 
-FLOOD_S = float(os.environ.get("DACHA_FLOOD_S", "3"))
+FLOOD_S = float(os.environ.get("DACHA_FLOOD_S", "1"))
 MOST_MIB = 100
 
 

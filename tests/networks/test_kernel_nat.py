@@ -312,7 +312,7 @@ def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
     with tempfile.TemporaryDirectory() as folder:
         Path(folder).chmod(0o777)
         shutil.copy(lab.file, folder)
-        places = [f"HOME={folder}", f"DACHA_STATE={folder}/state", f"DACHA_RUN={folder}/run"]
+        places = [f"HOME={folder}", *(f"DACHA_{n}={folder}/{n.lower()}" for n in ("STATE", "RUN", "SHARED"))]
         said = lab.without([*nobody, *places], "apply", "--lab", f"{folder}/lab.toml").err
     assert "it is carried by the kernel, and only root may make links and rules" in said
     assert "dacha_real" not in ruleset(lab)
