@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import subprocess
 from ipaddress import IPv4Address
 from pathlib import Path
 
 from dacha.caretaker.journal import Journal, read
 from dacha.wire.dhcp4 import Kind, Option
-from dacha.wire.dhcp4_server import Keep, Reply, Server
+from dacha.wire.dhcp4_server import Keep, Lease, Reply, Server
 from tests.wire.test_dhcp4 import SCOPE, said, take
 
 WIDE = SCOPE._replace(dynamic=(IPv4Address("10.77.4.100"), IPv4Address("10.77.4.140")))
@@ -46,3 +47,26 @@ def test_a_journal_cut_at_any_byte_keeps_every_lease_that_was_told(tmp_path: Pat
             renewal = said(Kind.REQUEST, hardware, ciaddr=address.packed, options={Option.HOST_NAME: b"x"})
             keep, reply = carried_on.receive(renewal, 1300.0)
             assert isinstance(keep, Keep) and isinstance(reply, Reply) and reply.message.kind == Kind.ACK
+
+
+def test_a_full_disk_keeps_leases_in_memory_and_writes_them_when_there_is_room(tmp_path: Path) -> None:
+    small = tmp_path / "small"
+    small.mkdir()
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", small], check=True)
+    try:
+        journal = Journal(small / "leases")
+        (small / "filler").write_bytes(bytes(40 << 10))
+        failed = 0
+        for n in range(400):
+            lease = Lease(IPv4Address(0x0A500000 + n), client(n), client(n), 100.0, "bound", "")
+            try:
+                journal.keep(lease)
+            except OSError:
+                failed += 1
+        assert failed and len(journal.leases) == 400 and len(read(small / "leases")) < 400
+        (small / "filler").unlink()
+        journal.keep(Lease(IPv4Address("10.81.0.1"), client(401), client(401), 100.0, "bound", ""))
+        assert read(small / "leases").keys() == journal.leases.keys() and len(journal.leases) == 401
+        journal.close()
+    finally:
+        subprocess.run(["umount", small], check=True)

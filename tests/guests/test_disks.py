@@ -190,6 +190,27 @@ def test_no_space_a_lost_storage_and_a_disk_in_use_are_each_one_message(lab: Lab
     assert not where.exists()
 
 
+def test_a_disk_that_a_killed_command_had_made_is_found(lab: Lab) -> None:
+    """Killed after the disk was whole and before it was said where it is: the next apply goes on with that one."""
+    (lab.folder / "big").mkdir()
+    lab("new", "pier")
+    lab.file.write_text(lab.file.read_text() + f'[storage.big]\npath = "{lab.folder}/big"\n')
+    lab("guest", "add", "gauge", "--disk", "1MiB", "--storage", "big", "--memory", "64MiB")
+    lab("apply", "--no-wait")
+    lab("stop", "--all", "--force", "--wait", "0s")
+    link = lab.guest_folder("gauge") / "disk-0.qcow2"
+    target = link.resolve()
+    made = target.stat().st_ino
+    link.unlink()
+    link.with_suffix(".json").unlink()
+    said = lab("start", "gauge", "--no-wait", code=3).err
+    assert "there is a disk already" in said, "one that nobody noted is not taken"
+    link.with_suffix(".making").write_text(str(target))
+    lab("start", "gauge", "--no-wait")
+    assert link.resolve().stat().st_ino == made and link.with_suffix(".json").is_file()
+    assert not link.with_suffix(".making").exists()
+
+
 def test_missing_programs_and_firmware_say_which_package_brings_them(lab: Lab) -> None:
     """In a mount namespace in which the files are hidden."""
     lab("new", "pier")

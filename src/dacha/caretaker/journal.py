@@ -23,15 +23,26 @@ class Journal:
     def __init__(self, path: Path) -> None:
         self.path = path
         self.leases = read(path)
+        self._unwritten = False
         self._rewrite()
 
     def keep(self, lease: Lease) -> None:
-        """Note a lease. It outlives this process from now on. Raises OSError where it cannot be written."""
-        line = _line(lease)
-        if os.write(self._fd, line) != len(line):
-            os.write(self._fd, b"\n")  # a full disk took a part of it: what is cut is passed over
-            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+        """Note a lease. It outlives this process from now on.
+
+        Raises OSError where it cannot be written: then it is known here alone, and written with the next that can be.
+        """
         self.leases[lease.address] = lease
+        if self._unwritten:
+            self._rewrite_or_raise()
+            return
+        line = _line(lease)
+        try:
+            if os.write(self._fd, line) != len(line):
+                # A full disk took a part of it: what is cut is passed over by whoever reads it.
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+        except OSError:
+            self._unwritten = True
+            raise
         self._lines += 1
         if self._lines > len(self.leases) + SLACK:
             before = self._fd
@@ -39,6 +50,15 @@ class Journal:
             with contextlib.suppress(HostError, OSError):
                 self._rewrite()
                 os.close(before)
+
+    def _rewrite_or_raise(self) -> None:
+        before = self._fd
+        try:
+            self._rewrite()
+        except HostError as e:
+            raise OSError(errno.ENOSPC, e.why or e.what) from e
+        os.close(before)
+        self._unwritten = False
 
     def _rewrite(self) -> None:
         replace_file(self.path, b"".join(_line(lease) for lease in self.leases.values()), mode=0o600)

@@ -25,7 +25,7 @@ from dacha.caretaker.sockets import neighbours_everywhere, open_network
 from dacha.caretaker.workers import Workers
 from dacha.core.errors import BusyError, DachaError
 from dacha.core.plan import Plan
-from dacha.engine import at_boot, outside, rules
+from dacha.engine import at_boot, kernel, outside, rules
 from dacha.engine.caretaking import RotatingLog, leases_file, lock_file, log_file, note_running
 from dacha.engine.wanted import wanted_links
 from dacha.engine.workspace import Workspace, load_applied
@@ -36,6 +36,8 @@ from dacha.host.files import locked
 AGAIN_S = 1.0
 # A worker is waited for this long at the caretaker's start, so that what was started is served.
 UP_S = 20.0
+# A new adapter is noticed within this time.
+UPLINKS_S = 15.0
 
 
 class Opened(NamedTuple):
@@ -189,9 +191,9 @@ class Caretaker:
                 try:
                     self._journals[network].keep(lease)
                 except OSError as e:
-                    # Not kept, it is not told either: its client asks again.
-                    self._log.say(f"{network}: a lease cannot be kept: {e.strerror or e}")
-                    return
+                    # A full disk never stops DHCP: the lease is known here, and its address is asked for on the wire
+                    # before anybody else is offered it.
+                    self._log.say(f"{network}: a lease is not on the disk yet: {e.strerror or e}", bucket=network)
                 if self._workers:
                     self._workers.add(Kept(number))
                 if lease.state == "bound" and self._following:
@@ -243,6 +245,16 @@ def _bring_up(ws: Workspace, log: RotatingLog) -> asyncio.Task[None]:
     return asyncio.ensure_future(bring_up())
 
 
+async def _look_after_uplinks(log: RotatingLog) -> None:
+    """Adapters that appear later hear their routers too, though this host forwards for the lab's sake."""
+    while True:
+        await asyncio.sleep(UPLINKS_S)
+        try:
+            await asyncio.to_thread(kernel.keep_routers_heard)
+        except DachaError as e:
+            log.say("new adapters cannot be looked at: " + " / ".join(e.lines()), bucket="uplinks")
+
+
 async def serve(lab_file: Path, log: RotatingLog) -> None:
     """Serve the lab until SIGTERM or SIGINT; SIGHUP reads it again."""
     loop = asyncio.get_running_loop()
@@ -257,6 +269,7 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
         loop.add_signal_handler(number, end)
     caretaker = Caretaker(log)
     ws = load_applied(lab_file)
+    looking = asyncio.ensure_future(_look_after_uplinks(log))
     booting = _bring_up(ws, log) if at_boot.rebooted(ws.home) else None
     if booting is None:
         at_boot.note(ws.home)
@@ -275,6 +288,7 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(wake.wait(), AGAIN_S if caretaker.failed else None)
     finally:
+        looking.cancel()
         if booting:
             booting.cancel()
         caretaker.close()

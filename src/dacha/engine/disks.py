@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 from dacha.core.changes import AttachDisk, MakeDisk
 from dacha.core.errors import HostError
@@ -11,6 +12,7 @@ from dacha.engine.machines import base_image
 from dacha.engine.storages import storage_folder
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
+from dacha.host.files import replace_file
 from dacha.hypervisor import chain, hotplug, images
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.process import running
@@ -28,7 +30,7 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
     """Make one disk whole or not at all. Raises HostError."""
     disk, link = change.disk, ws.home.disk(change.guest, change.disk.name)
     base = base_image(ws, disk.base) if disk.base else None
-    target = link
+    target, intention = link, link.with_suffix(".making")
     if link.is_symlink():
         # It was made before, and leads to a storage: a new one in its place would hide what may only be unmounted.
         raise HostError(
@@ -38,20 +40,40 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
         )
     if disk.storage:
         target = folders.make_private(storage_folder(ws, disk)) / f"{change.guest}-{disk.name}.qcow2"
+        if target.exists() and _was_making(intention, target):
+            # A command was killed between making it whole and saying where it is.
+            _settle(link, target, intention)
+            return
         if target.exists():
             raise HostError(
                 f"there is a disk already: {target}",
                 why="it belonged to a guest of that name, and is not known here any more",
                 remedy=f"use it: ln -s {target} {link}, or move it away",
             )
+    if disk.storage:
+        replace_file(intention, str(target), 0o600)
     if base and (disk.copy or base.format not in images.CLONABLE):
         what = f"copying {base.path.name}"
         images.copy(base, target, size=disk.size, full=disk.full, progress=lambda share: progress(what, share))
     else:
         images.create(target, size=disk.size, base=base, full=disk.full)
+    _settle(link, target, intention)
+
+
+def _was_making(intention: Path, target: Path) -> bool:
+    """True when a command noted that it was about to make this very file, and did not come to its end."""
+    try:
+        return intention.read_text() == str(target)
+    except OSError:
+        return False
+
+
+def _settle(link: Path, target: Path, intention: Path) -> None:
+    """Let a disk that is made be found, and note what it lies on."""
     if target != link:
         link.symlink_to(target)
     chain.note(link)
+    intention.unlink(missing_ok=True)
 
 
 def grow_disk(home: Home, name: str, disk: str, size: int) -> None:

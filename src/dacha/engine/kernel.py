@@ -226,14 +226,23 @@ def _let_loopback_out(link: BridgeLink) -> None:
         sysctls.write(f"net/ipv4/conf/{link.name}/route_localnet", "1")
 
 
-def _keep_router_advertisements() -> None:
-    """A host that forwards IPv6 stops listening to routers (Linux: ip-sysctl, accept_ra) unless it is told to go on."""
+def _keep_router_advertisements(*, later: bool = False) -> None:
+    """A host that forwards IPv6 stops listening to routers (Linux: ip-sysctl, accept_ra) unless it is told to go on.
+
+    Of links that appear `later` only adapters are told so: what programs make is theirs to tell.
+    """
     for link, seen in iproute.links().items():
-        if seen.alias.startswith("dacha:"):
+        if seen.alias.startswith("dacha:") or (later and seen.kind):
             continue  # what guests say of the way out is nothing to this host
         name = f"net/ipv6/conf/{link}/accept_ra"
         if sysctls.read(name) == "1":
             sysctls.change(name, "2")
+
+
+def keep_routers_heard() -> None:
+    """The same for adapters that have appeared since, while this host forwards for the labs' sake. Raises HostError."""
+    if 6 in sysctls.not_forwarded_before():
+        _keep_router_advertisements(later=True)
 
 
 def _commands(link: BridgeLink | VlanLink | TapLink | DirectLink, there: bool) -> Iterable[str]:
