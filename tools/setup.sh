@@ -1,5 +1,6 @@
 #!/bin/sh
-# Sets up what Dacha and its tests need: Debian packages where they may be installed, then a Python environment.
+# Sets up what Dacha and its tests need: Debian packages where they may be installed, then a Python environment. With
+# "bench" as the second word the benches' programs too.
 set -eu
 venv=$1
 python=${PYTHON:-python3}
@@ -36,6 +37,11 @@ need dhcpcd dhcpcd-base
 need dig dnsutils
 [ -e /usr/lib/ipxe/qemu/efi-virtio.rom ] || missing="$missing ipxe-qemu"
 need dpkg-deb dpkg
+if [ "${2:-}" = bench ]; then
+    need perfdhcp kea-admin
+    need dnsperf dnsperf
+    need dnsmasq dnsmasq-base
+fi
 "$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"
 
 if [ -n "$missing" ]; then

@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+from dacha.core.lab import Limits
 from dacha.host import cgroup
 from dacha.hypervisor import recorder
 
@@ -41,6 +42,8 @@ def test_a_guests_group_has_its_limits(tmp_path: Path) -> None:
     (tmp_path / "cgroup.controllers").write_text("cpuset cpu io memory pids\n")
     assert cgroup.missing(tmp_path) is None
     limits = cgroup.limits_for(1 << 30, 2, emulated=False)
+    written = Limits(memory=3 << 30, processes=64, weight=20)
+    assert cgroup.limits_for(1 << 30, 2, written, emulated=True) == written
     cgroup.confine(4711, "saltmarsh", "gauge", limits, tmp_path)
     group = tmp_path / "dacha/saltmarsh/gauge"
     assert (group / "memory.max").read_text() == str((1 << 30) + (512 << 20))

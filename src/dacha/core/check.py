@@ -97,6 +97,17 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
                         (*here, "door", door.name),
                     )
                 )
+        if guest.limits.memory is not None and guest.limits.memory < guest.memory:
+            findings.append(
+                Finding(
+                    ERROR,
+                    "limit-memory",
+                    f"guest {guest.name}",
+                    f"limits: {show_size(guest.limits.memory)} is less than its memory, {show_size(guest.memory)}",
+                    "leave it out, or write the guest's memory and half a GiB for QEMU itself",
+                    (*here, "limits"),
+                )
+            )
         findings += _check_machine(lab, guest)
         if not guest.disks and guest.boot is None:
             findings.append(

@@ -152,6 +152,19 @@ class Start(NamedTuple):
 NOT_BY_ITSELF = Start()
 
 
+class Limits(NamedTuple):
+    """What a guest's process may take of this host, where it has cgroup v2: `memory` in bytes with what QEMU itself
+    needs, `processes` with threads (None: what follows from the guest), `weight` of its processor time, others' is 100.
+    """
+
+    memory: int | None = None
+    processes: int | None = None
+    weight: int = 100
+
+
+NO_LIMITS = Limits()
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Door:
     """One service of one guest that can be entered from outside it.
@@ -205,6 +218,7 @@ class Guest:
     doors: tuple[Door, ...] = ()
     start: Start = NOT_BY_ITSELF
     stop_after_s: float = 60.0
+    limits: Limits = NO_LIMITS
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -10,6 +10,7 @@ from dacha.core.lab import (
     BUSES,
     FIRMWARES,
     MODELS,
+    NO_LIMITS,
     ORIGINS,
     PROTOCOLS,
     SERVICES,
@@ -18,6 +19,7 @@ from dacha.core.lab import (
     Disk,
     Door,
     Guest,
+    Limits,
     Login,
     Ports,
     Screen,
@@ -69,6 +71,7 @@ def read_guest(name: str, t: Table, profiles: Profiles) -> Guest:
         doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
         start=_start(t.table("start")),
         stop_after_s=t.take("stop-after", units.duration, 60.0),
+        limits=_limits(t.table("limits")),
     )
     t.finish()
     if guest.secure_boot and guest.firmware != "uefi":
@@ -163,6 +166,18 @@ def _login(t: Table | None) -> Login | None:
     login = Login(user=t.need("user", values.user, '"ops"') or "ops", keys=t.list_of("keys", values.text))
     t.finish()
     return login
+
+
+def _limits(t: Table | None) -> Limits:
+    if t is None:
+        return NO_LIMITS
+    limits = Limits(
+        memory=t.take("memory", units.size, None),
+        processes=t.take("processes", values.whole(16, 1_000_000), None),
+        weight=t.take("weight", values.whole(1, 10_000), 100),
+    )
+    t.finish()
+    return limits
 
 
 def _start(t: Table | None) -> Start:

@@ -168,7 +168,8 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
         child = launch.spawn(
             argv, home.run(name), home.process_lock(name), folder / "qemu.log", beside, open_files, account
         )
-        limits = cgroup.limits_for(m["memory_mib"] * MIB, m["cpus"], emulated=m["accelerator"] != "kvm")
+        memory, emulated = m["memory_mib"] * MIB, m["accelerator"] != "kvm"
+        limits = cgroup.limits_for(memory, m["cpus"], guest.limits, emulated=emulated)
         cgroup.confine(child.pid, home.lab, name, limits)
         return child
     finally:

@@ -9,7 +9,8 @@ from __future__ import annotations
 import contextlib
 import os
 from pathlib import Path
-from typing import NamedTuple
+
+from dacha.core.lab import NO_LIMITS, Limits
 
 CONTROLLERS = ("memory", "pids", "cpu")
 ROOT, OURS = Path("/sys/fs/cgroup"), "dacha"
@@ -20,17 +21,10 @@ ROOM, ROOM_EMULATED = 512 << 20, 1536 << 20
 PROCESSES = 256
 
 
-class Limits(NamedTuple):
-    """`memory` in bytes, `processes` with threads, `weight` from 1 to 10,000 against others' 100."""
-
-    memory: int
-    processes: int
-    weight: int = 100
-
-
-def limits_for(memory: int, cpus: int, *, emulated: bool) -> Limits:
-    """What a guest of so many bytes and processors may take."""
-    return Limits(memory + (ROOM_EMULATED if emulated else ROOM), PROCESSES + cpus)
+def limits_for(memory: int, cpus: int, written: Limits = NO_LIMITS, *, emulated: bool) -> Limits:
+    """What a guest of so many bytes and processors may take: as the lab has it, and for the rest what it needs."""
+    needed = memory + (ROOM_EMULATED if emulated else ROOM)
+    return Limits(written.memory or needed, written.processes or PROCESSES + cpus, written.weight)
 
 
 def missing(root: Path = ROOT) -> str | None:
