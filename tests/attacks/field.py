@@ -118,17 +118,18 @@ class Field:
 
     def on_console(self, guest: str, command: str, timeout_s: float = 60) -> str:
         """Run a command as root in a guest; what it said."""
-        mark = f"done{time.monotonic_ns()}"
+        number = time.monotonic_ns()
         with socket.socket(socket.AF_UNIX) as console:
             console.connect(f"{self.lab.env['DACHA_RUN']}/siege/{guest}/serial")
             console.settimeout(timeout_s)
-            console.sendall(f"{command}; echo {mark[:4]}''{mark[4:]}\n".encode())
+            # The echo of what is typed has quotes in the marks, their output has none.
+            console.sendall(f"echo be''gun{number}; {command}; echo do''ne{number}\n".encode())
             said = b""
             deadline = time.monotonic() + timeout_s
-            while mark.encode() not in said:
+            while f"done{number}".encode() not in said:
                 assert time.monotonic() < deadline, said[-800:]
                 said += console.recv(4096)
-        return said.decode(errors="replace").partition(f"''{mark[4:]}")[2].partition(mark)[0]
+        return said.decode(errors="replace").partition(f"begun{number}")[2].partition(f"done{number}")[0]
 
     def passed(self, frames: dict[str, bytes]) -> dict[str, set[str]]:
         """Send frames from the hostile guest: by name, where each of them was seen: "host", "neighbour"."""

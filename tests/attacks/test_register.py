@@ -65,3 +65,21 @@ def test_a_damaged_register_is_made_anew(hosted: HostedLab) -> None:
     claims.write_text(json.dumps({"version": 99, "claims": []}))
     assert "written by a newer dacha" in lab("apply", "--no-wait", code=3).err
     claims.unlink()
+
+
+def test_one_lab_with_two_state_folders_is_refused_before_anything_is_touched(hosted: HostedLab) -> None:
+    lab = hosted
+    lab.write(LAB.format(name="tide"))
+    lab("apply", "--no-wait")
+    before = lab.world.run("host", "nft", "list", "ruleset"), lab.world.run("host", "ip", "-brief", "link")
+    said = lab("apply", "--no-wait", code=3, env={"DACHA_STATE": str(lab.folder / "other")}).err
+    assert f"the lab tide is on this host already, kept in {lab.folder}/state/labs/tide" in said
+    assert f"use that one: DACHA_STATE={lab.folder}/state" in said
+    assert (lab.world.run("host", "nft", "list", "ruleset"), lab.world.run("host", "ip", "-brief", "link")) == before
+    # Once it has left the kernel, another may have it.
+    lab.write('[lab]\nname = "tide"\n')
+    lab("apply")
+    lab.write(LAB.format(name="tide"))
+    lab("apply", "--no-wait", env={"DACHA_STATE": str(lab.folder / "other")})
+    lab("caretaker", "stop", code=None, env={"DACHA_STATE": str(lab.folder / "other")})
+    lab("stop", "--all", "--force", "--wait", "0s", env={"DACHA_STATE": str(lab.folder / "other")})

@@ -77,6 +77,8 @@ def test_disks_come_and_go_while_the_guest_runs(guest_lab: Lab) -> None:
     assert "detach disk 0" in lab("diff").out and "at next start" in lab("diff").out
     lab("stop", "gauge")
     lab("guest", "remove", "gauge", "--with-disks")
+    assert kept.exists() and "delete disk 1" in lab("diff").out
+    lab("apply")
     assert not kept.exists()
 
 

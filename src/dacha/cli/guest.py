@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import shutil
 from typing import Any
 
 from dacha.cli import output
@@ -27,6 +26,14 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add.add_argument("--install", metavar="MEDIUM", help="install from this medium at its first start")
     add.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium beside it")
+    add.add_argument(
+        "--attach",
+        metavar="DISK",
+        nargs="+",
+        default=[],
+        help="start with disks kept from an earlier guest",
+    )
+    add.add_argument("--new-disk", action="store_true", help="start anew beside disks kept from an earlier guest")
     add.add_argument("--copy", action="store_true", help="with --from: copy the image instead of building on it")
     add.add_argument("--storage", metavar="STORAGE", help="keep its disk in this storage of the lab")
     add.add_argument("--disk", metavar="SIZE", help="the disk's size (default: its system's usual one, or the image's)")
@@ -67,7 +74,9 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
         "remove", help="remove a guest; its disks stay", epilog="example: dacha guest remove gauge"
     )
     _named(remove)
-    remove.add_argument("--with-disks", action="store_true", help="remove its disks too: what is on them is lost")
+    remove.add_argument(
+        "--with-disks", action="store_true", help="its disks too, at the next apply: what is on them is lost"
+    )
     common(remove)
     remove.set_defaults(run=run_remove)
 
@@ -110,6 +119,7 @@ def machine_values(args: argparse.Namespace) -> dict[str, Any]:
 def run_add(args: argparse.Namespace) -> int:
     from dacha.core.edits import Edit, Set
     from dacha.core.units import show_size
+    from dacha.engine import kept_disks
     from dacha.engine.edit import edit_lab
     from dacha.engine.proposals import (
         disk_size_for,
@@ -130,6 +140,8 @@ def run_add(args: argparse.Namespace) -> int:
             raise UsageError(
                 f"there is a guest {args.name} already", where=ws.path.name, remedy=f"dacha guest edit {args.name} …"
             )
+        if not args.attach and not args.new_disk:
+            kept_disks.refuse_silent(ws, args.name)
         edits: list[Edit] = []
         network = args.network or next((n.name for n in ws.lab.networks.values() if n.kind == "nat"), None)
         if network is None:
@@ -161,7 +173,13 @@ def run_add(args: argparse.Namespace) -> int:
             guest["install"] = args.install
         if args.beside:
             guest["medium"] = [args.beside]
-        if args.image:
+        if args.attach:
+            attached = kept_disks.chosen(ws, args.name, args.attach)
+            guest["disk"] = [
+                ({} if d.name == str(n) else {"name": d.name}) | {"size": show_size(d.size)}
+                for n, d in enumerate(attached)
+            ]
+        elif args.image:
             size = tidy_size(args.disk) if args.disk else disk_size_for(ws, written_path(ws, args.image), values.disk)
             guest["disk"] = [{"from": written_path(ws, args.image)} | ({"size": size} if size else {})]
             if args.copy:
@@ -170,6 +188,9 @@ def run_add(args: argparse.Namespace) -> int:
             guest["disk"] = [{"size": tidy_size(args.disk) if args.disk else show_size(values.disk)}]
         if args.storage:
             guest["disk"][0]["storage"] = args.storage
+        taken = [d.name for d in kept_disks.kept(ws.home, args.name)]
+        if args.new_disk and guest.get("disk") and taken:
+            guest["disk"][0]["name"] = next(str(n) for n in range(1000) if str(n) not in taken)
         guest |= machine_values(args)
         guest["adapter"] = [{"network": network} | ({"address": args.address} if args.address else {})]
         login = login_for(args.user, args.key)
@@ -178,6 +199,8 @@ def run_add(args: argparse.Namespace) -> int:
         return [*edits, Set(("guest", args.name), guest)]
 
     ws = edit_lab(args.lab, decide)
+    if (args.attach or args.new_disk) and ws.home.guest(args.name).is_dir():
+        kept_disks.take(ws.home, args.name)
     if args.json:
         emit_guest(ws, args.name)
         return 0
@@ -206,11 +229,14 @@ def run_add(args: argparse.Namespace) -> int:
 def run_edit(args: argparse.Namespace) -> int:
     from dacha.cli.words import guest_words
     from dacha.core.edits import Edit, Remove, Set
+    from dacha.engine import kept_disks
     from dacha.engine.disk_edits import disk_edits
     from dacha.engine.edit import edit_lab
     from dacha.engine.entry import guest_named
     from dacha.engine.proposals import tidy_size
     from dacha.engine.workspace import Workspace
+
+    retaken: list[str] = []
 
     def decide(ws: Workspace) -> list[Edit]:
         guest = guest_named(ws, args.name)
@@ -251,15 +277,24 @@ def run_edit(args: argparse.Namespace) -> int:
                     f"{args.name} has no adapter on {network or 'any network'}", remedy="add one: --adapter NETWORK"
                 )
             edits.append(Set((*here, "adapter", names.index(network) if network else 0, "address"), address))
-        edits += disk_edits(ws, guest, args.detach_disk, args.attach_disk, [tidy_size(s) for s in args.add_disk])
-        if not edits:
+        mine = {d.name for d in guest.disks}
+        if ws.home.read(args.name).removed is not None and mine & set(args.attach_disk):
+            # The file has it already: what was asked for is to take what was kept.
+            retaken.extend(sorted(mine & set(args.attach_disk)))
+        attach = [d for d in args.attach_disk if d not in retaken]
+        edits += disk_edits(ws, guest, args.detach_disk, attach, [tidy_size(s) for s in args.add_disk])
+        if not edits and not retaken:
             raise UsageError("nothing to change was named", remedy="see: dacha guest edit --help")
         return edits
 
     ws = edit_lab(args.lab, decide)
+    if retaken:
+        kept_disks.take(ws.home, args.name)
     if args.json:
         emit_guest(ws, args.name)
         return 0
+    for disk in retaken:
+        output.say(f"{args.name} takes disk {disk} that was kept.")
     output.say(f"{ws.path.name} now has")
     output.step(f"guest {args.name}", guest_words(ws.lab.guests[args.name]))
     for a in ws.plan.adapters_of(args.name):
@@ -272,32 +307,37 @@ def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.edits import Edit, Remove
     from dacha.engine.edit import edit_lab
     from dacha.engine.entry import guest_named
-    from dacha.engine.workspace import Workspace
+    from dacha.engine.kept_disks import kept
+    from dacha.engine.workspace import Workspace, load
     from dacha.hypervisor.process import running
 
     def decide(ws: Workspace) -> list[Edit]:
         guest_named(ws, args.name)
-        if args.with_disks and running(ws.home.process_lock(args.name)):
-            raise UsageError(f"{args.name} is on, so its disks cannot go", remedy=f"dacha stop {args.name}")
         return [Remove(("guest", args.name))]
 
-    ws = edit_lab(args.lab, decide)
-    files = [p.resolve() for _, p in ws.home.disks(args.name)]
-    disks = [str(p) for p in files]
+    ws = load(args.lab)
+    # One that has left the file may have disks that were kept.
+    left = args.name not in ws.lab.guests and args.with_disks and ws.home.disks(args.name)
+    ws = ws if left else edit_lab(args.lab, decide)
+    disks = kept(ws.home, args.name)
     on = running(ws.home.process_lock(args.name))
-    if args.json:
-        output.emit_json({"removed": args.name, "running": on, "disks": disks, "disks_removed": args.with_disks})
-    else:
-        output.say(f"{ws.path.name} no longer has guest {args.name}.")
-        for disk in disks:
-            output.say(f"  its disk {'goes' if args.with_disks else 'stays'}: {disk}")
-        if on:
-            output.say("It is still on: dacha apply stops it.")
-    if args.with_disks and not on:
-        # Named above, each of them, before any is gone.
+    if args.with_disks and disks:
         with ws.home.lock("guest", ws.path):
-            for file in files:
-                file.unlink(missing_ok=True)  # also one that lies in a storage
-            shutil.rmtree(ws.home.guest(args.name), ignore_errors=True)
-            shutil.rmtree(ws.home.run(args.name), ignore_errors=True)
+            record = ws.home.read(args.name)
+            record.delete_disks = [d.name for d in disks]
+            ws.home.write(args.name, record)
+    if args.json:
+        files = [str(d.path.resolve()) for d in disks]
+        output.emit_json({"removed": args.name, "running": on, "disks": files, "disks_go": bool(args.with_disks)})
+        return 0
+    if not left:
+        output.say(f"{ws.path.name} no longer has guest {args.name}.")
+    for disk in disks:
+        output.say(f"  its disk {disk.name} {'goes' if args.with_disks else 'stays'}: {disk}, {disk.path.resolve()}")
+    if on:
+        output.say("It is still on: dacha apply stops it.")
+    if args.with_disks and disks:
+        output.say(
+            f"Next: dacha apply deletes {'these disks' if disks[1:] else 'this disk'}; dacha diff shows it once more"
+        )
     return 0

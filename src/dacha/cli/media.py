@@ -34,7 +34,7 @@ def media_arguments(parser: argparse.ArgumentParser) -> None:
     for name, text, run in (
         ("show", "show what a medium is", run_show),
         ("check", "read a medium again and compare its checksum", run_check),
-        ("remove", "remove a medium that no guest uses", run_remove),
+        ("remove", "remove a medium that no disk of any lab is built on, or what a download left", run_remove),
     ):
         one = actions.add_parser(name, help=text, epilog=f"example: dacha media {name} debian-12")
         one.add_argument("name", metavar="MEDIUM")
@@ -156,6 +156,9 @@ def run_list(args: argparse.Namespace) -> int:
         output.emit_json(
             {
                 "media": [_json(k) for k in kept],
+                "partial": [
+                    {"name": p.name, "storage": p.storage, "size": p.size, "from": p.url} for p in store.partial()
+                ],
                 "storages": {n: {"folder": str(p), "free": free[str(p)]} for n, p in store.folders.items()},
             }
         )
@@ -167,6 +170,11 @@ def run_list(args: argparse.Namespace) -> int:
         )
     else:
         output.say("No media yet. Next: dacha media add FILE")
+    for begun in store.partial():
+        output.say(
+            f"{begun.name}: {show_size(begun.size)} have come from {begun.url or 'somewhere'}\n"
+            f"  the same dacha media add goes on, dacha media remove {begun.name} is rid of them"
+        )
     for name, path in store.folders.items():
         output.say(f"{name}: {show_size(free[str(path)])} free in {path}")
     return 0
@@ -187,17 +195,11 @@ def run_show(args: argparse.Namespace) -> int:
     output.step("size", show_size(kept.size))
     output.step("sha256", kept.sha256)
     output.step("file", str(kept.path))
-    for user in _users(ws, kept.name):
-        output.step("used by", user)
+    from dacha.engine.media_uses import uses
+
+    for use in uses(kept, ws.lab if ws else None):
+        output.step("used by", str(use))
     return 0
-
-
-def _users(ws: Any, name: str) -> list[str]:
-    if ws is None:
-        return []
-    return [
-        g.name for g in ws.lab.guests.values() if name in (g.install, *g.media) or any(d.base == name for d in g.disks)
-    ]
 
 
 def run_check(args: argparse.Namespace) -> int:
@@ -217,11 +219,34 @@ def run_check(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
+    from dacha.engine.media_uses import uses
+
     store, ws = _store(args)
+    begun = next((p for p in store.partial() if p.name == args.name), None)
+    if begun and store.find(args.name) is None:
+        store.drop(begun)
+        output.emit_json({"removed": args.name}) if args.json else output.say(f"What was begun of {args.name} is gone.")
+        return 0
     kept = store.need(args.name)
-    store.remove(kept, _users(ws, kept.name))
+    found = uses(kept, ws.lab if ws else None)
+    if found:
+        raise UsageError(
+            f"{kept.name} stays: " + ("disks are built on it" if found[0].disk else "guests name it"),
+            why="\n".join(map(str, found[:10])) + (f"\nand {len(found) - 10} more" if found[10:] else ""),
+            remedy=_rid_of(found),
+        )
+    store.remove(kept)
     output.emit_json({"removed": kept.name}) if args.json else output.say(f"Medium {kept.name} is gone.")
     return 0
+
+
+def _rid_of(found: list[Any]) -> str:
+    """What ends the uses of a medium."""
+    if any(use.disk for use in found):
+        return "those disks would be dead without it; to be rid of them: dacha guest remove GUEST --with-disks"
+    if all(use.what.endswith("in its drive") for use in found):
+        return "take it out there first: dacha media eject GUEST"
+    return "name another there, or remove those guests: dacha guest remove GUEST"
 
 
 def run_insert(args: argparse.Namespace) -> int:

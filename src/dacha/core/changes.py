@@ -94,6 +94,18 @@ class DetachDisk(NamedTuple):
         return f"detach disk {self.disk} (its contents stay)"
 
 
+class DeleteDisk(NamedTuple):
+    """Delete a disk of a guest that has left the lab, because it was asked for by name: what is on it is lost."""
+
+    guest: str
+    disk: str
+    size: int
+    when: str = LIVE
+
+    def __str__(self) -> str:
+        return f"delete disk {self.disk} ({show_size(self.size)}): what is on it is lost"
+
+
 class MoveScreen(NamedTuple):
     """Let a running guest's display listen at another place, or (`port` None) at none but its socket."""
 
@@ -302,6 +314,7 @@ Change = (
     | GrowDisk
     | AttachDisk
     | DetachDisk
+    | DeleteDisk
     | MoveScreen
     | WriteSeed
     | MakeLink

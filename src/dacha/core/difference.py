@@ -10,6 +10,7 @@ from dacha.core.changes import (
     ChangeMachine,
     ChangeMedium,
     CloseForward,
+    DeleteDisk,
     DetachDisk,
     GrowDisk,
     MakeDisk,
@@ -33,6 +34,9 @@ def difference(
     """What `apply` would do, in the order in which it would do it. Empty when everything is applied."""
     changes: list[Change] = [WriteDown(path, text) for path, text in plan.chosen.items()]
     changes += [StopGuest(name) for name, seen in observed.items() if name not in lab.guests and seen.running]
+    for name, seen in observed.items():
+        if name not in lab.guests:
+            changes += [DeleteDisk(name, disk, size) for disk, size in sorted(seen.disks) if disk in seen.deleting]
     starts: list[tuple[int, int, Change]] = []
     for n, guest in enumerate(lab.guests.values()):
         seen = observed.get(guest.name, ObservedGuest())

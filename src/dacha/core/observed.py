@@ -16,7 +16,8 @@ class ObservedGuest(NamedTuple):
     `state` is off, on, paused or hung (its process lives, its monitor does not answer); `since` is Unix seconds;
     `machine` and `forwards` are what the running process has, None where that is not known; `disks` are those that
     exist, each by its name with its size in bytes; `left_off` is true when it was stopped on purpose; `installing` is
-    when an installation that is not done began; `tpm_lost` is true when its TPM's program ended under it.
+    when an installation that is not done began; `tpm_lost` is true when its TPM's program ended under it; `deleting`
+    are disks that are to go with it, by name.
     """
 
     state: str = OFF
@@ -30,6 +31,7 @@ class ObservedGuest(NamedTuple):
     left_off: bool = False
     installing: float | None = None
     tpm_lost: bool = False
+    deleting: tuple[str, ...] = ()
 
     @property
     def running(self) -> bool:

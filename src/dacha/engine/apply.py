@@ -16,6 +16,7 @@ from dacha.core.changes import (
     ChangeMachine,
     ChangeMedium,
     CloseForward,
+    DeleteDisk,
     DetachDisk,
     Forwarding,
     GrowDisk,
@@ -43,7 +44,20 @@ from dacha.core.machine import Machine
 from dacha.core.observed import ObservedGuest
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
-from dacha.engine import at_boot, caretaking, disks, inspect, install, kernel, outside, power, prepare, register, rules
+from dacha.engine import (
+    at_boot,
+    caretaking,
+    disks,
+    inspect,
+    install,
+    kept_disks,
+    kernel,
+    outside,
+    power,
+    prepare,
+    register,
+    rules,
+)
 from dacha.engine.disks import Progress, silent
 from dacha.engine.edit import settled
 from dacha.engine.inspect_guest import file_findings
@@ -107,9 +121,14 @@ def _settled(
     for name in starting:
         wrong += file_findings(ws, ws.lab.guests[name], seen[name])
         wrong += inspect.screen_findings(ws.lab.guests[name], seen[name])
+    for name in set(concerned) - starting:
+        wrong += kept_disks.findings(ws, ws.lab.guests[name])
     wrong += kernel_findings(ws)
     if errors(wrong):
         raise lab_error_or_host(ws, errors(wrong))
+    for name in concerned:
+        # Nothing that was kept for an earlier guest of that name is in its way: it is a new one.
+        kept_disks.take(ws.home, name)
     return settle(ws, report), seen, concerned
 
 
@@ -121,6 +140,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     """
     with register.held():
         # Nobody else chooses until it is written down what was chosen here.
+        register.refuse_other_state(ws.home, ws.lab)
         ws, seen, concerned = _settled(ws.again(), only, report)
         register.claim(ws.home, ws.lab, ws.plan)
     if only is None:
@@ -147,6 +167,8 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
             install.follow(ws, name)
     if only is None or (not outcome.failed and (whole is ws or whole.lab == ws.lab)):
         replace_file(ws.home.applied, ws.text)
+    if only is None:
+        kept_disks.note_removed(ws)
     caretaking.tell(ws.home)
     if kernel.concerned(ws):
         # What a guest is called and where it is may have changed, whatever else has not.
@@ -229,6 +251,8 @@ def _do(ws: Workspace, whole: Workspace, change: Change, progress: Progress) -> 
             disks.attach(ws.home, change)
         case DetachDisk(guest=name, disk=disk):
             disks.detach(ws.home, name, disk)
+        case DeleteDisk():
+            kept_disks.delete(ws.home, change)
         case MoveScreen(guest=name, origin=origin, port=port):
             with Qmp(ws.home.run(name) / QMP) as qmp:
                 screen.listen(qmp, origin, port)
@@ -288,6 +312,8 @@ def _past(change: Change) -> str:
             return f"closed {f}"
         case GrowDisk():
             return str(change).replace("grow ", "grew ", 1)
+        case DeleteDisk():
+            return f"deleted disk {change.disk} ({show_size(change.size)})"
         case AttachDisk() | DetachDisk():
             return str(change).replace("tach ", "tached ", 1)
         case MoveScreen(port=port):

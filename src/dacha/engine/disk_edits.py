@@ -42,9 +42,9 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
             raise UsageError(
                 f"no disk {name} is kept for {guest.name}", remedy=f"kept: {', '.join(loose) if loose else 'none'}"
             )
-        from dacha.hypervisor.images import inspect
+        from dacha.hypervisor.chain import as_image
 
-        edits.append(_added(here, names, {"name": name, "size": show_size(inspect(kept[name]).size)}))
+        edits.append(_added(here, names, {"name": name, "size": show_size(as_image(kept[name]).size)}))
     for size in add:
         name = next(str(n) for n in range(len(names), 10_000) if str(n) not in {*names, *kept})
         # A name that is also its place needs no word.

@@ -54,9 +54,16 @@ def add_from(
     What came before a broken connection is kept and continued, if the server says it is still the same file
     (its ETag or Last-Modified). Raises NoError with the server's answer.
     """
+    folder = store.folder(storage)
+    with store.writing(folder, name):
+        return _fetch(store, folder, url, name, storage, expected, progress)
+
+
+def _fetch(
+    store: Store, folder: Path, url: str, name: str, storage: str, expected: str | None, progress: Progress
+) -> tuple[Kept, bool]:
     import httpx
 
-    folder = store.folder(storage)
     part, about = folder / f".{name}.fetch", folder / f".{name}.fetch-from"
     have, validator = _begun(part, about, url)
     # The bytes as they are: a compressed answer may be a thousand times as long as it seems.
@@ -100,7 +107,9 @@ def add_from(
         raise NoError(
             f"{url} could not be fetched whole",
             why=str(e) or type(e).__name__,
-            remedy="run the same command again: it goes on where it stopped",
+            remedy="run the same command again: it goes on where it stopped"
+            if part.exists() and part.stat().st_size
+            else "is the address right, and the server up?",
         ) from e
     finally:
         if not part.exists():

@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -31,7 +31,8 @@ class Record:
     """What is known of one guest: the machine its process was given, that process, and how it was left.
 
     `installing` is when an installation began (Unix seconds), `installed` the medium that one was done from, `uid` the
-    user that its process runs as, None where that is whoever started it.
+    user that its process runs as, None where that is whoever started it; `removed` when the guest was seen to have left
+    the lab, `delete_disks` those of its disks that are to go then.
     """
 
     machine: Machine | None = None
@@ -41,6 +42,8 @@ class Record:
     installing: float | None = None
     installed: str | None = None
     uid: int | None = None
+    removed: float | None = None
+    delete_disks: list[str] = field(default_factory=list)
 
 
 class Home:
@@ -100,6 +103,13 @@ class Home:
         self.run(name).mkdir(mode=0o700, exist_ok=True)
         sweep(self.guest(name))
 
+    def forget_guest(self, name: str) -> None:
+        """Remove everything that was made for a guest. Whoever calls has seen that it is off and has no disk."""
+        import shutil
+
+        shutil.rmtree(self.guest(name), ignore_errors=True)
+        shutil.rmtree(self.run(name), ignore_errors=True)
+
     @contextlib.contextmanager
     def lock(self, doing: str, lab_file: Path, on_wait: Any = None) -> Iterator[None]:
         """Hold the lab for a command that changes something. Raises BusyError, HostError, UsageError."""
@@ -144,6 +154,8 @@ class Home:
             installing=raw.get("installing"),
             installed=raw.get("installed"),
             uid=raw.get("uid"),
+            removed=raw.get("removed"),
+            delete_disks=list(raw.get("delete_disks") or ()),
         )
 
     def write(self, name: str, record: Record) -> None:
@@ -159,6 +171,8 @@ class Home:
                     "installing": record.installing,
                     "installed": record.installed,
                     "uid": record.uid,
+                    "removed": record.removed,
+                    "delete_disks": record.delete_disks,
                 },
                 indent=1,
             ),

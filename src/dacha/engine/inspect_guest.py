@@ -10,6 +10,7 @@ from dacha.core.findings import ERROR, WARNING, Finding, Path
 from dacha.core.lab import BUSES, Disk, Guest
 from dacha.core.observed import ObservedGuest
 from dacha.core.units import show_size
+from dacha.engine import kept_disks
 from dacha.engine.machines import base_image, key_line
 from dacha.engine.workspace import Workspace
 
@@ -39,6 +40,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         elif disk.size is not None and disk.size < size:
             said = f"disk {disk.name} has {show_size(size)} already, and a disk is never made smaller"
             wrong("disk-shrink", ("disk", n, "size"), ValueError(said, f'size = "{show_size(size)}" or more'))
+    found += kept_disks.findings(ws, guest)
     found += minimum_findings(guest)
     if guest.boot and not seen.running:
         found += _driver_findings(ws, guest)

@@ -14,13 +14,14 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 
-from dacha.core.errors import HostError, NoError, UsageError
+from dacha.core.errors import BusyError, HostError, NoError, UsageError
 from dacha.core.lab import Lab
 from dacha.core.nearest import did_you_mean
 from dacha.core.units import show_size
 from dacha.formats.medium import Medium, inspect_iso, is_iso, looks_like_web_page
 from dacha.host import folders
-from dacha.host.files import folder_held, refused, replace_file
+from dacha.host.files import folder_held, locked, refused, replace_file
+from dacha.hypervisor import process
 
 # Large enough that Python's own work is lost beside hashing and copying, small enough to stay out of the way.
 CHUNK = 4 << 20
@@ -52,6 +53,16 @@ class Kept(NamedTuple):
             boots = "boots by " + " and ".join(ways) if ways else "no boot loader"
             return f"{f.get('format')} disk of {show_size(f.get('virtual_size', 0))}, {boots}"
         return "unknown"
+
+
+class Partial(NamedTuple):
+    """What a download left that was broken off: the name it was for, its file, its size, and where it comes from."""
+
+    name: str
+    storage: str
+    path: Path
+    size: int
+    url: str
 
 
 class Store:
@@ -115,6 +126,22 @@ class Store:
         (name taken), HostError (no space), NoError (wrong checksum, cut short, not a medium): then nothing is kept.
         """
         folder = self.folder(storage)
+        with contextlib.ExitStack() as writing:
+            if part is None:  # whoever brings a file of its own holds the name already
+                writing.enter_context(self.writing(folder, name))
+            return self._add(source, name, folder, storage, size, expected, part, progress)
+
+    def _add(
+        self,
+        source: BinaryIO,
+        name: str,
+        folder: Path,
+        storage: str,
+        size: int | None,
+        expected: str | None,
+        part: Path | None,
+        progress: Progress,
+    ) -> tuple[Kept, bool]:
         self._refuse_taken(name)
         own = part is None
         part = part or folder / f".{name}.{os.getpid()}.part"
@@ -166,16 +193,44 @@ class Store:
                 f"there is a medium {name} already", remedy="choose another: --name NAME, or dacha media remove it"
             )
 
-    def remove(self, kept: Kept, users: list[str]) -> None:
-        """Remove a medium that nobody uses. Raises UsageError naming who does."""
-        if users:
-            raise UsageError(
-                f"medium {kept.name} is used by {', '.join(users[:5])}",
-                remedy="take it out there first: dacha media eject",
-            )
+    def remove(self, kept: Kept) -> None:
+        """Remove a medium. Whoever calls has seen that nobody uses it."""
         with contextlib.suppress(OSError):
             (kept.path.parent / f"{kept.name}.json").unlink()
             kept.path.unlink()
+
+    def partial(self) -> list[Partial]:
+        """Downloads that were begun and not ended, by name; one that goes on this moment is not among them."""
+        found = []
+        for storage, folder in self.folders.items():
+            for part in sorted(folder.glob(".*.fetch")) if folder.is_dir() else ():
+                name = part.name[1 : -len(".fetch")]
+                try:
+                    url = str(json.loads((folder / f"{part.name}-from").read_text())["url"])
+                except (OSError, ValueError, KeyError, TypeError):
+                    url = ""
+                if not _being_added(folder, name):
+                    found.append(Partial(name, storage, part, part.stat().st_size, url))
+        return found
+
+    def drop(self, partial: Partial) -> None:
+        """Remove what a download left."""
+        with self.writing(partial.path.parent, partial.name):
+            partial.path.unlink(missing_ok=True)
+            partial.path.with_name(f"{partial.path.name}-from").unlink(missing_ok=True)
+
+    @contextlib.contextmanager
+    def writing(self, folder: Path, name: str) -> Iterator[None]:
+        """Be the only one who takes in a medium of that name. Raises BusyError naming the other."""
+        folders.make_private(folders.run())
+        try:
+            with locked(_lock(folder, name), f"dacha media add {name}", 0.0):
+                yield
+        except BusyError as e:
+            what = f"{name} is being taken in already"
+            raise BusyError(
+                what, why=e.what.replace("the lab is held by ", "by "), remedy="wait for it to end"
+            ) from None
 
     def check(self, kept: Kept, progress: Progress = lambda done, total: None) -> str | None:
         """Read a medium again; what is wrong with it, or None when its content is what was added."""
@@ -190,6 +245,16 @@ class Store:
             if digest.hexdigest() == kept.sha256
             else f"its content has changed: SHA-256 is now {digest.hexdigest()}"
         )
+
+
+def _lock(folder: Path, name: str) -> Path:
+    """The lock of one name in one store. It is not in the store, where nothing but media is."""
+    return folders.run() / f"media-{hashlib.sha256(str(folder / name).encode()).hexdigest()[:16]}.lock"
+
+
+def _being_added(folder: Path, name: str) -> bool:
+    """True while a command takes in a medium of that name."""
+    return process.running(_lock(folder, name))
 
 
 def _chunks(f: BinaryIO) -> Iterator[memoryview]:

@@ -36,6 +36,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         seed=record.seed if (folder / "seed.iso").is_file() else None,
         left_off=record.left_off,
         installing=record.installing,
+        deleting=tuple(record.delete_disks),
     )
     if found is None:
         return made

@@ -50,7 +50,7 @@ def stop(
     for name in names:
         record = home.read(name)
         found = process.find(home.run(name), home.process_lock(name), full_name(home, name), record.process)
-        if on_purpose and not record.left_off and home.guest(name).is_dir():
+        if on_purpose and not record.left_off and record.removed is None and home.guest(name).is_dir():
             record.left_off = True
             home.write(name, record)
         if found is None:

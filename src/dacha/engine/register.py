@@ -25,13 +25,15 @@ VERSION, WAIT_S = 1, 60.0
 
 
 class Claim(NamedTuple):
-    """What one lab has: (protocol, port, door) on this host, subnets, and whether the kernel carries its doors."""
+    """What one lab has: (protocol, port, door) on this host, subnets, whether the kernel carries its doors, and whether
+    it has links there."""
 
     lab: str
     home: str
     ports: tuple[tuple[str, int, str], ...] = ()
     subnets: tuple[str, ...] = ()
     kernel: bool = False
+    links: bool = False
 
 
 def _file() -> Path:
@@ -67,7 +69,8 @@ def of_others(home: Home) -> list[Claim]:
             continue
         if Path(str(row.get("home"))).is_dir():
             ports = tuple((str(p), int(n), str(d)) for p, n, d in row.get("ports", ()))
-            found.append(Claim(row["lab"], row["home"], ports, tuple(row.get("subnets", ())), bool(row.get("kernel"))))
+            subnets, flags = tuple(row.get("subnets", ())), (bool(row.get("kernel")), bool(row.get("links")))
+            found.append(Claim(row["lab"], row["home"], ports, subnets, *flags))
     return found
 
 
@@ -98,6 +101,20 @@ def conflicts(home: Home, plan: Plan) -> list[Finding]:
     return found
 
 
+def refuse_other_state(home: Home, lab: Lab) -> None:
+    """Refuse a lab whose links and rules are in this kernel already, kept in another state folder: two would take each
+    other's. Raises HostError."""
+    if not any(n.by_kernel for n in lab.networks.values()):
+        return
+    for other in of_others(home):
+        if other.lab == lab.name and other.links:
+            raise HostError(
+                f"the lab {lab.name} is on this host already, kept in {other.home}",
+                why=f"another state folder was named for it then; here it is {home.folder}",
+                remedy=f"use that one: DACHA_STATE={Path(other.home).parent.parent}, or give this lab another name",
+            )
+
+
 def claim(home: Home, lab: Lab, plan: Plan) -> None:
     """Note what this lab has. The lock must be held."""
     row = {
@@ -107,6 +124,7 @@ def claim(home: Home, lab: Lab, plan: Plan) -> None:
         "ports": sorted({(f.protocol, f.port, f"{k[0]} {k[1]}") for k, d in plan.doors.items() for f in d.forwards()}),
         "subnets": [str(n.subnet) for n in plan.networks.values() if n.subnet and n.kind != "bridge"],
         "kernel": any(d.carrier == "kernel" for d in plan.doors.values()),
+        "links": any(n.by_kernel for n in lab.networks.values()),
     }
     before = _read()
     rows = [r for r in before if r.get("home") != row["home"] or r.get("namespace") != row["namespace"]]

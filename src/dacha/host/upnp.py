@@ -103,7 +103,8 @@ def _gateway(question: dict[str, Any]) -> Any:
 
     place = _description(question["router"], question["source"])
     # Everything is loaded: from here on the router's words are read by somebody who can do nothing.
-    confine.give_up(tuple(question["user"]) if question["user"] else None, connect=None)
+    user = question.get("user")
+    confine.give_up(tuple(user) if user else None, connect=None)
     found = miniupnpc.UPnP(multicastif=question["source"], discoverdelay=SEARCH_MS)
     place = found.selectigd(place)
     if urlsplit(place).hostname != question["router"]:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.errors import HostError
+from dacha.formats import qcow2
 from dacha.host.files import replace_file
 from dacha.hypervisor import images
 
@@ -71,4 +72,6 @@ def layers(disk: Path) -> list[tuple[Path, str]]:
 def as_image(disk: Path) -> images.Image:
     """A disk of a guest for QEMU's tools, which then open what was noted and no more."""
     files = layers(disk)
-    return images.Image(disk, "qcow2", 0, tuple(file for file, _ in files))
+    with disk.open("rb") as f:
+        head = qcow2.decode(f.read(qcow2.HEAD))
+    return images.Image(disk, "qcow2", head.size if head else 0, tuple(file for file, _ in files))
