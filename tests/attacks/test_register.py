@@ -77,6 +77,7 @@ def test_one_lab_with_two_state_folders_is_refused_before_anything_is_touched(ho
     assert f"use that one: DACHA_STATE={lab.folder}/state" in said
     assert (lab.world.run("host", "nft", "list", "ruleset"), lab.world.run("host", "ip", "-brief", "link")) == before
     # Once it has left the kernel, another may have it.
+    lab("stop", "--all", "--force", "--wait", "0s")
     lab.write('[lab]\nname = "tide"\n')
     lab("apply")
     lab.write(LAB.format(name="tide"))

@@ -16,6 +16,7 @@ from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 from typing import NamedTuple
 
+from dacha.caretaker.boot import start_guests
 from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.messages import Begin, Keep, Kept, Listen, Order, Says, Serve, Stop, Told, Up, Used, may_keep
@@ -25,7 +26,7 @@ from dacha.caretaker.sockets import neighbours_everywhere, open_network
 from dacha.caretaker.workers import Workers
 from dacha.core.errors import BusyError, DachaError
 from dacha.core.plan import Plan
-from dacha.engine import at_boot, kernel, outside, rules
+from dacha.engine import kernel, outside, rules
 from dacha.engine.caretaking import RotatingLog, leases_file, lock_file, log_file, note_running
 from dacha.engine.wanted import wanted_links
 from dacha.engine.workspace import Workspace, load_applied
@@ -235,9 +236,9 @@ def _bring_up(ws: Workspace, log: RotatingLog) -> asyncio.Task[None]:
 
     async def bring_up() -> None:
         try:
-            await asyncio.to_thread(at_boot.start_guests, ws, log.say)
+            await asyncio.to_thread(start_guests, ws, log.say)
             # Noted last: a caretaker that is ended before this is followed by one that starts the rest.
-            at_boot.note(ws.home)
+            ws.home.note_boot()
         except DachaError as e:
             log.say("guests cannot be started: " + " / ".join(e.lines()))
 
@@ -270,9 +271,9 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
     caretaker = Caretaker(log)
     ws = load_applied(lab_file)
     looking = asyncio.ensure_future(_look_after_uplinks(log))
-    booting = _bring_up(ws, log) if at_boot.rebooted(ws.home) else None
+    booting = _bring_up(ws, log) if ws.home.rebooted() else None
     if booting is None:
-        at_boot.note(ws.home)
+        ws.home.note_boot()
     try:
         while not ending.is_set():
             wake.clear()

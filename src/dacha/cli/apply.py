@@ -119,7 +119,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
 def _new_doors(ws: Any, done: list[Any], waiting: list[Any]) -> list[Any]:
     """The doors that these changes opened, by themselves or with their guest."""
     from dacha.core.changes import LoadRules, OpenForward, StartGuest
-    from dacha.engine.status import live_plan, networks_apart
+    from dacha.engine.sightings import live_plan, networks_apart
     from dacha.hypervisor.process import running
 
     started = {c.guest for c in done if isinstance(c, StartGuest)}
@@ -140,7 +140,7 @@ def _wait_for_doors(
     """Wait for the doors that these changes opened; those that stayed silent, with what was seen."""
     from dacha.cli.progress import waiting_line
     from dacha.engine.doors import wait_for
-    from dacha.engine.status import live_plan
+    from dacha.engine.sightings import live_plan
     from dacha.hypervisor.process import running
 
     def on_open(door: Any, after_s: float) -> None:

@@ -25,7 +25,7 @@ def run_map(args: argparse.Namespace) -> int:
     from dacha.core.outline import outline
     from dacha.core.outside import UNKNOWN
     from dacha.engine import outside
-    from dacha.engine.status import live_plan
+    from dacha.engine.sightings import live_plan
     from dacha.engine.workspace import load
     from dacha.host.links import lan_address
 

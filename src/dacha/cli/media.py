@@ -295,7 +295,7 @@ def run_eject(args: argparse.Namespace) -> int:
 
 def _take_out(args: argparse.Namespace, ws: Any, name: str) -> None:
     """Take the medium out of the running guest first: when its tray is locked, the file stays as it is too."""
-    from dacha.engine.machines import medium_path
+    from dacha.engine.media import medium_path
     from dacha.hypervisor import removable
     from dacha.hypervisor.command_line import QMP
     from dacha.hypervisor.process import running

@@ -40,7 +40,7 @@ def run_reach(args: argparse.Namespace) -> int:
     from dacha.core.reach import places, reach, to_host
     from dacha.engine.entry import guest_named
     from dacha.engine.ground import ground
-    from dacha.engine.status import live_plan
+    from dacha.engine.sightings import live_plan
     from dacha.engine.workspace import load
 
     ws = load(args.lab)

@@ -45,7 +45,6 @@ from dacha.core.observed import ObservedGuest
 from dacha.core.read import read_lab
 from dacha.core.units import show_size
 from dacha.engine import (
-    at_boot,
     caretaking,
     disks,
     inspect,
@@ -144,7 +143,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
         ws, seen, concerned = _settled(ws.again(), only, report)
         register.claim(ws.home, ws.lab, ws.plan)
     if only is None:
-        at_boot.note(ws.home)
+        ws.home.note_boot()
     keyed: list[Change] = []
     for name in concerned:
         ws.home.make_guest(name)

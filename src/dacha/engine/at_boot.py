@@ -5,54 +5,15 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-import time
-from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.errors import HostError
-from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.formats.systemd_unit import service
 from dacha.host import folders
 from dacha.host.accounts import CARETAKER
 from dacha.host.facts import program
 from dacha.host.files import refused, replace_file
-from dacha.host.processes import boot_id
-
-
-def _note(home: Home) -> Path:
-    return home.folder / "boot"
-
-
-def note(home: Home) -> None:
-    """Note that the lab was brought up since this host started."""
-    replace_file(_note(home), boot_id())
-
-
-def rebooted(home: Home) -> bool:
-    """True when this host was started anew since the lab was last brought up."""
-    try:
-        return _note(home).read_text() != boot_id()
-    except OSError:
-        return False
-
-
-def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
-    """Start the guests that are to start with this host, in their order, each after its delay; a failure keeps no other
-    one off."""
-    from dacha.engine.apply import apply
-
-    ordered = sorted((g for g in ws.lab.guests.values() if g.start.at_boot), key=lambda g: g.start.order)
-    for guest in ordered:
-        time.sleep(guest.start.delay_s)
-        with ws.home.lock("caretaker", ws.path):
-            record = ws.home.read(guest.name)
-            if record.left_off:
-                record.left_off = False
-                ws.home.write(guest.name, record)
-            outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={guest.name})
-        for change, error in outcome.failed:
-            log(f"{guest.name}: {change} failed: " + " / ".join(error.lines()))
 
 
 def unit_name(lab: str) -> str:

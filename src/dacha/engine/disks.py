@@ -8,7 +8,7 @@ from pathlib import Path
 from dacha.core.changes import AttachDisk, MakeDisk
 from dacha.core.errors import HostError
 from dacha.engine.home import Home
-from dacha.engine.machines import base_image
+from dacha.engine.media import base_image
 from dacha.engine.storages import storage_folder
 from dacha.engine.workspace import Workspace
 from dacha.host import folders

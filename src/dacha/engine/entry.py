@@ -10,7 +10,7 @@ from dacha.core.identity import host_name
 from dacha.core.lab import Guest
 from dacha.core.nearest import did_you_mean
 from dacha.engine.machines import host_key_public
-from dacha.engine.status import live_plan
+from dacha.engine.sightings import live_plan
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.hypervisor.process import running

@@ -7,7 +7,7 @@ import time
 from dacha.core.outside import UNKNOWN
 from dacha.core.reach import Ground
 from dacha.engine import outside
-from dacha.engine.status import networks_apart
+from dacha.engine.sightings import networks_apart
 from dacha.engine.workspace import Workspace
 from dacha.host import links
 

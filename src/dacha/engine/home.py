@@ -18,7 +18,7 @@ from dacha.core.errors import HostError, UsageError
 from dacha.core.machine import Machine
 from dacha.host import folders
 from dacha.host.files import locked, replace_file, sweep
-from dacha.host.processes import Process
+from dacha.host.processes import Process, boot_id
 
 # Raised when a record's meaning changes; an older Dacha then refuses instead of misreading.
 VERSION = 1
@@ -141,6 +141,17 @@ class Home:
                 remedy="give this lab another name, or use that file",
             )
         replace_file(self.folder / "lab.json", json.dumps({"version": VERSION, "lab_file": str(lab_file)}, indent=1))
+
+    def note_boot(self) -> None:
+        """Note that the lab was brought up since this host started."""
+        replace_file(self.folder / "boot", boot_id())
+
+    def rebooted(self) -> bool:
+        """True when this host was started anew since the lab was last brought up."""
+        try:
+            return (self.folder / "boot").read_text() != boot_id()
+        except OSError:
+            return False
 
     def read(self, name: str) -> Record:
         """A guest's record; an empty one when it has none."""

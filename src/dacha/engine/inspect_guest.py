@@ -11,7 +11,8 @@ from dacha.core.lab import BUSES, Disk, Guest
 from dacha.core.observed import ObservedGuest
 from dacha.core.units import show_size
 from dacha.engine import kept_disks
-from dacha.engine.machines import base_image, key_line
+from dacha.engine.machines import key_line
+from dacha.engine.media import base_image
 from dacha.engine.workspace import Workspace
 
 # What BIOS boots from the network with, where distributions keep it; UEFI has its own.

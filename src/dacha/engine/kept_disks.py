@@ -12,7 +12,7 @@ from dacha.core.findings import ERROR, WARNING, Finding
 from dacha.core.lab import Guest
 from dacha.core.units import show_size
 from dacha.engine.home import Home
-from dacha.engine.machines import image_path
+from dacha.engine.media import image_path
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import chain
 from dacha.hypervisor.process import running

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dacha.core.lab import Guest
 from dacha.core.machine import Machine, digest, first_boot, machine
 from dacha.core.plan import Plan
 from dacha.engine.home import Home
+from dacha.engine.media import medium_path
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import accelerator
 
 if TYPE_CHECKING:
-    from dacha.hypervisor.images import Image
+    pass
 
 
 def key_line(ws: Workspace, written: str) -> str:
@@ -67,14 +67,6 @@ def machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
     return wanted
 
 
-def medium_path(ws: Workspace, written: str) -> Path:
-    """The file of a medium: a short name of the media store, or a path."""
-    from dacha.engine.media_store import Store
-
-    kept = None if "/" in written else Store(ws.lab).find(written)
-    return kept.path if kept else ws.resolve(written)
-
-
 def drives_of(ws: Workspace, guest: Guest) -> list[str | None]:
     """What is in the guest's drives: its media, and while it is not yet installed, the medium to install from.
 
@@ -85,20 +77,3 @@ def drives_of(ws: Workspace, guest: Guest) -> list[str | None]:
         first = None if ws.home.read(guest.name).installed == guest.install else str(medium_path(ws, guest.install))
         wanted = [first, *wanted]
     return wanted or ([] if guest.boot else [None])
-
-
-def image_path(ws: Workspace, written: str) -> Path:
-    """The image that a disk's `from` names: a path, or a short name of the media store."""
-    path = ws.resolve(written)
-    return path if path.exists() else medium_path(ws, written)
-
-
-def base_image(ws: Workspace, written: str) -> Image:
-    """The image that a disk's `from` names, judged: what it is, and that nothing but media lies below it.
-
-    Raises HostError.
-    """
-    from dacha.engine.media_store import Store
-    from dacha.hypervisor import images
-
-    return images.inspect(image_path(ws, written), Store(ws.lab).places())

@@ -18,13 +18,13 @@ from dacha.core.changes import AskRouter, Change
 from dacha.core.errors import NoError
 from dacha.core.outside import LIFETIME_S, UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, wanted
 from dacha.engine.home import Home
-from dacha.engine.status import live_plan
+from dacha.engine.sightings import live_plan
 from dacha.engine.workspace import Workspace
 from dacha.host import links
 from dacha.host.files import locked, replace_file
 
 if TYPE_CHECKING:
-    from dacha.host.router import Speaker
+    from dacha.host.speaker import Speaker
 
 # Asking a router that answers nothing takes some seconds; whoever else asks waits for that.
 WAIT_S = 30.0

@@ -63,7 +63,7 @@ def disk_size_for(ws: Workspace, image: str, least: int) -> str | None:
     """The usual disk size `least` (bytes), unless the image is larger or not there to be asked."""
     from dacha.core.errors import HostError
     from dacha.core.units import show_size
-    from dacha.engine.machines import base_image
+    from dacha.engine.media import base_image
 
     try:
         return show_size(least) if base_image(ws, image).size <= least else None

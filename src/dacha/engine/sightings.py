@@ -11,6 +11,7 @@ from dacha.core.findings import WARNING, Finding
 from dacha.core.learned import Key, Sighting, followed, learned
 from dacha.core.plan import Plan
 from dacha.engine.home import Home
+from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
 
 
@@ -57,3 +58,22 @@ def conflicts(plan: Plan, seen: Mapping[Key, Sighting]) -> list[Finding]:
         path = ("guest", adapter.guest, "adapter", adapter.number)
         found.append(Finding(WARNING, "other-address", f"guest {adapter.guest}", what, remedy, path, "host"))
     return found
+
+
+def live_plan(ws: Workspace) -> Plan:
+    """The plan with the addresses that guests have now where others hand them out."""
+    if not any(n.by_kernel for n in ws.lab.networks.values()):
+        return ws.quick_plan
+    return now(ws.home, ws.quick_plan)
+
+
+def networks_apart(ws: Workspace) -> set[str]:
+    """Networks whose guests this host itself cannot reach: those straight on one of its adapters."""
+    bridged = {n.name: n.interface for n in ws.lab.networks.values() if n.kind == "bridge"}
+    if not bridged:
+        return set()
+    from dacha.host import iproute
+
+    links = iproute.links()
+    on_vlan = {n.name for n in ws.lab.networks.values() if n.vlan is not None}
+    return on_vlan | {name for name, i in bridged.items() if i in links and links[i].kind != "bridge"}

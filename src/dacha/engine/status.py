@@ -11,10 +11,10 @@ from dacha.core.door_plan import DoorPlan, here, lan_place
 from dacha.core.door_plan import place as written
 from dacha.core.lab import Guest
 from dacha.core.observed import HUNG, OFF, PAUSED, ObservedGuest
-from dacha.core.plan import Plan
 from dacha.core.units import show_duration
 from dacha.engine.observe import observe
 from dacha.engine.pending import pending as pending_changes
+from dacha.engine.sightings import live_plan, networks_apart
 from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -100,27 +100,6 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
         }
     )
     return Status(rows, pending, exposed)
-
-
-def live_plan(ws: Workspace) -> Plan:
-    """The plan with the addresses that guests have now where others hand them out."""
-    if not any(n.by_kernel for n in ws.lab.networks.values()):
-        return ws.quick_plan
-    from dacha.engine import sightings
-
-    return sightings.now(ws.home, ws.quick_plan)
-
-
-def networks_apart(ws: Workspace) -> set[str]:
-    """Networks whose guests this host itself cannot reach: those straight on one of its adapters."""
-    bridged = {n.name: n.interface for n in ws.lab.networks.values() if n.kind == "bridge"}
-    if not bridged:
-        return set()
-    from dacha.host import iproute
-
-    links = iproute.links()
-    on_vlan = {n.name for n in ws.lab.networks.values() if n.vlan is not None}
-    return on_vlan | {name for name, i in bridged.items() if i in links and links[i].kind != "bridge"}
 
 
 def state_text(seen: ObservedGuest) -> str:

@@ -20,7 +20,7 @@ from dacha.core.observed import OFF, ObservedGuest
 from dacha.core.ruleset import FAMILIES, table_name
 from dacha.engine import tracing_router
 from dacha.engine.observe import observe_guest
-from dacha.engine.status import live_plan, networks_apart
+from dacha.engine.sightings import live_plan, networks_apart
 from dacha.engine.tracing_guest import console, key, run_state, with_guest
 from dacha.engine.tracing_host import answers, dropped, rule, taken, with_links
 from dacha.engine.workspace import Workspace

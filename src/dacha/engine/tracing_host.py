@@ -14,7 +14,7 @@ from dacha.core.identity import link_name
 from dacha.core.kernel_plan import lan_link
 from dacha.core.ruleset import table_name
 from dacha.engine import caretaking, sightings
-from dacha.engine.status import networks_apart
+from dacha.engine.sightings import networks_apart
 from dacha.engine.workspace import Workspace
 from dacha.host import duplicates, links, nft, sysctls
 

@@ -13,52 +13,17 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address
-from typing import NamedTuple, Protocol, TypeVar
+from typing import TypeVar
 
 from dacha.core.errors import NoError, PeerError
 from dacha.core.outside import Mapping, Wanted
+from dacha.host.speaker import Granted, Seen, Speaker
 from dacha.wire import nat_pmp, pcp
 
 # Asked again after these seconds, doubled as RFC 6886 section 3.1 does; then given up.
 AGAIN_S, PATIENCE_S = 0.25, 1.75
 SHUT = "it does not take such questions"
 T = TypeVar("T")
-
-
-class Seen(NamedTuple):
-    """A router that answers: its outside address ("" where it is told with a mapping only), since when it keeps its
-    mappings (seconds; 0 where that is not said)."""
-
-    address: str
-    epoch_s: int
-
-
-class Granted(NamedTuple):
-    """A mapping as granted: the outside port and address, how long it stands (seconds), and what it is known by."""
-
-    outside_port: int
-    address: str
-    lifetime_s: int
-    epoch_s: int
-    nonce: str
-
-
-Place = tuple[str, int]
-
-
-class Speaker(Protocol):
-    """One way of speaking to a router. Each question raises NoError with its reason when the answer is no.
-
-    `leads` says where the router itself says that outside ports lead, None for nowhere; where it cannot be asked that,
-    which PCP and NAT-PMP have no message for, None for all.
-    """
-
-    name: str
-
-    def look(self) -> Seen: ...
-    def lead(self, wanted: Wanted, known: Mapping | None, lifetime_s: int) -> Granted: ...
-    def end(self, mapping: Mapping) -> None: ...
-    def leads(self, mappings: Sequence[Mapping]) -> list[Place | None] | None: ...
 
 
 def _ask(router: str, source: str, data: bytes, read: Callable[[bytes], T | None]) -> T:

@@ -20,7 +20,7 @@ from dacha.core.errors import NoError
 from dacha.core.outside import Mapping, Wanted
 from dacha.host import confine
 from dacha.host.accounts import helper
-from dacha.host.router import Granted, Place, Seen
+from dacha.host.speaker import Granted, Place, Seen
 from dacha.wire import ssdp
 
 # How long devices have to answer the search (milliseconds), and one question with its search in all (seconds).

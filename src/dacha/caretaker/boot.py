@@ -1,0 +1,25 @@
+"""Starting the guests that start with this host."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+from dacha.engine.apply import apply
+from dacha.engine.workspace import Workspace
+
+
+def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
+    """Start the guests that are to start with this host, in their order, each after its delay; a failure keeps no other
+    one off."""
+    ordered = sorted((g for g in ws.lab.guests.values() if g.start.at_boot), key=lambda g: g.start.order)
+    for guest in ordered:
+        time.sleep(guest.start.delay_s)
+        with ws.home.lock("caretaker", ws.path):
+            record = ws.home.read(guest.name)
+            if record.left_off:
+                record.left_off = False
+                ws.home.write(guest.name, record)
+            outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={guest.name})
+        for change, error in outcome.failed:
+            log(f"{guest.name}: {change} failed: " + " / ".join(error.lines()))
