@@ -11,7 +11,7 @@ import subprocess
 import sys
 import time
 
-from dacha.core.identity import link_name
+from dacha.core.lab.names import link_name
 from labs import install_bytecode, verdict
 from worlds import DACHA, Pair, pair
 

@@ -11,11 +11,11 @@ import sys
 import time
 from statistics import median
 
-from dacha.core.identity import link_name
-from dacha.core.kernel_plan import kernel_plan
-from dacha.core.plan import make_plan
-from dacha.core.read import read_lab
-from dacha.core.ruleset import ruleset
+from dacha.core.lab.names import link_name
+from dacha.core.lab.read import read_lab
+from dacha.core.network.links import kernel_plan
+from dacha.core.network.rules import ruleset
+from dacha.core.plan.plan import make_plan
 from labs import install_bytecode, verdict
 from worlds import Pair, pair
 
@@ -25,7 +25,7 @@ LOAD_LIMIT, CONNECT_LIMIT = 1.30, 1.05
 # The load step of an apply, timed inside the process: the text is made, and nft takes it.
 STEP = """
 import sys, time
-from dacha.core.changes import LoadRules
+from dacha.core.apply.changes import LoadRules
 from dacha.engine import kernel
 from dacha.engine.workspace import load
 ws = load("lab.toml"); ws.plan
@@ -36,7 +36,7 @@ for _ in range(int(sys.argv[1])):
 """
 # Everything of the kernel's part but the caretaker and the guests: none has to run for a door to lead to an address.
 PREPARE = """
-from dacha.core.changes import Caretaker
+from dacha.core.apply.changes import Caretaker
 from dacha.engine import kernel
 from dacha.engine.workspace import load
 from dacha.host import folders

@@ -16,12 +16,13 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 import dns.message
 
 from dacha.core.errors import PeerError
-from dacha.wire import dhcp4, dhcp6, nat_pmp, pcp
-from dacha.wire.dhcp4_server import Probe, Scope, Server
-from dacha.wire.dns_cache import Cache
-from dacha.wire.dns_zone import Zone
-from dacha.wire.ethernet import arp_probe, decode_arp, encode_arp
-from dacha.wire.neighbour import decode_neighbour
+from dacha.wire.dhcp import dhcp4, dhcp6
+from dacha.wire.dhcp.dhcp4_server import Probe, Scope, Server
+from dacha.wire.dns.cache import Cache
+from dacha.wire.dns.zone import Zone
+from dacha.wire.link.ethernet import arp_probe, decode_arp, encode_arp
+from dacha.wire.link.neighbour import decode_neighbour
+from dacha.wire.router import nat_pmp, pcp
 from labs import verdict
 
 SEED, GROWTH_MB, SLOWEST_S = 20261123, 40, 1.0

@@ -16,7 +16,7 @@ from statistics import median
 
 from dacha.demo.guest_image import guest_image
 from dacha.demo.lab import write_lab
-from dacha.host.probing import probe_all
+from dacha.host.probe.probing import probe_all
 from dacha.wire.probes import probe_for
 from labs import install_bytecode, verdict
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from dacha.core.hop import HOPS
+from dacha.core.trace.hop import HOPS
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "dacha"
@@ -97,16 +97,16 @@ def test_the_page_on_trace_names_every_hop() -> None:
 
 def test_the_key_reference_names_every_key_that_is_read() -> None:
     text = (ROOT / "docs/lab-file.md").read_text()
-    source = (SOURCE / "core" / "read.py").read_text()
+    source = (SOURCE / "core" / "lab" / "read.py").read_text()
     for key in set(re.findall(r'\.(?:take|need|list_of|table|list_of_tables|tables)\(\s*"([a-z0-9-]+)"', source)):
         assert re.search(rf"\b{key}\b", text), key
 
 
 def test_the_readmes_lab_file_is_right(tmp_path: Path) -> None:
-    from dacha.core.check import check_lab
     from dacha.core.findings import errors
-    from dacha.core.plan import make_plan
-    from dacha.core.read import read_lab
+    from dacha.core.lab.read import read_lab
+    from dacha.core.plan.check import check_lab
+    from dacha.core.plan.plan import make_plan
 
     text = re.findall(r"```toml\n(.*?)```", (ROOT / "README.md").read_text(), re.S)[0]
     lab = read_lab(text).lab

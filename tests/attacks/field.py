@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from dacha.core.identity import link_name
+from dacha.core.lab.names import link_name
 from tests.attacks.frames import EVERYBODY, ethernet, records, sender, udp
 from tests.conftest import boot_lines, stop_everything
 from tests.networks.world import HostedLab, World

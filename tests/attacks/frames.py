@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 from ipaddress import IPv4Address, IPv6Address
 
-from dacha.wire.ethernet import Arp, checksum, encode_arp, udp4
+from dacha.wire.link.ethernet import Arp, checksum, encode_arp, udp4
 
 EVERYBODY = bytes.fromhex("ffffffffffff")
 # socket(AF_PACKET, SOCK_RAW); for each record of 1,536 bytes read from standard input: its first two bytes are the

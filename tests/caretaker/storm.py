@@ -14,7 +14,7 @@ from ipaddress import IPv4Address
 
 import dns.message
 
-from dacha.wire.dhcp4 import Kind, Message, Option, decode, encode
+from dacha.wire.dhcp.dhcp4 import Kind, Message, Option, decode, encode
 
 SECONDS, RELAY, SERVER, NAME = float(sys.argv[1]), sys.argv[2], sys.argv[3], sys.argv[4]
 until = time.monotonic() + SECONDS

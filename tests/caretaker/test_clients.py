@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from dacha.core.identity import link_name
+from dacha.core.lab.names import link_name
 from tests.networks.world import HostedLab
 
 GAUGE, STRANGER = "02:00:00:00:00:20", "02:00:00:00:00:99"

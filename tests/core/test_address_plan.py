@@ -6,10 +6,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.address_plan import plan_addresses, propose_address
-from dacha.core.identity import hardware_address, host_name, machine_uuid
-from dacha.core.lab import Adapter, Guest, Lab, Network
-from dacha.core.subnets import AVOIDED, UsedSubnets, free_subnet
+from dacha.core.lab.model import Adapter, Guest, Lab, Network
+from dacha.core.lab.names import hardware_address, host_name, machine_uuid
+from dacha.core.plan.addresses import plan_addresses, propose_address
+from dacha.core.plan.subnets import AVOIDED, UsedSubnets, free_subnet
 
 subnets = st.builds(
     lambda base, prefix: IPv4Network((base, prefix), strict=False),

@@ -2,14 +2,14 @@
 
 from typing import Any
 
-from dacha.core.changes import LIVE, NEXT_START, kind_of
-from dacha.core.check import HostFacts, check_host, check_lab, promised
-from dacha.core.difference import difference
-from dacha.core.door_plan import Forward
-from dacha.core.machine import Machine, digest, first_boot, machine
-from dacha.core.observed import OFF, ON, ObservedGuest
-from dacha.core.plan import make_plan
-from dacha.core.read import read_lab
+from dacha.core.apply.changes import LIVE, NEXT_START, kind_of
+from dacha.core.apply.difference import difference
+from dacha.core.apply.machine import Machine, digest, first_boot, machine
+from dacha.core.apply.observed import OFF, ON, ObservedGuest
+from dacha.core.lab.read import read_lab
+from dacha.core.plan.check import HostFacts, check_host, check_lab, promised
+from dacha.core.plan.doors import Forward
+from dacha.core.plan.plan import make_plan
 
 TEXT = """\
 [lab]

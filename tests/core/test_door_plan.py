@@ -3,8 +3,8 @@
 import pytest
 
 from dacha.core.findings import errors
-from dacha.core.plan import Plan, make_plan
-from dacha.core.read import read_lab
+from dacha.core.lab.read import read_lab
+from dacha.core.plan.plan import Plan, make_plan
 
 HEAD = """\
 [lab]

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.edits import Edit, Remove, Set, edit_data, edit_text, prune
 from dacha.core.errors import LabError
+from dacha.core.lab.edits import Edit, Remove, Set, edit_data, edit_text, prune
 from tests.strategies import lab_texts, names
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from dacha.core.firewall import Packet, dropped_by, led_by
+from dacha.core.network.firewall import Packet, dropped_by, led_by
 
 RULES = """\
 table inet fw {

@@ -6,13 +6,13 @@ from ipaddress import IPv6Network
 
 from hypothesis import given
 
-from dacha.core.check import check_lab
-from dacha.core.identity import LINK_NAME_MOST, link_name, local_prefix
-from dacha.core.kernel_plan import BridgeLink, DirectLink, TapLink, VlanLink, alias_prefix, kernel_plan
-from dacha.core.lab import Lab
-from dacha.core.plan import Plan, make_plan
-from dacha.core.read import read_lab
-from dacha.core.ruleset import removal, ruleset, table_name
+from dacha.core.lab.model import Lab
+from dacha.core.lab.names import LINK_NAME_MOST, link_name, local_prefix
+from dacha.core.lab.read import read_lab
+from dacha.core.network.links import BridgeLink, DirectLink, TapLink, VlanLink, alias_prefix, kernel_plan
+from dacha.core.network.rules import removal, ruleset, table_name
+from dacha.core.plan.check import check_lab
+from dacha.core.plan.plan import Plan, make_plan
 from tests.strategies import names
 
 TEXT = """[lab]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from dacha.core.learned import Sighting, followed, learned
-from dacha.core.plan import Plan, make_plan
-from dacha.core.read import read_lab
+from dacha.core.lab.read import read_lab
+from dacha.core.plan.learned import Sighting, followed, learned
+from dacha.core.plan.plan import Plan, make_plan
 
 LAB = """\
 [lab]

@@ -6,11 +6,11 @@ from ipaddress import IPv4Address
 
 import pytest
 
-from dacha.core.check import check_lab
-from dacha.core.outside import UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, next_look, wanted
-from dacha.core.plan import make_plan
-from dacha.core.reach import Ground, never_entered, reach
-from dacha.core.read import read_lab
+from dacha.core.lab.read import read_lab
+from dacha.core.plan.check import check_lab
+from dacha.core.plan.plan import make_plan
+from dacha.core.reach.reach import Ground, never_entered, reach
+from dacha.core.router.mapping import UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, next_look, wanted
 
 LAB = """\
 [lab]

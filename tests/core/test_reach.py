@@ -6,9 +6,9 @@ from ipaddress import IPv4Address
 
 import pytest
 
-from dacha.core.plan import make_plan
-from dacha.core.reach import Cell, Ground, Row, never_entered, reach
-from dacha.core.read import read_lab
+from dacha.core.lab.read import read_lab
+from dacha.core.plan.plan import make_plan
+from dacha.core.reach.reach import Cell, Ground, Row, never_entered, reach
 
 TEXT = """\
 [lab]

@@ -4,9 +4,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.lab import Ports
-from dacha.core.read import read_lab
-from dacha.core.toml_text import Places
+from dacha.core.lab.layout import Places
+from dacha.core.lab.model import Ports
+from dacha.core.lab.read import read_lab
 from tests.strategies import lab_texts
 
 EXAMPLE = """\

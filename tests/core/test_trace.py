@@ -10,9 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.cli.main import parser_for
-from dacha.core.evidence import OPEN, REFUSED, SILENT, Carried, Certificate, Evidence, RouterSeen, Touch
-from dacha.core.hop import BESIDE, HOPS
-from dacha.core.trace import broken, judge
+from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, Carried, Certificate, Evidence, RouterSeen, Touch
+from dacha.core.trace.hop import BESIDE, HOPS
+from dacha.core.trace.judge import broken, judge
 
 SSH = Touch(OPEN, True, "SSH-2.0-x", largest=1500)
 LINK = Carried("tap", True, True, True, "br", "br", True, True)

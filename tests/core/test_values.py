@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core import values
-from dacha.core.lab import Ports
+from dacha.core.lab import fields as values
+from dacha.core.lab.model import Ports
 
 
 @given(st.integers(0, 32))

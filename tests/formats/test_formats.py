@@ -10,10 +10,10 @@ import pycdlib
 import pytest
 import yaml
 
-from dacha.formats import cpio
-from dacha.formats.bzimage import uncompressed_kernel
 from dacha.formats.iso_image import iso_image
-from dacha.formats.kernel_module import depends, load_order
+from dacha.formats.linux import cpio
+from dacha.formats.linux.bzimage import uncompressed_kernel
+from dacha.formats.linux.kernel_module import depends, load_order
 from dacha.formats.openssh import key_pair, known_hosts, public_line
 from dacha.formats.seed import documents
 

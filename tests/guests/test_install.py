@@ -180,7 +180,7 @@ def test_debians_own_installer_starts_from_its_medium(lab: Lab, tmp_path: Path) 
 def signed_medium(work: Path, out: Path) -> None:
     """A medium that Secure Boot admits: Debian's signed loaders and its signed kernel, made as Debian makes its own."""
     from dacha.demo import guest_image as guest
-    from dacha.formats import cpio
+    from dacha.formats.linux import cpio
 
     root = guest.unpack(work, lambda text: None)
     tree = work / "tree"

@@ -12,8 +12,10 @@ from pathlib import Path
 import pytest
 
 from dacha.core.errors import BusyError, HostError
-from dacha.host import facts, files, folders, links, ports, processes
-from dacha.host.probing import probe_all
+from dacha.host import facts, files, folders, processes
+from dacha.host.network import addresses as links
+from dacha.host.probe import ports
+from dacha.host.probe.probing import probe_all
 from dacha.hypervisor import accelerator, images
 from dacha.wire.probes import probe_for
 

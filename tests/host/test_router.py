@@ -13,8 +13,8 @@ from collections.abc import Iterator
 import pytest
 
 from dacha.core.errors import NoError
-from dacha.core.outside import Mapping, Wanted
-from dacha.host import router
+from dacha.core.router.mapping import Mapping, Wanted
+from dacha.host.router import datagram as router
 
 INSIDE, OUTSIDE, TOLD = "127.77.0.3", "127.77.0.4", "203.0.113.7"
 

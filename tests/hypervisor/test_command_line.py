@@ -4,10 +4,10 @@ import itertools
 import json
 from ipaddress import IPv4Address
 
-from dacha.core.door_plan import Forward
-from dacha.core.machine import Machine, machine
-from dacha.core.plan import make_plan
-from dacha.core.read import read_lab
+from dacha.core.apply.machine import Machine, machine
+from dacha.core.lab.read import read_lab
+from dacha.core.plan.doors import Forward
+from dacha.core.plan.plan import make_plan
 from dacha.hypervisor.command_line import Files, command_line
 from dacha.hypervisor.layers import Layer
 from dacha.hypervisor.user_network import parse_forwards

@@ -7,7 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-from dacha.core.lab import Limits
+from dacha.core.lab.model import Limits
 from dacha.host import cgroup
 from dacha.hypervisor import recorder
 

@@ -9,7 +9,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from dacha.core.identity import link_name
+from dacha.core.lab.names import link_name
 from tests.networks.world import HostedLab
 
 LAB = """\

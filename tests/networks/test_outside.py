@@ -238,7 +238,7 @@ def test_a_real_router(hosted: HostedLab, tmp_path: Path, miniupnpd: Path, speak
         if speaks == "upnp":
             # It can be asked where a port leads: what another program changed there is seen.
             question = {"router": "192.0.2.1", "source": "192.0.2.30", "do": "end", "port": 2220, "protocol": "TCP"}
-            world.run("other", sys.executable, "-m", "dacha.host.upnp", json.dumps(question))
+            world.run("other", sys.executable, "-m", "dacha.host.router.upnp", json.dumps(question))
             assert not enters(lab).startswith("SSH-2.0")
             assert hop(lab, "router", 1)["verdict"] == "broken"
             lab("apply")

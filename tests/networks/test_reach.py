@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 from typing import Any
 
-from dacha.core.identity import link_name
+from dacha.core.lab.names import link_name
 from tests.networks.test_bridge import make_bridge
 from tests.networks.test_kernel_nat import reads_in
 from tests.networks.world import HostedLab, begin_router, end_router

@@ -16,7 +16,7 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-from dacha.core.identity import link_name
+from dacha.core.lab.names import link_name
 from dacha.hypervisor.qmp import Qmp
 from tests.conftest import PROGRAM
 from tests.networks.test_kernel_nat import on_console

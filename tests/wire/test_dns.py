@@ -12,8 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.wire.dns_cache import Cache
-from dacha.wire.dns_zone import PLAIN_MOST, Zone, failure
+from dacha.wire.dns.cache import Cache
+from dacha.wire.dns.zone import PLAIN_MOST, Zone, failure
 
 NAMES = {
     "gauge": ["10.77.4.20", "fd77:4::20"],

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.wire.dns_upstream import asked_anew, believed, for_asker, key_of, leads_inside, question_of
+from dacha.wire.dns.upstream import asked_anew, believed, for_asker, key_of, leads_inside, question_of
 
 QUERY = dns.message.make_query("www.Example.org", "A", id=7).to_wire()
 

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.errors import PeerError
-from dacha.wire.ethernet import arp_probe, checksum, decode_arp, encode_arp, udp4
+from dacha.wire.link.ethernet import arp_probe, checksum, decode_arp, encode_arp, udp4
 
 
 def test_arp_is_the_same_after_writing_and_reading() -> None:

@@ -11,10 +11,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.errors import PeerError
-from dacha.wire import dhcp6
-from dacha.wire.dhcp6 import Message, Scope6, answer, decode, encode
-from dacha.wire.router_advertisement import Advertisement
-from dacha.wire.router_advertisement import encode as advertise
+from dacha.wire.dhcp import dhcp6
+from dacha.wire.dhcp.dhcp6 import Message, Scope6, answer, decode, encode
+from dacha.wire.link.router_advertisement import Advertisement
+from dacha.wire.link.router_advertisement import encode as advertise
 
 GAUGE, OWN = bytes.fromhex("020000000020"), bytes.fromhex("020000000001")
 SERVER = dhcp6.identifier_of(OWN)

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.errors import PeerError
-from dacha.wire.neighbour import Neighbour, decode_neighbour
+from dacha.wire.link.neighbour import Neighbour, decode_neighbour
 
 # Written after the figures of RFC 4861 section 4: fd77:4::20 asks for fd77:4::1, which answers; and somebody
 # checks that fd77:4::30 is free.

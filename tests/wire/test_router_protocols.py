@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.errors import PeerError
-from dacha.wire import nat_pmp, pcp
+from dacha.wire.router import nat_pmp, pcp
 
 NONCE = bytes(range(12))
 V4 = "00000000000000000000ffff"

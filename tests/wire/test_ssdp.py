@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.wire.ssdp import TARGETS, location, search
+from dacha.wire.router.ssdp import TARGETS, location, search
 
 HEAD = b"HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=120\r\n"
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 
-from dacha.engine.apply import apply
+from dacha.engine.apply.apply import apply
 from dacha.engine.workspace import Workspace
 
 

@@ -15,9 +15,9 @@ from typing import Any
 
 import dns.rcode
 
-from dacha.wire import dns_upstream
-from dacha.wire.dns_cache import Cache
-from dacha.wire.dns_zone import QUERY_MOST, Subnet, Zone, failure
+from dacha.wire.dns import upstream as dns_upstream
+from dacha.wire.dns.cache import Cache
+from dacha.wire.dns.zone import QUERY_MOST, Subnet, Zone, failure
 
 # A resolver of the host is given this long before the next is asked; a client over TCP may be silent this long.
 UPSTREAM_S, TCP_IDLE_S = 2.0, 10.0

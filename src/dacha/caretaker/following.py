@@ -9,10 +9,11 @@ from collections.abc import Callable
 from dacha.caretaker.messages import Tap
 from dacha.caretaker.watching import Watch, Watched
 from dacha.core.errors import DachaError
-from dacha.core.kernel_plan import DirectLink, KernelPlan, TapLink
-from dacha.core.learned import followed, learned
-from dacha.core.plan import Plan
-from dacha.engine import rules, sightings
+from dacha.core.network.links import DirectLink, KernelPlan, TapLink
+from dacha.core.plan.learned import followed, learned
+from dacha.core.plan.plan import Plan
+from dacha.engine.network import live as sightings
+from dacha.engine.network import rules
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import agent
 from dacha.hypervisor.process import running

@@ -14,9 +14,9 @@ from ipaddress import IPv4Address, IPv6Address
 
 from dacha.caretaker.messages import Tap
 from dacha.core.errors import PeerError
-from dacha.wire.dhcp4 import Kind, decode
-from dacha.wire.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, decode_arp
-from dacha.wire.neighbour import decode_neighbour
+from dacha.wire.dhcp.dhcp4 import Kind, decode
+from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, decode_arp
+from dacha.wire.link.neighbour import decode_neighbour
 
 # An address that is seen again and again is told no more often than this, and a link's addresses that change all the
 # time no more often than that; so many frames are read in one go.

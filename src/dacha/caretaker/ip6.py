@@ -10,8 +10,8 @@ from collections.abc import Callable, Mapping
 from ipaddress import IPv6Address
 
 from dacha.core.errors import PeerError
-from dacha.wire import dhcp6
-from dacha.wire.router_advertisement import (
+from dacha.wire.dhcp import dhcp6
+from dacha.wire.link.router_advertisement import (
     ALL_NODES,
     INTERVAL_S,
     SOLICITATION,

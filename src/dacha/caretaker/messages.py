@@ -16,10 +16,10 @@ from ipaddress import IPv4Address, IPv6Address, ip_address
 from typing import NamedTuple
 
 from dacha.core.errors import PeerError
-from dacha.wire.dhcp4_server import Lease, Scope
-from dacha.wire.dhcp6 import Scope6
-from dacha.wire.dns_zone import Address, Subnet
-from dacha.wire.router_advertisement import Advertisement
+from dacha.wire.dhcp.dhcp4_server import Lease, Scope
+from dacha.wire.dhcp.dhcp6 import Scope6
+from dacha.wire.dns.zone import Address, Subnet
+from dacha.wire.link.router_advertisement import Advertisement
 
 # The longest message of the worker, and the longest text in one.
 MOST, TEXT_MOST = 4096, 300

@@ -20,15 +20,16 @@ from dacha.caretaker.boot import start_guests
 from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.messages import Begin, Keep, Kept, Listen, Order, Says, Serve, Stop, Told, Up, Used, may_keep
-from dacha.caretaker.outside import Outside
+from dacha.caretaker.router import Outside
 from dacha.caretaker.services import Served, host_resolvers, names_of, served
 from dacha.caretaker.sockets import neighbours_everywhere, open_network
 from dacha.caretaker.workers import Workers
 from dacha.core.errors import BusyError, DachaError
-from dacha.core.plan import Plan
-from dacha.engine import kernel, outside, rules
-from dacha.engine.caretaking import RotatingLog, leases_file, lock_file, log_file, note_running
-from dacha.engine.wanted import wanted_links
+from dacha.core.plan.plan import Plan
+from dacha.engine.caretaker.process import RotatingLog, leases_file, lock_file, log_file, note_running
+from dacha.engine.network import kernel, rules
+from dacha.engine.network.links import wanted_links
+from dacha.engine.router import keep as outside
 from dacha.engine.workspace import Workspace, load_applied
 from dacha.host.accounts import account_for
 from dacha.host.files import locked

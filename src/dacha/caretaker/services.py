@@ -8,14 +8,14 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dacha.caretaker.messages import Names
-from dacha.core.identity import domain_of
-from dacha.core.kernel_plan import BridgeLink, KernelPlan
-from dacha.core.lab import Lab
-from dacha.core.plan import Plan
-from dacha.wire.dhcp4_server import Reservation, Scope
-from dacha.wire.dhcp6 import Scope6, identifier_of
-from dacha.wire.dns_zone import Address, Subnet
-from dacha.wire.router_advertisement import Advertisement
+from dacha.core.lab.model import Lab
+from dacha.core.lab.names import domain_of
+from dacha.core.network.links import BridgeLink, KernelPlan
+from dacha.core.plan.plan import Plan
+from dacha.wire.dhcp.dhcp4_server import Reservation, Scope
+from dacha.wire.dhcp.dhcp6 import Scope6, identifier_of
+from dacha.wire.dns.zone import Address, Subnet
+from dacha.wire.link.router_advertisement import Advertisement
 
 
 class Served(NamedTuple):

@@ -9,11 +9,11 @@ import struct
 from collections.abc import Iterable, Iterator
 from ipaddress import IPv6Address
 
-from dacha.wire import dhcp6
-from dacha.wire.dhcp4 import CLIENT_PORT, SERVER_PORT
-from dacha.wire.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4
-from dacha.wire.neighbour import ETHERTYPE_IPV6, ICMPV6, NEIGHBOUR_ADVERTISEMENT, NEIGHBOUR_SOLICITATION
-from dacha.wire.router_advertisement import ALL_ROUTERS, SOLICITATION
+from dacha.wire.dhcp import dhcp6
+from dacha.wire.dhcp.dhcp4 import CLIENT_PORT, SERVER_PORT
+from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4
+from dacha.wire.link.neighbour import ETHERTYPE_IPV6, ICMPV6, NEIGHBOUR_ADVERTISEMENT, NEIGHBOUR_SOLICITATION
+from dacha.wire.link.router_advertisement import ALL_ROUTERS, SOLICITATION
 
 # Linux: asm-generic/socket.h. Unlike SO_RCVBUF it may exceed the host's limit, for those with the privilege.
 _SO_RCVBUFFORCE, _SO_ATTACH_FILTER = 33, 26

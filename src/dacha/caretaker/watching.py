@@ -13,8 +13,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.errors import HostError
-from dacha.core.learned import Key, Sighting
-from dacha.engine.sightings import write
+from dacha.core.plan.learned import Key, Sighting
+from dacha.engine.network.live import write
 
 # An address that is seen again and again is noted no more often than this, one that changes no more often than that.
 AGAIN_S, CHANGED_S = 10.0, 1.0

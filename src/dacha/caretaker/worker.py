@@ -33,8 +33,8 @@ from dacha.caretaker.messages import (
     receive_order,
 )
 from dacha.host import confine
-from dacha.wire.dhcp4_server import Lease
-from dacha.wire.dns_zone import Zone
+from dacha.wire.dhcp.dhcp4_server import Lease
+from dacha.wire.dns.zone import Zone
 
 # Lines of the log that one network may fill in a second; what a flood would add is left out.
 LINES_MOST = 20

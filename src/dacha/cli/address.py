@@ -6,8 +6,8 @@ import argparse
 import time
 from typing import Any
 
-from dacha.cli import output
 from dacha.cli.commands import Parser, common
+from dacha.cli.terminal import output
 from dacha.core.errors import NoError, UsageError
 
 
@@ -30,9 +30,9 @@ def address_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_list(args: argparse.Namespace) -> int:
-    from dacha.core.identity import host_name
-    from dacha.core.learned import learned
-    from dacha.engine.sightings import read
+    from dacha.core.lab.names import host_name
+    from dacha.core.plan.learned import learned
+    from dacha.engine.network.live import read
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
@@ -92,11 +92,11 @@ def _seen_words(row: dict[str, Any]) -> str:
 
 
 def run_propose(args: argparse.Namespace) -> int:
-    from dacha.core.address_plan import propose_address
-    from dacha.core.nearest import did_you_mean
-    from dacha.core.subnets import UsedSubnets, free_subnet
+    from dacha.core.plan.addresses import propose_address
+    from dacha.core.plan.subnets import UsedSubnets, free_subnet
+    from dacha.core.spelling import did_you_mean
     from dacha.engine.workspace import load
-    from dacha.host.links import used_subnets
+    from dacha.host.network.addresses import used_subnets
 
     ws = load(args.lab)
     if args.network is None:

@@ -6,8 +6,8 @@ import argparse
 import time
 from typing import Any
 
-from dacha.cli import output
 from dacha.cli.commands import common
+from dacha.cli.terminal import output
 
 
 def caretaker_arguments(parser: argparse.ArgumentParser) -> None:
@@ -56,7 +56,8 @@ def run_run(args: argparse.Namespace) -> int:
 def run_status(args: argparse.Namespace) -> int:
     from dacha.caretaker.journal import read
     from dacha.core.units import show_duration
-    from dacha.engine import caretaking, outside
+    from dacha.engine.caretaker import process as caretaking
+    from dacha.engine.router import keep as outside
     from dacha.engine.workspace import load
     from dacha.host.processes import started_at
 
@@ -151,7 +152,7 @@ def _now(state: str, until: float) -> str:
 def run_install(args: argparse.Namespace) -> int:
     from pathlib import Path
 
-    from dacha.engine import at_boot
+    from dacha.engine.caretaker import unit as at_boot
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
@@ -172,7 +173,7 @@ def run_install(args: argparse.Namespace) -> int:
 
 
 def run_stop(args: argparse.Namespace) -> int:
-    from dacha.engine import caretaking
+    from dacha.engine.caretaker import process as caretaking
     from dacha.engine.workspace import load
 
     stopped = caretaking.stop(load(args.lab).home)

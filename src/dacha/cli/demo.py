@@ -12,7 +12,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from dacha.cli import output
+from dacha.cli.terminal import output
 from dacha.core.errors import DachaError, HostError, NoError
 
 GUESTS = ("gauge", "charts")
@@ -70,10 +70,10 @@ def _lab_folder(args: argparse.Namespace) -> Path:
 
 
 def run_demo(args: argparse.Namespace) -> int:
-    from dacha.cli.progress import bar
+    from dacha.cli.terminal.progress import bar
     from dacha.demo.guest_image import guest_image
     from dacha.demo.lab import write_lab
-    from dacha.engine.inspect import program_findings
+    from dacha.engine.check.host import program_findings
 
     folder = _lab_folder(args)
     if args.remove:
@@ -113,7 +113,7 @@ def run_demo(args: argparse.Namespace) -> int:
 
 
 def _play(stage: _Stage) -> None:
-    from dacha.core.door_plan import here
+    from dacha.core.plan.doors import here
     from dacha.engine.workspace import load
 
     stage.title("What would be done, and then doing it: disks, keys, first-boot data, three guests, their doors")
@@ -193,8 +193,8 @@ def _remove(folder: Path) -> int:
 
 def _take_down(folder: Path) -> None:
     """Power the demo's guests off and remove what the demo made: its lab file, keys and disks, and nothing else."""
-    from dacha.engine import caretaking
-    from dacha.engine.power import stop
+    from dacha.engine.caretaker import process as caretaking
+    from dacha.engine.guest.power import stop
     from dacha.engine.workspace import load
 
     ws = load(str(folder / "lab.toml"))

@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli import output
 from dacha.cli.commands import Parser, common
+from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
 WHO = "host|lan|outside"
@@ -81,8 +81,8 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _find(ws: Any, guest: str, name: str) -> None:
-    from dacha.core.nearest import did_you_mean
-    from dacha.engine.entry import guest_named
+    from dacha.core.spelling import did_you_mean
+    from dacha.engine.reach.ssh import guest_named
 
     doors = [d.name for d in guest_named(ws, guest).doors]
     if name not in doors:
@@ -95,8 +95,8 @@ def _find(ws: Any, guest: str, name: str) -> None:
 
 def _held(args: argparse.Namespace) -> Any:
     """A judge of the edited lab: the door's host port must be one that no other program has."""
-    from dacha.engine.inspect import port_findings
-    from dacha.engine.observe import observe_guest
+    from dacha.engine.check.host import port_findings
+    from dacha.engine.guest.observe import observe_guest
 
     def judge(ws: Any) -> list[Any]:
         seen = {args.guest: observe_guest(ws.home, args.guest)}
@@ -118,9 +118,9 @@ def _report(args: argparse.Namespace, ws: Any) -> int:
 
 
 def run_add(args: argparse.Namespace) -> int:
-    from dacha.core.edits import Edit, Set
-    from dacha.engine.edit import edit_lab
-    from dacha.engine.entry import guest_named
+    from dacha.core.lab.edits import Edit, Set
+    from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.reach.ssh import guest_named
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
@@ -136,8 +136,8 @@ def run_add(args: argparse.Namespace) -> int:
 
 
 def run_edit(args: argparse.Namespace) -> int:
-    from dacha.core.edits import Edit, Remove, Set
-    from dacha.engine.edit import edit_lab
+    from dacha.core.lab.edits import Edit, Remove, Set
+    from dacha.engine.lab.edit import edit_lab
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
@@ -155,8 +155,8 @@ def run_edit(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.core.edits import Edit, Remove
-    from dacha.engine.edit import edit_lab
+    from dacha.core.lab.edits import Edit, Remove
+    from dacha.engine.lab.edit import edit_lab
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
@@ -173,7 +173,7 @@ def run_remove(args: argparse.Namespace) -> int:
 
 def run_list(args: argparse.Namespace) -> int:
     from dacha.cli.words import door_json
-    from dacha.engine.entry import guest_named
+    from dacha.engine.reach.ssh import guest_named
     from dacha.engine.workspace import load
 
     ws = load(args.lab)

@@ -61,7 +61,7 @@ def dispatch(argv: list[str]) -> int:
         print(usage())
         return 0 if before else 2
     if command not in MODULES:
-        from dacha.core.nearest import did_you_mean
+        from dacha.core.spelling import did_you_mean
 
         raise UsageError(
             f"there is no command {command}", remedy=f"{did_you_mean(command, MODULES)}\nsee: dacha --help"
@@ -94,7 +94,7 @@ def main(argv: list[str] | None = None) -> int:
         if debug:
             raise
         if "--json" in argv:
-            from dacha.cli.output import emit_json, finding_json
+            from dacha.cli.terminal.output import emit_json, finding_json
 
             emit_json(
                 {

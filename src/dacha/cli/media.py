@@ -7,8 +7,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from dacha.cli import output
 from dacha.cli.commands import Parser, common
+from dacha.cli.terminal import output
 from dacha.core.errors import HostError, NoError, UsageError
 
 
@@ -61,7 +61,7 @@ def media_arguments(parser: argparse.ArgumentParser) -> None:
 
 def _store(args: argparse.Namespace) -> tuple[Any, Any]:
     """The store, and the workspace when there is a lab: media can be kept before there is one."""
-    from dacha.engine.media_store import Store
+    from dacha.engine.disks.media_store import Store
     from dacha.engine.workspace import load
 
     try:
@@ -74,9 +74,9 @@ def _store(args: argparse.Namespace) -> tuple[Any, Any]:
 
 
 def run_add(args: argparse.Namespace) -> int:
-    from dacha.cli.progress import byte_bar
-    from dacha.core import values
-    from dacha.engine.media_store import expected_sum, short_name
+    from dacha.cli.terminal.progress import byte_bar
+    from dacha.core.lab import fields as values
+    from dacha.engine.disks.media_store import expected_sum, short_name
 
     store, _ = _store(args)
     piped = args.source == "-"
@@ -98,7 +98,7 @@ def run_add(args: argparse.Namespace) -> int:
         raise UsageError("a SHA-256 has 64 hexadecimal digits", where="--sha256")
     with byte_bar(name) as progress:
         if args.source.startswith(("http://", "https://")):
-            from dacha.engine.fetch import add_from
+            from dacha.engine.disks.fetch import add_from
 
             kept, new = add_from(store, args.source, name, storage=args.storage, expected=expected, progress=progress)
         elif piped:
@@ -195,7 +195,7 @@ def run_show(args: argparse.Namespace) -> int:
     output.step("size", show_size(kept.size))
     output.step("sha256", kept.sha256)
     output.step("file", str(kept.path))
-    from dacha.engine.media_uses import uses
+    from dacha.engine.disks.media_uses import uses
 
     for use in uses(kept, ws.lab if ws else None):
         output.step("used by", str(use))
@@ -203,7 +203,7 @@ def run_show(args: argparse.Namespace) -> int:
 
 
 def run_check(args: argparse.Namespace) -> int:
-    from dacha.cli.progress import byte_bar
+    from dacha.cli.terminal.progress import byte_bar
 
     store, _ = _store(args)
     kept = store.need(args.name)
@@ -219,7 +219,7 @@ def run_check(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.engine.media_uses import uses
+    from dacha.engine.disks.media_uses import uses
 
     store, ws = _store(args)
     begun = next((p for p in store.partial() if p.name == args.name), None)
@@ -250,10 +250,10 @@ def _rid_of(found: list[Any]) -> str:
 
 
 def run_insert(args: argparse.Namespace) -> int:
-    from dacha.core.edits import Edit, Set
-    from dacha.engine.edit import edit_lab
-    from dacha.engine.entry import guest_named
-    from dacha.engine.media_store import Store
+    from dacha.core.lab.edits import Edit, Set
+    from dacha.engine.disks.media_store import Store
+    from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.reach.ssh import guest_named
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
@@ -269,9 +269,9 @@ def run_insert(args: argparse.Namespace) -> int:
 
 
 def run_eject(args: argparse.Namespace) -> int:
-    from dacha.core.edits import Edit, Remove, Set
-    from dacha.engine.edit import edit_lab
-    from dacha.engine.entry import guest_named
+    from dacha.core.lab.edits import Edit, Remove, Set
+    from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.reach.ssh import guest_named
     from dacha.engine.workspace import Workspace, load
 
     ws = load(args.lab)
@@ -295,7 +295,7 @@ def run_eject(args: argparse.Namespace) -> int:
 
 def _take_out(args: argparse.Namespace, ws: Any, name: str) -> None:
     """Take the medium out of the running guest first: when its tray is locked, the file stays as it is too."""
-    from dacha.engine.media import medium_path
+    from dacha.engine.disks.media import medium_path
     from dacha.hypervisor import removable
     from dacha.hypervisor.command_line import QMP
     from dacha.hypervisor.process import running
@@ -315,8 +315,8 @@ def _take_out(args: argparse.Namespace, ws: Any, name: str) -> None:
 
 def _live(args: argparse.Namespace, ws: Any, what: str) -> int:
     """Take a changed drive to the running guest, and say what came of it."""
-    from dacha.core.changes import ChangeMachine, ChangeMedium
-    from dacha.engine.apply import apply
+    from dacha.core.apply.changes import ChangeMachine, ChangeMedium
+    from dacha.engine.apply.apply import apply
     from dacha.hypervisor.process import running
 
     state = "from its next start"

@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli import output
 from dacha.cli.commands import Parser, common
+from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
 _TEXTS = ("kind", "carrier", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface", "made-from", "way-out")
@@ -89,7 +89,7 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _network(ws: Any, name: str) -> None:
-    from dacha.core.nearest import did_you_mean
+    from dacha.core.spelling import did_you_mean
 
     if name not in ws.lab.networks:
         raise UsageError(
@@ -111,8 +111,8 @@ def _report(args: argparse.Namespace, ws: Any) -> int:
 
 
 def run_add(args: argparse.Namespace) -> int:
-    from dacha.core.edits import Edit, Set
-    from dacha.engine.edit import edit_lab
+    from dacha.core.lab.edits import Edit, Set
+    from dacha.engine.lab.edit import edit_lab
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
@@ -128,8 +128,8 @@ def run_add(args: argparse.Namespace) -> int:
 
 
 def run_edit(args: argparse.Namespace) -> int:
-    from dacha.core.edits import Edit, Set
-    from dacha.engine.edit import edit_lab
+    from dacha.core.lab.edits import Edit, Set
+    from dacha.engine.lab.edit import edit_lab
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
@@ -143,8 +143,8 @@ def run_edit(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.core.edits import Edit, Remove
-    from dacha.engine.edit import edit_lab
+    from dacha.core.lab.edits import Edit, Remove
+    from dacha.engine.lab.edit import edit_lab
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:

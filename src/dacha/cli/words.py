@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from dacha.core.door_plan import DoorPlan
-from dacha.core.lab import Guest
+from dacha.core.lab.model import Guest
+from dacha.core.plan.doors import DoorPlan
 from dacha.core.units import show_size
 from dacha.engine.workspace import Workspace
 
@@ -52,7 +52,7 @@ def door_words(plan: DoorPlan) -> str:
 
 def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
     """A guest as `guest list` and `guest show` give it to scripts."""
-    from dacha.core.identity import host_name, machine_uuid
+    from dacha.core.lab.names import host_name, machine_uuid
 
     return {
         "name": guest.name,

@@ -15,9 +15,9 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.errors import HostError
-from dacha.formats import cpio
-from dacha.formats.bzimage import uncompressed_kernel
-from dacha.formats.kernel_module import load_order
+from dacha.formats.linux import cpio
+from dacha.formats.linux.bzimage import uncompressed_kernel
+from dacha.formats.linux.kernel_module import load_order
 from dacha.host import folders
 from dacha.host.files import locked, replace_file
 

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.demo import guest_image as guest
-from dacha.formats import cpio
+from dacha.formats.linux import cpio
 from dacha.host import folders
 from dacha.host.facts import program
 from dacha.host.files import locked

@@ -18,7 +18,7 @@ from ipaddress import IPv4Address
 from typing import Any, NamedTuple
 
 from dacha.core.errors import PeerError
-from dacha.wire import nat_pmp, pcp
+from dacha.wire.router import nat_pmp, pcp
 
 # The longest that a mapping stands without being renewed, and the most of them: a home router has little memory.
 LONGEST_S, MOST = 7200, 64

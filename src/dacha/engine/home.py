@@ -14,8 +14,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from dacha.core.apply.machine import Machine
 from dacha.core.errors import HostError, UsageError
-from dacha.core.machine import Machine
 from dacha.host import folders
 from dacha.host.files import locked, replace_file, sweep
 from dacha.host.processes import Process, boot_id

@@ -8,7 +8,7 @@ from functools import cache
 from pathlib import Path
 
 from dacha.core.errors import HostError, UsageError
-from dacha.core.profile import Profile, read_profile
+from dacha.core.lab.profile import Profile, read_profile
 from dacha.host import folders
 
 _OWN = Path(__file__).parent.parent / "profiles"

@@ -15,8 +15,8 @@ from typing import Any, NamedTuple
 
 from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, Finding
-from dacha.core.lab import Lab
-from dacha.core.plan import Plan
+from dacha.core.lab.model import Lab
+from dacha.core.plan.plan import Plan
 from dacha.engine.home import Home
 from dacha.host import folders
 from dacha.host.files import locked, replace_file

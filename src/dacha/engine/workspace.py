@@ -8,13 +8,13 @@ from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
-from dacha.core.check import check_lab
 from dacha.core.errors import DachaError, HostError, LabError, UsageError
 from dacha.core.findings import Finding, errors
-from dacha.core.identity import link_name
-from dacha.core.lab import Lab
-from dacha.core.plan import Plan, make_plan
-from dacha.core.read import read_lab
+from dacha.core.lab.model import Lab
+from dacha.core.lab.names import link_name
+from dacha.core.lab.read import read_lab
+from dacha.core.plan.check import check_lab
+from dacha.core.plan.plan import Plan, make_plan
 from dacha.engine.home import Home
 from dacha.engine.profiles import profiles
 from dacha.host import folders
@@ -94,7 +94,8 @@ class Workspace:
     def plan(self) -> Plan:
         """The plan for this host: clear of the subnets it routes and the ports it holds."""
         from dacha.engine import register
-        from dacha.host import links, ports
+        from dacha.host.network import addresses as links
+        from dacha.host.probe import ports
 
         own = {link_name(self.lab.name, "network", n) for n in self.lab.networks}
         subnets, others = register.taken(self.home)
@@ -182,7 +183,7 @@ def scoped(ws: Workspace, only: Collection[str]) -> Workspace:
 def place(path: Path, text: str, findings: list[Finding]) -> list[Finding]:
     """The findings with their lines, in file order."""
     if any(f.line is None and f.path for f in findings):
-        from dacha.core.toml_text import Places
+        from dacha.core.lab.layout import Places
 
         places = Places(text)
         findings = [f if f.line else f._replace(line=places.line(f.path)) for f in findings]

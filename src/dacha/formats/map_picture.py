@@ -10,8 +10,8 @@ import io
 from collections.abc import Sequence
 from typing import Any
 
-from dacha.core.outline import BY_HAND, NOT_LED_IN, Band
-from dacha.core.reach import HOST, LAN, OUTSIDE
+from dacha.core.reach.map import BY_HAND, NOT_LED_IN, Band
+from dacha.core.reach.reach import HOST, LAN, OUTSIDE
 
 # Inches: a row, what is kept free above a network, the whole width, and its columns' left and right edges.
 ROW, GAP, WIDTH, TOP = 0.30, 0.52, 12.8, 0.75

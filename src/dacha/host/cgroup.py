@@ -10,7 +10,7 @@ import contextlib
 import os
 from pathlib import Path
 
-from dacha.core.lab import NO_LIMITS, Limits
+from dacha.core.lab.model import NO_LIMITS, Limits
 
 CONTROLLERS = ("memory", "pids", "cpu")
 ROOT, OURS = Path("/sys/fs/cgroup"), "dacha"

@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable
 from pathlib import Path
 
-from dacha.core.check import HostFacts
+from dacha.core.plan.check import HostFacts
 
 # Program, the Debian package it comes in, and what it is needed for.
 PROGRAMS = (

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Mapping
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from dacha.core.door_plan import Forward
-from dacha.core.machine import Machine
+from dacha.core.apply.machine import Machine
+from dacha.core.plan.doors import Forward
 from dacha.hypervisor.layers import Layer
 
 # Sockets in the run folder. QEMU is started there and names them relatively, so the kernel's limit on socket

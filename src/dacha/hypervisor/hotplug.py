@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from dacha.core.apply.machine import Machine
 from dacha.core.errors import HostError, NoError
-from dacha.core.machine import Machine
 from dacha.hypervisor.command_line import SPARE_PORTS, disk_device, disk_node
 from dacha.hypervisor.handing import hand_layers
 from dacha.hypervisor.qmp import Qmp, QmpRefused

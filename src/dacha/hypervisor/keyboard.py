@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.errors import UsageError
-from dacha.core.nearest import did_you_mean
+from dacha.core.spelling import did_you_mean
 
 _PLAIN = {
     " ": "spc",

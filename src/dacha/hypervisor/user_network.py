@@ -8,9 +8,9 @@ from __future__ import annotations
 import re
 from ipaddress import IPv4Address
 
-from dacha.core.door_plan import Forward
 from dacha.core.errors import HostError
-from dacha.host.ports import first_free_port
+from dacha.core.plan.doors import Forward
+from dacha.host.probe.ports import first_free_port
 from dacha.hypervisor.command_line import hostfwd
 from dacha.hypervisor.qmp import Qmp
 

@@ -1,0 +1,1 @@
+"""Getting in: login, console, screen."""

@@ -1,0 +1,152 @@
+"""dacha console: a terminal on a guest's serial console."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import re
+import select
+import socket
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from dacha.cli.commands import common
+from dacha.cli.terminal import output
+from dacha.core.errors import HostError, NoError
+
+LEAVE = b"\x1d"  # Ctrl-], as terminals on serial lines have long used it
+_CONTEXT_LINES = 12
+
+
+def console_arguments(parser: argparse.ArgumentParser) -> None:
+    from dacha.cli.completion import guest_names
+
+    parser.description = (
+        "Attach this terminal to a guest's serial console; Ctrl-] leaves, the guest goes on.\n"
+        "Everything the guest ever printed there is recorded, attached or not: --record prints it."
+    )
+    parser.epilog = "example: dacha console gauge"
+    parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+    parser.add_argument("--record", action="store_true", help="print what was recorded, and end")
+    parser.add_argument(
+        "--follow", action="store_true", help="print the record, and what is added to it until the guest ends"
+    )
+    common(parser, json=False)
+
+
+def run_console(args: argparse.Namespace) -> int:
+    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.workspace import load
+    from dacha.host.files import locked
+    from dacha.host.unix_socket import connect_to_guest
+    from dacha.hypervisor.command_line import SERIAL
+    from dacha.hypervisor.process import running
+
+    ws = load(args.lab)
+    guest_named(ws, args.guest)
+    record = ws.home.guest(args.guest) / "console.log"
+    if args.record or args.follow:
+        return _print_record(
+            args.guest, record, (lambda: running(ws.home.process_lock(args.guest))) if args.follow else None
+        )
+    if not running(ws.home.process_lock(args.guest)):
+        raise NoError(
+            f"{args.guest} is off",
+            remedy=f"dacha start {args.guest}\nwhat it printed before: dacha console {args.guest} --record",
+        )
+    # The hypervisor serves one client on this line and lets a second one hang unseen; so the second is told.
+    with locked(ws.home.guest(args.guest) / "console.lock", f"dacha console {args.guest}", 0.0):
+        try:
+            line = connect_to_guest(ws.home.run(args.guest) / SERIAL, 5.0)
+        except OSError as e:
+            raise HostError(f"the console of {args.guest} cannot be reached", why=str(e), remedy="dacha status") from e
+        with line, _raw(sys.stdin.fileno()):
+            # In raw mode a line needs both of its ends.
+            sys.stderr.write(f"On the console of {args.guest}. Ctrl-] leaves. What was printed before:\r\n")
+            sys.stderr.flush()
+            _replay(record)
+            ended = _attach(line)
+    output.note(f"\n{args.guest} has ended." if ended else f"\nLeft the console of {args.guest}; it goes on.")
+    return 0
+
+
+def _print_record(name: str, record: Path, going_on: Callable[[], bool] | None) -> int:
+    """Print the record; with `going_on`, also what comes to it for as long as that is true."""
+    try:
+        terminal = sys.stdout.isatty()
+        with record.open("rb") as f:
+            while True:
+                # Asked before reading, so that a guest's last words are not missed.
+                more = going_on is not None and going_on()
+                while chunk := f.read(65536):
+                    sys.stdout.buffer.write(_for_terminal(chunk) if terminal else chunk)
+                sys.stdout.buffer.flush()
+                if not more:
+                    break
+                if os.fstat(f.fileno()).st_size < f.tell():
+                    f.seek(0, os.SEEK_END)  # a long record was cut to its end
+                time.sleep(0.1)
+    except FileNotFoundError:
+        raise NoError(f"{name} has printed nothing yet", remedy=f"dacha start {name}") from None
+    return 0
+
+
+# What a guest has printed may turn a terminal upside down, or make it type; a file gets it as it was.
+_ESCAPES = re.compile(rb"\x1b(?!\[[0-9;]*m)|[\x00-\x07\x0b\x0c\x0e-\x1a\x1c-\x1f\x7f]|\xc2[\x80-\x9f]")
+
+
+def _for_terminal(data: bytes) -> bytes:
+    """A record for a terminal: its text and its colours."""
+    return _ESCAPES.sub(lambda m: b"\\x%02x" % m[0][-1], data)
+
+
+def _replay(record: Path) -> None:
+    with contextlib.suppress(OSError), record.open("rb") as f:
+        f.seek(max(0, record.stat().st_size - 4096))
+        sys.stdout.buffer.write(_for_terminal(b"\n".join(f.read().split(b"\n")[-_CONTEXT_LINES:])))
+        sys.stdout.buffer.flush()
+
+
+@contextlib.contextmanager
+def _raw(fd: int) -> Iterator[None]:
+    """Every key goes to the guest; the terminal is as it was afterwards, however this ends."""
+    if not os.isatty(fd):
+        yield
+        return
+    import termios
+    import tty
+
+    before = termios.tcgetattr(fd)
+    try:
+        tty.setraw(fd, termios.TCSADRAIN)  # what was typed already is kept
+        yield
+    finally:
+        termios.tcsetattr(fd, termios.TCSADRAIN, before)
+
+
+def _attach(line: socket.socket) -> bool:
+    """Carry bytes both ways until the leave key, the end of input, or the guest's end; True for the last."""
+    keys, screen = sys.stdin.fileno(), sys.stdout.fileno()
+    line.settimeout(None)
+    watched: list[int] = [keys, line.fileno()]
+    while True:
+        ready, _, _ = select.select(watched, [], [], 1.0 if keys not in watched else None)
+        if line.fileno() in ready:
+            data = line.recv(65536)
+            if not data:
+                return True
+            os.write(screen, data)
+        if keys in ready:
+            typed = os.read(keys, 4096)
+            before, leave, _ = typed.partition(LEAVE)
+            if before:
+                line.sendall(before)
+            if leave:
+                return False
+            if not typed:
+                watched.remove(keys)  # a script's input has ended: what the guest still says is waited for
+        elif not ready:
+            return False

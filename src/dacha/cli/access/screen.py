@@ -1,0 +1,154 @@
+"""dacha screen: a guest's display, which works even when the guest's own network does not."""
+
+from __future__ import annotations
+
+import argparse
+import secrets
+import sys
+from pathlib import Path
+from typing import Any
+
+from dacha.cli.commands import common
+from dacha.cli.terminal import output
+from dacha.core.errors import HostError, NoError, UsageError
+
+# No character that is easily taken for another, and none that a keyboard layout moves.
+_LETTERS = "abcdefghijkmnopqrstuvwx23456789"
+
+
+def screen_arguments(parser: argparse.ArgumentParser) -> None:
+    from dacha.cli.completion import guest_names
+
+    parser.description = (
+        "A guest's display. Without any client: a picture, its text, keys. For a VNC client it is on a UNIX socket\n"
+        "of this user, or with --listen on TCP; a client needs the password, which is set live and kept nowhere."
+    )
+    parser.epilog = "example: dacha screen gauge --save gauge.png"
+    parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+    parser.add_argument("--save", metavar="FILE.png", help="save a picture of the screen")
+    parser.add_argument("--text", action="store_true", help="print a text-mode screen as text")
+    parser.add_argument("--type", metavar="TEXT", help="type this text; \\n is the enter key")
+    parser.add_argument("--press", metavar="KEY", nargs="+", help="press keys: enter, f2, ctrl-alt-delete")
+    parser.add_argument(
+        "--listen", metavar="host|lan|none", help="for a VNC client: loopback, the LAN, or the UNIX socket only"
+    )
+    parser.add_argument(
+        "--port", metavar="PORT", type=int, help="with --listen: the port (default: a free one from 5900 on)"
+    )
+    parser.add_argument("--password", action="store_true", help="ask for the password instead of making one")
+    common(parser)
+
+
+def run_screen(args: argparse.Namespace) -> int:
+    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.workspace import load
+    from dacha.hypervisor.command_line import QMP
+    from dacha.hypervisor.process import running
+    from dacha.hypervisor.qmp import Qmp
+
+    ws = load(args.lab)
+    guest = guest_named(ws, args.guest)
+    if args.listen not in (None, "host", "lan", "none"):
+        raise UsageError(f"--listen: {args.listen!r} is not known", remedy="one of: host, lan, none")
+    if not running(ws.home.process_lock(guest.name)):
+        raise NoError(f"{guest.name} is off", remedy=f"dacha start {guest.name}")
+    if not ((ws.home.read(guest.name).machine or {}).get("video", True)):
+        raise NoError(
+            f"{guest.name} has no display",
+            why="it was started with video = false",
+            remedy=f"its serial console is there: dacha console {guest.name}",
+        )
+    said: dict[str, Any] = {"guest": guest.name}
+    with ws.home.lock("screen", ws.path), Qmp(ws.home.run(guest.name) / QMP) as qmp:
+        _keys(args, qmp)
+        if args.save:
+            _save(args, qmp, ws.home.run(guest.name), said)
+        if args.text:
+            _text(args, qmp, ws.home.run(guest.name), said)
+        if not (args.save or args.text or args.type or args.press):
+            _listener(args, ws, qmp, said)
+    if args.json:
+        output.emit_json(said)
+    return 0
+
+
+def _keys(args: argparse.Namespace, qmp: Any) -> None:
+    from dacha.hypervisor import keyboard, screen
+
+    chords = keyboard.chords_of_text(args.type.replace("\\n", "\n")) if args.type else []
+    chords += [keyboard.chord_of_name(k) for k in args.press or ()]
+    screen.press(qmp, chords)
+
+
+def _save(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -> None:
+    from dacha.host.files import replace_file
+    from dacha.hypervisor import screen
+
+    path = Path(args.save).expanduser().absolute()
+    if not path.parent.is_dir():
+        raise HostError(f"there is no folder {path.parent}", remedy="make it, or save elsewhere")
+    png, width, height = screen.picture(qmp, run)
+    replace_file(path, png)
+    said["picture"] = {"file": str(path), "width": width, "height": height}
+    if not args.json:
+        output.say(f"Saved {path}, {width} x {height}.")
+
+
+def _text(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -> None:
+    from dacha.hypervisor import screen
+
+    said["text"] = screen.text(qmp, run)
+    if not args.json:
+        output.say("\n".join(said["text"]))
+
+
+def _listener(args: argparse.Namespace, ws: Any, qmp: Any, said: dict[str, Any]) -> None:
+    """Set a password, and let the display listen where it was asked to."""
+    from ipaddress import IPv4Address
+
+    from dacha.host.network import addresses as links
+    from dacha.host.probe import ports
+    from dacha.hypervisor import screen
+    from dacha.hypervisor.command_line import SCREEN
+
+    password = _ask() if args.password else "".join(secrets.choice(_LETTERS) for _ in range(screen.PASSWORD_LENGTH))
+    place = str(ws.home.run(args.guest) / SCREEN)
+    if args.listen in ("host", "lan"):
+        address = screen.ADDRESSES[args.listen]
+        held = ports.listening()
+        port = args.port or next(p for p in range(5900, 65536) if ("tcp", p) not in held)
+        why = ports.why_not("tcp", IPv4Address(address), port)
+        if why:
+            raise HostError(
+                f"port {port} of this host cannot be had: {why}", remedy="leave --port out to have one chosen"
+            )
+        # The password first: the display never listens without one.
+        screen.set_password(qmp, password)
+        screen.listen(qmp, args.listen, port)
+        place = f"{links.lan_address() or address if args.listen == 'lan' else address}:{port}"
+    else:
+        screen.set_password(qmp, password)
+        if args.listen == "none":
+            screen.listen(qmp, None, None)
+    said |= {"vnc": place, "password": None if args.password else password}
+    if args.json:
+        return
+    output.say(f"{'VNC display':<21}{place}")
+    if not args.password:
+        output.say(f"{'password':<21}{password} (until the next dacha screen sets another)")
+    if args.listen == "lan":
+        output.say(
+            "Everybody on the LAN can try this password, and what is seen crosses it in the clear.\n"
+            f"When you are done: dacha screen {args.guest} --listen none"
+        )
+
+
+def _ask() -> str:
+    import getpass
+
+    password = (
+        getpass.getpass("Password for the display: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
+    )
+    if not 1 <= len(password) <= 8:
+        raise UsageError("a VNC password has 1 to 8 characters", why="the protocol counts no more than eight")
+    return password

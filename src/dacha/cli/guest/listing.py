@@ -1,0 +1,79 @@
+"""dacha guest list and show."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dacha.cli.terminal import output
+
+
+def emit_guest(ws: Any, name: str) -> None:
+    from dacha.cli.words import guest_json
+
+    output.emit_json(guest_json(ws, ws.lab.guests[name]))
+
+
+def run_list(args: argparse.Namespace) -> int:
+    from dacha.cli.words import guest_json
+    from dacha.core.units import show_size
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    if args.json:
+        output.emit_json({"lab": ws.lab.name, "guests": [guest_json(ws, g) for g in ws.lab.guests.values()]})
+        return 0
+    if not ws.lab.guests:
+        output.say("No guests yet. Next: dacha guest add NAME --from IMAGE")
+        return 0
+    output.table(
+        ("GUEST", "SYSTEM", "CPUS", "MEMORY", "ADDRESS", "NETWORK", "DOORS"),
+        [
+            (
+                g.name,
+                g.system,
+                str(g.cpus),
+                show_size(g.memory),
+                ", ".join(str(a.address or "-") for a in ws.plan.adapters_of(g.name)) or "-",
+                ", ".join(a.network for a in g.adapters) or "-",
+                ", ".join(d.name for d in g.doors) or "-",
+            )
+            for g in ws.lab.guests.values()
+        ],
+    )
+    return 0
+
+
+def run_show(args: argparse.Namespace) -> int:
+    from dacha.cli.words import door_words, guest_words
+    from dacha.core.lab.names import host_name, machine_uuid
+    from dacha.engine.lab.origins import values_of
+    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.workspace import load
+    from dacha.hypervisor import agent
+    from dacha.hypervisor.process import running
+
+    ws = load(args.lab)
+    guest = guest_named(ws, args.name)
+    if args.json:
+        emit_guest(ws, args.name)
+        return 0
+    output.say(f"{guest.name}: {guest_words(guest)}")
+    output.step("name", host_name(ws.lab.name, guest.name))
+    output.step("identifier", machine_uuid(ws.lab.name, guest.name))
+    inside = {d.name for d in guest.disks}
+    for name, path in ws.home.disks(guest.name):
+        output.step(f"disk {name}", f"{path.resolve()}{'' if name in inside else ' (kept, not attached)'}")
+    if guest.login:
+        output.step("login", f"{guest.login.user}, with {', '.join(guest.login.keys) or 'no key'}")
+    for d in guest.doors:
+        output.step(f"door {d.name}", door_words(ws.plan.doors[guest.name, d.name]))
+    if running(ws.home.process_lock(guest.name)):
+        told = agent.addresses(ws.home.run(guest.name))
+        output.step(
+            "guest agent", "does not answer" if told is None else "; ".join(a for _, a in told) or "knows no address"
+        )
+    output.step("console record", str(ws.home.guest(guest.name) / "console.log"))
+    output.say()
+    output.table(("VALUE", "IS", "FROM"), [tuple(v) for v in values_of(ws, guest)])
+    return 0

@@ -1,0 +1,154 @@
+"""dacha start, stop, restart, pause, resume."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dacha.cli.commands import common
+from dacha.cli.lab.apply import apply_and_wait, wait_time
+from dacha.cli.terminal import output
+
+
+def _guests(parser: argparse.ArgumentParser) -> None:
+    named = parser.add_argument("guests", metavar="GUEST", nargs="*", help="the guests meant")
+    named.completer = _guest_names  # type: ignore[attr-defined]  # read by the completion package
+    parser.add_argument("--all", action="store_true", help="every guest of the lab")
+
+
+def _guest_names(**_: Any) -> list[str]:
+    from dacha.cli.completion import guest_names
+
+    return guest_names()
+
+
+def _doors(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--no-wait", action="store_true", help="do not wait until the doors answer")
+
+
+def start_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Start guests, making their disks and first-boot data when these are not there yet."
+    parser.epilog = "example: dacha start gauge"
+    _guests(parser)
+    _doors(parser)
+    parser.add_argument(
+        "--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)"
+    )
+    common(parser)
+
+
+def _chosen(args: argparse.Namespace) -> tuple[Any, list[str]]:
+    """The workspace and the guests named; guests that run but are no longer in the file may be named too."""
+    from dacha.engine.guest.power import choose
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    return ws, choose(dict.fromkeys([*ws.lab.guests, *ws.home.guests()]), args.guests, args.all)
+
+
+def run_start(args: argparse.Namespace) -> int:
+    from dacha.engine.guest.power import choose
+    from dacha.engine.workspace import load
+
+    return apply_and_wait(args, set(choose(load(args.lab).lab.guests, args.guests, args.all)))
+
+
+def _stop_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--wait", metavar="TIME", help="how long to wait (default: the guest's stop-after, 60 s)")
+    parser.add_argument(
+        "--force", action="store_true", help="power off what does not stop in time: unwritten data is lost"
+    )
+
+
+def stop_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Press guests' power buttons and wait until they are off. With --force, power off what is still on\n"
+        "after the time; --force --wait 0s does so at once."
+    )
+    parser.epilog = "example: dacha stop gauge"
+    _guests(parser)
+    _stop_options(parser)
+    common(parser)
+
+
+def run_stop(args: argparse.Namespace) -> int:
+    ws, names = _chosen(args)
+    stopped = _stop(args, ws, names, on_purpose=True)
+    if args.json:
+        output.emit_json({"lab": ws.lab.name, "stopped": stopped})
+    return 0
+
+
+def _stop(args: argparse.Namespace, ws: Any, names: list[str], *, on_purpose: bool) -> list[str]:
+    from dacha.engine.guest import power
+
+    limits = [ws.lab.guests[n].stop_after_s for n in names if n in ws.lab.guests]
+    wait_s = wait_time(args.wait) if args.wait else max(limits, default=60.0)
+    stopped: list[str] = []
+
+    def report(subject: str, text: str, took: float) -> None:
+        stopped.append(subject.removeprefix("guest "))
+        if not args.json:
+            output.step(subject, text, output.seconds(took))
+
+    with ws.home.lock("stop", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+        power.stop(ws.home, names, wait_s=wait_s, force=args.force, on_purpose=on_purpose, report=report)
+    return stopped
+
+
+def restart_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Stop guests and start them again; what waited for their next start is taken up."
+    parser.epilog = "example: dacha restart gauge"
+    _guests(parser)
+    _stop_options(parser)
+    _doors(parser)
+    common(parser)
+
+
+def run_restart(args: argparse.Namespace) -> int:
+    from dacha.engine.guest.power import choose
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    names = choose(ws.lab.guests, args.guests, args.all)
+    ws.refuse_if_wrong()  # before anything is stopped that could then not start
+    _stop(args, ws, names, on_purpose=False)
+    args.wait = "5 min"
+    return apply_and_wait(args, set(names))
+
+
+def pause_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Hold guests' processors: their memory stays, their clocks stand still."
+    parser.epilog = "example: dacha pause gauge"
+    _guests(parser)
+    common(parser)
+
+
+def resume_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Let paused guests go on."
+    parser.epilog = "example: dacha resume gauge"
+    _guests(parser)
+    common(parser)
+
+
+def run_pause(args: argparse.Namespace) -> int:
+    return _hold(args, resume=False)
+
+
+def run_resume(args: argparse.Namespace) -> int:
+    return _hold(args, resume=True)
+
+
+def _hold(args: argparse.Namespace, *, resume: bool) -> int:
+    from dacha.engine.guest import power
+
+    ws, names = _chosen(args)
+    done = {}
+    with ws.home.lock("resume" if resume else "pause", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+        for name in names:
+            done[name] = power.hold(ws.home, name, resume=resume)
+            if not args.json:
+                output.step(f"guest {name}", done[name])
+    if args.json:
+        output.emit_json({"lab": ws.lab.name, "guests": done})
+    return 0

@@ -1,0 +1,1 @@
+"""The lab as a whole: start, check, diff, apply, host."""

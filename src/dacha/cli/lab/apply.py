@@ -1,0 +1,228 @@
+"""dacha apply, and what start and restart share with it."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import Any
+
+from dacha.cli.commands import common
+from dacha.cli.terminal import output
+from dacha.core.errors import UsageError
+
+
+def apply_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Make this host match the lab. Guests left off by dacha stop stay off; what a running\n"
+        "guest can only take up at its next start is said, not forced."
+    )
+    parser.epilog = "example: dacha apply"
+    parser.add_argument("--no-wait", action="store_true", help="do not wait until the doors answer")
+    parser.add_argument(
+        "--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)"
+    )
+    parser.add_argument(
+        "--confirm", action="store_true", help="keep a bridge that took over this host's address; else it is unmade"
+    )
+    common(parser)
+
+
+def run_apply(args: argparse.Namespace) -> int:
+    if args.confirm:
+        from dacha.engine.network import rollback as way_back
+        from dacha.engine.workspace import load
+
+        move = way_back.confirm(load(args.lab).home)
+        if args.json:
+            output.emit_json({"confirmed": move.bridge, "adapter": move.adapter})
+        else:
+            output.say(f"{move.bridge} stays, over {move.adapter}.")
+        return 0
+    return apply_and_wait(args, None)
+
+
+def wait_time(text: str) -> float:
+    """Seconds from an option such as --wait. Raises UsageError."""
+    from dacha.core.units import duration
+
+    try:
+        return duration(text)
+    except ValueError as e:
+        raise UsageError(f"--wait: {e.args[0]}", remedy=e.args[1]) from None
+
+
+def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
+    """What apply, start and restart share: carry out, report each step, wait for the doors, say how to enter."""
+    from dacha.cli.terminal.progress import share_bar
+    from dacha.core.apply.changes import StartGuest, kind_of
+    from dacha.engine.apply.apply import apply
+    from dacha.engine.check.host import accelerator_findings
+    from dacha.engine.workspace import load
+
+    wait_s = wait_time(args.wait)
+    ws = load(args.lab)
+    report = (
+        (lambda subject, text, took: None)
+        if args.json
+        else (lambda subject, text, took: output.step(subject, text, output.seconds(took)))
+    )
+    with ws.home.lock("apply", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+        ws = load(args.lab)  # again, now that nobody else changes it
+        if only is not None:
+            for name in only & set(ws.lab.guests):
+                record = ws.home.read(name)
+                if record.left_off:
+                    record.left_off = False
+                    ws.home.write(name, record)
+        with share_bar() as progress:
+            outcome = apply(ws, report, only=only, progress=progress)
+        if any(isinstance(c, StartGuest) for c in outcome.done) and not args.json:
+            for finding in accelerator_findings(ws):
+                output.step("this host", finding.what)
+    ws = load(args.lab)
+    closed = [] if args.no_wait else _wait_for_doors(ws, outcome.done, outcome.waiting, wait_s, quiet=args.json)
+    if args.json:
+        from dacha.engine.router import keep as outside
+
+        output.emit_json(
+            {
+                "lab": ws.lab.name,
+                "done": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.done],
+                "waiting": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.waiting],
+                "failed": [
+                    {
+                        "change": kind_of(c),
+                        "guest": c.guest,
+                        "what": str(c),
+                        "error": e.what,
+                        "why": e.why,
+                        "remedy": e.remedy,
+                    }
+                    for c, e in outcome.failed
+                ],
+                "outside": [way._asdict() for way in outside.ways(ws)] if ws.lab.from_outside else [],
+                "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],
+            }
+        )
+    else:
+        for c in outcome.waiting:
+            output.step(f"guest {c.guest}", str(c), "at next start")
+        for guest in ws.lab.guests.values():
+            if (only is None or guest.name in only) and ws.home.read(guest.name).left_off:
+                output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)
+        _finish(ws, outcome, closed)
+    for _change, error in outcome.failed:
+        output.note("\n".join(error.lines()))
+    return 3 if outcome.failed else 1 if closed else 0
+
+
+def _new_doors(ws: Any, done: list[Any], waiting: list[Any]) -> list[Any]:
+    """The doors that these changes opened, by themselves or with their guest."""
+    from dacha.core.apply.changes import LoadRules, OpenForward, StartGuest
+    from dacha.engine.network.live import live_plan, networks_apart
+    from dacha.hypervisor.process import running
+
+    started = {c.guest for c in done if isinstance(c, StartGuest)}
+    opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
+    for loaded in (c for c in done if isinstance(c, LoadRules)):
+        opened |= {key for key in loaded.opened if key[0] in started or running(ws.home.process_lock(key[0]))}
+    # Who waits for its next start to have an adapter again is not waited for: its door is known to be shut.
+    without = {c.guest for c in waiting if "the link under it was removed" in str(c)}
+    new = [d for key, d in live_plan(ws).doors.items() if key[0] in started or key in opened]
+    new = [d for d in new if d.door.guest not in without]
+    apart = networks_apart(ws) if new else set()
+    return [d for d in new if d.means != "none" and not (d.adapter and d.adapter.network in apart)]
+
+
+def _wait_for_doors(
+    ws: Any, done: list[Any], held: list[Any], timeout_s: float, *, quiet: bool
+) -> list[tuple[Any, str]]:
+    """Wait for the doors that these changes opened; those that stayed silent, with what was seen."""
+    from dacha.cli.terminal.progress import waiting_line
+    from dacha.engine.network.live import live_plan
+    from dacha.engine.reach.doors import wait_for
+    from dacha.hypervisor.process import running
+
+    def on_open(door: Any, after_s: float) -> None:
+        if not quiet:
+            with line.aside():
+                output.step(f"door {door.door.guest} {door.door.name}", "open", f"after {after_s:.1f} s")
+
+    with waiting_line() as line:
+        silent = wait_for(
+            _new_doors(ws, done, held),
+            timeout_s,
+            on_open,
+            lambda doors: line.show(
+                "waiting for "
+                + ", ".join(f"{d.door.guest} {d.door.name}" for d in doors[:4])
+                + (f" and {len(doors) - 4} more" if len(doors) > 4 else "")
+            ),
+            lambda guest: running(ws.home.process_lock(guest)),
+            lambda door: live_plan(ws).doors[door.door.guest, door.door.name],
+        )
+    return [(door, verdict.seen) for door, verdict in silent.items()]
+
+
+def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
+    from dacha.core.apply.changes import AskRouter, MakeLink
+    from dacha.core.plan.doors import lan_place
+    from dacha.host.network.addresses import lan_address
+
+    if any(isinstance(c, MakeLink) for c in outcome.done):
+        from dacha.engine.network import rollback as way_back
+
+        if move := way_back.waiting(ws.home):
+            left = max(0, round(move.until - time.time()))
+            output.say(
+                f"This host's addresses are on {move.bridge} now. If you can read this, say so within {left} s, or all "
+                "is put back:\n  dacha apply --confirm"
+            )
+    if not outcome.done and not outcome.waiting and not outcome.failed:
+        output.say(f"{ws.lab.name}: nothing to do, everything was applied")
+        return
+    for door, seen in closed:
+        output.note(
+            f"door {door.door.guest} {door.door.name} does not answer: {seen}\n"
+            f"  the guest's console may tell why: dacha console {door.door.guest}"
+        )
+    new = _new_doors(ws, outcome.done, outcome.waiting)
+    for door in new:
+        if door.door.service == "ssh" and ws.lab.guests[door.door.guest].login:
+            output.say(f"{'From this host':<21}dacha connect {door.door.guest}")
+    from_lan = [d for d in new if d.door.from_lan]
+    lan = lan_address() if from_lan else None
+    for door in from_lan:
+        place, login = lan_place(door, lan), ws.lab.guests[door.door.guest].login
+        if place and not place[0].is_loopback:
+            output.say(f"{'From the LAN':<21}{_client(door.door.service, *place, login.user if login else 'USER')}")
+    if any(isinstance(c, AskRouter) and c.opened for c in outcome.done):
+        _show_outside(ws)
+
+
+def _show_outside(ws: Any) -> None:
+    """How each door from outside is entered there, or what keeps it shut and what to enter in the router by hand."""
+    from dacha.engine.router import keep as outside
+
+    for way in outside.ways(ws):
+        name = f"door {way.guest} {way.door}"
+        if way.above:
+            output.note(
+                f"{name} is led in by the router, but nobody outside can reach that: {way.above}\n"
+                "  another NAT lies above it, and no mapping can lead through that one: ask the provider for a public "
+                "address"
+            )
+        elif way.port:
+            login = ws.lab.guests[way.guest].login
+            service = ws.plan.doors[way.guest, way.door].door.service
+            shown = _client(service, way.address or "ROUTER", way.port, login.user if login else "USER")
+            output.say(f"{'From outside':<21}{shown}")
+        else:
+            output.note(f"{name} is not led in from outside: {way.why}\n  to enter in it by hand: {way.by_hand}")
+
+
+def _client(service: str | None, address: Any, port: int, user: str) -> str:
+    """What somebody on another machine types, or the bare place where no client is usual."""
+    if service == "ssh":
+        return f"ssh -p {port} {user}@{address}"
+    return f"{service}://{address}:{port}" if service in ("http", "https", "vnc") else f"{address}:{port}"

@@ -1,0 +1,152 @@
+"""dacha new, check, diff."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from dacha.cli.commands import common
+from dacha.cli.terminal import output
+from dacha.core.errors import UsageError
+from dacha.core.findings import errors
+
+TEMPLATE = """\
+# This file is the lab: dacha apply makes this host match it.
+# Edit it by hand or with dacha guest, network and door; comments and order stay as they are.
+
+[lab]
+name = "{name}"
+
+# A network: guests on it reach out through this host (NAT) and are entered through doors.
+#   [network.inside]
+#   kind = "nat"                    # nat | host-only | bridge
+#   subnet = "10.77.4.0/24"         # left out, a free one is chosen and written here
+#
+# A guest, its way in, and who may log in:
+#   [guest.gauge]
+#   cpus = 2
+#   memory = "1 GiB"
+#   disk = [{{ from = "debian-12.qcow2", size = "8 GiB" }}]
+#   adapter = [{{ network = "inside", address = "10.77.4.10" }}]
+#   login = {{ user = "ops", keys = ["~/.ssh/id_ed25519.pub"] }}
+#   door.ssh = {{ from = "host" }}    # host: this machine only; lan: its neighbours too
+"""
+
+
+def new_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Start a lab file, with a word on what goes into it."
+    parser.epilog = "example: dacha new saltmarsh"
+    parser.add_argument("name", metavar="NAME", help="the lab's name: lower-case letters, digits and dashes")
+    common(parser)
+
+
+def run_new(args: argparse.Namespace) -> int:
+    from dacha.core.lab import fields as values
+    from dacha.host.files import replace_file
+
+    try:
+        name = values.name(args.name)
+    except ValueError as e:
+        raise UsageError(e.args[0], remedy=e.args[1]) from None
+    path = Path(args.lab or "lab.toml").expanduser()
+    if path.exists():
+        raise UsageError(
+            "there is a lab file already", where=str(path), remedy="nothing was changed; name another: --lab FILE"
+        )
+    replace_file(path, TEMPLATE.format(name=name))
+    if args.json:
+        output.emit_json({"lab": name, "file": str(path.absolute())})
+    else:
+        output.say(f"Wrote {path}, an empty lab named {name}.\nNext: dacha guest add NAME --from IMAGE")
+    return 0
+
+
+def check_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Say what is wrong with the lab file, and what on this host stands in its way.\n"
+        "Exit code: 2 when the file is wrong, 1 when only this host is, 0 when neither."
+    )
+    parser.epilog = "example: dacha check"
+    common(parser)
+
+
+def run_check(args: argparse.Namespace) -> int:
+    from dacha.core.lab.read import read_lab
+    from dacha.engine.check.host import host_findings
+    from dacha.engine.guest.observe import observe
+    from dacha.engine.profiles import profiles
+    from dacha.engine.workspace import Workspace, find_lab_file, place, read_text
+
+    path = find_lab_file(args.lab)
+    text = read_text(path)
+    reading = read_lab(text, profiles())
+    findings = list(reading.findings)
+    if reading.lab is not None:
+        ws = Workspace(path, text, reading.lab, reading.findings)
+        findings = ws.findings()
+        if not reading.findings:
+            findings += host_findings(ws, ws.plan, observe(ws.home, ws.lab.guests))
+    findings = place(path, text, findings)
+    wrong = errors(findings)
+    code = 2 if any(f.about == "lab" for f in wrong) else 1 if wrong else 0
+    if args.json:
+        output.emit_json(
+            {
+                "file": str(path),
+                "lab": reading.lab.name if reading.lab else None,
+                "errors": len(wrong),
+                "findings": [output.finding_json(path.name, f) for f in findings],
+            }
+        )
+        return code
+    output.show_findings(path.name, findings)
+    if findings:
+        share = "no errors" if not wrong else f"{len(wrong)} of them {'an error' if len(wrong) == 1 else 'errors'}"
+        output.say(f"{output.plural(len(findings), 'finding')}, {share}")
+    else:
+        assert reading.lab is not None
+        output.say(
+            f"{reading.lab.name}: {output.plural(len(reading.lab.guests), 'guest')}, "
+            f"{output.plural(len(reading.lab.doors()), 'door')}, nothing wrong"
+        )
+    return code
+
+
+def diff_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = "Show what apply would do, and change nothing."
+    parser.epilog = "example: dacha diff"
+    common(parser)
+
+
+def run_diff(args: argparse.Namespace) -> int:
+    from dacha.core.apply.changes import LIVE, kind_of, subject
+    from dacha.engine.apply.pending import pending
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    ws.refuse_if_wrong()
+    changes = pending(ws)
+    if args.json:
+        output.emit_json(
+            {
+                "lab": ws.lab.name,
+                "changes": [{"change": kind_of(c), "guest": c.guest, "when": c.when, "what": str(c)} for c in changes],
+            }
+        )
+        return 0
+    if not changes:
+        output.say(f"{ws.lab.name}: everything applied")
+        return 0
+    for c in changes:
+        output.step(
+            subject(c),
+            str(c).removeprefix("lab.toml: "),
+            "" if c.when == LIVE else c.when,
+        )
+    live = sum(c.when == LIVE for c in changes)
+    rest = len(changes) - live
+    output.say(
+        f"dacha apply would make {output.plural(live, 'change')}"
+        + (f"; {rest} more wait for a guest's next start: dacha restart GUEST" if rest else "")
+    )
+    return 0

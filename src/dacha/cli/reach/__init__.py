@@ -1,0 +1,1 @@
+"""Who can reach what, and how it is now."""

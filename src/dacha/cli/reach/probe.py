@@ -1,0 +1,82 @@
+"""dacha probe."""
+
+from __future__ import annotations
+
+import argparse
+import time
+
+from dacha.cli.commands import common
+from dacha.cli.terminal import output
+from dacha.core.errors import UsageError
+
+AS = ("ssh", "rdp", "vnc", "http", "https", "tcp")
+
+
+def probe_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Ask one port whether it speaks its protocol, from wherever this runs: no lab is needed. An open port alone\n"
+        "proves nothing. Exit code 0 when the service answers as it should, 1 when it does not."
+    )
+    parser.epilog = "example: dacha probe 192.0.2.10:2210 --as ssh"
+    parser.add_argument("place", metavar="ADDRESS:PORT", help="an IPv6 address in brackets; a name will do too")
+    parser.add_argument("--as", dest="service", choices=AS, help="what it should be (default: by the port, else ssh)")
+    parser.add_argument("--wait", metavar="TIME", default="3 s", help="how long to wait at most (default: 3 s)")
+    common(parser)
+
+
+def run_probe(args: argparse.Namespace) -> int:
+    from dacha.cli.lab.apply import wait_time
+    from dacha.core.lab.model import SERVICES
+    from dacha.core.plan.doors import place as written
+    from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT
+    from dacha.core.trace.service import certificate_words
+    from dacha.host.probe.certificates import certificate
+    from dacha.host.probe.connect import address_of, touch
+    from dacha.wire.probes import probe_for
+
+    name, port = _place(args.place)
+    service = args.service or next((s for s, p in SERVICES.items() if p == port), "ssh")
+    wait_s = wait_time(args.wait)
+    address = address_of(name)
+    if address is None:
+        raise UsageError(f"no address is known for {name}", remedy="write the address itself, or ask whoever named it")
+    found = touch(address, port, probe_for(None if service == "tcp" else service), wait_s)
+    shown = None
+    if found.ok and service in ("https", "rdp"):
+        shown = certificate(address, port, wait_s, rdp=service == "rdp")
+    holds, words = certificate_words(shown, time.time()) if shown else (True, "")
+    ok = found.ok or (service == "tcp" and found.how == OPEN)
+    said = {
+        OPEN: found.seen if service != "tcp" or found.ok else "accepts connections",
+        REFUSED: "refuses: nothing listens there",
+        REJECTED: "a firewall on the way refuses it",
+        SILENT: f"silent for {wait_s:g} s: a firewall drops it, or nobody has that address",
+    }.get(found.how, f"cannot be reached: {found.seen}")
+    if args.json:
+        output.emit_json(
+            {
+                "address": address,
+                "port": port,
+                "as": service,
+                "answers": ok,
+                "how": found.how,
+                "seen": said,
+                "certificate": shown._asdict() | {"holds": holds} if shown else None,
+            }
+        )
+    else:
+        output.say(
+            f"{written(address, port)} {'answers as ' + service if ok else 'does not answer as ' + service}: {said}"
+        )
+        if words:
+            output.say(f"its certificate: {words}")
+    return 0 if ok else 1
+
+
+def _place(text: str) -> tuple[str, int]:
+    """Address and port. Raises UsageError."""
+    name, _, port = text.rpartition(":")
+    name = name.removeprefix("[").removesuffix("]")
+    if not name or not port.isdigit() or not 0 < int(port) < 65536:
+        raise UsageError(f"{text!r} is not ADDRESS:PORT", remedy="write it as 192.0.2.10:2210 or [2001:db8::10]:2210")
+    return name, int(port)

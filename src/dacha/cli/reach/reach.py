@@ -1,0 +1,170 @@
+"""dacha reach."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dacha.cli.commands import common
+from dacha.cli.completion import guest_names
+from dacha.cli.terminal import output
+from dacha.core.errors import UsageError
+
+# More networks than this are shown together: the guest's own, and all others.
+COLUMNS_MOST = 3
+
+
+def reach_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Show who can reach what: for every service of every guest, the address and port to type from this host, from\n"
+        "a machine on each network, from the LAN and from outside, or why there is no way. All of it follows from the\n"
+        "lab; dacha trace proves one path."
+    )
+    parser.epilog = "example: dacha reach gauge --from lan"
+    guests = parser.add_argument("guests", metavar="GUEST", nargs="*", help="only these (default: all)")
+    guests.completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+    parser.add_argument(
+        "--from", dest="origins", metavar="PLACE", action="append", default=[],
+        help="only from here: host, lan, outside, or a network; may be repeated",
+    )  # fmt: skip
+    parser.add_argument("--service", metavar="NAME", help="only this service: ssh, rdp, http, or a door's name")
+    which = parser.add_mutually_exclusive_group()
+    which.add_argument("--open", action="store_true", help="only what can be reached from one of the places shown")
+    which.add_argument("--shut", action="store_true", help="only what cannot be reached from one of the places shown")
+    parser.add_argument("--why", action="store_true", help="say for every no what would open it")
+    common(parser)
+
+
+def run_reach(args: argparse.Namespace) -> int:
+    from dacha.core.reach.reach import places, reach, to_host
+    from dacha.core.spelling import did_you_mean
+    from dacha.engine.network.live import live_plan
+    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.router.host_view import ground
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    ws.refuse_if_wrong()
+    known = places(ws.lab)
+    for place in args.origins:
+        if place not in known:
+            raise UsageError(
+                f"--from: there is no place {place}", where=ws.path.name,
+                remedy=did_you_mean(place, known, f"one of: {', '.join(known)}"),
+            )  # fmt: skip
+    for name in args.guests:
+        guest_named(ws, name)
+    rows = reach(ws.lab, live_plan(ws), ground(ws), args.guests or None)
+    shown = [p for p in known if p in args.origins] or known
+    if args.service:
+        rows = [r for r in rows if args.service in (r.service, *r.doors)]
+    if args.open or args.shut:
+        rows = [r for r in rows if any(bool(r.cells[p].ways) == args.open for p in shown)]
+    if args.json:
+        head = {"lab": ws.lab.name, "places": shown, "to_host": to_host(ws.lab, ws.plan)}
+        output.emit_rows(head, "services", (_json(r, shown) for r in rows))
+        return 0
+    if not rows:
+        output.say("Nothing to show." if ws.lab.guests else "No guests yet. Next: dacha guest add NAME --from IMAGE")
+        return 0
+    together = not args.origins and len(ws.lab.networks) > COLUMNS_MOST
+    _table(ws, rows, shown, together)
+    _to_host(to_host(ws.lab, ws.plan), {a.network for r in rows for a in ws.lab.guests[r.guest].adapters})
+    if args.why:
+        _reasons(rows, shown)
+    return 0
+
+
+def _to_host(open_to: dict[str, Any], shown: set[str]) -> None:
+    """What the guests that are shown may use of this host itself; networks that are alike share a line."""
+    alike: dict[tuple[str, ...], list[str]] = {}
+    for network, what in open_to.items():
+        if network in shown:
+            alike.setdefault(what, []).append(network)
+    if alike:
+        output.say()
+    for what, networks in alike.items():
+        names = ", ".join(networks[:3]) + (f" and {len(networks) - 3} more" if networks[3:] else "")
+        output.say(f"From guests on {names} to this host itself: {', '.join(what)}")
+
+
+def _title(place: str) -> str:
+    return {"host": "THIS HOST"}.get(place, place.upper())
+
+
+def _text(cell: Any) -> str:
+    from dacha.core.plan.doors import place
+    from dacha.core.reach.reach import BY_DHCP
+
+    if not cell.ways:
+        return f"no: {cell.why}"
+    way = cell.ways[0]
+    there = f"by DHCP, port {way.port}" if way.address == BY_DHCP else place(way.address, way.port)
+    return there + (" for some" if cell.only else "")
+
+
+def _table(ws: Any, rows: list[Any], shown: list[str], together: bool) -> None:
+    from dacha.core.reach.reach import LAN, OUTSIDE
+
+    networks = [p for p in shown if p in ws.lab.networks]
+    columns = [p for p in shown if not (together and p in networks)]
+    titles = [_title(p) for p in columns]
+    if together:
+        titles[1:1] = ["ITS NETWORK", "OTHER NETWORKS"]
+    body, last = [], ""
+    for row in rows:
+        cells = [_text(row.cells[p]) for p in columns]
+        if OUTSIDE in columns and LAN in columns and _no_further(row.cells[OUTSIDE], row.cells[LAN]):
+            cells[columns.index(OUTSIDE)] = "no"  # what is not even on the LAN needs no reason of its own
+        if together:
+            cells[1:1] = _grouped(ws, row, networks)
+        name = row.guest if row.guest != last else ""
+        last = row.guest
+        body.append((name, row.service, f"{row.to}{'' if row.protocol == 'tcp' else ' ' + row.protocol}", *cells))
+    shade = output.DIM
+    output.table(("GUEST", "SERVICE", "PORT", *titles), body, lambda n, cell: shade if cell.startswith("no") else None)
+
+
+def _no_further(outside: Any, lan: Any) -> bool:
+    return not outside.ways and outside.why == lan.why
+
+
+def _grouped(ws: Any, row: Any, networks: list[str]) -> list[str]:
+    """The guest's own networks as one column, and how many of the others have a way."""
+    own = {a.network for a in ws.lab.guests[row.guest].adapters}
+    mine = [row.cells[n] for n in networks if n in own]
+    best = next((c for c in mine if c.ways), mine[0] if mine else None)
+    others = [n for n in networks if n not in own]
+    open_ones = sum(bool(row.cells[n].ways) for n in others)
+    counted = "-" if not others else f"{open_ones or 'none'} of {len(others)}"
+    return [_text(best) if best else "-", counted]
+
+
+def _reasons(rows: list[Any], shown: list[str]) -> None:
+    output.say()
+    for row in rows:
+        for place in shown:
+            cell = row.cells[place]
+            if not cell.ways and cell.remedy:
+                output.say(f"{row.guest} {row.service} from {_title(place).lower()}: {cell.why}\n  {cell.remedy}")
+            if cell.only:
+                output.say(f"{row.guest} {row.service} from {_title(place).lower()}: admits {', '.join(cell.only)}")
+
+
+def _json(row: Any, shown: list[str]) -> dict[str, Any]:
+    return {
+        "guest": row.guest,
+        "service": row.service,
+        "protocol": row.protocol,
+        "port": row.to.first,
+        "last_port": row.to.last,
+        "doors": list(row.doors),
+        "from": {p: _cell_json(row.cells[p]) for p in shown},
+    }
+
+
+def _cell_json(cell: Any) -> dict[str, Any]:
+    if not cell.ways:
+        return {"reachable": False, "ways": [], "why": cell.why, "remedy": cell.remedy or None}
+    ways = [{"address": address, "port": port, "through": through} for address, port, through in cell.ways]
+    return {"reachable": True, "ways": ways, "only": cell.only}

@@ -1,0 +1,143 @@
+"""dacha status."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import Any
+
+from dacha.cli.commands import common
+from dacha.cli.terminal import output
+from dacha.core.errors import DachaError
+
+# A view that is watched is drawn this often; probing the doors takes a part of it.
+EVERY_S = 2.0
+
+
+def status_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Show every guest, its address and its doors, and whether each door answers now.\n"
+        "Exit code 1 when a door of a running guest does not answer."
+    )
+    parser.epilog = "example: dacha status --watch"
+    parser.add_argument("--watch", action="store_true", help="keep a view of it until q or Ctrl-C")
+    common(parser)
+
+
+def run_status(args: argparse.Namespace) -> int:
+    from dacha.engine.reach.status import gather
+    from dacha.engine.workspace import load
+
+    if args.watch:
+        from dacha.cli.terminal.live import watch
+
+        load(args.lab)  # what is wrong with the file is said before the screen is taken
+
+        def draw() -> None:
+            output.say(output.paint(time.strftime("%H:%M:%S   q ends this view"), output.DIM))
+            output.say()
+            try:
+                again = load(args.lab)
+                _print(again, gather(again))
+            except DachaError as e:
+                output.say("\n".join(e.lines()))
+
+        watch(draw, EVERY_S)
+        return 0
+    ws = load(args.lab)
+    status = gather(ws)
+    silent = [d for g in status.guests for d in g.doors if d.ok is False]
+    if args.json:
+        output.emit_json(_json(ws, status))
+    else:
+        _print(ws, status)
+    return 1 if silent else 0
+
+
+def _print(ws: Any, status: Any) -> None:
+    from dacha.core.apply.changes import LIVE
+    from dacha.engine.reach.status import ON_LAN
+
+    silent = [d for g in status.guests for d in g.doors if d.ok is False]
+    on = sum(g.seen.running for g in status.guests)
+    live = sum(c.when == LIVE for c in status.pending)
+    later = len(status.pending) - live
+    parts = [f"{output.plural(live, 'change')} to apply: dacha diff"] if live else []
+    parts += [f"{output.plural(later, 'change')} at the next start of a guest: dacha diff"] if later else []
+    applied = ", ".join(parts) or "everything applied"
+    output.say(f"{ws.lab.name}: {output.plural(len(ws.lab.guests), 'guest')}, {on} on; {applied}")
+    if not status.guests:
+        output.say("Next: dacha guest add NAME --from IMAGE")
+        return
+    output.say()
+    rows = []
+    for g in status.guests:
+        addresses, doors = g.addresses or ["-"], g.doors
+        for n in range(max(1, len(doors), len(addresses))):
+            door = doors[n] if n < len(doors) else None
+            rows.append(
+                (
+                    g.name if n == 0 else "",
+                    g.state if n == 0 else "",
+                    addresses[n] if n < len(addresses) else "",
+                    door.plan.door.name if door else "",
+                    door.place if door else "",
+                    door.now if door else "",
+                )
+            )
+    colours = {d.now: output.GOOD if d.ok else output.BAD for g in status.guests for d in g.doors if d.ok is not None}
+    output.table(
+        ("GUEST", "STATE", "ADDRESS", "DOOR", "ENTER AT", "NOW"),
+        rows,
+        lambda n, cell: colours.get(cell) if n == 5 else None,
+    )
+    if silent:
+        output.say()
+        for d in silent:
+            name = f"{d.plan.door.guest} {d.plan.door.name}"
+            if d.now.startswith(ON_LAN):
+                output.say(f"door {name} cannot be entered from outside: dacha trace {name}")
+            else:
+                output.say(f"door {name} does not answer: {d.now}")
+    if status.exposed:
+        output.say()
+        output.say(
+            f"Guests on {', '.join(status.exposed)} reach this host's own loopback through their gateway "
+            "(isolated = true shuts it)."
+        )
+
+
+def _json(ws: Any, status: Any) -> dict[str, Any]:
+    from dacha.core.apply.changes import kind_of
+
+    return {
+        "lab": ws.lab.name,
+        "file": str(ws.path),
+        "pending": [{"change": kind_of(c), "guest": c.guest, "when": c.when, "what": str(c)} for c in status.pending],
+        "guests": [
+            {
+                "name": g.name,
+                "state": g.seen.state,
+                "since": g.seen.since,
+                "pid": g.seen.pid,
+                "addresses": g.addresses,
+                "in_file": g.guest is not None,
+                "doors": [
+                    {
+                        "name": d.plan.door.name,
+                        "service": d.plan.door.service,
+                        "protocol": d.plan.door.protocol,
+                        "from": d.plan.door.origin,
+                        "enter_at": d.place.partition(" ")[2],
+                        "port": str(d.plan.port or "") or None,
+                        "to": str(d.plan.door.to),
+                        "answers": d.ok,
+                        "now": d.now,
+                    }
+                    for d in g.doors
+                ],
+            }
+            for g in status.guests
+        ],
+        "loopback_exposed": status.exposed,
+    }

@@ -1,0 +1,128 @@
+"""dacha trace."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dacha.cli.commands import common
+from dacha.cli.completion import door_names, guest_names
+from dacha.cli.terminal import output
+from dacha.core.errors import UsageError
+from dacha.core.lab.model import ORIGINS
+
+
+def trace_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Walk the way to a guest's door on this host, hop by hop, and stop at the first broken one: what was seen,\n"
+        "what it means, and what to do. Exit code 0 when the door can be entered, 1 when it cannot."
+    )
+    parser.epilog = "example: dacha trace gauge ssh --from lan"
+    parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+    door = parser.add_argument("door", metavar="DOOR", nargs="?", help="its name (default: ssh, or the guest's first)")
+    door.completer = lambda parsed_args, **_: door_names(parsed_args.guest)  # type: ignore[attr-defined]
+    parser.add_argument("--from", dest="origin", choices=ORIGINS, help="from where (default: as the door says)")
+    parser.add_argument("--asker", metavar="ADDRESS", help="who asks, for a door that admits some only")
+    parser.add_argument("--all", action="store_true", help="go on after the first broken hop")
+    common(parser)
+
+
+def run_trace(args: argparse.Namespace) -> int:
+    from dacha.core.lab.model import ORIGIN_WORDS
+    from dacha.core.plan.doors import place as written
+    from dacha.core.trace.hop import BESIDE
+    from dacha.core.trace.judge import broken, judge
+    from dacha.engine.trace.gather import Asked, gather
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    door = _door(ws, args.guest, args.door)
+    origin = args.origin or door.door.origin
+    ends = {"host": "this host", "lan": "the LAN"}.get(door.door.origin)
+    beyond = ORIGINS.index(origin) > ORIGINS.index(door.door.origin)
+    if beyond and (door.means == "forward" or origin == "outside"):
+        raise UsageError(
+            f"door {args.guest} {door.door.name} ends at {ends}", where=ws.path.name,
+            remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
+        )  # fmt: skip
+    evidence = gather(ws, Asked(door, origin, _address(args.asker)))
+    hops = judge(evidence)
+    stop = broken(hops)
+    shown = hops if args.all or stop is None else hops[: hops.index(stop) + 1]
+    if args.json:
+        head = {
+            "lab": ws.lab.name,
+            "guest": args.guest,
+            "door": door.door.name,
+            "from": origin,
+            "place": evidence.place,
+            "outside": _outside(evidence),
+        }
+        beside = [h.name for h in hops if h.verdict == BESIDE]
+        output.emit_json(head | {"works": stop is None, "broken": stop.name if stop else None, "beside": beside,
+                                 "hops": [h._asdict() for h in shown]})  # fmt: skip
+        return 1 if stop else 0
+    inside = written(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
+    way = f"{evidence.place} → {inside}"
+    if outside := _outside(evidence):
+        way = f"{outside} → {way}"
+    output.say(f"{args.guest}, {door.door.name}, from {ORIGIN_WORDS[origin]}: {way}\n")
+    for hop in shown:
+        _show(hop)
+    if stop and len(shown) < len(hops):
+        from dacha.core.trace.hop import HOPS
+
+        rest = ", ".join(HOPS[h.name] for h in hops[len(shown) :])
+        output.say(f"  not shown: {rest} (--all shows them)")
+    return 1 if stop else 0
+
+
+def _outside(evidence: Any) -> str | None:
+    """What somebody outside types."""
+    from dacha.core.plan.doors import place
+
+    router = evidence.router
+    return place(router.address or "the router", router.port) if router and router.port else None
+
+
+def _show(hop: Any) -> None:
+    from dacha.core.trace.hop import BESIDE, BROKEN, FINE, HOPS
+
+    word = {BROKEN: "BROKEN", FINE: "fine", BESIDE: "beside"}.get(hop.verdict, "?")
+    shade = {BROKEN: output.BAD, FINE: output.GOOD}.get(hop.verdict, output.DIM)
+    output.say(f"  {output.paint(f'{word:<6}', shade)}   {HOPS[hop.name]:<12} {hop.seen}")
+    if hop.verdict in (BROKEN, BESIDE):
+        for label, text in (("means", hop.means), ("mend", hop.mend)):
+            for n, line in enumerate(text.splitlines()):
+                output.say(f"           {label if n == 0 else '':<12} {line}")
+
+
+def _address(text: str | None) -> str | None:
+    from ipaddress import ip_address
+
+    if text is None:
+        return None
+    try:
+        return str(ip_address(text))
+    except ValueError:
+        raise UsageError(f"--asker: {text!r} is not an address", remedy="write it as 192.0.2.20") from None
+
+
+def _door(ws: Any, guest: str, name: str | None) -> Any:
+    """The door that is meant. Raises UsageError with the nearest."""
+    from dacha.core.spelling import did_you_mean
+    from dacha.engine.reach.ssh import guest_named
+
+    named = guest_named(ws, guest)
+    names = [d.name for d in named.doors]
+    if not names:
+        raise UsageError(f"{guest} has no door", where=ws.path.name, remedy=f"dacha door add {guest} ssh --from host")
+    if name is None:
+        name = next((d.name for d in named.doors if d.service == "ssh"), names[0])
+    if name not in names:
+        raise UsageError(
+            f"{guest} has no door {name}",
+            where=ws.path.name,
+            remedy=did_you_mean(name, names, f"it has: {', '.join(names)}"),
+        )
+    return ws.quick_plan.doors[guest, name]

@@ -1,0 +1,1 @@
+"""What is, what should be, and the changes between them."""

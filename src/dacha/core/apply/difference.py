@@ -1,0 +1,116 @@
+"""Desired against observed: the ordered changes that make the host match the lab."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from dacha.core.apply.changes import (
+    AttachDisk,
+    Change,
+    ChangeMachine,
+    ChangeMedium,
+    CloseForward,
+    DeleteDisk,
+    DetachDisk,
+    GrowDisk,
+    MakeDisk,
+    MakeHostKey,
+    MoveScreen,
+    OpenForward,
+    StartGuest,
+    StopGuest,
+    WriteDown,
+    WriteSeed,
+)
+from dacha.core.apply.machine import Machine, changed
+from dacha.core.apply.observed import ObservedGuest
+from dacha.core.lab.model import Guest, Lab
+from dacha.core.plan.plan import Plan
+
+
+def difference(
+    lab: Lab, plan: Plan, machines: Mapping[str, Machine], observed: Mapping[str, ObservedGuest]
+) -> list[Change]:
+    """What `apply` would do, in the order in which it would do it. Empty when everything is applied."""
+    changes: list[Change] = [WriteDown(path, text) for path, text in plan.chosen.items()]
+    changes += [StopGuest(name) for name, seen in observed.items() if name not in lab.guests and seen.running]
+    for name, seen in observed.items():
+        if name not in lab.guests:
+            changes += [DeleteDisk(name, disk, size) for disk, size in sorted(seen.disks) if disk in seen.deleting]
+    starts: list[tuple[int, int, Change]] = []
+    for n, guest in enumerate(lab.guests.values()):
+        seen = observed.get(guest.name, ObservedGuest())
+        changes += _prepare(guest, machines[guest.name], seen)
+        if seen.running:
+            changes += _adjust(guest, plan, machines[guest.name], seen)
+        elif not seen.left_off:
+            starts.append((guest.start.order, n, StartGuest(guest.name)))
+    return changes + [start for _, _, start in sorted(starts, key=lambda s: s[:2])]
+
+
+def _prepare(guest: Guest, wanted: Machine, seen: ObservedGuest) -> list[Change]:
+    changes: list[Change] = []
+    if not seen.host_key:
+        changes.append(MakeHostKey(guest.name))
+    for disk in guest.disks:
+        size = dict(seen.disks).get(disk.name)
+        if size is not None and disk.size is not None and disk.size > size:
+            changes.append(GrowDisk(guest.name, disk.name, disk.size))
+        if size is None:
+            changes.append(MakeDisk(guest.name, disk))
+    # A running guest has its seed open; it is written again by its next start.
+    if wanted["seed"] and wanted["seed"] != seen.seed and not seen.running:
+        changes.append(WriteSeed(guest.name, wanted["seed"]))
+    return changes
+
+
+def _adjust(guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> list[Change]:
+    changes: list[Change] = []
+    if seen.forwards is not None:
+        # A forward has to end at the address that the running guest was given, not at a planned new one.
+        stale = seen.machine is not None and _moved(seen.machine, wanted)
+        doors = [] if stale else [d.name for d in guest.doors]
+        desired = plan.forwards_of(guest.name, doors)
+        if not stale:
+            changes += [CloseForward(guest.name, f) for f in sorted(seen.forwards - desired.keys())]
+        changes += [OpenForward(guest.name, name, f) for f, name in desired.items() if f not in seen.forwards]
+    if seen.machine is not None:
+        had = seen.machine.get("drives", [])
+        if len(had) == len(wanted["drives"]):
+            pairs = zip(had, wanted["drives"], strict=True)
+            changes += [ChangeMedium(guest.name, n, new) for n, (old, new) in enumerate(pairs) if old != new]
+        changes += _adjust_disks(guest.name, seen.machine["disks"], wanted["disks"])
+        screen = wanted["screen"] or {"from": None, "port": None}
+        if seen.machine.get("screen") != wanted["screen"] and wanted["video"] and seen.machine["video"]:
+            changes.append(MoveScreen(guest.name, screen["from"], screen["port"]))
+        changes += [ChangeMachine(guest.name, line) for line in changed(seen.machine, wanted)]
+    if seen.tpm_lost:
+        changes.append(ChangeMachine(guest.name, "its TPM again: the program that plays it has ended"))
+    return changes
+
+
+def _adjust_disks(guest: str, had: list[Machine], wanted: list[Machine]) -> list[Change]:
+    """Disks come and go live where their bus lets them: all but SATA, and but the first on PCI, which has no port."""
+    before = {d["name"]: d["bus"] for d in had}
+    after = {d["name"]: d["bus"] for d in wanted}
+    changes: list[Change] = []
+    for n, (name, bus) in enumerate(before.items()):
+        if name not in after:
+            live = bus == "scsi" or (n > 0 and bus != "sata")
+            changes.append(DetachDisk(guest, name) if live else ChangeMachine(guest, f"detach disk {name}"))
+        elif after[name] != bus:
+            changes.append(ChangeMachine(guest, f"disk {name}: bus {bus} → {after[name]}"))
+    for name, bus in after.items():
+        if name not in before:
+            live = bus in ("virtio", "nvme") or (bus == "scsi" and "scsi" in before.values())
+            changes.append(AttachDisk(guest, name, bus) if live else ChangeMachine(guest, f"attach disk {name}"))
+    if not changes and list(before) != list(after):
+        changes.append(ChangeMachine(guest, f"order of disks: {', '.join(after)}"))
+    return changes
+
+
+def _moved(before: Machine, after: Machine) -> bool:
+    def addresses(m: Machine) -> list[object]:
+        return [a["address"] for a in m["adapters"]]
+
+    return addresses(before) != addresses(after)

@@ -1,0 +1,179 @@
+"""What a guest's process is given: one plain value that is compared, kept and turned into a command line.
+
+It is JSON from the start, because a running guest's is kept in the state folder and read by later versions.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from hashlib import sha256
+from typing import Any
+
+from dacha.core.lab.model import Guest, Lab
+from dacha.core.lab.names import host_name, link_name, machine_uuid
+from dacha.core.plan.addresses import AdapterPlan
+from dacha.core.plan.plan import Plan
+from dacha.core.units import MIB, show_size
+
+Machine = dict[str, Any]
+
+
+def machine(
+    lab: Lab,
+    plan: Plan,
+    guest: Guest,
+    *,
+    accelerator: str,
+    files: Mapping[str, str],
+    seed: str | None,
+    drives: Sequence[str | None] = (),
+) -> Machine:
+    """The machine of one guest.
+
+    `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to absolute paths; `drives`
+    are the media in its drives, as such paths, None for an empty one; `seed` is the digest of the first-boot data,
+    None where the guest gets none.
+    """
+    boot = guest.boot
+    return {
+        "lab": lab.name,
+        "guest": guest.name,
+        "uuid": machine_uuid(lab.name, guest.name),
+        "accelerator": accelerator,
+        "cpu": guest.cpu,
+        "cpus": guest.cpus,
+        "memory_mib": guest.memory // MIB,
+        "clock": guest.clock,
+        "video": guest.video,
+        "resolution": list(guest.resolution) if guest.resolution else None,
+        "screen": guest.screen and {"from": guest.screen.origin, "port": guest.screen.port},
+        "firmware": guest.firmware,
+        "secure_boot": guest.secure_boot,
+        "tpm": guest.tpm,
+        "boot_order": list(guest.boot_order),
+        "boot": None
+        if boot is None
+        else {
+            "kernel": files.get(boot.kernel, boot.kernel),
+            "initrd": files.get(boot.initrd, boot.initrd) if boot.initrd else None,
+            "command_line": boot.command_line,
+        },
+        "disks": [{"name": disk.name, "bus": disk.bus} for disk in guest.disks],
+        "drives": list(drives),
+        "adapters": [_adapter(lab, plan, a) for a in plan.adapters_of(guest.name)],
+        "seed": seed,
+    }
+
+
+def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> Machine:
+    net = plan.networks[adapter.network]
+
+    def text(value: object) -> str | None:
+        return None if value is None else str(value)
+
+    return {
+        "network": adapter.network,
+        "tap": link_name(lab.name, "guest", adapter.guest, str(adapter.number))
+        if lab.networks[adapter.network].by_kernel
+        else None,
+        "hardware_address": adapter.hardware_address,
+        "model": adapter.model,
+        "address": text(adapter.address),
+        "address6": text(adapter.address6),
+        "subnet": text(net.subnet),
+        "gateway": text(net.gateway),
+        "resolver": text(net.resolver),
+        "subnet6": text(net.subnet6),
+        "gateway6": text(net.gateway6),
+        # A host-only network has no way out; carried in user mode that is the same restriction.
+        "isolated": net.isolated or net.kind == "host-only",
+    }
+
+
+_WORDS = {
+    "cpus": "CPUs",
+    "memory_mib": "memory",
+    "boot": "direct boot",
+    "seed": "first-boot data",
+    "secure_boot": "Secure Boot",
+    "tpm": "TPM",
+    "boot_order": "boot order",
+}
+# Changed while the guest runs, each by a change of its own (drives: unless their number changes).
+_LIVE = ("screen", "disks")
+
+
+def changed(before: Machine, after: Machine) -> list[str]:
+    """What differs between two machines, a line each as people say it: "memory 512 MiB → 1 GiB"."""
+    lines = []
+    for key in after:
+        old, new = before.get(key), after[key]
+        if old == new or key in _LIVE:
+            continue
+        word = _WORDS.get(key, key)
+        if key == "memory_mib":
+            lines.append(f"{word} {show_size((old or 0) * MIB)} → {show_size(new * MIB)}")
+        elif key == "adapters":
+            lines.extend(_changed_adapters(old or [], new))
+        elif key == "drives":
+            # What is in a drive is changed live; only another number of drives needs a start.
+            if old is not None and len(old) != len(new):
+                lines.append(f"drives {len(old)} → {len(new)}")
+        elif isinstance(new, bool) and isinstance(old, bool):
+            lines.append(f"{word} {'on' if new else 'off'}")
+        elif isinstance(new, list) and isinstance(old, list):
+            lines.append(f"{word} {', '.join(map(str, old))} → {', '.join(map(str, new))}")
+        elif isinstance(new, str | int) and isinstance(old, str | int) and key != "seed":
+            lines.append(f"{word} {old} → {new}")
+        else:
+            lines.append(word)
+    return lines
+
+
+def _changed_adapters(old: list[Machine], new: list[Machine]) -> list[str]:
+    if len(old) != len(new):
+        return [f"adapters {len(old)} → {len(new)}"]
+    lines = []
+    for before, after in zip(old, new, strict=True):
+        for key in after:
+            if before.get(key) != after[key]:
+                lines.append(f"{key.replace('_', ' ')} {before.get(key)} → {after[key]}")
+    return lines
+
+
+def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key: str) -> Machine:
+    """Everything a guest is told at its first boot: names, who may log in, its addresses, its host key.
+
+    `keys` are lines of authorized_keys, `host_key` the public line of the guest's own key.
+    """
+    adapters = []
+    for n, a in enumerate(plan.adapters_of(guest.name)):
+        net = plan.networks[a.network]
+        servers = [str(s) for s in net.name_servers] or ([str(net.resolver)] if net.resolver else [])
+        adapters.append(
+            {
+                "hardware_address": a.hardware_address,
+                "address": f"{a.address}/{a.prefix}" if a.address else None,
+                "address6": f"{a.address6}/{a.prefix6}" if a.address6 else None,
+                # Only the first adapter has a default route; a second would make replies leave by chance.
+                "gateway": str(net.gateway) if n == 0 and net.gateway and a.address else None,
+                "gateway6": str(net.gateway6) if n == 0 and net.gateway6 and a.address6 else None,
+                "name_servers": servers,
+            }
+        )
+    return {
+        "uuid": machine_uuid(lab.name, guest.name),
+        "host_name": guest.name,
+        "full_name": host_name(lab.name, guest.name),
+        "system": guest.system,
+        "user": guest.login.user if guest.login else None,
+        "keys": keys,
+        "host_key": host_key,
+        "adapters": adapters,
+    }
+
+
+def digest(value: Machine) -> str:
+    """A short name for a value: the same value, the same name."""
+    return sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()[:16]

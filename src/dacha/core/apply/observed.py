@@ -1,0 +1,38 @@
+"""What is seen of a lab's guests on this host, as plain values."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from dacha.core.apply.machine import Machine
+from dacha.core.plan.doors import Forward
+
+OFF, ON, PAUSED, HUNG = "off", "on", "paused", "hung"
+
+
+class ObservedGuest(NamedTuple):
+    """What was seen of one guest.
+
+    `state` is off, on, paused or hung (its process lives, its monitor does not answer); `since` is Unix seconds;
+    `machine` and `forwards` are what the running process has, None where that is not known; `disks` are those that
+    exist, each by its name with its size in bytes; `left_off` is true when it was stopped on purpose; `installing` is
+    when an installation that is not done began; `tpm_lost` is true when its TPM's program ended under it; `deleting`
+    are disks that are to go with it, by name.
+    """
+
+    state: str = OFF
+    pid: int | None = None
+    since: float | None = None
+    machine: Machine | None = None
+    forwards: frozenset[Forward] | None = None
+    disks: frozenset[tuple[str, int]] = frozenset()
+    host_key: bool = False
+    seed: str | None = None
+    left_off: bool = False
+    installing: float | None = None
+    tpm_lost: bool = False
+    deleting: tuple[str, ...] = ()
+
+    @property
+    def running(self) -> bool:
+        return self.state != OFF

@@ -1,0 +1,1 @@
+"""The lab: what one file describes, read, written, edited."""

@@ -1,0 +1,103 @@
+"""From the text of `lab.toml` to a Lab, with every error found on the way."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from typing import NamedTuple
+
+from dacha.core.findings import ERROR, Finding
+from dacha.core.lab import fields as values
+from dacha.core.lab.model import ACCELERATORS, CARRIERS, KINDS, SYSTEMS, WAYS_OUT, Lab, Network
+from dacha.core.lab.profile import PLAIN, Profiles
+from dacha.core.lab.read_guest import checked_name, read_guest
+from dacha.core.lab.reader import Table
+
+
+class Reading(NamedTuple):
+    """What came of reading: the lab (None when the text is no TOML), its plain data, and the errors."""
+
+    lab: Lab | None
+    data: dict[str, object]
+    findings: list[Finding]
+
+
+def read_lab(text: str, profiles: Profiles | None = None) -> Reading:
+    """Read the whole text; never stops at the first error. Raises nothing of its own.
+
+    `profiles` fill what a guest leaves out, by its system; without them every system has the plain values.
+    """
+    findings: list[Finding] = []
+    try:
+        data = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as e:
+        place = re.search(r" \(at line (\d+), column (\d+)\)| \(at end of document\)", str(e))
+        what = str(e).replace(place[0], "") if place else str(e) or "nested too deeply"
+        line = int(place[1]) if place and place[1] else text.count("\n") + 1
+        remedy = 'TOML wants text in quotes, one key a line: memory = "1 GiB"'
+        return Reading(None, {}, [Finding(ERROR, "toml", "lab", f"this is not TOML: {what}", remedy, (), "lab", line)])
+    root = Table(data, (), findings)
+    lab = _lab(root, profiles if profiles is not None else dict.fromkeys(SYSTEMS, PLAIN))
+    root.finish()
+    return Reading(lab, data, findings)
+
+
+def _lab(root: Table, profiles: Profiles) -> Lab:
+    name, accelerator, router = "lab", "auto", None
+    head = root.table("lab")
+    if head is None:
+        root.wrong("", "missing", "the table [lab] is missing", 'begin with:\n[lab]\nname = "saltmarsh"')
+    else:
+        name = head.need("name", values.name, '"saltmarsh"') or "lab"
+        accelerator = head.take("accelerator", values.choice(*ACCELERATORS), "auto")
+        router = head.take("router", values.address4_or_none, None)
+        head.finish()
+    networks = {n: _network(n, t) for n, t in root.tables("network")}
+    guests = {n: read_guest(n, t, profiles) for n, t in root.tables("guest")}
+    storages = {n: _storage(n, t) for n, t in root.tables("storage")}
+    return Lab(name=name, accelerator=accelerator, router=router, networks=networks, guests=guests, storages=storages)
+
+
+def _storage(name: str, t: Table) -> str:
+    checked_name(t, name)
+    path = t.need("path", values.text, '"/srv/dacha"') or ""
+    t.finish()
+    return path
+
+
+def _network(name: str, t: Table) -> Network:
+    checked_name(t, name)
+    network = Network(
+        name=name,
+        kind=t.need("kind", values.choice(*KINDS), '"nat"') or "nat",
+        carrier=t.take("carrier", values.choice(*CARRIERS), "auto"),
+        interface=t.take("interface", values.text, None),
+        made_from=t.take("made-from", values.text, None),
+        vlan=t.take("vlan", values.whole(1, 4094), None),
+        subnet=t.take("subnet", values.subnet4, None),
+        gateway=t.take("gateway", values.address4, None),
+        subnet6=t.take("subnet6", values.subnet6, None),
+        gateway6=t.take("gateway6", values.address6, None),
+        dynamic=t.take("dynamic", values.span4, None),
+        name_servers=t.list_of("name-servers", values.address),
+        isolated=t.take("isolated", values.flag, False),
+        to_host=t.list_of("to-host", values.host_ports),
+        way_out=t.take("way-out", values.choice(*WAYS_OUT), "anywhere"),
+    )
+    t.finish()
+    if network.kind == "bridge" and not network.interface and "interface" not in t.data:
+        t.wrong("", "missing", "a bridge network needs the host's interface", 'add: interface = "br0"')
+    for key, fits, where in (
+        ("to-host", network.served, "a kernel network that is not bridged"),
+        ("way-out", network.served and network.kind == "nat", "a NAT network on the kernel"),
+    ):
+        if key in t.data and not fits:
+            remedy = f'remove it, or carrier = "kernel"{"" if network.kind != "bridge" else " and another kind"}'
+            t.wrong(key, "misplaced", f"only {where} can keep to this", remedy)
+    if network.kind != "bridge":
+        for key in ("interface", "made-from", "vlan"):
+            if key in t.data:
+                t.wrong(
+                    key, "misplaced", "only a bridge network has this", f"remove it, or kind = {chr(34)}bridge{chr(34)}"
+                )
+    return network

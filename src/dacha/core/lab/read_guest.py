@@ -1,0 +1,241 @@
+"""The part of `lab.toml` that describes one guest: its machine, disks, adapters, login, doors."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address, IPv6Address
+
+from dacha.core import units
+from dacha.core.lab import fields as values
+from dacha.core.lab.model import (
+    BOOT_ORDER,
+    BUSES,
+    FIRMWARES,
+    MODELS,
+    NO_LIMITS,
+    ORIGINS,
+    PROTOCOLS,
+    SERVICES,
+    Adapter,
+    Boot,
+    Disk,
+    Door,
+    Guest,
+    Limits,
+    Login,
+    Ports,
+    Screen,
+    Start,
+)
+from dacha.core.lab.profile import PLAIN, Profile, Profiles
+from dacha.core.lab.reader import Table
+
+# One forward each: a wider range is a mistake more often than a wish, and opening it would take long.
+RANGE_MOST = 256
+_NO_ADDRESS: tuple[IPv4Address | None, int | None] = (None, None)
+_NO_ADDRESS6: tuple[IPv6Address | None, int | None] = (None, None)
+
+
+def checked_name(table: Table, name: str) -> None:
+    """Note an error when a name in the lab file is none."""
+    try:
+        values.name(name)
+    except ValueError as e:
+        table.wrong("", "name", e.args[0], e.args[1])
+
+
+def read_guest(name: str, t: Table, profiles: Profiles) -> Guest:
+    """The guest that the table `t` describes; what is wrong becomes findings. `profiles` fill what is left out."""
+    checked_name(t, name)
+    system = t.take("system", values.choice(*sorted(profiles)), "linux")
+    usual = profiles.get(system, PLAIN)
+    guest = Guest(
+        name=name,
+        system=system,
+        cpus=t.take("cpus", values.whole(1, 255), usual.cpus),
+        memory=t.take("memory", units.memory, usual.memory),
+        cpu=t.take("cpu", values.text, None),
+        clock=t.take("clock", values.choice("utc", "local"), usual.clock),
+        video=t.take("video", values.flag, usual.video),
+        resolution=t.take("resolution", values.resolution, usual.resolution),
+        screen=_screen(t.table("screen")),
+        firmware=t.take("firmware", values.choice(*FIRMWARES), usual.firmware),
+        secure_boot=t.take("secure-boot", values.flag, usual.secure_boot),
+        tpm=t.take("tpm", values.flag, usual.tpm),
+        boot_order=_boot_order(t),
+        boot=_boot(t.table("boot")),
+        install=t.take("install", values.text, None),
+        media=t.list_of("medium", values.text),
+        disks=_disks(t, usual),
+        adapters=tuple(_adapter(a, usual) for a in t.list_of_tables("adapter")),
+        login=_login(t.table("login")),
+        first_boot=t.take("first-boot", values.flag, True),
+        doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
+        start=_start(t.table("start")),
+        stop_after_s=t.take("stop-after", units.duration, 60.0),
+        limits=_limits(t.table("limits")),
+    )
+    t.finish()
+    if guest.secure_boot and guest.firmware != "uefi":
+        t.wrong("secure-boot", "value", "only UEFI has Secure Boot", 'add: firmware = "uefi"')
+    if not guest.video:
+        for key in ("resolution", "screen"):
+            if key in t.data:
+                t.wrong(key, "misplaced", "this guest has no display", "remove it, or video = true")
+    return guest
+
+
+def _boot(t: Table | None) -> Boot | None:
+    if t is None:
+        return None
+    kernel = t.need("kernel", values.text, '"vmlinuz"')
+    boot = Boot(
+        kernel=kernel or "vmlinuz",
+        initrd=t.take("initrd", values.text, None),
+        command_line=t.take("command-line", values.text, ""),
+    )
+    t.finish()
+    return boot
+
+
+def _boot_order(t: Table) -> tuple[str, ...]:
+    order = t.list_of("boot-order", values.choice(*BOOT_ORDER))
+    if len(set(order)) < len(order):
+        t.wrong(
+            "boot-order", "value", "it names one thing twice", 'such as: boot-order = ["disk", "medium", "network"]'
+        )
+    return order or ("disk", "medium")
+
+
+def _screen(t: Table | None) -> Screen | None:
+    if t is None:
+        return None
+    origin = t.need("from", values.choice(*ORIGINS[:2]), '"host"')
+    port = t.need("port", values.whole(1, 65535), "5901")
+    t.finish()
+    return Screen(origin or "host", port or 5900)
+
+
+def _disks(t: Table, usual: Profile) -> tuple[Disk, ...]:
+    disks: list[Disk] = []
+    for n, table in enumerate(t.list_of_tables("disk")):
+        disk = _disk(n, table, usual)
+        if disk.name in {d.name for d in disks}:
+            table.wrong("name", "twice", f"two disks are named {disk.name}", "a disk keeps its contents by its name")
+        disks.append(disk)
+    return tuple(disks)
+
+
+def _disk(number: int, t: Table, usual: Profile) -> Disk:
+    disk = Disk(
+        name=t.take("name", values.name, str(number)),
+        base=t.take("from", values.text, None),
+        size=t.take("size", units.disk_size, None),
+        bus=t.take("bus", values.choice(*BUSES), usual.bus),
+        full=t.take("allocation", values.choice("thin", "full"), "thin") == "full",
+        copy=t.take("copy", values.flag, False),
+        storage=t.take("storage", values.text, None),
+    )
+    t.finish()
+    if t.ok and disk.base is None and disk.size is None:
+        t.wrong("", "missing", "a disk needs a size or an image to start from", 'add: size = "8 GiB" or from = "IMAGE"')
+    if disk.copy and disk.base is None:
+        t.wrong("copy", "misplaced", "there is no image to copy", 'add: from = "IMAGE"')
+    return disk
+
+
+def _adapter(t: Table, usual: Profile) -> Adapter:
+    address, prefix = t.take("address", values.interface4_or_dynamic, _NO_ADDRESS)
+    address6, prefix6 = t.take("address6", values.interface6, _NO_ADDRESS6)
+    adapter = Adapter(
+        network=t.need("network", values.text, '"inside"') or "",
+        address=address,
+        prefix=prefix,
+        address6=address6,
+        prefix6=prefix6,
+        hardware_address=t.take("hardware-address", values.hardware_address, None),
+        model=t.take("model", values.choice(*MODELS), usual.model),
+        routes=t.take("routes", values.flag, False),
+        dynamic=t.data.get("address") == "dynamic",
+    )
+    t.finish()
+    return adapter
+
+
+def _login(t: Table | None) -> Login | None:
+    if t is None:
+        return None
+    login = Login(user=t.need("user", values.user, '"ops"') or "ops", keys=t.list_of("keys", values.text))
+    t.finish()
+    return login
+
+
+def _limits(t: Table | None) -> Limits:
+    if t is None:
+        return NO_LIMITS
+    limits = Limits(
+        memory=t.take("memory", units.size, None),
+        processes=t.take("processes", values.whole(16, 1_000_000), None),
+        weight=t.take("weight", values.whole(1, 10_000), 100),
+    )
+    t.finish()
+    return limits
+
+
+def _start(t: Table | None) -> Start:
+    if t is None:
+        return Start()
+    start = Start(
+        at_boot=t.take("at-boot", values.flag, False),
+        order=t.take("order", values.whole(0, 9999), 100),
+        delay_s=t.take("delay", units.duration, 0.0),
+    )
+    t.finish()
+    return start
+
+
+def _door(guest: str, name: str, t: Table) -> Door:
+    checked_name(t, name)
+    service = t.take("service", values.choice(*SERVICES), name if name in SERVICES else None)
+    origin = t.need("from", values.choice(*ORIGINS), '"host"') or "host"
+    to = t.take("to", values.ports, None)
+    port = t.take("port", values.ports, None)
+    if to is None:
+        known = SERVICES.get(service or "")
+        if known is None and "to" not in t.data:
+            t.wrong(
+                "",
+                "missing",
+                "which port of the guest is meant is not said",
+                f"add: to = 8000, or service = one of {', '.join(SERVICES)}",
+            )
+        to = Ports(known or 1, known or 1)
+    door = Door(
+        guest=guest,
+        name=name,
+        service=service,
+        origin=origin,
+        to=to,
+        port=port,
+        protocol=t.take("protocol", values.choice(*PROTOCOLS), "tcp"),
+        listen=t.take("listen", values.address, None),
+        allow=t.list_of("allow", values.source),
+        network=t.take("network", values.text, None),
+        outside_port=t.take("outside-port", values.whole(1, 65535), None),
+    )
+    t.finish()
+    if door.outside_port and origin != "outside":
+        t.wrong("outside-port", "misplaced", "only a door from outside has this", 'remove it, or from = "outside"')
+    if door.outside_port and door.outside_port + to.width > 65536:
+        t.wrong("outside-port", "range", f"{to.width} ports from {door.outside_port} on are too many", "begin lower")
+    if port and port.width != to.width:
+        t.wrong(
+            "port",
+            "range",
+            f"{port.width} ports of the host for {to.width} of the guest",
+            f'make them equally many: port = "{port.first}-{port.first + to.width - 1}"',
+        )
+    if to.width > RANGE_MOST:
+        t.wrong("to", "range", f"{to.width} ports are too many for one door", f"at most {RANGE_MOST}")
+    if service in ("ssh", "rdp", "vnc", "http", "https") and door.protocol == "udp":
+        t.wrong("protocol", "value", f"{service} is spoken over TCP", "remove protocol")
+    return door

@@ -1,0 +1,125 @@
+"""The rules that lead host ports to guests: elements of nftables maps, and the two hooks that look them up.
+
+Ten thousand doors cost one look-up. Only what some door needs is written: each rule costs every new connection a
+moment.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from dacha.core.plan.doors import ANYWHERE, Address, DoorPlan, Forward
+
+# The maps of doors: at every address of this host, at one of them, and on its loopback for itself alone.
+_DOOR_MAPS = ("doors", "doors6", "doors_there", "doors_there6", "doors_here")
+
+
+def named_set(name: str, kind: str, elements: Iterable[str], *, what: str = "set", flags: str = "") -> list[str]:
+    """A named set (or map) with its elements."""
+    inside = ", ".join(elements)
+    lines = [f"{what} {name} {{ type {kind};"]
+    if flags:
+        lines.append(f"flags {flags};")
+    if inside:
+        lines.append(f"elements = {{ {inside} }}")
+    return [*lines, "}"]
+
+
+def door_element(plan: DoorPlan, forward: Forward) -> tuple[str, str]:
+    """The map in which one of a door's ports is looked up, and its key there."""
+    name = _map_of(plan)
+    listen = "" if name == "doors" else f" . {forward.listen}"
+    return name, f"{forward.protocol}{listen} . {forward.port}"
+
+
+def _map_of(plan: DoorPlan) -> str:
+    if not plan.door.from_lan:
+        return "doors_here"
+    if plan.listen is ANYWHERE or plan.listen == ANYWHERE:
+        return "doors"
+    return "doors_there" if plan.listen.version == 4 else "doors_there6"
+
+
+class DoorRules:
+    """Host ports that lead to guests, as elements of the maps that the two hooks look them up in.
+
+    A door at every address of this host is in `doors`, one at a single address in `doors_there`; those that only this
+    host itself may enter are in `doors_here`, which nothing that comes in by a link is ever looked up in.
+    """
+
+    def __init__(self, doors: list[DoorPlan]) -> None:
+        self.maps: dict[str, list[str]] = {name: [] for name in _DOOR_MAPS}
+        self.limited: list[str] = []
+        self.allowed: dict[int, list[str]] = {4: [], 6: []}
+        # Ten thousand doors are written here: addresses are turned into text once, and no value is made for each port.
+        self._texts: dict[Address, str] = {}
+        for plan in doors:
+            self._add(plan)
+
+    def _text(self, address: Address) -> str:
+        known = self._texts.get(address)
+        if known is None:
+            known = self._texts[address] = str(address)
+        return known
+
+    def _add(self, plan: DoorPlan) -> None:
+        adapter, port, to, protocol = plan.adapter, plan.port, plan.door.to.first, plan.door.protocol
+        if plan.means != "forward" or adapter is None or port is None:
+            return
+        name = _map_of(plan)
+        inside = adapter.address6 if name.endswith("6") else adapter.address
+        if inside is None:
+            return
+        elements = self.maps[name]
+        for n in range(port.last - port.first + 1):
+            at, behind = f"{protocol} . {port.first + n}", to + n
+            if name == "doors":
+                elements.append(f"{at} : {self._text(inside)} . {behind}")
+                if adapter.address6:
+                    self.maps["doors6"].append(f"{at} : {self._text(adapter.address6)} . {behind}")
+            else:
+                listen = f"{protocol} . {self._text(plan.listen)} . {port.first + n}"
+                elements.append(f"{listen} : {self._text(inside)} . {behind}")
+            if plan.door.allow:
+                self.limited.append(at)
+                for source in plan.door.allow:
+                    self.allowed[source.version].append(f"{at} . {source}")
+
+    def declarations(self) -> Iterator[str]:
+        """The maps and sets. Only what some door needs is written: each rule costs every new connection a moment."""
+        key = "inet_proto . inet_service"
+        for name, elements in self.maps.items():
+            at = "ipv6_addr" if name.endswith("6") else "ipv4_addr"
+            place = key if name in ("doors", "doors6") else f"inet_proto . {at} . inet_service"
+            if elements:
+                yield from named_set(name, f"{place} : {at} . inet_service", elements, what="map")
+        if self.limited:
+            yield from named_set("limited", key, self.limited)
+            for version, name in ((4, "allowed"), (6, "allowed6")):
+                yield from named_set(name, f"{key} . ipv{version}_addr", self.allowed[version], flags="interval")
+
+    def chains(self) -> Iterator[str]:
+        """Who is led where: what comes in by a link, and what this host itself sends."""
+        if self.limited:
+            # A door with source limits is shut before it leads anywhere; this host itself is never outside.
+            yield "chain limits { type filter hook prerouting priority -150; policy accept;"
+            yield "ct state established accept"
+            here = "fib daddr type local meta l4proto . th dport @limited"
+            yield f"{here} meta nfproto ipv4 meta l4proto . th dport . ip saddr != @allowed counter drop"
+            yield f"{here} meta nfproto ipv6 meta l4proto . th dport . ip6 saddr != @allowed6 counter drop"
+            yield "}"
+        for chain, hook in (("entered", "prerouting"), ("entered_here", "output")):
+            rules = [
+                self._rule(name)
+                for name, elements in self.maps.items()
+                if elements and (hook == "output" or name != "doors_here")
+            ]
+            if rules:
+                yield from (f"chain {chain} {{ type nat hook {hook} priority -100; policy accept;", *rules, "}")
+
+    @staticmethod
+    def _rule(name: str) -> str:
+        family = "ip6" if name.endswith("6") else "ip"
+        if name in ("doors", "doors6"):
+            return f"fib daddr type local dnat {family} to meta l4proto . th dport map @{name}"
+        return f"dnat {family} to meta l4proto . {family} daddr . th dport map @{name}"

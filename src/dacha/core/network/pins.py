@@ -1,0 +1,74 @@
+"""What each tap may send, as the lab's table of the family bridge: only there ARP and the kinds of frames are seen."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from dacha.core.lab.model import Lab
+from dacha.core.lab.names import link_local
+from dacha.core.network.door_rules import named_set
+from dacha.core.network.links import KernelPlan, tap_group
+from dacha.core.plan.plan import Plan
+
+
+def pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
+    """What each tap may send, told apart by kind of frame: all else is dropped, tagged frames too, whose kind is the
+    tag's (IEEE 802.1Q). An adapter that routes may use any address."""
+    pinned, free, hardware, addresses, addresses6, advertised, asks = [], [], [], [], [], [], []
+    for tap in kernel.taps():
+        adapter = plan.adapters[tap.guest, tap.adapter]
+        if lab.guests[tap.guest].adapters[tap.adapter].routes or not lab.networks[adapter.network].served:
+            free.append(f'"{tap.name}"')
+            continue
+        pinned.append(f'"{tap.name}"')
+        hardware.append(f'"{tap.name}" . {adapter.hardware_address}')
+        # A client that asks for an address says whose it is to be: chaddr (RFC 2131 section 2) is the tap's own.
+        own = int(adapter.hardware_address.replace(":", ""), 16)
+        asks.append(f'iifname "{tap.name}" @th,64,24 0x010106 @th,288,48 {own:#x} accept')
+        # Before it has an address a guest sends from none (RFC 2131 section 4.1, RFC 5227 section 1.1).
+        addresses += [f'"{tap.name}" . {a}' for a in ("0.0.0.0", adapter.address) if a]
+        if adapter.address6:
+            addresses6.append(f'"{tap.name}" . {adapter.address6}')
+            advertised.append(f'iifname "{tap.name}" @th,64,128 {int(adapter.address6):#x} accept')
+    gateways = [link_local(b.hardware_address) for b in kernel.bridges()]
+    # Whom a guest says it is to its neighbours (RFC 4861 section 4.4): the target, for which nft has no word yet.
+    yield "chain advertised {"
+    yield from (f"@th,64,128 {int(a):#x} counter drop" for a in gateways)
+    yield from ("@th,64,10 0x3fa accept", *advertised, "counter drop", "}")
+    yield from ("chain asks {", *asks, "counter drop", "}")
+    yield from named_set("pinned", "ifname", pinned)
+    yield from named_set("free", "ifname", free)
+    yield from named_set("hardware", "ifname . ether_addr", hardware)
+    yield from named_set("addresses", "ifname . ipv4_addr", addresses)
+    yield from named_set("addresses6", "ifname . ipv6_addr", addresses6)
+    yield from named_set("gateways", "ipv6_addr", map(str, gateways))
+    # Nobody but this host hands out addresses or says where the way out is (RFC 7610, RFC 6105).
+    yield from (
+        "chain says_ip {",
+        "udp sport 67 counter drop",
+        "iifname . ip saddr != @addresses counter drop",
+        "udp dport 67 jump asks",
+        "accept",
+        "}",
+        "chain says_arp {",
+        "arp htype 1 arp hlen 6 arp plen 4 iifname . arp saddr ip @addresses accept",
+        "counter drop",
+        "}",
+        "chain says_ip6 {",
+        "udp sport 547 counter drop",
+        "icmpv6 type nd-router-advert counter drop",
+        "ip6 saddr @gateways counter drop",
+        "ip6 saddr != { ::, fe80::/10 } iifname . ip6 saddr != @addresses6 counter drop",
+        "icmpv6 type nd-neighbor-advert jump advertised",
+        "accept",
+        "}",
+        "chain pins { type filter hook prerouting priority -300; policy accept;",
+        f"iifgroup {tap_group(lab.name)} iifname != @pinned iifname != @free counter drop",
+        "iifname != @pinned accept",
+        "iifname . ether saddr != @hardware counter drop",
+        "ether type ip jump says_ip",
+        "ether type arp jump says_arp",
+        "ether type ip6 jump says_ip6",
+        "counter drop",
+        "}",
+    )

@@ -1,0 +1,165 @@
+"""A lab's nftables rules as one text, loaded in one transaction: doors, NAT, isolation, and what a guest may send as.
+
+Doors are elements of maps, so that ten thousand of them cost one lookup. Everything about IP is in one table of the
+family inet; who may use which address on a wire is told in a second one of the family bridge, which alone sees ARP.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+
+from dacha.core.lab.model import Lab
+from dacha.core.network.door_rules import DoorRules, named_set
+from dacha.core.network.links import GROUP, BridgeLink, KernelPlan
+from dacha.core.network.pins import pins
+from dacha.core.plan.doors import Forward
+from dacha.core.plan.plan import Plan
+
+FAMILIES = ("inet", "bridge")
+# What every guest needs of this host itself: DHCP, DNS, and answers to its pings.
+_SERVED = (
+    "udp dport { 53, 67, 547 } accept",
+    "tcp dport 53 accept",
+    "meta l4proto { icmp, ipv6-icmp } accept",
+)
+# Machines that are not of the internet (RFC 6890, with RFC 1918 and RFC 6598; RFC 4193).
+PRIVATE = (
+    ("ip", "0.0.0.0/8, 10.0.0.0/8, 100.64.0.0/10, 127.0.0.0/8, 169.254.0.0/16, 172.16.0.0/12, 192.168.0.0/16"),
+    ("ip6", "fc00::/7, fe80::/10"),
+)
+# Connections that one guest may have open through this host at once: the kernel's table of them is all guests'.
+OPEN_MOST = 8192
+
+
+def table_name(lab: str) -> str:
+    """The table of a lab. A lab's name has dashes, which nft takes in names only here and there."""
+    return "dacha_" + lab.replace("-", "_")
+
+
+def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = ()) -> str:
+    """The whole text for `nft -f`: it replaces what the lab had before, and nothing else's.
+
+    `apart` are the IP versions (4, 6) that this host did not forward before a lab needed it to: between its other
+    networks it goes on not to.
+    """
+    name = table_name(lab.name)
+    lines = [line for family in FAMILIES for line in (f"table {family} {name}", f"delete table {family} {name}")]
+    lines += [f"table inet {name} {{", f'comment "the lab {lab.name}, by dacha"']
+    doors = DoorRules([d for d in plan.doors.values() if d.carrier == "kernel"])
+    bridges = kernel.bridges()
+    lines += [*_loopback(), *doors.declarations(), *doors.chains()]
+    lines += named_set("bridges", "ifname", [f'"{b.name}"' for b in bridges])
+    lines += _nat(plan, bridges)
+    lines += _filters(lab, plan, bridges)
+    lines += _transit(lab, apart) if bridges else []
+    lines += ["}", f"table bridge {name} {{", *pins(lab, plan, kernel), "}"]
+    return "\n".join(lines) + "\n"
+
+
+def removal(lab: str) -> str:
+    """The text that takes a lab's tables away. A table is named first, so that one that is gone is no error."""
+    name = table_name(lab)
+    return "".join(f"table {family} {name}\ndelete table {family} {name}\n" for family in FAMILIES)
+
+
+def _loopback() -> Iterator[str]:
+    """This host's loopback is nobody else's: the bridges' `route_localnet`, by which answers to it find their way
+    back, would let packets for it in, and whatever leads doors would meet them before routing refuses them. (IPv6 has
+    no such setting: ::1 from a link is dropped before any hook, RFC 4291 section 2.5.3.)"""
+    yield "chain loopback { type filter hook prerouting priority -300; policy accept;"
+    yield 'iifname != "lo" ip daddr 127.0.0.0/8 counter drop'
+    yield 'iifname != "lo" ip saddr 127.0.0.0/8 counter drop'
+    yield "}"
+
+
+def _nat(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
+    yield "chain sources { type nat hook postrouting priority 100; policy accept;"
+    # From this host's loopback: the guest must answer to an address that it can.
+    yield "oifname @bridges ip saddr 127.0.0.0/8 masquerade"
+    for bridge in bridges:
+        net = plan.networks[bridge.network]
+        for family, subnet in (("ip", net.subnet), ("ip6", net.subnet6)):
+            if subnet is None:
+                continue
+            # A guest that enters a door of its own network: its neighbour must not answer it directly.
+            yield f"{family} saddr {subnet} {family} daddr {subnet} ct status dnat masquerade"
+            if _has_way_out(plan, bridge):
+                yield f"{family} saddr {subnet} oifname != @bridges masquerade"
+    yield "}"
+
+
+def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
+    """Who may pass, and who may talk to this host itself. Only what comes from or goes to this lab's bridges is judged;
+    all else is let by untouched."""
+    capped = []
+    for family, kind in (("ip", "ipv4_addr"), ("ip6", "ipv6_addr")):
+        yield f"set open_{family} {{ type {kind}; size 65535; flags dynamic; }}"
+        count = f"ct count over {OPEN_MOST}"
+        capped.append(f"iifname @bridges ct state new add @open_{family} {{ {family} saddr {count} }} counter drop")
+    yield "chain forward { type filter hook forward priority 0; policy accept;"
+    yield "ct state established,related accept"
+    yield from capped
+    doored = [f'"{b.name}"' for b in bridges if plan.networks[b.network].kind == "nat"]
+    if doored:
+        # A door may be entered from anywhere but a network that has no way out.
+        shut = [f'"{b.name}"' for b in bridges if not _has_way_out(plan, b)]
+        outside = f"iifname != {{ {', '.join(shut)} }} " if shut else ""
+        yield f"{outside}oifname {{ {', '.join(doored)} }} ct status dnat accept"
+    for bridge in bridges:
+        name = bridge.name
+        yield f'iifname "{name}" oifname "{name}" accept'
+        if lab.networks[bridge.network].way_out == "internet":
+            yield from (f'iifname "{name}" {family} daddr {{ {private} }} counter drop' for family, private in PRIVATE)
+        if _has_way_out(plan, bridge):
+            yield f'iifname "{name}" oifname != @bridges accept'
+        yield f'iifname "{name}" counter drop'
+    yield "oifname @bridges counter drop"
+    yield "}"
+    yield "chain input { type filter hook input priority 0; policy accept;"
+    yield "iifname != @bridges accept"
+    yield "ct state established,related accept"
+    yield from capped
+    yield from _SERVED
+    # Doors that QEMU carries are ports of this host; who has a way out may enter them as the LAN does.
+    open_ports = sorted({f"{f.protocol} . {f.port}" for f in _carried_by_qemu(plan)})
+    for bridge in bridges:
+        if open_ports and _has_way_out(plan, bridge):
+            yield f'iifname "{bridge.name}" meta l4proto . th dport {{ {", ".join(open_ports)} }} accept'
+        for allowed in lab.networks[bridge.network].to_host:
+            wanted = "" if allowed.protocol == "all" else f"{allowed.protocol} dport {allowed.ports} "
+            yield f'iifname "{bridge.name}" {wanted}accept'
+    yield "counter drop"
+    yield "}"
+
+
+def _carried_by_qemu(plan: Plan) -> Iterator[Forward]:
+    for door in plan.doors.values():
+        if door.carrier == "user" and door.door.from_lan and not door.listen.is_loopback:
+            yield from door.forwards()
+
+
+def _transit(lab: Lab, apart: Collection[int]) -> Iterator[str]:
+    """The networks of this host that are not the lab's, kept from each other where they were before forwarding was
+    switched on for the lab.
+
+    A bridge that this lab does not name is left alone: what is bridged on it may come by here too (Linux:
+    bridge-nf-call-iptables), and whoever made it, for containers say, has rules of his own for it.
+    """
+    if not apart:
+        return
+    lans = sorted({f'"{n.interface}"' for n in lab.networks.values() if n.kind == "bridge" and n.interface})
+    named = f"{{ {', '.join(lans)} }}"
+    yield "chain transit { type filter hook forward priority 10; policy accept;"
+    yield "ct state established,related accept"
+    yield "ct status dnat accept"
+    yield from (f"iifgroup {GROUP} accept", f"oifgroup {GROUP} accept")
+    yield from (f"iifname {lan} oifname {lan} accept" for lan in lans)
+    for direction in ("iif", "oif"):
+        yield f'meta {direction}kind "bridge" {f"{direction}name != {named} " if lans else ""}accept'
+    yield from (f"meta nfproto ipv{version} counter drop" for version in sorted(apart))
+    yield "}"
+
+
+def _has_way_out(plan: Plan, bridge: BridgeLink) -> bool:
+    net = plan.networks[bridge.network]
+    return net.kind == "nat" and not net.isolated

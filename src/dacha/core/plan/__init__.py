@@ -1,0 +1,1 @@
+"""The plan: addresses, subnets and doors that follow from a lab."""

@@ -1,0 +1,232 @@
+"""What `check` says about a lab that could be read: the plan's errors, and the lab against this host."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple
+
+from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
+from dacha.core.lab.model import CLEAR, Guest, Lab
+from dacha.core.lab.names import link_name
+from dacha.core.plan.plan import Plan
+from dacha.core.units import GIB, show_size
+
+
+class HostFacts(NamedTuple):
+    """What this host has: logical CPUs, bytes of memory, and bytes free on each store (by folder)."""
+
+    cpus: int
+    memory: int
+    memory_free: int
+    disk_free: dict[str, int]
+
+
+# What a host wants to keep for itself; promised beyond it, guests and host push each other out.
+HOST_MEMORY = 1 * GIB
+
+
+def promised(lab: Lab) -> tuple[int, int, int]:
+    """What the lab promises to all its guests together: CPUs, bytes of memory, bytes of disk."""
+    guests = lab.guests.values()
+    return (
+        sum(g.cpus for g in guests),
+        sum(g.memory for g in guests),
+        sum(d.size or 0 for g in guests for d in g.disks),
+    )
+
+
+def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
+    """Everything that can be said from the file alone."""
+    findings = [*plan.findings, *_check_link_names(lab, plan)]
+    for opened in [n for n in lab.networks.values() if n.to_host]:
+        what = f"guests here may use of this host: {', '.join(map(str, opened.to_host))}"
+        path: Path = ("network", opened.name, "to-host")
+        findings.append(Finding(NOTE, "to-host", f"network {opened.name}", what, "without to-host they cannot", path))
+    seen_exposed: set[str] = set()
+    for guest in lab.guests.values():
+        here: Path = ("guest", guest.name)
+        for adapter in guest.adapters:
+            net = lab.networks.get(adapter.network)
+            if net is None:
+                continue
+            if net.kind == "nat" and not net.by_kernel and not net.isolated and net.name not in seen_exposed:
+                seen_exposed.add(net.name)
+                gateway = plan.networks[net.name].gateway
+                findings.append(
+                    Finding(
+                        NOTE,
+                        "host-loopback",
+                        f"network {net.name}",
+                        f"guests here reach services on this host's own loopback through {gateway}",
+                        "isolated = true shuts this, together with the way out",
+                        ("network", net.name),
+                        "host",
+                    )
+                )
+        if guest.login and not guest.login.keys:
+            findings.append(
+                Finding(
+                    WARNING,
+                    "login-keys",
+                    f"guest {guest.name}",
+                    f"nobody can log in: {guest.login.user} has no key",
+                    'add: keys = ["~/.ssh/id_ed25519.pub"]',
+                    (*here, "login"),
+                )
+            )
+        if any(d.service == "ssh" for d in guest.doors) and guest.first_boot and guest.login is None:
+            findings.append(
+                Finding(
+                    WARNING,
+                    "login-missing",
+                    f"guest {guest.name}",
+                    "an ssh door, but nobody is named who may log in",
+                    f"dacha guest edit {guest.name} --user ops --key ~/.ssh/id_ed25519.pub",
+                    here,
+                )
+            )
+        for door in guest.doors:
+            if door.origin == "outside" and door.service in CLEAR:
+                findings.append(
+                    Finding(
+                        WARNING,
+                        "door-clear",
+                        f"door {guest.name} {door.name}",
+                        f"{door.service} from outside is not encrypted: all that passes can be read on the way",
+                        "serve https there, or enter it through an ssh door",
+                        (*here, "door", door.name),
+                    )
+                )
+        if guest.limits.memory is not None and guest.limits.memory < guest.memory:
+            findings.append(
+                Finding(
+                    ERROR,
+                    "limit-memory",
+                    f"guest {guest.name}",
+                    f"limits: {show_size(guest.limits.memory)} is less than its memory, {show_size(guest.memory)}",
+                    "leave it out, or write the guest's memory and half a GiB for QEMU itself",
+                    (*here, "limits"),
+                )
+            )
+        findings += _check_machine(lab, guest)
+        if not guest.disks and guest.boot is None:
+            findings.append(
+                Finding(
+                    WARNING,
+                    "nothing-to-boot",
+                    f"guest {guest.name}",
+                    "no disk and no kernel: it has nothing to boot",
+                    'add: disk = [{ from = "IMAGE" }]',
+                    here,
+                )
+            )
+    return findings
+
+
+def _check_link_names(lab: Lab, plan: Plan) -> Iterator[Finding]:
+    """Two adapters whose links would be called alike: rare, and never to be found out by one of them being gone."""
+    seen: dict[str, str] = {}
+    for adapter in plan.adapters.values():
+        if not lab.networks[adapter.network].by_kernel:
+            continue
+        name = link_name(lab.name, "guest", adapter.guest, str(adapter.number))
+        other = seen.setdefault(name, adapter.guest)
+        if other != adapter.guest:
+            what = f"its link on this host would have the name of one of {other}'s, {name}"
+            yield Finding(
+                ERROR, "link-name", f"guest {adapter.guest}", what, "rename one of the two", ("guest", adapter.guest)
+            )
+
+
+def _check_machine(lab: Lab, guest: Guest) -> Iterator[Finding]:
+    """A guest's disks and display."""
+    for n, disk in enumerate(guest.disks):
+        if disk.storage is not None and disk.storage not in lab.storages:
+            yield Finding(
+                ERROR,
+                "unknown-storage",
+                f"guest {guest.name}",
+                f"disk {disk.name}: there is no storage {disk.storage}",
+                f"known here: {', '.join(lab.storages) or 'none; add [storage.NAME]'}",
+                ("guest", guest.name, "disk", n, "storage"),
+            )
+    if guest.tpm and guest.boot and guest.firmware == "bios":
+        # QEMU 7.2 puts the TPM's log where the initial file system is loaded: the guest hangs, or has no ACPI.
+        yield Finding(
+            ERROR,
+            "tpm-direct",
+            f"guest {guest.name}",
+            "a TPM and a kernel that BIOS boots directly do not go together: the two use the same memory",
+            'firmware = "uefi"',
+            ("guest", guest.name, "tpm"),
+        )
+    if guest.screen and guest.screen.origin == "lan":
+        yield Finding(
+            WARNING,
+            "screen-open",
+            f"guest {guest.name}",
+            f"its display is open to the whole LAN on port {guest.screen.port}: a password of 8 characters guards it, "
+            "and what is seen crosses the LAN in the clear",
+            'screen = { from = "host", … } with an ssh door is safer',
+            ("guest", guest.name, "screen"),
+        )
+
+
+def check_host(lab: Lab, facts: HostFacts, growth: Mapping[str, int]) -> list[Finding]:
+    """The lab's promises against what this host has; `growth` is how many bytes its disks may still take, by folder."""
+    findings = []
+    cpus, memory, _ = promised(lab)
+    if memory > facts.memory - HOST_MEMORY:
+        findings.append(
+            Finding(
+                WARNING,
+                "memory-promised",
+                "lab",
+                f"guests may use {show_size(memory)} of memory together; this host has {show_size(facts.memory)}",
+                f"give them {show_size(max(0, facts.memory - HOST_MEMORY))} at most, or do not run all at once",
+                (),
+                "host",
+            )
+        )
+    most = max((g.cpus for g in lab.guests.values()), default=0)
+    if cpus > facts.cpus * 4:
+        findings.append(
+            Finding(
+                WARNING,
+                "cpus-promised",
+                "lab",
+                f"guests have {cpus} CPUs together; this host has {facts.cpus}",
+                "more than four guest CPUs for one of the host's makes all of them slow",
+                (),
+                "host",
+            )
+        )
+    if most > facts.cpus:
+        name = next(g.name for g in lab.guests.values() if g.cpus == most)
+        findings.append(
+            Finding(
+                WARNING,
+                "cpus-many",
+                f"guest {name}",
+                f"{most} CPUs, but this host has {facts.cpus}",
+                f"cpus = {facts.cpus} at most",
+                ("guest", name, "cpus"),
+                "host",
+            )
+        )
+    for folder, size in growth.items():
+        free = facts.disk_free.get(folder, 0)
+        if size <= free:
+            continue
+        findings.append(
+            Finding(
+                WARNING,
+                "disk-promised",
+                "lab",
+                f"disks may grow by {show_size(size)}; {show_size(free)} is free on {folder}",
+                "make them smaller, or free some space",
+                (),
+                "host",
+            )
+        )
+    return findings

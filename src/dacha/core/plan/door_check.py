@@ -1,0 +1,75 @@
+"""What a door may not be: where it may listen, whom it may let in, on which kind of network."""
+
+from __future__ import annotations
+
+from dacha.core.findings import ERROR, Finding, Path
+from dacha.core.lab.model import ORIGIN_WORDS, Door, Lab, Network
+from dacha.core.plan.addresses import AdapterPlan
+
+
+def isolation(door: Door, lab: Lab, path: Path) -> Finding:
+    inside = next((n.name for n in lab.networks.values() if n.kind == "nat"), "NETWORK")
+    return Finding(
+        ERROR,
+        "door-isolation",
+        f"door {door.guest} {door.name}",
+        f"{door.guest} is on a host-only network: a door from {ORIGIN_WORDS[door.origin]} would end its isolation",
+        f"to let it in, put an adapter on a NAT network: dacha guest edit {door.guest} --adapter {inside}\n"
+        'to enter from this host only: from = "host"',
+        (*path, "from"),
+    )
+
+
+def check_listen(door: Door, network: Network | None, path: Path, findings: list[Finding], *, simulated: bool) -> None:
+    subject = f"door {door.guest} {door.name}"
+    if door.listen and door.origin == "host" and not door.listen.is_loopback:
+        findings.append(
+            Finding(
+                ERROR,
+                "listen-open",
+                subject,
+                f"listen: {door.listen} can be entered from outside this host",
+                'a door from the host listens on loopback; for the LAN say from = "lan"',
+                (*path, "listen"),
+            )
+        )
+    if door.listen and door.from_lan and door.listen.is_loopback and not (door.origin == "outside" and simulated):
+        findings.append(
+            Finding(
+                ERROR,
+                "listen-closed",
+                subject,
+                f"listen: the LAN cannot enter at {door.listen}",
+                "leave listen out, or write this host's address on the LAN",
+                (*path, "listen"),
+            )
+        )
+    if door.allow and network and not network.by_kernel:
+        findings.append(
+            Finding(
+                ERROR,
+                "allow-user-mode",
+                subject,
+                "allow: a user-mode network cannot tell where a connection comes from",
+                "limit it by listen, or by the host's firewall, and leave allow out",
+                (*path, "allow"),
+            )
+        )
+
+
+def check_listen6(
+    door: Door, network: Network | None, adapter: AdapterPlan | None, path: Path, findings: list[Finding]
+) -> None:
+    """A door at one IPv6 address of this host: the kernel carries it, to a guest that has one too."""
+    what = remedy = ""
+    if network and not network.by_kernel:
+        what, remedy = "a user-mode network has doors for IPv4 only", 'write an IPv4 address, or carrier = "kernel"'
+    elif door.origin == "outside":
+        what, remedy = "a way from outside is for IPv4", "write an IPv4 address of this host, or leave listen out"
+    elif door.listen and door.listen.is_loopback:
+        what, remedy = "the kernel leads nothing on from ::1", "leave listen out: 127.0.0.1 is led on"
+    elif adapter and adapter.address6 is None:
+        what, remedy = f"{door.guest} has no IPv6 address there", "give it one: address6"
+    if what:
+        subject = f"door {door.guest} {door.name}"
+        findings.append(Finding(ERROR, "listen6", subject, f"listen: {what}", remedy, (*path, "listen")))

@@ -1,0 +1,245 @@
+"""Doors: from "who should get in where" to host ports and forwards.
+
+A door on a user-mode network becomes host forwards; on a bridge it is the guest's own address; a door's
+host port left out is chosen here and stays, because it follows from the guest's address.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from ipaddress import IPv4Address, IPv6Address
+from typing import NamedTuple
+
+from dacha.core.findings import ERROR, Finding, Path
+from dacha.core.lab.model import Door, Guest, Lab, Ports
+from dacha.core.plan.addresses import AdapterPlan, AddressPlan
+from dacha.core.plan.door_check import check_listen, check_listen6, isolation
+from dacha.core.spelling import did_you_mean
+
+Address = IPv4Address | IPv6Address
+LOOPBACK = IPv4Address("127.0.0.1")
+ANYWHERE = IPv4Address("0.0.0.0")
+# Where the search for a free host port begins, by service; the guest's last octet is added, so that
+# the guest at .10 gets 2210 for SSH and a person can tell the two apart.
+PORT_BASES = {"ssh": 2200, "rdp": 3400, "vnc": 6000, "http": 8000, "https": 8400}
+OTHER_BASE = 20000
+
+
+def place(address: object, port: object) -> str:
+    """Address and port as people write them: an IPv6 address in brackets (RFC 3986 section 3.2.2)."""
+    return f"[{address}]:{port}" if ":" in str(address) else f"{address}:{port}"
+
+
+class Forward(NamedTuple):
+    """One host port that leads to one guest port."""
+
+    protocol: str
+    listen: Address
+    port: int
+    address: Address
+    to: int
+
+    def __str__(self) -> str:
+        return f"{self.protocol} {place(self.listen, self.port)} → {place(self.address, self.to)}"
+
+
+class DoorPlan(NamedTuple):
+    """A door with nothing left open: through which adapter, where it listens, on which host ports.
+
+    `means` is "forward" (host ports lead to the guest), "own" (the guest's own address on a bridge) or
+    "none" (it cannot be entered; a finding says why). `carrier` is who carries a forward: QEMU's "user" mode, or the
+    "kernel".
+    """
+
+    door: Door
+    means: str
+    adapter: AdapterPlan | None
+    listen: Address
+    port: Ports | None
+    carrier: str = "user"
+
+    def forwards(self) -> list[Forward]:
+        """The host forwards that carry this door; none unless `means` is "forward"."""
+        if self.means != "forward" or self.port is None or self.adapter is None:
+            return []
+        inside = self.adapter.address6 if self.listen.version == 6 else self.adapter.address
+        if inside is None:
+            return []
+        return [
+            Forward(self.door.protocol, self.listen, self.port.first + n, inside, self.door.to.first + n)
+            for n in range(self.port.width)
+        ]
+
+    def enter_at(self, host_address: IPv4Address | None) -> tuple[Address, int] | None:
+        """Where a client has to go: address and first port. `host_address` is this host's on the LAN."""
+        if self.means == "own" and self.adapter and self.adapter.address:
+            return self.adapter.address, self.door.to.first
+        if self.means != "forward" or self.port is None:
+            return None
+        listen = host_address or LOOPBACK if self.listen == ANYWHERE else self.listen
+        return listen, self.port.first
+
+
+def here(door: DoorPlan) -> tuple[str, int] | None:
+    """Where this host itself enters a door: address and first port; None where it has no way in."""
+    place = door.enter_at(LOOPBACK)
+    return None if place is None else (str(place[0]), place[1])
+
+
+def lan_place(door: DoorPlan, lan: IPv4Address | None) -> tuple[Address, int] | None:
+    """Where a machine on the LAN enters it; None for a door from this host only."""
+    if not door.door.from_lan:
+        return None
+    return door.enter_at(lan) if lan or door.listen != ANYWHERE else None
+
+
+class _TakenPorts:
+    """Host ports that are spoken for. Ranges are narrow (`read.RANGE_MOST`), so each port is noted by itself."""
+
+    def __init__(self) -> None:
+        self._at: dict[tuple[str, int], list[tuple[Address, Door]]] = {}
+
+    def free(self, protocol: str, port: int) -> bool:
+        return (protocol, port) not in self._at
+
+    def clash(self, protocol: str, listen: Address, ports: Ports) -> Door | None:
+        """The door that already has one of these ports at this listen address or at all of them."""
+        for port in range(ports.first, ports.last + 1):
+            for where, door in self._at.get((protocol, port), ()):
+                if where == listen or ANYWHERE in (where, listen):
+                    return door
+        return None
+
+    def take(self, protocol: str, listen: Address, ports: Ports, door: Door) -> None:
+        for port in range(ports.first, ports.last + 1):
+            self._at.setdefault((protocol, port), []).append((listen, door))
+
+
+def plan_doors(
+    lab: Lab,
+    addresses: AddressPlan,
+    held_ports: Iterable[tuple[str, int]] = (),
+) -> tuple[dict[tuple[str, str], DoorPlan], dict[Path, str], list[Finding]]:
+    """Plan every door: the doors by (guest, name), the host ports chosen, and what is wrong.
+
+    `held_ports` are (protocol, port) that other programs on this host hold; none of them is proposed.
+    """
+    findings: list[Finding] = []
+    chosen: dict[Path, str] = {}
+    taken = _TakenPorts()
+    held = set(held_ports)
+    cursors: dict[tuple[str, int], int] = {}
+    plans: dict[tuple[str, str], DoorPlan] = {}
+    undecided: list[tuple[Door, AdapterPlan, Address]] = []
+    for door in lab.doors():
+        guest = lab.guests[door.guest]
+        path: Path = ("guest", door.guest, "door", door.name)
+        adapter = _adapter_for(door, guest, lab, addresses, path, findings)
+        listen = door.listen or (ANYWHERE if door.from_lan else LOOPBACK)
+        network = lab.networks[adapter.network] if adapter else None
+        means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
+        if network and network.kind == "host-only" and door.from_lan:
+            findings.append(isolation(door, lab, path))
+            means = "none"
+        check_listen(door, network, path, findings, simulated=lab.simulated)
+        if listen.version == 6:
+            check_listen6(door, network, adapter, path, findings)
+        if means == "forward" and door.port:
+            other = taken.clash(door.protocol, listen, door.port)
+            if other:
+                findings.append(
+                    Finding(
+                        ERROR,
+                        "duplicate-port",
+                        f"door {door.guest} {door.name}",
+                        f"port {door.port} of this host is also the port of door {other.guest} {other.name}",
+                        "choose another, or leave port out",
+                        (*path, "port"),
+                    )
+                )
+            taken.take(door.protocol, listen, door.port, door)
+        plans[door.guest, door.name] = DoorPlan(
+            door,
+            means,
+            adapter,
+            listen,
+            door.port if means == "forward" else None,
+            "kernel" if network and network.by_kernel else "user",
+        )
+        if means == "forward" and door.port is None and adapter:
+            undecided.append((door, adapter, listen))
+    for door, adapter, listen in undecided:
+        port = _free_port(door, adapter, taken, held, cursors)
+        if port is None:
+            findings.append(
+                Finding(
+                    ERROR,
+                    "no-port",
+                    f"door {door.guest} {door.name}",
+                    "no free host port is left to propose",
+                    "write one",
+                    ("guest", door.guest, "door", door.name),
+                )
+            )
+            continue
+        taken.take(door.protocol, listen, port, door)
+        path = ("guest", door.guest, "door", door.name, "port")
+        chosen[path] = str(port)
+        plans[door.guest, door.name] = plans[door.guest, door.name]._replace(port=port)
+    return plans, chosen, findings
+
+
+def _adapter_for(
+    door: Door, guest: Guest, lab: Lab, addresses: AddressPlan, path: Path, findings: list[Finding]
+) -> AdapterPlan | None:
+    """The adapter that a door leads through: the named network's, else the first that can carry it."""
+    subject = f"door {door.guest} {door.name}"
+    mine = [a for n in range(len(guest.adapters)) if (a := addresses.adapters.get((guest.name, n)))]
+    if door.network is not None:
+        for adapter in mine:
+            if adapter.network == door.network:
+                return adapter
+        findings.append(
+            Finding(
+                ERROR,
+                "door-network",
+                subject,
+                f"network: {guest.name} has no adapter on {door.network}",
+                did_you_mean(door.network, {a.network for a in mine}),
+                (*path, "network"),
+            )
+        )
+        return None
+    if not guest.adapters:
+        findings.append(
+            Finding(
+                ERROR,
+                "door-no-adapter",
+                subject,
+                f"{guest.name} has no adapter, so nothing can enter it",
+                f"dacha guest edit {guest.name} --adapter NETWORK",
+                path,
+            )
+        )
+    open_ones = [a for a in mine if door.origin == "host" or lab.networks[a.network].kind != "host-only"]
+    return next(iter(open_ones or mine), None)
+
+
+def _free_port(
+    door: Door,
+    adapter: AdapterPlan,
+    taken: _TakenPorts,
+    held: set[tuple[str, int]],
+    cursors: dict[tuple[str, int], int],
+) -> Ports | None:
+    """The lowest ports from the door's base on that nobody has; `cursors` keeps the search linear over many doors."""
+    base = PORT_BASES.get(door.service or "", OTHER_BASE) + int(adapter.address or 0) % 256
+    at = cursors.get((door.protocol, base), base)
+    run = 0
+    while run < door.to.width:
+        if at > 65535:
+            return None
+        run = run + 1 if taken.free(door.protocol, at) and (door.protocol, at) not in held else 0
+        at += 1
+    cursors[door.protocol, base] = at
+    return Ports(at - door.to.width, at - 1)

@@ -1,0 +1,63 @@
+"""Addresses that are learned and not planned: where a guest that is given its address by others really is.
+
+The plan says what should be; here what was seen fills what the plan leaves open, so that doors and names follow.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from dacha.core.plan.plan import Plan
+
+Key = tuple[str, int]
+
+
+class Sighting(NamedTuple):
+    """An address in use by an adapter: seen last `at`, with this address `since` (Unix seconds); `by` says how: on the
+    "wire", by a DHCP "lease", or from the "agent" in the guest. `others` are its IPv6 addresses."""
+
+    address: IPv4Address | None
+    at: float
+    since: float = 0.0
+    by: str = "wire"
+    others: tuple[str, ...] = ()
+
+
+def learned(plan: Plan, seen: Mapping[Key, Sighting]) -> dict[Key, IPv4Address]:
+    """The addresses of those adapters that have none planned, by guest and adapter.
+
+    An address is believed where it is free: in its network's subnet, planned for nobody, and nobody's own. Of two
+    adapters that use the same one, a lease counts before what is only seen, and the older claim before the newer.
+    """
+    owned = {a.address for a in plan.adapters.values()} | {
+        a for n in plan.networks.values() for a in (n.gateway, n.resolver)
+    }
+    open_ones = [(k, seen[k]) for k, a in plan.adapters.items() if a.address is None and k in seen]
+    found: dict[Key, IPv4Address] = {}
+    taken: set[tuple[str, IPv4Address]] = set()
+    for key, sighting in sorted(open_ones, key=lambda x: (x[1].by != "lease", x[1].since)):
+        network, address = plan.adapters[key].network, sighting.address
+        subnet = plan.networks[network].subnet
+        if address is None or (subnet is not None and address not in subnet) or address in owned:
+            continue
+        if (network, address) not in taken:
+            taken.add((network, address))
+            found[key] = address
+    return found
+
+
+def followed(plan: Plan, where: Mapping[Key, IPv4Address]) -> Plan:
+    """The plan with learned addresses in it, for whoever needs to know where a guest is now.
+
+    What a guest is told at its first boot comes from the plan alone, never from this.
+    """
+    if not where:
+        return plan
+    adapters = {k: a._replace(address=where[k]) if k in where else a for k, a in plan.adapters.items()}
+    doors = {
+        k: d._replace(adapter=adapters[d.adapter.guest, d.adapter.number]) if d.adapter else d
+        for k, d in plan.doors.items()
+    }
+    return plan._replace(adapters=adapters, doors=doors)

@@ -1,0 +1,1 @@
+"""Who can reach what, computed from the lab alone."""

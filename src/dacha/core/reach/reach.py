@@ -1,0 +1,297 @@
+"""Who can reach what: for every guest and service, from every place, by which path or why not.
+
+All of it follows from the lab and its plan; what only this host knows (its address on the LAN, adapters that it shares
+with guests) is an argument.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv4Address, IPv4Network
+from typing import NamedTuple
+
+from dacha.core.findings import WARNING, Finding
+from dacha.core.lab.model import ORIGIN_WORDS, SERVICES, Guest, Lab, Network, Ports
+from dacha.core.plan.addresses import AdapterPlan
+from dacha.core.plan.doors import ANYWHERE, DoorPlan
+from dacha.core.plan.plan import Plan
+from dacha.core.router.mapping import UNKNOWN, Known, behind, private
+
+HOST, LAN, OUTSIDE = "host", "lan", "outside"
+# The address of a way to a guest whose own is handed out, while it is not known; and of a router that told none.
+BY_DHCP, ROUTER = "by DHCP", "the router"
+
+
+class Way(NamedTuple):
+    """One path: the address and the port to type, and through what it leads ("own address", "door ssh")."""
+
+    address: str
+    port: int
+    through: str
+
+
+class Cell(NamedTuple):
+    """What one place can do: its ways in, best first, or why there is none and what would open one. `only` are the
+    sources that a limited door admits."""
+
+    ways: tuple[Way, ...]
+    why: str = ""
+    remedy: str = ""
+    only: tuple[str, ...] = ()
+
+
+class Row(NamedTuple):
+    """One service of a guest; `cells` by place, a network's own name for a machine on it."""
+
+    guest: str
+    service: str
+    protocol: str
+    to: Ports
+    doors: tuple[str, ...]
+    cells: dict[str, Cell]
+
+
+class Ground(NamedTuple):
+    """What this host adds: its address on the LAN, bridge networks whose guests it cannot reach itself, and what it
+    knows of the router above it."""
+
+    lan: IPv4Address | None = None
+    apart: frozenset[str] = frozenset()
+    router: Known = UNKNOWN
+    now: float = 0.0
+
+
+NOWHERE = Ground()
+
+
+def places(lab: Lab) -> list[str]:
+    """Every place of the lab, nearest first."""
+    return [HOST, *lab.networks, LAN, OUTSIDE]
+
+
+def reach(lab: Lab, plan: Plan, ground: Ground = NOWHERE, only: Iterable[str] | None = None) -> list[Row]:
+    """The whole table, guests in file order, or of some guests only."""
+    wanted = None if only is None else set(only)
+    seen = places(lab)
+    rows = []
+    for guest in lab.guests.values():
+        if wanted is not None and guest.name not in wanted:
+            continue
+        for service, protocol, to, doors in _services(guest, plan):
+            one = _Service(lab, plan, ground, guest, service, to, doors)
+            cells = one.cells(seen)
+            rows.append(Row(guest.name, service, protocol, to, tuple(d.door.name for d in doors), cells))
+    return rows
+
+
+def to_host(lab: Lab, plan: Plan) -> dict[str, tuple[str, ...]]:
+    """What guests of each network may use of this host itself, in words, by network."""
+    found: dict[str, tuple[str, ...]] = {}
+    for net in lab.networks.values():
+        if net.kind == "bridge":
+            continue
+        if net.served:
+            found[net.name] = ("DHCP", "DNS", "ping", *(str(allowed) for allowed in net.to_host))
+        elif net.isolated or net.kind == "host-only":
+            found[net.name] = ("DHCP", "DNS")
+        else:
+            found[net.name] = ("everything that listens on its loopback", "DHCP", "DNS")
+    return found
+
+
+def never_entered(lab: Lab, plan: Plan, ground: Ground) -> list[Finding]:
+    """Doors that nobody can come in by from where they are meant to be entered."""
+    found = []
+    for door in plan.doors.values():
+        guest = lab.guests[door.door.guest]
+        one = _Service(lab, plan, ground, guest, door.door.service or door.door.name, door.door.to, [door])
+        cell = one.cell(door.door.origin)
+        if door.means == "none" or cell.ways:
+            continue  # what is wrong with one that leads nowhere is said already
+        subject = f"door {guest.name} {door.door.name}"
+        path = ("guest", guest.name, "door", door.door.name)
+        what = f"nobody can enter it from {ORIGIN_WORDS[door.door.origin]}: {cell.why}"
+        found.append(Finding(WARNING, "door-never", subject, what, cell.remedy, path, "host"))
+    return found
+
+
+def _services(guest: Guest, plan: Plan) -> Iterator[tuple[str, str, Ports, list[DoorPlan]]]:
+    """What a guest's doors name; a guest without doors has the way in that its family is usually entered by."""
+    found: dict[tuple[str, Ports], list[DoorPlan]] = {}
+    for door in guest.doors:
+        found.setdefault((door.protocol, door.to), []).append(plan.doors[guest.name, door.name])
+    for (protocol, to), doors in found.items():
+        yield next((d.door.service for d in doors if d.door.service), doors[0].door.name), protocol, to, doors
+    if not found:
+        usual = "rdp" if guest.system == "windows" else "ssh"
+        yield usual, "tcp", Ports(SERVICES[usual], SERVICES[usual]), []
+
+
+def _admits(door: DoorPlan, subnet: IPv4Network | None) -> bool:
+    """True when a door lets in machines of this subnet."""
+    allowed = [n for n in door.door.allow if isinstance(n, IPv4Network)]
+    return not door.door.allow or any(subnet is not None and n.overlaps(subnet) for n in allowed)
+
+
+class _Service:
+    """One service while its row is made."""
+
+    def __init__(
+        self, lab: Lab, plan: Plan, ground: Ground, guest: Guest, service: str, to: Ports, doors: list[DoorPlan]
+    ) -> None:
+        self.lab, self.plan, self.ground, self.guest = lab, plan, ground, guest
+        self.service, self.to, self.doors = service, to, doors
+        self.adapters = plan.adapters_of(guest.name)
+        self.led = [d for d in doors if d.means == "forward" and d.port]
+        self.from_host = tuple(self._host())
+
+    def cells(self, places: Iterable[str]) -> dict[str, Cell]:
+        """The cells by place. Networks that are alike, and lead nowhere, have one cell together: a large lab has a
+        hundred thousand of them."""
+        own = {a.network for a in self.adapters}
+        found: dict[str, Cell] = {}
+        alike: dict[tuple[object, ...], Cell] = {}
+        for place in places:
+            network = self.lab.networks.get(place)
+            # With a door the gateway to type differs, and a limit may; and a reason may name the network.
+            if network is None or place in own or self.led or network.kind == "host-only" or network.isolated:
+                found[place] = self.cell(place)
+                continue
+            key = (network.kind, network.served)
+            if key not in alike:
+                alike[key] = self.cell(place)
+            found[place] = alike[key]
+        return found
+
+    def cell(self, place: str) -> Cell:
+        if not self.adapters:
+            return Cell((), "it has no adapter", f"dacha guest edit {self.guest.name} --adapter NETWORK")
+        if place == HOST:
+            return Cell(self.from_host) if self.from_host else self._not_from_host()
+        if place == LAN:
+            return self._lan()
+        if place == OUTSIDE:
+            return self._outside()
+        return self._neighbour(self.lab.networks[place])
+
+    def _own(self, adapter: AdapterPlan) -> Way:
+        return Way(str(adapter.address or BY_DHCP), self.to.first, "own address")
+
+    def _door(self, door: DoorPlan, address: object) -> Way:
+        assert door.port is not None
+        return Way(str(address), door.port.first, f"door {door.door.name}")
+
+    def _bridged(self, *, by_host: bool) -> list[AdapterPlan]:
+        """The guest's adapters on a LAN; `by_host` leaves out those that this host has no part in."""
+        apart = self.ground.apart if by_host else frozenset()
+        return [a for a in self.adapters if self.lab.networks[a.network].kind == "bridge" and a.network not in apart]
+
+    def _host(self) -> Iterator[Way]:
+        for adapter in self.adapters:
+            if self.lab.networks[adapter.network].served:
+                yield self._own(adapter)
+        for adapter in self._bridged(by_host=True):
+            yield self._own(adapter)
+        for door in self.led:
+            place = door.enter_at(None)
+            if place:
+                yield self._door(door, place[0])
+
+    def _not_from_host(self) -> Cell:
+        if all(a.network in self.ground.apart for a in self.adapters):
+            interface = self.lab.networks[self.adapters[0].network].interface
+            why = f"it is straight on {interface}, past this host"
+            return Cell((), why, "a bridge on this host would let it in too: made-from")
+        return Cell((), "no door", f"dacha door add {self.guest.name} {self.service} --from host")
+
+    def _lan(self) -> Cell:
+        ways = [self._own(a) for a in self._bridged(by_host=False)]
+        limits: list[str] = []
+        for door in self.led:
+            if door.door.from_lan and not door.listen.is_loopback:
+                listen = self.ground.lan or "this host" if door.listen == ANYWHERE else door.listen
+                ways.append(self._door(door, listen))
+                limits += [str(n) for n in door.door.allow]
+        if ways:
+            return Cell(tuple(ways), only=tuple(limits))
+        name = self.guest.name
+        if all(self.lab.networks[a.network].kind == "host-only" for a in self.adapters):
+            inside = next((n.name for n in self.lab.networks.values() if n.kind == "nat"), "NETWORK")
+            return Cell((), "host-only", f"dacha guest edit {name} --adapter {inside}")
+        if self.led:
+            return Cell((), "host's door only", f"dacha door edit {name} {self.led[0].door.name} --from lan")
+        return Cell((), "no door", f"dacha door add {name} {self.service} --from lan")
+
+    def _outside(self) -> Cell:
+        mine = [d for d in self.doors if d.door.origin == "outside" and d.means != "none"]
+        if mine:
+            return self._led_in(mine)
+        from_lan = self._lan()
+        if not from_lan.ways:
+            return from_lan._replace(remedy=from_lan.remedy.replace("--from lan", "--from outside"))
+        verb, door = ("edit", self.doors[0].door.name) if self.doors else ("add", self.service)
+        remedy = f"dacha door {verb} {self.guest.name} {door} --from outside"
+        return Cell((), "ends at the LAN" if self.led else "known on the LAN only", remedy)
+
+    def _led_in(self, doors: list[DoorPlan]) -> Cell:
+        """From outside, by doors that the router is asked to lead in."""
+        router, now, ways = self.ground.router, self.ground.now, []
+        why, remedy = "", f"dacha trace {self.guest.name} --from outside"
+        above = behind(router.address)
+        for door in doors:
+            key = (door.door.guest, door.door.name)
+            mapping, why_not = router.of(*key, now), router.why_not(*key)
+            if private(door.door.allow):
+                why = "it admits private addresses only"
+                remedy = f"dacha door edit {key[0]} {key[1]} --allow SUBNET, or --from lan"
+            elif mapping and above:
+                why = f"a NAT above the router: {above}"
+            elif why_not:
+                why = f"the router: {why_not}"
+            else:
+                place = door.enter_at(None)
+                port = mapping.outside_port if mapping else door.door.outside_port or (place[1] if place else 0)
+                ways.append(Way(router.address or ROUTER, port, f"door {door.door.name}"))
+        if ways:
+            return Cell(tuple(ways), only=tuple(str(n) for d in doors for n in d.door.allow))
+        return Cell((), why, remedy)
+
+    def _neighbour(self, network: Network) -> Cell:
+        """From a machine on one of the lab's networks."""
+        name, net = network.name, self.plan.networks[network.name]
+        if network.kind == "bridge":
+            return self._lan()
+        mine = [a for a in self.adapters if a.network == name]
+        if network.served and mine:
+            return Cell(tuple(self._own(a) for a in mine))
+        shut = network.kind == "host-only" or net.isolated
+        if not network.served:
+            return self._by_user_mode(name, bool(mine), shut)
+        # A door of this host is a local program's where QEMU carries it, and led on by the kernel where that does.
+        led = [] if shut else [d for d in self.led if not d.listen.is_loopback]
+        doors = [d for d in led if _admits(d, net.subnet)]
+        ways = [self._door(d, net.gateway if d.listen == ANYWHERE else d.listen) for d in doors if net.gateway]
+        if not shut:
+            ways = [*(self._own(a) for a in self._bridged(by_host=True)), *ways]
+        if ways:
+            return Cell(tuple(ways))
+        if shut:
+            return Cell((), f"nothing leaves {name}")
+        if led:
+            return Cell((), "its door admits others only")
+        if self.led:
+            return Cell((), "host's door only")
+        if not any(self.lab.networks[a.network].kind != "host-only" for a in self.adapters):
+            return Cell((), "host-only")
+        return Cell((), "no door", f"dacha door add {self.guest.name} {self.service} --from lan")
+
+    def _by_user_mode(self, name: str, mine: bool, shut: bool) -> Cell:
+        """From a guest in user mode: what it sends beyond its segment, its QEMU sends as a program of this host."""
+        if shut:
+            why = "guests are apart" if mine else f"nothing leaves {name}"
+            return Cell((), why, 'carrier = "kernel", as root' if mine else "")
+        gateway = self.plan.networks[name].gateway
+        ways = [w._replace(address=str(gateway)) if w.address.startswith("127.") else w for w in self.from_host]
+        if ways:
+            return Cell(tuple(ways))
+        return Cell((), "no door", f"dacha door add {self.guest.name} {self.service} --from host")

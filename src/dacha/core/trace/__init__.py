@@ -1,0 +1,1 @@
+"""The hops of a way, judged from what was seen."""

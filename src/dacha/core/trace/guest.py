@@ -1,0 +1,127 @@
+"""The hops up to a guest's own address: the file, the guest, its adapter, its place on the network."""
+
+from __future__ import annotations
+
+from dacha.core.lab.model import ORIGIN_WORDS
+from dacha.core.trace.evidence import REFUSED, REJECTED, Evidence
+from dacha.core.trace.hop import BOOTING_S, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.service import touched
+from dacha.core.units import show_duration
+
+
+def lab_file(e: Evidence) -> Hop:
+    if e.lab_error:
+        what, remedy = e.lab_error
+        return Hop("lab-file", BROKEN, what, "the lab cannot be applied as it is written", remedy)
+    return Hop("lab-file", FINE, f"door {e.door} from {ORIGIN_WORDS[e.origin]}")
+
+
+def applied(e: Evidence) -> Hop:
+    if e.not_applied:
+        return Hop("applied", BROKEN, e.not_applied, "the file was edited since it was last applied", "dacha apply")
+    return Hop("applied", FINE, "nothing of this door is left to apply")
+
+
+def guest(e: Evidence) -> Hop:
+    start = f"dacha start {e.guest}"
+    if e.state == "off":
+        why = "it was stopped, and left off" if e.left_off else "it is not running: it ended, or was never started"
+        return Hop("guest", BROKEN, "it is off", why, start)
+    if e.state == "hung":
+        means = "its process is held from outside, or hangs"
+        return Hop("guest", BROKEN, "its monitor does not answer", means, f"dacha restart {e.guest} --force")
+    if e.status in ("guest-panicked", "internal-error", "io-error"):
+        means = {"io-error": "its disk could not be written: is its storage full?"}.get(e.status, "its system crashed")
+        return Hop("guest", BROKEN, f"it stands still: {e.status}", means, f"dacha restart {e.guest} --force")
+    if e.state == "paused":
+        return Hop("guest", BROKEN, "it is paused", "its processors are held", f"dacha resume {e.guest}")
+    age = f" for {show_duration(e.since_s)}" if e.since_s is not None else ""
+    return Hop("guest", FINE, f"on{age}")
+
+
+def answers(e: Evidence) -> bool:
+    """True when the service itself was heard, by whichever path."""
+    return any(t is not None and t.ok for t in (e.direct, e.through))
+
+
+def boot(e: Evidence) -> Hop:
+    console = f"dacha console {e.guest} --record"
+    if e.panic and not answers(e):
+        return Hop("boot", BROKEN, e.panic, "its kernel has given up", f"{console}\ndacha restart {e.guest} --force")
+    if e.booted or answers(e):
+        return Hop("boot", FINE, e.booted or "it serves")
+    touch = touched(e)
+    heard = e.seen_age_s is not None and e.since_s is not None and e.seen_age_s < e.since_s
+    if heard or e.answered or (touch and (touch.how in (REFUSED, REJECTED) or touch.seen == "closes at once")):
+        return Hop("boot", FINE, "its system is on the network")
+    waits = e.address is None and e.caretaker is False  # however long it has been on, nobody gives it an address
+    if e.state == "on" and e.since_s is not None and e.since_s < BOOTING_S and not waits:
+        seen = f"started {show_duration(e.since_s)} ago, and its console shows no end of it"
+        return Hop("boot", BROKEN, seen, "it is still booting", f"wait; what it does: {console}")
+    return Hop("boot", UNTESTED, "its console does not show whether it has finished booting")
+
+
+def adapter(e: Evidence) -> Hop:
+    c = e.carried
+    if c is None:
+        return Hop("adapter", UNTESTED, e.untold or "its link could not be looked at")
+    if not c.there:
+        means = "somebody removed it, or this host was started anew"
+        return Hop("adapter", BROKEN, f"its link {c.name} is gone", means, f"dacha apply, then dacha restart {e.guest}")
+    if c.wanted and not c.bridge_there:
+        return Hop("adapter", BROKEN, f"the bridge {c.wanted} is gone", "nothing carries the network", "dacha apply")
+    if c.wanted and not c.bridge_up:
+        return Hop("adapter", BROKEN, f"the bridge {c.wanted} is down", "nothing carries the network", "dacha apply")
+    if c.wanted and c.master != c.wanted:
+        seen = f"{c.name} is a port of {c.master}" if c.master else f"{c.name} is a port of no bridge"
+        return Hop("adapter", BROKEN, f"{seen}, not of {c.wanted}", "it was taken off its network", "dacha apply")
+    if not c.up:
+        return Hop("adapter", BROKEN, f"{c.name} is down", "nothing of the guest passes", "dacha apply")
+    if not c.held and e.state == "on":
+        means = "the guest holds on to a link that was removed"
+        return Hop("adapter", BROKEN, f"no process has {c.name} open", means, f"dacha restart {e.guest}")
+    return Hop("adapter", FINE, f"plugged in, on network {e.network}")
+
+
+def address(e: Evidence) -> Hop:
+    age = f", seen on the wire {show_duration(e.seen_age_s)} ago" if e.seen_age_s is not None else ""
+    if e.address is None:
+        if e.caretaker is False:
+            seen, means = "it has no address that is known", "the caretaker, which hands them out, does not run"
+            return Hop("address", BROKEN, seen, means, "dacha apply")
+        means = "it did not ask for one, or nobody gave it one"
+        return Hop("address", BROKEN, "it has no address that is known", means, f"dacha console {e.guest}")
+    other = e.seen_address if e.seen_address != e.address else None
+    if other and not e.answered and not answers(e):
+        seen = f"it uses {other}, and {e.address} is planned{age}"
+        mend = f"dacha guest edit {e.guest} --address {e.network}={other}\nor set {e.address} in the guest"
+        return Hop("address", BROKEN, seen, "its system was told another address", mend)
+    how = "as handed out" if e.handed_out else "as planned"
+    return Hop("address", FINE, f"{e.address} {how}{age if not other else ''}")
+
+
+def neighbour(e: Evidence) -> Hop:
+    if e.answered is None:
+        return Hop("neighbour", UNTESTED, e.untold or "this host is not on that network")
+    others = [h for h in e.answered if h != e.hardware]
+    if others:
+        seen = f"{e.address} is answered for by {', '.join(others)}" + (" too" if e.hardware in e.answered else "")
+        return Hop("neighbour", BROKEN, seen, "two machines have one address", "give one of them another")
+    if not e.answered:
+        if answers(e):
+            return Hop("neighbour", UNTESTED, "it does not answer ARP, and yet it serves")
+        means = "its adapter is unplugged, not set up, or has another address"
+        mend = f"dacha console {e.guest}, then look: ip address"
+        return Hop("neighbour", BROKEN, f"nobody answers for {e.address} on {e.network}", means, mend)
+    return Hop("neighbour", FINE, f"answers in {e.answered_ms:.1f} ms")
+
+
+def route(e: Evidence) -> Hop | None:
+    if e.route is None:
+        return None
+    link, wanted = e.route
+    if link != wanted:
+        means = "another route of this host leads the address elsewhere"
+        mend = f"ip route get {e.address}\nip route shows the one that is in the way"
+        return Hop("route", BROKEN, f"{e.address} leads to {link}, not to {wanted}", means, mend)
+    return Hop("route", FINE, f"by {link}")

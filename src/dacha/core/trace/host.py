@@ -1,0 +1,134 @@
+"""The hops between the asker and the guest's network: this host's rules and addresses, and the router above it."""
+
+from __future__ import annotations
+
+from dacha.core.trace.evidence import Evidence, RouterSeen
+from dacha.core.trace.hop import BESIDE, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.service import mute
+
+
+def door_rule(e: Evidence) -> Hop:
+    if e.rule is None:
+        return Hop("door-rule", UNTESTED, e.untold or "the rules could not be read")
+    if e.rule == "missing":
+        return Hop("door-rule", BROKEN, "its rule is gone from the kernel", "somebody removed it", "dacha apply")
+    if e.rule != "there":
+        return Hop("door-rule", BROKEN, f"its rule leads to {e.rule}", "somebody changed it", "dacha apply")
+    if e.rules_changed and e.through is not None and not e.through.ok:
+        return Hop(
+            "door-rule", BROKEN, "the lab's rules are not as they were loaded", "somebody changed them", "dacha apply"
+        )
+    means = "another program's rule takes it first"
+    if e.taken:
+        return Hop("door-rule", BROKEN, f"{e.taken[0]} leads it elsewhere", means, e.taken[1])
+    if e.led and e.led[0] != e.address:
+        seen = f"its rule is there, but a connection is led to {e.led[0]}, port {e.led[1]}"
+        return Hop("door-rule", BROKEN, seen, means, "nft list ruleset shows which: look for dnat and notrack")
+    ours = ", and led our own connection there" if e.led else ""
+    return Hop("door-rule", FINE, f"{e.place} leads to {e.address}, port {e.port}{ours}")
+
+
+def forwarding(e: Evidence) -> Hop:
+    if e.forwarding is None:
+        return Hop("forwarding", UNTESTED, "the setting could not be read")
+    if not e.forwarding:
+        means = "this host passes nothing on between its networks"
+        return Hop("forwarding", BROKEN, "net.ipv4.ip_forward is 0", means, "dacha apply")
+    return Hop("forwarding", FINE, "on")
+
+
+def firewall(e: Evidence) -> Hop:
+    if e.dropped:
+        what, shown = e.dropped
+        mend = f"{shown}\nlet it in there; Dacha touches no rules of others"
+        return Hop("firewall", BROKEN, f"{what} drops it", "another firewall on this host shuts the way", mend)
+    if e.untold:
+        return Hop("firewall", UNTESTED, e.untold)
+    return Hop("firewall", FINE, "nothing else on this host drops it")
+
+
+def sources(e: Evidence) -> Hop:
+    limits = ", ".join(e.allowed)
+    if e.admitted is False:
+        mend = f"dacha door edit {e.guest} {e.door} --allow {e.asker}"
+        return Hop("sources", BROKEN, f"admits {limits}, not {e.asker}", "the door is limited", mend)
+    return Hop("sources", FINE, f"admits {limits}" if limits else "admits everybody")
+
+
+def lan_address(e: Evidence) -> Hop:
+    if not e.lan_address:
+        means = "nobody on the LAN can find this host"
+        return Hop("lan-address", BROKEN, "this host has no address on a LAN", means, "ip address; is its cable in?")
+    if e.told_address and e.told_address != e.lan_address:
+        seen = f"this host is {e.lan_address} now, and people were told {e.told_address}"
+        means = "whoever types what apply said comes nowhere"
+        mend = "tell them, or have the LAN's DHCP server keep one address for this host; then: dacha apply"
+        return Hop("lan-address", BESIDE, seen, means, mend)
+    return Hop("lan-address", FINE, f"this host is {e.lan_address}")
+
+
+def router(e: Evidence, r: RouterSeen) -> Hop:
+    leads = f"{r.address or 'outside'}:{r.port}"
+    # Whoever answers there has to be the guest itself, and not a provider's own server.
+    if r.hairpin and r.hairpin.ok and e.through and r.hairpin.seen == e.through.seen:
+        return Hop("router", FINE, f"{r.router} leads {leads} in: {r.hairpin.seen}")
+    hand = f"in the router by hand: {r.by_hand}"
+    if not r.router:
+        return Hop("router", UNTESTED, f"{r.trouble or 'the lab says that it is not asked'}; it needs: {r.by_hand}")
+    if r.there is False:
+        means = "it is off, or its cable is out"
+        return Hop("router", BROKEN, f"nobody answers for {r.router}", means, "look at the router")
+    if r.shut:
+        means = "it was started anew, or was told to take none"
+        return Hop("router", BROKEN, f"{r.router} takes no questions any more", means, f"dacha apply, or {hand}")
+    if r.mapped == "forgotten":
+        means = "it was started anew"
+        return Hop("router", BROKEN, f"{r.router} has forgotten what it was told", means, "dacha apply")
+    if r.mapped == "lapsed":
+        means = "the caretaker, which renews it, did not run, or the router refused"
+        return Hop("router", BROKEN, f"the mapping of {leads} has lapsed", means, "dacha apply")
+    if r.mapped == "missing":
+        means = r.trouble or "nobody told it to, or somebody took it away"
+        return Hop("router", BROKEN, f"{r.router} does not lead {leads} in", means, f"dacha apply, or {hand}")
+    if r.mapped is not None and r.mapped != "there":
+        means = "this host has another address now, or somebody changed it"
+        return Hop("router", BROKEN, f"{r.router} leads {leads} to {r.mapped}", means, f"dacha apply, or {hand}")
+    if r.mapped is None or r.trouble:
+        return Hop("router", UNTESTED, f"{r.router}: {r.trouble or 'it was not asked yet'}; it needs: {r.by_hand}")
+    return Hop("router", FINE, f"{r.router} leads {leads} to {e.place} ({r.speaks})")
+
+
+def outside_address(r: RouterSeen) -> Hop:
+    if r.above:
+        means = "another NAT lies above the router, and no mapping can lead through that one"
+        mend = "ask the provider for a public address, or put a machine with one in front"
+        return Hop("outside-address", BROKEN, r.above, means, mend)
+    if not r.address:
+        return Hop("outside-address", UNTESTED, "the router did not tell it")
+    return Hop("outside-address", FINE, f"{r.address} is a public address")
+
+
+def door(e: Evidence) -> Hop:
+    if e.through is None:
+        return Hop("door", UNTESTED, e.untold or "this host cannot enter it itself")
+    if e.through.ok:
+        return Hop("door", FINE, f"{e.place}: {e.through.seen}")
+    if mute(e, e.through):
+        return Hop("door", UNTESTED if e.way == "user" else FINE, f"{e.place}: accepts connections")
+    said = e.through.seen or e.through.how
+    means = "every hop before is fine, and yet nothing comes through"
+    return Hop("door", BROKEN, f"{e.place}: {said}", means, "dacha trace … --all shows what could not be tested")
+
+
+def names(e: Evidence) -> Hop | None:
+    """Whether the lab's names are answered for. Doors do not need it; people and other guests do."""
+    if not e.name_server:
+        return None
+    if e.named is None:
+        means = "the caretaker, which answers for names, does not run" if e.caretaker is False else "it hangs"
+        seen = f"{e.name_server} does not answer for {e.name}"
+        return Hop("names", BESIDE, seen, f"{means}; guests look up no names", "dacha apply")
+    if e.address and e.address not in e.named:
+        seen = f"{e.name} is {', '.join(e.named) or 'nobody'} there, not {e.address}"
+        return Hop("names", BESIDE, seen, "the caretaker has not heard of it yet", "dacha apply")
+    return Hop("names", FINE, f"{e.name} is {', '.join(e.named)}")

@@ -1,0 +1,159 @@
+"""The hops at a service itself: its port, what it speaks, whose key it shows, whether it answers beyond its network."""
+
+from __future__ import annotations
+
+from dacha.core.lab.model import CLEAR
+from dacha.core.trace.advice import to_admit, to_protect, to_serve
+from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, Evidence, Touch
+from dacha.core.trace.hop import BESIDE, BOOTING_S, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.units import show_duration
+
+
+def touched(e: Evidence) -> Touch | None:
+    """The service itself: asked directly, or in user mode through the only way there is."""
+    return e.through if e.way == "user" else e.direct
+
+
+def mute(e: Evidence, touch: Touch | None) -> bool:
+    """True when the door is of no known protocol, and what was touched waits for its client to speak first."""
+    return e.service == "tcp" and touch is not None and touch.how == OPEN and touch.seen == "no answer"
+
+
+def forward(e: Evidence) -> Hop:
+    if e.taken:
+        means = "another program's rule takes the port first"
+        return Hop("forward", BROKEN, f"{e.taken[0]} leads it elsewhere", means, e.taken[1])
+    if e.forward is None:
+        return Hop("forward", UNTESTED, e.untold or "its process does not say which doors it has open")
+    if not e.forward:
+        if e.held_by:
+            mend = (
+                f"end that program, or let the door have another port: dacha door edit {e.guest} {e.door} --port PORT"
+            )
+            return Hop("forward", BROKEN, f"the port is held by {e.held_by}", "another program has the host port", mend)
+        return Hop("forward", BROKEN, "its process has no such forward open", "it was closed by hand", "dacha apply")
+    return Hop("forward", FINE, f"{e.place} leads into the guest")
+
+
+def service(e: Evidence) -> Hop:
+    touch, at = touched(e), f"port {e.port}"
+    if mute(e, touch):
+        if e.way == "user":
+            # QEMU accepts before the guest does.
+            return Hop("service", UNTESTED, "the door accepts; whether the guest does, only its client can tell")
+        return Hop("service", FINE, f"{at} is open")
+    if touch is None:
+        return Hop("service", UNTESTED, e.untold or "this host cannot ask it")
+    young = e.since_s is not None and e.since_s < BOOTING_S and not e.booted
+    serve = to_serve(e.service, e.system)
+    if touch.how == REFUSED or touch.seen == "closes at once":
+        if e.elsewhere:
+            where = ", ".join(map(str, e.elsewhere))
+            mend = f"dacha door edit {e.guest} {e.door} --to {e.elsewhere[0]}\nor let it listen on {e.port}"
+            return Hop(
+                "service", BROKEN, f"{at} refuses; {e.service} answers on {where}", "it is on another port", mend
+            )
+        means = "nothing listens there: its server does not run, or only on the guest's own loopback"
+        if young:
+            means = "nothing listens there yet, or its server does not run"
+        return Hop("service", BROKEN, f"{at} refuses connections", means, f"dacha console {e.guest}, then: {serve}")
+    if touch.how == REJECTED:
+        mend = f"dacha console {e.guest}, then: {to_admit(e.port, e.system)}"
+        return Hop(
+            "service", BROKEN, f"{at} is refused by a firewall's message", "a firewall in the guest shuts it", mend
+        )
+    if touch.how in (SILENT, UNREACHABLE) or (touch.how == OPEN and not touch.ok and touch.seen == "no answer"):
+        if e.way == "user":
+            means = "its system is not up yet, has another address, or a firewall in it drops what comes"
+            return Hop("service", BROKEN, "no answer through the door", means, f"dacha console {e.guest}")
+        if touch.how == OPEN:
+            return Hop("service", FINE, f"{at} is open")
+        means = "a firewall in the guest drops what comes, or its system hangs"
+        mend = f"dacha console {e.guest}, then: {to_admit(e.port, e.system)}"
+        return Hop("service", BROKEN, f"{at} is silent: neither yes nor no", means, mend)
+    return Hop("service", FINE, f"{at} is open")
+
+
+def protocol(e: Evidence) -> Hop:
+    touch = touched(e)
+    if touch is None or touch.how != OPEN:
+        return Hop("protocol", UNTESTED, "the service could not be asked")
+    if mute(e, touch):
+        return Hop("protocol", UNTESTED, "it waits for its client to speak; service = … says what it should be")
+    if touch.ok:
+        return Hop("protocol", FINE, touch.seen)
+    means = f"what listens there is no {e.service} server, or it hangs"
+    mend = f"dacha console {e.guest}, then see what has port {e.port}: ss -ltnp"
+    return Hop("protocol", BROKEN, touch.seen or "it says nothing", means, mend)
+
+
+def key(e: Evidence) -> Hop | None:
+    if e.key is None:
+        return None
+    if e.key:
+        return Hop("key", FINE, "it has the key that Dacha made for it")
+    means = "its key was made anew inside, or somebody else answers for it"
+    mend = f"look at its console: dacha console {e.guest}\nto give it the lab's key again: dacha restart {e.guest}"
+    return Hop("key", BROKEN, "another host key than the lab's answers", means, mend)
+
+
+def security(e: Evidence) -> Hop | None:
+    """What anybody on the way can read. It lets people in, so it is beside the question."""
+    touch = touched(e)
+    if touch is None or not touch.ok:
+        return None
+    if e.service == "rdp" and "old security" in touch.seen:
+        means = "it can be read and changed on the way, and whoever comes in is not checked first"
+        mend = f"dacha console {e.guest}, then: {to_protect(e.system)}"
+        return Hop("security", BESIDE, "it takes RDP's old security only", means, mend)
+    if e.origin == "outside" and e.service in CLEAR:
+        means = "all that passes, passwords too, can be read on the way"
+        mend = f"dacha door edit {e.guest} {e.door} --from host, and enter it through an ssh door"
+        return Hop("security", BESIDE, f"{e.service} from outside is not encrypted", means, mend)
+    return None
+
+
+def certificate_words(c: Certificate, now: float) -> tuple[bool, str]:
+    """Whether a certificate holds now (Unix seconds), and what it is."""
+    who = f"{c.version}, for {c.name}"
+    if now > c.ends:
+        return False, f"{who}, expired {show_duration(now - c.ends)} ago"
+    if now < c.begins:
+        return False, f"{who}, not valid yet"
+    own = ", signed by itself: clients ask once" if c.own else ""
+    return True, f"{who}, for {show_duration(c.ends - now)} more{own}"
+
+
+def certificate(e: Evidence) -> Hop | None:
+    if e.certificate is None:
+        return None
+    holds, seen = certificate_words(e.certificate, e.now)
+    if holds:
+        return Hop("certificate", FINE, seen)
+    means = "clients warn, or refuse" + (": is the guest's clock right?" if e.now < e.certificate.begins else "")
+    return Hop("certificate", BESIDE, seen, means, f"make it anew in {e.guest}")
+
+
+def size(e: Evidence) -> Hop | None:
+    """Whether packets as large as the connection's come through: where large ones vanish, it hangs later."""
+    largest = e.direct.largest if e.direct and e.direct.ok else 0
+    if e.sizes is None or not largest:
+        return None
+    if not e.sizes:
+        return Hop("size", UNTESTED, "it answers no echoes, so sizes cannot be tried")
+    if largest in e.sizes:
+        return Hop("size", FINE, f"packets of {largest} bytes come through")
+    tap = f"ip link show {e.carried.name}" if e.carried else "ip link"
+    means = "a link on the way takes smaller ones only and nobody is told: connections hang once much is sent"
+    mend = f"let all links have one mtu: {tap}, its bridge, and in the guest: ip link"
+    return Hop("size", BROKEN, f"packets of {largest} bytes vanish, {max(e.sizes)} come through", means, mend)
+
+
+def reply(e: Evidence) -> Hop | None:
+    if e.reply is None or e.direct is None or not e.direct.ok:
+        return None
+    if e.reply.how in (SILENT, UNREACHABLE):
+        means = "the guest sends answers beyond its network nowhere: it has a wrong gateway or none"
+        mend = f"dacha console {e.guest}, then: ip route; the gateway is in: dacha network show {e.network}"
+        return Hop("reply", BROKEN, "asked from another network's address it stays silent", means, mend)
+    return Hop("reply", FINE, "answers to other networks too")

@@ -1,0 +1,1 @@
+"""Making the host match the lab."""

@@ -1,0 +1,335 @@
+"""`apply`: the host is made to match the lab, step by step, and every step may be the last one a killed
+command took: the next apply goes on from what it finds.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import NamedTuple
+
+from dacha.core.apply.changes import (
+    AskRouter,
+    AttachDisk,
+    Caretaker,
+    Change,
+    ChangeMachine,
+    ChangeMedium,
+    CloseForward,
+    DeleteDisk,
+    DetachDisk,
+    Forwarding,
+    GrowDisk,
+    LoadRules,
+    MakeDisk,
+    MakeHostKey,
+    MakeLink,
+    MoveScreen,
+    OpenForward,
+    ReattachTap,
+    RemoveLink,
+    RemoveRules,
+    StartGuest,
+    StopGuest,
+    WriteDown,
+    WriteSeed,
+    subject,
+)
+from dacha.core.apply.difference import difference
+from dacha.core.apply.machine import Machine
+from dacha.core.apply.observed import ObservedGuest
+from dacha.core.errors import BusyError, DachaError, HostError
+from dacha.core.findings import errors
+from dacha.core.lab.edits import edit_text
+from dacha.core.lab.read import read_lab
+from dacha.core.plan.doors import Forward
+from dacha.core.units import show_size
+from dacha.engine import register
+from dacha.engine.apply.pending import with_host
+from dacha.engine.caretaker import process as caretaking
+from dacha.engine.check import host as inspect
+from dacha.engine.check.guest import file_findings
+from dacha.engine.check.links import kernel_findings
+from dacha.engine.disks import disks
+from dacha.engine.disks import kept as kept_disks
+from dacha.engine.disks.disks import Progress, silent
+from dacha.engine.guest import install, power, prepare
+from dacha.engine.guest.desired import machines as machines_of
+from dacha.engine.guest.observe import observe
+from dacha.engine.guest.start import start_all
+from dacha.engine.lab.edit import settled
+from dacha.engine.network import kernel, rules
+from dacha.engine.profiles import profiles
+from dacha.engine.router import keep as outside
+from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
+from dacha.host.files import editing, replace_file
+from dacha.host.network import addresses as links
+from dacha.hypervisor import removable, screen, user_network
+from dacha.hypervisor.command_line import QMP
+from dacha.hypervisor.qmp import Qmp
+
+# Told of each step as it ends: its subject ("guest gauge"), what was done, and how many seconds it took.
+Report = Callable[[str, str, float], None]
+
+
+class Outcome(NamedTuple):
+    """What an apply came to: what was done, what waits for a guest's next start, what failed."""
+
+    done: list[Change]
+    waiting: list[Change]
+    failed: list[tuple[Change, DachaError]]
+
+
+def settle(ws: Workspace, report: Report) -> Workspace:
+    """Write down what the plan chose for what the file left out, so that it stays. Returns the new workspace."""
+    chosen = ws.plan.chosen
+    if not chosen:
+        return ws
+    with editing(ws.path):
+        if read_text(ws.path) != ws.text:
+            raise BusyError(
+                f"{ws.path.name} was changed while it was being applied", remedy="look at it, and apply again"
+            )
+        text = edit_text(ws.text, settled(chosen))
+        replace_file(ws.path, text)
+    for path, value in chosen.items():
+        report("lab file", str(WriteDown(path, value)).removeprefix("lab.toml: "), 0.0)
+    reading = read_lab(text, profiles())
+    assert reading.lab is not None
+    return Workspace(ws.path, text, reading.lab, reading.findings)
+
+
+def _settled(
+    ws: Workspace, only: set[str] | None, report: Report
+) -> tuple[Workspace, dict[str, ObservedGuest], list[str]]:
+    """Refuse a lab that cannot work here, and write down what its file leaves open: the lab as it is then, its guests
+    as they were seen, and those that this is about. Raises LabError, HostError."""
+    ws.refuse_if_wrong()
+    seen = observe(ws.home, ws.lab.guests)
+    concerned = [n for n in ws.lab.guests if only is None or n in only]
+    starting = {n for n in concerned if not seen[n].running and not seen[n].left_off}
+    wrong = inspect.port_findings(ws, ws.plan, seen, {n for n in concerned if not seen[n].left_off})
+    wrong += register.conflicts(ws.home, ws.plan)
+    if starting:
+        wrong += inspect.program_findings()
+    for name in starting:
+        wrong += file_findings(ws, ws.lab.guests[name], seen[name])
+        wrong += inspect.screen_findings(ws.lab.guests[name], seen[name])
+    for name in set(concerned) - starting:
+        wrong += kept_disks.findings(ws, ws.lab.guests[name])
+    wrong += kernel_findings(ws)
+    if errors(wrong):
+        raise lab_error_or_host(ws, errors(wrong))
+    for name in concerned:
+        # Nothing that was kept for an earlier guest of that name is in its way: it is a new one.
+        kept_disks.take(ws.home, name)
+    return settle(ws, report), seen, concerned
+
+
+def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progress: Progress = silent) -> Outcome:
+    """Make the host match the lab (or only some guests of it). The lab's lock must be held.
+
+    Raises LabError before anything is touched when the lab cannot work; steps that fail later are collected,
+    so that one guest's trouble does not keep the others off. `progress` is told of what takes long while it does.
+    """
+    with register.held():
+        # Nobody else chooses until it is written down what was chosen here.
+        register.refuse_other_state(ws.home, ws.lab)
+        ws, seen, concerned = _settled(ws.again(), only, report)
+        register.claim(ws.home, ws.lab, ws.plan)
+    if only is None:
+        ws.home.note_boot()
+    keyed: list[Change] = []
+    for name in concerned:
+        ws.home.make_guest(name)
+        if not seen[name].host_key:
+            prepare.make_host_key(ws.home, ws.lab.name, name)
+            keyed.append(MakeHostKey(name))
+    lan = links.lan_address()
+    prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
+    if lan and any(d.from_lan for d in ws.lab.doors()):
+        replace_file(ws.home.told, f"{lan}\n")
+    machines = machines_of(ws, ws.plan)
+    changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
+    changes = [c for c in changes if only is None or c.guest in only]
+    whole = ws if only is None else scoped(ws, only)
+    changes = with_host(whole, changes, seen, only)
+    outcome = _carry_out(ws, whole, machines, keyed, changes, report, progress)
+    for name in concerned:
+        # An installation whose follower was killed is followed again.
+        if seen[name].running and install.pending(ws, name, ws.home.read(name)):
+            install.follow(ws, name)
+    if only is None or (not outcome.failed and (whole is ws or whole.lab == ws.lab)):
+        replace_file(ws.home.applied, ws.text)
+    if only is None:
+        kept_disks.note_removed(ws)
+    caretaking.tell(ws.home)
+    if kernel.concerned(ws):
+        # What a guest is called and where it is may have changed, whatever else has not.
+        rules.adopt(whole)
+        kernel.forget(ws)
+    return outcome
+
+
+def lab_error_or_host(ws: Workspace, wrong: list) -> DachaError:  # type: ignore[type-arg]
+    """The refusal for findings about this host: shown like the file's own errors, but with the host's exit code."""
+    shown = lab_error(ws.path, ws.text, wrong)
+    return HostError(shown.what)
+
+
+def _carry_out(
+    ws: Workspace,
+    whole: Workspace,
+    machines: dict[str, Machine],
+    keyed: list[Change],
+    changes: list[Change],
+    report: Report,
+    progress: Progress,
+) -> Outcome:
+    """Take every step; `keyed` are host keys just made, `whole` is the lab that this host's links and rules are for.
+    What a start needs is reported together with it."""
+    outcome = Outcome(list(keyed), [], [])
+    unfit: set[str | None] = set()
+    starts = {c.guest: c for c in changes if isinstance(c, StartGuest)}
+    made: dict[str | None, list[str]] = {}
+    for key in keyed:
+        made.setdefault(key.guest, []).append(_made(key))
+    for change in changes:
+        if isinstance(change, ChangeMachine):
+            outcome.waiting.append(change)
+        elif not isinstance(change, StartGuest) and change.guest not in unfit:
+            began = time.monotonic()
+            try:
+                _do(ws, whole, change, progress)
+            except DachaError as e:
+                outcome.failed.append((change, e))
+                if isinstance(change, MakeDisk | WriteSeed):
+                    unfit.add(change.guest)
+                elif isinstance(change, MakeLink | LoadRules | Forwarding):
+                    # A guest without its network, or on one without its rules, is not started.
+                    unfit.update(n for n, m in machines.items() if any(a["tap"] for a in m["adapters"]))
+                continue
+            outcome.done.append(change)
+            if isinstance(change, MakeDisk | WriteSeed) and change.guest in starts:
+                made.setdefault(change.guest, []).append(_made(change))
+            elif isinstance(change, MakeDisk | WriteSeed):
+                report(subject(change), f"made {_made(change)}", time.monotonic() - began)
+            else:
+                report(subject(change), _past(change), time.monotonic() - began)
+    for name, parts in made.items():
+        if name not in starts or name in unfit:
+            report(f"guest {name}", "made " + ", ".join(parts), 0.0)
+    for change in [c for c in outcome.done if isinstance(c, ChangeMedium)]:
+        record = ws.home.read(change.guest)
+        if record.machine:
+            record.machine["drives"][change.drive] = change.path
+            ws.home.write(change.guest, record)
+    ready = [c for name, c in starts.items() if name not in unfit]
+    for started, failure, took in start_all(ws, machines, ready):
+        if failure:
+            outcome.failed.append((started, failure))
+            continue
+        outcome.done.append(started)
+        first = f"made {', '.join(made[started.guest])}; " if started.guest in made else ""
+        report(subject(started), first + "started", took)
+    return outcome
+
+
+def _do(ws: Workspace, whole: Workspace, change: Change, progress: Progress) -> None:
+    match change:
+        case MakeDisk():
+            disks.make_disk(ws, change, progress)
+        case GrowDisk(guest=name, disk=disk, size=size):
+            disks.grow_disk(ws.home, name, disk, size)
+        case AttachDisk():
+            disks.attach(ws.home, change)
+        case DetachDisk(guest=name, disk=disk):
+            disks.detach(ws.home, name, disk)
+        case DeleteDisk():
+            kept_disks.delete(ws.home, change)
+        case MoveScreen(guest=name, origin=origin, port=port):
+            with Qmp(ws.home.run(name) / QMP) as qmp:
+                screen.listen(qmp, origin, port)
+            record = ws.home.read(name)
+            if record.machine:
+                record.machine["screen"] = {"from": origin, "port": port} if port else None
+                ws.home.write(name, record)
+        case WriteSeed(guest=name):
+            told = prepare.write_seed(ws, ws.plan, ws.lab.guests[name])
+            record = ws.home.read(name)
+            record.seed = told
+            ws.home.write(name, record)
+        case StopGuest(guest=name):
+            power.stop(ws.home, [name], wait_s=60.0, on_purpose=False)
+        case OpenForward(guest=name, forward=forward):
+            with Qmp(ws.home.run(name) / QMP) as qmp:
+                user_network.open_forward(qmp, _adapter_of(ws, name, forward), forward)
+        case CloseForward(guest=name, forward=forward):
+            with Qmp(ws.home.run(name) / QMP) as qmp:
+                user_network.close_forward(qmp, _adapter_of(ws, name, forward), forward)
+        case ChangeMedium(guest=name, drive=drive, path=path):
+            with Qmp(ws.home.run(name) / QMP) as qmp:
+                removable.change(qmp, drive, path)
+        case AskRouter():
+            outside.ask(ws)
+        case Caretaker(on=True):
+            caretaking.start(ws)
+        case Caretaker():
+            caretaking.stop(ws.home)
+        case _:
+            kernel.carry_out(whole, whole.plan, change)
+
+
+def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
+    """The index of the running adapter whose address a forward ends at; the first, when none has it any more."""
+    running = ws.home.read(guest).machine or {"adapters": []}
+    return next((n for n, a in enumerate(running["adapters"]) if a["address"] == str(forward.address)), 0)
+
+
+_DONE = {
+    "ask": "asked",
+    "make": "made",
+    "remove": "removed",
+    "replace": "replaced",
+    "load": "loaded",
+    "switch": "switched",
+    "start": "started",
+    "stop": "stopped",
+}
+
+
+def _past(change: Change) -> str:
+    match change:
+        case OpenForward(forward=f):
+            return f"opened: {f}"
+        case CloseForward(forward=f):
+            return f"closed {f}"
+        case GrowDisk():
+            return str(change).replace("grow ", "grew ", 1)
+        case DeleteDisk():
+            return f"deleted disk {change.disk} ({show_size(change.size)})"
+        case AttachDisk() | DetachDisk():
+            return str(change).replace("tach ", "tached ", 1)
+        case MoveScreen(port=port):
+            return (
+                str(change).replace("let its display listen", "its display listens") if port else "closed its display"
+            )
+        case ChangeMedium():
+            return str(change).replace("insert ", "inserted ").replace("eject ", "ejected ")
+        case ReattachTap():
+            return str(change).replace("attach ", "attached ", 1)
+        case MakeLink() | RemoveLink() | LoadRules() | RemoveRules() | Forwarding() | Caretaker() | AskRouter():
+            verb, _, rest = str(change).partition(" ")
+            return f"{_DONE.get(verb, verb)} {rest}"
+        case _:
+            return "stopped: it is no longer in the lab file; its disks stay"
+
+
+def _made(change: Change) -> str:
+    match change:
+        case MakeHostKey():
+            return "host key"
+        case MakeDisk(disk=disk):
+            return f"disk {disk.name}" + (f" of {show_size(disk.size)}" if disk.size else "")
+        case _:
+            return "first-boot data"

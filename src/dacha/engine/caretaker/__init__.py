@@ -1,0 +1,1 @@
+"""The caretaker seen from outside."""

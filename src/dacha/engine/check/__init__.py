@@ -1,0 +1,1 @@
+"""The lab against this host."""

@@ -1,0 +1,188 @@
+"""One guest against this host: files that are named but not there, values that its system cannot work with."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+from dacha.core.apply.observed import ObservedGuest
+from dacha.core.errors import HostError
+from dacha.core.findings import ERROR, WARNING, Finding, Path
+from dacha.core.lab.model import BUSES, Disk, Guest
+from dacha.core.units import show_size
+from dacha.engine.disks import kept as kept_disks
+from dacha.engine.disks.media import base_image
+from dacha.engine.guest.desired import key_line
+from dacha.engine.workspace import Workspace
+
+# What BIOS boots from the network with, where distributions keep it; UEFI has its own.
+BOOT_ROMS = ("/usr/lib/ipxe/qemu/efi-virtio.rom", "/usr/share/qemu/efi-virtio.rom")
+# The Linux driver that a disk on each bus needs.
+DRIVERS = {"virtio": "virtio_blk", "sata": "ahci", "scsi": "virtio_scsi", "nvme": "nvme"}
+
+
+def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Finding]:
+    """Images, kernels and key files of one guest that are missing or not what they should be."""
+    found: list[Finding] = []
+
+    def wrong(code: str, path: Path, error: HostError | ValueError) -> None:
+        what, remedy = (error.what, error.remedy) if isinstance(error, HostError) else ((*error.args, ""))[:2]
+        why = f": {error.why}" if isinstance(error, HostError) and error.why else ""
+        found.append(
+            Finding(ERROR, code, f"guest {guest.name}", what + why, remedy, ("guest", guest.name, *path), "host")
+        )
+
+    made = dict(seen.disks)
+    for n, disk in enumerate(guest.disks):
+        size = made.get(disk.name)
+        if size is None:
+            for key, what in _new_disk_troubles(ws, disk):
+                wrong("image" if key == "from" else "storage-gone", ("disk", n, key), what)
+        elif disk.size is not None and disk.size < size:
+            said = f"disk {disk.name} has {show_size(size)} already, and a disk is never made smaller"
+            wrong("disk-shrink", ("disk", n, "size"), ValueError(said, f'size = "{show_size(size)}" or more'))
+    found += kept_disks.findings(ws, guest)
+    found += minimum_findings(guest)
+    if guest.boot and not seen.running:
+        found += _driver_findings(ws, guest)
+    for key, written in (("kernel", guest.boot.kernel), ("initrd", guest.boot.initrd)) if guest.boot else ():
+        if written and not os.access(ws.resolve(written), os.R_OK):
+            wrong(
+                "boot-file",
+                ("boot", key),
+                ValueError(
+                    f"there is no readable {key} {ws.resolve(written)}",
+                    "name it relative to the lab file, or by its whole path",
+                ),
+            )
+    for key, written in [("install", guest.install), *(("medium", m) for m in guest.media)]:
+        if written:
+            found += _medium_findings(ws, guest, key, written)
+    if guest.firmware == "uefi":
+        from dacha.hypervisor import firmware
+
+        try:
+            firmware.find(guest.secure_boot)
+        except HostError as e:
+            wrong("firmware", ("secure-boot" if guest.secure_boot else "firmware",), e)
+    if "network" in guest.boot_order and guest.firmware == "bios" and not any(map(os.path.exists, BOOT_ROMS)):
+        error = HostError(
+            "there is no boot ROM for adapters on this machine", remedy="on Debian: apt install ipxe-qemu"
+        )
+        wrong("boot-rom", ("boot-order",), error)
+    if guest.tpm:
+        from dacha.hypervisor import tpm
+
+        try:
+            tpm.find()
+        except HostError as e:
+            wrong("tpm", ("tpm",), e)
+    for n, written in enumerate(guest.login.keys if guest.login else ()):
+        try:
+            key_line(ws, written)
+        except ValueError as e:
+            wrong("key-file", ("login", "keys", n), e)
+    return found
+
+
+def _new_disk_troubles(ws: Workspace, disk: Disk) -> Iterator[tuple[str, HostError]]:
+    """What would keep a disk from being made: (key, error)."""
+    from dacha.engine.disks.storages import storage_folder
+
+    if disk.base:
+        try:
+            base_image(ws, disk.base)
+        except HostError as e:
+            yield "from", e
+    try:
+        if disk.storage in (None, *ws.lab.storages):
+            storage_folder(ws, disk)
+    except HostError as e:
+        yield "storage", e
+
+
+def _driver_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
+    """Disks on a bus that the guest's directly booted kernel has no driver for: its system would not see them."""
+    from dacha.formats.linux.kernel_drivers import has_driver
+
+    boot = guest.boot
+    files = [ws.resolve(f) for f in (boot.kernel, boot.initrd) if f] if boot else []
+    if guest.firmware == "uefi" and files and files[0].is_file() and files[0].open("rb").read(4) == b"\x7fELF":
+        yield Finding(
+            ERROR,
+            "kernel-unpacked",
+            f"guest {guest.name}",
+            "UEFI cannot start an unpacked kernel (this one is an ELF image)",
+            'name the packed one (vmlinuz), or firmware = "bios"',
+            ("guest", guest.name, "boot", "kernel"),
+            "host",
+        )
+    for n, disk in enumerate(guest.disks):
+        driver = DRIVERS[disk.bus]
+        known: bool | None = None
+        try:
+            known = has_driver([f.read_bytes() for f in files], driver)
+        except OSError:
+            return  # said already
+        if known is False:
+            yield Finding(
+                ERROR,
+                "no-driver",
+                f"guest {guest.name}",
+                f"disk {disk.name} is on {disk.bus}, and neither its kernel nor its initrd has the driver {driver}",
+                f"another bus ({', '.join(b for b in BUSES if b != disk.bus)}), or a kernel that has it",
+                ("guest", guest.name, "disk", n, "bus"),
+                "host",
+            )
+
+
+def minimum_findings(guest: Guest) -> list[Finding]:
+    """Values under what the guest's system needs by its profile."""
+    from dacha.core.lab.profile import PLAIN
+    from dacha.engine.profiles import profiles
+
+    least = profiles().get(guest.system, PLAIN).minimum
+    found = []
+    disk = guest.disks[0].size if guest.disks else None
+    for key, has, needs in (
+        ("cpus", guest.cpus, least.cpus),
+        ("memory", guest.memory, least.memory),
+        ("disk", disk, least.disk),
+    ):
+        if has is not None and needs is not None and has < needs:
+            shown = [str(v) if key == "cpus" else show_size(v) for v in (has, needs)]
+            what = f"{key}: {shown[0]} is less than {guest.system} needs, {shown[1]}"
+            found.append(
+                Finding(
+                    WARNING,
+                    "under-minimum",
+                    f"guest {guest.name}",
+                    what,
+                    f"give it {shown[1]} or more",
+                    ("guest", guest.name, key),
+                    "host",
+                )
+            )
+    return found
+
+
+def _medium_findings(ws: Workspace, guest: Guest, key: str, written: str) -> list[Finding]:
+    """A medium that is not there, or that the guest's firmware cannot start from."""
+    from dacha.core.spelling import did_you_mean
+    from dacha.engine.disks.media_store import Store
+
+    store = Store(ws.lab)
+    kept = None if "/" in written else store.find(written)
+    subject, path = f"guest {guest.name}", ("guest", guest.name, key)
+    if kept is None:
+        if ws.resolve(written).is_file():
+            return []
+        names = [k.name for k in store.all()]
+        remedy = did_you_mean(written, names, f"add it: dacha media add FILE --name {written}")
+        return [Finding(ERROR, "medium", subject, f"{key}: there is no medium {written}", remedy, path, "host")]
+    if key == "install" and kept.facts.get("kind") == "iso" and not kept.facts.get(guest.firmware):
+        other = "uefi" if guest.firmware == "bios" else "bios"
+        remedy = f'firmware = "{other}"' if kept.facts.get(other) else "it is no medium to install from"
+        what = f"install: {written} does not boot by {guest.firmware.upper()}"
+        return [Finding(ERROR, "medium-boot", subject, what, remedy, path, "host")]
+    return []

@@ -1,0 +1,170 @@
+"""The lab against this host: files that are named but not there, ports that are held, promises too large."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from ipaddress import IPv4Address
+from pathlib import Path
+
+from dacha.core.apply.observed import ObservedGuest
+from dacha.core.findings import ERROR, NOTE, Finding
+from dacha.core.lab.model import Guest
+from dacha.core.plan.check import check_host
+from dacha.core.plan.plan import Plan
+from dacha.engine.check.guest import file_findings
+from dacha.engine.workspace import Workspace
+from dacha.host.facts import PROGRAMS, existing, facts, program
+
+
+def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest]) -> list[Finding]:
+    """Everything about this host that `check` has to say."""
+    findings = program_findings()
+    for guest in ws.lab.guests.values():
+        findings += screen_findings(guest, observed.get(guest.name, ObservedGuest()))
+        findings += file_findings(ws, guest, observed.get(guest.name, ObservedGuest()))
+        if guest.start.at_boot and not _at_boot(ws.lab.name):
+            findings.append(
+                Finding(
+                    NOTE,
+                    "at-boot",
+                    f"guest {guest.name}",
+                    "nothing starts it at this host's boot yet",
+                    "dacha caretaker install",
+                    ("guest", guest.name, "start"),
+                    "host",
+                )
+            )
+    if any(n.by_kernel for n in ws.lab.networks.values()):
+        from dacha.engine.check.links import kernel_findings
+        from dacha.engine.network import live as sightings
+
+        findings += kernel_findings(ws)
+        on = {name for name, seen in observed.items() if seen.running}
+        findings += sightings.conflicts(plan, {k: s for k, s in sightings.read(ws.home).items() if k[0] in on})
+    bridged = any(n.kind == "bridge" for n in ws.lab.networks.values())
+    if bridged or ws.lab.from_outside:
+        # Other doors can be entered from where they are meant to be, whatever this host is.
+        from dacha.core.reach.reach import never_entered
+        from dacha.engine.router.host_view import ground
+
+        findings += never_entered(ws.lab, plan, ground(ws))
+    if ws.lab.guests:
+        findings += accelerator_findings(ws)
+    findings += port_findings(ws, plan, observed)
+    growth = disk_growth(ws)
+    findings += check_host(ws.lab, facts([ws.home.folder, *growth]), {str(f): size for f, size in growth.items()})
+    return findings
+
+
+def _at_boot(lab: str) -> bool:
+    """True when this host starts the lab's caretaker by itself. (Imported only for a lab that asks for it.)"""
+    from dacha.engine.caretaker.unit import installed
+
+    return installed(lab)
+
+
+def disk_growth(ws: Workspace) -> dict[Path, int]:
+    """How many bytes the lab's disks may still grow by, by the folder of the file system that they lie on."""
+    growth: dict[int, tuple[Path, int]] = {}
+    devices: dict[Path, int] = {}
+    for guest in ws.lab.guests.values():
+        for disk in guest.disks:
+            root = ws.home.folder
+            if disk.storage in ws.lab.storages:
+                root = ws.resolve(ws.lab.storages[disk.storage])
+            try:
+                written = ws.home.disk(guest.name, disk.name).stat().st_blocks * 512
+            except OSError:
+                written = 0
+            device = devices.get(root)
+            if device is None:
+                device = devices[root] = existing(root).stat().st_dev
+            first, so_far = growth.get(device, (root, 0))
+            growth[device] = first, so_far + max(0, (disk.size or 0) - written)
+    return dict(growth.values())
+
+
+def program_findings() -> list[Finding]:
+    """Programs that this host lacks. Only those without which no guest runs are errors."""
+    found = []
+    for name, package, purpose in PROGRAMS:
+        if program(name) is None:
+            severity = ERROR if name.startswith("qemu") else NOTE
+            found.append(
+                Finding(
+                    severity,
+                    "program-missing",
+                    "host",
+                    f"{name} is not on this machine: it {purpose}",
+                    f"on Debian: apt install {package}",
+                    (),
+                    "host",
+                )
+            )
+    return found
+
+
+def accelerator_findings(ws: Workspace) -> list[Finding]:
+    """One note where guests will run in software emulation though the lab did not ask for it."""
+    from dacha.hypervisor import accelerator
+
+    choice = accelerator.choose(ws.lab.accelerator)
+    if choice.name == "kvm" or ws.lab.accelerator == "tcg":
+        return []
+    return [
+        Finding(
+            NOTE, "emulated", "host", choice.why, 'accelerator = "tcg" in [lab] says that this is meant', (), "host"
+        )
+    ]
+
+
+def port_findings(
+    ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest], only: set[str] | None = None
+) -> list[Finding]:
+    """Host ports that a door needs and does not have, with the program that holds each."""
+    from dacha.host.probe import ports
+
+    found = []
+    for (guest, name), door in plan.doors.items():
+        seen = observed.get(guest, ObservedGuest())
+        if only is not None and guest not in only:
+            continue
+        if seen.running and seen.forwards is None:
+            continue  # it hangs; what it holds open cannot be told from here
+        for forward in door.forwards():
+            if seen.forwards and forward in seen.forwards:
+                continue
+            # A door that moves between ports of its own guest frees the old one first.
+            if seen.forwards and any((f.protocol, f.port) == (forward.protocol, forward.port) for f in seen.forwards):
+                continue
+            why = ports.why_not(forward.protocol, forward.listen, forward.port)
+            if why:
+                found.append(
+                    Finding(
+                        ERROR,
+                        "port-held",
+                        f"door {guest} {name}",
+                        f"port {forward.port} of this host cannot be had: {why}",
+                        "choose another, or leave port out to have one chosen",
+                        ("guest", guest, "door", name, "port"),
+                        "host",
+                    )
+                )
+                break
+    return found
+
+
+def screen_findings(guest: Guest, seen: ObservedGuest) -> list[Finding]:
+    """The port that a guest's display is to listen on, when it cannot be had."""
+    has = (seen.machine or {}).get("screen") if seen.running else None
+    if guest.screen is None or (has and has["port"] == guest.screen.port):
+        return []
+    from dacha.host.probe import ports
+    from dacha.hypervisor.screen import ADDRESSES
+
+    why = ports.why_not("tcp", IPv4Address(ADDRESSES[guest.screen.origin]), guest.screen.port)
+    if not why:
+        return []
+    what = f"port {guest.screen.port} of this host, for its display, cannot be had: {why}"
+    path = ("guest", guest.name, "screen", "port")
+    return [Finding(ERROR, "port-held", f"guest {guest.name}", what, "choose another", path, "host")]

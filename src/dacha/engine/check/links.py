@@ -1,0 +1,112 @@
+"""Bridge networks against this host: whether guests can be put onto the interface that the lab names."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from dacha.core.findings import ERROR, NOTE, WARNING, Finding
+from dacha.core.lab.model import Network
+from dacha.engine.workspace import Workspace
+from dacha.host.facts import program
+from dacha.host.network import iproute
+from dacha.host.network.iproute import SeenLink
+
+# Programs that networks on the kernel need: each with its Debian package and what it does.
+_PROGRAMS = (("ip", "iproute2", "makes links"), ("nft", "nftables", "makes doors, NAT and isolation"))
+
+
+def kernel_findings(ws: Workspace) -> list[Finding]:
+    """What keeps this host from carrying the lab's networks in the kernel: missing programs, missing privileges."""
+    carried = [n for n in ws.lab.networks.values() if n.by_kernel]
+    if not carried:
+        return []
+    found = []
+    for name, package, purpose in _PROGRAMS:
+        if program(name) is None:
+            what, remedy = f"{name} is not on this machine: it {purpose}", f"on Debian: apt install {package}"
+            found.append(Finding(ERROR, "program-missing", "host", what, remedy, (), "host"))
+    if os.geteuid() != 0:
+        network = carried[0]
+        remedy = "run dacha as root" + ("" if network.kind == "bridge" else ', or carrier = "user"')
+        what = "it is carried by the kernel, and only root may make links and rules"
+        path = ("network", network.name)
+        found.append(Finding(ERROR, "privilege", f"network {network.name}", what, remedy, path, "host"))
+    return found or bridge_findings(ws)
+
+
+def bridge_findings(ws: Workspace) -> list[Finding]:
+    """What is wrong with each bridge network's interface, and what its kind means."""
+    bridged = [n for n in ws.lab.networks.values() if n.kind == "bridge"]
+    links = iproute.links() if bridged else {}
+    return [f for network in bridged if (f := _finding(network, links))]
+
+
+def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
+    def said(severity: str, code: str, what: str, remedy: str, key: str = "interface") -> Finding:
+        subject = f"network {network.name}"
+        return Finding(severity, code, subject, what, remedy, ("network", network.name, key), "host")
+
+    name = network.interface or ""
+    link = links.get(name)
+    if network.made_from:
+        if link is not None and not link.alias.startswith("dacha:"):
+            what = f"{name} is there already, and Dacha did not make it"
+            return said(ERROR, "bridge-there", what, "leave made-from out to use it, or name another", "made-from")
+        name = network.made_from
+        link = links.get(name)
+        if link is not None and link.kind == "bridge":
+            return said(ERROR, "made-from-bridge", f"{name} is a bridge itself", f'interface = "{name}"', "made-from")
+    if network.vlan is not None and not iproute.has_vlans():
+        what = f"VLAN {network.vlan} is out of reach: this kernel has no VLAN links (module 8021q)"
+        remedy = "a kernel that has it, or let the switch put this port onto the VLAN, and leave vlan out"
+        return said(ERROR, "vlan", what, remedy, "vlan")
+    if link is None:
+        usable = [
+            n for n, x in links.items() if x.up and n != "lo" and not x.master and not x.alias.startswith("dacha:")
+        ]
+        return said(
+            ERROR,
+            "no-interface",
+            f"this host has no interface {name}",
+            f"it has: {', '.join(usable) if usable else 'no bridge, and no wired adapter that is up'}",
+        )
+    if link.kind != "bridge" and (Path(f"/sys/class/net/{name}/phy80211").exists()):
+        return said(
+            ERROR,
+            "wireless",
+            f"{name} is wireless: an access point takes frames of its own stations only, so a guest could not be heard",
+            'a wired adapter, or kind = "nat" with doors from the LAN',
+        )
+    if not link.up:
+        return said(ERROR, "interface-down", f"{name} is down", f"ip link set {name} up")
+    if network.made_from:
+        if link.master and link.master != network.interface:
+            return said(ERROR, "interface-taken", f"{name} belongs to {link.master}", "", "made-from")
+        if link.master or not link.addresses:
+            return None
+        return said(
+            WARNING,
+            "addresses-move",
+            f"{name} carries this host's {', '.join(link.addresses)}: they move to {network.interface}, and back again "
+            "unless that is confirmed in time",
+            "after apply, from wherever this host is used: dacha apply --confirm\n"
+            f'to leave them where they are: interface = "{name}" without made-from',
+            "made-from",
+        )
+    if link.kind != "bridge" and link.master:
+        return said(
+            ERROR,
+            "interface-taken",
+            f"{name} belongs to {link.master}",
+            f'interface = "{link.master}" if that is a bridge',
+        )
+    if link.kind != "bridge" or network.vlan is not None:
+        where = f"VLAN {network.vlan} of {name}" if network.vlan else name
+        return said(
+            NOTE,
+            "host-apart",
+            f"guests are straight on {where}: this host itself cannot reach them",
+            "from another machine they can be entered; a bridge on this host would let it in too",
+        )
+    return None

@@ -1,0 +1,1 @@
+"""Disks, media and storages."""

@@ -1,0 +1,107 @@
+"""A guest's disks: where each lies, made whole or not at all, grown, attached and detached while it runs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from dacha.core.apply.changes import AttachDisk, MakeDisk
+from dacha.core.errors import HostError
+from dacha.engine.disks.media import base_image
+from dacha.engine.disks.storages import storage_folder
+from dacha.engine.home import Home
+from dacha.engine.workspace import Workspace
+from dacha.host import folders
+from dacha.host.files import replace_file
+from dacha.hypervisor import chain, hotplug, images
+from dacha.hypervisor.command_line import QMP
+from dacha.hypervisor.process import running
+from dacha.hypervisor.qmp import Qmp
+
+# Told what is being copied, and which share of it is done (1 when it is).
+Progress = Callable[[str, float], None]
+
+
+def silent(what: str, share: float) -> None:
+    """A progress that nobody looks at."""
+
+
+def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> None:
+    """Make one disk whole or not at all. Raises HostError."""
+    disk, link = change.disk, ws.home.disk(change.guest, change.disk.name)
+    base = base_image(ws, disk.base) if disk.base else None
+    target, intention = link, link.with_suffix(".making")
+    if link.is_symlink():
+        # It was made before, and leads to a storage: a new one in its place would hide what may only be unmounted.
+        raise HostError(
+            f"the contents of disk {disk.name} of {change.guest} are not there: {link.readlink()}",
+            why="they were removed, or what they lie on is not mounted",
+            remedy=f"mount it; or, if they are lost, remove {link} to have a new disk made",
+        )
+    if disk.storage:
+        target = folders.make_private(storage_folder(ws, disk)) / f"{change.guest}-{disk.name}.qcow2"
+        if target.exists() and _was_making(intention, target):
+            # A command was killed between making it whole and saying where it is.
+            _settle(link, target, intention)
+            return
+        if target.exists():
+            raise HostError(
+                f"there is a disk already: {target}",
+                why="it belonged to a guest of that name, and is not known here any more",
+                remedy=f"use it: ln -s {target} {link}, or move it away",
+            )
+    if disk.storage:
+        replace_file(intention, str(target), 0o600)
+    if base and (disk.copy or base.format not in images.CLONABLE):
+        what = f"copying {base.path.name}"
+        images.copy(base, target, size=disk.size, full=disk.full, progress=lambda share: progress(what, share))
+    else:
+        images.create(target, size=disk.size, base=base, full=disk.full)
+    _settle(link, target, intention)
+
+
+def _was_making(intention: Path, target: Path) -> bool:
+    """True when a command noted that it was about to make this very file, and did not come to its end."""
+    try:
+        return intention.read_text() == str(target)
+    except OSError:
+        return False
+
+
+def _settle(link: Path, target: Path, intention: Path) -> None:
+    """Let a disk that is made be found, and note what it lies on."""
+    if target != link:
+        link.symlink_to(target)
+    chain.note(link)
+    intention.unlink(missing_ok=True)
+
+
+def grow_disk(home: Home, name: str, disk: str, size: int) -> None:
+    """Make a disk larger, while its guest runs or not. Raises HostError."""
+    record = home.read(name)
+    inside = {d["name"] for d in record.machine["disks"]} if record.machine else set()
+    if not running(home.process_lock(name)) or disk not in inside:
+        images.grow(home.disk(name, disk), size)
+        return
+    with Qmp(home.run(name) / QMP) as qmp:
+        qmp.execute("block_resize", {"node-name": f"disk-{disk}", "size": size})
+
+
+def attach(home: Home, change: AttachDisk) -> None:
+    """Put a disk into a running guest. Raises HostError when it has no port to spare."""
+    with Qmp(home.run(change.guest) / QMP, timeout_s=10.0) as qmp:
+        hotplug.attach(qmp, {"name": change.disk, "bus": change.bus}, home.disk(change.guest, change.disk))
+    record = home.read(change.guest)
+    if record.machine:
+        record.machine["disks"].append({"name": change.disk, "bus": change.bus})
+        home.write(change.guest, record)
+
+
+def detach(home: Home, name: str, disk: str) -> None:
+    """Take a disk out of a running guest. Raises NoError when the guest does not let go of it."""
+    with Qmp(home.run(name) / QMP, timeout_s=10.0) as qmp:
+        hotplug.detach(qmp, disk)
+    record = home.read(name)
+    if record.machine:
+        record.machine["disks"] = [d for d in record.machine["disks"] if d["name"] != disk]
+        home.write(name, record)

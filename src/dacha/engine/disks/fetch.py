@@ -1,0 +1,157 @@
+"""Media over HTTP: fetched into a file that is continued where a killed command left off."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from dacha.core.errors import NoError
+from dacha.core.units import TIB, show_size
+from dacha.engine.disks.media_store import MAIN, Kept, Progress, Store
+from dacha.host.files import replace_file
+
+# No medium is longer; and no honest address leads on more often.
+LARGEST, REDIRECTS_MOST = TIB, 5
+
+
+class _Stream(io.RawIOBase, BinaryIO):
+    """What an HTTP answer brings, as a file that is only read."""
+
+    def __init__(self, chunks: Iterator[bytes]) -> None:
+        self._chunks = chunks
+        self._rest = b""
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        while not self._rest:
+            try:
+                self._rest = next(self._chunks)
+            except StopIteration:
+                return 0
+        count = min(len(buffer), len(self._rest))
+        buffer[:count] = self._rest[:count]
+        self._rest = self._rest[count:]
+        return count
+
+
+def add_from(
+    store: Store,
+    url: str,
+    name: str,
+    *,
+    storage: str = MAIN,
+    expected: str | None = None,
+    progress: Progress = lambda done, total: None,
+) -> tuple[Kept, bool]:
+    """Fetch a medium over HTTP or HTTPS (RFC 9110; ranges by section 14) and take it in.
+
+    What came before a broken connection is kept and continued, if the server says it is still the same file
+    (its ETag or Last-Modified). Raises NoError with the server's answer.
+    """
+    folder = store.folder(storage)
+    with store.writing(folder, name):
+        return _fetch(store, folder, url, name, storage, expected, progress)
+
+
+def _fetch(
+    store: Store, folder: Path, url: str, name: str, storage: str, expected: str | None, progress: Progress
+) -> tuple[Kept, bool]:
+    import httpx
+
+    part, about = folder / f".{name}.fetch", folder / f".{name}.fetch-from"
+    have, validator = _begun(part, about, url)
+    # The bytes as they are: a compressed answer may be a thousand times as long as it seems.
+    headers = {"Accept-Encoding": "identity"}
+    if have and validator:
+        headers |= {"Range": f"bytes={have}-", "If-Range": validator}
+    try:
+        with httpx.Client(timeout=30.0) as client, _answer(client, url, headers) as answer:
+            if answer.status_code not in (200, 206):
+                raise NoError(
+                    f"{url} answered {answer.status_code} {answer.reason_phrase}", remedy="is the address right?"
+                )
+            if answer.headers.get("content-encoding", "identity") != "identity":
+                raise NoError(
+                    f"{url} answers with compressed data", remedy="name an address that gives the file itself"
+                )
+            if answer.status_code == 206 and not answer.headers.get("content-range", "").startswith(f"bytes {have}-"):
+                part.unlink(missing_ok=True)
+                raise NoError(
+                    f"{url} answers with another part than was asked for",
+                    remedy="run the same command again: it begins anew",
+                )
+            if answer.status_code == 200 and part.exists():
+                part.unlink()  # another file by now, or a server that knows no ranges
+                have = 0
+            validator = answer.headers.get("etag") or answer.headers.get("last-modified") or ""
+            replace_file(about, json.dumps({"url": url, "validator": validator}))
+            length = answer.headers.get("content-length")
+            size = have + int(length) if length and length.isdigit() else None
+            part.touch()
+            kept = store.add(
+                _Stream(_capped(answer.iter_raw(1 << 20), url, have)),
+                name,
+                storage=storage,
+                size=size,
+                expected=expected,
+                part=part,
+                progress=progress,
+            )
+    except httpx.HTTPError as e:
+        raise NoError(
+            f"{url} could not be fetched whole",
+            why=str(e) or type(e).__name__,
+            remedy="run the same command again: it goes on where it stopped"
+            if part.exists() and part.stat().st_size
+            else "is the address right, and the server up?",
+        ) from e
+    finally:
+        if not part.exists():
+            with contextlib.suppress(OSError):
+                about.unlink()
+    return kept
+
+
+@contextlib.contextmanager
+def _answer(client: Any, url: str, headers: dict[str, str]) -> Iterator[Any]:
+    """The answer at an address, or where it leads on to: a few times, and never from https to what anybody on the way
+    can change. Raises NoError."""
+    secure = url.startswith("https://")
+    for _ in range(REDIRECTS_MOST):
+        with client.stream("GET", url, headers=headers) as answer:
+            if not answer.is_redirect:
+                yield answer
+                return
+            request = answer.next_request
+            url = str(request.url) if request else ""
+        if secure and not url.startswith("https://"):
+            raise NoError(f"https leads on to {url}", why="whoever is on the way could change what comes")
+        if not url.startswith(("http://", "https://")):
+            raise NoError(f"the address leads on to {url or 'nowhere'}", remedy="is the address right?")
+    raise NoError("the address leads on again and again", remedy="is the address right?")
+
+
+def _capped(chunks: Iterator[bytes], url: str, have: int) -> Iterator[bytes]:
+    """The same bytes, up to a length that no medium has. Raises NoError."""
+    for chunk in chunks:
+        have += len(chunk)
+        if have > LARGEST:
+            raise NoError(f"{url} does not come to an end", why=f"{show_size(LARGEST)} have come")
+        yield chunk
+
+
+def _begun(part: Path, about: Path, url: str) -> tuple[int, str]:
+    """How many bytes an earlier fetch of the same address left, and the server's name for that content."""
+    try:
+        noted = json.loads(about.read_text())
+        if noted["url"] == url:
+            return part.stat().st_size, noted["validator"]
+    except (OSError, ValueError, KeyError):
+        pass
+    return 0, ""

@@ -1,0 +1,146 @@
+"""Disks that were kept when their guest left the lab: none is ever taken, or deleted, unless asked for by name."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import NamedTuple
+
+from dacha.core.apply.changes import DeleteDisk
+from dacha.core.errors import DachaError, HostError, UsageError
+from dacha.core.findings import ERROR, WARNING, Finding
+from dacha.core.lab.model import Guest
+from dacha.core.units import show_size
+from dacha.engine.disks.media import image_path
+from dacha.engine.home import Home
+from dacha.engine.workspace import Workspace
+from dacha.hypervisor import chain
+from dacha.hypervisor.process import running
+
+
+class KeptDisk(NamedTuple):
+    """A disk of an earlier guest: its name, its file, the size of the disk in it (bytes, 0 where it cannot be read),
+    the name of what it was made on, and when it was last written to (Unix seconds)."""
+
+    name: str
+    path: Path
+    size: int
+    base: str
+    used: float
+
+    def __str__(self) -> str:
+        made = f", on {self.base}" if self.base else ""
+        return f"{show_size(self.size)}{made}, last used {time.strftime('%-d %B %Y', time.localtime(self.used))}"
+
+
+def kept(home: Home, guest: str) -> list[KeptDisk]:
+    """Every disk that is kept for a guest of that name."""
+    found = []
+    for name, path in home.disks(guest):
+        size, base, used = 0, "", 0.0
+        try:
+            image = chain.as_image(path)
+            size, base, used = image.size, image.files[1].stem if image.files[1:] else "", path.stat().st_mtime
+        except (DachaError, OSError):
+            pass  # its storage is not mounted: it is kept all the same
+        found.append(KeptDisk(name, path, size, base, used))
+    return found
+
+
+def refuse_silent(ws: Workspace, guest: str) -> None:
+    """Refuse a new guest whose name has disks from an earlier one. Raises UsageError that says how to go on."""
+    disks = kept(ws.home, guest)
+    if disks:
+        names = " ".join(d.name for d in disks)
+        raise UsageError(
+            "\n".join(f"a disk {guest}/{d.name} is kept from an earlier {guest} ({d})" for d in disks),
+            remedy=f"to start with it: add --attach {names}\nto start anew: add --new-disk\n"
+            f"to be rid of it: dacha guest remove {guest} --with-disks, then dacha apply",
+        )
+
+
+def chosen(ws: Workspace, guest: str, wanted: list[str]) -> list[KeptDisk]:
+    """The kept disks of these names ("0", or "GUEST/0"). Raises UsageError for one that is not there."""
+    disks = {d.name: d for d in kept(ws.home, guest)}
+    found = []
+    for text in wanted:
+        name = text.removeprefix(f"{guest}/")
+        if name not in disks:
+            kept_ones = ", ".join(disks) or "none"
+            raise UsageError(f"no disk {name} is kept for {guest}", remedy=f"kept: {kept_ones}")
+        found.append(disks[name])
+    return found
+
+
+def take(home: Home, guest: str) -> bool:
+    """Note that a guest's kept disks are its own again, because somebody said so; False when none was kept."""
+    record = home.read(guest)
+    if record.removed is None and not record.delete_disks:
+        return False
+    record.removed, record.delete_disks, record.left_off = None, [], False
+    home.write(guest, record)
+    return True
+
+
+def note_removed(ws: Workspace) -> None:
+    """Note which guests have left the lab, so that one of the same name is not taken for the same."""
+    for name in ws.home.guests():
+        if name in ws.lab.guests or running(ws.home.process_lock(name)):
+            continue
+        record = ws.home.read(name)
+        if record.removed is None:
+            record.removed, record.left_off = time.time(), False
+            ws.home.write(name, record)
+
+
+def findings(ws: Workspace, guest: Guest) -> list[Finding]:
+    """What is wrong about disks that are there already: kept from an earlier guest, or made on another image."""
+    found = []
+    record, here = ws.home.read(guest.name), ("guest", guest.name)
+    there = dict(ws.home.disks(guest.name))
+    for n, disk in enumerate(guest.disks):
+        if disk.name not in there:
+            continue
+        if record.removed is not None:
+            what = f"disk {disk.name} is kept from an earlier {guest.name}"
+            remedy = (
+                f"to take it: dacha guest edit {guest.name} --attach-disk {disk.name}\n"
+                f'to start anew: another name in the file, name = "new"'
+            )
+            found.append(Finding(ERROR, "disk-kept", f"guest {guest.name}", what, remedy, (*here, "disk", n), "host"))
+        elif disk.base and not disk.copy:
+            found += _made_on(ws, guest, n, there[disk.name])
+    return found
+
+
+def _made_on(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
+    """A disk whose `from` was changed since it was made: its contents stay what they were."""
+    disk = guest.disks[n]
+    try:
+        below = chain.layers(path)[1:]
+        wanted = image_path(ws, disk.base or "").resolve()
+    except DachaError:
+        return []
+    if not below or below[0][0].resolve() == wanted:
+        return []
+    what = f"disk {disk.name} was made on {below[0][0].name}, and stays so: from now says {disk.base}"
+    remedy = f'write from as it was, or give the new disk another name: name = "{disk.name}-new"'
+    path_of = ("guest", guest.name, "disk", n, "from")
+    return [Finding(WARNING, "disk-base", f"guest {guest.name}", what, remedy, path_of, "host")]
+
+
+def delete(home: Home, change: DeleteDisk) -> None:
+    """Delete one disk that was named, and when it was the last, all that was kept of its guest. Raises HostError."""
+    if running(home.process_lock(change.guest)):
+        raise HostError(
+            f"{change.guest} is on, so its disk {change.disk} cannot go", remedy=f"dacha stop {change.guest}"
+        )
+    path = home.disk(change.guest, change.disk)
+    try:
+        path.resolve().unlink(missing_ok=True)  # also one that lies in a storage
+        path.unlink(missing_ok=True)
+        chain.note_file(path).unlink(missing_ok=True)
+    except OSError as e:
+        raise HostError(f"cannot delete {path}", why=e.strerror or str(e)) from e
+    if not home.disks(change.guest):
+        home.forget_guest(change.guest)

@@ -1,0 +1,337 @@
+"""The media store: installer media and images under short names, whole or not at all, the same content once.
+
+A store is a folder; each medium in it is a file NAME.iso or NAME.img and its facts in NAME.json, written last.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import os
+import re
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any, BinaryIO, NamedTuple
+
+from dacha.core.errors import BusyError, HostError, NoError, UsageError
+from dacha.core.lab.model import Lab
+from dacha.core.spelling import did_you_mean
+from dacha.core.units import show_size
+from dacha.formats.medium import Medium, inspect_iso, is_iso, looks_like_web_page
+from dacha.host import folders
+from dacha.host.files import folder_held, locked, refused, replace_file
+from dacha.hypervisor import process
+
+# Large enough that Python's own work is lost beside hashing and copying, small enough to stay out of the way.
+CHUNK = 4 << 20
+MAIN = "main"
+# Told how many bytes are done and how many there are in all (None: not known).
+Progress = Callable[[int, int | None], None]
+
+
+class Kept(NamedTuple):
+    """A medium in a store: its short name, its file, its size and SHA-256, and what it is."""
+
+    name: str
+    storage: str
+    path: Path
+    size: int
+    sha256: str
+    facts: dict[str, Any]
+
+    def words(self) -> str:
+        """What it is, in words: "debian 12.5.0, amd64, boots by BIOS and UEFI"."""
+        f = self.facts
+        system = " ".join(x for x in (f.get("family"), f.get("version")) if x) or "unknown system"
+        if f.get("kind") == "iso":
+            ways = [w for w, on in (("BIOS", f.get("bios")), ("UEFI", f.get("uefi"))) if on]
+            boots = "boots by " + " and ".join(ways) if ways else "does not boot"
+            return ", ".join(x for x in (system, f.get("architecture"), boots) if x)
+        if f.get("kind") == "disk":
+            ways = [w for w, on in (("BIOS", f.get("bios")), ("UEFI", f.get("uefi"))) if on]
+            boots = "boots by " + " and ".join(ways) if ways else "no boot loader"
+            return f"{f.get('format')} disk of {show_size(f.get('virtual_size', 0))}, {boots}"
+        return "unknown"
+
+
+class Partial(NamedTuple):
+    """What a download left that was broken off: the name it was for, its file, its size, and where it comes from."""
+
+    name: str
+    storage: str
+    path: Path
+    size: int
+    url: str
+
+
+class Store:
+    """The stores that a lab names, and the main one that every user has."""
+
+    def __init__(self, lab: Lab | None) -> None:
+        self.folders: dict[str, Path] = {MAIN: folders.state() / "media"}
+        for name, path in (lab.storages if lab else {}).items():
+            self.folders[name] = Path(path).expanduser() / "media"
+
+    def places(self) -> list[Path]:
+        """The folders that media are in."""
+        return list(self.folders.values())
+
+    def all(self) -> list[Kept]:
+        """Every medium, by name."""
+        found = []
+        for storage, folder in self.folders.items():
+            for facts in sorted(folder.glob("*.json")) if folder.is_dir() else ():
+                try:
+                    raw = json.loads(facts.read_text())
+                    kept = Kept(facts.stem, storage, folder / raw["file"], raw["size"], raw["sha256"], raw["facts"])
+                except (OSError, ValueError, KeyError):
+                    continue
+                if kept.path.is_file():
+                    found.append(kept)
+        return sorted(found)
+
+    def find(self, name: str) -> Kept | None:
+        return next((k for k in self.all() if k.name == name), None)
+
+    def need(self, name: str) -> Kept:
+        """The medium of that name. Raises UsageError with the nearest one."""
+        kept = self.find(name)
+        if kept is None:
+            raise UsageError(
+                f"there is no medium {name}",
+                remedy=did_you_mean(name, [k.name for k in self.all()], "add one: dacha media add FILE"),
+            )
+        return kept
+
+    def folder(self, storage: str) -> Path:
+        if storage not in self.folders:
+            raise UsageError(f"there is no storage {storage}", remedy=did_you_mean(storage, self.folders))
+        return folders.make_private(self.folders[storage])
+
+    def add(
+        self,
+        source: BinaryIO,
+        name: str,
+        *,
+        storage: str = MAIN,
+        size: int | None = None,
+        expected: str | None = None,
+        part: Path | None = None,
+        progress: Progress = lambda done, total: None,
+    ) -> tuple[Kept, bool]:
+        """Take in everything `source` has under a short name; answers the medium, and whether it is new.
+
+        `size` is how much is expected; `part` an already begun file that `source` continues. Raises UsageError
+        (name taken), HostError (no space), NoError (wrong checksum, cut short, not a medium): then nothing is kept.
+        """
+        folder = self.folder(storage)
+        with contextlib.ExitStack() as writing:
+            if part is None:  # whoever brings a file of its own holds the name already
+                writing.enter_context(self.writing(folder, name))
+            return self._add(source, name, folder, storage, size, expected, part, progress)
+
+    def _add(
+        self,
+        source: BinaryIO,
+        name: str,
+        folder: Path,
+        storage: str,
+        size: int | None,
+        expected: str | None,
+        part: Path | None,
+        progress: Progress,
+    ) -> tuple[Kept, bool]:
+        self._refuse_taken(name)
+        own = part is None
+        part = part or folder / f".{name}.{os.getpid()}.part"
+        keep = not own  # what a broken connection left is continued by the next try
+        try:
+            try:
+                total, digest = _copy(source, part, size, progress)
+            except OSError as e:
+                raise refused(part, e) from e
+            if size is not None and total != size:
+                what = f"{name} is cut short: {show_size(total)} of {show_size(size)} came"
+                raise NoError(what, remedy="add it again")
+            keep = False
+            if expected and digest != expected.lower():
+                raise NoError(
+                    f"{name} has another checksum than expected",
+                    why=f"expected {expected.lower()}\nfound    {digest}",
+                    remedy="get it again: it is damaged, or not what it claims to be",
+                )
+            same = self._same(digest)
+            if same:
+                return same, False
+            facts = inspect(part)
+            problem = next(iter(facts.get("problems", ())), None)
+            if problem:
+                raise NoError(f"{name} cannot be used: {problem}", remedy="get another; nothing was kept")
+            # Two at once may both have come so far: the second to be done finds the first one's name or contents.
+            with folder_held(folder):
+                same = self._same(digest)
+                if same:
+                    return same, False
+                self._refuse_taken(name)
+                path = folder / (name + (".iso" if facts["kind"] == "iso" else ".img"))
+                os.replace(part, path)
+                record = {"file": path.name, "size": total, "sha256": digest, "facts": facts}
+                replace_file(folder / f"{name}.json", json.dumps(record, indent=1))
+            return Kept(name, storage, path, total, digest, facts), True
+        finally:
+            if not keep:
+                with contextlib.suppress(OSError):
+                    part.unlink()
+
+    def _same(self, digest: str) -> Kept | None:
+        return next((k for k in self.all() if k.sha256 == digest), None)
+
+    def _refuse_taken(self, name: str) -> None:
+        if self.find(name):
+            raise UsageError(
+                f"there is a medium {name} already", remedy="choose another: --name NAME, or dacha media remove it"
+            )
+
+    def remove(self, kept: Kept) -> None:
+        """Remove a medium. Whoever calls has seen that nobody uses it."""
+        with contextlib.suppress(OSError):
+            (kept.path.parent / f"{kept.name}.json").unlink()
+            kept.path.unlink()
+
+    def partial(self) -> list[Partial]:
+        """Downloads that were begun and not ended, by name; one that goes on this moment is not among them."""
+        found = []
+        for storage, folder in self.folders.items():
+            for part in sorted(folder.glob(".*.fetch")) if folder.is_dir() else ():
+                name = part.name[1 : -len(".fetch")]
+                try:
+                    url = str(json.loads((folder / f"{part.name}-from").read_text())["url"])
+                except (OSError, ValueError, KeyError, TypeError):
+                    url = ""
+                if not _being_added(folder, name):
+                    found.append(Partial(name, storage, part, part.stat().st_size, url))
+        return found
+
+    def drop(self, partial: Partial) -> None:
+        """Remove what a download left."""
+        with self.writing(partial.path.parent, partial.name):
+            partial.path.unlink(missing_ok=True)
+            partial.path.with_name(f"{partial.path.name}-from").unlink(missing_ok=True)
+
+    @contextlib.contextmanager
+    def writing(self, folder: Path, name: str) -> Iterator[None]:
+        """Be the only one who takes in a medium of that name. Raises BusyError naming the other."""
+        folders.make_private(folders.run())
+        try:
+            with locked(_lock(folder, name), f"dacha media add {name}", 0.0):
+                yield
+        except BusyError as e:
+            what = f"{name} is being taken in already"
+            raise BusyError(
+                what, why=e.what.replace("the lab is held by ", "by "), remedy="wait for it to end"
+            ) from None
+
+    def check(self, kept: Kept, progress: Progress = lambda done, total: None) -> str | None:
+        """Read a medium again; what is wrong with it, or None when its content is what was added."""
+        digest = hashlib.sha256()
+        done = 0
+        with kept.path.open("rb") as f:
+            for chunk in _chunks(f):
+                digest.update(chunk)
+                progress(done := done + len(chunk), kept.size)
+        return (
+            None
+            if digest.hexdigest() == kept.sha256
+            else f"its content has changed: SHA-256 is now {digest.hexdigest()}"
+        )
+
+
+def _lock(folder: Path, name: str) -> Path:
+    """The lock of one name in one store. It is not in the store, where nothing but media is."""
+    return folders.run() / f"media-{hashlib.sha256(str(folder / name).encode()).hexdigest()[:16]}.lock"
+
+
+def _being_added(folder: Path, name: str) -> bool:
+    """True while a command takes in a medium of that name."""
+    return process.running(_lock(folder, name))
+
+
+def _chunks(f: BinaryIO) -> Iterator[memoryview]:
+    buffer = bytearray(CHUNK)
+    view = memoryview(buffer)
+    while count := f.readinto(buffer):  # type: ignore[attr-defined]
+        yield view[:count]
+
+
+def _copy(source: BinaryIO, part: Path, size: int | None, progress: Progress) -> tuple[int, str]:
+    """Append `source` to `part`; the whole file's length and SHA-256. Memory stays one chunk."""
+    digest = hashlib.sha256()
+    with part.open("ab+") as out:
+        out.seek(0)
+        total = 0
+        for chunk in _chunks(out):
+            digest.update(chunk)
+            total += len(chunk)
+        for chunk in _chunks(source):
+            out.write(chunk)
+            digest.update(chunk)
+            progress(total := total + len(chunk), size)
+        out.flush()
+        os.fsync(out.fileno())
+    return total, digest.hexdigest()
+
+
+def inspect(path: Path) -> dict[str, Any]:
+    """What a file is, as plain data: an ISO medium, a disk image, or neither (then with the problem)."""
+    from dacha.formats.boot_sectors import boot_sectors
+    from dacha.hypervisor import images
+
+    size = path.stat().st_size
+    with path.open("rb") as f:
+        head = f.read(4096)
+        if looks_like_web_page(head):
+            return {"kind": "unknown", "problems": ["it is a web page, not a medium"]}
+        if is_iso(f):
+            return medium_data(inspect_iso(f, size))
+    try:
+        below = images.header(path).backing
+        if below:
+            return {"kind": "unknown", "problems": [f"it is only an overlay: its base {below} lies elsewhere"]}
+        image = images.inspect(path)
+    except HostError as e:
+        return {"kind": "unknown", "problems": [e.why or e.what]}
+    problem = images.damage(image)
+    sectors = boot_sectors(images.first_sectors(image))
+    problems = [problem] if problem else []
+    return {
+        "kind": "disk",
+        "format": image.format,
+        "virtual_size": image.size,
+        "table": sectors.table,
+        "bios": sectors.bios,
+        "uefi": sectors.uefi,
+        "problems": problems,
+    }
+
+
+def medium_data(medium: Medium) -> dict[str, Any]:
+    return medium._asdict() | {"problems": list(medium.problems)}
+
+
+def short_name(source: str) -> str:
+    """A short name from a file name or address: debian-12.5.0-amd64-netinst.iso is debian-12-5-0-amd64-netinst."""
+    stem = re.sub(r"\.(iso|img|qcow2|raw|vmdk|vdi|vhdx)$", "", source.rstrip("/").rpartition("/")[2].lower())
+    return re.sub(r"[^a-z0-9]+", "-", stem).strip("-")[:40].strip("-") or "medium"
+
+
+def expected_sum(text: str, file_name: str) -> str | None:
+    """The SHA-256 that a checksum file states for `file_name`, in either usual form; None when it has none."""
+    for line in text.splitlines():
+        gnu = re.match(r"([0-9a-fA-F]{64})\s+[ *]?(\S.*)$", line.strip())
+        bsd = re.match(r"SHA256 \((.+)\) = ([0-9a-fA-F]{64})$", line.strip())
+        name, value = (gnu[2], gnu[1]) if gnu else (bsd[1], bsd[2]) if bsd else ("", "")
+        if name.rpartition("/")[2] == file_name:
+            return value.lower()
+    alone = re.fullmatch(r"\s*([0-9a-fA-F]{64})\s*", text)
+    return alone[1].lower() if alone else None

@@ -1,0 +1,1 @@
+"""A guest's machine: desired, prepared, seen, started, stopped."""

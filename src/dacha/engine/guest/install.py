@@ -1,0 +1,52 @@
+"""An installation, followed until the guest starts from its own disk, by what really happens to it.
+
+The disk comes first in the boot order, so an installed guest starts from it without anyone's doing. What is left
+is to take the medium out when the guest restarts with a bootable disk, to start it again when it powered itself
+off instead, and to answer "press any key" where the medium asks for it. A small process of its own does that:
+it is started with the guest, holds a lock, and ends with the installation.
+"""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+
+from dacha.engine.home import Home, Record
+from dacha.engine.workspace import Workspace
+from dacha.formats.boot_sectors import boot_sectors
+from dacha.hypervisor.chain import as_image
+from dacha.hypervisor.images import first_sectors
+
+
+def pending(ws: Workspace, name: str, record: Record) -> bool:
+    """True while the guest is to be installed and is not yet."""
+    guest = ws.lab.guests.get(name)
+    return guest is not None and guest.install is not None and record.installed != guest.install
+
+
+def follow(ws: Workspace, name: str) -> None:
+    """Start the process that follows the guest's installation; it ends at once when one does already."""
+    with (ws.home.guest(name) / "install.log").open("ab") as log:
+        subprocess.Popen(
+            [sys.executable, "-P", "-m", "dacha.engine.apply.follow_install", str(ws.path), name],
+            stdin=subprocess.DEVNULL,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+        )
+
+
+def disk_bootable(home: Home, name: str) -> bool:
+    """True when the guest's first disk has something to start from."""
+    inside = (home.read(name).machine or {}).get("disks")
+    path = home.disk(name, inside[0]["name"] if inside else "0")
+    return path.is_file() and boot_sectors(first_sectors(as_image(path))).bootable
+
+
+def finish(home: Home, name: str, medium: str) -> None:
+    """Note that the guest was installed from `medium`."""
+    record = home.read(name)
+    record.installing, record.installed = None, medium
+    if record.machine and record.machine.get("drives"):
+        record.machine["drives"][0] = None
+    home.write(name, record)

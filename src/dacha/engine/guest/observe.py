@@ -1,0 +1,79 @@
+"""What is there: each guest's process, disks, keys and open forwards, seen and not remembered."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from dacha.core.apply.observed import HUNG, ON, PAUSED, ObservedGuest
+from dacha.core.errors import DachaError
+from dacha.core.plan.doors import Forward
+from dacha.engine.home import Home
+from dacha.host.processes import started_at
+from dacha.hypervisor import process
+from dacha.hypervisor.command_line import WATCH
+
+# QMP run states in which the guest's processors are held on purpose or by a fault.
+_HELD = ("paused", "prelaunch", "suspended", "io-error", "internal-error", "guest-panicked", "watchdog")
+
+
+# Where in its console's record a guest's last start begins.
+CONSOLE_START = "console.start"
+
+
+def full_name(home: Home, guest: str) -> str:
+    """The name that a guest's process gives of itself."""
+    return f"{guest}.{home.lab}"
+
+
+def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGuest:
+    """One guest as it is now. With `forwards`, its running process is asked which doors it holds open."""
+    record = home.read(name)
+    folder = home.guest(name)
+    found = process.find(home.run(name), home.process_lock(name), full_name(home, name), record.process)
+    made = ObservedGuest(
+        disks=frozenset(_disks(home, name)),
+        host_key=(folder / "host_key.pub").is_file() and (folder / "host_key").is_file(),
+        seed=record.seed if (folder / "seed.iso").is_file() else None,
+        left_off=record.left_off,
+        installing=record.installing,
+        deleting=tuple(record.delete_disks),
+    )
+    if found is None:
+        return made
+    state = HUNG if found.status is None else PAUSED if found.status in _HELD else ON
+    opened: frozenset[Forward] | None = None
+    if forwards and found.status is not None:
+        from dacha.hypervisor.qmp import Qmp
+        from dacha.hypervisor.user_network import forwards as open_forwards
+
+        try:
+            with Qmp(home.run(name) / WATCH) as qmp:
+                opened = open_forwards(qmp)
+        except (OSError, DachaError):
+            state = HUNG
+    return made._replace(
+        state=state,
+        pid=found.process.pid if found.process else None,
+        since=started_at(found.process) if found.process else None,
+        forwards=opened,
+        machine=record.machine,
+        tpm_lost=bool(record.machine and record.machine.get("tpm"))
+        and not process.running(home.tpm(name) / "process.lock"),
+    )
+
+
+def _disks(home: Home, name: str) -> Iterator[tuple[str, int]]:
+    """Each disk that was made, with the size its guest sees: in bytes, from the image's own header."""
+    for disk, path in home.disks(name):
+        try:
+            with path.open("rb") as f:
+                head = f.read(32)
+        except OSError:
+            continue
+        # QCOW2's header: a magic number, and at 24 the size (QEMU documentation: interop/qcow2).
+        yield disk, int.from_bytes(head[24:32], "big") if head[:4] == b"QFI\xfb" else 0
+
+
+def observe(home: Home, names: Iterable[str], *, forwards: bool = True) -> dict[str, ObservedGuest]:
+    """Every guest named, and every other that something was made for."""
+    return {name: observe_guest(home, name, forwards=forwards) for name in dict.fromkeys([*names, *home.guests()])}

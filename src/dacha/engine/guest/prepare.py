@@ -1,0 +1,71 @@
+"""What a guest needs before it starts: its host key, its first-boot data, its place in known_hosts."""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+from dacha.core.apply.machine import digest
+from dacha.core.errors import HostError
+from dacha.core.lab.model import Guest
+from dacha.core.lab.names import host_name
+from dacha.core.plan.plan import Plan
+from dacha.engine.guest.desired import first_boot_facts, host_key_public
+from dacha.engine.home import Home
+from dacha.engine.workspace import Workspace
+from dacha.host.files import replace_file
+
+
+def make_host_key(home: Home, lab: str, name: str) -> None:
+    """Make the guest's host key. The public file comes last: with it, the pair is complete."""
+    from dacha.formats.openssh import key_pair
+
+    private, public = key_pair(os.urandom(32), host_name(lab, name))
+    replace_file(home.guest(name) / "host_key", private, mode=0o600)
+    replace_file(home.guest(name) / "host_key.pub", public)
+
+
+def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:
+    """Write the guest's seed image; returns the digest of what it tells."""
+    from dacha.formats.iso_image import iso_image
+    from dacha.formats.seed import documents
+
+    facts = first_boot_facts(ws, plan, guest)
+    try:
+        private = (ws.home.guest(guest.name) / "host_key").read_text()
+    except OSError as e:
+        raise HostError(
+            f"the host key of {guest.name} is gone", why=str(e), remedy="dacha apply makes a new one"
+        ) from e
+    told = digest(facts)
+    texts = documents(facts, instance=f"{facts['uuid']}-{told}", host_key_private=private)
+    replace_file(
+        ws.home.guest(guest.name) / "seed.iso",
+        iso_image("cidata", {n: t.encode() for n, t in texts.items()}),
+        mode=0o600,
+    )
+    return told
+
+
+def write_known_hosts(ws: Workspace, plan: Plan, host_addresses: list[Any]) -> None:
+    """Write the lab's known_hosts from the keys it made: by name, and by every place an ssh door is entered at."""
+    from dacha.formats.openssh import known_hosts
+
+    entries = []
+    for guest in ws.lab.guests.values():
+        public = host_key_public(ws.home, guest.name)
+        if not public:
+            continue
+        names = [host_name(ws.lab.name, guest.name)]
+        for door in guest.doors:
+            planned = plan.doors[guest.name, door.name]
+            if door.service == "ssh" and planned.port:
+                names += [f"[{a}]:{planned.port.first}" for a in ("127.0.0.1", *host_addresses)]
+        entries.append((names, public))
+    text = known_hosts(entries)
+    try:
+        if ws.home.known_hosts.read_text() == text:
+            return
+    except OSError:
+        pass
+    replace_file(ws.home.known_hosts, text)

@@ -1,0 +1,244 @@
+"""Starting guests: what each process is given, noted before it runs, and confirmed after."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Iterable, Iterator
+from functools import partial
+from ipaddress import IPv4Address
+from pathlib import Path
+
+from dacha.core.apply.changes import StartGuest
+from dacha.core.apply.machine import Machine
+from dacha.core.errors import DachaError, HostError
+from dacha.core.network.links import lan_link
+from dacha.core.units import MIB
+from dacha.engine.guest import install
+from dacha.engine.guest.observe import CONSOLE_START, full_name
+from dacha.engine.workspace import Workspace
+from dacha.host import cgroup
+from dacha.host.accounts import account_for, become, helper, kvm
+from dacha.host.facts import program
+from dacha.host.files import replace_file
+from dacha.host.network.tap import open_tap
+from dacha.host.probe.ports import first_free_port
+from dacha.host.processes import holder
+from dacha.hypervisor import firmware, launch, recorder, screen
+from dacha.hypervisor.command_line import QMP, Files, command_line
+from dacha.hypervisor.handing import Handing
+from dacha.hypervisor.qmp import Qmp
+
+
+def start_all(
+    ws: Workspace, machines: dict[str, Machine], starts: Iterable[StartGuest]
+) -> Iterator[tuple[StartGuest, DachaError | None, float]]:
+    """Start every guest, then wait for each: they come up together. Yields each with what went wrong and seconds."""
+    starts = list(starts)
+    taken = _duplicates(ws, [c.guest for c in starts])
+    with _recorder(ws, [c.guest for c in starts if c.guest not in taken]) as consoles:
+        yield from _start_each(ws, machines, starts, taken, consoles)
+
+
+def _start_each(
+    ws: Workspace,
+    machines: dict[str, Machine],
+    starts: list[StartGuest],
+    taken: dict[str, HostError],
+    consoles: dict[str, int],
+) -> Iterator[tuple[StartGuest, DachaError | None, float]]:
+    spawned: list[tuple[StartGuest, float, subprocess.Popen[bytes]]] = []
+    began = time.monotonic()
+    for change in starts:
+        if change.guest in taken:
+            yield change, taken[change.guest], time.monotonic() - began
+            continue
+        began = time.monotonic()
+        try:
+            child = _spawn(ws, machines[change.guest], change.guest, consoles[change.guest])
+            spawned.append((change, began, child))
+        except DachaError as e:
+            yield change, e, time.monotonic() - began
+    # Each process has its own end by now: a recorder ends with the last of them.
+    for fd in consoles.values():
+        os.close(fd)
+    consoles.clear()
+    for change, began, child in spawned:
+        try:
+            _confirm(ws, change.guest, child)
+            yield change, None, time.monotonic() - began
+        except DachaError as e:
+            yield change, e, time.monotonic() - began
+
+
+@contextlib.contextmanager
+def _recorder(ws: Workspace, names: list[str]) -> Iterator[dict[str, int]]:
+    """The pipes that these guests' consoles are written to, by guest, with the process that keeps what comes."""
+    pipes: dict[str, int] = {}
+    given: list[int] = []
+    words = []
+    try:
+        for name in names:
+            flags = os.O_RDWR | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW
+            record = os.open(ws.home.guest(name) / "console.log", flags, 0o600)
+            given.append(record)
+            reading, pipes[name] = os.pipe()
+            given.append(reading)
+            words.append(f"{reading}:{record}")
+        if words:
+            user = helper()
+            numbers = [str(n) for n in (user[:2] if user else (os.geteuid(), os.getegid()))]
+            subprocess.Popen(
+                [sys.executable, "-I", "-S", recorder.__file__, *numbers, *words],
+                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                start_new_session=True, pass_fds=given, cwd="/",
+            )  # fmt: skip
+        yield pipes
+    finally:
+        for fd in (*given, *pipes.values()):
+            os.close(fd)
+
+
+def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
+    """Guests whose address on a bridged LAN is somebody else's already, each with the refusal to start it."""
+    asked: dict[tuple[str, IPv4Address], tuple[str, str]] = {}
+    for name in names:
+        for adapter in ws.plan.adapters_of(name):
+            network = ws.lab.networks[adapter.network]
+            lan = lan_link(ws.lab, network)
+            if lan and adapter.address:
+                asked[lan, adapter.address] = (name, network.name)
+    if not asked:
+        return {}
+    from dacha.host.network import arp as duplicates
+    from dacha.host.network import iproute
+
+    own = {a.partition("/")[0]: link.name for link in iproute.links().values() for a in link.addresses}
+    found = {key: f"this host itself, on {own[str(key[1])]}" for key in asked if str(key[1]) in own}
+    try:
+        found |= duplicates.owners(key for key in asked if key not in found)
+    except HostError as e:
+        return {name: e for name, _ in asked.values()}
+    return {
+        asked[key][0]: HostError(
+            f"{key[1]} is in use on {asked[key][1]} already, by {who}",
+            why="two machines with one address would take each other off the network",
+            remedy=f"give {asked[key][0]} another: dacha guest edit {asked[key][0]} --address {asked[key][1]}=ADDRESS",
+        )
+        for key, who in found.items()
+    }
+
+
+def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Popen[bytes]:
+    home, folder, guest = ws.home, ws.home.guest(name), ws.lab.guests[name]
+    record = home.read(name)
+    # Noted before it runs: should this command be killed now, the next one knows what was started.
+    record.machine, record.process, record.left_off = m, None, False
+    if install.pending(ws, name, record) and record.installing is None:
+        record.installing = time.time()
+    account = account_for(folder, groups=kvm())
+    record.uid = account.uid if account else None
+    home.write(name, record)
+    # Where its record begins this time: what was on the console before says nothing about this start.
+    replace_file(folder / CONSOLE_START, str(_size(folder / "console.log")))
+    handing = Handing(account)
+    taps: dict[int, int] = {}
+    try:
+        taps = {n: open_tap(a["tap"]) for n, a in enumerate(m["adapters"]) if a["tap"]}
+        forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
+        argv = command_line(
+            program("qemu-system-x86_64") or "qemu-system-x86_64",
+            m,
+            _files(ws, m, name, handing, taps, console),
+            forwards,
+        )
+        argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
+        argv += handing.argv()
+        if account:
+            low = any(f.port < first_free_port() for f in forwards)
+            argv = become(account, low_ports=low) + argv
+        beside = None
+        if m["tpm"]:
+            from dacha.hypervisor import tpm
+
+            beside = partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log", account)
+        open_files = (*taps.values(), *handing.descriptors)
+        child = launch.spawn(
+            argv, home.run(name), home.process_lock(name), folder / "qemu.log", beside, open_files, account
+        )
+        memory, emulated = m["memory_mib"] * MIB, m["accelerator"] != "kvm"
+        limits = cgroup.limits_for(memory, m["cpus"], guest.limits, emulated=emulated)
+        cgroup.confine(child.pid, home.lab, name, limits)
+        return child
+    finally:
+        handing.close()
+        for fd in taps.values():
+            os.close(fd)
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
+
+
+def _files(ws: Workspace, m: Machine, name: str, handing: Handing, taps: dict[int, int], console: int) -> Files:
+    """Every file that the guest's process opens, by the name that it does so."""
+    folder = ws.home.guest(name)
+    code = variables = None
+    if m["firmware"] == "uefi":
+        code, variables = firmware.prepare(folder, m["secure_boot"])
+    return Files(
+        disks=tuple(handing.layers(ws.home.disk(name, disk["name"])) for disk in m["disks"]),
+        seed=handing.name(folder / "seed.iso") if m["seed"] else None,
+        console=handing.pipe(console),
+        drives=tuple(handing.name(Path(d)) if d else None for d in m["drives"]),
+        firmware=(handing.name(code), handing.name(variables, os.O_RDWR)) if code and variables else None,
+        boot=_boot(m, handing),
+        taps=taps,
+    )
+
+
+def _boot(m: Machine, handing: Handing) -> tuple[str, str | None] | None:
+    if not m["boot"]:
+        return None
+    initrd = m["boot"]["initrd"]
+    return handing.readable(Path(m["boot"]["kernel"])), handing.readable(Path(initrd)) if initrd else None
+
+
+def _confirm(ws: Workspace, name: str, child: subprocess.Popen[bytes]) -> None:
+    home = ws.home
+    try:
+        found = launch.confirm(child, name, home.run(name), home.guest(name) / "qemu.log")
+    except HostError as e:
+        raise _disk_in_use(ws, name) or e from e
+    record = home.read(name)
+    record.process = found
+    home.write(name, record)
+    if install.pending(ws, name, record):
+        install.follow(ws, name)
+    wanted = ws.lab.guests[name].screen
+    if wanted:
+        with Qmp(home.run(name) / QMP) as qmp:
+            screen.listen(qmp, wanted.origin, wanted.port)
+
+
+def _disk_in_use(ws: Workspace, name: str) -> HostError | None:
+    """Why QEMU did not start, when that is because another program has one of the guest's disks open."""
+    if 'Failed to get "write" lock' not in (ws.home.guest(name) / "qemu.log").read_text(errors="replace"):
+        return None
+    for disk in ws.lab.guests[name].disks:
+        path = ws.home.disk(name, disk.name).resolve()
+        who = holder(path)
+        if who:
+            return HostError(
+                f"disk {disk.name} of {name} is in use by another program: {who}",
+                where=str(path),
+                why="two writers would destroy what is on it",
+                remedy="end that program, then start the guest again",
+            )
+    return None

@@ -1,0 +1,1 @@
+"""Editing the lab file."""

@@ -1,0 +1,69 @@
+"""Editing the lab file: read, change, judge, and only then write. A refused edit changes nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from dacha.core.errors import LabError
+from dacha.core.findings import Finding, errors
+from dacha.core.lab.edits import Edit, Set, edit_text
+from dacha.core.lab.read import read_lab
+from dacha.engine.profiles import profiles
+from dacha.engine.workspace import Workspace, lab_error, load
+from dacha.host.files import editing, replace_file
+
+# Decides on the edits from the lab as it is while nobody else changes it.
+Decide = Callable[[Workspace], Iterable[Edit]]
+
+
+def edit_lab(
+    named: str | None, decide: Decide, judge: Callable[[Workspace], list[Finding]] = lambda ws: []
+) -> Workspace:
+    """Change the lab file by what `decide` answers, write down what the plan then chooses for it, and return the
+    workspace as it is afterwards.
+
+    An edit that makes the lab wrong (or that `judge` finds wrong for this host) is refused with LabError, and the
+    file stays as it was.
+    """
+    path = load(named).path
+    with editing(path):
+        before = load(str(path))
+        edits = list(decide(before))
+        if not edits:
+            return before
+        after = _read(before, edit_text(before.text, edits))
+        known = {(f.code, f.path, f.what) for f in errors(before.findings())}
+        wrong = [f for f in errors([*after.findings(), *judge(after)]) if (f.code, f.path, f.what) not in known]
+        if wrong:
+            shown = lab_error(after.path, after.text, wrong)
+            raise LabError(
+                "\n".join(_unplaced(f) for f in wrong) + f"\n{path.name} is unchanged.", findings=shown.findings
+            )
+        # What the edit left out and the plan chose (a subnet, an address, a port) is written down with it.
+        mine = {e.path for e in edits}
+        chosen = {p: v for p, v in after.plan.chosen.items() if any(p[: len(m)] == m or m[: len(p)] == p for m in mine)}
+        if chosen:
+            after = _read(before, edit_text(after.text, settled(chosen)))
+        replace_file(path, after.text)
+    return after
+
+
+def settled(chosen: dict[Any, str]) -> list[Edit]:
+    """The edits that write a plan's choices down. A port is a number in the file, all else is text."""
+    return [Set(path, int(v) if path[-1] == "port" and v.isdigit() else v) for path, v in chosen.items()]
+
+
+def _unplaced(f: Finding) -> str:
+    """A finding without its line: the line would be one of a text that was never written."""
+    return f"{f.subject}: {f.what}" + "".join(f"\n  {line}" for line in f.remedy.splitlines())
+
+
+def _read(before: Workspace, text: str) -> Workspace:
+    reading = read_lab(text, profiles())
+    if reading.lab is None or reading.findings:
+        raise LabError(
+            "\n".join(_unplaced(f) for f in reading.findings) + f"\n{before.path.name} is unchanged.",
+            findings=reading.findings,
+        )
+    return Workspace(before.path, text, reading.lab, reading.findings)

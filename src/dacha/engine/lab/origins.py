@@ -1,0 +1,97 @@
+"""Every value of a guest, and where it comes from: a line of the lab file, a profile, the plan, or Dacha's default."""
+
+from __future__ import annotations
+
+import tomllib
+from typing import NamedTuple
+
+from dacha.core.findings import Path
+from dacha.core.lab.layout import Places
+from dacha.core.lab.model import Disk, Guest
+from dacha.core.units import show_size
+from dacha.engine.profiles import profiles
+from dacha.engine.workspace import Workspace
+
+DEFAULT, PLAN = "Dacha's default", "the plan"
+
+
+class Value(NamedTuple):
+    """A value as people read it, and where it comes from: "lab.toml:12", "profile debian"."""
+
+    key: str
+    shown: str
+    source: str
+
+
+def values_of(ws: Workspace, guest: Guest) -> list[Value]:
+    """Every value of one guest, in the order in which the lab file's documentation has them."""
+    found = _Sources(ws, guest)
+    dots = "{} x {}".format(*guest.resolution) if guest.resolution else "the firmware's"
+    start = guest.start
+    rows = [
+        ("system", guest.system),
+        ("cpus", str(guest.cpus)),
+        ("memory", show_size(guest.memory)),
+        ("cpu", guest.cpu or "as the accelerator has it"),
+        ("clock", {"utc": "UTC", "local": "local time"}[guest.clock]),
+        ("firmware", guest.firmware.upper()),
+        ("secure-boot", _yes(guest.secure_boot)),
+        ("tpm", _yes(guest.tpm)),
+        ("boot-order", ", ".join(guest.boot_order) if guest.boot is None else "its kernel, directly"),
+        ("video", _yes(guest.video)),
+        ("resolution", dots if guest.video else "no display"),
+        ("start", f"with the host, order {start.order}" if start.at_boot else "not with the host"),
+    ]
+    # A guest whose kernel is started directly has that instead of an order.
+    behind = {"boot-order": "boot"} if guest.boot else {}
+    out = [Value(key, shown, found.source(behind.get(key, key))) for key, shown in rows]
+    for n, disk in enumerate(guest.disks):
+        where = ("disk", n)
+        size = show_size(disk.size) if disk.size else "its image's size"
+        out.append(Value(f"disk {disk.name}", _contents(disk, size), found.source(*where)))
+        out.append(Value(f"disk {disk.name} bus", disk.bus, found.source(*where, "bus")))
+    for adapter in ws.plan.adapters_of(guest.name):
+        at = ("adapter", adapter.number)
+        name = f"adapter {adapter.number}"
+        out.append(Value(name, f"on {adapter.network}", found.source(*at)))
+        address = f"{adapter.address}/{adapter.prefix}" if adapter.address else "by DHCP"
+        out.append(Value(f"{name} address", address, found.source(*at, "address", otherwise=PLAN)))
+        if adapter.address6:
+            address = f"{adapter.address6}/{adapter.prefix6}"
+            out.append(Value(f"{name} address6", address, found.source(*at, "address6", otherwise=PLAN)))
+        hardware = str(adapter.hardware_address)
+        out.append(Value(f"{name} hardware", hardware, found.source(*at, "hardware-address", otherwise=PLAN)))
+        out.append(Value(f"{name} model", adapter.model, found.source(*at, "model")))
+    return out
+
+
+def _yes(on: bool) -> str:
+    return "yes" if on else "no"
+
+
+def _contents(disk: Disk, size: str) -> str:
+    if not disk.base:
+        return size
+    return f"{size}, {'a copy of' if disk.copy else 'on'} {disk.base}"
+
+
+class _Sources:
+    """Where the keys of one guest come from."""
+
+    def __init__(self, ws: Workspace, guest: Guest) -> None:
+        self._name = ws.path.name
+        self._data = tomllib.loads(ws.text)["guest"][guest.name]
+        self._here: Path = ("guest", guest.name)
+        self._places = Places(ws.text)
+        self._profile, self._filled = profiles().written(guest.system)
+
+    def source(self, *keys: str | int, otherwise: str = DEFAULT) -> str:
+        """Where the value at `keys` comes from; `otherwise` when neither the lab file nor the profile has it."""
+        inner = self._data
+        for key in keys:
+            if isinstance(inner, dict) and isinstance(key, int):
+                continue  # one table alone stands for a list of one
+            if key not in (inner if isinstance(inner, dict) else range(len(inner))):
+                return self._profile if keys[-1] in self._filled else otherwise
+            inner = inner[key]
+        return f"{self._name}:{self._places.line((*self._here, *keys))}"

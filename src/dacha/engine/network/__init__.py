@@ -1,0 +1,1 @@
+"""Networks on the kernel: links, rules, and where guests are."""

@@ -1,0 +1,286 @@
+"""The kernel's part of a lab: links, rules and forwarding, brought from whatever is there to what should be."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Collection, Iterable
+from pathlib import Path
+from typing import NamedTuple
+
+from dacha.core.apply.changes import (
+    Change,
+    ChangeMachine,
+    Forwarding,
+    LoadRules,
+    MakeLink,
+    ReattachTap,
+    RemoveLink,
+    RemoveRules,
+)
+from dacha.core.errors import HostError
+from dacha.core.network.links import (
+    GROUP,
+    BridgeLink,
+    DirectLink,
+    HostBridge,
+    TapLink,
+    VlanLink,
+    alias_prefix,
+    tap_group,
+)
+from dacha.core.network.rules import FAMILIES, table_name
+from dacha.core.plan.plan import Plan
+from dacha.engine.network import rollback as way_back
+from dacha.engine.network import rules
+from dacha.engine.network.links import wanted_links
+from dacha.engine.workspace import Workspace
+from dacha.host.files import replace_file
+from dacha.host.network import bridge_move as moving
+from dacha.host.network import iproute, nft, sysctls
+from dacha.host.network.iproute import SeenLink
+from dacha.host.network.tap import attach_again
+from dacha.host.processes import alive
+
+
+class Seen(NamedTuple):
+    """What is there: the lab's own links by name, those that are others', the rules' digest, forwarding."""
+
+    own: dict[str, SeenLink]
+    foreign: dict[str, SeenLink]
+    rules: str | None
+    rules_there: bool
+    forwarding: bool
+
+
+def concerned(ws: Workspace) -> bool:
+    """True when the kernel carries a network of the lab, or did at its last apply."""
+    return any(n.by_kernel for n in ws.lab.networks.values()) or rules.note_file(ws).exists()
+
+
+def observe(ws: Workspace) -> Seen:
+    """Read the kernel's state as far as it concerns the lab. Raises HostError."""
+    everything = iproute.links()
+    own = {n: link for n, link in everything.items() if link.alias.startswith(alias_prefix(ws.lab.name))}
+    name = table_name(ws.lab.name)
+    return Seen(
+        own=own,
+        foreign={n: link for n, link in everything.items() if n not in own},
+        rules=nft.digest(name, FAMILIES),
+        rules_there=any(table == name for _, table in nft.tables()),
+        forwarding=all(sysctls.read(s) in (None, "1") for s in sysctls.FORWARDING.values()),
+    )
+
+
+def differs(link: BridgeLink | VlanLink | TapLink | DirectLink, seen: SeenLink) -> bool:
+    """True when a link is not as it should be."""
+    if isinstance(link, VlanLink):
+        return not seen.up or (seen.parent, seen.vlan) != (link.parent, link.number)
+    if not seen.up or seen.hardware_address != link.hardware_address:
+        return True
+    if isinstance(link, BridgeLink):
+        return set(seen.addresses) != set(link.addresses) or _localnet(link) != "1" or seen.group != str(GROUP)
+    if isinstance(link, DirectLink):
+        return seen.parent != link.parent
+    return seen.master != link.bridge or seen.group != str(tap_group(link.alias.split(":")[1]))
+
+
+def _lost(link: TapLink | DirectLink, seen: SeenLink | None) -> bool:
+    """True when no process has the link open: a tap has a carrier exactly while one has."""
+    return seen is None or (isinstance(link, TapLink) and seen.up and not seen.carrier)
+
+
+def _localnet(link: BridgeLink) -> str | None:
+    return sysctls.read(f"net/ipv4/conf/{link.name}/route_localnet")
+
+
+def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Change]:
+    """What would bring the kernel to what the lab says; `on` are the guests that run.
+
+    Raises HostError when a name is another's.
+    """
+    if not concerned(ws):
+        return []
+    target, seen = wanted_links(ws, plan), observe(ws)
+    changes: list[Change] = []
+    lost: list[Change] = []
+    clash = seen.foreign.keys() & set(target.links)
+    if clash:
+        raise HostError(
+            f"this host has a link {min(clash)} already, and it is not Dacha's",
+            why="Dacha touches only links that carry its own alias",
+            remedy=f"rename it: ip link set {min(clash)} down; ip link set {min(clash)} name OTHER",
+        )
+    for name, link in target.links.items():
+        if name not in seen.own:
+            changes.append(MakeLink(link, False))
+        elif isinstance(link, HostBridge):
+            port = seen.foreign.get(link.adapter)
+            if not seen.own[name].up or (port and port.master != name):
+                changes.append(MakeLink(link, True))
+        elif differs(link, seen.own[name]):
+            changes.append(MakeLink(link, True))
+        if isinstance(link, TapLink | DirectLink) and link.guest in on and _lost(link, seen.own.get(name)):
+            # A link that is made again is another one; QEMU holds on to the one that is gone. A tap's can be led to the
+            # new one; an adapter's own (macvtap) is gone with its link.
+            if isinstance(link, TapLink):
+                lost.append(ReattachTap(link.guest, link.adapter, name))
+            else:
+                changes.append(
+                    ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed")
+                )
+    if target.bridges() and not rules.current(ws, rules.text_of(ws, plan, target), seen.rules):
+        doors = sum(d.carrier == "kernel" for d in plan.doors.values())
+        changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan)))
+    # After the rules, so that nothing is sent that they would keep back.
+    changes += lost
+    if target.bridges() and not seen.forwarding:
+        # After the rules: they keep this host's other networks apart.
+        changes.append(Forwarding(True))
+    # Ports go before their bridges.
+    gone = [link for name, link in seen.own.items() if name not in target.links]
+    changes += [RemoveLink(g.name, g.alias) for g in sorted(gone, key=lambda g: (g.kind == "bridge", g.name))]
+    if not target.bridges():
+        if seen.rules_there:
+            changes.append(RemoveRules())
+        if sysctls.remembered() and not _others(ws):
+            changes.append(Forwarding(False))
+    return changes
+
+
+def _others(ws: Workspace) -> bool:
+    """True while another lab has links here, so that forwarding has to stay."""
+    return any(
+        link.alias.startswith("dacha:") and not link.alias.startswith(alias_prefix(ws.lab.name))
+        for link in iproute.links().values()
+    )
+
+
+def forget(ws: Workspace) -> None:
+    """Forget the lab when nothing of it is left in the kernel."""
+    if not any(n.by_kernel for n in ws.lab.networks.values()) and not observe(ws).own:
+        rules.note_file(ws).unlink(missing_ok=True)
+
+
+def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
+    """Take one step. Raises HostError."""
+    match change:
+        case Forwarding(on=True):
+            _keep_router_advertisements()
+            for name in sysctls.FORWARDING.values():
+                sysctls.change(name, "1")
+        case Forwarding():
+            sysctls.put_back()
+        case MakeLink(link=link, there=there):
+            if not rules.note_file(ws).exists():
+                # With the first link the lab is known to have some, whatever its file says later.
+                replace_file(rules.note_file(ws), "{}")
+            if isinstance(link, HostBridge):
+                if there:
+                    moving.unmake_bridge(link.name, link.adapter)
+                way_back.make(ws.home, link)
+                return
+            iproute.batch(_commands(link, there))
+            if isinstance(link, BridgeLink):
+                # A guest is no router of this host (RFC 4861 section 6.3.4), and cannot keep the gateway from its own
+                # address (RFC 4862 section 5.4).
+                for setting in ("accept_ra", "accept_dad"):
+                    with contextlib.suppress(HostError):  # a host without IPv6 has neither
+                        sysctls.write(f"net/ipv6/conf/{link.name}/{setting}", "0")
+            if isinstance(link, BridgeLink) and _rules_there(ws):
+                _let_loopback_out(link)
+        case ReattachTap():
+            _reattach(ws, change)
+        case RemoveLink(name=name, alias=alias) if ":bridge:" in alias:
+            way_back.unmake(ws.home, name, alias.rpartition(":")[2])
+        case RemoveLink(name=name):
+            iproute.batch([f"link delete {name}"])
+        case LoadRules():
+            rules.load(ws, plan)
+            for link in wanted_links(ws, plan).bridges():
+                _let_loopback_out(link)
+        case RemoveRules():
+            rules.remove(ws)
+        case _:
+            raise AssertionError(f"nothing carries out {change!r}")
+
+
+def _reattach(ws: Workspace, change: ReattachTap) -> None:
+    """Let the guest's process have its tap again, by the descriptor that it was started with. Raises HostError."""
+    record = ws.home.read(change.guest)
+    if record.process is None or record.machine is None or not alive(record.process):
+        raise HostError(f"the process of {change.guest} cannot be told", remedy=f"dacha restart {change.guest}")
+    words = Path(f"/proc/{record.process.pid}/cmdline").read_text().split("\0")
+    given = next((w for w in words if w.startswith(f"tap,id=net{change.adapter},fd=")), None)
+    if given is None:
+        raise HostError(f"{change.guest} was started without that adapter", remedy=f"dacha restart {change.guest}")
+    virtio = record.machine["adapters"][change.adapter]["model"] == "virtio"
+    attach_again(record.process.pid, int(given.rpartition("=")[2]), change.link, virtio=virtio)
+
+
+def _rules_there(ws: Workspace) -> bool:
+    return ("inet", table_name(ws.lab.name)) in nft.tables()
+
+
+def _let_loopback_out(link: BridgeLink) -> None:
+    """A door of this host's loopback leads through the bridge: the kernel else drops such a source. Never before the
+    rules are there that keep everybody else from this host's loopback."""
+    with contextlib.suppress(HostError):  # a link that could not be made has its own failure
+        sysctls.write(f"net/ipv4/conf/{link.name}/route_localnet", "1")
+
+
+def _keep_router_advertisements(*, later: bool = False) -> None:
+    """A host that forwards IPv6 stops listening to routers (Linux: ip-sysctl, accept_ra) unless it is told to go on.
+
+    Of links that appear `later` only adapters are told so: what programs make is theirs to tell.
+    """
+    for link, seen in iproute.links().items():
+        if seen.alias.startswith("dacha:") or (later and seen.kind):
+            continue  # what guests say of the way out is nothing to this host
+        name = f"net/ipv6/conf/{link}/accept_ra"
+        if sysctls.read(name) == "1":
+            sysctls.change(name, "2")
+
+
+def keep_routers_heard() -> None:
+    """The same for adapters that have appeared since, while this host forwards for the labs' sake. Raises HostError."""
+    if 6 in sysctls.not_forwarded_before():
+        _keep_router_advertisements(later=True)
+
+
+def _commands(link: BridgeLink | VlanLink | TapLink | DirectLink, there: bool) -> Iterable[str]:
+    """What makes a link, or puts a link right that is there."""
+    if isinstance(link, BridgeLink):
+        if not there:
+            # No guest can make itself the one whom the others' memberships are told (RFC 2236, RFC 3810).
+            yield f"link add name {link.name} type bridge forward_delay 0 mcast_snooping 0"
+            yield f"link set dev {link.name} alias {link.alias}"
+        # Its link-local address follows from this one, so that the rules know it and nobody else can take it.
+        yield f"link set dev {link.name} address {link.hardware_address} addrgenmode eui64 group {GROUP}"
+        if there:
+            yield f"address flush dev {link.name} scope global"
+        for address in link.addresses:
+            # Nobody else can have an address here before this host does: no time is lost by asking (RFC 4862).
+            yield f"address replace {address} dev {link.name}{' nodad' if ':' in address else ''}"
+        yield f"link set dev {link.name} up"
+        return
+    if isinstance(link, VlanLink):
+        if there:
+            yield f"link delete {link.name}"
+        yield f"link add link {link.parent} name {link.name} type vlan id {link.number}"
+        yield f"link set dev {link.name} alias {link.alias} addrgenmode none"
+        yield f"link set dev {link.name} up"
+        return
+    if isinstance(link, DirectLink):
+        if there:
+            yield f"link delete {link.name}"
+        yield f"link add link {link.parent} name {link.name} address {link.hardware_address} type macvtap mode bridge"
+        yield f"link set dev {link.name} alias {link.alias} addrgenmode none"
+        yield f"link set dev {link.name} up"
+        return
+    if not there:
+        yield f"tuntap add dev {link.name} mode tap vnet_hdr"
+        yield f"link set dev {link.name} alias {link.alias}"
+    group = tap_group(link.alias.split(":")[1])
+    yield f"link set dev {link.name} address {link.hardware_address} addrgenmode none group {group}"
+    yield f"link set dev {link.name} master {link.bridge}"
+    yield f"link set dev {link.name} up"

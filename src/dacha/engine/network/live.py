@@ -1,0 +1,79 @@
+"""What the caretaker saw of the guests' addresses, kept where every command finds it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from ipaddress import IPv4Address
+from pathlib import Path
+
+from dacha.core.findings import WARNING, Finding
+from dacha.core.plan.learned import Key, Sighting, followed, learned
+from dacha.core.plan.plan import Plan
+from dacha.engine.home import Home
+from dacha.engine.workspace import Workspace
+from dacha.host.files import replace_file
+
+
+def sightings_file(home: Home) -> Path:
+    return home.folder / "seen.json"
+
+
+def write(file: Path, seen: Mapping[Key, Sighting]) -> None:
+    rows = [[*key, str(x.address) if x.address else None, x.at, x.since, x.by, x.others] for key, x in seen.items()]
+    replace_file(file, json.dumps(rows))
+
+
+def read(home: Home) -> dict[Key, Sighting]:
+    """What was seen last, by guest and adapter; nothing where no caretaker has looked."""
+    try:
+        rows = json.loads(sightings_file(home).read_text())
+        return {
+            (guest, number): Sighting(IPv4Address(address) if address else None, at, since, by, tuple(others))
+            for guest, number, address, at, since, by, others in rows
+        }
+    except (OSError, ValueError, TypeError):
+        return {}
+
+
+def now(home: Home, plan: Plan) -> Plan:
+    """The plan with the addresses that guests without a planned one have now."""
+    if all(a.address for a in plan.adapters.values()):
+        return plan
+    return followed(plan, learned(plan, read(home)))
+
+
+def conflicts(plan: Plan, seen: Mapping[Key, Sighting]) -> list[Finding]:
+    """Guests that use another address than the planned one."""
+    found = []
+    for key, sighting in seen.items():
+        adapter = plan.adapters.get(key)
+        if adapter is None or adapter.address is None or sighting.address in (None, adapter.address):
+            continue
+        what = f"it uses {sighting.address} on {adapter.network}, and {adapter.address} is planned"
+        remedy = (
+            f"set {adapter.address} in the guest, or let it ask by DHCP; until then nothing of it is let through\n"
+            f"or plan the other: dacha guest edit {adapter.guest} --address {adapter.network}={sighting.address}"
+        )
+        path = ("guest", adapter.guest, "adapter", adapter.number)
+        found.append(Finding(WARNING, "other-address", f"guest {adapter.guest}", what, remedy, path, "host"))
+    return found
+
+
+def live_plan(ws: Workspace) -> Plan:
+    """The plan with the addresses that guests have now where others hand them out."""
+    if not any(n.by_kernel for n in ws.lab.networks.values()):
+        return ws.quick_plan
+    return now(ws.home, ws.quick_plan)
+
+
+def networks_apart(ws: Workspace) -> set[str]:
+    """Networks whose guests this host itself cannot reach: those straight on one of its adapters."""
+    bridged = {n.name: n.interface for n in ws.lab.networks.values() if n.kind == "bridge"}
+    if not bridged:
+        return set()
+    from dacha.host.network import iproute
+
+    links = iproute.links()
+    on_vlan = {n.name for n in ws.lab.networks.values() if n.vlan is not None}
+    return on_vlan | {name for name, i in bridged.items() if i in links and links[i].kind != "bridge"}

@@ -1,0 +1,109 @@
+"""A bridge made over an adapter that carries this host's own address, with an automatic way back.
+
+Whoever asked for it may be cut off by it. So a process of its own waits, whatever becomes of the command and of its
+session, and puts everything back as it was unless somebody says in time that this host can still be reached.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import NamedTuple
+
+from dacha.core.errors import HostError, NoError
+from dacha.core.network.links import HostBridge
+from dacha.engine.home import Home
+from dacha.host.files import locked, replace_file
+from dacha.host.network import bridge_move as moving
+from dacha.host.network import iproute
+
+# Long enough to see that one is still connected, to log in anew where not, and to type the command.
+BACK_S = 60.0
+BACK_VARIABLE = "DACHA_BACK_AFTER"
+
+
+class Move(NamedTuple):
+    """A bridge over an adapter; `until` (Unix seconds) is when it is unmade, 0 once it was confirmed."""
+
+    bridge: str
+    adapter: str
+    until: float
+
+
+def _file(home: Home) -> Path:
+    return home.folder / "way-back.json"
+
+
+def _read(home: Home) -> Move | None:
+    try:
+        return Move(*json.loads(_file(home).read_text()))
+    except (OSError, ValueError, TypeError):
+        return None
+
+
+def _lock(home: Home) -> contextlib.AbstractContextManager[None]:
+    return locked(home.folder / "way-back.lock", "a bridge's way back", 10.0)
+
+
+def waiting(home: Home) -> Move | None:
+    """The bridge that will be unmade unless it is confirmed; None when there is none."""
+    move = _read(home)
+    return move if move and move.until else None
+
+
+def make(home: Home, link: HostBridge) -> None:
+    """Make the bridge. Its way back is armed first; a bridge that was confirmed before needs none. Raises HostError."""
+    before = _read(home)
+    if before == (link.name, link.adapter, 0.0):
+        moving.make_bridge(link.name, link.alias, link.adapter)
+        return
+    after_s = float(os.environ.get(BACK_VARIABLE, BACK_S))
+    replace_file(_file(home), json.dumps(Move(link.name, link.adapter, time.time() + after_s)))
+    subprocess.Popen(
+        [sys.executable, "-P", "-m", "dacha.engine.network.rollback", home.lab, str(after_s)],
+        stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
+    )  # fmt: skip
+    moving.make_bridge(link.name, link.alias, link.adapter)
+
+
+def confirm(home: Home) -> Move:
+    """Keep the bridge. Raises NoError when none waits for that."""
+    with _lock(home):
+        move = waiting(home)
+        if move is None:
+            raise NoError("nothing waits to be confirmed", remedy="dacha diff shows what is and is not applied")
+        replace_file(_file(home), json.dumps(move._replace(until=0.0)))
+        return move
+
+
+def unmake(home: Home, bridge: str, adapter: str) -> None:
+    """Take the bridge away, because the lab has it no more. Raises HostError."""
+    with _lock(home):
+        moving.unmake_bridge(bridge, adapter)
+        _file(home).unlink(missing_ok=True)
+
+
+def wait_and_undo(home: Home, after_s: float) -> None:
+    """The way back: after `after_s` seconds the bridge is unmade, unless it was confirmed or is gone by then."""
+    deadline = time.monotonic() + after_s
+    while time.monotonic() < deadline:
+        if waiting(home) is None:
+            return
+        time.sleep(min(0.2, max(0.0, deadline - time.monotonic())))
+    with _lock(home):
+        move = waiting(home)
+        if move is None:
+            return
+        if move.bridge in iproute.links():
+            moving.unmake_bridge(move.bridge, move.adapter)
+        _file(home).unlink(missing_ok=True)
+
+
+if __name__ == "__main__":
+    with contextlib.suppress(HostError):
+        wait_and_undo(Home(sys.argv[1]), float(sys.argv[2]))

@@ -1,0 +1,141 @@
+"""A lab's rules in the kernel: loaded by `apply`, loaded again by the caretaker when a guest's address moves.
+
+The kernel shows rules in another form than they were written in, so what was loaded is noted: its text's digest, the
+doors in it, and (when somebody had the time to look) the digest of what the kernel made of it.
+"""
+
+from __future__ import annotations
+
+import json
+from hashlib import sha256
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from dacha.core.network.links import KernelPlan
+from dacha.core.network.rules import FAMILIES, removal, ruleset, table_name
+from dacha.core.plan.plan import Plan
+from dacha.engine.network import live as sightings
+from dacha.engine.network.links import wanted_links
+from dacha.engine.workspace import Workspace
+from dacha.host.files import locked, replace_file
+from dacha.host.network import nft, sysctls
+
+# Loading ten thousand doors takes a fifth of a second; whoever loads at the same moment waits for that.
+WAIT_S = 10.0
+
+
+class Moved(NamedTuple):
+    """Doors between what is loaded and what should be: (guest, name) of those that open and of those that close."""
+
+    opened: tuple[tuple[str, str], ...]
+    closed: tuple[tuple[str, str], ...]
+
+
+def note_file(ws: Workspace) -> Path:
+    return ws.home.folder / "kernel.json"
+
+
+def _noted(ws: Workspace) -> dict[str, Any]:
+    try:
+        return dict(json.loads(note_file(ws).read_text()))
+    except (OSError, ValueError):
+        return {}
+
+
+def _digest(text: str) -> str:
+    return sha256(text.encode()).hexdigest()
+
+
+def _doors(plan: Plan) -> list[str]:
+    """Every door of the rules, a line each: guest, name, and numbers for where it leads. (Numbers, as there may be ten
+    thousand doors, and addresses take long to write.)"""
+    lines = []
+    for (guest, name), d in plan.doors.items():
+        if d.carrier != "kernel" or d.means != "forward" or d.port is None or d.adapter is None:
+            continue
+        inside = d.adapter.address6 if d.listen.version == 6 else d.adapter.address
+        if inside is not None:
+            lines.append(f"{guest} {name} {int(d.listen)} {d.port.first} {d.port.last} {int(inside)} {d.door.to.first}")
+    return lines
+
+
+def text_of(ws: Workspace, plan: Plan, links: KernelPlan) -> str:
+    """The rules as they should be now, with doors where the guests are."""
+    return ruleset(ws.lab, sightings.now(ws.home, plan), links, sysctls.not_forwarded_before())
+
+
+def current(ws: Workspace, text: str, seen: str | None) -> bool:
+    """True when the kernel has this very text, as far as `seen`, the digest of what it shows, tells."""
+    noted = _noted(ws)
+    if seen is None or noted.get("text") != _digest(text):
+        return False
+    return seen == (noted.get("rules") or note(ws))
+
+
+def moved(ws: Workspace, plan: Plan) -> Moved:
+    """Which doors a load would open and close."""
+    before = set(str(_noted(ws).get("doors", "")).splitlines())
+    after = _doors(sightings.now(ws.home, plan))
+
+    def keys(lines: list[str]) -> tuple[tuple[str, str], ...]:
+        return tuple(dict.fromkeys((line.split(" ", 2)[0], line.split(" ", 2)[1]) for line in lines))
+
+    opened = keys([line for line in after if line not in before])
+    closed = keys(sorted(before - set(after)))
+    return Moved(opened, tuple(key for key in closed if key not in opened))
+
+
+def note(ws: Workspace) -> str | None:
+    """Note how the kernel shows the rules that were loaded last, so that a later change by hand is seen.
+
+    Listing ten thousand doors takes longer than loading them, so apply leaves it to the caretaker and to the next look.
+    """
+    noted = _noted(ws)
+    if not noted or noted.get("rules"):
+        return noted.get("rules")
+    found = nft.digest(table_name(ws.lab.name), FAMILIES)
+    if found and _noted(ws) == noted:
+        replace_file(note_file(ws), json.dumps(noted | {"rules": found}))
+    return found
+
+
+def adopt(ws: Workspace) -> None:
+    """Note that the rules are those of this lab file, though they did not have to change for it."""
+    noted = _noted(ws)
+    if noted.get("text") and noted.get("lab") != _digest(ws.text):
+        replace_file(note_file(ws), json.dumps(noted | {"lab": _digest(ws.text)}))
+
+
+def load(ws: Workspace, plan: Plan) -> None:
+    """Replace the lab's rules, in one step. Raises HostError, BusyError."""
+    with locked(ws.home.folder / "rules.lock", "loading rules", WAIT_S):
+        now = sightings.now(ws.home, plan)
+        _load(ws, now, ruleset(ws.lab, now, wanted_links(ws, plan), sysctls.not_forwarded_before()))
+
+
+def follow(ws: Workspace) -> bool:
+    """Let the doors follow the guests; True when the rules had to change.
+
+    Another lab file than the one that the rules are from means that an apply is under way: it loads them itself.
+    """
+    with locked(ws.home.folder / "rules.lock", "following a guest", WAIT_S):
+        noted = _noted(ws)
+        if noted.get("lab") != _digest(ws.text):
+            return False
+        now = sightings.now(ws.home, ws.plan)
+        text = ruleset(ws.lab, now, wanted_links(ws, ws.plan), sysctls.not_forwarded_before())
+        if noted.get("text") == _digest(text):
+            return False
+        _load(ws, now, text)
+        return True
+
+
+def _load(ws: Workspace, now: Plan, text: str) -> None:
+    nft.load(text)
+    noted = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(_doors(now))}
+    replace_file(note_file(ws), json.dumps(noted))
+
+
+def remove(ws: Workspace) -> None:
+    """Take the lab's rules out of the kernel. Raises HostError."""
+    nft.load(removal(ws.lab.name))

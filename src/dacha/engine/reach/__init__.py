@@ -1,0 +1,1 @@
+"""Doors as they answer now."""

@@ -1,0 +1,95 @@
+"""Getting in: the client's command with everything filled in."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from dacha.core.errors import HostError, NoError, UsageError
+from dacha.core.lab.model import Guest
+from dacha.core.lab.names import host_name
+from dacha.core.plan.doors import ANYWHERE, LOOPBACK
+from dacha.core.spelling import did_you_mean
+from dacha.engine.guest.desired import host_key_public
+from dacha.engine.network.live import live_plan
+from dacha.engine.workspace import Workspace
+from dacha.host.facts import program
+from dacha.hypervisor.process import running
+
+
+def guest_named(ws: Workspace, name: str) -> Guest:
+    """The guest of that name. Raises UsageError with the nearest one."""
+    guest = ws.lab.guests.get(name)
+    if guest is None:
+        raise UsageError(
+            f"there is no guest {name}",
+            where=ws.path.name,
+            remedy=did_you_mean(name, ws.lab.guests, "add one: dacha guest add NAME"),
+        )
+    return guest
+
+
+def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str | None, terminal: bool) -> list[str]:
+    """OpenSSH's argument list for a guest's ssh door, program first.
+
+    Raises UsageError when the guest has no ssh door or nobody to log in as, NoError when it is off, HostError when
+    there is no ssh.
+    """
+    guest = guest_named(ws, name)
+    door = next((d for d in guest.doors if d.service == "ssh"), None)
+    if door is None:
+        raise UsageError(
+            f"{name} has no ssh door",
+            where=ws.path.name,
+            remedy=f"dacha door add {name} ssh --from host, then dacha apply",
+        )
+    if user is None and guest.login is None:
+        raise UsageError(
+            f"nobody is named who may log in to {name}",
+            where=ws.path.name,
+            remedy=f"name somebody: dacha connect {name} --user NAME",
+        )
+    if not running(ws.home.process_lock(name)):
+        raise NoError(f"{name} is off", remedy=f"dacha start {name}")
+    ssh = program("ssh")
+    if ssh is None:
+        raise HostError("ssh is not on this machine", remedy="on Debian: apt install openssh-client")
+    planned = live_plan(ws).doors[name, door.name]
+    place = planned.enter_at(LOOPBACK)
+    if place is None:
+        if planned.adapter and planned.adapter.address is None and planned.means == "own":
+            raise NoError(
+                f"the address of {name} is not known: it is handed out on {planned.adapter.network}, and nothing of it "
+                "was seen there yet",
+                remedy="wait until it has booted; its console tells what it got: dacha console " + name,
+            )
+        raise NoError(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
+    argv = [ssh, "-p", str(place[1]), "-l", user or (guest.login.user if guest.login else "")]
+    if guest.first_boot and host_key_public(ws.home, name):
+        # The lab's own file and nothing else: a guest with another key is refused, and nobody is ever asked.
+        options = {
+            "UserKnownHostsFile": str(ws.home.known_hosts),
+            "GlobalKnownHostsFile": "/dev/null",
+            "StrictHostKeyChecking": "yes",
+            "HostKeyAlias": host_name(ws.lab.name, name),
+            "CheckHostIP": "no",
+            "UpdateHostKeys": "no",
+            "HostKeyAlgorithms": "ssh-ed25519",
+        }
+        for key, value in options.items():
+            # ssh splits this option's value at blanks, so a path with one is quoted.
+            argv += ["-o", f'{key}="{value}"' if " " in value else f"{key}={value}"]
+    identities = [
+        p
+        for p in (
+            ws.resolve(k.removesuffix(".pub")) for k in (guest.login.keys if guest.login else ()) if k.endswith(".pub")
+        )
+        if p.is_file()
+    ]
+    for path in identities:
+        argv += ["-i", str(path)]
+    if identities:
+        argv += ["-o", "IdentitiesOnly=yes"]
+    if terminal:
+        argv.append("-t")
+    argv.append(str(place[0] if place[0] != ANYWHERE else LOOPBACK))
+    return [*argv, *(["--", *command] if command else [])]

@@ -1,0 +1,1 @@
+"""The way from outside, kept while its doors stand."""

@@ -1,0 +1,263 @@
+"""Keeping the way from outside: the router above this host is asked for every door that it should lead in, again before
+a mapping lapses, and to take away those that no door needs any more.
+
+What it granted is kept in router.json, so that whoever looks (status, reach, trace) need not ask it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import time
+from collections.abc import Callable
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from dacha.core.apply.changes import AskRouter, Change
+from dacha.core.errors import NoError
+from dacha.core.router.mapping import LIFETIME_S, UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, wanted
+from dacha.engine.home import Home
+from dacha.engine.network.live import live_plan
+from dacha.engine.workspace import Workspace
+from dacha.host.files import locked, replace_file
+from dacha.host.network import addresses as links
+
+if TYPE_CHECKING:
+    from dacha.host.router.speaker import Speaker
+
+# Asking a router that answers nothing takes some seconds; whoever else asks waits for that.
+WAIT_S = 30.0
+
+
+def note_file(home: Home) -> Path:
+    return home.folder / "router.json"
+
+
+def read(home: Home) -> Known:
+    """What is known of the router."""
+    try:
+        data = json.loads(note_file(home).read_text())
+        made = [Mapping(Wanted(*m.pop("wanted")), **m) for m in data.pop("mappings")]
+        asked = tuple(Wanted(*w) for w in data.pop("asked"))
+        refused = tuple((str(g), str(d), str(why)) for g, d, why in data.pop("refused"))
+        return Known(**data, mappings=tuple(made), asked=asked, refused=refused)
+    except (OSError, ValueError, TypeError, KeyError):
+        return UNKNOWN
+
+
+def _write(home: Home, known: Known) -> None:
+    if known == UNKNOWN:
+        note_file(home).unlink(missing_ok=True)
+        return
+    data: dict[str, Any] = known._asdict() | {"mappings": [m._asdict() for m in known.mappings]}
+    replace_file(note_file(home), json.dumps(data))
+
+
+def concerned(ws: Workspace) -> bool:
+    """True when a door is from outside, or was at the last apply."""
+    return ws.lab.from_outside or note_file(ws.home).exists()
+
+
+def needed(ws: Workspace) -> bool:
+    """True when somebody has to keep mappings."""
+    return ws.lab.from_outside and not ws.lab.by_hand
+
+
+def router_of(ws: Workspace) -> tuple[str, str] | None:
+    """The router's address, and this host's as it is seen from there; None when there is none to ask."""
+    if ws.lab.by_hand:
+        return None
+    router = ws.lab.router or links.gateway()
+    source = links.source_to(str(router)) if router else None
+    return (str(router), str(source)) if source else None
+
+
+def wanted_now(ws: Workspace) -> list[Wanted]:
+    """Every port that the router should lead in, with the addresses as they are now."""
+    there = router_of(ws)
+    lan = IPv4Address(there[1]) if there else links.lan_address()
+    return wanted(ws.lab, live_plan(ws), lan)
+
+
+class OutsideWay(NamedTuple):
+    """A door from outside: where it is entered, or why nobody can (`above` where another NAT lies above the router),
+    and what to enter in a router that cannot be asked."""
+
+    guest: str
+    door: str
+    address: str | None
+    port: int | None
+    above: str | None
+    why: str
+    by_hand: str
+
+
+def ways(ws: Workspace) -> list[OutsideWay]:
+    """Every door from outside as the router has it; it is not asked here."""
+    known, want, now = read(ws.home), wanted_now(ws), time.time()
+    found = []
+    for guest, door in dict.fromkeys((w.guest, w.door) for w in want):
+        line = by_hand([w for w in want if (w.guest, w.door) == (guest, door)])
+        mapping = known.of(guest, door, now)
+        if mapping:
+            above = behind(known.address)
+            found.append(OutsideWay(guest, door, known.address or None, mapping.outside_port, above, "", line))
+        else:
+            who = f"the router {known.router}: " if known.router else ""
+            why = who + (known.why_not(guest, door) or "no router was asked")
+            found.append(OutsideWay(guest, door, None, None, None, why, line))
+    return found
+
+
+def difference(ws: Workspace) -> list[Change]:
+    """What the router was not yet asked for, and what it has for doors that are gone. It is not asked here."""
+    if not concerned(ws):
+        return []
+    known, want = read(ws.home), wanted_now(ws)
+    now = time.time()
+    new = dict.fromkeys((w.guest, w.door) for w in want if w not in known.asked or _lapsed(known, w, now))
+    standing = {(w.guest, w.door) for w in want}
+    gone = dict.fromkeys((w.guest, w.door) for w in known.asked if (w.guest, w.door) not in standing)
+    if ws.lab.by_hand:
+        new, gone = {}, dict.fromkeys((m.wanted.guest, m.wanted.door) for m in known.mappings)
+    return [AskRouter(tuple(new), tuple(gone))] if new or gone else []
+
+
+def _lapsed(known: Known, wanted: Wanted, now: float) -> bool:
+    """True for a mapping that was granted and not renewed."""
+    mapping = next((m for m in known.mappings if m.wanted == wanted), None)
+    return mapping is not None and not mapping.stands(now)
+
+
+def ask(ws: Workspace) -> Known:
+    """Ask the router for everything that the lab wants, and take away what it wants no more.
+
+    Nothing is raised for a router that refuses: what went wrong is part of what is known. Raises BusyError, HostError.
+    """
+    return _round(ws, lambda before, want: want)
+
+
+def keep(ws: Workspace) -> Known:
+    """The same for whoever looks after the lab: what is due, lost, or has another address now, of the doors that were
+    asked for. A caretaker that has not heard yet that a door is gone must not ask for it again."""
+
+    def asked_for(before: Known, want: list[Wanted]) -> list[Wanted]:
+        keys = {(w.guest, w.door) for w in before.asked}
+        return [w for w in want if (w.guest, w.door) in keys]
+
+    return _round(ws, asked_for)
+
+
+def _round(ws: Workspace, choose: Callable[[Known, list[Wanted]], list[Wanted]]) -> Known:
+    with locked(ws.home.folder / "router.lock", "asking the router", WAIT_S):
+        before = read(ws.home)
+        known = _keep(ws, before, choose(before, wanted_now(ws)), time.time())
+        _write(ws.home, known)
+        return known
+
+
+def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known:
+    there = router_of(ws)
+    if not want and not before.mappings:
+        return UNKNOWN
+    if there is None:
+        _end_all(before, now)
+        why = "this host has no default route, and so no router" if not ws.lab.by_hand else ""
+        return Known(asked=tuple(want), trouble=why)
+    if before.router != there[0]:
+        before = Known(router=there[0])  # another router: it knows nothing of what the last one granted
+    try:
+        talk = _Talk(there, before, now)
+    except NoError as e:
+        kept = tuple(m for m in before.mappings if m.wanted in want and m.stands(now))
+        return before._replace(asked=tuple(want), mappings=kept, trouble=e.what, refused=())
+    made = [old for old in before.mappings if old.wanted not in want and not talk.end(old)]
+    refused: dict[tuple[str, str], str] = {}
+    standing = talk.standing()
+    for n, w in enumerate(want):
+        mapping: Mapping | None = standing.get(w)
+        # The first is renewed at every look: only so PCP tells that the outside address is another one now.
+        if mapping is None or now >= mapping.due() or (n == 0 and mapping.speaks == "pcp"):
+            try:
+                # What was lost is asked for as it was: the outside port stays what people were told.
+                mapping = talk.lead(w, mapping or next((m for m in before.mappings if m.wanted == w), None))
+            except NoError as e:
+                refused[w.guest, w.door] = e.what
+        if mapping is not None:
+            made.append(mapping)
+    if not want and not made:
+        return UNKNOWN
+    return Known(
+        router=there[0], speaks=talk.name, address=talk.address, epoch_s=talk.epoch_s, heard=now, mappings=tuple(made),
+        asked=tuple(want), refused=tuple((g, d, why) for (g, d), why in refused.items()),
+    )  # fmt: skip
+
+
+def _end_all(before: Known, now: float) -> None:
+    """Take away what a router has that is to be asked no more, as far as it answers; the rest lapses by itself."""
+    source = links.source_to(before.router) if before.mappings else None
+    if source is not None:
+        with contextlib.suppress(NoError):
+            talk = _Talk((before.router, str(source)), before, now)
+            for mapping in before.mappings:
+                talk.end(mapping)
+
+
+class _Talk:
+    """One round of questions to the router. Raises NoError when it cannot be asked at all."""
+
+    def __init__(self, there: tuple[str, str], before: Known, now: float) -> None:
+        # Imported here: whoever only reads what is known needs no socket.
+        from dacha.host.router import datagram as router
+
+        self._there, self._before, self._now = there, before, now
+        speaker = router.find(*there, before.speaks)
+        seen = speaker.look()
+        self.name, self.address, self.epoch_s = speaker.name, seen.address or before.address, seen.epoch_s
+        self._of = router.of
+        self._speakers = {speaker.name: speaker}
+        self._forgot = lost(before, seen.epoch_s, now) or before.speaks not in ("", speaker.name)
+
+    def _speaker(self, name: str) -> Speaker:
+        return self._speakers.setdefault(name, self._of(name, *self._there))
+
+    def end(self, mapping: Mapping) -> bool:
+        """True when a mapping is gone, or will lapse by itself; UPnP routers of the first generation keep it."""
+        if not mapping.stands(self._now):
+            return True
+        try:
+            self._speaker(mapping.speaks).end(mapping)
+        except NoError as e:
+            return mapping.speaks != "upnp" or "NoSuchEntry" in e.what
+        return True
+
+    def standing(self) -> dict[Wanted, Mapping]:
+        """The mappings that the router still has, as far as it can be asked that."""
+        found = {}
+        for name in {m.speaks for m in self._before.mappings}:
+            mine = [m for m in self._before.mappings if m.speaks == name and m.stands(self._now)]
+            if name != "upnp" and self._forgot:
+                continue
+            try:
+                leads = self._speaker(name).leads(mine) if mine else None
+            except NoError:
+                leads = None
+            for n, m in enumerate(mine):
+                if leads is None or leads[n] == (m.wanted.to, m.wanted.port):
+                    found[m.wanted] = m
+        return found
+
+    def lead(self, wanted: Wanted, known: Mapping | None) -> Mapping:
+        """Ask for one mapping. For another machine than this host PCP servers seldom map, and UPnP ones often do."""
+        names = [self.name] if not wanted.third or self.name == "upnp" else [self.name, "upnp"]
+        for name in names:
+            try:
+                mine = known if known and known.speaks == name else None
+                granted = self._speaker(name).lead(wanted, mine, LIFETIME_S)
+                break
+            except NoError:
+                if name == names[-1]:
+                    raise
+        self.address, self.epoch_s = granted.address or self.address, granted.epoch_s or self.epoch_s
+        return Mapping(wanted, granted.outside_port, granted.nonce, self._now, granted.lifetime_s, name)

@@ -1,0 +1,1 @@
+"""Asking everything about one way."""

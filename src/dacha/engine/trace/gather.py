@@ -1,0 +1,247 @@
+"""Gathering what was seen of the way to one service: everything at once, each question with its time limit."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import threading
+import time
+from collections.abc import Callable
+from ipaddress import IPv4Address, ip_address
+from typing import Any, NamedTuple
+
+from dacha.core.apply.observed import OFF, ObservedGuest
+from dacha.core.errors import DachaError
+from dacha.core.findings import errors
+from dacha.core.lab.names import host_name
+from dacha.core.network.rules import FAMILIES, table_name
+from dacha.core.plan.doors import DoorPlan, here
+from dacha.core.plan.doors import place as written
+from dacha.core.trace.evidence import REFUSED, Evidence
+from dacha.engine.guest.observe import observe_guest
+from dacha.engine.network.live import live_plan, networks_apart
+from dacha.engine.trace import router as tracing_router
+from dacha.engine.trace.guest import console, key, run_state, with_guest
+from dacha.engine.trace.host import answers, dropped, rule, taken, with_links
+from dacha.engine.workspace import Workspace
+from dacha.host.network import addresses as links
+from dacha.host.network import iproute, nft
+from dacha.host.probe import ports
+from dacha.host.probe.certificates import certificate
+from dacha.host.probe.connect import open_ports, speaking, touch
+from dacha.host.probe.connections import led_to
+from dacha.host.probe.dns import addresses_of
+from dacha.host.probe.echo import comes_back
+from dacha.hypervisor import agent
+from dacha.wire.probes import probe_for
+
+# One question's limit. All are asked at once, so that a trace takes little longer than its slowest.
+ASK_S, AGENT_S, ECHO_S, NAME_S = 2.0, 0.5, 0.6, 1.0
+# All questions of one round together; there are two, so that nothing can make a trace take longer than 8 s.
+ROUND_S = 3.8
+# Smaller packets that are tried where large ones vanish: a tunnel's, IPv6's least, IPv4's least (RFC 8200, RFC 791).
+SIZES = (1400, 1280, 576)
+# Where a service may be instead, when its own port is shut: low ports, and usual other ones.
+OTHER_PORTS = (*range(20, 26), 80, 443, 2022, 2200, 2222, 3388, 3390, 5901, 8000, 8080, 8081, 8443, 8888, 10022, 22022)
+
+
+class Asked(NamedTuple):
+    """What is to be traced: the planned door, from where, and (for a limited one) for whom."""
+
+    plan: DoorPlan
+    origin: str
+    asker: str | None
+
+
+def gather(ws: Workspace, asked: Asked) -> Evidence:
+    """Everything about one door's way. Raises HostError where this host cannot be looked at at all."""
+    door = live_plan(ws).doors[asked.plan.door.guest, asked.plan.door.name]
+    guest = ws.lab.guests[door.door.guest]
+    way = "own" if door.means == "own" else "kernel" if door.carrier == "kernel" else "user"
+    seen = observe_guest(ws.home, guest.name)
+    place = _place(door, asked.origin)
+    found = Evidence(
+        guest=guest.name,
+        door=door.door.name,
+        service=door.door.service or "tcp",
+        system=guest.system,
+        port=door.door.to.first,
+        way=way,
+        origin=asked.origin,
+        place=written(*place) if place else "nowhere",
+        network=door.adapter.network if door.adapter else "",
+        lab_error=_lab_error(ws),
+        not_applied=_not_applied(ws, guest.name),
+        state=seen.state,
+        since_s=max(0.0, time.time() - seen.since) if seen.since else None,
+        left_off=seen.left_off,
+        allowed=tuple(str(n) for n in door.door.allow),
+        asker=asked.asker,
+        admitted=_admitted(door, asked.asker),
+        untold="" if os.geteuid() == 0 or way == "user" else "it takes root to look at",
+    )
+    if seen.state == OFF:
+        return found._replace(lab_error=found.lab_error or _unfit(ws, found.network))
+    if way == "kernel":
+        server = ws.quick_plan.networks[found.network].resolver
+        found = found._replace(name=host_name(ws.lab.name, guest.name), name_server=str(server or ""))
+    return _ask_everything(ws, door, found, place, seen)
+
+
+def _ask_everything(
+    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, seen: ObservedGuest
+) -> Evidence:
+    told = _all(_first_questions(ws, door, e, place))
+    e = with_links(ws, door, with_guest(e, told), told)
+    if e.way == "user":
+        forward = None if seen.forwards is None else all(f in seen.forwards for f in door.forwards())
+        held = ports.holder(door.door.protocol, door.port.first) if forward is False and door.port else None
+        e = e._replace(forward=forward, held_by=held)
+    lan = str(told["lan"]) if told["lan"] else None
+    said = _all(_second_questions(ws, door, e, place, lan))
+    return e._replace(
+        key=said.get("key"),
+        elsewhere=said.get("elsewhere") or (),
+        reply=said.get("reply"),
+        lan_address=lan,
+        told_address=_told(ws),
+        router=told.get("router"),
+        sizes=said.get("sizes"),
+        led=said.get("led"),
+        certificate=said.get("certificate"),
+        now=time.time(),
+        named=told.get("named"),
+        taken=taken(door, e, told.get("listing")),
+        dropped=dropped(ws, door, e, told.get("listing"), lan),
+    )
+
+
+def _address(door: DoorPlan) -> str | None:
+    """The guest's own address, as it is known now."""
+    return str(door.adapter.address) if door.adapter and door.adapter.address else None
+
+
+def _first_questions(
+    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None
+) -> dict[str, Callable[[], Any]]:
+    """What can be asked at once. (Small functions of fixed values: each runs in a thread of its own.)"""
+    guest, address, service = e.guest, _address(door), door.door.service
+    root, own = os.geteuid() == 0, e.way != "user"
+    apart = e.network in networks_apart(ws)
+    asks: dict[str, Callable[[], Any]] = {
+        "console": lambda: console(ws, guest),
+        "agent": lambda: agent.addresses(ws.home.run(guest), AGENT_S),
+        "status": lambda: run_state(ws, guest),
+        "lan": links.lan_address,
+    }
+    if door.door.protocol == "tcp" and not apart:
+        if place:
+            asks["through"] = lambda: touch(*place, probe_for(service), ASK_S)
+        if own and address:
+            asks["direct"] = lambda: touch(address, e.port, probe_for(service), ASK_S)
+    if own and root:
+        asks["links"] = iproute.links
+        if address:
+            asks["answers"] = lambda: answers(ws, e.network, IPv4Address(address))
+            asks["route"] = lambda: iproute.way_to(address)
+    if e.way == "kernel" and root:
+        asks["rules"] = lambda: rule(ws, door)
+        asks["changed"] = lambda: nft.digest(table_name(ws.lab.name), FAMILIES)
+    if root:
+        asks["listing"] = nft.listing
+    if e.name_server:
+        asks["named"] = lambda: addresses_of(e.name, e.name_server, NAME_S)
+    if e.origin == "outside":
+        asks["router"] = lambda: tracing_router.look(ws, door)
+    return asks
+
+
+def _second_questions(
+    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, lan: str | None
+) -> dict[str, Callable[[], Any]]:
+    """What depends on the first answers: more about a service that answers, and where one may be that refuses."""
+    address, service, root = _address(door), door.door.service or "", os.geteuid() == 0
+    direct, heard = e.direct, e.through if e.way == "user" else e.direct
+    target = place if e.way == "user" else (address, e.port) if address else None
+    asks: dict[str, Callable[[], Any]] = {}
+    if root and address and direct and direct.ok and direct.largest:
+        sizes = [direct.largest, *(n for n in SIZES if n < direct.largest)]
+        asks["sizes"] = lambda: comes_back(address, sizes, ECHO_S)
+    if root and e.way == "kernel" and e.through and e.through.source_port and place and ":" not in place[0]:
+        ours, theirs = e.through.source_port, place[1]
+        asks["led"] = lambda: led_to(door.door.protocol, ours, theirs)
+    if address and direct and direct.how == REFUSED:
+        asks["elsewhere"] = lambda: speaking(address, service, open_ports(address, OTHER_PORTS, 0.6), 0.8)
+    if address and direct and direct.ok and e.way == "kernel" and lan:
+        asks["reply"] = lambda: touch(address, e.port, probe_for(service), 1.5, lan)
+    if target and heard and heard.ok:
+        if service == "ssh":
+            asks["key"] = lambda: key(ws, e.guest, *target)
+        if service in ("https", "rdp"):
+            asks["certificate"] = lambda: certificate(*target, ASK_S, rdp=service == "rdp")
+    return asks
+
+
+def _place(door: DoorPlan, origin: str) -> tuple[str, int] | None:
+    """Where somebody there enters the door; this host asks at the same place."""
+    lan = links.lan_address() if origin != "host" else None
+    place = door.enter_at(lan) if lan else None
+    return (str(place[0]), place[1]) if place else here(door)
+
+
+def _all(questions: dict[str, Callable[[], Any]]) -> dict[str, Any]:
+    """The answers to questions asked at once; None for one that failed, or has none when the time is over."""
+    told: dict[str, Any] = dict.fromkeys(questions)
+
+    def ask(name: str, question: Callable[[], Any]) -> None:
+        with contextlib.suppress(DachaError, OSError):
+            told[name] = question()
+
+    # Nobody waits for these at the end: a trace that is interrupted ends at once.
+    asked = [threading.Thread(target=ask, args=one, daemon=True) for one in questions.items()]
+    for thread in asked:
+        thread.start()
+    until = time.monotonic() + ROUND_S
+    for thread in asked:
+        thread.join(max(0.0, until - time.monotonic()))
+    return dict(told)
+
+
+def _told(ws: Workspace) -> str | None:
+    with contextlib.suppress(OSError):
+        return ws.home.told.read_text().strip()
+    return None
+
+
+def _lab_error(ws: Workspace) -> tuple[str, str] | None:
+    wrong = errors(ws.findings())
+    return (wrong[0].what, wrong[0].remedy) if wrong else None
+
+
+def _unfit(ws: Workspace, network: str) -> tuple[str, str] | None:
+    """Why this host cannot carry a guest's network: an interface that is gone, or wireless."""
+    from dacha.engine.check.links import bridge_findings
+
+    wrong = [f for f in errors(bridge_findings(ws)) if f.path[1:2] == (network,)]
+    return (f"network {network}: {wrong[0].what}", wrong[0].remedy) if wrong else None
+
+
+def _not_applied(ws: Workspace, guest: str) -> str | None:
+    """What of an edit of the file stands between it and what was applied."""
+    from dacha.engine.apply.pending import pending
+
+    try:
+        applied = ws.home.applied.read_text()
+    except OSError:
+        return "the lab was never applied"
+    if applied == ws.text:
+        return None
+    mine = [c for c in pending(ws) if c.guest in (guest, None) and c.when == "live"]
+    return str(mine[0]) if mine else None
+
+
+def _admitted(door: DoorPlan, asker: str | None) -> bool | None:
+    if asker is None or not door.door.allow:
+        return None
+    address = ip_address(asker)
+    return any(address.version == n.version and address in n for n in door.door.allow)

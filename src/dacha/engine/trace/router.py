@@ -1,0 +1,87 @@
+"""What is seen of the router above this host, for one door: asked now, against what it granted."""
+
+from __future__ import annotations
+
+import os
+import time
+from ipaddress import IPv4Address
+
+from dacha.core.errors import HostError, NoError
+from dacha.core.plan.doors import DoorPlan
+from dacha.core.router.mapping import Known, Mapping, Wanted, behind, by_hand, lost
+from dacha.core.trace.evidence import RouterSeen
+from dacha.engine.router import keep as outside
+from dacha.engine.workspace import Workspace
+from dacha.host.network import addresses as links
+from dacha.host.network import arp as duplicates
+from dacha.host.probe.connect import touch
+from dacha.host.router import datagram as router
+from dacha.wire.probes import probe_for
+
+# Entering at the outside address from inside works with some routers only, and fast where it does.
+HAIRPIN_S, ARP_S = 1.0, 0.5
+
+
+def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
+    """Ask the router about one door. Raises nothing of its own: what cannot be asked is told."""
+    key = (door.door.guest, door.door.name)
+    mine = [w for w in outside.wanted_now(ws) if (w.guest, w.door) == key]
+    if not mine:
+        return RouterSeen(trouble="the door has no place on the LAN")
+    there, known, now = outside.router_of(ws), outside.read(ws.home), time.time()
+    if there is None:
+        trouble = "" if ws.lab.by_hand else "this host has no default route, and so no router"
+        return RouterSeen(port=mine[0].outside_port, trouble=trouble, by_hand=by_hand(mine))
+    granted = next((m for m in known.mappings if (m.wanted.guest, m.wanted.door) == key), None)
+    seen = RouterSeen(
+        router=there[0], speaks=granted.speaks if granted else known.speaks, address=known.address,
+        by_hand=by_hand(mine), port=granted.outside_port if granted else mine[0].outside_port,
+        above=behind(known.address) if granted else None,
+    )  # fmt: skip
+    try:
+        mapped = _mapped(known, granted, mine[0], there, now)
+    except NoError as e:
+        shut = e.what == router.SHUT
+        return seen._replace(
+            trouble=e.what, there=shut or _is_there(there[0]), shut=shut, mapped="there" if granted else None
+        )
+    if mapped == "missing":
+        seen = seen._replace(trouble=known.why_not(*key))
+    # The simulated router on this host has no outside that the kernel knows: nothing may be sent to what it tells.
+    if mapped == "there" and known.address and door.door.protocol == "tcp" and not ws.lab.simulated:
+        probe = probe_for(door.door.service)
+        seen = seen._replace(hairpin=touch(known.address, seen.port, probe, HAIRPIN_S) if not seen.above else None)
+    return seen._replace(mapped=mapped)
+
+
+def _mapped(known: Known, granted: Mapping | None, want: Wanted, there: tuple[str, str], now: float) -> str | None:
+    """What the router does with the door's outside port. Raises NoError when it does not answer."""
+    if known.router != there[0] or (want not in known.asked and granted is None):
+        return None  # it was not asked for this yet
+    if not known.speaks:
+        return "missing" if known.trouble else None
+    speaker = router.of(granted.speaks if granted else known.speaks, *there)
+    seen = speaker.look()
+    if granted is None:
+        return "missing"
+    if not granted.stands(now):
+        return "lapsed"
+    if speaker.name == known.speaks and lost(known, seen.epoch_s, now):
+        return "forgotten"
+    leads = speaker.leads([granted])
+    if leads is not None and leads[0] != (want.to, want.port):
+        return f"{leads[0][0]}, port {leads[0][1]}" if leads[0] else "missing"
+    if (granted.wanted.to, granted.wanted.port) != (want.to, want.port):
+        return f"{granted.wanted.to}, port {granted.wanted.port}"
+    return "there"
+
+
+def _is_there(address: str) -> bool | None:
+    """Whether the router answers on its link at all; None when that cannot be asked."""
+    interface = links.lan_interface()
+    if os.geteuid() != 0 or interface is None or IPv4Address(address).is_loopback:
+        return None
+    try:
+        return bool(duplicates.answers(interface, IPv4Address(address), ARP_S)[0])
+    except (HostError, OSError):
+        return None

@@ -1,0 +1,1 @@
+"""What Linux kernels and their first file systems are made of."""

@@ -1,0 +1,1 @@
+"""This host's links, addresses, rules and settings."""

@@ -1,0 +1,1 @@
+"""Asking ports and names."""

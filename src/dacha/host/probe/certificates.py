@@ -1,0 +1,49 @@
+"""The TLS certificate that a service shows (RFC 5280), taken as it is: whether to trust it is its client's matter."""
+
+from __future__ import annotations
+
+import socket
+import ssl
+
+from dacha.core.harmless import harmless
+from dacha.core.trace.evidence import Certificate
+from dacha.wire.probes import RdpProbe
+
+
+def certificate(address: str, port: int, timeout_s: float, *, rdp: bool = False) -> Certificate | None:
+    """What is shown there; None when nothing is. With `rdp` TLS begins after the connection was negotiated."""
+    context = ssl.create_default_context()
+    context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    try:
+        with socket.create_connection((address, port), timeout_s) as s:
+            if rdp and not _negotiate(s):
+                return None
+            with context.wrap_socket(s, server_hostname=None) as wrapped:
+                shown, version = wrapped.getpeercert(binary_form=True), wrapped.version()
+    except (OSError, ValueError):
+        return None
+    return _read(shown, version or "TLS") if shown else None
+
+
+def _negotiate(s: socket.socket) -> bool:
+    """True when an RDP server has chosen TLS."""
+    probe = RdpProbe()
+    s.sendall(probe.greeting)
+    verdict = None
+    while verdict is None:
+        data = s.recv(4096)
+        verdict = probe.receive(data) if data else probe.closed()
+    return verdict.ok and ("TLS" in verdict.seen or "level" in verdict.seen)
+
+
+def _read(data: bytes, version: str) -> Certificate | None:
+    from cryptography import x509
+
+    try:
+        found = x509.load_der_x509_certificate(data)
+        common = found.subject.get_attributes_for_oid(x509.NameOID.COMMON_NAME)
+        name = str(common[0].value) if common else found.subject.rfc4514_string()
+        begins, ends = found.not_valid_before_utc.timestamp(), found.not_valid_after_utc.timestamp()
+    except ValueError:
+        return None
+    return Certificate(harmless(name[:255]), version, begins, ends, found.issuer == found.subject)

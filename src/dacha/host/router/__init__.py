@@ -1,0 +1,1 @@
+"""Speaking to the router above this host."""

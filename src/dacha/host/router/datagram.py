@@ -1,0 +1,186 @@
+"""Asking the router above this host: by PCP, else NAT-PMP, else UPnP, whichever it speaks.
+
+Each way of speaking is a small class with the same three questions. A router on the LAN answers in milliseconds, so
+what is silent is asked again much sooner than the RFCs' three seconds, and given up after `PATIENCE_S`.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import socket
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from ipaddress import IPv4Address
+from typing import TypeVar
+
+from dacha.core.errors import NoError, PeerError
+from dacha.core.router.mapping import Mapping, Wanted
+from dacha.host.router.speaker import Granted, Seen, Speaker
+from dacha.wire.router import nat_pmp, pcp
+
+# Asked again after these seconds, doubled as RFC 6886 section 3.1 does; then given up.
+AGAIN_S, PATIENCE_S = 0.25, 1.75
+SHUT = "it does not take such questions"
+T = TypeVar("T")
+
+
+def _ask(router: str, source: str, data: bytes, read: Callable[[bytes], T | None]) -> T:
+    """Send a datagram until the answer comes that `read` takes. Raises NoError when none does."""
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
+        try:
+            if source:
+                s.bind((source, 0))
+            s.connect((router, pcp.SERVER_PORT))  # connected: nobody else's answer is taken (RFC 6887 section 8.1)
+            began, wait = time.monotonic(), AGAIN_S
+            while (now := time.monotonic()) < began + PATIENCE_S:
+                s.send(data)
+                until, wait = min(now + wait, began + PATIENCE_S), wait * 2
+                while (left := until - time.monotonic()) > 0:
+                    s.settimeout(left)
+                    with contextlib.suppress(TimeoutError, PeerError):
+                        found = read(s.recv(pcp.LONGEST + 1))
+                        if found is not None:
+                            return found
+        except ConnectionRefusedError:
+            raise NoError(SHUT) from None
+        except OSError as e:
+            raise NoError(e.strerror or str(e)) from e
+    raise NoError("it does not answer")
+
+
+class _ByDatagram:
+    """What both have in common that ask by a datagram: they cannot ask where a port leads."""
+
+    def __init__(self, router: str, source: str) -> None:
+        self._router, self._source = router, source
+
+    def leads(self, mappings: Sequence[Mapping]) -> None:
+        return None
+
+
+class Pcp(_ByDatagram):
+    """Port Control Protocol, RFC 6887."""
+
+    name = "pcp"
+
+    def _request(self, request: pcp.Request, source: str) -> pcp.Response:
+        def read(data: bytes) -> pcp.Response | None:
+            answer, asked = pcp.decode_response(data), request.map
+            if answer.result == pcp.UNSUPPORTED_VERSION:
+                return answer  # of another version nothing more can be read
+            told = answer.map
+            if asked is None or told is None:
+                return answer if asked is told else None
+            same = (told.nonce, told.protocol, told.internal_port) == (asked.nonce, asked.protocol, asked.internal_port)
+            return answer if same else None
+
+        answer = _ask(self._router, source, pcp.encode_request(request), read)
+        if answer.result != pcp.SUCCESS:
+            raise NoError(pcp.RESULTS.get(answer.result, f"it answers with result {answer.result}"))
+        return answer
+
+    def look(self) -> Seen:
+        return Seen("", self._request(pcp.Request(IPv4Address(self._source)), self._source).epoch_s)
+
+    def lead(self, wanted: Wanted, known: Mapping | None, lifetime_s: int) -> Granted:
+        nonce = bytes.fromhex(known.nonce) if known and known.nonce else os.urandom(12)
+        port = known.outside_port if known else wanted.outside_port
+        answer = self._map(wanted, nonce, port, lifetime_s)
+        assert answer.map is not None
+        if wanted.fixed and answer.map.external_port != wanted.outside_port:
+            # PREFER_FAILURE would say so at once, but not every server knows it.
+            self._map(wanted, nonce, 0, 0)
+            raise NoError(pcp.RESULTS[pcp.CANNOT_PROVIDE])
+        address = str(answer.map.external_address)
+        return Granted(answer.map.external_port, address, answer.lifetime_s, answer.epoch_s, nonce.hex())
+
+    def _map(self, wanted: Wanted, nonce: bytes, port: int, lifetime_s: int) -> pcp.Response:
+        # The asker's address is part of the request: the one that is mapped, unless it is another machine's.
+        source = self._source if wanted.third else wanted.to
+        protocol = pcp.UDP if wanted.protocol == "udp" else pcp.TCP
+        mapped = pcp.Map(nonce, protocol, wanted.port, port)
+        third = IPv4Address(wanted.to) if wanted.third else None
+        answer = self._request(pcp.Request(IPv4Address(source), lifetime_s, mapped, third), source)
+        if answer.map is None:
+            raise NoError("it answers something else")
+        return answer
+
+    def end(self, mapping: Mapping) -> None:
+        self._map(mapping.wanted, bytes.fromhex(mapping.nonce), 0, 0)
+
+
+class NatPmp(_ByDatagram):
+    """NAT Port Mapping Protocol, RFC 6886."""
+
+    name = "nat-pmp"
+
+    def _request(self, request: nat_pmp.Request, source: str) -> nat_pmp.Response:
+        def read(data: bytes) -> nat_pmp.Response | None:
+            answer = nat_pmp.decode_response(data)
+            mine = answer.opcode == request.opcode and answer.internal_port in (0, request.internal_port)
+            return answer if mine else None
+
+        answer = _ask(self._router, source, nat_pmp.encode_request(request), read)
+        if answer.result != nat_pmp.SUCCESS:
+            raise NoError(nat_pmp.RESULTS.get(answer.result, f"it answers with result {answer.result}"))
+        return answer
+
+    def look(self) -> Seen:
+        answer = self._request(nat_pmp.Request(nat_pmp.OUTSIDE_ADDRESS), self._source)
+        return Seen(str(answer.address), answer.epoch_s)
+
+    def lead(self, wanted: Wanted, known: Mapping | None, lifetime_s: int) -> Granted:
+        if wanted.third:
+            raise NoError(pcp.RESULTS[pcp.UNSUPPORTED_OPTION])
+        port = known.outside_port if known else wanted.outside_port
+        answer = self._map(wanted, port, lifetime_s)
+        if wanted.fixed and answer.external_port != wanted.outside_port:
+            self._map(wanted, 0, 0)
+            raise NoError(pcp.RESULTS[pcp.CANNOT_PROVIDE])
+        return Granted(answer.external_port, self.look().address, answer.lifetime_s, answer.epoch_s, "")
+
+    def _map(self, wanted: Wanted, port: int, lifetime_s: int) -> nat_pmp.Response:
+        opcode = nat_pmp.MAP_UDP if wanted.protocol == "udp" else nat_pmp.MAP_TCP
+        # The router maps to whoever asks: a door at one address of this host is asked for from there.
+        return self._request(nat_pmp.Request(opcode, wanted.port, port, lifetime_s), wanted.to)
+
+    def end(self, mapping: Mapping) -> None:
+        self._map(mapping.wanted, 0, 0)
+
+
+def of(name: str, router: str, source: str) -> Speaker:
+    """The way of speaking of that name."""
+    from dacha.host.router.upnp import Upnp
+
+    ways: dict[str, Callable[[str, str], Speaker]] = {"pcp": Pcp, "nat-pmp": NatPmp, "upnp": Upnp}
+    return ways[name](router, source)
+
+
+def find(router: str, source: str, before: str = "") -> Speaker:
+    """The best way that this router can be spoken to; `before` is how it was the last time. Raises NoError with what
+    was tried when it speaks none."""
+    ways = ["pcp", "nat-pmp", "upnp"]
+    if IPv4Address(router).is_loopback:
+        ways.remove("upnp")  # it is found by multicast, which loopback has not
+    tried = []
+
+    def look(name: str) -> Speaker | None:
+        speaker = of(name, router, source)
+        try:
+            speaker.look()
+        except NoError as e:
+            tried.append(f"{name}: {e.what}")
+            return None
+        return speaker
+
+    if before in ways and (found := look(before)):
+        return found
+    with ThreadPoolExecutor(2) as pool:  # at once: one that takes neither is told by silence, twice
+        for found in list(pool.map(look, [n for n in ("pcp", "nat-pmp") if n != before])):
+            if found:
+                return found
+    if "upnp" in ways and before != "upnp" and (found := look("upnp")):
+        return found
+    raise NoError("it speaks neither PCP, NAT-PMP nor UPnP", why="\n".join(tried))

@@ -1,0 +1,44 @@
+"""What every way of speaking to a router has in common: its questions, and what comes of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple, Protocol
+
+from dacha.core.router.mapping import Mapping, Wanted
+
+
+class Seen(NamedTuple):
+    """A router that answers: its outside address ("" where it is told with a mapping only), since when it keeps its
+    mappings (seconds; 0 where that is not said)."""
+
+    address: str
+    epoch_s: int
+
+
+class Granted(NamedTuple):
+    """A mapping as granted: the outside port and address, how long it stands (seconds), and what it is known by."""
+
+    outside_port: int
+    address: str
+    lifetime_s: int
+    epoch_s: int
+    nonce: str
+
+
+Place = tuple[str, int]
+
+
+class Speaker(Protocol):
+    """One way of speaking to a router. Each question raises NoError with its reason when the answer is no.
+
+    `leads` says where the router itself says that outside ports lead, None for nowhere; where it cannot be asked that,
+    which PCP and NAT-PMP have no message for, None for all.
+    """
+
+    name: str
+
+    def look(self) -> Seen: ...
+    def lead(self, wanted: Wanted, known: Mapping | None, lifetime_s: int) -> Granted: ...
+    def end(self, mapping: Mapping) -> None: ...
+    def leads(self, mappings: Sequence[Mapping]) -> list[Place | None] | None: ...

@@ -1,0 +1,1 @@
+"""DHCP for IPv4 and IPv6."""

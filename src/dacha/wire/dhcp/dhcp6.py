@@ -1,0 +1,152 @@
+"""DHCP for IPv6 (RFC 8415): reservations for guests, and parameters for everybody. No state is kept: an address
+belongs to a guest because the lab says so, not because it asked first."""
+
+from __future__ import annotations
+
+import struct
+from ipaddress import IPv6Address, IPv6Network
+from typing import NamedTuple
+
+from dacha.core.errors import PeerError
+from dacha.wire.dhcp.dhcp4 import encode_search
+
+SERVER_PORT, CLIENT_PORT = 547, 546
+ALL_SERVERS = IPv6Address("ff02::1:2")
+SOLICIT, ADVERTISE, REQUEST, CONFIRM, RENEW, REBIND, REPLY, RELEASE, DECLINE, INFORMATION = (
+    1,
+    2,
+    3,
+    4,
+    5,
+    6,
+    7,
+    8,
+    9,
+    11,
+)
+_CLIENT, _SERVER, _IA, _ADDRESS, _STATUS, _RAPID, _NAMES, _DOMAINS = 1, 2, 3, 5, 13, 14, 23, 24
+_OK, _NONE, _OFF_LINK = 0, 2, 4
+# Seconds: to renew, to ask anybody, to stop preferring, to stop using (the ratios of RFC 8415 section 21.4).
+_T1, _T2, PREFERRED_S, VALID_S = 1800, 2880, 3600, 7200
+
+
+class Message(NamedTuple):
+    """A message between client and server; an option may come more than once."""
+
+    kind: int
+    transaction: bytes
+    options: tuple[tuple[int, bytes], ...]
+
+    def first(self, code: int) -> bytes | None:
+        return next((value for c, value in self.options if c == code), None)
+
+
+def decode(data: bytes) -> Message:
+    """Read one message. Raises PeerError with the offset that is wrong."""
+    if len(data) < 4:
+        raise PeerError(f"a DHCPv6 message of {len(data)} bytes is cut short")
+    return Message(data[0], data[1:4], decode_options(data, 4))
+
+
+def decode_options(data: bytes, at: int) -> tuple[tuple[int, bytes], ...]:
+    found = []
+    while at < len(data):
+        if at + 4 > len(data):
+            raise PeerError(f"DHCPv6: an option at {at} is cut short")
+        code, length = struct.unpack_from(">HH", data, at)
+        if at + 4 + length > len(data):
+            raise PeerError(f"DHCPv6: option {code} at {at} is cut short")
+        found.append((code, data[at + 4 : at + 4 + length]))
+        at += 4 + length
+    return tuple(found)
+
+
+def encode(m: Message) -> bytes:
+    return bytes((m.kind,)) + m.transaction + encode_options(m.options)
+
+
+def encode_options(options: tuple[tuple[int, bytes], ...]) -> bytes:
+    return b"".join(struct.pack(">HH", code, len(value)) + value for code, value in options)
+
+
+class Scope6(NamedTuple):
+    """One network as its server has to know it; `identifier` is the server's own (DUID)."""
+
+    subnet: IPv6Network
+    identifier: bytes
+    reservations: dict[bytes, IPv6Address]
+    name_servers: tuple[IPv6Address, ...]
+    domain: str
+
+
+def identifier_of(hardware: bytes) -> bytes:
+    """A server's identifier from its link's address (DUID-LL, RFC 8415 section 11.4)."""
+    return struct.pack(">HH", 3, 1) + hardware
+
+
+def hardware_of(source: IPv6Address, duid: bytes, known: dict[bytes, IPv6Address]) -> bytes | None:
+    """Which guest asks: by the link-local address that it asks from (RFC 4291 appendix A), which is the adapter's own,
+    else by the hardware address in its identifier, which may be another adapter's."""
+    low = source.packed[8:]
+    found = []
+    if low[3:5] == b"\xff\xfe":
+        found.append(bytes((low[0] ^ 2,)) + low[1:3] + low[5:])
+    if duid[:4] == b"\0\1\0\1":
+        found.append(duid[8:14])
+    if duid[:4] == b"\0\3\0\1":
+        found.append(duid[4:10])
+    return next((h for h in found if h in known), None)
+
+
+def answer(scope: Scope6, m: Message, source: IPv6Address) -> Message | None:
+    """What a server says to a message from `source`; None for what deserves no answer (RFC 8415 section 18.3)."""
+    client, server = m.first(_CLIENT), m.first(_SERVER)
+    if server is not None and server != scope.identifier:
+        return None
+    if m.kind in (SOLICIT, CONFIRM, REBIND) and (client is None or server is not None):
+        return None
+    if m.kind in (REQUEST, RENEW, RELEASE, DECLINE) and (client is None or server is None):
+        return None
+    said: list[tuple[int, bytes]] = [(_SERVER, scope.identifier)]
+    if client is not None:
+        said.append((_CLIENT, client))
+    if m.kind == INFORMATION:
+        return Message(REPLY, m.transaction, (*said, *_parameters(scope)))
+    if m.kind in (SOLICIT, REQUEST, RENEW, REBIND):
+        hardware = hardware_of(source, client or b"", scope.reservations)
+        address = scope.reservations.get(hardware) if hardware else None
+        if m.kind == REBIND and address is None:
+            return None
+        said += [(_IA, _association(value, address)) for code, value in m.options if code == _IA and len(value) >= 12]
+        rapid = m.kind == SOLICIT and m.first(_RAPID) is not None
+        if rapid:
+            said.append((_RAPID, b""))
+        kind = ADVERTISE if m.kind == SOLICIT and not rapid else REPLY
+        return Message(kind, m.transaction, (*said, *_parameters(scope)))
+    if m.kind == CONFIRM:
+        asked = [a for code, value in m.options if code == _IA for a in _addresses(value)]
+        code = _OK if asked and all(a in scope.subnet for a in asked) else _OFF_LINK
+        return Message(REPLY, m.transaction, (*said, (_STATUS, struct.pack(">H", code)))) if asked else None
+    if m.kind in (RELEASE, DECLINE):
+        return Message(REPLY, m.transaction, (*said, (_STATUS, struct.pack(">H", _OK))))
+    return None
+
+
+def _parameters(scope: Scope6) -> list[tuple[int, bytes]]:
+    return [(_NAMES, b"".join(a.packed for a in scope.name_servers)), (_DOMAINS, encode_search([scope.domain]))]
+
+
+def _addresses(association: bytes) -> list[IPv6Address]:
+    options = decode_options(association, 12)
+    return [IPv6Address(value[:16]) for code, value in options if code == _ADDRESS and len(value) >= 24]
+
+
+def _association(asked: bytes, address: IPv6Address | None) -> bytes:
+    """The answer to one identity association: the guest's address, and an end to any other that it had."""
+    inner: list[tuple[int, bytes]] = []
+    if address:
+        inner.append((_ADDRESS, address.packed + struct.pack(">II", PREFERRED_S, VALID_S)))
+    inner += [(_ADDRESS, a.packed + bytes(8)) for a in _addresses(asked) if a != address]
+    if not address:
+        inner.append((_STATUS, struct.pack(">H", _NONE) + b"this adapter has no address here"))
+    return asked[:4] + struct.pack(">II", _T1, _T2) + encode_options(tuple(inner))

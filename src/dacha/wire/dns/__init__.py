@@ -1,0 +1,1 @@
+"""DNS: the lab's names, and answers of others."""

@@ -1,0 +1,1 @@
+"""What is said on one link: ARP, neighbour discovery, router advertisements."""

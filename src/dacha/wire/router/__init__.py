@@ -1,0 +1,1 @@
+"""The protocols of routers that lead ports in."""
