@@ -60,6 +60,74 @@ def test_each_layer_imports_only_those_below_it(path: Path) -> None:
             assert name.split(".")[0] in sys.stdlib_module_names, f"{path}:{line}: core uses a package, {name}"
 
 
+def graph() -> dict[str, set[str]]:
+    """Which module imports which, wherever in it; what only a type checker imports is left out."""
+    names = {str(p.relative_to(SOURCE.parent).with_suffix("")).replace("/", "."): p for p in MODULES}
+    names = {name.removesuffix(".__init__"): path for name, path in names.items()}
+    found: dict[str, set[str]] = {}
+    for name, path in names.items():
+        tree = ast.parse(path.read_text())
+        unseen = {
+            id(x) for n in ast.walk(tree) if isinstance(n, ast.If) and "TYPE_CHECKING" in ast.unparse(n.test)
+            for x in ast.walk(n)
+        }  # fmt: skip
+        found[name] = set()
+        for node in (n for n in ast.walk(tree) if id(n) not in unseen):
+            if isinstance(node, ast.ImportFrom) and node.module:
+                for alias in node.names:
+                    deep = f"{node.module}.{alias.name}"
+                    found[name].add(deep if deep in names else node.module)
+            elif isinstance(node, ast.Import):
+                found[name] |= {alias.name for alias in node.names}
+        found[name] = (found[name] & names.keys()) - {name}
+    return found
+
+
+def circle(edges: dict[str, set[str]]) -> list[str]:
+    """Some circle, its members in order; empty when there is none."""
+    done: set[str] = set()
+
+    def walk(node: str, way: list[str]) -> list[str]:
+        if node in way:
+            return [*way[way.index(node) :], node]
+        if node in done:
+            return []
+        for below in sorted(edges.get(node, ())):
+            if found := walk(below, [*way, node]):
+                return found
+        done.add(node)
+        return []
+
+    return next((found for node in sorted(edges) if (found := walk(node, []))), [])
+
+
+def test_no_module_imports_itself_by_way_of_others() -> None:
+    assert circle(graph()) == []
+
+
+def test_no_folder_imports_itself_by_way_of_others() -> None:
+    edges: dict[str, set[str]] = {}
+    for name, others in graph().items():
+        folder = name.rpartition(".")[0]
+        edges.setdefault(folder, set()).update(o.rpartition(".")[0] for o in others)
+        edges[folder].discard(folder)
+    assert circle(edges) == []
+    assert circle({"a": {"b"}, "b": {"c"}, "c": {"a"}}) == ["a", "b", "c", "a"]
+
+
+def test_no_folder_is_crowded() -> None:
+    counted = {f: [p for p in f.glob("*.py") if p.name != "__init__.py"] for f in {p.parent for p in MODULES}}
+    crowded = {str(f.relative_to(SOURCE)): len(names) for f, names in counted.items() if len(names) > 14}
+    assert not crowded
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_the_pure_layers_open_no_file(path: Path) -> None:
+    if path.relative_to(SOURCE).parts[0] in PURE:
+        calls = [n for n in ast.walk(ast.parse(path.read_text())) if isinstance(n, ast.Call)]
+        assert not [n.lineno for n in calls if isinstance(n.func, ast.Name) and n.func.id in ("open", "exec", "eval")]
+
+
 @pytest.mark.parametrize("path", MODULES, ids=lambda p: str(p.relative_to(SOURCE)))
 def test_only_the_command_line_prints_or_exits(path: Path) -> None:
     if path.relative_to(SOURCE).parts[0] == "cli":

@@ -45,7 +45,7 @@ def caretaker(lab: HostedLab) -> int:
 def workers(parent: int) -> list[int]:
     """The worker at work and the one that is ready, oldest first."""
     found = Path(f"/proc/{parent}/task/{parent}/children").read_text().split()
-    return [int(p) for p in found if b"caretaker.worker" in Path(f"/proc/{p}/cmdline").read_bytes()]
+    return [int(p) for p in found if b"caretaker.packets.worker" in Path(f"/proc/{p}/cmdline").read_bytes()]
 
 
 @pytest.fixture

@@ -87,7 +87,7 @@ def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: dict
     assert lab("diff").out == "drives: everything applied\n"
 
     def inserted() -> list[Any]:
-        from dacha.hypervisor.qmp import Qmp
+        from dacha.hypervisor.monitor.qmp import Qmp
 
         with Qmp(Path(lab.env["DACHA_RUN"]) / "drives/gauge/watch") as qmp:
             (row,) = [r for r in qmp.execute("query-block") if "drive0" in r.get("qdev", "")]

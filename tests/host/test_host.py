@@ -16,7 +16,8 @@ from dacha.host import facts, files, folders, processes
 from dacha.host.network import addresses as links
 from dacha.host.probe import ports
 from dacha.host.probe.probing import probe_all
-from dacha.hypervisor import accelerator, images
+from dacha.hypervisor import accelerator
+from dacha.hypervisor.images import images
 from dacha.wire.probes import probe_for
 
 

@@ -9,7 +9,7 @@ from dacha.core.lab.read import read_lab
 from dacha.core.plan.doors import Forward
 from dacha.core.plan.plan import make_plan
 from dacha.hypervisor.command_line import Files, command_line
-from dacha.hypervisor.layers import Layer
+from dacha.hypervisor.images.layers import Layer
 from dacha.hypervisor.user_network import parse_forwards
 
 TEXT = """\

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from dacha.core.errors import PeerError
-from dacha.hypervisor import agent
-from dacha.hypervisor.qmp import Qmp, QmpRefused
+from dacha.hypervisor.monitor import agent
+from dacha.hypervisor.monitor.qmp import Qmp, QmpRefused
 
 GREETING = b'{"QMP": {"version": {}}}\n'
 

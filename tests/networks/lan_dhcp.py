@@ -6,8 +6,8 @@ from collections.abc import Callable
 from ipaddress import IPv4Address, IPv4Network
 from pathlib import Path
 
-from dacha.caretaker.dhcp import DhcpService
 from dacha.caretaker.journal import Journal
+from dacha.caretaker.packets.dhcp import DhcpService
 from dacha.caretaker.sockets import open_network
 from dacha.wire.dhcp.dhcp4_server import Lease, Scope
 

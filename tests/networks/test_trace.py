@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.lab.names import link_name
-from dacha.hypervisor.qmp import Qmp
+from dacha.hypervisor.monitor.qmp import Qmp
 from tests.conftest import PROGRAM
 from tests.networks.test_kernel_nat import on_console
 from tests.networks.world import HostedLab, begin_router, end_router

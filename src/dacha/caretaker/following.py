@@ -15,7 +15,7 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.network import live as sightings
 from dacha.engine.network import rules
 from dacha.engine.workspace import Workspace
-from dacha.hypervisor import agent
+from dacha.hypervisor.monitor import agent
 from dacha.hypervisor.process import running
 
 # Guests with an agent are asked this often: it is for addresses that nothing on the wire has shown.

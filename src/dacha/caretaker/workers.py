@@ -96,7 +96,7 @@ class Workers:
         numbers = [str(s.fileno()) for s in (theirs, theirs_told)]
         try:
             process = subprocess.Popen(
-                [sys.executable, "-P", "-m", "dacha.caretaker.worker", *numbers, *user],
+                [sys.executable, "-P", "-m", "dacha.caretaker.packets.worker", *numbers, *user],
                 stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=words,
                 pass_fds=[theirs.fileno(), theirs_told.fileno()],
             )  # fmt: skip

@@ -298,8 +298,8 @@ def _take_out(args: argparse.Namespace, ws: Any, name: str) -> None:
     from dacha.engine.disks.media import medium_path
     from dacha.hypervisor import removable
     from dacha.hypervisor.command_line import QMP
+    from dacha.hypervisor.monitor.qmp import Qmp
     from dacha.hypervisor.process import running
-    from dacha.hypervisor.qmp import Qmp
 
     if not running(ws.home.process_lock(args.guest)):
         return

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from dacha.core.apply.machine import Machine
 from dacha.core.plan.doors import Forward
-from dacha.hypervisor.layers import Layer
+from dacha.hypervisor.images.layers import Layer
 
 # Sockets in the run folder. QEMU is started there and names them relatively, so the kernel's limit on socket
 # paths never matters. Three monitors, because each serves one client: to change, to look, and to follow

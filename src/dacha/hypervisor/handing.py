@@ -14,9 +14,9 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.host.accounts import Account
-from dacha.hypervisor import chain
-from dacha.hypervisor.layers import Layer
-from dacha.hypervisor.qmp import Qmp
+from dacha.hypervisor.images import chain
+from dacha.hypervisor.images.layers import Layer
+from dacha.hypervisor.monitor.qmp import Qmp
 
 
 class Handing:

@@ -9,7 +9,7 @@ from dacha.core.apply.machine import Machine
 from dacha.core.errors import HostError, NoError
 from dacha.hypervisor.command_line import SPARE_PORTS, disk_device, disk_node
 from dacha.hypervisor.handing import hand_layers
-from dacha.hypervisor.qmp import Qmp, QmpRefused
+from dacha.hypervisor.monitor.qmp import Qmp, QmpRefused
 
 # A guest is asked to let go of a disk, and answers when its system has: it is given this long.
 RELEASE_S = 15.0

@@ -18,7 +18,7 @@ from dacha.host.files import replace_file
 from dacha.host.processes import Process, identify
 from dacha.host.unix_socket import process_file
 from dacha.hypervisor.command_line import QMP
-from dacha.hypervisor.qmp import Qmp
+from dacha.hypervisor.monitor.qmp import Qmp
 
 
 def spawn(

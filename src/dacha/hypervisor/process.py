@@ -14,14 +14,14 @@ from dacha.host.processes import Process, alive, identify, kill, wait_gone
 from dacha.hypervisor.command_line import QMP, WATCH
 
 if TYPE_CHECKING:
-    from dacha.hypervisor.qmp import Qmp
+    from dacha.hypervisor.monitor.qmp import Qmp
 
 _FORCE = "power it off: dacha stop --force (what the guest has not yet written is lost)"
 
 
 def _monitor(path: Path, timeout_s: float = 5.0) -> Qmp:
     """A monitor's client; imported only when some guest runs."""
-    from dacha.hypervisor.qmp import Qmp
+    from dacha.hypervisor.monitor.qmp import Qmp
 
     return Qmp(path, timeout_s)
 

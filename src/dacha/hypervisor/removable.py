@@ -7,7 +7,7 @@ from pathlib import Path
 
 from dacha.core.errors import NoError
 from dacha.hypervisor.handing import hand
-from dacha.hypervisor.qmp import Qmp
+from dacha.hypervisor.monitor.qmp import Qmp
 
 # A guest that has mounted its medium locks the tray; a request to release it is given this long.
 RELEASE_S = 3.0

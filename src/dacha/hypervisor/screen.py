@@ -10,7 +10,7 @@ from pathlib import Path
 from dacha.core.errors import NoError
 from dacha.hypervisor.command_line import SCREEN
 from dacha.hypervisor.keyboard import Chord
-from dacha.hypervisor.qmp import Qmp
+from dacha.hypervisor.monitor.qmp import Qmp
 
 # The VGA text buffer: 25 rows of 80 cells, a character and its colours each (IBM VGA, mode 3).
 _TEXT_AT, _COLUMNS, _ROWS = 0xB8000, 80, 25

@@ -12,7 +12,7 @@ from dacha.core.errors import HostError
 from dacha.core.plan.doors import Forward
 from dacha.host.probe.ports import first_free_port
 from dacha.hypervisor.command_line import hostfwd
-from dacha.hypervisor.qmp import Qmp
+from dacha.hypervisor.monitor.qmp import Qmp
 
 _ROW = re.compile(r"^\s*(TCP|UDP)\[HOST_FORWARD\]\s+\d+\s+(\S+)\s+(\d+)\s+(\S+)\s+(\d+)\s", re.M)
 

@@ -43,8 +43,8 @@ def run_screen(args: argparse.Namespace) -> int:
     from dacha.engine.reach.ssh import guest_named
     from dacha.engine.workspace import load
     from dacha.hypervisor.command_line import QMP
+    from dacha.hypervisor.monitor.qmp import Qmp
     from dacha.hypervisor.process import running
-    from dacha.hypervisor.qmp import Qmp
 
     ws = load(args.lab)
     guest = guest_named(ws, args.guest)

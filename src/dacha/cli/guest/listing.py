@@ -50,7 +50,7 @@ def run_show(args: argparse.Namespace) -> int:
     from dacha.engine.lab.origins import values_of
     from dacha.engine.reach.ssh import guest_named
     from dacha.engine.workspace import load
-    from dacha.hypervisor import agent
+    from dacha.hypervisor.monitor import agent
     from dacha.hypervisor.process import running
 
     ws = load(args.lab)

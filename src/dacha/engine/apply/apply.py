@@ -66,7 +66,7 @@ from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses as links
 from dacha.hypervisor import removable, screen, user_network
 from dacha.hypervisor.command_line import QMP
-from dacha.hypervisor.qmp import Qmp
+from dacha.hypervisor.monitor.qmp import Qmp
 
 # Told of each step as it ends: its subject ("guest gauge"), what was done, and how many seconds it took.
 Report = Callable[[str, str, float], None]

@@ -13,7 +13,7 @@ from dacha.engine.workspace import Workspace, load
 from dacha.host.files import locked
 from dacha.hypervisor import process, removable
 from dacha.hypervisor.command_line import EVENTS
-from dacha.hypervisor.qmp import Qmp
+from dacha.hypervisor.monitor.qmp import Qmp
 
 # Nobody installs for longer; a follower that is never told of an end gives up then.
 LONGEST_S = 8 * 3600.0

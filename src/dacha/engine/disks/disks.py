@@ -13,10 +13,11 @@ from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
 from dacha.host.files import replace_file
-from dacha.hypervisor import chain, hotplug, images
+from dacha.hypervisor import hotplug
 from dacha.hypervisor.command_line import QMP
+from dacha.hypervisor.images import chain, images
+from dacha.hypervisor.monitor.qmp import Qmp
 from dacha.hypervisor.process import running
-from dacha.hypervisor.qmp import Qmp
 
 # Told what is being copied, and which share of it is done (1 when it is).
 Progress = Callable[[str, float], None]

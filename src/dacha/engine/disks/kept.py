@@ -14,7 +14,7 @@ from dacha.core.units import show_size
 from dacha.engine.disks.media import image_path
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
-from dacha.hypervisor import chain
+from dacha.hypervisor.images import chain
 from dacha.hypervisor.process import running
 
 

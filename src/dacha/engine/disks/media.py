@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
-    from dacha.hypervisor.images import Image
+    from dacha.hypervisor.images.images import Image
 
 
 def medium_path(ws: Workspace, written: str) -> Path:
@@ -31,6 +31,6 @@ def base_image(ws: Workspace, written: str) -> Image:
     Raises HostError.
     """
     from dacha.engine.disks.media_store import Store
-    from dacha.hypervisor import images
+    from dacha.hypervisor.images import images
 
     return images.inspect(image_path(ws, written), Store(ws.lab).places())

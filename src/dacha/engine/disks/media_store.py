@@ -285,7 +285,7 @@ def _copy(source: BinaryIO, part: Path, size: int | None, progress: Progress) ->
 def inspect(path: Path) -> dict[str, Any]:
     """What a file is, as plain data: an ISO medium, a disk image, or neither (then with the problem)."""
     from dacha.formats.boot_sectors import boot_sectors
-    from dacha.hypervisor import images
+    from dacha.hypervisor.images import images
 
     size = path.stat().st_size
     with path.open("rb") as f:

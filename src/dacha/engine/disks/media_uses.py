@@ -17,7 +17,7 @@ from dacha.engine.home import Home
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import read_text
 from dacha.host import folders
-from dacha.hypervisor import chain
+from dacha.hypervisor.images import chain
 
 
 class Use(NamedTuple):

@@ -14,8 +14,8 @@ import sys
 from dacha.engine.home import Home, Record
 from dacha.engine.workspace import Workspace
 from dacha.formats.boot_sectors import boot_sectors
-from dacha.hypervisor.chain import as_image
-from dacha.hypervisor.images import first_sectors
+from dacha.hypervisor.images.chain import as_image
+from dacha.hypervisor.images.images import first_sectors
 
 
 def pending(ws: Workspace, name: str, record: Record) -> bool:

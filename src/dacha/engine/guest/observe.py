@@ -43,7 +43,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
     state = HUNG if found.status is None else PAUSED if found.status in _HELD else ON
     opened: frozenset[Forward] | None = None
     if forwards and found.status is not None:
-        from dacha.hypervisor.qmp import Qmp
+        from dacha.hypervisor.monitor.qmp import Qmp
         from dacha.hypervisor.user_network import forwards as open_forwards
 
         try:

@@ -30,7 +30,7 @@ from dacha.host.processes import holder
 from dacha.hypervisor import firmware, launch, recorder, screen
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.handing import Handing
-from dacha.hypervisor.qmp import Qmp
+from dacha.hypervisor.monitor.qmp import Qmp
 
 
 def start_all(

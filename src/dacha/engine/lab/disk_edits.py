@@ -42,7 +42,7 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
             raise UsageError(
                 f"no disk {name} is kept for {guest.name}", remedy=f"kept: {', '.join(loose) if loose else 'none'}"
             )
-        from dacha.hypervisor.chain import as_image
+        from dacha.hypervisor.images.chain import as_image
 
         edits.append(_added(here, names, {"name": name, "size": show_size(as_image(kept[name]).size)}))
     for size in add:

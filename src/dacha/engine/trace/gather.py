@@ -32,7 +32,7 @@ from dacha.host.probe.connect import open_ports, speaking, touch
 from dacha.host.probe.connections import led_to
 from dacha.host.probe.dns import addresses_of
 from dacha.host.probe.echo import comes_back
-from dacha.hypervisor import agent
+from dacha.hypervisor.monitor import agent
 from dacha.wire.probes import probe_for
 
 # One question's limit. All are asked at once, so that a trace takes little longer than its slowest.

@@ -34,7 +34,7 @@ def console(ws: Workspace, guest: str) -> bytes:
 
 def run_state(ws: Workspace, guest: str) -> str:
     from dacha.hypervisor.command_line import WATCH
-    from dacha.hypervisor.qmp import Qmp
+    from dacha.hypervisor.monitor.qmp import Qmp
 
     with Qmp(ws.home.run(guest) / WATCH, timeout_s=1.0) as qmp:
         return str(qmp.execute("query-status")["status"])

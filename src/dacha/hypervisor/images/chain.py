@@ -12,7 +12,7 @@ from typing import NamedTuple
 from dacha.core.errors import HostError
 from dacha.formats import qcow2
 from dacha.host.files import replace_file
-from dacha.hypervisor import images
+from dacha.hypervisor.images import images
 
 VERSION = 1
 

@@ -13,10 +13,6 @@ import sys
 from collections.abc import Callable
 from ipaddress import IPv4Address, IPv6Address
 
-from dacha.caretaker.dhcp import DhcpService
-from dacha.caretaker.dns import DnsService
-from dacha.caretaker.hearing import Hearing
-from dacha.caretaker.ip6 import Ip6Service
 from dacha.caretaker.messages import (
     Begin,
     Keep,
@@ -32,6 +28,10 @@ from dacha.caretaker.messages import (
     encode,
     receive_order,
 )
+from dacha.caretaker.packets.dhcp import DhcpService
+from dacha.caretaker.packets.dns import DnsService
+from dacha.caretaker.packets.hearing import Hearing
+from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.host import confine
 from dacha.wire.dhcp.dhcp4_server import Lease
 from dacha.wire.dns.zone import Zone

@@ -1,0 +1,1 @@
+"""The packet worker: what reads what guests send, without any power."""

@@ -1,0 +1,1 @@
+"""Disk images: judged, made, and what each lies on."""

@@ -1,0 +1,1 @@
+"""Speaking to a running guest: its monitor and its agent."""
