@@ -21,7 +21,7 @@ LAB = """[lab]
 name = "bench"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.80.0.0/16"
 dynamic = "10.80.16.1-10.80.99.250"
 """

@@ -66,7 +66,7 @@ print((time.perf_counter() - began) / count)
 
 
 def lab_text() -> str:
-    lines = ['[lab]\nname = "bench"\n[network.pier]\nkind = "nat"\ncarrier = "kernel"\nsubnet = "10.80.0.0/16"']
+    lines = ['[lab]\nname = "bench"\n[network.pier]\nkind = "nat"\nbackend = "kernel"\nsubnet = "10.80.0.0/16"']
     for g in range(GUESTS):
         lines.append(
             f'[guest.g{g}]\nmemory = "16 MiB"\nadapter = [{{ network = "pier", address = "10.80.1.{g + 1}" }}]'

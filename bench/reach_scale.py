@@ -29,9 +29,9 @@ def main() -> int:
     worst = 0.0
     with tempfile.TemporaryDirectory(prefix="dacha-bench-") as folder:
         lab = Path(folder) / "lab.toml"
-        for carrier in ("user", "kernel"):
+        for backend in ("user", "kernel"):
             text = generate(guests=1000, networks=50, doors=3)
-            lab.write_text(text.replace('kind = "nat"\n', f'kind = "nat"\ncarrier = "{carrier}"\n'))
+            lab.write_text(text.replace('kind = "nat"\n', f'kind = "nat"\nbackend = "{backend}"\n'))
             env = os.environ | {"DACHA_LAB": str(lab), "DACHA_STATE": f"{folder}/state", "DACHA_RUN": f"{folder}/run"}
             for arguments in (["reach"], ["reach", "--json"]):
                 seconds(env, "check"), seconds(env, *arguments)
@@ -39,7 +39,7 @@ def main() -> int:
                 ratio = median(r / c for c, r in rounds)
                 worst = max(worst, ratio)
                 least = " and ".join(f"{min(x):.2f} s" for x in zip(*rounds, strict=True))
-                print(f"{carrier:<6} {' '.join(arguments):<12} {ratio:.2f} x check (least {least})")
+                print(f"{backend:<6} {' '.join(arguments):<12} {ratio:.2f} x check (least {least})")
     return verdict(f"reach at most {worst:.2f} x check", f"limit {LIMIT:.1f} x", worst <= LIMIT)
 
 

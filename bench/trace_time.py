@@ -27,7 +27,7 @@ def lab(folder: Path) -> None:
     """gauge of the saltmarsh lab alone, on the kernel, entered from the LAN and from outside."""
     path = write_lab(folder, guest_image())
     head, first = re.split(r"(?=\[guest\.)", path.read_text())[:2]
-    head = head.replace('kind = "nat"', 'kind = "nat"\ncarrier = "kernel"').replace('router = "127.77.0.1"', "")
+    head = head.replace('kind = "nat"', 'kind = "nat"\nbackend = "kernel"').replace('router = "127.77.0.1"', "")
     path.write_text(head + re.sub(r"door\.ssh = .*\n", DOORS, first))
 
 

@@ -22,13 +22,13 @@ LAB = """\
 name = "siege"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 subnet6 = "fd77:4::/64"
 dynamic = "10.77.4.100-10.77.4.199"
 [network.vault]
 kind = "host-only"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.9.0/24"
 [guest.squall]
 @BOOT@

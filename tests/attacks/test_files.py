@@ -36,7 +36,7 @@ def test_root_uses_nothing_that_others_may_change(lab: Lab) -> None:
         said = lab("apply", "--no-wait", code=3, env={name: str(loose / "state")})
         report.open(f"{name} below a folder of others is refused", f"others may change {loose}" in said.err)
     # A lab file that others may write, or put another in the place of.
-    for what, spoil, mend in (
+    for what, spoil, remedy in (
         ("others may write it", lambda: lab.file.chmod(0o666), lambda: lab.file.chmod(0o644)),
         ("it is another's", lambda: os.chown(lab.file, OTHER, OTHER), lambda: os.chown(lab.file, 0, 0)),
         ("its folder is open", lambda: lab.folder.chmod(0o777), lambda: lab.folder.chmod(0o700)),
@@ -44,7 +44,7 @@ def test_root_uses_nothing_that_others_may_change(lab: Lab) -> None:
         spoil()
         said = lab("apply", "--no-wait", code=3)
         report.open(f"a lab file, {what}: refused", "root does not read this lab file" in said.err)
-        mend()
+        remedy()
     os.chown(lab.file, OTHER, OTHER)
     said = lab("check", code=None, env={"SUDO_UID": str(OTHER)})
     report.open("a lab file of whoever called sudo is read", "does not read" not in said.err)

@@ -17,7 +17,7 @@ LAB = """\
 name = "siege"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 """
 GUEST = """\

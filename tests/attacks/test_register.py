@@ -14,7 +14,7 @@ LAB = """\
 name = "{name}"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 [guest.gauge]
 memory = "64 MiB"
 disk = [{{ size = "1 MiB" }}]

@@ -23,7 +23,7 @@ LAB = f"""\
 name = "real"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 subnet6 = "fd77:4::/64"
 dynamic = "10.77.4.100-10.77.4.120"

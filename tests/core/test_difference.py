@@ -108,7 +108,7 @@ def test_a_moved_address_keeps_the_doors_of_the_running_guest() -> None:
 def test_a_guest_left_off_stays_off_and_one_that_died_is_started() -> None:
     lab, plan, machines = setting()
     ready = ObservedGuest(state=OFF, disks=frozenset({("0", 8 << 30)}), host_key=True, seed="s")
-    seen = {"gauge": ready._replace(left_off=True), "charts": ready}
+    seen = {"gauge": ready._replace(stopped_on_purpose=True), "charts": ready}
     assert [(kind_of(c), c.guest) for c in difference(lab, plan, machines, seen)] == [("start-guest", "charts")]
 
 

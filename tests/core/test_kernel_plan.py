@@ -19,11 +19,11 @@ TEXT = """[lab]
 name = "real"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 [network.vault]
 kind = "host-only"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.9.0/24"
 [network.quay]
 kind = "bridge"

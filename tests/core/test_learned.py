@@ -13,7 +13,7 @@ LAB = """\
 name = "real"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 dynamic = "10.77.4.100-10.77.4.120"
 [guest.gauge]
@@ -65,7 +65,7 @@ def test_of_two_claims_a_lease_counts_first_and_then_the_older_one() -> None:
 
 
 def test_a_dynamic_address_needs_somebody_to_hand_it_out() -> None:
-    made = plan(LAB.replace('carrier = "kernel"\n', "") + FLOATING.format("buoy", 2230))
+    made = plan(LAB.replace('backend = "kernel"\n', "") + FLOATING.format("buoy", 2230))
     assert [f.code for f in made.findings] == ["dynamic-user-mode"]
     made = plan(LAB.replace('dynamic = "10.77.4.100-10.77.4.120"\n', "") + FLOATING.format("buoy", 2230))
     (finding,) = made.findings

@@ -9,7 +9,7 @@ import pytest
 from dacha.core.lab.read import read_lab
 from dacha.core.plan.check import check_lab
 from dacha.core.plan.plan import make_plan
-from dacha.core.reach.reach import Ground, never_entered, reach
+from dacha.core.reach.reach import HostView, never_entered, reach
 from dacha.core.router.mapping import UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, next_look, wanted
 
 LAB = """\
@@ -125,7 +125,7 @@ def test_reach_from_outside() -> None:
     plan = make_plan(lab)
 
     def outside(known: Known, service: str = "ssh") -> tuple[list[str], str, str]:
-        rows = reach(lab, plan, Ground(LAN, router=known, now=2000.0), ["gauge"])
+        rows = reach(lab, plan, HostView(LAN, router=known, now=2000.0), ["gauge"])
         cell = next(r for r in rows if r.service == service).cells["outside"]
         return [f"{w.address}:{w.port} {w.through}" for w in cell.ways], cell.why, cell.remedy
 
@@ -138,6 +138,6 @@ def test_reach_from_outside() -> None:
     text = LAB.replace('"outside", port = 2210', '"outside", port = 2210, allow = ["192.168.0.0/16"]')
     limited = read_lab(text).lab
     assert limited is not None
-    said = [(f.subject, f.what) for f in never_entered(limited, make_plan(limited), Ground(LAN, now=2000.0))]
+    said = [(f.subject, f.what) for f in never_entered(limited, make_plan(limited), HostView(LAN, now=2000.0))]
     assert said == [("door gauge ssh", "nobody can enter it from outside: it admits private addresses only")]
     assert outside(UNKNOWN, "vnc")[1:] == ("ends at the LAN", "dacha door edit gauge vnc --from outside")

@@ -8,19 +8,19 @@ import pytest
 
 from dacha.core.lab.read import read_lab
 from dacha.core.plan.plan import make_plan
-from dacha.core.reach.reach import Cell, Ground, Row, never_entered, reach
+from dacha.core.reach.reach import Cell, HostView, Row, never_entered, reach
 
 TEXT = """\
 [lab]
 name = "real"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 dynamic = "10.77.4.100-10.77.4.120"
 [network.vault]
 kind = "host-only"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.9.0/24"
 [network.plain]
 kind = "nat"
@@ -51,7 +51,7 @@ door.ssh = { from = "host" }
 [guest.alone]
 memory = "64 MiB"
 """
-GROUND = Ground(IPv4Address("192.0.2.10"), frozenset({"quay"}))
+GROUND = HostView(IPv4Address("192.0.2.10"), frozenset({"quay"}))
 
 
 def table() -> dict[tuple[str, str], Row]:
@@ -100,4 +100,4 @@ def test_a_door_that_nobody_can_enter_is_a_finding() -> None:
     assert lab is not None
     (finding,) = never_entered(lab, make_plan(lab), GROUND)
     assert finding.subject == "door tower ssh" and "nobody can enter it from this host" in finding.what
-    assert never_entered(lab, make_plan(lab), Ground()) == []
+    assert never_entered(lab, make_plan(lab), HostView()) == []

@@ -10,11 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.cli.main import parser_for
-from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, Carried, Certificate, Evidence, RouterSeen, Touch
-from dacha.core.trace.hop import BESIDE, HOPS
+from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, Carried, Certificate, ConnectResult, Evidence, RouterSeen
+from dacha.core.trace.hop import ASIDE, HOPS
 from dacha.core.trace.judge import broken, judge
 
-SSH = Touch(OPEN, True, "SSH-2.0-x", largest=1500)
+SSH = ConnectResult(OPEN, True, "SSH-2.0-x", largest=1500)
 LINK = Carried("tap", True, True, True, "br", "br", True, True)
 KERNEL = Evidence(
     guest="gauge", door="ssh", service="ssh", system="debian", port=22, way="kernel", origin="lan",
@@ -42,14 +42,14 @@ def test_a_way_that_works_has_no_broken_hop() -> None:
 
 
 def test_the_mend_is_for_the_guests_own_family() -> None:
-    refused = KERNEL._replace(direct=Touch(REFUSED), through=Touch(OPEN, False, "closes at once"))
+    refused = KERNEL._replace(direct=ConnectResult(REFUSED), through=ConnectResult(OPEN, False, "closes at once"))
     for system, words in (
         ("debian", "systemctl enable --now ssh"),
         ("windows", "Start-Service sshd"),
         ("alpine", "apk"),
     ):
         stop = broken(judge(refused._replace(system=system)))
-        assert stop is not None and stop.name == "service" and words in stop.mend
+        assert stop is not None and stop.name == "service" and words in stop.remedy
     assert "answers on 2222" in broken(judge(refused._replace(elsewhere=(2222,)))).seen  # type: ignore[union-attr]
 
 
@@ -104,7 +104,7 @@ def test_what_is_heard_is_never_called_broken(
 def test_what_the_router_does(change: dict[str, Any], hop: str | None, words: str) -> None:
     stop = broken(judge(OUTSIDE._replace(router=ROUTER._replace(**change))))
     assert (stop.name if stop else None) == hop
-    assert stop is None or words in f"{stop.seen} {stop.means} {stop.mend}"
+    assert stop is None or words in f"{stop.seen} {stop.means} {stop.remedy}"
 
 
 SHOWN = Certificate("charts.saltmarsh.internal", "TLSv1.3", 0.0, 2000.0, True)
@@ -134,28 +134,32 @@ def test_what_else_breaks_a_way(change: dict[str, Any], hop: str | None, words: 
         ({"named": ("10.77.4.99",)}, "names", "is 10.77.4.99 there, not 10.77.4.20"),
         ({"certificate": SHOWN, "now": 3000.0 + 86400}, "certificate", "expired"),
         ({"certificate": SHOWN, "now": -5.0}, "certificate", "not valid yet"),
-        ({"service": "rdp", "direct": Touch(OPEN, True, "RDP, old security")}, "security", "old security only"),
+        ({"service": "rdp", "direct": ConnectResult(OPEN, True, "RDP, old security")}, "security", "old security only"),
         ({"service": "vnc", "origin": "outside"}, "security", "vnc from outside is not encrypted"),
     ],
 )
 def test_what_is_wrong_beside_the_way_breaks_nothing(change: dict[str, Any], hop: str, words: str) -> None:
     hops = judge(KERNEL._replace(**change))
     assert broken(hops) is None
-    (beside,) = [h for h in hops if h.verdict == BESIDE]
-    assert beside.name == hop and words in f"{beside.seen} {beside.means}" and beside.mend
+    (beside,) = [h for h in hops if h.verdict == ASIDE]
+    assert beside.name == hop and words in f"{beside.seen} {beside.means}" and beside.remedy
 
 
 def test_every_mend_that_is_a_command_can_be_typed() -> None:
     """What trace tells people to type is taken by the program's own parser."""
     cannot = KERNEL._replace(lab_error=("x", ""), not_applied="x", panic="x", address=None, admitted=False, asker="::1")
-    mends = [
-        h.mend for e in (cannot, KERNEL._replace(state="off"), KERNEL._replace(status="io-error")) for h in judge(e)
+    remedies = [
+        h.remedy for e in (cannot, KERNEL._replace(state="off"), KERNEL._replace(status="io-error")) for h in judge(e)
     ]
-    mends += [h.mend for h in judge(KERNEL._replace(state="paused", through=None, direct=Touch(SILENT)))]
-    mends += [h.mend for h in judge(KERNEL._replace(direct=Touch(REFUSED), through=None, elsewhere=(2222,)))]
-    mends += [h.mend for h in judge(USER._replace(forward=False, held_by="x"))]
-    mends += [h.mend for h in judge(KERNEL._replace(seen_address="10.77.4.9", answered=(), direct=None, through=None))]
-    typed = [m for mend in mends for m in re.findall(r"dacha [^\n;,(]+", mend) if "…" not in m]
+    remedies += [h.remedy for h in judge(KERNEL._replace(state="paused", through=None, direct=ConnectResult(SILENT)))]
+    remedies += [
+        h.remedy for h in judge(KERNEL._replace(direct=ConnectResult(REFUSED), through=None, elsewhere=(2222,)))
+    ]
+    remedies += [h.remedy for h in judge(USER._replace(forward=False, held_by="x"))]
+    remedies += [
+        h.remedy for h in judge(KERNEL._replace(seen_address="10.77.4.9", answered=(), direct=None, through=None))
+    ]
+    typed = [m for remedy in remedies for m in re.findall(r"dacha [^\n;,(]+", remedy) if "…" not in m]
     assert len(typed) > 8
     for command in typed:
         words = command.replace(" PORT", " 22").split()[1:]
@@ -163,13 +167,13 @@ def test_every_mend_that_is_a_command_can_be_typed() -> None:
 
 
 def test_a_service_that_waits_for_its_client_is_not_called_broken() -> None:
-    quiet = Touch(OPEN, False, "no answer")
+    quiet = ConnectResult(OPEN, False, "no answer")
     for way in (KERNEL, USER):
         e = way._replace(service="tcp", key=None, through=quiet, direct=quiet if way is KERNEL else None)
         assert named(e) is None
         assert {h.name: h.verdict for h in judge(e)}["door"] == ("fine" if way is KERNEL else "not tested")
-    assert named(KERNEL._replace(service="tcp", direct=quiet, through=Touch(SILENT))) == "door"
+    assert named(KERNEL._replace(service="tcp", direct=quiet, through=ConnectResult(SILENT))) == "door"
 
 
 def test_a_silent_door_is_broken_somewhere() -> None:
-    assert named(KERNEL._replace(through=Touch(SILENT))) == "door"
+    assert named(KERNEL._replace(through=ConnectResult(SILENT))) == "door"

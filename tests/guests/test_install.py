@@ -120,7 +120,7 @@ def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: dict
     lab("start", "gauge")
     assert lab("connect", "gauge", "--", "cat /sys/block/nvme0n1/size").out.strip() == str((10 << 20) // 512)
     assert inserted() == ["second.iso"]
-    assert "used by gauge" in lab("media", "remove", "second", code=2).err
+    assert "gauge, in its drive" in lab("media", "remove", "second", code=2).err
 
 
 def test_a_medium_that_cannot_start_the_guest_is_refused_before_anything(lab: Lab) -> None:

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 
 import pytest
 
-from dacha.core.errors import NoError
+from dacha.core.errors import AnswerNo
 from dacha.core.router.mapping import Mapping, Wanted
 from dacha.host.router import datagram as router
 
@@ -76,9 +76,9 @@ def test_what_a_router_refuses_is_told_in_words() -> None:
     with running(), socket.create_server((OUTSIDE, 20124)):
         speaker = router.find(INSIDE, "127.0.0.1")
         assert speaker.lead(tcp, None, 60).outside_port == 20125, "another port where the wished one is taken"
-        with pytest.raises(NoError, match="that outside port cannot be had"):
+        with pytest.raises(AnswerNo, match="that outside port cannot be had"):
             speaker.lead(tcp._replace(port=23, fixed=True), None, 60)
-        with pytest.raises(NoError, match="no mappings for other machines"):
+        with pytest.raises(AnswerNo, match="no mappings for other machines"):
             speaker.lead(tcp._replace(third=True, to="127.0.0.9"), None, 60)
-    with pytest.raises(NoError, match="neither PCP, NAT-PMP nor UPnP"):
+    with pytest.raises(AnswerNo, match="neither PCP, NAT-PMP nor UPnP"):
         router.find(INSIDE, "127.0.0.1")

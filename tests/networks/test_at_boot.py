@@ -15,7 +15,7 @@ LAB = """\
 name = "real"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 [guest.gauge]
 @BOOT@
@@ -66,7 +66,7 @@ def test_guests_start_with_their_host(hosted: HostedLab) -> None:
 
 
 def test_the_unit_is_printed_written_and_removed(lab: Lab) -> None:
-    lab.write(LAB.replace("@BOOT@", 'memory = "32 MiB"').replace('carrier = "kernel"', ""))
+    lab.write(LAB.replace("@BOOT@", 'memory = "32 MiB"').replace('backend = "kernel"', ""))
     assert "dacha caretaker install" in lab("check", code=None).out
     text = lab("caretaker", "install", "--print").out
     assert "caretaker run --lab" in text and "Restart=always" in text and "KillMode=process" in text

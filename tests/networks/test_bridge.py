@@ -30,7 +30,7 @@ SSH = "SSH-2.0"
 
 
 def addresses(world: World) -> list[str]:
-    """Interface and addresses, line by line, whether it has a carrier at this moment or not."""
+    """Interface and addresses, line by line, whether it has a backend at this moment or not."""
     lines = world.run("host", "ip", "-4", "-brief", "address").splitlines()
     return [line.replace("DOWN", "UP").split()[0] + line[30:] for line in lines if "@" not in line or "/" in line]
 

@@ -17,12 +17,12 @@ LAB = """\
 name = "real"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 subnet6 = "fd77:4::/64"
 [network.vault]
 kind = "host-only"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.9.0/24"
 [guest.gauge]
 @BOOT@
@@ -271,7 +271,7 @@ def test_apply_converges_from_anything(hosted: HostedLab) -> None:
     # Another lab beside it is not touched, and neither is forwarding while one of the two needs it.
     other = lab.folder / "other.toml"
     other.write_text(
-        '[lab]\nname = "second"\n[network.pier]\nkind = "nat"\ncarrier = "kernel"\nsubnet = "10.77.7.0/24"\n'
+        '[lab]\nname = "second"\n[network.pier]\nkind = "nat"\nbackend = "kernel"\nsubnet = "10.77.7.0/24"\n'
     )
     lab("apply", "--lab", str(other))
     assert "dacha_second" in ruleset(lab)

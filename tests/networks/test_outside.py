@@ -31,7 +31,7 @@ subnet = "10.77.5.0/24"
 adapter = [{ network = "plain", address = "10.77.5.20" }]
 door.ssh = { from = "outside", port = 2220 }
 """
-KERNEL = LAB.replace('kind = "nat"', 'kind = "nat"\ncarrier = "kernel"')
+KERNEL = LAB.replace('kind = "nat"', 'kind = "nat"\nbackend = "kernel"')
 # A router's own rules: it leads out, leaves in what was asked for, and drops the rest.
 RULES = """\
 table inet filter {
@@ -165,7 +165,7 @@ def test_a_router_started_anew_is_told_again(hosted: HostedLab) -> None:
     with simulated(lab.world):
         assert enters(lab) == "refused"
         told = hop(lab, "router", 1)
-        assert (told["verdict"], told["mend"]) == ("broken", "dacha apply") and "forgotten" in told["seen"]
+        assert (told["verdict"], told["remedy"]) == ("broken", "dacha apply") and "forgotten" in told["seen"]
         os.kill(lab("caretaker", "status", "--json").json["pid"], signal.SIGCONT)
         lab("apply")
         until(lambda: enters(lab).startswith("SSH-2.0"))
@@ -202,7 +202,7 @@ def test_a_router_that_takes_no_questions_is_entered_by_hand(hosted: HostedLab) 
     said = lab("apply")
     assert "speaks neither PCP, NAT-PMP nor UPnP" in said.err and line in said.err
     told = hop(lab, "router", 1)
-    assert told["verdict"] == "broken" and line in told["mend"]
+    assert told["verdict"] == "broken" and line in told["remedy"]
     lab.write(LAB.replace('name = "real"', 'name = "real"\nrouter = "none"'))
     lab("apply")
     assert hop(lab, "router", 0)["seen"].endswith(f"it needs: {line}")

@@ -15,16 +15,16 @@ LAB = """\
 name = "real"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 [network.quiet]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 isolated = true
 subnet = "10.77.6.0/24"
 [network.vault]
 kind = "host-only"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.9.0/24"
 [network.plain]
 kind = "nat"

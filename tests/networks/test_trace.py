@@ -27,7 +27,7 @@ LAB = """\
 name = "real"
 [network.pier]
 kind = "nat"
-carrier = "kernel"
+backend = "kernel"
 subnet = "10.77.4.0/24"
 dynamic = "10.77.4.100-10.77.4.120"
 [network.plain]
@@ -220,7 +220,7 @@ def _try_all(lab: HostedLab, rig: Rig) -> None:
         beside = "beside" in fault
         said, took = traced(lab, door, None if beside else hop)
         slowest = max(slowest, took)
-        named = next(iter(said["beside"]), None) if beside else said["broken"]
+        named = next(iter(said["warnings"]), None) if beside else said["broken"]
         words = " ".join(next((h for h in said["hops"] if h["name"] == named), {}).values())
         if named != hop or says not in words or (beside and said["broken"]):
             missed.append((name, said["broken"], words))
@@ -321,4 +321,4 @@ def test_a_wireless_uplink_is_named(hosted: HostedLab) -> None:
     wireless = 'mount -t tmpfs none /sys/class/net && mkdir -p /sys/class/net/eth0/phy80211 && exec "$@"'
     said = lab.without(["unshare", "-m", "sh", "-c", wireless, "sh"], "trace", "gauge", "--json", code=1).json
     assert said["broken"] == "lab-file" and "eth0 is wireless" in said["hops"][0]["seen"]
-    assert "a wired adapter" in said["hops"][0]["mend"]
+    assert "a wired adapter" in said["hops"][0]["remedy"]

@@ -17,8 +17,8 @@ def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
         time.sleep(guest.start.delay_s)
         with ws.home.lock("caretaker", ws.path):
             record = ws.home.read(guest.name)
-            if record.left_off:
-                record.left_off = False
+            if record.stopped_on_purpose:
+                record.stopped_on_purpose = False
                 ws.home.write(guest.name, record)
             outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={guest.name})
         for change, error in outcome.failed:

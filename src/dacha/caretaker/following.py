@@ -86,6 +86,6 @@ def taps_of(ws: Workspace, links: KernelPlan) -> dict[str, Tap]:
     for link in links.links.values():
         if isinstance(link, TapLink | DirectLink):
             adapter = ws.plan.adapters[link.guest, link.adapter]
-            served = ws.lab.networks[adapter.network].served
+            served = ws.lab.networks[adapter.network].managed
             found[link.name] = Tap(adapter.hardware_address, isinstance(link, DirectLink), served)
     return found

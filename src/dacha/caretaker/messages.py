@@ -90,7 +90,7 @@ class Tap(NamedTuple):
 
     hardware: str
     outgoing: bool = False
-    served: bool = True
+    managed: bool = True
 
 
 class Names(NamedTuple):

@@ -1,7 +1,7 @@
 """The caretaker's root part: it opens sockets, keeps leases, loads rules and starts guests, and reads no packet.
 
-What guests send is read by the packet worker (`packets/worker.py`), which may be lost at any time: everything that it was told
-is known here, and the next one is told the same.
+What guests send is read by the packet worker (`packets/worker.py`), which may be lost at any time: everything that it
+was told is known here, and the next one is told the same.
 """
 
 from __future__ import annotations

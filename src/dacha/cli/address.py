@@ -8,7 +8,7 @@ from typing import Any
 
 from dacha.cli.commands import Parser, common
 from dacha.cli.terminal import output
-from dacha.core.errors import NoError, UsageError
+from dacha.core.errors import AnswerNo, UsageError
 
 
 def address_arguments(parser: argparse.ArgumentParser) -> None:
@@ -103,7 +103,7 @@ def run_propose(args: argparse.Namespace) -> int:
         used = UsedSubnets([*used_subnets(), *(n.subnet for n in ws.plan.networks.values() if n.subnet)])
         subnet = free_subnet(ws.lab.name, "", used)
         if subnet is None:
-            raise NoError("no free subnet is left to propose")
+            raise AnswerNo("no free subnet is left to propose")
         output.emit_json({"subnet": str(subnet)}) if args.json else output.say(str(subnet))
         return 0
     if args.network not in ws.lab.networks:
@@ -114,7 +114,7 @@ def run_propose(args: argparse.Namespace) -> int:
         )
     address = propose_address(ws.lab, args.network, used_subnets())
     if address is None:
-        raise NoError(
+        raise AnswerNo(
             f"network {args.network} has no free address to propose",
             why="it is full, or a bridge whose LAN hands addresses out",
             remedy="use a larger subnet or another network",

@@ -40,7 +40,7 @@ def caretaker_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_run(args: argparse.Namespace) -> int:
     from dacha.caretaker.run import run
-    from dacha.core.errors import BusyError, NoError
+    from dacha.core.errors import AnswerNo, BusyError
     from dacha.engine.workspace import load
     from dacha.host import folders
 
@@ -49,7 +49,7 @@ def run_run(args: argparse.Namespace) -> int:
     try:
         run(ws.path, echo=True)
     except BusyError:
-        raise NoError("the caretaker runs already", remedy="dacha caretaker status; to end it: stop") from None
+        raise AnswerNo("the caretaker runs already", remedy="dacha caretaker status; to end it: stop") from None
     return 0
 
 
@@ -64,7 +64,7 @@ def run_status(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     process = caretaking.running(ws.home)
     since = started_at(process) if process else None
-    networks = [n.name for n in ws.lab.networks.values() if n.served]
+    networks = [n.name for n in ws.lab.networks.values() if n.managed]
     from_outside = outside.needed(ws)
     needed = from_outside or any(n.by_kernel for n in ws.lab.networks.values())
     rows = [

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.cli.terminal import output
-from dacha.core.errors import DachaError, HostError, NoError
+from dacha.core.errors import AnswerNo, DachaError, HostError
 
 GUESTS = ("gauge", "charts")
 
@@ -50,14 +50,14 @@ class _Stage:
         return self._dacha(*arguments, capture_output=True).stdout
 
     def run(self, *arguments: str, may_fail: bool = False) -> None:
-        """Show and run one dacha command. Raises NoError when it fails."""
+        """Show and run one dacha command. Raises AnswerNo when it fails."""
         import shlex
 
         output.say(f"$ dacha {shlex.join(arguments)}")
         sys.stdout.flush()
         code = self._dacha(*arguments).returncode
         if code and not may_fail:
-            raise NoError(
+            raise AnswerNo(
                 f"dacha {arguments[0]} ended with code {code}, so the demo ends here",
                 remedy=f"look closer: dacha --lab {self.lab} status\ntake it down: dacha demo --remove",
             )
@@ -130,7 +130,7 @@ def _play(stage: _Stage) -> None:
     stage.title("One more door, opened while the guest runs, and a page fetched through it")
     stage.run("door", "add", "charts", "web", "--service", "http")
     stage.run("apply")
-    _fetch(here(load(str(stage.lab)).quick_plan.doors["charts", "web"]))
+    _fetch(here(load(str(stage.lab)).plan_without_host.doors["charts", "web"]))
     _from_outside(stage)
     stage.title("How things are")
     stage.run("status")
@@ -175,17 +175,17 @@ def _fetch(place: tuple[str, int] | None) -> None:
         answer = connection.getresponse()
         lines = answer.read().decode().splitlines()
     except OSError as e:
-        raise NoError("the page could not be fetched through the door", why=str(e), remedy="dacha status") from e
+        raise AnswerNo("the page could not be fetched through the door", why=str(e), remedy="dacha status") from e
     finally:
         connection.close()
     if answer.status != 200 or not lines:
-        raise NoError(f"the page was answered with status {answer.status}")
+        raise AnswerNo(f"the page was answered with status {answer.status}")
     output.say(f"  {answer.status}, {len(lines)} lines: {'   '.join(lines[:4])} …")
 
 
 def _remove(folder: Path) -> int:
     if not (folder / "lab.toml").is_file():
-        raise NoError("there is no demo to remove", where=str(folder))
+        raise AnswerNo("there is no demo to remove", where=str(folder))
     _take_down(folder)
     output.say("The demo is gone.")
     return 0

@@ -9,7 +9,7 @@ from typing import Any
 
 from dacha.cli.commands import Parser, common
 from dacha.cli.terminal import output
-from dacha.core.errors import HostError, NoError, UsageError
+from dacha.core.errors import AnswerNo, HostError, UsageError
 
 
 def media_arguments(parser: argparse.ArgumentParser) -> None:
@@ -214,7 +214,7 @@ def run_check(args: argparse.Namespace) -> int:
     elif wrong is None:
         output.say(f"{kept.name}: its content is what was added")
     if wrong:
-        raise NoError(f"{kept.name}: {wrong}", remedy="remove it, and add it again")
+        raise AnswerNo(f"{kept.name}: {wrong}", remedy="remove it, and add it again")
     return 0
 
 
@@ -277,7 +277,7 @@ def run_eject(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     guest = guest_named(ws, args.guest)
     if not guest.media:
-        raise NoError(
+        raise AnswerNo(
             f"there is no medium in {args.guest}", remedy="an installer's medium leaves by itself when it is done"
         )
     name = args.name or guest.media[-1]

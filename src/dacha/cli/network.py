@@ -9,7 +9,7 @@ from dacha.cli.commands import Parser, common
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
-_TEXTS = ("kind", "carrier", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface", "made-from", "way-out")
+_TEXTS = ("kind", "backend", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface", "made-from", "way-out")
 
 
 def network_arguments(parser: argparse.ArgumentParser) -> None:
@@ -53,7 +53,7 @@ def _named(parser: argparse.ArgumentParser) -> None:
 
 def _options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--kind", metavar="KIND", help="nat, host-only or bridge (default: nat)")
-    parser.add_argument("--carrier", metavar="user|kernel", help="QEMU's user mode, or the kernel (as root)")
+    parser.add_argument("--backend", metavar="user|kernel", help="QEMU's user mode, or the kernel (as root)")
     parser.add_argument("--subnet", metavar="SUBNET", help="such as 10.77.4.0/24 (default: a free one)")
     parser.add_argument("--gateway", metavar="ADDRESS")
     parser.add_argument("--subnet6", metavar="SUBNET", help="such as fd77:4::/64")

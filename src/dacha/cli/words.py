@@ -28,7 +28,7 @@ def network_words(ws: Workspace, name: str) -> str:
     net, plan = ws.lab.networks[name], ws.plan.networks[name]
     parts = [{"nat": "NAT", "host-only": "host-only", "bridge": f"bridge on {net.interface}"}[net.kind]]
     parts += [str(s) for s in (plan.subnet, plan.subnet6) if s]
-    parts += [word for word, on in (("on the kernel", net.served), ("isolated", net.isolated)) if on]
+    parts += [word for word, on in (("on the kernel", net.managed), ("isolated", net.isolated)) if on]
     parts += ["out to the internet only"] if net.way_out == "internet" else []
     parts += [f"to this host: {', '.join(map(str, net.to_host))}"] if net.to_host else []
     return ", ".join(parts)
@@ -124,7 +124,7 @@ def network_json(ws: Workspace, name: str) -> dict[str, Any]:
     return {
         "name": name,
         "kind": net.kind,
-        "carrier": net.carrier,
+        "backend": net.backend,
         "interface": net.interface,
         "subnet": str(plan.subnet) if plan.subnet else None,
         "gateway": str(plan.gateway) if plan.gateway else None,

@@ -3,7 +3,7 @@
 DachaError                what, where, why, and what to do
 ├── UsageError            ours to refuse: asked for something that cannot be (exit 2)
 │   └── LabError          the lab file is wrong; carries every finding (exit 2)
-├── NoError               the answer is no: a door does not answer, a guest does not stop (exit 1)
+├── AnswerNo               the answer is no: a door does not answer, a guest does not stop (exit 1)
 ├── HostError             the environment refused: missing program, no permission, no space (exit 3)
 │   └── BusyError         another dacha process holds the lab (exit 3)
 └── PeerError             the other end broke its protocol (exit 1)
@@ -52,7 +52,7 @@ class LabError(UsageError):
         self.findings = tuple(findings)
 
 
-class NoError(DachaError):
+class AnswerNo(DachaError):
     """What was asked was tried, and the answer is no."""
 
     exit_code = 1

@@ -38,7 +38,7 @@ class Record:
     machine: Machine | None = None
     process: Process | None = None
     seed: str | None = None
-    left_off: bool = False
+    stopped_on_purpose: bool = False
     installing: float | None = None
     installed: str | None = None
     uid: int | None = None
@@ -55,7 +55,7 @@ class Home:
         self.run_folder = folders.run() / lab
 
     @property
-    def told(self) -> Path:
+    def announced_address(self) -> Path:
         """Where this host's address on the LAN is kept as apply said it last."""
         return self.folder / "lan-address"
 
@@ -161,7 +161,7 @@ class Home:
             machine=raw.get("machine"),
             process=Process(*process) if process else None,
             seed=raw.get("seed"),
-            left_off=bool(raw.get("left_off")),
+            stopped_on_purpose=bool(raw.get("stopped_on_purpose", raw.get("left_off"))),
             installing=raw.get("installing"),
             installed=raw.get("installed"),
             uid=raw.get("uid"),
@@ -178,7 +178,7 @@ class Home:
                     "machine": record.machine,
                     "process": record.process,
                     "seed": record.seed,
-                    "left_off": record.left_off,
+                    "stopped_on_purpose": record.stopped_on_purpose,
                     "installing": record.installing,
                     "installed": record.installed,
                     "uid": record.uid,

@@ -88,7 +88,7 @@ def conflicts(home: Home, plan: Plan) -> list[Finding]:
     for claim in of_others(home):
         theirs = {(protocol, port): door for protocol, port, door in claim.ports}
         for (guest, name), door in plan.doors.items():
-            if not (claim.kernel or door.carrier == "kernel"):
+            if not (claim.kernel or door.backend == "kernel"):
                 continue
             for forward in door.forwards():
                 other = theirs.get((forward.protocol, forward.port))
@@ -123,7 +123,7 @@ def claim(home: Home, lab: Lab, plan: Plan) -> None:
         "home": str(home.folder),
         "ports": sorted({(f.protocol, f.port, f"{k[0]} {k[1]}") for k, d in plan.doors.items() for f in d.forwards()}),
         "subnets": [str(n.subnet) for n in plan.networks.values() if n.subnet and n.kind != "bridge"],
-        "kernel": any(d.carrier == "kernel" for d in plan.doors.values()),
+        "kernel": any(d.backend == "kernel" for d in plan.doors.values()),
         "links": any(n.by_kernel for n in lab.networks.values()),
     }
     before = _read()

@@ -109,7 +109,7 @@ class Workspace:
         return Workspace(self.path, self.text, self.lab, self.read_findings)
 
     @cached_property
-    def quick_plan(self) -> Plan:
+    def plan_without_host(self) -> Plan:
         """The same, without asking the host where the file leaves nothing to choose."""
         plan = make_plan(self.lab)
         return plan if not plan.chosen else self.plan

@@ -16,7 +16,7 @@ _NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 def refused(path: Path, error: OSError, doing: str = "write") -> HostError:
-    """The HostError for a file that could not be used, with the mend for the usual causes."""
+    """The HostError for a file that could not be used, with the remedy for the usual causes."""
     remedy = {
         errno.ENOSPC: "free some space there",
         errno.EDQUOT: "free some space there: your quota is used up",

@@ -29,7 +29,9 @@ def choose(wanted: str) -> Choice:
     obstacle = None if os.access(DEVICE, os.R_OK | os.W_OK) else _why_no_device()
     if wanted == "kvm":
         if obstacle:
-            raise HostError(f"the lab pins KVM, but {obstacle}", remedy='say accelerator = "auto" in [lab], or mend it')
+            raise HostError(
+                f"the lab pins KVM, but {obstacle}", remedy='say accelerator = "auto" in [lab], or put that right'
+            )
         return Choice("kvm", "the lab pins KVM")
     if not _processor_flag():
         return Choice("tcg", "this processor shows no hardware virtualization: software emulation, slow but right")

@@ -6,9 +6,9 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.apply.machine import Machine
-from dacha.core.errors import HostError, NoError
+from dacha.core.errors import AnswerNo, HostError
 from dacha.hypervisor.command_line import SPARE_PORTS, disk_device, disk_node
-from dacha.hypervisor.handing import hand_layers
+from dacha.hypervisor.fdset import pass_layers
 from dacha.hypervisor.monitor.qmp import Qmp, QmpRefused
 
 # A guest is asked to let go of a disk, and answers when its system has: it is given this long.
@@ -17,7 +17,7 @@ RELEASE_S = 15.0
 
 def attach(qmp: Qmp, disk: Machine, path: Path) -> None:
     """Put the disk of the image `path` into the guest. Raises HostError when it has no port left for it."""
-    node = disk_node(disk["name"], hand_layers(qmp, path))
+    node = disk_node(disk["name"], pass_layers(qmp, path))
     driver, *options = disk_device(disk).split(",")
     device: dict[str, Any] = {"driver": driver} | dict(o.split("=", 1) for o in options)
     qmp.execute("blockdev-add", node)
@@ -41,7 +41,7 @@ def attach(qmp: Qmp, disk: Machine, path: Path) -> None:
 
 
 def detach(qmp: Qmp, name: str) -> None:
-    """Take a disk out, and wait until the guest has let go of it. Raises NoError when it does not."""
+    """Take a disk out, and wait until the guest has let go of it. Raises AnswerNo when it does not."""
     device = f"disk-{name}-device"
     qmp.execute("device_del", {"id": device})
     for _ in range(20):
@@ -51,7 +51,7 @@ def detach(qmp: Qmp, name: str) -> None:
         if event["data"].get("device") == device:
             qmp.execute("blockdev-del", {"node-name": f"disk-{name}"})
             return
-    raise NoError(
+    raise AnswerNo(
         f"the guest does not let go of disk {name}",
         why="its system is using it, or is not up yet",
         remedy="unmount it in the guest and apply again; its next start detaches it in any case",

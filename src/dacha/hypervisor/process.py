@@ -9,7 +9,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from dacha.core.errors import HostError, NoError, PeerError
+from dacha.core.errors import AnswerNo, HostError, PeerError
 from dacha.host.processes import Process, alive, identify, kill, wait_gone
 from dacha.hypervisor.command_line import QMP, WATCH
 
@@ -73,7 +73,7 @@ def find(run: Path, lock: Path, name: str, recorded: Process | None) -> Found | 
 
 
 def press_power(process: Process | None, run: Path, name: str) -> None:
-    """Press the guest's ACPI power button. Raises NoError when its monitor does not take it."""
+    """Press the guest's ACPI power button. Raises AnswerNo when its monitor does not take it."""
     why = "QEMU hangs, or was stopped from outside"
     try:
         with _monitor(run / QMP) as qmp:
@@ -87,13 +87,13 @@ def press_power(process: Process | None, run: Path, name: str) -> None:
         if process and not alive(process):
             return
         why = str(e)
-    raise NoError(f"{name} does not stop: its monitor does not answer", why=why, remedy=_FORCE)
+    raise AnswerNo(f"{name} does not stop: its monitor does not answer", why=why, remedy=_FORCE)
 
 
 def await_end(process: Process, name: str, timeout_s: float, pressed_s: float) -> None:
-    """Wait up to `timeout_s` for a process whose power button was pressed `pressed_s` ago in all. Raises NoError."""
+    """Wait up to `timeout_s` for a process whose power button was pressed `pressed_s` ago in all. Raises AnswerNo."""
     if not wait_gone(process, timeout_s):
-        raise NoError(
+        raise AnswerNo(
             f"{name} is still on {pressed_s:.0f} s after its power button was pressed",
             why="its system is busy, or does not listen to the button",
             remedy=f"wait longer: dacha stop {name} --wait 5min\n{_FORCE}",

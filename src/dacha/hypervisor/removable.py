@@ -5,8 +5,8 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from dacha.core.errors import NoError
-from dacha.hypervisor.handing import hand
+from dacha.core.errors import AnswerNo
+from dacha.hypervisor.fdset import pass_file
 from dacha.hypervisor.monitor.qmp import Qmp
 
 # A guest that has mounted its medium locks the tray; a request to release it is given this long.
@@ -16,7 +16,7 @@ RELEASE_S = 3.0
 def change(qmp: Qmp, drive: int, path: str | None, *, force: bool = False) -> None:
     """Put the medium `path` into a drive, or with None take out what is in it.
 
-    Raises NoError when the guest has locked the tray and `force` is not said.
+    Raises AnswerNo when the guest has locked the tray and `force` is not said.
     """
     device = f"drive{drive}"
     _open_tray(qmp, device, force)
@@ -30,7 +30,7 @@ def change(qmp: Qmp, drive: int, path: str | None, *, force: bool = False) -> No
                 "driver": "raw",
                 "node-name": node,
                 "read-only": True,
-                "file": {"driver": "file", "filename": hand(qmp, Path(path)), "read-only": True},
+                "file": {"driver": "file", "filename": pass_file(qmp, Path(path)), "read-only": True},
             },
         )
         qmp.execute("blockdev-insert-medium", {"id": device, "node-name": node})
@@ -41,7 +41,7 @@ def _drive(qmp: Qmp, device: str) -> dict[str, object]:
     for row in qmp.execute("query-block"):
         if row.get("qdev", "").rpartition("/")[2] == device or row.get("device") == device:
             return dict(row)
-    raise NoError(f"the guest has no {device}", remedy="a drive is added at its next start")
+    raise AnswerNo(f"the guest has no {device}", remedy="a drive is added at its next start")
 
 
 def _inserted(qmp: Qmp, device: str) -> bool:
@@ -53,7 +53,7 @@ def _open_tray(qmp: Qmp, device: str, force: bool) -> None:
     qmp.execute("blockdev-open-tray", {"id": device, "force": force})
     while not _drive(qmp, device).get("tray_open"):
         if time.monotonic() >= deadline:
-            raise NoError(
+            raise AnswerNo(
                 "the guest has locked the tray: it is using the medium",
                 why="it was asked to release it, and did not",
                 remedy="unmount it in the guest, or say --force: what it still reads from it then fails",

@@ -7,7 +7,7 @@ import struct
 import time
 from pathlib import Path
 
-from dacha.core.errors import NoError
+from dacha.core.errors import AnswerNo
 from dacha.hypervisor.command_line import SCREEN
 from dacha.hypervisor.keyboard import Chord
 from dacha.hypervisor.monitor.qmp import Qmp
@@ -29,7 +29,7 @@ def picture(qmp: Qmp, run: Path) -> tuple[bytes, int, int]:
 
 
 def _written(qmp: Qmp, run: Path, command: str, arguments: dict[str, object]) -> bytes:
-    """What QEMU writes into a file: it may do so in its run folder only. Raises NoError when there is none."""
+    """What QEMU writes into a file: it may do so in its run folder only. Raises AnswerNo when there is none."""
     scratch = run / "scratch"
     try:
         qmp.execute(command, arguments | {"filename": scratch.name})
@@ -37,15 +37,15 @@ def _written(qmp: Qmp, run: Path, command: str, arguments: dict[str, object]) ->
         with open(os.open(scratch, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC), "rb") as f:
             return f.read()
     except OSError as e:
-        raise NoError("the picture of the screen cannot be read", why=e.strerror or str(e)) from e
+        raise AnswerNo("the picture of the screen cannot be read", why=e.strerror or str(e)) from e
     finally:
         scratch.unlink(missing_ok=True)
 
 
 def text(qmp: Qmp, run: Path) -> list[str]:
-    """The rows of a text-mode screen. Raises NoError in a graphics mode, whose dots are no text."""
+    """The rows of a text-mode screen. Raises AnswerNo in a graphics mode, whose dots are no text."""
     if picture(qmp, run)[1:] not in _TEXT_SIZES:
-        raise NoError("the screen is in a graphics mode, which has no text", remedy="take a picture: --save FILE.png")
+        raise AnswerNo("the screen is in a graphics mode, which has no text", remedy="take a picture: --save FILE.png")
     cells = _written(qmp, run, "pmemsave", {"val": _TEXT_AT, "size": _COLUMNS * _ROWS * 2})
     rows = []
     for n in range(_ROWS):

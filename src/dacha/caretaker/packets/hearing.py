@@ -51,7 +51,7 @@ class Hearing:
             from_guest = (kind == _OUTGOING) == tap.outgoing
             with contextlib.suppress(PeerError):
                 if ethertype == ETHERTYPE_IPV4:
-                    if not from_guest and not tap.served:
+                    if not from_guest and not tap.managed:
                         self._overheard(link, tap, data[_HEADER:])
                 elif not from_guest:
                     continue

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from dacha.cli.commands import common
 from dacha.cli.terminal import output
-from dacha.core.errors import HostError, NoError
+from dacha.core.errors import AnswerNo, HostError
 
 LEAVE = b"\x1d"  # Ctrl-], as terminals on serial lines have long used it
 _CONTEXT_LINES = 12
@@ -53,7 +53,7 @@ def run_console(args: argparse.Namespace) -> int:
             args.guest, record, (lambda: running(ws.home.process_lock(args.guest))) if args.follow else None
         )
     if not running(ws.home.process_lock(args.guest)):
-        raise NoError(
+        raise AnswerNo(
             f"{args.guest} is off",
             remedy=f"dacha start {args.guest}\nwhat it printed before: dacha console {args.guest} --record",
         )
@@ -90,7 +90,7 @@ def _print_record(name: str, record: Path, going_on: Callable[[], bool] | None) 
                     f.seek(0, os.SEEK_END)  # a long record was cut to its end
                 time.sleep(0.1)
     except FileNotFoundError:
-        raise NoError(f"{name} has printed nothing yet", remedy=f"dacha start {name}") from None
+        raise AnswerNo(f"{name} has printed nothing yet", remedy=f"dacha start {name}") from None
     return 0
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from dacha.cli.commands import common
 from dacha.cli.terminal import output
-from dacha.core.errors import HostError, NoError, UsageError
+from dacha.core.errors import AnswerNo, HostError, UsageError
 
 # No character that is easily taken for another, and none that a keyboard layout moves.
 _LETTERS = "abcdefghijkmnopqrstuvwx23456789"
@@ -51,9 +51,9 @@ def run_screen(args: argparse.Namespace) -> int:
     if args.listen not in (None, "host", "lan", "none"):
         raise UsageError(f"--listen: {args.listen!r} is not known", remedy="one of: host, lan, none")
     if not running(ws.home.process_lock(guest.name)):
-        raise NoError(f"{guest.name} is off", remedy=f"dacha start {guest.name}")
+        raise AnswerNo(f"{guest.name} is off", remedy=f"dacha start {guest.name}")
     if not ((ws.home.read(guest.name).machine or {}).get("video", True)):
-        raise NoError(
+        raise AnswerNo(
             f"{guest.name} has no display",
             why="it was started with video = false",
             remedy=f"its serial console is there: dacha console {guest.name}",

@@ -71,8 +71,8 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
         if only is not None:
             for name in only & set(ws.lab.guests):
                 record = ws.home.read(name)
-                if record.left_off:
-                    record.left_off = False
+                if record.stopped_on_purpose:
+                    record.stopped_on_purpose = False
                     ws.home.write(name, record)
         with share_bar() as progress:
             outcome = apply(ws, report, only=only, progress=progress)
@@ -108,7 +108,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
         for c in outcome.waiting:
             output.step(f"guest {c.guest}", str(c), "at next start")
         for guest in ws.lab.guests.values():
-            if (only is None or guest.name in only) and ws.home.read(guest.name).left_off:
+            if (only is None or guest.name in only) and ws.home.read(guest.name).stopped_on_purpose:
                 output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)
         _finish(ws, outcome, closed)
     for _change, error in outcome.failed:

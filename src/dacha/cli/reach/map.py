@@ -32,7 +32,7 @@ def run_map(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     ws.refuse_if_wrong()
     lan = lan_address()
-    known = outside.read(ws.home) if outside.concerned(ws) else UNKNOWN
+    known = outside.read(ws.home) if outside.uses_router(ws) else UNKNOWN
     bands = outline(ws.lab, live_plan(ws), lan, known, time.time())
     if args.save:
         path = _save(args.save, ws.lab.name, bands, str(lan) if lan else "no address on a LAN")

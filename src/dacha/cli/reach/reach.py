@@ -40,7 +40,7 @@ def run_reach(args: argparse.Namespace) -> int:
     from dacha.core.spelling import did_you_mean
     from dacha.engine.network.live import live_plan
     from dacha.engine.reach.ssh import guest_named
-    from dacha.engine.router.host_view import ground
+    from dacha.engine.router.host_view import host_view
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
@@ -54,7 +54,7 @@ def run_reach(args: argparse.Namespace) -> int:
             )  # fmt: skip
     for name in args.guests:
         guest_named(ws, name)
-    rows = reach(ws.lab, live_plan(ws), ground(ws), args.guests or None)
+    rows = reach(ws.lab, live_plan(ws), host_view(ws), args.guests or None)
     shown = [p for p in known if p in args.origins] or known
     if args.service:
         rows = [r for r in rows if args.service in (r.service, *r.doors)]

@@ -30,7 +30,7 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
 def run_trace(args: argparse.Namespace) -> int:
     from dacha.core.lab.model import ORIGIN_WORDS
     from dacha.core.plan.doors import place as written
-    from dacha.core.trace.hop import BESIDE
+    from dacha.core.trace.hop import ASIDE
     from dacha.core.trace.judge import broken, judge
     from dacha.engine.trace.gather import Asked, gather
     from dacha.engine.workspace import load
@@ -58,8 +58,8 @@ def run_trace(args: argparse.Namespace) -> int:
             "place": evidence.place,
             "outside": _outside(evidence),
         }
-        beside = [h.name for h in hops if h.verdict == BESIDE]
-        output.emit_json(head | {"works": stop is None, "broken": stop.name if stop else None, "beside": beside,
+        warnings = [h.name for h in hops if h.verdict == ASIDE]
+        output.emit_json(head | {"works": stop is None, "broken": stop.name if stop else None, "warnings": warnings,
                                  "hops": [h._asdict() for h in shown]})  # fmt: skip
         return 1 if stop else 0
     inside = written(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
@@ -86,15 +86,15 @@ def _outside(evidence: Any) -> str | None:
 
 
 def _show(hop: Any) -> None:
-    from dacha.core.trace.hop import BESIDE, BROKEN, FINE, HOPS
+    from dacha.core.trace.hop import ASIDE, BROKEN, FINE, HOPS
 
-    word = {BROKEN: "BROKEN", FINE: "fine", BESIDE: "beside"}.get(hop.verdict, "?")
+    word = {BROKEN: "BROKEN", FINE: "fine", ASIDE: "warning"}.get(hop.verdict, "?")
     shade = {BROKEN: output.BAD, FINE: output.GOOD}.get(hop.verdict, output.DIM)
-    output.say(f"  {output.paint(f'{word:<6}', shade)}   {HOPS[hop.name]:<12} {hop.seen}")
-    if hop.verdict in (BROKEN, BESIDE):
-        for label, text in (("means", hop.means), ("mend", hop.mend)):
+    output.say(f"  {output.paint(f'{word:<7}', shade)}   {HOPS[hop.name]:<12} {hop.seen}")
+    if hop.verdict in (BROKEN, ASIDE):
+        for label, text in (("means", hop.means), ("remedy", hop.remedy)):
             for n, line in enumerate(text.splitlines()):
-                output.say(f"           {label if n == 0 else '':<12} {line}")
+                output.say(f"            {label if n == 0 else '':<12} {line}")
 
 
 def _address(text: str | None) -> str | None:
@@ -125,4 +125,4 @@ def _door(ws: Any, guest: str, name: str | None) -> Any:
             where=ws.path.name,
             remedy=did_you_mean(name, names, f"it has: {', '.join(names)}"),
         )
-    return ws.quick_plan.doors[guest, name]
+    return ws.plan_without_host.doors[guest, name]

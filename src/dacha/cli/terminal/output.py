@@ -79,7 +79,7 @@ def seconds(value: float) -> str:
 
 
 def show_findings(name: str, findings: Iterable[Finding]) -> None:
-    """Findings as `check` prints them: place, what, and the mend below."""
+    """Findings as `check` prints them: place, what, and the remedy below."""
     for f in findings:
         place = f"{name}:{f.line}" if f.line else "this host" if f.subject == "host" else "lab"
         shade = {"error": BAD, "note": DIM}.get(f.severity)

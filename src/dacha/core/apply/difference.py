@@ -43,7 +43,7 @@ def difference(
         changes += _prepare(guest, machines[guest.name], seen)
         if seen.running:
             changes += _adjust(guest, plan, machines[guest.name], seen)
-        elif not seen.left_off:
+        elif not seen.stopped_on_purpose:
             starts.append((guest.start.order, n, StartGuest(guest.name)))
     return changes + [start for _, _, start in sorted(starts, key=lambda s: s[:2])]
 

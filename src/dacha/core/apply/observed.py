@@ -15,7 +15,7 @@ class ObservedGuest(NamedTuple):
 
     `state` is off, on, paused or hung (its process lives, its monitor does not answer); `since` is Unix seconds;
     `machine` and `forwards` are what the running process has, None where that is not known; `disks` are those that
-    exist, each by its name with its size in bytes; `left_off` is true when it was stopped on purpose; `installing` is
+    exist, each by its name with its size in bytes; `stopped_on_purpose` keeps `apply` from starting it; `installing` is
     when an installation that is not done began; `tpm_lost` is true when its TPM's program ended under it; `deleting`
     are disks that are to go with it, by name.
     """
@@ -28,7 +28,7 @@ class ObservedGuest(NamedTuple):
     disks: frozenset[tuple[str, int]] = frozenset()
     host_key: bool = False
     seed: str | None = None
-    left_off: bool = False
+    stopped_on_purpose: bool = False
     installing: float | None = None
     tpm_lost: bool = False
     deleting: tuple[str, ...] = ()

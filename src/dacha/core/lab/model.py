@@ -10,7 +10,7 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import NamedTuple
 
 KINDS = ("nat", "host-only", "bridge")
-CARRIERS = ("auto", "user", "kernel")
+BACKENDS = ("auto", "user", "kernel")
 ACCELERATORS = ("auto", "kvm", "tcg")
 BUSES = ("virtio", "sata", "scsi", "nvme")
 FIRMWARES = ("bios", "uefi")
@@ -63,7 +63,7 @@ class Network:
 
     name: str
     kind: str
-    carrier: str = "auto"
+    backend: str = "auto"
     interface: str | None = None
     made_from: str | None = None
     vlan: int | None = None
@@ -80,12 +80,12 @@ class Network:
     @property
     def by_kernel(self) -> bool:
         """True when the kernel carries it: a bridge always, the others when the lab says so."""
-        return self.kind == "bridge" or self.carrier == "kernel"
+        return self.kind == "bridge" or self.backend == "kernel"
 
     @property
-    def served(self) -> bool:
+    def managed(self) -> bool:
         """True when the network is the kernel's and Dacha's own, with its addresses, names and rules."""
-        return self.kind != "bridge" and self.carrier == "kernel"
+        return self.kind != "bridge" and self.backend == "kernel"
 
 
 class Disk(NamedTuple):

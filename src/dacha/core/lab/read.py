@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import fields as values
-from dacha.core.lab.model import ACCELERATORS, CARRIERS, KINDS, SYSTEMS, WAYS_OUT, Lab, Network
+from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, SYSTEMS, WAYS_OUT, Lab, Network
 from dacha.core.lab.profile import PLAIN, Profiles
 from dacha.core.lab.read_guest import checked_name, read_guest
 from dacha.core.lab.reader import Table
@@ -67,10 +67,12 @@ def _storage(name: str, t: Table) -> str:
 
 def _network(name: str, t: Table) -> Network:
     checked_name(t, name)
+    # What it was called before: lab files and states of then are read as ever.
+    before = t.take("carrier", values.choice(*BACKENDS), "auto")
     network = Network(
         name=name,
         kind=t.need("kind", values.choice(*KINDS), '"nat"') or "nat",
-        carrier=t.take("carrier", values.choice(*CARRIERS), "auto"),
+        backend=t.take("backend", values.choice(*BACKENDS), before),
         interface=t.take("interface", values.text, None),
         made_from=t.take("made-from", values.text, None),
         vlan=t.take("vlan", values.whole(1, 4094), None),
@@ -88,11 +90,11 @@ def _network(name: str, t: Table) -> Network:
     if network.kind == "bridge" and not network.interface and "interface" not in t.data:
         t.wrong("", "missing", "a bridge network needs the host's interface", 'add: interface = "br0"')
     for key, fits, where in (
-        ("to-host", network.served, "a kernel network that is not bridged"),
-        ("way-out", network.served and network.kind == "nat", "a NAT network on the kernel"),
+        ("to-host", network.managed, "a kernel network that is not bridged"),
+        ("way-out", network.managed and network.kind == "nat", "a NAT network on the kernel"),
     ):
         if key in t.data and not fits:
-            remedy = f'remove it, or carrier = "kernel"{"" if network.kind != "bridge" else " and another kind"}'
+            remedy = f'remove it, or backend = "kernel"{"" if network.kind != "bridge" else " and another kind"}'
             t.wrong(key, "misplaced", f"only {where} can keep to this", remedy)
     if network.kind != "bridge":
         for key in ("interface", "made-from", "vlan"):

@@ -122,7 +122,7 @@ def kernel_plan(lab: Lab, plan: Plan, wired: Collection[str] = ()) -> KernelPlan
     `wired` are those interfaces of bridge networks that are no bridges but adapters.
     """
     links: dict[str, Link] = {}
-    for name in [n.name for n in lab.networks.values() if n.served]:
+    for name in [n.name for n in lab.networks.values() if n.managed]:
         net = plan.networks[name]
         addresses = []
         if net.subnet:

@@ -17,7 +17,7 @@ def pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
     pinned, free, hardware, addresses, addresses6, advertised, asks = [], [], [], [], [], [], []
     for tap in kernel.taps():
         adapter = plan.adapters[tap.guest, tap.adapter]
-        if lab.guests[tap.guest].adapters[tap.adapter].routes or not lab.networks[adapter.network].served:
+        if lab.guests[tap.guest].adapters[tap.adapter].routes or not lab.networks[adapter.network].managed:
             free.append(f'"{tap.name}"')
             continue
         pinned.append(f'"{tap.name}"')

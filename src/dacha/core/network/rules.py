@@ -45,7 +45,7 @@ def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (
     name = table_name(lab.name)
     lines = [line for family in FAMILIES for line in (f"table {family} {name}", f"delete table {family} {name}")]
     lines += [f"table inet {name} {{", f'comment "the lab {lab.name}, by dacha"']
-    doors = DoorRules([d for d in plan.doors.values() if d.carrier == "kernel"])
+    doors = DoorRules([d for d in plan.doors.values() if d.backend == "kernel"])
     bridges = kernel.bridges()
     lines += [*_loopback(), *doors.declarations(), *doors.chains()]
     lines += named_set("bridges", "ifname", [f'"{b.name}"' for b in bridges])
@@ -134,7 +134,7 @@ def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
 
 def _carried_by_qemu(plan: Plan) -> Iterator[Forward]:
     for door in plan.doors.values():
-        if door.carrier == "user" and door.door.from_lan and not door.listen.is_loopback:
+        if door.backend == "user" and door.door.from_lan and not door.listen.is_loopback:
             yield from door.forwards()
 
 

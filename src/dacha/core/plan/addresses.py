@@ -90,7 +90,7 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
             adapter.model,
             address,
             net.subnet.prefixlen if net.subnet else adapter.prefix or 24,
-            adapter.address6 or (pool.propose6(name, address) if lab.networks[adapter.network].served else None),
+            adapter.address6 or (pool.propose6(name, address) if lab.networks[adapter.network].managed else None),
             net.subnet6.prefixlen if net.subnet6 else adapter.prefix6 or 64,
         )
     return plan
@@ -105,7 +105,7 @@ def _check_dynamic(net: Network, plan: NetworkPlan, path: Path, findings: list[F
     """An address that is handed out needs somebody who hands it out, and a range to take it from."""
     if net.kind != "bridge" and not net.by_kernel:
         what = f"in user mode {net.name} hands out planned addresses only"
-        wrong(findings, "dynamic-user-mode", path, what, 'carrier = "kernel" for the network, or leave address out')
+        wrong(findings, "dynamic-user-mode", path, what, 'backend = "kernel" for the network, or leave address out')
     elif net.kind != "bridge" and net.dynamic is None and plan.subnet:
         middle = plan.subnet.network_address + plan.subnet.num_addresses // 2
         last = plan.subnet.broadcast_address - 1
@@ -172,7 +172,7 @@ def _networks(lab: Lab, host_subnets: list[IPv4Network], plan: AddressPlan) -> N
             else:
                 everything.add(subnet)
                 plan.chosen["network", net.name, "subnet"] = str(subnet)
-        subnet6 = net.subnet6 or (local_prefix(lab.name, net.name) if net.served else None)
+        subnet6 = net.subnet6 or (local_prefix(lab.name, net.name) if net.managed else None)
         plan.networks[net.name] = _network_plan(net, subnet, subnet6, plan.findings)
 
 

@@ -63,7 +63,7 @@ def check_listen6(
     """A door at one IPv6 address of this host: the kernel carries it, to a guest that has one too."""
     what = remedy = ""
     if network and not network.by_kernel:
-        what, remedy = "a user-mode network has doors for IPv4 only", 'write an IPv4 address, or carrier = "kernel"'
+        what, remedy = "a user-mode network has doors for IPv4 only", 'write an IPv4 address, or backend = "kernel"'
     elif door.origin == "outside":
         what, remedy = "a way from outside is for IPv4", "write an IPv4 address of this host, or leave listen out"
     elif door.listen and door.listen.is_loopback:

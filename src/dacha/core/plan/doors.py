@@ -47,7 +47,7 @@ class DoorPlan(NamedTuple):
     """A door with nothing left open: through which adapter, where it listens, on which host ports.
 
     `means` is "forward" (host ports lead to the guest), "own" (the guest's own address on a bridge) or
-    "none" (it cannot be entered; a finding says why). `carrier` is who carries a forward: QEMU's "user" mode, or the
+    "none" (it cannot be entered; a finding says why). `backend` is who carries a forward: QEMU's "user" mode, or the
     "kernel".
     """
 
@@ -56,7 +56,7 @@ class DoorPlan(NamedTuple):
     adapter: AdapterPlan | None
     listen: Address
     port: Ports | None
-    carrier: str = "user"
+    backend: str = "user"
 
     def forwards(self) -> list[Forward]:
         """The host forwards that carry this door; none unless `means` is "forward"."""

@@ -32,7 +32,7 @@ class Plan(NamedTuple):
     def forwards_of(self, guest: str, doors: Iterable[str]) -> dict[Forward, str]:
         """The forwards that the guest's own process has to hold open, each with its door: those of user mode."""
         found = {name: self.doors[guest, name] for name in doors}
-        return {f: name for name, door in found.items() if door.carrier == "user" for f in door.forwards()}
+        return {f: name for name, door in found.items() if door.backend == "user" for f in door.forwards()}
 
 
 def make_plan(lab: Lab, host_subnets: Iterable[IPv4Network] = (), held_ports: Iterable[tuple[str, int]] = ()) -> Plan:

@@ -51,7 +51,7 @@ class Row(NamedTuple):
     cells: dict[str, Cell]
 
 
-class Ground(NamedTuple):
+class HostView(NamedTuple):
     """What this host adds: its address on the LAN, bridge networks whose guests it cannot reach itself, and what it
     knows of the router above it."""
 
@@ -61,7 +61,7 @@ class Ground(NamedTuple):
     now: float = 0.0
 
 
-NOWHERE = Ground()
+NOWHERE = HostView()
 
 
 def places(lab: Lab) -> list[str]:
@@ -69,7 +69,7 @@ def places(lab: Lab) -> list[str]:
     return [HOST, *lab.networks, LAN, OUTSIDE]
 
 
-def reach(lab: Lab, plan: Plan, ground: Ground = NOWHERE, only: Iterable[str] | None = None) -> list[Row]:
+def reach(lab: Lab, plan: Plan, host_view: HostView = NOWHERE, only: Iterable[str] | None = None) -> list[Row]:
     """The whole table, guests in file order, or of some guests only."""
     wanted = None if only is None else set(only)
     seen = places(lab)
@@ -78,7 +78,7 @@ def reach(lab: Lab, plan: Plan, ground: Ground = NOWHERE, only: Iterable[str] | 
         if wanted is not None and guest.name not in wanted:
             continue
         for service, protocol, to, doors in _services(guest, plan):
-            one = _Service(lab, plan, ground, guest, service, to, doors)
+            one = _Service(lab, plan, host_view, guest, service, to, doors)
             cells = one.cells(seen)
             rows.append(Row(guest.name, service, protocol, to, tuple(d.door.name for d in doors), cells))
     return rows
@@ -90,7 +90,7 @@ def to_host(lab: Lab, plan: Plan) -> dict[str, tuple[str, ...]]:
     for net in lab.networks.values():
         if net.kind == "bridge":
             continue
-        if net.served:
+        if net.managed:
             found[net.name] = ("DHCP", "DNS", "ping", *(str(allowed) for allowed in net.to_host))
         elif net.isolated or net.kind == "host-only":
             found[net.name] = ("DHCP", "DNS")
@@ -99,12 +99,12 @@ def to_host(lab: Lab, plan: Plan) -> dict[str, tuple[str, ...]]:
     return found
 
 
-def never_entered(lab: Lab, plan: Plan, ground: Ground) -> list[Finding]:
+def never_entered(lab: Lab, plan: Plan, host_view: HostView) -> list[Finding]:
     """Doors that nobody can come in by from where they are meant to be entered."""
     found = []
     for door in plan.doors.values():
         guest = lab.guests[door.door.guest]
-        one = _Service(lab, plan, ground, guest, door.door.service or door.door.name, door.door.to, [door])
+        one = _Service(lab, plan, host_view, guest, door.door.service or door.door.name, door.door.to, [door])
         cell = one.cell(door.door.origin)
         if door.means == "none" or cell.ways:
             continue  # what is wrong with one that leads nowhere is said already
@@ -137,9 +137,9 @@ class _Service:
     """One service while its row is made."""
 
     def __init__(
-        self, lab: Lab, plan: Plan, ground: Ground, guest: Guest, service: str, to: Ports, doors: list[DoorPlan]
+        self, lab: Lab, plan: Plan, host_view: HostView, guest: Guest, service: str, to: Ports, doors: list[DoorPlan]
     ) -> None:
-        self.lab, self.plan, self.ground, self.guest = lab, plan, ground, guest
+        self.lab, self.plan, self.host_view, self.guest = lab, plan, host_view, guest
         self.service, self.to, self.doors = service, to, doors
         self.adapters = plan.adapters_of(guest.name)
         self.led = [d for d in doors if d.means == "forward" and d.port]
@@ -157,7 +157,7 @@ class _Service:
             if network is None or place in own or self.led or network.kind == "host-only" or network.isolated:
                 found[place] = self.cell(place)
                 continue
-            key = (network.kind, network.served)
+            key = (network.kind, network.managed)
             if key not in alike:
                 alike[key] = self.cell(place)
             found[place] = alike[key]
@@ -183,12 +183,12 @@ class _Service:
 
     def _bridged(self, *, by_host: bool) -> list[AdapterPlan]:
         """The guest's adapters on a LAN; `by_host` leaves out those that this host has no part in."""
-        apart = self.ground.apart if by_host else frozenset()
+        apart = self.host_view.apart if by_host else frozenset()
         return [a for a in self.adapters if self.lab.networks[a.network].kind == "bridge" and a.network not in apart]
 
     def _host(self) -> Iterator[Way]:
         for adapter in self.adapters:
-            if self.lab.networks[adapter.network].served:
+            if self.lab.networks[adapter.network].managed:
                 yield self._own(adapter)
         for adapter in self._bridged(by_host=True):
             yield self._own(adapter)
@@ -198,7 +198,7 @@ class _Service:
                 yield self._door(door, place[0])
 
     def _not_from_host(self) -> Cell:
-        if all(a.network in self.ground.apart for a in self.adapters):
+        if all(a.network in self.host_view.apart for a in self.adapters):
             interface = self.lab.networks[self.adapters[0].network].interface
             why = f"it is straight on {interface}, past this host"
             return Cell((), why, "a bridge on this host would let it in too: made-from")
@@ -209,7 +209,7 @@ class _Service:
         limits: list[str] = []
         for door in self.led:
             if door.door.from_lan and not door.listen.is_loopback:
-                listen = self.ground.lan or "this host" if door.listen == ANYWHERE else door.listen
+                listen = self.host_view.lan or "this host" if door.listen == ANYWHERE else door.listen
                 ways.append(self._door(door, listen))
                 limits += [str(n) for n in door.door.allow]
         if ways:
@@ -235,7 +235,7 @@ class _Service:
 
     def _led_in(self, doors: list[DoorPlan]) -> Cell:
         """From outside, by doors that the router is asked to lead in."""
-        router, now, ways = self.ground.router, self.ground.now, []
+        router, now, ways = self.host_view.router, self.host_view.now, []
         why, remedy = "", f"dacha trace {self.guest.name} --from outside"
         above = behind(router.address)
         for door in doors:
@@ -262,10 +262,10 @@ class _Service:
         if network.kind == "bridge":
             return self._lan()
         mine = [a for a in self.adapters if a.network == name]
-        if network.served and mine:
+        if network.managed and mine:
             return Cell(tuple(self._own(a) for a in mine))
         shut = network.kind == "host-only" or net.isolated
-        if not network.served:
+        if not network.managed:
             return self._by_user_mode(name, bool(mine), shut)
         # A door of this host is a local program's where QEMU carries it, and led on by the kernel where that does.
         led = [] if shut else [d for d in self.led if not d.listen.is_loopback]
@@ -289,7 +289,7 @@ class _Service:
         """From a guest in user mode: what it sends beyond its segment, its QEMU sends as a program of this host."""
         if shut:
             why = "guests are apart" if mine else f"nothing leaves {name}"
-            return Cell((), why, 'carrier = "kernel", as root' if mine else "")
+            return Cell((), why, 'backend = "kernel", as root' if mine else "")
         gateway = self.plan.networks[name].gateway
         ways = [w._replace(address=str(gateway)) if w.address.startswith("127.") else w for w in self.from_host]
         if ways:

@@ -7,7 +7,7 @@ from typing import NamedTuple
 OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "silent", "unreachable"
 
 
-class Touch(NamedTuple):
+class ConnectResult(NamedTuple):
     """What came of connecting to a port: `how` it went, and what the service said where it was open; from which port
     of ours, and how large (bytes, with headers) the packets of that connection may be."""
 
@@ -61,7 +61,7 @@ class RouterSeen(NamedTuple):
     shut: bool = False
     by_hand: str = ""
     above: str | None = None
-    hairpin: Touch | None = None
+    hairpin: ConnectResult | None = None
 
 
 class Evidence(NamedTuple):
@@ -81,7 +81,7 @@ class Evidence(NamedTuple):
     state: str = "on"
     status: str = ""
     since_s: float | None = None
-    left_off: bool = False
+    stopped_on_purpose: bool = False
     panic: str | None = None
     booted: str | None = None
     carried: Carried | None = None
@@ -96,10 +96,10 @@ class Evidence(NamedTuple):
     route: tuple[str, str] | None = None  # the link that it leads to, and the one that it should
     forward: bool | None = None
     held_by: str | None = None
-    direct: Touch | None = None
+    direct: ConnectResult | None = None
     elsewhere: tuple[int, ...] = ()
     key: bool | None = None
-    reply: Touch | None = None
+    reply: ConnectResult | None = None
     rule: str | None = None  # "there", "missing", or where it leads instead
     rules_changed: bool = False
     forwarding: bool | None = None
@@ -109,7 +109,7 @@ class Evidence(NamedTuple):
     admitted: bool | None = None
     lan_address: str | None = None
     told_address: str | None = None  # this host's on the LAN, when it was said last
-    through: Touch | None = None
+    through: ConnectResult | None = None
     router: RouterSeen | None = None
     sizes: tuple[int, ...] | None = None  # of packets whose echoes come back
     taken: tuple[str, str] | None = None  # what leads it elsewhere first, and the command that shows that

@@ -25,7 +25,11 @@ def applied(e: Evidence) -> Hop:
 def guest(e: Evidence) -> Hop:
     start = f"dacha start {e.guest}"
     if e.state == "off":
-        why = "it was stopped, and left off" if e.left_off else "it is not running: it ended, or was never started"
+        why = (
+            "it was stopped, and left off"
+            if e.stopped_on_purpose
+            else "it is not running: it ended, or was never started"
+        )
         return Hop("guest", BROKEN, "it is off", why, start)
     if e.state == "hung":
         means = "its process is held from outside, or hangs"
@@ -94,8 +98,8 @@ def address(e: Evidence) -> Hop:
     other = e.seen_address if e.seen_address != e.address else None
     if other and not e.answered and not answers(e):
         seen = f"it uses {other}, and {e.address} is planned{age}"
-        mend = f"dacha guest edit {e.guest} --address {e.network}={other}\nor set {e.address} in the guest"
-        return Hop("address", BROKEN, seen, "its system was told another address", mend)
+        remedy = f"dacha guest edit {e.guest} --address {e.network}={other}\nor set {e.address} in the guest"
+        return Hop("address", BROKEN, seen, "its system was told another address", remedy)
     how = "as handed out" if e.handed_out else "as planned"
     return Hop("address", FINE, f"{e.address} {how}{age if not other else ''}")
 
@@ -111,8 +115,8 @@ def neighbour(e: Evidence) -> Hop:
         if answers(e):
             return Hop("neighbour", UNTESTED, "it does not answer ARP, and yet it serves")
         means = "its adapter is unplugged, not set up, or has another address"
-        mend = f"dacha console {e.guest}, then look: ip address"
-        return Hop("neighbour", BROKEN, f"nobody answers for {e.address} on {e.network}", means, mend)
+        remedy = f"dacha console {e.guest}, then look: ip address"
+        return Hop("neighbour", BROKEN, f"nobody answers for {e.address} on {e.network}", means, remedy)
     return Hop("neighbour", FINE, f"answers in {e.answered_ms:.1f} ms")
 
 
@@ -122,6 +126,6 @@ def route(e: Evidence) -> Hop | None:
     link, wanted = e.route
     if link != wanted:
         means = "another route of this host leads the address elsewhere"
-        mend = f"ip route get {e.address}\nip route shows the one that is in the way"
-        return Hop("route", BROKEN, f"{e.address} leads to {link}, not to {wanted}", means, mend)
+        remedy = f"ip route get {e.address}\nip route shows the one that is in the way"
+        return Hop("route", BROKEN, f"{e.address} leads to {link}, not to {wanted}", means, remedy)
     return Hop("route", FINE, f"by {link}")

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-# BESIDE is something that is wrong and keeps nobody out of this door.
-FINE, BROKEN, UNTESTED, BESIDE = "fine", "broken", "not tested", "beside"
+# ASIDE is something that is wrong and keeps nobody out of this door.
+FINE, BROKEN, UNTESTED, ASIDE = "fine", "broken", "not tested", "warning"
 # Every hop's stable name, in the order of the way, with what a person calls it.
 HOPS = {
     "lab-file": "lab file", "applied": "applied", "guest": "guest", "boot": "boot", "adapter": "adapter",
@@ -26,4 +26,4 @@ class Hop(NamedTuple):
     verdict: str
     seen: str
     means: str = ""
-    mend: str = ""
+    remedy: str = ""

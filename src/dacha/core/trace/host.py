@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.trace.evidence import Evidence, RouterSeen
-from dacha.core.trace.hop import BESIDE, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.service import mute
 
 
@@ -40,8 +40,8 @@ def forwarding(e: Evidence) -> Hop:
 def firewall(e: Evidence) -> Hop:
     if e.dropped:
         what, shown = e.dropped
-        mend = f"{shown}\nlet it in there; Dacha touches no rules of others"
-        return Hop("firewall", BROKEN, f"{what} drops it", "another firewall on this host shuts the way", mend)
+        remedy = f"{shown}\nlet it in there; Dacha touches no rules of others"
+        return Hop("firewall", BROKEN, f"{what} drops it", "another firewall on this host shuts the way", remedy)
     if e.untold:
         return Hop("firewall", UNTESTED, e.untold)
     return Hop("firewall", FINE, "nothing else on this host drops it")
@@ -50,8 +50,8 @@ def firewall(e: Evidence) -> Hop:
 def sources(e: Evidence) -> Hop:
     limits = ", ".join(e.allowed)
     if e.admitted is False:
-        mend = f"dacha door edit {e.guest} {e.door} --allow {e.asker}"
-        return Hop("sources", BROKEN, f"admits {limits}, not {e.asker}", "the door is limited", mend)
+        remedy = f"dacha door edit {e.guest} {e.door} --allow {e.asker}"
+        return Hop("sources", BROKEN, f"admits {limits}, not {e.asker}", "the door is limited", remedy)
     return Hop("sources", FINE, f"admits {limits}" if limits else "admits everybody")
 
 
@@ -62,8 +62,8 @@ def lan_address(e: Evidence) -> Hop:
     if e.told_address and e.told_address != e.lan_address:
         seen = f"this host is {e.lan_address} now, and people were told {e.told_address}"
         means = "whoever types what apply said comes nowhere"
-        mend = "tell them, or have the LAN's DHCP server keep one address for this host; then: dacha apply"
-        return Hop("lan-address", BESIDE, seen, means, mend)
+        remedy = "tell them, or have the LAN's DHCP server keep one address for this host; then: dacha apply"
+        return Hop("lan-address", ASIDE, seen, means, remedy)
     return Hop("lan-address", FINE, f"this host is {e.lan_address}")
 
 
@@ -101,8 +101,8 @@ def router(e: Evidence, r: RouterSeen) -> Hop:
 def outside_address(r: RouterSeen) -> Hop:
     if r.above:
         means = "another NAT lies above the router, and no mapping can lead through that one"
-        mend = "ask the provider for a public address, or put a machine with one in front"
-        return Hop("outside-address", BROKEN, r.above, means, mend)
+        remedy = "ask the provider for a public address, or put a machine with one in front"
+        return Hop("outside-address", BROKEN, r.above, means, remedy)
     if not r.address:
         return Hop("outside-address", UNTESTED, "the router did not tell it")
     return Hop("outside-address", FINE, f"{r.address} is a public address")
@@ -127,8 +127,8 @@ def names(e: Evidence) -> Hop | None:
     if e.named is None:
         means = "the caretaker, which answers for names, does not run" if e.caretaker is False else "it hangs"
         seen = f"{e.name_server} does not answer for {e.name}"
-        return Hop("names", BESIDE, seen, f"{means}; guests look up no names", "dacha apply")
+        return Hop("names", ASIDE, seen, f"{means}; guests look up no names", "dacha apply")
     if e.address and e.address not in e.named:
         seen = f"{e.name} is {', '.join(e.named) or 'nobody'} there, not {e.address}"
-        return Hop("names", BESIDE, seen, "the caretaker has not heard of it yet", "dacha apply")
+        return Hop("names", ASIDE, seen, "the caretaker has not heard of it yet", "dacha apply")
     return Hop("names", FINE, f"{e.name} is {', '.join(e.named)}")

@@ -1,4 +1,4 @@
-"""The way to one service, hop by hop: from what was seen on the host to a verdict on each, its cause and its mend.
+"""The way to one service, hop by hop: from what was seen on the host to a verdict on each, its cause and its remedy.
 
 Pure: what was seen is an `Evidence`, gathered elsewhere and all at once, so that a hop may be judged by what others
 showed. A hop is broken only where something was seen that keeps clients out.

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from dacha.core.lab.model import CLEAR
 from dacha.core.trace.advice import to_admit, to_protect, to_serve
-from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, Evidence, Touch
-from dacha.core.trace.hop import BESIDE, BOOTING_S, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, ConnectResult, Evidence
+from dacha.core.trace.hop import ASIDE, BOOTING_S, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.units import show_duration
 
 
-def touched(e: Evidence) -> Touch | None:
+def touched(e: Evidence) -> ConnectResult | None:
     """The service itself: asked directly, or in user mode through the only way there is."""
     return e.through if e.way == "user" else e.direct
 
 
-def mute(e: Evidence, touch: Touch | None) -> bool:
+def mute(e: Evidence, touch: ConnectResult | None) -> bool:
     """True when the door is of no known protocol, and what was touched waits for its client to speak first."""
     return e.service == "tcp" and touch is not None and touch.how == OPEN and touch.seen == "no answer"
 
@@ -27,10 +27,12 @@ def forward(e: Evidence) -> Hop:
         return Hop("forward", UNTESTED, e.untold or "its process does not say which doors it has open")
     if not e.forward:
         if e.held_by:
-            mend = (
+            remedy = (
                 f"end that program, or let the door have another port: dacha door edit {e.guest} {e.door} --port PORT"
             )
-            return Hop("forward", BROKEN, f"the port is held by {e.held_by}", "another program has the host port", mend)
+            return Hop(
+                "forward", BROKEN, f"the port is held by {e.held_by}", "another program has the host port", remedy
+            )
         return Hop("forward", BROKEN, "its process has no such forward open", "it was closed by hand", "dacha apply")
     return Hop("forward", FINE, f"{e.place} leads into the guest")
 
@@ -49,18 +51,18 @@ def service(e: Evidence) -> Hop:
     if touch.how == REFUSED or touch.seen == "closes at once":
         if e.elsewhere:
             where = ", ".join(map(str, e.elsewhere))
-            mend = f"dacha door edit {e.guest} {e.door} --to {e.elsewhere[0]}\nor let it listen on {e.port}"
+            remedy = f"dacha door edit {e.guest} {e.door} --to {e.elsewhere[0]}\nor let it listen on {e.port}"
             return Hop(
-                "service", BROKEN, f"{at} refuses; {e.service} answers on {where}", "it is on another port", mend
+                "service", BROKEN, f"{at} refuses; {e.service} answers on {where}", "it is on another port", remedy
             )
         means = "nothing listens there: its server does not run, or only on the guest's own loopback"
         if young:
             means = "nothing listens there yet, or its server does not run"
         return Hop("service", BROKEN, f"{at} refuses connections", means, f"dacha console {e.guest}, then: {serve}")
     if touch.how == REJECTED:
-        mend = f"dacha console {e.guest}, then: {to_admit(e.port, e.system)}"
+        remedy = f"dacha console {e.guest}, then: {to_admit(e.port, e.system)}"
         return Hop(
-            "service", BROKEN, f"{at} is refused by a firewall's message", "a firewall in the guest shuts it", mend
+            "service", BROKEN, f"{at} is refused by a firewall's message", "a firewall in the guest shuts it", remedy
         )
     if touch.how in (SILENT, UNREACHABLE) or (touch.how == OPEN and not touch.ok and touch.seen == "no answer"):
         if e.way == "user":
@@ -69,8 +71,8 @@ def service(e: Evidence) -> Hop:
         if touch.how == OPEN:
             return Hop("service", FINE, f"{at} is open")
         means = "a firewall in the guest drops what comes, or its system hangs"
-        mend = f"dacha console {e.guest}, then: {to_admit(e.port, e.system)}"
-        return Hop("service", BROKEN, f"{at} is silent: neither yes nor no", means, mend)
+        remedy = f"dacha console {e.guest}, then: {to_admit(e.port, e.system)}"
+        return Hop("service", BROKEN, f"{at} is silent: neither yes nor no", means, remedy)
     return Hop("service", FINE, f"{at} is open")
 
 
@@ -83,8 +85,8 @@ def protocol(e: Evidence) -> Hop:
     if touch.ok:
         return Hop("protocol", FINE, touch.seen)
     means = f"what listens there is no {e.service} server, or it hangs"
-    mend = f"dacha console {e.guest}, then see what has port {e.port}: ss -ltnp"
-    return Hop("protocol", BROKEN, touch.seen or "it says nothing", means, mend)
+    remedy = f"dacha console {e.guest}, then see what has port {e.port}: ss -ltnp"
+    return Hop("protocol", BROKEN, touch.seen or "it says nothing", means, remedy)
 
 
 def key(e: Evidence) -> Hop | None:
@@ -93,8 +95,8 @@ def key(e: Evidence) -> Hop | None:
     if e.key:
         return Hop("key", FINE, "it has the key that Dacha made for it")
     means = "its key was made anew inside, or somebody else answers for it"
-    mend = f"look at its console: dacha console {e.guest}\nto give it the lab's key again: dacha restart {e.guest}"
-    return Hop("key", BROKEN, "another host key than the lab's answers", means, mend)
+    remedy = f"look at its console: dacha console {e.guest}\nto give it the lab's key again: dacha restart {e.guest}"
+    return Hop("key", BROKEN, "another host key than the lab's answers", means, remedy)
 
 
 def security(e: Evidence) -> Hop | None:
@@ -104,12 +106,12 @@ def security(e: Evidence) -> Hop | None:
         return None
     if e.service == "rdp" and "old security" in touch.seen:
         means = "it can be read and changed on the way, and whoever comes in is not checked first"
-        mend = f"dacha console {e.guest}, then: {to_protect(e.system)}"
-        return Hop("security", BESIDE, "it takes RDP's old security only", means, mend)
+        remedy = f"dacha console {e.guest}, then: {to_protect(e.system)}"
+        return Hop("security", ASIDE, "it takes RDP's old security only", means, remedy)
     if e.origin == "outside" and e.service in CLEAR:
         means = "all that passes, passwords too, can be read on the way"
-        mend = f"dacha door edit {e.guest} {e.door} --from host, and enter it through an ssh door"
-        return Hop("security", BESIDE, f"{e.service} from outside is not encrypted", means, mend)
+        remedy = f"dacha door edit {e.guest} {e.door} --from host, and enter it through an ssh door"
+        return Hop("security", ASIDE, f"{e.service} from outside is not encrypted", means, remedy)
     return None
 
 
@@ -131,7 +133,7 @@ def certificate(e: Evidence) -> Hop | None:
     if holds:
         return Hop("certificate", FINE, seen)
     means = "clients warn, or refuse" + (": is the guest's clock right?" if e.now < e.certificate.begins else "")
-    return Hop("certificate", BESIDE, seen, means, f"make it anew in {e.guest}")
+    return Hop("certificate", ASIDE, seen, means, f"make it anew in {e.guest}")
 
 
 def size(e: Evidence) -> Hop | None:
@@ -145,8 +147,8 @@ def size(e: Evidence) -> Hop | None:
         return Hop("size", FINE, f"packets of {largest} bytes come through")
     tap = f"ip link show {e.carried.name}" if e.carried else "ip link"
     means = "a link on the way takes smaller ones only and nobody is told: connections hang once much is sent"
-    mend = f"let all links have one mtu: {tap}, its bridge, and in the guest: ip link"
-    return Hop("size", BROKEN, f"packets of {largest} bytes vanish, {max(e.sizes)} come through", means, mend)
+    remedy = f"let all links have one mtu: {tap}, its bridge, and in the guest: ip link"
+    return Hop("size", BROKEN, f"packets of {largest} bytes vanish, {max(e.sizes)} come through", means, remedy)
 
 
 def reply(e: Evidence) -> Hop | None:
@@ -154,6 +156,6 @@ def reply(e: Evidence) -> Hop | None:
         return None
     if e.reply.how in (SILENT, UNREACHABLE):
         means = "the guest sends answers beyond its network nowhere: it has a wrong gateway or none"
-        mend = f"dacha console {e.guest}, then: ip route; the gateway is in: dacha network show {e.network}"
-        return Hop("reply", BROKEN, "asked from another network's address it stays silent", means, mend)
+        remedy = f"dacha console {e.guest}, then: ip route; the gateway is in: dacha network show {e.network}"
+        return Hop("reply", BROKEN, "asked from another network's address it stays silent", means, remedy)
     return Hop("reply", FINE, "answers to other networks too")

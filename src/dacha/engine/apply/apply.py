@@ -107,8 +107,8 @@ def _settled(
     ws.refuse_if_wrong()
     seen = observe(ws.home, ws.lab.guests)
     concerned = [n for n in ws.lab.guests if only is None or n in only]
-    starting = {n for n in concerned if not seen[n].running and not seen[n].left_off}
-    wrong = inspect.port_findings(ws, ws.plan, seen, {n for n in concerned if not seen[n].left_off})
+    starting = {n for n in concerned if not seen[n].running and not seen[n].stopped_on_purpose}
+    wrong = inspect.port_findings(ws, ws.plan, seen, {n for n in concerned if not seen[n].stopped_on_purpose})
     wrong += register.conflicts(ws.home, ws.plan)
     if starting:
         wrong += inspect.program_findings()
@@ -148,7 +148,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     lan = links.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
     if lan and any(d.from_lan for d in ws.lab.doors()):
-        replace_file(ws.home.told, f"{lan}\n")
+        replace_file(ws.home.announced_address, f"{lan}\n")
     machines = machines_of(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
     changes = [c for c in changes if only is None or c.guest in only]
@@ -164,7 +164,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     if only is None:
         kept_disks.note_removed(ws)
     caretaking.tell(ws.home)
-    if kernel.concerned(ws):
+    if kernel.uses_kernel(ws):
         # What a guest is called and where it is may have changed, whatever else has not.
         rules.adopt(whole)
         kernel.forget(ws)

@@ -72,7 +72,7 @@ def _ended(ws: Workspace, name: str) -> None:
     record = ws.home.read(name)
     medium = ws.lab.guests[name].install
     # Off on purpose, or ended before its disk could be started from: the next start goes on with the medium.
-    if record.left_off or medium is None or not disk_bootable(ws.home, name):
+    if record.stopped_on_purpose or medium is None or not disk_bootable(ws.home, name):
         return
     finish(ws.home, name, medium)
     with ws.home.lock("apply", ws.path):

@@ -64,7 +64,7 @@ def _has_links(ws: Workspace) -> bool:
     """True when the lab has a link in the kernel: a network of its own there, or a guest on a LAN."""
     networks = ws.lab.networks
     on_lan = (networks[a.network].by_kernel for g in ws.lab.guests.values() for a in g.adapters)
-    return any(n.served or n.made_from for n in networks.values()) or any(on_lan)
+    return any(n.managed or n.made_from for n in networks.values()) or any(on_lan)
 
 
 def _merge(changes: list[Change], host: list[Change]) -> list[Change]:

@@ -45,9 +45,9 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
     if bridged or ws.lab.from_outside:
         # Other doors can be entered from where they are meant to be, whatever this host is.
         from dacha.core.reach.reach import never_entered
-        from dacha.engine.router.host_view import ground
+        from dacha.engine.router.host_view import host_view
 
-        findings += never_entered(ws.lab, plan, ground(ws))
+        findings += never_entered(ws.lab, plan, host_view(ws))
     if ws.lab.guests:
         findings += accelerator_findings(ws)
     findings += port_findings(ws, plan, observed)

@@ -28,7 +28,7 @@ def kernel_findings(ws: Workspace) -> list[Finding]:
             found.append(Finding(ERROR, "program-missing", "host", what, remedy, (), "host"))
     if os.geteuid() != 0:
         network = carried[0]
-        remedy = "run dacha as root" + ("" if network.kind == "bridge" else ', or carrier = "user"')
+        remedy = "run dacha as root" + ("" if network.kind == "bridge" else ', or backend = "user"')
         what = "it is carried by the kernel, and only root may make links and rules"
         path = ("network", network.name)
         found.append(Finding(ERROR, "privilege", f"network {network.name}", what, remedy, path, "host"))

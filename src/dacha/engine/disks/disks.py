@@ -99,7 +99,7 @@ def attach(home: Home, change: AttachDisk) -> None:
 
 
 def detach(home: Home, name: str, disk: str) -> None:
-    """Take a disk out of a running guest. Raises NoError when the guest does not let go of it."""
+    """Take a disk out of a running guest. Raises AnswerNo when the guest does not let go of it."""
     with Qmp(home.run(name) / QMP, timeout_s=10.0) as qmp:
         hotplug.detach(qmp, disk)
     record = home.read(name)

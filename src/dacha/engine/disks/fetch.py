@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from dacha.core.errors import NoError
+from dacha.core.errors import AnswerNo
 from dacha.core.units import TIB, show_size
 from dacha.engine.disks.media_store import MAIN, Kept, Progress, Store
 from dacha.host.files import replace_file
@@ -52,7 +52,7 @@ def add_from(
     """Fetch a medium over HTTP or HTTPS (RFC 9110; ranges by section 14) and take it in.
 
     What came before a broken connection is kept and continued, if the server says it is still the same file
-    (its ETag or Last-Modified). Raises NoError with the server's answer.
+    (its ETag or Last-Modified). Raises AnswerNo with the server's answer.
     """
     folder = store.folder(storage)
     with store.writing(folder, name):
@@ -73,16 +73,16 @@ def _fetch(
     try:
         with httpx.Client(timeout=30.0) as client, _answer(client, url, headers) as answer:
             if answer.status_code not in (200, 206):
-                raise NoError(
+                raise AnswerNo(
                     f"{url} answered {answer.status_code} {answer.reason_phrase}", remedy="is the address right?"
                 )
             if answer.headers.get("content-encoding", "identity") != "identity":
-                raise NoError(
+                raise AnswerNo(
                     f"{url} answers with compressed data", remedy="name an address that gives the file itself"
                 )
             if answer.status_code == 206 and not answer.headers.get("content-range", "").startswith(f"bytes {have}-"):
                 part.unlink(missing_ok=True)
-                raise NoError(
+                raise AnswerNo(
                     f"{url} answers with another part than was asked for",
                     remedy="run the same command again: it begins anew",
                 )
@@ -104,7 +104,7 @@ def _fetch(
                 progress=progress,
             )
     except httpx.HTTPError as e:
-        raise NoError(
+        raise AnswerNo(
             f"{url} could not be fetched whole",
             why=str(e) or type(e).__name__,
             remedy="run the same command again: it goes on where it stopped"
@@ -121,7 +121,7 @@ def _fetch(
 @contextlib.contextmanager
 def _answer(client: Any, url: str, headers: dict[str, str]) -> Iterator[Any]:
     """The answer at an address, or where it leads on to: a few times, and never from https to what anybody on the way
-    can change. Raises NoError."""
+    can change. Raises AnswerNo."""
     secure = url.startswith("https://")
     for _ in range(REDIRECTS_MOST):
         with client.stream("GET", url, headers=headers) as answer:
@@ -131,18 +131,18 @@ def _answer(client: Any, url: str, headers: dict[str, str]) -> Iterator[Any]:
             request = answer.next_request
             url = str(request.url) if request else ""
         if secure and not url.startswith("https://"):
-            raise NoError(f"https leads on to {url}", why="whoever is on the way could change what comes")
+            raise AnswerNo(f"https leads on to {url}", why="whoever is on the way could change what comes")
         if not url.startswith(("http://", "https://")):
-            raise NoError(f"the address leads on to {url or 'nowhere'}", remedy="is the address right?")
-    raise NoError("the address leads on again and again", remedy="is the address right?")
+            raise AnswerNo(f"the address leads on to {url or 'nowhere'}", remedy="is the address right?")
+    raise AnswerNo("the address leads on again and again", remedy="is the address right?")
 
 
 def _capped(chunks: Iterator[bytes], url: str, have: int) -> Iterator[bytes]:
-    """The same bytes, up to a length that no medium has. Raises NoError."""
+    """The same bytes, up to a length that no medium has. Raises AnswerNo."""
     for chunk in chunks:
         have += len(chunk)
         if have > LARGEST:
-            raise NoError(f"{url} does not come to an end", why=f"{show_size(LARGEST)} have come")
+            raise AnswerNo(f"{url} does not come to an end", why=f"{show_size(LARGEST)} have come")
         yield chunk
 
 

@@ -77,7 +77,7 @@ def take(home: Home, guest: str) -> bool:
     record = home.read(guest)
     if record.removed is None and not record.delete_disks:
         return False
-    record.removed, record.delete_disks, record.left_off = None, [], False
+    record.removed, record.delete_disks, record.stopped_on_purpose = None, [], False
     home.write(guest, record)
     return True
 
@@ -89,7 +89,7 @@ def note_removed(ws: Workspace) -> None:
             continue
         record = ws.home.read(name)
         if record.removed is None:
-            record.removed, record.left_off = time.time(), False
+            record.removed, record.stopped_on_purpose = time.time(), False
             ws.home.write(name, record)
 
 

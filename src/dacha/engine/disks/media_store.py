@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 
-from dacha.core.errors import BusyError, HostError, NoError, UsageError
+from dacha.core.errors import AnswerNo, BusyError, HostError, UsageError
 from dacha.core.lab.model import Lab
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
@@ -123,7 +123,7 @@ class Store:
         """Take in everything `source` has under a short name; answers the medium, and whether it is new.
 
         `size` is how much is expected; `part` an already begun file that `source` continues. Raises UsageError
-        (name taken), HostError (no space), NoError (wrong checksum, cut short, not a medium): then nothing is kept.
+        (name taken), HostError (no space), AnswerNo (wrong checksum, cut short, not a medium): then nothing is kept.
         """
         folder = self.folder(storage)
         with contextlib.ExitStack() as writing:
@@ -153,10 +153,10 @@ class Store:
                 raise refused(part, e) from e
             if size is not None and total != size:
                 what = f"{name} is cut short: {show_size(total)} of {show_size(size)} came"
-                raise NoError(what, remedy="add it again")
+                raise AnswerNo(what, remedy="add it again")
             keep = False
             if expected and digest != expected.lower():
-                raise NoError(
+                raise AnswerNo(
                     f"{name} has another checksum than expected",
                     why=f"expected {expected.lower()}\nfound    {digest}",
                     remedy="get it again: it is damaged, or not what it claims to be",
@@ -167,7 +167,7 @@ class Store:
             facts = inspect(part)
             problem = next(iter(facts.get("problems", ())), None)
             if problem:
-                raise NoError(f"{name} cannot be used: {problem}", remedy="get another; nothing was kept")
+                raise AnswerNo(f"{name} cannot be used: {problem}", remedy="get another; nothing was kept")
             # Two at once may both have come so far: the second to be done finds the first one's name or contents.
             with folder_held(folder):
                 same = self._same(digest)

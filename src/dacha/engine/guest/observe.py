@@ -34,7 +34,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         disks=frozenset(_disks(home, name)),
         host_key=(folder / "host_key.pub").is_file() and (folder / "host_key").is_file(),
         seed=record.seed if (folder / "seed.iso").is_file() else None,
-        left_off=record.left_off,
+        stopped_on_purpose=record.stopped_on_purpose,
         installing=record.installing,
         deleting=tuple(record.delete_disks),
     )

@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable, Iterable
 
 from dacha.core.apply.observed import HUNG, OFF, ON, PAUSED, ObservedGuest
-from dacha.core.errors import DachaError, NoError, UsageError
+from dacha.core.errors import AnswerNo, DachaError, UsageError
 from dacha.core.spelling import did_you_mean
 from dacha.engine.guest.observe import full_name, observe_guest
 from dacha.engine.home import Home
@@ -42,7 +42,7 @@ def stop(
     """Stop guests: all power buttons first, then wait for each, `wait_s` seconds for all together.
 
     With `force`, what does not stop in time is powered off (at once when `wait_s` is 0). `on_purpose` notes that
-    they were meant to be off, so that `apply` leaves them so. Raises NoError for those that are still on.
+    they were meant to be off, so that `apply` leaves them so. Raises AnswerNo for those that are still on.
     """
     began = time.monotonic()
     pressed: list[tuple[str, process.Found]] = []
@@ -50,8 +50,8 @@ def stop(
     for name in names:
         record = home.read(name)
         found = process.find(home.run(name), home.process_lock(name), full_name(home, name), record.process)
-        if on_purpose and not record.left_off and record.removed is None and home.guest(name).is_dir():
-            record.left_off = True
+        if on_purpose and not record.stopped_on_purpose and record.removed is None and home.guest(name).is_dir():
+            record.stopped_on_purpose = True
             home.write(name, record)
         if found is None:
             report(f"guest {name}", "is off", 0.0)
@@ -59,7 +59,7 @@ def stop(
         try:
             if not (force and wait_s == 0):
                 process.press_power(found.process, home.run(name), name)
-        except NoError as e:
+        except AnswerNo as e:
             if not force:
                 failed.append(e)
                 continue
@@ -68,27 +68,27 @@ def stop(
         left = max(0.0, began + wait_s - time.monotonic())
         try:
             if found.process is None:
-                raise NoError(f"the process of {name} cannot be told")
+                raise AnswerNo(f"the process of {name} cannot be told")
             process.await_end(found.process, name, left, wait_s)
             cgroup.remove(home.lab, name)
             report(f"guest {name}", "stopped", time.monotonic() - began)
-        except NoError as e:
+        except AnswerNo as e:
             if force and found.process:
                 process.power_off(found.process, home.run(name))
                 report(f"guest {name}", "powered off", time.monotonic() - began)
             else:
                 failed.append(e)
     if failed:
-        raise failed[0] if len(failed) == 1 else NoError("\n".join("\n".join(e.lines()) for e in failed))
+        raise failed[0] if len(failed) == 1 else AnswerNo("\n".join("\n".join(e.lines()) for e in failed))
 
 
 def hold(home: Home, name: str, *, resume: bool) -> str:
-    """Pause a guest or let it go on; says what it is now, or that it was so already. Raises NoError when it is off."""
+    """Pause a guest or let it go on; says what it is now, or that it was so already. Raises AnswerNo when it is off."""
     seen: ObservedGuest = observe_guest(home, name, forwards=False)
     if seen.state == OFF:
-        raise NoError(f"{name} is off", remedy=f"dacha start {name}")
+        raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
     if seen.state == HUNG:
-        raise NoError(
+        raise AnswerNo(
             f"{name} does not answer: QEMU hangs, or was stopped from outside", remedy=f"dacha restart {name} --force"
         )
     if seen.state == (ON if resume else PAUSED):

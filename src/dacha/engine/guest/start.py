@@ -29,7 +29,7 @@ from dacha.host.probe.ports import first_free_port
 from dacha.host.processes import holder
 from dacha.hypervisor import firmware, launch, recorder, screen
 from dacha.hypervisor.command_line import QMP, Files, command_line
-from dacha.hypervisor.handing import Handing
+from dacha.hypervisor.fdset import FdSet
 from dacha.hypervisor.monitor.qmp import Qmp
 
 
@@ -136,7 +136,7 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
     home, folder, guest = ws.home, ws.home.guest(name), ws.lab.guests[name]
     record = home.read(name)
     # Noted before it runs: should this command be killed now, the next one knows what was started.
-    record.machine, record.process, record.left_off = m, None, False
+    record.machine, record.process, record.stopped_on_purpose = m, None, False
     if install.pending(ws, name, record) and record.installing is None:
         record.installing = time.time()
     account = account_for(folder, groups=kvm())
@@ -144,7 +144,7 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
     home.write(name, record)
     # Where its record begins this time: what was on the console before says nothing about this start.
     replace_file(folder / CONSOLE_START, str(_size(folder / "console.log")))
-    handing = Handing(account)
+    fdset = FdSet(account)
     taps: dict[int, int] = {}
     try:
         taps = {n: open_tap(a["tap"]) for n, a in enumerate(m["adapters"]) if a["tap"]}
@@ -152,11 +152,11 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
         argv = command_line(
             program("qemu-system-x86_64") or "qemu-system-x86_64",
             m,
-            _files(ws, m, name, handing, taps, console),
+            _files(ws, m, name, fdset, taps, console),
             forwards,
         )
         argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
-        argv += handing.argv()
+        argv += fdset.argv()
         if account:
             low = any(f.port < first_free_port() for f in forwards)
             argv = become(account, low_ports=low) + argv
@@ -165,7 +165,7 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
             from dacha.hypervisor import tpm
 
             beside = partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log", account)
-        open_files = (*taps.values(), *handing.descriptors)
+        open_files = (*taps.values(), *fdset.descriptors)
         child = launch.spawn(
             argv, home.run(name), home.process_lock(name), folder / "qemu.log", beside, open_files, account
         )
@@ -174,7 +174,7 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
         cgroup.confine(child.pid, home.lab, name, limits)
         return child
     finally:
-        handing.close()
+        fdset.close()
         for fd in taps.values():
             os.close(fd)
 
@@ -186,28 +186,28 @@ def _size(path: Path) -> int:
         return 0
 
 
-def _files(ws: Workspace, m: Machine, name: str, handing: Handing, taps: dict[int, int], console: int) -> Files:
+def _files(ws: Workspace, m: Machine, name: str, fdset: FdSet, taps: dict[int, int], console: int) -> Files:
     """Every file that the guest's process opens, by the name that it does so."""
     folder = ws.home.guest(name)
     code = variables = None
     if m["firmware"] == "uefi":
         code, variables = firmware.prepare(folder, m["secure_boot"])
     return Files(
-        disks=tuple(handing.layers(ws.home.disk(name, disk["name"])) for disk in m["disks"]),
-        seed=handing.name(folder / "seed.iso") if m["seed"] else None,
-        console=handing.pipe(console),
-        drives=tuple(handing.name(Path(d)) if d else None for d in m["drives"]),
-        firmware=(handing.name(code), handing.name(variables, os.O_RDWR)) if code and variables else None,
-        boot=_boot(m, handing),
+        disks=tuple(fdset.layers(ws.home.disk(name, disk["name"])) for disk in m["disks"]),
+        seed=fdset.name(folder / "seed.iso") if m["seed"] else None,
+        console=fdset.pipe(console),
+        drives=tuple(fdset.name(Path(d)) if d else None for d in m["drives"]),
+        firmware=(fdset.name(code), fdset.name(variables, os.O_RDWR)) if code and variables else None,
+        boot=_boot(m, fdset),
         taps=taps,
     )
 
 
-def _boot(m: Machine, handing: Handing) -> tuple[str, str | None] | None:
+def _boot(m: Machine, fdset: FdSet) -> tuple[str, str | None] | None:
     if not m["boot"]:
         return None
     initrd = m["boot"]["initrd"]
-    return handing.readable(Path(m["boot"]["kernel"])), handing.readable(Path(initrd)) if initrd else None
+    return fdset.readable(Path(m["boot"]["kernel"])), fdset.readable(Path(initrd)) if initrd else None
 
 
 def _confirm(ws: Workspace, name: str, child: subprocess.Popen[bytes]) -> None:

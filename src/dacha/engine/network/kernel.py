@@ -52,7 +52,7 @@ class Seen(NamedTuple):
     forwarding: bool
 
 
-def concerned(ws: Workspace) -> bool:
+def uses_kernel(ws: Workspace) -> bool:
     """True when the kernel carries a network of the lab, or did at its last apply."""
     return any(n.by_kernel for n in ws.lab.networks.values()) or rules.note_file(ws).exists()
 
@@ -98,7 +98,7 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
 
     Raises HostError when a name is another's.
     """
-    if not concerned(ws):
+    if not uses_kernel(ws):
         return []
     target, seen = wanted_links(ws, plan), observe(ws)
     changes: list[Change] = []
@@ -129,7 +129,7 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
                     ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed")
                 )
     if target.bridges() and not rules.current(ws, rules.text_of(ws, plan, target), seen.rules):
-        doors = sum(d.carrier == "kernel" for d in plan.doors.values())
+        doors = sum(d.backend == "kernel" for d in plan.doors.values())
         changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan)))
     # After the rules, so that nothing is sent that they would keep back.
     changes += lost

@@ -63,8 +63,8 @@ def conflicts(plan: Plan, seen: Mapping[Key, Sighting]) -> list[Finding]:
 def live_plan(ws: Workspace) -> Plan:
     """The plan with the addresses that guests have now where others hand them out."""
     if not any(n.by_kernel for n in ws.lab.networks.values()):
-        return ws.quick_plan
-    return now(ws.home, ws.quick_plan)
+        return ws.plan_without_host
+    return now(ws.home, ws.plan_without_host)
 
 
 def networks_apart(ws: Workspace) -> set[str]:

@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from typing import NamedTuple
 
-from dacha.core.errors import HostError, NoError
+from dacha.core.errors import AnswerNo, HostError
 from dacha.core.network.links import HostBridge
 from dacha.engine.home import Home
 from dacha.host.files import locked, replace_file
@@ -72,11 +72,11 @@ def make(home: Home, link: HostBridge) -> None:
 
 
 def confirm(home: Home) -> Move:
-    """Keep the bridge. Raises NoError when none waits for that."""
+    """Keep the bridge. Raises AnswerNo when none waits for that."""
     with _lock(home):
         move = waiting(home)
         if move is None:
-            raise NoError("nothing waits to be confirmed", remedy="dacha diff shows what is and is not applied")
+            raise AnswerNo("nothing waits to be confirmed", remedy="dacha diff shows what is and is not applied")
         replace_file(_file(home), json.dumps(move._replace(until=0.0)))
         return move
 

@@ -51,7 +51,7 @@ def _doors(plan: Plan) -> list[str]:
     thousand doors, and addresses take long to write.)"""
     lines = []
     for (guest, name), d in plan.doors.items():
-        if d.carrier != "kernel" or d.means != "forward" or d.port is None or d.adapter is None:
+        if d.backend != "kernel" or d.means != "forward" or d.port is None or d.adapter is None:
             continue
         inside = d.adapter.address6 if d.listen.version == 6 else d.adapter.address
         if inside is not None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from dacha.core.errors import HostError, NoError, UsageError
+from dacha.core.errors import AnswerNo, HostError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import ANYWHERE, LOOPBACK
@@ -31,7 +31,7 @@ def guest_named(ws: Workspace, name: str) -> Guest:
 def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str | None, terminal: bool) -> list[str]:
     """OpenSSH's argument list for a guest's ssh door, program first.
 
-    Raises UsageError when the guest has no ssh door or nobody to log in as, NoError when it is off, HostError when
+    Raises UsageError when the guest has no ssh door or nobody to log in as, AnswerNo when it is off, HostError when
     there is no ssh.
     """
     guest = guest_named(ws, name)
@@ -49,7 +49,7 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
             remedy=f"name somebody: dacha connect {name} --user NAME",
         )
     if not running(ws.home.process_lock(name)):
-        raise NoError(f"{name} is off", remedy=f"dacha start {name}")
+        raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
     ssh = program("ssh")
     if ssh is None:
         raise HostError("ssh is not on this machine", remedy="on Debian: apt install openssh-client")
@@ -57,12 +57,12 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
     place = planned.enter_at(LOOPBACK)
     if place is None:
         if planned.adapter and planned.adapter.address is None and planned.means == "own":
-            raise NoError(
+            raise AnswerNo(
                 f"the address of {name} is not known: it is handed out on {planned.adapter.network}, and nothing of it "
                 "was seen there yet",
                 remedy="wait until it has booted; its console tells what it got: dacha console " + name,
             )
-        raise NoError(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
+        raise AnswerNo(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
     argv = [ssh, "-p", str(place[1]), "-l", user or (guest.login.user if guest.login else "")]
     if guest.first_boot and host_key_public(ws.home, name):
         # The lab's own file and nothing else: a guest with another key is refused, and nobody is ever asked.

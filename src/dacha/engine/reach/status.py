@@ -59,7 +59,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     from dacha.host.network.addresses import lan_address
 
     seen = observe(ws.home, ws.lab.guests)
-    plan = ws.quick_plan
+    plan = ws.plan_without_host
     ws.plan = plan
     pending = pending_changes(ws, seen)
     plan = live_plan(ws)
@@ -114,7 +114,7 @@ def state_text(seen: ObservedGuest) -> str:
 
 
 def _applied(door: DoorPlan, seen: ObservedGuest) -> bool:
-    if door.carrier == "kernel":
+    if door.backend == "kernel":
         return True  # what its rules lack is a change of its own
     return seen.forwards is None or all(f in seen.forwards for f in door.forwards())
 

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dacha.core.apply.changes import AskRouter, Change
-from dacha.core.errors import NoError
+from dacha.core.errors import AnswerNo
 from dacha.core.router.mapping import LIFETIME_S, UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, wanted
 from dacha.engine.home import Home
 from dacha.engine.network.live import live_plan
@@ -54,7 +54,7 @@ def _write(home: Home, known: Known) -> None:
     replace_file(note_file(home), json.dumps(data))
 
 
-def concerned(ws: Workspace) -> bool:
+def uses_router(ws: Workspace) -> bool:
     """True when a door is from outside, or was at the last apply."""
     return ws.lab.from_outside or note_file(ws.home).exists()
 
@@ -112,7 +112,7 @@ def ways(ws: Workspace) -> list[OutsideWay]:
 
 def difference(ws: Workspace) -> list[Change]:
     """What the router was not yet asked for, and what it has for doors that are gone. It is not asked here."""
-    if not concerned(ws):
+    if not uses_router(ws):
         return []
     known, want = read(ws.home), wanted_now(ws)
     now = time.time()
@@ -169,7 +169,7 @@ def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known
         before = Known(router=there[0])  # another router: it knows nothing of what the last one granted
     try:
         talk = _Talk(there, before, now)
-    except NoError as e:
+    except AnswerNo as e:
         kept = tuple(m for m in before.mappings if m.wanted in want and m.stands(now))
         return before._replace(asked=tuple(want), mappings=kept, trouble=e.what, refused=())
     made = [old for old in before.mappings if old.wanted not in want and not talk.end(old)]
@@ -182,7 +182,7 @@ def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known
             try:
                 # What was lost is asked for as it was: the outside port stays what people were told.
                 mapping = talk.lead(w, mapping or next((m for m in before.mappings if m.wanted == w), None))
-            except NoError as e:
+            except AnswerNo as e:
                 refused[w.guest, w.door] = e.what
         if mapping is not None:
             made.append(mapping)
@@ -198,14 +198,14 @@ def _end_all(before: Known, now: float) -> None:
     """Take away what a router has that is to be asked no more, as far as it answers; the rest lapses by itself."""
     source = links.source_to(before.router) if before.mappings else None
     if source is not None:
-        with contextlib.suppress(NoError):
+        with contextlib.suppress(AnswerNo):
             talk = _Talk((before.router, str(source)), before, now)
             for mapping in before.mappings:
                 talk.end(mapping)
 
 
 class _Talk:
-    """One round of questions to the router. Raises NoError when it cannot be asked at all."""
+    """One round of questions to the router. Raises AnswerNo when it cannot be asked at all."""
 
     def __init__(self, there: tuple[str, str], before: Known, now: float) -> None:
         # Imported here: whoever only reads what is known needs no socket.
@@ -228,7 +228,7 @@ class _Talk:
             return True
         try:
             self._speaker(mapping.speaks).end(mapping)
-        except NoError as e:
+        except AnswerNo as e:
             return mapping.speaks != "upnp" or "NoSuchEntry" in e.what
         return True
 
@@ -241,7 +241,7 @@ class _Talk:
                 continue
             try:
                 leads = self._speaker(name).leads(mine) if mine else None
-            except NoError:
+            except AnswerNo:
                 leads = None
             for n, m in enumerate(mine):
                 if leads is None or leads[n] == (m.wanted.to, m.wanted.port):
@@ -256,7 +256,7 @@ class _Talk:
                 mine = known if known and known.speaks == name else None
                 granted = self._speaker(name).lead(wanted, mine, LIFETIME_S)
                 break
-            except NoError:
+            except AnswerNo:
                 if name == names[-1]:
                     raise
         self.address, self.epoch_s = granted.address or self.address, granted.epoch_s or self.epoch_s

@@ -57,7 +57,7 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
     """Everything about one door's way. Raises HostError where this host cannot be looked at at all."""
     door = live_plan(ws).doors[asked.plan.door.guest, asked.plan.door.name]
     guest = ws.lab.guests[door.door.guest]
-    way = "own" if door.means == "own" else "kernel" if door.carrier == "kernel" else "user"
+    way = "own" if door.means == "own" else "kernel" if door.backend == "kernel" else "user"
     seen = observe_guest(ws.home, guest.name)
     place = _place(door, asked.origin)
     found = Evidence(
@@ -74,7 +74,7 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
         not_applied=_not_applied(ws, guest.name),
         state=seen.state,
         since_s=max(0.0, time.time() - seen.since) if seen.since else None,
-        left_off=seen.left_off,
+        stopped_on_purpose=seen.stopped_on_purpose,
         allowed=tuple(str(n) for n in door.door.allow),
         asker=asked.asker,
         admitted=_admitted(door, asked.asker),
@@ -83,7 +83,7 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
     if seen.state == OFF:
         return found._replace(lab_error=found.lab_error or _unfit(ws, found.network))
     if way == "kernel":
-        server = ws.quick_plan.networks[found.network].resolver
+        server = ws.plan_without_host.networks[found.network].resolver
         found = found._replace(name=host_name(ws.lab.name, guest.name), name_server=str(server or ""))
     return _ask_everything(ws, door, found, place, seen)
 
@@ -209,7 +209,7 @@ def _all(questions: dict[str, Callable[[], Any]]) -> dict[str, Any]:
 
 def _told(ws: Workspace) -> str | None:
     with contextlib.suppress(OSError):
-        return ws.home.told.read_text().strip()
+        return ws.home.announced_address.read_text().strip()
     return None
 
 

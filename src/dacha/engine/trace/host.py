@@ -31,13 +31,13 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
         return e
     key = (adapter.guest, adapter.number)
     seen = sightings.read(ws.home).get(key)
-    planned = ws.quick_plan.adapters[key].address
+    planned = ws.plan_without_host.adapters[key].address
     network = ws.lab.networks[adapter.network]
     there = told.get("links")
     carried = None
     if there is not None:
         name = link_name(ws.lab.name, "guest", adapter.guest, str(adapter.number))
-        bridge = link_name(ws.lab.name, "network", network.name) if network.served else lan_link(ws.lab, network)
+        bridge = link_name(ws.lab.name, "network", network.name) if network.managed else lan_link(ws.lab, network)
         link, over = there.get(name), there.get(bridge or "")
         direct = link is not None and link.kind == "macvtap"
         carried = Carried(
@@ -55,7 +55,7 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
         carried=carried,
         address=str(adapter.address) if adapter.address else None,
         handed_out=planned is None,
-        caretaker=caretaking.running(ws.home) is not None if network.served else None,
+        caretaker=caretaking.running(ws.home) is not None if network.managed else None,
         seen_address=str(seen.address) if seen and seen.address else None,
         seen_age_s=max(0.0, time.time() - seen.at) if seen else None,
         hardware=adapter.hardware_address,
@@ -72,13 +72,13 @@ def changed(ws: Workspace, seen: str | None) -> bool:
     from dacha.engine.network import rules
     from dacha.engine.network.links import wanted_links
 
-    text = rules.text_of(ws, ws.quick_plan, wanted_links(ws, ws.quick_plan))
+    text = rules.text_of(ws, ws.plan_without_host, wanted_links(ws, ws.plan_without_host))
     return not rules.current(ws, text, seen)
 
 
 def answers(ws: Workspace, network: str, address: IPv4Address) -> tuple[tuple[str, ...], float] | None:
     net = ws.lab.networks[network]
-    interface = link_name(ws.lab.name, "network", network) if net.served else lan_link(ws.lab, net)
+    interface = link_name(ws.lab.name, "network", network) if net.managed else lan_link(ws.lab, net)
     if interface is None or network in networks_apart(ws):
         return None
     return duplicates.answers(interface, address, ARP_S)

@@ -6,7 +6,7 @@ import os
 import time
 from ipaddress import IPv4Address
 
-from dacha.core.errors import HostError, NoError
+from dacha.core.errors import AnswerNo, HostError
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.router.mapping import Known, Mapping, Wanted, behind, by_hand, lost
 from dacha.core.trace.evidence import RouterSeen
@@ -40,7 +40,7 @@ def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
     )  # fmt: skip
     try:
         mapped = _mapped(known, granted, mine[0], there, now)
-    except NoError as e:
+    except AnswerNo as e:
         shut = e.what == router.SHUT
         return seen._replace(
             trouble=e.what, there=shut or _is_there(there[0]), shut=shut, mapped="there" if granted else None
@@ -55,7 +55,7 @@ def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
 
 
 def _mapped(known: Known, granted: Mapping | None, want: Wanted, there: tuple[str, str], now: float) -> str | None:
-    """What the router does with the door's outside port. Raises NoError when it does not answer."""
+    """What the router does with the door's outside port. Raises AnswerNo when it does not answer."""
     if known.router != there[0] or (want not in known.asked and granted is None):
         return None  # it was not asked for this yet
     if not known.speaks:

@@ -11,7 +11,7 @@ import subprocess
 import time
 from collections.abc import Iterable
 
-from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Touch
+from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, ConnectResult
 from dacha.host.facts import program
 from dacha.host.probe.probing import probe_all
 from dacha.wire.probes import Probe, probe_for
@@ -23,7 +23,7 @@ _ORIGIN_LOCAL = 1
 _TIMESTAMPS = 12
 
 
-def touch(address: str, port: int, probe: Probe, timeout_s: float, source: str | None = None) -> Touch:
+def touch(address: str, port: int, probe: Probe, timeout_s: float, source: str | None = None) -> ConnectResult:
     """Connect, let the probe speak, and say what came of it. `source` is an address of this host to come from."""
     six = ":" in address
     deadline = time.monotonic() + timeout_s
@@ -36,7 +36,7 @@ def touch(address: str, port: int, probe: Probe, timeout_s: float, source: str |
             ours = s.getsockname()[1]
             s.connect((address, port))
         except TimeoutError:
-            return Touch(SILENT, source_port=ours)
+            return ConnectResult(SILENT, source_port=ours)
         except OSError as e:
             return _refusal(s, e)._replace(source_port=ours)
         return _hear(s, probe, deadline)._replace(source_port=ours, largest=_largest(s, six=six))
@@ -51,7 +51,7 @@ def _largest(s: socket.socket, *, six: bool) -> int:
     return 0
 
 
-def _hear(s: socket.socket, probe: Probe, deadline: float) -> Touch:
+def _hear(s: socket.socket, probe: Probe, deadline: float) -> ConnectResult:
     """What the service says of itself."""
     try:
         if probe.greeting:
@@ -61,17 +61,17 @@ def _hear(s: socket.socket, probe: Probe, deadline: float) -> Touch:
             data = s.recv(4096)
             verdict = probe.receive(data) if data else probe.closed()
             if verdict:
-                return Touch(OPEN, verdict.ok, verdict.seen)
+                return ConnectResult(OPEN, verdict.ok, verdict.seen)
     except TimeoutError:
         pass
     except ConnectionResetError:
-        return Touch(OPEN, False, "closes at once")
+        return ConnectResult(OPEN, False, "closes at once")
     except OSError as e:
-        return Touch(OPEN, False, e.strerror or str(e))
-    return Touch(OPEN, False, "no answer")
+        return ConnectResult(OPEN, False, e.strerror or str(e))
+    return ConnectResult(OPEN, False, "no answer")
 
 
-def _refusal(s: socket.socket, error: OSError) -> Touch:
+def _refusal(s: socket.socket, error: OSError) -> ConnectResult:
     """A refusal by the port itself (a reset), by a firewall's message (ICMP), or that nobody is there."""
     try:
         _, ancillary, _, _ = s.recvmsg(512, 512, _MSG_ERRQUEUE)
@@ -79,10 +79,10 @@ def _refusal(s: socket.socket, error: OSError) -> Touch:
     except OSError:
         origins = set()
     if error.errno == errno.ECONNREFUSED and not origins - {_ORIGIN_LOCAL}:
-        return Touch(REFUSED)
+        return ConnectResult(REFUSED)
     if origins - {_ORIGIN_LOCAL}:
-        return Touch(REJECTED, False, error.strerror or "")
-    return Touch(UNREACHABLE, False, error.strerror or str(error))
+        return ConnectResult(REJECTED, False, error.strerror or "")
+    return ConnectResult(UNREACHABLE, False, error.strerror or str(error))
 
 
 def open_ports(address: str, ports: Iterable[int], timeout_s: float) -> list[int]:

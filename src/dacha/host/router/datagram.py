@@ -15,7 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address
 from typing import TypeVar
 
-from dacha.core.errors import NoError, PeerError
+from dacha.core.errors import AnswerNo, PeerError
 from dacha.core.router.mapping import Mapping, Wanted
 from dacha.host.router.speaker import Granted, Seen, Speaker
 from dacha.wire.router import nat_pmp, pcp
@@ -27,7 +27,7 @@ T = TypeVar("T")
 
 
 def _ask(router: str, source: str, data: bytes, read: Callable[[bytes], T | None]) -> T:
-    """Send a datagram until the answer comes that `read` takes. Raises NoError when none does."""
+    """Send a datagram until the answer comes that `read` takes. Raises AnswerNo when none does."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
         try:
             if source:
@@ -44,10 +44,10 @@ def _ask(router: str, source: str, data: bytes, read: Callable[[bytes], T | None
                         if found is not None:
                             return found
         except ConnectionRefusedError:
-            raise NoError(SHUT) from None
+            raise AnswerNo(SHUT) from None
         except OSError as e:
-            raise NoError(e.strerror or str(e)) from e
-    raise NoError("it does not answer")
+            raise AnswerNo(e.strerror or str(e)) from e
+    raise AnswerNo("it does not answer")
 
 
 class _ByDatagram:
@@ -78,7 +78,7 @@ class Pcp(_ByDatagram):
 
         answer = _ask(self._router, source, pcp.encode_request(request), read)
         if answer.result != pcp.SUCCESS:
-            raise NoError(pcp.RESULTS.get(answer.result, f"it answers with result {answer.result}"))
+            raise AnswerNo(pcp.RESULTS.get(answer.result, f"it answers with result {answer.result}"))
         return answer
 
     def look(self) -> Seen:
@@ -92,7 +92,7 @@ class Pcp(_ByDatagram):
         if wanted.fixed and answer.map.external_port != wanted.outside_port:
             # PREFER_FAILURE would say so at once, but not every server knows it.
             self._map(wanted, nonce, 0, 0)
-            raise NoError(pcp.RESULTS[pcp.CANNOT_PROVIDE])
+            raise AnswerNo(pcp.RESULTS[pcp.CANNOT_PROVIDE])
         address = str(answer.map.external_address)
         return Granted(answer.map.external_port, address, answer.lifetime_s, answer.epoch_s, nonce.hex())
 
@@ -104,7 +104,7 @@ class Pcp(_ByDatagram):
         third = IPv4Address(wanted.to) if wanted.third else None
         answer = self._request(pcp.Request(IPv4Address(source), lifetime_s, mapped, third), source)
         if answer.map is None:
-            raise NoError("it answers something else")
+            raise AnswerNo("it answers something else")
         return answer
 
     def end(self, mapping: Mapping) -> None:
@@ -124,7 +124,7 @@ class NatPmp(_ByDatagram):
 
         answer = _ask(self._router, source, nat_pmp.encode_request(request), read)
         if answer.result != nat_pmp.SUCCESS:
-            raise NoError(nat_pmp.RESULTS.get(answer.result, f"it answers with result {answer.result}"))
+            raise AnswerNo(nat_pmp.RESULTS.get(answer.result, f"it answers with result {answer.result}"))
         return answer
 
     def look(self) -> Seen:
@@ -133,12 +133,12 @@ class NatPmp(_ByDatagram):
 
     def lead(self, wanted: Wanted, known: Mapping | None, lifetime_s: int) -> Granted:
         if wanted.third:
-            raise NoError(pcp.RESULTS[pcp.UNSUPPORTED_OPTION])
+            raise AnswerNo(pcp.RESULTS[pcp.UNSUPPORTED_OPTION])
         port = known.outside_port if known else wanted.outside_port
         answer = self._map(wanted, port, lifetime_s)
         if wanted.fixed and answer.external_port != wanted.outside_port:
             self._map(wanted, 0, 0)
-            raise NoError(pcp.RESULTS[pcp.CANNOT_PROVIDE])
+            raise AnswerNo(pcp.RESULTS[pcp.CANNOT_PROVIDE])
         return Granted(answer.external_port, self.look().address, answer.lifetime_s, answer.epoch_s, "")
 
     def _map(self, wanted: Wanted, port: int, lifetime_s: int) -> nat_pmp.Response:
@@ -159,7 +159,7 @@ def of(name: str, router: str, source: str) -> Speaker:
 
 
 def find(router: str, source: str, before: str = "") -> Speaker:
-    """The best way that this router can be spoken to; `before` is how it was the last time. Raises NoError with what
+    """The best way that this router can be spoken to; `before` is how it was the last time. Raises AnswerNo with what
     was tried when it speaks none."""
     ways = ["pcp", "nat-pmp", "upnp"]
     if IPv4Address(router).is_loopback:
@@ -170,7 +170,7 @@ def find(router: str, source: str, before: str = "") -> Speaker:
         speaker = of(name, router, source)
         try:
             speaker.look()
-        except NoError as e:
+        except AnswerNo as e:
             tried.append(f"{name}: {e.what}")
             return None
         return speaker
@@ -183,4 +183,4 @@ def find(router: str, source: str, before: str = "") -> Speaker:
                 return found
     if "upnp" in ways and before != "upnp" and (found := look("upnp")):
         return found
-    raise NoError("it speaks neither PCP, NAT-PMP nor UPnP", why="\n".join(tried))
+    raise AnswerNo("it speaks neither PCP, NAT-PMP nor UPnP", why="\n".join(tried))

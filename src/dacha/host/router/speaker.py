@@ -30,7 +30,7 @@ Place = tuple[str, int]
 
 
 class Speaker(Protocol):
-    """One way of speaking to a router. Each question raises NoError with its reason when the answer is no.
+    """One way of speaking to a router. Each question raises AnswerNo with its reason when the answer is no.
 
     `leads` says where the router itself says that outside ports lead, None for nowhere; where it cannot be asked that,
     which PCP and NAT-PMP have no message for, None for all.

@@ -16,7 +16,7 @@ from collections.abc import Sequence
 from typing import Any
 from urllib.parse import urlsplit
 
-from dacha.core.errors import NoError
+from dacha.core.errors import AnswerNo
 from dacha.core.router.mapping import Mapping, Wanted
 from dacha.host import confine
 from dacha.host.accounts import helper
@@ -46,11 +46,11 @@ class Upnp:
             )
             answer = dict(json.loads(done.stdout))
         except subprocess.TimeoutExpired:
-            raise NoError("it does not answer") from None
+            raise AnswerNo("it does not answer") from None
         except ValueError:
-            raise NoError("the UPnP library failed", why=done.stderr.decode(errors="replace")[-200:]) from None
+            raise AnswerNo("the UPnP library failed", why=done.stderr.decode(errors="replace")[-200:]) from None
         if "error" in answer:
-            raise NoError(answer["error"])
+            raise AnswerNo(answer["error"])
         return answer
 
     def look(self) -> Seen:

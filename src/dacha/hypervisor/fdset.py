@@ -19,7 +19,7 @@ from dacha.hypervisor.images.layers import Layer
 from dacha.hypervisor.monitor.qmp import Qmp
 
 
-class Handing:
+class FdSet:
     """What one process is given. Where it is the same user (`account` None) files keep their names."""
 
     def __init__(self, account: Account | None) -> None:
@@ -75,7 +75,7 @@ class Handing:
         self._kept.clear()
 
 
-def hand(qmp: Qmp, path: Path, flags: int = os.O_RDONLY) -> str:
+def pass_file(qmp: Qmp, path: Path, flags: int = os.O_RDONLY) -> str:
     """The name by which a running QEMU opens a file. Raises HostError."""
     if qmp.uid == os.geteuid():
         return str(path)
@@ -86,9 +86,9 @@ def hand(qmp: Qmp, path: Path, flags: int = os.O_RDONLY) -> str:
         os.close(fd)
 
 
-def hand_layers(qmp: Qmp, path: Path) -> tuple[Layer, ...]:
+def pass_layers(qmp: Qmp, path: Path) -> tuple[Layer, ...]:
     """A disk with every image below it, for a running QEMU."""
-    return _layers(path, partial(hand, qmp))
+    return _layers(path, partial(pass_file, qmp))
 
 
 def _layers(path: Path, name: Callable[[Path, int], str]) -> tuple[Layer, ...]:
