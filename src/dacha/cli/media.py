@@ -303,12 +303,14 @@ def _take_out(args: argparse.Namespace, ws: Any, name: str) -> None:
 
     if not running(ws.home.process_lock(args.guest)):
         return
-    record = ws.home.read(args.guest)
-    drives = (record.machine or {}).get("drives", [])
     path = str(medium_path(ws, name))
-    if path in drives:
-        with ws.home.lock("media", ws.path), Qmp(ws.home.run(args.guest) / QMP) as qmp:
-            removable.change(qmp, drives.index(path), None, force=args.force)
+    with ws.home.lock("media", ws.path):
+        # Read while nobody else changes it: what is written back is what was there.
+        record = ws.home.read(args.guest)
+        drives = (record.machine or {}).get("drives", [])
+        if path in drives:
+            with Qmp(ws.home.run(args.guest) / QMP) as qmp:
+                removable.change(qmp, drives.index(path), None, force=args.force)
             drives[drives.index(path)] = None
             ws.home.write(args.guest, record)
 

@@ -162,6 +162,7 @@ class _UdpRelay(asyncio.DatagramProtocol):
     def __init__(self, to: tuple[str, int]) -> None:
         self._to = to
         self._inner: dict[Any, asyncio.DatagramTransport] = {}
+        self._heard: dict[Any, float] = {}
 
     def connection_made(self, transport: Any) -> None:
         self._outer = transport
@@ -170,17 +171,29 @@ class _UdpRelay(asyncio.DatagramProtocol):
         _begin(self._pass_on(data, peer))
 
     async def _pass_on(self, data: bytes, peer: Any) -> None:
+        loop = asyncio.get_running_loop()
+        self._heard[peer] = loop.time()
         if peer not in self._inner:
-            outer = self._outer
+            outer, heard = self._outer, self._heard
 
             class Back(asyncio.DatagramProtocol):
                 def datagram_received(self, answer: bytes, _: Any) -> None:
+                    heard[peer] = loop.time()
                     outer.sendto(answer, peer)
 
-            loop = asyncio.get_running_loop()
             self._inner[peer], _ = await loop.create_datagram_endpoint(Back, remote_addr=self._to)
-            loop.call_later(UDP_IDLE_S, lambda: self._inner.pop(peer).close())
+            loop.call_later(UDP_IDLE_S, self._forget_when_silent, peer)
         self._inner[peer].sendto(data)
+
+    def _forget_when_silent(self, peer: Any) -> None:
+        """A peer is forgotten when neither side has spoken for a while (RFC 4787 section 4.3)."""
+        loop = asyncio.get_running_loop()
+        left = self._heard[peer] + UDP_IDLE_S - loop.time()
+        if left > 0:
+            loop.call_later(left, self._forget_when_silent, peer)
+        else:
+            self._heard.pop(peer)
+            self._inner.pop(peer).close()
 
 
 class _Asked(asyncio.DatagramProtocol):

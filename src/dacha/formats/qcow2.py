@@ -25,6 +25,11 @@ class Header(NamedTuple):
     backing_format: str | None
 
 
+def size_of(head: bytes) -> int:
+    """The size of the disk in an image (bytes), from its first 32 bytes; 0 for another format."""
+    return int.from_bytes(head[24:32], "big") if head[:4] == MAGIC and len(head) >= 32 else 0
+
+
 def decode(head: bytes) -> Header | None:
     """Read an image's first bytes; None for an image in another format. Raises PeerError when they are cut short, of
     another version, encrypted, or name a file with the contents."""

@@ -8,6 +8,8 @@ from dacha.core.apply.machine import Machine
 from dacha.core.plan.doors import Forward
 
 OFF, ON, PAUSED, HUNG = "off", "on", "paused", "hung"
+# A guest that came up this recently (seconds) may simply not be through with booting.
+BOOTING_S = 300.0
 
 
 class ObservedGuest(NamedTuple):

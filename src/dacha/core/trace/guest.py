@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dacha.core.apply.observed import BOOTING_S
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.trace.evidence import REFUSED, REJECTED, Evidence
-from dacha.core.trace.hop import BOOTING_S, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.service import touched
 from dacha.core.units import show_duration
 

@@ -15,8 +15,6 @@ HOPS = {
     "forwarding": "forwarding", "firewall": "firewalls", "sources": "sources", "lan-address": "LAN address",
     "router": "router", "outside-address": "outside", "door": "the door", "names": "names",
 }  # fmt: skip
-# A guest that was started this recently may not be through with booting.
-BOOTING_S = 180.0
 
 
 class Hop(NamedTuple):

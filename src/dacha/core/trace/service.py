@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from dacha.core.apply.observed import BOOTING_S
 from dacha.core.lab.model import CLEAR
 from dacha.core.trace.advice import to_admit, to_protect, to_serve
 from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, ConnectResult, Evidence
-from dacha.core.trace.hop import ASIDE, BOOTING_S, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.units import show_duration
 
 

@@ -16,19 +16,25 @@ from dacha.core.apply.changes import (
 )
 from dacha.core.apply.difference import difference
 from dacha.core.apply.observed import ObservedGuest
+from dacha.core.plan.plan import Plan
 from dacha.engine.guest.desired import machines
 from dacha.engine.guest.observe import observe
 from dacha.engine.workspace import Workspace
 
 
-def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None) -> list[Change]:
-    """What `apply` would do now."""
+def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None, plan: Plan | None = None) -> list[Change]:
+    """What `apply` would do now; `plan` where another than the workspace's own will do."""
     seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
-    return with_host(ws, difference(ws.lab, ws.plan, machines(ws, ws.plan), seen), seen)
+    plan = plan or ws.plan
+    return with_host(ws, difference(ws.lab, plan, machines(ws, plan), seen), seen, plan=plan)
 
 
 def with_host(
-    ws: Workspace, changes: list[Change], seen: dict[str, ObservedGuest], only: Collection[str] | None = None
+    ws: Workspace,
+    changes: list[Change],
+    seen: dict[str, ObservedGuest],
+    only: Collection[str] | None = None,
+    plan: Plan | None = None,
 ) -> list[Change]:
     """The guests' changes together with this host's: its links and rules, its router, the caretaker. With `only`, `ws`
     is the lab for which nothing but these guests differs (`scoped`), and nothing of another one is touched."""
@@ -38,7 +44,7 @@ def with_host(
     if by_kernel or (ws.home.folder / "kernel.json").exists():
         from dacha.engine.network import kernel
 
-        more += kernel.difference(ws, ws.plan, {n for n, s in seen.items() if s.running})
+        more += kernel.difference(ws, plan or ws.plan, {n for n, s in seen.items() if s.running})
     if ws.lab.from_outside or (ws.home.folder / "router.json").exists():
         from dacha.engine.router import keep as outside
 

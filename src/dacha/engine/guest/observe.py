@@ -8,6 +8,7 @@ from dacha.core.apply.observed import HUNG, ON, PAUSED, ObservedGuest
 from dacha.core.errors import DachaError
 from dacha.core.plan.doors import Forward
 from dacha.engine.home import Home
+from dacha.formats.qcow2 import size_of
 from dacha.host.processes import started_at
 from dacha.hypervisor import process
 from dacha.hypervisor.command_line import WATCH
@@ -70,8 +71,7 @@ def _disks(home: Home, name: str) -> Iterator[tuple[str, int]]:
                 head = f.read(32)
         except OSError:
             continue
-        # QCOW2's header: a magic number, and at 24 the size (QEMU documentation: interop/qcow2).
-        yield disk, int.from_bytes(head[24:32], "big") if head[:4] == b"QFI\xfb" else 0
+        yield disk, size_of(head)
 
 
 def observe(home: Home, names: Iterable[str], *, forwards: bool = True) -> dict[str, ObservedGuest]:

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, NamedTuple
 
 from dacha.core.apply.changes import Change
-from dacha.core.apply.observed import HUNG, OFF, PAUSED, ObservedGuest
+from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, PAUSED, ObservedGuest
 from dacha.core.lab.model import Guest
 from dacha.core.plan.doors import DoorPlan, here, lan_place
 from dacha.core.plan.doors import place as written
@@ -21,8 +21,6 @@ if TYPE_CHECKING:
     from dacha.core.router.mapping import Known
     from dacha.wire.probes import Verdict
 
-# A door of a guest that came up this recently may simply not be there yet.
-BOOTING_S = 300.0
 ON_LAN = "open on the LAN"
 
 
@@ -59,9 +57,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     from dacha.host.network.addresses import lan_address
 
     seen = observe(ws.home, ws.lab.guests)
-    plan = ws.plan_without_host
-    ws.plan = plan
-    pending = pending_changes(ws, seen)
+    pending = pending_changes(ws, seen, ws.plan_without_host)
     plan = live_plan(ws)
     on = {name for name, s in seen.items() if s.running and s.state != PAUSED}
     apart = networks_apart(ws)
