@@ -34,6 +34,7 @@ bench: setup         ## the performance promises, as ratios in one run; the prog
 	if [ "$$failed" ]; then echo "Fell short or could not run:$$failed"; exit 1; fi
 
 screenshots: setup   ## the pictures in docs/screenshots, from the demo data
+	tools/setup.sh "$(VENV)" screenshots
 	PATH="$(CURDIR)/$(BIN):$$PATH" tools/screenshots.sh
 
 clean:               ## remove what make made here

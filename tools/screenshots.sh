@@ -4,7 +4,7 @@
 set -eu
 out=$(pwd)/docs/screenshots
 work=$(mktemp -d)
-export DACHA_STATE="$work/state" DACHA_RUN="$work/run"
+export DACHA_STATE="$work/state" DACHA_RUN="$work/run" DACHA_SHARED="$work/shared"
 # The server chooses a free display, and says which when it is ready.
 Xvfb -displayfd 3 -screen 0 1280x800x24 3> "$work/display" > /dev/null 2>&1 &
 screen=$!

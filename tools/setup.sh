@@ -1,6 +1,6 @@
 #!/bin/sh
 # Sets up what Dacha and its tests need: Debian packages where they may be installed, then a Python environment. With
-# "bench" as the second word the benches' programs too.
+# "bench" or "screenshots" as the second word what those need too.
 set -eu
 venv=$1
 python=${PYTHON:-python3}
@@ -41,6 +41,11 @@ if [ "${2:-}" = bench ]; then
     need perfdhcp kea-admin
     need dnsperf dnsperf
     need dnsmasq dnsmasq-base
+elif [ "${2:-}" = screenshots ]; then
+    need xterm xterm
+    need Xvfb xvfb
+    need import imagemagick
+    [ -e /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf ] || missing="$missing fonts-dejavu-core"
 fi
 "$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"
 
