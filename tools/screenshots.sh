@@ -61,7 +61,7 @@ shot screen "$typed; typed dacha guest add blank --disk 1MiB --memory 64MiB > /d
 dacha stop --all --force --wait 0s > /dev/null
 mkdir "$work/kernel"
 cp "$DACHA_STATE/demo/"demo_key* "$work/kernel"
-sed -e 's/^name = .*/name = "saltmarsh-kernel"/' -e 's/^kind = .*/&\ncarrier = "kernel"/' -e '/^isolated/d' \
+sed -e 's/^name = .*/name = "saltmarsh-kernel"/' -e 's/^kind = .*/&\nbackend = "kernel"/' -e '/^isolated/d' \
     "$DACHA_LAB" > "$work/kernel/lab.toml"
 # In a network namespace of its own, so that this host's networks stay as they are.
 cat > "$work/kernel/show.sh" <<END

@@ -6,6 +6,7 @@ from ipaddress import IPv6Network
 
 from hypothesis import given
 
+from dacha.core.apply.machine import first_boot
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import LINK_NAME_MOST, link_name, local_prefix
 from dacha.core.lab.read import read_lab
@@ -94,6 +95,19 @@ def test_rules_hold_what_the_lab_has_and_nothing_it_has_not() -> None:
     lab, plan = planned(plain)
     assert "limits" not in ruleset(lab, plan, kernel_plan(lab, plan))
     assert removal("a-b").count("dacha_a_b") == 4 and table_name("a-b") == "dacha_a_b"
+
+
+def test_the_default_route_goes_where_a_way_out_is() -> None:
+    text = TEXT.replace(
+        '[guest.router]\nadapter = [{ network = "vault", address = "10.77.9.10", routes = true }]',
+        '[guest.router]\nadapter = [{ network = "vault" }, { network = "pier" }, { network = "plain" }]\n'
+        '[guest.locker]\nadapter = [{ network = "vault" }]',
+    )
+    lab, plan = planned(text)
+    told = first_boot(lab, plan, lab.guests["router"], keys=[], host_key="")["adapters"]
+    assert [(a["gateway"], bool(a["gateway6"])) for a in told] == [(None, False), ("10.77.4.1", True), (None, False)]
+    (alone,) = first_boot(lab, plan, lab.guests["locker"], keys=[], host_key="")["adapters"]
+    assert alone["gateway"] == "10.77.9.1"
 
 
 def test_a_vlan_has_a_link_that_its_guests_are_put_on() -> None:

@@ -166,6 +166,8 @@ def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
     lab("pause", "gauge")
     assert "paused already" in lab("pause", "gauge").out
     assert "guest is paused" in lab("status").out
+    said = lab("connect", "gauge", "--", "true", code=1, timeout=20).err
+    assert "gauge is paused: it can answer nobody" in said and "dacha resume gauge" in said
     lab("resume", "gauge")
     assert lab("connect", "gauge", "--", "echo back").out == "back\n"
 

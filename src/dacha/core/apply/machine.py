@@ -142,13 +142,22 @@ def _changed_adapters(old: list[Machine], new: list[Machine]) -> list[str]:
     return lines
 
 
+def _leads_out(plan: Plan, adapter: AdapterPlan) -> bool:
+    """True when what a guest sends by this adapter can leave its network."""
+    net = plan.networks[adapter.network]
+    return net.kind == "bridge" or (net.kind == "nat" and not net.isolated)
+
+
 def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key: str) -> Machine:
     """Everything a guest is told at its first boot: names, who may log in, its addresses, its host key.
 
     `keys` are lines of authorized_keys, `host_key` the public line of the guest's own key.
     """
     adapters = []
-    for n, a in enumerate(plan.adapters_of(guest.name)):
+    mine = plan.adapters_of(guest.name)
+    # One default route, or replies would leave by chance: by the first adapter with a way out.
+    outward = next((n for n, a in enumerate(mine) if _leads_out(plan, a)), 0)
+    for n, a in enumerate(mine):
         net = plan.networks[a.network]
         servers = [str(s) for s in net.name_servers] or ([str(net.resolver)] if net.resolver else [])
         adapters.append(
@@ -156,9 +165,8 @@ def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key:
                 "hardware_address": a.hardware_address,
                 "address": f"{a.address}/{a.prefix}" if a.address else None,
                 "address6": f"{a.address6}/{a.prefix6}" if a.address6 else None,
-                # Only the first adapter has a default route; a second would make replies leave by chance.
-                "gateway": str(net.gateway) if n == 0 and net.gateway and a.address else None,
-                "gateway6": str(net.gateway6) if n == 0 and net.gateway6 and a.address6 else None,
+                "gateway": str(net.gateway) if n == outward and net.gateway and a.address else None,
+                "gateway6": str(net.gateway6) if n == outward and net.gateway6 and a.address6 else None,
                 "name_servers": servers,
             }
         )

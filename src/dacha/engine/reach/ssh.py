@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from dacha.core.apply.observed import HUNG, OFF, PAUSED
 from dacha.core.errors import AnswerNo, HostError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import ANYWHERE, LOOPBACK
 from dacha.core.spelling import did_you_mean
 from dacha.engine.guest.desired import host_key_public
+from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
-from dacha.hypervisor.process import running
 
 
 def guest_named(ws: Workspace, name: str) -> Guest:
@@ -28,10 +29,27 @@ def guest_named(ws: Workspace, name: str) -> Guest:
     return guest
 
 
+# How long a guest may take to greet: a slow one needs minutes, and nobody waits for ever.
+GREETING_S = 180
+
+
+def _refuse_unless_on(ws: Workspace, name: str) -> None:
+    """Raise AnswerNo for a guest that can greet nobody: a client would wait in silence."""
+    seen = observe_guest(ws.home, name, forwards=False)
+    if seen.state == OFF:
+        raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
+    if seen.state == PAUSED:
+        raise AnswerNo(f"{name} is paused: it can answer nobody", remedy=f"dacha resume {name}")
+    if seen.state == HUNG:
+        raise AnswerNo(
+            f"{name} does not answer: QEMU hangs, or was stopped from outside", remedy=f"dacha restart {name} --force"
+        )
+
+
 def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str | None, terminal: bool) -> list[str]:
     """OpenSSH's argument list for a guest's ssh door, program first.
 
-    Raises UsageError when the guest has no ssh door or nobody to log in as, AnswerNo when it is off, HostError when
+    Raises UsageError when the guest has no ssh door or nobody to log in as, AnswerNo when it is not on, HostError when
     there is no ssh.
     """
     guest = guest_named(ws, name)
@@ -48,8 +66,7 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
             where=ws.path.name,
             remedy=f"name somebody: dacha connect {name} --user NAME",
         )
-    if not running(ws.home.process_lock(name)):
-        raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
+    _refuse_unless_on(ws, name)
     ssh = program("ssh")
     if ssh is None:
         raise HostError("ssh is not on this machine", remedy="on Debian: apt install openssh-client")
@@ -64,6 +81,7 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
             )
         raise AnswerNo(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
     argv = [ssh, "-p", str(place[1]), "-l", user or (guest.login.user if guest.login else "")]
+    argv += ["-o", f"ConnectTimeout={GREETING_S}"]
     if guest.first_boot and host_key_public(ws.home, name):
         # The lab's own file and nothing else: a guest with another key is refused, and nobody is ever asked.
         options = {
