@@ -243,7 +243,7 @@ def _keep_router_advertisements(*, later: bool = False) -> None:
 
 def keep_routers_heard() -> None:
     """The same for adapters that have appeared since, while this host forwards for the labs' sake. Raises HostError."""
-    if 6 in sysctls.not_forwarded_before():
+    if sysctls.FORWARDING[6] in sysctls.remembered():
         _keep_router_advertisements(later=True)
 
 
