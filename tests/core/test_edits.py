@@ -100,9 +100,8 @@ def test_a_removed_guest_takes_its_own_comment_and_no_other() -> None:
 
 def test_a_member_of_a_list_is_removed_and_its_neighbours_comments_stay() -> None:
     after = edit_text(TEXT, [Remove(("guest", "a", "disk", 1))])
-    assert "# small" not in after.replace("# small", "", 1) and tomllib.loads(after)["guest"]["a"]["disk"] == [
-        {"size": "1 GiB"}
-    ]
+    assert after == TEXT.replace('  { size = "2 GiB" },\n', "")
+    assert tomllib.loads(after)["guest"]["a"]["disk"] == [{"size": "1 GiB"}]
 
 
 def test_a_door_goes_where_the_other_doors_are() -> None:

@@ -6,6 +6,7 @@ exactly that, which is verified: `parse(edit(text)) == edit(parse(text))`, or th
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections.abc import Iterable
 from copy import deepcopy
@@ -207,6 +208,11 @@ def _remove_inline(text: str, stmts: list[Statement], path: Path) -> str:
         table = tomllib.loads(f"v = {text[a:b]}")["v"]
         del table[path[-1]]
         return text[:a] + value_text(table) + text[b:]
+    line = text.rfind("\n", 0, start) + 1
+    rest = re.match(r"[ \t]*,?[ \t]*(?:#[^\n]*)?\n", text[end:])
+    if rest and not text[line:start].strip() and line > spans[above][0]:
+        # A member on lines of its own goes with them, and with what is said of it there.
+        return text[:line] + text[end + rest.end() :]
     siblings = sorted(span for p, span in spans.items() if p[:-1] == above)
     n = siblings.index((start, end))
     if n + 1 < len(siblings):
