@@ -75,7 +75,7 @@ def test_sysctl_names_come_from_a_list(lab: Lab, tmp_path: Path) -> None:
     run = Path(lab.env["DACHA_RUN"])
     run.mkdir(exist_ok=True, mode=0o700)
     (run / f"sysctls-{Path('/proc/self/ns/net').stat().st_ino}.json").write_text(json.dumps(dict.fromkeys(names, "1")))
-    code = "from dacha.host import sysctls; print(sorted(sysctls.remembered()))"
+    code = "from dacha.host.network import sysctls; print(sorted(sysctls.remembered()))"
     done = subprocess.run([sys.executable, "-c", code], env=lab.env, capture_output=True, text=True, check=True)
     assert done.stdout == "['net/ipv4/ip_forward']\n"
     assert victim.read_text() == "as it was"
