@@ -6,12 +6,11 @@ set -u
 pytest=$1/pytest
 said=$(mktemp -d)
 trap 'rm -rf "$said"' EXIT
-some="tests/networks/test_outside.py tests/networks/test_at_boot.py"
-# shellcheck disable=SC2086  # one word a file
-"$pytest" -p no:cacheprovider tests/networks $(printf ' --ignore %s' $some) > "$said/networks" 2>&1 &
+outside=tests/networks/test_outside.py
+at_boot=tests/networks/test_at_boot.py
+"$pytest" -p no:cacheprovider tests/networks --ignore "$outside" --ignore "$at_boot" > "$said/networks" 2>&1 &
 networks=$!
-# shellcheck disable=SC2086
-"$pytest" -p no:cacheprovider tests/attacks tests/caretaker $some > "$said/attacks" 2>&1 &
+"$pytest" -p no:cacheprovider tests/attacks tests/caretaker "$outside" "$at_boot" > "$said/attacks" 2>&1 &
 attacks=$!
 "$pytest" --ignore tests/networks --ignore tests/attacks --ignore tests/caretaker
 failed=$?
