@@ -3,7 +3,7 @@ PYTHON ?= $(shell command -v /usr/bin/python3 || command -v python3)
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: help setup demo test lint bench screenshots clean
+.PHONY: help setup demo test quick lint bench screenshots clean
 
 help:                ## what can be made
 	@sed -n 's/^\([a-z]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
@@ -19,6 +19,10 @@ demo: setup          ## run the saltmarsh demonstration: real guests, no privile
 
 test: setup lint     ## pass the tests, with real guests
 	tools/test.sh $(BIN)
+
+quick: setup         ## the tests that need no guest and no network of their own, in seconds
+	$(BIN)/pytest -q tests/core tests/wire tests/formats tests/test_repository.py tests/hypervisor/test_command_line.py \
+		tests/cli/test_bad_input.py tests/cli/test_editing.py tests/cli/test_quick.py tests/caretaker/test_journal.py
 
 lint: setup          ## the style and the types
 	$(BIN)/ruff check src tests bench

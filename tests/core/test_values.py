@@ -8,32 +8,32 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.lab import fields as values
+from dacha.core.lab import fields
 from dacha.core.lab.model import Ports
 
 
 @given(st.integers(0, 32))
 def test_a_mask_and_its_prefix_length_are_the_same(prefix: int) -> None:
     mask = str(IPv4Network((0, prefix)).netmask)
-    assert values.prefix_length(mask) == prefix == values.prefix_length(str(prefix))
+    assert fields.prefix_length(mask) == prefix == fields.prefix_length(str(prefix))
 
 
 @pytest.mark.parametrize("wrong", ["33", "255.0.255.0", "0.0.0.255", "x", "", "-1"])
 def test_a_mask_with_holes_is_refused(wrong: str) -> None:
     with pytest.raises(ValueError):
-        values.prefix_length(wrong)
+        fields.prefix_length(wrong)
 
 
 @pytest.mark.parametrize(
     ("text", "length"), [("10.77.4.20", None), ("10.77.4.20/24", 24), ("10.77.4.20/255.255.255.0", 24)]
 )
 def test_an_address_is_read_in_each_form(text: str, length: int | None) -> None:
-    assert values.interface4(text) == (IPv4Address("10.77.4.20"), length)
+    assert fields.interface4(text) == (IPv4Address("10.77.4.20"), length)
 
 
 def test_a_subnet_with_host_bits_names_the_one_meant() -> None:
     with pytest.raises(ValueError) as refused:
-        values.subnet4("10.77.4.20/24")
+        fields.subnet4("10.77.4.20/24")
     assert "10.77.4.0/24" in refused.value.args[1]
 
 
@@ -41,37 +41,37 @@ def test_a_subnet_with_host_bits_names_the_one_meant() -> None:
     ("value", "ports"), [(22, Ports(22, 22)), ("22", Ports(22, 22)), ("5000-5010", Ports(5000, 5010))]
 )
 def test_ports_are_read(value: object, ports: Ports) -> None:
-    assert values.ports(value) == ports
+    assert fields.ports(value) == ports
 
 
 REFUSED: list[tuple[Callable[[object], Any], object, str]] = [
-    (values.ports, 0, "ports are 1 to 65535"),
-    (values.ports, 70000, "ports are 1 to 65535"),
-    (values.ports, "9-3", '"3-9"'),
-    (values.ports, "ssh", "range"),
-    (values.ports, True, "range"),
-    (values.name, "two words", "two-words"),
-    (values.name, "Gauge", "gauge"),
-    (values.name, "-x", "x"),
-    (values.name, "n" * 41, "at most 40"),
-    (values.name, 5, "quotes"),
-    (values.user, "Ops", "lower-case"),
-    (values.address4, "10.77.4.256", "0 to 255"),
-    (values.address4, "gauge", "0 to 255"),
-    (values.address6, "fd77::g", "fd77:4::20"),
-    (values.address, "nowhere", "quotes"),
-    (values.subnet4, "10.0.0.0", "prefix length"),
-    (values.subnet6, "fd77::1/64", "fd77::/64"),
-    (values.interface6, "fd77::1/200", "1 to 128"),
-    (values.span4, "10.0.0.9-10.0.0.3", "10.0.0.3-10.0.0.9"),
-    (values.span4, "10.0.0.9", "write"),
-    (values.hardware_address, "03:00:00:00:00:01", "even"),
-    (values.hardware_address, "02:00:00", "six pairs"),
-    (values.flag, "yes", "without quotes"),
-    (values.whole(1, 8), 9, "1 to 8"),
-    (values.whole(1, 8), "2", "without quotes"),
-    (values.choice("nat", "bridge"), "brige", "did you mean bridge"),
-    (values.text, "", "plain text"),
+    (fields.ports, 0, "ports are 1 to 65535"),
+    (fields.ports, 70000, "ports are 1 to 65535"),
+    (fields.ports, "9-3", '"3-9"'),
+    (fields.ports, "ssh", "range"),
+    (fields.ports, True, "range"),
+    (fields.name, "two words", "two-words"),
+    (fields.name, "Gauge", "gauge"),
+    (fields.name, "-x", "x"),
+    (fields.name, "n" * 41, "at most 40"),
+    (fields.name, 5, "quotes"),
+    (fields.user, "Ops", "lower-case"),
+    (fields.address4, "10.77.4.256", "0 to 255"),
+    (fields.address4, "gauge", "0 to 255"),
+    (fields.address6, "fd77::g", "fd77:4::20"),
+    (fields.address, "nowhere", "quotes"),
+    (fields.subnet4, "10.0.0.0", "prefix length"),
+    (fields.subnet6, "fd77::1/64", "fd77::/64"),
+    (fields.interface6, "fd77::1/200", "1 to 128"),
+    (fields.span4, "10.0.0.9-10.0.0.3", "10.0.0.3-10.0.0.9"),
+    (fields.span4, "10.0.0.9", "write"),
+    (fields.hardware_address, "03:00:00:00:00:01", "even"),
+    (fields.hardware_address, "02:00:00", "six pairs"),
+    (fields.flag, "yes", "without quotes"),
+    (fields.whole(1, 8), 9, "1 to 8"),
+    (fields.whole(1, 8), "2", "without quotes"),
+    (fields.choice("nat", "bridge"), "brige", "did you mean bridge"),
+    (fields.text, "", "plain text"),
 ]
 
 

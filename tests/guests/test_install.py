@@ -179,16 +179,16 @@ def test_debians_own_installer_starts_from_its_medium(lab: Lab, tmp_path: Path) 
 
 def signed_medium(work: Path, out: Path) -> None:
     """A medium that Secure Boot admits: Debian's signed loaders and its signed kernel, made as Debian makes its own."""
-    from dacha.demo import guest_image as guest
+    from dacha.demo import guest_image
     from dacha.formats.linux import cpio
 
-    root = guest.unpack(work, lambda text: None)
+    root = guest_image.unpack(work, lambda text: None)
     tree = work / "tree"
     (tree / "boot/grub").mkdir(parents=True)
     (tree / ".disk").mkdir()
     (tree / ".disk/info").write_text("Saltmarsh signed\n")
     shutil.copy(next((root / "boot").glob("vmlinuz-*")), tree / "boot/vmlinuz")
-    (tree / "boot/initrd").write_bytes(cpio.archive(guest.entries(root, guest.modules_in(root))))
+    (tree / "boot/initrd").write_bytes(cpio.archive(guest_image.entries(root, guest_image.modules_in(root))))
     (tree / "boot/grub/grub.cfg").write_text(
         "linux /boot/vmlinuz console=ttyS0 loglevel=7 mitigations=off rdinit=/init\ninitrd /boot/initrd\nboot\n"
     )

@@ -13,7 +13,7 @@ import pytest
 
 from dacha.core.errors import BusyError, HostError
 from dacha.host import facts, files, folders, processes
-from dacha.host.network import addresses as links
+from dacha.host.network import addresses
 from dacha.host.probe import ports
 from dacha.host.probe.probing import probe_all
 from dacha.hypervisor import accelerator
@@ -188,7 +188,7 @@ def test_facts_are_those_of_this_host(tmp_path: Path) -> None:
     assert facts.program("sh") and facts.program("no-such-program") is None
     shown = subprocess.run(["ip", "-4", "route", "show", "table", "main"], capture_output=True, text=True, check=True)
     nets = {line.split()[0] for line in shown.stdout.splitlines() if "/" in line.split()[0]}
-    assert {str(net) for net in links.used_subnets()} == nets
+    assert {str(net) for net in addresses.used_subnets()} == nets
 
 
 def test_the_accelerator_is_chosen_with_a_reason() -> None:

@@ -14,7 +14,7 @@ import pytest
 
 from dacha.core.errors import AnswerNo
 from dacha.core.router.mapping import Mapping, Wanted
-from dacha.host.router import datagram as router
+from dacha.host.router import datagram
 
 INSIDE, OUTSIDE, TOLD = "127.77.0.3", "127.77.0.4", "203.0.113.7"
 
@@ -56,7 +56,7 @@ def test_datagrams_find_their_way_in_and_back(service: int, name: str) -> None:
     inner.settimeout(5)
     wanted = Wanted("gauge", "tides", "udp", 20123, "127.0.0.1", inner.getsockname()[1])
     with running("--speaks", name), inner:
-        speaker = router.find(INSIDE, "127.0.0.1")
+        speaker = datagram.find(INSIDE, "127.0.0.1")
         granted = speaker.lead(wanted, None, 600)
         assert (speaker.name, granted.outside_port, granted.address, granted.lifetime_s) == (name, 20123, TOLD, 600)
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as peer:
@@ -74,11 +74,11 @@ def test_datagrams_find_their_way_in_and_back(service: int, name: str) -> None:
 def test_what_a_router_refuses_is_told_in_words() -> None:
     tcp = Wanted("gauge", "ssh", "tcp", 20124, "127.0.0.1", 22)
     with running(), socket.create_server((OUTSIDE, 20124)):
-        speaker = router.find(INSIDE, "127.0.0.1")
+        speaker = datagram.find(INSIDE, "127.0.0.1")
         assert speaker.lead(tcp, None, 60).outside_port == 20125, "another port where the wished one is taken"
         with pytest.raises(AnswerNo, match="that outside port cannot be had"):
             speaker.lead(tcp._replace(port=23, fixed=True), None, 60)
         with pytest.raises(AnswerNo, match="no mappings for other machines"):
             speaker.lead(tcp._replace(third=True, to="127.0.0.9"), None, 60)
     with pytest.raises(AnswerNo, match="neither PCP, NAT-PMP nor UPnP"):
-        router.find(INSIDE, "127.0.0.1")
+        datagram.find(INSIDE, "127.0.0.1")

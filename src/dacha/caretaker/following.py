@@ -12,8 +12,7 @@ from dacha.core.errors import DachaError
 from dacha.core.network.links import DirectLink, KernelPlan, TapLink
 from dacha.core.plan.learned import followed, learned
 from dacha.core.plan.plan import Plan
-from dacha.engine.network import live as sightings
-from dacha.engine.network import rules
+from dacha.engine.network import live, rules
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
 from dacha.hypervisor.process import running
@@ -32,9 +31,7 @@ class Following:
         """Begin to follow; `names` is told the plan with the addresses that guests have now."""
         self._ws, self._names, self._log = ws, names, log
         self._moved = asyncio.Event()
-        self.watch = Watch(
-            _watched(ws, links), sightings.read(ws.home), sightings.sightings_file(ws.home), log, self._moved.set
-        )
+        self.watch = Watch(_watched(ws, links), live.read(ws.home), live.sightings_file(ws.home), log, self._moved.set)
         self._moved.set()
         self._tasks = [asyncio.ensure_future(self._follow()), asyncio.ensure_future(self._ask_agents())]
 

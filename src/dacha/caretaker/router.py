@@ -10,7 +10,7 @@ from collections.abc import Callable
 
 from dacha.core.errors import DachaError
 from dacha.core.router.mapping import AGAIN_S, Known, next_look
-from dacha.engine.router import keep as outside
+from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 from dacha.wire.router.pcp import CLIENT_PORT
 
@@ -25,7 +25,7 @@ class Outside:
 
     def __init__(self, ws: Workspace, log: Callable[[str], None]) -> None:
         self._ws, self._log = ws, log
-        self._known = outside.read(ws.home)
+        self._known = mappings.read(ws.home)
         self._woken = asyncio.Event()
         self._heard = _listener()
         if self._heard:
@@ -52,7 +52,7 @@ class Outside:
             self._woken.clear()
             wait = AGAIN_S
             try:
-                known = await asyncio.to_thread(outside.keep, self._ws)
+                known = await asyncio.to_thread(mappings.keep, self._ws)
                 for line in _news(self._known, known):
                     self._log(line)
                 self._known, wait = known, next_look(known, time.time())

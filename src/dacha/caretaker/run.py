@@ -29,7 +29,7 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.caretaker.process import RotatingLog, leases_file, lock_file, log_file, note_running
 from dacha.engine.network import kernel, rules
 from dacha.engine.network.links import wanted_links
-from dacha.engine.router import keep as outside
+from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace, load_applied
 from dacha.host.accounts import account_for
 from dacha.host.files import locked
@@ -103,7 +103,7 @@ class Caretaker:
         elif self._workers:
             self._workers.close()
             self._workers = None
-        if outside.needed(ws):
+        if mappings.needed(ws):
             self._outside = Outside(ws, self._log.say)
 
     def _open(self, ws: Workspace, network: Served, before: dict[str, Opened]) -> None:

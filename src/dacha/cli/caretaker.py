@@ -57,7 +57,7 @@ def run_status(args: argparse.Namespace) -> int:
     from dacha.caretaker.journal import read
     from dacha.core.units import show_duration
     from dacha.engine.caretaker import process as caretaking
-    from dacha.engine.router import keep as outside
+    from dacha.engine.router import mappings
     from dacha.engine.workspace import load
     from dacha.host.processes import started_at
 
@@ -65,7 +65,7 @@ def run_status(args: argparse.Namespace) -> int:
     process = caretaking.running(ws.home)
     since = started_at(process) if process else None
     networks = [n.name for n in ws.lab.networks.values() if n.managed]
-    from_outside = outside.needed(ws)
+    from_outside = mappings.needed(ws)
     needed = from_outside or any(n.by_kernel for n in ws.lab.networks.values())
     rows = [
         (network, lease)
@@ -110,7 +110,7 @@ def run_status(args: argparse.Namespace) -> int:
         age = f", for {show_duration(time.time() - since)} now" if since else ""
         output.say(f"The caretaker runs{age}, process {process.pid}.")
         if from_outside:
-            output.say(_router(outside.read(ws.home)))
+            output.say(_router(mappings.read(ws.home)))
         elif not networks:
             output.say("It serves no network, as bridged ones have their LAN's servers; it watches where guests are.")
     output.say(f"What it did and why: {log}")

@@ -75,7 +75,7 @@ def _store(args: argparse.Namespace) -> tuple[Any, Any]:
 
 def run_add(args: argparse.Namespace) -> int:
     from dacha.cli.terminal.progress import byte_bar
-    from dacha.core.lab import fields as values
+    from dacha.core.lab import fields
     from dacha.engine.disks.media_store import expected_sum, short_name
 
     store, _ = _store(args)
@@ -83,7 +83,7 @@ def run_add(args: argparse.Namespace) -> int:
     if piped and not args.name:
         raise UsageError("what comes from standard input needs a name", remedy="dacha media add - --name NAME")
     try:
-        name = values.name(args.name or short_name(args.source))
+        name = fields.name(args.name or short_name(args.source))
     except ValueError as e:
         raise UsageError(e.args[0], remedy=e.args[1]) from None
     expected = args.sha256

@@ -11,7 +11,7 @@ from hashlib import sha256
 from pathlib import Path
 
 from dacha.core.errors import HostError
-from dacha.demo import guest_image as guest
+from dacha.demo import guest_image
 from dacha.formats.linux import cpio
 from dacha.host import folders
 from dacha.host.facts import program
@@ -57,7 +57,9 @@ def installer_image(
             why="it makes the installer medium",
             remedy="on Debian: apt install grub-common grub-pc-bin grub-efi-amd64-bin xorriso mtools",
         )
-    source = b"".join(guest._own(n) for n in ("init.sh", "installer.sh", "index.html")) + Path(__file__).read_bytes()
+    source = (
+        b"".join(guest_image._own(n) for n in ("init.sh", "installer.sh", "index.html")) + Path(__file__).read_bytes()
+    )
     folder = folders.make_private(folders.cache() / "demo-installer" / sha256(source).hexdigest()[:16])
     target = folder / f"saltmarsh-{finish}{'-ask' if ask else ''}.iso"
     with locked(folder / "lock", "dacha demo", 600.0):
@@ -68,9 +70,9 @@ def installer_image(
 
 
 def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress: Callable[[str], None]) -> None:
-    root = guest.unpack(work, progress)
+    root = guest_image.unpack(work, progress)
     kernel = next((root / "boot").glob("vmlinuz-*")).read_bytes()
-    modules = guest.modules_in(root)
+    modules = guest_image.modules_in(root)
     progress("making the disk that will be installed")
     disk = work / "disk.iso"
     boot_medium(
@@ -79,14 +81,14 @@ def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress
         disk,
         "saltmarsh guest",
         kernel,
-        cpio.archive(guest.entries(root, modules)),
-        guest.COMMAND_LINE,
+        cpio.archive(guest_image.entries(root, modules)),
+        guest_image.COMMAND_LINE,
         "SALTMARSH_GUEST",
     )
     progress("making the installer")
-    entries = guest.entries(root, modules)
+    entries = guest_image.entries(root, modules)
     entries = [e for e in entries if e.path != "init"] + [
-        cpio.file("init", guest._own("installer.sh"), 0o755),
+        cpio.file("init", guest_image._own("installer.sh"), 0o755),
         cpio.file("payload", disk.read_bytes()),
     ]
     part = target.with_suffix(".part")
@@ -97,7 +99,7 @@ def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress
         "saltmarsh installer",
         kernel,
         cpio.archive(entries),
-        f"{guest.COMMAND_LINE} finish={finish}",
+        f"{guest_image.COMMAND_LINE} finish={finish}",
         "SALTMARSH_INSTALL",
         ask=ask,
     )

@@ -94,7 +94,7 @@ class Workspace:
     def plan(self) -> Plan:
         """The plan for this host: clear of the subnets it routes and the ports it holds."""
         from dacha.engine import register
-        from dacha.host.network import addresses as links
+        from dacha.host.network import addresses
         from dacha.host.probe import ports
 
         own = {link_name(self.lab.name, "network", n) for n in self.lab.networks}
@@ -102,7 +102,7 @@ class Workspace:
         # A subnet that is written here may be another lab's too, where QEMU carries both: only choices avoid it.
         written = [n.subnet for n in self.lab.networks.values() if n.subnet]
         avoided = [s for s in subnets if not any(s.overlaps(mine) for mine in written)]
-        return make_plan(self.lab, [*links.used_subnets(own), *avoided], ports.listening() | others)
+        return make_plan(self.lab, [*addresses.used_subnets(own), *avoided], ports.listening() | others)
 
     def again(self) -> Workspace:
         """The same lab, to be planned anew: what is free on this host may be another by now."""

@@ -15,7 +15,7 @@ from typing import Any
 
 import dns.rcode
 
-from dacha.wire.dns import upstream as dns_upstream
+from dacha.wire.dns import upstream
 from dacha.wire.dns.cache import Cache
 from dacha.wire.dns.zone import QUERY_MOST, Subnet, Zone, failure
 
@@ -112,13 +112,13 @@ class DnsService:
         kept = self._cache.find(query, time.monotonic(), udp=udp)
         if kept is not None:
             return kept
-        key = (dns_upstream.key_of(query), udp)
+        key = (upstream.key_of(query), udp)
         asking = self._asking.get(key)
         if asking is None:
             asking = self._asking[key] = asyncio.ensure_future(self._ask_each(query, udp=udp))
             asking.add_done_callback(lambda _: self._asking.pop(key, None))
         said = await asyncio.shield(asking)
-        return dns_upstream.for_asker(query, said) if said else failure(query)
+        return upstream.for_asker(query, said) if said else failure(query)
 
     async def _ask_each(self, query: bytes, *, udp: bool) -> bytes:
         """What the first of the host's resolvers says that answers; b"" when none does."""
@@ -127,9 +127,9 @@ class DnsService:
                 said = await asyncio.wait_for(_ask(resolver, query, udp=udp), UPSTREAM_S)
             except (OSError, TimeoutError, asyncio.IncompleteReadError):
                 continue
-            if not said or dns_upstream.leads_inside(said):
+            if not said or upstream.leads_inside(said):
                 return b""
-            self._cache.keep(query, dns_upstream.for_asker(query, said), time.monotonic())
+            self._cache.keep(query, upstream.for_asker(query, said), time.monotonic())
             return said
         return b""
 
@@ -158,7 +158,7 @@ class DnsService:
 
 async def _ask(resolver: str, query: bytes, *, udp: bool) -> bytes:
     """One resolver's answer, believed only when it repeats all that was drawn for it; b"" for what is no question."""
-    mine = dns_upstream.asked_anew(query, secrets.token_bytes(2), secrets.randbits(256))
+    mine = upstream.asked_anew(query, secrets.token_bytes(2), secrets.randbits(256))
     if mine is None:
         return b""
     if not udp:
@@ -166,7 +166,7 @@ async def _ask(resolver: str, query: bytes, *, udp: bool) -> bytes:
         try:
             writer.write(len(mine).to_bytes(2, "big") + mine)
             said = await reader.readexactly(int.from_bytes(await reader.readexactly(2), "big"))
-            return said if dns_upstream.believed(mine, said) else b""
+            return said if upstream.believed(mine, said) else b""
         finally:
             writer.close()
     loop = asyncio.get_running_loop()
@@ -176,5 +176,5 @@ async def _ask(resolver: str, query: bytes, *, udp: bool) -> bytes:
         await loop.sock_sendall(s, mine)
         while True:
             said = await loop.sock_recv(s, 65535)
-            if dns_upstream.believed(mine, said):
+            if upstream.believed(mine, said):
                 return said

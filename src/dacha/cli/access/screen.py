@@ -106,7 +106,7 @@ def _listener(args: argparse.Namespace, ws: Any, qmp: Any, said: dict[str, Any])
     """Set a password, and let the display listen where it was asked to."""
     from ipaddress import IPv4Address
 
-    from dacha.host.network import addresses as links
+    from dacha.host.network import addresses
     from dacha.host.probe import ports
     from dacha.hypervisor import screen
     from dacha.hypervisor.command_line import SCREEN
@@ -125,7 +125,7 @@ def _listener(args: argparse.Namespace, ws: Any, qmp: Any, said: dict[str, Any])
         # The password first: the display never listens without one.
         screen.set_password(qmp, password)
         screen.listen(qmp, args.listen, port)
-        place = f"{links.lan_address() or address if args.listen == 'lan' else address}:{port}"
+        place = f"{addresses.lan_address() or address if args.listen == 'lan' else address}:{port}"
     else:
         screen.set_password(qmp, password)
         if args.listen == "none":

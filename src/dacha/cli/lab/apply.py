@@ -29,10 +29,10 @@ def apply_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_apply(args: argparse.Namespace) -> int:
     if args.confirm:
-        from dacha.engine.network import rollback as way_back
+        from dacha.engine.network import rollback
         from dacha.engine.workspace import load
 
-        move = way_back.confirm(load(args.lab).home)
+        move = rollback.confirm(load(args.lab).home)
         if args.json:
             output.emit_json({"confirmed": move.bridge, "adapter": move.adapter})
         else:
@@ -82,7 +82,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     ws = load(args.lab)
     closed = [] if args.no_wait else _wait_for_doors(ws, outcome.done, outcome.waiting, wait_s, quiet=args.json)
     if args.json:
-        from dacha.engine.router import keep as outside
+        from dacha.engine.router import mappings
 
         output.emit_json(
             {
@@ -100,7 +100,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
                     }
                     for c, e in outcome.failed
                 ],
-                "outside": [way._asdict() for way in outside.ways(ws)] if ws.lab.from_outside else [],
+                "outside": [way._asdict() for way in mappings.ways(ws)] if ws.lab.from_outside else [],
                 "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],
             }
         )
@@ -170,9 +170,9 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
     from dacha.host.network.addresses import lan_address
 
     if any(isinstance(c, MakeLink) for c in outcome.done):
-        from dacha.engine.network import rollback as way_back
+        from dacha.engine.network import rollback
 
-        if move := way_back.waiting(ws.home):
+        if move := rollback.waiting(ws.home):
             left = max(0, round(move.until - time.time()))
             output.say(
                 f"This host's addresses are on {move.bridge} now. If you can read this, say so within {left} s, or all "
@@ -202,9 +202,9 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
 
 def _show_outside(ws: Any) -> None:
     """How each door from outside is entered there, or what keeps it shut and what to enter in the router by hand."""
-    from dacha.engine.router import keep as outside
+    from dacha.engine.router import mappings
 
-    for way in outside.ways(ws):
+    for way in mappings.ways(ws):
         name = f"door {way.guest} {way.door}"
         if way.above:
             output.note(

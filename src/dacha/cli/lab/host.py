@@ -23,7 +23,7 @@ def run_host(args: argparse.Namespace) -> int:
     from dacha.engine.check.host import disk_growth, program_findings
     from dacha.engine.workspace import load
     from dacha.host import accounts, confine, facts, folders
-    from dacha.host.network import addresses as links
+    from dacha.host.network import addresses
     from dacha.hypervisor import accelerator
 
     try:
@@ -41,7 +41,7 @@ def run_host(args: argparse.Namespace) -> int:
     growth = {str(folder): size for folder, size in disk_growth(ws).items()} if ws else {}
     have = have._replace(disk_free=have.disk_free | facts.facts(Path(f) for f in growth).disk_free)
     findings = program_findings() + (check_host(ws.lab, have, growth) if ws else [])
-    lan, users = links.lan_address(), accounts.users() if os.geteuid() == 0 else None
+    lan, users = addresses.lan_address(), accounts.users() if os.geteuid() == 0 else None
     protection = confine.here()
     if args.json:
         output.emit_json(

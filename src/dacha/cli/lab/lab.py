@@ -41,11 +41,11 @@ def new_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_new(args: argparse.Namespace) -> int:
-    from dacha.core.lab import fields as values
+    from dacha.core.lab import fields
     from dacha.host.files import replace_file
 
     try:
-        name = values.name(args.name)
+        name = fields.name(args.name)
     except ValueError as e:
         raise UsageError(e.args[0], remedy=e.args[1]) from None
     path = Path(args.lab or "lab.toml").expanduser()

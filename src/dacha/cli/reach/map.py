@@ -25,14 +25,14 @@ def run_map(args: argparse.Namespace) -> int:
     from dacha.core.reach.map import outline
     from dacha.core.router.mapping import UNKNOWN
     from dacha.engine.network.live import live_plan
-    from dacha.engine.router import keep as outside
+    from dacha.engine.router import mappings
     from dacha.engine.workspace import load
     from dacha.host.network.addresses import lan_address
 
     ws = load(args.lab)
     ws.refuse_if_wrong()
     lan = lan_address()
-    known = outside.read(ws.home) if outside.uses_router(ws) else UNKNOWN
+    known = mappings.read(ws.home) if mappings.uses_router(ws) else UNKNOWN
     bands = outline(ws.lab, live_plan(ws), lan, known, time.time())
     if args.save:
         path = _save(args.save, ws.lab.name, bands, str(lan) if lan else "no address on a LAN")

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from dacha.core import units
 from dacha.core.findings import Finding
-from dacha.core.lab import fields as values
+from dacha.core.lab import fields
 from dacha.core.lab.model import BUSES, FIRMWARES, MODELS
 from dacha.core.lab.reader import Table
 
@@ -53,23 +53,23 @@ def read_profile(name: str, text: str) -> tuple[Profile, list[Finding]]:
     minimum = Minimum()
     if least:
         minimum = Minimum(
-            least.take("cpus", values.whole(1, 255), None),
+            least.take("cpus", fields.whole(1, 255), None),
             least.take("memory", units.memory, None),
             least.take("disk", units.disk_size, None),
         )
         least.finish()
     profile = Profile(
-        cpus=t.take("cpus", values.whole(1, 255), PLAIN.cpus),
+        cpus=t.take("cpus", fields.whole(1, 255), PLAIN.cpus),
         memory=t.take("memory", units.memory, PLAIN.memory),
         disk=t.take("disk", units.disk_size, PLAIN.disk),
-        bus=t.take("bus", values.choice(*BUSES), PLAIN.bus),
-        model=t.take("model", values.choice(*MODELS), PLAIN.model),
-        firmware=t.take("firmware", values.choice(*FIRMWARES), PLAIN.firmware),
-        clock=t.take("clock", values.choice("utc", "local"), PLAIN.clock),
-        video=t.take("video", values.flag, PLAIN.video),
-        resolution=t.take("resolution", values.resolution, PLAIN.resolution),
-        secure_boot=t.take("secure-boot", values.flag, PLAIN.secure_boot),
-        tpm=t.take("tpm", values.flag, PLAIN.tpm),
+        bus=t.take("bus", fields.choice(*BUSES), PLAIN.bus),
+        model=t.take("model", fields.choice(*MODELS), PLAIN.model),
+        firmware=t.take("firmware", fields.choice(*FIRMWARES), PLAIN.firmware),
+        clock=t.take("clock", fields.choice("utc", "local"), PLAIN.clock),
+        video=t.take("video", fields.flag, PLAIN.video),
+        resolution=t.take("resolution", fields.resolution, PLAIN.resolution),
+        secure_boot=t.take("secure-boot", fields.flag, PLAIN.secure_boot),
+        tpm=t.take("tpm", fields.flag, PLAIN.tpm),
         minimum=minimum,
     )
     t.finish()

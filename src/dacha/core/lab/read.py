@@ -7,7 +7,7 @@ import tomllib
 from typing import NamedTuple
 
 from dacha.core.findings import ERROR, Finding
-from dacha.core.lab import fields as values
+from dacha.core.lab import fields
 from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, SYSTEMS, WAYS_OUT, Lab, Network
 from dacha.core.lab.profile import PLAIN, Profiles
 from dacha.core.lab.read_guest import checked_name, read_guest
@@ -48,9 +48,9 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
     if head is None:
         root.wrong("", "missing", "the table [lab] is missing", 'begin with:\n[lab]\nname = "saltmarsh"')
     else:
-        name = head.need("name", values.name, '"saltmarsh"') or "lab"
-        accelerator = head.take("accelerator", values.choice(*ACCELERATORS), "auto")
-        router = head.take("router", values.address4_or_none, None)
+        name = head.need("name", fields.name, '"saltmarsh"') or "lab"
+        accelerator = head.take("accelerator", fields.choice(*ACCELERATORS), "auto")
+        router = head.take("router", fields.address4_or_none, None)
         head.finish()
     networks = {n: _network(n, t) for n, t in root.tables("network")}
     guests = {n: read_guest(n, t, profiles) for n, t in root.tables("guest")}
@@ -60,7 +60,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
 
 def _storage(name: str, t: Table) -> str:
     checked_name(t, name)
-    path = t.need("path", values.text, '"/srv/dacha"') or ""
+    path = t.need("path", fields.text, '"/srv/dacha"') or ""
     t.finish()
     return path
 
@@ -68,23 +68,23 @@ def _storage(name: str, t: Table) -> str:
 def _network(name: str, t: Table) -> Network:
     checked_name(t, name)
     # What it was called before: lab files and states of then are read as ever.
-    before = t.take("carrier", values.choice(*BACKENDS), "auto")
+    before = t.take("carrier", fields.choice(*BACKENDS), "auto")
     network = Network(
         name=name,
-        kind=t.need("kind", values.choice(*KINDS), '"nat"') or "nat",
-        backend=t.take("backend", values.choice(*BACKENDS), before),
-        interface=t.take("interface", values.text, None),
-        made_from=t.take("made-from", values.text, None),
-        vlan=t.take("vlan", values.whole(1, 4094), None),
-        subnet=t.take("subnet", values.subnet4, None),
-        gateway=t.take("gateway", values.address4, None),
-        subnet6=t.take("subnet6", values.subnet6, None),
-        gateway6=t.take("gateway6", values.address6, None),
-        dynamic=t.take("dynamic", values.span4, None),
-        name_servers=t.list_of("name-servers", values.address),
-        isolated=t.take("isolated", values.flag, False),
-        to_host=t.list_of("to-host", values.host_ports),
-        way_out=t.take("way-out", values.choice(*WAYS_OUT), "anywhere"),
+        kind=t.need("kind", fields.choice(*KINDS), '"nat"') or "nat",
+        backend=t.take("backend", fields.choice(*BACKENDS), before),
+        interface=t.take("interface", fields.text, None),
+        made_from=t.take("made-from", fields.text, None),
+        vlan=t.take("vlan", fields.whole(1, 4094), None),
+        subnet=t.take("subnet", fields.subnet4, None),
+        gateway=t.take("gateway", fields.address4, None),
+        subnet6=t.take("subnet6", fields.subnet6, None),
+        gateway6=t.take("gateway6", fields.address6, None),
+        dynamic=t.take("dynamic", fields.span4, None),
+        name_servers=t.list_of("name-servers", fields.address),
+        isolated=t.take("isolated", fields.flag, False),
+        to_host=t.list_of("to-host", fields.host_ports),
+        way_out=t.take("way-out", fields.choice(*WAYS_OUT), "anywhere"),
     )
     t.finish()
     if network.kind == "bridge" and not network.interface and "interface" not in t.data:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from ipaddress import IPv4Address, IPv6Address
 
 from dacha.core import units
-from dacha.core.lab import fields as values
+from dacha.core.lab import fields
 from dacha.core.lab.model import (
     BOOT_ORDER,
     BUSES,
@@ -38,7 +38,7 @@ _NO_ADDRESS6: tuple[IPv6Address | None, int | None] = (None, None)
 def checked_name(table: Table, name: str) -> None:
     """Note an error when a name in the lab file is none."""
     try:
-        values.name(name)
+        fields.name(name)
     except ValueError as e:
         table.wrong("", "name", e.args[0], e.args[1])
 
@@ -46,29 +46,29 @@ def checked_name(table: Table, name: str) -> None:
 def read_guest(name: str, t: Table, profiles: Profiles) -> Guest:
     """The guest that the table `t` describes; what is wrong becomes findings. `profiles` fill what is left out."""
     checked_name(t, name)
-    system = t.take("system", values.choice(*sorted(profiles)), "linux")
+    system = t.take("system", fields.choice(*sorted(profiles)), "linux")
     usual = profiles.get(system, PLAIN)
     guest = Guest(
         name=name,
         system=system,
-        cpus=t.take("cpus", values.whole(1, 255), usual.cpus),
+        cpus=t.take("cpus", fields.whole(1, 255), usual.cpus),
         memory=t.take("memory", units.memory, usual.memory),
-        cpu=t.take("cpu", values.text, None),
-        clock=t.take("clock", values.choice("utc", "local"), usual.clock),
-        video=t.take("video", values.flag, usual.video),
-        resolution=t.take("resolution", values.resolution, usual.resolution),
+        cpu=t.take("cpu", fields.text, None),
+        clock=t.take("clock", fields.choice("utc", "local"), usual.clock),
+        video=t.take("video", fields.flag, usual.video),
+        resolution=t.take("resolution", fields.resolution, usual.resolution),
         screen=_screen(t.table("screen")),
-        firmware=t.take("firmware", values.choice(*FIRMWARES), usual.firmware),
-        secure_boot=t.take("secure-boot", values.flag, usual.secure_boot),
-        tpm=t.take("tpm", values.flag, usual.tpm),
+        firmware=t.take("firmware", fields.choice(*FIRMWARES), usual.firmware),
+        secure_boot=t.take("secure-boot", fields.flag, usual.secure_boot),
+        tpm=t.take("tpm", fields.flag, usual.tpm),
         boot_order=_boot_order(t),
         boot=_boot(t.table("boot")),
-        install=t.take("install", values.text, None),
-        media=t.list_of("medium", values.text),
+        install=t.take("install", fields.text, None),
+        media=t.list_of("medium", fields.text),
         disks=_disks(t, usual),
         adapters=tuple(_adapter(a, usual) for a in t.list_of_tables("adapter")),
         login=_login(t.table("login")),
-        first_boot=t.take("first-boot", values.flag, True),
+        first_boot=t.take("first-boot", fields.flag, True),
         doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
         start=_start(t.table("start")),
         stop_after_s=t.take("stop-after", units.duration, 60.0),
@@ -87,18 +87,18 @@ def read_guest(name: str, t: Table, profiles: Profiles) -> Guest:
 def _boot(t: Table | None) -> Boot | None:
     if t is None:
         return None
-    kernel = t.need("kernel", values.text, '"vmlinuz"')
+    kernel = t.need("kernel", fields.text, '"vmlinuz"')
     boot = Boot(
         kernel=kernel or "vmlinuz",
-        initrd=t.take("initrd", values.text, None),
-        command_line=t.take("command-line", values.text, ""),
+        initrd=t.take("initrd", fields.text, None),
+        command_line=t.take("command-line", fields.text, ""),
     )
     t.finish()
     return boot
 
 
 def _boot_order(t: Table) -> tuple[str, ...]:
-    order = t.list_of("boot-order", values.choice(*BOOT_ORDER))
+    order = t.list_of("boot-order", fields.choice(*BOOT_ORDER))
     if len(set(order)) < len(order):
         t.wrong(
             "boot-order", "value", "it names one thing twice", 'such as: boot-order = ["disk", "medium", "network"]'
@@ -109,8 +109,8 @@ def _boot_order(t: Table) -> tuple[str, ...]:
 def _screen(t: Table | None) -> Screen | None:
     if t is None:
         return None
-    origin = t.need("from", values.choice(*ORIGINS[:2]), '"host"')
-    port = t.need("port", values.whole(1, 65535), "5901")
+    origin = t.need("from", fields.choice(*ORIGINS[:2]), '"host"')
+    port = t.need("port", fields.whole(1, 65535), "5901")
     t.finish()
     return Screen(origin or "host", port or 5900)
 
@@ -127,13 +127,13 @@ def _disks(t: Table, usual: Profile) -> tuple[Disk, ...]:
 
 def _disk(number: int, t: Table, usual: Profile) -> Disk:
     disk = Disk(
-        name=t.take("name", values.name, str(number)),
-        base=t.take("from", values.text, None),
+        name=t.take("name", fields.name, str(number)),
+        base=t.take("from", fields.text, None),
         size=t.take("size", units.disk_size, None),
-        bus=t.take("bus", values.choice(*BUSES), usual.bus),
-        full=t.take("allocation", values.choice("thin", "full"), "thin") == "full",
-        copy=t.take("copy", values.flag, False),
-        storage=t.take("storage", values.text, None),
+        bus=t.take("bus", fields.choice(*BUSES), usual.bus),
+        full=t.take("allocation", fields.choice("thin", "full"), "thin") == "full",
+        copy=t.take("copy", fields.flag, False),
+        storage=t.take("storage", fields.text, None),
     )
     t.finish()
     if t.ok and disk.base is None and disk.size is None:
@@ -144,17 +144,17 @@ def _disk(number: int, t: Table, usual: Profile) -> Disk:
 
 
 def _adapter(t: Table, usual: Profile) -> Adapter:
-    address, prefix = t.take("address", values.interface4_or_dynamic, _NO_ADDRESS)
-    address6, prefix6 = t.take("address6", values.interface6, _NO_ADDRESS6)
+    address, prefix = t.take("address", fields.interface4_or_dynamic, _NO_ADDRESS)
+    address6, prefix6 = t.take("address6", fields.interface6, _NO_ADDRESS6)
     adapter = Adapter(
-        network=t.need("network", values.text, '"inside"') or "",
+        network=t.need("network", fields.text, '"inside"') or "",
         address=address,
         prefix=prefix,
         address6=address6,
         prefix6=prefix6,
-        hardware_address=t.take("hardware-address", values.hardware_address, None),
-        model=t.take("model", values.choice(*MODELS), usual.model),
-        routes=t.take("routes", values.flag, False),
+        hardware_address=t.take("hardware-address", fields.hardware_address, None),
+        model=t.take("model", fields.choice(*MODELS), usual.model),
+        routes=t.take("routes", fields.flag, False),
         dynamic=t.data.get("address") == "dynamic",
     )
     t.finish()
@@ -164,7 +164,7 @@ def _adapter(t: Table, usual: Profile) -> Adapter:
 def _login(t: Table | None) -> Login | None:
     if t is None:
         return None
-    login = Login(user=t.need("user", values.user, '"ops"') or "ops", keys=t.list_of("keys", values.text))
+    login = Login(user=t.need("user", fields.user, '"ops"') or "ops", keys=t.list_of("keys", fields.text))
     t.finish()
     return login
 
@@ -174,8 +174,8 @@ def _limits(t: Table | None) -> Limits:
         return NO_LIMITS
     limits = Limits(
         memory=t.take("memory", units.size, None),
-        processes=t.take("processes", values.whole(16, 1_000_000), None),
-        weight=t.take("weight", values.whole(1, 10_000), 100),
+        processes=t.take("processes", fields.whole(16, 1_000_000), None),
+        weight=t.take("weight", fields.whole(1, 10_000), 100),
     )
     t.finish()
     return limits
@@ -185,8 +185,8 @@ def _start(t: Table | None) -> Start:
     if t is None:
         return Start()
     start = Start(
-        at_boot=t.take("at-boot", values.flag, False),
-        order=t.take("order", values.whole(0, 9999), 100),
+        at_boot=t.take("at-boot", fields.flag, False),
+        order=t.take("order", fields.whole(0, 9999), 100),
         delay_s=t.take("delay", units.duration, 0.0),
     )
     t.finish()
@@ -195,10 +195,10 @@ def _start(t: Table | None) -> Start:
 
 def _door(guest: str, name: str, t: Table) -> Door:
     checked_name(t, name)
-    service = t.take("service", values.choice(*SERVICES), name if name in SERVICES else None)
-    origin = t.need("from", values.choice(*ORIGINS), '"host"') or "host"
-    to = t.take("to", values.ports, None)
-    port = t.take("port", values.ports, None)
+    service = t.take("service", fields.choice(*SERVICES), name if name in SERVICES else None)
+    origin = t.need("from", fields.choice(*ORIGINS), '"host"') or "host"
+    to = t.take("to", fields.ports, None)
+    port = t.take("port", fields.ports, None)
     if to is None:
         known = SERVICES.get(service or "")
         if known is None and "to" not in t.data:
@@ -216,11 +216,11 @@ def _door(guest: str, name: str, t: Table) -> Door:
         origin=origin,
         to=to,
         port=port,
-        protocol=t.take("protocol", values.choice(*PROTOCOLS), "tcp"),
-        listen=t.take("listen", values.address, None),
-        allow=t.list_of("allow", values.source),
-        network=t.take("network", values.text, None),
-        outside_port=t.take("outside-port", values.whole(1, 65535), None),
+        protocol=t.take("protocol", fields.choice(*PROTOCOLS), "tcp"),
+        listen=t.take("listen", fields.address, None),
+        allow=t.list_of("allow", fields.source),
+        network=t.take("network", fields.text, None),
+        outside_port=t.take("outside-port", fields.whole(1, 65535), None),
     )
     t.finish()
     if door.outside_port and origin != "outside":

@@ -60,10 +60,10 @@ from dacha.engine.guest.start import start_all
 from dacha.engine.lab.edit import settled
 from dacha.engine.network import kernel, rules
 from dacha.engine.profiles import profiles
-from dacha.engine.router import keep as outside
+from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
 from dacha.host.files import editing, replace_file
-from dacha.host.network import addresses as links
+from dacha.host.network import addresses
 from dacha.hypervisor import removable, screen, user_network
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.monitor.qmp import Qmp
@@ -145,7 +145,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
         if not seen[name].host_key:
             prepare.make_host_key(ws.home, ws.lab.name, name)
             keyed.append(MakeHostKey(name))
-    lan = links.lan_address()
+    lan = addresses.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
     if lan and any(d.from_lan for d in ws.lab.doors()):
         replace_file(ws.home.announced_address, f"{lan}\n")
@@ -271,7 +271,7 @@ def _do(ws: Workspace, whole: Workspace, change: Change, progress: Progress) -> 
             with Qmp(ws.home.run(name) / QMP) as qmp:
                 removable.change(qmp, drive, path)
         case AskRouter():
-            outside.ask(ws)
+            mappings.ask(ws)
         case Caretaker(on=True):
             caretaking.start(ws)
         case Caretaker():

@@ -46,10 +46,10 @@ def with_host(
 
         more += kernel.difference(ws, plan or ws.plan, {n for n, s in seen.items() if s.running})
     if ws.lab.from_outside or (ws.home.folder / "router.json").exists():
-        from dacha.engine.router import keep as outside
+        from dacha.engine.router import mappings
 
-        more += outside.difference(ws)
-        cares = cares or outside.needed(ws)
+        more += mappings.difference(ws)
+        cares = cares or mappings.needed(ws)
     if more or cares or (ws.home.folder / "caretaker.json").exists():
         from dacha.engine.caretaker import process as caretaking
 

@@ -36,11 +36,11 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
             )
     if any(n.by_kernel for n in ws.lab.networks.values()):
         from dacha.engine.check.links import kernel_findings
-        from dacha.engine.network import live as sightings
+        from dacha.engine.network import live
 
         findings += kernel_findings(ws)
         on = {name for name, seen in observed.items() if seen.running}
-        findings += sightings.conflicts(plan, {k: s for k, s in sightings.read(ws.home).items() if k[0] in on})
+        findings += live.conflicts(plan, {k: s for k, s in live.read(ws.home).items() if k[0] in on})
     bridged = any(n.kind == "bridge" for n in ws.lab.networks.values())
     if bridged or ws.lab.from_outside:
         # Other doors can be entered from where they are meant to be, whatever this host is.

@@ -113,13 +113,12 @@ def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
                 asked[lan, adapter.address] = (name, network.name)
     if not asked:
         return {}
-    from dacha.host.network import arp as duplicates
-    from dacha.host.network import iproute
+    from dacha.host.network import arp, iproute
 
     own = {a.partition("/")[0]: link.name for link in iproute.links().values() for a in link.addresses}
     found = {key: f"this host itself, on {own[str(key[1])]}" for key in asked if str(key[1]) in own}
     try:
-        found |= duplicates.owners(key for key in asked if key not in found)
+        found |= arp.owners(key for key in asked if key not in found)
     except HostError as e:
         return {name: e for name, _ in asked.values()}
     return {

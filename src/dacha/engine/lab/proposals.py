@@ -75,7 +75,7 @@ def login_for(asked: str | None, named: list[str]) -> dict[str, Any] | None:
     """Who may log in: as asked, else this person with the key that OpenSSH would use first."""
     import getpass
 
-    from dacha.core.lab import fields as values
+    from dacha.core.lab import fields
 
     keys = list(named)
     if not keys:
@@ -89,7 +89,7 @@ def login_for(asked: str | None, named: list[str]) -> dict[str, Any] | None:
     user = asked
     if user is None:
         try:
-            user = values.user(getpass.getuser())
+            user = fields.user(getpass.getuser())
         except (ValueError, OSError, KeyError):
             user = "ops"
         user = "ops" if user == "root" else user

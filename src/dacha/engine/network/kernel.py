@@ -30,13 +30,11 @@ from dacha.core.network.links import (
 )
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.plan import Plan
-from dacha.engine.network import rollback as way_back
-from dacha.engine.network import rules
+from dacha.engine.network import rollback, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
-from dacha.host.network import bridge_move as moving
-from dacha.host.network import iproute, nft, sysctls
+from dacha.host.network import bridge_move, iproute, nft, sysctls
 from dacha.host.network.iproute import SeenLink
 from dacha.host.network.tap import attach_again
 from dacha.host.processes import alive
@@ -176,8 +174,8 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
                 replace_file(rules.note_file(ws), "{}")
             if isinstance(link, HostBridge):
                 if there:
-                    moving.unmake_bridge(link.name, link.adapter)
-                way_back.make(ws.home, link)
+                    bridge_move.unmake_bridge(link.name, link.adapter)
+                rollback.make(ws.home, link)
                 return
             iproute.batch(_commands(link, there))
             if isinstance(link, BridgeLink):
@@ -191,7 +189,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
         case ReattachTap():
             _reattach(ws, change)
         case RemoveLink(name=name, alias=alias) if ":bridge:" in alias:
-            way_back.unmake(ws.home, name, alias.rpartition(":")[2])
+            rollback.unmake(ws.home, name, alias.rpartition(":")[2])
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
         case LoadRules():

@@ -19,8 +19,7 @@ from dacha.core.errors import AnswerNo, HostError
 from dacha.core.network.links import HostBridge
 from dacha.engine.home import Home
 from dacha.host.files import locked, replace_file
-from dacha.host.network import bridge_move as moving
-from dacha.host.network import iproute
+from dacha.host.network import bridge_move, iproute
 
 # Long enough to see that one is still connected, to log in anew where not, and to type the command.
 BACK_S = 60.0
@@ -60,7 +59,7 @@ def make(home: Home, link: HostBridge) -> None:
     """Make the bridge. Its way back is armed first; a bridge that was confirmed before needs none. Raises HostError."""
     before = _read(home)
     if before == (link.name, link.adapter, 0.0):
-        moving.make_bridge(link.name, link.alias, link.adapter)
+        bridge_move.make_bridge(link.name, link.alias, link.adapter)
         return
     after_s = float(os.environ.get(BACK_VARIABLE, BACK_S))
     replace_file(_file(home), json.dumps(Move(link.name, link.adapter, time.time() + after_s)))
@@ -68,7 +67,7 @@ def make(home: Home, link: HostBridge) -> None:
         [sys.executable, "-P", "-m", "dacha.engine.network.rollback", home.lab, str(after_s)],
         stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
     )  # fmt: skip
-    moving.make_bridge(link.name, link.alias, link.adapter)
+    bridge_move.make_bridge(link.name, link.alias, link.adapter)
 
 
 def confirm(home: Home) -> Move:
@@ -84,7 +83,7 @@ def confirm(home: Home) -> Move:
 def unmake(home: Home, bridge: str, adapter: str) -> None:
     """Take the bridge away, because the lab has it no more. Raises HostError."""
     with _lock(home):
-        moving.unmake_bridge(bridge, adapter)
+        bridge_move.unmake_bridge(bridge, adapter)
         _file(home).unlink(missing_ok=True)
 
 
@@ -100,7 +99,7 @@ def wait_and_undo(home: Home, after_s: float) -> None:
         if move is None:
             return
         if move.bridge in iproute.links():
-            moving.unmake_bridge(move.bridge, move.adapter)
+            bridge_move.unmake_bridge(move.bridge, move.adapter)
         _file(home).unlink(missing_ok=True)
 
 

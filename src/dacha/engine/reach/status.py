@@ -148,9 +148,9 @@ def _router(ws: Workspace) -> Known | None:
     """What the router has granted, of a lab that has doors from outside."""
     if not ws.lab.from_outside:
         return None
-    from dacha.engine.router import keep as outside
+    from dacha.engine.router import mappings
 
-    return outside.read(ws.home)
+    return mappings.read(ws.home)
 
 
 def _led_in(row: DoorRow, router: Known | None, *, by_hand: bool) -> DoorRow:

@@ -7,12 +7,12 @@ import time
 from dacha.core.reach.reach import HostView
 from dacha.core.router.mapping import UNKNOWN
 from dacha.engine.network.live import networks_apart
-from dacha.engine.router import keep as outside
+from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
-from dacha.host.network import addresses as links
+from dacha.host.network import addresses
 
 
 def host_view(ws: Workspace) -> HostView:
     """This host's address on the LAN, the networks whose guests it cannot reach itself, and what its router granted."""
-    known = outside.read(ws.home) if outside.uses_router(ws) else UNKNOWN
-    return HostView(links.lan_address(), frozenset(networks_apart(ws)), known, time.time())
+    known = mappings.read(ws.home) if mappings.uses_router(ws) else UNKNOWN
+    return HostView(addresses.lan_address(), frozenset(networks_apart(ws)), known, time.time())

@@ -24,8 +24,7 @@ from dacha.engine.trace import router as tracing_router
 from dacha.engine.trace.guest import console, key, run_state, with_guest
 from dacha.engine.trace.host import answers, dropped, rule, taken, with_links
 from dacha.engine.workspace import Workspace
-from dacha.host.network import addresses as links
-from dacha.host.network import iproute, nft
+from dacha.host.network import addresses, iproute, nft
 from dacha.host.probe import ports
 from dacha.host.probe.certificates import certificate
 from dacha.host.probe.connect import open_ports, speaking, touch
@@ -132,7 +131,7 @@ def _first_questions(
         "console": lambda: console(ws, guest),
         "agent": lambda: agent.addresses(ws.home.run(guest), AGENT_S),
         "status": lambda: run_state(ws, guest),
-        "lan": links.lan_address,
+        "lan": addresses.lan_address,
     }
     if door.door.protocol == "tcp" and not apart:
         if place:
@@ -184,7 +183,7 @@ def _second_questions(
 
 def _place(door: DoorPlan, origin: str) -> tuple[str, int] | None:
     """Where somebody there enters the door; this host asks at the same place."""
-    lan = links.lan_address() if origin != "host" else None
+    lan = addresses.lan_address() if origin != "host" else None
     place = door.enter_at(lan) if lan else None
     return (str(place[0]), place[1]) if place else here(door)
 

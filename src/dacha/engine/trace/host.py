@@ -14,12 +14,10 @@ from dacha.core.network.rules import table_name
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.evidence import Carried, Evidence
 from dacha.engine.caretaker import process as caretaking
-from dacha.engine.network import live as sightings
+from dacha.engine.network import live
 from dacha.engine.network.live import networks_apart
 from dacha.engine.workspace import Workspace
-from dacha.host.network import addresses as links
-from dacha.host.network import arp as duplicates
-from dacha.host.network import nft, sysctls
+from dacha.host.network import addresses, arp, nft, sysctls
 
 # How long a guest has to answer ARP, and the priority of the lab's own NAT: what is before it has a connection first.
 ARP_S, OURS = 0.5, -100
@@ -30,7 +28,7 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
     if e.way == "user" or adapter is None:
         return e
     key = (adapter.guest, adapter.number)
-    seen = sightings.read(ws.home).get(key)
+    seen = live.read(ws.home).get(key)
     planned = ws.plan_without_host.adapters[key].address
     network = ws.lab.networks[adapter.network]
     there = told.get("links")
@@ -81,7 +79,7 @@ def answers(ws: Workspace, network: str, address: IPv4Address) -> tuple[tuple[st
     interface = link_name(ws.lab.name, "network", network) if net.managed else lan_link(ws.lab, net)
     if interface is None or network in networks_apart(ws):
         return None
-    return duplicates.answers(interface, address, ARP_S)
+    return arp.answers(interface, address, ARP_S)
 
 
 def rule(ws: Workspace, door: DoorPlan) -> str:
@@ -110,7 +108,7 @@ def dropped(
         to, port = str(e.address), door.door.to.first
     else:
         hook, out, to, port = "input", None, lan or "", door.port.first
-    arrives = links.lan_interface() if from_lan else "lo"
+    arrives = addresses.lan_interface() if from_lan else "lo"
     packet = Packet(4, arrives, out, e.asker, to, door.door.protocol, port, e.way == "kernel")
     found = dropped_by(listing, hook, packet, "dacha_")
     return (str(found), found.shown_by()) if found else None
@@ -121,7 +119,7 @@ def taken(door: DoorPlan, e: Evidence, listing: dict[str, Any] | None) -> tuple[
     if listing is None or door.port is None or not e.place[:1].isdigit():
         return None
     hook, arrives, leaves = (
-        ("output", None, "lo") if e.origin == "host" else ("prerouting", links.lan_interface(), None)
+        ("output", None, "lo") if e.origin == "host" else ("prerouting", addresses.lan_interface(), None)
     )
     to = e.place.rpartition(":")[0]
     packet = Packet(4, arrives, leaves, e.asker, to, door.door.protocol, door.port.first)

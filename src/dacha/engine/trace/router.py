@@ -10,12 +10,11 @@ from dacha.core.errors import AnswerNo, HostError
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.router.mapping import Known, Mapping, Wanted, behind, by_hand, lost
 from dacha.core.trace.evidence import RouterSeen
-from dacha.engine.router import keep as outside
+from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
-from dacha.host.network import addresses as links
-from dacha.host.network import arp as duplicates
+from dacha.host.network import addresses, arp
 from dacha.host.probe.connect import touch
-from dacha.host.router import datagram as router
+from dacha.host.router import datagram
 from dacha.wire.probes import probe_for
 
 # Entering at the outside address from inside works with some routers only, and fast where it does.
@@ -25,10 +24,10 @@ HAIRPIN_S, ARP_S = 1.0, 0.5
 def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
     """Ask the router about one door. Raises nothing of its own: what cannot be asked is told."""
     key = (door.door.guest, door.door.name)
-    mine = [w for w in outside.wanted_now(ws) if (w.guest, w.door) == key]
+    mine = [w for w in mappings.wanted_now(ws) if (w.guest, w.door) == key]
     if not mine:
         return RouterSeen(trouble="the door has no place on the LAN")
-    there, known, now = outside.router_of(ws), outside.read(ws.home), time.time()
+    there, known, now = mappings.router_of(ws), mappings.read(ws.home), time.time()
     if there is None:
         trouble = "" if ws.lab.by_hand else "this host has no default route, and so no router"
         return RouterSeen(port=mine[0].outside_port, trouble=trouble, by_hand=by_hand(mine))
@@ -41,7 +40,7 @@ def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
     try:
         mapped = _mapped(known, granted, mine[0], there, now)
     except AnswerNo as e:
-        shut = e.what == router.SHUT
+        shut = e.what == datagram.SHUT
         return seen._replace(
             trouble=e.what, there=shut or _is_there(there[0]), shut=shut, mapped="there" if granted else None
         )
@@ -60,7 +59,7 @@ def _mapped(known: Known, granted: Mapping | None, want: Wanted, there: tuple[st
         return None  # it was not asked for this yet
     if not known.speaks:
         return "missing" if known.trouble else None
-    speaker = router.of(granted.speaks if granted else known.speaks, *there)
+    speaker = datagram.of(granted.speaks if granted else known.speaks, *there)
     seen = speaker.look()
     if granted is None:
         return "missing"
@@ -78,10 +77,10 @@ def _mapped(known: Known, granted: Mapping | None, want: Wanted, there: tuple[st
 
 def _is_there(address: str) -> bool | None:
     """Whether the router answers on its link at all; None when that cannot be asked."""
-    interface = links.lan_interface()
+    interface = addresses.lan_interface()
     if os.geteuid() != 0 or interface is None or IPv4Address(address).is_loopback:
         return None
     try:
-        return bool(duplicates.answers(interface, IPv4Address(address), ARP_S)[0])
+        return bool(arp.answers(interface, IPv4Address(address), ARP_S)[0])
     except (HostError, OSError):
         return None

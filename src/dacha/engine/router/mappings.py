@@ -21,7 +21,7 @@ from dacha.engine.home import Home
 from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
 from dacha.host.files import locked, replace_file
-from dacha.host.network import addresses as links
+from dacha.host.network import addresses
 
 if TYPE_CHECKING:
     from dacha.host.router.speaker import Speaker
@@ -68,15 +68,15 @@ def router_of(ws: Workspace) -> tuple[str, str] | None:
     """The router's address, and this host's as it is seen from there; None when there is none to ask."""
     if ws.lab.by_hand:
         return None
-    router = ws.lab.router or links.gateway()
-    source = links.source_to(str(router)) if router else None
+    router = ws.lab.router or addresses.gateway()
+    source = addresses.source_to(str(router)) if router else None
     return (str(router), str(source)) if source else None
 
 
 def wanted_now(ws: Workspace) -> list[Wanted]:
     """Every port that the router should lead in, with the addresses as they are now."""
     there = router_of(ws)
-    lan = IPv4Address(there[1]) if there else links.lan_address()
+    lan = IPv4Address(there[1]) if there else addresses.lan_address()
     return wanted(ws.lab, live_plan(ws), lan)
 
 
@@ -196,7 +196,7 @@ def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known
 
 def _end_all(before: Known, now: float) -> None:
     """Take away what a router has that is to be asked no more, as far as it answers; the rest lapses by itself."""
-    source = links.source_to(before.router) if before.mappings else None
+    source = addresses.source_to(before.router) if before.mappings else None
     if source is not None:
         with contextlib.suppress(AnswerNo):
             talk = _Talk((before.router, str(source)), before, now)
@@ -209,13 +209,13 @@ class _Talk:
 
     def __init__(self, there: tuple[str, str], before: Known, now: float) -> None:
         # Imported here: whoever only reads what is known needs no socket.
-        from dacha.host.router import datagram as router
+        from dacha.host.router import datagram
 
         self._there, self._before, self._now = there, before, now
-        speaker = router.find(*there, before.speaks)
+        speaker = datagram.find(*there, before.speaks)
         seen = speaker.look()
         self.name, self.address, self.epoch_s = speaker.name, seen.address or before.address, seen.epoch_s
-        self._of = router.of
+        self._of = datagram.of
         self._speakers = {speaker.name: speaker}
         self._forgot = lost(before, seen.epoch_s, now) or before.speaks not in ("", speaker.name)
 
