@@ -167,3 +167,23 @@ def test_a_file_that_may_not_be_written_is_said(pier: Lab) -> None:
         check=False,
     )
     assert done.returncode == 3 and "cannot write" in done.stderr and "mounted read-only" in done.stderr
+
+
+def test_files_that_are_not_there_are_said_at_once(pier: Lab) -> None:
+    said = pier("guest", "add", "charts", "--from", "/nowhere/debian.qcow2", "--key", "nobody.pub").err
+    assert "there is no image /nowhere/debian.qcow2" in said and f"no key file {pier.folder}/nobody.pub" in said
+    assert "there is no medium installer" in pier("guest", "add", "locker", "--install", "installer").err
+    assert "warning" not in pier("guest", "add", "buoy", "--disk", "1 GiB", "--key", "id.pub").err
+
+
+def test_one_file_has_one_name_however_it_is_written(pier: Lab) -> None:
+    (pier.folder / "inner").mkdir()
+    guests = pier.folder / "state/labs/saltmarsh/guests/gauge"
+    pier("stop", "gauge")
+    guests.mkdir(parents=True, exist_ok=True)
+    # Another name of the file would be another lab of the same name, and refused.
+    assert "gauge" in pier("stop", "gauge", "--lab", "inner/../lab.toml").out
+
+
+def test_a_picture_is_not_named_as_another_kind(pier: Lab) -> None:
+    assert "name it FILE.png" in pier("screen", "gauge", "--save", "x.jpg", code=2).err

@@ -80,3 +80,10 @@ def test_the_certificate_is_shown(lab: Lab, tmp_path: Path, service: str, first:
         assert f"answers as {service}" in said.out and words in said.out
         shown = lab("probe", f"127.0.0.1:{port}", "--as", service, "--json").json["certificate"]
     assert shown["name"] == "charts.saltmarsh.internal" and shown["holds"] is (days > 0) and shown["own"]
+
+
+def test_a_closed_port_is_answered_without_waiting(lab: Lab) -> None:
+    with socket.create_server(("127.0.0.1", 0)) as s:
+        port = s.getsockname()[1]
+    # Waited for, this would outlast the program's time here.
+    assert "refuses: nothing listens there" in lab("probe", f"127.0.0.1:{port}", "--wait", "10 min", code=1).out

@@ -64,6 +64,7 @@ WRONG = [
     ('from = "lan"', 'from = "net"', 16, "not known", "host, lan"),
     ('{ from = "lan", port = 2220 }', "{ port = 2220 }", 16, "from is missing", "host"),
     ('to = "5000-5003"', 'to = "5000-5003", port = 7000', 18, "1 ports of the host for 4", '"7000-7003"'),
+    ('"5000-5003"', '80, port = "500-510"', 18, "11 ports of the host for 1", 'port = "500", or to = "80-90"'),
     ('to = "5000-5003"', "port = 7000", 18, "which port", "to = 8000"),
     ('to = "5000-5003"', 'to = "5000-6003"', 18, "too many", "at most 256"),
     ('door.ssh = { from = "lan"', 'door.ssh = { from = "lan", protocol = "udp"', 16, "over TCP", "remove"),

@@ -27,7 +27,7 @@ def test_sizes_are_read(text: str, amount: int) -> None:
     ("value", "what", "remedy"),
     [
         (512, "has no unit", '"512 MiB"'),
-        ("512", "has no unit", "GiB"),
+        ("512", "has no unit", '"512 MiB" or "512 GiB"'),
         ("2G", "unclear unit G", '"2 GiB"'),
         ("8 GXB", "unknown unit GXB", "KiB, MiB, GiB, TiB"),
         ("-1 GiB", "is not a size", "number and a unit"),

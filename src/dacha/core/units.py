@@ -39,7 +39,7 @@ def size(value: object) -> int:
     factor = _SIZE_UNITS.get(unit.upper())
     if factor is None:
         why = f"has the unknown unit {unit}" if unit else "has no unit"
-        raise ValueError(f"{value!r} {why}", f'units are KiB, MiB, GiB, TiB: "{number} GiB"')
+        raise ValueError(f"{value!r} {why}", f'units are KiB, MiB, GiB, TiB: "{number} MiB" or "{number} GiB"')
     return round(float(number) * factor)
 
 

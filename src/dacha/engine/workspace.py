@@ -29,7 +29,9 @@ def find_lab_file(named: str | None) -> Path:
     """
     named = named or os.environ.get("DACHA_LAB")
     if named:
-        return Path(named).expanduser().absolute()
+        path = Path(named).expanduser().absolute()
+        # One file has one name, however the way to it is written.
+        return path.parent.resolve() / path.name if ".." in path.parts else path
     here = Path.cwd()
     for folder in (here, *here.parents):
         try:

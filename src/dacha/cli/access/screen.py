@@ -46,6 +46,8 @@ def run_screen(args: argparse.Namespace) -> int:
     from dacha.hypervisor.monitor.qmp import Qmp
     from dacha.hypervisor.process import running
 
+    if args.save and not args.save.lower().endswith(".png"):
+        raise UsageError(f"--save: {args.save} would hold a PNG picture", remedy="name it FILE.png")
     ws = load(args.lab)
     guest = guest_named(ws, args.guest)
     if args.listen not in (None, "host", "lan", "none"):

@@ -204,6 +204,7 @@ def run_add(args: argparse.Namespace) -> int:
     if args.json:
         emit_guest(ws, args.name)
         return 0
+    from dacha.cli.guest.missing import say_missing
     from dacha.cli.words import guest_words, network_words
 
     guest = ws.lab.guests[args.name]
@@ -221,12 +222,14 @@ def run_add(args: argparse.Namespace) -> int:
         )
     else:
         output.step("login", f"nobody: dacha guest edit {guest.name} --user ops --key FILE.pub")
+    say_missing(ws, guest.name)
     service = "rdp" if guest.system == "windows" else "ssh"
     output.say(f"Next: dacha door add {guest.name} {service} --from host, then dacha apply")
     return 0
 
 
 def run_edit(args: argparse.Namespace) -> int:
+    from dacha.cli.guest.missing import say_missing
     from dacha.cli.words import guest_words
     from dacha.core.lab.edits import Edit, Remove, Set
     from dacha.engine.disks import kept as kept_disks
@@ -299,6 +302,7 @@ def run_edit(args: argparse.Namespace) -> int:
     output.step(f"guest {args.name}", guest_words(ws.lab.guests[args.name]))
     for a in ws.plan.adapters_of(args.name):
         output.step("address", f"{a.address or 'by DHCP'} on {a.network}")
+    say_missing(ws, args.name)
     output.say("Next: dacha diff shows what this changes on the host, dacha apply does it")
     return 0
 

@@ -138,8 +138,17 @@ def _changed_adapters(old: list[Machine], new: list[Machine]) -> list[str]:
     for before, after in zip(old, new, strict=True):
         for key in after:
             if before.get(key) != after[key]:
-                lines.append(f"{key.replace('_', ' ')} {before.get(key)} → {after[key]}")
+                lines.append(f"{key.replace('_', ' ')} {_said(before.get(key))} → {_said(after[key])}")
     return lines
+
+
+def _said(value: object) -> str:
+    """A value of an adapter as people say it."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return ", ".join(map(_said, value)) or "none"
+    return "none" if value is None else str(value)
 
 
 def _leads_out(plan: Plan, adapter: AdapterPlan) -> bool:

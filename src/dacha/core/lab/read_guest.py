@@ -193,6 +193,14 @@ def _start(t: Table | None) -> Start:
     return start
 
 
+def _equally_many(port: Ports, to: Ports) -> str:
+    """What makes both sides of a door equally wide: the host's ports as many as the guest's, or the other way."""
+    ways = (("port", port.first, to.width), ("to", to.first, port.width))
+    return ", or ".join(
+        f'{key} = "{Ports(first, first + width - 1)}"' for key, first, width in ways if first + width <= 65536
+    )
+
+
 def _door(guest: str, name: str, t: Table) -> Door:
     checked_name(t, name)
     service = t.take("service", fields.choice(*SERVICES), name if name in SERVICES else None)
@@ -232,7 +240,7 @@ def _door(guest: str, name: str, t: Table) -> Door:
             "port",
             "range",
             f"{port.width} ports of the host for {to.width} of the guest",
-            f'make them equally many: port = "{port.first}-{port.first + to.width - 1}"',
+            f"make them equally many: {_equally_many(port, to)}",
         )
     if to.width > RANGE_MOST:
         t.wrong("to", "range", f"{to.width} ports are too many for one door", f"at most {RANGE_MOST}")

@@ -73,6 +73,7 @@ def _hear(s: socket.socket, probe: Probe, deadline: float) -> ConnectResult:
 
 def _refusal(s: socket.socket, error: OSError) -> ConnectResult:
     """A refusal by the port itself (a reset), by a firewall's message (ICMP), or that nobody is there."""
+    s.settimeout(0)  # what came, came with the error: an empty queue is not waited for
     try:
         _, ancillary, _, _ = s.recvmsg(512, 512, _MSG_ERRQUEUE)
         origins = {struct.unpack("=IBBBBII", data[:16])[1] for _, _, data in ancillary if len(data) >= 16}
