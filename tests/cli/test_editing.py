@@ -187,3 +187,42 @@ def test_one_file_has_one_name_however_it_is_written(pier: Lab) -> None:
 
 def test_a_picture_is_not_named_as_another_kind(pier: Lab) -> None:
     assert "name it FILE.png" in pier("screen", "gauge", "--save", "x.jpg", code=2).err
+
+
+def test_whom_a_door_admits_is_added_to_and_taken_from(pier: Lab) -> None:
+    pier("network", "edit", "pier", "--backend", "kernel")
+    pier("door", "add", "gauge", "ssh", "--from", "lan", "--allow", "192.0.2.7")
+
+    def admits() -> list[str]:
+        return data(pier)["guest"]["gauge"]["door"]["ssh"].get("allow", [])
+
+    assert (
+        "admits only 192.0.2.7, 198.51.100.0/24"
+        in pier("door", "edit", "gauge", "ssh", "--allow", "198.51.100.0/24", "--allow", "192.0.2.7").out
+    )
+    assert admits() == ["192.0.2.7", "198.51.100.0/24"]
+    assert "192.0.2.7, 198.51.100.0/24" in pier("door", "list").out
+    pier("door", "edit", "gauge", "ssh", "--disallow", "192.0.2.7")
+    assert admits() == ["198.51.100.0/24"]
+    assert "does not admit 192.0.2.7" in pier("door", "edit", "gauge", "ssh", "--disallow", "192.0.2.7", code=2).err
+    assert "is not an IPv4 address" in pier("door", "edit", "gauge", "ssh", "--disallow", "x", code=2).err
+    # Never everybody by accident; the remedy is tried word for word.
+    refused = pier("door", "edit", "gauge", "ssh", "--disallow", "198.51.100.0/24", code=2).err
+    assert "would admit everybody" in refused and admits() == ["198.51.100.0/24"]
+    pier(*refused.split("dacha ")[1].split())
+    assert admits() == []
+
+
+def test_values_are_unset_by_one_option(pier: Lab) -> None:
+    pier("guest", "edit", "gauge", "--cpus", "2", "--resolution", "1280x800")
+    pier("guest", "edit", "gauge", "--unset", "cpus", "--unset", "resolution")
+    assert not {"cpus", "resolution"} & data(pier)["guest"]["gauge"].keys()
+    pier("network", "edit", "pier", "--isolated")
+    pier("network", "edit", "pier", "--unset", "isolated")
+    assert "isolated" not in data(pier)["network"]["pier"]
+    pier("guest", "edit", "gauge", "--unset", "login.keys")
+    assert data(pier)["guest"]["gauge"]["login"] == {"user": "ops"}
+    before = pier.file.read_text()
+    assert "has no cpu to unset" in pier("guest", "edit", "gauge", "--unset", "cpu", code=2).err
+    assert "add: kind" in pier("network", "edit", "pier", "--unset", "kind", code=2).err
+    assert pier.file.read_text() == before

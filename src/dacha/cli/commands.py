@@ -72,6 +72,13 @@ def common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
     parser.add_argument("--debug", action="store_true", help="show a traceback with an error")
 
 
+def unset_argument(parser: argparse.ArgumentParser) -> None:
+    """The option of every `edit` that takes a value out of the file."""
+    parser.add_argument(
+        "--unset", metavar="KEY", action="append", default=[], help="take this key out of the file: as usual again"
+    )
+
+
 def add_command(parser: argparse.ArgumentParser, command: str) -> None:
     """Give `parser` the arguments of `command`, and the function that runs it."""
     module = import_module(f"dacha.cli.{MODULES[command]}")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import Parser, common
+from dacha.cli.commands import Parser, common, unset_argument
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
@@ -29,7 +29,9 @@ def door_arguments(parser: argparse.ArgumentParser) -> None:
     edit = actions.add_parser("edit", help="change a door", epilog="example: dacha door edit gauge ssh --port 2222")
     _door(edit)
     edit.add_argument("--from", dest="origin", metavar=WHO, help="who may enter")
-    _options(edit)
+    _options(edit, allow="admit this address or subnet too; may be said again")
+    edit.add_argument("--disallow", metavar="ADDRESS", action="append", default=[], help="admit this one no more")
+    unset_argument(edit)
     common(edit)
     edit.set_defaults(run=run_edit)
 
@@ -59,15 +61,15 @@ def _door(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def _options(parser: argparse.ArgumentParser) -> None:
+def _options(
+    parser: argparse.ArgumentParser, allow: str = "admit only this address or subnet; may be said again"
+) -> None:
     parser.add_argument("--service", metavar="SERVICE", help="what is spoken there: ssh, rdp, vnc, http, https")
     parser.add_argument("--port", metavar="PORT", help="the host's port, or a range 5000-5010 (default: a free one)")
     parser.add_argument("--to", metavar="PORT", help="the guest's port or range (default: the service's own)")
     parser.add_argument("--protocol", metavar="tcp|udp")
     parser.add_argument("--listen", metavar="ADDRESS", help="the host's address to listen on")
-    parser.add_argument(
-        "--allow", metavar="ADDRESS", action="append", help="admit only this address or subnet; may be said again"
-    )
+    parser.add_argument("--allow", metavar="ADDRESS", action="append", help=allow)
     parser.add_argument("--outside-port", metavar="PORT", help="the router's port, for a door from outside")
     parser.add_argument("--network", metavar="NETWORK", help="which of the guest's networks it leads through")
 
@@ -137,19 +139,28 @@ def run_add(args: argparse.Namespace) -> int:
 
 def run_edit(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove, Set
+    from dacha.engine.lab.admitted import admitted
     from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.lab.unset import unset_edits
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         _find(ws, args.guest, args.name)
         values = _values(args)
-        if not values:
+        if not (values or args.disallow or args.unset):
             raise UsageError("nothing to change was named", remedy="see: dacha door edit --help")
+        here = ("guest", args.guest, "door", args.name)
         door = next(d for d in ws.lab.guests[args.guest].doors if d.name == args.name)
+        if args.allow or args.disallow:
+            values["allow"] = admitted(door, args.allow or [], args.disallow)
         # A door that is no longer from outside has no port there.
         inward = door.outside_port and args.origin in ("host", "lan") and not args.outside_port
-        dropped: list[Edit] = [Remove(("guest", args.guest, "door", args.name, "outside-port"))] if inward else []
-        return dropped + [Set(("guest", args.guest, "door", args.name, key), value) for key, value in values.items()]
+        dropped: list[Edit] = [Remove((*here, "outside-port"))] if inward else []
+        return [
+            *dropped,
+            *unset_edits(ws, here, args.unset),
+            *(Set((*here, key), value) for key, value in values.items()),
+        ]
 
     return _report(args, edit_lab(args.lab, decide, _held(args)))
 
@@ -172,7 +183,10 @@ def run_remove(args: argparse.Namespace) -> int:
 
 
 def run_list(args: argparse.Namespace) -> int:
+    from ipaddress import ip_network
+
     from dacha.cli.words import door_json
+    from dacha.core.lab.fields import show_source
     from dacha.engine.reach.ssh import guest_named
     from dacha.engine.workspace import load
 
@@ -186,7 +200,7 @@ def run_list(args: argparse.Namespace) -> int:
         output.say("No doors yet: every guest is closed. Next: dacha door add GUEST ssh --from host")
         return 0
     output.table(
-        ("GUEST", "DOOR", "FROM", "LISTENS ON", "PORT", "TO"),
+        ("GUEST", "DOOR", "FROM", "LISTENS ON", "PORT", "TO", "ADMITS"),
         [
             (
                 r["guest"],
@@ -195,6 +209,7 @@ def run_list(args: argparse.Namespace) -> int:
                 r["listen"] if r["means"] == "forward" else "-",
                 r["port"] or "-",
                 f"{r['to']}" + ("" if r["protocol"] == "tcp" else f" {r['protocol']}"),
+                ", ".join(show_source(ip_network(a)) for a in r["allow"]) or "everybody",
             )
             for r in rows
         ],

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import Parser, common
+from dacha.cli.commands import Parser, common, unset_argument
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
@@ -25,6 +25,7 @@ def network_arguments(parser: argparse.ArgumentParser) -> None:
     edit = actions.add_parser("edit", help="change a network", epilog="example: dacha network edit pier --isolated")
     _named(edit)
     _options(edit)
+    unset_argument(edit)
     common(edit)
     edit.set_defaults(run=run_edit)
 
@@ -130,11 +131,13 @@ def run_add(args: argparse.Namespace) -> int:
 def run_edit(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.lab.unset import unset_edits
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         _network(ws, args.name)
         edits: list[Edit] = [Set(("network", args.name, key), value) for key, value in _values(args).items()]
+        edits += unset_edits(ws, ("network", args.name), args.unset)
         if not edits:
             raise UsageError("nothing to change was named", remedy="see: dacha network edit --help")
         return edits

@@ -36,17 +36,20 @@ def network_words(ws: Workspace, name: str) -> str:
 
 def door_words(plan: DoorPlan) -> str:
     """any machine on the LAN → this host, port 2210 → gauge, port 22"""
+    from dacha.core.lab.fields import show_source
+
     door = plan.door
     who = {"lan": "any machine on the LAN", "outside": "anybody outside"}.get(door.origin, "this host")
     who += " → the router" if door.origin == "outside" else ""
     who += f", port {door.outside_port}" if door.outside_port else ""
+    limits = f", admits only {', '.join(map(show_source, door.allow))}" if door.allow else ""
     kind = "" if door.protocol == "tcp" else f" ({door.protocol.upper()})"
     word = "ports" if door.to.width > 1 else "port"
     if plan.means == "forward":
         at = "this host" if door.from_lan else str(plan.listen)
-        return f"{who} → {at}, {word} {plan.port} → {door.guest}, {word} {door.to}{kind}"
+        return f"{who} → {at}, {word} {plan.port} → {door.guest}, {word} {door.to}{kind}{limits}"
     if plan.means == "own":
-        return f"{who} → {door.guest}'s own address, {word} {door.to}{kind}"
+        return f"{who} → {door.guest}'s own address, {word} {door.to}{kind}{limits}"
     return f"nobody: {door.guest} cannot be entered so"
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import Parser, common
+from dacha.cli.commands import Parser, common, unset_argument
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
@@ -60,6 +60,7 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     edit.add_argument(
         "--address", metavar="[NETWORK=]ADDRESS", help="change its address (of the first adapter, or on NETWORK)"
     )
+    unset_argument(edit)
     edit.add_argument("--add-disk", metavar="SIZE", action="append", default=[], help="add an empty disk")
     edit.add_argument(
         "--detach-disk", metavar="DISK", action="append", default=[], help="take a disk out; its contents are kept"
@@ -236,6 +237,7 @@ def run_edit(args: argparse.Namespace) -> int:
     from dacha.engine.lab.disk_edits import disk_edits
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.proposals import tidy_size
+    from dacha.engine.lab.unset import unset_edits
     from dacha.engine.reach.ssh import guest_named
     from dacha.engine.workspace import Workspace
 
@@ -286,6 +288,7 @@ def run_edit(args: argparse.Namespace) -> int:
             retaken.extend(sorted(mine & set(args.attach_disk)))
         attach = [d for d in args.attach_disk if d not in retaken]
         edits += disk_edits(ws, guest, args.detach_disk, attach, [tidy_size(s) for s in args.add_disk])
+        edits += unset_edits(ws, here, args.unset)
         if not edits and not retaken:
             raise UsageError("nothing to change was named", remedy="see: dacha guest edit --help")
         return edits

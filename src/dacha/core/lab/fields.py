@@ -222,6 +222,11 @@ def source(value: object) -> IPv4Network | IPv6Network:
     return subnet6(value) if six else subnet4(value)
 
 
+def show_source(admitted: IPv4Network | IPv6Network) -> str:
+    """Whom a door admits, as people write it: one machine without a prefix length."""
+    return str(admitted.network_address) if admitted.num_addresses == 1 else str(admitted)
+
+
 def span4(value: object) -> tuple[IPv4Address, IPv4Address]:
     """A closed range of addresses: "10.77.4.100-10.77.4.199"."""
     first, dash, last = value.partition("-") if isinstance(value, str) else ("", "", "")

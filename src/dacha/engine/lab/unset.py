@@ -1,0 +1,34 @@
+"""Taking values out of the lab file: what is left out is usual again, or chosen anew."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterable
+
+from dacha.core.errors import UsageError
+from dacha.core.findings import Path
+from dacha.core.lab.edits import Edit, Remove
+from dacha.core.spelling import did_you_mean
+from dacha.engine.workspace import Workspace
+
+
+def unset_edits(ws: Workspace, table: Path, keys: Iterable[str]) -> list[Edit]:
+    """The edits that remove `keys` (of inner tables with a dot: "start.order") from the table at `table`.
+
+    Raises UsageError for a key that is not written there.
+    """
+    edits: list[Edit] = []
+    for key in keys:
+        path = tuple(key.split("."))
+        within = tomllib.loads(ws.text)
+        for step in (*table, *path[:-1]):
+            within = within.get(str(step), {}) if isinstance(within, dict) else {}
+        if not isinstance(within, dict) or path[-1] not in within:
+            written = [str(k) for k in within] if isinstance(within, dict) else []
+            raise UsageError(
+                f"{' '.join(map(str, table))} has no {key} to unset",
+                where=ws.path.name,
+                remedy=did_you_mean(path[-1], written, f"written there: {', '.join(written) or 'nothing'}"),
+            )
+        edits.append(Remove((*table, *path)))
+    return edits
