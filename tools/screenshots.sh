@@ -79,5 +79,6 @@ END
 shot kernel "cd $work/kernel; export DACHA_LAB=$work/kernel/lab.toml; unshare -n sh show.sh"
 dacha guest remove tower --with-disks > /dev/null
 dacha guest remove blank --with-disks > /dev/null
+dacha apply > /dev/null
 rm "$DACHA_STATE/demo/saltmarsh-installer.iso"
 shot change "dacha start --all > /dev/null; $typed; typed dacha guest edit gauge --memory 160MiB; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha restart gauge; echo; typed dacha connect gauge -- uname -a; echo; typed dacha stop locker; echo; typed dacha status"

@@ -52,4 +52,4 @@ def test_a_guests_group_has_its_limits(tmp_path: Path) -> None:
     assert (tmp_path / "dacha/saltmarsh/cgroup.subtree_control").read_text() == "+memory +pids +cpu"
     (tmp_path / "cgroup.controllers").write_text("")
     assert cgroup.missing(tmp_path) == "cgroup v2 has no controller for memory, pids, cpu here"
-    assert cgroup.missing(tmp_path / "none") == "cgroup v2 is not what this host uses"
+    assert cgroup.missing(tmp_path / "none") == "this host does not use cgroup v2"

@@ -32,7 +32,7 @@ def missing(root: Path = ROOT) -> str | None:
     try:
         has = set((root / "cgroup.controllers").read_text().split())
     except OSError:
-        return "cgroup v2 is not what this host uses"
+        return "this host does not use cgroup v2"
     lacks = [c for c in CONTROLLERS if c not in has]
     if lacks:
         return f"cgroup v2 has no controller for {', '.join(lacks)} here"

@@ -90,7 +90,7 @@ def run_host(args: argparse.Namespace) -> int:
         output.say()
         output.say(f"{'accelerator':<19} {choice.name}: {choice.why}")
         if users:
-            output.say(f"{'users of guests':<19} {users[0]}-{users[1]}: each guest has one of its own, without a file")
+            output.say(f"{'users of guests':<19} {users[0]}-{users[1]}: each guest runs as one of its own")
         for part in protection:
             if not part.there:
                 output.say(f"{part.name:<19} missing: {part.without}")
