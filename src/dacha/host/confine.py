@@ -61,7 +61,11 @@ def here() -> list[Protection]:
     """What this host has of it."""
     return [
         Protection("landlock", landlock() > 0, "programs that read images are kept from other files by judging alone"),
-        Protection("cgroup", not cgroup.missing(), f"{cgroup.missing()}; a guest is held by the limits of its process (rlimits) only"),
+        Protection(
+            "cgroup",
+            not cgroup.missing(),
+            f"{cgroup.missing()}; a guest has the limits of its process (rlimits) only",
+        ),
         Protection("seccomp", seccomp_library() is not None, "the packet worker may make any system call"),
     ]
 
