@@ -131,7 +131,7 @@ def _add_file(store: Any, args: argparse.Namespace, name: str, expected: str | N
     except FileNotFoundError:
         raise UsageError(f"there is no file {path}", remedy="name a file, an address, or -") from None
     except PermissionError as e:
-        raise HostError(f"{path} may not be read", why=str(e)) from e
+        raise HostError(f"{path} may not be read", why=e.strerror or str(e)) from e
 
 
 def _json(kept: Any) -> dict[str, Any]:

@@ -62,7 +62,11 @@ def run_console(args: argparse.Namespace) -> int:
         try:
             line = connect_to_guest(ws.home.run(args.guest) / SERIAL, 5.0)
         except OSError as e:
-            raise HostError(f"the console of {args.guest} cannot be reached", why=str(e), remedy="dacha status") from e
+            raise HostError(
+                f"the console of {args.guest} cannot be reached",
+                why=e.strerror or str(e),
+                remedy="dacha status",
+            ) from e
         with line, _raw(sys.stdin.fileno()):
             # In raw mode a line needs both of its ends.
             sys.stderr.write(f"On the console of {args.guest}. Ctrl-] leaves. What was printed before:\r\n")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from dacha.core.apply.machine import Machine, digest, first_boot, machine
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
@@ -11,9 +9,6 @@ from dacha.engine.disks.media import medium_path
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import accelerator
-
-if TYPE_CHECKING:
-    pass
 
 
 def key_line(ws: Workspace, written: str) -> str:
@@ -30,8 +25,10 @@ def key_line(ws: Workspace, written: str) -> str:
         return public_line(path.read_text())
     except FileNotFoundError:
         raise ValueError(f"there is no key file {path}", "make one: ssh-keygen -t ed25519") from None
-    except (OSError, UnicodeDecodeError) as e:
-        raise ValueError(f"{path} cannot be read: {e}", "name a file that ends in .pub") from None
+    except UnicodeDecodeError:
+        raise ValueError(f"{path} is no public key", "name a file that ends in .pub") from None
+    except OSError as e:
+        raise ValueError(f"{path} cannot be read: {e.strerror}", f"make it readable, or name another: {path}") from None
 
 
 def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> Machine:
