@@ -82,6 +82,20 @@ def test_disks_come_and_go_while_the_guest_runs(guest_lab: Lab) -> None:
     assert not kept.exists()
 
 
+def test_the_first_disk_of_a_guest_comes_while_it_runs(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(HEAD)
+    lab("apply")
+    assert sees(lab, {})
+    lab("guest", "edit", "gauge", "--add-disk", "16MiB")
+    assert "attached disk 0" in lab("apply").out and sees(lab, {"vdb": 16})  # behind the first-boot data
+    lab("guest", "edit", "gauge", "--add-disk", "24MiB")
+    refused = lab("apply", code=3).err
+    assert "every port that it was started with is taken" in refused and "dacha restart" in refused
+    lab("restart", "gauge")
+    assert sees(lab, {"vda": 16, "vdc": 24})
+
+
 def test_a_kernel_without_the_driver_is_refused_with_the_reason(guest_lab: Lab) -> None:
     lab = guest_lab
     lab.write(HEAD + 'disk = [{ size = "16 MiB", bus = "sata" }]\n')

@@ -16,7 +16,7 @@ from dacha.hypervisor.images.layers import Layer
 # what happens.
 QMP, WATCH, EVENTS = "qmp", "watch", "events"
 SERIAL, AGENT, SCREEN, TPM = "serial", "agent", "screen", "tpm"
-# Hot-plug ports that a guest with disks has to spare: so many disks can be attached while it runs.
+# Hot-plug ports that a guest with disks has to spare: so many more can be attached while it runs.
 SPARE_PORTS = 3
 _DISKS = {"virtio": "virtio-blk-pci", "sata": "ide-hd", "scsi": "scsi-hd", "nvme": "nvme"}
 
@@ -130,9 +130,9 @@ def _disks(m: Machine, files: Files) -> list[str]:
     argv: list[str] = []
     if any(disk["bus"] == "scsi" for disk in m["disks"]):
         argv += ["-device", "virtio-scsi-pci,id=scsi"]
-    if m["disks"]:
-        for n in range(SPARE_PORTS):
-            argv += ["-device", f"pcie-root-port,id=spare{n},chassis={n + 1},slot={n + 1}"]
+    # Each port costs the firmware time at every start: a guest without a disk has one, for its first.
+    for n in range(SPARE_PORTS if m["disks"] else 1):
+        argv += ["-device", f"pcie-root-port,id=spare{n},chassis={n + 1},slot={n + 1}"]
     for n, (disk, layers) in enumerate(zip(m["disks"], files.disks, strict=True)):
         where = {"sata": f",bus=ide.{n}", "scsi": ",bus=scsi.0"}.get(disk["bus"], "")
         if n and not where:

@@ -35,7 +35,11 @@ def attach(qmp: Qmp, disk: Machine, path: Path) -> None:
     qmp.execute("blockdev-del", {"node-name": node["node-name"]})
     raise HostError(
         f"disk {disk['name']} cannot be attached while the guest runs",
-        why=refused.what if refused else "",
+        why="every port that it was started with is taken"
+        if disk["bus"] != "scsi"
+        else refused.what
+        if refused
+        else "",
         remedy="its next start attaches it: dacha restart",
     )
 
