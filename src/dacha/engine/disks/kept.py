@@ -14,7 +14,6 @@ from dacha.core.units import show_size
 from dacha.engine.disks.media import image_path
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
-from dacha.hypervisor.images import chain
 from dacha.hypervisor.process import running
 
 
@@ -37,6 +36,8 @@ def kept(home: Home, guest: str) -> list[KeptDisk]:
     """Every disk that is kept for a guest of that name."""
     found = []
     for name, path in home.disks(guest):
+        from dacha.hypervisor.images import chain
+
         size, base, used = 0, "", 0.0
         try:
             image = chain.as_image(path)
@@ -115,6 +116,8 @@ def findings(ws: Workspace, guest: Guest) -> list[Finding]:
 
 def _made_on(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
     """A disk whose `from` was changed since it was made: its contents stay what they were."""
+    from dacha.hypervisor.images import chain
+
     disk = guest.disks[n]
     try:
         below = chain.layers(path)[1:]
@@ -136,6 +139,8 @@ def delete(home: Home, change: DeleteDisk) -> None:
             f"{change.guest} is on, so its disk {change.disk} cannot go", remedy=f"dacha stop {change.guest}"
         )
     path = home.disk(change.guest, change.disk)
+    from dacha.hypervisor.images import chain
+
     try:
         path.resolve().unlink(missing_ok=True)  # also one that lies in a storage
         path.unlink(missing_ok=True)
