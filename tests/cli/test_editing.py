@@ -226,3 +226,39 @@ def test_values_are_unset_by_one_option(pier: Lab) -> None:
     assert "has no cpu to unset" in pier("guest", "edit", "gauge", "--unset", "cpu", code=2).err
     assert "add: kind" in pier("network", "edit", "pier", "--unset", "kind", code=2).err
     assert pier.file.read_text() == before
+
+
+def test_what_only_the_file_could_say_has_an_option(pier: Lab) -> None:
+    lab = pier
+    lab("network", "edit", "pier", "--subnet6", "fd77:4::/64", "--name-server", "10.77.4.53")
+    said = lab(
+        "guest", "add", "buoy", "--door", "ssh=lan", "--door", "http", "--address6", "fd77:4::20", "--routes", "yes",
+        "--hardware-address", "02:00:00:00:00:77", "--model", "e1000", "--at-boot", "--start-order", "3",
+        "--start-delay", "5s", "--stop-after", "90 s",
+    ).out  # fmt: skip
+    assert "door buoy ssh" in said and "any machine on the LAN" in said and "Next: dacha apply\n" in said
+    made = tomllib.loads(lab.file.read_text())
+    assert made["network"]["pier"]["name-servers"] == ["10.77.4.53"]
+    guest = made["guest"]["buoy"]
+    assert guest["start"] == {"at-boot": True, "order": 3, "delay": "5s"} and guest["stop-after"] == "90 s"
+    assert guest["adapter"][0] | {"address": ""} == {
+        "network": "pier", "address": "", "address6": "fd77:4::20", "hardware-address": "02:00:00:00:00:77",
+        "model": "e1000", "routes": True,
+    }  # fmt: skip
+    assert {n: d["from"] for n, d in guest["door"].items()} == {"ssh": "lan", "http": "host"}
+    lab("guest", "edit", "buoy", "--no-at-boot", "--routes", "pier=no", "--address6", "pier=fd77:4::21")
+    lab("network", "edit", "pier", "--name-server", "none")
+    made = tomllib.loads(lab.file.read_text())
+    assert made["guest"]["buoy"]["start"]["at-boot"] is False and made["network"]["pier"]["name-servers"] == []
+    assert made["guest"]["buoy"]["adapter"][0]["address6"] == "fd77:4::21"
+    before = lab.file.read_text()
+    for words, says in (
+        (("guest", "edit", "buoy", "--routes", "maybe"), "neither yes nor no"),
+        (("guest", "add", "x", "--door", "telnet"), "there is no service telnet"),
+        (("guest", "add", "x", "--door", "ssh=moon"), "there is no place moon"),
+        (("guest", "edit", "buoy", "--model", "quay=virtio"), "no adapter on quay"),
+        (("network", "edit", "pier", "--vlan", "7"), "only a bridge network"),
+    ):
+        assert says in lab(*words, code=2).err and lab.file.read_text() == before
+    lab("network", "add", "quay", "--kind", "bridge", "--interface", "lo", "--vlan", "7", "--subnet", "172.20.8.0/24")
+    assert "VLAN 7" in lab("network", "show", "quay").out

@@ -147,7 +147,9 @@ def test_what_is_wrong_beside_the_way_breaks_nothing(change: dict[str, Any], hop
 
 def test_every_mend_that_is_a_command_can_be_typed() -> None:
     """What trace tells people to type is taken by the program's own parser."""
-    cannot = KERNEL._replace(lab_error=("x", ""), not_applied="x", panic="x", address=None, admitted=False, asker="::1")
+    cannot = KERNEL._replace(
+        lab_error=("x", ""), not_applied=("x", "dacha apply"), panic="x", address=None, admitted=False, asker="::1"
+    )
     remedies = [
         h.remedy for e in (cannot, KERNEL._replace(state="off"), KERNEL._replace(status="io-error")) for h in judge(e)
     ]

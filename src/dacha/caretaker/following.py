@@ -27,11 +27,14 @@ Log = Callable[[str], None]
 class Following:
     """Watches the guests of one lab, and lets doors and names follow them until `close`."""
 
-    def __init__(self, ws: Workspace, links: KernelPlan, names: Callable[[Plan], None], log: Log) -> None:
-        """Begin to follow; `names` is told the plan with the addresses that guests have now."""
-        self._ws, self._names, self._log = ws, names, log
+    def __init__(self, ws: Workspace, plan: Plan, links: KernelPlan, names: Callable[[Plan], None], log: Log) -> None:
+        """Begin to follow: `plan` is what holds at this moment; `names` is told of it with the addresses that guests
+        have now."""
+        self._ws, self._plan, self._names, self._log = ws, plan, names, log
         self._moved = asyncio.Event()
-        self.watch = Watch(_watched(ws, links), live.read(ws.home), live.sightings_file(ws.home), log, self._moved.set)
+        self.watch = Watch(
+            _watched(plan, links), live.read(ws.home), live.sightings_file(ws.home), log, self._moved.set
+        )
         self._moved.set()
         self._tasks = [asyncio.ensure_future(self._follow()), asyncio.ensure_future(self._ask_agents())]
 
@@ -46,7 +49,7 @@ class Following:
             self._moved.clear()
             ws = self._ws
             self.watch.save()
-            self._names(followed(ws.plan, learned(ws.plan, self.watch.seen)))
+            self._names(followed(self._plan, learned(self._plan, self.watch.seen)))
             try:
                 if await asyncio.to_thread(rules.follow, ws):
                     self._log("doors follow their guests: the rules were loaded again")
@@ -67,22 +70,22 @@ class Following:
                         self.watch.told(told or ())
 
 
-def _watched(ws: Workspace, links: KernelPlan) -> dict[str, Watched]:
+def _watched(plan: Plan, links: KernelPlan) -> dict[str, Watched]:
     """Every link of the lab that leads to a guest."""
     found = {}
     for link in links.links.values():
         if isinstance(link, TapLink | DirectLink):
-            adapter = ws.plan.adapters[link.guest, link.adapter]
+            adapter = plan.adapters[link.guest, link.adapter]
             found[link.name] = Watched((link.guest, link.adapter), adapter.hardware_address, adapter.address)
     return found
 
 
-def taps_of(ws: Workspace, links: KernelPlan) -> dict[str, Tap]:
+def taps_of(ws: Workspace, plan: Plan, links: KernelPlan) -> dict[str, Tap]:
     """The same links as the packet worker listens at them."""
     found = {}
     for link in links.links.values():
         if isinstance(link, TapLink | DirectLink):
-            adapter = ws.plan.adapters[link.guest, link.adapter]
+            adapter = plan.adapters[link.guest, link.adapter]
             served = ws.lab.networks[adapter.network].managed
             found[link.name] = Tap(adapter.hardware_address, isinstance(link, DirectLink), served)
     return found

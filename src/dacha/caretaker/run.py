@@ -27,7 +27,7 @@ from dacha.caretaker.workers import Workers
 from dacha.core.errors import BusyError, DachaError
 from dacha.core.plan.plan import Plan
 from dacha.engine.caretaker.process import RotatingLog, leases_file, lock_file, log_file, note_running
-from dacha.engine.network import kernel, rules
+from dacha.engine.network import kernel, live, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace, load_applied
@@ -75,21 +75,23 @@ class Caretaker:
         """Serve what the lab wants. What cannot be served now is said, and tried again by the caller."""
         served_before = {name: (x, self._sockets[name]) for name, x in self._served.items() if name in self._sockets}
         self._close_services()
-        self.failed, self._ws, self._now = False, ws, ws.plan
-        links = wanted_links(ws, ws.plan)
+        # Guests that run keep what they were started with, whatever the lab says by now.
+        plan = live.started(ws, ws.plan)
+        self.failed, self._ws, self._now = False, ws, plan
+        links = wanted_links(ws, plan)
         # Sockets of a link that is still the same stay open: what arrives meanwhile waits in them.
         before, self._sockets = self._sockets, {}
-        for network in served(ws.lab, ws.plan, links):
+        for network in served(ws.lab, plan, links):
             self._open(ws, network, before)
         for opened in before.values():
             opened.close()
         if links.links:
             try:
                 self._ears = self._ears or neighbours_everywhere()
-                self._taps = Listen(taps_of(ws, links))
+                self._taps = Listen(taps_of(ws, plan, links))
             except OSError as e:
                 self._log.say(f"cannot watch which addresses guests use: {e.strerror or e}")
-            self._following = Following(ws, links, self._names, self._log.say)
+            self._following = Following(ws, plan, links, self._names, self._log.say)
         if self._sockets or self._ears:
             if self._workers and self._workers.pid():
                 self._order_changes(served_before)

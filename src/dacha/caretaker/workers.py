@@ -1,4 +1,4 @@
-"""The packet worker's process, and the next one that waits to take its place."""
+"""The packet worker's process, and the next ones that wait to take its place."""
 
 from __future__ import annotations
 
@@ -21,6 +21,8 @@ PATIENCE_S = 5.0
 # Workers that ended within a minute: with more, the next one waits a moment, so that a lab that cannot be served does
 # not take the whole processor.
 OFTEN, PAUSE_S = 30, 0.5
+# So many are ready: one that takes over, and another for when that one ends before the next has started up.
+SPARE = 2
 # So many messages are read in one go.
 BURST = 64
 
@@ -33,7 +35,7 @@ class _Worker(NamedTuple):
 
 
 class Workers:
-    """Keeps one worker at work, and one ready, until `close`."""
+    """Keeps one worker at work, and some ready, until `close`."""
 
     def __init__(
         self,
@@ -45,18 +47,19 @@ class Workers:
         """`heard` gets what the worker tells; `lost` is called when it ended, and is to order the next one."""
         self._account, self._heard, self._lost, self._log = account, heard, lost, log
         self._at_work: _Worker | None = None
-        self._ready: _Worker | None = None
+        self._ready: list[_Worker] = []
         self._ends: list[float] = []
         self._again: asyncio.TimerHandle | None = None
 
     def order(self, orders: Sequence[tuple[Order, Sequence[socket.socket]]]) -> None:
         """Let a fresh worker take over with these orders; the one at work ends. Raises OSError."""
         self._retire(self._at_work)
-        self._at_work, self._ready = self._ready or self._start(), None
+        self._at_work = self._ready.pop(0) if self._ready else self._start()
         asyncio.get_running_loop().add_reader(self._at_work.told, self._readable, self._at_work)
         for order, sockets in orders:
             self.add(order, sockets)
-        self._ready = self._start()
+        while len(self._ready) < SPARE:
+            self._ready.append(self._start())
 
     def add(self, order: Order, sockets: Sequence[socket.socket] = ()) -> None:
         """One more order for the worker at work. Raises OSError when it does not take it."""
@@ -69,9 +72,9 @@ class Workers:
     def close(self) -> None:
         if self._again:
             self._again.cancel()
-        self._retire(self._at_work)
-        self._retire(self._ready)
-        self._at_work = self._ready = None
+        for worker in (self._at_work, *self._ready):
+            self._retire(worker)
+        self._at_work, self._ready = None, []
 
     def replace(self, why: str) -> None:
         """End the worker at work, for a reason that is logged, and let the next one take over."""

@@ -35,11 +35,12 @@ COMMANDS = (
     ("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
     ("Editing lab.toml", "media", "media", "keep installer media and images, put them into guests"),
     ("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
+    ("Service", "lab", "lab.labs", "list, show, remove and move what is kept of labs on this host"),
     ("Service", "caretaker", "caretaker", "run, look at and stop the process that looks after a lab's networks"),
 )
 MODULES = {command: module for _, command, module, _ in COMMANDS}
 # Commands that are followed by an action, which brings its own function to run.
-GROUPS = {"guest", "network", "door", "address", "media", "caretaker"}
+GROUPS = {"lab", "guest", "network", "door", "address", "media", "caretaker"}
 
 
 class Help(argparse.RawDescriptionHelpFormatter):
@@ -70,6 +71,11 @@ def common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
     if json:
         parser.add_argument("--json", action="store_true", help="print JSON for a script")
     parser.add_argument("--debug", action="store_true", help="show a traceback with an error")
+
+
+def many(parser: argparse.ArgumentParser, flag: str, dest: str, metavar: str, what: str) -> None:
+    """An option that may be said more than once; what was said is a list."""
+    parser.add_argument(flag, dest=dest, metavar=metavar, action="append", default=[], help=what)
 
 
 def unset_argument(parser: argparse.ArgumentParser) -> None:

@@ -42,3 +42,9 @@ def network_names() -> list[str]:
 def door_names(guest: str | None) -> list[str]:
     found = getattr(_lab(), "guests", {}).get(guest)
     return [d.name for d in found.doors] if found else []
+
+
+def lab_names() -> list[str]:
+    from dacha.engine.lab.kept_labs import homes
+
+    return [home.lab for home in homes()]

@@ -84,7 +84,7 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
 
 def _find(ws: Any, guest: str, name: str) -> None:
     from dacha.core.spelling import did_you_mean
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.named import guest_named
 
     doors = [d.name for d in guest_named(ws, guest).doors]
     if name not in doors:
@@ -122,7 +122,7 @@ def _report(args: argparse.Namespace, ws: Any) -> int:
 def run_add(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
@@ -187,7 +187,7 @@ def run_list(args: argparse.Namespace) -> int:
 
     from dacha.cli.words import door_json
     from dacha.core.lab.fields import show_source
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import load
 
     ws = load(args.lab)

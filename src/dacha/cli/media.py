@@ -253,7 +253,7 @@ def run_insert(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Set
     from dacha.engine.disks.media_store import Store
     from dacha.engine.lab.edit import edit_lab
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
@@ -271,7 +271,7 @@ def run_insert(args: argparse.Namespace) -> int:
 def run_eject(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove, Set
     from dacha.engine.lab.edit import edit_lab
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import Workspace, load
 
     ws = load(args.lab)

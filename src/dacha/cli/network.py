@@ -9,7 +9,10 @@ from dacha.cli.commands import Parser, common, unset_argument
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
-_TEXTS = ("kind", "backend", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface", "made-from", "way-out")
+_VALUES = (
+    "kind", "backend", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface", "vlan", "made-from",
+    "way-out",
+)  # fmt: skip
 
 
 def network_arguments(parser: argparse.ArgumentParser) -> None:
@@ -25,6 +28,9 @@ def network_arguments(parser: argparse.ArgumentParser) -> None:
     edit = actions.add_parser("edit", help="change a network", epilog="example: dacha network edit pier --isolated")
     _named(edit)
     _options(edit)
+    edit.add_argument(
+        "--renumber", metavar="SUBNET", help="another subnet, with all its guests: each keeps its place in it"
+    )
     unset_argument(edit)
     common(edit)
     edit.set_defaults(run=run_edit)
@@ -61,6 +67,11 @@ def _options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--gateway6", metavar="ADDRESS")
     parser.add_argument("--dynamic", metavar="RANGE", help="addresses that are handed out, not planned")
     parser.add_argument("--interface", metavar="NAME", help="for a bridge network: the host's interface")
+    parser.add_argument("--vlan", metavar="NUMBER", type=int, help="for a bridge network: this VLAN of the interface")
+    parser.add_argument(
+        "--name-server", metavar="ADDRESS", action="append",
+        help="what its guests are told to ask for names; may be repeated; none takes them away",
+    )  # fmt: skip
     parser.add_argument(
         "--made-from",
         metavar="ADAPTER",
@@ -80,10 +91,12 @@ def _options(parser: argparse.ArgumentParser) -> None:
 
 def _values(args: argparse.Namespace) -> dict[str, Any]:
     values: dict[str, Any] = {
-        key: found for key in _TEXTS if (found := getattr(args, key.replace("-", "_"))) is not None
+        key: found for key in _VALUES if (found := getattr(args, key.replace("-", "_"))) is not None
     }
     if args.to_host:
         values["to-host"] = [] if args.to_host == ["none"] else args.to_host
+    if args.name_server:
+        values["name-servers"] = [] if args.name_server == ["none"] else args.name_server
     if args.isolated is not None:
         values["isolated"] = args.isolated
     return values
@@ -137,12 +150,24 @@ def run_edit(args: argparse.Namespace) -> int:
     def decide(ws: Workspace) -> list[Edit]:
         _network(ws, args.name)
         edits: list[Edit] = [Set(("network", args.name, key), value) for key, value in _values(args).items()]
+        if args.renumber:
+            from dacha.engine.lab.renumber import renumber
+
+            edits += renumber(ws, args.name, args.renumber)
         edits += unset_edits(ws, ("network", args.name), args.unset)
         if not edits:
             raise UsageError("nothing to change was named", remedy="see: dacha network edit --help")
         return edits
 
-    return _report(args, edit_lab(args.lab, decide))
+    ws = edit_lab(args.lab, decide)
+    _report(args, ws)
+    if args.renumber and not args.json:
+        moved = [a for a in ws.plan.adapters.values() if a.network == args.name]
+        for a in moved:
+            output.step("address", f"{a.guest}: {a.address or 'by DHCP'}")
+        names = " ".join(dict.fromkeys(a.guest for a in moved))
+        output.say(f"Next: dacha apply, then dacha restart {names}: who is on has no network between the two")
+    return 0
 
 
 def run_remove(args: argparse.Namespace) -> int:

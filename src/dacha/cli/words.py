@@ -29,6 +29,8 @@ def network_words(ws: Workspace, name: str) -> str:
     parts = [{"nat": "NAT", "host-only": "host-only", "bridge": f"bridge on {net.interface}"}[net.kind]]
     parts += [str(s) for s in (plan.subnet, plan.subnet6) if s]
     parts += [word for word, on in (("on the kernel", net.managed), ("isolated", net.isolated)) if on]
+    parts += [f"VLAN {net.vlan}"] if net.vlan is not None else []
+    parts += [f"name servers {', '.join(map(str, net.name_servers))}"] if net.name_servers else []
     parts += ["out to the internet only"] if net.way_out == "internet" else []
     parts += [f"to this host: {', '.join(map(str, net.to_host))}"] if net.to_host else []
     return ", ".join(parts)

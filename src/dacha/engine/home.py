@@ -140,6 +140,10 @@ class Home:
                 why="two files with one name would fight over its guests",
                 remedy="give this lab another name, or use that file",
             )
+        self.describe(lab_file)
+
+    def describe(self, lab_file: Path) -> None:
+        """Note that this lab is described by `lab_file`, whatever did before."""
         replace_file(self.folder / "lab.json", json.dumps({"version": VERSION, "lab_file": str(lab_file)}, indent=1))
 
     def note_boot(self) -> None:

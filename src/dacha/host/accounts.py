@@ -51,6 +51,21 @@ def account_for(owner: Path, *, groups: tuple[int, ...] = ()) -> Account | None:
     return Account(known[key], known[key], groups)
 
 
+def owner_moved(before: Path, after: Path) -> None:
+    """Note that the folder `before`, with all in it, is `after` now: its users stay its own. Raises HostError."""
+    if not _may_become():
+        return
+    register = folders.shared() / "users.json"
+    with locked(folders.shared() / "users.lock", "giving a user", WAIT_S):
+        known = _read(register)
+        moved = {
+            str(after / Path(name).relative_to(before)) if Path(name).is_relative_to(before) else name: uid
+            for name, uid in known.items()
+        }
+        if moved != known:
+            replace_file(register, json.dumps(moved, indent=1), 0o600)
+
+
 def helper() -> Account | None:
     """The user of programs that are given single files for a moment, such as the one that makes disks."""
     return account_for(folders.shared())

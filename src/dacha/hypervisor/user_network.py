@@ -16,6 +16,9 @@ from dacha.hypervisor.monitor.qmp import Qmp
 
 _ROW = re.compile(r"^\s*(TCP|UDP)\[HOST_FORWARD\]\s+\d+\s+(\S+)\s+(\d+)\s+(\S+)\s+(\d+)\s", re.M)
 
+# A connection that came in: its source is the forward's own port here. (One that went out has the guest as its source.)
+_TAKEN = re.compile(r"^\s*TCP\[(?:ESTABLISHED|CLOSE_WAIT)\]\s+\d+\s+\S+\s+(\d+)\s+([\d.]+)\s+(\d+)\s", re.M)
+
 
 def parse_forwards(text: str) -> frozenset[Forward]:
     """The host forwards in the answer of `info usernet`."""
@@ -32,6 +35,17 @@ def _address(text: str) -> IPv4Address:
 def forwards(qmp: Qmp) -> frozenset[Forward]:
     """The host forwards that a guest's process holds open now."""
     return parse_forwards(qmp.human("info usernet"))
+
+
+def taken(qmp: Qmp) -> frozenset[tuple[int, IPv4Address, int]]:
+    """Connections through forwards that the guest itself has accepted: the host's port, the guest's address and its
+    port. (QEMU accepts for it before it does.)"""
+    return parse_taken(qmp.human("info usernet"))
+
+
+def parse_taken(text: str) -> frozenset[tuple[int, IPv4Address, int]]:
+    """The same from the answer of `info usernet`."""
+    return frozenset((int(port), IPv4Address(address), int(to)) for port, address, to in _TAKEN.findall(text))
 
 
 def open_forward(qmp: Qmp, adapter: int, forward: Forward) -> None:

@@ -38,7 +38,7 @@ def console_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_console(args: argparse.Namespace) -> int:
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import load
     from dacha.host.files import locked
     from dacha.host.unix_socket import connect_to_guest

@@ -40,7 +40,7 @@ def screen_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_screen(args: argparse.Namespace) -> int:
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import load
     from dacha.hypervisor.command_line import QMP
     from dacha.hypervisor.monitor.qmp import Qmp

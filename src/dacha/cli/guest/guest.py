@@ -5,10 +5,9 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import Parser, common, unset_argument
+from dacha.cli.commands import Parser, common, many, unset_argument
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
-from dacha.core.errors import UsageError
 
 
 def guest_arguments(parser: argparse.ArgumentParser) -> None:
@@ -27,11 +26,7 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     add.add_argument("--install", metavar="MEDIUM", help="install from this medium at its first start")
     add.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium beside it")
     add.add_argument(
-        "--attach",
-        metavar="DISK",
-        nargs="+",
-        default=[],
-        help="start with disks kept from an earlier guest",
+        "--attach", metavar="DISK", nargs="+", default=[], help="start with disks kept from an earlier guest"
     )
     add.add_argument("--new-disk", action="store_true", help="start anew beside disks kept from an earlier guest")
     add.add_argument("--copy", action="store_true", help="with --from: copy the image instead of building on it")
@@ -40,34 +35,25 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     add.add_argument(
         "--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)"
     )
-    add.add_argument("--address", metavar="ADDRESS", help="its address (default: the next free one)")
     add.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
     add.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
     add.add_argument("--command-line", metavar="TEXT", help="with --kernel: its command line")
+    many(add, "--door", "doors", "SERVICE[=PLACE]", "with this door: ssh (from this host), rdp=lan, http=outside")
     _shared(add)
+    _adapter_values(add, "")
     common(add)
     add.set_defaults(run=run_add)
 
     edit = actions.add_parser("edit", help="change a guest", epilog="example: dacha guest edit gauge --memory 2GiB")
     _named(edit)
     _shared(edit)
-    edit.add_argument(
-        "--adapter", metavar="NETWORK", action="append", default=[], help="add an adapter on this network"
-    )
-    edit.add_argument(
-        "--remove-adapter", metavar="NETWORK", action="append", default=[], help="take its adapter off this network"
-    )
-    edit.add_argument(
-        "--address", metavar="[NETWORK=]ADDRESS", help="change its address (of the first adapter, or on NETWORK)"
-    )
+    many(edit, "--adapter", "add_adapters", "NETWORK", "add an adapter on this network")
+    many(edit, "--remove-adapter", "remove_adapters", "NETWORK", "take its adapter off this network")
+    _adapter_values(edit, "[NETWORK=]")
     unset_argument(edit)
-    edit.add_argument("--add-disk", metavar="SIZE", action="append", default=[], help="add an empty disk")
-    edit.add_argument(
-        "--detach-disk", metavar="DISK", action="append", default=[], help="take a disk out; its contents are kept"
-    )
-    edit.add_argument(
-        "--attach-disk", metavar="DISK", action="append", default=[], help="put a disk that was kept back in"
-    )
+    many(edit, "--add-disk", "add_disks", "SIZE", "add an empty disk")
+    many(edit, "--detach-disk", "detach_disks", "DISK", "take a disk out; its contents are kept")
+    many(edit, "--attach-disk", "attach_disks", "DISK", "put a disk that was kept back in")
     common(edit)
     edit.set_defaults(run=run_edit)
 
@@ -80,6 +66,14 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     )
     common(remove)
     remove.set_defaults(run=run_remove)
+
+    renamed = actions.add_parser(
+        "rename", help="give a guest that is off another name", epilog="example: dacha guest rename gauge tide-gauge"
+    )
+    _named(renamed)
+    renamed.add_argument("new_name", metavar="NEW-NAME")
+    common(renamed)
+    renamed.set_defaults(run=run_rename)
 
     listing = actions.add_parser("list", help="list the guests", epilog="example: dacha guest list")
     common(listing)
@@ -108,190 +102,99 @@ def _shared(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--tpm", action=argparse.BooleanOptionalAction, help="a TPM 2.0 of its own")
     parser.add_argument("--resolution", metavar="WxH", help='its display, such as "1280x800"')
     parser.add_argument("--user", metavar="USER", help="who may log in")
-    parser.add_argument("--key", metavar="FILE", action="append", default=[], help="a public key that opens this login")
+    many(parser, "--key", "keys", "FILE", "a public key that opens this login")
+    parser.add_argument("--at-boot", action=argparse.BooleanOptionalAction, help="start it with this host")
+    parser.add_argument(
+        "--start-order", type=int, metavar="N", help="who starts first: the lower number (default: 100)"
+    )
+    parser.add_argument("--start-delay", metavar="TIME", help="how long after its turn it starts")
+    parser.add_argument("--stop-after", metavar="TIME", help="how long it may take to stop (default: 60 s)")
 
 
-def machine_values(args: argparse.Namespace) -> dict[str, Any]:
-    """The values of the machine that were named, by their keys in the lab file."""
-    named = {"firmware": args.firmware, "secure-boot": args.secure_boot, "tpm": args.tpm, "resolution": args.resolution}
-    return {key: value for key, value in named.items() if value is not None}
+def _adapter_values(parser: argparse.ArgumentParser, which: str) -> None:
+    """Options about an adapter: of a new guest's only one, or with a network before the value of one of several."""
+    of = " (of the first adapter, or on NETWORK)" if which else ""
+    usual = "" if which else " (default: the next free one)"
+    parser.add_argument("--address", metavar=f"{which}ADDRESS", help=f"its address{usual or of}")
+    parser.add_argument("--address6", metavar=f"{which}ADDRESS", help="its IPv6 address")
+    parser.add_argument("--hardware-address", metavar=f"{which}ADDRESS", help="its Ethernet address (default: made)")
+    parser.add_argument("--model", metavar=f"{which}MODEL", help="the adapter's make: virtio, e1000, …")
+    parser.add_argument(
+        "--routes", metavar=f"{which}yes|no", help="whether it is a router, and may send from any address"
+    )
+
+
+def _of(made: Any, args: argparse.Namespace) -> Any:
+    """A tuple of this type, each field from the option of that name."""
+    found = {field: getattr(args, field) for field in made._fields if hasattr(args, field)}
+    return made(**{field: tuple(v) if isinstance(v, list) else v for field, v in found.items()})
 
 
 def run_add(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Set
-    from dacha.core.units import show_size
+    from dacha.core.lab.edits import Edit
     from dacha.engine.disks import kept as kept_disks
     from dacha.engine.lab.edit import edit_lab
-    from dacha.engine.lab.proposals import (
-        disk_size_for,
-        family_of,
-        firmware_for,
-        login_for,
-        medium_facts,
-        tidy_size,
-        usual,
-        written_path,
-    )
+    from dacha.engine.lab.guest_values import AdapterValues, Values
+    from dacha.engine.lab.new_guest import NewGuest, new_guest
     from dacha.engine.workspace import Workspace
 
-    made_network: list[str] = []
+    before: set[str] = set()
 
     def decide(ws: Workspace) -> list[Edit]:
-        if args.name in ws.lab.guests:
-            raise UsageError(
-                f"there is a guest {args.name} already", where=ws.path.name, remedy=f"dacha guest edit {args.name} …"
-            )
-        if not args.attach and not args.new_disk:
-            kept_disks.refuse_silent(ws, args.name)
-        edits: list[Edit] = []
-        network = args.network or next((n.name for n in ws.lab.networks.values() if n.kind == "nat"), None)
-        if network is None:
-            network = "inside"
-            made_network.append(network)
-            edits.append(Set(("network", network), {"kind": "nat"}))
-        guest: dict[str, Any] = {}
-        family = args.system or family_of(args.image)
-        if args.install and not family:
-            family = medium_facts(ws, args.install).get("family")
-        if family:
-            guest["system"] = family
-        values = usual(family)
-        if args.cpus is not None:
-            guest["cpus"] = args.cpus
-        guest["memory"] = tidy_size(args.memory) if args.memory else show_size(values.memory)
-        if args.kernel:
-            boot = {
-                "kernel": written_path(ws, args.kernel),
-                "initrd": args.initrd and written_path(ws, args.initrd),
-                "command-line": args.command_line,
-            }
-            guest["boot"] = {k: v for k, v in boot.items() if v}
-        elif args.initrd or args.command_line:
-            raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
-        if args.install and not args.firmware:
-            guest["firmware"] = firmware_for(ws, args.install, values.firmware)
-        if args.install:
-            guest["install"] = args.install
-        if args.beside:
-            guest["medium"] = [args.beside]
-        if args.attach:
-            attached = kept_disks.chosen(ws, args.name, args.attach)
-            guest["disk"] = [
-                ({} if d.name == str(n) else {"name": d.name}) | {"size": show_size(d.size)}
-                for n, d in enumerate(attached)
-            ]
-        elif args.image:
-            size = tidy_size(args.disk) if args.disk else disk_size_for(ws, written_path(ws, args.image), values.disk)
-            guest["disk"] = [{"from": written_path(ws, args.image)} | ({"size": size} if size else {})]
-            if args.copy:
-                guest["disk"][0]["copy"] = True
-        elif args.disk or not args.kernel:
-            guest["disk"] = [{"size": tidy_size(args.disk) if args.disk else show_size(values.disk)}]
-        if args.storage:
-            guest["disk"][0]["storage"] = args.storage
-        taken = [d.name for d in kept_disks.kept(ws.home, args.name)]
-        if args.new_disk and guest.get("disk") and taken:
-            guest["disk"][0]["name"] = next(str(n) for n in range(1000) if str(n) not in taken)
-        guest |= machine_values(args)
-        guest["adapter"] = [{"network": network} | ({"address": args.address} if args.address else {})]
-        login = login_for(args.user, args.key)
-        if login:
-            guest["login"] = login
-        return [*edits, Set(("guest", args.name), guest)]
+        before.update(ws.lab.networks)
+        return new_guest(ws, _of(NewGuest, args), _of(Values, args), _of(AdapterValues, args))
 
     ws = edit_lab(args.lab, decide)
     if (args.attach or args.new_disk) and ws.home.guest(args.name).is_dir():
         kept_disks.take(ws.home, args.name)
     if args.json:
         emit_guest(ws, args.name)
-        return 0
-    from dacha.cli.guest.missing import say_missing
-    from dacha.cli.words import guest_words, network_words
+    else:
+        _say_added(ws, ws.lab.guests[args.name], before)
+    return 0
 
-    guest = ws.lab.guests[args.name]
+
+def _say_added(ws: Any, guest: Any, before: set[str]) -> None:
+    """What the lab file has now of a new guest, and what comes next; `before` are the networks that it had."""
+    from dacha.cli.guest.missing import say_missing
+    from dacha.cli.words import door_words, guest_words, network_words
+
     output.say(f"{ws.path.name} now has")
     output.step(f"guest {guest.name}", guest_words(guest))
     for adapter in ws.plan.adapters_of(guest.name):
-        if adapter.network in made_network:
+        if adapter.network not in before:
             output.step(f"network {adapter.network}", network_words(ws, adapter.network))
-        output.step("address", f"{adapter.address or 'by DHCP'} on {adapter.network}")
-    if guest.login:
-        keys = ", ".join(guest.login.keys)
-        output.step(
-            "login",
-            f"{guest.login.user}, with {keys}" if keys else f"{guest.login.user}, without a key: add one with --key",
-        )
+        addresses = [str(a) for a in (adapter.address or "by DHCP", adapter.address6) if a]
+        output.step("address", f"{', '.join(addresses)} on {adapter.network}")
+    for door in guest.doors:
+        output.step(f"door {guest.name} {door.name}", door_words(ws.plan.doors[guest.name, door.name]))
+    if guest.login and guest.login.keys:
+        output.step("login", f"{guest.login.user}, with {', '.join(guest.login.keys)}")
+    elif guest.login:
+        output.step("login", f"{guest.login.user}, without a key: add one with --key")
     else:
         output.step("login", f"nobody: dacha guest edit {guest.name} --user ops --key FILE.pub")
     say_missing(ws, guest.name)
     service = "rdp" if guest.system == "windows" else "ssh"
-    output.say(f"Next: dacha door add {guest.name} {service} --from host, then dacha apply")
-    return 0
+    first = "" if guest.doors else f"dacha door add {guest.name} {service} --from host, then "
+    output.say(f"Next: {first}dacha apply")
 
 
 def run_edit(args: argparse.Namespace) -> int:
     from dacha.cli.guest.missing import say_missing
     from dacha.cli.words import guest_words
-    from dacha.core.lab.edits import Edit, Remove, Set
+    from dacha.core.lab.edits import Edit
     from dacha.engine.disks import kept as kept_disks
-    from dacha.engine.lab.disk_edits import disk_edits
     from dacha.engine.lab.edit import edit_lab
-    from dacha.engine.lab.proposals import tidy_size
-    from dacha.engine.lab.unset import unset_edits
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.guest_edits import GuestChange, guest_edits, retaken_disks
+    from dacha.engine.lab.guest_values import AdapterValues, Values
     from dacha.engine.workspace import Workspace
 
-    retaken: list[str] = []
+    asked, retaken = _of(GuestChange, args), []
 
     def decide(ws: Workspace) -> list[Edit]:
-        guest = guest_named(ws, args.name)
-        here = ("guest", args.name)
-        values = {"system": args.system, "cpus": args.cpus, "memory": tidy_size(args.memory) if args.memory else None}
-        values |= machine_values(args)
-        edits: list[Edit] = [Set((*here, key), value) for key, value in values.items() if value is not None]
-        if args.user or args.key:
-            if guest.login:
-                edits += [Set((*here, "login", "user"), args.user)] if args.user else []
-                edits += (
-                    [Set((*here, "login", "keys"), list(dict.fromkeys([*guest.login.keys, *args.key])))]
-                    if args.key
-                    else []
-                )
-            else:
-                edits.append(Set((*here, "login"), {"user": args.user or "ops", "keys": args.key}))
-        names = [a.network for a in guest.adapters]
-        for network in args.remove_adapter:
-            if network not in names:
-                raise UsageError(
-                    f"{args.name} has no adapter on {network}", remedy=f"it is on: {', '.join(names) or 'none'}"
-                )
-            n = names.index(network)
-            names.pop(n)
-            edits.append(Remove((*here, "adapter", n)))
-        for network in args.adapter:
-            edits.append(
-                Set((*here, "adapter", len(names)), {"network": network})
-                if guest.adapters
-                else Set((*here, "adapter"), [{"network": network}])
-            )
-            names.append(network)
-        if args.address:
-            network, _, address = args.address.rpartition("=")
-            if not names or (network and network not in names):
-                raise UsageError(
-                    f"{args.name} has no adapter on {network or 'any network'}", remedy="add one: --adapter NETWORK"
-                )
-            edits.append(Set((*here, "adapter", names.index(network) if network else 0, "address"), address))
-        mine = {d.name for d in guest.disks}
-        if ws.home.read(args.name).removed is not None and mine & set(args.attach_disk):
-            # The file has it already: what was asked for is to take what was kept.
-            retaken.extend(sorted(mine & set(args.attach_disk)))
-        attach = [d for d in args.attach_disk if d not in retaken]
-        edits += disk_edits(ws, guest, args.detach_disk, attach, [tidy_size(s) for s in args.add_disk])
-        edits += unset_edits(ws, here, args.unset)
-        if not edits and not retaken:
-            raise UsageError("nothing to change was named", remedy="see: dacha guest edit --help")
-        return edits
+        retaken.extend(retaken_disks(ws, asked))
+        return guest_edits(ws, asked, _of(Values, args), _of(AdapterValues, args))
 
     ws = edit_lab(args.lab, decide)
     if retaken:
@@ -304,7 +207,8 @@ def run_edit(args: argparse.Namespace) -> int:
     output.say(f"{ws.path.name} now has")
     output.step(f"guest {args.name}", guest_words(ws.lab.guests[args.name]))
     for a in ws.plan.adapters_of(args.name):
-        output.step("address", f"{a.address or 'by DHCP'} on {a.network}")
+        addresses = [str(x) for x in (a.address or "by DHCP", a.address6) if x]
+        output.step("address", f"{', '.join(addresses)} on {a.network}")
     say_missing(ws, args.name)
     output.say("Next: dacha diff shows what this changes on the host, dacha apply does it")
     return 0
@@ -314,7 +218,7 @@ def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove
     from dacha.engine.disks.kept import kept
     from dacha.engine.lab.edit import edit_lab
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import Workspace, load
     from dacha.hypervisor.process import running
 
@@ -347,4 +251,22 @@ def run_remove(args: argparse.Namespace) -> int:
         output.say(
             f"Next: dacha apply deletes {'these disks' if disks[1:] else 'this disk'}; dacha diff shows it once more"
         )
+    return 0
+
+
+def run_rename(args: argparse.Namespace) -> int:
+    from dacha.engine.guest.rename import rename
+
+    ws = rename(args.lab, args.name, args.new_name)
+    if args.json:
+        emit_guest(ws, args.new_name)
+        return 0
+    disks = ", ".join(name for name, _ in ws.home.disks(args.new_name))
+    output.say(f"{ws.path.name} now has")
+    output.step(f"guest {args.new_name}", f"{args.name} before")
+    if disks:
+        output.step("disks", f"{disks}: what is on them stays")
+    for adapter in ws.plan.adapters_of(args.new_name):
+        output.step("adapter", f"{adapter.hardware_address} on {adapter.network}, as it was")
+    output.say(f"Next: dacha apply; its own system is told the name {args.new_name} at its next start")
     return 0

@@ -47,8 +47,8 @@ def run_list(args: argparse.Namespace) -> int:
 def run_show(args: argparse.Namespace) -> int:
     from dacha.cli.words import door_words, guest_words
     from dacha.core.lab.names import host_name, machine_uuid
+    from dacha.engine.lab.named import guest_named
     from dacha.engine.lab.origins import values_of
-    from dacha.engine.reach.ssh import guest_named
     from dacha.engine.workspace import load
     from dacha.hypervisor.monitor import agent
     from dacha.hypervisor.process import running

@@ -57,6 +57,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     from dacha.core.apply.changes import StartGuest, kind_of
     from dacha.engine.apply.apply import apply
     from dacha.engine.check.host import accelerator_findings
+    from dacha.engine.reach.opening import coming_doors, opened_doors
     from dacha.engine.workspace import load
 
     wait_s = wait_time(args.wait)
@@ -80,7 +81,12 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
             for finding in accelerator_findings(ws):
                 output.step("this host", finding.what)
     ws = load(args.lab)
-    closed = [] if args.no_wait else _wait_for_doors(ws, outcome.done, outcome.waiting, wait_s, quiet=args.json)
+    new = opened_doors(ws, outcome.done, outcome.waiting)
+    closed = []
+    if not args.no_wait:
+        # Who interrupted an earlier command's wait has the doors still to come.
+        new += coming_doors(ws, only, new)
+        closed = _wait_for_doors(ws, new, wait_s, quiet=args.json)
     if args.json:
         from dacha.engine.router import mappings
 
@@ -110,61 +116,42 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
         for guest in ws.lab.guests.values():
             if (only is None or guest.name in only) and ws.home.read(guest.name).stopped_on_purpose:
                 output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)
-        _finish(ws, outcome, closed)
+        _finish(ws, outcome, new, closed)
     for _change, error in outcome.failed:
         output.note("\n".join(error.lines()))
     return 3 if outcome.failed else 1 if closed else 0
 
 
-def _new_doors(ws: Any, done: list[Any], waiting: list[Any]) -> list[Any]:
-    """The doors that these changes opened, by themselves or with their guest."""
-    from dacha.core.apply.changes import LoadRules, OpenForward, StartGuest
-    from dacha.engine.network.live import live_plan, networks_apart
-    from dacha.hypervisor.process import running
-
-    started = {c.guest for c in done if isinstance(c, StartGuest)}
-    opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
-    for loaded in (c for c in done if isinstance(c, LoadRules)):
-        opened |= {key for key in loaded.opened if key[0] in started or running(ws.home.process_lock(key[0]))}
-    # Who waits for its next start to have an adapter again is not waited for: its door is known to be shut.
-    without = {c.guest for c in waiting if "the link under it was removed" in str(c)}
-    new = [d for key, d in live_plan(ws).doors.items() if key[0] in started or key in opened]
-    new = [d for d in new if d.door.guest not in without]
-    apart = networks_apart(ws) if new else set()
-    return [d for d in new if d.means != "none" and not (d.adapter and d.adapter.network in apart)]
-
-
-def _wait_for_doors(
-    ws: Any, done: list[Any], held: list[Any], timeout_s: float, *, quiet: bool
-) -> list[tuple[Any, str]]:
-    """Wait for the doors that these changes opened; those that stayed silent, with what was seen."""
+def _wait_for_doors(ws: Any, doors: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
+    """Wait for these doors; those that stayed silent, with what was seen."""
     from dacha.cli.terminal.progress import waiting_line
-    from dacha.engine.network.live import live_plan
+    from dacha.engine.guest.console import last_words
     from dacha.engine.reach.doors import wait_for
-    from dacha.hypervisor.process import running
+    from dacha.engine.reach.opening import GuestWatcher
+    from dacha.host.network.addresses import lan_address
 
-    def on_open(door: Any, after_s: float) -> None:
-        if not quiet:
-            with line.aside():
-                output.step(f"door {door.door.guest} {door.door.name}", "open", f"after {after_s:.1f} s")
+    class Shown(GuestWatcher):
+        """Tells of each door as it opens, and of what the first guest that is waited for is doing."""
 
-    with waiting_line() as line:
-        silent = wait_for(
-            _new_doors(ws, done, held),
-            timeout_s,
-            on_open,
-            lambda doors: line.show(
-                "waiting for "
-                + ", ".join(f"{d.door.guest} {d.door.name}" for d in doors[:4])
-                + (f" and {len(doors) - 4} more" if len(doors) > 4 else "")
-            ),
-            lambda guest: running(ws.home.process_lock(guest)),
-            lambda door: live_plan(ws).doors[door.door.guest, door.door.name],
-        )
+        def open(self, door: Any, after_s: float) -> None:
+            if not quiet:
+                with line.aside():
+                    output.step(f"door {door.door.guest} {door.door.name}", "open", f"after {after_s:.1f} s")
+
+        def tick(self, waiting: list[Any]) -> None:
+            if not line.due():
+                return
+            named = ", ".join(f"{d.door.guest} {d.door.name}" for d in waiting[:4])
+            more = f" and {len(waiting) - 4} more" if len(waiting) > 4 else ""
+            words = last_words(self.ws, waiting[0].door.guest)
+            line.show(f"waiting for {named}{more}" + (f"; {waiting[0].door.guest}: {words}" if words else ""))
+
+    with waiting_line(quiet=quiet) as line:
+        silent = wait_for(doors, timeout_s, lan_address(), Shown(ws))
     return [(door, verdict.seen) for door, verdict in silent.items()]
 
 
-def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
+def _finish(ws: Any, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:
     from dacha.core.apply.changes import AskRouter, MakeLink
     from dacha.core.plan.doors import lan_place
     from dacha.host.network.addresses import lan_address
@@ -178,15 +165,14 @@ def _finish(ws: Any, outcome: Any, closed: list[tuple[Any, str]]) -> None:
                 f"This host's addresses are on {move.bridge} now. If you can read this, say so within {left} s, or all "
                 "is put back:\n  dacha apply --confirm"
             )
-    if not outcome.done and not outcome.waiting and not outcome.failed:
+    if not outcome.done and not outcome.waiting and not outcome.failed and not new:
         output.say(f"{ws.lab.name}: nothing to do, everything was applied")
         return
     for door, seen in closed:
         output.note(
             f"door {door.door.guest} {door.door.name} does not answer: {seen}\n"
-            f"  the guest's console may tell why: dacha console {door.door.guest}"
+            f"  why: dacha trace {door.door.guest} {door.door.name}"
         )
-    new = _new_doors(ws, outcome.done, outcome.waiting)
     for door in new:
         if door.door.service == "ssh" and ws.lab.guests[door.door.guest].login:
             output.say(f"{'From this host':<21}dacha connect {door.door.guest}")

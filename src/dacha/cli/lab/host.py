@@ -21,6 +21,7 @@ def run_host(args: argparse.Namespace) -> int:
     from dacha.core.plan.check import check_host, promised
     from dacha.core.units import show_size
     from dacha.engine.check.host import disk_growth, program_findings
+    from dacha.engine.lab.kept_labs import leftovers
     from dacha.engine.workspace import load
     from dacha.host import accounts, confine, facts, folders
     from dacha.host.network import addresses
@@ -41,6 +42,7 @@ def run_host(args: argparse.Namespace) -> int:
     growth = {str(folder): size for folder, size in disk_growth(ws).items()} if ws else {}
     have = have._replace(disk_free=have.disk_free | facts.facts(Path(f) for f in growth).disk_free)
     findings = program_findings() + (check_host(ws.lab, have, growth) if ws else [])
+    left = leftovers()
     lan, users = addresses.lan_address(), accounts.users() if os.geteuid() == 0 else None
     protection = confine.here()
     if args.json:
@@ -59,6 +61,7 @@ def run_host(args: argparse.Namespace) -> int:
                 "guest_users": list(users) if users else None,
                 "protection": {part.name: part.there for part in protection},
                 "programs": {name: facts.program(name) for name, _, _ in facts.PROGRAMS},
+                "left_over": [{"what": item.what, "remedy": item.remedy} for item in left],
                 "findings": [output.finding_json("lab.toml", f) for f in findings],
             }
         )
@@ -97,6 +100,10 @@ def run_host(args: argparse.Namespace) -> int:
         for name, _, purpose in facts.PROGRAMS:
             found = facts.program(name)
             output.say(f"{name:<19} {found}" if found else f"{name:<19} missing: it {purpose}")
+        if left:
+            output.say("\nLeft over:")
+            for item in left:
+                output.say(f"  {item.what}\n    {item.remedy}")
         if findings:
             output.say()
             output.show_findings("lab.toml", findings)

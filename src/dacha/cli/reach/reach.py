@@ -38,8 +38,8 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
 def run_reach(args: argparse.Namespace) -> int:
     from dacha.core.reach.reach import places, reach, to_host
     from dacha.core.spelling import did_you_mean
+    from dacha.engine.lab.named import guest_named
     from dacha.engine.network.live import live_plan
-    from dacha.engine.reach.ssh import guest_named
     from dacha.engine.router.host_view import host_view
     from dacha.engine.workspace import load
 

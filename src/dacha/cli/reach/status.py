@@ -56,7 +56,6 @@ def run_status(args: argparse.Namespace) -> int:
 
 def _print(ws: Any, status: Any) -> None:
     from dacha.core.apply.changes import LIVE
-    from dacha.engine.reach.status import ON_LAN
 
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
     on = sum(g.seen.running for g in status.guests)
@@ -95,10 +94,21 @@ def _print(ws: Any, status: Any) -> None:
         output.say()
         for d in silent:
             name = f"{d.plan.door.guest} {d.plan.door.name}"
-            if d.now.startswith(ON_LAN):
+            if d.plan.door.origin == "outside" and d.now.startswith("open on"):
                 output.say(f"door {name} cannot be entered from outside: dacha trace {name}")
             else:
                 output.say(f"door {name} does not answer: {d.now}")
+    notes = []
+    for guest, what in status.still_open:
+        notes.append(f"{guest}: {what} is open still, and no longer in the lab file: dacha apply")
+    if status.unserved:
+        notes.append(
+            f"The caretaker does not run: nobody gives addresses and names on {', '.join(status.unserved)}: dacha apply"
+        )
+    if notes:
+        output.say()
+        for note in notes:
+            output.say(note)
     if status.exposed:
         output.say()
         output.say(
@@ -140,4 +150,6 @@ def _json(ws: Any, status: Any) -> dict[str, Any]:
             for g in status.guests
         ],
         "loopback_exposed": status.exposed,
+        "unserved": status.unserved,
+        "still_open": [{"guest": guest, "what": what} for guest, what in status.still_open],
     }

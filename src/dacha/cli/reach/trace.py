@@ -111,7 +111,7 @@ def _address(text: str | None) -> str | None:
 def _door(ws: Any, guest: str, name: str | None) -> Any:
     """The door that is meant. Raises UsageError with the nearest."""
     from dacha.core.spelling import did_you_mean
-    from dacha.engine.reach.ssh import guest_named
+    from dacha.engine.lab.named import guest_named
 
     named = guest_named(ws, guest)
     names = [d.name for d in named.doors]

@@ -4,20 +4,39 @@ from __future__ import annotations
 
 import contextlib
 import sys
+import time
 from collections.abc import Iterator
 from typing import Any
 
+from dacha.core.units import show_duration
+
+# Where nobody watches a terminal, a wait is mentioned this often (seconds), first after the shorter time.
+FIRST_S, EVERY_S = 15.0, 30.0
+
 
 class Line:
-    """A line that says what is being waited for, with the time it has taken."""
+    """A line that says what is being waited for, with the time it has taken: live on a terminal; elsewhere a line now
+    and then, or (`quiet`) none."""
 
-    def __init__(self, progress: Any = None) -> None:
+    def __init__(self, progress: Any = None, *, quiet: bool = False) -> None:
         self._progress = progress
         self._task = progress.add_task("", total=None) if progress else None
+        self._began = time.monotonic()
+        self._next = float("inf") if quiet else self._began + (0.0 if progress else FIRST_S)
+
+    def due(self) -> bool:
+        """True when it is time to say something again."""
+        return time.monotonic() >= self._next
 
     def show(self, text: str) -> None:
+        now = time.monotonic()
         if self._progress:
+            self._next = now + 0.5
             self._progress.update(self._task, description=text)
+        else:
+            self._next = now + EVERY_S
+            sys.stderr.write(f"{text} ({show_duration(now - self._began)} so far)\n")
+            sys.stderr.flush()
 
     @contextlib.contextmanager
     def aside(self) -> Iterator[None]:
@@ -48,10 +67,10 @@ def _live(*columns: str, text: str) -> Any:
 
 
 @contextlib.contextmanager
-def waiting_line() -> Iterator[Line]:
-    """A live line on a terminal; nothing at all elsewhere. Leaves the terminal as it was, also when interrupted."""
-    if not sys.stderr.isatty():
-        yield Line()
+def waiting_line(*, quiet: bool = False) -> Iterator[Line]:
+    """A live line on a terminal, which is left as it was, also when interrupted; a line now and then elsewhere."""
+    if quiet or not sys.stderr.isatty():
+        yield Line(quiet=quiet)
         return
     with _live("SpinnerColumn", "TimeElapsedColumn", text="{task.description}") as progress:
         yield Line(progress)

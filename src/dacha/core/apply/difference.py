@@ -22,6 +22,7 @@ from dacha.core.apply.changes import (
     WriteDown,
     WriteSeed,
 )
+from dacha.core.apply.in_force import in_force
 from dacha.core.apply.machine import Machine, changed
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.lab.model import Guest, Lab
@@ -42,7 +43,7 @@ def difference(
         seen = observed.get(guest.name, ObservedGuest())
         changes += _prepare(guest, machines[guest.name], seen)
         if seen.running:
-            changes += _adjust(guest, plan, machines[guest.name], seen)
+            changes += _adjust(lab, guest, plan, machines[guest.name], seen)
         elif not seen.stopped_on_purpose:
             starts.append((guest.start.order, n, StartGuest(guest.name)))
     return changes + [start for _, _, start in sorted(starts, key=lambda s: s[:2])]
@@ -64,15 +65,13 @@ def _prepare(guest: Guest, wanted: Machine, seen: ObservedGuest) -> list[Change]
     return changes
 
 
-def _adjust(guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> list[Change]:
+def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> list[Change]:
     changes: list[Change] = []
     if seen.forwards is not None:
         # A forward has to end at the address that the running guest was given, not at a planned new one.
-        stale = seen.machine is not None and _moved(seen.machine, wanted)
-        doors = [] if stale else [d.name for d in guest.doors]
-        desired = plan.forwards_of(guest.name, doors)
-        if not stale:
-            changes += [CloseForward(guest.name, f) for f in sorted(seen.forwards - desired.keys())]
+        held = in_force(lab, plan, {guest.name: seen.machine}) if seen.machine else plan
+        desired = held.forwards_of(guest.name, [d.name for d in guest.doors])
+        changes += [CloseForward(guest.name, f) for f in sorted(seen.forwards - desired.keys())]
         changes += [OpenForward(guest.name, name, f) for f, name in desired.items() if f not in seen.forwards]
     if seen.machine is not None:
         had = seen.machine.get("drives", [])
@@ -107,10 +106,3 @@ def _adjust_disks(guest: str, had: list[Machine], wanted: list[Machine]) -> list
     if not changes and list(before) != list(after):
         changes.append(ChangeMachine(guest, f"order of disks: {', '.join(after)}"))
     return changes
-
-
-def _moved(before: Machine, after: Machine) -> bool:
-    def addresses(m: Machine) -> list[object]:
-        return [a["address"] for a in m["adapters"]]
-
-    return addresses(before) != addresses(after)

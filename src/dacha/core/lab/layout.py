@@ -53,21 +53,30 @@ def _key(text: str, at: int) -> tuple[list[str], int]:
     """A dotted key at `at`: its parts, and the offset behind it."""
     import tomllib
 
-    parts: list[str] = []
+    spans = key_spans(text, at)
+    parts = [
+        tomllib.loads(f"k = {text[start:end]}")["k"] if text[start] in "\"'" else text[start:end]
+        for start, end in spans
+    ]
+    return parts, _BLANK.match(text, spans[-1][1]).end()  # type: ignore[union-attr]  # matches the empty string
+
+
+def key_spans(text: str, at: int) -> list[tuple[int, int]]:
+    """Where each part of a dotted key at `at` begins and ends."""
+    spans: list[tuple[int, int]] = []
     while True:
         at = _BLANK.match(text, at).end()  # type: ignore[union-attr]  # matches the empty string
         if text[at] in "\"'":
             end = _string(text, at)
-            parts.append(tomllib.loads(f"k = {text[at:end]}")["k"])
         else:
             match = _BARE.match(text, at)
             if not match:
                 raise ValueError(f"no key at offset {at}")
             end = match.end()
-            parts.append(match.group())
+        spans.append((at, end))
         at = _BLANK.match(text, end).end()  # type: ignore[union-attr]
         if not text.startswith(".", at):
-            return parts, at
+            return spans
         at += 1
 
 

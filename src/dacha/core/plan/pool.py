@@ -101,7 +101,11 @@ class AddressPool:
             return
         if subnet is None and self.network.kind != "bridge":
             wrong(
-                self.findings, "no-subnet6", path, f"network {self.plan.name} has no subnet6", "add one to the network"
+                self.findings,
+                "no-subnet6",
+                path,
+                f"network {self.plan.name} has no subnet6",
+                f"dacha network edit {self.plan.name} --subnet6 fd77:4::/64, or another of yours",
             )
         elif subnet is not None and address not in subnet:
             wrong(

@@ -77,7 +77,8 @@ class Evidence(NamedTuple):
     place: str = ""
     network: str = ""
     lab_error: tuple[str, str] | None = None
-    not_applied: str | None = None
+    not_applied: tuple[str, str] | None = None  # what the door waits for, and the command that ends the wait
+    moves: str | None = None  # where the guest will be from its next start on
     state: str = "on"
     status: str = ""
     since_s: float | None = None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.trace.evidence import REFUSED, REJECTED, Evidence
-from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.service import touched
 from dacha.core.units import show_duration
 
@@ -13,13 +13,23 @@ from dacha.core.units import show_duration
 def lab_file(e: Evidence) -> Hop:
     if e.lab_error:
         what, remedy = e.lab_error
+        if e.state != "off":
+            # What was applied holds on: whether the way is open is for the other hops to say.
+            return Hop("lab-file", ASIDE, what, "the lab cannot be applied any more as it is written", remedy)
         return Hop("lab-file", BROKEN, what, "the lab cannot be applied as it is written", remedy)
     return Hop("lab-file", FINE, f"door {e.door} from {ORIGIN_WORDS[e.origin]}")
 
 
 def applied(e: Evidence) -> Hop:
     if e.not_applied:
-        return Hop("applied", BROKEN, e.not_applied, "the file was edited since it was last applied", "dacha apply")
+        what, remedy = e.not_applied
+        means = "the file was edited since it was last applied"
+        if remedy != "dacha apply":
+            means = "a running guest takes that up at its next start only"
+        return Hop("applied", BROKEN, what, means, remedy)
+    if e.moves:
+        means = "the file has another address than the running guest: what follows is how it is now"
+        return Hop("applied", ASIDE, f"from its next start on it is at {e.moves}", means, f"dacha restart {e.guest}")
     return Hop("applied", FINE, "nothing of this door is left to apply")
 
 

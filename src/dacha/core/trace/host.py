@@ -1,8 +1,8 @@
-"""The hops between the asker and the guest's network: this host's rules and addresses, and the router above it."""
+"""The hops between the asker and the guest's network on this host: its rules, its addresses, the door itself."""
 
 from __future__ import annotations
 
-from dacha.core.trace.evidence import Evidence, RouterSeen
+from dacha.core.trace.evidence import Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.service import mute
 
@@ -65,47 +65,6 @@ def lan_address(e: Evidence) -> Hop:
         remedy = "tell them, or have the LAN's DHCP server keep one address for this host; then: dacha apply"
         return Hop("lan-address", ASIDE, seen, means, remedy)
     return Hop("lan-address", FINE, f"this host is {e.lan_address}")
-
-
-def router(e: Evidence, r: RouterSeen) -> Hop:
-    leads = f"{r.address or 'outside'}:{r.port}"
-    # Whoever answers there has to be the guest itself, and not a provider's own server.
-    if r.hairpin and r.hairpin.ok and e.through and r.hairpin.seen == e.through.seen:
-        return Hop("router", FINE, f"{r.router} leads {leads} in: {r.hairpin.seen}")
-    hand = f"in the router by hand: {r.by_hand}"
-    if not r.router:
-        return Hop("router", UNTESTED, f"{r.trouble or 'the lab says that it is not asked'}; it needs: {r.by_hand}")
-    if r.there is False:
-        means = "it is off, or its cable is out"
-        return Hop("router", BROKEN, f"nobody answers for {r.router}", means, "look at the router")
-    if r.shut:
-        means = "it was started anew, or was told to take none"
-        return Hop("router", BROKEN, f"{r.router} takes no questions any more", means, f"dacha apply, or {hand}")
-    if r.mapped == "forgotten":
-        means = "it was started anew"
-        return Hop("router", BROKEN, f"{r.router} has forgotten what it was told", means, "dacha apply")
-    if r.mapped == "lapsed":
-        means = "the caretaker, which renews it, did not run, or the router refused"
-        return Hop("router", BROKEN, f"the mapping of {leads} has lapsed", means, "dacha apply")
-    if r.mapped == "missing":
-        means = r.trouble or "nobody told it to, or somebody took it away"
-        return Hop("router", BROKEN, f"{r.router} does not lead {leads} in", means, f"dacha apply, or {hand}")
-    if r.mapped is not None and r.mapped != "there":
-        means = "this host has another address now, or somebody changed it"
-        return Hop("router", BROKEN, f"{r.router} leads {leads} to {r.mapped}", means, f"dacha apply, or {hand}")
-    if r.mapped is None or r.trouble:
-        return Hop("router", UNTESTED, f"{r.router}: {r.trouble or 'it was not asked yet'}; it needs: {r.by_hand}")
-    return Hop("router", FINE, f"{r.router} leads {leads} to {e.place} ({r.speaks})")
-
-
-def outside_address(r: RouterSeen) -> Hop:
-    if r.above:
-        means = "another NAT lies above the router, and no mapping can lead through that one"
-        remedy = "ask the provider for a public address, or put a machine with one in front"
-        return Hop("outside-address", BROKEN, r.above, means, remedy)
-    if not r.address:
-        return Hop("outside-address", UNTESTED, "the router did not tell it")
-    return Hop("outside-address", FINE, f"{r.address} is a public address")
 
 
 def door(e: Evidence) -> Hop:

@@ -18,10 +18,9 @@ from dacha.core.trace.host import (
     forwarding,
     lan_address,
     names,
-    outside_address,
-    router,
     sources,
 )
+from dacha.core.trace.router import outside_address, router
 from dacha.core.trace.service import certificate, forward, key, protocol, reply, security, service, size
 
 

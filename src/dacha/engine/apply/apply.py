@@ -53,7 +53,7 @@ from dacha.engine.check.links import kernel_findings
 from dacha.engine.disks import disks
 from dacha.engine.disks import kept as kept_disks
 from dacha.engine.disks.disks import Progress, silent
-from dacha.engine.guest import install, power, prepare
+from dacha.engine.guest import install, power, prepare, rename
 from dacha.engine.guest.desired import machines as machines_of
 from dacha.engine.guest.observe import observe
 from dacha.engine.guest.start import start_all
@@ -105,6 +105,7 @@ def _settled(
     """Refuse a lab that cannot work here, and write down what its file leaves open: the lab as it is then, its guests
     as they were seen, and those that this is about. Raises LabError, HostError."""
     ws.refuse_if_wrong()
+    rename.settle(ws)
     seen = observe(ws.home, ws.lab.guests)
     concerned = [n for n in ws.lab.guests if only is None or n in only]
     starting = {n for n in concerned if not seen[n].running and not seen[n].stopped_on_purpose}

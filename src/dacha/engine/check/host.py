@@ -40,7 +40,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
 
         findings += kernel_findings(ws)
         on = {name for name, seen in observed.items() if seen.running}
-        findings += live.conflicts(plan, {k: s for k, s in live.read(ws.home).items() if k[0] in on})
+        findings += live.conflicts(live.started(ws, plan), {k: s for k, s in live.read(ws.home).items() if k[0] in on})
     bridged = any(n.kind == "bridge" for n in ws.lab.networks.values())
     if bridged or ws.lab.from_outside:
         # Other doors can be entered from where they are meant to be, whatever this host is.

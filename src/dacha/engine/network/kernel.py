@@ -30,7 +30,7 @@ from dacha.core.network.links import (
 )
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.plan import Plan
-from dacha.engine.network import rollback, rules
+from dacha.engine.network import live, rollback, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
@@ -98,6 +98,7 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
     """
     if not uses_kernel(ws):
         return []
+    plan = live.started(ws, plan)
     target, seen = wanted_links(ws, plan), observe(ws)
     changes: list[Change] = []
     lost: list[Change] = []

@@ -7,12 +7,14 @@ from collections.abc import Mapping
 from ipaddress import IPv4Address
 from pathlib import Path
 
+from dacha.core.apply.in_force import in_force
 from dacha.core.findings import WARNING, Finding
 from dacha.core.plan.learned import Key, Sighting, followed, learned
 from dacha.core.plan.plan import Plan
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
+from dacha.hypervisor.process import running
 
 
 def sightings_file(home: Home) -> Path:
@@ -36,11 +38,22 @@ def read(home: Home) -> dict[Key, Sighting]:
         return {}
 
 
-def now(home: Home, plan: Plan) -> Plan:
-    """The plan with the addresses that guests without a planned one have now."""
+def started(ws: Workspace, plan: Plan) -> Plan:
+    """The plan with the adapters of guests that run as they were started: these hold until the next start."""
+    machines = {}
+    for name in ws.lab.guests:
+        if running(ws.home.process_lock(name)) and (machine := ws.home.read(name).machine):
+            machines[name] = machine
+    return in_force(ws.lab, plan, machines) if machines else plan
+
+
+def now(ws: Workspace, plan: Plan) -> Plan:
+    """The plan as it holds now: with what running guests were started with, and with the addresses that those without
+    a planned one have."""
+    plan = started(ws, plan)
     if all(a.address for a in plan.adapters.values()):
         return plan
-    return followed(plan, learned(plan, read(home)))
+    return followed(plan, learned(plan, read(ws.home)))
 
 
 def conflicts(plan: Plan, seen: Mapping[Key, Sighting]) -> list[Finding]:
@@ -61,10 +74,8 @@ def conflicts(plan: Plan, seen: Mapping[Key, Sighting]) -> list[Finding]:
 
 
 def live_plan(ws: Workspace) -> Plan:
-    """The plan with the addresses that guests have now where others hand them out."""
-    if not any(n.by_kernel for n in ws.lab.networks.values()):
-        return ws.plan_without_host
-    return now(ws.home, ws.plan_without_host)
+    """The plan as it holds now, without asking the host where the file leaves nothing to choose."""
+    return now(ws, ws.plan_without_host)
 
 
 def networks_apart(ws: Workspace) -> set[str]:

@@ -61,7 +61,7 @@ def _doors(plan: Plan) -> list[str]:
 
 def text_of(ws: Workspace, plan: Plan, links: KernelPlan) -> str:
     """The rules as they should be now, with doors where the guests are."""
-    return ruleset(ws.lab, live.now(ws.home, plan), links, sysctls.not_forwarded_before())
+    return ruleset(ws.lab, live.now(ws, plan), links, sysctls.not_forwarded_before())
 
 
 def current(ws: Workspace, text: str, seen: str | None) -> bool:
@@ -75,7 +75,7 @@ def current(ws: Workspace, text: str, seen: str | None) -> bool:
 def moved(ws: Workspace, plan: Plan) -> Moved:
     """Which doors a load would open and close."""
     before = set(str(_noted(ws).get("doors", "")).splitlines())
-    after = _doors(live.now(ws.home, plan))
+    after = _doors(live.now(ws, plan))
 
     def keys(lines: list[str]) -> tuple[tuple[str, str], ...]:
         return tuple(dict.fromkeys((line.split(" ", 2)[0], line.split(" ", 2)[1]) for line in lines))
@@ -109,8 +109,8 @@ def adopt(ws: Workspace) -> None:
 def load(ws: Workspace, plan: Plan) -> None:
     """Replace the lab's rules, in one step. Raises HostError, BusyError."""
     with locked(ws.home.folder / "rules.lock", "loading rules", WAIT_S):
-        now = live.now(ws.home, plan)
-        _load(ws, now, ruleset(ws.lab, now, wanted_links(ws, plan), sysctls.not_forwarded_before()))
+        now = live.now(ws, plan)
+        _load(ws, now, ruleset(ws.lab, now, wanted_links(ws, now), sysctls.not_forwarded_before()))
 
 
 def follow(ws: Workspace) -> bool:
@@ -122,8 +122,8 @@ def follow(ws: Workspace) -> bool:
         noted = _noted(ws)
         if noted.get("lab") != _digest(ws.text):
             return False
-        now = live.now(ws.home, ws.plan)
-        text = ruleset(ws.lab, now, wanted_links(ws, ws.plan), sysctls.not_forwarded_before())
+        now = live.now(ws, ws.plan)
+        text = ruleset(ws.lab, now, wanted_links(ws, now), sysctls.not_forwarded_before())
         if noted.get("text") == _digest(text):
             return False
         _load(ws, now, text)

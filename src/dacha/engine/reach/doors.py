@@ -2,61 +2,141 @@
 
 from __future__ import annotations
 
+import selectors
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
+from ipaddress import IPv4Address
 
-from dacha.core.plan.doors import DoorPlan, here
+from dacha.core.plan.doors import DoorPlan, here, lan_place
+from dacha.host.probe.patience import PatientProbe, Place
 from dacha.host.probe.probing import probe_all
 from dacha.wire.probes import Verdict, probe_for
 
+# A loop that waits looks around this often (seconds), and asks what is behind a forward no more often than that.
+TICK_S, TAKEN_S = 0.25, 0.5
 
-def probe_doors(doors: Iterable[DoorPlan], timeout_s: float) -> dict[object, Verdict]:
-    """The verdict on each door by (guest, name), within `timeout_s` seconds. UDP has no greeting to wait for, so such
-    doors get none."""
+
+def entered_at(door: DoorPlan, lan: IPv4Address | None) -> tuple[str, int] | None:
+    """Where this host asks a door: where a machine on the LAN would, for a door from there."""
+    place = lan_place(door, lan)
+    return (str(place[0]), place[1]) if place else here(door)
+
+
+def probe_doors(doors: Iterable[DoorPlan], timeout_s: float, lan: IPv4Address | None) -> dict[object, Verdict]:
+    """The verdict on each door by (guest, name), within `timeout_s` seconds; `lan` is this host's address there. UDP
+    has no greeting to wait for, so such doors get none."""
     targets = []
     for door in doors:
-        place = here(door)
+        place = entered_at(door, lan)
         if place and door.door.protocol == "tcp":
             targets.append(((door.door.guest, door.door.name), *place, probe_for(door.door.service)))
     return probe_all(targets, timeout_s)
 
 
+class Watcher:
+    """What a wait asks of the world besides its doors; each method may be another's business."""
+
+    def open(self, door: DoorPlan, after_s: float) -> None:
+        """A door answers, `after_s` seconds after the wait began."""
+
+    def tick(self, waiting: list[DoorPlan]) -> None:
+        """These are still waited for."""
+
+    def alive(self, guest: str) -> bool:
+        """False for a guest that has ended: its doors are not waited for."""
+        return True
+
+    def renew(self, door: DoorPlan) -> DoorPlan:
+        """A door as it is known by now, for one whose guest had no address yet."""
+        return door
+
+    def taken(self, guest: str) -> frozenset[tuple[int, IPv4Address, int]] | None:
+        """The connections through its process's forwards that a guest has itself: host port, address, port."""
+        return None
+
+
 def wait_for(
-    doors: Iterable[DoorPlan],
-    timeout_s: float,
-    on_open: Callable[[DoorPlan, float], None],
-    on_tick: Callable[[list[DoorPlan]], None] = lambda waiting: None,
-    alive: Callable[[str], bool] = lambda guest: True,
-    renew: Callable[[DoorPlan], DoorPlan] = lambda door: door,
+    doors: Iterable[DoorPlan], timeout_s: float, lan: IPv4Address | None, watcher: Watcher
 ) -> dict[DoorPlan, Verdict]:
     """Wait until every door answers; returns the last verdict on those that did not within `timeout_s` seconds.
 
-    A door whose guest is no longer `alive` is not waited for; `renew` gives a door as it is known by now, for one whose
-    guest has no address yet.
+    A guest may need minutes for its first words: what it has taken up is waited for, and only what did not arrive in it
+    is tried again.
     """
     began = time.monotonic()
-    waiting = [d for d in doors if d.door.protocol == "tcp"]
-    last: dict[tuple[str, str], tuple[DoorPlan, Verdict]] = {}
-    while waiting:
-        on_tick(waiting)
-        round_began = time.monotonic()
-        # Short rounds: a forward accepts before its guest listens, and such a connection stays mute for long.
-        waiting = [d if here(d) else renew(d) for d in waiting]
-        verdicts = probe_doors(waiting, 0.5)
-        for door in list(waiting):
-            key = (door.door.guest, door.door.name)
-            verdict = verdicts.get(key, Verdict(False, "it has no address yet"))
-            if verdict.ok:
-                waiting.remove(door)
-                last.pop(key, None)
-                on_open(door, time.monotonic() - began)
-            elif not alive(door.door.guest):
-                waiting.remove(door)
-                last[key] = (door, Verdict(False, "its guest has ended"))
-            else:
-                last[key] = (door, verdict)
-        if time.monotonic() - began >= timeout_s:
-            break
-        if waiting:
-            time.sleep(max(0.0, round_began + 0.15 - time.monotonic()))
-    return dict(last.values())
+    waiting = {(d.door.guest, d.door.name): d for d in doors if d.door.protocol == "tcp"}
+    probes: dict[tuple[str, str], PatientProbe] = {}
+    failed: dict[DoorPlan, Verdict] = {}
+    with selectors.DefaultSelector() as selector:
+        try:
+            while waiting and time.monotonic() - began < timeout_s:
+                watcher.tick(list(waiting.values()))
+                _step(waiting, probes, selector, lan, watcher)
+                _answers(selector, min(time.monotonic() + TICK_S, began + timeout_s))
+                for key, door in list(waiting.items()):
+                    probe = probes.get(key)
+                    if probe and probe.answer:
+                        watcher.open(door, time.monotonic() - began)
+                    elif watcher.alive(key[0]):
+                        continue
+                    else:
+                        failed[door] = Verdict(False, "its guest has ended")
+                    if probe:
+                        probe.close()
+                    del waiting[key]
+            for key, door in waiting.items():
+                failed[door] = _last(probes.get(key))
+        finally:
+            for probe in probes.values():
+                probe.close()
+    return failed
+
+
+def _last(probe: PatientProbe | None) -> Verdict:
+    """What became of a door that did not answer in time."""
+    if probe is None:
+        return Verdict(False, "it has no address yet")
+    since = probe.oldest_s
+    held = f"it accepts, and said nothing for {time.monotonic() - since:.0f} s" if since is not None else ""
+    return Verdict(False, held or probe.last)
+
+
+def _step(
+    waiting: dict[tuple[str, str], DoorPlan],
+    probes: dict[tuple[str, str], PatientProbe],
+    selector: selectors.BaseSelector,
+    lan: IPv4Address | None,
+    watcher: Watcher,
+) -> None:
+    """Let every probe do what is due; one is made for each door whose place is known."""
+    told: dict[str, frozenset[tuple[int, IPv4Address, int]] | None] = {}
+    now = time.monotonic()
+    for key, door in waiting.items():
+        place = entered_at(door, lan)
+        if place is None:
+            waiting[key] = door = watcher.renew(door)
+            place = entered_at(door, lan)
+        if place is None:
+            continue
+        if key not in probes:
+            probes[key] = PatientProbe(selector, Place(*place, door.door.service))
+        taken: bool | None = None
+        since = probes[key].oldest_s
+        if door.backend == "user" and door.means == "forward" and since is not None and now - since >= TAKEN_S:
+            if key[0] not in told:
+                told[key[0]] = watcher.taken(key[0])
+            have = told[key[0]]
+            if have is not None:
+                taken = any((f.port, f.address, f.to) in have for f in door.forwards())
+        probes[key].step(now, taken)
+
+
+def _answers(selector: selectors.BaseSelector, until: float) -> None:
+    """Hear what comes before `until` (seconds, monotonic); returns at once when something was said."""
+    left = until - time.monotonic()
+    if not selector.get_map():
+        time.sleep(max(0.0, left))
+        return
+    for entry, mask in selector.select(max(0.0, left)):
+        probe, connection = entry.data
+        probe.ready(connection, mask, time.monotonic())

@@ -6,28 +6,14 @@ from collections.abc import Sequence
 
 from dacha.core.apply.observed import HUNG, OFF, PAUSED
 from dacha.core.errors import AnswerNo, HostError, UsageError
-from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import ANYWHERE, LOOPBACK
-from dacha.core.spelling import did_you_mean
 from dacha.engine.guest.desired import host_key_public
 from dacha.engine.guest.observe import observe_guest
+from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
-
-
-def guest_named(ws: Workspace, name: str) -> Guest:
-    """The guest of that name. Raises UsageError with the nearest one."""
-    guest = ws.lab.guests.get(name)
-    if guest is None:
-        raise UsageError(
-            f"there is no guest {name}",
-            where=ws.path.name,
-            remedy=did_you_mean(name, ws.lab.guests, "add one: dacha guest add NAME"),
-        )
-    return guest
-
 
 # How long a guest may take to greet: a slow one needs minutes, and nobody waits for ever.
 GREETING_S = 180

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import os
 import time
+from collections.abc import Mapping
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, NamedTuple
 
-from dacha.core.apply.changes import Change
+from dacha.core.apply.changes import Caretaker, Change, LoadRules
 from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, PAUSED, ObservedGuest
+from dacha.core.apply.waiting import APPLY, Waiting, still_open, waiting
 from dacha.core.lab.model import Guest
-from dacha.core.plan.doors import DoorPlan, here, lan_place
+from dacha.core.plan.doors import LOOPBACK, DoorPlan, lan_place
 from dacha.core.plan.doors import place as written
+from dacha.core.plan.plan import Plan
 from dacha.core.units import show_duration
 from dacha.engine.apply.pending import pending as pending_changes
 from dacha.engine.guest.observe import observe
@@ -18,17 +22,15 @@ from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
-    from dacha.core.router.mapping import Known
+    from dacha.core.trace.evidence import RouterSeen
+    from dacha.engine.reach.outside import RouterLook
     from dacha.wire.probes import Verdict
-
-ON_LAN = "open on the LAN"
 
 
 class DoorRow(NamedTuple):
     """A door: where it is entered, and whether it answers (`ok` None: not asked) with what was seen, in words."""
 
     plan: DoorPlan
-    origin: str
     place: str
     ok: bool | None
     now: str
@@ -44,58 +46,106 @@ class GuestRow(NamedTuple):
 
 
 class Status(NamedTuple):
-    """The lab's state; `pending` is what `apply` would still do."""
+    """The lab's state; `pending` is what `apply` would still do, `unserved` are networks that nobody gives addresses
+    and names while their guests run, `still_open` are doors that the file has no more: guest, and what leads in."""
 
     guests: list[GuestRow]
     pending: list[Change]
     exposed: list[str]
+    unserved: list[str]
+    still_open: list[tuple[str, str]]
+
+
+class _Seen(NamedTuple):
+    """What the doors are judged by: the answers of those asked, what they wait for, and this host."""
+
+    verdicts: dict[object, Verdict]
+    waits: dict[tuple[str, str], Waiting | None]
+    lan: IPv4Address | None
+    changed_rules: bool
+    others: dict[tuple[str, str], str]
 
 
 def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
     """Observe everything and probe every door of a running guest, within about `timeout_s` seconds."""
-    # Imported when something is to be asked: a lab that is off is shown without a socket.
-    from dacha.host.network.addresses import lan_address
-
     seen = observe(ws.home, ws.lab.guests)
     pending = pending_changes(ws, seen, ws.plan_without_host)
     plan = live_plan(ws)
-    on = {name for name, s in seen.items() if s.running and s.state != PAUSED}
-    apart = networks_apart(ws)
-    asked = [
-        d
-        for d in plan.doors.values()
-        if d.door.guest in on and _applied(d, seen[d.door.guest]) and not (d.adapter and d.adapter.network in apart)
-    ]
-    verdicts: dict[object, Verdict] = {}
-    if asked:
-        from dacha.engine.reach.doors import probe_doors
-
-        verdicts = probe_doors(asked, timeout_s)
-    lan = lan_address() if any(d.door.from_lan for d in plan.doors.values()) else None
-    router = _router(ws)
+    until = time.monotonic() + timeout_s
+    outside = _ask_router(ws, plan, seen)
+    looked = _ask_doors(ws, plan, seen, pending, timeout_s)
+    router = outside.told(until) if outside else {}
     rows = []
     for guest in ws.lab.guests.values():
         s = seen[guest.name]
         addresses = [str(a.address or "by DHCP") for a in plan.adapters_of(guest.name)]
-        mine = [
-            _led_in(_door_row(plan.doors[guest.name, d.name], s, verdicts, lan), router, by_hand=ws.lab.by_hand)
-            for d in guest.doors
-        ]
+        mine = [_door_row(ws, plan.doors[guest.name, d.name], s, looked, router) for d in guest.doors]
         rows.append(GuestRow(guest, guest.name, s, state_text(s), addresses, mine))
     for name, s in seen.items():
         if name not in ws.lab.guests and s.running:
             rows.append(GuestRow(None, name, s, state_text(s) + ", not in the lab file", [], []))
-    exposed = sorted(
-        {
-            a.network
-            for a in plan.adapters.values()
-            if seen[a.guest].running
-            and ws.lab.networks[a.network].kind == "nat"
-            and not plan.networks[a.network].isolated
-            and not ws.lab.networks[a.network].by_kernel
-        }
-    )
-    return Status(rows, pending, exposed)
+    on = {name for name, s in seen.items() if s.running}
+    exposed = {
+        a["network"]
+        for name in on & set(ws.lab.guests)
+        for a in (seen[name].machine or {"adapters": []})["adapters"]
+        if a["tap"] is None and not a["isolated"]
+    }
+    served = {a.network for a in plan.adapters.values() if a.guest in on and ws.lab.networks[a.network].managed}
+    unserved = served if any(isinstance(c, Caretaker) and c.on for c in pending) else set()
+    return Status(rows, pending, sorted(exposed), sorted(unserved), still_open(pending))
+
+
+def _ask_doors(
+    ws: Workspace, plan: Plan, seen: Mapping[str, ObservedGuest], pending: list[Change], timeout_s: float
+) -> _Seen:
+    """Ask every door that may answer: each where it is meant to be entered from, as a machine there would."""
+    # Imported when something is to be asked: a lab that is off is shown without a socket.
+    from dacha.host.network.addresses import lan_address
+
+    wish = ws.plan_without_host
+    waits = {key: waiting(wish.doors[key], door, pending) for key, door in plan.doors.items()}
+    lan = lan_address() if any(d.door.from_lan for d in plan.doors.values()) else None
+    apart = networks_apart(ws)
+    asked = [
+        d
+        for key, d in plan.doors.items()
+        if seen[key[0]].running
+        and seen[key[0]].state != PAUSED
+        and waits[key] is None
+        and _held_open(d, seen[key[0]])
+        and not (d.adapter and d.adapter.network in apart)
+    ]
+    verdicts: dict[object, Verdict] = {}
+    others: dict[tuple[str, str], str] = {}
+    if asked:
+        from dacha.engine.reach.doors import probe_doors
+
+        verdicts = probe_doors(asked, timeout_s, lan)
+        answering = [d for d in asked if d.door.from_lan and (v := verdicts.get(_key(d))) and v.ok]
+        if answering and os.geteuid() == 0:
+            others = _others(ws, answering, lan)
+    changed_rules = any(isinstance(c, LoadRules) for c in pending)
+    return _Seen(verdicts, waits, lan, changed_rules, others)
+
+
+def _others(ws: Workspace, doors: list[DoorPlan], lan: IPv4Address | None) -> dict[tuple[str, str], str]:
+    """Doors that answer this host, and that another program's rules keep from those who are meant to enter."""
+    from dacha.engine.network import others
+
+    rules, found = others.listing(), {}
+    for door in doors:
+        asker = str(door.door.allow[0].network_address) if door.door.allow else None
+        outside = lan_place(door, lan)
+        if others.dropped(ws.lab.name, door, rules, from_lan=True, asker=asker, lan=str(lan or "")):
+            found[_key(door)] = "another firewall keeps the LAN out"
+        elif outside and others.taken(door, rules, from_lan=True, asker=asker, at=str(outside[0])):
+            found[_key(door)] = "another program's rule takes it first"
+    return found
+
+
+def _key(door: DoorPlan) -> tuple[str, str]:
+    return door.door.guest, door.door.name
 
 
 def state_text(seen: ObservedGuest) -> str:
@@ -109,70 +159,74 @@ def state_text(seen: ObservedGuest) -> str:
     return f"{word}, its TPM lost" if seen.tpm_lost else word
 
 
-def _applied(door: DoorPlan, seen: ObservedGuest) -> bool:
-    if door.backend == "kernel":
-        return True  # what its rules lack is a change of its own
-    return seen.forwards is None or all(f in seen.forwards for f in door.forwards())
+def _held_open(door: DoorPlan, seen: ObservedGuest) -> bool:
+    """True unless the guest's own process is known not to hold the door open."""
+    return door.backend == "kernel" or seen.forwards is None or all(f in seen.forwards for f in door.forwards())
 
 
-def _door_row(door: DoorPlan, seen: ObservedGuest, verdicts: dict[object, Verdict], lan: IPv4Address | None) -> DoorRow:
-    outside = lan_place(door, lan)
-    place = outside or here(door)
-    origin = "LAN" if outside else "host"
-    shown = (
-        f"{origin} {written(place[0], door.port if door.port and door.means == 'forward' else place[1])}"
-        if place
-        else "nowhere"
-    )
-    verdict = verdicts.get((door.door.guest, door.door.name))
-    ok: bool | None = None
-    if seen.state == OFF:
-        now = "guest is off"
-    elif seen.state == PAUSED:
-        now = "guest is paused"
-    elif not _applied(door, seen):
-        ok, now = False, "not open yet: dacha apply"
-    elif verdict is None:
-        now = "not asked (UDP)" if door.door.protocol == "udp" else "cannot be asked from here"
-    elif verdict.ok:
-        ok, now = True, "open"
-    elif seen.installing:
-        now = "not yet: it is installing"
-    else:
-        young = seen.since is not None and time.time() - seen.since < BOOTING_S
-        ok, now = False, _trouble(verdict, young)
-    return DoorRow(door, origin, shown, ok, now)
-
-
-def _router(ws: Workspace) -> Known | None:
-    """What the router has granted, of a lab that has doors from outside."""
-    if not ws.lab.from_outside:
+def _ask_router(ws: Workspace, plan: Plan, seen: Mapping[str, ObservedGuest]) -> RouterLook | None:
+    """Begin to ask the router about the doors of running guests that it leads in."""
+    doors = [d for d in plan.doors.values() if d.door.origin == "outside" and seen[d.door.guest].running]
+    if not doors or ws.lab.by_hand:
         return None
-    from dacha.engine.router import mappings
+    from dacha.engine.reach.outside import RouterLook
 
-    return mappings.read(ws.home)
+    return RouterLook(ws, doors)
 
 
-def _led_in(row: DoorRow, router: Known | None, *, by_hand: bool) -> DoorRow:
-    """A door from outside: where it is entered there, and what the router has to do with it."""
-    door = row.plan.door
-    if router is None or door.origin != "outside" or row.plan.means == "none":
-        return row
-    from dacha.core.router.mapping import behind
+def _door_row(
+    ws: Workspace,
+    door: DoorPlan,
+    seen: ObservedGuest,
+    looked: _Seen,
+    router: Mapping[tuple[str, str], RouterSeen],
+) -> DoorRow:
+    ok, now = _answer(door, seen, looked)
+    place = lan_place(door, looked.lan)
+    shown = f"LAN {_written(door, place)}" if place else ""
+    if not shown:
+        place = door.enter_at(LOOPBACK)
+        shown = f"host {_written(door, place)}" if place else "nowhere"
+    if door.door.origin == "outside" and door.means != "none":
+        from dacha.engine.reach.outside import known, led_in
 
-    mapping = router.of(door.guest, door.name, time.time())
-    if mapping:
-        row = row._replace(origin="outside", place=f"outside {router.address or 'router'}:{mapping.outside_port}")
-        above = behind(router.address)
-        return row._replace(ok=False, now=f"{ON_LAN}; a NAT above the router: {above}") if row.ok and above else row
-    if not row.ok:
-        return row
-    if by_hand:
-        return row._replace(now=f"{ON_LAN}; the router is not asked")
-    return row._replace(
-        ok=False,
-        now=f"{ON_LAN}; the router: {router.why_not(door.guest, door.name) or 'was not asked yet: dacha apply'}",
-    )
+        outside_ok, outside_now, led = led_in(door, known(ws), router.get(_key(door)), by_hand=ws.lab.by_hand)
+        shown = led or shown
+        if ok:
+            ok, now = outside_ok, outside_now
+    return DoorRow(door, shown, ok, now)
+
+
+def _written(door: DoorPlan, place: tuple[object, int]) -> str:
+    return written(place[0], door.port if door.port and door.means == "forward" else place[1])
+
+
+def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | None, str]:
+    """Whether a door answers (None: not asked, or not to be told), and what that means."""
+    key = _key(door)
+    verdict, waits = looked.verdicts.get(key), looked.waits[key]
+    if seen.state == OFF:
+        return None, "guest is off"
+    if seen.state == PAUSED:
+        return None, "guest is paused"
+    if waits:
+        what = waits.what if waits.short else "not open yet" if waits.until == APPLY else "from its next start on"
+        return False, f"{what}: {waits.remedy(key[0])}"
+    if not _held_open(door, seen):
+        return False, "closed by hand: dacha apply"
+    if verdict is None:
+        return None, "not asked (UDP)" if door.door.protocol == "udp" else "cannot be asked from here"
+    if not verdict.ok and seen.installing:
+        return None, "not yet: it is installing"
+    if not verdict.ok:
+        young = seen.since is not None and time.time() - seen.since < BOOTING_S
+        changed = door.backend == "kernel" and looked.changed_rules
+        return False, "the lab's rules were changed: dacha apply" if changed else _trouble(verdict, young)
+    if key in looked.others:
+        return False, f"{looked.others[key]}: dacha trace {' '.join(key)}"
+    if door.door.from_lan and lan_place(door, looked.lan) is None:
+        return None, "answers here; this host has no address on a LAN"
+    return True, "open"
 
 
 def _trouble(verdict: Verdict, young: bool) -> str:

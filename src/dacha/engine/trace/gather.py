@@ -11,6 +11,7 @@ from ipaddress import IPv4Address, ip_address
 from typing import Any, NamedTuple
 
 from dacha.core.apply.observed import OFF, ObservedGuest
+from dacha.core.apply.waiting import APPLY, START, Waiting, moves, waiting
 from dacha.core.errors import DachaError
 from dacha.core.findings import errors
 from dacha.core.lab.names import host_name
@@ -18,11 +19,13 @@ from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan, here
 from dacha.core.plan.doors import place as written
 from dacha.core.trace.evidence import REFUSED, Evidence
+from dacha.engine.guest.console import recent
 from dacha.engine.guest.observe import observe_guest
+from dacha.engine.network import others
 from dacha.engine.network.live import live_plan, networks_apart
-from dacha.engine.trace import router as tracing_router
-from dacha.engine.trace.guest import console, key, run_state, with_guest
-from dacha.engine.trace.host import answers, dropped, rule, taken, with_links
+from dacha.engine.router.look import look
+from dacha.engine.trace.guest import key, run_state, with_guest
+from dacha.engine.trace.host import answers, rule, with_links
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses, iproute, nft
 from dacha.host.probe import ports
@@ -54,11 +57,13 @@ class Asked(NamedTuple):
 
 def gather(ws: Workspace, asked: Asked) -> Evidence:
     """Everything about one door's way. Raises HostError where this host cannot be looked at at all."""
-    door = live_plan(ws).doors[asked.plan.door.guest, asked.plan.door.name]
+    wish = asked.plan
+    door = live_plan(ws).doors[wish.door.guest, wish.door.name]
     guest = ws.lab.guests[door.door.guest]
     way = "own" if door.means == "own" else "kernel" if door.backend == "kernel" else "user"
     seen = observe_guest(ws.home, guest.name)
     place = _place(door, asked.origin)
+    not_applied = _not_applied(ws, wish, door)
     found = Evidence(
         guest=guest.name,
         door=door.door.name,
@@ -70,7 +75,8 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
         place=written(*place) if place else "nowhere",
         network=door.adapter.network if door.adapter else "",
         lab_error=_lab_error(ws),
-        not_applied=_not_applied(ws, guest.name),
+        not_applied=(not_applied.what, not_applied.remedy(guest.name)) if not_applied else None,
+        moves=moves(wish, door),
         state=seen.state,
         since_s=max(0.0, time.time() - seen.since) if seen.since else None,
         stopped_on_purpose=seen.stopped_on_purpose,
@@ -98,6 +104,7 @@ def _ask_everything(
         e = e._replace(forward=forward, held_by=held)
     lan = str(told["lan"]) if told["lan"] else None
     said = _all(_second_questions(ws, door, e, place, lan))
+    listing, from_lan = told.get("listing"), e.origin != "host"
     return e._replace(
         key=said.get("key"),
         elsewhere=said.get("elsewhere") or (),
@@ -110,8 +117,8 @@ def _ask_everything(
         certificate=said.get("certificate"),
         now=time.time(),
         named=told.get("named"),
-        taken=taken(door, e, told.get("listing")),
-        dropped=dropped(ws, door, e, told.get("listing"), lan),
+        taken=others.taken(door, listing, from_lan=from_lan, asker=e.asker, at=e.place.rpartition(":")[0]),
+        dropped=others.dropped(ws.lab.name, door, listing, from_lan=from_lan, asker=e.asker, lan=lan),
     )
 
 
@@ -128,7 +135,7 @@ def _first_questions(
     root, own = os.geteuid() == 0, e.way != "user"
     apart = e.network in networks_apart(ws)
     asks: dict[str, Callable[[], Any]] = {
-        "console": lambda: console(ws, guest),
+        "console": lambda: recent(ws, guest),
         "agent": lambda: agent.addresses(ws.home.run(guest), AGENT_S),
         "status": lambda: run_state(ws, guest),
         "lan": addresses.lan_address,
@@ -147,11 +154,11 @@ def _first_questions(
         asks["rules"] = lambda: rule(ws, door)
         asks["changed"] = lambda: nft.digest(table_name(ws.lab.name), FAMILIES)
     if root:
-        asks["listing"] = nft.listing
+        asks["listing"] = others.listing
     if e.name_server:
         asks["named"] = lambda: addresses_of(e.name, e.name_server, NAME_S)
     if e.origin == "outside":
-        asks["router"] = lambda: tracing_router.look(ws, door)
+        asks["router"] = lambda: look(ws, door, hairpin=True)
     return asks
 
 
@@ -225,18 +232,19 @@ def _unfit(ws: Workspace, network: str) -> tuple[str, str] | None:
     return (f"network {network}: {wrong[0].what}", wrong[0].remedy) if wrong else None
 
 
-def _not_applied(ws: Workspace, guest: str) -> str | None:
-    """What of an edit of the file stands between it and what was applied."""
+def _not_applied(ws: Workspace, wish: DoorPlan, now: DoorPlan) -> Waiting | None:
+    """What of the file the door still waits for. What was taken away since the file was applied is another matter, and
+    a later hop's."""
     from dacha.engine.apply.pending import pending
 
     try:
         applied = ws.home.applied.read_text()
     except OSError:
-        return "the lab was never applied"
-    if applied == ws.text:
+        return Waiting(APPLY, "the lab was never applied")
+    if applied == ws.text and now.means == wish.means:
         return None
-    mine = [c for c in pending(ws) if c.guest in (guest, None) and c.when == "live"]
-    return str(mine[0]) if mine else None
+    found = waiting(wish, now, pending(ws))
+    return found if found is None or found.until == START or applied != ws.text else None
 
 
 def _admitted(door: DoorPlan, asker: str | None) -> bool | None:

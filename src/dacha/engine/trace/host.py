@@ -8,7 +8,6 @@ from typing import Any
 
 from dacha.core.lab.names import link_name
 from dacha.core.network.door_rules import door_element
-from dacha.core.network.firewall import Packet, dropped_by, led_by
 from dacha.core.network.links import lan_link
 from dacha.core.network.rules import table_name
 from dacha.core.plan.doors import DoorPlan
@@ -17,10 +16,10 @@ from dacha.engine.caretaker import process as caretaking
 from dacha.engine.network import live
 from dacha.engine.network.live import networks_apart
 from dacha.engine.workspace import Workspace
-from dacha.host.network import addresses, arp, nft, sysctls
+from dacha.host.network import arp, nft, sysctls
 
-# How long a guest has to answer ARP, and the priority of the lab's own NAT: what is before it has a connection first.
-ARP_S, OURS = 0.5, -100
+# How long a guest has to answer ARP.
+ARP_S = 0.5
 
 
 def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any]) -> Evidence:
@@ -93,35 +92,3 @@ def rule(ws: Workspace, door: DoorPlan) -> str:
         if leads != f"{f.address} . {f.to}":
             return leads.replace(" . ", ", port ")
     return "there" if door.forwards() else "missing"
-
-
-def dropped(
-    ws: Workspace, door: DoorPlan, e: Evidence, listing: dict[str, Any] | None, lan: str | None
-) -> tuple[str, str] | None:
-    """What else on this host drops a connection from where the door is entered."""
-    if listing is None or door.adapter is None or door.port is None or (e.address is None and e.way != "user"):
-        return None
-    from_lan = e.origin != "host"
-    if e.way == "kernel":
-        bridge = link_name(ws.lab.name, "network", door.adapter.network)
-        hook, out = ("forward", bridge) if from_lan else ("output", bridge)
-        to, port = str(e.address), door.door.to.first
-    else:
-        hook, out, to, port = "input", None, lan or "", door.port.first
-    arrives = addresses.lan_interface() if from_lan else "lo"
-    packet = Packet(4, arrives, out, e.asker, to, door.door.protocol, port, e.way == "kernel")
-    found = dropped_by(listing, hook, packet, "dacha_")
-    return (str(found), found.shown_by()) if found else None
-
-
-def taken(door: DoorPlan, e: Evidence, listing: dict[str, Any] | None) -> tuple[str, str] | None:
-    """Which rule of another program leads a connection elsewhere before the door has it."""
-    if listing is None or door.port is None or not e.place[:1].isdigit():
-        return None
-    hook, arrives, leaves = (
-        ("output", None, "lo") if e.origin == "host" else ("prerouting", addresses.lan_interface(), None)
-    )
-    to = e.place.rpartition(":")[0]
-    packet = Packet(4, arrives, leaves, e.asker, to, door.door.protocol, door.port.first)
-    found = led_by(listing, hook, packet, "dacha_", OURS)
-    return (str(found), found.shown_by()) if found else None

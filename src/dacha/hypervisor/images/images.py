@@ -167,6 +167,13 @@ def grow(path: Path, size: int) -> None:
     _run([_tool(), "resize", "-q", "-f", "qcow2", str(path), str(size)], f"cannot grow the disk {path}", write=[path])
 
 
+def rebase(path: Path, below: Path, form: str) -> None:
+    """Let a disk that no guest has open lie on the same image under another name. Its contents are not touched, and
+    nothing below it is opened. Raises HostError."""
+    command = [_tool(), "rebase", "-q", "-u", "-f", "qcow2", "-F", form, "-b", str(below), str(path)]
+    _run(command, f"cannot let the disk {path} lie on {below}", write=[path])
+
+
 def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> None:
     """Make a qcow2 disk: empty, or a copy-on-write overlay on `base`, of `size` bytes (default: the base's).
 

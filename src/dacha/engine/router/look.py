@@ -21,8 +21,9 @@ from dacha.wire.probes import probe_for
 HAIRPIN_S, ARP_S = 1.0, 0.5
 
 
-def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
-    """Ask the router about one door. Raises nothing of its own: what cannot be asked is told."""
+def look(ws: Workspace, door: DoorPlan, *, hairpin: bool) -> RouterSeen:
+    """Ask the router about one door, and with `hairpin` enter at its outside address. Raises nothing of its own: what
+    cannot be asked is told."""
     key = (door.door.guest, door.door.name)
     mine = [w for w in mappings.wanted_now(ws) if (w.guest, w.door) == key]
     if not mine:
@@ -47,7 +48,7 @@ def look(ws: Workspace, door: DoorPlan) -> RouterSeen:
     if mapped == "missing":
         seen = seen._replace(trouble=known.why_not(*key))
     # The simulated router on this host has no outside that the kernel knows: nothing may be sent to what it tells.
-    if mapped == "there" and known.address and door.door.protocol == "tcp" and not ws.lab.simulated:
+    if hairpin and mapped == "there" and known.address and door.door.protocol == "tcp" and not ws.lab.simulated:
         probe = probe_for(door.door.service)
         seen = seen._replace(hairpin=touch(known.address, seen.port, probe, HAIRPIN_S) if not seen.above else None)
     return seen._replace(mapped=mapped)

@@ -1,0 +1,189 @@
+"""dacha lab list, show, remove, move: what is kept of labs on this host, whatever their files say now."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+from typing import Any
+
+from dacha.cli.commands import Parser, common
+from dacha.cli.terminal import output
+from dacha.core.errors import UsageError
+
+
+def lab_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "What is kept of labs on this host: disks, keys, records. A lab file is edited by guest, network and door."
+    )
+    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
+
+    listing = actions.add_parser("list", help="list the labs of this user", epilog="example: dacha lab list")
+    common(listing)
+    listing.set_defaults(run=run_list)
+
+    show = actions.add_parser(
+        "show", help="show what is kept of one lab, by name", epilog="example: dacha lab show saltmarsh"
+    )
+    _named(show, nargs="?")
+    common(show)
+    show.set_defaults(run=run_show)
+
+    remove = actions.add_parser(
+        "remove", help="remove everything that was made for a lab; its file stays",
+        epilog="example: dacha lab remove saltmarsh --with-disks",
+    )  # fmt: skip
+    _named(remove)
+    remove.add_argument("--with-disks", action="store_true", help="its disks too: what is on them is lost")
+    common(remove)
+    remove.set_defaults(run=run_remove)
+
+    move = actions.add_parser(
+        "move", help="keep a lab in another state folder, or let another file describe it",
+        epilog="example: dacha lab move saltmarsh --file /srv/pier/lab.toml",
+    )  # fmt: skip
+    _named(move)
+    where = move.add_mutually_exclusive_group(required=True)
+    where.add_argument("--file", metavar="FILE", help="the lab file is here now, with what lay beside it")
+    where.add_argument("--state", metavar="FOLDER", help="keep disks, keys and records below this folder")
+    common(move)
+    move.set_defaults(run=run_move)
+
+
+def _named(parser: argparse.ArgumentParser, nargs: str | None = None) -> None:
+    from dacha.cli.completion import lab_names
+
+    parser.add_argument("name", metavar="LAB", nargs=nargs).completer = lambda **_: lab_names()  # type: ignore[attr-defined]
+
+
+def run_list(args: argparse.Namespace) -> int:
+    from dacha.core.units import show_size
+    from dacha.engine.lab.kept_labs import homes, look
+
+    labs = [look(home) for home in homes()]
+    if args.json:
+        output.emit_json({"labs": [_json(lab) for lab in labs]})
+        return 0
+    if not labs:
+        output.say("Nothing is kept of any lab. Next: dacha new NAME")
+        return 0
+    rows = []
+    for lab in labs:
+        on = sum(g.on for g in lab.guests)
+        file = str(lab.file) if lab.file_there else f"{lab.file}, which is gone" if lab.file else "never applied"
+        rows.append((lab.home.lab, f"{len(lab.guests)}, {on} on", show_size(lab.size), file))
+    output.table(("LAB", "GUESTS", "KEPT", "LAB FILE"), rows)
+    return 0
+
+
+def run_show(args: argparse.Namespace) -> int:
+    from dacha.core.units import show_size
+    from dacha.engine.lab.kept_labs import home_named, look
+    from dacha.engine.workspace import load
+
+    name = args.name or load(args.lab).lab.name
+    lab = look(home_named(name))
+    if args.json:
+        output.emit_json(_json(lab))
+        return 0
+    output.say(f"{name}: {show_size(lab.size)} in {lab.home.folder}")
+    output.say(f"{'lab file':<11} {lab.file or 'never applied'}{'' if lab.file_there else ', which is gone'}")
+    if lab.caretaker:
+        output.say(f"{'caretaker':<11} runs{', and is started at boot' if lab.at_boot else ''}")
+    elif lab.at_boot:
+        output.say(f"{'caretaker':<11} is started at boot")
+    for image in lab.images:
+        output.say(f"{'lies on':<11} {image}")
+    rows = []
+    for guest in lab.guests:
+        first = _state(guest)
+        for n in range(max(1, len(guest.disks))):
+            disk = guest.disks[n] if n < len(guest.disks) else None
+            beside = ", ".join(guest.beside) if n == 0 else ""
+            rows.append(
+                (guest.name if n == 0 else "", first if n == 0 else "", f"{disk.name}: {disk}" if disk else "", beside)
+            )
+    output.say()
+    output.table(("GUEST", "STATE", "DISK", "AND"), rows or [("none", "", "", "")])
+    return 0
+
+
+def _state(guest: Any) -> str:
+    if guest.on:
+        return "on"
+    if guest.removed is None:
+        return "off"
+    return "removed " + time.strftime("%-d %B %Y", time.localtime(guest.removed))
+
+
+def _report(done: list[dict[str, str]], *, quiet: bool) -> Any:
+    def report(subject: str, what: str) -> None:
+        done.append({"subject": subject, "done": what})
+        if not quiet:
+            output.step(subject, what)
+
+    return report
+
+
+def run_remove(args: argparse.Namespace) -> int:
+    from dacha.engine.lab.kept_labs import home_named, look
+    from dacha.engine.lab.removal import refuse, remove
+
+    lab = look(home_named(args.name))
+    refuse(lab, with_disks=args.with_disks)
+    done: list[dict[str, str]] = []
+    remove(lab, _report(done, quiet=args.json), with_disks=args.with_disks)
+    if args.json:
+        output.emit_json({"removed": args.name, "done": done})
+        return 0
+    stays = f" {lab.file} stays; dacha apply would make it anew." if lab.file_there else ""
+    output.say(f"Nothing is kept of {args.name} any more.{stays}")
+    return 0
+
+
+def run_move(args: argparse.Namespace) -> int:
+    from dacha.engine.lab.kept_labs import home_named, look
+    from dacha.engine.lab.moving import move_file, move_state
+
+    lab = look(home_named(args.name))
+    done: list[dict[str, str]] = []
+    report = _report(done, quiet=args.json)
+    if args.file:
+        ws = move_file(lab, Path(args.file).expanduser().absolute(), report)
+        said = f"{args.name} is described by {ws.path} now."
+    else:
+        state = Path(args.state).expanduser().absolute()
+        if state == lab.home.folder.parent.parent:
+            raise UsageError(f"{args.name} is kept there already", where=str(state), remedy="name another folder")
+        move_state(lab, state, report)
+        said = f"Next: DACHA_STATE={state} dacha apply{f' --lab {lab.file}' if lab.file_there else ''}"
+        if lab.at_boot:
+            said += f"\nand, so that it starts at boot: DACHA_STATE={state} dacha caretaker install"
+    if args.json:
+        output.emit_json({"moved": args.name, "done": done})
+    else:
+        output.say(said)
+    return 0
+
+
+def _json(lab: Any) -> dict[str, Any]:
+    return {
+        "name": lab.home.lab,
+        "folder": str(lab.home.folder),
+        "file": str(lab.file) if lab.file else None,
+        "file_there": lab.file_there,
+        "size": lab.size,
+        "caretaker": lab.caretaker,
+        "at_boot": lab.at_boot,
+        "images": [str(i) for i in lab.images],
+        "guests": [
+            {
+                "name": g.name,
+                "on": g.on,
+                "removed": g.removed,
+                "disks": [{"name": d.name, "file": str(d.path), "size": d.size, "on": d.base or None} for d in g.disks],
+                "beside": list(g.beside),
+            }
+            for g in lab.guests
+        ],
+    }

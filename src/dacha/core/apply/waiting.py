@@ -1,0 +1,89 @@
+"""What a door waits for before it is as the lab file has it: an apply, or its guest's next start."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from dacha.core.apply.changes import (
+    Change,
+    ChangeMachine,
+    CloseForward,
+    Forwarding,
+    LoadRules,
+    MakeLink,
+    OpenForward,
+    ReattachTap,
+)
+from dacha.core.plan.doors import DoorPlan
+
+APPLY, START = "apply", "start"
+
+
+class Waiting(NamedTuple):
+    """`until` says for what (APPLY or START), `what` has to be done then, in words; `short` where these are few and say
+    what is wrong now."""
+
+    until: str
+    what: str
+    short: bool = False
+
+    def remedy(self, guest: str) -> str:
+        """The command that ends the wait."""
+        return "dacha apply" if self.until == APPLY else f"dacha restart {guest}"
+
+
+def waiting(wish: DoorPlan, now: DoorPlan, changes: Iterable[Change]) -> Waiting | None:
+    """What keeps a door shut that waits: `wish` is the door as the file has it, `now` as it holds. None for one that
+    waits for nothing, whether it answers or not."""
+    guest, name = wish.door.guest, wish.door.name
+    network = now.adapter.network if now.adapter else None
+    changes = list(changes)
+    for change in changes:
+        match change:
+            case OpenForward() if (change.guest, change.door) == (guest, name):
+                return Waiting(APPLY, str(change))
+            case LoadRules() if now.backend == "kernel" and (guest, name) in change.opened:
+                return Waiting(APPLY, "it is not open yet")
+            case LoadRules(there=False) if now.backend == "kernel" and now.means == "forward":
+                return Waiting(APPLY, "the lab's rules are gone", True)
+            case Forwarding(on=True) if now.backend == "kernel" and now.means == "forward" and now.door.from_lan:
+                return Waiting(APPLY, "this host forwards nothing", True)
+            case ReattachTap() if change.guest == guest:
+                return Waiting(APPLY, str(change))
+            case MakeLink() if _carries(change, guest, network):
+                return Waiting(APPLY, str(change))
+    if now.means == "none" and wish.means != "none":
+        what = next((c.what for c in changes if isinstance(c, ChangeMachine) and c.guest == guest), "")
+        return Waiting(START, what or "its adapter is there from its next start on")
+    return None
+
+
+def _carries(change: MakeLink, guest: str, network: str | None) -> bool:
+    """True for a link that is a guest's own, or its network's."""
+    link = change.link
+    return getattr(link, "guest", None) == guest or (network is not None and getattr(link, "network", None) == network)
+
+
+def moves(wish: DoorPlan, now: DoorPlan) -> str | None:
+    """Where the guest of a door will be from its next start on, and where it is until then; None when it stays."""
+    if wish.adapter is None or now.adapter is None or wish.adapter == now.adapter:
+        return None
+    before, after = now.adapter, wish.adapter
+    if before.network != after.network:
+        return f"{after.address or 'an address'} on {after.network}; until then {before.address} on {before.network}"
+    if before.address != after.address and after.address is not None:
+        return f"{after.address}; until then {before.address or 'what it was given'}"
+    return None
+
+
+def still_open(changes: Iterable[Change]) -> list[tuple[str, str]]:
+    """Doors that the lab file has no more and that are open until the next apply: guest, and the door in words."""
+    found: list[tuple[str, str]] = []
+    for change in changes:
+        match change:
+            case CloseForward():
+                found.append((change.guest, str(change.forward)))
+            case LoadRules(closed=closed):
+                found += closed
+    return found

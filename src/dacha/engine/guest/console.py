@@ -1,0 +1,43 @@
+"""What a guest's serial console has shown since its last start, from the record that is kept of it."""
+
+from __future__ import annotations
+
+import os
+import re
+
+from dacha.core.harmless import harmless
+from dacha.engine.guest.observe import CONSOLE_START
+from dacha.engine.workspace import Workspace
+
+# As much of the end as is read (bytes): more than a screen full.
+_TAIL = 8192
+_ESCAPES = re.compile(rb"\x1b\[[0-9;?]*[A-Za-z]|\x1b[()][A-Z0-9]|\x1b[=>]")
+# A kernel's time stamp and a service manager's mark: not what a line says.
+_MARKS = re.compile(r"^(\[ *[\d.]+\] *|\[ *(OK|FAILED|\*+) *\] *)+")
+
+
+def recent(ws: Workspace, guest: str) -> bytes:
+    """The end of what this start has put on the serial console, without escape sequences. Raises OSError."""
+    folder = ws.home.guest(guest)
+    try:
+        begin = int((folder / CONSOLE_START).read_text())
+    except (OSError, ValueError):
+        begin = 0
+    with (folder / "console.log").open("rb") as f:
+        size = f.seek(0, os.SEEK_END)
+        # A long record was cut to its end since: all that is left of it is this start's.
+        f.seek(max(begin if begin <= size else 0, size - _TAIL))
+        return _ESCAPES.sub(b"", f.read())
+
+
+def last_words(ws: Workspace, guest: str, most: int = 60) -> str:
+    """The last line of meaning on a guest's console, at most so many characters; "" where it has shown none."""
+    try:
+        text = recent(ws, guest).decode("utf-8", "replace")
+    except OSError:
+        return ""
+    for line in reversed(re.split(r"[\r\n]+", text)):
+        said = _MARKS.sub("", harmless(line)).strip()
+        if sum(c.isalnum() for c in said) > 2:
+            return said if len(said) <= most else said[: most - 1] + "…"
+    return ""

@@ -1,0 +1,104 @@
+"""A guest under another name: its disks, keys and hardware addresses stay its own.
+
+The lab file and the folder of what is kept of it are renamed together; which comes first is noted, so that a command
+killed between the two leaves nobody with empty disks.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+from dacha.core.errors import LabError, UsageError
+from dacha.core.findings import errors
+from dacha.core.lab import fields
+from dacha.core.lab.edits import Edit, Set, edit_text
+from dacha.core.lab.names import hardware_address
+from dacha.core.lab.read import read_lab
+from dacha.core.lab.rename import rename_text
+from dacha.engine.home import Home
+from dacha.engine.lab.named import guest_named
+from dacha.engine.profiles import profiles
+from dacha.engine.workspace import Workspace, lab_error, load
+from dacha.host.accounts import owner_moved
+from dacha.host.files import editing, refused, replace_file
+from dacha.hypervisor.process import running
+
+
+def _note(home: Home) -> Path:
+    return home.folder / "renaming.json"
+
+
+def rename(named: str | None, old: str, new: str) -> Workspace:
+    """Rename a guest that is off; the workspace as it is then. Raises UsageError, LabError, HostError, BusyError."""
+    ws = load(named)
+    with ws.home.lock("guest rename", ws.path), editing(ws.path):
+        ws = load(named)
+        settle(ws)
+        _refuse(ws, old, new)
+        text = rename_text(ws.text, ("guest", old), new)
+        # Whoever leases addresses, and the guest's own system, know it by its hardware addresses: they stay.
+        edits: list[Edit] = [
+            Set(("guest", new, "adapter", n, "hardware-address"), hardware_address(ws.lab.name, old, n))
+            for n, adapter in enumerate(ws.lab.guests[old].adapters)
+            if adapter.hardware_address is None
+        ]
+        text = edit_text(text, edits)
+        reading = read_lab(text, profiles())
+        if reading.lab is None or reading.findings:
+            raise lab_error(ws.path, text, reading.findings)
+        after = Workspace(ws.path, text, reading.lab, reading.findings)
+        wrong = errors(after.findings())
+        if wrong and not errors(ws.findings()):
+            raise LabError(f"{lab_error(ws.path, text, wrong).what}\n{ws.path.name} is unchanged.", findings=wrong)
+        replace_file(_note(ws.home), json.dumps({"old": old, "new": new}))
+        _move(ws.home, old, new)
+        replace_file(ws.path, text)
+        _note(ws.home).unlink()
+    return after
+
+
+def settle(ws: Workspace) -> None:
+    """Bring a renaming that was broken off to its end: what is kept goes by the name that the lab file has. The lab's
+    lock must be held. Raises HostError."""
+    try:
+        noted = json.loads(_note(ws.home).read_text())
+        old, new = str(noted["old"]), str(noted["new"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return
+    if new in ws.lab.guests and old not in ws.lab.guests:
+        _move(ws.home, old, new)
+    elif old in ws.lab.guests and new not in ws.lab.guests:
+        _move(ws.home, new, old)
+    _note(ws.home).unlink(missing_ok=True)
+
+
+def _refuse(ws: Workspace, old: str, new: str) -> None:
+    guest_named(ws, old)
+    try:
+        fields.name(new)
+    except ValueError as e:
+        raise UsageError(f"{e.args[0]} of a guest", remedy=e.args[1]) from None
+    if new in ws.lab.guests:
+        raise UsageError(f"there is a guest {new} already", where=ws.path.name, remedy="choose another name")
+    if ws.home.guest(new).exists():
+        kept = ", ".join(name for name, _ in ws.home.disks(new)) or "none"
+        raise UsageError(
+            f"something is kept of an earlier guest {new} (disks: {kept})",
+            remedy=f"choose another name, or be rid of it: dacha guest remove {new} --with-disks, then dacha apply",
+        )
+    if running(ws.home.process_lock(old)):
+        raise UsageError(f"{old} is on, and knows itself by its name", remedy=f"dacha stop {old}")
+
+
+def _move(home: Home, old: str, new: str) -> None:
+    """What is kept of a guest, found by its new name. Nothing is done where that was done, or nothing is kept."""
+    before, after = home.guest(old), home.guest(new)
+    if not before.is_dir() or after.exists():
+        return
+    try:
+        os.rename(before, after)
+    except OSError as e:
+        raise refused(after, e, "rename") from e
+    owner_moved(before, after)

@@ -1,0 +1,88 @@
+"""Changes of a guest in the lab file, from what is asked for on a command line."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from dacha.core.errors import UsageError
+from dacha.core.findings import Path
+from dacha.core.lab.edits import Edit, Remove, Set
+from dacha.core.lab.model import Guest
+from dacha.engine.lab.disk_edits import disk_edits
+from dacha.engine.lab.guest_values import AdapterValues, Values, adapter_edits, machine_values, start_values
+from dacha.engine.lab.named import guest_named
+from dacha.engine.lab.proposals import tidy_size
+from dacha.engine.lab.unset import unset_edits
+from dacha.engine.workspace import Workspace
+
+
+class GuestChange(NamedTuple):
+    """What is to change about a guest, beside its values: names as on the command line."""
+
+    name: str
+    user: str | None = None
+    keys: tuple[str, ...] = ()
+    add_adapters: tuple[str, ...] = ()
+    remove_adapters: tuple[str, ...] = ()
+    add_disks: tuple[str, ...] = ()
+    detach_disks: tuple[str, ...] = ()
+    attach_disks: tuple[str, ...] = ()
+    unset: tuple[str, ...] = ()
+
+
+def retaken_disks(ws: Workspace, asked: GuestChange) -> list[str]:
+    """Disks that the file has already and that are kept from an earlier guest: asked for, they are taken back."""
+    guest = guest_named(ws, asked.name)
+    if ws.home.read(asked.name).removed is None:
+        return []
+    return sorted({d.name for d in guest.disks} & set(asked.attach_disks))
+
+
+def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: AdapterValues) -> list[Edit]:
+    """The edits that change the guest. Raises UsageError, also when nothing was named."""
+    guest = guest_named(ws, asked.name)
+    here = ("guest", asked.name)
+    edits: list[Edit] = [Set((*here, key), value) for key, value in machine_values(values).items()]
+    edits += [Set((*here, "start", key), value) for key, value in start_values(values).items()]
+    edits += _login(guest, here, asked)
+    names = [a.network for a in guest.adapters]
+    edits += _adapters(guest, here, asked, names)
+    edits += adapter_edits(here, names, adapters)
+    retaken = retaken_disks(ws, asked)
+    attach = [d for d in asked.attach_disks if d not in retaken]
+    edits += disk_edits(ws, guest, list(asked.detach_disks), attach, [tidy_size(s) for s in asked.add_disks])
+    edits += unset_edits(ws, here, asked.unset)
+    if not edits and not retaken:
+        raise UsageError("nothing to change was named", remedy="see: dacha guest edit --help")
+    return edits
+
+
+def _login(guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
+    if not asked.user and not asked.keys:
+        return []
+    if guest.login is None:
+        return [Set((*here, "login"), {"user": asked.user or "ops", "keys": list(asked.keys)})]
+    edits: list[Edit] = [Set((*here, "login", "user"), asked.user)] if asked.user else []
+    if asked.keys:
+        edits.append(Set((*here, "login", "keys"), list(dict.fromkeys([*guest.login.keys, *asked.keys]))))
+    return edits
+
+
+def _adapters(guest: Guest, here: Path, asked: GuestChange, names: list[str]) -> list[Edit]:
+    """Adapters taken off and added; `names` becomes the networks that it is on then."""
+    edits: list[Edit] = []
+    for network in asked.remove_adapters:
+        if network not in names:
+            raise UsageError(
+                f"{asked.name} has no adapter on {network}", remedy=f"it is on: {', '.join(names) or 'none'}"
+            )
+        n = names.index(network)
+        names.pop(n)
+        edits.append(Remove((*here, "adapter", n)))
+    for network in asked.add_adapters:
+        if guest.adapters:
+            edits.append(Set((*here, "adapter", len(names)), {"network": network}))
+        else:
+            edits.append(Set((*here, "adapter"), [{"network": network}]))
+        names.append(network)
+    return edits

@@ -1,0 +1,83 @@
+"""What a guest is asked to be on a command line, as keys of the lab file: shared by a new guest and a changed one."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+from dacha.core.errors import UsageError
+from dacha.core.findings import Path
+from dacha.core.lab.edits import Edit, Set
+from dacha.engine.lab.proposals import tidy_size
+
+
+class Values(NamedTuple):
+    """What was named of a guest's own values; None is what was not."""
+
+    system: str | None = None
+    cpus: int | None = None
+    memory: str | None = None
+    firmware: str | None = None
+    secure_boot: bool | None = None
+    tpm: bool | None = None
+    resolution: str | None = None
+    stop_after: str | None = None
+    at_boot: bool | None = None
+    start_order: int | None = None
+    start_delay: str | None = None
+
+
+class AdapterValues(NamedTuple):
+    """What was named of adapters, each as "VALUE" or "NETWORK=VALUE"; None is what was not."""
+
+    address: str | None = None
+    address6: str | None = None
+    hardware_address: str | None = None
+    model: str | None = None
+    routes: str | None = None
+
+
+def machine_values(asked: Values) -> dict[str, Any]:
+    """The named values by their keys in the lab file; those of when it starts are a table of their own."""
+    found: dict[str, Any] = {
+        "system": asked.system,
+        "cpus": asked.cpus,
+        "memory": tidy_size(asked.memory) if asked.memory else None,
+        "firmware": asked.firmware,
+        "secure-boot": asked.secure_boot,
+        "tpm": asked.tpm,
+        "resolution": asked.resolution,
+        "stop-after": asked.stop_after,
+    }
+    return {key: value for key, value in found.items() if value is not None}
+
+
+def start_values(asked: Values) -> dict[str, Any]:
+    """When it starts by itself, by the keys of the table `start`."""
+    found = {"at-boot": asked.at_boot, "order": asked.start_order, "delay": asked.start_delay}
+    return {key: value for key, value in found.items() if value is not None}
+
+
+def adapter_edits(here: Path, names: list[str], asked: AdapterValues) -> list[Edit]:
+    """The edits of a guest's adapters; `names` are the networks that they are on. Raises UsageError for another."""
+    edits: list[Edit] = []
+    for key, text in asked._asdict().items():
+        if text is None:
+            continue
+        network, _, value = text.rpartition("=")
+        if not names or (network and network not in names):
+            raise UsageError(
+                f"{here[1]} has no adapter on {network or 'any network'}",
+                remedy=f"it is on: {', '.join(names)}" if names else "add one: --adapter NETWORK",
+            )
+        at = (*here, "adapter", names.index(network) if network else 0, key.replace("_", "-"))
+        edits.append(Set(at, adapter_value(key, value)))
+    return edits
+
+
+def adapter_value(key: str, text: str) -> Any:
+    """A value of an adapter as the lab file has it. Raises UsageError."""
+    if key != "routes":
+        return text
+    if text not in ("yes", "no"):
+        raise UsageError(f"--routes: {text!r} is neither yes nor no", remedy="such as: --routes yes")
+    return text == "yes"

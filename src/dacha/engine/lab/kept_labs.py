@@ -1,0 +1,176 @@
+"""What is kept of every lab of this user: disks, keys, records, the media they lie on, and what is left over."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from dacha.core.errors import DachaError, UsageError
+from dacha.core.lab.model import Lab
+from dacha.core.lab.read import read_lab
+from dacha.core.spelling import did_you_mean
+from dacha.engine.caretaker import process as caretaking
+from dacha.engine.caretaker import unit
+from dacha.engine.disks.kept import KeptDisk, kept
+from dacha.engine.home import Home
+from dacha.engine.profiles import profiles
+from dacha.engine.workspace import read_text
+from dacha.host import folders
+from dacha.hypervisor.process import running
+
+
+class KeptGuest(NamedTuple):
+    """What is kept of a guest: its disks, and in `beside` what else there is, in words. `removed` is when it left the
+    lab (Unix seconds), None for one that is in it."""
+
+    name: str
+    on: bool
+    removed: float | None
+    disks: tuple[KeptDisk, ...]
+    beside: tuple[str, ...]
+
+
+class KeptLab(NamedTuple):
+    """What is kept of a lab: `size` is what its disks and records take on this host's disks (bytes), `images` the files
+    that its disks lie on."""
+
+    home: Home
+    file: Path | None
+    guests: tuple[KeptGuest, ...]
+    size: int
+    images: tuple[Path, ...]
+    caretaker: bool
+    at_boot: bool
+
+    @property
+    def file_there(self) -> bool:
+        return self.file is not None and self.file.is_file()
+
+
+def homes() -> Iterator[Home]:
+    """The place of every lab that something is kept of, by name."""
+    base = folders.state() / "labs"
+    for folder in sorted(base.iterdir()) if base.is_dir() else ():
+        if folder.is_dir() and not folder.name.startswith("."):
+            yield Home(folder.name)
+
+
+def home_named(name: str) -> Home:
+    """The place of the lab of that name. Raises UsageError with the nearest one."""
+    found = {home.lab: home for home in homes()}
+    if name not in found:
+        raise UsageError(f"nothing is kept of a lab {name}", remedy=did_you_mean(name, found, "see: dacha lab list"))
+    return found[name]
+
+
+def look(home: Home) -> KeptLab:
+    """Everything that is kept of one lab."""
+    guests = tuple(_guest(home, name) for name in home.guests())
+    images = {file for g in guests for d in g.disks for file in below(d.path)}
+    return KeptLab(
+        home, home.owner(), guests, taken(home), tuple(sorted(images)),
+        caretaking.running(home) is not None, unit.installed(home.lab),
+    )  # fmt: skip
+
+
+def _guest(home: Home, name: str) -> KeptGuest:
+    folder, record = home.guest(name), home.read(name)
+    console = folder / "console.log"
+    beside = [
+        word
+        for word, there in (
+            ("host key", (folder / "host_key").is_file()),
+            ("UEFI variables", any(folder.glob("*vars*"))),
+            ("TPM", home.tpm(name).is_dir()),
+            ("console record", console.is_file() and console.stat().st_size > 0),
+        )
+        if there
+    ]
+    disks = tuple(kept(home, name))
+    return KeptGuest(name, running(home.process_lock(name)), record.removed, disks, tuple(beside))
+
+
+def below(disk: Path) -> list[Path]:
+    """The files that a disk lies on; none where that cannot be told."""
+    from dacha.hypervisor.images import chain
+
+    try:
+        return [file for file, _ in chain.layers(disk)[1:]]
+    except DachaError:
+        return []
+
+
+def taken(home: Home) -> int:
+    """What a lab's files take on this host's disks (bytes), those in storages too."""
+    total = 0
+    for path in home.folder.rglob("*"):
+        try:
+            if not path.is_dir():
+                total += path.stat().st_blocks * 512
+        except OSError:
+            continue  # a link to what is not mounted
+    return total
+
+
+def lab_in(path: Path | None) -> Lab | None:
+    """The lab in a file; None where there is none that can be read."""
+    try:
+        return read_lab(read_text(path), profiles()).lab if path else None
+    except DachaError:
+        return None
+
+
+class Leftover(NamedTuple):
+    """Something that no lab needs any more: what it is, and the command that shows or removes it."""
+
+    what: str
+    remedy: str
+
+
+def leftovers() -> list[Leftover]:
+    """What is left of labs, guests and downloads that are gone."""
+    from dacha.core.units import show_size
+    from dacha.engine.disks.media_store import Store
+
+    found = []
+    names = set()
+    for home in homes():
+        names.add(home.lab)
+        owner = home.owner()
+        if owner is None or not owner.is_file():
+            where = f"{owner} is gone" if owner else "it was never applied"
+            found.append(
+                Leftover(f"lab {home.lab}: {where}, {show_size(taken(home))} kept", f"dacha lab show {home.lab}")
+            )
+            continue
+        for guest in home.guests():
+            record = home.read(guest)
+            if record.removed is None or running(home.process_lock(guest)):
+                continue
+            since = time.strftime("%-d %B %Y", time.localtime(record.removed))
+            disks = ", ".join(name for name, _ in home.disks(guest))
+            if disks:
+                what = f"lab {home.lab}: disks {disks} of {guest}, kept since it was removed on {since}"
+                found.append(Leftover(what, f"dacha lab show {home.lab}"))
+    found += [Leftover(f"link {name} of a lab {lab} that nothing is kept of", f"ip link delete {name}")
+              for name, lab in _links() if lab not in names]  # fmt: skip
+    for part in Store(None).partial():
+        found.append(
+            Leftover(f"download {part.name}, broken off at {show_size(part.size)}", f"dacha media remove {part.name}")
+        )
+    return found
+
+
+def _links() -> Iterator[tuple[str, str]]:
+    """Links that carry Dacha's alias: their names, and whose lab's they are."""
+    from dacha.host.network import iproute
+
+    try:
+        links = iproute.links()
+    except DachaError:
+        return
+    for link in links.values():
+        if link.alias.startswith("dacha:"):
+            yield link.name, link.alias.split(":")[1]

@@ -1,0 +1,145 @@
+"""A lab kept elsewhere, or its file found elsewhere: with the same keys, and with disks that find what they lie on."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+from dacha.core.errors import HostError, UsageError
+from dacha.engine.caretaker import process as caretaking
+from dacha.engine.caretaker import unit
+from dacha.engine.lab.kept_labs import KeptLab
+from dacha.engine.workspace import Workspace, load
+from dacha.host import folders
+from dacha.host.accounts import owner_moved
+from dacha.hypervisor.images import chain, images
+
+Report = Callable[[str, str], None]
+
+
+def move_file(lab: KeptLab, file: Path, report: Report) -> Workspace:
+    """Let a lab be described by another file of its name: what lay beside the old one is looked for beside the new one.
+
+    Raises UsageError, HostError; then nothing was changed.
+    """
+    home, ws = lab.home, load(str(file))
+    if ws.lab.name != home.lab:
+        raise UsageError(f"this is the lab {ws.lab.name}, not {home.lab}", where=str(file), remedy="name its own file")
+    before = lab.file.parent if lab.file else file.parent
+    moves = _found_again(lab, before, ws.path.parent)
+    if moves and any(g.on for g in lab.guests):
+        raise UsageError("its disks are in use", remedy=f"dacha stop --all --lab {file}")
+    with home.lock("lab move", lab.file if lab.file_there and lab.file else ws.path):
+        for disk, (image, form) in moves.items():
+            _lay_on(disk, image, form)
+            report("disk", f"{disk.parent.name}/{disk.stem.removeprefix('disk-')} lies on {image} now")
+        home.describe(ws.path)
+    if unit.installed(home.lab):
+        unit.install(ws, None)
+        report("this host", "starts the caretaker for the new file at boot")
+    elif caretaking.stop(home):
+        caretaking.start(ws)
+        report("caretaker", "started again, for the new file")
+    return ws
+
+
+def _lay_on(disk: Path, image: Path, form: str) -> None:
+    images.rebase(disk, image, form)
+    chain.note_file(disk).unlink(missing_ok=True)
+    chain.note(disk)
+
+
+def _found_again(lab: KeptLab, before: Path, after: Path) -> dict[Path, tuple[Path, str]]:
+    """Disks whose image is gone from beside the old file, each with the image of that name beside the new one and its
+    format. Raises HostError for one that is in neither place."""
+    found = {}
+    for guest in lab.guests:
+        for disk in guest.disks:
+            layers = chain.layers(disk.path)[1:2] if disk.path.exists() else []
+            if not layers or layers[0][0].exists():
+                continue
+            gone, form = layers[0]
+            here = after / gone.relative_to(before) if gone.is_relative_to(before) else after / gone.name
+            if not here.is_file():
+                raise HostError(
+                    f"disk {guest.name}/{disk.name} lies on {gone}, which is gone",
+                    why=f"it is not at {here} either",
+                    remedy="bring it back to one of the two places",
+                )
+            found[disk.path] = (here, form)
+    return found
+
+
+def move_state(lab: KeptLab, state: Path, report: Report) -> Path:
+    """Keep a lab below another state folder, with the media that its disks lie on. Raises UsageError, HostError.
+
+    Killed in between, what is in the old place is whole until the new one is.
+    """
+    home = lab.home
+    new = state / "labs" / home.lab
+    if any(g.on for g in lab.guests):
+        raise UsageError(f"guests of {home.lab} are on", remedy="dacha stop --all")
+    if new.exists():
+        raise UsageError(f"there is a lab {home.lab} already", where=str(state), remedy="choose another folder")
+    with home.lock("lab move", lab.file or home.folder / "lab.toml"):
+        if caretaking.stop(home):
+            report("caretaker", "stopped: the next apply starts it again")
+        folders.make_private(state)
+        folders.make_private(new.parent)
+        media = _copy_media(lab, state, report)
+        _carry(home.folder, new)
+        owner_moved(home.folder, new)
+        for disk in sorted(new.glob("guests/*/disk-*.qcow2")):
+            layers = chain.layers(disk)[1:2] if disk.exists() else []
+            if layers and layers[0][0] in media:
+                _lay_on(disk, media[layers[0][0]], layers[0][1])
+    shutil.rmtree(home.folder, ignore_errors=True)
+    report("lab", f"kept in {new}")
+    return new
+
+
+def _copy_media(lab: KeptLab, state: Path, report: Report) -> dict[Path, Path]:
+    """Bring the media of this state folder that the lab's disks lie on to the other: where each is there."""
+    store, there = folders.state() / "media", state / "media"
+    copied: dict[Path, Path] = {}
+    for image in lab.images:
+        if image.parent.resolve() != store.resolve():
+            continue
+        folders.make_private(there)
+        copied[image] = there / image.name
+        for file in (image, image.with_suffix(".json")):
+            if file.is_file() and not (there / file.name).exists():
+                _copy(file, there / file.name)
+        report("medium", f"{image.stem} copied: {there / image.name}")
+    return copied
+
+
+def _copy(source: Path, target: Path) -> None:
+    try:
+        os.link(source, target)
+    except OSError:
+        _cp(source, target)
+
+
+def _carry(before: Path, after: Path) -> None:
+    """Rename a folder, or copy it whole where it goes to another file system."""
+    try:
+        os.rename(before, after)
+        return
+    except OSError:
+        pass
+    part = after.with_name(f".{after.name}.part")
+    shutil.rmtree(part, ignore_errors=True)
+    _cp(before, part)
+    os.rename(part, after)
+
+
+def _cp(source: Path, target: Path) -> None:
+    done = subprocess.run(
+        ["cp", "-a", "--sparse=always", "--", str(source), str(target)], capture_output=True, text=True, check=False
+    )
+    if done.returncode:
+        raise HostError(f"cannot copy {source} to {target}", why=done.stderr.strip(), remedy="is there room?")

@@ -1,0 +1,139 @@
+"""A new guest in the lab file: everything that is asked of it, and sensible values for the rest, written down."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+from dacha.core.errors import UsageError
+from dacha.core.lab.edits import Edit, Set
+from dacha.core.lab.model import ORIGINS, SERVICES
+from dacha.core.lab.profile import Profile
+from dacha.core.spelling import did_you_mean
+from dacha.core.units import show_size
+from dacha.engine.disks import kept as kept_disks
+from dacha.engine.lab.guest_values import AdapterValues, Values, adapter_value, machine_values, start_values
+from dacha.engine.lab.proposals import (
+    disk_size_for,
+    family_of,
+    firmware_for,
+    login_for,
+    medium_facts,
+    tidy_size,
+    usual,
+    written_path,
+)
+from dacha.engine.workspace import Workspace
+
+
+class NewGuest(NamedTuple):
+    """What is asked of a new guest, beside its values: names as on the command line."""
+
+    name: str
+    image: str | None = None
+    install: str | None = None
+    beside: str | None = None
+    attach: tuple[str, ...] = ()
+    new_disk: bool = False
+    copy: bool = False
+    storage: str | None = None
+    disk: str | None = None
+    network: str | None = None
+    kernel: str | None = None
+    initrd: str | None = None
+    command_line: str | None = None
+    user: str | None = None
+    keys: tuple[str, ...] = ()
+    doors: tuple[str, ...] = ()
+
+
+def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterValues) -> list[Edit]:
+    """The edits that add the guest, with a network where the lab has none for it. Raises UsageError."""
+    if asked.name in ws.lab.guests:
+        raise UsageError(
+            f"there is a guest {asked.name} already", where=ws.path.name, remedy=f"dacha guest edit {asked.name} …"
+        )
+    if not asked.attach and not asked.new_disk:
+        kept_disks.refuse_silent(ws, asked.name)
+    network = asked.network or next((n.name for n in ws.lab.networks.values() if n.kind == "nat"), None)
+    edits: list[Edit] = [] if network else [Set(("network", "inside"), {"kind": "nat"})]
+    family = values.system or family_of(asked.image)
+    if asked.install and not family:
+        family = medium_facts(ws, asked.install).get("family")
+    profile = usual(family)
+    guest: dict[str, Any] = {"system": family} if family else {}
+    guest |= {"memory": show_size(profile.memory)} | machine_values(values)
+    guest |= _boot(ws, asked) | _install(ws, asked, profile, guest)
+    disks = _disks(ws, asked, profile)
+    if disks:
+        guest["disk"] = disks
+    named = {
+        key.replace("_", "-"): adapter_value(key, value)
+        for key, value in adapter._asdict().items()
+        if value is not None
+    }
+    guest["adapter"] = [{"network": network or "inside"} | named]
+    login = login_for(asked.user, list(asked.keys))
+    if login:
+        guest["login"] = login
+    if start := start_values(values):
+        guest["start"] = start
+    if asked.doors:
+        guest["door"] = dict(map(_door, asked.doors))
+    return [*edits, Set(("guest", asked.name), guest)]
+
+
+def _boot(ws: Workspace, asked: NewGuest) -> dict[str, Any]:
+    if not asked.kernel:
+        if asked.initrd or asked.command_line:
+            raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
+        return {}
+    boot = {
+        "kernel": written_path(ws, asked.kernel),
+        "initrd": asked.initrd and written_path(ws, asked.initrd),
+        "command-line": asked.command_line,
+    }
+    return {"boot": {k: v for k, v in boot.items() if v}}
+
+
+def _install(ws: Workspace, asked: NewGuest, profile: Profile, guest: dict[str, Any]) -> dict[str, Any]:
+    """What an installation needs: its medium, one beside it, and the firmware that the medium starts by."""
+    found: dict[str, Any] = {}
+    if asked.install and "firmware" not in guest:
+        found["firmware"] = firmware_for(ws, asked.install, profile.firmware)
+    if asked.install:
+        found["install"] = asked.install
+    if asked.beside:
+        found["medium"] = [asked.beside]
+    return found
+
+
+def _disks(ws: Workspace, asked: NewGuest, profile: Profile) -> list[dict[str, Any]]:
+    """Its disks: kept ones, one on an image, or an empty one; a guest that boots a kernel directly may have none."""
+    disks: list[dict[str, Any]] = []
+    if asked.attach:
+        for n, d in enumerate(kept_disks.chosen(ws, asked.name, list(asked.attach))):
+            disks.append(({} if d.name == str(n) else {"name": d.name}) | {"size": show_size(d.size)})
+    elif asked.image:
+        image = written_path(ws, asked.image)
+        size = tidy_size(asked.disk) if asked.disk else disk_size_for(ws, image, profile.disk)
+        disks = [{"from": image} | ({"size": size} if size else {}) | ({"copy": True} if asked.copy else {})]
+    elif asked.disk or not asked.kernel:
+        disks = [{"size": tidy_size(asked.disk) if asked.disk else show_size(profile.disk)}]
+    if asked.storage and disks:
+        disks[0]["storage"] = asked.storage
+    taken = [d.name for d in kept_disks.kept(ws.home, asked.name)]
+    if asked.new_disk and disks and taken:
+        disks[0]["name"] = next(str(n) for n in range(1000) if str(n) not in taken)
+    return disks
+
+
+def _door(text: str) -> tuple[str, dict[str, Any]]:
+    """A door from "ssh" or "ssh=lan": its name, and its table. Raises UsageError."""
+    name, _, origin = text.partition("=")
+    for what, known in ((name, SERVICES), (origin or "host", ORIGINS)):
+        if what not in known:
+            raise UsageError(
+                f"--door: there is no {'service' if what == name else 'place'} {what}",
+                remedy=did_you_mean(what, known, "such as --door ssh=lan; others later: dacha door add"),
+            )
+    return name, {"from": origin or "host"}

@@ -1,0 +1,83 @@
+"""A lab taken off this host for good: what was made for it, by name. Its file is its author's, and stays."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+from dacha.core.errors import HostError, UsageError
+from dacha.core.lab.model import Lab
+from dacha.engine.caretaker import process as caretaking
+from dacha.engine.caretaker import unit
+from dacha.engine.home import Home
+from dacha.engine.lab.kept_labs import KeptLab
+from dacha.engine.network import kernel
+from dacha.engine.router import mappings
+from dacha.engine.workspace import Workspace
+
+Report = Callable[[str, str], None]
+
+
+def refuse(lab: KeptLab, *, with_disks: bool) -> None:
+    """Refuse to remove a lab with a guest that is on, or with disks that were not asked for. Raises UsageError."""
+    on = [g.name for g in lab.guests if g.on]
+    if on:
+        raise UsageError(f"{', '.join(on)} of {lab.home.lab} {'is' if len(on) == 1 else 'are'} on",
+                         remedy=f"dacha stop --all{_of(lab)}")  # fmt: skip
+    disks = [f"{g.name}/{d.name} ({d})" for g in lab.guests for d in g.disks]
+    if disks and not with_disks:
+        raise UsageError(
+            f"disks of {lab.home.lab} would be lost:\n" + "\n".join(disks),
+            remedy=f"to lose them: dacha lab remove {lab.home.lab} --with-disks",
+        )
+
+
+def _of(lab: KeptLab) -> str:
+    return f" --lab {lab.file}" if lab.file_there else ""
+
+
+def remove(lab: KeptLab, report: Report, *, with_disks: bool) -> None:
+    """Remove everything that was made for a lab. Raises UsageError, HostError; what was done stays done, and the next
+    try goes on from there."""
+    home = lab.home
+    file = lab.file or home.folder / "lab.toml"
+    with home.lock("lab remove", file):
+        refuse(lab, with_disks=with_disks)
+        empty = Workspace(file, f'[lab]\nname = "{home.lab}"\n', Lab(name=home.lab), [])
+        if unit.remove(empty, None):
+            report("this host", "starts its caretaker at boot no more")
+        if caretaking.stop(home):
+            report("caretaker", "stopped")
+        if mappings.uses_router(empty):
+            mappings.ask(empty)
+            report("router", "asked to lead nothing in any more")
+        for change in kernel.difference(empty, empty.plan):
+            kernel.carry_out(empty, empty.plan, change)
+            report("this host", str(change).replace("remove ", "removed ", 1))
+        for guest in lab.guests:
+            for disk in guest.disks:
+                _unlink(disk.path)
+                report(f"guest {guest.name}", f"disk {disk.name} deleted ({disk})")
+            if guest.beside:
+                report(f"guest {guest.name}", f"{', '.join(guest.beside)} deleted")
+            home.forget_guest(guest.name)
+        _clear(home)
+
+
+def _unlink(path: Path) -> None:
+    try:
+        path.resolve().unlink(missing_ok=True)  # also one that lies in a storage
+        path.unlink(missing_ok=True)
+    except OSError as e:
+        raise HostError(f"cannot delete {path}", why=e.strerror or str(e)) from e
+
+
+def _clear(home: Home) -> None:
+    for folder in (home.run_folder, home.folder):
+        try:
+            shutil.rmtree(folder)
+        except FileNotFoundError:
+            continue
+        except OSError as e:
+            raise HostError(f"cannot remove {folder}", why=e.strerror or str(e)) from e

@@ -1,0 +1,83 @@
+"""Doors that are to open: which of them a command waits for, and what it is told while it does."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Iterable
+from ipaddress import IPv4Address
+
+from dacha.core.apply.changes import Change, LoadRules, OpenForward, StartGuest
+from dacha.core.apply.observed import BOOTING_S, ON
+from dacha.core.errors import DachaError
+from dacha.core.plan.doors import DoorPlan
+from dacha.engine.guest.observe import observe_guest
+from dacha.engine.network.live import live_plan, networks_apart
+from dacha.engine.reach.doors import Watcher, probe_doors
+from dacha.engine.workspace import Workspace
+from dacha.host.network.addresses import lan_address
+from dacha.hypervisor.command_line import WATCH
+from dacha.hypervisor.process import running
+
+# What answers at once is not waited for.
+AT_ONCE_S = 0.5
+
+
+class GuestWatcher(Watcher):
+    """What is asked about a lab's own guests while their doors are waited for."""
+
+    def __init__(self, ws: Workspace) -> None:
+        self.ws = ws
+
+    def alive(self, guest: str) -> bool:
+        return running(self.ws.home.process_lock(guest))
+
+    def renew(self, door: DoorPlan) -> DoorPlan:
+        return live_plan(self.ws).doors[door.door.guest, door.door.name]
+
+    def taken(self, guest: str) -> frozenset[tuple[int, IPv4Address, int]] | None:
+        from dacha.hypervisor.monitor.qmp import Qmp
+        from dacha.hypervisor.user_network import taken
+
+        with contextlib.suppress(OSError, DachaError), Qmp(self.ws.home.run(guest) / WATCH, timeout_s=1.0) as qmp:
+            return taken(qmp)
+        return None
+
+
+def opened_doors(ws: Workspace, done: Iterable[Change], waiting: Iterable[Change]) -> list[DoorPlan]:
+    """The doors that these changes opened, by themselves or with their guest; `waiting` are those for a next start."""
+    done = list(done)
+    started = {c.guest for c in done if isinstance(c, StartGuest)}
+    opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
+    for loaded in (c for c in done if isinstance(c, LoadRules)):
+        opened |= {key for key in loaded.opened if key[0] in started or running(ws.home.process_lock(key[0]))}
+    # Who waits for its next start to have an adapter again is not waited for: its door is known to be shut.
+    without = {c.guest for c in waiting if "the link under it was removed" in str(c)}
+    new = [d for key, d in live_plan(ws).doors.items() if key[0] in started or key in opened]
+    return _possible(ws, [d for d in new if d.door.guest not in without])
+
+
+def coming_doors(ws: Workspace, only: set[str] | None, but: Iterable[DoorPlan]) -> list[DoorPlan]:
+    """Doors of guests that were started moments ago, by a command that did not see them open: not those in `but`."""
+    known = {(d.door.guest, d.door.name) for d in but}
+    young = set()
+    for name in ws.lab.guests:
+        if only is None or name in only:
+            seen = observe_guest(ws.home, name, forwards=False)
+            if seen.state == ON and not seen.installing and seen.since and time.time() - seen.since < BOOTING_S:
+                young.add(name)
+    if not young:
+        return []
+    doors = _possible(ws, [d for key, d in live_plan(ws).doors.items() if key[0] in young and key not in known])
+    heard = probe_doors(doors, AT_ONCE_S, lan_address())
+    return [d for d in doors if not ((v := heard.get((d.door.guest, d.door.name))) and v.ok)]
+
+
+def _possible(ws: Workspace, doors: list[DoorPlan]) -> list[DoorPlan]:
+    """Those that this host can enter at all."""
+    apart = networks_apart(ws) if doors else set()
+    return [
+        d
+        for d in doors
+        if d.means != "none" and d.door.protocol == "tcp" and not (d.adapter and d.adapter.network in apart)
+    ]

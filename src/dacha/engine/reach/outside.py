@@ -1,0 +1,64 @@
+"""Doors from outside, as the router above this host has them now."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterable
+
+from dacha.core.plan.doors import DoorPlan
+from dacha.core.router.mapping import Known
+from dacha.core.trace.evidence import RouterSeen
+from dacha.core.trace.router import keeps_out
+from dacha.engine.router import mappings
+from dacha.engine.router.look import look
+from dacha.engine.workspace import Workspace
+
+ON_LAN = "open on the LAN"
+
+
+class RouterLook:
+    """Asks the router about doors while other things are done; `told` is what it said in time."""
+
+    def __init__(self, ws: Workspace, doors: Iterable[DoorPlan]) -> None:
+        self._ws, self._doors = ws, list(doors)
+        self._told: dict[tuple[str, str], RouterSeen] = {}
+        self._thread = threading.Thread(target=self._ask, daemon=True)
+        self._thread.start()
+
+    def _ask(self) -> None:
+        for door in self._doors:
+            self._told[door.door.guest, door.door.name] = look(self._ws, door, hairpin=False)
+
+    def told(self, until: float) -> dict[tuple[str, str], RouterSeen]:
+        """What is known by then (seconds, monotonic), by guest and door."""
+        self._thread.join(max(0.0, until - time.monotonic()))
+        return dict(self._told)
+
+
+def known(ws: Workspace) -> Known:
+    """What the router granted when it was asked last."""
+    return mappings.read(ws.home)
+
+
+def led_in(door: DoorPlan, granted: Known, seen: RouterSeen | None, *, by_hand: bool) -> tuple[bool | None, str, str]:
+    """For a door that is open on the LAN: whether it is led in from outside (None: nobody can tell), what that comes
+    to in words, and where it is entered there ("" where nowhere)."""
+    guest, name = door.door.guest, door.door.name
+    mapping = granted.of(guest, name, time.time())
+    place = f"outside {granted.address or 'router'}:{mapping.outside_port}" if mapping else ""
+    if by_hand:
+        return True, f"{ON_LAN}; the router is not asked", place
+    if seen and (kept := keeps_out(seen)):
+        return (
+            False,
+            f"{ON_LAN}; the router: {granted.why_not(guest, name) if seen.mapped == 'missing' else kept[0]}",
+            place,
+        )
+    if mapping is None:
+        return False, f"{ON_LAN}; the router: {granted.why_not(guest, name) or 'was not asked yet: dacha apply'}", place
+    if seen and seen.above:
+        return False, f"{ON_LAN}; a NAT above the router: {seen.above}", place
+    if seen is None or seen.trouble:
+        return None, f"{ON_LAN}; whether the router leads it in cannot be told now", place
+    return True, "open", place

@@ -1,0 +1,132 @@
+"""Asking a service that may be slow: a few connections, each held for as long as an answer may take.
+
+A slow guest needs many seconds for its first words, and each connection that is given up and made again costs it as
+much once more. So what a guest has taken up is waited for; only what has not arrived there is tried again soon.
+"""
+
+from __future__ import annotations
+
+import errno
+import selectors
+import socket
+from typing import NamedTuple
+
+from dacha.wire.probes import Probe, Verdict, probe_for
+
+# Seconds: a connection that nobody takes up is made anew after this long, as the pauses between a kernel's own repeats
+# double (RFC 6298 section 5.5), and after ever more, as a guest of a busy machine may be that slow; one that was taken
+# up is held for minutes, another beside it is made after a while.
+UNTAKEN_S, UNTAKEN_MOST_S, HELD_S, BESIDE_S = 0.5, 15.0, 240.0, 25.0
+# Together at most; a forward that accepts by itself would let them pile up behind it.
+MOST = 3
+# After a refusal it is tried again soon, and then ever less often.
+AGAIN_S, AGAIN_MOST_S = 0.2, 2.0
+
+
+class _Connection:
+    """One connection: when it began, and what asks on it."""
+
+    def __init__(self, s: socket.socket, probe: Probe, began: float) -> None:
+        self.socket, self.probe, self.began = s, probe, began
+        self.connected = False
+
+
+class Place(NamedTuple):
+    """Where a service is asked: address, TCP port, and its name ("ssh"), None for one without a known protocol."""
+
+    address: str
+    port: int
+    service: str | None
+
+
+class PatientProbe:
+    """Asks one service until it answers. Times are seconds of a monotonic clock, given by the caller."""
+
+    def __init__(self, selector: selectors.BaseSelector, place: Place) -> None:
+        self.place = place
+        self.answer: Verdict | None = None
+        self.last = "no answer"
+        self._selector = selector
+        self._open: list[_Connection] = []
+        self._first: float | None = None
+        self._not_before, self._pause = 0.0, AGAIN_S
+
+    @property
+    def oldest_s(self) -> float | None:
+        """When the oldest connection began that something has accepted; None without one."""
+        return min((c.began for c in self._open if c.connected), default=None)
+
+    def step(self, now: float, taken: bool | None) -> None:
+        """Give up what waits in vain, and connect where another try is due.
+
+        `taken` says whether the guest itself has a connection; None where that is the same as being connected.
+        """
+        self._first = now if self._first is None else self._first
+        untaken = min(UNTAKEN_S + (now - self._first) / 20, UNTAKEN_MOST_S)
+        for c in list(self._open):
+            arrived = c.connected if taken is None else c.connected and taken
+            limit = HELD_S if arrived else untaken
+            if now - c.began >= limit:
+                self._end(c)
+        waits = [c for c in self._open if c.connected] if taken is not False else []
+        if not self._open or (len(waits) == len(self._open) < MOST and now - waits[-1].began >= BESIDE_S):
+            self._connect(now)
+
+    def _connect(self, now: float) -> None:
+        if now < self._not_before:
+            return
+        s = socket.socket(socket.AF_INET6 if ":" in self.place.address else socket.AF_INET, socket.SOCK_STREAM)
+        s.setblocking(False)
+        error = s.connect_ex((self.place.address, self.place.port))
+        if error not in (0, errno.EINPROGRESS):
+            s.close()
+            self._refused(errno.errorcode.get(error, "fails").lower(), now)
+            return
+        connection = _Connection(s, probe_for(self.place.service), now)
+        self._open.append(connection)
+        self._selector.register(s, selectors.EVENT_WRITE, (self, connection))
+
+    def ready(self, connection: _Connection, mask: int, now: float) -> None:
+        """Go on with a connection that can be written or read; `answer` is set when it has said enough."""
+        try:
+            verdict = self._go_on(connection, mask)
+        except BlockingIOError:
+            return
+        except ConnectionResetError:
+            verdict = Verdict(False, "closes at once")
+        except OSError as e:
+            verdict = Verdict(False, (e.strerror or "fails").lower())
+        if verdict is None:
+            return
+        self._end(connection)
+        if verdict.ok:
+            self.answer = verdict
+        else:
+            self._refused(verdict.seen, now)
+
+    def _go_on(self, c: _Connection, mask: int) -> Verdict | None:
+        if mask & selectors.EVENT_WRITE:
+            error = c.socket.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
+            if error:
+                raise OSError(error, "refuses" if error == errno.ECONNREFUSED else errno.errorcode.get(error, "fails"))
+            c.connected = True
+            if c.probe.greeting:
+                c.socket.send(c.probe.greeting)
+            self._selector.modify(c.socket, selectors.EVENT_READ, (self, c))
+            return None
+        data = c.socket.recv(4096)
+        return c.probe.receive(data) if data else c.probe.closed()
+
+    def _refused(self, seen: str, now: float) -> None:
+        self.last = seen
+        self._not_before, self._pause = now + self._pause, min(self._pause * 1.5, AGAIN_MOST_S)
+
+    def _end(self, connection: _Connection) -> None:
+        self._selector.unregister(connection.socket)
+        connection.socket.close()
+        self._open.remove(connection)
+
+    def close(self) -> None:
+        """Give everything up."""
+        for connection in list(self._open):
+            self._end(connection)

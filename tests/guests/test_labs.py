@@ -1,0 +1,168 @@
+"""The life of a lab: listed, renamed, renumbered, moved, removed, and nothing of it lost on the way."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Lab
+from tests.guests.test_kept import RAW, apply
+
+
+@pytest.fixture
+def kept(lab: Lab) -> Lab:
+    """A lab with a guest whose disk lies on a medium, and one whose disk lies on an image beside the lab file."""
+    pier = lab.folder / "pier"
+    pier.mkdir()
+    (lab.folder / "base.raw").write_bytes(RAW)
+    lab("media", "add", "base.raw")
+    lab.file = pier / "lab.toml"
+    (pier / "lab.toml").write_text('[lab]\nname = "pier"\n# the tide laboratory\n')
+    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", pier / "own.qcow2", "1M"], check=True)
+    lab.env["DACHA_LAB"] = str(pier / "lab.toml")
+    lab("guest", "add", "gauge", "--from", "base", "--disk", "1MiB", "--memory", "64MiB", "--network", "inside", code=2)
+    lab("guest", "add", "gauge", "--from", "base", "--disk", "1MiB", "--memory", "64MiB", "--door", "ssh")
+    lab("guest", "add", "shed", "--from", str(pier / "own.qcow2"), "--disk", "1MiB", "--memory", "64MiB")
+    apply(lab)
+    return lab
+
+
+def home(lab: Lab, state: str = "state") -> Path:
+    return lab.folder / state / "labs/pier"
+
+
+def whole(disk: Path) -> bool:
+    """True when a disk and all that it lies on can be read."""
+    done = subprocess.run(["qemu-img", "check", "-q", disk], capture_output=True, check=False)
+    chain = subprocess.run(["qemu-img", "info", "--backing-chain", disk], capture_output=True, check=False)
+    return done.returncode == 0 and chain.returncode == 0
+
+
+def test_what_is_kept_of_labs_is_listed_and_shown(kept: Lab) -> None:
+    lab = kept
+    (row,) = lab("lab", "list", "--json").json["labs"]
+    assert row["name"] == "pier" and row["file_there"] and row["size"] > 100_000
+    said = lab("lab", "show").out
+    assert "gauge off 0: 1 MiB, on base" in " ".join(said.split()) and "host key" in said and str(lab.file) in said
+    lab("guest", "remove", "shed")
+    apply(lab)
+    assert "removed" in lab("lab", "show", "pier").out
+    assert "disks 0 of shed, kept since it was removed" in lab("host", code=None).out
+    said = lab("lab", "show", "peer", code=2).err
+    assert "nothing is kept of a lab peer" in said and "did you mean pier?" in said
+    lab.file.rename(lab.folder / "elsewhere.toml")
+    assert "which is gone" in lab("lab", "list").out
+    left = lab("host", "--json", code=None).json["left_over"]
+    assert left == [{"what": left[0]["what"], "remedy": "dacha lab show pier"}] and "is gone" in left[0]["what"]
+
+
+def test_a_guest_keeps_disks_keys_and_adapters_under_another_name(kept: Lab) -> None:
+    lab = kept
+    folder = home(lab) / "guests"
+    key = (folder / "gauge/host_key").read_text()
+    before = {g["name"]: g for g in lab("guest", "list", "--json").json["guests"]}["gauge"]["adapters"]
+    said = lab("guest", "rename", "gauge", "tide-gauge").out
+    assert "guest tide-gauge   gauge before" in said and "what is on them stays" in said
+    assert (folder / "tide-gauge/host_key").read_text() == key and not (folder / "gauge").exists()
+    assert "# the tide laboratory" in lab.file.read_text() and "[guest.tide-gauge]" in lab.file.read_text()
+    after = lab("guest", "show", "tide-gauge", "--json").json["adapters"]
+    assert after == before
+    assert "make disk" not in lab("diff").out
+    said = lab("apply", "--no-wait").out
+    assert "disk" not in said and "host key" not in said
+    lab("start", "tide-gauge", "--no-wait")
+    assert "knows itself by its name" in lab("guest", "rename", "tide-gauge", "gauge", code=2).err
+    lab("stop", "--all", "--force", "--wait", "0s")
+    # Killed between the folder and the file, the next apply goes by the file.
+    (folder / "tide-gauge").rename(folder / "other")
+    (home(lab) / "renaming.json").write_text(json.dumps({"old": "tide-gauge", "new": "other"}))
+    assert "made disk" not in apply(lab)
+    assert (folder / "tide-gauge/host_key").read_text() == key and not (home(lab) / "renaming.json").exists()
+    text = lab.file.read_text()
+    for name, says in (("shed", "there is a guest shed already"), ("a b", "cannot be a name")):
+        assert says in lab("guest", "rename", "tide-gauge", name, code=2).err and lab.file.read_text() == text
+
+
+def test_a_network_is_renumbered_with_everything_on_it(kept: Lab) -> None:
+    lab = kept
+    lab("door", "edit", "gauge", "ssh", "--port", "2260")
+    lab("network", "edit", "inside", "--subnet", tomllib.loads(lab.file.read_text())["network"]["inside"]["subnet"],
+        "--gateway", next(a.rpartition(".")[0] for a in _addresses(lab)) + ".1")  # fmt: skip
+    places = [a.rpartition(".")[2] for a in _addresses(lab)]
+    said = lab("network", "edit", "inside", "--renumber", "10.99.0.0/24").out
+    assert "Next: dacha apply, then dacha restart gauge shed" in said
+    assert _addresses(lab) == [f"10.99.0.{p}" for p in places]
+    assert tomllib.loads(lab.file.read_text())["network"]["inside"]["gateway"] == "10.99.0.1"
+    before = lab.file.read_text()
+    assert "has no place in 10.98.0.0/29" in lab("network", "edit", "inside", "--renumber", "10.98.0.0/29", code=2).err
+    assert lab.file.read_text() == before
+
+
+def _addresses(lab: Lab) -> list[str]:
+    guests = tomllib.loads(lab.file.read_text())["guest"]
+    return [guests[name]["adapter"][0]["address"] for name in ("gauge", "shed")]
+
+
+def test_a_lab_file_moves_and_its_disks_find_what_they_lie_on(kept: Lab) -> None:
+    lab = kept
+    key = (home(lab) / "guests/shed/host_key").read_text()
+    (lab.folder / "pier").rename(lab.folder / "quay")
+    there = lab.folder / "quay/lab.toml"
+    lab.env["DACHA_LAB"] = str(there)
+    said = lab("lab", "move", "pier", "--file", str(there)).out
+    assert f"shed/0 lies on {lab.folder / 'quay/own.qcow2'} now" in said and "is described by" in said
+    assert whole(home(lab) / "guests/shed/disk-0.qcow2")
+    lab.file = there
+    assert "made" not in apply(lab) and (home(lab) / "guests/shed/host_key").read_text() == key
+    (lab.folder / "other.toml").write_text('[lab]\nname = "other"\n')
+    assert "this is the lab other" in lab("lab", "move", "pier", "--file", str(lab.folder / "other.toml"), code=2).err
+    (lab.folder / "quay/own.qcow2").unlink()
+    said = lab("lab", "move", "pier", "--file", str(there), code=3).err
+    assert "shed/0 lies on" in said and "bring it back" in said
+
+
+def test_a_lab_moves_to_another_state_folder_with_its_media(kept: Lab) -> None:
+    lab = kept
+    key = (home(lab) / "guests/gauge/host_key").read_text()
+    new = lab.folder / "big disk"
+    lab("start", "gauge", "--no-wait")
+    assert "guests of pier are on" in lab("lab", "move", "pier", "--state", str(new), code=2).err
+    lab("stop", "--all", "--force", "--wait", "0s")
+    said = lab("lab", "move", "pier", "--state", str(new)).out
+    assert "medium" in said and "base copied" in said and f"DACHA_STATE={new} dacha apply" in said
+    assert not home(lab).exists()
+    lab.env["DACHA_STATE"] = str(new)
+    assert lab("media", "remove", "base", code=2).err.startswith("base stays: disks are built on it")
+    (lab.folder / "state/media/base.img").unlink()  # what is in the old place is not needed any more
+    disk = home(lab, "big disk") / "guests/gauge/disk-0.qcow2"
+    assert whole(disk) and (disk.parent / "host_key").read_text() == key
+    assert "made" not in lab("apply", "--no-wait").out
+    lab("stop", "--all", "--force", "--wait", "0s")
+    assert "kept there already" in lab("lab", "move", "pier", "--state", str(new), code=2).err
+
+
+def test_a_lab_is_removed_with_everything_named(kept: Lab) -> None:
+    lab = kept
+    lab("start", "gauge", "--no-wait")
+    said = lab("lab", "remove", "pier", "--with-disks", code=2).err
+    assert "gauge of pier is on" in said and "dacha stop --all" in said
+    lab("stop", "--all", "--force", "--wait", "0s")
+    said = lab("lab", "remove", "pier", code=2).err
+    assert "gauge/0 (1 MiB, on base" in said and "shed/0" in said and "--with-disks" in said
+    assert whole(home(lab) / "guests/gauge/disk-0.qcow2")
+    said = lab("lab", "remove", "pier", "--with-disks").out
+    assert "disk 0 deleted" in said and "host key" in said and "Nothing is kept of pier any more" in said
+    assert not home(lab).exists() and lab.file.exists() and (lab.folder / "pier/own.qcow2").exists()
+    assert lab("lab", "list").out.startswith("Nothing is kept of any lab")
+    assert "Medium base is gone" in _without_lab(lab)
+
+
+def _without_lab(lab: Lab) -> str:
+    """The medium goes when nobody names it any more."""
+    lab.file.unlink()
+    del lab.env["DACHA_LAB"]
+    return lab("media", "remove", "base").out
