@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from dacha.core.apply.changes import LIVE, NEXT_START, kind_of
+from dacha.core.apply.changes import LIVE, NEXT_START, kind_of, when_of
 from dacha.core.apply.difference import difference
 from dacha.core.apply.machine import Machine, digest, first_boot, machine
 from dacha.core.apply.observed import OFF, ON, ObservedGuest
@@ -79,7 +79,7 @@ def test_doors_open_and_close_live_and_the_rest_waits_for_the_next_start() -> No
     changed = TEXT.replace("port = 2220", "port = 2233").replace('memory = "1 GiB"', 'memory = "3 GiB"')
     lab, plan, machines = setting(changed)
     seen = {"gauge": running(before, "gauge", old), "charts": running(before, "charts")}
-    found = [(kind_of(c), c.when, str(c)) for c in difference(lab, plan, machines, seen)]
+    found = [(kind_of(c), when_of(c), str(c)) for c in difference(lab, plan, machines, seen)]
     assert found == [
         ("close-forward", LIVE, "close tcp 127.0.0.1:2220 → 10.77.4.20:22"),
         ("open-forward", LIVE, "open door ssh: tcp 127.0.0.1:2233 → 10.77.4.20:22"),

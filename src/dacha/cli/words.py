@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from dacha.core.apply.changes import Change
 from dacha.core.lab.model import Guest
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.units import show_size
@@ -142,3 +143,10 @@ def network_json(ws: Workspace, name: str) -> dict[str, Any]:
         "to_host": [str(allowed) for allowed in net.to_host],
         "guests": sorted({a.guest for a in ws.plan.adapters.values() if a.network == name}),
     }
+
+
+def change_json(change: Change) -> dict[str, Any]:
+    """A change as diff, status and apply give it to scripts."""
+    from dacha.core.apply.change import kind_of, when_of
+
+    return {"change": kind_of(change), "guest": change.guest, "when": when_of(change), "what": str(change)}

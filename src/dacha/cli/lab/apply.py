@@ -54,7 +54,7 @@ def wait_time(text: str) -> float:
 def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     """What apply, start and restart share: carry out, report each step, wait for the doors, say how to enter."""
     from dacha.cli.terminal.progress import share_bar
-    from dacha.core.apply.changes import StartGuest, kind_of
+    from dacha.core.apply.changes import StartGuest
     from dacha.engine.apply.apply import apply
     from dacha.engine.check.host import accelerator_findings
     from dacha.engine.reach.opening import coming_doors, opened_doors
@@ -88,23 +88,16 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
         new += coming_doors(ws, only, new)
         closed = _wait_for_doors(ws, new, wait_s, quiet=args.json)
     if args.json:
+        from dacha.cli.words import change_json
         from dacha.engine.router import mappings
 
         output.emit_json(
             {
                 "lab": ws.lab.name,
-                "done": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.done],
-                "waiting": [{"change": kind_of(c), "guest": c.guest, "what": str(c)} for c in outcome.waiting],
+                "done": [change_json(c) for c in outcome.done],
+                "waiting": [change_json(c) for c in outcome.waiting],
                 "failed": [
-                    {
-                        "change": kind_of(c),
-                        "guest": c.guest,
-                        "what": str(c),
-                        "error": e.what,
-                        "why": e.why,
-                        "remedy": e.remedy,
-                    }
-                    for c, e in outcome.failed
+                    change_json(c) | {"error": e.what, "why": e.why, "remedy": e.remedy} for c, e in outcome.failed
                 ],
                 "outside": [way._asdict() for way in mappings.ways(ws)] if ws.lab.from_outside else [],
                 "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],

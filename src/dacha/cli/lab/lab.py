@@ -119,7 +119,7 @@ def diff_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_diff(args: argparse.Namespace) -> int:
-    from dacha.core.apply.changes import LIVE, kind_of, subject
+    from dacha.core.apply.changes import LIVE, subject, when_of
     from dacha.engine.apply.pending import pending
     from dacha.engine.workspace import load
 
@@ -127,10 +127,12 @@ def run_diff(args: argparse.Namespace) -> int:
     ws.refuse_if_wrong()
     changes = pending(ws)
     if args.json:
+        from dacha.cli.words import change_json
+
         output.emit_json(
             {
                 "lab": ws.lab.name,
-                "changes": [{"change": kind_of(c), "guest": c.guest, "when": c.when, "what": str(c)} for c in changes],
+                "changes": [change_json(c) for c in changes],
             }
         )
         return 0
@@ -141,12 +143,12 @@ def run_diff(args: argparse.Namespace) -> int:
         output.step(
             subject(c),
             str(c).removeprefix("lab.toml: "),
-            "" if c.when == LIVE else c.when,
+            "" if when_of(c) == LIVE else when_of(c),
         )
-    live = sum(c.when == LIVE for c in changes)
+    live = sum(when_of(c) == LIVE for c in changes)
     rest = len(changes) - live
-    output.say(
-        f"dacha apply would make {output.plural(live, 'change')}"
-        + (f"; {rest} more wait for a guest's next start: dacha restart GUEST" if rest else "")
-    )
+    names = " ".join(dict.fromkeys(str(c.guest) for c in changes if when_of(c) != LIVE))
+    wait = f"{output.plural(rest, 'change')} wait{'s' * (rest == 1)} for a guest's next start: dacha restart {names}"
+    said = [f"dacha apply would make {output.plural(live, 'change')}"] if live else []
+    output.say("; ".join([*said, *([wait] if rest else [])]))
     return 0

@@ -55,11 +55,11 @@ def run_status(args: argparse.Namespace) -> int:
 
 
 def _print(ws: Any, status: Any) -> None:
-    from dacha.core.apply.changes import LIVE
+    from dacha.core.apply.changes import LIVE, when_of
 
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
     on = sum(g.seen.running for g in status.guests)
-    live = sum(c.when == LIVE for c in status.pending)
+    live = sum(when_of(c) == LIVE for c in status.pending)
     later = len(status.pending) - live
     parts = [f"{output.plural(live, 'change')} to apply: dacha diff"] if live else []
     parts += [f"{output.plural(later, 'change')} at the next start of a guest: dacha diff"] if later else []
@@ -118,12 +118,12 @@ def _print(ws: Any, status: Any) -> None:
 
 
 def _json(ws: Any, status: Any) -> dict[str, Any]:
-    from dacha.core.apply.changes import kind_of
+    from dacha.cli.words import change_json
 
     return {
         "lab": ws.lab.name,
         "file": str(ws.path),
-        "pending": [{"change": kind_of(c), "guest": c.guest, "when": c.when, "what": str(c)} for c in status.pending],
+        "pending": [change_json(c) for c in status.pending],
         "guests": [
             {
                 "name": g.name,

@@ -9,31 +9,18 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from dacha.core.apply.changes import (
-    AskRouter,
-    AttachDisk,
-    Caretaker,
+    NEXT_START,
     Change,
-    ChangeMachine,
-    ChangeMedium,
-    CloseForward,
-    DeleteDisk,
-    DetachDisk,
     Forwarding,
-    GrowDisk,
     LoadRules,
     MakeDisk,
     MakeHostKey,
     MakeLink,
-    MoveScreen,
-    OpenForward,
-    ReattachTap,
-    RemoveLink,
-    RemoveRules,
     StartGuest,
-    StopGuest,
     WriteDown,
     WriteSeed,
     subject,
+    when_of,
 )
 from dacha.core.apply.difference import difference
 from dacha.core.apply.machine import Machine
@@ -42,31 +29,25 @@ from dacha.core.errors import BusyError, DachaError, HostError
 from dacha.core.findings import errors
 from dacha.core.lab.edits import edit_text
 from dacha.core.lab.read import read_lab
-from dacha.core.plan.doors import Forward
-from dacha.core.units import show_size
 from dacha.engine import register
+from dacha.engine.apply.carry_out import Work, carry_out
 from dacha.engine.apply.pending import with_host
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.check import host as inspect
 from dacha.engine.check.guest import file_findings
 from dacha.engine.check.links import kernel_findings
-from dacha.engine.disks import disks
 from dacha.engine.disks import kept as kept_disks
 from dacha.engine.disks.disks import Progress, silent
-from dacha.engine.guest import install, power, prepare, rename
+from dacha.engine.guest import install, prepare, rename
 from dacha.engine.guest.desired import machines as machines_of
 from dacha.engine.guest.observe import observe
 from dacha.engine.guest.start import start_all
 from dacha.engine.lab.edit import settled
 from dacha.engine.network import kernel, rules
 from dacha.engine.profiles import profiles
-from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
 from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses
-from dacha.hypervisor import removable, screen, user_network
-from dacha.hypervisor.command_line import QMP
-from dacha.hypervisor.monitor.qmp import Qmp
 
 # Told of each step as it ends: its subject ("guest gauge"), what was done, and how many seconds it took.
 Report = Callable[[str, str, float], None]
@@ -93,7 +74,7 @@ def settle(ws: Workspace, report: Report) -> Workspace:
         text = edit_text(ws.text, settled(chosen))
         replace_file(ws.path, text)
     for path, value in chosen.items():
-        report("lab file", str(WriteDown(path, value)).removeprefix("lab.toml: "), 0.0)
+        report("lab file", WriteDown(path, value).done(), 0.0)
     reading = read_lab(text, profiles())
     assert reading.lab is not None
     return Workspace(ws.path, text, reading.lab, reading.findings)
@@ -190,41 +171,31 @@ def _carry_out(
     """Take every step; `keyed` are host keys just made, `whole` is the lab that this host's links and rules are for.
     What a start needs is reported together with it."""
     outcome = Outcome(list(keyed), [], [])
+    work = Work(ws, whole, progress)
     unfit: set[str | None] = set()
     starts = {c.guest: c for c in changes if isinstance(c, StartGuest)}
     made: dict[str | None, list[str]] = {}
     for key in keyed:
         made.setdefault(key.guest, []).append(_made(key))
     for change in changes:
-        if isinstance(change, ChangeMachine):
+        if when_of(change) == NEXT_START:
             outcome.waiting.append(change)
         elif not isinstance(change, StartGuest) and change.guest not in unfit:
             began = time.monotonic()
             try:
-                _do(ws, whole, change, progress)
+                carry_out(work, change)
             except DachaError as e:
                 outcome.failed.append((change, e))
-                if isinstance(change, MakeDisk | WriteSeed):
-                    unfit.add(change.guest)
-                elif isinstance(change, MakeLink | LoadRules | Forwarding):
-                    # A guest without its network, or on one without its rules, is not started.
-                    unfit.update(n for n, m in machines.items() if any(a["tap"] for a in m["adapters"]))
+                unfit |= _without(change, machines)
                 continue
             outcome.done.append(change)
             if isinstance(change, MakeDisk | WriteSeed) and change.guest in starts:
                 made.setdefault(change.guest, []).append(_made(change))
-            elif isinstance(change, MakeDisk | WriteSeed):
-                report(subject(change), f"made {_made(change)}", time.monotonic() - began)
             else:
-                report(subject(change), _past(change), time.monotonic() - began)
+                report(subject(change), change.done(), time.monotonic() - began)
     for name, parts in made.items():
         if name not in starts or name in unfit:
             report(f"guest {name}", "made " + ", ".join(parts), 0.0)
-    for change in [c for c in outcome.done if isinstance(c, ChangeMedium)]:
-        record = ws.home.read(change.guest)
-        if record.machine:
-            record.machine["drives"][change.drive] = change.path
-            ws.home.write(change.guest, record)
     ready = [c for name, c in starts.items() if name not in unfit]
     for started, failure, took in start_all(ws, machines, ready):
         if failure:
@@ -232,105 +203,20 @@ def _carry_out(
             continue
         outcome.done.append(started)
         first = f"made {', '.join(made[started.guest])}; " if started.guest in made else ""
-        report(subject(started), first + "started", took)
+        report(subject(started), first + started.done(), took)
     return outcome
 
 
-def _do(ws: Workspace, whole: Workspace, change: Change, progress: Progress) -> None:
-    match change:
-        case MakeDisk():
-            disks.make_disk(ws, change, progress)
-        case GrowDisk(guest=name, disk=disk, size=size):
-            disks.grow_disk(ws.home, name, disk, size)
-        case AttachDisk():
-            disks.attach(ws.home, change)
-        case DetachDisk(guest=name, disk=disk):
-            disks.detach(ws.home, name, disk)
-        case DeleteDisk():
-            kept_disks.delete(ws.home, change)
-        case MoveScreen(guest=name, origin=origin, port=port):
-            with Qmp(ws.home.run(name) / QMP) as qmp:
-                screen.listen(qmp, origin, port)
-            record = ws.home.read(name)
-            if record.machine:
-                record.machine["screen"] = {"from": origin, "port": port} if port else None
-                ws.home.write(name, record)
-        case WriteSeed(guest=name):
-            told = prepare.write_seed(ws, ws.plan, ws.lab.guests[name])
-            record = ws.home.read(name)
-            record.seed = told
-            ws.home.write(name, record)
-        case StopGuest(guest=name):
-            power.stop(ws.home, [name], wait_s=60.0, on_purpose=False)
-        case OpenForward(guest=name, forward=forward):
-            with Qmp(ws.home.run(name) / QMP) as qmp:
-                user_network.open_forward(qmp, _adapter_of(ws, name, forward), forward)
-        case CloseForward(guest=name, forward=forward):
-            with Qmp(ws.home.run(name) / QMP) as qmp:
-                user_network.close_forward(qmp, _adapter_of(ws, name, forward), forward)
-        case ChangeMedium(guest=name, drive=drive, path=path):
-            with Qmp(ws.home.run(name) / QMP) as qmp:
-                removable.change(qmp, drive, path)
-        case AskRouter():
-            mappings.ask(ws)
-        case Caretaker(on=True):
-            caretaking.start(ws)
-        case Caretaker():
-            caretaking.stop(ws.home)
-        case _:
-            kernel.carry_out(whole, whole.plan, change)
-
-
-def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
-    """The index of the running adapter whose address a forward ends at; the first, when none has it any more."""
-    running = ws.home.read(guest).machine or {"adapters": []}
-    return next((n for n, a in enumerate(running["adapters"]) if a["address"] == str(forward.address)), 0)
-
-
-_DONE = {
-    "ask": "asked",
-    "make": "made",
-    "remove": "removed",
-    "replace": "replaced",
-    "load": "loaded",
-    "switch": "switched",
-    "start": "started",
-    "stop": "stopped",
-}
-
-
-def _past(change: Change) -> str:
-    match change:
-        case OpenForward(forward=f):
-            return f"opened: {f}"
-        case CloseForward(forward=f):
-            return f"closed {f}"
-        case GrowDisk():
-            return str(change).replace("grow ", "grew ", 1)
-        case DeleteDisk():
-            return f"deleted disk {change.disk} ({show_size(change.size)})"
-        case AttachDisk() | DetachDisk():
-            return str(change).replace("tach ", "tached ", 1)
-        case MoveScreen(port=port):
-            return (
-                str(change).replace("let its display listen", "its display listens") if port else "closed its display"
-            )
-        case ChangeMedium():
-            return str(change).replace("insert ", "inserted ").replace("eject ", "ejected ")
-        case ReattachTap():
-            return str(change).replace("attach ", "attached ", 1)
-        case MakeLink() | RemoveLink() | LoadRules() | RemoveRules() | Forwarding() | Caretaker() | AskRouter():
-            verb, _, rest = str(change).partition(" ")
-            return f"{_DONE.get(verb, verb)} {rest}"
-        case _:
-            return "stopped: it is no longer in the lab file; its disks stay"
+def _without(change: Change, machines: dict[str, Machine]) -> set[str | None]:
+    """The guests that are not started where this change could not be carried out."""
+    if isinstance(change, MakeDisk | WriteSeed):
+        return {change.guest}
+    if isinstance(change, MakeLink | LoadRules | Forwarding):
+        # A guest without its network, or on one without its rules.
+        return {n for n, m in machines.items() if any(a["tap"] for a in m["adapters"])}
+    return set()
 
 
 def _made(change: Change) -> str:
-    match change:
-        case MakeHostKey():
-            return "host key"
-        case MakeDisk(disk=disk):
-            return f"disk {disk.name}" + (f" of {show_size(disk.size)}" if disk.size else "")
-        case _:
-            return "first-boot data"
+    """What was made, for a list of such things."""
+    return change.done().removeprefix("made ")

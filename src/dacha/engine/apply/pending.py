@@ -4,16 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from dacha.core.apply.changes import (
-    AskRouter,
-    Caretaker,
-    Change,
-    ChangeMachine,
-    Forwarding,
-    RemoveLink,
-    RemoveRules,
-    WriteDown,
-)
+from dacha.core.apply.change import END
+from dacha.core.apply.changes import AskRouter, Caretaker, Change, ChangeMachine, in_order, phase_of
 from dacha.core.apply.difference import difference
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.plan.plan import Plan
@@ -56,14 +48,10 @@ def with_host(
         if cares != (caretaking.running(ws.home) is not None):
             more.append(Caretaker(cares))
         if only is not None:
-            more = [c for c in more if not isinstance(c, RemoveRules | RemoveLink) and c not in _ENDINGS]
+            # Nothing ends for the whole lab where only some guests are meant.
+            more = [c for c in more if isinstance(c, AskRouter | ChangeMachine) or phase_of(c) != END]
             more = [c for c in more if c.guest is None or c.guest in only]
-        return _merge(changes, more)
-    return changes
-
-
-# What ends something for the whole lab, or for the host.
-_ENDINGS = (Forwarding(False), Caretaker(False))
+    return in_order([*changes, *more])
 
 
 def _has_links(ws: Workspace) -> bool:
@@ -71,13 +59,3 @@ def _has_links(ws: Workspace) -> bool:
     networks = ws.lab.networks
     on_lan = (networks[a.network].by_kernel for g in ws.lab.guests.values() for a in g.adapters)
     return any(n.managed or n.made_from for n in networks.values()) or any(on_lan)
-
-
-def _merge(changes: list[Change], host: list[Change]) -> list[Change]:
-    """The lab's changes with this host's where they belong: made before any guest is touched, removed after."""
-    # A link is attached again where it is made: before anything that needs the guest.
-    late = RemoveLink | RemoveRules | ChangeMachine | AskRouter
-    first = [c for c in host if not isinstance(c, late) and c not in _ENDINGS]
-    written = [c for c in changes if isinstance(c, WriteDown)]
-    rest = [c for c in changes if not isinstance(c, WriteDown)]
-    return [*written, *first, *rest, *(c for c in host if c not in first)]

@@ -54,7 +54,7 @@ def remove(lab: KeptLab, report: Report, *, with_disks: bool) -> None:
             report("router", "asked to lead nothing in any more")
         for change in kernel.difference(empty, empty.plan):
             kernel.carry_out(empty, empty.plan, change)
-            report("this host", str(change).replace("remove ", "removed ", 1))
+            report("this host", change.done())
         for guest in lab.guests:
             for disk in guest.disks:
                 _unlink(disk.path)

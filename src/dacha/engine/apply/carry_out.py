@@ -1,0 +1,148 @@
+"""Who carries out which change: one function a kind, each told the same."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+from dacha.core.apply.changes import (
+    AskRouter,
+    AttachDisk,
+    Caretaker,
+    Change,
+    ChangeMachine,
+    ChangeMedium,
+    CloseForward,
+    DeleteDisk,
+    DetachDisk,
+    Forwarding,
+    GrowDisk,
+    LoadRules,
+    MakeDisk,
+    MakeHostKey,
+    MakeLink,
+    MoveScreen,
+    OpenForward,
+    ReattachTap,
+    RemoveLink,
+    RemoveRules,
+    StartGuest,
+    StopGuest,
+    WriteDown,
+    WriteSeed,
+)
+from dacha.core.plan.doors import Forward
+from dacha.engine.caretaker import process as caretaking
+from dacha.engine.disks import disks
+from dacha.engine.disks import kept as kept_disks
+from dacha.engine.disks.disks import Progress
+from dacha.engine.guest import power, prepare
+from dacha.engine.network import kernel
+from dacha.engine.router import mappings
+from dacha.engine.workspace import Workspace
+from dacha.hypervisor import removable, screen, user_network
+from dacha.hypervisor.command_line import QMP
+from dacha.hypervisor.monitor.qmp import Qmp
+
+# A guest that has left the lab is given this long to stop.
+STOP_S = 60.0
+
+
+class Work(NamedTuple):
+    """What a change is carried out for: the lab, the lab that this host's links and rules are for (another, where only
+    some guests are meant), and who is told of what takes long."""
+
+    ws: Workspace
+    whole: Workspace
+    progress: Progress
+
+
+def carry_out(work: Work, change: Change) -> None:
+    """Take one step. Raises DachaError when this host, or the guest, does not let it be taken."""
+    CARRIERS[type(change)](work, change)
+
+
+def _delete_disk(work: Work, change: DeleteDisk) -> None:
+    kept_disks.delete(work.ws.home, change)
+
+
+def _move_screen(work: Work, change: MoveScreen) -> None:
+    with Qmp(work.ws.home.run(change.guest) / QMP) as qmp:
+        screen.listen(qmp, change.origin, change.port)
+    record = work.ws.home.read(change.guest)
+    if record.machine:
+        record.machine["screen"] = {"from": change.origin, "port": change.port} if change.port else None
+        work.ws.home.write(change.guest, record)
+
+
+def _write_seed(work: Work, change: WriteSeed) -> None:
+    told = prepare.write_seed(work.ws, work.ws.plan, work.ws.lab.guests[change.guest])
+    record = work.ws.home.read(change.guest)
+    record.seed = told
+    work.ws.home.write(change.guest, record)
+
+
+def _open_forward(work: Work, change: OpenForward) -> None:
+    with Qmp(work.ws.home.run(change.guest) / QMP) as qmp:
+        user_network.open_forward(qmp, _adapter_of(work.ws, change.guest, change.forward), change.forward)
+
+
+def _close_forward(work: Work, change: CloseForward) -> None:
+    with Qmp(work.ws.home.run(change.guest) / QMP) as qmp:
+        user_network.close_forward(qmp, _adapter_of(work.ws, change.guest, change.forward), change.forward)
+
+
+def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
+    """The index of the running adapter whose address a forward ends at; the first, when none has it any more."""
+    running = ws.home.read(guest).machine or {"adapters": []}
+    return next((n for n, a in enumerate(running["adapters"]) if a["address"] == str(forward.address)), 0)
+
+
+def _change_medium(work: Work, change: ChangeMedium) -> None:
+    with Qmp(work.ws.home.run(change.guest) / QMP) as qmp:
+        removable.change(qmp, change.drive, change.path)
+    record = work.ws.home.read(change.guest)
+    if record.machine:
+        record.machine["drives"][change.drive] = change.path
+        work.ws.home.write(change.guest, record)
+
+
+def _caretaker(work: Work, change: Caretaker) -> None:
+    if change.on:
+        caretaking.start(work.ws)
+    else:
+        caretaking.stop(work.ws.home)
+
+
+def _in_kernel(work: Work, change: Change) -> None:
+    kernel.carry_out(work.whole, work.whole.plan, change)
+
+
+CARRIERS: dict[type, Callable[[Work, Any], object]] = {
+    MakeDisk: lambda work, change: disks.make_disk(work.ws, change, work.progress),
+    GrowDisk: lambda work, change: disks.grow_disk(work.ws.home, change.guest, change.disk, change.size),
+    AttachDisk: lambda work, change: disks.attach(work.ws.home, change),
+    DetachDisk: lambda work, change: disks.detach(work.ws.home, change.guest, change.disk),
+    DeleteDisk: _delete_disk,
+    MoveScreen: _move_screen,
+    WriteSeed: _write_seed,
+    StopGuest: lambda work, change: power.stop(work.ws.home, [change.guest], wait_s=STOP_S, on_purpose=False),
+    OpenForward: _open_forward,
+    CloseForward: _close_forward,
+    ChangeMedium: _change_medium,
+    AskRouter: lambda work, change: mappings.ask(work.ws),
+    Caretaker: _caretaker,
+    MakeLink: _in_kernel,
+    RemoveLink: _in_kernel,
+    ReattachTap: _in_kernel,
+    LoadRules: _in_kernel,
+    RemoveRules: _in_kernel,
+    Forwarding: _in_kernel,
+}
+# Not carried out one by one, and where they are: a test holds that every kind is in one of the two tables.
+ELSEWHERE: dict[type, str] = {
+    WriteDown: "all at once, before anything else: apply.settle",
+    MakeHostKey: "before known_hosts is written: apply.apply",
+    StartGuest: "all together, after everything else: guest.start.start_all",
+    ChangeMachine: "by the guest's next start",
+}
