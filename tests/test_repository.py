@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from dacha.core.trace.hop import HOPS
+from dacha.core.trace.way import WAY
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "dacha"
@@ -158,9 +158,9 @@ def test_the_readme_names_every_command_and_only_files_that_exist() -> None:
     assert shown == {p.stem for p in (ROOT / "docs/screenshots").glob("*.png")}
 
 
-def test_the_page_on_trace_names_every_hop() -> None:
-    rows = re.findall(r"^\| `([a-z-]+)` \|", (ROOT / "docs/trace.md").read_text(), re.M)
-    assert rows == list(HOPS)
+def test_the_page_on_trace_has_every_hop_and_what_is_asked_there() -> None:
+    rows = re.findall(r"^\| `([a-z-]+)` \| (.*?) \|", (ROOT / "docs/trace.md").read_text(), re.M)
+    assert [(name, asks.replace("`", "")) for name, asks in rows] == [(kind.name, kind.asks) for kind in WAY]
 
 
 def test_the_key_reference_names_every_key_that_is_read() -> None:

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from dacha.cli.main import parser_for
 from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, Carried, Certificate, ConnectResult, Evidence, RouterSeen
-from dacha.core.trace.hop import ASIDE, HOPS
+from dacha.core.trace.hop import ASIDE
 from dacha.core.trace.judge import broken, judge
+from dacha.core.trace.way import WAY
 
 SSH = ConnectResult(OPEN, True, "SSH-2.0-x", largest=1500)
 LINK = Carried("tap", True, True, True, "br", "br", True, True)
@@ -27,17 +28,27 @@ ROUTER = RouterSeen("192.0.2.1", "pcp", "203.0.113.7", 2220, "there", by_hand="o
 OUTSIDE = KERNEL._replace(origin="outside", router=ROUTER)
 USER = KERNEL._replace(way="user", carried=None, answered=None, route=None, direct=None, forward=True, rule=None)
 
+NAMES = [kind.name for kind in WAY]
+
 
 def named(e: Evidence) -> str | None:
     stop = broken(judge(e))
     return stop.name if stop else None
 
 
+def test_every_hop_goes_by_the_name_that_its_row_has() -> None:
+    for e in (KERNEL, USER, OUTSIDE, KERNEL._replace(moves="x", service="https", certificate=SHOWN)):
+        for kind in WAY:
+            hop = kind.judge(e) if kind.on(e) else None
+            assert hop is None or hop.name == kind.name
+            assert kind.asks and kind.shown
+
+
 def test_a_way_that_works_has_no_broken_hop() -> None:
     assert named(KERNEL) is None and named(USER) is None and named(OUTSIDE) is None
     seldom = ("forward", "security", "certificate")
-    assert [h.name for h in judge(OUTSIDE)] == [n for n in HOPS if n not in seldom]
-    assert [h.name for h in judge(KERNEL)] == [n for n in HOPS if n not in (*seldom, "router", "outside-address")]
+    assert [h.name for h in judge(OUTSIDE)] == [n for n in NAMES if n not in seldom]
+    assert [h.name for h in judge(KERNEL)] == [n for n in NAMES if n not in (*seldom, "router", "outside-address")]
     assert [h.name for h in judge(USER)][4:6] == ["forward", "service"]
 
 

@@ -70,9 +70,9 @@ def run_trace(args: argparse.Namespace) -> int:
     for hop in shown:
         _show(hop)
     if stop and len(shown) < len(hops):
-        from dacha.core.trace.hop import HOPS
+        from dacha.core.trace.way import SHOWN
 
-        rest = ", ".join(HOPS[h.name] for h in hops[len(shown) :])
+        rest = ", ".join(SHOWN[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
     return 1 if stop else 0
 
@@ -86,11 +86,12 @@ def _outside(evidence: Any) -> str | None:
 
 
 def _show(hop: Any) -> None:
-    from dacha.core.trace.hop import ASIDE, BROKEN, FINE, HOPS
+    from dacha.core.trace.hop import ASIDE, BROKEN, FINE
+    from dacha.core.trace.way import SHOWN
 
     word = {BROKEN: "BROKEN", FINE: "fine", ASIDE: "warning"}.get(hop.verdict, "?")
     shade = {BROKEN: output.BAD, FINE: output.GOOD}.get(hop.verdict, output.DIM)
-    output.say(f"  {output.paint(f'{word:<7}', shade)}   {HOPS[hop.name]:<12} {hop.seen}")
+    output.say(f"  {output.paint(f'{word:<7}', shade)}   {SHOWN[hop.name]:<12} {hop.seen}")
     if hop.verdict in (BROKEN, ASIDE):
         for label, text in (("means", hop.means), ("remedy", hop.remedy)):
             for n, line in enumerate(text.splitlines()):

@@ -29,7 +29,10 @@ def keeps_out(r: RouterSeen) -> tuple[str, str] | None:
     return None
 
 
-def router(e: Evidence, r: RouterSeen) -> Hop:
+def router(e: Evidence) -> Hop | None:
+    r = e.router
+    if r is None:
+        return None
     leads = f"{r.address or 'outside'}:{r.port}"
     # Whoever answers there has to be the guest itself, and not a provider's own server.
     if r.hairpin and r.hairpin.ok and e.through and r.hairpin.seen == e.through.seen:
@@ -46,7 +49,10 @@ def router(e: Evidence, r: RouterSeen) -> Hop:
     return Hop("router", FINE, f"{r.router} leads {leads} to {e.place} ({r.speaks})")
 
 
-def outside_address(r: RouterSeen) -> Hop:
+def outside_address(e: Evidence) -> Hop | None:
+    r = e.router
+    if r is None:
+        return None
     if r.above:
         means = "another NAT lies above the router, and no mapping can lead through that one"
         remedy = "ask the provider for a public address, or put a machine with one in front"

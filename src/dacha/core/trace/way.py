@@ -1,0 +1,111 @@
+"""The way to a service: every hop in its order, what is asked there, when it is on the way, and who judges it.
+
+A new hop is a row here, its judge in the module of its part, what it needs in `evidence` (gathered in `engine/trace`),
+a row in docs/trace.md and a fault in tests/networks/faults.toml.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+from dacha.core.trace import guest, host, router, service
+from dacha.core.trace.evidence import Evidence
+from dacha.core.trace.hop import Hop
+
+
+class HopKind(NamedTuple):
+    """A hop of the way: its stable `name`, what a person calls it (`shown`), what is looked at, which ways it is `on`,
+    and its judge; None from a judge is a hop that has nothing to say here."""
+
+    name: str
+    shown: str
+    asks: str
+    on: Callable[[Evidence], bool]
+    judge: Callable[[Evidence], Hop | None]
+
+
+def every(e: Evidence) -> bool:
+    return True
+
+
+def user(e: Evidence) -> bool:
+    """A door that the guest's own process holds open."""
+    return e.way == "user"
+
+
+def network(e: Evidence) -> bool:
+    """A guest on a network of this host: the kernel's, or a bridged LAN."""
+    return e.way != "user"
+
+
+def kernel(e: Evidence) -> bool:
+    """A door that the kernel's rules lead in."""
+    return e.way == "kernel"
+
+
+def lan(e: Evidence) -> bool:
+    """From the LAN or beyond, to an address of this host."""
+    return e.origin != "host" and e.way != "own"
+
+
+def above(e: Evidence) -> bool:
+    """From outside, by way of the router above this host."""
+    return e.router is not None
+
+
+WAY = (
+    HopKind(
+        "lab-file",
+        "lab file",
+        "the lab file, and for a guest that is off whether this host can carry its network",
+        every,
+        guest.lab_file,
+    ),
+    HopKind("applied", "applied", "what apply would still do for this door", every, guest.applied),
+    HopKind("guest", "guest", "its process and monitor", every, guest.guest),
+    HopKind("boot", "boot", "the end of its console, its guest agent, life on the wire", every, guest.boot),
+    HopKind("adapter", "adapter", "its tap or macvtap, and the bridge", network, guest.adapter),
+    HopKind(
+        "address",
+        "address",
+        "what it was seen to use (lease, ARP, neighbour discovery, agent) against the plan",
+        network,
+        guest.address,
+    ),
+    HopKind("neighbour", "link", "who answers ARP for the address", network, guest.neighbour),
+    HopKind("route", "route", "where this host sends packets for it", network, guest.route),
+    HopKind("forward", "forward", "user mode: whether QEMU has the host port open", user, service.forward),
+    HopKind(
+        "service",
+        "service",
+        "the guest's port: open, refused by the port or by a firewall, silent",
+        every,
+        service.service,
+    ),
+    HopKind(
+        "protocol", "protocol", "whether it speaks as it should: SSH, RDP, RFB, HTTP, TLS", every, service.protocol
+    ),
+    HopKind("security", "security", "warning: what can be read on the way", every, service.security),
+    HopKind("key", "host key", "the SSH host key against the one that Dacha made", every, service.key),
+    HopKind("certificate", "certificate", "warning: the TLS certificate", every, service.certificate),
+    HopKind("size", "packet size", "whether packets as large as the connection's come through", every, service.size),
+    HopKind("reply", "reply path", "whether the guest answers beyond its own network", kernel, service.reply),
+    HopKind(
+        "door-rule",
+        "door rule",
+        "the rule in the kernel, where it leads, where our own connection was led, and rules of others before it",
+        kernel,
+        host.door_rule,
+    ),
+    HopKind("forwarding", "forwarding", "net.ipv4.ip_forward", kernel, host.forwarding),
+    HopKind("firewall", "firewalls", "the rules of others, as far as they are certain", every, host.firewall),
+    HopKind("sources", "sources", "whom a limited door admits (--asker)", kernel, host.sources),
+    HopKind("lan-address", "LAN address", "this host's address on the LAN", lan, host.lan_address),
+    HopKind("router", "router", "from outside: what the router does with the port", above, router.router),
+    HopKind("outside-address", "outside", "from outside: the router's own address", above, router.outside_address),
+    HopKind("door", "the door", "the door itself, entered from this host", every, host.door),
+    HopKind("names", "names", "warning: whether the lab's name server knows the guest", every, host.names),
+)
+# What a person calls each hop, by its name.
+SHOWN = {kind.name: kind.shown for kind in WAY}
