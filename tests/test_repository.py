@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from dacha.core.lab.buses import BUSES
 from dacha.core.trace.way import WAY
 
 ROOT = Path(__file__).parent.parent
@@ -161,6 +162,11 @@ def test_the_readme_names_every_command_and_only_files_that_exist() -> None:
 def test_the_page_on_trace_has_every_hop_and_what_is_asked_there() -> None:
     rows = re.findall(r"^\| `([a-z-]+)` \| (.*?) \|", (ROOT / "docs/trace.md").read_text(), re.M)
     assert [(name, asks.replace("`", "")) for name, asks in rows] == [(kind.name, kind.asks) for kind in WAY]
+
+
+def test_the_page_on_the_lab_file_has_every_bus_and_its_driver() -> None:
+    rows = re.findall(r"^\| `(\w+)` \| `(\w+)` \|", (ROOT / "docs/lab-file.md").read_text(), re.M)
+    assert [(bus.name, bus.driver) for bus in BUSES.values()] == rows
 
 
 def test_the_key_reference_names_every_key_that_is_read() -> None:

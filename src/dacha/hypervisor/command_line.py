@@ -8,6 +8,7 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from dacha.core.apply.machine import Machine
+from dacha.core.lab.buses import BUSES
 from dacha.core.plan.doors import Forward
 from dacha.hypervisor.images.layers import Layer
 
@@ -18,7 +19,6 @@ QMP, WATCH, EVENTS = "qmp", "watch", "events"
 SERIAL, AGENT, SCREEN, TPM = "serial", "agent", "screen", "tpm"
 # Hot-plug ports that a guest with disks has to spare: so many more can be attached while it runs.
 SPARE_PORTS = 3
-_DISKS = {"virtio": "virtio-blk-pci", "sata": "ide-hd", "scsi": "scsi-hd", "nvme": "nvme"}
 
 
 class Files(NamedTuple):
@@ -128,13 +128,14 @@ def _boot_index(m: Machine, kind: str, n: int) -> str:
 
 def _disks(m: Machine, files: Files) -> list[str]:
     argv: list[str] = []
-    if any(disk["bus"] == "scsi" for disk in m["disks"]):
-        argv += ["-device", "virtio-scsi-pci,id=scsi"]
+    for controller in dict.fromkeys(BUSES[disk["bus"]].controller for disk in m["disks"]):
+        argv += ["-device", controller] if controller else []
     # Each port costs the firmware time at every start: a guest without a disk has one, for its first.
     for n in range(SPARE_PORTS if m["disks"] else 1):
         argv += ["-device", f"pcie-root-port,id=spare{n},chassis={n + 1},slot={n + 1}"]
     for n, (disk, layers) in enumerate(zip(m["disks"], files.disks, strict=True)):
-        where = {"sata": f",bus=ide.{n}", "scsi": ",bus=scsi.0"}.get(disk["bus"], "")
+        place = BUSES[disk["bus"]].place.format(n=n)
+        where = f",bus={place}" if place else ""
         if n and not where:
             # Behind a port of its own, so that it can be detached while the guest runs.
             argv += ["-device", f"pcie-root-port,id=port{n},chassis={n + 100},slot={n + 100}"]
@@ -147,7 +148,7 @@ def _disks(m: Machine, files: Files) -> list[str]:
 def disk_device(disk: Machine) -> str:
     """A disk's device without its place: its name is in its identifier, and in the serial number that a guest sees."""
     name = disk["name"]
-    return f"{_DISKS[disk['bus']]},drive=disk-{name},id=disk-{name}-device,serial={('disk' + name)[:20]}"
+    return f"{BUSES[disk['bus']].device},drive=disk-{name},id=disk-{name}-device,serial={('disk' + name)[:20]}"
 
 
 def disk_node(name: str, layers: tuple[Layer, ...]) -> dict[str, Any]:

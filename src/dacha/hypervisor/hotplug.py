@@ -7,6 +7,7 @@ from typing import Any
 
 from dacha.core.apply.machine import Machine
 from dacha.core.errors import AnswerNo, HostError
+from dacha.core.lab.buses import BUSES, PORT
 from dacha.hypervisor.command_line import SPARE_PORTS, disk_device, disk_node
 from dacha.hypervisor.fdset import pass_layers
 from dacha.hypervisor.monitor.qmp import Qmp, QmpRefused
@@ -21,8 +22,9 @@ def attach(qmp: Qmp, disk: Machine, path: Path) -> None:
     driver, *options = disk_device(disk).split(",")
     device: dict[str, Any] = {"driver": driver} | dict(o.split("=", 1) for o in options)
     qmp.execute("blockdev-add", node)
-    places: list[dict[str, Any]] = [{"bus": "scsi.0"}]
-    if disk["bus"] != "scsi":
+    bus = BUSES[disk["bus"]]
+    places: list[dict[str, Any]] = [{"bus": bus.place}]
+    if bus.connected == PORT:
         # The slot is said, because QEMU else takes the next one, which a port does not have.
         places = [{"bus": f"spare{n}", "addr": "0"} for n in range(SPARE_PORTS)]
     refused: QmpRefused | None = None
@@ -36,7 +38,7 @@ def attach(qmp: Qmp, disk: Machine, path: Path) -> None:
     raise HostError(
         f"disk {disk['name']} cannot be attached while the guest runs",
         why="every port that it was started with is taken"
-        if disk["bus"] != "scsi"
+        if bus.connected == PORT
         else refused.what
         if refused
         else "",

@@ -25,6 +25,7 @@ from dacha.core.apply.changes import (
 from dacha.core.apply.in_force import in_force
 from dacha.core.apply.machine import Machine, changed
 from dacha.core.apply.observed import ObservedGuest
+from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Guest, Lab
 from dacha.core.plan.plan import Plan
 
@@ -89,19 +90,19 @@ def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedG
 
 
 def _adjust_disks(guest: str, had: list[Machine], wanted: list[Machine]) -> list[Change]:
-    """Disks come and go live where their bus lets them: all but SATA, and but the first on PCI, which has no port."""
+    """Disks come and go live where their bus lets them."""
     before = {d["name"]: d["bus"] for d in had}
     after = {d["name"]: d["bus"] for d in wanted}
     changes: list[Change] = []
     for n, (name, bus) in enumerate(before.items()):
         if name not in after:
-            live = bus == "scsi" or (n > 0 and bus != "sata")
+            live = BUSES[bus].detaches_live(n)
             changes.append(DetachDisk(guest, name) if live else ChangeMachine(guest, f"detach disk {name}"))
         elif after[name] != bus:
             changes.append(ChangeMachine(guest, f"disk {name}: bus {bus} → {after[name]}"))
     for name, bus in after.items():
         if name not in before:
-            live = bus in ("virtio", "nvme") or (bus == "scsi" and "scsi" in before.values())
+            live = BUSES[bus].attaches_live(set(before.values()))
             changes.append(AttachDisk(guest, name, bus) if live else ChangeMachine(guest, f"attach disk {name}"))
     if not changes and list(before) != list(after):
         changes.append(ChangeMachine(guest, f"order of disks: {', '.join(after)}"))

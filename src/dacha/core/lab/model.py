@@ -12,7 +12,6 @@ from typing import NamedTuple
 KINDS = ("nat", "host-only", "bridge")
 BACKENDS = ("auto", "user", "kernel")
 ACCELERATORS = ("auto", "kvm", "tcg")
-BUSES = ("virtio", "sata", "scsi", "nvme")
 FIRMWARES = ("bios", "uefi")
 BOOT_ORDER = ("disk", "medium", "network")
 MODELS = ("virtio", "e1000")

@@ -12,7 +12,8 @@ from typing import NamedTuple
 from dacha.core import units
 from dacha.core.findings import Finding
 from dacha.core.lab import fields
-from dacha.core.lab.model import BUSES, FIRMWARES, MODELS
+from dacha.core.lab.buses import BUSES
+from dacha.core.lab.model import FIRMWARES, MODELS
 from dacha.core.lab.reader import Table
 
 

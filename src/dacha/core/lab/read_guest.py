@@ -6,9 +6,9 @@ from ipaddress import IPv4Address, IPv6Address
 
 from dacha.core import units
 from dacha.core.lab import fields
+from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import (
     BOOT_ORDER,
-    BUSES,
     FIRMWARES,
     MODELS,
     NO_LIMITS,

@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, WARNING, Finding, Path
-from dacha.core.lab.model import BUSES, Disk, Guest
+from dacha.core.lab.buses import BUSES
+from dacha.core.lab.model import Disk, Guest
 from dacha.core.units import show_size
 from dacha.engine.disks import kept as kept_disks
 from dacha.engine.disks.media import base_image
@@ -17,8 +18,6 @@ from dacha.engine.workspace import Workspace
 
 # What BIOS boots from the network with, where distributions keep it; UEFI has its own.
 BOOT_ROMS = ("/usr/lib/ipxe/qemu/efi-virtio.rom", "/usr/share/qemu/efi-virtio.rom")
-# The Linux driver that a disk on each bus needs.
-DRIVERS = {"virtio": "virtio_blk", "sata": "ahci", "scsi": "virtio_scsi", "nvme": "nvme"}
 
 
 def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Finding]:
@@ -118,7 +117,7 @@ def _driver_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
             "host",
         )
     for n, disk in enumerate(guest.disks):
-        driver = DRIVERS[disk.bus]
+        driver = BUSES[disk.bus].driver
         known: bool | None = None
         try:
             known = has_driver([f.read_bytes() for f in files], driver)
