@@ -1,6 +1,8 @@
 """The house rules that a machine can see: walls between layers, one place for the version, docs that match."""
 
+import argparse
 import ast
+import importlib
 import re
 import subprocess
 import sys
@@ -151,8 +153,8 @@ def test_the_readme_names_every_command_and_only_files_that_exist() -> None:
     from dacha.cli.commands import COMMANDS
 
     text = (ROOT / "README.md").read_text()
-    for _, command, _, _ in COMMANDS:
-        assert re.search(rf"`{command}`|dacha {command}|{command},", text), command
+    for command in COMMANDS:
+        assert re.search(rf"`{command.name}`|dacha {command.name}|{command.name},", text), command.name
     for target in re.findall(r"\]\(([^)#]+)\)", text):
         assert (ROOT / target).exists(), target
     shown = set(re.findall(r"docs/screenshots/(\w+)\.png", text))
@@ -191,3 +193,29 @@ def test_the_readmes_lab_file_is_right(tmp_path: Path) -> None:
 def test_the_demos_init_is_good_shell() -> None:
     checked = subprocess.run(["sh", "-n", SOURCE / "demo" / "init.sh"], capture_output=True, text=True, check=False)
     assert checked.returncode == 0, checked.stderr
+
+
+def test_every_command_and_action_has_help_an_example_and_the_options_that_all_share() -> None:
+    from dacha.cli.commands import COMMANDS
+    from dacha.cli.main import parser_for
+
+    for command in COMMANDS:
+        parser = parser_for(command.name)
+        assert parser.description, command.name
+        module = importlib.import_module(f"dacha.cli.{command.module}")
+        if command.example:
+            rows = [(command.example, command.common, parser.format_help())]
+        else:
+            assert module.ACTIONS, command.name
+            texts = {a.name: _help_of(parser, a.name) for a in module.ACTIONS}
+            rows = [(a.example, a.common, texts[a.name]) for a in module.ACTIONS]
+            assert all(a.help and a.example.startswith(f"dacha {command.name} {a.name}") for a in module.ACTIONS)
+        for example, common, text in rows:
+            assert example.startswith(f"dacha {command.name}") and f"example: {example}" in text
+            assert all(f"--{option}" in text for option in common.split())
+
+
+def _help_of(parser: argparse.ArgumentParser, action: str) -> str:
+    """The help text of one action."""
+    subparsers = next(a for a in parser._actions if isinstance(a, argparse._SubParsersAction))
+    return str(subparsers.choices[action].format_help())

@@ -6,27 +6,20 @@ import argparse
 import time
 from typing import Any
 
-from dacha.cli.commands import Parser, common
+from dacha.cli import arguments
+from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
-from dacha.core.errors import AnswerNo, UsageError
+from dacha.core.errors import AnswerNo
 
 
 def address_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "The lab's address plan: who has which address, and which is free."
-    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
-    listing = actions.add_parser("list", help="list every adapter's addresses", epilog="example: dacha address list")
-    common(listing)
-    listing.set_defaults(run=run_list)
-    propose = actions.add_parser(
-        "propose",
-        help="say the next free address of a network, or a free subnet",
-        epilog="example: dacha address propose pier",
+
+
+def _propose(parser: argparse.ArgumentParser) -> None:
+    arguments.network(
+        parser, "network", optional=True, what="a network of the lab; left out, a free subnet is proposed"
     )
-    propose.add_argument(
-        "network", metavar="NETWORK", nargs="?", help="a network of the lab; left out, a free subnet is proposed"
-    )
-    common(propose)
-    propose.set_defaults(run=run_propose)
 
 
 def run_list(args: argparse.Namespace) -> int:
@@ -94,7 +87,7 @@ def _seen_words(row: dict[str, Any]) -> str:
 def run_propose(args: argparse.Namespace) -> int:
     from dacha.core.plan.addresses import propose_address
     from dacha.core.plan.subnets import UsedSubnets, free_subnet
-    from dacha.core.spelling import did_you_mean
+    from dacha.engine.lab.named import network_named
     from dacha.engine.workspace import load
     from dacha.host.network.addresses import used_subnets
 
@@ -106,12 +99,7 @@ def run_propose(args: argparse.Namespace) -> int:
             raise AnswerNo("no free subnet is left to propose")
         output.emit_json({"subnet": str(subnet)}) if args.json else output.say(str(subnet))
         return 0
-    if args.network not in ws.lab.networks:
-        raise UsageError(
-            f"there is no network {args.network}",
-            where=ws.path.name,
-            remedy=did_you_mean(args.network, ws.lab.networks, "add one: dacha network add NAME"),
-        )
+    network_named(ws, args.network)
     address = propose_address(ws.lab, args.network, used_subnets())
     if address is None:
         raise AnswerNo(
@@ -124,3 +112,12 @@ def run_propose(args: argparse.Namespace) -> int:
     else:
         output.say(str(address))
     return 0
+
+
+ACTIONS = (
+    Action("list", "list every adapter's addresses", "dacha address list", nothing, run_list),
+    Action(
+        "propose", "say the next free address of a network, or a free subnet", "dacha address propose pier", _propose,
+        run_propose,
+    ),
+)  # fmt: skip

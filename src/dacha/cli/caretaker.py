@@ -6,7 +6,7 @@ import argparse
 import time
 from typing import Any
 
-from dacha.cli.commands import common
+from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
 
 
@@ -16,26 +16,12 @@ def caretaker_arguments(parser: argparse.ArgumentParser) -> None:
         "carries, and renews what the router leads in from outside. apply starts it; ending it stops no guest and\n"
         "closes no door."
     )
-    parser.epilog = "example: dacha caretaker status"
-    actions = parser.add_subparsers(metavar="ACTION", required=True)
-    for name, run, text in (
-        ("run", run_run, "serve in the foreground, until it is ended"),
-        ("status", run_status, "say whether it runs, and which addresses are leased"),
-        ("stop", run_stop, "end it; apply starts it again"),
-    ):
-        action = actions.add_parser(name, help=text, epilog=f"example: dacha caretaker {name}")
-        common(action, json=name == "status")
-        action.set_defaults(run=run)
-    install = actions.add_parser(
-        "install",
-        help="let this host start it at every boot, and again whenever it ends",
-        epilog="example: dacha caretaker install",
-    )
-    install.add_argument("--print", dest="show", action="store_true", help="print the systemd unit, and do nothing")
-    install.add_argument("--remove", action="store_true", help="undo it; guests and doors stay as they are")
-    install.add_argument("--to", metavar="FOLDER", help="only write the unit, into this folder")
-    common(install, json=False)
-    install.set_defaults(run=run_install)
+
+
+def _install(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--print", dest="show", action="store_true", help="print the systemd unit, and do nothing")
+    parser.add_argument("--remove", action="store_true", help="undo it; guests and doors stay as they are")
+    parser.add_argument("--to", metavar="FOLDER", help="only write the unit, into this folder")
 
 
 def run_run(args: argparse.Namespace) -> int:
@@ -181,3 +167,17 @@ def run_stop(args: argparse.Namespace) -> int:
         "The caretaker has ended. Guests and doors stay as they are." if stopped else "The caretaker does not run."
     )
     return 0
+
+
+_QUIET = "lab debug"
+ACTIONS = (
+    Action("run", "serve in the foreground, until it is ended", "dacha caretaker run", nothing, run_run, _QUIET),
+    Action(
+        "status", "say whether it runs, and which addresses are leased", "dacha caretaker status", nothing, run_status
+    ),
+    Action("stop", "end it; apply starts it again", "dacha caretaker stop", nothing, run_stop, _QUIET),
+    Action(
+        "install", "let this host start it at every boot, and again whenever it ends", "dacha caretaker install",
+        _install, run_install, _QUIET,
+    ),
+)  # fmt: skip

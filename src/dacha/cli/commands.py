@@ -4,43 +4,108 @@ from __future__ import annotations
 
 import argparse
 import os
+from collections.abc import Callable
 from importlib import import_module
-from typing import Any, NoReturn
+from typing import Any, NamedTuple, NoReturn
 
 from dacha.core.errors import UsageError
 
-# Group, command, module, what it does. A module is imported only when one of its commands runs.
+
+class Command(NamedTuple):
+    """A command: its group in the help, its name, the module that has its arguments and runs it, what it does, and an
+    example; one without an example is followed by an action of its module's. A module is imported only when one of its
+    commands runs."""
+
+    group: str
+    name: str
+    module: str
+    help: str
+    example: str = ""
+    common: str = "lab json debug"
+
+
+class Action(NamedTuple):
+    """An action of a command: its name, what it does, an example, the function that adds its arguments, and the one
+    that runs it; `common` are the options of every command that it has."""
+
+    name: str
+    help: str
+    example: str
+    arguments: Callable[[argparse.ArgumentParser], None]
+    run: Callable[[argparse.Namespace], int]
+    common: str = "lab json debug"
+
+
 COMMANDS = (
-    ("The lab", "new", "lab.lab", "start a lab file"),
-    ("The lab", "check", "lab.lab", "say what is wrong with the lab, and with this host for it"),
-    ("The lab", "diff", "lab.lab", "show what apply would do"),
-    ("The lab", "apply", "lab.apply", "make this host match the lab"),
-    ("The lab", "status", "reach.status", "show guests, doors, and whether each door answers"),
-    ("The lab", "reach", "reach.reach", "show who can reach what, by which path, or why not"),
-    ("The lab", "trace", "reach.trace", "walk the way to a guest hop by hop, and name the broken one"),
-    ("The lab", "map", "reach.map", "draw the lab, in the terminal or as SVG or PNG"),
-    ("The lab", "probe", "reach.probe", "ask one port whether it speaks its protocol, without a lab"),
-    ("The lab", "host", "lab.host", "show what this host has, lacks and has promised"),
-    ("The lab", "demo", "demo", "run the saltmarsh demonstration"),
-    ("Guest power", "start", "guest.power", "start guests"),
-    ("Guest power", "stop", "guest.power", "stop guests by their power button"),
-    ("Guest power", "restart", "guest.power", "stop guests and start them again"),
-    ("Guest power", "pause", "guest.power", "hold guests' processors"),
-    ("Guest power", "resume", "guest.power", "let paused guests go on"),
-    ("Getting in", "connect", "access.connect", "enter a guest by SSH, or run a command in it"),
-    ("Getting in", "console", "access.console", "attach to a guest's serial console"),
-    ("Getting in", "screen", "access.screen", "see, photograph and type on a guest's display"),
-    ("Editing lab.toml", "guest", "guest.guest", "add, edit, remove, list, show guests"),
-    ("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
-    ("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
-    ("Editing lab.toml", "media", "media", "keep installer media and images, put them into guests"),
-    ("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
-    ("Service", "lab", "lab.labs", "list, show, remove and move what is kept of labs on this host"),
-    ("Service", "caretaker", "caretaker", "run, look at and stop the process that looks after a lab's networks"),
+    Command("The lab", "new", "lab.lab", "start a lab file", "dacha new saltmarsh"),
+    Command("The lab", "check", "lab.lab", "say what is wrong with the lab, and with this host for it", "dacha check"),
+    Command("The lab", "diff", "lab.lab", "show what apply would do", "dacha diff"),
+    Command("The lab", "apply", "lab.apply", "make this host match the lab", "dacha apply"),
+    Command(
+        "The lab", "status", "reach.status", "show guests, doors, and whether each door answers", "dacha status --watch"
+    ),
+    Command(
+        "The lab",
+        "reach",
+        "reach.reach",
+        "show who can reach what, by which path, or why not",
+        "dacha reach gauge --from lan",
+    ),
+    Command(
+        "The lab",
+        "trace",
+        "reach.trace",
+        "walk the way to a guest hop by hop, and name the broken one",
+        "dacha trace gauge ssh --from lan",
+    ),
+    Command(
+        "The lab", "map", "reach.map", "draw the lab, in the terminal or as SVG or PNG", "dacha map --save lab.svg"
+    ),
+    Command(
+        "The lab",
+        "probe",
+        "reach.probe",
+        "ask one port whether it speaks its protocol, without a lab",
+        "dacha probe 192.0.2.10:2210 --as ssh",
+    ),
+    Command("The lab", "host", "lab.host", "show what this host has, lacks and has promised", "dacha host"),
+    Command("The lab", "demo", "demo", "run the saltmarsh demonstration", "dacha demo --keep", common="debug"),
+    Command("Guest power", "start", "guest.power", "start guests", "dacha start gauge"),
+    Command("Guest power", "stop", "guest.power", "stop guests by their power button", "dacha stop gauge"),
+    Command("Guest power", "restart", "guest.power", "stop guests and start them again", "dacha restart gauge"),
+    Command("Guest power", "pause", "guest.power", "hold guests' processors", "dacha pause gauge"),
+    Command("Guest power", "resume", "guest.power", "let paused guests go on", "dacha resume gauge"),
+    Command(
+        "Getting in",
+        "connect",
+        "access.connect",
+        "enter a guest by SSH, or run a command in it",
+        "dacha connect gauge -- uname -a",
+    ),
+    Command(
+        "Getting in",
+        "console",
+        "access.console",
+        "attach to a guest's serial console",
+        "dacha console gauge",
+        common="lab debug",
+    ),
+    Command(
+        "Getting in",
+        "screen",
+        "access.screen",
+        "see, photograph and type on a guest's display",
+        "dacha screen gauge --save gauge.png",
+    ),
+    Command("Editing lab.toml", "guest", "guest.guest", "add, edit, remove, list, show guests"),
+    Command("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
+    Command("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
+    Command("Editing lab.toml", "media", "media", "keep installer media and images, put them into guests"),
+    Command("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
+    Command("Service", "lab", "lab.labs", "list, show, remove and move what is kept of labs on this host"),
+    Command("Service", "caretaker", "caretaker", "run, look at and stop the process that looks after a lab's networks"),
 )
-MODULES = {command: module for _, command, module, _ in COMMANDS}
-# Commands that are followed by an action, which brings its own function to run.
-GROUPS = {"lab", "guest", "network", "door", "address", "media", "caretaker"}
+BY_NAME = {command.name: command for command in COMMANDS}
 
 
 class Help(argparse.RawDescriptionHelpFormatter):
@@ -65,29 +130,32 @@ class Parser(argparse.ArgumentParser):
         raise UsageError(message[:1].lower() + message[1:], where=self.prog, remedy=f"see: {self.prog} --help")
 
 
-def common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
-    """The options that every command has."""
-    parser.add_argument("--lab", metavar="FILE", help="the lab file (else $DACHA_LAB, else lab.toml here or above)")
-    if json:
+def common(parser: argparse.ArgumentParser, which: str) -> None:
+    """The options that commands share."""
+    if "lab" in which:
+        parser.add_argument("--lab", metavar="FILE", help="the lab file (else $DACHA_LAB, else lab.toml here or above)")
+    if "json" in which:
         parser.add_argument("--json", action="store_true", help="print JSON for a script")
     parser.add_argument("--debug", action="store_true", help="show a traceback with an error")
 
 
-def many(parser: argparse.ArgumentParser, flag: str, dest: str, metavar: str, what: str) -> None:
-    """An option that may be said more than once; what was said is a list."""
-    parser.add_argument(flag, dest=dest, metavar=metavar, action="append", default=[], help=what)
+def nothing(parser: argparse.ArgumentParser) -> None:
+    """The arguments of an action that has none of its own."""
 
 
-def unset_argument(parser: argparse.ArgumentParser) -> None:
-    """The option of every `edit` that takes a value out of the file."""
-    parser.add_argument(
-        "--unset", metavar="KEY", action="append", default=[], help="take this key out of the file: as usual again"
-    )
-
-
-def add_command(parser: argparse.ArgumentParser, command: str) -> None:
-    """Give `parser` the arguments of `command`, and the function that runs it."""
-    module = import_module(f"dacha.cli.{MODULES[command]}")
-    getattr(module, f"{command}_arguments")(parser)
-    if command not in GROUPS:
-        parser.set_defaults(run=getattr(module, f"run_{command}"))
+def add_command(parser: argparse.ArgumentParser, name: str) -> None:
+    """Give `parser` the arguments of a command, and the function that runs it."""
+    command = BY_NAME[name]
+    module = import_module(f"dacha.cli.{command.module}")
+    getattr(module, f"{name}_arguments")(parser)
+    if command.example:
+        parser.epilog = f"example: {command.example}"
+        common(parser, command.common)
+        parser.set_defaults(run=getattr(module, f"run_{name}"))
+        return
+    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
+    for row in module.ACTIONS:
+        action = actions.add_parser(row.name, help=row.help, epilog=f"example: {row.example}")
+        row.arguments(action)
+        common(action, row.common)
+        action.set_defaults(run=row.run)

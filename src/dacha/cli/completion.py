@@ -16,8 +16,8 @@ def complete() -> None:
 
     parser = argparse.ArgumentParser(prog="dacha")
     commands = parser.add_subparsers()
-    for _, command, _, text in COMMANDS:
-        add_command(commands.add_parser(command, help=text), command)
+    for command in COMMANDS:
+        add_command(commands.add_parser(command.name, help=command.help), command.name)
     argcomplete.autocomplete(parser)
 
 
@@ -48,3 +48,9 @@ def lab_names() -> list[str]:
     from dacha.engine.lab.kept_labs import homes
 
     return [home.lab for home in homes()]
+
+
+def medium_names() -> list[str]:
+    from dacha.engine.disks.media_store import Store
+
+    return [kept.name for kept in Store(None).all()]

@@ -23,11 +23,9 @@ def demo_arguments(parser: argparse.ArgumentParser) -> None:
         "Make a tiny guest from Debian packages, write the saltmarsh lab, and take it through the whole job.\n"
         "Needs no privileges. Everything is taken down again, unless --keep is said."
     )
-    parser.epilog = "example: dacha demo --keep"
     parser.add_argument("--keep", action="store_true", help="leave the lab running, and say what to try next")
     parser.add_argument("--folder", metavar="DIR", help="where the lab is written (default: in the state folder)")
     parser.add_argument("--remove", action="store_true", help="take down a demo that was kept, and remove it")
-    parser.add_argument("--debug", action="store_true", help="show a traceback with an error")
 
 
 class _Stage:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import Parser, common, unset_argument
+from dacha.cli import arguments
+from dacha.cli.commands import Action
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
@@ -14,51 +15,27 @@ WHO = "host|lan|outside"
 
 def door_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Doors: one service of one guest that can be entered from outside it. Closed until added."
-    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
 
-    add = actions.add_parser("add", help="add a door", epilog="example: dacha door add gauge ssh --from lan")
-    _guest(add)
-    add.add_argument(
+
+def _add(parser: argparse.ArgumentParser) -> None:
+    arguments.guest(parser)
+    parser.add_argument(
         "name", metavar="NAME", help="ssh, rdp, vnc, http, https, or a name of its own with --to or --service"
     )
-    add.add_argument("--from", dest="origin", metavar=WHO, default="host", help="who may enter (default: host)")
-    _options(add)
-    common(add)
-    add.set_defaults(run=run_add)
-
-    edit = actions.add_parser("edit", help="change a door", epilog="example: dacha door edit gauge ssh --port 2222")
-    _door(edit)
-    edit.add_argument("--from", dest="origin", metavar=WHO, help="who may enter")
-    _options(edit, allow="admit this address or subnet too; may be said again")
-    edit.add_argument("--disallow", metavar="ADDRESS", action="append", default=[], help="admit this one no more")
-    unset_argument(edit)
-    common(edit)
-    edit.set_defaults(run=run_edit)
-
-    remove = actions.add_parser("remove", help="remove a door", epilog="example: dacha door remove gauge ssh")
-    _door(remove)
-    common(remove)
-    remove.set_defaults(run=run_remove)
-
-    listing = actions.add_parser("list", help="list the doors", epilog="example: dacha door list gauge")
-    _guest(listing, nargs="?")
-    common(listing)
-    listing.set_defaults(run=run_list)
+    parser.add_argument("--from", dest="origin", metavar=WHO, default="host", help="who may enter (default: host)")
+    _options(parser)
 
 
-def _guest(parser: argparse.ArgumentParser, nargs: str | None = None) -> None:
-    from dacha.cli.completion import guest_names
+def _edit(parser: argparse.ArgumentParser) -> None:
+    arguments.door(parser)
+    parser.add_argument("--from", dest="origin", metavar=WHO, help="who may enter")
+    _options(parser, allow="admit this address or subnet too; may be said again")
+    arguments.many(parser, "--disallow", "disallow", "ADDRESS", "admit this one no more")
+    arguments.unset(parser)
 
-    parser.add_argument("guest", metavar="GUEST", nargs=nargs).completer = lambda **_: guest_names()  # type: ignore[attr-defined]
 
-
-def _door(parser: argparse.ArgumentParser) -> None:
-    from dacha.cli.completion import door_names
-
-    _guest(parser)
-    parser.add_argument("name", metavar="DOOR").completer = (  # type: ignore[attr-defined]
-        lambda parsed_args, **_: door_names(getattr(parsed_args, "guest", None))
-    )
+def _list(parser: argparse.ArgumentParser) -> None:
+    arguments.guest(parser, optional=True)
 
 
 def _options(
@@ -80,19 +57,6 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
         values[key] = int(text) if text is not None and text.isdigit() else text
     values |= {"protocol": args.protocol, "listen": args.listen, "allow": args.allow, "network": args.network}
     return {k: v for k, v in values.items() if v is not None}
-
-
-def _find(ws: Any, guest: str, name: str) -> None:
-    from dacha.core.spelling import did_you_mean
-    from dacha.engine.lab.named import guest_named
-
-    doors = [d.name for d in guest_named(ws, guest).doors]
-    if name not in doors:
-        raise UsageError(
-            f"{guest} has no door {name}",
-            where=ws.path.name,
-            remedy=did_you_mean(name, doors, f"add one: dacha door add {guest} {name}"),
-        )
 
 
 def _held(args: argparse.Namespace) -> Any:
@@ -141,11 +105,12 @@ def run_edit(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove, Set
     from dacha.engine.lab.admitted import admitted
     from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.lab.named import door_named
     from dacha.engine.lab.unset import unset_edits
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
-        _find(ws, args.guest, args.name)
+        door_named(ws, args.guest, args.name)
         values = _values(args)
         if not (values or args.disallow or args.unset):
             raise UsageError("nothing to change was named", remedy="see: dacha door edit --help")
@@ -168,10 +133,11 @@ def run_edit(args: argparse.Namespace) -> int:
 def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove
     from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.lab.named import door_named
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
-        _find(ws, args.guest, args.name)
+        door_named(ws, args.guest, args.name)
         return [Remove(("guest", args.guest, "door", args.name))]
 
     ws = edit_lab(args.lab, decide)
@@ -215,3 +181,11 @@ def run_list(args: argparse.Namespace) -> int:
         ],
     )
     return 0
+
+
+ACTIONS = (
+    Action("add", "add a door", "dacha door add gauge ssh --from lan", _add, run_add),
+    Action("edit", "change a door", "dacha door edit gauge ssh --port 2222", _edit, run_edit),
+    Action("remove", "remove a door", "dacha door remove gauge ssh", arguments.door, run_remove),
+    Action("list", "list the doors", "dacha door list gauge", _list, run_list),
+)

@@ -9,7 +9,7 @@ import os
 import sys
 
 from dacha import __version__
-from dacha.cli.commands import COMMANDS, GROUPS, MODULES, Parser, add_command
+from dacha.cli.commands import BY_NAME, COMMANDS, Parser, add_command
 from dacha.core.errors import DachaError, UsageError
 
 
@@ -29,11 +29,11 @@ def usage() -> str:
         "One file, lab.toml, says what should be true; dacha apply makes it true.",
     ]
     group = ""
-    for title, command, _, text in COMMANDS:
-        if title != group:
-            lines += ["", title]
-            group = title
-        lines.append(f"  {command:<9} {text}")
+    for command in COMMANDS:
+        if command.group != group:
+            group = command.group
+            lines += ["", group]
+        lines.append(f"  {command.name:<9} {command.help}")
     lines += [
         "",
         "Everywhere: --lab FILE, --json, --debug, --help; dacha --version.",
@@ -60,14 +60,14 @@ def dispatch(argv: list[str]) -> int:
             raise UsageError("no command was named", remedy="see: dacha --help")
         print(usage())
         return 0 if before else 2
-    if command not in MODULES:
+    if command not in BY_NAME:
         from dacha.core.spelling import did_you_mean
 
         raise UsageError(
-            f"there is no command {command}", remedy=f"{did_you_mean(command, MODULES)}\nsee: dacha --help"
+            f"there is no command {command}", remedy=f"{did_you_mean(command, BY_NAME)}\nsee: dacha --help"
         )
     # Options may stand before the command; an action's parser, not its group's, knows them.
-    at = 1 if command in GROUPS and after and not after[0].startswith("-") else 0
+    at = 1 if not BY_NAME[command].example and after and not after[0].startswith("-") else 0
     args = parser_for(command).parse_args([*after[:at], *before, *after[at:]])
     if os.geteuid() == 0:
         from dacha.host import folders

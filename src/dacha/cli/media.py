@@ -7,56 +7,35 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from dacha.cli.commands import Parser, common
+from dacha.cli import arguments
+from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, HostError, UsageError
 
 
 def media_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Installer media and images, kept under short names and known for what they are."
-    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
 
-    add = actions.add_parser(
-        "add", help="take a medium in", epilog="example: dacha media add debian-12.iso --sums SHA256SUMS"
-    )
-    add.add_argument("source", metavar="SOURCE", help="a file, - for standard input, or an address http(s)://…")
-    add.add_argument("--name", metavar="NAME", help="its short name (default: from the file's)")
-    add.add_argument("--storage", metavar="STORAGE", default="main", help="the storage to keep it in (default: main)")
-    add.add_argument("--sha256", metavar="HEX", help="the checksum it must have")
-    add.add_argument("--sums", metavar="FILE", help="a file of checksums, one of them this medium's")
-    common(add)
-    add.set_defaults(run=run_add)
 
-    listing = actions.add_parser("list", help="list the media and the stores", epilog="example: dacha media list")
-    common(listing)
-    listing.set_defaults(run=run_list)
+def _add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("source", metavar="SOURCE", help="a file, - for standard input, or an address http(s)://…")
+    parser.add_argument("--name", metavar="NAME", help="its short name (default: from the file's)")
+    parser.add_argument("--storage", metavar="STORAGE", default="main", help="where to keep it (default: main)")
+    parser.add_argument("--sha256", metavar="HEX", help="the checksum it must have")
+    parser.add_argument("--sums", metavar="FILE", help="a file of checksums, one of them this medium's")
 
-    for name, text, run in (
-        ("show", "show what a medium is", run_show),
-        ("check", "read a medium again and compare its checksum", run_check),
-        ("remove", "remove a medium that no disk of any lab is built on, or what a download left", run_remove),
-    ):
-        one = actions.add_parser(name, help=text, epilog=f"example: dacha media {name} debian-12")
-        one.add_argument("name", metavar="MEDIUM")
-        common(one)
-        one.set_defaults(run=run)
 
-    insert = actions.add_parser(
-        "insert", help="put a medium into a guest", epilog="example: dacha media insert gauge drivers"
-    )
-    insert.add_argument("guest", metavar="GUEST")
-    insert.add_argument("name", metavar="MEDIUM")
-    common(insert)
-    insert.set_defaults(run=run_insert)
+def _insert(parser: argparse.ArgumentParser) -> None:
+    arguments.guest(parser)
+    arguments.medium(parser)
 
-    eject = actions.add_parser("eject", help="take a medium out of a guest", epilog="example: dacha media eject gauge")
-    eject.add_argument("guest", metavar="GUEST")
-    eject.add_argument("name", metavar="MEDIUM", nargs="?", help="which one (default: the last)")
-    eject.add_argument(
+
+def _eject(parser: argparse.ArgumentParser) -> None:
+    arguments.guest(parser)
+    arguments.medium(parser, optional=True, what="which one (default: the last)")
+    parser.add_argument(
         "--force", action="store_true", help="also when the guest has locked it: what it still reads then fails"
     )
-    common(eject)
-    eject.set_defaults(run=run_eject)
 
 
 def _store(args: argparse.Namespace) -> tuple[Any, Any]:
@@ -335,3 +314,20 @@ def _live(args: argparse.Namespace, ws: Any, what: str) -> int:
     else:
         output.say(f"{what} {args.guest}, {state}.")
     return 0
+
+
+ACTIONS = (
+    Action("add", "take a medium in", "dacha media add debian-12.iso --sums SHA256SUMS", _add, run_add),
+    Action("list", "list the media and the stores", "dacha media list", nothing, run_list),
+    Action("show", "show what a medium is", "dacha media show debian-12", arguments.medium, run_show),
+    Action(
+        "check", "read a medium again and compare its checksum", "dacha media check debian-12", arguments.medium,
+        run_check,
+    ),
+    Action(
+        "remove", "remove a medium that no disk of any lab is built on, or what a download left",
+        "dacha media remove debian-12", arguments.medium, run_remove,
+    ),
+    Action("insert", "put a medium into a guest", "dacha media insert gauge drivers", _insert, run_insert),
+    Action("eject", "take a medium out of a guest", "dacha media eject gauge", _eject, run_eject),
+)  # fmt: skip

@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import Parser, common, unset_argument
+from dacha.cli import arguments
+from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
@@ -17,45 +18,20 @@ _VALUES = (
 
 def network_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Networks of the lab. A subnet left out is chosen free on this host and written down."
-    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
 
-    add = actions.add_parser("add", help="add a network", epilog="example: dacha network add pier --kind nat")
-    add.add_argument("name", metavar="NAME")
-    _options(add)
-    common(add)
-    add.set_defaults(run=run_add)
 
-    edit = actions.add_parser("edit", help="change a network", epilog="example: dacha network edit pier --isolated")
-    _named(edit)
-    _options(edit)
-    edit.add_argument(
+def _add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("name", metavar="NAME")
+    _options(parser)
+
+
+def _edit(parser: argparse.ArgumentParser) -> None:
+    arguments.network(parser)
+    _options(parser)
+    parser.add_argument(
         "--renumber", metavar="SUBNET", help="another subnet, with all its guests: each keeps its place in it"
     )
-    unset_argument(edit)
-    common(edit)
-    edit.set_defaults(run=run_edit)
-
-    remove = actions.add_parser(
-        "remove", help="remove a network that no guest is on", epilog="example: dacha network remove pier"
-    )
-    _named(remove)
-    common(remove)
-    remove.set_defaults(run=run_remove)
-
-    listing = actions.add_parser("list", help="list the networks", epilog="example: dacha network list")
-    common(listing)
-    listing.set_defaults(run=run_list)
-
-    show = actions.add_parser("show", help="show one network", epilog="example: dacha network show pier")
-    _named(show)
-    common(show)
-    show.set_defaults(run=run_show)
-
-
-def _named(parser: argparse.ArgumentParser) -> None:
-    from dacha.cli.completion import network_names
-
-    parser.add_argument("name", metavar="NETWORK").completer = lambda **_: network_names()  # type: ignore[attr-defined]
+    arguments.unset(parser)
 
 
 def _options(parser: argparse.ArgumentParser) -> None:
@@ -102,17 +78,6 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
     return values
 
 
-def _network(ws: Any, name: str) -> None:
-    from dacha.core.spelling import did_you_mean
-
-    if name not in ws.lab.networks:
-        raise UsageError(
-            f"there is no network {name}",
-            where=ws.path.name,
-            remedy=did_you_mean(name, ws.lab.networks, "add one: dacha network add NAME"),
-        )
-
-
 def _report(args: argparse.Namespace, ws: Any) -> int:
     from dacha.cli.words import network_json, network_words
 
@@ -144,11 +109,12 @@ def run_add(args: argparse.Namespace) -> int:
 def run_edit(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.lab.named import network_named
     from dacha.engine.lab.unset import unset_edits
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
-        _network(ws, args.name)
+        network_named(ws, args.name)
         edits: list[Edit] = [Set(("network", args.name, key), value) for key, value in _values(args).items()]
         if args.renumber:
             from dacha.engine.lab.renumber import renumber
@@ -173,10 +139,11 @@ def run_edit(args: argparse.Namespace) -> int:
 def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove
     from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.lab.named import network_named
     from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
-        _network(ws, args.name)
+        network_named(ws, args.name)
         users = [g.name for g in ws.lab.guests.values() if any(a.network == args.name for a in g.adapters)]
         if users:
             raise UsageError(
@@ -226,10 +193,11 @@ def run_list(args: argparse.Namespace) -> int:
 
 def run_show(args: argparse.Namespace) -> int:
     from dacha.cli.words import network_json, network_words
+    from dacha.engine.lab.named import network_named
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
-    _network(ws, args.name)
+    network_named(ws, args.name)
     facts = network_json(ws, args.name)
     if args.json:
         output.emit_json(facts)
@@ -242,3 +210,14 @@ def run_show(args: argparse.Namespace) -> int:
         if a.network == args.name:
             output.step(f"guest {a.guest}", f"{a.address or 'by DHCP'}, {a.hardware_address}")
     return 0
+
+
+ACTIONS = (
+    Action("add", "add a network", "dacha network add pier --kind nat", _add, run_add),
+    Action("edit", "change a network", "dacha network edit pier --isolated", _edit, run_edit),
+    Action(
+        "remove", "remove a network that no guest is on", "dacha network remove pier", arguments.network, run_remove
+    ),
+    Action("list", "list the networks", "dacha network list", nothing, run_list),
+    Action("show", "show one network", "dacha network show pier", arguments.network, run_show),
+)

@@ -5,9 +5,8 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from typing import Any
 
-from dacha.cli.commands import common
+from dacha.cli import arguments
 from dacha.cli.terminal import output
 
 
@@ -16,19 +15,10 @@ def connect_arguments(parser: argparse.ArgumentParser) -> None:
         "Enter a guest by SSH through its door, or run a command in it. The guest's key is already known;\n"
         "another key than its own is refused. Uses the system's OpenSSH."
     )
-    parser.epilog = "example: dacha connect gauge -- uname -a"
-    named = parser.add_argument("guest", metavar="GUEST")
-    named.completer = _guest_names  # type: ignore[attr-defined]
+    arguments.guest(parser)
     parser.add_argument("command", metavar="-- COMMAND", nargs="*", help="a command to run there instead of a shell")
     parser.add_argument("--user", metavar="USER", help="log in as another user than the lab's")
     parser.add_argument("--show", action="store_true", help="print the ssh command instead of running it")
-    common(parser)
-
-
-def _guest_names(**_: Any) -> list[str]:
-    from dacha.cli.completion import guest_names
-
-    return guest_names()
 
 
 def run_connect(args: argparse.Namespace) -> int:

@@ -13,7 +13,7 @@ import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from dacha.cli.commands import common
+from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, HostError
 
@@ -22,19 +22,15 @@ _CONTEXT_LINES = 12
 
 
 def console_arguments(parser: argparse.ArgumentParser) -> None:
-    from dacha.cli.completion import guest_names
-
     parser.description = (
         "Attach this terminal to a guest's serial console; Ctrl-] leaves, the guest goes on.\n"
         "Everything the guest ever printed there is recorded, attached or not: --record prints it."
     )
-    parser.epilog = "example: dacha console gauge"
-    parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+    arguments.guest(parser)
     parser.add_argument("--record", action="store_true", help="print what was recorded, and end")
     parser.add_argument(
         "--follow", action="store_true", help="print the record, and what is added to it until the guest ends"
     )
-    common(parser, json=False)
 
 
 def run_console(args: argparse.Namespace) -> int:

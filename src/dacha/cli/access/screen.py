@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from dacha.cli.commands import common
+from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, HostError, UsageError
 
@@ -17,14 +17,11 @@ _LETTERS = "abcdefghijkmnopqrstuvwx23456789"
 
 
 def screen_arguments(parser: argparse.ArgumentParser) -> None:
-    from dacha.cli.completion import guest_names
-
     parser.description = (
         "A guest's display. Without any client: a picture, its text, keys. For a VNC client it is on a UNIX socket\n"
         "of this user, or with --listen on TCP; a client needs the password, which is set live and kept nowhere."
     )
-    parser.epilog = "example: dacha screen gauge --save gauge.png"
-    parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+    arguments.guest(parser)
     parser.add_argument("--save", metavar="FILE.png", help="save a picture of the screen")
     parser.add_argument("--text", action="store_true", help="print a text-mode screen as text")
     parser.add_argument("--type", metavar="TEXT", help="type this text; \\n is the enter key")
@@ -36,7 +33,6 @@ def screen_arguments(parser: argparse.ArgumentParser) -> None:
         "--port", metavar="PORT", type=int, help="with --listen: the port (default: a free one from 5900 on)"
     )
     parser.add_argument("--password", action="store_true", help="ask for the password instead of making one")
-    common(parser)
 
 
 def run_screen(args: argparse.Namespace) -> int:

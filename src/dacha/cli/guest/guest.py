@@ -5,7 +5,9 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import Parser, common, many, unset_argument
+from dacha.cli import arguments
+from dacha.cli.arguments import many
+from dacha.cli.commands import Action, nothing
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
 
@@ -14,83 +16,61 @@ def guest_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Guests of the lab. add, edit and remove change lab.toml only; dacha apply takes it to the host."
     )
-    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
 
-    add = actions.add_parser(
-        "add", help="add a guest", epilog="example: dacha guest add gauge --from debian-12.qcow2 --memory 1GiB"
-    )
-    add.add_argument("name", metavar="NAME")
-    add.add_argument(
+
+def _add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("name", metavar="NAME")
+    parser.add_argument(
         "--from", dest="image", metavar="IMAGE", help="the image its disk starts from; it is never written to"
     )
-    add.add_argument("--install", metavar="MEDIUM", help="install from this medium at its first start")
-    add.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium beside it")
-    add.add_argument(
+    parser.add_argument("--install", metavar="MEDIUM", help="install from this medium at its first start")
+    parser.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium beside it")
+    parser.add_argument(
         "--attach", metavar="DISK", nargs="+", default=[], help="start with disks kept from an earlier guest"
     )
-    add.add_argument("--new-disk", action="store_true", help="start anew beside disks kept from an earlier guest")
-    add.add_argument("--copy", action="store_true", help="with --from: copy the image instead of building on it")
-    add.add_argument("--storage", metavar="STORAGE", help="keep its disk in this storage of the lab")
-    add.add_argument("--disk", metavar="SIZE", help="the disk's size (default: its system's usual one, or the image's)")
-    add.add_argument(
+    parser.add_argument("--new-disk", action="store_true", help="start anew beside disks kept from an earlier guest")
+    parser.add_argument("--copy", action="store_true", help="with --from: copy the image instead of building on it")
+    parser.add_argument("--storage", metavar="STORAGE", help="keep its disk in this storage of the lab")
+    parser.add_argument(
+        "--disk", metavar="SIZE", help="the disk's size (default: its system's usual one, or the image's)"
+    )
+    parser.add_argument(
         "--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)"
     )
-    add.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
-    add.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
-    add.add_argument("--command-line", metavar="TEXT", help="with --kernel: its command line")
-    many(add, "--door", "doors", "SERVICE[=PLACE]", "with this door: ssh (from this host), rdp=lan, http=outside")
-    _shared(add)
-    _adapter_values(add, "")
-    common(add)
-    add.set_defaults(run=run_add)
+    parser.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
+    parser.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
+    parser.add_argument("--command-line", metavar="TEXT", help="with --kernel: its command line")
+    many(parser, "--door", "doors", "SERVICE[=PLACE]", "with this door: ssh (from this host), rdp=lan, http=outside")
+    _shared(parser)
+    _adapter_values(parser, "")
 
-    edit = actions.add_parser("edit", help="change a guest", epilog="example: dacha guest edit gauge --memory 2GiB")
-    _named(edit)
-    _shared(edit)
-    many(edit, "--adapter", "add_adapters", "NETWORK", "add an adapter on this network")
-    many(edit, "--remove-adapter", "remove_adapters", "NETWORK", "take its adapter off this network")
-    _adapter_values(edit, "[NETWORK=]")
-    unset_argument(edit)
-    many(edit, "--add-disk", "add_disks", "SIZE", "add an empty disk")
-    many(edit, "--detach-disk", "detach_disks", "DISK", "take a disk out; its contents are kept")
-    many(edit, "--attach-disk", "attach_disks", "DISK", "put a disk that was kept back in")
-    common(edit)
-    edit.set_defaults(run=run_edit)
 
-    remove = actions.add_parser(
-        "remove", help="remove a guest; its disks stay", epilog="example: dacha guest remove gauge"
-    )
-    _named(remove)
-    remove.add_argument(
+def _edit(parser: argparse.ArgumentParser) -> None:
+    arguments.guest(parser, "name")
+    _shared(parser)
+    many(parser, "--adapter", "add_adapters", "NETWORK", "add an adapter on this network")
+    many(parser, "--remove-adapter", "remove_adapters", "NETWORK", "take its adapter off this network")
+    _adapter_values(parser, "[NETWORK=]")
+    many(parser, "--add-disk", "add_disks", "SIZE", "add an empty disk")
+    many(parser, "--detach-disk", "detach_disks", "DISK", "take a disk out; its contents are kept")
+    many(parser, "--attach-disk", "attach_disks", "DISK", "put a disk that was kept back in")
+    arguments.unset(parser)
+
+
+def _remove(parser: argparse.ArgumentParser) -> None:
+    arguments.guest(parser, "name")
+    parser.add_argument(
         "--with-disks", action="store_true", help="its disks too, at the next apply: what is on them is lost"
     )
-    common(remove)
-    remove.set_defaults(run=run_remove)
-
-    renamed = actions.add_parser(
-        "rename", help="give a guest that is off another name", epilog="example: dacha guest rename gauge tide-gauge"
-    )
-    _named(renamed)
-    renamed.add_argument("new_name", metavar="NEW-NAME")
-    common(renamed)
-    renamed.set_defaults(run=run_rename)
-
-    listing = actions.add_parser("list", help="list the guests", epilog="example: dacha guest list")
-    common(listing)
-    listing.set_defaults(run=run_list)
-
-    show = actions.add_parser(
-        "show", help="show one guest, with what the plan makes of it", epilog="example: dacha guest show gauge"
-    )
-    _named(show)
-    common(show)
-    show.set_defaults(run=run_show)
 
 
-def _named(parser: argparse.ArgumentParser) -> None:
-    from dacha.cli.completion import guest_names
+def _rename(parser: argparse.ArgumentParser) -> None:
+    arguments.guest(parser, "name")
+    parser.add_argument("new_name", metavar="NEW-NAME")
 
-    parser.add_argument("name", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+
+def _show(parser: argparse.ArgumentParser) -> None:
+    arguments.guest(parser, "name")
 
 
 def _shared(parser: argparse.ArgumentParser) -> None:
@@ -270,3 +250,13 @@ def run_rename(args: argparse.Namespace) -> int:
         output.step("adapter", f"{adapter.hardware_address} on {adapter.network}, as it was")
     output.say(f"Next: dacha apply; its own system is told the name {args.new_name} at its next start")
     return 0
+
+
+ACTIONS = (
+    Action("add", "add a guest", "dacha guest add gauge --from debian-12.qcow2 --memory 1GiB", _add, run_add),
+    Action("edit", "change a guest", "dacha guest edit gauge --memory 2GiB", _edit, run_edit),
+    Action("remove", "remove a guest; its disks stay", "dacha guest remove gauge", _remove, run_remove),
+    Action("rename", "give a guest that is off another name", "dacha guest rename gauge tides", _rename, run_rename),
+    Action("list", "list the guests", "dacha guest list", nothing, run_list),
+    Action("show", "show one guest, and where each value comes from", "dacha guest show gauge", _show, run_show),
+)

@@ -5,36 +5,20 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import common
+from dacha.cli import arguments
 from dacha.cli.lab.apply import apply_and_wait, wait_time
 from dacha.cli.terminal import output
 
 
 def _guests(parser: argparse.ArgumentParser) -> None:
-    named = parser.add_argument("guests", metavar="GUEST", nargs="*", help="the guests meant")
-    named.completer = _guest_names  # type: ignore[attr-defined]  # read by the completion package
+    arguments.guests(parser)
     parser.add_argument("--all", action="store_true", help="every guest of the lab")
-
-
-def _guest_names(**_: Any) -> list[str]:
-    from dacha.cli.completion import guest_names
-
-    return guest_names()
-
-
-def _doors(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--no-wait", action="store_true", help="do not wait until the doors answer")
 
 
 def start_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Start guests, making their disks and first-boot data when these are not there yet."
-    parser.epilog = "example: dacha start gauge"
     _guests(parser)
-    _doors(parser)
-    parser.add_argument(
-        "--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)"
-    )
-    common(parser)
+    arguments.waiting(parser)
 
 
 def _chosen(args: argparse.Namespace) -> tuple[Any, list[str]]:
@@ -65,10 +49,8 @@ def stop_arguments(parser: argparse.ArgumentParser) -> None:
         "Press guests' power buttons and wait until they are off. With --force, power off what is still on\n"
         "after the time; --force --wait 0s does so at once."
     )
-    parser.epilog = "example: dacha stop gauge"
     _guests(parser)
     _stop_options(parser)
-    common(parser)
 
 
 def run_stop(args: argparse.Namespace) -> int:
@@ -98,11 +80,9 @@ def _stop(args: argparse.Namespace, ws: Any, names: list[str], *, on_purpose: bo
 
 def restart_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Stop guests and start them again; what waited for their next start is taken up."
-    parser.epilog = "example: dacha restart gauge"
     _guests(parser)
     _stop_options(parser)
-    _doors(parser)
-    common(parser)
+    parser.add_argument("--no-wait", action="store_true", help="do not wait until the doors answer")
 
 
 def run_restart(args: argparse.Namespace) -> int:
@@ -119,16 +99,12 @@ def run_restart(args: argparse.Namespace) -> int:
 
 def pause_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Hold guests' processors: their memory stays, their clocks stand still."
-    parser.epilog = "example: dacha pause gauge"
     _guests(parser)
-    common(parser)
 
 
 def resume_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Let paused guests go on."
-    parser.epilog = "example: dacha resume gauge"
     _guests(parser)
-    common(parser)
 
 
 def run_pause(args: argparse.Namespace) -> int:

@@ -6,7 +6,7 @@ import argparse
 import time
 from typing import Any
 
-from dacha.cli.commands import common
+from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
@@ -16,15 +16,10 @@ def apply_arguments(parser: argparse.ArgumentParser) -> None:
         "Make this host match the lab. Guests left off by dacha stop stay off; what a running\n"
         "guest can only take up at its next start is said, not forced."
     )
-    parser.epilog = "example: dacha apply"
-    parser.add_argument("--no-wait", action="store_true", help="do not wait until the doors answer")
-    parser.add_argument(
-        "--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)"
-    )
+    arguments.waiting(parser)
     parser.add_argument(
         "--confirm", action="store_true", help="keep a bridge that took over this host's address; else it is unmade"
     )
-    common(parser)
 
 
 def run_apply(args: argparse.Namespace) -> int:

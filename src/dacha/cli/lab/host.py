@@ -6,15 +6,12 @@ import argparse
 import os
 from pathlib import Path
 
-from dacha.cli.commands import common
 from dacha.cli.terminal import output
 from dacha.core.errors import DachaError, UsageError
 
 
 def host_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Show what this host has and lacks, and how much of it the lab has promised to its guests."
-    parser.epilog = "example: dacha host"
-    common(parser)
 
 
 def run_host(args: argparse.Namespace) -> int:

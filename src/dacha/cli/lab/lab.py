@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from dacha.cli.commands import common
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 from dacha.core.findings import errors
@@ -35,9 +34,7 @@ name = "{name}"
 
 def new_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Start a lab file, with a word on what goes into it."
-    parser.epilog = "example: dacha new saltmarsh"
     parser.add_argument("name", metavar="NAME", help="the lab's name: lower-case letters, digits and dashes")
-    common(parser)
 
 
 def run_new(args: argparse.Namespace) -> int:
@@ -66,8 +63,6 @@ def check_arguments(parser: argparse.ArgumentParser) -> None:
         "Say what is wrong with the lab file, and what on this host stands in its way.\n"
         "Exit code: 2 when the file is wrong, 1 when only this host is, 0 when neither."
     )
-    parser.epilog = "example: dacha check"
-    common(parser)
 
 
 def run_check(args: argparse.Namespace) -> int:
@@ -114,8 +109,6 @@ def run_check(args: argparse.Namespace) -> int:
 
 def diff_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Show what apply would do, and change nothing."
-    parser.epilog = "example: dacha diff"
-    common(parser)
 
 
 def run_diff(args: argparse.Namespace) -> int:

@@ -7,7 +7,8 @@ import time
 from pathlib import Path
 from typing import Any
 
-from dacha.cli.commands import Parser, common
+from dacha.cli import arguments
+from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
@@ -16,44 +17,22 @@ def lab_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "What is kept of labs on this host: disks, keys, records. A lab file is edited by guest, network and door."
     )
-    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
 
-    listing = actions.add_parser("list", help="list the labs of this user", epilog="example: dacha lab list")
-    common(listing)
-    listing.set_defaults(run=run_list)
 
-    show = actions.add_parser(
-        "show", help="show what is kept of one lab, by name", epilog="example: dacha lab show saltmarsh"
-    )
-    _named(show, nargs="?")
-    common(show)
-    show.set_defaults(run=run_show)
+def _show(parser: argparse.ArgumentParser) -> None:
+    arguments.lab(parser, optional=True)
 
-    remove = actions.add_parser(
-        "remove", help="remove everything that was made for a lab; its file stays",
-        epilog="example: dacha lab remove saltmarsh --with-disks",
-    )  # fmt: skip
-    _named(remove)
-    remove.add_argument("--with-disks", action="store_true", help="its disks too: what is on them is lost")
-    common(remove)
-    remove.set_defaults(run=run_remove)
 
-    move = actions.add_parser(
-        "move", help="keep a lab in another state folder, or let another file describe it",
-        epilog="example: dacha lab move saltmarsh --file /srv/pier/lab.toml",
-    )  # fmt: skip
-    _named(move)
-    where = move.add_mutually_exclusive_group(required=True)
+def _remove(parser: argparse.ArgumentParser) -> None:
+    arguments.lab(parser)
+    parser.add_argument("--with-disks", action="store_true", help="its disks too: what is on them is lost")
+
+
+def _move(parser: argparse.ArgumentParser) -> None:
+    arguments.lab(parser)
+    where = parser.add_mutually_exclusive_group(required=True)
     where.add_argument("--file", metavar="FILE", help="the lab file is here now, with what lay beside it")
     where.add_argument("--state", metavar="FOLDER", help="keep disks, keys and records below this folder")
-    common(move)
-    move.set_defaults(run=run_move)
-
-
-def _named(parser: argparse.ArgumentParser, nargs: str | None = None) -> None:
-    from dacha.cli.completion import lab_names
-
-    parser.add_argument("name", metavar="LAB", nargs=nargs).completer = lambda **_: lab_names()  # type: ignore[attr-defined]
 
 
 def run_list(args: argparse.Namespace) -> int:
@@ -187,3 +166,17 @@ def _json(lab: Any) -> dict[str, Any]:
             for g in lab.guests
         ],
     }
+
+
+ACTIONS = (
+    Action("list", "list the labs of this user", "dacha lab list", nothing, run_list),
+    Action("show", "show what is kept of one lab, by name", "dacha lab show saltmarsh", _show, run_show),
+    Action(
+        "remove", "remove everything that was made for a lab; its file stays",
+        "dacha lab remove saltmarsh --with-disks", _remove, run_remove,
+    ),
+    Action(
+        "move", "keep a lab in another state folder, or let another file describe it",
+        "dacha lab move saltmarsh --file /srv/pier/lab.toml", _move, run_move,
+    ),
+)  # fmt: skip

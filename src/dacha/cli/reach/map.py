@@ -7,7 +7,6 @@ import time
 from pathlib import Path
 from typing import Any
 
-from dacha.cli.commands import common
 from dacha.cli.terminal import output
 from dacha.core.errors import HostError, UsageError
 
@@ -16,9 +15,7 @@ def map_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Draw the lab: its networks and guests, their addresses, and every door from where it is entered."
     )
-    parser.epilog = "example: dacha map --save lab.svg"
     parser.add_argument("--save", metavar="FILE", help="draw it into a file: .svg or .png")
-    common(parser)
 
 
 def run_map(args: argparse.Namespace) -> int:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import time
 
-from dacha.cli.commands import common
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
@@ -17,11 +16,9 @@ def probe_arguments(parser: argparse.ArgumentParser) -> None:
         "Ask one port whether it speaks its protocol, from wherever this runs: no lab is needed. An open port alone\n"
         "proves nothing. Exit code 0 when the service answers as it should, 1 when it does not."
     )
-    parser.epilog = "example: dacha probe 192.0.2.10:2210 --as ssh"
     parser.add_argument("place", metavar="ADDRESS:PORT", help="an IPv6 address in brackets; a name will do too")
     parser.add_argument("--as", dest="service", choices=AS, help="what it should be (default: by the port, else ssh)")
     parser.add_argument("--wait", metavar="TIME", default="3 s", help="how long to wait at most (default: 3 s)")
-    common(parser)
 
 
 def run_probe(args: argparse.Namespace) -> int:

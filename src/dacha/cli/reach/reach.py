@@ -5,8 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import common
-from dacha.cli.completion import guest_names
+from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
@@ -20,9 +19,7 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
         "a machine on each network, from the LAN and from outside, or why there is no way. All of it follows from the\n"
         "lab; dacha trace proves one path."
     )
-    parser.epilog = "example: dacha reach gauge --from lan"
-    guests = parser.add_argument("guests", metavar="GUEST", nargs="*", help="only these (default: all)")
-    guests.completer = lambda **_: guest_names()  # type: ignore[attr-defined]
+    arguments.guests(parser, "only these (default: all)")
     parser.add_argument(
         "--from", dest="origins", metavar="PLACE", action="append", default=[],
         help="only from here: host, lan, outside, or a network; may be repeated",
@@ -32,7 +29,6 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
     which.add_argument("--open", action="store_true", help="only what can be reached from one of the places shown")
     which.add_argument("--shut", action="store_true", help="only what cannot be reached from one of the places shown")
     parser.add_argument("--why", action="store_true", help="say for every no what would open it")
-    common(parser)
 
 
 def run_reach(args: argparse.Namespace) -> int:

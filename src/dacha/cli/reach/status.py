@@ -6,7 +6,6 @@ import argparse
 import time
 from typing import Any
 
-from dacha.cli.commands import common
 from dacha.cli.terminal import output
 from dacha.core.errors import DachaError
 
@@ -19,9 +18,7 @@ def status_arguments(parser: argparse.ArgumentParser) -> None:
         "Show every guest, its address and its doors, and whether each door answers now.\n"
         "Exit code 1 when a door of a running guest does not answer."
     )
-    parser.epilog = "example: dacha status --watch"
     parser.add_argument("--watch", action="store_true", help="keep a view of it until q or Ctrl-C")
-    common(parser)
 
 
 def run_status(args: argparse.Namespace) -> int:

@@ -5,8 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dacha.cli.commands import common
-from dacha.cli.completion import door_names, guest_names
+from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 from dacha.core.lab.model import ORIGINS
@@ -17,14 +16,10 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
         "Walk the way to a guest's door on this host, hop by hop, and stop at the first broken one: what was seen,\n"
         "what it means, and what to do. Exit code 0 when the door can be entered, 1 when it cannot."
     )
-    parser.epilog = "example: dacha trace gauge ssh --from lan"
-    parser.add_argument("guest", metavar="GUEST").completer = lambda **_: guest_names()  # type: ignore[attr-defined]
-    door = parser.add_argument("door", metavar="DOOR", nargs="?", help="its name (default: ssh, or the guest's first)")
-    door.completer = lambda parsed_args, **_: door_names(parsed_args.guest)  # type: ignore[attr-defined]
+    arguments.door(parser, "door", optional=True)
     parser.add_argument("--from", dest="origin", choices=ORIGINS, help="from where (default: as the door says)")
     parser.add_argument("--asker", metavar="ADDRESS", help="who asks, for a door that admits some only")
     parser.add_argument("--all", action="store_true", help="go on after the first broken hop")
-    common(parser)
 
 
 def run_trace(args: argparse.Namespace) -> int:
@@ -32,11 +27,12 @@ def run_trace(args: argparse.Namespace) -> int:
     from dacha.core.plan.doors import place as written
     from dacha.core.trace.hop import ASIDE
     from dacha.core.trace.judge import broken, judge
+    from dacha.engine.lab.named import door_named
     from dacha.engine.trace.gather import Asked, gather
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
-    door = _door(ws, args.guest, args.door)
+    door = ws.plan_without_host.doors[args.guest, door_named(ws, args.guest, args.door).name]
     origin = args.origin or door.door.origin
     ends = {"host": "this host", "lan": "the LAN"}.get(door.door.origin)
     beyond = ORIGINS.index(origin) > ORIGINS.index(door.door.origin)
@@ -107,23 +103,3 @@ def _address(text: str | None) -> str | None:
         return str(ip_address(text))
     except ValueError:
         raise UsageError(f"--asker: {text!r} is not an address", remedy="write it as 192.0.2.20") from None
-
-
-def _door(ws: Any, guest: str, name: str | None) -> Any:
-    """The door that is meant. Raises UsageError with the nearest."""
-    from dacha.core.spelling import did_you_mean
-    from dacha.engine.lab.named import guest_named
-
-    named = guest_named(ws, guest)
-    names = [d.name for d in named.doors]
-    if not names:
-        raise UsageError(f"{guest} has no door", where=ws.path.name, remedy=f"dacha door add {guest} ssh --from host")
-    if name is None:
-        name = next((d.name for d in named.doors if d.service == "ssh"), names[0])
-    if name not in names:
-        raise UsageError(
-            f"{guest} has no door {name}",
-            where=ws.path.name,
-            remedy=did_you_mean(name, names, f"it has: {', '.join(names)}"),
-        )
-    return ws.plan_without_host.doors[guest, name]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.errors import UsageError
-from dacha.core.lab.model import Guest
+from dacha.core.lab.model import Door, Guest, Network
 from dacha.core.spelling import did_you_mean
 from dacha.engine.workspace import Workspace
 
@@ -18,3 +18,35 @@ def guest_named(ws: Workspace, name: str) -> Guest:
             remedy=did_you_mean(name, ws.lab.guests, "add one: dacha guest add NAME"),
         )
     return guest
+
+
+def network_named(ws: Workspace, name: str) -> Network:
+    """The network of that name. Raises UsageError with the nearest one."""
+    network = ws.lab.networks.get(name)
+    if network is None:
+        raise UsageError(
+            f"there is no network {name}",
+            where=ws.path.name,
+            remedy=did_you_mean(name, ws.lab.networks, "add one: dacha network add NAME"),
+        )
+    return network
+
+
+def door_named(ws: Workspace, guest: str, name: str | None) -> Door:
+    """The door of a guest by that name; its ssh door, or else its first, where none was named. Raises UsageError."""
+    doors = {d.name: d for d in guest_named(ws, guest).doors}
+    if not doors:
+        raise UsageError(
+            f"{guest} has no door{f' {name}' if name else ''}",
+            where=ws.path.name,
+            remedy=f"dacha door add {guest} {name or 'ssh'} --from host",
+        )
+    if name is None:
+        return next((d for d in doors.values() if d.service == "ssh"), next(iter(doors.values())))
+    if name not in doors:
+        raise UsageError(
+            f"{guest} has no door {name}",
+            where=ws.path.name,
+            remedy=did_you_mean(name, doors, f"it has: {', '.join(doors)}"),
+        )
+    return doors[name]

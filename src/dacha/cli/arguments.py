@@ -1,0 +1,81 @@
+"""Kinds of arguments: what stands for a guest, a door, a network on a command line, with its completion."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+from typing import Any
+
+
+def _completed(argument: argparse.Action, names: Callable[..., list[str]]) -> None:
+    """Let the shell complete an argument from names that are looked up only when it asks."""
+    argument.completer = names  # type: ignore[attr-defined]  # read by the completion package
+
+
+def _names(kind: str) -> Callable[..., list[str]]:
+    def look(**_: Any) -> list[str]:
+        from dacha.cli import completion
+
+        return list(getattr(completion, f"{kind}_names")())
+
+    return look
+
+
+def _doors_of(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    from dacha.cli.completion import door_names
+
+    return door_names(getattr(parsed_args, "guest", None))
+
+
+def guest(
+    parser: argparse.ArgumentParser, dest: str = "guest", *, optional: bool = False, what: str | None = None
+) -> None:
+    """One guest."""
+    _completed(parser.add_argument(dest, metavar="GUEST", nargs="?" if optional else None, help=what), _names("guest"))
+
+
+def guests(parser: argparse.ArgumentParser, what: str = "the guests meant") -> None:
+    """Any number of guests."""
+    _completed(parser.add_argument("guests", metavar="GUEST", nargs="*", help=what), _names("guest"))
+
+
+def door(parser: argparse.ArgumentParser, dest: str = "name", *, optional: bool = False) -> None:
+    """A guest, and one of its doors."""
+    guest(parser)
+    what = "its name (default: ssh, or the guest's first)" if optional else None
+    _completed(parser.add_argument(dest, metavar="DOOR", nargs="?" if optional else None, help=what), _doors_of)
+
+
+def network(parser: argparse.ArgumentParser, dest: str = "name", *, optional: bool = False, what: str = "") -> None:
+    """One network."""
+    argument = parser.add_argument(dest, metavar="NETWORK", nargs="?" if optional else None, help=what or None)
+    _completed(argument, _names("network"))
+
+
+def medium(parser: argparse.ArgumentParser, *, optional: bool = False, what: str = "") -> None:
+    """One medium."""
+    argument = parser.add_argument("name", metavar="MEDIUM", nargs="?" if optional else None, help=what or None)
+    _completed(argument, _names("medium"))
+
+
+def lab(parser: argparse.ArgumentParser, *, optional: bool = False) -> None:
+    """One lab that something is kept of."""
+    _completed(parser.add_argument("name", metavar="LAB", nargs="?" if optional else None), _names("lab"))
+
+
+def many(parser: argparse.ArgumentParser, flag: str, dest: str, metavar: str, what: str) -> None:
+    """An option that may be said more than once; what was said is a list."""
+    parser.add_argument(flag, dest=dest, metavar=metavar, action="append", default=[], help=what)
+
+
+def unset(parser: argparse.ArgumentParser) -> None:
+    """The option of every `edit` that takes a value out of the file."""
+    many(parser, "--unset", "unset", "KEY", "take this key out of the file: as usual again")
+
+
+def waiting(parser: argparse.ArgumentParser) -> None:
+    """How long a command waits for doors."""
+    parser.add_argument("--no-wait", action="store_true", help="do not wait until the doors answer")
+    parser.add_argument(
+        "--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)"
+    )
