@@ -32,9 +32,7 @@ class Following:
         have now."""
         self._ws, self._plan, self._names, self._log = ws, plan, names, log
         self._moved = asyncio.Event()
-        self.watch = Watch(
-            _watched(plan, links), live.read(ws.home), live.sightings_file(ws.home), log, self._moved.set
-        )
+        self.watch = Watch(_watched(plan, links), live.read(ws.home), ws.home.sightings, log, self._moved.set)
         self._moved.set()
         self._tasks = [asyncio.ensure_future(self._follow()), asyncio.ensure_future(self._ask_agents())]
 

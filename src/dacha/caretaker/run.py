@@ -26,7 +26,7 @@ from dacha.caretaker.sockets import neighbours_everywhere, open_network
 from dacha.caretaker.workers import Workers
 from dacha.core.errors import BusyError, DachaError
 from dacha.core.plan.plan import Plan
-from dacha.engine.caretaker.process import RotatingLog, leases_file, lock_file, log_file, note_running
+from dacha.engine.caretaker.process import RotatingLog, note_running
 from dacha.engine.network import kernel, live, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.router import mappings
@@ -113,7 +113,7 @@ class Caretaker:
         six = network.scope6 is not None and network.advertisement is not None
         try:
             if network.scope:
-                self._journals[name] = Journal(leases_file(ws.home, name))
+                self._journals[name] = Journal(ws.home.leases(name))
             wanted = (socket.if_nametoindex(link), network.scope is not None, six, network.resolvers)
             if name in before and before[name].wanted == wanted:
                 self._sockets[name] = before.pop(name)
@@ -302,8 +302,8 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
 def run(lab_file: Path, *, echo: bool = False) -> None:
     """Serve the lab, if nobody does yet; with `echo` its log goes to standard error too. Raises BusyError."""
     home = load_applied(lab_file).home
-    with locked(lock_file(home), "dacha caretaker run", 0.0):
-        asyncio.run(serve(lab_file, RotatingLog(log_file(home), echo=echo)))
+    with locked(home.caretaker_lock, "dacha caretaker run", 0.0):
+        asyncio.run(serve(lab_file, RotatingLog(home.caretaker_log, echo=echo)))
 
 
 if __name__ == "__main__":

@@ -56,10 +56,10 @@ def run_status(args: argparse.Namespace) -> int:
     rows = [
         (network, lease)
         for network in networks
-        for lease in read(caretaking.leases_file(ws.home, network)).values()
+        for lease in read(ws.home.leases(network)).values()
         if lease.state != "declined"
     ]
-    log = caretaking.log_file(ws.home)
+    log = ws.home.caretaker_log
     if args.json:
         output.emit_json(
             {

@@ -97,7 +97,7 @@ COMMANDS = (
         "see, photograph and type on a guest's display",
         "dacha screen gauge --save gauge.png",
     ),
-    Command("Editing lab.toml", "guest", "guest.guest", "add, edit, remove, list, show guests"),
+    Command("Editing lab.toml", "guest", "guest.guest", "add, edit, rename, remove, list, show guests"),
     Command("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
     Command("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
     Command("Editing lab.toml", "media", "media", "keep installer media and images, put them into guests"),

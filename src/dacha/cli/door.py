@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.commands import Action
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
+
 
 WHO = "host|lan|outside"
 
@@ -64,14 +68,14 @@ def _held(args: argparse.Namespace) -> Any:
     from dacha.engine.check.host import port_findings
     from dacha.engine.guest.observe import observe_guest
 
-    def judge(ws: Any) -> list[Any]:
+    def judge(ws: Workspace) -> list[Any]:
         seen = {args.guest: observe_guest(ws.home, args.guest)}
         return [f for f in port_findings(ws, ws.plan, seen, {args.guest}) if f.path[3:4] == (args.name,)]
 
     return judge
 
 
-def _report(args: argparse.Namespace, ws: Any) -> int:
+def _report(args: argparse.Namespace, ws: Workspace) -> int:
     from dacha.cli.words import door_json, door_words
 
     if args.json:
@@ -87,7 +91,6 @@ def run_add(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
-    from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         if any(d.name == args.name for d in guest_named(ws, args.guest).doors):
@@ -107,7 +110,6 @@ def run_edit(args: argparse.Namespace) -> int:
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import door_named
     from dacha.engine.lab.unset import unset_edits
-    from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         door_named(ws, args.guest, args.name)
@@ -134,7 +136,6 @@ def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import door_named
-    from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         door_named(ws, args.guest, args.name)

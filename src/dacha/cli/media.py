@@ -5,12 +5,15 @@ from __future__ import annotations
 import argparse
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, HostError, UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
 
 
 def media_arguments(parser: argparse.ArgumentParser) -> None:
@@ -233,7 +236,6 @@ def run_insert(args: argparse.Namespace) -> int:
     from dacha.engine.disks.media_store import Store
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
-    from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         guest = guest_named(ws, args.guest)
@@ -251,7 +253,7 @@ def run_eject(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
-    from dacha.engine.workspace import Workspace, load
+    from dacha.engine.workspace import load
 
     ws = load(args.lab)
     guest = guest_named(ws, args.guest)
@@ -272,7 +274,7 @@ def run_eject(args: argparse.Namespace) -> int:
     return _live(args, edit_lab(args.lab, decide), f"{name} is out of")
 
 
-def _take_out(args: argparse.Namespace, ws: Any, name: str) -> None:
+def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:
     """Take the medium out of the running guest first: when its tray is locked, the file stays as it is too."""
     from dacha.engine.disks.media import medium_path
     from dacha.hypervisor import removable
@@ -286,7 +288,7 @@ def _take_out(args: argparse.Namespace, ws: Any, name: str) -> None:
     with ws.home.lock("media", ws.path):
         # Read while nobody else changes it: what is written back is what was there.
         record = ws.home.read(args.guest)
-        drives = (record.machine or {}).get("drives", [])
+        drives = record.machine["drives"] if record.machine else []
         if path in drives:
             with Qmp(ws.home.run(args.guest) / QMP) as qmp:
                 removable.change(qmp, drives.index(path), None, force=args.force)
@@ -294,7 +296,7 @@ def _take_out(args: argparse.Namespace, ws: Any, name: str) -> None:
             ws.home.write(args.guest, record)
 
 
-def _live(args: argparse.Namespace, ws: Any, what: str) -> int:
+def _live(args: argparse.Namespace, ws: Workspace, what: str) -> int:
     """Take a changed drive to the running guest, and say what came of it."""
     from dacha.core.apply.changes import ChangeMachine, ChangeMedium
     from dacha.engine.apply.apply import apply

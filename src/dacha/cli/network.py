@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
+
 
 _VALUES = (
     "kind", "backend", "subnet", "gateway", "subnet6", "gateway6", "dynamic", "interface", "vlan", "made-from",
@@ -78,7 +82,7 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
     return values
 
 
-def _report(args: argparse.Namespace, ws: Any) -> int:
+def _report(args: argparse.Namespace, ws: Workspace) -> int:
     from dacha.cli.words import network_json, network_words
 
     if args.json:
@@ -92,7 +96,6 @@ def _report(args: argparse.Namespace, ws: Any) -> int:
 def run_add(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
-    from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         if args.name in ws.lab.networks:
@@ -111,7 +114,6 @@ def run_edit(args: argparse.Namespace) -> int:
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import network_named
     from dacha.engine.lab.unset import unset_edits
-    from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         network_named(ws, args.name)
@@ -140,7 +142,6 @@ def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import network_named
-    from dacha.engine.workspace import Workspace
 
     def decide(ws: Workspace) -> list[Edit]:
         network_named(ws, args.name)

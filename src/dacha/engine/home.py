@@ -8,17 +8,17 @@ seed.iso, console.log, qemu.log.
 from __future__ import annotations
 
 import contextlib
-import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from dacha.core.apply.machine import Machine
-from dacha.core.errors import HostError, UsageError
+from dacha.core.apply.machine import Machine, machine_from
+from dacha.core.errors import UsageError
 from dacha.host import folders
 from dacha.host.files import locked, replace_file, sweep
 from dacha.host.processes import Process, boot_id
+from dacha.host.records import read_record, write_record
 
 # Raised when a record's meaning changes; an older Dacha then refuses instead of misreading.
 VERSION = 1
@@ -81,6 +81,65 @@ class Home:
         """The folder of what a guest's TPM remembers."""
         return self.guest(name) / "tpm"
 
+    def install_lock(self, name: str) -> Path:
+        """Held by the process that follows a guest's installation."""
+        return self.guest(name) / "install.lock"
+
+    def leases(self, network: str) -> Path:
+        """The DHCP leases of a network, one a line."""
+        return self.folder / f"leases-{network}"
+
+    @property
+    def kernel_note(self) -> Path:
+        """What rules were loaded last; there as long as the lab may have links."""
+        return self.folder / "kernel.json"
+
+    @property
+    def rules_lock(self) -> Path:
+        return self.folder / "rules.lock"
+
+    @property
+    def router_note(self) -> Path:
+        """What the router above this host granted."""
+        return self.folder / "router.json"
+
+    @property
+    def router_lock(self) -> Path:
+        return self.folder / "router.lock"
+
+    @property
+    def caretaker_note(self) -> Path:
+        """The caretaker's process."""
+        return self.folder / "caretaker.json"
+
+    @property
+    def caretaker_lock(self) -> Path:
+        """Held by the caretaker as long as it runs."""
+        return self.folder / "caretaker.lock"
+
+    @property
+    def caretaker_log(self) -> Path:
+        return self.folder / "caretaker.log"
+
+    @property
+    def sightings(self) -> Path:
+        """Which addresses guests were seen to use."""
+        return self.folder / "seen.json"
+
+    @property
+    def renaming(self) -> Path:
+        """A renaming of a guest that goes on."""
+        return self.folder / "renaming.json"
+
+    @property
+    def rollback_note(self) -> Path:
+        """A bridge that took over this host's addresses, and is unmade unless it is confirmed."""
+        return self.folder / "way-back.json"
+
+    @property
+    def rollback_lock(self) -> Path:
+        return self.folder / "way-back.lock"
+
     @property
     def known_hosts(self) -> Path:
         return self.folder / "known_hosts"
@@ -124,7 +183,7 @@ class Home:
 
     def owner(self) -> Path | None:
         """The lab file that this lab was last applied from."""
-        noted = self._read(self.folder / "lab.json").get("lab_file")
+        noted = read_record(self.folder / "lab.json", VERSION).get("lab_file")
         return Path(noted) if noted else None
 
     def claim(self, lab_file: Path) -> None:
@@ -144,7 +203,7 @@ class Home:
 
     def describe(self, lab_file: Path) -> None:
         """Note that this lab is described by `lab_file`, whatever did before."""
-        replace_file(self.folder / "lab.json", json.dumps({"version": VERSION, "lab_file": str(lab_file)}, indent=1))
+        write_record(self.folder / "lab.json", VERSION, {"lab_file": str(lab_file)})
 
     def note_boot(self) -> None:
         """Note that the lab was brought up since this host started."""
@@ -159,10 +218,10 @@ class Home:
 
     def read(self, name: str) -> Record:
         """A guest's record; an empty one when it has none."""
-        raw = self._read(self.guest(name) / "guest.json")
-        process = raw.get("process")
+        raw = read_record(self.guest(name) / "guest.json", VERSION)
+        process, machine = raw.get("process"), raw.get("machine")
         return Record(
-            machine=raw.get("machine"),
+            machine=machine_from(machine) if machine else None,
             process=Process(*process) if process else None,
             seed=raw.get("seed"),
             stopped_on_purpose=bool(raw.get("stopped_on_purpose", raw.get("left_off"))),
@@ -174,35 +233,19 @@ class Home:
         )
 
     def write(self, name: str, record: Record) -> None:
-        replace_file(
+        """Keep a guest's record. Raises HostError."""
+        write_record(
             self.guest(name) / "guest.json",
-            json.dumps(
-                {
-                    "version": VERSION,
-                    "machine": record.machine,
-                    "process": record.process,
-                    "seed": record.seed,
-                    "stopped_on_purpose": record.stopped_on_purpose,
-                    "installing": record.installing,
-                    "installed": record.installed,
-                    "uid": record.uid,
-                    "removed": record.removed,
-                    "delete_disks": record.delete_disks,
-                },
-                indent=1,
-            ),
+            VERSION,
+            {
+                "machine": record.machine,
+                "process": record.process,
+                "seed": record.seed,
+                "stopped_on_purpose": record.stopped_on_purpose,
+                "installing": record.installing,
+                "installed": record.installed,
+                "uid": record.uid,
+                "removed": record.removed,
+                "delete_disks": record.delete_disks,
+            },
         )
-
-    def _read(self, path: Path) -> dict[str, Any]:
-        try:
-            raw = json.loads(path.read_text())
-        except FileNotFoundError:
-            return {}
-        except (OSError, ValueError):
-            # It can be rebuilt from what is seen, so a damaged record is no reason to stop.
-            return {}
-        if not isinstance(raw, dict):
-            return {}
-        if raw.get("version", VERSION) > VERSION:
-            raise HostError(f"{path} was written by a newer dacha", remedy="use that version")
-        return raw

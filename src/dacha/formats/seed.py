@@ -8,12 +8,14 @@ from __future__ import annotations
 
 from typing import Any
 
+from dacha.core.apply.machine import FirstBoot, FirstBootAdapter
+
 # useradd's own default is a plain sh; where the family surely has better, the user gets it.
 _SHELLS = {"debian": "/bin/bash", "ubuntu": "/bin/bash", "fedora": "/bin/bash"}
 
 
-def documents(facts: dict[str, Any], *, instance: str, host_key_private: str) -> dict[str, str]:
-    """The documents by file name. `facts` is `core.machine.first_boot`'s; `instance` names this content:
+def documents(facts: FirstBoot, *, instance: str, host_key_private: str) -> dict[str, str]:
+    """The documents by file name. `facts` is `core.apply.machine.first_boot`'s; `instance` names this content:
     a guest that sees another instance than before takes the data up again."""
     return {
         "meta-data": _yaml({"instance-id": instance, "local-hostname": facts["host_name"]}),
@@ -22,7 +24,7 @@ def documents(facts: dict[str, Any], *, instance: str, host_key_private: str) ->
     }
 
 
-def _user_data(facts: dict[str, Any], host_key_private: str) -> dict[str, Any]:
+def _user_data(facts: FirstBoot, host_key_private: str) -> dict[str, Any]:
     data: dict[str, Any] = {
         "hostname": facts["host_name"],
         "fqdn": facts["full_name"],
@@ -44,7 +46,7 @@ def _user_data(facts: dict[str, Any], host_key_private: str) -> dict[str, Any]:
     return data
 
 
-def _network_config(adapters: list[dict[str, Any]]) -> dict[str, Any]:
+def _network_config(adapters: list[FirstBootAdapter]) -> dict[str, Any]:
     ethernets = {}
     for n, a in enumerate(adapters):
         here: dict[str, Any] = {"match": {"macaddress": a["hardware_address"]}}

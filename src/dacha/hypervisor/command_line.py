@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from dacha.core.apply.machine import Machine
+from dacha.core.apply.machine import Machine, MachineAdapter, MachineDisk
 from dacha.core.lab.buses import BUSES
 from dacha.core.plan.doors import Forward
 from dacha.hypervisor.images.layers import Layer
@@ -145,7 +145,7 @@ def _disks(m: Machine, files: Files) -> list[str]:
     return argv
 
 
-def disk_device(disk: Machine) -> str:
+def disk_device(disk: MachineDisk) -> str:
     """A disk's device without its place: its name is in its identifier, and in the serial number that a guest sees."""
     name = disk["name"]
     return f"{BUSES[disk['bus']].device},drive=disk-{name},id=disk-{name}-device,serial={('disk' + name)[:20]}"
@@ -207,7 +207,7 @@ def _node(name: str, driver: str, file: str, *, read_only: bool) -> dict[str, An
     }
 
 
-def _user_network(name: str, m: Machine, adapter: Machine, forwards: Iterable[Forward]) -> str:
+def _user_network(name: str, m: Machine, adapter: MachineAdapter, forwards: Iterable[Forward]) -> str:
     parts = [
         "user",
         f"id={name}",

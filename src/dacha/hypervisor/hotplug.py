@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from dacha.core.apply.machine import Machine
+from dacha.core.apply.machine import MachineDisk
 from dacha.core.errors import AnswerNo, HostError
 from dacha.core.lab.buses import BUSES, PORT
 from dacha.hypervisor.command_line import SPARE_PORTS, disk_device, disk_node
@@ -16,7 +16,7 @@ from dacha.hypervisor.monitor.qmp import Qmp, QmpRefused
 RELEASE_S = 15.0
 
 
-def attach(qmp: Qmp, disk: Machine, path: Path) -> None:
+def attach(qmp: Qmp, disk: MachineDisk, path: Path) -> None:
     """Put the disk of the image `path` into the guest. Raises HostError when it has no port left for it."""
     node = disk_node(disk["name"], pass_layers(qmp, path))
     driver, *options = disk_device(disk).split(",")

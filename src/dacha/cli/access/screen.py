@@ -6,11 +6,15 @@ import argparse
 import secrets
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, HostError, UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
+
 
 # No character that is easily taken for another, and none that a keyboard layout moves.
 _LETTERS = "abcdefghijkmnopqrstuvwx23456789"
@@ -50,7 +54,8 @@ def run_screen(args: argparse.Namespace) -> int:
         raise UsageError(f"--listen: {args.listen!r} is not known", remedy="one of: host, lan, none")
     if not running(ws.home.process_lock(guest.name)):
         raise AnswerNo(f"{guest.name} is off", remedy=f"dacha start {guest.name}")
-    if not ((ws.home.read(guest.name).machine or {}).get("video", True)):
+    machine = ws.home.read(guest.name).machine
+    if machine and not machine["video"]:
         raise AnswerNo(
             f"{guest.name} has no display",
             why="it was started with video = false",
@@ -100,7 +105,7 @@ def _text(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -
         output.say("\n".join(said["text"]))
 
 
-def _listener(args: argparse.Namespace, ws: Any, qmp: Any, said: dict[str, Any]) -> None:
+def _listener(args: argparse.Namespace, ws: Workspace, qmp: Any, said: dict[str, Any]) -> None:
     """Set a password, and let the display listen where it was asked to."""
     from ipaddress import IPv4Address
 

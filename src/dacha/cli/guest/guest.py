@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
 
 
 def guest_arguments(parser: argparse.ArgumentParser) -> None:
@@ -116,7 +119,6 @@ def run_add(args: argparse.Namespace) -> int:
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_values import AdapterValues, Values
     from dacha.engine.lab.new_guest import NewGuest, new_guest
-    from dacha.engine.workspace import Workspace
 
     before: set[str] = set()
 
@@ -134,7 +136,7 @@ def run_add(args: argparse.Namespace) -> int:
     return 0
 
 
-def _say_added(ws: Any, guest: Any, before: set[str]) -> None:
+def _say_added(ws: Workspace, guest: Any, before: set[str]) -> None:
     """What the lab file has now of a new guest, and what comes next; `before` are the networks that it had."""
     from dacha.cli.guest.missing import say_missing
     from dacha.cli.words import door_words, guest_words, network_words
@@ -168,7 +170,6 @@ def run_edit(args: argparse.Namespace) -> int:
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_edits import GuestChange, guest_edits, retaken_disks
     from dacha.engine.lab.guest_values import AdapterValues, Values
-    from dacha.engine.workspace import Workspace
 
     asked, retaken = _of(GuestChange, args), []
 
@@ -199,7 +200,7 @@ def run_remove(args: argparse.Namespace) -> int:
     from dacha.engine.disks.kept import kept
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
-    from dacha.engine.workspace import Workspace, load
+    from dacha.engine.workspace import load
     from dacha.hypervisor.process import running
 
     def decide(ws: Workspace) -> list[Edit]:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING
 
 from dacha.cli.terminal import output
 
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
 
-def emit_guest(ws: Any, name: str) -> None:
+
+def emit_guest(ws: Workspace, name: str) -> None:
     from dacha.cli.words import guest_json
 
     output.emit_json(guest_json(ws, ws.lab.guests[name]))

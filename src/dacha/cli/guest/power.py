@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.lab.apply import apply_and_wait, wait_time
 from dacha.cli.terminal import output
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
 
 
 def _guests(parser: argparse.ArgumentParser) -> None:
@@ -61,7 +64,7 @@ def run_stop(args: argparse.Namespace) -> int:
     return 0
 
 
-def _stop(args: argparse.Namespace, ws: Any, names: list[str], *, on_purpose: bool) -> list[str]:
+def _stop(args: argparse.Namespace, ws: Workspace, names: list[str], *, on_purpose: bool) -> list[str]:
     from dacha.engine.guest import power
 
     limits = [ws.lab.guests[n].stop_after_s for n in names if n in ws.lab.guests]

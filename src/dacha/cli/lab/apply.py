@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import argparse
 import time
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
 
 
 def apply_arguments(parser: argparse.ArgumentParser) -> None:
@@ -110,7 +113,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     return 3 if outcome.failed else 1 if closed else 0
 
 
-def _wait_for_doors(ws: Any, doors: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
+def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
     """Wait for these doors; those that stayed silent, with what was seen."""
     from dacha.cli.terminal.progress import waiting_line
     from dacha.engine.guest.console import last_words
@@ -139,7 +142,7 @@ def _wait_for_doors(ws: Any, doors: list[Any], timeout_s: float, *, quiet: bool)
     return [(door, verdict.seen) for door, verdict in silent.items()]
 
 
-def _finish(ws: Any, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:
+def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:
     from dacha.core.apply.changes import AskRouter, MakeLink
     from dacha.core.plan.doors import lan_place
     from dacha.host.network.addresses import lan_address
@@ -174,7 +177,7 @@ def _finish(ws: Any, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]
         _show_outside(ws)
 
 
-def _show_outside(ws: Any) -> None:
+def _show_outside(ws: Workspace) -> None:
     """How each door from outside is entered there, or what keeps it shut and what to enter in the router by hand."""
     from dacha.engine.router import mappings
 

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
+
 
 # More networks than this are shown together: the guest's own, and all others.
 COLUMNS_MOST = 3
@@ -99,7 +103,7 @@ def _text(cell: Any) -> str:
     return there + (" for some" if cell.only else "")
 
 
-def _table(ws: Any, rows: list[Any], shown: list[str], together: bool) -> None:
+def _table(ws: Workspace, rows: list[Any], shown: list[str], together: bool) -> None:
     from dacha.core.reach.reach import LAN, OUTSIDE
 
     networks = [p for p in shown if p in ws.lab.networks]
@@ -125,7 +129,7 @@ def _no_further(outside: Any, lan: Any) -> bool:
     return not outside.ways and outside.why == lan.why
 
 
-def _grouped(ws: Any, row: Any, networks: list[str]) -> list[str]:
+def _grouped(ws: Workspace, row: Any, networks: list[str]) -> list[str]:
     """The guest's own networks as one column, and how many of the others have a way."""
     own = {a.network for a in ws.lab.guests[row.guest].adapters}
     mine = [row.cells[n] for n in networks if n in own]

@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import argparse
 import time
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli.terminal import output
 from dacha.core.errors import DachaError
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
+
 
 # A view that is watched is drawn this often; probing the doors takes a part of it.
 EVERY_S = 2.0
@@ -51,7 +55,7 @@ def run_status(args: argparse.Namespace) -> int:
     return 1 if silent else 0
 
 
-def _print(ws: Any, status: Any) -> None:
+def _print(ws: Workspace, status: Any) -> None:
     from dacha.core.apply.changes import LIVE, when_of
 
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
@@ -114,7 +118,7 @@ def _print(ws: Any, status: Any) -> None:
         )
 
 
-def _json(ws: Any, status: Any) -> dict[str, Any]:
+def _json(ws: Workspace, status: Any) -> dict[str, Any]:
     from dacha.cli.words import change_json
 
     return {

@@ -23,7 +23,7 @@ from dacha.core.apply.changes import (
     WriteSeed,
 )
 from dacha.core.apply.in_force import in_force
-from dacha.core.apply.machine import Machine, changed
+from dacha.core.apply.machine import Machine, MachineDisk, changed
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Guest, Lab
@@ -75,13 +75,13 @@ def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedG
         changes += [CloseForward(guest.name, f) for f in sorted(seen.forwards - desired.keys())]
         changes += [OpenForward(guest.name, name, f) for f, name in desired.items() if f not in seen.forwards]
     if seen.machine is not None:
-        had = seen.machine.get("drives", [])
+        had = seen.machine["drives"]
         if len(had) == len(wanted["drives"]):
             pairs = zip(had, wanted["drives"], strict=True)
             changes += [ChangeMedium(guest.name, n, new) for n, (old, new) in enumerate(pairs) if old != new]
         changes += _adjust_disks(guest.name, seen.machine["disks"], wanted["disks"])
         screen = wanted["screen"] or {"from": None, "port": None}
-        if seen.machine.get("screen") != wanted["screen"] and wanted["video"] and seen.machine["video"]:
+        if seen.machine["screen"] != wanted["screen"] and wanted["video"] and seen.machine["video"]:
             changes.append(MoveScreen(guest.name, screen["from"], screen["port"]))
         changes += [ChangeMachine(guest.name, line) for line in changed(seen.machine, wanted)]
     if seen.tpm_lost:
@@ -89,7 +89,7 @@ def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedG
     return changes
 
 
-def _adjust_disks(guest: str, had: list[Machine], wanted: list[Machine]) -> list[Change]:
+def _adjust_disks(guest: str, had: list[MachineDisk], wanted: list[MachineDisk]) -> list[Change]:
     """Disks come and go live where their bus lets them."""
     before = {d["name"]: d["bus"] for d in had}
     after = {d["name"]: d["bus"] for d in wanted}

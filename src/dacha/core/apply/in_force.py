@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv6Address
 
-from dacha.core.apply.machine import Machine
+from dacha.core.apply.machine import Machine, MachineAdapter
 from dacha.core.lab.model import Lab
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import DoorPlan
@@ -34,7 +34,7 @@ def in_force(lab: Lab, plan: Plan, machines: Mapping[str, Machine]) -> Plan:
     return plan._replace(adapters=adapters, doors=doors)
 
 
-def _started_with(lab: Lab, adapter: AdapterPlan, had: list[Machine]) -> AdapterPlan | None:
+def _started_with(lab: Lab, adapter: AdapterPlan, had: list[MachineAdapter]) -> AdapterPlan | None:
     """The adapter as it is in the running guest; None where it has none there, or one that leads elsewhere."""
     if adapter.number >= len(had):
         return None

@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from hashlib import sha256
-from typing import Any
+from typing import Any, TypedDict, cast
 
 from dacha.core.lab.model import Guest, Lab
 from dacha.core.lab.names import host_name, link_name, machine_uuid
@@ -16,7 +16,84 @@ from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.plan import Plan
 from dacha.core.units import MIB, show_size
 
-Machine = dict[str, Any]
+# Where a display listens: "host" or "lan", and the port.
+MachineScreen = TypedDict("MachineScreen", {"from": str, "port": int})
+
+
+class MachineBoot(TypedDict):
+    """Direct kernel boot, by absolute paths."""
+
+    kernel: str
+    initrd: str | None
+    command_line: str
+
+
+class MachineDisk(TypedDict):
+    """A disk, by the name that its contents are kept by."""
+
+    name: str
+    bus: str
+
+
+class MachineAdapter(TypedDict):
+    """An adapter, and what its network is to it. `tap` is None in user mode, `isolated` without a way out."""
+
+    network: str
+    tap: str | None
+    hardware_address: str
+    model: str
+    address: str | None
+    address6: str | None
+    subnet: str | None
+    gateway: str | None
+    resolver: str | None
+    subnet6: str | None
+    gateway6: str | None
+    isolated: bool
+
+
+class Machine(TypedDict):
+    """A guest's machine. `drives` are the media in its drives, by absolute path, None for an empty one; `seed` is the
+    digest of the first-boot data, None where it gets none."""
+
+    lab: str
+    guest: str
+    uuid: str
+    accelerator: str
+    cpu: str | None
+    cpus: int
+    memory_mib: int
+    clock: str
+    video: bool
+    resolution: list[int] | None
+    screen: MachineScreen | None
+    firmware: str
+    secure_boot: bool
+    tpm: bool
+    boot_order: list[str]
+    boot: MachineBoot | None
+    disks: list[MachineDisk]
+    drives: list[str | None]
+    adapters: list[MachineAdapter]
+    seed: str | None
+
+
+# What records of older versions may lack, with what was true of their machines.
+_LACKING: dict[str, Any] = {
+    "lab": "", "guest": "", "uuid": "", "accelerator": "tcg", "cpu": None, "cpus": 1, "memory_mib": 0, "clock": "utc",
+    "video": True, "resolution": None, "screen": None, "firmware": "bios", "secure_boot": False, "tpm": False,
+    "boot_order": ["disk", "medium"], "boot": None, "disks": [], "drives": [], "adapters": [], "seed": None,
+}  # fmt: skip
+_ADAPTER_LACKING: dict[str, Any] = {
+    "network": "", "tap": None, "hardware_address": "", "model": "virtio", "address": None, "address6": None,
+    "subnet": None, "gateway": None, "resolver": None, "subnet6": None, "gateway6": None, "isolated": False,
+}  # fmt: skip
+
+
+def machine_from(raw: Mapping[str, Any]) -> Machine:
+    """The machine in a record that was kept, by this version or an older one."""
+    adapters = [{**_ADAPTER_LACKING, **a} for a in raw.get("adapters") or ()]
+    return cast(Machine, {**_LACKING, **raw, "adapters": adapters})
 
 
 def machine(
@@ -47,7 +124,7 @@ def machine(
         "clock": guest.clock,
         "video": guest.video,
         "resolution": list(guest.resolution) if guest.resolution else None,
-        "screen": guest.screen and {"from": guest.screen.origin, "port": guest.screen.port},
+        "screen": {"from": guest.screen.origin, "port": guest.screen.port} if guest.screen else None,
         "firmware": guest.firmware,
         "secure_boot": guest.secure_boot,
         "tpm": guest.tpm,
@@ -66,7 +143,7 @@ def machine(
     }
 
 
-def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> Machine:
+def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> MachineAdapter:
     net = plan.networks[adapter.network]
 
     def text(value: object) -> str | None:
@@ -106,9 +183,10 @@ _LIVE = ("screen", "disks")
 
 def changed(before: Machine, after: Machine) -> list[str]:
     """What differs between two machines, a line each as people say it: "memory 512 MiB → 1 GiB"."""
-    lines = []
-    for key in after:
-        old, new = before.get(key), after[key]
+    lines: list[str] = []
+    had = dict(before)
+    for key, new in cast(dict[str, Any], after).items():
+        old: Any = had.get(key)
         if old == new or key in _LIVE:
             continue
         word = _WORDS.get(key, key)
@@ -131,7 +209,7 @@ def changed(before: Machine, after: Machine) -> list[str]:
     return lines
 
 
-def _changed_adapters(old: list[Machine], new: list[Machine]) -> list[str]:
+def _changed_adapters(old: list[dict[str, Any]], new: list[dict[str, Any]]) -> list[str]:
     if len(old) != len(new):
         return [f"adapters {len(old)} → {len(new)}"]
     lines = []
@@ -157,12 +235,36 @@ def _leads_out(plan: Plan, adapter: AdapterPlan) -> bool:
     return net.kind == "bridge" or (net.kind == "nat" and not net.isolated)
 
 
-def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key: str) -> Machine:
+class FirstBootAdapter(TypedDict):
+    """An adapter as its guest is told of it: addresses with their prefix length."""
+
+    hardware_address: str
+    address: str | None
+    address6: str | None
+    gateway: str | None
+    gateway6: str | None
+    name_servers: list[str]
+
+
+class FirstBoot(TypedDict):
+    """What a guest is told at its first boot."""
+
+    uuid: str
+    host_name: str
+    full_name: str
+    system: str
+    user: str | None
+    keys: list[str]
+    host_key: str
+    adapters: list[FirstBootAdapter]
+
+
+def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key: str) -> FirstBoot:
     """Everything a guest is told at its first boot: names, who may log in, its addresses, its host key.
 
     `keys` are lines of authorized_keys, `host_key` the public line of the guest's own key.
     """
-    adapters = []
+    adapters: list[FirstBootAdapter] = []
     mine = plan.adapters_of(guest.name)
     # One default route, or replies would leave by chance: by the first adapter with a way out.
     outward = next((n for n, a in enumerate(mine) if _leads_out(plan, a)), 0)
@@ -191,6 +293,6 @@ def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key:
     }
 
 
-def digest(value: Machine) -> str:
+def digest(value: Mapping[str, Any]) -> str:
     """A short name for a value: the same value, the same name."""
     return sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()[:16]

@@ -71,7 +71,8 @@ def _move_screen(work: Work, change: MoveScreen) -> None:
         screen.listen(qmp, change.origin, change.port)
     record = work.ws.home.read(change.guest)
     if record.machine:
-        record.machine["screen"] = {"from": change.origin, "port": change.port} if change.port else None
+        shown = change.origin and change.port
+        record.machine["screen"] = {"from": change.origin or "", "port": change.port or 0} if shown else None
         work.ws.home.write(change.guest, record)
 
 
@@ -94,8 +95,9 @@ def _close_forward(work: Work, change: CloseForward) -> None:
 
 def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
     """The index of the running adapter whose address a forward ends at; the first, when none has it any more."""
-    running = ws.home.read(guest).machine or {"adapters": []}
-    return next((n for n, a in enumerate(running["adapters"]) if a["address"] == str(forward.address)), 0)
+    running = ws.home.read(guest).machine
+    adapters = running["adapters"] if running else []
+    return next((n for n, a in enumerate(adapters) if a["address"] == str(forward.address)), 0)
 
 
 def _change_medium(work: Work, change: ChangeMedium) -> None:

@@ -24,7 +24,7 @@ KEY_FOR_S, KEY_EVERY_S = 20.0, 0.7
 def run(lab_file: str, name: str) -> None:
     """Follow one installation to its end. The body of the process that `follow` starts."""
     ws = load(lab_file)
-    with contextlib.suppress(BusyError), locked(ws.home.guest(name) / "install.lock", "dacha apply", 0.0):
+    with contextlib.suppress(BusyError), locked(ws.home.install_lock(name), "dacha apply", 0.0):
         deadline = time.monotonic() + LONGEST_S
         while time.monotonic() < deadline and pending(ws, name, ws.home.read(name)):
             if not process.running(ws.home.process_lock(name)):

@@ -33,16 +33,16 @@ def with_host(
     by_kernel = any(n.by_kernel for n in ws.lab.networks.values())
     more: list[Change] = []
     cares = by_kernel and _has_links(ws)
-    if by_kernel or (ws.home.folder / "kernel.json").exists():
+    if by_kernel or ws.home.kernel_note.exists():
         from dacha.engine.network import kernel
 
         more += kernel.difference(ws, plan or ws.plan, {n for n, s in seen.items() if s.running})
-    if ws.lab.from_outside or (ws.home.folder / "router.json").exists():
+    if ws.lab.from_outside or ws.home.router_note.exists():
         from dacha.engine.router import mappings
 
         more += mappings.difference(ws)
         cares = cares or mappings.needed(ws)
-    if more or cares or (ws.home.folder / "caretaker.json").exists():
+    if more or cares or ws.home.caretaker_note.exists():
         from dacha.engine.caretaker import process as caretaking
 
         if cares != (caretaking.running(ws.home) is not None):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import os
 import signal
 import subprocess
@@ -16,23 +15,12 @@ from dacha.core.harmless import harmless
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.host.accounts import with_few_powers
-from dacha.host.files import replace_file
 from dacha.host.processes import Process, alive, identify, wait_gone
+from dacha.host.records import read_record, write_record
 from dacha.hypervisor.process import running as held
 
 START_S, STOP_S = 30.0, 5.0
-
-
-def lock_file(home: Home) -> Path:
-    return home.folder / "caretaker.lock"
-
-
-def log_file(home: Home) -> Path:
-    return home.folder / "caretaker.log"
-
-
-def leases_file(home: Home, network: str) -> Path:
-    return home.folder / f"leases-{network}"
+VERSION = 1
 
 
 # A log file grows to this many bytes, then becomes the one before; and each of its sources may fill so many lines in a
@@ -78,23 +66,23 @@ class RotatingLog:
 
 def note_running(home: Home) -> None:
     """Called by the caretaker's own process: say who it is."""
-    replace_file(home.folder / "caretaker.json", json.dumps(identify(os.getpid())))
+    write_record(home.caretaker_note, VERSION, {"process": identify(os.getpid())})
 
 
 def running(home: Home) -> Process | None:
     """The caretaker's process, None when it does not run."""
-    if not held(lock_file(home)):
+    if not held(home.caretaker_lock):
         return None
     try:
-        noted = Process(*json.loads((home.folder / "caretaker.json").read_text()))
-    except (OSError, ValueError, TypeError):
+        noted = Process(*read_record(home.caretaker_note, VERSION, "process")["process"])
+    except (KeyError, TypeError):
         return None
     return noted if alive(noted) else None
 
 
 def start(ws: Workspace) -> None:
     """Start the caretaker, and wait until it is there. Raises HostError with its own words when it is not."""
-    log = log_file(ws.home)
+    log = ws.home.caretaker_log
     with log.open("ab") as out:
         child = subprocess.Popen(
             with_few_powers([sys.executable, "-P", "-m", "dacha.caretaker.run", str(ws.path)]),

@@ -156,7 +156,7 @@ def port_findings(
 
 def screen_findings(guest: Guest, seen: ObservedGuest) -> list[Finding]:
     """The port that a guest's display is to listen on, when it cannot be had."""
-    has = (seen.machine or {}).get("screen") if seen.running else None
+    has = seen.machine["screen"] if seen.running and seen.machine else None
     if guest.screen is None or (has and has["port"] == guest.screen.port):
         return []
     from dacha.host.probe import ports

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.apply.machine import Machine, digest, first_boot, machine
+from dacha.core.apply.machine import FirstBoot, Machine, digest, first_boot, machine
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
 from dacha.engine.disks.media import medium_path
@@ -31,7 +31,7 @@ def key_line(ws: Workspace, written: str) -> str:
         raise ValueError(f"{path} cannot be read: {e.strerror}", f"make it readable, or name another: {path}") from None
 
 
-def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> Machine:
+def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> FirstBoot:
     """What the guest is to be told; a host key not yet made counts as empty. Unreadable keys are left out:
     `findings_about_files` names them, and nothing starts while it does."""
     lines = []

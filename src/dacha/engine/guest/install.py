@@ -38,7 +38,8 @@ def follow(ws: Workspace, name: str) -> None:
 
 def disk_bootable(home: Home, name: str) -> bool:
     """True when the guest's first disk has something to start from."""
-    inside = (home.read(name).machine or {}).get("disks")
+    machine = home.read(name).machine
+    inside = machine["disks"] if machine else []
     path = home.disk(name, inside[0]["name"] if inside else "0")
     return path.is_file() and boot_sectors(first_sectors(as_image(path))).bootable
 
@@ -47,6 +48,6 @@ def finish(home: Home, name: str, medium: str) -> None:
     """Note that the guest was installed from `medium`."""
     record = home.read(name)
     record.installing, record.installed = None, medium
-    if record.machine and record.machine.get("drives"):
+    if record.machine and record.machine["drives"]:
         record.machine["drives"][0] = None
     home.write(name, record)

@@ -6,9 +6,7 @@ killed between the two leaves nobody with empty disks.
 
 from __future__ import annotations
 
-import json
 import os
-from pathlib import Path
 
 from dacha.core.errors import LabError, UsageError
 from dacha.core.findings import errors
@@ -23,11 +21,10 @@ from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, load
 from dacha.host.accounts import owner_moved
 from dacha.host.files import editing, refused, replace_file
+from dacha.host.records import read_record, write_record
 from dacha.hypervisor.process import running
 
-
-def _note(home: Home) -> Path:
-    return home.folder / "renaming.json"
+VERSION = 1
 
 
 def rename(named: str | None, old: str, new: str) -> Workspace:
@@ -52,10 +49,10 @@ def rename(named: str | None, old: str, new: str) -> Workspace:
         wrong = errors(after.findings())
         if wrong and not errors(ws.findings()):
             raise LabError(f"{lab_error(ws.path, text, wrong).what}\n{ws.path.name} is unchanged.", findings=wrong)
-        replace_file(_note(ws.home), json.dumps({"old": old, "new": new}))
+        write_record(ws.home.renaming, VERSION, {"old": old, "new": new})
         _move(ws.home, old, new)
         replace_file(ws.path, text)
-        _note(ws.home).unlink()
+        ws.home.renaming.unlink()
     return after
 
 
@@ -63,15 +60,15 @@ def settle(ws: Workspace) -> None:
     """Bring a renaming that was broken off to its end: what is kept goes by the name that the lab file has. The lab's
     lock must be held. Raises HostError."""
     try:
-        noted = json.loads(_note(ws.home).read_text())
+        noted = read_record(ws.home.renaming, VERSION)
         old, new = str(noted["old"]), str(noted["new"])
-    except (OSError, ValueError, KeyError, TypeError):
+    except KeyError:
         return
     if new in ws.lab.guests and old not in ws.lab.guests:
         _move(ws.home, old, new)
     elif old in ws.lab.guests and new not in ws.lab.guests:
         _move(ws.home, new, old)
-    _note(ws.home).unlink(missing_ok=True)
+    ws.home.renaming.unlink(missing_ok=True)
 
 
 def _refuse(ws: Workspace, old: str, new: str) -> None:

@@ -33,7 +33,6 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.network import live, rollback, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
-from dacha.host.files import replace_file
 from dacha.host.network import bridge_move, iproute, nft, sysctls
 from dacha.host.network.iproute import SeenLink
 from dacha.host.network.tap import attach_again
@@ -52,7 +51,7 @@ class Seen(NamedTuple):
 
 def uses_kernel(ws: Workspace) -> bool:
     """True when the kernel carries a network of the lab, or did at its last apply."""
-    return any(n.by_kernel for n in ws.lab.networks.values()) or rules.note_file(ws).exists()
+    return any(n.by_kernel for n in ws.lab.networks.values()) or ws.home.kernel_note.exists()
 
 
 def observe(ws: Workspace) -> Seen:
@@ -157,7 +156,7 @@ def _others(ws: Workspace) -> bool:
 def forget(ws: Workspace) -> None:
     """Forget the lab when nothing of it is left in the kernel."""
     if not any(n.by_kernel for n in ws.lab.networks.values()) and not observe(ws).own:
-        rules.note_file(ws).unlink(missing_ok=True)
+        ws.home.kernel_note.unlink(missing_ok=True)
 
 
 def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
@@ -170,9 +169,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
         case Forwarding():
             sysctls.put_back()
         case MakeLink(link=link, there=there):
-            if not rules.note_file(ws).exists():
-                # With the first link the lab is known to have some, whatever its file says later.
-                replace_file(rules.note_file(ws), "{}")
+            rules.begin(ws)
             if isinstance(link, HostBridge):
                 if there:
                     bridge_move.unmake_bridge(link.name, link.adapter)

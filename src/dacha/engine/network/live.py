@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -13,28 +12,26 @@ from dacha.core.plan.learned import Key, Sighting, followed, learned
 from dacha.core.plan.plan import Plan
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
-from dacha.host.files import replace_file
+from dacha.host.records import read_record, write_record
 from dacha.hypervisor.process import running
 
-
-def sightings_file(home: Home) -> Path:
-    return home.folder / "seen.json"
+VERSION = 1
 
 
 def write(file: Path, seen: Mapping[Key, Sighting]) -> None:
     rows = [[*key, str(x.address) if x.address else None, x.at, x.since, x.by, x.others] for key, x in seen.items()]
-    replace_file(file, json.dumps(rows))
+    write_record(file, VERSION, {"seen": rows})
 
 
 def read(home: Home) -> dict[Key, Sighting]:
     """What was seen last, by guest and adapter; nothing where no caretaker has looked."""
     try:
-        rows = json.loads(sightings_file(home).read_text())
+        rows = read_record(home.sightings, VERSION, "seen")["seen"]
         return {
             (guest, number): Sighting(IPv4Address(address) if address else None, at, since, by, tuple(others))
             for guest, number, address, at, since, by, others in rows
         }
-    except (OSError, ValueError, TypeError):
+    except (KeyError, ValueError, TypeError):
         return {}
 
 

@@ -7,19 +7,18 @@ session, and puts everything back as it was unless somebody says in time that th
 from __future__ import annotations
 
 import contextlib
-import json
 import os
 import subprocess
 import sys
 import time
-from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.errors import AnswerNo, HostError
 from dacha.core.network.links import HostBridge
 from dacha.engine.home import Home
-from dacha.host.files import locked, replace_file
+from dacha.host.files import locked
 from dacha.host.network import bridge_move, iproute
+from dacha.host.records import read_record, write_record
 
 # Long enough to see that one is still connected, to log in anew where not, and to type the command.
 BACK_S = 60.0
@@ -34,19 +33,15 @@ class Move(NamedTuple):
     until: float
 
 
-def _file(home: Home) -> Path:
-    return home.folder / "way-back.json"
-
-
 def _read(home: Home) -> Move | None:
     try:
-        return Move(*json.loads(_file(home).read_text()))
-    except (OSError, ValueError, TypeError):
+        return Move(*read_record(home.rollback_note, 1, "move")["move"])
+    except (KeyError, TypeError):
         return None
 
 
 def _lock(home: Home) -> contextlib.AbstractContextManager[None]:
-    return locked(home.folder / "way-back.lock", "a bridge's way back", 10.0)
+    return locked(home.rollback_lock, "a bridge's way back", 10.0)
 
 
 def waiting(home: Home) -> Move | None:
@@ -62,7 +57,7 @@ def make(home: Home, link: HostBridge) -> None:
         bridge_move.make_bridge(link.name, link.alias, link.adapter)
         return
     after_s = float(os.environ.get(BACK_VARIABLE, BACK_S))
-    replace_file(_file(home), json.dumps(Move(link.name, link.adapter, time.time() + after_s)))
+    write_record(home.rollback_note, 1, {"move": Move(link.name, link.adapter, time.time() + after_s)})
     subprocess.Popen(
         [sys.executable, "-P", "-m", "dacha.engine.network.rollback", home.lab, str(after_s)],
         stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
@@ -76,7 +71,7 @@ def confirm(home: Home) -> Move:
         move = waiting(home)
         if move is None:
             raise AnswerNo("nothing waits to be confirmed", remedy="dacha diff shows what is and is not applied")
-        replace_file(_file(home), json.dumps(move._replace(until=0.0)))
+        write_record(home.rollback_note, 1, {"move": move._replace(until=0.0)})
         return move
 
 
@@ -84,7 +79,7 @@ def unmake(home: Home, bridge: str, adapter: str) -> None:
     """Take the bridge away, because the lab has it no more. Raises HostError."""
     with _lock(home):
         bridge_move.unmake_bridge(bridge, adapter)
-        _file(home).unlink(missing_ok=True)
+        home.rollback_note.unlink(missing_ok=True)
 
 
 def wait_and_undo(home: Home, after_s: float) -> None:
@@ -100,7 +95,7 @@ def wait_and_undo(home: Home, after_s: float) -> None:
             return
         if move.bridge in iproute.links():
             bridge_move.unmake_bridge(move.bridge, move.adapter)
-        _file(home).unlink(missing_ok=True)
+        home.rollback_note.unlink(missing_ok=True)
 
 
 if __name__ == "__main__":

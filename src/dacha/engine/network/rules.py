@@ -6,9 +6,7 @@ doors in it, and (when somebody had the time to look) the digest of what the ker
 
 from __future__ import annotations
 
-import json
 from hashlib import sha256
-from pathlib import Path
 from typing import Any, NamedTuple
 
 from dacha.core.network.links import KernelPlan
@@ -17,11 +15,13 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.network import live
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
-from dacha.host.files import locked, replace_file
+from dacha.host.files import locked
 from dacha.host.network import nft, sysctls
+from dacha.host.records import read_record, write_record
 
 # Loading ten thousand doors takes a fifth of a second; whoever loads at the same moment waits for that.
 WAIT_S = 10.0
+VERSION = 1
 
 
 class Moved(NamedTuple):
@@ -31,15 +31,18 @@ class Moved(NamedTuple):
     closed: tuple[tuple[str, str], ...]
 
 
-def note_file(ws: Workspace) -> Path:
-    return ws.home.folder / "kernel.json"
-
-
 def _noted(ws: Workspace) -> dict[str, Any]:
-    try:
-        return dict(json.loads(note_file(ws).read_text()))
-    except (OSError, ValueError):
-        return {}
+    return read_record(ws.home.kernel_note, VERSION)
+
+
+def _note(ws: Workspace, value: dict[str, Any]) -> None:
+    write_record(ws.home.kernel_note, VERSION, value)
+
+
+def begin(ws: Workspace) -> None:
+    """Note that the lab has something in the kernel from now on, whatever its file says later. Raises HostError."""
+    if not ws.home.kernel_note.exists():
+        _note(ws, {})
 
 
 def _digest(text: str) -> str:
@@ -95,7 +98,7 @@ def note(ws: Workspace) -> str | None:
         return noted.get("rules")
     found = nft.digest(table_name(ws.lab.name), FAMILIES)
     if found and _noted(ws) == noted:
-        replace_file(note_file(ws), json.dumps(noted | {"rules": found}))
+        _note(ws, noted | {"rules": found})
     return found
 
 
@@ -103,12 +106,12 @@ def adopt(ws: Workspace) -> None:
     """Note that the rules are those of this lab file, though they did not have to change for it."""
     noted = _noted(ws)
     if noted.get("text") and noted.get("lab") != _digest(ws.text):
-        replace_file(note_file(ws), json.dumps(noted | {"lab": _digest(ws.text)}))
+        _note(ws, noted | {"lab": _digest(ws.text)})
 
 
 def load(ws: Workspace, plan: Plan) -> None:
     """Replace the lab's rules, in one step. Raises HostError, BusyError."""
-    with locked(ws.home.folder / "rules.lock", "loading rules", WAIT_S):
+    with locked(ws.home.rules_lock, "loading rules", WAIT_S):
         now = live.now(ws, plan)
         _load(ws, now, ruleset(ws.lab, now, wanted_links(ws, now), sysctls.not_forwarded_before()))
 
@@ -118,7 +121,7 @@ def follow(ws: Workspace) -> bool:
 
     Another lab file than the one that the rules are from means that an apply is under way: it loads them itself.
     """
-    with locked(ws.home.folder / "rules.lock", "following a guest", WAIT_S):
+    with locked(ws.home.rules_lock, "following a guest", WAIT_S):
         noted = _noted(ws)
         if noted.get("lab") != _digest(ws.text):
             return False
@@ -133,7 +136,7 @@ def follow(ws: Workspace) -> bool:
 def _load(ws: Workspace, now: Plan, text: str) -> None:
     nft.load(text)
     noted = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(_doors(now))}
-    replace_file(note_file(ws), json.dumps(noted))
+    _note(ws, noted)
 
 
 def remove(ws: Workspace) -> None:

@@ -7,11 +7,9 @@ What it granted is kept in router.json, so that whoever looks (status, reach, tr
 from __future__ import annotations
 
 import contextlib
-import json
 import time
 from collections.abc import Callable
 from ipaddress import IPv4Address
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dacha.core.apply.changes import AskRouter, Change
@@ -20,24 +18,23 @@ from dacha.core.router.mapping import LIFETIME_S, UNKNOWN, Known, Mapping, Wante
 from dacha.engine.home import Home
 from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
-from dacha.host.files import locked, replace_file
+from dacha.host.files import locked
 from dacha.host.network import addresses
+from dacha.host.records import read_record, write_record
 
 if TYPE_CHECKING:
     from dacha.host.router.speaker import Speaker
 
 # Asking a router that answers nothing takes some seconds; whoever else asks waits for that.
 WAIT_S = 30.0
-
-
-def note_file(home: Home) -> Path:
-    return home.folder / "router.json"
+VERSION = 1
 
 
 def read(home: Home) -> Known:
     """What is known of the router."""
     try:
-        data = json.loads(note_file(home).read_text())
+        data = read_record(home.router_note, VERSION)
+        data.pop("version", None)
         made = [Mapping(Wanted(*m.pop("wanted")), **m) for m in data.pop("mappings")]
         asked = tuple(Wanted(*w) for w in data.pop("asked"))
         refused = tuple((str(g), str(d), str(why)) for g, d, why in data.pop("refused"))
@@ -48,15 +45,15 @@ def read(home: Home) -> Known:
 
 def _write(home: Home, known: Known) -> None:
     if known == UNKNOWN:
-        note_file(home).unlink(missing_ok=True)
+        home.router_note.unlink(missing_ok=True)
         return
     data: dict[str, Any] = known._asdict() | {"mappings": [m._asdict() for m in known.mappings]}
-    replace_file(note_file(home), json.dumps(data))
+    write_record(home.router_note, VERSION, data)
 
 
 def uses_router(ws: Workspace) -> bool:
     """True when a door is from outside, or was at the last apply."""
-    return ws.lab.from_outside or note_file(ws.home).exists()
+    return ws.lab.from_outside or ws.home.router_note.exists()
 
 
 def needed(ws: Workspace) -> bool:
@@ -150,7 +147,7 @@ def keep(ws: Workspace) -> Known:
 
 
 def _round(ws: Workspace, choose: Callable[[Known, list[Wanted]], list[Wanted]]) -> Known:
-    with locked(ws.home.folder / "router.lock", "asking the router", WAIT_S):
+    with locked(ws.home.router_lock, "asking the router", WAIT_S):
         before = read(ws.home)
         known = _keep(ws, before, choose(before, wanted_now(ws)), time.time())
         _write(ws.home, known)

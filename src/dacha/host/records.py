@@ -1,0 +1,36 @@
+"""Records: JSON objects kept in files with their version. Older ones are read, newer ones refused with a word."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from dacha.core.errors import HostError
+from dacha.host.files import replace_file
+
+
+def read_record(path: Path, version: int, bare: str | None = None) -> dict[str, Any]:
+    """What a record holds; nothing where there is none, or a damaged one: it can be made again from what is seen. With
+    `bare`, a list that stands alone, as an older version wrote it, is what has that name now.
+
+    One without a version is of the time before there were any. Raises HostError for one of a newer version.
+    """
+    try:
+        raw = json.loads(path.read_text())
+    except (OSError, ValueError):
+        return {}
+    if isinstance(raw, list) and bare:
+        return {bare: raw}
+    if not isinstance(raw, dict):
+        return {}
+    written = raw.get("version", version)
+    if not isinstance(written, int) or written > version:
+        raise HostError(f"{path} was written by a newer dacha", remedy="use that version")
+    return raw
+
+
+def write_record(path: Path, version: int, value: Mapping[str, Any], mode: int = 0o644) -> None:
+    """Replace a record, whole or not at all. Raises HostError."""
+    replace_file(path, json.dumps({"version": version, **value}, indent=1), mode)

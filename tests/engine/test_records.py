@@ -1,0 +1,55 @@
+"""Records: older ones are read with what they lack filled in, newer ones refused, damaged ones made again."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from dacha.core.apply.machine import changed, machine_from
+from dacha.core.errors import HostError
+from dacha.engine.home import Home
+from dacha.host.records import read_record, write_record
+
+
+def test_a_record_comes_back_and_a_newer_one_is_refused(tmp_path: Path) -> None:
+    file = tmp_path / "x.json"
+    write_record(file, 2, {"made": [1]})
+    assert read_record(file, 2) == {"version": 2, "made": [1]}
+    with pytest.raises(HostError, match="newer dacha"):
+        read_record(file, 1)
+    file.write_text('{"version": "later"}')
+    with pytest.raises(HostError, match="newer dacha"):
+        read_record(file, 2)
+
+
+def test_a_damaged_or_missing_record_is_none_and_an_older_form_is_read(tmp_path: Path) -> None:
+    file = tmp_path / "x.json"
+    assert read_record(file, 1) == {}
+    for text in ("", "{", "7", '"x"', "[1]"):
+        file.write_text(text)
+        assert read_record(file, 1) == {}
+    assert read_record(file, 1, "process") == {"process": [1]}
+    file.write_text('{"made": 1}')
+    assert read_record(file, 1) == {"made": 1}
+
+
+def test_a_machine_of_an_older_record_is_filled_in() -> None:
+    old = machine_from({"guest": "gauge", "memory_mib": 512, "adapters": [{"network": "pier"}]})
+    assert old["boot_order"] == ["disk", "medium"] and old["tpm"] is False and old["adapters"][0]["tap"] is None
+    new = machine_from(dict(old) | {"memory_mib": 1024})
+    assert changed(old, new) == ["memory 512 MiB → 1 GiB"]
+    assert changed(old, machine_from(dict(old))) == []
+
+
+def test_a_guests_record_of_before_is_understood(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("DACHA_STATE", str(tmp_path))
+    home = Home("pier")
+    home.guest("gauge").mkdir(parents=True)
+    (home.guest("gauge") / "guest.json").write_text(json.dumps({"left_off": True, "machine": {"guest": "gauge"}}))
+    record = home.read("gauge")
+    assert record.stopped_on_purpose and record.machine and record.machine["drives"] == [] and record.uid is None
+    home.write("gauge", record)
+    assert json.loads((home.guest("gauge") / "guest.json").read_text())["version"] == 1
+    assert home.read("gauge") == record
