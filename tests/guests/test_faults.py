@@ -186,5 +186,5 @@ def test_a_door_that_never_answers_is_exit_code_1_in_the_stated_time(guest_lab: 
     lab.file.write_text(lab.file.read_text().replace("rdinit=/init", "rdinit=/none"))
     began = time.monotonic()
     done = lab("apply", "--wait", "3s", code=1)
-    assert "door gauge ssh does not answer" in done.err and "dacha console gauge" in done.err
+    assert "door gauge ssh does not answer" in done.err and "dacha trace gauge ssh" in done.err
     assert time.monotonic() - began < 30

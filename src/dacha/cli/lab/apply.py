@@ -82,9 +82,14 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     new = opened_doors(ws, outcome.done, outcome.waiting)
     closed = []
     if not args.no_wait:
-        # Who interrupted an earlier command's wait has the doors still to come.
-        new += coming_doors(ws, only, new)
+        # Who interrupted an earlier command's wait has doors still to come: waited for where nothing else is.
+        coming = coming_doors(ws, only, new)
+        if not new:
+            new, coming = coming, []
         closed = _wait_for_doors(ws, new, wait_s, quiet=args.json)
+        if coming and not args.json:
+            named = ", ".join(f"{d.door.guest} {d.door.name}" for d in coming)
+            output.note(f"still to come, as their guests were started moments ago: {named}")
     if args.json:
         from dacha.cli.words import change_json
         from dacha.engine.router import mappings

@@ -36,7 +36,7 @@ def with_host(
     if by_kernel or ws.home.kernel_note.exists():
         from dacha.engine.network import kernel
 
-        more += kernel.difference(ws, plan or ws.plan, {n for n, s in seen.items() if s.running})
+        more += kernel.difference(ws, plan or ws.plan, _held(seen))
     if ws.lab.from_outside or ws.home.router_note.exists():
         from dacha.engine.router import mappings
 
@@ -52,6 +52,12 @@ def with_host(
             more = [c for c in more if isinstance(c, AskRouter | ChangeMachine) or phase_of(c) != END]
             more = [c for c in more if c.guest is None or c.guest in only]
     return in_order([*changes, *more])
+
+
+def _held(seen: dict[str, ObservedGuest]) -> set[str]:
+    """The links that guests which run were started with, by name."""
+    machines = [s.machine for s in seen.values() if s.running and s.machine]
+    return {a["tap"] for m in machines for a in m["adapters"] if a["tap"]}
 
 
 def _has_links(ws: Workspace) -> bool:

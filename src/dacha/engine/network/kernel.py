@@ -90,8 +90,8 @@ def _localnet(link: BridgeLink) -> str | None:
     return sysctls.read(f"net/ipv4/conf/{link.name}/route_localnet")
 
 
-def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Change]:
-    """What would bring the kernel to what the lab says; `on` are the guests that run.
+def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Change]:
+    """What would bring the kernel to what the lab says; `held` are the links that running guests were started with.
 
     Raises HostError when a name is another's.
     """
@@ -117,7 +117,7 @@ def difference(ws: Workspace, plan: Plan, on: Collection[str] = ()) -> list[Chan
                 changes.append(MakeLink(link, True))
         elif differs(link, seen.own[name]):
             changes.append(MakeLink(link, True))
-        if isinstance(link, TapLink | DirectLink) and link.guest in on and _lost(link, seen.own.get(name)):
+        if isinstance(link, TapLink | DirectLink) and name in held and _lost(link, seen.own.get(name)):
             # A link that is made again is another one; QEMU holds on to the one that is gone. A tap's can be led to the
             # new one; an adapter's own (macvtap) is gone with its link.
             if isinstance(link, TapLink):

@@ -96,7 +96,7 @@ def _last(probe: PatientProbe | None) -> Verdict:
     """What became of a door that did not answer in time."""
     if probe is None:
         return Verdict(False, "it has no address yet")
-    since = probe.oldest_s
+    since = probe.silent_since
     held = f"it accepts, and said nothing for {time.monotonic() - since:.0f} s" if since is not None else ""
     return Verdict(False, held or probe.last)
 

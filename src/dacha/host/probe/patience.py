@@ -49,6 +49,7 @@ class PatientProbe:
         self._selector = selector
         self._open: list[_Connection] = []
         self._first: float | None = None
+        self._taken: bool | None = None
         self._not_before, self._pause = 0.0, AGAIN_S
 
     @property
@@ -56,11 +57,17 @@ class PatientProbe:
         """When the oldest connection began that something has accepted; None without one."""
         return min((c.began for c in self._open if c.connected), default=None)
 
+    @property
+    def silent_since(self) -> float | None:
+        """Since when the service itself has had a connection without saying a word; None where it has none."""
+        return self.oldest_s if self._taken is not False else None
+
     def step(self, now: float, taken: bool | None) -> None:
         """Give up what waits in vain, and connect where another try is due.
 
         `taken` says whether the guest itself has a connection; None where that is the same as being connected.
         """
+        self._taken = taken
         self._first = now if self._first is None else self._first
         untaken = min(UNTAKEN_S + (now - self._first) / 20, UNTAKEN_MOST_S)
         for c in list(self._open):
