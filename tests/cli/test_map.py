@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from xml.etree import ElementTree
 
 from tests.conftest import Lab
 
@@ -46,8 +47,22 @@ def test_the_map_as_a_picture(lab: Lab) -> None:
     assert all(word in svg for word in ("gauge", "10.77.9.20", "127.0.0.1:8020", "vault", "outside", "alone"))
     lab("map", "--save", "again.svg")
     assert (lab.folder / "again.svg").read_text() == svg, "the same lab gives the same picture"
+    drawn = ElementTree.fromstring(svg)
+    assert drawn.tag.endswith("svg") and drawn.get("width") == "1280"
+    assert len(drawn.findall("{*}text")) > 15 and len(drawn.findall("{*}path")) >= 6
     lab("map", "--save", "lab.png")
     png = (lab.folder / "lab.png").read_bytes()
     assert png.startswith(b"\x89PNG") and struct.unpack(">I", png[16:20]) == (1280,)
     assert "neither .svg nor .png" in lab("map", "--save", "lab.gif", code=2).err
     assert "no folder" in lab("map", "--save", "/nowhere/lab.svg", code=3).err
+
+
+def test_a_picture_in_svg_needs_no_library_and_png_says_which(lab: Lab) -> None:
+    lab.write(TEXT)
+    (lab.folder / "without").mkdir()
+    (lab.folder / "without/matplotlib.py").write_text("raise ImportError('not here')\n")
+    env = {"PYTHONPATH": str(lab.folder / "without")}
+    lab("map", "--save", "lab.svg", env=env)
+    said = lab("map", "--save", "lab.png", code=3, env=env).err
+    assert "matplotlib, which is not installed" in said and "--save lab.svg" in said
+    assert not (lab.folder / "lab.png").exists()

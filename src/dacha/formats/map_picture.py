@@ -1,4 +1,4 @@
-"""A lab's map as a picture: SVG or PNG bytes.
+"""A lab's map as a picture: what is drawn where, with whichever pen it is drawn.
 
 Places are columns, from the outside on the left to guests on the right, and every door is a line from the column where
 it is entered to its guest: so no two lines cross, however many guests there are.
@@ -6,9 +6,8 @@ it is entered to its guest: so no two lines cross, however many guests there are
 
 from __future__ import annotations
 
-import io
 from collections.abc import Sequence
-from typing import Any
+from typing import Protocol
 
 from dacha.core.reach.map import BY_HAND, NOT_LED_IN, Band
 from dacha.core.reach.reach import HOST, LAN, OUTSIDE
@@ -24,24 +23,41 @@ FROM_OUTSIDE, FROM_LAN, FROM_HOST = "#8b2f4a", "#9a5b13", "#1f6f8b"
 BEGINS = {OUTSIDE: (OUTSIDE_X[1], FROM_OUTSIDE), LAN: (LAN_X[1], FROM_LAN), HOST: (HOST_X[1], FROM_HOST)}
 
 
-def draw(title: str, bands: Sequence[Band], host: str, format: str) -> bytes:
-    """The picture. `host` is this host's address on the LAN in words; `format` is "svg" or "png"."""
-    import matplotlib
+class Pen(Protocol):
+    """What a picture is drawn with: places in inches from the top left corner, sizes of text in points."""
 
-    matplotlib.use("Agg")
-    matplotlib.rcParams["svg.fonttype"] = "none"  # text stays text: it can be searched and copied
-    matplotlib.rcParams["svg.hashsalt"] = title  # the same lab gives the same file
-    from matplotlib.figure import Figure
+    def text(
+        self, x: float, y: float, text: str, *, color: str = INK, size: float = 9, bold: bool = False,
+        right: bool = False, middle: bool = False,
+    ) -> None:  # fmt: skip
+        """Text beside (x, y), at half its height."""
 
+    def label(self, x: float, y: float, text: str, color: str, *, right: bool) -> None:
+        """Text over a line, that stays readable."""
+
+    def box(self, left: float, right: float, top: float, bottom: float) -> None:
+        """A frame with round corners."""
+
+    def line(self, left: float, right: float, y: float, color: str, width: float) -> None:
+        """A line of so many points."""
+
+    def arrow(self, left: float, right: float, y: float, color: str) -> None:
+        """A line with a point at its right end."""
+
+
+def height(bands: Sequence[Band]) -> float:
+    """How high the picture is (inches); its width is WIDTH."""
+    return _bottom(bands) + 0.3
+
+
+def _bottom(bands: Sequence[Band]) -> float:
     rows = sum(max(1, sum(max(1, len(p.entries)) for p in b.places)) for b in bands)
-    bottom = TOP + max(1.0, rows * ROW + len(bands) * (GAP + BETWEEN) - BETWEEN - INSET)
-    height = bottom + 0.3
-    figure = Figure(figsize=(WIDTH, height), facecolor=PAPER)
-    axes = figure.add_axes((0, 0, 1, 1))
-    axes.set_xlim(0, WIDTH)
-    axes.set_ylim(height, 0)
-    axes.axis("off")
-    pen = _Pen(axes)
+    return TOP + max(1.0, rows * ROW + len(bands) * (GAP + BETWEEN) - BETWEEN - INSET)
+
+
+def draw(pen: Pen, title: str, bands: Sequence[Band], host: str) -> None:
+    """Draw the map. `host` is this host's address on the LAN in words."""
+    bottom = _bottom(bands)
     pen.text(0.25, 0.32, title, size=13, bold=True)
     for (left, right), name, words in ((OUTSIDE_X, "outside", ""), (LAN_X, "LAN", ""), (HOST_X, "this host", host)):
         pen.box(left, right, TOP, bottom)
@@ -50,12 +66,9 @@ def draw(title: str, bands: Sequence[Band], host: str, format: str) -> bytes:
     y = TOP
     for band in bands:
         y = _band(pen, band, y)
-    out = io.BytesIO()
-    figure.savefig(out, format=format, dpi=100, facecolor=PAPER, metadata={"Date": None} if format == "svg" else None)
-    return out.getvalue()
 
 
-def _band(pen: _Pen, band: Band, top: float) -> float:
+def _band(pen: Pen, band: Band, top: float) -> float:
     """One network with its guests, from `top` down; returns where the next begins."""
     count = max(1, sum(max(1, len(p.entries)) for p in band.places))
     bottom = top + GAP - INSET + count * ROW
@@ -74,9 +87,9 @@ def _band(pen: _Pen, band: Band, top: float) -> float:
         pen.text(left + 1.75, y, place.address, color=PALE)
         for entry in place.entries:
             begin, color = BEGINS[entry.origin]
-            pen.arrow(begin, left + 0.22, y, color)
             if entry.router in (NOT_LED_IN, BY_HAND):
                 begin = LAN_X[1]  # as far as is known it begins there
+            pen.arrow(begin, left + 0.22, y, color)
             if entry.router:
                 pen.label(OUTSIDE_X[0] + 0.12, y, entry.router, color, right=False)
             own = entry.origin == HOST
@@ -85,38 +98,3 @@ def _band(pen: _Pen, band: Band, top: float) -> float:
             y += ROW
         y += 0 if place.entries else ROW
     return bottom + INSET + BETWEEN
-
-
-class _Pen:
-    """What is drawn with, in inches from the top left corner."""
-
-    def __init__(self, axes: Any) -> None:
-        self._axes = axes
-
-    def text(
-        self, x: float, y: float, text: str, *, color: str = INK, size: float = 9, bold: bool = False,
-        right: bool = False, middle: bool = False,
-    ) -> None:  # fmt: skip
-        side = "right" if right else "center" if middle else "left"
-        self._axes.text(
-            x, y, text, color=color, fontsize=size, fontweight="bold" if bold else "normal", ha=side, va="center"
-        )
-
-    def label(self, x: float, y: float, text: str, color: str, *, right: bool) -> None:
-        """Text over a line, that stays readable."""
-        back = {"facecolor": PAPER, "edgecolor": "none", "pad": 1.2}
-        self._axes.text(x, y, text, color=color, fontsize=8.5, ha="right" if right else "left", va="center", bbox=back)
-
-    def box(self, left: float, right: float, top: float, bottom: float) -> None:
-        from matplotlib.patches import FancyBboxPatch
-
-        style = "round,pad=0,rounding_size=0.06"
-        size = (right - left, bottom - top)
-        self._axes.add_patch(FancyBboxPatch((left, top), *size, boxstyle=style, facecolor="none", edgecolor=FAINT))
-
-    def line(self, left: float, right: float, y: float, color: str, width: float) -> None:
-        self._axes.plot([left, right], [y, y], color=color, linewidth=width, solid_capstyle="butt")
-
-    def arrow(self, left: float, right: float, y: float, color: str) -> None:
-        self._axes.annotate("", (right, y), (left, y), arrowprops={"arrowstyle": "-|>", "color": color, "lw": 1.1,
-                                                                    "shrinkA": 0, "shrinkB": 0})  # fmt: skip

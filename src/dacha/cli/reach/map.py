@@ -47,16 +47,28 @@ def run_map(args: argparse.Namespace) -> int:
 
 
 def _save(written: str, name: str, bands: list[Any], host: str) -> Path:
-    from dacha.formats.map_picture import draw
     from dacha.host.files import replace_file
 
     path = Path(written).expanduser().absolute()
-    format = path.suffix.lower().removeprefix(".")
-    if format not in ("svg", "png"):
+    kind = path.suffix.lower()
+    if kind not in (".svg", ".png"):
         raise UsageError(f"{written} is neither .svg nor .png", remedy="name it so: --save lab.svg")
     if not path.parent.is_dir():
         raise HostError(f"there is no folder {path.parent}", remedy="make it, or save elsewhere")
-    replace_file(path, draw(name, bands, host, format))
+    if kind == ".svg":
+        from dacha.formats.map_svg import svg
+
+        replace_file(path, svg(name, bands, host))
+        return path
+    from dacha.formats.map_png import png
+
+    try:
+        replace_file(path, png(name, bands, host))
+    except ImportError:
+        raise HostError(
+            "a PNG is drawn by matplotlib, which is not installed",
+            remedy=f"save it as SVG: --save {path.with_suffix('.svg').name}\nor: pip install 'dacha[png]'",
+        ) from None
     return path
 
 
