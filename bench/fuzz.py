@@ -17,7 +17,8 @@ import dns.message
 
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp import dhcp4, dhcp6
-from dacha.wire.dhcp.dhcp4_server import Probe, Scope, Server
+from dacha.wire.dhcp.dhcp4_lease import Probe, Scope
+from dacha.wire.dhcp.dhcp4_server import Server
 from dacha.wire.dns.cache import Cache
 from dacha.wire.dns.zone import Zone
 from dacha.wire.link.ethernet import arp_probe, decode_arp, encode_arp

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from dacha.caretaker.journal import Journal, read
 from dacha.wire.dhcp.dhcp4 import Kind, Option
-from dacha.wire.dhcp.dhcp4_server import Keep, Lease, Reply, Server
+from dacha.wire.dhcp.dhcp4_lease import Keep, Lease, Reply
+from dacha.wire.dhcp.dhcp4_server import Server
 from tests.wire.test_dhcp4 import SCOPE, said, take
 
 WIDE = SCOPE._replace(dynamic=(IPv4Address("10.77.4.100"), IPv4Address("10.77.4.140")))

@@ -15,7 +15,7 @@ import pytest
 
 from dacha.caretaker.messages import Keep, Says, Up, Used, decode, encode, may_keep
 from dacha.core.errors import PeerError
-from dacha.wire.dhcp.dhcp4_server import Lease
+from dacha.wire.dhcp.dhcp4_lease import Lease
 from tests.caretaker.test_clients import Client
 from tests.networks.world import HostedLab
 from tests.wire.test_dhcp4 import SCOPE

@@ -4,7 +4,8 @@ from typing import Any
 
 from dacha.core.apply.changes import LIVE, NEXT_START, kind_of, when_of
 from dacha.core.apply.difference import difference
-from dacha.core.apply.machine import Machine, digest, first_boot, machine
+from dacha.core.apply.first_boot import digest, first_boot
+from dacha.core.apply.machine import Machine, machine
 from dacha.core.apply.observed import OFF, ON, ObservedGuest
 from dacha.core.lab.read import read_lab
 from dacha.core.plan.check import HostFacts, check_host, check_lab, promised

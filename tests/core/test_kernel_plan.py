@@ -6,7 +6,7 @@ from ipaddress import IPv6Network
 
 from hypothesis import given
 
-from dacha.core.apply.machine import first_boot
+from dacha.core.apply.first_boot import first_boot
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import LINK_NAME_MOST, link_name, local_prefix
 from dacha.core.lab.read import read_lab

@@ -9,7 +9,7 @@ from pathlib import Path
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.packets.dhcp import DhcpService
 from dacha.caretaker.sockets import open_network
-from dacha.wire.dhcp.dhcp4_server import Lease, Scope
+from dacha.wire.dhcp.dhcp4_lease import Lease, Scope
 
 ROUTER = IPv4Address("192.0.2.1")
 SCOPE = Scope(

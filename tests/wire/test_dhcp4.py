@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4 import BROADCAST_FLAG, Kind, Message, Option, decode, encode, encode_routes
-from dacha.wire.dhcp.dhcp4_server import Action, Keep, Probe, Reply, Reservation, Scope, Server
+from dacha.wire.dhcp.dhcp4_lease import Action, Keep, Probe, Reply, Reservation, Scope
+from dacha.wire.dhcp.dhcp4_server import Server
 
 GAUGE, STRANGER, THIRD = (bytes.fromhex(f"0200000000{n}") for n in ("20", "99", "98"))
 # What busybox's client sends to begin with, as recorded on the wire: DISCOVER with its wishes.

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.host.files import replace_file
-from dacha.wire.dhcp.dhcp4_server import Lease
+from dacha.wire.dhcp.dhcp4_lease import Lease
 
 # Lines that later ones have overtaken are swept when there are this many more than leases.
 SLACK = 10_000

@@ -16,7 +16,7 @@ from ipaddress import IPv4Address, IPv6Address, ip_address
 from typing import NamedTuple
 
 from dacha.core.errors import PeerError
-from dacha.wire.dhcp.dhcp4_server import Lease, Scope
+from dacha.wire.dhcp.dhcp4_lease import Lease, Scope
 from dacha.wire.dhcp.dhcp6 import Scope6
 from dacha.wire.dns.zone import Address, Subnet
 from dacha.wire.link.router_advertisement import Advertisement

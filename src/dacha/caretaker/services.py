@@ -12,7 +12,7 @@ from dacha.core.lab.model import Lab
 from dacha.core.lab.names import domain_of
 from dacha.core.network.links import BridgeLink, KernelPlan
 from dacha.core.plan.plan import Plan
-from dacha.wire.dhcp.dhcp4_server import Reservation, Scope
+from dacha.wire.dhcp.dhcp4_lease import Reservation, Scope
 from dacha.wire.dhcp.dhcp6 import Scope6, identifier_of
 from dacha.wire.dns.zone import Address, Subnet
 from dacha.wire.link.router_advertisement import Advertisement

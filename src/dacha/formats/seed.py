@@ -8,14 +8,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from dacha.core.apply.machine import FirstBoot, FirstBootAdapter
+from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter
 
 # useradd's own default is a plain sh; where the family surely has better, the user gets it.
 _SHELLS = {"debian": "/bin/bash", "ubuntu": "/bin/bash", "fedora": "/bin/bash"}
 
 
 def documents(facts: FirstBoot, *, instance: str, host_key_private: str) -> dict[str, str]:
-    """The documents by file name. `facts` is `core.apply.machine.first_boot`'s; `instance` names this content:
+    """The documents by file name. `facts` is `core.apply.first_boot.first_boot`'s; `instance` names this content:
     a guest that sees another instance than before takes the data up again."""
     return {
         "meta-data": _yaml({"instance-id": instance, "local-hostname": facts["host_name"]}),

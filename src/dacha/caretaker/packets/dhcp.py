@@ -12,7 +12,8 @@ from ipaddress import IPv4Address
 
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4 import CLIENT_PORT, SERVER_PORT, Kind, Message, decode, encode
-from dacha.wire.dhcp.dhcp4_server import Action, Keep, Lease, Probe, Reply, Scope, Server
+from dacha.wire.dhcp.dhcp4_lease import Action, Keep, Lease, Probe, Reply, Scope
+from dacha.wire.dhcp.dhcp4_server import Server
 from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, EVERYBODY, arp_probe, decode_arp, encode_arp, udp4
 
 # Somebody who has an address answers within this time on a bridge; so many messages are read in one go.

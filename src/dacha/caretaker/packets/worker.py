@@ -33,7 +33,7 @@ from dacha.caretaker.packets.dns import DnsService
 from dacha.caretaker.packets.hearing import Hearing
 from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.host import confine
-from dacha.wire.dhcp.dhcp4_server import Lease
+from dacha.wire.dhcp.dhcp4_lease import Lease
 from dacha.wire.dns.zone import Zone
 
 # Lines of the log that one network may fill in a second; what a flood would add is left out.

@@ -9,16 +9,15 @@ import contextlib
 import hashlib
 import json
 import os
-import re
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 
-from dacha.core.errors import AnswerNo, BusyError, HostError, UsageError
+from dacha.core.errors import AnswerNo, BusyError, UsageError
 from dacha.core.lab.model import Lab
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
-from dacha.formats.medium import Medium, inspect_iso, is_iso, looks_like_web_page
+from dacha.engine.disks.media_facts import inspect
 from dacha.host import folders
 from dacha.host.files import folder_held, locked, refused, replace_file
 from dacha.hypervisor import process
@@ -280,58 +279,3 @@ def _copy(source: BinaryIO, part: Path, size: int | None, progress: Progress) ->
         out.flush()
         os.fsync(out.fileno())
     return total, digest.hexdigest()
-
-
-def inspect(path: Path) -> dict[str, Any]:
-    """What a file is, as plain data: an ISO medium, a disk image, or neither (then with the problem)."""
-    from dacha.formats.boot_sectors import boot_sectors
-    from dacha.hypervisor.images import images
-
-    size = path.stat().st_size
-    with path.open("rb") as f:
-        head = f.read(4096)
-        if looks_like_web_page(head):
-            return {"kind": "unknown", "problems": ["it is a web page, not a medium"]}
-        if is_iso(f):
-            return medium_data(inspect_iso(f, size))
-    try:
-        below = images.header(path).backing
-        if below:
-            return {"kind": "unknown", "problems": [f"it is only an overlay: its base {below} lies elsewhere"]}
-        image = images.inspect(path)
-    except HostError as e:
-        return {"kind": "unknown", "problems": [e.why or e.what]}
-    problem = images.damage(image)
-    sectors = boot_sectors(images.first_sectors(image))
-    problems = [problem] if problem else []
-    return {
-        "kind": "disk",
-        "format": image.format,
-        "virtual_size": image.size,
-        "table": sectors.table,
-        "bios": sectors.bios,
-        "uefi": sectors.uefi,
-        "problems": problems,
-    }
-
-
-def medium_data(medium: Medium) -> dict[str, Any]:
-    return medium._asdict() | {"problems": list(medium.problems)}
-
-
-def short_name(source: str) -> str:
-    """A short name from a file name or address: debian-12.5.0-amd64-netinst.iso is debian-12-5-0-amd64-netinst."""
-    stem = re.sub(r"\.(iso|img|qcow2|raw|vmdk|vdi|vhdx)$", "", source.rstrip("/").rpartition("/")[2].lower())
-    return re.sub(r"[^a-z0-9]+", "-", stem).strip("-")[:40].strip("-") or "medium"
-
-
-def expected_sum(text: str, file_name: str) -> str | None:
-    """The SHA-256 that a checksum file states for `file_name`, in either usual form; None when it has none."""
-    for line in text.splitlines():
-        gnu = re.match(r"([0-9a-fA-F]{64})\s+[ *]?(\S.*)$", line.strip())
-        bsd = re.match(r"SHA256 \((.+)\) = ([0-9a-fA-F]{64})$", line.strip())
-        name, value = (gnu[2], gnu[1]) if gnu else (bsd[1], bsd[2]) if bsd else ("", "")
-        if name.rpartition("/")[2] == file_name:
-            return value.lower()
-    alone = re.fullmatch(r"\s*([0-9a-fA-F]{64})\s*", text)
-    return alone[1].lower() if alone else None

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dacha.core.apply.machine import FirstBoot, Machine, digest, first_boot, machine
+from dacha.core.apply.first_boot import FirstBoot, digest, first_boot
+from dacha.core.apply.machine import Machine, machine
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
 from dacha.engine.disks.media import medium_path

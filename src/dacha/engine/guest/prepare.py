@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from typing import Any
 
-from dacha.core.apply.machine import digest
+from dacha.core.apply.first_boot import digest
 from dacha.core.errors import HostError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name

@@ -6,9 +6,9 @@ It opens no socket and reads no clock. Time is Unix seconds, because leases outl
 from __future__ import annotations
 
 from ipaddress import IPv4Address, IPv4Network
-from typing import NamedTuple
 
 from dacha.wire.dhcp.dhcp4 import BROADCAST_FLAG, Kind, Message, Option, encode_routes, encode_search
+from dacha.wire.dhcp.dhcp4_lease import Action, Keep, Lease, Probe, Reply, Scope
 
 # An offer is kept for its client this long; a declined address is left alone for an hour.
 OFFER_S, DECLINED_S = 30.0, 3600.0
@@ -16,67 +16,6 @@ OFFER_S, DECLINED_S = 30.0, 3600.0
 # more takes the place of its oldest, so that nobody takes a whole range.
 EACH_MOST = 4
 NOBODY = b"\0\0\0\0"
-
-
-class Reservation(NamedTuple):
-    """What the lab plans for one adapter."""
-
-    hardware: bytes
-    address: IPv4Address
-    host_name: str
-
-
-class Scope(NamedTuple):
-    """One network as its server has to know it."""
-
-    subnet: IPv4Network
-    server: IPv4Address
-    router: IPv4Address | None
-    name_servers: tuple[IPv4Address, ...]
-    domain: str
-    reservations: dict[bytes, Reservation]
-    dynamic: tuple[IPv4Address, IPv4Address] | None = None
-    lease_s: int = 3600
-    mtu: int | None = None
-    ntp: tuple[IPv4Address, ...] = ()
-    routes: tuple[tuple[IPv4Network, IPv4Address], ...] = ()
-
-
-class Lease(NamedTuple):
-    """An address and who has it until when; `state` is offered, bound, released, or declined."""
-
-    address: IPv4Address
-    client: bytes
-    hardware: bytes
-    until: float
-    state: str
-    host_name: str = ""
-
-
-class Reply(NamedTuple):
-    """Send a message: to this address and port. `direct` means to the client's hardware address, because it cannot
-    yet answer when asked who has its address (RFC 2131 section 4.1)."""
-
-    message: Message
-    address: IPv4Address
-    port: int
-    direct: bool
-
-
-class Probe(NamedTuple):
-    """Ask whether somebody has this address, and tell `Server.probed` (RFC 2131 section 3.1, step 2)."""
-
-    address: IPv4Address
-    message: Message
-
-
-class Keep(NamedTuple):
-    """Note this lease where a killed process finds it again, before any reply is sent."""
-
-    lease: Lease
-
-
-Action = Reply | Probe | Keep
 
 
 class Server:

@@ -1,0 +1,221 @@
+"""The caretaker's root part as it serves one lab: its sockets, its journals, the orders to the packet worker."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import socket
+import time
+from ipaddress import IPv4Address, IPv6Address
+from typing import NamedTuple
+
+from dacha.caretaker.following import Following, taps_of
+from dacha.caretaker.journal import Journal
+from dacha.caretaker.messages import Begin, Keep, Kept, Listen, Order, Says, Serve, Stop, Told, Up, Used, may_keep
+from dacha.caretaker.router import Outside
+from dacha.caretaker.services import Served, host_resolvers, names_of, served
+from dacha.caretaker.sockets import neighbours_everywhere, open_network
+from dacha.caretaker.workers import Workers
+from dacha.core.errors import DachaError
+from dacha.core.plan.plan import Plan
+from dacha.engine.caretaker.process import RotatingLog
+from dacha.engine.network import live
+from dacha.engine.network.links import wanted_links
+from dacha.engine.router import mappings
+from dacha.engine.workspace import Workspace
+from dacha.host.accounts import account_for
+
+# A worker is waited for this long at the caretaker's start, so that what was started is served.
+UP_S = 20.0
+
+
+class Opened(NamedTuple):
+    """The sockets of one network, and what they were opened for: its link's number, protocols, addresses."""
+
+    wanted: tuple[object, ...]
+    sockets: dict[str, socket.socket]
+
+    def close(self) -> None:
+        for s in self.sockets.values():
+            s.close()
+
+
+class Caretaker:
+    """Everything that is served for one lab; `renew` brings it to what the lab file says now."""
+
+    def __init__(self, log: RotatingLog) -> None:
+        self._log = log
+        self._sockets: dict[str, Opened] = {}
+        self._journals: dict[str, Journal] = {}
+        self._served: dict[str, Served] = {}
+        self._ears: socket.socket | None = None
+        self._taps = Listen({})
+        self._ws: Workspace | None = None
+        self._now: Plan | None = None
+        self._workers: Workers | None = None
+        self._following: Following | None = None
+        self._outside: Outside | None = None
+        self._up = asyncio.Event()
+        self.failed = False
+
+    async def renew(self, ws: Workspace) -> None:
+        """Serve what the lab wants. What cannot be served now is said, and tried again by the caller."""
+        served_before = {name: (x, self._sockets[name]) for name, x in self._served.items() if name in self._sockets}
+        self._close_services()
+        # Guests that run keep what they were started with, whatever the lab says by now.
+        plan = live.started(ws, ws.plan)
+        self.failed, self._ws, self._now = False, ws, plan
+        links = wanted_links(ws, plan)
+        # Sockets of a link that is still the same stay open: what arrives meanwhile waits in them.
+        before, self._sockets = self._sockets, {}
+        for network in served(ws.lab, plan, links):
+            self._open(ws, network, before)
+        for opened in before.values():
+            opened.close()
+        if links.links:
+            try:
+                self._ears = self._ears or neighbours_everywhere()
+                self._taps = Listen(taps_of(ws, plan, links))
+            except OSError as e:
+                self._log.say(f"cannot watch which addresses guests use: {e.strerror or e}")
+            self._following = Following(ws, plan, links, self._names, self._log.say)
+        if self._sockets or self._ears:
+            if self._workers and self._workers.pid():
+                self._order_changes(served_before)
+            else:
+                self._workers = self._workers or Workers(
+                    account_for(ws.home.folder), self._heard, self._order, self._log.say
+                )
+                self._order()
+                with contextlib.suppress(TimeoutError):
+                    await asyncio.wait_for(self._up.wait(), UP_S)
+        elif self._workers:
+            self._workers.close()
+            self._workers = None
+        if mappings.needed(ws):
+            self._outside = Outside(ws, self._log.say)
+
+    def _open(self, ws: Workspace, network: Served, before: dict[str, Opened]) -> None:
+        name, link = network.bridge.network, network.bridge.name
+        six = network.scope6 is not None and network.advertisement is not None
+        try:
+            if network.scope:
+                self._journals[name] = Journal(ws.home.leases(name))
+            wanted = (socket.if_nametoindex(link), network.scope is not None, six, network.resolvers)
+            if name in before and before[name].wanted == wanted:
+                self._sockets[name] = before.pop(name)
+            else:
+                if name in before:
+                    before.pop(name).close()
+                four = network.scope is not None
+                self._sockets[name] = Opened(
+                    wanted, open_network(link, four=four, six=six, resolvers=network.resolvers)
+                )
+                self._log.say(f"{name}: serves DHCP and DNS on {link}, {', '.join(network.resolvers)}")
+        except (OSError, DachaError) as e:
+            self.failed = True
+            why = e.strerror if isinstance(e, OSError) else str(e)
+            self._log.say(f"{name}: cannot serve yet on {link}: {why}")
+            return
+        self._served[name] = network
+
+    def _orders(self) -> list[tuple[Order, tuple[socket.socket, ...]]]:
+        """Everything that a worker has to be told."""
+        orders: list[tuple[Order, tuple[socket.socket, ...]]] = [(self._names_now(), ())]
+        for name, network in self._served.items():
+            sockets = self._sockets[name].sockets
+            leases = tuple(self._journals[name].leases.values()) if name in self._journals else ()
+            serve = Serve(
+                name, network.bridge.name, network.scope, leases, network.scope6, network.advertisement,
+                network.admitted, network.way_out, tuple(sockets),
+            )  # fmt: skip
+            orders.append((serve, tuple(sockets.values())))
+        if self._ears:
+            orders.append((self._taps, (self._ears,)))
+        return orders
+
+    def _order(self) -> None:
+        """Tell a fresh worker everything."""
+        if self._workers is None:
+            return
+        self._up.clear()
+        try:
+            self._workers.order([*self._orders(), (Begin(), ())])
+        except OSError as e:
+            self._workers.replace(f"it does not take its orders: {e}")
+
+    def _order_changes(self, before: dict[str, tuple[Served, Opened]]) -> None:
+        """Tell the worker at work what is different now: whom nothing changes for is not interrupted."""
+        assert self._workers is not None
+        try:
+            for name in before.keys() - self._served.keys():
+                self._workers.add(Stop(name))
+            for order, sockets in self._orders():
+                if isinstance(order, Serve):
+                    name = order.network
+                    if name in before and before[name] == (self._served[name], self._sockets[name]):
+                        continue
+                self._workers.add(order, sockets)
+        except OSError as e:
+            self._workers.replace(f"it does not take its orders: {e}")
+
+    def _names_now(self) -> Order:
+        assert self._ws is not None and self._now is not None
+        return names_of(self._ws.lab, self._now, host_resolvers())
+
+    def _names(self, now: Plan) -> None:
+        """Guests are elsewhere: their names lead there."""
+        self._now = now
+        if self._workers:
+            try:
+                self._workers.add(self._names_now())
+            except OSError as e:
+                self._workers.replace(f"it does not take its orders: {e}")
+
+    def _heard(self, message: Told) -> None:
+        match message:
+            case Keep(number=number, network=network, lease=lease):
+                scope = self._served[network].scope if network in self._served else None
+                if scope is None or not may_keep(lease, scope, time.time()):
+                    self._log.say(f"{network[:40]}: the packet worker asked to keep a lease that nobody can have")
+                    return
+                try:
+                    self._journals[network].keep(lease)
+                except OSError as e:
+                    # A full disk never stops DHCP: the lease is known here, and its address is asked for on the wire
+                    # before anybody else is offered it.
+                    self._log.say(f"{network}: a lease is not on the disk yet: {e.strerror or e}", bucket=network)
+                if self._workers:
+                    self._workers.add(Kept(number))
+                if lease.state == "bound" and self._following:
+                    self._following.watch.leased(lease.hardware, lease.address)
+            case Used(link=link, address=IPv4Address() | IPv6Address() as address, by=by):
+                if self._following:
+                    self._following.watch.used(link, address, by)
+            case Says(network=network, text=text):
+                if network in self._served:
+                    self._log.say(f"{network}: {text}", bucket=network)
+            case Up():
+                self._up.set()
+
+    def _close_services(self) -> None:
+        if self._following:
+            self._following.close()
+            self._following = None
+        if self._outside:
+            self._outside.close()
+            self._outside = None
+        for journal in self._journals.values():
+            journal.close()
+        self._journals, self._served = {}, {}
+
+    def close(self) -> None:
+        if self._workers:
+            self._workers.close()
+            self._workers = None
+        self._close_services()
+        for opened in self._sockets.values():
+            opened.close()
+        if self._ears:
+            self._ears.close()
+        self._sockets, self._ears = {}, None

@@ -1,0 +1,1 @@
+"""Media: kept, judged, put into guests."""

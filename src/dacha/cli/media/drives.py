@@ -1,0 +1,102 @@
+"""dacha media insert and eject: what is in the drives of a guest."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from dacha.cli.terminal import output
+from dacha.core.errors import AnswerNo, UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
+
+
+def run_insert(args: argparse.Namespace) -> int:
+    from dacha.core.lab.edits import Edit, Set
+    from dacha.engine.disks.media_store import Store
+    from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.lab.named import guest_named
+
+    def decide(ws: Workspace) -> list[Edit]:
+        guest = guest_named(ws, args.guest)
+        Store(ws.lab).need(args.name)
+        if args.name in guest.media:
+            raise UsageError(
+                f"{args.name} is in {args.guest} already", remedy=f"dacha media eject {args.guest} {args.name}"
+            )
+        return [Set(("guest", args.guest, "medium"), [*guest.media, args.name])]
+
+    return _live(args, edit_lab(args.lab, decide), f"{args.name} is in")
+
+
+def run_eject(args: argparse.Namespace) -> int:
+    from dacha.core.lab.edits import Edit, Remove, Set
+    from dacha.engine.lab.edit import edit_lab
+    from dacha.engine.lab.named import guest_named
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    guest = guest_named(ws, args.guest)
+    if not guest.media:
+        raise AnswerNo(
+            f"there is no medium in {args.guest}", remedy="an installer's medium leaves by itself when it is done"
+        )
+    name = args.name or guest.media[-1]
+    if name not in guest.media:
+        raise UsageError(f"{name} is not in {args.guest}", remedy=f"in it: {', '.join(guest.media)}")
+    _take_out(args, ws, name)
+
+    def decide(ws: Workspace) -> list[Edit]:
+        left = [m for m in ws.lab.guests[args.guest].media if m != name]
+        path = ("guest", args.guest, "medium")
+        return [Set(path, left) if left else Remove(path)]
+
+    return _live(args, edit_lab(args.lab, decide), f"{name} is out of")
+
+
+def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:
+    """Take the medium out of the running guest first: when its tray is locked, the file stays as it is too."""
+    from dacha.engine.disks.media import medium_path
+    from dacha.hypervisor import removable
+    from dacha.hypervisor.command_line import QMP
+    from dacha.hypervisor.monitor.qmp import Qmp
+    from dacha.hypervisor.process import running
+
+    if not running(ws.home.process_lock(args.guest)):
+        return
+    path = str(medium_path(ws, name))
+    with ws.home.lock("media", ws.path):
+        # Read while nobody else changes it: what is written back is what was there.
+        record = ws.home.read(args.guest)
+        drives = record.machine["drives"] if record.machine else []
+        if path in drives:
+            with Qmp(ws.home.run(args.guest) / QMP) as qmp:
+                removable.change(qmp, drives.index(path), None, force=args.force)
+            drives[drives.index(path)] = None
+            ws.home.write(args.guest, record)
+
+
+def _live(args: argparse.Namespace, ws: Workspace, what: str) -> int:
+    """Take a changed drive to the running guest, and say what came of it."""
+    from dacha.core.apply.changes import ChangeMachine, ChangeMedium
+    from dacha.engine.apply.apply import apply
+    from dacha.hypervisor.process import running
+
+    state = "from its next start"
+    if running(ws.home.process_lock(args.guest)):
+        with ws.home.lock("media", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+            outcome = apply(ws, lambda subject, text, took: None, only={args.guest})
+        for change, error in outcome.failed:
+            if isinstance(change, ChangeMedium):
+                raise error
+        waits = any(isinstance(c, ChangeMachine) and c.what.startswith("drives") for c in outcome.waiting)
+        state = "from its next start: it has no free drive" if waits else "now"
+    if args.json:
+        output.emit_json({"guest": args.guest, "medium": list(ws.lab.guests[args.guest].media), "when": state})
+    else:
+        output.say(f"{what} {args.guest}, {state}.")
+    return 0

@@ -1,0 +1,82 @@
+"""What a guest is told at its first boot: names, who may log in, its addresses, its host key."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from hashlib import sha256
+from typing import Any, TypedDict
+
+from dacha.core.lab.model import Guest, Lab
+from dacha.core.lab.names import host_name, machine_uuid
+from dacha.core.plan.addresses import AdapterPlan
+from dacha.core.plan.plan import Plan
+
+
+def _leads_out(plan: Plan, adapter: AdapterPlan) -> bool:
+    """True when what a guest sends by this adapter can leave its network."""
+    net = plan.networks[adapter.network]
+    return net.kind == "bridge" or (net.kind == "nat" and not net.isolated)
+
+
+class FirstBootAdapter(TypedDict):
+    """An adapter as its guest is told of it: addresses with their prefix length."""
+
+    hardware_address: str
+    address: str | None
+    address6: str | None
+    gateway: str | None
+    gateway6: str | None
+    name_servers: list[str]
+
+
+class FirstBoot(TypedDict):
+    """What a guest is told at its first boot."""
+
+    uuid: str
+    host_name: str
+    full_name: str
+    system: str
+    user: str | None
+    keys: list[str]
+    host_key: str
+    adapters: list[FirstBootAdapter]
+
+
+def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key: str) -> FirstBoot:
+    """Everything a guest is told at its first boot: names, who may log in, its addresses, its host key.
+
+    `keys` are lines of authorized_keys, `host_key` the public line of the guest's own key.
+    """
+    adapters: list[FirstBootAdapter] = []
+    mine = plan.adapters_of(guest.name)
+    # One default route, or replies would leave by chance: by the first adapter with a way out.
+    outward = next((n for n, a in enumerate(mine) if _leads_out(plan, a)), 0)
+    for n, a in enumerate(mine):
+        net = plan.networks[a.network]
+        servers = [str(s) for s in net.name_servers] or ([str(net.resolver)] if net.resolver else [])
+        adapters.append(
+            {
+                "hardware_address": a.hardware_address,
+                "address": f"{a.address}/{a.prefix}" if a.address else None,
+                "address6": f"{a.address6}/{a.prefix6}" if a.address6 else None,
+                "gateway": str(net.gateway) if n == outward and net.gateway and a.address else None,
+                "gateway6": str(net.gateway6) if n == outward and net.gateway6 and a.address6 else None,
+                "name_servers": servers,
+            }
+        )
+    return {
+        "uuid": machine_uuid(lab.name, guest.name),
+        "host_name": guest.name,
+        "full_name": host_name(lab.name, guest.name),
+        "system": guest.system,
+        "user": guest.login.user if guest.login else None,
+        "keys": keys,
+        "host_key": host_key,
+        "adapters": adapters,
+    }
+
+
+def digest(value: Mapping[str, Any]) -> str:
+    """A short name for a value: the same value, the same name."""
+    return sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()[:16]

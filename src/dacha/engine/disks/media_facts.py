@@ -1,0 +1,65 @@
+"""What a medium is, what it is called, and which checksum it should have."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+from dacha.core.errors import HostError
+from dacha.formats.medium import Medium, inspect_iso, is_iso, looks_like_web_page
+
+
+def inspect(path: Path) -> dict[str, Any]:
+    """What a file is, as plain data: an ISO medium, a disk image, or neither (then with the problem)."""
+    from dacha.formats.boot_sectors import boot_sectors
+    from dacha.hypervisor.images import images
+
+    size = path.stat().st_size
+    with path.open("rb") as f:
+        head = f.read(4096)
+        if looks_like_web_page(head):
+            return {"kind": "unknown", "problems": ["it is a web page, not a medium"]}
+        if is_iso(f):
+            return medium_data(inspect_iso(f, size))
+    try:
+        below = images.header(path).backing
+        if below:
+            return {"kind": "unknown", "problems": [f"it is only an overlay: its base {below} lies elsewhere"]}
+        image = images.inspect(path)
+    except HostError as e:
+        return {"kind": "unknown", "problems": [e.why or e.what]}
+    problem = images.damage(image)
+    sectors = boot_sectors(images.first_sectors(image))
+    problems = [problem] if problem else []
+    return {
+        "kind": "disk",
+        "format": image.format,
+        "virtual_size": image.size,
+        "table": sectors.table,
+        "bios": sectors.bios,
+        "uefi": sectors.uefi,
+        "problems": problems,
+    }
+
+
+def medium_data(medium: Medium) -> dict[str, Any]:
+    return medium._asdict() | {"problems": list(medium.problems)}
+
+
+def short_name(source: str) -> str:
+    """A short name from a file name or address: debian-12.5.0-amd64-netinst.iso is debian-12-5-0-amd64-netinst."""
+    stem = re.sub(r"\.(iso|img|qcow2|raw|vmdk|vdi|vhdx)$", "", source.rstrip("/").rpartition("/")[2].lower())
+    return re.sub(r"[^a-z0-9]+", "-", stem).strip("-")[:40].strip("-") or "medium"
+
+
+def expected_sum(text: str, file_name: str) -> str | None:
+    """The SHA-256 that a checksum file states for `file_name`, in either usual form; None when it has none."""
+    for line in text.splitlines():
+        gnu = re.match(r"([0-9a-fA-F]{64})\s+[ *]?(\S.*)$", line.strip())
+        bsd = re.match(r"SHA256 \((.+)\) = ([0-9a-fA-F]{64})$", line.strip())
+        name, value = (gnu[2], gnu[1]) if gnu else (bsd[1], bsd[2]) if bsd else ("", "")
+        if name.rpartition("/")[2] == file_name:
+            return value.lower()
+    alone = re.fullmatch(r"\s*([0-9a-fA-F]{64})\s*", text)
+    return alone[1].lower() if alone else None
