@@ -21,7 +21,7 @@ test: setup lint     ## pass the tests, with real guests
 	tools/test.sh $(BIN)
 
 quick: setup         ## the tests that need no guest and no network of their own, in seconds
-	$(BIN)/pytest -q tests/core tests/wire tests/formats tests/test_repository.py tests/hypervisor/test_command_line.py \
+	$(BIN)/pytest -q tests/core tests/engine tests/wire tests/formats tests/test_repository.py tests/hypervisor/test_command_line.py \
 		tests/cli/test_bad_input.py tests/cli/test_editing.py tests/cli/test_quick.py tests/caretaker/test_journal.py
 
 lint: setup          ## the style and the types
