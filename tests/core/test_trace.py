@@ -190,3 +190,14 @@ def test_a_service_that_waits_for_its_client_is_not_called_broken() -> None:
 
 def test_a_silent_door_is_broken_somewhere() -> None:
     assert named(KERNEL._replace(through=ConnectResult(SILENT))) == "door"
+
+
+def test_a_hop_whose_question_came_to_nothing_is_in_the_answer_all_the_same() -> None:
+    late = OUTSIDE._replace(router=None, key=None, unanswered=(("router", "no answer came"), ("key", "no answer came"),
+                                                               ("outside-address", "no answer came")))  # fmt: skip
+    hops = {h.name: h for h in judge(late)}
+    assert [h.name for h in judge(late)] == [h.name for h in judge(OUTSIDE)]
+    assert all(hops[n].verdict == "not tested" and hops[n].seen == "no answer came" for n, _ in late.unanswered)
+    assert broken(judge(late)) is None
+    # What does not apply stays out.
+    assert "router" not in {h.name for h in judge(KERNEL._replace(unanswered=late.unanswered))}

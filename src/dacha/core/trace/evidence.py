@@ -121,3 +121,4 @@ class Evidence(NamedTuple):
     name_server: str = ""
     named: tuple[str, ...] | None = None
     untold: str = ""  # why some of it could not be asked
+    unanswered: tuple[tuple[str, str], ...] = ()  # hops whose question came to nothing, and why

@@ -7,14 +7,22 @@ showed. A hop is broken only where something was seen that keeps clients out.
 from __future__ import annotations
 
 from dacha.core.trace.evidence import Evidence
-from dacha.core.trace.hop import BROKEN, Hop
+from dacha.core.trace.hop import BROKEN, UNTESTED, Hop
 from dacha.core.trace.way import WAY
 
 
 def judge(e: Evidence) -> list[Hop]:
     """Every hop of the way in its order."""
-    hops = (kind.judge(e) for kind in WAY if kind.on(e))
-    return [hop for hop in hops if hop is not None]
+    unanswered = dict(e.unanswered)
+    hops = []
+    for kind in WAY:
+        hop = kind.judge(e) if kind.on(e) else None
+        if hop is None and kind.on(e) and kind.name in unanswered:
+            # A hop of the way is never left out because its question came to nothing.
+            hop = Hop(kind.name, UNTESTED, unanswered[kind.name])
+        if hop is not None:
+            hops.append(hop)
+    return hops
 
 
 def broken(hops: list[Hop]) -> Hop | None:

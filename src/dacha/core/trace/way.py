@@ -51,7 +51,7 @@ def lan(e: Evidence) -> bool:
 
 def above(e: Evidence) -> bool:
     """From outside, by way of the router above this host."""
-    return e.router is not None
+    return e.origin == "outside"
 
 
 WAY = (

@@ -46,6 +46,12 @@ SIZES = (1400, 1280, 576)
 # Where a service may be instead, when its own port is shut: low ports, and usual other ones.
 OTHER_PORTS = (*range(20, 26), 80, 443, 2022, 2200, 2222, 3388, 3390, 5901, 8000, 8080, 8081, 8443, 8888, 10022, 22022)
 
+# Hops that only one question tells of.
+HOPS_OF = {
+    "key": ("key",), "certificate": ("certificate",), "sizes": ("size",), "reply": ("reply",),
+    "router": ("router", "outside-address"), "route": ("route",),
+}  # fmt: skip
+
 
 class Asked(NamedTuple):
     """What is to be traced: the planned door, from where, and (for a limited one) for whom."""
@@ -96,14 +102,15 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
 def _ask_everything(
     ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, seen: ObservedGuest
 ) -> Evidence:
-    told = _all(_first_questions(ws, door, e, place))
+    told, unanswered = _all(_first_questions(ws, door, e, place))
     e = with_links(ws, door, with_guest(e, told), told)
     if e.way == "user":
         forward = None if seen.forwards is None else all(f in seen.forwards for f in door.forwards())
         held = ports.holder(door.door.protocol, door.port.first) if forward is False and door.port else None
         e = e._replace(forward=forward, held_by=held)
     lan = str(told["lan"]) if told["lan"] else None
-    said = _all(_second_questions(ws, door, e, place, lan))
+    said, later = _all(_second_questions(ws, door, e, place, lan))
+    unanswered |= later
     listing, from_lan = told.get("listing"), e.origin != "host"
     return e._replace(
         key=said.get("key"),
@@ -117,6 +124,7 @@ def _ask_everything(
         certificate=said.get("certificate"),
         now=time.time(),
         named=told.get("named"),
+        unanswered=tuple((hop, why) for question, why in unanswered.items() for hop in HOPS_OF.get(question, ())),
         taken=others.taken(door, listing, from_lan=from_lan, asker=e.asker, at=e.place.rpartition(":")[0]),
         dropped=others.dropped(ws.lab.name, door, listing, from_lan=from_lan, asker=e.asker, lan=lan),
     )
@@ -195,13 +203,18 @@ def _place(door: DoorPlan, origin: str) -> tuple[str, int] | None:
     return (str(place[0]), place[1]) if place else here(door)
 
 
-def _all(questions: dict[str, Callable[[], Any]]) -> dict[str, Any]:
-    """The answers to questions asked at once; None for one that failed, or has none when the time is over."""
+def _all(questions: dict[str, Callable[[], Any]]) -> tuple[dict[str, Any], dict[str, str]]:
+    """The answers to questions asked at once, None for one that failed or has none when the time is over; and why."""
     told: dict[str, Any] = dict.fromkeys(questions)
+    unanswered = dict.fromkeys(questions, f"no answer came within {ROUND_S:.0f} s")
 
     def ask(name: str, question: Callable[[], Any]) -> None:
-        with contextlib.suppress(DachaError, OSError):
+        try:
             told[name] = question()
+        except (DachaError, OSError) as e:
+            unanswered[name] = str(e)
+        else:
+            unanswered.pop(name, None)
 
     # Nobody waits for these at the end: a trace that is interrupted ends at once.
     asked = [threading.Thread(target=ask, args=one, daemon=True) for one in questions.items()]
@@ -210,7 +223,7 @@ def _all(questions: dict[str, Callable[[], Any]]) -> dict[str, Any]:
     until = time.monotonic() + ROUND_S
     for thread in asked:
         thread.join(max(0.0, until - time.monotonic()))
-    return dict(told)
+    return dict(told), dict(unanswered)
 
 
 def _told(ws: Workspace) -> str | None:
