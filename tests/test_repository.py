@@ -219,3 +219,12 @@ def _help_of(parser: argparse.ArgumentParser, action: str) -> str:
     """The help text of one action."""
     subparsers = next(a for a in parser._actions if isinstance(a, argparse._SubParsersAction))
     return str(subparsers.choices[action].format_help())
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_a_module_has_300_lines_and_a_function_60_at_most(path: Path) -> None:
+    text = path.read_text()
+    assert text.count("\n") <= 300
+    for node in ast.walk(ast.parse(text)):
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+            assert (node.end_lineno or 0) - node.lineno < 60, f"{node.name}: {node.lineno}"

@@ -8,6 +8,7 @@ from typing import Any
 
 from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
+from dacha.core.units import show_duration
 
 
 def caretaker_arguments(parser: argparse.ArgumentParser) -> None:
@@ -41,7 +42,6 @@ def run_run(args: argparse.Namespace) -> int:
 
 def run_status(args: argparse.Namespace) -> int:
     from dacha.caretaker.journal import read
-    from dacha.core.units import show_duration
     from dacha.engine.caretaker import process as caretaking
     from dacha.engine.router import mappings
     from dacha.engine.workspace import load
@@ -59,28 +59,10 @@ def run_status(args: argparse.Namespace) -> int:
         for lease in read(ws.home.leases(network)).values()
         if lease.state != "declined"
     ]
-    log = ws.home.caretaker_log
     if args.json:
-        output.emit_json(
-            {
-                "running": process is not None,
-                "pid": process.pid if process else None,
-                "since": since,
-                "networks": networks,
-                "log": str(log),
-                "leases": [
-                    {
-                        "network": network,
-                        "address": str(lease.address),
-                        "hardware_address": lease.hardware.hex(":"),
-                        "host_name": lease.host_name,
-                        "state": lease.state,
-                        "until": lease.until,
-                    }
-                    for network, lease in rows
-                ],
-            }
-        )
+        answer = {"running": process is not None, "pid": process.pid if process else None, "since": since}
+        leases = [_lease_json(network, lease) for network, lease in rows]
+        output.emit_json(answer | {"networks": networks, "log": str(ws.home.caretaker_log), "leases": leases})
         return 0 if process or not needed else 1
     if not needed:
         output.say(
@@ -88,10 +70,7 @@ def run_status(args: argparse.Namespace) -> int:
         )
         return 0
     if process is None:
-        lacks = ["guests get no addresses and no names"] if networks else []
-        lacks += ["nobody renews what the router leads in"] if from_outside else []
-        lacks = lacks or ["nobody sees where guests are"]
-        output.say(f"The caretaker does not run: {', and '.join(lacks)}. dacha apply starts it.")
+        output.say(f"The caretaker does not run: {_lacking(networks, from_outside)}. dacha apply starts it.")
     else:
         age = f", for {show_duration(time.time() - since)} now" if since else ""
         output.say(f"The caretaker runs{age}, process {process.pid}.")
@@ -99,23 +78,39 @@ def run_status(args: argparse.Namespace) -> int:
             output.say(_router(mappings.read(ws.home)))
         elif not networks:
             output.say("It serves no network, as bridged ones have their LAN's servers; it watches where guests are.")
-    output.say(f"What it did and why: {log}")
-    if rows:
-        output.say()
-        output.table(
-            ("NETWORK", "ADDRESS", "HARDWARE ADDRESS", "NAME", "NOW"),
-            [
-                (
-                    network,
-                    str(lease.address),
-                    lease.hardware.hex(":"),
-                    lease.host_name or "-",
-                    _now(lease.state, lease.until),
-                )
-                for network, lease in sorted(rows, key=lambda r: (r[0], r[1].address))
-            ],
-        )
+    output.say(f"What it did and why: {ws.home.caretaker_log}")
+    _leases(rows)
     return 0 if process else 1
+
+
+def _lacking(networks: list[str], from_outside: bool) -> str:
+    """What is not done while it does not run."""
+    lacks = ["guests get no addresses and no names"] if networks else []
+    lacks += ["nobody renews what the router leads in"] if from_outside else []
+    return ", and ".join(lacks) or "nobody sees where guests are"
+
+
+def _lease_json(network: str, lease: Any) -> dict[str, Any]:
+    return {
+        "network": network,
+        "address": str(lease.address),
+        "hardware_address": lease.hardware.hex(":"),
+        "host_name": lease.host_name,
+        "state": lease.state,
+        "until": lease.until,
+    }
+
+
+def _leases(rows: list[tuple[str, Any]]) -> None:
+    """The leases as a table, by network and address."""
+    if not rows:
+        return
+    output.say()
+    body = [
+        (network, str(x.address), x.hardware.hex(":"), x.host_name or "-", _now(x.state, x.until))
+        for network, x in sorted(rows, key=lambda r: (r[0], r[1].address))
+    ]
+    output.table(("NETWORK", "ADDRESS", "HARDWARE ADDRESS", "NAME", "NOW"), body)
 
 
 def _router(known: Any) -> str:
@@ -127,8 +122,6 @@ def _router(known: Any) -> str:
 
 
 def _now(state: str, until: float) -> str:
-    from dacha.core.units import show_duration
-
     left = until - time.time()
     if state == "released":
         return "given back"

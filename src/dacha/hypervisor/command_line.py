@@ -78,12 +78,33 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         "-display",
         "none",
     ]
+    argv += _display(m)
+    argv += _kernel(m, files)
+    argv += _firmware(m, files, argv)
+    argv += _disks(m, files)
+    argv += _drives(m, files)
+    if files.seed:
+        argv += _blockdev("seed", "raw", files.seed, read_only=True)
+        argv += ["-device", "virtio-blk-pci,drive=seed,serial=seed"]
+    argv += _adapters(m, files, list(forwards))
+    return argv
+
+
+def _display(m: Machine) -> list[str]:
+    """Its display, and its TPM."""
+    argv: list[str] = []
     if m["video"]:
         size = "VGA" + (",xres={},yres={}".format(*m["resolution"]) if m["resolution"] else "")
         argv += ["-device", size, "-vnc", f"unix:{SCREEN},password=on"]
     if m["tpm"]:
         argv += ["-chardev", f"socket,id=tpm,path={TPM}", "-tpmdev", "emulator,id=tpm0,chardev=tpm"]
         argv += ["-device", "tpm-crb,tpmdev=tpm0"]
+    return argv
+
+
+def _kernel(m: Machine, files: Files) -> list[str]:
+    """A kernel that is started directly, where it has one."""
+    argv: list[str] = []
     if m["boot"]:
         kernel, initrd = files.boot or (m["boot"]["kernel"], m["boot"]["initrd"])
         argv += ["-kernel", kernel]
@@ -91,19 +112,26 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
             argv += ["-initrd", initrd]
         if m["boot"]["command_line"]:
             argv += ["-append", m["boot"]["command_line"]]
+    return argv
+
+
+def _firmware(m: Machine, files: Files, base: list[str]) -> list[str]:
+    """UEFI, with its variables; the board in `base` is told of it."""
+    argv: list[str] = []
     if files.firmware:
         for n, path in enumerate(files.firmware):
             argv += _blockdev(f"firmware{n}", "raw", path, read_only=n == 0)
-        argv[argv.index("-machine") + 1] += ",pflash0=firmware0,pflash1=firmware1"
+        base[base.index("-machine") + 1] += ",pflash0=firmware0,pflash1=firmware1"
     if m["secure_boot"]:
         # The firmware guards its variables from the guest's system by system management mode.
-        argv[argv.index("-machine") + 1] += ",smm=on"
+        base[base.index("-machine") + 1] += ",smm=on"
         argv += ["-global", "driver=cfi.pflash01,property=secure,value=on", "-global", "ICH9-LPC.disable_s3=1"]
-    argv += _disks(m, files)
-    argv += _drives(m, files)
-    if files.seed:
-        argv += _blockdev("seed", "raw", files.seed, read_only=True)
-        argv += ["-device", "virtio-blk-pci,drive=seed,serial=seed"]
+    return argv
+
+
+def _adapters(m: Machine, files: Files, forwards: list[Forward]) -> list[str]:
+    """Its adapters, each with what carries it."""
+    argv: list[str] = []
     for n, adapter in enumerate(m["adapters"]):
         mine = [f for f in forwards if str(f.address) == adapter["address"]]
         if adapter["tap"]:

@@ -91,31 +91,36 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
             named = ", ".join(f"{d.door.guest} {d.door.name}" for d in coming)
             output.note(f"still to come, as their guests were started moments ago: {named}")
     if args.json:
-        from dacha.cli.words import change_json
-        from dacha.engine.router import mappings
-
-        output.emit_json(
-            {
-                "lab": ws.lab.name,
-                "done": [change_json(c) for c in outcome.done],
-                "waiting": [change_json(c) for c in outcome.waiting],
-                "failed": [
-                    change_json(c) | {"error": e.what, "why": e.why, "remedy": e.remedy} for c, e in outcome.failed
-                ],
-                "outside": [way._asdict() for way in mappings.ways(ws)] if ws.lab.from_outside else [],
-                "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],
-            }
-        )
+        output.emit_json(_json(ws, outcome, closed))
     else:
-        for c in outcome.waiting:
-            output.step(f"guest {c.guest}", str(c), "at next start")
-        for guest in ws.lab.guests.values():
-            if (only is None or guest.name in only) and ws.home.read(guest.name).stopped_on_purpose:
-                output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)
+        _say_waiting(ws, outcome, only)
         _finish(ws, outcome, new, closed)
     for _change, error in outcome.failed:
         output.note("\n".join(error.lines()))
     return 3 if outcome.failed else 1 if closed else 0
+
+
+def _json(ws: Workspace, outcome: Any, closed: list[tuple[Any, str]]) -> dict[str, Any]:
+    from dacha.cli.words import change_json
+    from dacha.engine.router import mappings
+
+    return {
+        "lab": ws.lab.name,
+        "done": [change_json(c) for c in outcome.done],
+        "waiting": [change_json(c) for c in outcome.waiting],
+        "failed": [change_json(c) | {"error": e.what, "why": e.why, "remedy": e.remedy} for c, e in outcome.failed],
+        "outside": [way._asdict() for way in mappings.ways(ws)] if ws.lab.from_outside else [],
+        "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],
+    }
+
+
+def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
+    """What a running guest takes up at its next start, and who was left off."""
+    for c in outcome.waiting:
+        output.step(f"guest {c.guest}", str(c), "at next start")
+    for guest in ws.lab.guests.values():
+        if (only is None or guest.name in only) and ws.home.read(guest.name).stopped_on_purpose:
+            output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)
 
 
 def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:

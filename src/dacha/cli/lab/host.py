@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import os
-from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli.terminal import output
-from dacha.core.errors import DachaError, UsageError
+from dacha.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.check.whole_host import WholeHost
 
 
 def host_arguments(parser: argparse.ArgumentParser) -> None:
@@ -15,93 +17,80 @@ def host_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_host(args: argparse.Namespace) -> int:
-    from dacha.core.plan.check import check_host, promised
-    from dacha.core.units import show_size
-    from dacha.engine.check.host import disk_growth, program_findings
-    from dacha.engine.lab.kept_labs import leftovers
+    from dacha.engine.check.whole_host import whole_host
     from dacha.engine.workspace import load
-    from dacha.host import accounts, confine, facts, folders
-    from dacha.host.network import addresses
-    from dacha.hypervisor import accelerator
 
     try:
         ws = load(args.lab)
     except UsageError:
         ws = None  # a host can be looked at without a lab
-    stores = {"disks": ws.home.folder if ws else folders.state() / "labs", "demo": folders.cache()}
-    stores |= {name: ws.resolve(path) for name, path in ws.lab.storages.items()} if ws else {}
-    have = facts.facts(stores.values())
-    try:
-        choice = accelerator.choose(ws.lab.accelerator if ws else "auto")
-    except DachaError as e:
-        choice = accelerator.Choice("none", e.what)
-    asked = promised(ws.lab) if ws else (0, 0, 0)
-    growth = {str(folder): size for folder, size in disk_growth(ws).items()} if ws else {}
-    have = have._replace(disk_free=have.disk_free | facts.facts(Path(f) for f in growth).disk_free)
-    findings = program_findings() + (check_host(ws.lab, have, growth) if ws else [])
-    left = leftovers()
-    lan, users = addresses.lan_address(), accounts.users() if os.geteuid() == 0 else None
-    protection = confine.here()
+    host = whole_host(ws)
     if args.json:
-        output.emit_json(
-            {
-                "cpus": have.cpus,
-                "memory": have.memory,
-                "memory_free": have.memory_free,
-                "accelerator": choice.name,
-                "accelerator_why": choice.why,
-                "lan_address": str(lan) if lan else None,
-                "stores": {
-                    name: {"folder": str(path), "free": have.disk_free[str(path)]} for name, path in stores.items()
-                },
-                "promised": {"cpus": asked[0], "memory": asked[1], "disk": asked[2]} if ws else None,
-                "guest_users": list(users) if users else None,
-                "protection": {part.name: part.there for part in protection},
-                "programs": {name: facts.program(name) for name, _, _ in facts.PROGRAMS},
-                "left_over": [{"what": item.what, "remedy": item.remedy} for item in left],
-                "findings": [output.finding_json("lab.toml", f) for f in findings],
-            }
-        )
+        output.emit_json(_json(host))
     else:
+        _have(host, ws.lab.name if ws else "")
+        _parts(host)
+    return 1 if any(f.severity == "error" for f in host.findings) else 0
 
-        def against(amount: str) -> str:
-            return f"{amount} promised by {ws.lab.name}" if ws else ""
 
-        output.table(
-            ("", "THIS HOST", "THE LAB"),
-            [
-                ("CPUs", str(have.cpus), against(str(asked[0]))),
-                (
-                    "memory",
-                    f"{show_size(have.memory)}, {show_size(have.memory_free)} free",
-                    against(show_size(asked[1])),
-                ),
-                *(
-                    (
-                        f"disk ({name})",
-                        f"{show_size(have.disk_free[str(path)])} free in {path}",
-                        f"may grow by {show_size(growth[str(path)])}" if str(path) in growth else "",
-                    )
-                    for name, path in stores.items()
-                ),
-                ("address", str(lan) if lan else "none on a LAN", ""),
-            ],
-        )
+def _have(host: WholeHost, lab: str) -> None:
+    """What this host has, beside what the lab has promised of it."""
+    from dacha.core.units import show_size
+
+    def against(amount: str) -> str:
+        return f"{amount} promised by {lab}" if lab else ""
+
+    have, asked = host.have, host.promised or (0, 0, 0)
+    memory = f"{show_size(have.memory)}, {show_size(have.memory_free)} free"
+    rows = [("CPUs", str(have.cpus), against(str(asked[0]))), ("memory", memory, against(show_size(asked[1])))]
+    for name, path in host.stores.items():
+        grows = f"may grow by {show_size(host.growth[str(path)])}" if str(path) in host.growth else ""
+        rows.append((f"disk ({name})", f"{show_size(have.disk_free[str(path)])} free in {path}", grows))
+    rows.append(("address", str(host.lan) if host.lan else "none on a LAN", ""))
+    output.table(("", "THIS HOST", "THE LAB"), rows)
+
+
+def _parts(host: WholeHost) -> None:
+    """How guests are run and kept apart, which programs are there, what is left over and what is wrong."""
+    from dacha.host import facts
+
+    output.say()
+    output.say(f"{'accelerator':<19} {host.choice.name}: {host.choice.why}")
+    if host.users:
+        output.say(f"{'users of guests':<19} {host.users[0]}-{host.users[1]}: each guest runs as one of its own")
+    for part in host.protection:
+        if not part.there:
+            output.say(f"{part.name:<19} missing: {part.without}")
+    for name, _, purpose in facts.PROGRAMS:
+        found = facts.program(name)
+        output.say(f"{name:<19} {found}" if found else f"{name:<19} missing: it {purpose}")
+    if host.leftovers:
+        output.say("\nLeft over:")
+        for item in host.leftovers:
+            output.say(f"  {item.what}\n    {item.remedy}")
+    if host.findings:
         output.say()
-        output.say(f"{'accelerator':<19} {choice.name}: {choice.why}")
-        if users:
-            output.say(f"{'users of guests':<19} {users[0]}-{users[1]}: each guest runs as one of its own")
-        for part in protection:
-            if not part.there:
-                output.say(f"{part.name:<19} missing: {part.without}")
-        for name, _, purpose in facts.PROGRAMS:
-            found = facts.program(name)
-            output.say(f"{name:<19} {found}" if found else f"{name:<19} missing: it {purpose}")
-        if left:
-            output.say("\nLeft over:")
-            for item in left:
-                output.say(f"  {item.what}\n    {item.remedy}")
-        if findings:
-            output.say()
-            output.show_findings("lab.toml", findings)
-    return 1 if any(f.severity == "error" for f in findings) else 0
+        output.show_findings("lab.toml", host.findings)
+
+
+def _json(host: WholeHost) -> dict[str, Any]:
+    from dacha.host import facts
+
+    asked = host.promised
+    return {
+        "cpus": host.have.cpus,
+        "memory": host.have.memory,
+        "memory_free": host.have.memory_free,
+        "accelerator": host.choice.name,
+        "accelerator_why": host.choice.why,
+        "lan_address": str(host.lan) if host.lan else None,
+        "stores": {
+            name: {"folder": str(path), "free": host.have.disk_free[str(path)]} for name, path in host.stores.items()
+        },
+        "promised": {"cpus": asked[0], "memory": asked[1], "disk": asked[2]} if asked else None,
+        "guest_users": list(host.users) if host.users else None,
+        "protection": {part.name: part.there for part in host.protection},
+        "programs": {name: facts.program(name) for name, _, _ in facts.PROGRAMS},
+        "left_over": [{"what": item.what, "remedy": item.remedy} for item in host.leftovers],
+        "findings": [output.finding_json("lab.toml", f) for f in host.findings],
+    }

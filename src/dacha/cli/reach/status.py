@@ -70,27 +70,7 @@ def _print(ws: Workspace, status: Any) -> None:
         output.say("Next: dacha guest add NAME --from IMAGE")
         return
     output.say()
-    rows = []
-    for g in status.guests:
-        addresses, doors = g.addresses or ["-"], g.doors
-        for n in range(max(1, len(doors), len(addresses))):
-            door = doors[n] if n < len(doors) else None
-            rows.append(
-                (
-                    g.name if n == 0 else "",
-                    g.state if n == 0 else "",
-                    addresses[n] if n < len(addresses) else "",
-                    door.plan.door.name if door else "",
-                    door.place if door else "",
-                    door.now if door else "",
-                )
-            )
-    colours = {d.now: output.GOOD if d.ok else output.BAD for g in status.guests for d in g.doors if d.ok is not None}
-    output.table(
-        ("GUEST", "STATE", "ADDRESS", "DOOR", "ENTER AT", "NOW"),
-        rows,
-        lambda n, cell: colours.get(cell) if n == 5 else None,
-    )
+    _table(status)
     if silent:
         output.say()
         for d in silent:
@@ -116,6 +96,31 @@ def _print(ws: Workspace, status: Any) -> None:
             f"Guests on {', '.join(status.exposed)} reach this host's own loopback through their gateway "
             "(isolated = true shuts it)."
         )
+
+
+def _table(status: Any) -> None:
+    """Every guest with its addresses and its doors."""
+    rows = []
+    for g in status.guests:
+        addresses, doors = g.addresses or ["-"], g.doors
+        for n in range(max(1, len(doors), len(addresses))):
+            door = doors[n] if n < len(doors) else None
+            rows.append(
+                (
+                    g.name if n == 0 else "",
+                    g.state if n == 0 else "",
+                    addresses[n] if n < len(addresses) else "",
+                    door.plan.door.name if door else "",
+                    door.place if door else "",
+                    door.now if door else "",
+                )
+            )
+    colours = {d.now: output.GOOD if d.ok else output.BAD for g in status.guests for d in g.doors if d.ok is not None}
+    output.table(
+        ("GUEST", "STATE", "ADDRESS", "DOOR", "ENTER AT", "NOW"),
+        rows,
+        lambda n, cell: colours.get(cell) if n == 5 else None,
+    )
 
 
 def _json(ws: Workspace, status: Any) -> dict[str, Any]:

@@ -42,8 +42,13 @@ def pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
     yield from named_set("addresses", "ifname . ipv4_addr", addresses)
     yield from named_set("addresses6", "ifname . ipv6_addr", addresses6)
     yield from named_set("gateways", "ipv6_addr", map(str, gateways))
-    # Nobody but this host hands out addresses or says where the way out is (RFC 7610, RFC 6105).
-    yield from (
+    yield from _chains(tap_group(lab.name))
+
+
+def _chains(group: int) -> tuple[str, ...]:
+    """The chains that go by these sets, for the taps of this group. Nobody but this host hands out addresses or says
+    where the way out is (RFC 7610, RFC 6105)."""
+    return (
         "chain says_ip {",
         "udp sport 67 counter drop",
         "iifname . ip saddr != @addresses counter drop",
@@ -63,7 +68,7 @@ def pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
         "accept",
         "}",
         "chain pins { type filter hook prerouting priority -300; policy accept;",
-        f"iifgroup {tap_group(lab.name)} iifname != @pinned iifname != @free counter drop",
+        f"iifgroup {group} iifname != @pinned iifname != @free counter drop",
         "iifname != @pinned accept",
         "iifname . ether saddr != @hardware counter drop",
         "ether type ip jump says_ip",

@@ -37,90 +37,67 @@ def promised(lab: Lab) -> tuple[int, int, int]:
 
 def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
     """Everything that can be said from the file alone."""
-    findings = [*plan.findings, *_check_link_names(lab, plan)]
+    findings = [*plan.findings, *_check_link_names(lab, plan), *_check_networks(lab, plan)]
+    for guest in lab.guests.values():
+        findings += _check_login(guest)
+        findings += _check_clear_doors(guest)
+        findings += _check_limits(guest)
+        findings += _check_machine(lab, guest)
+        if not guest.disks and guest.boot is None:
+            what, remedy = "no disk and no kernel: it has nothing to boot", 'add: disk = [{ from = "IMAGE" }]'
+            findings.append(_of(WARNING, "nothing-to-boot", guest, what, remedy))
+    return findings
+
+
+def _of(severity: str, code: str, guest: Guest, what: str, remedy: str, *key: str) -> Finding:
+    """A finding about a guest, or about a key of it."""
+    return Finding(severity, code, f"guest {guest.name}", what, remedy, ("guest", guest.name, *key))
+
+
+def _check_networks(lab: Lab, plan: Plan) -> Iterator[Finding]:
+    """What guests may use of this host, as far as a network lets them."""
     for opened in [n for n in lab.networks.values() if n.to_host]:
         what = f"guests here may use of this host: {', '.join(map(str, opened.to_host))}"
         path: Path = ("network", opened.name, "to-host")
-        findings.append(Finding(NOTE, "to-host", f"network {opened.name}", what, "without to-host they cannot", path))
-    seen_exposed: set[str] = set()
-    for guest in lab.guests.values():
-        here: Path = ("guest", guest.name)
-        for adapter in guest.adapters:
-            net = lab.networks.get(adapter.network)
-            if net is None:
-                continue
-            if net.kind == "nat" and not net.by_kernel and not net.isolated and net.name not in seen_exposed:
-                seen_exposed.add(net.name)
-                gateway = plan.networks[net.name].gateway
-                findings.append(
-                    Finding(
-                        NOTE,
-                        "host-loopback",
-                        f"network {net.name}",
-                        f"guests here reach services on this host's own loopback through {gateway}",
-                        "isolated = true shuts this, together with the way out",
-                        ("network", net.name),
-                        "host",
-                    )
-                )
-        if guest.login and not guest.login.keys:
-            findings.append(
-                Finding(
-                    WARNING,
-                    "login-keys",
-                    f"guest {guest.name}",
-                    f"nobody can log in: {guest.login.user} has no key",
-                    'add: keys = ["~/.ssh/id_ed25519.pub"]',
-                    (*here, "login"),
-                )
-            )
-        if any(d.service == "ssh" for d in guest.doors) and guest.first_boot and guest.login is None:
-            findings.append(
-                Finding(
-                    WARNING,
-                    "login-missing",
-                    f"guest {guest.name}",
-                    "an ssh door, but nobody is named who may log in",
-                    f"dacha guest edit {guest.name} --user ops --key ~/.ssh/id_ed25519.pub",
-                    here,
-                )
-            )
-        for door in guest.doors:
-            if door.origin == "outside" and door.service in CLEAR:
-                findings.append(
-                    Finding(
-                        WARNING,
-                        "door-clear",
-                        f"door {guest.name} {door.name}",
-                        f"{door.service} from outside is not encrypted: all that passes can be read on the way",
-                        "serve https there, or enter it through an ssh door",
-                        (*here, "door", door.name),
-                    )
-                )
-        if guest.limits.memory is not None and guest.limits.memory < guest.memory:
-            findings.append(
-                Finding(
-                    ERROR,
-                    "limit-memory",
-                    f"guest {guest.name}",
-                    f"limits: {show_size(guest.limits.memory)} is less than its memory, {show_size(guest.memory)}",
-                    "leave it out, or write the guest's memory and half a GiB for QEMU itself",
-                    (*here, "limits"),
-                )
-            )
-        findings += _check_machine(lab, guest)
-        if not guest.disks and guest.boot is None:
-            findings.append(
-                Finding(
-                    WARNING,
-                    "nothing-to-boot",
-                    f"guest {guest.name}",
-                    "no disk and no kernel: it has nothing to boot",
-                    'add: disk = [{ from = "IMAGE" }]',
-                    here,
-                )
-            )
-    return findings
+        yield Finding(NOTE, "to-host", f"network {opened.name}", what, "without to-host they cannot", path)
+    used = dict.fromkeys(a.network for g in lab.guests.values() for a in g.adapters)
+    for net in [lab.networks[name] for name in used if name in lab.networks]:
+        if net.kind == "nat" and not net.by_kernel and not net.isolated:
+            gateway = plan.networks[net.name].gateway
+            what = f"guests here reach services on this host's own loopback through {gateway}"
+            remedy = "isolated = true shuts this, together with the way out"
+            path = ("network", net.name)
+            yield Finding(NOTE, "host-loopback", f"network {net.name}", what, remedy, path, "host")
+
+
+def _check_login(guest: Guest) -> Iterator[Finding]:
+    """Whether somebody can log in where somebody should."""
+    if guest.login and not guest.login.keys:
+        what = f"nobody can log in: {guest.login.user} has no key"
+        yield _of(WARNING, "login-keys", guest, what, 'add: keys = ["~/.ssh/id_ed25519.pub"]', "login")
+    if any(d.service == "ssh" for d in guest.doors) and guest.first_boot and guest.login is None:
+        what = "an ssh door, but nobody is named who may log in"
+        remedy = f"dacha guest edit {guest.name} --user ops --key ~/.ssh/id_ed25519.pub"
+        yield _of(WARNING, "login-missing", guest, what, remedy)
+
+
+def _check_clear_doors(guest: Guest) -> Iterator[Finding]:
+    """Doors from outside by which all can be read on the way."""
+    for door in guest.doors:
+        if door.origin == "outside" and door.service in CLEAR:
+            what = f"{door.service} from outside is not encrypted: all that passes can be read on the way"
+            remedy = "serve https there, or enter it through an ssh door"
+            path = ("guest", guest.name, "door", door.name)
+            yield Finding(WARNING, "door-clear", f"door {guest.name} {door.name}", what, remedy, path)
+
+
+def _check_limits(guest: Guest) -> Iterator[Finding]:
+    """Limits that are less than what the guest itself is given."""
+    limit = guest.limits.memory
+    if limit is not None and limit < guest.memory:
+        what = f"limits: {show_size(limit)} is less than its memory, {show_size(guest.memory)}"
+        remedy = "leave it out, or write the guest's memory and half a GiB for QEMU itself"
+        yield _of(ERROR, "limit-memory", guest, what, remedy, "limits")
 
 
 def _check_link_names(lab: Lab, plan: Plan) -> Iterator[Finding]:

@@ -125,68 +125,48 @@ def plan_doors(
     `held_ports` are (protocol, port) that other programs on this host hold; none of them is proposed.
     """
     findings: list[Finding] = []
-    chosen: dict[Path, str] = {}
     taken = _TakenPorts()
-    held = set(held_ports)
-    cursors: dict[tuple[str, int], int] = {}
-    plans: dict[tuple[str, str], DoorPlan] = {}
-    undecided: list[tuple[Door, AdapterPlan, Address]] = []
-    for door in lab.doors():
-        guest = lab.guests[door.guest]
-        path: Path = ("guest", door.guest, "door", door.name)
-        adapter = _adapter_for(door, guest, lab, addresses, path, findings)
-        listen = door.listen or (ANYWHERE if door.from_lan else LOOPBACK)
-        network = lab.networks[adapter.network] if adapter else None
-        means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
-        if network and network.kind == "host-only" and door.from_lan:
-            findings.append(isolation(door, lab, path))
-            means = "none"
-        check_listen(door, network, path, findings, simulated=lab.simulated)
-        if listen.version == 6:
-            check_listen6(door, network, adapter, path, findings)
-        if means == "forward" and door.port:
-            other = taken.clash(door.protocol, listen, door.port)
-            if other:
-                findings.append(
-                    Finding(
-                        ERROR,
-                        "duplicate-port",
-                        f"door {door.guest} {door.name}",
-                        f"port {door.port} of this host is also the port of door {other.guest} {other.name}",
-                        "choose another, or leave port out",
-                        (*path, "port"),
-                    )
-                )
-            taken.take(door.protocol, listen, door.port, door)
-        plans[door.guest, door.name] = DoorPlan(
-            door,
-            means,
-            adapter,
-            listen,
-            door.port if means == "forward" else None,
-            "kernel" if network and network.by_kernel else "user",
-        )
-        if means == "forward" and door.port is None and adapter:
-            undecided.append((door, adapter, listen))
-    for door, adapter, listen in undecided:
-        port = _free_port(door, adapter, taken, held, cursors)
-        if port is None:
-            findings.append(
-                Finding(
-                    ERROR,
-                    "no-port",
-                    f"door {door.guest} {door.name}",
-                    "no free host port is left to propose",
-                    "write one",
-                    ("guest", door.guest, "door", door.name),
-                )
-            )
+    plans = {(d.guest, d.name): _door(d, lab, addresses, taken, findings) for d in lab.doors()}
+    chosen: dict[Path, str] = {}
+    held, cursors = set(held_ports), dict[tuple[str, int], int]()
+    # Ports that are written count before any is chosen, wherever they stand in the file.
+    for key, planned in plans.items():
+        if planned.means != "forward" or planned.port is not None or planned.adapter is None:
             continue
-        taken.take(door.protocol, listen, port, door)
-        path = ("guest", door.guest, "door", door.name, "port")
+        path: Path = ("guest", *key[:1], "door", *key[1:], "port")
+        port = _free_port(planned.door, planned.adapter, taken, held, cursors)
+        if port is None:
+            what, about = "no free host port is left to propose", f"door {' '.join(key)}"
+            findings.append(Finding(ERROR, "no-port", about, what, "write one", path[:-1]))
+            continue
+        taken.take(planned.door.protocol, planned.listen, port, planned.door)
         chosen[path] = str(port)
-        plans[door.guest, door.name] = plans[door.guest, door.name]._replace(port=port)
+        plans[key] = planned._replace(port=port)
     return plans, chosen, findings
+
+
+def _door(door: Door, lab: Lab, addresses: AddressPlan, taken: _TakenPorts, findings: list[Finding]) -> DoorPlan:
+    """One door, as far as the file decides it; its port is noted as taken."""
+    path: Path = ("guest", door.guest, "door", door.name)
+    adapter = _adapter_for(door, lab.guests[door.guest], lab, addresses, path, findings)
+    listen = door.listen or (ANYWHERE if door.from_lan else LOOPBACK)
+    network = lab.networks[adapter.network] if adapter else None
+    means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
+    if network and network.kind == "host-only" and door.from_lan:
+        findings.append(isolation(door, lab, path))
+        means = "none"
+    check_listen(door, network, path, findings, simulated=lab.simulated)
+    if listen.version == 6:
+        check_listen6(door, network, adapter, path, findings)
+    if means == "forward" and door.port:
+        other = taken.clash(door.protocol, listen, door.port)
+        if other:
+            what = f"port {door.port} of this host is also the port of door {other.guest} {other.name}"
+            about, remedy = f"door {door.guest} {door.name}", "choose another, or leave port out"
+            findings.append(Finding(ERROR, "duplicate-port", about, what, remedy, (*path, "port")))
+        taken.take(door.protocol, listen, door.port, door)
+    backend = "kernel" if network and network.by_kernel else "user"
+    return DoorPlan(door, means, adapter, listen, door.port if means == "forward" else None, backend)
 
 
 def _adapter_for(

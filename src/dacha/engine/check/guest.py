@@ -22,66 +22,67 @@ BOOT_ROMS = ("/usr/lib/ipxe/qemu/efi-virtio.rom", "/usr/share/qemu/efi-virtio.ro
 
 def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Finding]:
     """Images, kernels and key files of one guest that are missing or not what they should be."""
-    found: list[Finding] = []
-
-    def wrong(code: str, path: Path, error: HostError | ValueError) -> None:
-        what, remedy = (error.what, error.remedy) if isinstance(error, HostError) else ((*error.args, ""))[:2]
-        why = f": {error.why}" if isinstance(error, HostError) and error.why else ""
-        found.append(
-            Finding(ERROR, code, f"guest {guest.name}", what + why, remedy, ("guest", guest.name, *path), "host")
-        )
-
-    made = dict(seen.disks)
-    for n, disk in enumerate(guest.disks):
-        size = made.get(disk.name)
-        if size is None:
-            for key, what in _new_disk_troubles(ws, disk):
-                wrong("image" if key == "from" else "storage-gone", ("disk", n, key), what)
-        elif disk.size is not None and disk.size < size:
-            said = f"disk {disk.name} has {show_size(size)} already, and a disk is never made smaller"
-            wrong("disk-shrink", ("disk", n, "size"), ValueError(said, f'size = "{show_size(size)}" or more'))
-    found += kept_disks.findings(ws, guest)
-    found += minimum_findings(guest)
+    found = [*_disk_findings(ws, guest, seen), *kept_disks.findings(ws, guest), *minimum_findings(guest)]
     if guest.boot and not seen.running:
         found += _driver_findings(ws, guest)
     for key, written in (("kernel", guest.boot.kernel), ("initrd", guest.boot.initrd)) if guest.boot else ():
         if written and not os.access(ws.resolve(written), os.R_OK):
-            wrong(
-                "boot-file",
-                ("boot", key),
-                ValueError(
-                    f"there is no readable {key} {ws.resolve(written)}",
-                    "name it relative to the lab file, or by its whole path",
-                ),
-            )
+            what = f"there is no readable {key} {ws.resolve(written)}"
+            error = ValueError(what, "name it relative to the lab file, or by its whole path")
+            found.append(_wrong(guest, "boot-file", ("boot", key), error))
     for key, written in [("install", guest.install), *(("medium", m) for m in guest.media)]:
         if written:
             found += _medium_findings(ws, guest, key, written)
+    found += _part_findings(guest)
+    for n, written in enumerate(guest.login.keys if guest.login else ()):
+        try:
+            key_line(ws, written)
+        except ValueError as e:
+            found.append(_wrong(guest, "key-file", ("login", "keys", n), e))
+    return found
+
+
+def _wrong(guest: Guest, code: str, path: Path, error: HostError | ValueError) -> Finding:
+    """A finding from what was raised: a HostError, or a ValueError of (what, remedy)."""
+    what, remedy = (error.what, error.remedy) if isinstance(error, HostError) else ((*error.args, ""))[:2]
+    why = f": {error.why}" if isinstance(error, HostError) and error.why else ""
+    return Finding(ERROR, code, f"guest {guest.name}", what + why, remedy, ("guest", guest.name, *path), "host")
+
+
+def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator[Finding]:
+    """Disks that cannot be made, or would have to be made smaller."""
+    made = dict(seen.disks)
+    for n, disk in enumerate(guest.disks):
+        size = made.get(disk.name)
+        if size is None:
+            for key, error in _new_disk_troubles(ws, disk):
+                yield _wrong(guest, "image" if key == "from" else "storage-gone", ("disk", n, key), error)
+        elif disk.size is not None and disk.size < size:
+            what = f"disk {disk.name} has {show_size(size)} already, and a disk is never made smaller"
+            smaller = ValueError(what, f'size = "{show_size(size)}" or more')
+            yield _wrong(guest, "disk-shrink", ("disk", n, "size"), smaller)
+
+
+def _part_findings(guest: Guest) -> Iterator[Finding]:
+    """Firmware, boot ROMs and TPMs that this host has not."""
     if guest.firmware == "uefi":
         from dacha.hypervisor import firmware
 
         try:
             firmware.find(guest.secure_boot)
         except HostError as e:
-            wrong("firmware", ("secure-boot" if guest.secure_boot else "firmware",), e)
+            yield _wrong(guest, "firmware", ("secure-boot" if guest.secure_boot else "firmware",), e)
     if "network" in guest.boot_order and guest.firmware == "bios" and not any(map(os.path.exists, BOOT_ROMS)):
-        error = HostError(
-            "there is no boot ROM for adapters on this machine", remedy="on Debian: apt install ipxe-qemu"
-        )
-        wrong("boot-rom", ("boot-order",), error)
+        what = "there is no boot ROM for adapters on this machine"
+        error = HostError(what, remedy="on Debian: apt install ipxe-qemu")
+        yield _wrong(guest, "boot-rom", ("boot-order",), error)
     if guest.tpm:
         from dacha.hypervisor import tpm
 
         try:
             tpm.find()
         except HostError as e:
-            wrong("tpm", ("tpm",), e)
-    for n, written in enumerate(guest.login.keys if guest.login else ()):
-        try:
-            key_line(ws, written)
-        except ValueError as e:
-            wrong("key-file", ("login", "keys", n), e)
-    return found
+            yield _wrong(guest, "tpm", ("tpm",), e)
 
 
 def _new_disk_troubles(ws: Workspace, disk: Disk) -> Iterator[tuple[str, HostError]]:

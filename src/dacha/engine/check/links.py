@@ -42,71 +42,79 @@ def bridge_findings(ws: Workspace) -> list[Finding]:
     return [f for network in bridged if (f := _finding(network, links))]
 
 
-def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
-    def said(severity: str, code: str, what: str, remedy: str, key: str = "interface") -> Finding:
-        subject = f"network {network.name}"
-        return Finding(severity, code, subject, what, remedy, ("network", network.name, key), "host")
+class _Said:
+    """Findings about one bridge network."""
 
-    name = network.interface or ""
-    link = links.get(name)
-    if network.made_from:
-        if link is not None and not link.alias.startswith("dacha:"):
-            what = f"{name} is there already, and Dacha did not make it"
-            return said(ERROR, "bridge-there", what, "leave made-from out to use it, or name another", "made-from")
-        name = network.made_from
-        link = links.get(name)
-        if link is not None and link.kind == "bridge":
-            return said(ERROR, "made-from-bridge", f"{name} is a bridge itself", f'interface = "{name}"', "made-from")
+    def __init__(self, network: Network) -> None:
+        self.network = network
+
+    def __call__(self, severity: str, code: str, what: str, remedy: str, key: str = "interface") -> Finding:
+        path = ("network", self.network.name, key)
+        return Finding(severity, code, f"network {self.network.name}", what, remedy, path, "host")
+
+
+def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
+    """What is wrong with what a bridge network lies on, or what its kind means; the most telling of all."""
+    said = _Said(network)
+    name = network.made_from or network.interface or ""
+    if network.made_from and (found := _made_from_finding(said, network.made_from, links)):
+        return found
     if network.vlan is not None and not iproute.has_vlans():
         what = f"VLAN {network.vlan} is out of reach: this kernel has no VLAN links (module 8021q)"
         remedy = "a kernel that has it, or let the switch put this port onto the VLAN, and leave vlan out"
         return said(ERROR, "vlan", what, remedy, "vlan")
+    link = links.get(name)
     if link is None:
         usable = [
             n for n, x in links.items() if x.up and n != "lo" and not x.master and not x.alias.startswith("dacha:")
         ]
-        return said(
-            ERROR,
-            "no-interface",
-            f"this host has no interface {name}",
-            f"it has: {', '.join(usable) if usable else 'no bridge, and no wired adapter that is up'}",
-        )
+        has = f"it has: {', '.join(usable) if usable else 'no bridge, and no wired adapter that is up'}"
+        return said(ERROR, "no-interface", f"this host has no interface {name}", has)
     if link.kind != "bridge" and (Path(f"/sys/class/net/{name}/phy80211").exists()):
-        return said(
-            ERROR,
-            "wireless",
-            f"{name} is wireless: an access point takes frames of its own stations only, so a guest could not be heard",
-            'a wired adapter, or kind = "nat" with doors from the LAN',
+        what = (
+            f"{name} is wireless: an access point takes frames of its own stations only, so a guest could not be heard"
         )
+        return said(ERROR, "wireless", what, 'a wired adapter, or kind = "nat" with doors from the LAN')
     if not link.up:
         return said(ERROR, "interface-down", f"{name} is down", f"ip link set {name} up")
-    if network.made_from:
-        if link.master and link.master != network.interface:
-            return said(ERROR, "interface-taken", f"{name} belongs to {link.master}", "", "made-from")
-        if link.master or not link.addresses:
-            return None
-        return said(
-            WARNING,
-            "addresses-move",
-            f"{name} carries this host's {', '.join(link.addresses)}: they move to {network.interface}, and back again "
-            "unless that is confirmed in time",
-            "after apply, from wherever this host is used: dacha apply --confirm\n"
-            f'to leave them where they are: interface = "{name}" without made-from',
-            "made-from",
-        )
+    return _moved_finding(said, link) if network.made_from else _used_finding(said, link)
+
+
+def _made_from_finding(said: _Said, adapter: str, links: dict[str, SeenLink]) -> Finding | None:
+    """What stands in the way of a bridge that Dacha is to make over an adapter."""
+    name = said.network.interface or ""
+    there, under = links.get(name), links.get(adapter)
+    if there is not None and not there.alias.startswith("dacha:"):
+        what = f"{name} is there already, and Dacha did not make it"
+        return said(ERROR, "bridge-there", what, "leave made-from out to use it, or name another", "made-from")
+    if under is not None and under.kind == "bridge":
+        return said(ERROR, "made-from-bridge", f"{adapter} is a bridge itself", f'interface = "{adapter}"', "made-from")
+    return None
+
+
+def _moved_finding(said: _Said, link: SeenLink) -> Finding | None:
+    """What it means to make a bridge over this adapter."""
+    bridge = said.network.interface
+    if link.master and link.master != bridge:
+        return said(ERROR, "interface-taken", f"{link.name} belongs to {link.master}", "", "made-from")
+    if link.master or not link.addresses:
+        return None
+    what = f"{link.name} carries this host's {', '.join(link.addresses)}: they move to {bridge}, and back again "
+    what += "unless that is confirmed in time"
+    remedy = "after apply, from wherever this host is used: dacha apply --confirm\n"
+    remedy += f'to leave them where they are: interface = "{link.name}" without made-from'
+    return said(WARNING, "addresses-move", what, remedy, "made-from")
+
+
+def _used_finding(said: _Said, link: SeenLink) -> Finding | None:
+    """What it means to use this link as it is."""
+    vlan = said.network.vlan
     if link.kind != "bridge" and link.master:
-        return said(
-            ERROR,
-            "interface-taken",
-            f"{name} belongs to {link.master}",
-            f'interface = "{link.master}" if that is a bridge',
-        )
-    if link.kind != "bridge" or network.vlan is not None:
-        where = f"VLAN {network.vlan} of {name}" if network.vlan else name
-        return said(
-            NOTE,
-            "host-apart",
-            f"guests are straight on {where}: this host itself cannot reach them",
-            "from another machine they can be entered; a bridge on this host would let it in too",
-        )
+        remedy = f'interface = "{link.master}" if that is a bridge'
+        return said(ERROR, "interface-taken", f"{link.name} belongs to {link.master}", remedy)
+    if link.kind != "bridge" or vlan is not None:
+        where = f"VLAN {vlan} of {link.name}" if vlan else link.name
+        what = f"guests are straight on {where}: this host itself cannot reach them"
+        remedy = "from another machine they can be entered; a bridge on this host would let it in too"
+        return said(NOTE, "host-apart", what, remedy)
     return None

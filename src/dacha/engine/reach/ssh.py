@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from dacha.core.apply.observed import HUNG, OFF, PAUSED
 from dacha.core.errors import AnswerNo, HostError, UsageError
+from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import ANYWHERE, LOOPBACK
 from dacha.engine.guest.desired import host_key_public
@@ -67,33 +68,36 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
             )
         raise AnswerNo(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
     argv = [ssh, "-p", str(place[1]), "-l", user or (guest.login.user if guest.login else "")]
-    argv += ["-o", f"ConnectTimeout={GREETING_S}"]
-    if guest.first_boot and host_key_public(ws.home, name):
-        # The lab's own file and nothing else: a guest with another key is refused, and nobody is ever asked.
-        options = {
-            "UserKnownHostsFile": str(ws.home.known_hosts),
-            "GlobalKnownHostsFile": "/dev/null",
-            "StrictHostKeyChecking": "yes",
-            "HostKeyAlias": host_name(ws.lab.name, name),
-            "CheckHostIP": "no",
-            "UpdateHostKeys": "no",
-            "HostKeyAlgorithms": "ssh-ed25519",
-        }
-        for key, value in options.items():
-            # ssh splits this option's value at blanks, so a path with one is quoted.
-            argv += ["-o", f'{key}="{value}"' if " " in value else f"{key}={value}"]
-    identities = [
-        p
-        for p in (
-            ws.resolve(k.removesuffix(".pub")) for k in (guest.login.keys if guest.login else ()) if k.endswith(".pub")
-        )
-        if p.is_file()
-    ]
-    for path in identities:
-        argv += ["-i", str(path)]
-    if identities:
-        argv += ["-o", "IdentitiesOnly=yes"]
+    argv += ["-o", f"ConnectTimeout={GREETING_S}", *_trust(ws, guest), *_identities(ws, guest)]
     if terminal:
         argv.append("-t")
     argv.append(str(place[0] if place[0] != ANYWHERE else LOOPBACK))
     return [*argv, *(["--", *command] if command else [])]
+
+
+def _trust(ws: Workspace, guest: Guest) -> list[str]:
+    """The lab's own known hosts and nothing else: a guest with another key is refused, and nobody is ever asked."""
+    if not guest.first_boot or not host_key_public(ws.home, guest.name):
+        return []
+    options = {
+        "UserKnownHostsFile": str(ws.home.known_hosts),
+        "GlobalKnownHostsFile": "/dev/null",
+        "StrictHostKeyChecking": "yes",
+        "HostKeyAlias": host_name(ws.lab.name, guest.name),
+        "CheckHostIP": "no",
+        "UpdateHostKeys": "no",
+        "HostKeyAlgorithms": "ssh-ed25519",
+    }
+    argv = []
+    for key, value in options.items():
+        # ssh splits this option's value at blanks, so a path with one is quoted.
+        argv += ["-o", f'{key}="{value}"' if " " in value else f"{key}={value}"]
+    return argv
+
+
+def _identities(ws: Workspace, guest: Guest) -> list[str]:
+    """The private keys that lie beside the public ones which open the guest's login."""
+    keys = [k for k in (guest.login.keys if guest.login else ()) if k.endswith(".pub")]
+    found = [path for path in (ws.resolve(k.removesuffix(".pub")) for k in keys) if path.is_file()]
+    argv = [word for path in found for word in ("-i", str(path))]
+    return [*argv, "-o", "IdentitiesOnly=yes"] if argv else []

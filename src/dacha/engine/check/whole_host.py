@@ -1,0 +1,60 @@
+"""This host as `host` shows it: what it has, what the lab has promised of it, what it lacks, and what is left over."""
+
+from __future__ import annotations
+
+import os
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import NamedTuple
+
+from dacha.core.errors import DachaError
+from dacha.core.findings import Finding
+from dacha.core.plan.check import HostFacts, check_host, promised
+from dacha.engine.check.host import disk_growth, program_findings
+from dacha.engine.lab.kept_labs import Leftover, leftovers
+from dacha.engine.workspace import Workspace
+from dacha.host import accounts, confine, facts, folders
+from dacha.host.network import addresses
+from dacha.hypervisor import accelerator
+
+
+class WholeHost(NamedTuple):
+    """`stores` are the folders that disks grow in, by name; `growth` is how much each may yet grow by (bytes);
+    `promised` are CPUs, memory and disk (bytes) of the lab, None without one; `users` is the range that guests run as,
+    None where they run as whoever starts them."""
+
+    have: HostFacts
+    choice: accelerator.Choice
+    stores: dict[str, Path]
+    growth: dict[str, int]
+    promised: tuple[int, int, int] | None
+    lan: IPv4Address | None
+    users: tuple[int, int] | None
+    protection: tuple[confine.Protection, ...]
+    leftovers: list[Leftover]
+    findings: list[Finding]
+
+
+def whole_host(ws: Workspace | None) -> WholeHost:
+    """Look at everything; `ws` is the lab, where there is one."""
+    stores = {"disks": ws.home.folder if ws else folders.state() / "labs", "demo": folders.cache()}
+    stores |= {name: ws.resolve(path) for name, path in ws.lab.storages.items()} if ws else {}
+    have = facts.facts(stores.values())
+    try:
+        choice = accelerator.choose(ws.lab.accelerator if ws else "auto")
+    except DachaError as e:
+        choice = accelerator.Choice("none", e.what)
+    growth = {str(folder): size for folder, size in disk_growth(ws).items()} if ws else {}
+    have = have._replace(disk_free=have.disk_free | facts.facts(Path(f) for f in growth).disk_free)
+    return WholeHost(
+        have=have,
+        choice=choice,
+        stores=stores,
+        growth=growth,
+        promised=promised(ws.lab) if ws else None,
+        lan=addresses.lan_address(),
+        users=accounts.users() if os.geteuid() == 0 else None,
+        protection=tuple(confine.here()),
+        leftovers=leftovers(),
+        findings=program_findings() + (check_host(ws.lab, have, growth) if ws else []),
+    )
