@@ -60,7 +60,8 @@ def test_each_layer_imports_only_those_below_it(path: Path) -> None:
                 f"{path}:{line}: {layer} does no I/O, yet imports {name}"
             )
         elif layer == "core":
-            assert name.split(".")[0] in sys.stdlib_module_names, f"{path}:{line}: core uses a package, {name}"
+            known = {*sys.stdlib_module_names, "_sha2", "_sha256"}  # one of the two, by the interpreter's version
+            assert name.split(".")[0] in known, f"{path}:{line}: core uses a package, {name}"
 
 
 def graph() -> dict[str, set[str]]:

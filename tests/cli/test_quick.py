@@ -11,7 +11,7 @@ from tests.conftest import Lab
 # Each of these costs a quick command more than its own work does.
 SLOW = {
     "asyncio", "rich", "cryptography", "psutil", "pycdlib", "yaml", "argcomplete", "logging", "importlib.metadata",
-    "concurrent.futures", "http.client", "ssl", "unittest", "difflib", "typing_extensions",
+    "concurrent.futures", "dataclasses", "http.client", "ssl", "unittest", "difflib", "typing_extensions",
 }  # fmt: skip
 
 TEXT = """\

@@ -38,7 +38,7 @@ def labs(draw: st.DrawFn) -> tuple[Lab, list[IPv4Network]]:
     for n in range(draw(st.integers(0, 12))):
         adapters = tuple(Adapter(network=draw(st.sampled_from(list(networks)))) for _ in range(draw(st.integers(0, 3))))
         guests[f"g{n}"] = Guest(name=f"g{n}", memory=1 << 27, adapters=adapters)
-    return Lab(name="lab", networks=networks, guests=guests), host
+    return Lab(name="lab", networks=networks, guests=guests, storages={}), host
 
 
 @given(labs())
@@ -86,7 +86,7 @@ def test_the_plan_is_stable_and_settles(drawn: tuple[Lab, list[IPv4Network]]) ->
         )
         for g in lab.guests.values()
     }
-    again = plan_addresses(Lab(name="lab", networks=networks, guests=guests), host)
+    again = plan_addresses(Lab(name="lab", networks=networks, guests=guests, storages={}), host)
     assert again.adapters == plan.adapters
     assert not any(path[0] == "network" for path in again.chosen)
 
@@ -114,7 +114,7 @@ def plan_of(address: str = "", network: Network | None = None, *others: str) -> 
     net = network or Network(name="pier", kind="nat", subnet=IPv4Network("10.77.4.0/24"))
     adapters = [Adapter(network="pier", address=IPv4Address(a) if a else None) for a in (*others, address)]
     guests = {f"g{n}": Guest(name=f"g{n}", memory=1 << 27, adapters=(a,)) for n, a in enumerate(adapters)}
-    found = plan_addresses(Lab(name="lab", networks={"pier": net}, guests=guests)).findings
+    found = plan_addresses(Lab(name="lab", networks={"pier": net}, guests=guests, storages={})).findings
     return [(f.code, f.what, f.remedy) for f in found]
 
 
@@ -163,15 +163,19 @@ def test_the_dynamic_range_is_kept_clear() -> None:
 )
 def test_a_wrong_network_is_refused(network: dict[str, object], code: str) -> None:
     net = Network(name="pier", kind="nat", **network)  # type: ignore[arg-type]
-    assert code in [f.code for f in plan_addresses(Lab(name="lab", networks={"pier": net})).findings]
+    assert code in [
+        f.code for f in plan_addresses(Lab(name="lab", networks={"pier": net}, guests={}, storages={})).findings
+    ]
 
 
 def test_subnets_that_overlap_each_other_or_the_host_are_refused() -> None:
     one = Network(name="one", kind="nat", subnet=IPv4Network("10.1.0.0/16"))
     two = Network(name="two", kind="nat", subnet=IPv4Network("10.1.4.0/24"))
-    lab = Lab(name="lab", networks={"one": one, "two": two})
+    lab = Lab(name="lab", networks={"one": one, "two": two}, guests={}, storages={})
     assert [f.code for f in plan_addresses(lab).findings] == ["subnet-overlap"]
-    (found,) = plan_addresses(Lab(name="lab", networks={"two": two}), [IPv4Network("10.1.4.128/25")]).findings
+    (found,) = plan_addresses(
+        Lab(name="lab", networks={"two": two}, guests={}, storages={}), [IPv4Network("10.1.4.128/25")]
+    ).findings
     assert (found.code, found.about) == ("subnet-in-use", "host")
 
 
@@ -183,7 +187,7 @@ def test_a_full_subnet_says_so() -> None:
 
 def test_an_unknown_network_proposes_the_nearest() -> None:
     guest = Guest(name="g", memory=1 << 27, adapters=(Adapter(network="peir"),))
-    lab = Lab(name="lab", networks={"pier": Network(name="pier", kind="nat")}, guests={"g": guest})
+    lab = Lab(name="lab", networks={"pier": Network(name="pier", kind="nat")}, guests={"g": guest}, storages={})
     (found,) = plan_addresses(lab).findings
     assert (found.code, found.remedy) == ("unknown-network", "did you mean pier?")
 

@@ -109,8 +109,7 @@ def test_a_running_guest_gets_its_new_door_at_its_old_address_at_once() -> None:
 def test_what_a_door_waits_for_is_named_by_the_change_that_brings_it() -> None:
     plan = planned(KERNEL)[1]
     door = plan.doors[KEY]
-    lan = door._replace(door=door.door.__class__(**{k: getattr(door.door, k) for k in door.door.__slots__}
-                                                 | {"origin": "lan"}))  # fmt: skip
+    lan = door._replace(door=door.door._replace(origin="lan"))
     tap = TapLink("dt1", "dacha:lab:guest:gauge:0", "fe:00:00:00:00:01", "db1", "gauge", 0)
     for change, what in (
         (LoadRules(1, True, (KEY,)), "not open yet"),

@@ -9,8 +9,8 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 from dacha.core.apply.machine import Machine, machine_from
@@ -26,8 +26,7 @@ VERSION = 1
 LOCK_WAIT_S = 600.0
 
 
-@dataclass(slots=True)
-class Record:
+class Record(SimpleNamespace):
     """What is known of one guest: the machine its process was given, that process, and how it was left.
 
     `installing` is when an installation began (Unix seconds), `installed` the medium that one was done from, `uid` the
@@ -35,15 +34,28 @@ class Record:
     the lab, `delete_disks` those of its disks that are to go then.
     """
 
-    machine: Machine | None = None
-    process: Process | None = None
-    seed: str | None = None
-    stopped_on_purpose: bool = False
-    installing: float | None = None
-    installed: str | None = None
-    uid: int | None = None
-    removed: float | None = None
-    delete_disks: list[str] = field(default_factory=list)
+    def __init__(
+        self,
+        *,
+        machine: Machine | None = None,
+        process: Process | None = None,
+        seed: str | None = None,
+        stopped_on_purpose: bool = False,
+        installing: float | None = None,
+        installed: str | None = None,
+        uid: int | None = None,
+        removed: float | None = None,
+        delete_disks: list[str] | None = None,
+    ) -> None:
+        self.machine = machine
+        self.process = process
+        self.seed = seed
+        self.stopped_on_purpose = stopped_on_purpose
+        self.installing = installing
+        self.installed = installed
+        self.uid = uid
+        self.removed = removed
+        self.delete_disks = delete_disks or []
 
 
 class Home:

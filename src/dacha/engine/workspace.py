@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection
-from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
@@ -179,7 +178,7 @@ def scoped(ws: Workspace, only: Collection[str]) -> Workspace:
     guests = before.guests | {name: guest for name, guest in ws.lab.guests.items() if name in only}
     needed = {a.network for name in only if name in ws.lab.guests for a in ws.lab.guests[name].adapters}
     networks = {n: ws.lab.networks[n] for n in ws.lab.networks if n in needed} | before.networks
-    return Workspace(ws.path, ws.text, replace(ws.lab, guests=guests, networks=networks), [])
+    return Workspace(ws.path, ws.text, ws.lab._replace(guests=guests, networks=networks), [])
 
 
 def place(path: Path, text: str, findings: list[Finding]) -> list[Finding]:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from hashlib import sha256
 from typing import Any, TypedDict
 
 from dacha.core.lab.model import Guest, Lab
 from dacha.core.lab.names import host_name, machine_uuid
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.plan import Plan
+from dacha.core.sha256 import sha256
 
 
 def _leads_out(plan: Plan, adapter: AdapterPlan) -> bool:

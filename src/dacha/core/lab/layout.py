@@ -158,15 +158,15 @@ class Places:
     """Looks up the line of a key path; made once for a text, used when something must be pointed at."""
 
     def __init__(self, text: str) -> None:
+        self._text = text
         self._newlines = [n for n, c in enumerate(text) if c == "\n"]
         self._at: dict[Path, int] = {}
+        # Values with others in them, which are looked into when one of those is asked for.
+        self._closed: dict[Path, int] = {}
         for s in statements(text):
-            if s.header:
-                self._note(s.path, s.value_start)
-            else:
-                self._note(s.path, s.start)
-                for path, start, _ in value_places(text, s.value_start, s.path):
-                    self._note(path, start)
+            self._note(s.path, s.value_start if s.header else s.start)
+            if not s.header and text[s.value_start] in "[{":
+                self._closed.setdefault(s.path, s.value_start)
 
     def _note(self, path: Path, offset: int) -> None:
         while path and path not in self._at:
@@ -175,10 +175,16 @@ class Places:
 
     def line(self, path: Path) -> int | None:
         """The line (from 1) of the nearest key that stands in the text on the way to `path`."""
-        while path:
-            if path in self._at:
-                return bisect_right(self._newlines, self._at[path] - 1) + 1
-            path = path[:-1]
+        here = path
+        while here:
+            begin = self._closed.pop(here, None) if here != path else None
+            if begin is not None:
+                for inner, start, _ in value_places(self._text, begin, here):
+                    self._note(inner, start)
+                return self.line(path)
+            if here in self._at:
+                return bisect_right(self._newlines, self._at[here] - 1) + 1
+            here = here[:-1]
         return None
 
 

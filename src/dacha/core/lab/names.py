@@ -6,8 +6,9 @@ lab leaves no stale neighbour entries on a LAN.
 
 from __future__ import annotations
 
-from hashlib import sha256
 from ipaddress import IPv6Address, IPv6Network
+
+from dacha.core.sha256 import sha256
 
 # Linux: IFNAMSIZ is 16 with the final zero (if.h).
 LINK_NAME_MOST = 15

@@ -6,12 +6,12 @@ Every link carries an alias that names its lab and purpose; by it Dacha finds it
 from __future__ import annotations
 
 from collections.abc import Collection
-from hashlib import sha256
 from typing import NamedTuple
 
 from dacha.core.lab.model import Lab, Network
 from dacha.core.lab.names import link_name
 from dacha.core.plan.plan import Plan
+from dacha.core.sha256 import sha256
 
 # The group of every lab's bridges (ip-link(8)), by which the rules of one lab know those of another.
 GROUP = 56004

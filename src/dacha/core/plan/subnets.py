@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from bisect import bisect_left, insort
 from collections.abc import Iterable
-from hashlib import sha256
 from ipaddress import IPv4Network
+
+from dacha.core.sha256 import sha256
 
 # RFC 1918 space that home routers and hypervisors seldom hand out; a /24 is what people expect to see.
 POOLS = tuple(IPv4Network(n) for n in ("10.77.0.0/16", "10.93.0.0/16", "172.29.0.0/16"))

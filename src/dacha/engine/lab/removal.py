@@ -44,7 +44,7 @@ def remove(lab: KeptLab, report: Report, *, with_disks: bool) -> None:
     file = lab.file or home.folder / "lab.toml"
     with home.lock("lab remove", file):
         refuse(lab, with_disks=with_disks)
-        empty = Workspace(file, f'[lab]\nname = "{home.lab}"\n', Lab(name=home.lab), [])
+        empty = Workspace(file, f'[lab]\nname = "{home.lab}"\n', Lab(home.lab, {}, {}, {}), [])
         if unit.remove(empty, None):
             report("this host", "starts its caretaker at boot no more")
         if caretaking.stop(home):

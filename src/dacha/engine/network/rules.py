@@ -6,12 +6,12 @@ doors in it, and (when somebody had the time to look) the digest of what the ker
 
 from __future__ import annotations
 
-from hashlib import sha256
 from typing import Any, NamedTuple
 
 from dacha.core.network.links import KernelPlan
 from dacha.core.network.rules import FAMILIES, removal, ruleset, table_name
 from dacha.core.plan.plan import Plan
+from dacha.core.sha256 import sha256
 from dacha.engine.network import live
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace

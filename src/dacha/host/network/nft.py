@@ -6,10 +6,10 @@ import json
 import re
 import subprocess
 from collections.abc import Iterable
-from hashlib import sha256
 from typing import Any
 
 from dacha.core.errors import HostError
+from dacha.core.sha256 import sha256
 from dacha.host.facts import program
 
 _COUNTED = re.compile(r"(\tflags dynamic\n)\t+elements = \{.*?\}\n", re.S)
