@@ -201,3 +201,14 @@ def test_a_hop_whose_question_came_to_nothing_is_in_the_answer_all_the_same() ->
     assert broken(judge(late)) is None
     # What does not apply stays out.
     assert "router" not in {h.name for h in judge(KERNEL._replace(unanswered=late.unanswered))}
+
+
+def test_a_guest_that_never_sent_a_frame_is_not_said_to_have_a_firewall() -> None:
+    silent = ConnectResult(SILENT)
+    mute = KERNEL._replace(booted=None, answered=(), direct=silent, through=silent, frames=0, model="virtio")
+    hop = broken(judge(mute))
+    assert hop and hop.name == "neighbour" and hop.seen == "it has never sent a frame"
+    assert "no driver for its adapter (virtio)" in hop.means and "--model e1000" in hop.remedy
+    hop = broken(judge(mute._replace(address=None, caretaker=True)))
+    assert hop and hop.name == "address" and hop.seen == "it has never sent a frame"
+    assert named(mute._replace(frames=3)) == "neighbour"

@@ -92,6 +92,8 @@ class Evidence(NamedTuple):
     seen_address: str | None = None
     seen_age_s: float | None = None
     hardware: str = ""
+    model: str = ""
+    frames: int | None = None  # how many the guest has sent since its link was made
     answered: tuple[str, ...] | None = None
     answered_ms: float = 0.0
     route: tuple[str, str] | None = None  # the link that it leads to, and the one that it should

@@ -104,6 +104,8 @@ def address(e: Evidence) -> Hop:
         if e.caretaker is False:
             seen, means = "it has no address that is known", "the caretaker, which hands them out, does not run"
             return Hop("address", BROKEN, seen, means, "dacha apply")
+        if e.frames == 0:
+            return never_heard(e, "address")
         means = "it did not ask for one, or nobody gave it one"
         return Hop("address", BROKEN, "it has no address that is known", means, f"dacha console {e.guest}")
     other = e.seen_address if e.seen_address != e.address else None
@@ -113,6 +115,14 @@ def address(e: Evidence) -> Hop:
         return Hop("address", BROKEN, seen, "its system was told another address", remedy)
     how = "as handed out" if e.handed_out else "as planned"
     return Hop("address", FINE, f"{e.address} {how}{age if not other else ''}")
+
+
+def never_heard(e: Evidence, name: str) -> Hop:
+    """A guest that has sent nothing at all by its adapter since it was started."""
+    other = "e1000" if e.model == "virtio" else "virtio"
+    means = f"its system is not up, or has no driver for its adapter ({e.model})"
+    remedy = f"dacha console {e.guest} shows which\nif it is up: dacha guest edit {e.guest} --model {other}, "
+    return Hop(name, BROKEN, "it has never sent a frame", means, f"{remedy}then dacha restart {e.guest}")
 
 
 def neighbour(e: Evidence) -> Hop:
@@ -125,6 +135,8 @@ def neighbour(e: Evidence) -> Hop:
     if not e.answered:
         if answers(e):
             return Hop("neighbour", UNTESTED, "it does not answer ARP, and yet it serves")
+        if e.frames == 0:
+            return never_heard(e, "neighbour")
         means = "its adapter is unplugged, not set up, or has another address"
         remedy = f"dacha console {e.guest}, then look: ip address"
         return Hop("neighbour", BROKEN, f"nobody answers for {e.address} on {e.network}", means, remedy)

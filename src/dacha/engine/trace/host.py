@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from ipaddress import IPv4Address
+from pathlib import Path
 from typing import Any
 
 from dacha.core.lab.names import link_name
@@ -56,6 +57,8 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
         seen_address=str(seen.address) if seen and seen.address else None,
         seen_age_s=max(0.0, time.time() - seen.at) if seen else None,
         hardware=adapter.hardware_address,
+        model=adapter.model,
+        frames=_frames(link_name(ws.lab.name, "guest", adapter.guest, str(adapter.number))),
         answered=answered[0] if answered else None,
         answered_ms=answered[1] if answered else 0.0,
         route=(told["route"] or "nowhere", carried.wanted) if carried and carried.wanted and "route" in told else None,
@@ -63,6 +66,17 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
         rules_changed=changed(ws, told.get("changed")) if "changed" in told else False,
         forwarding=sysctls.read("net/ipv4/ip_forward") == "1" if e.way == "kernel" else None,
     )
+
+
+def _frames(link: str) -> int | None:
+    """How many frames have come out of a guest; None where it has no link. What comes out of it this host receives by a
+    tap, and sends by a link straight on an adapter (macvtap)."""
+    folder = Path(f"/sys/class/net/{link}")
+    way = "tx" if (folder / "macvtap").is_dir() else "rx"
+    try:
+        return int((folder / f"statistics/{way}_packets").read_text())
+    except (OSError, ValueError):
+        return None
 
 
 def changed(ws: Workspace, seen: str | None) -> bool:
