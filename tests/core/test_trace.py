@@ -212,3 +212,15 @@ def test_a_guest_that_never_sent_a_frame_is_not_said_to_have_a_firewall() -> Non
     hop = broken(judge(mute._replace(address=None, caretaker=True)))
     assert hop and hop.name == "address" and hop.seen == "it has never sent a frame"
     assert named(mute._replace(frames=3)) == "neighbour"
+
+
+def test_a_slow_service_is_not_called_closed() -> None:
+    slow = SSH._replace(after_s=12.0)
+    hops = {h.name: h for h in judge(KERNEL._replace(direct=slow, through=slow))}
+    assert hops["protocol"].verdict == ASIDE and "after 12 s: it is slow" in hops["protocol"].seen
+    quiet = ConnectResult(OPEN, False, "no answer", after_s=6.0)
+    hop = broken(judge(USER._replace(through=quiet, arrived=True)))
+    assert hop and hop.name == "protocol" and hop.seen == "it accepts, and said nothing for 6 s"
+    assert "dacha trace gauge ssh --wait 60s" in hop.remedy
+    # In user mode QEMU accepts before the guest does: one that has not arrived there tells nothing of its service.
+    assert named(USER._replace(through=quiet, arrived=False, booted=None, since_s=900.0)) == "service"

@@ -6,6 +6,8 @@ import argparse
 from collections.abc import Callable
 from typing import Any
 
+from dacha.core.errors import UsageError
+
 
 def _completed(argument: argparse.Action, names: Callable[..., list[str]]) -> None:
     """Let the shell complete an argument from names that are looked up only when it asks."""
@@ -79,3 +81,13 @@ def waiting(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--wait", metavar="TIME", default="5 min", help="how long to wait for the doors (default: 5 min)"
     )
+
+
+def wait_time(text: str) -> float:
+    """Seconds from an option such as --wait. Raises UsageError."""
+    from dacha.core.units import duration
+
+    try:
+        return duration(text)
+    except ValueError as e:
+        raise UsageError(f"--wait: {e.args[0]}", remedy=e.args[1]) from None

@@ -15,10 +15,12 @@ FIRST_WORDS_MOST = 16384
 
 
 class Verdict(NamedTuple):
-    """`ok` says whether the service speaks as it should; `seen` is what it said, in words."""
+    """`ok` says whether the service speaks as it should; `seen` is what it said, in words, `after_s` how long that took
+    (seconds)."""
 
     ok: bool
     seen: str
+    after_s: float = 0.0
 
 
 class Probe:

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
-from dacha.cli.lab.apply import apply_and_wait, wait_time
+from dacha.cli.lab.apply import apply_and_wait
 from dacha.cli.terminal import output
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ def _stop(args: argparse.Namespace, ws: Workspace, names: list[str], *, on_purpo
     from dacha.engine.guest import power
 
     limits = [ws.lab.guests[n].stop_after_s for n in names if n in ws.lab.guests]
-    wait_s = wait_time(args.wait) if args.wait else max(limits, default=60.0)
+    wait_s = arguments.wait_time(args.wait) if args.wait else max(limits, default=60.0)
     stopped: list[str] = []
 
     def report(subject: str, text: str, took: float) -> None:

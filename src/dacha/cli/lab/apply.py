@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
-from dacha.core.errors import UsageError
 
 if TYPE_CHECKING:
     from dacha.engine.workspace import Workspace
@@ -39,16 +38,6 @@ def run_apply(args: argparse.Namespace) -> int:
     return apply_and_wait(args, None)
 
 
-def wait_time(text: str) -> float:
-    """Seconds from an option such as --wait. Raises UsageError."""
-    from dacha.core.units import duration
-
-    try:
-        return duration(text)
-    except ValueError as e:
-        raise UsageError(f"--wait: {e.args[0]}", remedy=e.args[1]) from None
-
-
 def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     """What apply, start and restart share: carry out, report each step, wait for the doors, say how to enter."""
     from dacha.cli.terminal.progress import share_bar
@@ -58,7 +47,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     from dacha.engine.reach.opening import coming_doors, opened_doors
     from dacha.engine.workspace import load
 
-    wait_s = wait_time(args.wait)
+    wait_s = arguments.wait_time(args.wait)
     ws = load(args.lab)
     report = (
         (lambda subject, text, took: None)

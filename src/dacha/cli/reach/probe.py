@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import time
 
+from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
@@ -22,7 +23,6 @@ def probe_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_probe(args: argparse.Namespace) -> int:
-    from dacha.cli.lab.apply import wait_time
     from dacha.core.lab.model import SERVICES
     from dacha.core.plan.doors import place as written
     from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT
@@ -33,7 +33,7 @@ def run_probe(args: argparse.Namespace) -> int:
 
     name, port = _place(args.place)
     service = args.service or next((s for s, p in SERVICES.items() if p == port), "ssh")
-    wait_s = wait_time(args.wait)
+    wait_s = arguments.wait_time(args.wait)
     address = address_of(name)
     if address is None:
         raise UsageError(f"no address is known for {name}", remedy="write the address itself, or ask whoever named it")

@@ -26,7 +26,7 @@ def status_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_status(args: argparse.Namespace) -> int:
-    from dacha.engine.reach.status import gather
+    from dacha.engine.reach.status import PATIENT_S, gather
     from dacha.engine.workspace import load
 
     if args.watch:
@@ -46,7 +46,7 @@ def run_status(args: argparse.Namespace) -> int:
         watch(draw, EVERY_S)
         return 0
     ws = load(args.lab)
-    status = gather(ws)
+    status = gather(ws, more_s=PATIENT_S)
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
     if args.json:
         output.emit_json(_json(ws, status))

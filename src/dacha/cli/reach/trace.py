@@ -19,6 +19,7 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.door(parser, "door", optional=True)
     parser.add_argument("--from", dest="origin", choices=ORIGINS, help="from where (default: as the door says)")
     parser.add_argument("--asker", metavar="ADDRESS", help="who asks, for a door that admits some only")
+    parser.add_argument("--wait", metavar="TIME", help="give a slow service this much more time for its first words")
     parser.add_argument("--all", action="store_true", help="go on after the first broken hop")
 
 
@@ -41,7 +42,8 @@ def run_trace(args: argparse.Namespace) -> int:
             f"door {args.guest} {door.door.name} ends at {ends}", where=ws.path.name,
             remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
         )  # fmt: skip
-    evidence = gather(ws, Asked(door, origin, _address(args.asker)))
+    wait_s = arguments.wait_time(args.wait) if args.wait else 0.0
+    evidence = gather(ws, Asked(door, origin, _address(args.asker), wait_s))
     hops = judge(evidence)
     stop = broken(hops)
     shown = hops if args.all or stop is None else hops[: hops.index(stop) + 1]

@@ -9,13 +9,15 @@ OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "s
 
 class ConnectResult(NamedTuple):
     """What came of connecting to a port: `how` it went, and what the service said where it was open; from which port
-    of ours, and how large (bytes, with headers) the packets of that connection may be."""
+    of ours, how large (bytes, with headers) the packets of that connection may be, and how long its first words took
+    (seconds; without any, how long they were waited for)."""
 
     how: str
     ok: bool = False
     seen: str = ""
     source_port: int = 0
     largest: int = 0
+    after_s: float = 0.0
 
 
 class Certificate(NamedTuple):
@@ -100,6 +102,7 @@ class Evidence(NamedTuple):
     forward: bool | None = None
     held_by: str | None = None
     direct: ConnectResult | None = None
+    arrived: bool | None = None  # in user mode: whether the guest itself has the connection that QEMU accepted
     elsewhere: tuple[int, ...] = ()
     key: bool | None = None
     reply: ConnectResult | None = None

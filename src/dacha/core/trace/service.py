@@ -15,6 +15,15 @@ def touched(e: Evidence) -> ConnectResult | None:
     return e.through if e.way == "user" else e.direct
 
 
+# First words that took longer (seconds) are said to be slow.
+SLOW_S = 2.0
+
+
+def wordless(touch: ConnectResult | None) -> bool:
+    """True for a connection that was accepted and on which nothing was said."""
+    return touch is not None and touch.how == OPEN and not touch.ok and touch.seen == "no answer"
+
+
 def mute(e: Evidence, touch: ConnectResult | None) -> bool:
     """True when the door is of no known protocol, and what was touched waits for its client to speak first."""
     return e.service == "tcp" and touch is not None and touch.how == OPEN and touch.seen == "no answer"
@@ -66,6 +75,8 @@ def service(e: Evidence) -> Hop:
             "service", BROKEN, f"{at} is refused by a firewall's message", "a firewall in the guest shuts it", remedy
         )
     if touch.how in (SILENT, UNREACHABLE) or (touch.how == OPEN and not touch.ok and touch.seen == "no answer"):
+        if wordless(touch) and e.arrived:
+            return Hop("service", FINE, f"{at} is open")
         if e.way == "user":
             means = "its system is not up yet, has another address, or a firewall in it drops what comes"
             return Hop("service", BROKEN, "no answer through the door", means, f"dacha console {e.guest}")
@@ -84,7 +95,17 @@ def protocol(e: Evidence) -> Hop:
     if mute(e, touch):
         return Hop("protocol", UNTESTED, "it waits for its client to speak; service = … says what it should be")
     if touch.ok:
+        if touch.after_s > SLOW_S:
+            means = "the guest is slow, or busy: clients may give up before it answers"
+            seen = f"{touch.seen}, after {show_duration(touch.after_s)}: it is slow"
+            return Hop("protocol", ASIDE, seen, means, f"dacha console {e.guest}, then see what it is busy with: top")
         return Hop("protocol", FINE, touch.seen)
+    if wordless(touch):
+        seen = f"it accepts, and said nothing for {show_duration(touch.after_s)}"
+        means = f"it is slow, or what listens there is no {e.service} server, or it hangs"
+        remedy = f"to wait longer: dacha trace {e.guest} {e.door} --wait 60s\n"
+        remedy += f"dacha console {e.guest}, then see what has port {e.port}: ss -ltnp"
+        return Hop("protocol", BROKEN, seen, means, remedy)
     means = f"what listens there is no {e.service} server, or it hangs"
     remedy = f"dacha console {e.guest}, then see what has port {e.port}: ss -ltnp"
     return Hop("protocol", BROKEN, touch.seen or "it says nothing", means, remedy)

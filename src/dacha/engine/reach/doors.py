@@ -16,23 +16,6 @@ from dacha.wire.probes import Verdict, probe_for
 TICK_S, TAKEN_S = 0.25, 0.5
 
 
-def entered_at(door: DoorPlan, lan: IPv4Address | None) -> tuple[str, int] | None:
-    """Where this host asks a door: where a machine on the LAN would, for a door from there."""
-    place = lan_place(door, lan)
-    return (str(place[0]), place[1]) if place else here(door)
-
-
-def probe_doors(doors: Iterable[DoorPlan], timeout_s: float, lan: IPv4Address | None) -> dict[object, Verdict]:
-    """The verdict on each door by (guest, name), within `timeout_s` seconds; `lan` is this host's address there. UDP
-    has no greeting to wait for, so such doors get none."""
-    targets = []
-    for door in doors:
-        place = entered_at(door, lan)
-        if place and door.door.protocol == "tcp":
-            targets.append(((door.door.guest, door.door.name), *place, probe_for(door.door.service)))
-    return probe_all(targets, timeout_s)
-
-
 class Watcher:
     """What a wait asks of the world besides its doors; each method may be another's business."""
 
@@ -53,6 +36,44 @@ class Watcher:
     def taken(self, guest: str) -> frozenset[tuple[int, IPv4Address, int]] | None:
         """The connections through its process's forwards that a guest has itself: host port, address, port."""
         return None
+
+
+def entered_at(door: DoorPlan, lan: IPv4Address | None) -> tuple[str, int] | None:
+    """Where this host asks a door: where a machine on the LAN would, for a door from there."""
+    place = lan_place(door, lan)
+    return (str(place[0]), place[1]) if place else here(door)
+
+
+def probe_doors(
+    doors: Iterable[DoorPlan],
+    timeout_s: float,
+    lan: IPv4Address | None,
+    watcher: Watcher | None = None,
+    more_s: float = 0.0,
+) -> dict[object, Verdict]:
+    """The verdict on each door by (guest, name), within `timeout_s` seconds; `lan` is this host's address there. UDP
+    has no greeting to wait for, so such doors get none. With a `watcher`, a service that accepted and says nothing has
+    `more_s` seconds more: it may be slow."""
+    doors = list(doors)
+    by_key: dict[object, DoorPlan] = {(d.door.guest, d.door.name): d for d in doors}
+
+    def patient(keys: set[object]) -> set[object]:
+        return {key for key in keys if watcher and has_arrived(by_key[key], watcher)}
+
+    targets = []
+    for door in doors:
+        place = entered_at(door, lan)
+        if place and door.door.protocol == "tcp":
+            targets.append(((door.door.guest, door.door.name), *place, probe_for(door.door.service)))
+    return probe_all(targets, timeout_s, patient, more_s if watcher else 0.0)
+
+
+def has_arrived(door: DoorPlan, watcher: Watcher) -> bool:
+    """True when a connection through the door is the guest's own affair: in user mode QEMU accepts before it does."""
+    if door.backend != "user" or door.means != "forward":
+        return True
+    have = watcher.taken(door.door.guest)
+    return have is None or any((f.port, f.address, f.to) in have for f in door.forwards())
 
 
 def wait_for(

@@ -27,6 +27,11 @@ if TYPE_CHECKING:
     from dacha.wire.probes import Verdict
 
 
+# First words that took longer (seconds) are said to be slow; how long they may take at all before a door is said not to
+# answer.
+SLOW_S, PATIENT_S = 2.0, 5.0
+
+
 class DoorRow(NamedTuple):
     """A door: where it is entered, and whether it answers (`ok` None: not asked) with what was seen, in words."""
 
@@ -66,14 +71,15 @@ class _Seen(NamedTuple):
     others: dict[tuple[str, str], str]
 
 
-def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
-    """Observe everything and probe every door of a running guest, within about `timeout_s` seconds."""
+def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0) -> Status:
+    """Observe everything and probe every door of a running guest, within about `timeout_s` seconds; a service that
+    accepts and says nothing yet has `more_s` seconds more."""
     seen = observe(ws.home, ws.lab.guests)
     pending = pending_changes(ws, seen, ws.plan_without_host)
     plan = live_plan(ws)
     until = time.monotonic() + timeout_s
     outside = _ask_router(ws, plan, seen)
-    looked = _ask_doors(ws, plan, seen, pending, timeout_s)
+    looked = _ask_doors(ws, plan, seen, pending, (timeout_s, more_s))
     router = outside.told(until) if outside else {}
     rows = []
     for guest in ws.lab.guests.values():
@@ -97,7 +103,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5) -> Status:
 
 
 def _ask_doors(
-    ws: Workspace, plan: Plan, seen: Mapping[str, ObservedGuest], pending: list[Change], timeout_s: float
+    ws: Workspace, plan: Plan, seen: Mapping[str, ObservedGuest], pending: list[Change], times: tuple[float, float]
 ) -> _Seen:
     """Ask every door that may answer: each where it is meant to be entered from, as a machine there would."""
     # Imported when something is to be asked: a lab that is off is shown without a socket.
@@ -120,8 +126,9 @@ def _ask_doors(
     others: dict[tuple[str, str], str] = {}
     if asked:
         from dacha.engine.reach.doors import probe_doors
+        from dacha.engine.reach.opening import GuestWatcher
 
-        verdicts = probe_doors(asked, timeout_s, lan)
+        verdicts = probe_doors(asked, times[0], lan, GuestWatcher(ws), times[1])
         answering = [d for d in asked if d.door.from_lan and (v := verdicts.get(_key(d))) and v.ok]
         if answering and os.geteuid() == 0:
             others = _others(ws, answering, lan)
@@ -226,7 +233,7 @@ def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | 
         return False, f"{looked.others[key]}: dacha trace {' '.join(key)}"
     if door.door.from_lan and lan_place(door, looked.lan) is None:
         return None, "answers here; this host has no address on a LAN"
-    return True, "open"
+    return True, f"open, slow: {show_duration(verdict.after_s)}" if verdict.after_s > SLOW_S else "open"
 
 
 def _trouble(verdict: Verdict, young: bool) -> str:

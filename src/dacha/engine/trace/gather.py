@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import threading
 import time
 from collections.abc import Callable
 from ipaddress import IPv4Address, ip_address
@@ -12,19 +11,20 @@ from typing import Any, NamedTuple
 
 from dacha.core.apply.observed import OFF, ObservedGuest
 from dacha.core.apply.waiting import APPLY, START, Waiting, moves, waiting
-from dacha.core.errors import DachaError
 from dacha.core.findings import errors
 from dacha.core.lab.names import host_name
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan, here
 from dacha.core.plan.doors import place as written
-from dacha.core.trace.evidence import REFUSED, Evidence
+from dacha.core.trace.evidence import OPEN, REFUSED, ConnectResult, Evidence
+from dacha.core.trace.service import wordless
 from dacha.engine.guest.console import recent
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import others
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.router.look import look
-from dacha.engine.trace.guest import key, run_state, with_guest
+from dacha.engine.trace.asking import Asking
+from dacha.engine.trace.guest import arrived, key, run_state, with_guest
 from dacha.engine.trace.host import answers, rule, with_links
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses, iproute, nft
@@ -39,8 +39,12 @@ from dacha.wire.probes import probe_for
 
 # One question's limit. All are asked at once, so that a trace takes little longer than its slowest.
 ASK_S, AGENT_S, ECHO_S, NAME_S = 2.0, 0.5, 0.6, 1.0
+# How long a service that accepts is heard in the first round; it is heard on in the second.
+HEAR_S = 2.2
+# The questions that hear a service.
+WORDS = ("through", "direct")
 # All questions of one round together; there are two, so that nothing can make a trace take longer than 8 s.
-ROUND_S = 3.8
+ROUND_S, LONGEST_S = 3.8, 7.9
 # Smaller packets that are tried where large ones vanish: a tunnel's, IPv6's least, IPv4's least (RFC 8200, RFC 791).
 SIZES = (1400, 1280, 576)
 # Where a service may be instead, when its own port is shut: low ports, and usual other ones.
@@ -54,11 +58,13 @@ HOPS_OF = {
 
 
 class Asked(NamedTuple):
-    """What is to be traced: the planned door, from where, and (for a limited one) for whom."""
+    """What is to be traced: the planned door, from where, and (for a limited one) for whom; `wait_s` is how long more
+    than usual a service may take for its first words."""
 
     plan: DoorPlan
     origin: str
     asker: str | None
+    wait_s: float = 0.0
 
 
 def gather(ws: Workspace, asked: Asked) -> Evidence:
@@ -96,32 +102,46 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
     if way == "kernel":
         server = ws.plan_without_host.networks[found.network].resolver
         found = found._replace(name=host_name(ws.lab.name, guest.name), name_server=str(server or ""))
-    return _ask_everything(ws, door, found, place, seen)
+    return _ask_everything(ws, door, found, place, seen, asked.wait_s)
 
 
 def _ask_everything(
-    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, seen: ObservedGuest
+    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, seen: ObservedGuest, wait_s: float
 ) -> Evidence:
-    told, unanswered = _all(_first_questions(ws, door, e, place))
+    asking = Asking()
+    asking.ask(_first_questions(ws, door, e, place, HEAR_S + ROUND_S + wait_s))
+    asking.wait(ROUND_S, WORDS, HEAR_S)
+    told = _so_far(asking)
     e = with_links(ws, door, with_guest(e, told), told)
     if e.way == "user":
         forward = None if seen.forwards is None else all(f in seen.forwards for f in door.forwards())
         held = ports.holder(door.door.protocol, door.port.first) if forward is False and door.port else None
-        e = e._replace(forward=forward, held_by=held)
+        e = e._replace(forward=forward, held_by=held, arrived=told.get("arrived"))
     lan = str(told["lan"]) if told["lan"] else None
-    said, later = _all(_second_questions(ws, door, e, place, lan))
-    unanswered |= later
+    asking.ask(_second_questions(ws, door, e, place, lan))
+    # Who has a connection and says nothing may be slow, and is heard on. In user mode QEMU accepts before the guest
+    # does: one that has not arrived there is not waited for.
+    patient = wordless(e.through if e.way == "user" else e.direct) and e.arrived is not False and e.service != "tcp"
+    asking.wait(ROUND_S + (wait_s if patient else 0.0), () if patient else WORDS)
+    if patient:
+        e = with_guest(e, _so_far(asking))
+        if wordless(e.through) and e.direct and e.direct.ok:
+            # Two connections at once are too many for some: what one of them heard, the other one would have.
+            e = e._replace(through=e.direct)
+        asking.ask(_second_questions(ws, door, e, place, lan))
+        asking.wait(max(0.5, LONGEST_S - asking.took_s), WORDS)
+    told, unanswered = asking.told(), asking.unanswered()
     listing, from_lan = told.get("listing"), e.origin != "host"
     return e._replace(
-        key=said.get("key"),
-        elsewhere=said.get("elsewhere") or (),
-        reply=said.get("reply"),
+        key=told.get("key"),
+        elsewhere=told.get("elsewhere") or (),
+        reply=told.get("reply"),
         lan_address=lan,
         told_address=_told(ws),
         router=told.get("router"),
-        sizes=said.get("sizes"),
-        led=said.get("led"),
-        certificate=said.get("certificate"),
+        sizes=told.get("sizes"),
+        led=told.get("led"),
+        certificate=told.get("certificate"),
         now=time.time(),
         named=told.get("named"),
         unanswered=tuple((hop, why) for question, why in unanswered.items() for hop in HOPS_OF.get(question, ())),
@@ -136,9 +156,10 @@ def _address(door: DoorPlan) -> str | None:
 
 
 def _first_questions(
-    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None
+    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, hear_s: float
 ) -> dict[str, Callable[[], Any]]:
-    """What can be asked at once. (Small functions of fixed values: each runs in a thread of its own.)"""
+    """What can be asked at once. (Small functions of fixed values: each runs in a thread of its own.) A service that
+    accepts is heard for `hear_s` seconds."""
     guest, address, service = e.guest, _address(door), door.door.service
     root, own = os.geteuid() == 0, e.way != "user"
     apart = e.network in networks_apart(ws)
@@ -150,9 +171,11 @@ def _first_questions(
     }
     if door.door.protocol == "tcp" and not apart:
         if place:
-            asks["through"] = lambda: touch(*place, probe_for(service), ASK_S)
+            asks["through"] = lambda: touch(*place, probe_for(service), ASK_S, hear_s=hear_s)
+        if place and not own:
+            asks["arrived"] = lambda: arrived(ws, door)
         if own and address:
-            asks["direct"] = lambda: touch(address, e.port, probe_for(service), ASK_S)
+            asks["direct"] = lambda: touch(address, e.port, probe_for(service), ASK_S, hear_s=hear_s)
     if own and root:
         asks["links"] = iproute.links
         if address:
@@ -175,8 +198,7 @@ def _second_questions(
 ) -> dict[str, Callable[[], Any]]:
     """What depends on the first answers: more about a service that answers, and where one may be that refuses."""
     address, service, root = _address(door), door.door.service or "", os.geteuid() == 0
-    direct, heard = e.direct, e.through if e.way == "user" else e.direct
-    target = place if e.way == "user" else (address, e.port) if address else None
+    direct = e.direct
     asks: dict[str, Callable[[], Any]] = {}
     if root and address and direct and direct.ok and direct.largest:
         sizes = [direct.largest, *(n for n in SIZES if n < direct.largest)]
@@ -188,6 +210,8 @@ def _second_questions(
         asks["elsewhere"] = lambda: speaking(address, service, open_ports(address, OTHER_PORTS, 0.6), 0.8)
     if address and direct and direct.ok and e.way == "kernel" and lan:
         asks["reply"] = lambda: touch(address, e.port, probe_for(service), 1.5, lan)
+    target = place if e.way == "user" else (address, e.port) if address else None
+    heard = e.through if e.way == "user" else e.direct
     if target and heard and heard.ok:
         if service == "ssh":
             asks["key"] = lambda: key(ws, e.guest, *target)
@@ -203,27 +227,10 @@ def _place(door: DoorPlan, origin: str) -> tuple[str, int] | None:
     return (str(place[0]), place[1]) if place else here(door)
 
 
-def _all(questions: dict[str, Callable[[], Any]]) -> tuple[dict[str, Any], dict[str, str]]:
-    """The answers to questions asked at once, None for one that failed or has none when the time is over; and why."""
-    told: dict[str, Any] = dict.fromkeys(questions)
-    unanswered = dict.fromkeys(questions, f"no answer came within {ROUND_S:.0f} s")
-
-    def ask(name: str, question: Callable[[], Any]) -> None:
-        try:
-            told[name] = question()
-        except (DachaError, OSError) as e:
-            unanswered[name] = str(e)
-        else:
-            unanswered.pop(name, None)
-
-    # Nobody waits for these at the end: a trace that is interrupted ends at once.
-    asked = [threading.Thread(target=ask, args=one, daemon=True) for one in questions.items()]
-    for thread in asked:
-        thread.start()
-    until = time.monotonic() + ROUND_S
-    for thread in asked:
-        thread.join(max(0.0, until - time.monotonic()))
-    return dict(told), dict(unanswered)
+def _so_far(asking: Asking) -> dict[str, Any]:
+    """The answers so far. A connection that is still heard was accepted, and nothing was said on it."""
+    mute = ConnectResult(OPEN, False, "no answer", after_s=asking.took_s)
+    return asking.told() | {name: mute for name in WORDS if asking.waiting(name)}
 
 
 def _told(ws: Workspace) -> str | None:

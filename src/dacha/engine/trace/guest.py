@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import re
+import time
 from typing import Any
 
+from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.evidence import Evidence
 from dacha.engine.guest.desired import host_key_public
 from dacha.engine.workspace import Workspace
 from dacha.host.probe.connect import host_key
 
+# A guest that is up takes a connection within this time (seconds).
+ARRIVE_S = 2.5
 _PANIC = re.compile(rb"Kernel panic[^\r\n]*")
 # A login prompt, or a shell's at the beginning of a line, whatever was typed behind it.
 _PROMPT = re.compile(rb"(?m)login: ?\r?$|^[\w@~:./-]{0,40} ?[#$] ")
@@ -21,6 +25,23 @@ def run_state(ws: Workspace, guest: str) -> str:
 
     with Qmp(ws.home.run(guest) / WATCH, timeout_s=1.0) as qmp:
         return str(qmp.execute("query-status")["status"])
+
+
+def arrived(ws: Workspace, door: DoorPlan) -> bool:
+    """Whether the guest itself has a connection through this door of user mode: QEMU accepts before it does. Asked a
+    moment after one was made."""
+    from dacha.hypervisor.command_line import WATCH
+    from dacha.hypervisor.monitor.qmp import Qmp
+    from dacha.hypervisor.user_network import taken
+
+    wanted = {(f.port, f.address, f.to) for f in door.forwards()}
+    until = time.monotonic() + ARRIVE_S
+    while time.monotonic() < until:
+        time.sleep(0.3)
+        with Qmp(ws.home.run(door.door.guest) / WATCH, timeout_s=1.0) as qmp:
+            if wanted & taken(qmp):
+                return True
+    return False
 
 
 def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:

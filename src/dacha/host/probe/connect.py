@@ -23,8 +23,11 @@ _ORIGIN_LOCAL = 1
 _TIMESTAMPS = 12
 
 
-def touch(address: str, port: int, probe: Probe, timeout_s: float, source: str | None = None) -> ConnectResult:
-    """Connect, let the probe speak, and say what came of it. `source` is an address of this host to come from."""
+def touch(
+    address: str, port: int, probe: Probe, timeout_s: float, source: str | None = None, hear_s: float | None = None
+) -> ConnectResult:
+    """Connect within `timeout_s` seconds, let the probe speak, and say what came of it within that time, or within
+    `hear_s` after. `source` is an address of this host to come from."""
     six = ":" in address
     deadline = time.monotonic() + timeout_s
     with socket.socket(socket.AF_INET6 if six else socket.AF_INET, socket.SOCK_STREAM) as s:
@@ -39,7 +42,9 @@ def touch(address: str, port: int, probe: Probe, timeout_s: float, source: str |
             return ConnectResult(SILENT, source_port=ours)
         except OSError as e:
             return _refusal(s, e)._replace(source_port=ours)
-        return _hear(s, probe, deadline)._replace(source_port=ours, largest=_largest(s, six=six))
+        began = time.monotonic()
+        heard = _hear(s, probe, deadline if hear_s is None else began + hear_s)
+        return heard._replace(source_port=ours, largest=_largest(s, six=six), after_s=time.monotonic() - began)
 
 
 def _largest(s: socket.socket, *, six: bool) -> int:

@@ -7,7 +7,7 @@ import os
 import selectors
 import socket
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Container, Iterable
 
 from dacha.wire.probes import AnyProbe, Probe, Verdict
 
@@ -15,10 +15,25 @@ from dacha.wire.probes import AnyProbe, Probe, Verdict
 Target = tuple[object, str, int, Probe]
 
 
-def probe_all(targets: Iterable[Target], timeout_s: float) -> dict[object, Verdict]:
-    """Probe (key, address, TCP port, probe) targets together; every key has a verdict within `timeout_s` seconds."""
+def nobody(keys: set[object]) -> set[object]:
+    """Whom `probe_all` is patient with, unless it is told."""
+    return set()
+
+
+def probe_all(
+    targets: Iterable[Target],
+    timeout_s: float,
+    patient: Callable[[set[object]], set[object]] = nobody,
+    more_s: float = 0.0,
+) -> dict[object, Verdict]:
+    """Probe (key, address, TCP port, probe) targets together; every key has a verdict within `timeout_s` seconds.
+
+    Of those that are connected and say nothing, `patient` answers who may be slow: these have `more_s` seconds more.
+    """
     verdicts: dict[object, Verdict] = {}
-    deadline = time.monotonic() + timeout_s
+    began = time.monotonic()
+    deadline = began + timeout_s
+    words = "no answer"
     with selectors.DefaultSelector() as selector:
         for key, address, port, probe in targets:
             s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_STREAM)
@@ -31,20 +46,43 @@ def probe_all(targets: Iterable[Target], timeout_s: float) -> dict[object, Verdi
                 assert isinstance(entry.fileobj, socket.socket)
                 verdict = _step(selector, entry.fileobj, mask, entry.data[1])
                 if verdict:
-                    verdicts[entry.data[0]] = verdict
+                    verdicts[entry.data[0]] = verdict._replace(after_s=time.monotonic() - began)
                     selector.unregister(entry.fileobj)
                     entry.fileobj.close()
             if time.monotonic() >= deadline:
-                break
-        for entry in list(selector.get_map().values()):
-            assert isinstance(entry.fileobj, socket.socket)
-            key, probe = entry.data
-            # A service without a protocol of its own may well wait for the client to speak first.
-            silent = isinstance(probe, AnyProbe) and entry.events == selectors.EVENT_READ
-            verdicts[key] = Verdict(silent, "accepts" if silent else "no answer")
-            selector.unregister(entry.fileobj)
-            entry.fileobj.close()
+                slow = patient(_connected(selector)) if more_s else set()
+                if not slow:
+                    break
+                _give_up(selector, verdicts, words, slow)
+                words = f"accepts, and said nothing for {timeout_s + more_s:.0f} s"
+                deadline, more_s = deadline + more_s, 0.0
+        _give_up(selector, verdicts, words)
     return verdicts
+
+
+def _connected(selector: selectors.BaseSelector) -> set[object]:
+    """The targets that are connected and wait for the first words of a known protocol."""
+    return {
+        entry.data[0]
+        for entry in selector.get_map().values()
+        if entry.events == selectors.EVENT_READ and not isinstance(entry.data[1], AnyProbe)
+    }
+
+
+def _give_up(
+    selector: selectors.BaseSelector, verdicts: dict[object, Verdict], words: str, but: Container[object] = ()
+) -> None:
+    """A verdict in these words for each that has not answered, but for those of whom more is expected."""
+    for entry in list(selector.get_map().values()):
+        assert isinstance(entry.fileobj, socket.socket)
+        key, probe = entry.data
+        if key in but:
+            continue
+        # A service without a protocol of its own may well wait for the client to speak first.
+        silent = isinstance(probe, AnyProbe) and entry.events == selectors.EVENT_READ
+        verdicts[key] = Verdict(silent, "accepts" if silent else words)
+        selector.unregister(entry.fileobj)
+        entry.fileobj.close()
 
 
 def _step(selector: selectors.BaseSelector, s: socket.socket, mask: int, probe: Probe) -> Verdict | None:

@@ -1,0 +1,61 @@
+"""Questions asked at once: each in a thread of its own, none waited for longer than there is time."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from dacha.core.errors import DachaError
+
+
+class Asking:
+    """Questions and their answers by name. What does not answer in time is None, and may answer later all the same."""
+
+    def __init__(self) -> None:
+        self._told: dict[str, Any] = {}
+        self._failed: dict[str, str] = {}
+        self._threads: dict[str, threading.Thread] = {}
+        self._began = time.monotonic()
+
+    def ask(self, questions: dict[str, Callable[[], Any]]) -> None:
+        """Begin to ask what was not asked yet. Nobody waits for the threads at the end, so that an interrupted trace
+        ends at once."""
+
+        def answer(name: str, question: Callable[[], Any]) -> None:
+            try:
+                self._told[name] = question()
+            except (DachaError, OSError) as e:
+                self._failed[name] = str(e)
+
+        for name, question in questions.items():
+            if name in self._threads:
+                continue
+            self._threads[name] = threading.Thread(target=answer, args=(name, question), daemon=True)
+            self._threads[name].start()
+
+    def wait(self, limit_s: float, soon: Iterable[str] = (), soon_s: float = 0.0) -> None:
+        """Wait until all have answered, for `limit_s` seconds at most; for those in `soon` no more than `soon_s`."""
+        now = time.monotonic()
+        for name, thread in list(self._threads.items()):
+            until = now + (soon_s if name in soon else limit_s)
+            thread.join(max(0.0, until - time.monotonic()))
+
+    def waiting(self, name: str) -> bool:
+        """True for a question that may yet be answered."""
+        return name in self._threads and self._threads[name].is_alive()
+
+    @property
+    def took_s(self) -> float:
+        """Seconds since the first question."""
+        return time.monotonic() - self._began
+
+    def told(self) -> dict[str, Any]:
+        """The answers so far; None for what has none."""
+        return {name: self._told.get(name) for name in self._threads}
+
+    def unanswered(self) -> dict[str, str]:
+        """Why what has no answer has none."""
+        late = f"no answer came within {self.took_s:.0f} s"
+        return {n: self._failed.get(n, late) for n in self._threads if n not in self._told}
