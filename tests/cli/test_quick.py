@@ -57,7 +57,15 @@ def test_a_quick_command_loads_nothing_slow(lab: Lab, command: tuple[str, ...]) 
 
 def test_help_loads_no_part_of_the_lab(lab: Lab) -> None:
     loaded = {m for m in modules_of(lab, "--help") if m.startswith("dacha.")}
-    assert loaded == {"dacha.cli", "dacha.cli.commands", "dacha.cli.main", "dacha.core", "dacha.core.errors"}
+    assert loaded == {
+        "dacha.cli",
+        "dacha.cli.terminal",
+        "dacha.cli.terminal.streams",
+        "dacha.cli.commands",
+        "dacha.cli.main",
+        "dacha.core",
+        "dacha.core.errors",
+    }
 
 
 def test_the_package_itself_imports_nothing() -> None:

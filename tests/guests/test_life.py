@@ -198,6 +198,36 @@ def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
     assert b"typed-42" in said and b"demo guest: power button" in said
 
 
+def test_a_changed_host_key_is_given_back_or_accepted_as_the_remedy_says(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(ONE)
+    lab("apply")
+    right = lab("guest", "host-key", "gauge", "--json").json
+    assert right["same"] and right["trusted"].startswith("SHA256:") and not right["accepted"]
+    lab("connect", "gauge", "--", "kill $(pidof dropbear | tr ' ' '\\n' | tail -n1); dropbear -R -s", code=None)
+    deadline = time.monotonic() + 60
+    while (said := lab("trace", "gauge", "--json", code=None).json)["broken"] != "key":
+        assert time.monotonic() < deadline, said
+    remedy = said["hops"][-1]["remedy"]
+    assert "dacha guest first-boot gauge --again, then dacha restart gauge" in remedy
+    assert "dacha guest host-key gauge --accept" in remedy
+    other = lab("guest", "host-key", "gauge", code=1).out
+    assert "Another key than the trusted one answers" in other and right["trusted"] in other
+    # Accepted, loudly, it is trusted by everything.
+    accepted = lab("guest", "host-key", "gauge", "--accept").out
+    assert "CAREFUL" in accepted and "go back to the lab's" in accepted
+    assert lab("trace", "gauge", "--json").json["works"] and lab("connect", "gauge", "--", "echo in").out == "in\n"
+    # Given back: the guest takes its first-boot data up as another instance.
+    documents = lab("guest", "first-boot", "gauge", "--json").json["documents"]
+    assert "PRIVATE KEY" not in documents["user-data"] and "kept by Dacha" in documents["user-data"]
+    assert "takes its first-boot data up again" in lab("guest", "first-boot", "gauge", "--again").out
+    again = lab("guest", "first-boot", "gauge", "--json").json["documents"]
+    assert again["meta-data"] != documents["meta-data"]
+    lab("restart", "gauge")
+    assert lab("guest", "host-key", "gauge", "--json").json == right
+    assert lab("trace", "gauge", "--json").json["works"] and lab("diff").out == "one: everything applied\n"
+
+
 def read_until(fd: int, words: bytes, timeout_s: float = 90.0) -> bytes:
     """What a terminal shows up to `words`."""
     seen, deadline = b"", time.monotonic() + timeout_s

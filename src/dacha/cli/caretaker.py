@@ -129,14 +129,14 @@ def _now(state: str, until: float) -> str:
 
 
 def run_install(args: argparse.Namespace) -> int:
-    from pathlib import Path
 
     from dacha.engine.caretaker import unit as at_boot
     from dacha.engine.workspace import load
+    from dacha.host import folders
 
     ws = load(args.lab)
     ws.refuse_if_wrong()
-    folder = Path(args.to).expanduser().absolute() if args.to else None
+    folder = folders.expand(args.to).absolute() if args.to else None
     if args.show:
         output.say(at_boot.unit_text(ws).rstrip())
     elif args.remove:

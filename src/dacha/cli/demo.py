@@ -64,7 +64,7 @@ class _Stage:
 def _lab_folder(args: argparse.Namespace) -> Path:
     from dacha.host import folders
 
-    return Path(args.folder).expanduser().absolute() if args.folder else folders.state() / "demo"
+    return folders.expand(args.folder).absolute() if args.folder else folders.state() / "demo"
 
 
 def run_demo(args: argparse.Namespace) -> int:

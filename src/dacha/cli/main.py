@@ -10,6 +10,7 @@ import sys
 
 from dacha import __version__
 from dacha.cli.commands import BY_NAME, COMMANDS, Parser, add_command
+from dacha.cli.terminal import streams
 from dacha.core.errors import DachaError, UsageError
 
 
@@ -53,12 +54,12 @@ def split(argv: list[str]) -> tuple[list[str], str | None, list[str]]:
 def dispatch(argv: list[str]) -> int:
     before, command, after = split(argv)
     if "--version" in before:
-        print(f"dacha {__version__}")
+        streams.put(f"dacha {__version__}")
         return 0
     if command is None:
         if before and not {"-h", "--help"} & set(before):
             raise UsageError("no command was named", remedy="see: dacha --help")
-        print(usage())
+        streams.put(usage())
         return 0 if before else 2
     if command not in BY_NAME:
         from dacha.core.spelling import did_you_mean
@@ -74,7 +75,7 @@ def dispatch(argv: list[str]) -> int:
 
         moved = folders.take_over()
         if moved:
-            print(moved, file=sys.stderr)
+            streams.put(moved, sys.stderr)
     return int(args.run(args) or 0)
 
 
@@ -85,44 +86,52 @@ def main(argv: list[str] | None = None) -> int:
         from dacha.cli.completion import complete
 
         complete()
-    debug = "--debug" in argv
+    streams.prepare()
+    code = _run(argv)
+    lost = streams.end()
+    if lost:
+        streams.put(lost, sys.stderr, flush=True)
+    # Work that was done is done; an answer that nobody got is none.
+    return 3 if lost and streams.Lost.answer and code == 0 else code
+
+
+def _run(argv: list[str]) -> int:
+    """The exit code of a command, with every error said."""
+    # What follows "--" is another program's.
+    own = argv[: argv.index("--")] if "--" in argv else argv
+    debug = "--debug" in own
     try:
-        code = dispatch(argv)
-        sys.stdout.flush()
-        return code
+        return dispatch(argv)
     except DachaError as e:
         if debug:
             raise
-        if "--json" in argv:
-            from dacha.cli.terminal.output import emit_json, finding_json
-
-            emit_json(
-                {
-                    "error": {
-                        "what": e.what,
-                        "where": e.where,
-                        "why": e.why,
-                        "remedy": e.remedy,
-                        "findings": [finding_json("lab.toml", f) for f in getattr(e, "findings", ())],
-                    }
-                }
-            )
+        if "--json" in own:
+            _error_json(e)
         from dacha.core.harmless import harmless_lines
 
-        print(harmless_lines("\n".join(e.lines())), file=sys.stderr)
+        streams.put(harmless_lines("\n".join(e.lines())), sys.stderr, flush=True)
         return e.exit_code
     except KeyboardInterrupt:
-        print("\ninterrupted; dacha status shows how things are", file=sys.stderr)
+        streams.put("\ninterrupted; dacha status shows how things are", sys.stderr, flush=True)
         return 130
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    except BrokenPipeError as e:
+        streams.lose(e, sys.stdout)
         return 0
     except Exception as e:
         if debug:
             raise
-        print(
+        streams.put(
             f"dacha met a defect of its own: {type(e).__name__}: {e}\n  the same command with --debug shows where; "
             "please report it",
-            file=sys.stderr,
+            sys.stderr,
+            flush=True,
         )
         return 70
+
+
+def _error_json(e: DachaError) -> None:
+    """An error as a script reads it."""
+    from dacha.cli.terminal.output import emit_json, finding_json
+
+    findings = [finding_json("lab.toml", f) for f in getattr(e, "findings", ())]
+    emit_json({"error": {"what": e.what, "where": e.where, "why": e.why, "remedy": e.remedy, "findings": findings}})

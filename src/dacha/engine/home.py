@@ -31,7 +31,8 @@ class Record(SimpleNamespace):
 
     `installing` is when an installation began (Unix seconds), `installed` the medium that one was done from, `uid` the
     user that its process runs as, None where that is whoever started it; `removed` when the guest was seen to have left
-    the lab, `delete_disks` those of its disks that are to go then.
+    the lab, `delete_disks` those of its disks that are to go then. `again` is how often it was told to take its
+    first-boot data up once more, `accepted_key` another host key than the lab's that somebody found to be right.
     """
 
     def __init__(
@@ -46,6 +47,8 @@ class Record(SimpleNamespace):
         uid: int | None = None,
         removed: float | None = None,
         delete_disks: list[str] | None = None,
+        again: int = 0,
+        accepted_key: str | None = None,
     ) -> None:
         self.machine = machine
         self.process = process
@@ -56,6 +59,8 @@ class Record(SimpleNamespace):
         self.uid = uid
         self.removed = removed
         self.delete_disks = delete_disks or []
+        self.again = again
+        self.accepted_key = accepted_key
 
 
 class Home:
@@ -242,6 +247,8 @@ class Home:
             uid=raw.get("uid"),
             removed=raw.get("removed"),
             delete_disks=list(raw.get("delete_disks") or ()),
+            again=int(raw.get("again") or 0),
+            accepted_key=raw.get("accepted_key"),
         )
 
     def write(self, name: str, record: Record) -> None:
@@ -259,5 +266,7 @@ class Home:
                 "uid": record.uid,
                 "removed": record.removed,
                 "delete_disks": record.delete_disks,
+                "again": record.again,
+                "accepted_key": record.accepted_key,
             },
         )

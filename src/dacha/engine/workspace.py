@@ -28,7 +28,7 @@ def find_lab_file(named: str | None) -> Path:
     """
     named = named or os.environ.get("DACHA_LAB")
     if named:
-        path = Path(named).expanduser().absolute()
+        path = folders.expand(named).absolute()
         # One file has one name, however the way to it is written.
         return path.parent.resolve() / path.name if ".." in path.parts else path
     here = Path.cwd()
@@ -121,7 +121,7 @@ class Workspace:
 
     def resolve(self, written: str) -> Path:
         """A path as the lab file writes it: ~ is the user's home, the rest is relative to the lab file's folder."""
-        path = Path(written).expanduser()
+        path = folders.expand(written)
         return path if path.is_absolute() else self.path.parent / path
 
     def refuse_if_wrong(self) -> None:

@@ -12,9 +12,36 @@ from pathlib import Path
 from dacha.core.errors import HostError
 
 
+def home() -> Path:
+    """This user's home folder: $HOME where that is a whole path, else as the system knows it. Raises HostError."""
+    if os.environ.get("HOME", "").startswith("/"):
+        return Path(os.environ["HOME"])
+    import pwd
+
+    try:
+        return Path(pwd.getpwuid(os.getuid()).pw_dir)
+    except KeyError:
+        raise HostError(
+            f"the user {os.getuid()} has no home folder",
+            why="$HOME names none, and the system does not know this user",
+            remedy="set HOME to a folder of this user's, by its whole path",
+        ) from None
+
+
+def expand(path: str) -> Path:
+    """A path as people write it, with ~ and ~USER. Raises HostError where there is no such home."""
+    if path == "~" or path.startswith("~/"):
+        return home() / path[2:]
+    try:
+        return Path(path).expanduser()
+    except RuntimeError:
+        user = path.partition("/")[0]
+        raise HostError(f"there is no home folder of {user[1:]}", where=path, remedy="write the whole path") from None
+
+
 def _folder(variable: str, default: str) -> Path:
     value = os.environ.get(variable, "")
-    return Path(value) if value.startswith("/") else Path(default).expanduser()
+    return Path(value) if value.startswith("/") else expand(default)
 
 
 # Root's, whoever's shell it is called from (Filesystem Hierarchy Standard 3.0, 5.8.1 and 3.15).

@@ -84,10 +84,11 @@ def _keys(args: argparse.Namespace, qmp: Any) -> None:
 
 
 def _save(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -> None:
+    from dacha.host import folders
     from dacha.host.files import replace_file
     from dacha.hypervisor import screen
 
-    path = Path(args.save).expanduser().absolute()
+    path = folders.expand(args.save).absolute()
     if not path.parent.is_dir():
         raise HostError(f"there is no folder {path.parent}", remedy="make it, or save elsewhere")
     png, width, height = screen.picture(qmp, run)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
+from dacha.cli.guest import trust
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
 
@@ -258,6 +259,14 @@ ACTIONS = (
     Action("edit", "change a guest", "dacha guest edit gauge --memory 2GiB", _edit, run_edit),
     Action("remove", "remove a guest; its disks stay", "dacha guest remove gauge", _remove, run_remove),
     Action("rename", "give a guest that is off another name", "dacha guest rename gauge tides", _rename, run_rename),
+    Action(
+        "first-boot", "show what a guest is told at its first boot; let it take that up again",
+        "dacha guest first-boot gauge --again", trust.first_boot_arguments, trust.run_first_boot,
+    ),
+    Action(
+        "host-key", "compare the host key that a guest shows with the trusted one; accept it",
+        "dacha guest host-key gauge", trust.host_key_arguments, trust.run_host_key,
+    ),
     Action("list", "list the guests", "dacha guest list", nothing, run_list),
     Action("show", "show one guest, and where each value comes from", "dacha guest show gauge", _show, run_show),
-)
+)  # fmt: skip

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
@@ -39,13 +38,14 @@ def new_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_new(args: argparse.Namespace) -> int:
     from dacha.core.lab import fields
+    from dacha.host import folders
     from dacha.host.files import replace_file
 
     try:
         name = fields.name(args.name)
     except ValueError as e:
         raise UsageError(e.args[0], remedy=e.args[1]) from None
-    path = Path(args.lab or "lab.toml").expanduser()
+    path = folders.expand(args.lab or "lab.toml")
     if path.exists():
         raise UsageError(
             "there is a lab file already", where=str(path), remedy="nothing was changed; name another: --lab FILE"

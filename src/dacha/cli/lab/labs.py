@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import time
-from pathlib import Path
 from typing import Any
 
 from dacha.cli import arguments
@@ -123,15 +122,16 @@ def run_remove(args: argparse.Namespace) -> int:
 def run_move(args: argparse.Namespace) -> int:
     from dacha.engine.lab.kept_labs import home_named, look
     from dacha.engine.lab.moving import move_file, move_state
+    from dacha.host import folders
 
     lab = look(home_named(args.name))
     done: list[dict[str, str]] = []
     report = _report(done, quiet=args.json)
     if args.file:
-        ws = move_file(lab, Path(args.file).expanduser().absolute(), report)
+        ws = move_file(lab, folders.expand(args.file).absolute(), report)
         said = f"{args.name} is described by {ws.path} now."
     else:
-        state = Path(args.state).expanduser().absolute()
+        state = folders.expand(args.state).absolute()
         if state == lab.home.folder.parent.parent:
             raise UsageError(f"{args.name} is kept there already", where=str(state), remedy="name another folder")
         move_state(lab, state, report)

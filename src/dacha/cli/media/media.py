@@ -103,7 +103,9 @@ def run_add(args: argparse.Namespace) -> int:
 
 
 def _add_file(store: Any, args: argparse.Namespace, name: str, expected: str | None, progress: Any) -> Any:
-    path = Path(args.source).expanduser()
+    from dacha.host import folders
+
+    path = folders.expand(args.source)
     try:
         with path.open("rb") as f:
             return store.add(

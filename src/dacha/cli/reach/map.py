@@ -47,9 +47,10 @@ def run_map(args: argparse.Namespace) -> int:
 
 
 def _save(written: str, name: str, bands: list[Any], host: str) -> Path:
+    from dacha.host import folders
     from dacha.host.files import replace_file
 
-    path = Path(written).expanduser().absolute()
+    path = folders.expand(written).absolute()
     kind = path.suffix.lower()
     if kind not in (".svg", ".png"):
         raise UsageError(f"{written} is neither .svg nor .png", remedy="name it so: --save lab.svg")

@@ -8,6 +8,7 @@ import sys
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
+from dacha.cli.terminal.streams import Lost, put
 from dacha.core.findings import Finding
 from dacha.core.harmless import harmless_json, harmless_lines
 
@@ -39,16 +40,27 @@ def shown(text: str) -> str:
 
 
 def say(text: str = "") -> None:
-    print(shown(text))
+    put(shown(text))
 
 
 def note(text: str) -> None:
     """A word beside the answer: progress, waiting, advice. Goes to standard error."""
-    print(shown(text), file=sys.stderr, flush=True)
+    put(shown(text), sys.stderr, flush=True)
 
 
 def emit_json(value: Any) -> None:
-    print(harmless_json(json.dumps(value, indent=1, ensure_ascii=False, default=str)))
+    _answer(json.dumps(value, indent=1, ensure_ascii=_ascii(), default=str))
+
+
+def _ascii() -> bool:
+    """True where JSON has to be written in ASCII (RFC 8259 section 7): a sign that is spelled would be another text."""
+    return (sys.stdout.encoding or "").lower().replace("-", "") not in ("utf8", "utf8sig")
+
+
+def _answer(text: str) -> None:
+    """Print what a script asked for."""
+    Lost.answer = True
+    put(harmless_json(text))
 
 
 def table(
@@ -70,7 +82,7 @@ def table(
 def step(subject: str, text: str, right: str = "") -> None:
     """One line of something that is being done: subject, what happened, and how long it took."""
     line = f"  {subject:<17}  {text:<58}"
-    print(shown(f"{line}  {right:>12}".rstrip() if right else line.rstrip()), flush=True)
+    put(shown(f"{line}  {right:>12}".rstrip() if right else line.rstrip()), flush=True)
 
 
 def seconds(value: float) -> str:
@@ -107,8 +119,9 @@ def finding_json(name: str, f: Finding) -> dict[str, Any]:
 
 def emit_rows(head: dict[str, Any], key: str, rows: Iterable[Any]) -> None:
     """The same for long lists: `head` with `key` as its last entry, a row of it on each line. It is much faster."""
-    body = ",\n".join(json.dumps(row, ensure_ascii=False) for row in rows)
-    print(harmless_json(f"{json.dumps(head, ensure_ascii=False)[:-1]}, {json.dumps(key)}: [\n{body}\n]}}"))
+    ascii_only = _ascii()
+    body = ",\n".join(json.dumps(row, ensure_ascii=ascii_only) for row in rows)
+    _answer(f"{json.dumps(head, ensure_ascii=ascii_only)[:-1]}, {json.dumps(key)}: [\n{body}\n]}}")
 
 
 def plural(count: int, word: str) -> str:

@@ -8,6 +8,7 @@ import time
 from collections.abc import Iterator
 from typing import Any
 
+from dacha.cli.terminal.streams import put
 from dacha.core.units import show_duration
 
 # Where nobody watches a terminal, a wait is mentioned this often (seconds), first after the shorter time.
@@ -35,8 +36,7 @@ class Line:
             self._progress.update(self._task, description=text)
         else:
             self._next = now + EVERY_S
-            sys.stderr.write(f"{text} ({show_duration(now - self._began)} so far)\n")
-            sys.stderr.flush()
+            put(f"{text} ({show_duration(now - self._began)} so far)", sys.stderr, flush=True)
 
     @contextlib.contextmanager
     def aside(self) -> Iterator[None]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from typing import Any, TypedDict
+from typing import Any, NotRequired, TypedDict
 
 from dacha.core.lab.model import Guest, Lab
 from dacha.core.lab.names import host_name, machine_uuid
@@ -41,12 +41,15 @@ class FirstBoot(TypedDict):
     keys: list[str]
     host_key: str
     adapters: list[FirstBootAdapter]
+    # How often the guest was told to take it up again; left out while never, so that nothing else is a change.
+    again: NotRequired[int]
 
 
-def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key: str) -> FirstBoot:
+def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key: str, again: int = 0) -> FirstBoot:
     """Everything a guest is told at its first boot: names, who may log in, its addresses, its host key.
 
-    `keys` are lines of authorized_keys, `host_key` the public line of the guest's own key.
+    `keys` are lines of authorized_keys, `host_key` the public line of the guest's own key; `again` is how often it was
+    told to take all this up once more.
     """
     adapters: list[FirstBootAdapter] = []
     mine = plan.adapters_of(guest.name)
@@ -65,7 +68,7 @@ def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key:
                 "name_servers": servers,
             }
         )
-    return {
+    told: FirstBoot = {
         "uuid": machine_uuid(lab.name, guest.name),
         "host_name": guest.name,
         "full_name": host_name(lab.name, guest.name),
@@ -75,6 +78,9 @@ def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key:
         "host_key": host_key,
         "adapters": adapters,
     }
+    if again:
+        told["again"] = again
+    return told
 
 
 def digest(value: Mapping[str, Any]) -> str:

@@ -117,7 +117,8 @@ def key(e: Evidence) -> Hop | None:
     if e.key:
         return Hop("key", FINE, "it has the key that Dacha made for it")
     means = "its key was made anew inside, or somebody else answers for it"
-    remedy = f"look at its console: dacha console {e.guest}\nto give it the lab's key again: dacha restart {e.guest}"
+    remedy = f"to give it the lab's key again: dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}\n"
+    remedy += f"if you know that the new one is right: dacha guest host-key {e.guest} --accept"
     return Hop("key", BROKEN, "another host key than the lab's answers", means, remedy)
 
 

@@ -70,7 +70,7 @@ class Store:
     def __init__(self, lab: Lab | None) -> None:
         self.folders: dict[str, Path] = {MAIN: folders.state() / "media"}
         for name, path in (lab.storages if lab else {}).items():
-            self.folders[name] = Path(path).expanduser() / "media"
+            self.folders[name] = folders.expand(path) / "media"
 
     def places(self) -> list[Path]:
         """The folders that media are in."""

@@ -41,10 +41,23 @@ def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> FirstBoot:
             lines.append(key_line(ws, written))
         except ValueError:
             continue
-    return first_boot(ws.lab, plan, guest, keys=lines, host_key=host_key_public(ws.home, guest.name))
+    return first_boot(
+        ws.lab,
+        plan,
+        guest,
+        keys=lines,
+        host_key=host_key_public(ws.home, guest.name),
+        again=ws.home.read(guest.name).again,
+    )
+
+
+def trusted_key(home: Home, name: str) -> str:
+    """The public host key that clients are to trust: the lab's own, or another that was accepted."""
+    return home.read(name).accepted_key or host_key_public(home, name)
 
 
 def host_key_public(home: Home, name: str) -> str:
+    """The public host key that the lab made for the guest; empty while it has none."""
     try:
         return (home.guest(name) / "host_key.pub").read_text().strip()
     except OSError:

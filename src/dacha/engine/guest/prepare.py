@@ -5,12 +5,12 @@ from __future__ import annotations
 import os
 from typing import Any
 
-from dacha.core.apply.first_boot import digest
+from dacha.core.apply.first_boot import FirstBoot, digest
 from dacha.core.errors import HostError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.plan import Plan
-from dacha.engine.guest.desired import first_boot_facts, host_key_public
+from dacha.engine.guest.desired import first_boot_facts, trusted_key
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
@@ -37,14 +37,18 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:
         raise HostError(
             f"the host key of {guest.name} is gone", why=str(e), remedy="dacha apply makes a new one"
         ) from e
-    told = digest(facts)
-    texts = documents(facts, instance=f"{facts['uuid']}-{told}", host_key_private=private)
+    texts = documents(facts, instance=instance_of(facts), host_key_private=private)
     replace_file(
         ws.home.guest(guest.name) / "seed.iso",
         iso_image("cidata", {n: t.encode() for n, t in texts.items()}),
         mode=0o600,
     )
-    return told
+    return digest(facts)
+
+
+def instance_of(facts: FirstBoot) -> str:
+    """The name of this content: a guest that sees another than before takes its first-boot data up again."""
+    return f"{facts['uuid']}-{digest(facts)}"
 
 
 def write_known_hosts(ws: Workspace, plan: Plan, host_addresses: list[Any]) -> None:
@@ -53,7 +57,7 @@ def write_known_hosts(ws: Workspace, plan: Plan, host_addresses: list[Any]) -> N
 
     entries = []
     for guest in ws.lab.guests.values():
-        public = host_key_public(ws.home, guest.name)
+        public = trusted_key(ws.home, guest.name)
         if not public:
             continue
         names = [host_name(ws.lab.name, guest.name)]

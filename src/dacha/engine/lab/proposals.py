@@ -8,11 +8,12 @@ from typing import Any
 from dacha.core.lab.profile import PLAIN, Profile
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace
+from dacha.host import folders
 
 
 def written_path(ws: Workspace, path: str) -> str:
     """A path given on the command line as the lab file should have it: relative to the file where it lies below it."""
-    full = Path(path).expanduser()
+    full = folders.expand(path)
     if not full.exists():
         return path  # a short name, or a mistake that check points at
     full = full.absolute()
@@ -82,7 +83,7 @@ def login_for(asked: str | None, named: list[str]) -> dict[str, Any] | None:
         keys = [
             k
             for k in ("~/.ssh/id_ed25519.pub", "~/.ssh/id_ecdsa.pub", "~/.ssh/id_rsa.pub")
-            if Path(k).expanduser().is_file()
+            if folders.expand(k).is_file()
         ][:1]
     if not asked and not keys:
         return None

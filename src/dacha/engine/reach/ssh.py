@@ -9,7 +9,7 @@ from dacha.core.errors import AnswerNo, HostError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import ANYWHERE, LOOPBACK
-from dacha.engine.guest.desired import host_key_public
+from dacha.engine.guest.desired import trusted_key
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
@@ -77,7 +77,7 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
 
 def _trust(ws: Workspace, guest: Guest) -> list[str]:
     """The lab's own known hosts and nothing else: a guest with another key is refused, and nobody is ever asked."""
-    if not guest.first_boot or not host_key_public(ws.home, guest.name):
+    if not guest.first_boot or not trusted_key(ws.home, guest.name):
         return []
     options = {
         "UserKnownHostsFile": str(ws.home.known_hosts),

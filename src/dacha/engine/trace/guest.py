@@ -8,7 +8,7 @@ from typing import Any
 
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.evidence import Evidence
-from dacha.engine.guest.desired import host_key_public
+from dacha.engine.guest.desired import trusted_key
 from dacha.engine.workspace import Workspace
 from dacha.host.probe.connect import host_key
 
@@ -62,7 +62,7 @@ def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:
 
 
 def key(ws: Workspace, guest: str, address: str, port: int) -> bool | None:
-    known = host_key_public(ws.home, guest).split()
+    known = trusted_key(ws.home, guest).split()
     if len(known) < 2 or not ws.lab.guests[guest].first_boot:
         return None
     shown = host_key(address, port, 2)

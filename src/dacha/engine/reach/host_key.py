@@ -1,0 +1,103 @@
+"""A guest's SSH host key: the one that the lab made for it, the one that it shows, and which of them is trusted."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from typing import NamedTuple
+
+from dacha.core.errors import AnswerNo, UsageError
+from dacha.core.sha256 import sha256
+from dacha.engine.guest import prepare
+from dacha.engine.guest.desired import trusted_key
+from dacha.engine.lab.named import guest_named
+from dacha.engine.network.live import live_plan
+from dacha.engine.reach.doors import entered_at
+from dacha.engine.workspace import Workspace
+from dacha.host.network.addresses import lan_address
+from dacha.host.probe.connect import host_key
+
+# A guest that is slow needs seconds to show its key.
+SHOW_S = 10
+
+
+class Keys(NamedTuple):
+    """The fingerprints of the trusted key and of the one shown now ("" for none), and whether they are the same."""
+
+    trusted: str
+    shown: str
+    accepted: bool
+
+    @property
+    def same(self) -> bool:
+        return bool(self.shown) and self.shown == self.trusted
+
+
+def fingerprint(line: str) -> str:
+    """A public key's fingerprint as OpenSSH writes it; "" for what is no key."""
+    words = line.split()
+    try:
+        blob = base64.b64decode(words[1], validate=True)
+    except (IndexError, binascii.Error):
+        return ""
+    return "SHA256:" + base64.b64encode(sha256(blob).digest()).decode().rstrip("=")
+
+
+def shown_key(ws: Workspace, name: str) -> str | None:
+    """The host key that the guest's SSH server shows through its door; None where it shows none.
+
+    Raises UsageError for a guest without an ssh door.
+    """
+    guest = guest_named(ws, name)
+    door = next((d for d in guest.doors if d.service == "ssh"), None)
+    if door is None:
+        raise UsageError(f"{name} has no ssh door", remedy=f"dacha door add {name} ssh --from host, then dacha apply")
+    place = entered_at(live_plan(ws).doors[name, door.name], lan_address())
+    return host_key(*place, SHOW_S) if place else None
+
+
+def keys_of(ws: Workspace, name: str) -> Keys:
+    """What is trusted, and what is shown."""
+    accepted = ws.home.read(name).accepted_key is not None
+    return Keys(fingerprint(trusted_key(ws.home, name)), fingerprint(shown_key(ws, name) or ""), accepted)
+
+
+def accept(ws: Workspace, name: str) -> Keys:
+    """Trust the key that the guest shows now, instead of the lab's. Raises AnswerNo where it shows none."""
+    shown = shown_key(ws, name)
+    if not shown:
+        raise AnswerNo(f"{name} shows no host key", remedy=f"dacha trace {name} says why")
+    with ws.home.lock("guest host-key", ws.path):
+        record = ws.home.read(name)
+        before = trusted_key(ws.home, name)
+        if fingerprint(shown) != fingerprint(before):
+            record.accepted_key = shown
+            ws.home.write(name, record)
+        lan = lan_address()
+        prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
+    return Keys(fingerprint(before), fingerprint(shown), True)
+
+
+def take_up_again(ws: Workspace, name: str) -> None:
+    """Let the guest take its first-boot data up again at its next start: as another instance, with the lab's key."""
+    guest = guest_named(ws, name)
+    if not guest.first_boot:
+        raise UsageError(f"{name} is given no first-boot data", where=ws.path.name, remedy="first-boot = true")
+    with ws.home.lock("guest first-boot", ws.path):
+        if not ws.home.guest(name).is_dir():
+            raise UsageError(f"{name} was never started: it takes its first-boot data at its first start")
+        record = ws.home.read(name)
+        record.again, record.accepted_key = record.again + 1, None
+        ws.home.write(name, record)
+        lan = lan_address()
+        prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
+
+
+def documents_of(ws: Workspace, name: str) -> dict[str, str]:
+    """The first-boot data by document, with the private key left out."""
+    from dacha.engine.guest.desired import first_boot_facts
+    from dacha.formats.seed import documents
+
+    facts = first_boot_facts(ws, ws.plan, guest_named(ws, name))
+    hidden = "(kept by Dacha, and given to the guest alone)"
+    return documents(facts, instance=prepare.instance_of(facts), host_key_private=hidden)
