@@ -224,3 +224,13 @@ def test_a_slow_service_is_not_called_closed() -> None:
     assert "dacha trace gauge ssh --wait 60s" in hop.remedy
     # In user mode QEMU accepts before the guest does: one that has not arrived there tells nothing of its service.
     assert named(USER._replace(through=quiet, arrived=False, booted=None, since_s=900.0)) == "service"
+
+
+def test_what_was_not_asked_of_a_guest_that_is_off_is_not_called_fine_or_broken() -> None:
+    off = Evidence(
+        guest="g", door="ssh", service="ssh", system="linux", port=22, way="kernel", origin="lan", state="off"
+    )
+    hops = judge(off)
+    assert broken(hops) and broken(hops).name == "guest"  # type: ignore[union-attr]
+    beyond = [h for h in hops if h.name not in ("lab-file", "applied", "guest", "sources")]
+    assert len(beyond) > 8 and all(h.verdict == "not tested" for h in beyond)

@@ -8,14 +8,14 @@ from pathlib import Path
 import pytest
 
 from dacha.core.apply.changes import kind_of
-from dacha.core.errors import UsageError
+from dacha.core.errors import LabError, UsageError
 from dacha.engine.apply.pending import pending
 from dacha.engine.lab.named import door_named, guest_named, network_named
 from dacha.engine.lab.origins import values_of
 from dacha.engine.network import rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.reach.status import gather
-from dacha.engine.workspace import Workspace, load, scoped
+from dacha.engine.workspace import Workspace, load, load_or_applied, scoped
 
 TEXT = """\
 [lab]
@@ -125,3 +125,17 @@ def test_what_is_named_wrongly_comes_with_the_nearest(folder: Path) -> None:
         with pytest.raises(UsageError) as refused:
             ask()
         assert what in refused.value.what and remedy in refused.value.remedy
+
+
+def test_a_wrong_file_keeps_nobody_from_what_was_applied(folder: Path) -> None:
+    ws = lab(folder)
+    assert load_or_applied(str(ws.path))[1] == ""
+    ws.home.folder.mkdir(parents=True)
+    ws.home.describe(ws.path)
+    ws.home.applied.write_text(TEXT)
+    ws.path.write_text("[lab]\nname = 7\n")
+    kept, word = load_or_applied(str(ws.path))
+    assert list(kept.lab.guests) == ["gauge", "charts"] and "lab.toml is wrong" in word and "applied last" in word
+    ws.home.applied.unlink()
+    with pytest.raises(LabError):
+        load_or_applied(str(ws.path))

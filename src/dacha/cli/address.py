@@ -46,7 +46,8 @@ def run_list(args: argparse.Namespace) -> int:
             "seen_by": s.by if s else None,
             "seen6": list(s.others) if s else [],
             "conflict": bool(s and s.address and s.address != (a.address or where.get((a.guest, a.number)))),
-            "planned": ("guest", a.guest, "adapter", a.number, "address") in ws.plan.chosen,
+            "planned": a.address is not None,
+            "chosen": ("guest", a.guest, "adapter", a.number, "address") in ws.plan.chosen,
         }
         for a in ws.plan.adapters.values()
     ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 from typing import Any
 
 from dacha.core.apply.changes import Change
@@ -150,3 +151,14 @@ def change_json(change: Change) -> dict[str, Any]:
     from dacha.core.apply.change import kind_of, when_of
 
     return {"change": kind_of(change), "guest": change.guest, "when": when_of(change), "what": str(change)}
+
+
+def lab_or_applied(args: argparse.Namespace) -> Workspace:
+    """The lab, for a command about what runs: a file that is wrong by now keeps nobody from that, and is said."""
+    from dacha.cli.terminal.output import note
+    from dacha.engine.workspace import load_or_applied
+
+    ws, word = load_or_applied(args.lab)
+    if word:
+        note(word)
+    return ws

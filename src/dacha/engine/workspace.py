@@ -149,11 +149,21 @@ def load(named: str | None) -> Workspace:
     return Workspace(path, text, reading.lab, reading.findings)
 
 
-def load_applied(path: Path) -> Workspace:
-    """The lab as it was last applied from `path`, for whoever keeps it so; as the file says where it never was.
+def load_or_applied(named: str | None) -> tuple[Workspace, str]:
+    """The lab as its file says; where that is wrong, as it was last applied, with a word on it ("" else): what runs is
+    known all the same. Raises UsageError, LabError, HostError."""
+    try:
+        return load(named), ""
+    except LabError:
+        path = find_lab_file(named)
+        applied = _applied(path)
+        if applied is None:
+            raise
+        return applied, f"{path.name} is wrong, so this goes by what was applied last; dacha check says what is wrong"
 
-    Raises UsageError, LabError, HostError.
-    """
+
+def _applied(path: Path) -> Workspace | None:
+    """The lab as it was last applied from `path`; None where it never was."""
     base = folders.state() / "labs"
     for folder in sorted(base.iterdir()) if base.is_dir() else ():
         home = Home(folder.name)
@@ -162,7 +172,15 @@ def load_applied(path: Path) -> Workspace:
             reading = read_lab(text, profiles())
             if reading.lab is not None and not reading.findings:
                 return Workspace(path, text, reading.lab, reading.findings)
-    return load(str(path))
+    return None
+
+
+def load_applied(path: Path) -> Workspace:
+    """The lab as it was last applied from `path`, for whoever keeps it so; as the file says where it never was.
+
+    Raises UsageError, LabError, HostError.
+    """
+    return _applied(path) or load(str(path))
 
 
 def scoped(ws: Workspace, only: Collection[str]) -> Workspace:

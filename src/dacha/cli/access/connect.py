@@ -22,10 +22,10 @@ def connect_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_connect(args: argparse.Namespace) -> int:
+    from dacha.cli.words import lab_or_applied
     from dacha.engine.reach.ssh import ssh_command
-    from dacha.engine.workspace import load
 
-    ws = load(args.lab)
+    ws = lab_or_applied(args)
     argv = ssh_command(ws, args.guest, args.command, user=args.user, terminal=sys.stdin.isatty() and not args.command)
     if args.json:
         output.emit_json({"command": argv})

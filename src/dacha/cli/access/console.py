@@ -34,14 +34,14 @@ def console_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_console(args: argparse.Namespace) -> int:
+    from dacha.cli.words import lab_or_applied
     from dacha.engine.lab.named import guest_named
-    from dacha.engine.workspace import load
     from dacha.host.files import locked
     from dacha.host.unix_socket import connect_to_guest
     from dacha.hypervisor.command_line import SERIAL
     from dacha.hypervisor.process import running
 
-    ws = load(args.lab)
+    ws = lab_or_applied(args)
     guest_named(ws, args.guest)
     record = ws.home.guest(args.guest) / "console.log"
     if args.record or args.follow:

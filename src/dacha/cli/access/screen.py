@@ -40,15 +40,15 @@ def screen_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_screen(args: argparse.Namespace) -> int:
+    from dacha.cli.words import lab_or_applied
     from dacha.engine.lab.named import guest_named
-    from dacha.engine.workspace import load
     from dacha.hypervisor.command_line import QMP
     from dacha.hypervisor.monitor.qmp import Qmp
     from dacha.hypervisor.process import running
 
     if args.save and not args.save.lower().endswith(".png"):
         raise UsageError(f"--save: {args.save} would hold a PNG picture", remedy="name it FILE.png")
-    ws = load(args.lab)
+    ws = lab_or_applied(args)
     guest = guest_named(ws, args.guest)
     if args.listen not in (None, "host", "lan", "none"):
         raise UsageError(f"--listen: {args.listen!r} is not known", remedy="one of: host, lan, none")

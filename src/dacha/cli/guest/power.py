@@ -26,10 +26,10 @@ def start_arguments(parser: argparse.ArgumentParser) -> None:
 
 def _chosen(args: argparse.Namespace) -> tuple[Any, list[str]]:
     """The workspace and the guests named; guests that run but are no longer in the file may be named too."""
+    from dacha.cli.words import lab_or_applied
     from dacha.engine.guest.power import choose
-    from dacha.engine.workspace import load
 
-    ws = load(args.lab)
+    ws = lab_or_applied(args)
     return ws, choose(dict.fromkeys([*ws.lab.guests, *ws.home.guests()]), args.guests, args.all)
 
 

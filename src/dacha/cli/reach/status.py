@@ -26,26 +26,27 @@ def status_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_status(args: argparse.Namespace) -> int:
+    from dacha.cli.words import lab_or_applied
     from dacha.engine.reach.status import PATIENT_S, gather
-    from dacha.engine.workspace import load
+    from dacha.engine.workspace import load_or_applied
 
     if args.watch:
         from dacha.cli.terminal.live import watch
 
-        load(args.lab)  # what is wrong with the file is said before the screen is taken
+        lab_or_applied(args)  # what is wrong with the file is said before the screen is taken
 
         def draw() -> None:
             output.say(output.paint(time.strftime("%H:%M:%S   q ends this view"), output.DIM))
             output.say()
             try:
-                again = load(args.lab)
+                again = load_or_applied(args.lab)[0]
                 _print(again, gather(again))
             except DachaError as e:
                 output.say("\n".join(e.lines()))
 
         watch(draw, EVERY_S)
         return 0
-    ws = load(args.lab)
+    ws = lab_or_applied(args)
     status = gather(ws, more_s=PATIENT_S)
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
     if args.json:

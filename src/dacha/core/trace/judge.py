@@ -10,6 +10,9 @@ from dacha.core.trace.evidence import Evidence
 from dacha.core.trace.hop import BROKEN, UNTESTED, Hop
 from dacha.core.trace.way import WAY
 
+# Hops that are told of without looking beyond the guest.
+WITHOUT_GUEST = ("lab-file", "applied", "guest", "sources")
+
 
 def judge(e: Evidence) -> list[Hop]:
     """Every hop of the way in its order."""
@@ -17,6 +20,8 @@ def judge(e: Evidence) -> list[Hop]:
     hops = []
     for kind in WAY:
         hop = kind.judge(e) if kind.on(e) else None
+        if hop is not None and e.state == "off" and kind.name not in WITHOUT_GUEST:
+            hop = Hop(kind.name, UNTESTED, "not asked, as its guest is off")
         if hop is None and kind.on(e) and kind.name in unanswered:
             # A hop of the way is never left out because its question came to nothing.
             hop = Hop(kind.name, UNTESTED, unanswered[kind.name])
