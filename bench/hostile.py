@@ -28,21 +28,30 @@ def main() -> int:
     shut = [r for r in re.findall(r"^(\S.{72,}) nothing +(.*)$", done.stdout, re.M) if r[1] != "nothing"]
     broken = [r for r in re.findall(r"^(\S.{72,}) works +(.*)$", done.stdout, re.M) if r[1] != "works"]
     floods = re.findall(
-        r"^(\w+): door ([\d.]+) s quiet, ([\d.]+) s at the worst; DHCP [\d.]+ s quiet, ([\d.]+) s", done.stdout, re.M
-    )
-    slow = [
-        f"{n}: door {float(w) / float(q):.1f} x its quiet time, DHCP {d} s" for n, q, w, d in floods if float(d) > 1.0
-    ]
-    for name, quiet, worst, dhcp in floods:
-        times = float(worst) / float(quiet)
-        print(f"{name:<8} door {times:.1f} x its quiet time at the worst, DHCP {dhcp} s at the worst")
+        r"^(\w+): door ([\d.]+) s quiet, ([\d.]+) s beside a guest that only computes, ([\d.]+) s at the worst; "
+        r"DHCP [\d.]+ s quiet, ([\d.]+) s", done.stdout, re.M,
+    )  # fmt: skip
+    slow = []
+    for name, quiet, computing, worst, dhcp in floods:
+        # A guest that only computes takes a thread of this machine as well: what a flood adds to that is the flood's.
+        times, added = float(worst) / float(quiet), float(worst) / max(float(quiet), float(computing))
+        print(
+            f"{name:<8} door at the worst {times:.1f} x its quiet time, {added:.1f} x its time beside one that only "
+            f"computes; DHCP {dhcp} s"
+        )
+        if added > 2.0 or float(dhcp) > 1.0:
+            slow.append(f"{name}: door {added:.1f} x, DHCP {dhcp} s")
     print(f"{len(rows)} attempts, {len(shut)} got through, {len(broken)} of what must work did not")
     gap = re.search(r"longest without an answer ([\d.]+) s, (\d+) workers killed", done.stdout)
     if gap:
         print(f"{gap[2]} workers killed: {gap[1]} s without an answer at the longest")
-        slow += [f"{gap[1]} s"] if float(gap[1]) > 1.0 else []
+        slow += [f"a worker lost: {gap[1]} s"] if float(gap[1]) > 1.0 else []
+    for what in slow:
+        print(f"falls short: {what}")
     held = done.returncode == 0 and not shut and not broken and not slow
-    return verdict(f"{len(shut)} of {len(rows)} got through", "limit 0, DHCP within 1 s", held)
+    return verdict(
+        f"{len(shut)} of {len(rows)} got through", "limit 0; a door within 2 x, DHCP and a lost worker within 1 s", held
+    )
 
 
 if __name__ == "__main__":

@@ -78,6 +78,23 @@ def dhcp_s(field: Field) -> float:
     return time.monotonic() - began
 
 
+# How long the neighbour's door takes while the other guest does nothing, and while it only computes: on a machine of
+# two threads that alone takes one of them from everybody. (Measured once.)
+BESIDE: dict[str, float] = {}
+
+
+def beside(field: Field) -> dict[str, float]:
+    if not BESIDE:
+        BESIDE["quiet"] = sorted(door_s(field) for _ in range(5))[2]
+        command = "timeout 8 sh -c 'while :; do :; done'"
+        computing = threading.Thread(target=field.on_console, args=("squall", command, 60))
+        computing.start()
+        time.sleep(1.0)
+        BESIDE["computing"] = max(door_s(field) for _ in range(5))
+        computing.join()
+    return BESIDE
+
+
 COMMANDS = {
     "agent": "for p in /dev/vport*p1; do timeout {s} yes > $p; done 2>/dev/null",
     "console": "timeout {s} yes 'a line that fills the record of this console' > /dev/ttyS0",
@@ -87,7 +104,7 @@ COMMANDS = {
 @pytest.mark.parametrize("what", ["dhcp", "dns", "arp", "nd", "agent", "console"])
 def test_a_flood_keeps_nobody_from_anything(field: Field, what: str) -> None:
     report = Report()
-    quiet_door, quiet_dhcp = door_s(field), dhcp_s(field)
+    usual, quiet_dhcp = beside(field), dhcp_s(field)
     before = size_of(field.folder / "state")
     if what in COMMANDS:
         command = COMMANDS[what].format(s=int(FLOOD_S + 2))
@@ -109,8 +126,11 @@ def test_a_flood_keeps_nobody_from_anything(field: Field, what: str) -> None:
         most = max(most, *memory_of(field).values())
     flood.join()
     grown = size_of(field.folder / "state") - before
-    print(f"\n{what}: door {quiet_door:.2f} s quiet, {max(doors):.2f} s at the worst; DHCP {quiet_dhcp:.2f} s quiet, "
-          f"{max(leases):.2f} s; memory of a process {most} MiB at the most; disk +{grown >> 10} KiB")  # fmt: skip
+    print(
+        f"\n{what}: door {usual['quiet']:.2f} s quiet, {usual['computing']:.2f} s beside a guest that only computes, "
+        f"{max(doors):.2f} s at the worst; DHCP {quiet_dhcp:.2f} s quiet, {max(leases):.2f} s; "
+        f"memory of a process {most} MiB at the most; disk +{grown >> 10} KiB"
+    )
     report.shut(f"{what} flood: memory of a process over {MOST_MIB} MiB", most if most >= MOST_MIB else 0)
     report.shut(f"{what} flood: disk", f"{grown >> 20} MiB" if grown > 12 << 20 else "")
     report.open(f"{what} flood: the neighbour's door, after", door_s(field))

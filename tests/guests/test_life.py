@@ -5,6 +5,7 @@ import json
 import os
 import pty
 import select
+import signal
 import socket
 import subprocess
 import threading
@@ -226,6 +227,34 @@ def test_a_changed_host_key_is_given_back_or_accepted_as_the_remedy_says(guest_l
     lab("restart", "gauge")
     assert lab("guest", "host-key", "gauge", "--json").json == right
     assert lab("trace", "gauge", "--json").json["works"] and lab("diff").out == "one: everything applied\n"
+
+
+def test_a_guest_at_a_tenth_of_its_speed_is_waited_for_and_not_asked_again_and_again(guest_lab: Lab) -> None:
+    """It is held still nine tenths of the time. Its server counts who came while it was booting."""
+    lab = guest_lab
+    lab.write(ONE)
+    lab("apply", "--no-wait")
+    pid, slow = lab.pid("gauge"), threading.Event()
+
+    def hold() -> None:
+        while not slow.is_set():
+            os.kill(pid, signal.SIGSTOP)
+            time.sleep(0.09)
+            os.kill(pid, signal.SIGCONT)
+            time.sleep(0.01)
+
+    holding = threading.Thread(target=hold)
+    holding.start()
+    try:
+        done = lab("apply", "--wait", "10 min", timeout=660)
+    finally:
+        slow.set()
+        holding.join()
+    assert "door gauge ssh" in done.out and "open" in done.out
+    came = int(lab("connect", "gauge", "--", "grep -c 'Child connection' /var/log/dropbear").out)
+    took = float(done.out.partition("after ")[2].partition(" s")[0])
+    print(f"open after {took:.0f} s, {came - 1} connections while it was booting")
+    assert took > 10 and came - 1 < 30
 
 
 def read_until(fd: int, words: bytes, timeout_s: float = 90.0) -> bytes:

@@ -9,6 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter
+from dacha.formats.seed_setup import setup_data
 
 # useradd's own default is a plain sh; where the family surely has better, the user gets it.
 _SHELLS = {"debian": "/bin/bash", "ubuntu": "/bin/bash", "fedora": "/bin/bash"}
@@ -43,6 +44,12 @@ def _user_data(facts: FirstBoot, host_key_private: str) -> dict[str, Any]:
         }
         shell = _SHELLS.get(facts["system"])
         data["users"] = [user | ({"shell": shell} if shell else {})]
+    if "setup" in facts:
+        told = setup_data(facts["setup"], facts["system"])
+        data["users"] = [*data.get("users", ()), *told.pop("users")]
+        data |= told
+        if not data["users"]:
+            del data["users"]
     return data
 
 

@@ -30,6 +30,40 @@ class FirstBootAdapter(TypedDict):
     name_servers: list[str]
 
 
+class SetupFile(TypedDict):
+    """A file to be put in place; its contents in base64 (RFC 4648 section 4)."""
+
+    path: str
+    content: str
+    mode: str
+    owner: str
+
+
+class SetupUser(TypedDict):
+    """Somebody with an account; `keys` are lines of authorized_keys."""
+
+    name: str
+    keys: list[str]
+    groups: list[str]
+    administrator: bool
+    shell: str | None
+
+
+class SetupFacts(TypedDict):
+    """What a guest's system should be, with everything in it that files were named for."""
+
+    locale: str | None
+    keyboard: str | None
+    time_zone: str | None
+    update: bool
+    automatic_updates: bool
+    packages: list[str]
+    services: list[str]
+    run: list[str]
+    files: list[SetupFile]
+    users: list[SetupUser]
+
+
 class FirstBoot(TypedDict):
     """What a guest is told at its first boot."""
 
@@ -43,13 +77,23 @@ class FirstBoot(TypedDict):
     adapters: list[FirstBootAdapter]
     # How often the guest was told to take it up again; left out while never, so that nothing else is a change.
     again: NotRequired[int]
+    setup: NotRequired[SetupFacts]
 
 
-def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key: str, again: int = 0) -> FirstBoot:
+def first_boot(
+    lab: Lab,
+    plan: Plan,
+    guest: Guest,
+    *,
+    keys: list[str],
+    host_key: str,
+    again: int = 0,
+    setup: SetupFacts | None = None,
+) -> FirstBoot:
     """Everything a guest is told at its first boot: names, who may log in, its addresses, its host key.
 
     `keys` are lines of authorized_keys, `host_key` the public line of the guest's own key; `again` is how often it was
-    told to take all this up once more.
+    told to take all this up once more, `setup` what its system should be.
     """
     adapters: list[FirstBootAdapter] = []
     mine = plan.adapters_of(guest.name)
@@ -80,6 +124,8 @@ def first_boot(lab: Lab, plan: Plan, guest: Guest, *, keys: list[str], host_key:
     }
     if again:
         told["again"] = again
+    if setup:
+        told["setup"] = setup
     return told
 
 

@@ -8,6 +8,8 @@ from __future__ import annotations
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import NamedTuple
 
+from dacha.core.lab.setup import NO_SETUP, Setup
+
 KINDS = ("nat", "host-only", "bridge")
 BACKENDS = ("auto", "user", "kernel")
 ACCELERATORS = ("auto", "kvm", "tcg")
@@ -210,6 +212,7 @@ class Guest(NamedTuple):
     adapters: tuple[Adapter, ...] = ()
     login: Login | None = None
     first_boot: bool = True
+    setup: Setup = NO_SETUP
     doors: tuple[Door, ...] = ()
     start: Start = NOT_BY_ITSELF
     stop_after_s: float = 60.0

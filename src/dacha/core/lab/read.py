@@ -11,7 +11,9 @@ from dacha.core.lab import fields
 from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, SYSTEMS, WAYS_OUT, Lab, Network
 from dacha.core.lab.profile import PLAIN, Profiles
 from dacha.core.lab.read_guest import checked_name, read_guest
+from dacha.core.lab.read_setup import read_setup
 from dacha.core.lab.reader import Table
+from dacha.core.lab.setup import Setup
 
 
 class Reading(NamedTuple):
@@ -53,9 +55,15 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
         router = head.take("router", fields.address4_or_none, None)
         head.finish()
     networks = {n: _network(n, t) for n, t in root.tables("network")}
-    guests = {n: read_guest(n, t, profiles) for n, t in root.tables("guest")}
+    setups = {n: _setup(n, t) for n, t in root.tables("setup")}
+    guests = {n: read_guest(n, t, profiles, setups) for n, t in root.tables("guest")}
     storages = {n: _storage(n, t) for n, t in root.tables("storage")}
     return Lab(name=name, accelerator=accelerator, router=router, networks=networks, guests=guests, storages=storages)
+
+
+def _setup(name: str, t: Table) -> Setup:
+    checked_name(t, name)
+    return read_setup(t)
 
 
 def _storage(name: str, t: Table) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv6Address
 
 from dacha.core import units
@@ -27,7 +28,9 @@ from dacha.core.lab.model import (
     Start,
 )
 from dacha.core.lab.profile import PLAIN, Profile, Profiles
+from dacha.core.lab.read_setup import read_setup
 from dacha.core.lab.reader import Table
+from dacha.core.lab.setup import NO_SETUP, Setup
 
 # One forward each: a wider range is a mistake more often than a wish, and opening it would take long.
 RANGE_MOST = 256
@@ -43,8 +46,9 @@ def checked_name(table: Table, name: str) -> None:
         table.wrong("", "name", e.args[0], e.args[1])
 
 
-def read_guest(name: str, t: Table, profiles: Profiles) -> Guest:
-    """The guest that the table `t` describes; what is wrong becomes findings. `profiles` fill what is left out."""
+def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Setup] | None = None) -> Guest:
+    """The guest that the table `t` describes; what is wrong becomes findings. `profiles` fill what is left out,
+    `setups` are the lab's named ones."""
     checked_name(t, name)
     system = t.take("system", fields.choice(*sorted(profiles)), "linux")
     usual = profiles.get(system, PLAIN)
@@ -69,6 +73,7 @@ def read_guest(name: str, t: Table, profiles: Profiles) -> Guest:
         adapters=tuple(_adapter(a, usual) for a in t.list_of_tables("adapter")),
         login=_login(t.table("login")),
         first_boot=t.take("first-boot", fields.flag, True),
+        setup=read_setup(told, setups or {}) if (told := t.table("setup")) else NO_SETUP,
         doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
         start=_start(t.table("start")),
         stop_after_s=t.take("stop-after", units.duration, 60.0),

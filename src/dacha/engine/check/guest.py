@@ -13,7 +13,8 @@ from dacha.core.lab.model import Disk, Guest
 from dacha.core.units import show_size
 from dacha.engine.disks import kept as kept_disks
 from dacha.engine.disks.media import base_image
-from dacha.engine.guest.desired import key_line
+from dacha.engine.guest.keys import key_line
+from dacha.engine.guest.setup_facts import setup_troubles
 from dacha.engine.workspace import Workspace
 
 # What BIOS boots from the network with, where distributions keep it; UEFI has its own.
@@ -34,6 +35,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         if written:
             found += _medium_findings(ws, guest, key, written)
     found += _part_findings(guest)
+    found += [_wrong(guest, code, at, error) for code, at, error in setup_troubles(ws, guest)]
     for n, written in enumerate(guest.login.keys if guest.login else ()):
         try:
             key_line(ws, written)

@@ -7,34 +7,16 @@ from dacha.core.apply.machine import Machine, machine
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
 from dacha.engine.disks.media import medium_path
+from dacha.engine.guest.keys import key_line
+from dacha.engine.guest.setup_facts import setup_facts
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import accelerator
 
 
-def key_line(ws: Workspace, written: str) -> str:
-    """The authorized_keys line for one entry of `keys`: a .pub file, or the key itself.
-
-    Raises ValueError with (what, remedy).
-    """
-    from dacha.formats.openssh import public_line
-
-    if written.startswith(("ssh-", "ecdsa-", "sk-")):
-        return public_line(written)
-    path = ws.resolve(written)
-    try:
-        return public_line(path.read_text())
-    except FileNotFoundError:
-        raise ValueError(f"there is no key file {path}", "make one: ssh-keygen -t ed25519") from None
-    except UnicodeDecodeError:
-        raise ValueError(f"{path} is no public key", "name a file that ends in .pub") from None
-    except OSError as e:
-        raise ValueError(f"{path} cannot be read: {e.strerror}", f"make it readable, or name another: {path}") from None
-
-
 def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> FirstBoot:
     """What the guest is to be told; a host key not yet made counts as empty. Unreadable keys are left out:
-    `findings_about_files` names them, and nothing starts while it does."""
+    `engine.check.guest` names them, and nothing starts while it does."""
     lines = []
     for written in guest.login.keys if guest.login else ():
         try:
@@ -48,6 +30,7 @@ def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> FirstBoot:
         keys=lines,
         host_key=host_key_public(ws.home, guest.name),
         again=ws.home.read(guest.name).again,
+        setup=setup_facts(ws, guest),
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Iterator
 from typing import NamedTuple
 
 from dacha.core.findings import Path
@@ -50,6 +51,7 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         size = show_size(disk.size) if disk.size else "its image's size"
         out.append(Value(f"disk {disk.name}", _contents(disk, size), found.source(*where)))
         out.append(Value(f"disk {disk.name} bus", disk.bus, found.source(*where, "bus")))
+    out += _setup(found, guest)
     for adapter in ws.plan.adapters_of(guest.name):
         at = ("adapter", adapter.number)
         name = f"adapter {adapter.number}"
@@ -63,6 +65,19 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         out.append(Value(f"{name} hardware", hardware, found.source(*at, "hardware-address", otherwise=PLAN)))
         out.append(Value(f"{name} model", adapter.model, found.source(*at, "model")))
     return out
+
+
+def _setup(found: _Sources, guest: Guest) -> Iterator[Value]:
+    """What its system is told, value by value, where there is something."""
+    for key, value in guest.setup._asdict().items():
+        if value is None or value == ():
+            continue
+        word = {"files": "file", "users": "user"}.get(key, key.replace("_", "-"))
+        shown = (
+            ", ".join(str(getattr(x, "name", getattr(x, "path", x))) for x in value) if isinstance(value, tuple) else ""
+        )
+        shown = shown or (_yes(value) if isinstance(value, bool) else str(value))
+        yield Value(f"setup {word}", shown, found.source("setup", word, otherwise=found.like))
 
 
 def _yes(on: bool) -> str:
@@ -82,6 +97,8 @@ class _Sources:
         self._name = ws.path.name
         self._data = tomllib.loads(ws.text)["guest"][guest.name]
         self._here: Path = ("guest", guest.name)
+        own = self._data.get("setup")
+        self.like = f"setup {own['like']}" if isinstance(own, dict) and "like" in own else DEFAULT
         self._places = Places(ws.text)
         self._profile, self._filled = profiles().written(guest.system)
 

@@ -1,0 +1,89 @@
+"""What a guest's setup comes to with the files that it names: keys as lines, files with their contents."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Iterator
+
+from dacha.core.apply.first_boot import SetupFacts
+from dacha.core.lab.model import Guest
+from dacha.core.lab.setup import NO_SETUP, PutFile
+from dacha.core.units import show_size
+from dacha.engine.guest.keys import key_line
+from dacha.engine.workspace import Workspace
+
+# All files of a guest together: first-boot software reads them whole, some of it from a small volume.
+FILES_MOST = 4 << 20
+
+
+def setup_facts(ws: Workspace, guest: Guest) -> SetupFacts | None:
+    """The facts; None for a guest without a setup. What cannot be read is left out: `setup_troubles` names it."""
+    setup = guest.setup
+    if setup == NO_SETUP:
+        return None
+    return {
+        "locale": setup.locale,
+        "keyboard": setup.keyboard,
+        "time_zone": setup.time_zone,
+        "update": bool(setup.update),
+        "automatic_updates": bool(setup.automatic_updates),
+        "packages": list(setup.packages),
+        "services": list(setup.services),
+        "run": list(setup.run),
+        "files": [
+            {"path": f.path, "content": base64.b64encode(body).decode(), "mode": f.mode, "owner": f.owner}
+            for f in setup.files
+            if (body := _contents(ws, f)) is not None
+        ],
+        "users": [
+            {
+                "name": u.name,
+                "keys": [line for key in u.keys if (line := _line(ws, key))],
+                "groups": list(u.groups),
+                "administrator": u.administrator,
+                "shell": u.shell,
+            }
+            for u in setup.users
+        ],
+    }
+
+
+def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], ValueError]]:
+    """What of a setup cannot be read: a code, the place below the guest, and ValueError(what, remedy)."""
+    for n, user in enumerate(guest.setup.users):
+        for key in user.keys:
+            try:
+                key_line(ws, key)
+            except ValueError as e:
+                yield "key-file", ("setup", "user", n, "keys"), e
+    total = 0
+    for n, file in enumerate(guest.setup.files):
+        body = _contents(ws, file)
+        total += len(body or b"")
+        if body is None:
+            what = f"{file.path}: there is no readable file {ws.resolve(file.source or '')}"
+            remedy = "name it relative to the lab file, or by its whole path"
+            yield "setup-file", ("setup", "file", n), ValueError(what, remedy)
+    if total > FILES_MOST:
+        what = f"its files have {show_size(total)} together, and {show_size(FILES_MOST)} are the most"
+        yield "setup-files", ("setup", "file"), ValueError(what, "fetch large ones at first boot: run")
+    if guest.setup != NO_SETUP and not guest.first_boot:
+        what = "it is given no first-boot data, which its setup would be told by"
+        yield "setup-untold", ("setup",), ValueError(what, "first-boot = true, or remove setup")
+
+
+def _contents(ws: Workspace, file: PutFile) -> bytes | None:
+    if file.text is not None:
+        return file.text.encode()
+    try:
+        with ws.resolve(file.source or "").open("rb") as f:
+            return f.read(FILES_MOST + 1)
+    except OSError:
+        return None
+
+
+def _line(ws: Workspace, key: str) -> str | None:
+    try:
+        return key_line(ws, key)
+    except ValueError:
+        return None

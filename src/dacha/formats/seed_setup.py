@@ -1,0 +1,83 @@
+"""The part of first-boot data that says what a guest's system should be: users, packages, files, services, commands."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from dacha.core.apply.first_boot import SetupFacts, SetupFile, SetupUser
+
+# How a family goes on being up to date by itself: packages, a file, services.
+_AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
+    "apt": (
+        ["unattended-upgrades"],
+        ("/etc/apt/apt.conf.d/20auto-upgrades",
+         'APT::Periodic::Update-Package-Lists "1";\nAPT::Periodic::Unattended-Upgrade "1";\n'),
+        [],
+    ),
+    "dnf": (["dnf-automatic"], None, ["dnf-automatic-install.timer"]),
+}  # fmt: skip
+_FAMILIES = {"debian": "apt", "ubuntu": "apt", "fedora": "dnf"}
+# How a family is told to start a service now and at every boot; systemd's way where nothing else is known.
+_ENABLE = {
+    "alpine": "rc-update add {0} && rc-service {0} start",
+    "bsd": "sysrc {0}_enable=YES && service {0} start",
+}
+_SYSTEMD = "systemctl enable --now {0}"
+
+
+def setup_data(setup: SetupFacts, system: str) -> dict[str, Any]:
+    """The keys of user-data for a setup, in the order in which a guest takes them up; `users` is always there."""
+    packages, files, services = list(setup["packages"]), list(setup["files"]), list(setup["services"])
+    written: list[dict[str, Any]] = [_file(f) for f in files]
+    if setup["automatic_updates"] and system in _FAMILIES:
+        more, file, timers = _AUTOMATIC[_FAMILIES[system]]
+        packages += [p for p in more if p not in packages]
+        services += timers
+        if file:
+            written.append({"path": file[0], "content": file[1], "permissions": "0644", "owner": "root:root"})
+    data: dict[str, Any] = {"users": [_user(u) for u in setup["users"]]}
+    if setup["locale"]:
+        data["locale"] = setup["locale"]
+    if setup["keyboard"]:
+        data["keyboard"] = {"layout": setup["keyboard"]}
+    if setup["time_zone"]:
+        data["timezone"] = setup["time_zone"]
+    if packages or setup["update"]:
+        data["package_update"] = True
+    if setup["update"]:
+        data["package_upgrade"] = True
+    if packages:
+        data["packages"] = packages
+    if written:
+        data["write_files"] = written
+    enable = _ENABLE.get(system, _SYSTEMD)
+    commands = [enable.format(s) for s in services] + setup["run"]
+    if commands:
+        data["runcmd"] = commands
+    return data
+
+
+def _file(file: SetupFile) -> dict[str, Any]:
+    found: dict[str, Any] = {
+        "path": file["path"],
+        "content": file["content"],
+        "encoding": "b64",
+        "permissions": file["mode"].zfill(4),
+        "owner": f"{file['owner']}:{file['owner']}",
+    }
+    if file["owner"] != "root":
+        found["defer"] = True  # its owner is made first
+    return found
+
+
+def _user(user: SetupUser) -> dict[str, Any]:
+    found: dict[str, Any] = {"name": user["name"], "lock_passwd": True}
+    if user["groups"]:
+        found["groups"] = user["groups"]
+    if user["administrator"]:
+        found["sudo"] = "ALL=(ALL) NOPASSWD:ALL"
+    if user["shell"]:
+        found["shell"] = user["shell"]
+    if user["keys"]:
+        found["ssh_authorized_keys"] = user["keys"]
+    return found

@@ -1,0 +1,119 @@
+"""What a guest's system should be: read, merged, and told in the form that first-boot software reads."""
+
+from __future__ import annotations
+
+import base64
+
+import pytest
+import yaml
+
+from dacha.core.apply.first_boot import SetupFacts
+from dacha.core.lab.read import read_lab
+from dacha.core.lab.setup import Setup, User
+from dacha.formats.seed import documents
+from dacha.formats.seed_setup import setup_data
+
+TEXT = """\
+[lab]
+name = "lab"
+[setup.base]
+locale = "en_GB.UTF-8"
+time-zone = "Europe/London"
+packages = ["tmux", "curl"]
+user = [{ name = "mara", groups = ["docker"], keys = ["mara.pub"] }, { name = "tom" }]
+run = ["echo base"]
+[guest.gauge]
+memory = "1 GiB"
+[guest.gauge.setup]
+like = "base"
+time-zone = "Etc/UTC"
+keyboard = "gb"
+packages = ["nginx"]
+services = ["nginx"]
+run = ["echo gauge"]
+file = [{ path = "/etc/motd", text = "tides" }]
+user = [{ name = "tom", administrator = true, shell = "/bin/bash" }]
+[guest.plain]
+memory = "1 GiB"
+"""
+
+
+def setup(text: str = TEXT) -> Setup:
+    reading = read_lab(text)
+    assert reading.lab is not None and not reading.findings, reading.findings
+    assert reading.lab.guests["plain"].setup == Setup()
+    return reading.lab.guests["gauge"].setup
+
+
+def test_a_guests_own_values_come_before_those_of_what_it_is_like_and_lists_are_added() -> None:
+    found = setup()
+    assert (found.locale, found.time_zone, found.keyboard) == ("en_GB.UTF-8", "Etc/UTC", "gb")
+    assert found.packages == ("tmux", "curl", "nginx") and found.run == ("echo base", "echo gauge")
+    assert found.users == (User("mara", ("mara.pub",), ("docker",)), User("tom", (), (), True, "/bin/bash"))
+    assert found.update is None and found.files[0].mode == "0644"
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "says"),
+    [
+        ('like = "base"', 'like = "bass"', "there is no setup bass"),
+        ('time-zone = "Etc/UTC"', 'time-zone = "half past"', "is not a time zone"),
+        ('keyboard = "gb"', 'keyboard = "GB; rm"', "is not a keyboard layout"),
+        ('packages = ["nginx"]', 'packages = ["ng inx"]', "is not a package"),
+        ('text = "tides"', 'text = "tides", from = "x"', "either text or from"),
+        ('path = "/etc/motd"', 'path = "motd"', "is not a whole path"),
+        ('name = "tom", administrator', 'name = "Tom", administrator', "cannot be a user name"),
+        ("run = [", "runs = [", "not known here"),
+        ('[setup.base]\n', '[setup.base]\nlike = "other"\n', "not known here"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_is_said_with_its_place(before: str, after: str, says: str) -> None:
+    reading = read_lab(TEXT.replace(before, after))
+    assert any(says in f.what for f in reading.findings), reading.findings
+    assert all("setup" in f.path for f in reading.findings)
+
+
+def facts(**more: object) -> SetupFacts:
+    told: SetupFacts = {
+        "locale": None, "keyboard": None, "time_zone": None, "update": False, "automatic_updates": False,
+        "packages": [], "services": [], "run": [], "files": [], "users": [],
+    }  # fmt: skip
+    told.update(more)  # type: ignore[typeddict-item]
+    return told
+
+
+def test_it_is_told_as_first_boot_software_reads_it() -> None:
+    content = base64.b64encode(b"tides\n").decode()
+    told = setup_data(
+        facts(
+            locale="en_GB.UTF-8", keyboard="gb", time_zone="Etc/UTC", update=True, packages=["nginx"], run=["echo x"],
+            services=["nginx"], files=[{"path": "/home/tom/x", "content": content, "mode": "640", "owner": "tom"}],
+            users=[{"name": "tom", "keys": ["ssh-ed25519 A"], "groups": ["docker"], "administrator": True,
+                    "shell": "/bin/bash"}],
+        ),
+        "debian",
+    )  # fmt: skip
+    assert told["keyboard"] == {"layout": "gb"} and told["timezone"] == "Etc/UTC"
+    assert told["package_update"] and told["package_upgrade"] and told["packages"] == ["nginx"]
+    assert told["runcmd"] == ["systemctl enable --now nginx", "echo x"]
+    (file,) = told["write_files"]
+    assert file["permissions"] == "0640" and file["owner"] == "tom:tom" and file["defer"] and file["encoding"] == "b64"
+    (user,) = told["users"]
+    assert user["sudo"].startswith("ALL=") and user["lock_passwd"] and user["ssh_authorized_keys"] == ["ssh-ed25519 A"]
+    assert setup_data(facts(services=["sshd"]), "alpine")["runcmd"] == ["rc-update add sshd && rc-service sshd start"]
+    automatic = setup_data(facts(automatic_updates=True), "ubuntu")
+    assert automatic["packages"] == ["unattended-upgrades"] and "20auto-upgrades" in automatic["write_files"][0]["path"]
+    assert setup_data(facts(), "debian") == {"users": []}
+
+
+def test_users_of_the_login_and_of_the_setup_stand_side_by_side() -> None:
+    user = {"name": "tom", "keys": [], "groups": [], "administrator": False, "shell": None}
+    told = documents(
+        {
+            "uuid": "u", "host_name": "gauge", "full_name": "gauge.lab.internal", "system": "debian", "user": "ops",
+            "keys": ["ssh-ed25519 A"], "host_key": "k", "adapters": [], "setup": facts(users=[user], run=["true"]),
+        },
+        instance="i", host_key_private="p",
+    )  # fmt: skip
+    data = yaml.safe_load(told["user-data"])
+    assert [u["name"] for u in data["users"]] == ["ops", "tom"] and data["runcmd"] == ["true"]
