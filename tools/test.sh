@@ -1,20 +1,24 @@
 #!/bin/sh
-# Runs all tests, in three lots at once: those with hosts of their own in network namespaces, the attacks (with some of the
-# first kind, so that all end together), and those that share this host's ports. Much of their time is waiting; what the
-# first two say is shown when all have ended.
+# Runs all tests, in four lots at once: those with hosts of their own in network namespaces, the fault rig, the attacks (with
+# some of the first kind, so that all end together), and those that share this host's ports. Much of their time is waiting;
+# what the first three say is shown when all have ended.
 set -u
 pytest=$1/pytest
 said=$(mktemp -d)
 trap 'rm -rf "$said"' EXIT
 outside=tests/networks/test_outside.py
 at_boot=tests/networks/test_at_boot.py
-"$pytest" -p no:cacheprovider tests/networks --ignore "$outside" --ignore "$at_boot" > "$said/networks" 2>&1 &
+rig=tests/networks/test_trace.py
+"$pytest" -p no:cacheprovider tests/networks --ignore "$outside" --ignore "$at_boot" --ignore "$rig" > "$said/networks" 2>&1 &
 networks=$!
+"$pytest" -p no:cacheprovider "$rig" > "$said/rig" 2>&1 &
+faults=$!
 "$pytest" -p no:cacheprovider tests/attacks tests/caretaker "$outside" "$at_boot" > "$said/attacks" 2>&1 &
 attacks=$!
 "$pytest" --ignore tests/networks --ignore tests/attacks --ignore tests/caretaker
 failed=$?
 wait "$networks" || failed=1
+wait "$faults" || failed=1
 wait "$attacks" || failed=1
-cat "$said/networks" "$said/attacks"
+cat "$said/networks" "$said/rig" "$said/attacks"
 exit "$failed"

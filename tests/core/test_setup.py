@@ -93,10 +93,11 @@ def test_it_is_told_as_first_boot_software_reads_it() -> None:
         ),
         "debian",
     )  # fmt: skip
-    assert told["keyboard"] == {"layout": "gb"} and told["timezone"] == "Etc/UTC"
+    assert told["timezone"] == "Etc/UTC" and setup_data(facts(keyboard="gb"), "fedora")["keyboard"] == {"layout": "gb"}
     assert told["package_update"] and told["package_upgrade"] and told["packages"] == ["nginx"]
-    assert told["runcmd"] == ["systemctl enable --now nginx", "echo x"]
-    (file,) = told["write_files"]
+    assert "setupcon" in told["runcmd"][0] and told["runcmd"][1:] == ["systemctl enable --now nginx", "echo x"]
+    file, keyboard = told["write_files"]
+    assert keyboard["path"] == "/etc/default/keyboard" and 'XKBLAYOUT="gb"' in keyboard["content"]
     assert file["permissions"] == "0640" and file["owner"] == "tom:tom" and file["defer"] and file["encoding"] == "b64"
     (user,) = told["users"]
     assert user["sudo"].startswith("ALL=") and user["lock_passwd"] and user["ssh_authorized_keys"] == ["ssh-ed25519 A"]

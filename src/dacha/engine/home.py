@@ -106,6 +106,10 @@ class Home:
         """The DHCP leases of a network, one a line."""
         return self.folder / f"leases-{network}"
 
+    def passwords(self, name: str) -> Path:
+        """The hashes of passwords that its users have, for this user alone."""
+        return self.guest(name) / "passwords.json"
+
     @property
     def kernel_note(self) -> Path:
         """What rules were loaded last; there as long as the lab may have links."""

@@ -6,26 +6,32 @@ all YAML (YAML 1.2). Adapters are matched by hardware address, because names dif
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import Any
 
 from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter
 from dacha.formats.seed_setup import setup_data
 
+NOBODY: Mapping[str, str] = MappingProxyType({})
 # useradd's own default is a plain sh; where the family surely has better, the user gets it.
 _SHELLS = {"debian": "/bin/bash", "ubuntu": "/bin/bash", "fedora": "/bin/bash"}
 
 
-def documents(facts: FirstBoot, *, instance: str, host_key_private: str) -> dict[str, str]:
+def documents(
+    facts: FirstBoot, *, instance: str, host_key_private: str, passwords: Mapping[str, str] = NOBODY
+) -> dict[str, str]:
     """The documents by file name. `facts` is `core.apply.first_boot.first_boot`'s; `instance` names this content:
-    a guest that sees another instance than before takes the data up again."""
+    a guest that sees another instance than before takes the data up again. `passwords` are hashes (crypt(5)) by user.
+    """
     return {
         "meta-data": _yaml({"instance-id": instance, "local-hostname": facts["host_name"]}),
-        "user-data": "#cloud-config\n" + _yaml(_user_data(facts, host_key_private)),
+        "user-data": "#cloud-config\n" + _yaml(_user_data(facts, host_key_private, passwords)),
         "network-config": _yaml(_network_config(facts["adapters"])),
     }
 
 
-def _user_data(facts: FirstBoot, host_key_private: str) -> dict[str, Any]:
+def _user_data(facts: FirstBoot, host_key_private: str, passwords: Mapping[str, str]) -> dict[str, Any]:
     data: dict[str, Any] = {
         "hostname": facts["host_name"],
         "fqdn": facts["full_name"],
@@ -50,6 +56,9 @@ def _user_data(facts: FirstBoot, host_key_private: str) -> dict[str, Any]:
         data |= told
         if not data["users"]:
             del data["users"]
+    for user in data.get("users", ()):
+        if user["name"] in passwords:
+            user |= {"passwd": passwords[user["name"]], "lock_passwd": False}
     return data
 
 

@@ -23,6 +23,7 @@ _ENABLE = {
     "bsd": "sysrc {0}_enable=YES && service {0} start",
 }
 _SYSTEMD = "systemctl enable --now {0}"
+KEYBOARD = 'XKBMODEL="pc105"\nXKBLAYOUT="{0}"\nXKBVARIANT=""\nXKBOPTIONS=""\nBACKSPACE="guess"\n'
 
 
 def setup_data(setup: SetupFacts, system: str) -> dict[str, Any]:
@@ -38,7 +39,15 @@ def setup_data(setup: SetupFacts, system: str) -> dict[str, Any]:
     data: dict[str, Any] = {"users": [_user(u) for u in setup["users"]]}
     if setup["locale"]:
         data["locale"] = setup["locale"]
-    if setup["keyboard"]:
+    keyboard: list[str] = []
+    if setup["keyboard"] and _FAMILIES.get(system) == "apt":
+        # First-boot software's own way there fails where the console's tools are not installed, as in small images.
+        content = KEYBOARD.format(setup["keyboard"])
+        written.append(
+            {"path": "/etc/default/keyboard", "content": content, "permissions": "0644", "owner": "root:root"}
+        )
+        keyboard = ["if command -v setupcon > /dev/null; then setupcon; fi"]
+    elif setup["keyboard"]:
         data["keyboard"] = {"layout": setup["keyboard"]}
     if setup["time_zone"]:
         data["timezone"] = setup["time_zone"]
@@ -51,7 +60,7 @@ def setup_data(setup: SetupFacts, system: str) -> dict[str, Any]:
     if written:
         data["write_files"] = written
     enable = _ENABLE.get(system, _SYSTEMD)
-    commands = [enable.format(s) for s in services] + setup["run"]
+    commands = keyboard + [enable.format(s) for s in services] + setup["run"]
     if commands:
         data["runcmd"] = commands
     return data

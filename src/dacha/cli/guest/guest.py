@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
-from dacha.cli.guest import trust
+from dacha.cli.guest import password, trust
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
 
@@ -259,6 +259,10 @@ ACTIONS = (
     Action("edit", "change a guest", "dacha guest edit gauge --memory 2GiB", _edit, run_edit),
     Action("remove", "remove a guest; its disks stay", "dacha guest remove gauge", _remove, run_remove),
     Action("rename", "give a guest that is off another name", "dacha guest rename gauge tides", _rename, run_rename),
+    Action(
+        "password", "give somebody in a guest a password, for its console and remote desktop",
+        "dacha guest password gauge", password.password_arguments, password.run_password,
+    ),
     Action(
         "first-boot", "show what a guest is told at its first boot; let it take that up again",
         "dacha guest first-boot gauge --again", trust.first_boot_arguments, trust.run_first_boot,

@@ -7,13 +7,14 @@ from collections.abc import Iterator
 
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.errors import HostError
-from dacha.core.findings import ERROR, WARNING, Finding, Path
+from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Disk, Guest
 from dacha.core.units import show_size
 from dacha.engine.disks import kept as kept_disks
 from dacha.engine.disks.media import base_image
 from dacha.engine.guest.keys import key_line
+from dacha.engine.guest.passwords import hashes
 from dacha.engine.guest.setup_facts import setup_troubles
 from dacha.engine.workspace import Workspace
 
@@ -35,6 +36,9 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         if written:
             found += _medium_findings(ws, guest, key, written)
     found += _part_findings(guest)
+    if any(d.service == "rdp" for d in guest.doors) and guest.system != "windows" and not hashes(ws.home, guest.name):
+        what, remedy = "a remote desktop door, and nobody has a password there", f"dacha guest password {guest.name}"
+        found.append(Finding(NOTE, "no-password", f"guest {guest.name}", what, remedy, ("guest", guest.name), "host"))
     found += [_wrong(guest, code, at, error) for code, at, error in setup_troubles(ws, guest)]
     for n, written in enumerate(guest.login.keys if guest.login else ()):
         try:

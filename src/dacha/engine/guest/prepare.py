@@ -11,6 +11,7 @@ from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.plan import Plan
 from dacha.engine.guest.desired import first_boot_facts, trusted_key
+from dacha.engine.guest.passwords import hashes
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
@@ -37,7 +38,8 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:
         raise HostError(
             f"the host key of {guest.name} is gone", why=str(e), remedy="dacha apply makes a new one"
         ) from e
-    texts = documents(facts, instance=instance_of(facts), host_key_private=private)
+    known = hashes(ws.home, guest.name)
+    texts = documents(facts, instance=instance_of(facts), host_key_private=private, passwords=known)
     replace_file(
         ws.home.guest(guest.name) / "seed.iso",
         iso_image("cidata", {n: t.encode() for n, t in texts.items()}),

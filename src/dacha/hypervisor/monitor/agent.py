@@ -5,6 +5,7 @@ Not every guest has one; every question here has a time limit and an honest "no 
 
 from __future__ import annotations
 
+import base64
 import json
 import time
 from pathlib import Path
@@ -33,7 +34,13 @@ def addresses(run: Path, timeout_s: float = 1.0) -> list[tuple[str, str]] | None
     return found
 
 
-def ask(run: Path, command: str, timeout_s: float = 1.0) -> Any | None:
+def set_password(run: Path, user: str, hashed: str, timeout_s: float = 5.0) -> bool:
+    """Let the agent set a user's password to one of this hash (crypt(5)); False where it does not, or there is none."""
+    arguments = {"username": user, "password": base64.b64encode(hashed.encode()).decode(), "crypted": True}
+    return ask(run, "guest-set-user-password", timeout_s, arguments) == {}
+
+
+def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, Any] | None = None) -> Any | None:
     """The answer to one agent command, or None when no agent answers in time.
 
     The reply is told from older ones by `guest-sync-delimited`, whose answer follows a 0xFF byte.
@@ -46,7 +53,8 @@ def ask(run: Path, command: str, timeout_s: float = 1.0) -> Any | None:
             s.sendall(b"\xff" + json.dumps(sync).encode() + b"\n")
             if _answer(s, deadline, after=b"\xff") != token:
                 return None
-            s.sendall(json.dumps({"execute": command}).encode() + b"\n")
+            said = {"execute": command} | ({"arguments": arguments} if arguments else {})
+            s.sendall(json.dumps(said).encode() + b"\n")
             return _answer(s, deadline)
     except (OSError, ValueError, KeyError, TypeError, RecursionError, PeerError):
         return None

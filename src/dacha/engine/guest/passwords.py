@@ -1,0 +1,64 @@
+"""Passwords of a guest's users, for its console and remote desktop: kept as hashes, set in a guest that is on.
+
+A password is in no lab file, argument list, log or answer; SSH goes on with keys alone.
+"""
+
+from __future__ import annotations
+
+import secrets
+
+from dacha.core.errors import UsageError
+from dacha.core.lab import fields
+from dacha.core.lab.model import Guest
+from dacha.engine.home import Home
+from dacha.engine.lab.named import guest_named
+from dacha.engine.workspace import Workspace
+from dacha.formats.sha512_crypt import SALT_MOST, sha512_crypt
+from dacha.host.records import read_record, write_record
+from dacha.hypervisor.process import running
+
+VERSION = 1
+# Long enough for an evening's guessing at a screen, short enough to be typed: letters that are not taken for others.
+MADE, SIGNS = 16, "abcdefghjkmnpqrstuvwxyzABCDEFGHJKMNPQRSTUVWXYZ23456789"
+SALT = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
+
+
+def made() -> str:
+    """A password nobody has chosen."""
+    return "".join(secrets.choice(SIGNS) for _ in range(MADE))
+
+
+def hashes(home: Home, guest: str) -> dict[str, str]:
+    """The users of a guest that have a password, each with its hash."""
+    kept = read_record(home.passwords(guest), VERSION).get("users")
+    return {str(user): str(value) for user, value in kept.items()} if isinstance(kept, dict) else {}
+
+
+def user_of(guest: Guest, named: str | None) -> str:
+    """Whose password is meant: the one named, else who logs in. Raises UsageError."""
+    user = named or (guest.login.user if guest.login else None)
+    if user is None:
+        raise UsageError(
+            f"nobody is named who may log in to {guest.name}",
+            remedy=f"name somebody: dacha guest password {guest.name} USER",
+        )
+    try:
+        return fields.user(user)
+    except ValueError as e:
+        raise UsageError(e.args[0], remedy=e.args[1]) from None
+
+
+def keep(ws: Workspace, name: str, user: str, password: str) -> str:
+    """Keep a password as its hash, for the guest's first boot; the hash. Raises UsageError, HostError."""
+    guest_named(ws, name)
+    if not password or "\n" in password or "\0" in password:
+        raise UsageError("a password is one line, and not empty", remedy="type one, or let one be made: --make")
+    hashed = sha512_crypt(password.encode(), "".join(secrets.choice(SALT) for _ in range(SALT_MOST)))
+    with ws.home.lock("guest password", ws.path):
+        ws.home.make_guest(name)
+        users = hashes(ws.home, name) | {user: hashed}
+        write_record(ws.home.passwords(name), VERSION, {"users": users}, mode=0o600)
+        if not running(ws.home.process_lock(name)):
+            # Its first-boot data is written again by its next start, with this in it.
+            (ws.home.guest(name) / "seed.iso").unlink(missing_ok=True)
+    return hashed

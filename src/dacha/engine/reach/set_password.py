@@ -1,0 +1,49 @@
+"""Setting a password in a guest that is on: by its agent, else by a login through its SSH door."""
+
+from __future__ import annotations
+
+import subprocess
+
+from dacha.core.errors import AnswerNo, DachaError
+from dacha.engine.reach.ssh import ssh_command
+from dacha.engine.workspace import Workspace
+from dacha.hypervisor.monitor import agent
+from dacha.hypervisor.process import running
+
+# A login into a slow guest takes its time.
+LOGIN_S = 60
+
+
+def set_now(ws: Workspace, name: str, user: str, hashed: str) -> str | None:
+    """Set it in a guest that is on: by its agent, else by a login. How it was done; None for a guest that is off.
+
+    Raises AnswerNo where neither way is open.
+    """
+    if not running(ws.home.process_lock(name)):
+        return None
+    if agent.set_password(ws.home.run(name), user, hashed):
+        return "by its guest agent"
+    why = _by_login(ws, name, f"{user}:{hashed}\n")
+    if why is None:
+        return "by a login"
+    raise AnswerNo(
+        f"the password cannot be set in {name} now, though it is on",
+        why=f"no guest agent sets it, and by a login: {why}",
+        remedy=f"it is kept: dacha guest first-boot {name} --again, then dacha restart {name}",
+    )
+
+
+def _by_login(ws: Workspace, name: str, line: str) -> str | None:
+    """Set it through the guest's SSH door (chpasswd(8)), by somebody who may; why not, where that does not work."""
+    try:
+        argv = ssh_command(ws, name, ["sudo", "-n", "chpasswd", "-e"], user=None, terminal=False)
+    except DachaError as e:
+        return e.what
+    try:
+        done = subprocess.run(
+            [*argv[:1], "-o", "BatchMode=yes", *argv[1:]], input=line, text=True, capture_output=True, timeout=LOGIN_S,
+            check=False,
+        )  # fmt: skip
+    except subprocess.TimeoutExpired:
+        return f"no answer within {LOGIN_S} s"
+    return None if done.returncode == 0 else (done.stderr.strip().splitlines() or ["it is refused"])[-1]
