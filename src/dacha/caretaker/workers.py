@@ -18,8 +18,8 @@ from dacha.host.accounts import Account
 
 # A worker that does not take its orders within this time is replaced.
 PATIENCE_S = 5.0
-# Workers that ended within a minute: with more than one in half a second or so, the next one waits a moment, so that a lab
-# that cannot be served does not take the whole processor.
+# Workers that ended within a minute: with more than two a second or so, the next one waits a moment, so that a lab that
+# cannot be served does not take the whole processor.
 OFTEN, PAUSE_S = 110, 0.5
 # So many are ready: one that takes over, and another for when that one ends before the next has started up.
 SPARE = 2

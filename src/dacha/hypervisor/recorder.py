@@ -49,6 +49,8 @@ def record(pairs: dict[int, int]) -> None:
 
 
 def main() -> None:
+    # A guest that floods its console waits for this, and takes no time from its neighbours.
+    os.nice(10)
     user, group, *words = sys.argv[1:]
     if int(user) != os.geteuid():
         os.setgroups([])
