@@ -26,7 +26,7 @@ LOAD_LIMIT, CONNECT_LIMIT = 1.30, 1.05
 STEP = """
 import sys, time
 from dacha.core.apply.changes import LoadRules
-from dacha.engine import kernel
+from dacha.engine.network import kernel
 from dacha.engine.workspace import load
 ws = load("lab.toml"); ws.plan
 for _ in range(int(sys.argv[1])):
@@ -37,7 +37,7 @@ for _ in range(int(sys.argv[1])):
 # Everything of the kernel's part but the caretaker and the guests: none has to run for a door to lead to an address.
 PREPARE = """
 from dacha.core.apply.changes import Caretaker
-from dacha.engine import kernel
+from dacha.engine.network import kernel
 from dacha.engine.workspace import load
 from dacha.host import folders
 ws = load("lab.toml")

@@ -6,6 +6,7 @@ Limits: one guest 1.10 x; two guests started together no slower than two by hand
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -28,6 +29,7 @@ GUESTS = ("gauge", "charts")
 
 class Bench:
     def __init__(self, folder: Path) -> None:
+        self.folder = folder
         lab = write_lab(folder / "lab", guest_image())
         self.env = os.environ | {"DACHA_LAB": str(lab), "DACHA_STATE": f"{folder}/state", "DACHA_RUN": f"{folder}/run"}
         self.run = folder / "run" / "saltmarsh"
@@ -50,8 +52,15 @@ class Bench:
                 except OSError:
                     continue
                 if words[1:3] == ["-name", f"guest={guest}.saltmarsh"]:
-                    return words
+                    return self._typed(words, guest)
         sys.exit(f"{guest} does not run")
+
+    def _typed(self, words: list[str], guest: str) -> list[str]:
+        """The command as a person would type it: with files by their names, and its console's record in one of them."""
+        while "-add-fd" in words:
+            at = words.index("-add-fd")
+            words = words[:at] + words[at + 2 :]
+        return [re.sub(r"/dev/fdset/\d+", str(self.folder / f"{guest}.log"), word) for word in words]
 
     def port(self, guest: str) -> int:
         words = next(w for w in self.argv[guest] if "hostfwd=" in w)

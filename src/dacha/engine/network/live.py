@@ -38,8 +38,8 @@ def read(home: Home) -> dict[Key, Sighting]:
 def started(ws: Workspace, plan: Plan) -> Plan:
     """The plan with the adapters of guests that run as they were started: these hold until the next start."""
     machines = {}
-    for name in ws.lab.guests:
-        if running(ws.home.process_lock(name)) and (machine := ws.home.read(name).machine):
+    for name in ws.home.guests():
+        if name in ws.lab.guests and running(ws.home.process_lock(name)) and (machine := ws.home.read(name).machine):
             machines[name] = machine
     return in_force(ws.lab, plan, machines) if machines else plan
 
