@@ -316,3 +316,24 @@ def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
         said = lab.without([*nobody, *places], "apply", "--lab", f"{folder}/lab.toml").err
     assert "it is carried by the kernel, and only root may make links and rules" in said
     assert "dacha_real" not in ruleset(lab)
+
+
+def test_a_running_guest_keeps_its_address_until_its_next_start_and_its_doors_go_with_it(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    lab.write(LAB.partition("[guest.charts]")[0])
+    lab("apply")
+    lab("guest", "edit", "gauge", "--address", "10.77.4.30")
+    said = lab("apply", "--no-wait").out
+    assert "address 10.77.4.20 → 10.77.4.30" in said and "at next start" in said
+    # Applied, and not started again: everything leads to where it is, and says so.
+    assert world.reads("lan", "192.0.2.10", 2220).startswith(SSH)
+    (row,) = lab("status", "--json").json["guests"]
+    assert row["addresses"][0].startswith("10.77.4.20") and all(d["answers"] for d in row["doors"])
+    traced = lab("trace", "gauge", "ssh", "--json").json
+    assert traced["works"] and traced["warnings"] == ["applied"]
+    lab("restart", "gauge")
+    assert world.reads("lan", "192.0.2.10", 2220).startswith(SSH)
+    (row,) = lab("status", "--json").json["guests"]
+    assert row["addresses"][0].startswith("10.77.4.30") and all(d["answers"] for d in row["doors"])
+    assert lab("trace", "gauge", "ssh", "--json").json["warnings"] == [] and lab("diff").out.endswith("applied\n")
+    assert "10.77.4.30/24" in lab("connect", "gauge", "--", "ip address show dev eth0").out
