@@ -205,7 +205,14 @@ def test_a_changed_host_key_is_given_back_or_accepted_as_the_remedy_says(guest_l
     lab("apply")
     right = lab("guest", "host-key", "gauge", "--json").json
     assert right["same"] and right["trusted"].startswith("SHA256:") and not right["accepted"]
-    lab("connect", "gauge", "--", "kill $(pidof dropbear | tr ' ' '\\n' | tail -n1); dropbear -R -s", code=None)
+    # Typed on its console, where it is root: another key is made inside.
+    with socket.socket(socket.AF_UNIX) as console:
+        console.connect(f"{lab.env['DACHA_RUN']}/one/gauge/serial")
+        console.sendall(b"kill $(pidof dropbear); sleep 1; dropbear -R -s; echo new''key\n")
+        deadline = time.monotonic() + 60
+        while "newkey" not in (typed := lab("console", "gauge", "--record").out):
+            assert time.monotonic() < deadline, typed[-500:]
+            time.sleep(0.2)
     deadline = time.monotonic() + 60
     while (said := lab("trace", "gauge", "--json", code=None).json)["broken"] != "key":
         assert time.monotonic() < deadline, said
