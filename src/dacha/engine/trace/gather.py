@@ -124,7 +124,11 @@ def _ask_everything(
     patient = wordless(e.through if e.way == "user" else e.direct) and e.arrived is not False and e.service != "tcp"
     asking.wait(ROUND_S + (wait_s if patient else 0.0), () if patient else WORDS)
     if patient:
-        e = with_guest(e, _so_far(asking))
+        # What its console showed in the meantime is read again: a system may have given up since it accepted.
+        told = _so_far(asking)
+        with contextlib.suppress(OSError):
+            told |= {"console": recent(ws, e.guest)}
+        e = with_guest(e, told)
         if wordless(e.through) and e.direct and e.direct.ok:
             # Two connections at once are too many for some: what one of them heard, the other one would have.
             e = e._replace(through=e.direct)
