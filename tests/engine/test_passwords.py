@@ -9,7 +9,7 @@ import yaml
 
 from dacha.core.errors import UsageError
 from dacha.engine.guest import passwords, prepare
-from dacha.engine.guest.desired import first_boot_facts
+from dacha.engine.guest.first_boot import first_boot_facts
 from dacha.engine.reach.set_password import set_now
 from dacha.engine.workspace import Workspace, load
 from dacha.formats.seed import documents

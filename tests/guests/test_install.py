@@ -142,39 +142,95 @@ def test_a_medium_that_cannot_start_the_guest_is_refused_before_anything(lab: La
     assert "there is no medium dsb" in lab("check", code=1).out
 
 
-LINE = "console=ttyS0 mitigations=off tsc=reliable no_timer_check --- quiet"
+def test_an_answered_installer_that_restarts_is_started_from_its_disk(
+    lab: Lab, key_files: Path, installers: dict[str, Path], tmp_path: Path
+) -> None:
+    """The demo's installer under Debian's name: its kernel is the medium's, and is gone afterwards."""
+    from dacha.demo.installer_image import boot_medium
+    from dacha.formats.medium import read_files
+
+    with installers["reboot"].open("rb") as f:
+        found = read_files(f, {"/boot/vmlinuz": 64 << 20, "/boot/initrd": 512 << 20})
+    assert found
+    (tmp_path / "tree/.disk").mkdir(parents=True)
+    (tmp_path / "tree/.disk/info").write_text("Debian GNU/Linux 12 - amd64\n")
+    medium = tmp_path / "debian.iso"
+    boot_medium(tmp_path / "tree", "grub-mkrescue", medium, "x", found["/boot/vmlinuz"], found["/boot/initrd"], "", "X")
+    for name in ("id", "id.pub"):
+        shutil.copy(key_files / name, lab.folder / name)
+    lab("new", "pier")
+    lab("media", "add", str(medium))
+    lab("guest", "add", "gauge", "--install", "debian", "--disk", "256MiB", "--memory", "256MiB", "--key", "id.pub",
+        "--user", "ops", "--door", "ssh")  # fmt: skip
+    lab("apply", "--no-wait")
+    deadline = time.monotonic() + 180
+    while lab("status", "--json", code=None).json["guests"][0]["doors"][0]["answers"] is not True:
+        assert time.monotonic() < deadline, lab("console", "gauge", "--record").out[-2000:]
+        time.sleep(1)
+    assert lab("connect", "gauge", "--", "cat /proc/cmdline").out.startswith("BOOT_IMAGE=")
+    assert lab("diff").out == "pier: everything applied\n"
+    # Asked for again, its answers are still there; a guest that is installed is not installed over.
+    assert lab("guest", "answers", "gauge", "--json").json["form"] == "preseed"
+    assert not (lab.guest_folder("gauge") / "answers/initrd").exists()
+    lab("stop", "gauge", "--force", "--wait", "0s")
+    charts = lab.guest_folder("gauge").parent / "charts"
+    charts.mkdir(mode=0o700)
+    shutil.copy(lab.guest_folder("gauge") / "disk-0.qcow2", charts)
+    lab("guest", "add", "charts", "--install", "debian", "--memory", "256MiB", "--attach", "0", "--user", "ops")
+    assert "something is on its disk already" in lab("check").out
 
 
-def test_debians_own_installer_starts_from_its_medium(lab: Lab, tmp_path: Path) -> None:
-    """Debian packages its installer as a kernel and an initrd; a medium is made of them, and taken from there."""
+def debian_medium(folder: Path) -> Path:
+    """A medium with Debian's own installer as its package brings it, in the places of Debian's media."""
     from dacha.demo.installer_image import boot_medium
 
-    fetched = subprocess.run(
-        ["apt-get", "download", "debian-installer-12-netboot-amd64"],
-        cwd=tmp_path,
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert fetched.returncode == 0, fetched.stderr
-    subprocess.run(["dpkg-deb", "-x", next(tmp_path.glob("*.deb")), tmp_path / "x"], check=True)
-    files = next((tmp_path / "x").rglob("text/debian-installer/amd64"))
+    subprocess.run(["apt-get", "download", "debian-installer-12-netboot-amd64"], cwd=folder, capture_output=True,
+                   check=True)  # fmt: skip
+    subprocess.run(["dpkg-deb", "-x", next(folder.glob("*.deb")), folder / "x"], check=True)
+    files = next((folder / "x").rglob("text/debian-installer/amd64"))
+    (folder / "tree/.disk").mkdir(parents=True)
+    (folder / "tree/.disk/info").write_text('Debian GNU/Linux 12 "Bookworm" - amd64 NETBOOT\n')
     boot_medium(
-        tmp_path / "tree", "grub-mkrescue", tmp_path / "debian.iso", "install", (files / "linux").read_bytes(),
-        (files / "initrd.gz").read_bytes(), LINE,
-        "DEBIAN_12_NETBOOT",
+        folder / "tree", "grub-mkrescue", folder / "debian.iso", "install", (files / "linux").read_bytes(),
+        (files / "initrd.gz").read_bytes(), "", "DEBIAN_12",
     )  # fmt: skip
-    shutil.rmtree(tmp_path / "x")
-    lab("new", "pier")
-    lab("media", "add", str(tmp_path / "debian.iso"))
-    lab("guest", "add", "gauge", "--install", "debian", "--disk", "2GiB", "--memory", "1GiB")
-    lab("apply", "--no-wait")
-    deadline = time.monotonic() + 240
-    while "Select a language" not in (said := lab("console", "gauge", "--record").out):
-        assert time.monotonic() < deadline, said[-3000:]
-        time.sleep(2)
-    assert "English" in said and "installing" in lab("status", code=None).out
-    lab("stop", "gauge", "--force", "--wait", "0s")
+    shutil.rmtree(folder / "x")
+    return folder / "debian.iso"
+
+
+def test_debians_own_installer_takes_its_answers_and_asks_nobody(lab: Lab, key_files: Path, tmp_path: Path) -> None:
+    """Eight lines are all that an unattended Debian server needs. Its installer goes by itself through language,
+    keyboard, the static address and the place of packages, whose signature it checks, to the list of its own parts."""
+    from bench.archive import archive
+
+    shutil.copy(key_files / "id.pub", lab.folder / "id.pub")
+    with archive(tmp_path / "archive") as (port, asked):
+        lab.file.write_text(
+            '[lab]\nname = "pier"\n'
+            '[network.pier]\nkind = "nat"\nsubnet = "10.77.4.0/24"\n'
+            '[guest.gauge]\nsystem = "debian"\ninstall = "debian"\ndisk = [{ size = "2 GiB" }]\n'
+            'adapter = [{ network = "pier", address = "10.77.4.20" }]\n'
+            'login = { user = "ops", keys = ["id.pub"] }\n'
+            'door.ssh = { from = "host" }\n'
+            f'setup = {{ mirror = "http://10.77.4.1:{port}/debian" }}\n'
+        )
+        lab("media", "add", str(debian_medium(tmp_path)), "--name", "debian")
+        assert "netcfg/get_ipaddress string 10.77.4.20" in lab("guest", "answers", "gauge").out
+        lab("apply", "--no-wait")
+        wanted = "dists/bookworm/main/debian-installer/binary-amd64/Packages"
+        deadline = time.monotonic() + 400
+        while not any(path.startswith(wanted) for path in asked):
+            said = lab("console", "gauge", "--record").out
+            assert time.monotonic() < deadline, f"{said[-3000:]}\n{asked}"
+            time.sleep(2)
+        said = lab("console", "gauge", "--record").out
+        assert "installing" in lab("status", code=None).out
+        lab("stop", "gauge", "--force", "--wait", "0s")
+    for question in ("Select a language", "Select your location", "Keymap to use", "Hostname", "DHCP", "country"):
+        assert question not in said
+    # What was begun goes on with its answers, though something is on the disk by now; they are secret to others.
+    answers = lab.guest_folder("gauge") / "answers"
+    assert (answers / "initrd").stat().st_mode & 0o077 == 0
 
 
 def signed_medium(work: Path, out: Path) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import BinaryIO, NamedTuple
 
 SECTOR = 2048
@@ -115,6 +115,18 @@ def _reader(fp: BinaryIO) -> Read:
         return None
 
     return read
+
+
+def read_files(fp: BinaryIO, wanted: Mapping[str, int]) -> dict[str, bytes] | None:
+    """Files of an ISO image by path, each of no more than so many bytes; None where one is missing or has more."""
+    read = _reader(fp)
+    found: dict[str, bytes] = {}
+    for path, most in wanted.items():
+        content = read(path, most + 1)
+        if not content or len(content) > most:
+            return None
+        found[path] = content
+    return found
 
 
 _LOADERS = (

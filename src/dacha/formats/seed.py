@@ -25,13 +25,13 @@ def documents(
     a guest that sees another instance than before takes the data up again. `passwords` are hashes (crypt(5)) by user.
     """
     return {
-        "meta-data": _yaml({"instance-id": instance, "local-hostname": facts["host_name"]}),
-        "user-data": "#cloud-config\n" + _yaml(_user_data(facts, host_key_private, passwords)),
-        "network-config": _yaml(_network_config(facts["adapters"])),
+        "meta-data": yaml_text({"instance-id": instance, "local-hostname": facts["host_name"]}),
+        "user-data": "#cloud-config\n" + yaml_text(user_data(facts, host_key_private, passwords)),
+        "network-config": yaml_text(network_config(facts["adapters"])),
     }
 
 
-def _user_data(facts: FirstBoot, host_key_private: str, passwords: Mapping[str, str]) -> dict[str, Any]:
+def user_data(facts: FirstBoot, host_key_private: str, passwords: Mapping[str, str]) -> dict[str, Any]:
     data: dict[str, Any] = {
         "hostname": facts["host_name"],
         "fqdn": facts["full_name"],
@@ -62,7 +62,7 @@ def _user_data(facts: FirstBoot, host_key_private: str, passwords: Mapping[str, 
     return data
 
 
-def _network_config(adapters: list[FirstBootAdapter]) -> dict[str, Any]:
+def network_config(adapters: list[FirstBootAdapter]) -> dict[str, Any]:
     ethernets = {}
     for n, a in enumerate(adapters):
         here: dict[str, Any] = {"match": {"macaddress": a["hardware_address"]}}
@@ -80,7 +80,7 @@ def _network_config(adapters: list[FirstBootAdapter]) -> dict[str, Any]:
     return {"version": 2, "ethernets": ethernets}
 
 
-def _yaml(value: Any) -> str:
+def yaml_text(value: Any) -> str:
     import yaml
 
     class Dumper(yaml.SafeDumper):

@@ -51,6 +51,9 @@ def setup_data(setup: SetupFacts, system: str) -> dict[str, Any]:
         data["keyboard"] = {"layout": setup["keyboard"]}
     if setup["time_zone"]:
         data["timezone"] = setup["time_zone"]
+    mirror = setup.get("mirror")
+    if mirror and _FAMILIES.get(system) == "apt":
+        data["apt"] = {"primary": [{"arches": ["default"], "uri": mirror}]}
     if packages or setup["update"]:
         data["package_update"] = True
     if setup["update"]:

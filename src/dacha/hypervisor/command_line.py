@@ -112,6 +112,9 @@ def _kernel(m: Machine, files: Files) -> list[str]:
             argv += ["-initrd", initrd]
         if m["boot"]["command_line"]:
             argv += ["-append", m["boot"]["command_line"]]
+        if m["boot"].get("once"):
+            # Restarted, it would be started with this kernel again.
+            argv += ["-action", "reboot=shutdown"]
     return argv
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
-from dacha.cli.guest import password, trust
+from dacha.cli.guest import answers, password, trust
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
 
@@ -84,6 +84,9 @@ def _shared(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--firmware", metavar="bios|uefi")
     parser.add_argument("--secure-boot", action=argparse.BooleanOptionalAction, help="UEFI starts signed systems only")
     parser.add_argument("--tpm", action=argparse.BooleanOptionalAction, help="a TPM 2.0 of its own")
+    parser.add_argument(
+        "--answers", action=argparse.BooleanOptionalAction, help="answer its installer (default), or be asked by it"
+    )
     parser.add_argument("--resolution", metavar="WxH", help='its display, such as "1280x800"')
     parser.add_argument("--user", metavar="USER", help="who may log in")
     many(parser, "--key", "keys", "FILE", "a public key that opens this login")
@@ -270,6 +273,10 @@ ACTIONS = (
     Action(
         "host-key", "compare the host key that a guest shows with the trusted one; accept it",
         "dacha guest host-key gauge", trust.host_key_arguments, trust.run_host_key,
+    ),
+    Action(
+        "answers", "show what a guest's installer is answered, so that nobody is asked",
+        "dacha guest answers gauge", answers.answers_arguments, answers.run_answers,
     ),
     Action("list", "list the guests", "dacha guest list", nothing, run_list),
     Action("show", "show one guest, and where each value comes from", "dacha guest show gauge", _show, run_show),

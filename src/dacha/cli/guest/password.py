@@ -37,6 +37,11 @@ def run_password(args: argparse.Namespace) -> int:
         output.emit_json({"guest": args.name, "user": user, "set": how})
     elif how:
         output.say(f"Set in {args.name} at once, {how}, and for its next installation. Kept as a hash only.")
+    elif passwords.plain(ws.home, args.name):
+        output.say(
+            f"Kept for the installer of {args.name}, that takes no hash, by a file of this user alone; with the end"
+        )
+        output.say("of the installation nothing but a hash of it stays.")
     else:
         output.say(f"Kept as a hash only, for the first boot of {args.name}.")
         output.say(f"If it was installed before: dacha start {args.name}, then this once more.")

@@ -62,6 +62,8 @@ class SetupFacts(TypedDict):
     run: list[str]
     files: list[SetupFile]
     users: list[SetupUser]
+    # Left out where none is named, so that nothing else is a change.
+    mirror: NotRequired[str]
 
 
 class FirstBoot(TypedDict):

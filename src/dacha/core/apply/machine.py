@@ -6,7 +6,7 @@ It is JSON from the start, because a running guest's is kept in the state folder
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, TypedDict, cast
+from typing import Any, NotRequired, TypedDict, cast
 
 from dacha.core.lab.model import Guest, Lab
 from dacha.core.lab.names import link_name, machine_uuid
@@ -19,11 +19,12 @@ MachineScreen = TypedDict("MachineScreen", {"from": str, "port": int})
 
 
 class MachineBoot(TypedDict):
-    """Direct kernel boot, by absolute paths."""
+    """Direct kernel boot, by absolute paths. With `once` its process ends where it would restart: an installer's."""
 
     kernel: str
     initrd: str | None
     command_line: str
+    once: NotRequired[bool]
 
 
 class MachineDisk(TypedDict):
@@ -103,12 +104,13 @@ def machine(
     files: Mapping[str, str],
     seed: str | None,
     drives: Sequence[str | None] = (),
+    installer: MachineBoot | None = None,
 ) -> Machine:
     """The machine of one guest.
 
     `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to absolute paths; `drives`
     are the media in its drives, as such paths, None for an empty one; `seed` is the digest of the first-boot data,
-    None where the guest gets none.
+    None where the guest gets none; `installer` the kernel that it is started with while it is installed.
     """
     boot = guest.boot
     return {
@@ -127,7 +129,7 @@ def machine(
         "secure_boot": guest.secure_boot,
         "tpm": guest.tpm,
         "boot_order": list(guest.boot_order),
-        "boot": None
+        "boot": installer
         if boot is None
         else {
             "kernel": files.get(boot.kernel, boot.kernel),

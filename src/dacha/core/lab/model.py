@@ -207,6 +207,7 @@ class Guest(NamedTuple):
     boot_order: tuple[str, ...] = ("disk", "medium")
     boot: Boot | None = None
     install: str | None = None
+    answers: bool = True
     media: tuple[str, ...] = ()
     disks: tuple[Disk, ...] = ()
     adapters: tuple[Adapter, ...] = ()

@@ -68,6 +68,7 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         boot_order=_boot_order(t),
         boot=_boot(t.table("boot")),
         install=t.take("install", fields.text, None),
+        answers=t.take("answers", fields.flag, True),
         media=t.list_of("medium", fields.text),
         disks=_disks(t, usual),
         adapters=tuple(_adapter(a, usual) for a in t.list_of_tables("adapter")),

@@ -19,6 +19,7 @@ _ZONE = re.compile(r"[A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+)*\Z")
 _LOCALE = re.compile(r"[A-Za-z]{1,8}(_[A-Z]{2})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?\Z")
 _KEYBOARD = re.compile(r"[a-z]{2,12}\Z")
 _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9.+:=~_-]*\Z")
+_MIRROR = re.compile(r"https?://[^\s/\x00-\x1f]+(/[^\s\x00-\x1f]*)?\Z")
 _MODE = re.compile(r"0?[0-7]{3,4}\Z")
 
 
@@ -36,6 +37,7 @@ def read_setup(t: Table, named: Mapping[str, Setup] | None = None) -> Setup:
         locale=t.take("locale", _matching(_LOCALE, "a locale", '"en_GB.UTF-8"'), None),
         keyboard=t.take("keyboard", _matching(_KEYBOARD, "a keyboard layout", '"gb"'), None),
         time_zone=t.take("time-zone", _matching(_ZONE, "a time zone", '"Europe/London"'), None),
+        mirror=t.take("mirror", _matching(_MIRROR, "a place of packages", '"http://10.77.4.1:3142/debian"'), None),
         update=t.take("update", fields.flag, None),
         automatic_updates=t.take("automatic-updates", fields.flag, None),
         packages=t.list_of("packages", _matching(_PACKAGE, "a package", '"tmux"')),

@@ -27,12 +27,14 @@ class PutFile(NamedTuple):
 
 
 class Setup(NamedTuple):
-    """Everything that a guest's system is told; None and empty where it is left as its image has it. `update` brings
-    all packages up to date at first boot, `automatic_updates` goes on with that."""
+    """Everything that a guest's system is told; None and empty where it is left as its image has it. `mirror` is
+    where its packages come from; `update` brings all packages up to date at first boot, `automatic_updates` goes on
+    with that."""
 
     locale: str | None = None
     keyboard: str | None = None
     time_zone: str | None = None
+    mirror: str | None = None
     update: bool | None = None
     automatic_updates: bool | None = None
     packages: tuple[str, ...] = ()

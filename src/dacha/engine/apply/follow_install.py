@@ -8,7 +8,7 @@ import time
 
 from dacha.core.errors import BusyError, DachaError
 from dacha.engine.apply.apply import apply
-from dacha.engine.guest.install import disk_bootable, finish, pending
+from dacha.engine.guest.install import disk_bootable, drives_of_installer, finish, pending
 from dacha.engine.workspace import Workspace, load
 from dacha.host.files import locked
 from dacha.hypervisor import process, removable
@@ -48,7 +48,8 @@ def _live(ws: Workspace, name: str, deadline: float) -> None:
                 return
             if event and event["event"] == "RESET" and disk_bootable(ws.home, name):
                 # The installer has let go of its medium by restarting, so its lock on the tray means nothing.
-                removable.change(qmp, 0, None, force=True)
+                for drive in drives_of_installer(ws.home.read(name)):
+                    removable.change(qmp, drive, None, force=True)
                 finish(ws.home, name, medium)
                 return
 

@@ -10,11 +10,12 @@ from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Disk, Guest
+from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
 from dacha.engine.disks import kept as kept_disks
 from dacha.engine.disks.media import base_image
 from dacha.engine.guest.keys import key_line
-from dacha.engine.guest.passwords import hashes
+from dacha.engine.guest.passwords import hashes, needs_plain
 from dacha.engine.guest.setup_facts import setup_troubles
 from dacha.engine.workspace import Workspace
 
@@ -36,6 +37,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         if written:
             found += _medium_findings(ws, guest, key, written)
     found += _part_findings(guest)
+    found += _answer_findings(ws, guest)
     if any(d.service == "rdp" for d in guest.doors) and guest.system != "windows" and not hashes(ws.home, guest.name):
         what, remedy = "a remote desktop door, and nobody has a password there", f"dacha guest password {guest.name}"
         found.append(Finding(NOTE, "no-password", f"guest {guest.name}", what, remedy, ("guest", guest.name), "host"))
@@ -67,6 +69,36 @@ def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator
             what = f"disk {disk.name} has {show_size(size)} already, and a disk is never made smaller"
             smaller = ValueError(what, f'size = "{show_size(size)}" or more')
             yield _wrong(guest, "disk-shrink", ("disk", n, "size"), smaller)
+
+
+def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
+    """A guest that would be installed without answers, though it is said who may log in or what it should be."""
+    from dacha.engine.guest import answers, install
+    from dacha.formats.answers.forms import FORMS
+
+    if not guest.install or not install.pending(ws, guest.name, ws.home.read(guest.name)) or not guest.answers:
+        return
+    subject, path = f"guest {guest.name}", ("guest", guest.name, "install")
+    if why := answers.why_none(ws, guest):
+        what = f"its installer asks whoever sits in front of it: {why[0]}"
+        kind = ERROR if needs_plain(guest) and "password" in why[0] else NOTE
+        yield Finding(kind, "no-answers", subject, what, why[1], path, "host")
+    elif by_hand := FORMS[answers.family(ws, guest)].by_hand:
+        what = "its installer does not look for answers by itself"
+        yield Finding(NOTE, "answers-by-hand", subject, what, f"type at its shell: {by_hand}", path, "host")
+    if needs_plain(guest):
+        from dacha.formats.answers.windows import ZONES
+
+        zone = guest.setup.time_zone
+        if zone and zone not in ZONES:
+            what = f"its system has no name for the time zone {zone} that Dacha knows; UTC is told"
+            yield Finding(WARNING, "time-zone", subject, what, did_you_mean(zone, ZONES, ""), path, "host")
+        left = [k for k in ("packages", "services", "files") if getattr(guest.setup, k)]
+        if left:
+            what = f"its installer takes no {', '.join(left)}"
+            yield Finding(
+                NOTE, "answers-without", subject, what, "run takes commands, at its first login", path, "host"
+            )
 
 
 def _part_findings(guest: Guest) -> Iterator[Finding]:

@@ -8,9 +8,11 @@ it is started with the guest, holds a lock, and ends with the installation.
 
 from __future__ import annotations
 
+import shutil
 import subprocess
 import sys
 
+from dacha.engine.guest.passwords import forget_plain
 from dacha.engine.home import Home, Record
 from dacha.engine.workspace import Workspace
 from dacha.formats.boot_sectors import boot_sectors
@@ -44,10 +46,31 @@ def disk_bootable(home: Home, name: str) -> bool:
     return path.is_file() and boot_sectors(first_sectors(as_image(path))).bootable
 
 
+def disk_written(home: Home, name: str) -> bool:
+    """True when the guest's first disk has a partition table or something to start from: somebody used it."""
+    machine = home.read(name).machine
+    inside = machine["disks"] if machine else []
+    path = home.disk(name, inside[0]["name"] if inside else "0")
+    if not path.is_file():
+        return False
+    sectors = boot_sectors(first_sectors(as_image(path)))
+    return sectors.bootable or sectors.table != "none"
+
+
 def finish(home: Home, name: str, medium: str) -> None:
     """Note that the guest was installed from `medium`."""
     record = home.read(name)
     record.installing, record.installed = None, medium
-    if record.machine and record.machine["drives"]:
-        record.machine["drives"][0] = None
+    if record.machine:
+        for n in drives_of_installer(record):
+            record.machine["drives"][n] = None
     home.write(name, record)
+    # What the installer was given holds secrets, and is of no use any more.
+    forget_plain(home, name)
+    shutil.rmtree(home.guest(name) / "answers", ignore_errors=True)
+
+
+def drives_of_installer(record: Record) -> list[int]:
+    """The drives that are emptied at the end: the medium's, and that of the answers."""
+    drives = record.machine["drives"] if record.machine else []
+    return [n for n, path in enumerate(drives) if n == 0 or (path or "").endswith("/answers/answers.iso")]

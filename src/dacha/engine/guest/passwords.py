@@ -34,6 +34,23 @@ def hashes(home: Home, guest: str) -> dict[str, str]:
     return {str(user): str(value) for user, value in kept.items()} if isinstance(kept, dict) else {}
 
 
+def plain(home: Home, guest: str) -> dict[str, str]:
+    """Passwords as they are, for an installer that takes no hash; forgotten with the end of the installation."""
+    kept = read_record(home.passwords(guest), VERSION).get("plain")
+    return {str(user): str(value) for user, value in kept.items()} if isinstance(kept, dict) else {}
+
+
+def forget_plain(home: Home, guest: str) -> None:
+    """Keep nothing but hashes."""
+    if plain(home, guest):
+        write_record(home.passwords(guest), VERSION, {"users": hashes(home, guest)}, mode=0o600)
+
+
+def needs_plain(guest: Guest) -> bool:
+    """True for a guest whose installer takes no hash."""
+    return guest.system == "windows" and guest.install is not None
+
+
 def user_of(guest: Guest, named: str | None) -> str:
     """Whose password is meant: the one named, else who logs in. Raises UsageError."""
     user = named or (guest.login.user if guest.login else None)
@@ -50,14 +67,17 @@ def user_of(guest: Guest, named: str | None) -> str:
 
 def keep(ws: Workspace, name: str, user: str, password: str) -> str:
     """Keep a password as its hash, for the guest's first boot; the hash. Raises UsageError, HostError."""
-    guest_named(ws, name)
+    guest = guest_named(ws, name)
     if not password or "\n" in password or "\0" in password:
         raise UsageError("a password is one line, and not empty", remedy="type one, or let one be made: --make")
     hashed = sha512_crypt(password.encode(), "".join(secrets.choice(SALT) for _ in range(SALT_MOST)))
     with ws.home.lock("guest password", ws.path):
         ws.home.make_guest(name)
         users = hashes(ws.home, name) | {user: hashed}
-        write_record(ws.home.passwords(name), VERSION, {"users": users}, mode=0o600)
+        as_it_is = plain(ws.home, name)
+        if needs_plain(guest) and ws.home.read(name).installed != guest.install:
+            as_it_is[user] = password
+        write_record(ws.home.passwords(name), VERSION, {"users": users, "plain": as_it_is}, mode=0o600)
         if not running(ws.home.process_lock(name)):
             # Its first-boot data is written again by its next start, with this in it.
             (ws.home.guest(name) / "seed.iso").unlink(missing_ok=True)

@@ -10,7 +10,7 @@ from dacha.core.errors import HostError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.plan import Plan
-from dacha.engine.guest.desired import first_boot_facts, trusted_key
+from dacha.engine.guest.first_boot import first_boot_facts, trusted_key
 from dacha.engine.guest.passwords import hashes
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace

@@ -21,7 +21,7 @@ def setup_facts(ws: Workspace, guest: Guest) -> SetupFacts | None:
     setup = guest.setup
     if setup == NO_SETUP:
         return None
-    return {
+    facts: SetupFacts = {
         "locale": setup.locale,
         "keyboard": setup.keyboard,
         "time_zone": setup.time_zone,
@@ -46,6 +46,9 @@ def setup_facts(ws: Workspace, guest: Guest) -> SetupFacts | None:
             for u in setup.users
         ],
     }
+    if setup.mirror:
+        facts["mirror"] = setup.mirror
+    return facts
 
 
 def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], ValueError]]:

@@ -17,7 +17,7 @@ from dacha.core.apply.machine import Machine
 from dacha.core.errors import DachaError, HostError
 from dacha.core.network.links import lan_link
 from dacha.core.units import MIB
-from dacha.engine.guest import install
+from dacha.engine.guest import answers, install
 from dacha.engine.guest.observe import CONSOLE_START, full_name
 from dacha.engine.workspace import Workspace
 from dacha.host import cgroup
@@ -138,6 +138,7 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
     record.machine, record.process, record.stopped_on_purpose = m, None, False
     if install.pending(ws, name, record) and record.installing is None:
         record.installing = time.time()
+    answers.write(ws, guest)
     account = account_for(folder, groups=kvm())
     record.uid = account.uid if account else None
     home.write(name, record)
@@ -188,12 +189,13 @@ def _size(path: Path) -> int:
 def _files(ws: Workspace, m: Machine, name: str, fdset: FdSet, taps: dict[int, int], console: int) -> Files:
     """Every file that the guest's process opens, by the name that it does so."""
     folder = ws.home.guest(name)
+    seed = answers.volume(ws, ws.lab.guests[name]) or (folder / "seed.iso" if m["seed"] else None)
     code = variables = None
     if m["firmware"] == "uefi":
         code, variables = firmware.prepare(folder, m["secure_boot"])
     return Files(
         disks=tuple(fdset.layers(ws.home.disk(name, disk["name"])) for disk in m["disks"]),
-        seed=fdset.name(folder / "seed.iso") if m["seed"] else None,
+        seed=fdset.name(seed) if seed else None,
         console=fdset.pipe(console),
         drives=tuple(fdset.name(Path(d)) if d else None for d in m["drives"]),
         firmware=(fdset.name(code), fdset.name(variables, os.O_RDWR)) if code and variables else None,

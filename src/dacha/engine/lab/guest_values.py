@@ -19,6 +19,7 @@ class Values(NamedTuple):
     firmware: str | None = None
     secure_boot: bool | None = None
     tpm: bool | None = None
+    answers: bool | None = None
     resolution: str | None = None
     stop_after: str | None = None
     at_boot: bool | None = None
@@ -45,6 +46,7 @@ def machine_values(asked: Values) -> dict[str, Any]:
         "firmware": asked.firmware,
         "secure-boot": asked.secure_boot,
         "tpm": asked.tpm,
+        "answers": asked.answers,
         "resolution": asked.resolution,
         "stop-after": asked.stop_after,
     }

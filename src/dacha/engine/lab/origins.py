@@ -46,6 +46,9 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
     # A guest whose kernel is started directly has that instead of an order.
     behind = {"boot-order": "boot"} if guest.boot else {}
     out = [Value(key, shown, found.source(behind.get(key, key))) for key, shown in rows]
+    if guest.install:
+        out.append(Value("install", guest.install, found.source("install")))
+        out.append(Value("answers", _yes(guest.answers), found.source("answers")))
     for n, disk in enumerate(guest.disks):
         where = ("disk", n)
         size = show_size(disk.size) if disk.size else "its image's size"

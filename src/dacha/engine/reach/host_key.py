@@ -9,7 +9,7 @@ from typing import NamedTuple
 from dacha.core.errors import AnswerNo, UsageError
 from dacha.core.sha256 import sha256
 from dacha.engine.guest import prepare
-from dacha.engine.guest.desired import trusted_key
+from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
 from dacha.engine.reach.doors import entered_at
@@ -95,7 +95,7 @@ def take_up_again(ws: Workspace, name: str) -> None:
 
 def documents_of(ws: Workspace, name: str) -> dict[str, str]:
     """The first-boot data by document, with the private key left out."""
-    from dacha.engine.guest.desired import first_boot_facts
+    from dacha.engine.guest.first_boot import first_boot_facts
     from dacha.formats.seed import documents
 
     facts = first_boot_facts(ws, ws.plan, guest_named(ws, name))

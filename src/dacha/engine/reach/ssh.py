@@ -9,7 +9,7 @@ from dacha.core.errors import AnswerNo, HostError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import ANYWHERE, LOOPBACK
-from dacha.engine.guest.desired import trusted_key
+from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan

@@ -8,7 +8,7 @@ from typing import Any
 
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.evidence import Evidence
-from dacha.engine.guest.desired import trusted_key
+from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.workspace import Workspace
 from dacha.host.probe.connect import host_key
 

@@ -1,0 +1,154 @@
+"""Debian's own installer, from a medium to an SSH login with nobody touching anything, by the answers that Dacha makes.
+
+The installer is Debian's package of it; packages come from a small archive on loopback (`archive.py`). What must be
+true afterwards is looked at by a login through the guest's door. Takes an hour under software emulation.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from archive import archive, installers_parts
+from dacha.demo.installer_image import boot_medium
+from dacha.host import folders
+
+DACHA = str(Path(sys.executable).with_name("dacha"))
+LONGEST_S = 3 * 3600
+# Lines of the installer's record by which one sees how far it is.
+STAGES = ("Loading additional components", "Partitioning disks", "Installing the base system", "Select and install",
+          "Installing GRUB boot loader", "Finishing the installation", "Power down", "login:")  # fmt: skip
+LAB = """\
+[lab]
+name = "saltmarsh"
+[network.pier]
+kind = "nat"
+subnet = "10.77.4.0/24"
+subnet6 = "fd77:4::/64"
+[guest.gauge]
+system = "debian"
+install = "debian"
+firmware = "{firmware}"
+memory = "1 GiB"
+disk = [{{ size = "4 GiB" }}]
+adapter = [{{ network = "pier", address = "10.77.4.20", address6 = "fd77:4::20" }}]
+login = {{ user = "ops", keys = ["id.pub"] }}
+door.ssh = {{ from = "host" }}
+[guest.gauge.setup]
+mirror = "http://10.77.4.1:{port}/debian"
+time-zone = "Europe/London"
+packages = ["tmux"]
+run = ["echo ran > /root/ran"]
+[[guest.gauge.setup.user]]
+name = "mara"
+keys = ["id.pub"]
+groups = ["tides"]
+"""
+# What is asked inside, and what must be in the answer.
+ASKED = {
+    "hostname": "gauge",
+    "ip -4 -o address show scope global": "10.77.4.20/24",
+    "ip -6 -o address show scope global": "fd77:4::20/64",
+    "date +%Z; readlink /etc/localtime": "Europe/London",
+    "id mara": "(tides)",
+    "dpkg-query -W -f '${Status}' tmux": "install ok installed",
+    "sudo cat /root/ran": "ran",
+    "sudo sshd -T | grep -i '^passwordauthentication'": "passwordauthentication no",
+    "cat /etc/debian_version": "12.",
+    "cat /var/log/dacha-first-boot.log": "first boot: done",
+}
+
+
+def medium(work: Path) -> Path:
+    """A medium with Debian's installer, as its packages bring it."""
+    subprocess.run(["apt-get", "download", "debian-installer-12-netboot-amd64"], cwd=work, capture_output=True,
+                   check=True)  # fmt: skip
+    subprocess.run(["dpkg-deb", "-x", next(work.glob("*.deb")), work / "x"], check=True)
+    files = next((work / "x").rglob("text/debian-installer/amd64"))
+    tree = work / "tree"
+    (tree / ".disk").mkdir(parents=True)
+    (tree / ".disk/info").write_text('Debian GNU/Linux 12 "Bookworm" - amd64 NETBOOT\n')
+    boot_medium(tree, "grub-mkrescue", work / "debian.iso", "install", (files / "linux").read_bytes(),
+                (files / "initrd.gz").read_bytes(), "", "DEBIAN_12_NETBOOT")  # fmt: skip
+    shutil.rmtree(work / "x")
+    return work / "debian.iso"
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--firmware", default="bios", choices=("bios", "uefi"))
+    parser.add_argument("--record", type=Path, default=Path("install_debian.log"), help="where its record is kept")
+    args = parser.parse_args()
+    kept = folders.cache() / "bench-archive"
+    why = installers_parts(kept)
+    if why:
+        print(f"install_debian: cannot run to its end here: {why}")
+        print(
+            "  where this machine's apt fetches from has no parts of Debian's installer; tests/guests/test_install.py goes"
+        )
+        print("  as far as that: language, keyboard, network, place of packages, its signature")
+        return 2
+    with tempfile.TemporaryDirectory(prefix="dacha-bench-") as name, archive(kept) as (port, asked):
+        work = Path(name)
+        env = os.environ | {
+            "DACHA_STATE": f"{work}/state",
+            "DACHA_RUN": f"{work}/run",
+            "DACHA_SHARED": f"{work}/shared",
+        }
+        env["DACHA_LAB"] = f"{work}/lab.toml"
+
+        def dacha(*words: str) -> str:
+            done = subprocess.run([DACHA, *words], env=env, capture_output=True, text=True, check=False)
+            return done.stdout + done.stderr
+
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", work / "id"], check=True)
+        (work / "lab.toml").write_text(LAB.format(port=port, firmware=args.firmware))
+        print(dacha("media", "add", str(medium(work)), "--name", "debian"), end="")
+        print(dacha("check"), dacha("apply", "--no-wait"), sep="", end="", flush=True)
+        try:
+            answers = follow(dacha, asked)
+            held = answers and look(work, dacha)
+        finally:
+            args.record.write_text(dacha("console", "gauge", "--record"))
+            dacha("stop", "--all", "--force", "--wait", "0s")
+        print(f"install_debian ({args.firmware}): {'holds' if held else 'FALLS SHORT'}; record: {args.record}")
+        return 0 if held else 1
+
+
+def follow(dacha: object, asked: list[str]) -> bool:
+    """Wait until the guest's door answers; say how far the installer is. True when it does."""
+    assert callable(dacha)
+    began, seen = time.monotonic(), set()
+    while time.monotonic() - began < LONGEST_S:
+        said = dacha("console", "gauge", "--record")
+        for stage in STAGES:
+            if stage in said and stage not in seen:
+                seen.add(stage)
+                print(f"  {time.monotonic() - began:6.0f} s  {stage}  ({len(asked)} files fetched)", flush=True)
+        if '"answers": true' in dacha("status", "--json"):
+            print(f"  {time.monotonic() - began:6.0f} s  its SSH door answers", flush=True)
+            return True
+        time.sleep(10)
+    return False
+
+
+def look(work: Path, dacha: object) -> bool:
+    """Whether what the lab says is true inside."""
+    assert callable(dacha)
+    held = True
+    for command, expected in ASKED.items():
+        said = dacha("connect", "gauge", "--", command)
+        fine = expected in said
+        held &= fine
+        print(f"  {'holds' if fine else 'WRONG'}  {command}: {said.strip()!r}")
+    return held
+
+
+if __name__ == "__main__":
+    sys.exit(main())

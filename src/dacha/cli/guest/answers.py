@@ -1,0 +1,32 @@
+"""dacha guest answers: what a guest's installer is answered."""
+
+from __future__ import annotations
+
+import argparse
+
+from dacha.cli import arguments
+from dacha.cli.terminal import output
+
+
+def answers_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "The answers that Dacha makes for the installer on a guest's medium, so that nobody is asked anything.\n"
+        "Passwords and the private host key are left out unless --secrets is said."
+    )
+    arguments.guest(parser, "name")
+    parser.add_argument("--secrets", action="store_true", help="with everything that is secret in them")
+
+
+def run_answers(args: argparse.Namespace) -> int:
+    from dacha.engine.guest.answers import answers_of
+    from dacha.engine.workspace import load
+
+    found = answers_of(load(args.lab), args.name, secrets=args.secrets)
+    if args.json:
+        output.emit_json({"guest": args.name, "form": found.form, "given": found.given, "documents": found.documents})
+        return 0
+    for name, text in found.documents.items():
+        output.say(f"--- {name}")
+        output.say(text.rstrip())
+    output.note(f"{found.form}, {found.given}")
+    return 0

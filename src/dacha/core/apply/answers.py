@@ -1,0 +1,60 @@
+"""What an installer is told: the guest's first-boot facts, and the few things that only an installation asks."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from dacha.core.apply.first_boot import FirstBoot, SetupFacts, SetupUser
+
+# The first disk of a guest as its installer's kernel names it, by bus.
+DISK_BY_BUS = {"virtio": "/dev/vda", "sata": "/dev/sda", "scsi": "/dev/sda", "nvme": "/dev/nvme0n1"}
+NOTHING: SetupFacts = {
+    "locale": None, "keyboard": None, "time_zone": None, "update": False, "automatic_updates": False, "packages": [],
+    "services": [], "run": [], "files": [], "users": [],
+}  # fmt: skip
+
+
+class Answers(NamedTuple):
+    """Everything that an answer file is made from. `disk` is the device that is installed to, `bus` what it is on;
+    `passwords` are hashes (crypt(5)) by user, `plain` passwords for the one family that takes no hash; `medium` is the
+    volume label of the medium; `version` its system's, where it says so."""
+
+    facts: FirstBoot
+    disk: str
+    bus: str
+    firmware: str
+    host_key_private: str
+    passwords: Mapping[str, str]
+    plain: Mapping[str, str]
+    medium: str = ""
+    version: str = ""
+    remote_desktop: bool = False
+
+    @property
+    def setup(self) -> SetupFacts:
+        return self.facts.get("setup", NOTHING)
+
+    @property
+    def users(self) -> list[SetupUser]:
+        """Who gets an account: the login first, who is an administrator, then the setup's."""
+        facts = self.facts
+        first: list[SetupUser] = []
+        if facts["user"]:
+            first = [{"name": facts["user"], "keys": facts["keys"], "groups": [], "administrator": True, "shell": None}]
+        return [*first, *(u for u in self.setup["users"] if u["name"] != facts["user"])]
+
+    @property
+    def domain(self) -> str:
+        return self.facts["full_name"].partition(".")[2]
+
+    @property
+    def mirror(self) -> str | None:
+        """Where packages come from; None for the installer's own place."""
+        return self.setup.get("mirror")
+
+
+def contents(encoded: str) -> bytes:
+    """A file's contents from its base64."""
+    return base64.b64decode(encoded)

@@ -1,0 +1,215 @@
+"""The answers that a guest's installer is given: whether there are any, and the files that are made of them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from dacha.core.apply.answers import DISK_BY_BUS, Answers
+from dacha.core.apply.machine import MachineBoot
+from dacha.core.errors import HostError, UsageError
+from dacha.core.lab.model import Guest
+from dacha.core.plan.plan import Plan
+from dacha.engine.disks.media import medium_path
+from dacha.engine.guest.first_boot import first_boot_facts
+from dacha.engine.guest.install import disk_written, pending
+from dacha.engine.guest.passwords import hashes, needs_plain, plain
+from dacha.engine.lab.named import guest_named
+from dacha.engine.workspace import Workspace
+from dacha.formats.answers.forms import FORMS, Form
+from dacha.formats.linux import cpio
+from dacha.host import folders
+from dacha.host.files import replace_file
+
+# No kernel of an installer is larger, and no initrd; more is not read from a medium.
+KERNEL_MOST, INITRD_MOST = 64 << 20, 512 << 20
+VOLUME = "answers.iso"
+HIDDEN = "(kept by Dacha, and given to the guest alone)\n"
+
+
+def form_of(ws: Workspace, guest: Guest) -> Form | None:
+    """The form of answers that the guest's installer takes; None where it gets none: it was installed already, nobody
+    is named who may log in, the lab wants it so, its medium takes none, or something is on its disk (only an
+    installation that was begun writes over that)."""
+    if not taken(guest) or not pending(ws, guest.name, ws.home.read(guest.name)) or why_none(ws, guest):
+        return None
+    return FORMS[family(ws, guest)]
+
+
+def taken(guest: Guest) -> bool:
+    """True for a guest whose installer is to be answered, when its medium takes that."""
+    return bool(guest.install and guest.answers and guest.login and guest.disks and not guest.boot)
+
+
+def family(ws: Workspace, guest: Guest) -> str:
+    """The family of the system on the guest's medium; "" where the medium does not say."""
+    facts = _facts(ws, guest)
+    found = str(facts.get("family") or "")
+    # One of the BSDs reads answers; the media of the others are labelled in other ways.
+    return "another BSD" if found == "bsd" and "_RELEASE_" not in str(facts.get("label")) else found
+
+
+def _facts(ws: Workspace, guest: Guest) -> dict[str, Any]:
+    from dacha.engine.disks.media_facts import inspect
+    from dacha.engine.disks.media_store import Store
+
+    written = guest.install or ""
+    kept = None if "/" in written else Store(ws.lab).find(written)
+    if kept:
+        return kept.facts
+    path = ws.resolve(written)
+    return inspect(path) if path.is_file() else {}
+
+
+def folder(ws: Workspace, name: str) -> Path:
+    """Where what is made for a guest's installer lies."""
+    return ws.home.guest(name) / "answers"
+
+
+def direct_boot(ws: Workspace, guest: Guest) -> MachineBoot | None:
+    """The kernel that the guest is started with for its installation; None where its medium is started from."""
+    form = form_of(ws, guest)
+    if form is None or not form.kernels:
+        return None
+    where = folder(ws, guest.name)
+    return {
+        "kernel": str(where / "kernel"),
+        "initrd": str(where / "initrd"),
+        "command_line": form.command_line,
+        "once": True,
+    }
+
+
+def volume(ws: Workspace, guest: Guest) -> Path | None:
+    """The volume of answers that the guest has as a disk while it is installed; None where it has none."""
+    form = form_of(ws, guest)
+    return folder(ws, guest.name) / VOLUME if form and form.volume and not form.drive else None
+
+
+def drive(ws: Workspace, guest: Guest) -> list[str | None]:
+    """One drive more, of a guest whose installer looks for its answers in one; empty once it is installed."""
+    if guest.system != "windows" or not taken(guest):
+        return []
+    form = form_of(ws, guest)
+    return [str(folder(ws, guest.name) / VOLUME) if form and form.drive else None]
+
+
+def documents(ws: Workspace, plan: Plan, guest: Guest, form: Form, *, secrets: bool) -> dict[str, str]:
+    """The answer files by name; without `secrets`, passwords and the private host key are left out."""
+    try:
+        private = (ws.home.guest(guest.name) / "host_key").read_text()
+    except OSError:
+        private = ""
+    facts = _facts(ws, guest)
+    known = hashes(ws.home, guest.name)
+    answers = Answers(
+        facts=first_boot_facts(ws, plan, guest),
+        disk=DISK_BY_BUS[guest.disks[0].bus],
+        bus=guest.disks[0].bus,
+        firmware=guest.firmware,
+        host_key_private=private if secrets else HIDDEN,
+        passwords=known if secrets else dict.fromkeys(known, "*"),
+        plain=plain(ws.home, guest.name) if secrets else {},
+        remote_desktop=any(d.service == "rdp" for d in guest.doors),
+        medium=str(facts.get("label") or ""),
+        version=str(facts.get("version") or ""),
+    )
+    return form.documents(answers)
+
+
+def write(ws: Workspace, guest: Guest) -> None:
+    """Make what the guest's installer is given at this start. Raises HostError."""
+    form = form_of(ws, guest)
+    if form is None:
+        return
+    from dacha.formats.iso_image import iso_image
+
+    texts = documents(ws, ws.plan, guest, form, secrets=True)
+    where = folders.make_private(folder(ws, guest.name))
+    kernel, initrd = _kernel(ws, guest, form)
+    if form.in_initrd:
+        # A kernel unpacks one archive after another; each begins at a multiple of four bytes.
+        more = cpio.archive(cpio.file(name, text.encode()) for name, text in texts.items())
+        initrd += bytes(-len(initrd) % 4) + more
+    if kernel:
+        replace_file(where / "kernel", kernel)
+        replace_file(where / "initrd", initrd, mode=0o600)
+    if form.volume:
+        image = iso_image(form.volume, form.pack(texts))
+        replace_file(where / VOLUME, image, mode=0o600)
+
+
+def _kernel(ws: Workspace, guest: Guest, form: Form) -> tuple[bytes, bytes]:
+    """The installer's kernel and initrd, from the medium; empty where the medium itself is started from."""
+    from dacha.formats.medium import read_files
+
+    if not form.kernels:
+        return b"", b""
+    path = medium_path(ws, guest.install or "")
+    try:
+        with path.open("rb") as f:
+            for kernel, initrd in form.kernels:
+                found = read_files(f, {kernel: KERNEL_MOST, initrd: INITRD_MOST})
+                if found:
+                    return found[kernel], found[initrd]
+    except OSError as e:
+        raise HostError(f"cannot read {path}", why=e.strerror or str(e)) from e
+    raise HostError(
+        f"{guest.install} has no kernel where this family's media keep it",
+        where=str(path),
+        why=f"looked for {', '.join(k for k, _ in form.kernels)}",
+        remedy=f"install by hand: answers = false for guest {guest.name}, then dacha screen or console",
+    )
+
+
+class Made(NamedTuple):
+    """A guest's answers: their form, how its installer is given them, and the documents by name."""
+
+    form: str
+    given: str
+    documents: dict[str, str]
+
+
+def answers_of(ws: Workspace, name: str, *, secrets: bool = False) -> Made:
+    """The answers for the guest's installer, also of one that was installed with them.
+
+    Raises UsageError where there are none, with the reason.
+    """
+    guest = guest_named(ws, name)
+    if not guest.install:
+        raise UsageError(f"{name} is not installed from a medium", remedy="install = MEDIUM in the lab file")
+    why = why_none(ws, guest)
+    if why:
+        raise UsageError(f"there are no answers for the installer of {name}: {why[0]}", remedy=why[1])
+    form = FORMS[family(ws, guest)]
+    return Made(form.name, given(form), documents(ws, ws.plan, guest, form, secrets=secrets))
+
+
+def given(form: Form) -> str:
+    """How the installer is given its answers, in words."""
+    if form.by_hand:
+        return f"on a volume {form.volume}; type at its shell: {form.by_hand}"
+    if form.in_initrd:
+        return "put into the initrd of its kernel, which is taken from the medium"
+    kernel = ", with its kernel taken from the medium" if form.kernels else ""
+    return f"{'in a drive' if form.drive else 'on a disk'} of its own, a volume {form.volume}{kernel}"
+
+
+def why_none(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
+    """Why a guest that is installed from a medium gets no answers, and what to do; None where it gets some."""
+    if not guest.answers:
+        return "the lab file says answers = false", f"dacha guest edit {guest.name} --unset answers"
+    if not guest.login:
+        return "nobody is named who may log in", f"dacha guest edit {guest.name} --user ops --key FILE.pub"
+    if guest.boot or not guest.disks:
+        return "it starts a kernel directly" if guest.boot else "it has no disk", "give it a disk, and no boot"
+    found = family(ws, guest)
+    if found not in FORMS:
+        takes = ", ".join(sorted(FORMS))
+        return f"{guest.install} is {found or 'of a system that it does not name'}", f"families that take some: {takes}"
+    record = ws.home.read(guest.name)
+    if record.installed != guest.install and record.installing is None and disk_written(ws.home, guest.name):
+        return "something is on its disk already, and they would write over it", "give it a new disk"
+    if needs_plain(guest) and guest.login.user not in plain(ws.home, guest.name) and pending(ws, guest.name, record):
+        return f"{guest.login.user} needs a password there", f"dacha guest password {guest.name}"
+    return None

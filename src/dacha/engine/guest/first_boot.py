@@ -1,0 +1,44 @@
+"""What a guest is to be told at its first boot, from the lab and the files that it names, and whose key is trusted."""
+
+from __future__ import annotations
+
+from dacha.core.apply.first_boot import FirstBoot, first_boot
+from dacha.core.lab.model import Guest
+from dacha.core.plan.plan import Plan
+from dacha.engine.guest.keys import key_line
+from dacha.engine.guest.setup_facts import setup_facts
+from dacha.engine.home import Home
+from dacha.engine.workspace import Workspace
+
+
+def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> FirstBoot:
+    """What the guest is to be told; a host key not yet made counts as empty. Unreadable keys are left out:
+    `engine.check.guest` names them, and nothing starts while it does."""
+    lines = []
+    for written in guest.login.keys if guest.login else ():
+        try:
+            lines.append(key_line(ws, written))
+        except ValueError:
+            continue
+    return first_boot(
+        ws.lab,
+        plan,
+        guest,
+        keys=lines,
+        host_key=host_key_public(ws.home, guest.name),
+        again=ws.home.read(guest.name).again,
+        setup=setup_facts(ws, guest),
+    )
+
+
+def trusted_key(home: Home, name: str) -> str:
+    """The public host key that clients are to trust: the lab's own, or another that was accepted."""
+    return home.read(name).accepted_key or host_key_public(home, name)
+
+
+def host_key_public(home: Home, name: str) -> str:
+    """The public host key that the lab made for the guest; empty while it has none."""
+    try:
+        return (home.guest(name) / "host_key.pub").read_text().strip()
+    except OSError:
+        return ""

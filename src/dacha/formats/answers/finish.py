@@ -1,0 +1,217 @@
+"""The end of an installation: a script that makes the new system what the lab says, run inside it by its installer.
+
+POSIX sh and each family's own account tools. A step that fails does not keep the others from being taken: it is told on
+the console and kept in a log, and the script's status says so.
+"""
+
+from __future__ import annotations
+
+import base64
+import shlex
+from ipaddress import ip_interface
+from typing import NamedTuple
+
+from dacha.core.apply.answers import Answers
+from dacha.core.apply.first_boot import FirstBootAdapter, SetupFile, SetupUser
+
+LOG = "/var/log/dacha-first-boot.log"
+DONE, FAILED = "first boot: done", "first boot: failed at"
+
+
+class Family(NamedTuple):
+    """How a family does what the script needs; {name}, {shell} and others are filled in, quoted already."""
+
+    add_user: str
+    add_group: str
+    into_group: str
+    password: str
+    service: str
+    home: str = "/home"
+    shell: str = "/bin/bash"
+    administrator: str = "/etc/sudoers.d/90-{file}"
+    rule: str = "{name} ALL=(ALL:ALL) NOPASSWD: ALL"
+    # Empty where the installer itself installs what is asked for.
+    packages: str = ""
+    always: tuple[str, ...] = ()
+
+
+_GNU = Family(
+    add_user="useradd --create-home --shell {shell} {name}",
+    add_group="getent group {group} > /dev/null || groupadd {group}",
+    into_group="usermod --append --groups {group} {name}",
+    password="printf '%s\\n' {entry} | chpasswd --encrypted",
+    service="systemctl enable {service}",
+)
+FAMILIES = {
+    "debian": _GNU,
+    "ubuntu": _GNU,
+    "fedora": _GNU,
+    "alpine": Family(
+        add_user="adduser -D -s {shell} {name}",
+        add_group="grep -q ^{group}: /etc/group || addgroup {group}",
+        into_group="addgroup {name} {group}",
+        password="printf '%s\\n' {entry} | chpasswd -e",
+        service="rc-update add {service} default",
+        shell="/bin/ash",
+        administrator="/etc/doas.d/{file}.conf",
+        rule="permit nopass {name}",
+        packages="apk add {packages}",
+        always=("doas",),
+    ),
+    "bsd": Family(
+        add_user="pw useradd {name} -m -s {shell}",
+        add_group="pw groupshow {group} > /dev/null 2>&1 || pw groupadd {group}",
+        into_group="pw groupmod {group} -m {name}",
+        password="printf '%s\\n' {hash} | pw usermod {name} -H 0",
+        service="sysrc {service}_enable=YES",
+        shell="/bin/sh",
+        administrator="/usr/local/etc/sudoers.d/90-{file}",
+        packages="env ASSUME_ALWAYS_YES=yes pkg install {packages}",
+        always=("sudo",),
+    ),
+}
+_SSHD = "PasswordAuthentication no\nKbdInteractiveAuthentication no\nPermitRootLogin no\n"
+_END = "END-OF-FILE"
+_NETWORKD = "/etc/systemd/network"
+
+
+def script(answers: Answers, family: str, *, network: bool = False) -> str:
+    """The script for a family; with `network` it also writes the adapters' addresses, where the installer did not."""
+    how = FAMILIES[family]
+    steps = [("host key", _host_key(answers)), ("login", _login(family))]
+    if how.packages:
+        wanted = " ".join(map(shlex.quote, [*how.always, *answers.setup["packages"]]))
+        steps.append(("packages", [how.packages.format(packages=wanted)]))
+    steps += [(f"user {u['name']}", _user(answers, how, u)) for u in answers.users]
+    if network:
+        steps.append(("addresses", networkd(answers.facts["adapters"])))
+    steps += [(f["path"], _file(f)) for f in answers.setup["files"]]
+    steps += [(f"service {s}", [how.service.format(service=shlex.quote(s))]) for s in answers.setup["services"]]
+    steps += [(f"run {n}", [f"sh -c {shlex.quote(c)}"]) for n, c in enumerate(answers.setup["run"], 1)]
+    lines = [
+        "#!/bin/sh",
+        f"# What {answers.facts['full_name']} should be, as the lab says it; its installer runs this once.",
+        f"exec >> {LOG} 2>&1",
+        "failed=",
+        "",
+    ]
+    for name, commands in steps:
+        quoted = shlex.quote(name)
+        # The status is looked at by itself: within a list of commands set -e would mean nothing.
+        lines += [f"echo {quoted}", "(", "set -e", *commands, ")", f'[ $? = 0 ] || failed="$failed, "{quoted}', ""]
+    lines += [
+        'if [ "$failed" ]; then',
+        f'  echo "{FAILED} ${{failed#, }}" | tee /dev/console',
+        "else",
+        f'  echo "{DONE}" | tee /dev/console',
+        "fi",
+        "",
+    ]
+    return "\n".join(lines)
+
+
+def _put(path: str, text: bytes, mode: str) -> list[str]:
+    """Commands that put a file in place, whatever is in it."""
+    folder, target = shlex.quote(path.rpartition("/")[0] or "/"), shlex.quote(path)
+    try:
+        written = text.decode()
+        plain = written.endswith("\n") and _END not in written and _plain(written)
+    except UnicodeDecodeError:
+        plain = False
+    if plain:
+        put = f"cat > {target} << '{_END}'\n{written}{_END}"
+    else:
+        # Not every small system has base64; one without it has openssl.
+        encoded = base64.b64encode(text).decode()
+        put = f"printf '%s' {encoded} | (base64 -d 2> /dev/null || openssl base64 -d -A) > {target}"
+    # Its mode is right before anything is in it.
+    return [f"mkdir -p {folder}", f": > {target}", f"chmod {mode} {target}", put]
+
+
+def _plain(text: str) -> bool:
+    """True for text that a shell's here-document carries as it is."""
+    return all(c in "\n\t" or c.isprintable() for c in text)
+
+
+def _host_key(answers: Answers) -> list[str]:
+    if not answers.host_key_private:
+        return []
+    return [
+        "rm -f /etc/ssh/ssh_host_*",
+        *_put("/etc/ssh/ssh_host_ed25519_key", answers.host_key_private.encode(), "0600"),
+        *_put("/etc/ssh/ssh_host_ed25519_key.pub", answers.facts["host_key"].encode().rstrip() + b"\n", "0644"),
+    ]
+
+
+def _login(family: str) -> list[str]:
+    """SSH with keys alone."""
+    if family == "bsd":
+        return [
+            *_put("/tmp/sshd", _SSHD.encode(), "0644"),
+            "cat /etc/ssh/sshd_config >> /tmp/sshd",
+            "cp /tmp/sshd /etc/ssh/sshd_config",
+            "sysrc sshd_enable=YES",
+        ]
+    included = "grep -qi '^Include.*sshd_config.d' /etc/ssh/sshd_config"
+    file = "/etc/ssh/sshd_config.d/10-dacha.conf"
+    service = "sshd" if family in ("fedora", "alpine") else "ssh"
+    enable = FAMILIES[family].service.format(service=service)
+    prepend = f"(cat {file} /etc/ssh/sshd_config > /tmp/sshd && cp /tmp/sshd /etc/ssh/sshd_config)"
+    return [*_put(file, _SSHD.encode(), "0644"), f"({included} || {prepend})", enable]
+
+
+def _user(answers: Answers, how: Family, user: SetupUser) -> list[str]:
+    name, home = shlex.quote(user["name"]), f"{how.home}/{user['name']}"
+    hashed = answers.passwords.get(user["name"], "*")
+    filled = {"name": name, "shell": shlex.quote(user["shell"] or how.shell), "hash": shlex.quote(hashed),
+              "entry": shlex.quote(f"{user['name']}:{hashed}")}  # fmt: skip
+    commands = [f"(id {name} > /dev/null 2>&1 || {how.add_user.format(**filled)})", how.password.format(**filled)]
+    for group in user["groups"]:
+        quoted = shlex.quote(group)
+        commands += [f"({how.add_group.format(group=quoted)})", how.into_group.format(group=quoted, **filled)]
+    if user["administrator"]:
+        file = how.administrator.format(file=user["name"])
+        commands += _put(file, how.rule.format(name=user["name"]).encode() + b"\n", "0440")
+    if user["keys"]:
+        keys = "".join(f"{k}\n" for k in user["keys"]).encode()
+        commands += _put(f"{home}/.ssh/authorized_keys", keys, "0600")
+        commands += [f"chmod 700 {shlex.quote(home + '/.ssh')}", f"chown -R {name}: {shlex.quote(home + '/.ssh')}"]
+    return commands
+
+
+def _file(file: SetupFile) -> list[str]:
+    commands = _put(file["path"], base64.b64decode(file["content"]), file["mode"].zfill(4))
+    if file["owner"] != "root":
+        commands.append(f"chown {shlex.quote(file['owner'])}: {shlex.quote(file['path'])}")
+    return commands
+
+
+def networkd(adapters: list[FirstBootAdapter]) -> list[str]:
+    """Commands that give every adapter its planned addresses by systemd-networkd, matched by hardware address
+    (systemd.network(5)); an installer itself asks for one address of one adapter."""
+    planned = [a for a in adapters if a["address"] or a["address6"]]
+    if not planned:
+        return []
+    commands = []
+    for n, a in enumerate(adapters):
+        lines = ["[Match]", f"MACAddress={a['hardware_address']}", "", "[Network]"]
+        lines += [f"Address={x}" for x in (a["address"], a["address6"]) if x]
+        lines += [f"Gateway={x}" for x in (a["gateway"], a["gateway6"]) if x]
+        lines += [f"DNS={x}" for x in a["name_servers"] if a["address"] or a["address6"]]
+        lines += [] if a["address"] else ["DHCP=ipv4"]
+        commands += _put(f"{_NETWORKD}/10-adapter{n}.network", "\n".join([*lines, ""]).encode(), "0644")
+    commands += _put("/etc/network/interfaces", b"auto lo\niface lo inet loopback\n", "0644")
+    servers = list(dict.fromkeys(s for a in planned for s in a["name_servers"]))
+    if servers:
+        commands += _put("/etc/resolv.conf", "".join(f"nameserver {s}\n" for s in servers).encode(), "0644")
+    return [*commands, "systemctl enable systemd-networkd"]
+
+
+def first_static(adapters: list[FirstBootAdapter]) -> tuple[str, str, str, str] | None:
+    """The address, mask, gateway and name servers of the adapter that packages come by; None where it asks by DHCP.
+    The gateway is empty where there is none."""
+    outward = next((a for a in adapters if a["gateway"]), adapters[0] if adapters else None)
+    if outward is None or not outward["address"]:
+        return None
+    own = ip_interface(outward["address"])
+    return str(own.ip), str(own.netmask), outward["gateway"] or "", " ".join(outward["name_servers"])

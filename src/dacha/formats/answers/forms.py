@@ -1,0 +1,44 @@
+"""One table of the forms of answers: which family takes which, how its installer is given them, and who writes them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import NamedTuple
+
+from dacha.core.apply.answers import Answers
+from dacha.formats.answers import alpine, bsd, debian, fedora, ubuntu, windows
+
+
+def as_they_are(documents: Mapping[str, str]) -> dict[str, bytes]:
+    """Each document as a file of its own."""
+    return {name: text.encode() for name, text in documents.items()}
+
+
+class Form(NamedTuple):
+    """A family's form. `documents` makes the files by name; they go into the initrd of a kernel taken from the medium
+    (`kernels`: where that and its initrd are, started with `command_line`), or onto a volume called `volume` that is a
+    disk of the guest, with `drive` in a drive of it. `pack` makes them the volume's files; `by_hand` is the one line to
+    be typed where the installer takes nothing by itself."""
+
+    name: str
+    documents: Callable[[Answers], dict[str, str]]
+    kernels: tuple[tuple[str, str], ...] = ()
+    command_line: str = ""
+    in_initrd: bool = False
+    volume: str | None = None
+    drive: bool = False
+    pack: Callable[[Mapping[str, str]], dict[str, bytes]] = as_they_are
+    by_hand: str | None = None
+
+
+FORMS = {
+    "debian": Form("preseed", debian.documents, debian.KERNELS, debian.COMMAND_LINE, in_initrd=True),
+    "ubuntu": Form("autoinstall", ubuntu.documents, ubuntu.KERNELS, ubuntu.COMMAND_LINE, volume="cidata"),
+    "fedora": Form("kickstart", fedora.documents, volume="OEMDRV"),
+    "alpine": Form("overlay", alpine.documents, volume="ANSWERS", pack=alpine.overlay),
+    "windows": Form("unattended XML", windows.documents, volume="ANSWERS", drive=True),
+    "bsd": Form(
+        "installerconfig", bsd.documents, volume="ANSWERS",
+        by_hand="mount -t cd9660 /dev/iso9660/ANSWERS /mnt && bsdinstall script /mnt/installerconfig",
+    ),
+}  # fmt: skip

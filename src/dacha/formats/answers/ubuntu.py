@@ -1,0 +1,46 @@
+"""Answers for Ubuntu's server installer: autoinstall version 1, in the user-data of a volume named cidata.
+
+What the installed system should be is its own first-boot data inside, so that it is told as an image would be.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from dacha.core.apply.answers import Answers
+from dacha.formats.seed import network_config, user_data, yaml_text
+
+KERNELS = (("/casper/vmlinuz", "/casper/initrd"), ("/casper/hwe-vmlinuz", "/casper/hwe-initrd"))
+# With this word it does not ask whether the disk may be written.
+COMMAND_LINE = "autoinstall console=tty0 console=ttyS0,115200 ---"
+
+
+def documents(answers: Answers) -> dict[str, str]:
+    """user-data and meta-data of the volume."""
+    return {
+        "user-data": "#cloud-config\n" + yaml_text({"autoinstall": autoinstall(answers)}),
+        "meta-data": yaml_text({"instance-id": f"{answers.facts['uuid']}-installer"}),
+    }
+
+
+def autoinstall(answers: Answers) -> dict[str, Any]:
+    """The tree of answers."""
+    setup = answers.setup
+    told = user_data(answers.facts, answers.host_key_private, answers.passwords)
+    tree: dict[str, Any] = {
+        "version": 1,
+        "locale": setup["locale"] or "en_US.UTF-8",
+        "keyboard": {"layout": setup["keyboard"] or "us"},
+        "network": network_config(answers.facts["adapters"]),
+        "ssh": {"install-server": True, "allow-pw": False},
+        "storage": {"layout": {"name": "direct", "match": {"path": answers.disk}}},
+        "packages": ["qemu-guest-agent"],
+        "updates": "all" if setup["update"] else "security",
+        "timezone": setup["time_zone"] or "Etc/UTC",
+        "user-data": told,
+        # It ends by powering off: Dacha takes the medium away, and starts it from its disk.
+        "shutdown": "poweroff",
+    }
+    if answers.mirror:
+        tree["apt"] = {"mirror-selection": {"primary": [{"uri": answers.mirror, "arches": ["amd64"]}]}}
+    return tree

@@ -1,0 +1,206 @@
+"""Answers for Windows, client and server: autounattend.xml (the schema of its unattended setup), read by its setup from
+the root of any medium in a drive.
+
+A local account, no online one; the disk laid out for the guest's firmware; the planned addresses by hardware address;
+remote desktop with network-level authentication, and its rule in the firewall.
+"""
+
+from __future__ import annotations
+
+import base64
+from xml.etree import ElementTree as Xml
+
+from dacha.core.apply.answers import Answers
+from dacha.core.apply.first_boot import FirstBootAdapter
+
+_SPACE = "urn:schemas-microsoft-com:unattend"
+_WCM = "http://schemas.microsoft.com/WMIConfig/2002/State"
+_COMMON = {"processorArchitecture": "amd64", "publicKeyToken": "31bf3856ad364e35", "language": "neutral",
+           "versionScope": "nonSxS"}  # fmt: skip
+# Where the second medium with drivers may be, by letter; setup skips those that are not there.
+_LETTERS = "DEF"
+# IANA's time zones by the names that this system has for them (CLDR, windowsZones), those most in use.
+ZONES = {
+    "Etc/UTC": "UTC", "Europe/London": "GMT Standard Time", "Europe/Dublin": "GMT Standard Time",
+    "Europe/Lisbon": "GMT Standard Time", "Europe/Berlin": "W. Europe Standard Time",
+    "Europe/Vienna": "W. Europe Standard Time", "Europe/Zurich": "W. Europe Standard Time",
+    "Europe/Rome": "W. Europe Standard Time", "Europe/Amsterdam": "W. Europe Standard Time",
+    "Europe/Stockholm": "W. Europe Standard Time", "Europe/Oslo": "W. Europe Standard Time",
+    "Europe/Paris": "Romance Standard Time", "Europe/Madrid": "Romance Standard Time",
+    "Europe/Brussels": "Romance Standard Time", "Europe/Copenhagen": "Romance Standard Time",
+    "Europe/Prague": "Central Europe Standard Time", "Europe/Budapest": "Central Europe Standard Time",
+    "Europe/Warsaw": "Central European Standard Time", "Europe/Athens": "GTB Standard Time",
+    "Europe/Helsinki": "FLE Standard Time", "Europe/Kyiv": "FLE Standard Time",
+    "Europe/Istanbul": "Turkey Standard Time",
+    "Africa/Cairo": "Egypt Standard Time", "Africa/Johannesburg": "South Africa Standard Time",
+    "Asia/Dubai": "Arabian Standard Time", "Asia/Kolkata": "India Standard Time",
+    "Asia/Bangkok": "SE Asia Standard Time",
+    "Asia/Shanghai": "China Standard Time", "Asia/Singapore": "Singapore Standard Time",
+    "Asia/Tokyo": "Tokyo Standard Time", "Asia/Seoul": "Korea Standard Time",
+    "Australia/Sydney": "AUS Eastern Standard Time", "Pacific/Auckland": "New Zealand Standard Time",
+    "America/New_York": "Eastern Standard Time", "America/Chicago": "Central Standard Time",
+    "America/Denver": "Mountain Standard Time", "America/Los_Angeles": "Pacific Standard Time",
+    "America/Halifax": "Atlantic Standard Time", "America/Sao_Paulo": "E. South America Standard Time",
+}  # fmt: skip
+
+
+def documents(answers: Answers) -> dict[str, str]:
+    """The one file of the medium."""
+    return {"autounattend.xml": unattend(answers)}
+
+
+def unattend(answers: Answers) -> str:
+    """The file: answers by the pass of setup in which they are read."""
+    root = Xml.Element("unattend", {"xmlns": _SPACE, "xmlns:wcm": _WCM})
+    _installer(Xml.SubElement(root, "settings", {"pass": "windowsPE"}), answers)
+    _specialize(Xml.SubElement(root, "settings", {"pass": "specialize"}), answers)
+    _first_logon(Xml.SubElement(root, "settings", {"pass": "oobeSystem"}), answers)
+    Xml.indent(root)
+    return '<?xml version="1.0" encoding="utf-8"?>\n' + Xml.tostring(root, encoding="unicode") + "\n"
+
+
+def _component(settings: Xml.Element, name: str) -> Xml.Element:
+    return Xml.SubElement(settings, "component", {"name": name, **_COMMON})
+
+
+def _put(parent: Xml.Element, path: str, text: str) -> Xml.Element:
+    """The element at a path below `parent`, made where it is missing, with this text."""
+    for name in path.split("/"):
+        found = parent.find(name)
+        parent = Xml.SubElement(parent, name) if found is None else found
+    parent.text = text
+    return parent
+
+
+def _item(parent: Xml.Element, name: str, **values: str) -> Xml.Element:
+    """One more of a list's items."""
+    item = Xml.SubElement(parent, name, {"wcm:action": "add"})
+    for key, value in values.items():
+        _put(item, key, value)
+    return item
+
+
+def _language(answers: Answers) -> str:
+    locale = (answers.setup["locale"] or "en_US").partition(".")[0].partition("@")[0]
+    return locale.replace("_", "-")
+
+
+def _installer(settings: Xml.Element, answers: Answers) -> None:
+    language = _language(answers)
+    words = _component(settings, "Microsoft-Windows-International-Core-WinPE")
+    _put(words, "SetupUILanguage/UILanguage", "en-US")
+    for key in ("InputLocale", "SystemLocale", "UserLocale"):
+        _put(words, key, language)
+    _put(words, "UILanguage", "en-US")
+    drivers = _component(settings, "Microsoft-Windows-PnpCustomizationsWinPE")
+    paths = Xml.SubElement(drivers, "DriverPaths")
+    for n, letter in enumerate(_LETTERS, 1):
+        item = _item(paths, "PathAndCredentials", Path=f"{letter}:\\")
+        item.set("wcm:keyValue", str(n))
+    setup = _component(settings, "Microsoft-Windows-Setup")
+    disk = _item(Xml.SubElement(setup, "DiskConfiguration"), "Disk", DiskID="0", WillWipeDisk="true")
+    partitions = _partitions(disk, answers.firmware)
+    image = Xml.SubElement(Xml.SubElement(setup, "ImageInstall"), "OSImage")
+    _item(Xml.SubElement(image, "InstallFrom"), "MetaData", Key="/IMAGE/INDEX", Value="1")
+    _put(image, "InstallTo/DiskID", "0")
+    _put(image, "InstallTo/PartitionID", str(partitions))
+    _put(setup, "UserData/AcceptEula", "true")
+    _put(setup, "UserData/ProductKey/WillShowUI", "OnError")
+
+
+def _partitions(disk: Xml.Element, firmware: str) -> int:
+    """Lay the disk out for a firmware (GPT with a system partition for UEFI); the number of the system's partition."""
+    create, modify = Xml.SubElement(disk, "CreatePartitions"), Xml.SubElement(disk, "ModifyPartitions")
+    if firmware == "uefi":
+        _item(create, "CreatePartition", Order="1", Type="EFI", Size="260")
+        _item(create, "CreatePartition", Order="2", Type="MSR", Size="16")
+        _item(create, "CreatePartition", Order="3", Type="Primary", Extend="true")
+        _item(modify, "ModifyPartition", Order="1", PartitionID="1", Format="FAT32", Label="System")
+        _item(modify, "ModifyPartition", Order="2", PartitionID="3", Format="NTFS", Label="Windows", Letter="C")
+        return 3
+    _item(create, "CreatePartition", Order="1", Type="Primary", Extend="true")
+    _item(modify, "ModifyPartition", Order="1", PartitionID="1", Format="NTFS", Letter="C", Active="true")
+    return 1
+
+
+def _specialize(settings: Xml.Element, answers: Answers) -> None:
+    facts = answers.facts
+    names = _component(settings, "Microsoft-Windows-Shell-Setup")
+    # Its own name has fifteen characters at the most (NetBIOS).
+    _put(names, "ComputerName", facts["host_name"][:15])
+    _put(names, "TimeZone", ZONES.get(answers.setup["time_zone"] or "Etc/UTC", "UTC"))
+    static = [a for a in facts["adapters"] if a["address"] or a["address6"]]
+    if static:
+        _addresses(settings, static)
+    if answers.remote_desktop:
+        server = _component(settings, "Microsoft-Windows-TerminalServices-LocalSessionManager")
+        _put(server, "fDenyTSConnections", "false")
+        level = _component(settings, "Microsoft-Windows-TerminalServices-RDP-WinStationExtensions")
+        _put(level, "UserAuthentication", "1")
+        _put(level, "SecurityLayer", "2")
+        firewall = _component(settings, "Networking-MPSSVC-Svc")
+        groups = Xml.SubElement(firewall, "FirewallGroups")
+        rule = _item(groups, "FirewallGroup", Active="true", Group="@FirewallAPI.dll,-28752", Profile="all")
+        rule.set("wcm:keyValue", "RemoteDesktop")
+
+
+def _addresses(settings: Xml.Element, adapters: list[FirstBootAdapter]) -> None:
+    tcpip = Xml.SubElement(_component(settings, "Microsoft-Windows-TCPIP"), "Interfaces")
+    names = Xml.SubElement(_component(settings, "Microsoft-Windows-DNS-Client"), "Interfaces")
+    for a in adapters:
+        identifier = a["hardware_address"].replace(":", "-").upper()
+        here = _item(tcpip, "Interface", Identifier=identifier)
+        routes: list[tuple[str, str]] = []
+        addresses = Xml.SubElement(here, "UnicastIpAddresses")
+        for n, (key, gateway, everywhere) in enumerate(
+            (("address", "gateway", "0.0.0.0/0"), ("address6", "gateway6", "::/0")), 1
+        ):
+            # The two families are keys of one typed record.
+            own, way = a[key], a[gateway]  # type: ignore[literal-required]
+            if own:
+                _put(here, f"Ipv{'4' if n == 1 else '6'}Settings/DhcpEnabled", "false")
+                one = _item(addresses, "IpAddress")
+                one.set("wcm:keyValue", str(n))
+                one.text = own
+            if own and way:
+                routes.append((everywhere, way))
+        if routes:
+            table = Xml.SubElement(here, "Routes")
+            for n, (prefix, hop) in enumerate(routes):
+                _item(table, "Route", Identifier=str(n), Prefix=prefix, NextHopAddress=hop)
+        if a["name_servers"]:
+            resolver = _item(names, "Interface", Identifier=identifier)
+            servers = Xml.SubElement(resolver, "DNSServerSearchOrder")
+            for n, server in enumerate(a["name_servers"], 1):
+                one = _item(servers, "IpAddress")
+                one.set("wcm:keyValue", str(n))
+                one.text = server
+
+
+def _first_logon(settings: Xml.Element, answers: Answers) -> None:
+    words = _component(settings, "Microsoft-Windows-International-Core")
+    for key in ("InputLocale", "SystemLocale", "UserLocale"):
+        _put(words, key, _language(answers))
+    shell = _component(settings, "Microsoft-Windows-Shell-Setup")
+    for key in ("HideEULAPage", "HideOnlineAccountScreens", "HideWirelessSetupInOOBE"):
+        _put(shell, f"OOBE/{key}", "true")
+    _put(shell, "OOBE/ProtectYourPC", "3")
+    accounts = Xml.SubElement(Xml.SubElement(shell, "UserAccounts"), "LocalAccounts")
+    for user in answers.users:
+        plain = answers.plain.get(user["name"])
+        groups = ["Administrators"] if user["administrator"] else ["Users"]
+        groups += ["Remote Desktop Users"] if answers.remote_desktop and not user["administrator"] else []
+        account = _item(accounts, "LocalAccount", Name=user["name"], Group=";".join([*groups, *user["groups"]]))
+        if plain is not None:
+            _put(account, "Password/Value", hidden(plain))
+            _put(account, "Password/PlainText", "false")
+    commands = answers.setup["run"]
+    if commands:
+        first = Xml.SubElement(shell, "FirstLogonCommands")
+        for n, command in enumerate(commands, 1):
+            _item(first, "SynchronousCommand", Order=str(n), CommandLine=command)
+
+
+def hidden(plain: str) -> str:
+    """A password in the form that is not plain text to the eye, and no more than that: UTF-16 with a word, base64."""
+    return base64.b64encode(f"{plain}Password".encode("utf-16-le")).decode()
