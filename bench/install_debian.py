@@ -90,9 +90,9 @@ def main() -> int:
     if why:
         print(f"install_debian: cannot run to its end here: {why}")
         print(
-            "  where this machine's apt fetches from has no parts of Debian's installer; tests/guests/test_install.py goes"
+            "  where this machine's apt fetches from has no parts of Debian's installer; tests/guests/test_install.py"
         )
-        print("  as far as that: language, keyboard, network, place of packages, its signature")
+        print("  goes as far as that: language, keyboard, network, place of packages, its signature")
         return 2
     with tempfile.TemporaryDirectory(prefix="dacha-bench-") as name, archive(kept) as (port, asked):
         work = Path(name)

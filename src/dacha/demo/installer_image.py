@@ -74,17 +74,7 @@ def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress
     kernel = next((root / "boot").glob("vmlinuz-*")).read_bytes()
     modules = guest_image.modules_in(root)
     progress("making the disk that will be installed")
-    disk = work / "disk.iso"
-    boot_medium(
-        work / "disk",
-        tool,
-        disk,
-        "saltmarsh guest",
-        kernel,
-        cpio.archive(guest_image.entries(root, modules)),
-        guest_image.COMMAND_LINE,
-        "SALTMARSH_GUEST",
-    )
+    disk = installed_disk(work, tool, root)
     progress("making the installer")
     entries = guest_image.entries(root, modules)
     entries = [e for e in entries if e.path != "init"] + [
@@ -104,6 +94,17 @@ def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress
         ask=ask,
     )
     part.rename(target)
+
+
+def installed_disk(work: Path, tool: str, root: Path) -> Path:
+    """A disk image from which the demo guest starts by BIOS and by UEFI; `root` is its unpacked packages."""
+    disk = work / "disk.iso"
+    kernel = next((root / "boot").glob("vmlinuz-*")).read_bytes()
+    initrd = cpio.archive(guest_image.entries(root, guest_image.modules_in(root)))
+    boot_medium(
+        work / "disk", tool, disk, "saltmarsh guest", kernel, initrd, guest_image.COMMAND_LINE, "SALTMARSH_GUEST"
+    )
+    return disk
 
 
 def boot_medium(

@@ -9,6 +9,7 @@ from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
 from dacha.cli.guest import answers, password, trust
+from dacha.cli.guest.keys import make_key
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
 
@@ -90,6 +91,9 @@ def _shared(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--resolution", metavar="WxH", help='its display, such as "1280x800"')
     parser.add_argument("--user", metavar="USER", help="who may log in")
     many(parser, "--key", "keys", "FILE", "a public key that opens this login")
+    parser.add_argument(
+        "--make-key", action="store_true", help="make a key for this lab, beside its file, and let it in"
+    )
     parser.add_argument("--at-boot", action=argparse.BooleanOptionalAction, help="start it with this host")
     parser.add_argument(
         "--start-order", type=int, metavar="N", help="who starts first: the lower number (default: 100)"
@@ -128,6 +132,7 @@ def run_add(args: argparse.Namespace) -> int:
 
     def decide(ws: Workspace) -> list[Edit]:
         before.update(ws.lab.networks)
+        make_key(ws, args)
         return new_guest(ws, _of(NewGuest, args), _of(Values, args), _of(AdapterValues, args))
 
     ws = edit_lab(args.lab, decide)
@@ -159,7 +164,7 @@ def _say_added(ws: Workspace, guest: Any, before: set[str]) -> None:
     elif guest.login:
         output.step("login", f"{guest.login.user}, without a key: add one with --key")
     else:
-        output.step("login", f"nobody: dacha guest edit {guest.name} --user ops --key FILE.pub")
+        output.step("login", f"nobody: dacha guest edit {guest.name} --make-key (or --user NAME --key FILE.pub)")
     say_missing(ws, guest.name)
     service = "rdp" if guest.system == "windows" else "ssh"
     first = "" if guest.doors else f"dacha door add {guest.name} {service} --from host, then "
@@ -175,9 +180,11 @@ def run_edit(args: argparse.Namespace) -> int:
     from dacha.engine.lab.guest_edits import GuestChange, guest_edits, retaken_disks
     from dacha.engine.lab.guest_values import AdapterValues, Values
 
-    asked, retaken = _of(GuestChange, args), []
+    retaken: list[str] = []
 
     def decide(ws: Workspace) -> list[Edit]:
+        make_key(ws, args)
+        asked = _of(GuestChange, args)
         retaken.extend(retaken_disks(ws, asked))
         return guest_edits(ws, asked, _of(Values, args), _of(AdapterValues, args))
 
@@ -194,6 +201,9 @@ def run_edit(args: argparse.Namespace) -> int:
     for a in ws.plan.adapters_of(args.name):
         addresses = [str(x) for x in (a.address or "by DHCP", a.address6) if x]
         output.step("address", f"{', '.join(addresses)} on {a.network}")
+    login = ws.lab.guests[args.name].login
+    if login and (args.keys or args.user):
+        output.step("login", f"{login.user}, with {', '.join(login.keys) or 'no key'}; told at its next start")
     say_missing(ws, args.name)
     output.say("Next: dacha diff shows what this changes on the host, dacha apply does it")
     return 0

@@ -74,10 +74,6 @@ def disk_size_for(ws: Workspace, image: str, least: int) -> str | None:
 
 def login_for(asked: str | None, named: list[str]) -> dict[str, Any] | None:
     """Who may log in: as asked, else this person with the key that OpenSSH would use first."""
-    import getpass
-
-    from dacha.core.lab import fields
-
     keys = list(named)
     if not keys:
         keys = [
@@ -87,11 +83,17 @@ def login_for(asked: str | None, named: list[str]) -> dict[str, Any] | None:
         ][:1]
     if not asked and not keys:
         return None
-    user = asked
-    if user is None:
-        try:
-            user = fields.user(getpass.getuser())
-        except (ValueError, OSError, KeyError):
-            user = "ops"
-        user = "ops" if user == "root" else user
-    return {"user": user, "keys": keys}
+    return {"user": asked or usual_user(), "keys": keys}
+
+
+def usual_user() -> str:
+    """Who logs in where nobody was named: this person, unless that is root."""
+    import getpass
+
+    from dacha.core.lab import fields
+
+    try:
+        user = fields.user(getpass.getuser())
+    except (ValueError, OSError, KeyError):
+        return "ops"
+    return "ops" if user == "root" else user
