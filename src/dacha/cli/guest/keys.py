@@ -13,7 +13,7 @@ def make_key(ws: Workspace, args: argparse.Namespace) -> None:
     """With --make-key: one key more, the lab's own, and somebody to log in with it."""
     if not args.make_key:
         return
-    from dacha.engine.lab.lab_key import lab_key
+    from dacha.engine.guest.keys import lab_key
     from dacha.engine.lab.proposals import usual_user
 
     guest = ws.lab.guests.get(args.name)
