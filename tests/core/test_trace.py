@@ -46,7 +46,7 @@ def test_every_hop_goes_by_the_name_that_its_row_has() -> None:
 
 def test_a_way_that_works_has_no_broken_hop() -> None:
     assert named(KERNEL) is None and named(USER) is None and named(OUTSIDE) is None
-    seldom = ("forward", "security", "certificate")
+    seldom = ("forward", "security", "login", "certificate")
     assert [h.name for h in judge(OUTSIDE)] == [n for n in NAMES if n not in seldom]
     assert [h.name for h in judge(KERNEL)] == [n for n in NAMES if n not in (*seldom, "router", "outside-address")]
     assert [h.name for h in judge(USER)][4:6] == ["forward", "service"]

@@ -11,6 +11,7 @@ from types import MappingProxyType
 from typing import Any
 
 from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter
+from dacha.core.apply.first_boot_state import DONE_WORDS
 from dacha.formats.seed_setup import setup_data
 
 NOBODY: Mapping[str, str] = MappingProxyType({})
@@ -39,6 +40,7 @@ def user_data(facts: FirstBoot, host_key_private: str, passwords: Mapping[str, s
         "ssh_pwauth": False,
         "disable_root": True,
         "ssh_deletekeys": True,
+        "final_message": DONE_WORDS,
         "ssh_keys": {"ed25519_private": host_key_private, "ed25519_public": facts["host_key"]},
     }
     if facts["user"]:

@@ -69,7 +69,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
                 output.step("this host", finding.what)
     ws = load(args.lab)
     new = opened_doors(ws, outcome.done, outcome.waiting)
-    closed = []
+    until, closed = time.monotonic() + wait_s, []
     if not args.no_wait:
         # Who interrupted an earlier command's wait has doors still to come: waited for where nothing else is.
         coming = coming_doors(ws, only, new)
@@ -79,14 +79,15 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
         if coming and not args.json:
             named = ", ".join(f"{d.door.guest} {d.door.name}" for d in coming)
             output.note(f"still to come, as their guests were started moments ago: {named}")
+    unready = [] if args.no_wait else _wait_for_first_boots(ws, outcome, until, quiet=args.json)
     if args.json:
-        output.emit_json(_json(ws, outcome, closed))
+        output.emit_json(_json(ws, outcome, closed) | {"first_boot_failed": unready})
     else:
         _say_waiting(ws, outcome, only)
         _finish(ws, outcome, new, closed)
     for _change, error in outcome.failed:
         output.note("\n".join(error.lines()))
-    return 3 if outcome.failed else 1 if closed else 0
+    return 3 if outcome.failed else 1 if closed or unready else 0
 
 
 def _json(ws: Workspace, outcome: Any, closed: list[tuple[Any, str]]) -> dict[str, Any]:
@@ -139,6 +140,39 @@ def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet:
     with waiting_line(quiet=quiet) as line:
         silent = wait_for(doors, timeout_s, lan_address(), Shown(ws))
     return [(door, verdict.seen) for door, verdict in silent.items()]
+
+
+def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: bool) -> list[dict[str, Any]]:
+    """Wait until guests that were started and have a setup are through with it; those that failed, and at what."""
+    from dacha.cli.terminal.progress import waiting_line
+    from dacha.core.apply.changes import StartGuest
+    from dacha.core.lab.setup import NO_SETUP
+    from dacha.engine.guest.console import first_boot, last_words
+
+    started = [c.guest for c in outcome.done if isinstance(c, StartGuest)]
+    waited = [n for n in started if ws.lab.guests[n].first_boot and ws.lab.guests[n].setup != NO_SETUP]
+    failed: list[dict[str, Any]] = []
+    with waiting_line(quiet=quiet) as line:
+        while waited:
+            states = {name: first_boot(ws, name) for name in waited}
+            for name, state in states.items():
+                if state.state == "done" and not quiet:
+                    with line.aside():
+                        output.step(f"guest {name}", "first boot done")
+                elif state.state == "failed":
+                    failed.append({"guest": name, "failed_at": list(state.failed_at)})
+                    with line.aside():
+                        output.note(f"guest {name}: {state.words}\n  what it said: dacha console {name} --record")
+            # One whose console tells nothing of it is not waited for.
+            waited = [name for name in waited if states[name].state == "running"]
+            if time.monotonic() > until:
+                break
+            if waited and line.due():
+                line.show(f"waiting for the first boot of {', '.join(waited)}; {last_words(ws, waited[0])}")
+            time.sleep(0.5 if waited else 0)
+    for name in waited:
+        output.note(f"guest {name} is still at its first boot; dacha status tells of its end")
+    return failed
 
 
 def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:

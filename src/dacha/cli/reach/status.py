@@ -135,6 +135,7 @@ def _json(ws: Workspace, status: Any) -> dict[str, Any]:
             {
                 "name": g.name,
                 "state": g.seen.state,
+                "first_boot": g.first_boot and {"state": g.first_boot.state, "failed_at": list(g.first_boot.failed_at)},
                 "since": g.seen.since,
                 "pid": g.seen.pid,
                 "addresses": g.addresses,

@@ -20,6 +20,10 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--from", dest="origin", choices=ORIGINS, help="from where (default: as the door says)")
     parser.add_argument("--asker", metavar="ADDRESS", help="who asks, for a door that admits some only")
     parser.add_argument("--wait", metavar="TIME", help="give a slow service this much more time for its first words")
+    parser.add_argument(
+        "--login", action=argparse.BooleanOptionalAction, default=True,
+        help="log in by SSH with the lab file's key, where its private half is here (default)",
+    )  # fmt: skip
     parser.add_argument("--all", action="store_true", help="go on after the first broken hop")
 
 
@@ -43,7 +47,7 @@ def run_trace(args: argparse.Namespace) -> int:
             remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
         )  # fmt: skip
     wait_s = arguments.wait_time(args.wait) if args.wait else 0.0
-    evidence = gather(ws, Asked(door, origin, _address(args.asker), wait_s))
+    evidence = gather(ws, Asked(door, origin, _address(args.asker), wait_s, args.login))
     hops = judge(evidence)
     stop = broken(hops)
     shown = hops if args.all or stop is None else hops[: hops.index(stop) + 1]

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from dacha.core.trace.inside import Inside
+
 OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "silent", "unreachable"
 
 
@@ -66,6 +68,17 @@ class RouterSeen(NamedTuple):
     hairpin: ConnectResult | None = None
 
 
+class LoginSeen(NamedTuple):
+    """What came of a login: who, with which keys (files; none where no private one is here), its result ("in",
+    "refused", "put out", "no answer"), the cause that the client's words tell ("" for none), and their last line."""
+
+    user: str
+    keys: tuple[str, ...] = ()
+    result: str = ""
+    cause: str = ""
+    said: str = ""
+
+
 class Evidence(NamedTuple):
     """Everything that was seen. None is what could not be told or does not apply."""
 
@@ -87,6 +100,8 @@ class Evidence(NamedTuple):
     stopped_on_purpose: bool = False
     panic: str | None = None
     booted: str | None = None
+    agent: bool = False
+    took_s: float = 0.0  # how long all that was asked so far has taken
     carried: Carried | None = None
     address: str | None = None
     handed_out: bool = False
@@ -105,6 +120,8 @@ class Evidence(NamedTuple):
     arrived: bool | None = None  # in user mode: whether the guest itself has the connection that QEMU accepted
     elsewhere: tuple[int, ...] = ()
     key: bool | None = None
+    login: LoginSeen | None = None
+    inside: Inside | None = None
     reply: ConnectResult | None = None
     rule: str | None = None  # "there", "missing", or where it leads instead
     rules_changed: bool = False

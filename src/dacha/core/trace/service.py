@@ -7,6 +7,7 @@ from dacha.core.lab.model import CLEAR
 from dacha.core.trace.advice import to_admit, to_protect, to_serve
 from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, ConnectResult, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.inside import other_ports, why_shut
 from dacha.core.units import show_duration
 
 
@@ -59,12 +60,15 @@ def service(e: Evidence) -> Hop:
     young = e.since_s is not None and e.since_s < BOOTING_S and not e.booted
     serve = to_serve(e.service, e.system)
     if touch.how == REFUSED or touch.seen == "closes at once":
-        if e.elsewhere:
-            where = ", ".join(map(str, e.elsewhere))
-            remedy = f"dacha door edit {e.guest} {e.door} --to {e.elsewhere[0]}\nor let it listen on {e.port}"
+        elsewhere = e.elsewhere or tuple(p for p in other_ports(e.inside, e.service) if p != e.port)
+        if elsewhere:
+            where = ", ".join(map(str, elsewhere))
+            remedy = f"dacha door edit {e.guest} {e.door} --to {elsewhere[0]}\nor let it listen on {e.port}"
             return Hop(
                 "service", BROKEN, f"{at} refuses; {e.service} answers on {where}", "it is on another port", remedy
             )
+        if found := _told_inside(e, f"{at} refuses", serve):
+            return found
         means = "nothing listens there: its server does not run, or only on the guest's own loopback"
         if young:
             means = "nothing listens there yet, or its server does not run"
@@ -77,6 +81,8 @@ def service(e: Evidence) -> Hop:
     if touch.how in (SILENT, UNREACHABLE) or (touch.how == OPEN and not touch.ok and touch.seen == "no answer"):
         if wordless(touch) and e.arrived:
             return Hop("service", FINE, f"{at} is open")
+        if found := _told_inside(e, f"{at} is silent", to_admit(e.port, e.system)):
+            return found
         if e.way == "user":
             means = "its system is not up yet, has another address, or a firewall in it drops what comes"
             return Hop("service", BROKEN, "no answer through the door", means, f"dacha console {e.guest}")
@@ -86,6 +92,16 @@ def service(e: Evidence) -> Hop:
         remedy = f"dacha console {e.guest}, then: {to_admit(e.port, e.system)}"
         return Hop("service", BROKEN, f"{at} is silent: neither yes nor no", means, remedy)
     return Hop("service", FINE, f"{at} is open")
+
+
+def _told_inside(e: Evidence, seen: str, otherwise: str) -> Hop | None:
+    """The broken service with the cause that the guest's own agent tells; `otherwise` is what to type where that names
+    no command."""
+    told = why_shut(e.inside, e.service, e.port)
+    if told is None:
+        return None
+    remedy = f"dacha console {e.guest}, then: {told[2] or otherwise}"
+    return Hop("service", BROKEN, f"{seen}; {told[0]}", told[1] or "nothing listens there", remedy)
 
 
 def protocol(e: Evidence) -> Hop:

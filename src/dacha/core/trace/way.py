@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from dacha.core.trace import guest, host, router, service
+from dacha.core.trace import guest, host, login, router, service
 from dacha.core.trace.evidence import Evidence
 from dacha.core.trace.hop import Hop
 
@@ -88,6 +88,7 @@ WAY = (
     ),
     HopKind("security", "security", "warning: what can be read on the way", every, service.security),
     HopKind("key", "host key", "the SSH host key against the one that Dacha made", every, service.key),
+    HopKind("login", "login", "whether the lab file's user gets in, with the lab file's key", every, login.login),
     HopKind("certificate", "certificate", "warning: the TLS certificate", every, service.certificate),
     HopKind("size", "packet size", "whether packets as large as the connection's come through", every, service.size),
     HopKind("reply", "reply path", "whether the guest answers beyond its own network", kernel, service.reply),

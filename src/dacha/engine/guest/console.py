@@ -5,19 +5,23 @@ from __future__ import annotations
 import os
 import re
 
+from dacha.core.apply.first_boot_state import FirstBootState, first_boot_state
 from dacha.core.harmless import harmless
 from dacha.engine.guest.observe import CONSOLE_START
 from dacha.engine.workspace import Workspace
 
 # As much of the end as is read (bytes): more than a screen full.
 _TAIL = 8192
+# A first boot ends long after it began, and what it says stands anywhere between.
+_WHOLE = 1 << 20
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?]*[A-Za-z]|\x1b[()][A-Z0-9]|\x1b[=>]")
 # A kernel's time stamp and a service manager's mark: not what a line says.
 _MARKS = re.compile(r"^(\[ *[\d.]+\] *|\[ *(OK|FAILED|\*+) *\] *)+")
 
 
-def recent(ws: Workspace, guest: str) -> bytes:
-    """The end of what this start has put on the serial console, without escape sequences. Raises OSError."""
+def recent(ws: Workspace, guest: str, most: int = _TAIL) -> bytes:
+    """The end of what this start has put on the serial console, at most so many bytes, without escape sequences.
+    Raises OSError."""
     folder = ws.home.guest(guest)
     try:
         begin = int((folder / CONSOLE_START).read_text())
@@ -26,7 +30,7 @@ def recent(ws: Workspace, guest: str) -> bytes:
     with (folder / "console.log").open("rb") as f:
         size = f.seek(0, os.SEEK_END)
         # A long record was cut to its end since: all that is left of it is this start's.
-        f.seek(max(begin if begin <= size else 0, size - _TAIL))
+        f.seek(max(begin if begin <= size else 0, size - most))
         return _ESCAPES.sub(b"", f.read())
 
 
@@ -41,3 +45,11 @@ def last_words(ws: Workspace, guest: str, most: int = 60) -> str:
         if sum(c.isalnum() for c in said) > 2:
             return said if len(said) <= most else said[: most - 1] + "…"
     return ""
+
+
+def first_boot(ws: Workspace, guest: str) -> FirstBootState:
+    """How far the guest's first boot is, as far as its console tells."""
+    try:
+        return first_boot_state(recent(ws, guest, _WHOLE).decode("utf-8", "replace"))
+    except OSError:
+        return FirstBootState("unknown")

@@ -30,8 +30,8 @@ def key_line(ws: Workspace, written: str) -> str:
 
 
 def lab_key(ws: Workspace) -> str:
-    """The lab's own public key's file, beside the lab file; the pair is made where it is not there, its private half for
-    this user alone.
+    """The file of the lab's own public key, beside the lab file; the pair is made where it is not there, its private
+    half for this user alone.
 
     Raises UsageError where half of it is there, HostError.
     """

@@ -68,14 +68,14 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
             )
         raise AnswerNo(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
     argv = [ssh, "-p", str(place[1]), "-l", user or (guest.login.user if guest.login else "")]
-    argv += ["-o", f"ConnectTimeout={GREETING_S}", *_trust(ws, guest), *_identities(ws, guest)]
+    argv += ["-o", f"ConnectTimeout={GREETING_S}", *trust_options(ws, guest), *identities(ws, guest)]
     if terminal:
         argv.append("-t")
     argv.append(str(place[0] if place[0] != ANYWHERE else LOOPBACK))
     return [*argv, *(["--", *command] if command else [])]
 
 
-def _trust(ws: Workspace, guest: Guest) -> list[str]:
+def trust_options(ws: Workspace, guest: Guest) -> list[str]:
     """The lab's own known hosts and nothing else: a guest with another key is refused, and nobody is ever asked."""
     if not guest.first_boot or not trusted_key(ws.home, guest.name):
         return []
@@ -95,7 +95,7 @@ def _trust(ws: Workspace, guest: Guest) -> list[str]:
     return argv
 
 
-def _identities(ws: Workspace, guest: Guest) -> list[str]:
+def identities(ws: Workspace, guest: Guest) -> list[str]:
     """The private keys that lie beside the public ones which open the guest's login."""
     keys = [k for k in (guest.login.keys if guest.login else ()) if k.endswith(".pub")]
     found = [path for path in (ws.resolve(k.removesuffix(".pub")) for k in keys) if path.is_file()]

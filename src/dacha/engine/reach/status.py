@@ -9,7 +9,8 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, NamedTuple
 
 from dacha.core.apply.changes import Caretaker, Change, LoadRules
-from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, PAUSED, ObservedGuest
+from dacha.core.apply.first_boot_state import FirstBootState
+from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.apply.waiting import APPLY, Waiting, still_open, waiting
 from dacha.core.lab.model import Guest
 from dacha.core.plan.doors import LOOPBACK, DoorPlan, lan_place
@@ -17,6 +18,7 @@ from dacha.core.plan.doors import place as written
 from dacha.core.plan.plan import Plan
 from dacha.core.units import show_duration
 from dacha.engine.apply.pending import pending as pending_changes
+from dacha.engine.guest.console import first_boot
 from dacha.engine.guest.observe import observe
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.workspace import Workspace
@@ -48,6 +50,7 @@ class GuestRow(NamedTuple):
     state: str
     addresses: list[str]
     doors: list[DoorRow]
+    first_boot: FirstBootState | None = None
 
 
 class Status(NamedTuple):
@@ -86,7 +89,9 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0) -> Status
         s = seen[guest.name]
         addresses = [str(a.address or "by DHCP") for a in plan.adapters_of(guest.name)]
         mine = [_door_row(ws, plan.doors[guest.name, d.name], s, looked, router) for d in guest.doors]
-        rows.append(GuestRow(guest, guest.name, s, state_text(s), addresses, mine))
+        told = first_boot(ws, guest.name) if s.state == ON and not s.installing and guest.first_boot else None
+        state = ", ".join(x for x in (state_text(s), told.words if told else "") if x)
+        rows.append(GuestRow(guest, guest.name, s, state, addresses, mine, told))
     for name, s in seen.items():
         if name not in ws.lab.guests and s.running:
             rows.append(GuestRow(None, name, s, state_text(s) + ", not in the lab file", [], []))

@@ -26,6 +26,7 @@ from dacha.engine.router.look import look
 from dacha.engine.trace.asking import Asking
 from dacha.engine.trace.guest import arrived, key, run_state, with_guest
 from dacha.engine.trace.host import answers, rule, with_links
+from dacha.engine.trace.login import with_inside
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses, iproute, nft
 from dacha.host.probe import ports
@@ -59,12 +60,13 @@ HOPS_OF = {
 
 class Asked(NamedTuple):
     """What is to be traced: the planned door, from where, and (for a limited one) for whom; `wait_s` is how long more
-    than usual a service may take for its first words."""
+    than usual a service may take for its first words; with `login` the lab file's user logs in by SSH."""
 
     plan: DoorPlan
     origin: str
     asker: str | None
     wait_s: float = 0.0
+    login: bool = True
 
 
 def gather(ws: Workspace, asked: Asked) -> Evidence:
@@ -102,7 +104,9 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
     if way == "kernel":
         server = ws.plan_without_host.networks[found.network].resolver
         found = found._replace(name=host_name(ws.lab.name, guest.name), name_server=str(server or ""))
-    return _ask_everything(ws, door, found, place, seen, asked.wait_s)
+    e = _ask_everything(ws, door, found, place, seen, asked.wait_s)
+    target = place if way == "user" else (_address(door) or "", e.port) if _address(door) else None
+    return with_inside(ws, guest, e, target, asked.wait_s, login=asked.login)
 
 
 def _ask_everything(
@@ -147,6 +151,7 @@ def _ask_everything(
         led=told.get("led"),
         certificate=told.get("certificate"),
         now=time.time(),
+        took_s=asking.took_s,
         named=told.get("named"),
         unanswered=tuple((hop, why) for question, why in unanswered.items() for hop in HOPS_OF.get(question, ())),
         taken=others.taken(door, listing, from_lan=from_lan, asker=e.asker, at=e.place.rpartition(":")[0]),

@@ -55,6 +55,7 @@ def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:
     return e._replace(
         panic=panic[-1].decode("ascii", "replace")[:80] if panic else None,
         booted=booted,
+        agent=told.get("agent") is not None,
         status=told.get("status") or "",
         direct=told.get("direct"),
         through=told.get("through"),

@@ -40,6 +40,27 @@ def set_password(run: Path, user: str, hashed: str, timeout_s: float = 5.0) -> b
     return ask(run, "guest-set-user-password", timeout_s, arguments) == {}
 
 
+def run_script(run: Path, script: str, timeout_s: float = 5.0) -> str | None:
+    """What a script for a POSIX shell prints in the guest, run by its agent; None where the agent runs nothing, or not
+    within the time."""
+    deadline = time.monotonic() + timeout_s
+    arguments: dict[str, Any] = {"path": "/bin/sh", "arg": ["-c", script], "capture-output": True}
+    begun = ask(run, "guest-exec", timeout_s, arguments)
+    if not isinstance(begun, dict) or not isinstance(begun.get("pid"), int):
+        return None
+    while (left := deadline - time.monotonic()) > 0:
+        state = ask(run, "guest-exec-status", left, {"pid": begun["pid"]})
+        if not isinstance(state, dict):
+            return None
+        if state.get("exited"):
+            try:
+                return base64.b64decode(str(state.get("out-data", ""))).decode("utf-8", "replace")
+            except ValueError:
+                return None
+        time.sleep(min(0.2, max(0.0, left)))
+    return None
+
+
 def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, Any] | None = None) -> Any | None:
     """The answer to one agent command, or None when no agent answers in time.
 

@@ -1,0 +1,78 @@
+"""A login tried as the lab file's user, and what the guest's agent tells of itself."""
+
+from __future__ import annotations
+
+import subprocess
+from itertools import pairwise
+
+from dacha.core.lab.model import Guest
+from dacha.core.trace.evidence import Evidence, LoginSeen
+from dacha.core.trace.inside import Inside, questions, read_inside
+from dacha.core.trace.login import NO_ANSWER, PUT_OUT, REFUSED, seen_from
+from dacha.engine.reach.ssh import identities, trust_options
+from dacha.engine.trace.asking import Asking
+from dacha.engine.workspace import Workspace
+from dacha.host.facts import program
+from dacha.hypervisor.monitor import agent
+
+# A trace with all that takes no longer (seconds).
+LONGEST_S = 9.5
+# An agent that was too busy to answer at once is asked again for so long.
+AGENT_S = 1.0
+
+
+def try_login(ws: Workspace, guest: Guest, place: tuple[str, int], limit_s: float) -> LoginSeen | None:
+    """Log in at a place and run the least command that every shell knows; None where nobody is named who may, or this
+    host has no client. Nothing is typed: no password is asked for."""
+    ssh, login = program("ssh"), guest.login
+    if ssh is None or login is None:
+        return None
+    found = identities(ws, guest)
+    names = tuple(word.rpartition("/")[2] for before, word in pairwise(found) if before == "-i")
+    if not names:
+        return LoginSeen(login.user)
+    argv = [ssh, "-F", "/dev/null", "-p", str(place[1]), "-l", login.user, *trust_options(ws, guest), *found]
+    for option in (f"ConnectTimeout={max(1, int(limit_s))}", "BatchMode=yes", "PreferredAuthentications=publickey",
+                   "ClearAllForwardings=yes", "RequestTTY=no"):  # fmt: skip
+        argv += ["-o", option]
+    try:
+        done = subprocess.run(
+            [*argv, place[0], "exit 0"], stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace",
+            timeout=limit_s, check=False,
+        )  # fmt: skip
+    except subprocess.TimeoutExpired:
+        return LoginSeen(login.user, names, NO_ANSWER, "", f"none within {limit_s:.0f} s")
+    # Cut without a word after the greeting: whoever refuses an account in this way says nothing of it.
+    closed = "closed by" in done.stderr.lower() and "verification failed" not in done.stderr.lower()
+    return seen_from(login.user, names, done.returncode, done.stdout + done.stderr, closed)
+
+
+def look_inside(ws: Workspace, guest: Guest, service: str, limit_s: float) -> Inside | None:
+    """What the guest's agent tells, where it may run commands; None for a guest that does not tell."""
+    user = guest.login.user if guest.login else "root"
+    said = agent.run_script(ws.home.run(guest.name), questions(user, service), limit_s)
+    return read_inside(said) if said is not None else None
+
+
+def with_inside(
+    ws: Workspace, guest: Guest, e: Evidence, target: tuple[str, int] | None, wait_s: float, *, login: bool
+) -> Evidence:
+    """The evidence with a login to an SSH server that answers at `target`, and where something keeps people out, with
+    what the guest itself tells. All together take no longer than a trace may."""
+    run = ws.home.run(guest.name)
+    asking, left = Asking(), max(1.0, LONGEST_S - e.took_s) + wait_s
+    heard = e.through if e.way == "user" else e.direct
+    unanswered = dict(e.unanswered)
+    if login and target and e.service == "ssh" and heard and heard.ok and e.key is not False:
+        asking.ask({"login": lambda: try_login(ws, guest, target, left)})
+        asking.wait(left + 0.2)
+        e = e._replace(login=asking.told().get("login"))
+        unanswered |= asking.unanswered()
+    shut = heard is not None and not heard.ok
+    refused = e.login is not None and e.login.result in (REFUSED, PUT_OUT)
+    if (shut or refused) and guest.system != "windows" and (e.agent or agent.addresses(run, AGENT_S) is not None):
+        rest = max(2.0, left - asking.took_s)
+        asking.ask({"inside": lambda: look_inside(ws, guest, e.service, rest)})
+        asking.wait(rest + 0.2)
+        e = e._replace(inside=asking.told().get("inside"))
+    return e._replace(unanswered=tuple(unanswered.items()))

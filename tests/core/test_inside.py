@@ -1,0 +1,120 @@
+"""What a guest tells of itself, read from whatever it says; the causes that it explains; and the login's verdict."""
+
+from __future__ import annotations
+
+import subprocess
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, ConnectResult, LoginSeen
+from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.inside import Inside, other_ports, questions, read_inside, why_shut
+from dacha.core.trace.judge import broken, judge
+from dacha.core.trace.login import login, seen_from
+from tests.core.test_trace import KERNEL, USER
+
+TOLD = """\
+listen LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=480,fd=3))
+listen LISTEN 0 128 [::1]:631 [::]:* users:(("cupsd",pid=500,fd=7))
+unit ssh active
+shell /bin/bash
+keys 1 600 ops
+shadow *x
+today 20783
+disk 41%
+end
+"""
+
+
+def told(**changed: str) -> Inside:
+    lines = [x for x in TOLD.splitlines() if x.partition(" ")[0] not in changed]
+    found = read_inside("\n".join([f"{k} {v}".strip() for k, v in changed.items() if v != "-"] + lines))
+    assert found is not None
+    return found
+
+
+def test_it_is_read_as_it_was_told() -> None:
+    found = told()
+    assert [(x.address, x.port, x.program) for x in found.listeners] == [("0.0.0.0", 22, "sshd"), ("::1", 631, "cupsd")]
+    assert (found.shell, found.keys, found.mode, found.disk, found.today) == ("/bin/bash", 1, "600 ops", 41, 20783)
+    assert read_inside(TOLD.replace("end\n", "")) is None
+
+
+@given(st.text(), st.lists(st.sampled_from(TOLD.splitlines()), max_size=12))
+def test_nothing_that_a_guest_says_is_an_error(noise: str, lines: list[str]) -> None:
+    read_inside("\n".join([noise, *lines, "listen x", "keys many", "unit", "disk ?%", "shadow ", "end"]))
+
+
+def test_its_questions_are_a_shells_and_end() -> None:
+    """On this machine, which is no guest: every line has the shape that is read."""
+    done = subprocess.run(["sh", "-c", questions("root", "ssh")], capture_output=True, text=True, check=False)
+    found = read_inside(done.stdout)
+    assert found is not None and found.shell and found.disk is not None and found.today > 20000, done
+
+
+@pytest.mark.parametrize(
+    ("changed", "words"),
+    [
+        ({"listen": 'LISTEN 0 1 127.0.0.1:22 0.0.0.0:* users:(("sshd",pid=1,fd=3))'}, "listens on 127.0.0.1 alone"),
+        ({"listen": "-"}, ""),
+        ({"listen": "-", "unit": "ssh inactive"}, "service ssh is inactive"),
+        ({"listen": "-", "unit": "ssh failed Bad configuration option"}, "failed: Bad configuration option"),
+        ({"listen": "-", "unit": "-"}, "no server for it is installed"),
+        ({"drops": "tcp dport 22 drop"}, "sshd listens there"),
+    ],
+)
+def test_why_a_port_is_shut(changed: dict[str, str], words: str) -> None:
+    inside = told(**changed)
+    found = why_shut(inside, "ssh", 22)
+    assert words in " ".join(found or ()) and (found is None) == (words == "")
+    if words:
+        for e in (KERNEL._replace(direct=ConnectResult(REFUSED)), USER._replace(through=ConnectResult(SILENT))):
+            stop = broken(judge(e._replace(inside=inside)))
+            assert stop and stop.name == "service" and words in stop.seen and stop.remedy.startswith("dacha console")
+
+
+def test_another_port_is_found_by_what_the_guest_tells() -> None:
+    inside = told(listen='LISTEN 0 1 *:2222 *:* users:(("sshd",pid=1,fd=3))')
+    assert other_ports(inside, "ssh") == (2222,)
+    stop = broken(judge(USER._replace(through=ConnectResult(OPEN, False, "closes at once"), inside=inside)))
+    assert stop and "answers on 2222" in stop.seen and "--to 2222" in stop.remedy
+
+
+def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops") -> Hop:
+    seen = seen_from(user, ("id",), code, said, "closed by" in said)
+    found = login(KERNEL._replace(login=seen, inside=inside))
+    assert found is not None
+    return found
+
+
+@pytest.mark.parametrize(
+    ("code", "said", "inside", "verdict", "words"),
+    [
+        (0, "", None, FINE, "ops gets in, with id"),
+        (255, "ops@192.0.2.1: Permission denied (publickey).", None, BROKEN, "not this key"),
+        (255, "Permission denied", {"keys": "-"}, BROKEN, "no key file"),
+        (255, "Permission denied", {"keys": "1 666 ops"}, BROKEN, "others may write"),
+        (255, "Permission denied", {"keys": "1 600 mara"}, BROKEN, "is mara's"),
+        (255, "Permission denied", {"shell": "-"}, BROKEN, "there is no ops"),
+        (255, "Permission denied", {"disk": "100%"}, BROKEN, "disk is full"),
+        (255, "Connection closed by 192.0.2.1 port 22", {"shadow": "*x 20000"}, BROKEN, "has expired"),
+        (255, "Connection closed by 192.0.2.1 port 22", {"closed": "high tide"}, BROKEN, "for now: high tide"),
+        (255, "Received disconnect: Too many authentication failures", None, BROKEN, "more keys were offered"),
+        (1, "This account is currently not available.", None, BROKEN, "lets nobody in"),
+        (1, "", None, BROKEN, "lets nobody in"),
+        (255, "Connection timed out during banner exchange", None, UNTESTED, "timed out"),
+    ],
+)
+def test_the_login_is_judged(code: int, said: str, inside: Any, verdict: str, words: str) -> None:
+    hop = tried(code, said, told(**inside) if inside else None)
+    assert hop.verdict == verdict and words in f"{hop.seen} {hop.means}"
+    assert (verdict != BROKEN) or hop.remedy
+
+
+def test_root_may_be_refused_and_without_a_private_key_nothing_is_tried() -> None:
+    assert "PermitRootLogin" in tried(255, "Permission denied", user="root").means
+    hop = login(KERNEL._replace(login=LoginSeen("ops")))
+    assert hop and hop.verdict == UNTESTED and "private key" in hop.seen
