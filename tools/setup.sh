@@ -35,6 +35,7 @@ need udhcpc udhcpc
 need dhclient isc-dhcp-client
 need dhcpcd dhcpcd-base
 need dig dnsutils
+need plink putty-tools
 [ -e /usr/lib/ipxe/qemu/efi-virtio.rom ] || missing="$missing ipxe-qemu"
 need dpkg-deb dpkg
 if [ "${2:-}" = bench ]; then

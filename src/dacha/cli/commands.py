@@ -97,6 +97,13 @@ COMMANDS = (
         "see, photograph and type on a guest's display",
         "dacha screen gauge --save gauge.png",
     ),
+    Command(
+        "Getting in",
+        "handout",
+        "access.handout",
+        "make a folder that gives somebody all they need to get in",
+        "dacha handout --from lan",
+    ),
     Command("Editing lab.toml", "guest", "guest.guest", "add, edit, rename, remove, list, show guests"),
     Command("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
     Command("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),

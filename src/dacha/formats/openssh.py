@@ -7,6 +7,8 @@ import struct
 from base64 import b64decode
 from collections.abc import Iterable
 
+WRITTEN = "Written by dacha; it is made anew whenever the lab is applied."
+
 
 def key_pair(secret: bytes, comment: str) -> tuple[str, str]:
     """An Ed25519 key pair from 32 secret random bytes: private file (OpenSSH's
@@ -45,10 +47,10 @@ def public_line(text: str) -> str:
     raise ValueError("there is no public key in it", "make one: ssh-keygen -t ed25519")
 
 
-def known_hosts(entries: Iterable[tuple[Iterable[str], str]]) -> str:
+def known_hosts(entries: Iterable[tuple[Iterable[str], str]], says: str = WRITTEN) -> str:
     """A known_hosts file (sshd(8)): for each guest its names
-    ("gauge.lab.internal", "[127.0.0.1]:2210") and public line."""
-    lines = ["# Written by dacha; it is made anew whenever the lab is applied."]
+    ("gauge.lab.internal", "[127.0.0.1]:2210") and public line. `says` is its first line."""
+    lines = [f"# {says}"]
     for names, public in entries:
         lines.append(f"{','.join(names)} {' '.join(public.split()[:2])}")
     return "\n".join(lines) + "\n"

@@ -1,0 +1,26 @@
+"""OpenSSH's files of a handout: a configuration to include (ssh_config(5)), and the host keys to trust."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from dacha.formats.handout.way_in import WayIn
+from dacha.formats.openssh import known_hosts
+
+
+def ssh_files(lab: str, ways: Iterable[WayIn]) -> dict[str, str]:
+    """The files by name; none without an SSH way. They belong into ~/.ssh/LAB."""
+    mine = [w for w in ways if w.service == "ssh"]
+    if not mine:
+        return {}
+    lines = [f"# The lab {lab}. Put this folder where ~/.ssh/{lab} is, and into ~/.ssh/config: Include {lab}/config"]
+    for w in mine:
+        lines += ["", f"Host {w.session} {w.name}", f"    HostName {w.address}", f"    Port {w.port}"]
+        lines += [f"    User {w.user}"] if w.user else []
+        if w.host_key:
+            # One name for the key, whatever address it is met at; and nobody is ever asked.
+            lines += [f"    HostKeyAlias {w.name}", f"    UserKnownHostsFile ~/.ssh/{lab}/known_hosts"]
+            lines += ["    StrictHostKeyChecking yes", "    CheckHostIP no"]
+    keys = {w.name: w.host_key for w in mine if w.host_key}
+    trusted = known_hosts((([name], key) for name, key in keys.items()), f"Host keys of the lab {lab}, to be trusted.")
+    return {"config": "\n".join([*lines, ""]), "known_hosts": trusted}

@@ -1,0 +1,114 @@
+"""A handout in the hands of real clients: byte for byte as it was made, nobody is asked anything."""
+
+import re
+import shutil
+import subprocess
+from pathlib import Path
+from typing import Any
+
+from dacha.formats.handout.putty import cached_key, registry_file
+from dacha.formats.handout.rdp import rdp_file
+from dacha.formats.handout.sheet import sheet
+from dacha.formats.handout.way_in import Shut, WayIn
+from tests.conftest import Lab
+
+KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIOvZ/3SLrZtK2gWxjTNQ5G5R/90b5JjBZC9pDm21YcEl"
+WAY = WayIn("gauge", "ssh", "ssh", "192.0.2.10", 2220, "gauge.saltmarsh.internal", "ops", KEY)
+LAB = (
+    '[lab]\nname = "saltmarsh"\n[network.pier]\nkind = "nat"\n[network.vault]\nkind = "host-only"\n'
+    '[guest.gauge]\n@BOOT@\nadapter = [{ network = "pier" }]\n'
+    'door.ssh = { from = "host" }\ndoor.tides = { service = "http", from = "lan" }\n'
+    '[guest.desk]\n@BOOT@\nadapter = [{ network = "vault" }]\ndoor.rdp = { from = "host" }\n'
+)
+
+
+def as_root_with(folder: Path, home: str, command: list[str]) -> subprocess.CompletedProcess[str]:
+    """A command of somebody whose ~/.ssh this folder is."""
+    script = 'mkdir -p "$0" && mount --bind "$1" "$0" && shift && exec "$@"'
+    return subprocess.run(["unshare", "-m", "sh", "-c", script, f"{home}/.ssh", folder, *command], capture_output=True,
+                          text=True, stdin=subprocess.DEVNULL, timeout=60, check=False)  # fmt: skip
+
+
+def test_clients_get_in_with_what_they_are_handed(guest_lab: Lab, tmp_path: Path) -> None:
+    lab = guest_lab
+    lab.write(LAB)
+    lab("apply", "--no-wait")
+    said = lab("handout", "gauge", "--from", "host", "--output", "out").out
+    assert "as ops" in said and "Next: give them the folder" in said
+    out = lab.folder / "out"
+    lab("connect", "gauge", "--", "true", timeout=120)
+
+    # OpenSSH, as the sheet says: the folder into ~/.ssh, one line into its configuration.
+    ssh = tmp_path / "ssh"
+    shutil.copytree(out / "saltmarsh", ssh / "saltmarsh")
+    (ssh / "config").write_text("Include saltmarsh/config\n")
+    shutil.copy(lab.folder / "id", ssh / "id")
+    done = as_root_with(ssh, str(Path("/root")), ["ssh", "-i", "/root/.ssh/id", "gauge", "hostname"])
+    assert done.stdout == "gauge\n", done
+
+    # PuTTY on this system keeps the same host keys in a file of its own, a line each.
+    text = (out / "putty.reg").read_bytes().decode("utf-16")
+    (found,) = re.findall(r'"(ssh-ed25519@[^"]+)"="([^"]+)"', text)
+    putty = tmp_path / "home/.putty"
+    putty.mkdir(parents=True)
+    (putty / "sshhostkeys").write_text(" ".join(found) + "\n")
+    subprocess.run(["puttygen", lab.folder / "id", "-O", "private", "-o", tmp_path / "id.ppk"], check=True)
+    port, address = found[0].partition("@")[2].split(":")
+    argv = ["plink", "-batch", "-P", port, "-l", "ops", "-i", str(tmp_path / "id.ppk"), address, "hostname"]
+    done = subprocess.run(argv, env={"HOME": str(tmp_path / "home")}, capture_output=True, text=True, timeout=60,
+                          check=False)  # fmt: skip
+    assert done.stdout == "gauge\n", done
+    # Another key than the one that was handed out is refused.
+    (putty / "sshhostkeys").write_text(f"{found[0]} {found[1].replace('0x', '0x1')}\n")
+    done = subprocess.run(argv, env={"HOME": str(tmp_path / "home")}, capture_output=True, text=True, timeout=60,
+                          check=False)  # fmt: skip
+    assert done.returncode != 0 and "hostname" not in done.stdout
+
+    # From the LAN only what the LAN may enter; from outside nothing, and what would open it.
+    lan: Any = lab("handout", "--from", "lan", "--output", "lan", "--json", code=None)
+    if lan.code == 0:
+        assert [w["door"] for w in lan.json["ways"]] == ["tides"]
+        assert {s["guest"] for s in lan.json["shut"]} == {"gauge", "desk"}
+        assert not (lab.folder / "lan/putty.reg").exists()
+    said = lab("handout", "--from", "outside", code=1).err
+    assert "nothing of this lab can be entered from outside" in said and "dacha " in said
+    for path in out.rglob("*"):
+        assert not path.is_file() or b"PRIVATE" not in path.read_bytes()
+
+
+def test_a_folder_with_other_things_is_left_alone(lab: Lab) -> None:
+    lab("new", "pier")
+    lab("guest", "add", "gauge", "--kernel", "x", "--door", "ssh")
+    (lab.folder / "mine").mkdir()
+    (lab.folder / "mine/letter").write_text("keep\n")
+    assert "has other things in it" in lab("handout", "--from", "host", "--output", "mine", code=2).err
+    assert [p.name for p in (lab.folder / "mine").iterdir()] == ["letter"]
+    lab("handout", "--from", "host", "--output", "new")
+    lab("handout", "--from", "host", "--output", "new")
+    assert "there is no guest gaug" in lab("handout", "gaug", "--from", "host", code=2).err
+
+
+def test_puttys_form_of_a_key_is_a_point_of_the_curve() -> None:
+    found = cached_key(WAY)
+    assert found and found[0] == "ssh-ed25519@2220:192.0.2.10"
+    x, y = (int(n, 16) for n in found[1].split(","))
+    p = 2**255 - 19
+    d = -121665 * pow(121666, -1, p) % p
+    assert (-x * x + y * y - 1 - d * x * x * y * y) % p == 0
+    none = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIIGnJWTiPc5oWUtN2IGVMYcgVnUVaD8eHXMt6ZGOqHAo"
+    assert cached_key(WAY._replace(host_key=none)) is None
+    assert cached_key(WAY._replace(host_key="ssh-rsa AAAA")) is None and cached_key(WAY._replace(host_key="")) is None
+
+
+def test_each_file_has_what_its_client_reads() -> None:
+    assert registry_file("saltmarsh", [WAY._replace(service="http")]) is None
+    text = (registry_file("saltmarsh", [WAY]) or b"").decode("utf-16")
+    assert '"PortNumber"=dword:000008ac' in text and r"Sessions\saltmarsh%20gauge]" in text
+    six = rdp_file(WAY._replace(service="rdp", address="2001:db8::20", port=3389)).decode()
+    assert "full address:s:[2001:db8::20]:3389\r\n" in six and "username:s:ops\r\n" in six
+    page = sheet(
+        "saltmarsh", "lan", [WAY], [Shut("desk", "rdp", "rdp", "<shut>", "dacha door edit desk rdp --from lan")]
+    )
+    assert WAY.fingerprint in page and "&lt;shut&gt;" in page
+    # Nothing is loaded from anywhere.
+    assert not re.search(r"(src|href)=.?(https?:)?//|@import|url\(", page)
