@@ -36,6 +36,8 @@ need dhclient isc-dhcp-client
 need dhcpcd dhcpcd-base
 need dig dnsutils
 need plink putty-tools
+need zsh zsh
+need fish fish
 [ -e /usr/lib/ipxe/qemu/efi-virtio.rom ] || missing="$missing ipxe-qemu"
 need dpkg-deb dpkg
 if [ "${2:-}" = bench ]; then

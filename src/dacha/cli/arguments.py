@@ -15,10 +15,10 @@ def _completed(argument: argparse.Action, names: Callable[..., list[str]]) -> No
 
 
 def _names(kind: str) -> Callable[..., list[str]]:
-    def look(**_: Any) -> list[str]:
+    def look(parsed_args: argparse.Namespace | None = None, **_: Any) -> list[str]:
         from dacha.cli import completion
 
-        return list(getattr(completion, f"{kind}_names")())
+        return list(getattr(completion, f"{kind}_names")(parsed_args))
 
     return look
 
@@ -26,7 +26,7 @@ def _names(kind: str) -> Callable[..., list[str]]:
 def _doors_of(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
     from dacha.cli.completion import door_names
 
-    return door_names(getattr(parsed_args, "guest", None))
+    return door_names(parsed_args)
 
 
 def guest(

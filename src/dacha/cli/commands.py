@@ -110,6 +110,14 @@ COMMANDS = (
     Command("Editing lab.toml", "media", "media.media", "keep installer media and images, put them into guests"),
     Command("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
     Command("Service", "lab", "lab.labs", "list, show, remove and move what is kept of labs on this host"),
+    Command(
+        "Service",
+        "completion",
+        "completion",
+        "print what a shell needs to complete dacha's words",
+        "dacha completion bash",
+        common="debug",
+    ),
     Command("Service", "caretaker", "caretaker", "run, look at and stop the process that looks after a lab's networks"),
 )
 BY_NAME = {command.name: command for command in COMMANDS}

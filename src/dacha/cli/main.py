@@ -34,7 +34,7 @@ def usage() -> str:
         if command.group != group:
             group = command.group
             lines += ["", group]
-        lines.append(f"  {command.name:<9} {command.help}")
+        lines.append(f"  {command.name:<10} {command.help}")
     lines += [
         "",
         "Everywhere: --lab FILE, --json, --debug, --help; dacha --version.",

@@ -44,16 +44,21 @@ def arrived(ws: Workspace, door: DoorPlan) -> bool:
     return False
 
 
+def panic_in(console: bytes) -> str | None:
+    """What a kernel that gave up said of it, in what a console has shown last."""
+    found = _PANIC.findall(console)
+    return found[-1].decode("ascii", "replace")[:80] if found else None
+
+
 def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:
     tail = told.get("console") or b""
-    panic = _PANIC.findall(tail)
     booted = None
     if told.get("agent") is not None:
         booted = "its guest agent answers"
     elif _PROMPT.search(tail):
         booted = "its console shows a prompt"
     return e._replace(
-        panic=panic[-1].decode("ascii", "replace")[:80] if panic else None,
+        panic=panic_in(tail),
         booted=booted,
         agent=told.get("agent") is not None,
         status=told.get("status") or "",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import subprocess
 from itertools import pairwise
 
@@ -9,8 +10,10 @@ from dacha.core.lab.model import Guest
 from dacha.core.trace.evidence import Evidence, LoginSeen
 from dacha.core.trace.inside import Inside, questions, read_inside
 from dacha.core.trace.login import NO_ANSWER, PUT_OUT, REFUSED, seen_from
+from dacha.engine.guest.console import recent
 from dacha.engine.reach.ssh import identities, trust_options
 from dacha.engine.trace.asking import Asking
+from dacha.engine.trace.guest import panic_in
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.hypervisor.monitor import agent
@@ -68,6 +71,10 @@ def with_inside(
         asking.wait(left + 0.2)
         e = e._replace(login=asking.told().get("login"))
         unanswered |= asking.unanswered()
+        if e.login is None or e.login.result == NO_ANSWER:
+            # Its system may have given up since it greeted.
+            with contextlib.suppress(OSError):
+                e = e._replace(panic=panic_in(recent(ws, guest.name)))
     shut = heard is not None and not heard.ok
     refused = e.login is not None and e.login.result in (REFUSED, PUT_OUT)
     if (shut or refused) and guest.system != "windows" and (e.agent or agent.addresses(run, AGENT_S) is not None):
