@@ -37,6 +37,9 @@ def test_clients_get_in_with_what_they_are_handed(guest_lab: Lab, tmp_path: Path
     assert "as ops" in said and "Next: give them the folder" in said
     out = lab.folder / "out"
     lab("connect", "gauge", "--", "true", timeout=120)
+    # This guest has no agent: it is asked by a login, and what it does not tell is not known.
+    checked = lab("guest", "check", "gauge", code=None)
+    assert "asked by a login" in checked.out and "it does not tell its settings" in checked.out
 
     # OpenSSH, as the sheet says: the folder into ~/.ssh, one line into its configuration.
     ssh = tmp_path / "ssh"

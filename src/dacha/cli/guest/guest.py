@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
-from dacha.cli.guest import answers, password, trust
+from dacha.cli.guest import answers, check, password, trust
 from dacha.cli.guest.keys import make_key
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
@@ -287,6 +287,10 @@ ACTIONS = (
     Action(
         "answers", "show what a guest's installer is answered, so that nobody is asked",
         "dacha guest answers gauge", answers.answers_arguments, answers.run_answers,
+    ),
+    Action(
+        "check", "compare a running guest's settings with what is right",
+        "dacha guest check gauge", check.check_arguments, check.run_check,
     ),
     Action("list", "list the guests", "dacha guest list", nothing, run_list),
     Action("show", "show one guest, and where each value comes from", "dacha guest show gauge", _show, run_show),

@@ -10,6 +10,9 @@ from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 from dacha.core.lab.model import ORIGINS
 
+# Between two looks of --watch.
+WATCH_S = 2.0
+
 
 def trace_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
@@ -24,6 +27,7 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
         "--login", action=argparse.BooleanOptionalAction, default=True,
         help="log in by SSH with the lab file's key, where its private half is here (default)",
     )  # fmt: skip
+    parser.add_argument("--watch", action="store_true", help="look again and again until it can be entered, then end")
     parser.add_argument("--all", action="store_true", help="go on after the first broken hop")
 
 
@@ -47,7 +51,10 @@ def run_trace(args: argparse.Namespace) -> int:
             remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
         )  # fmt: skip
     wait_s = arguments.wait_time(args.wait) if args.wait else 0.0
-    evidence = gather(ws, Asked(door, origin, _address(args.asker), wait_s, args.login))
+    asked = Asked(door, origin, _address(args.asker), wait_s, args.login)
+    if args.watch:
+        _watch(args, asked)
+    evidence = gather(ws, asked)
     hops = judge(evidence)
     stop = broken(hops)
     shown = hops if args.all or stop is None else hops[: hops.index(stop) + 1]
@@ -77,6 +84,33 @@ def run_trace(args: argparse.Namespace) -> int:
         rest = ", ".join(SHOWN[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
     return 1 if stop else 0
+
+
+def _watch(args: argparse.Namespace, asked: Any) -> None:
+    """Look until nothing of the way is broken, and say each time when what is broken is another thing than before."""
+    import time
+
+    from dacha.core.trace.judge import broken, judge
+    from dacha.core.trace.way import SHOWN
+    from dacha.engine.trace.gather import gather
+    from dacha.engine.workspace import load
+
+    if args.json:
+        raise UsageError("--watch is for people", remedy="a script calls dacha trace --json again and again")
+    before = None
+    while True:
+        # The lab file may be edited meanwhile, and applied.
+        ws = load(args.lab)
+        door = ws.plan_without_host.doors.get((args.guest, asked.plan.door.name), asked.plan)
+        stop = broken(judge(gather(ws, asked._replace(plan=door))))
+        if stop is None:
+            return
+        if (stop.name, stop.seen.split(",")[0]) != before:
+            before = (stop.name, stop.seen.split(",")[0])
+            output.say(f"{time.strftime('%H:%M:%S')}  {SHOWN[stop.name]:<12} {stop.seen}")
+            for line in stop.remedy.splitlines():
+                output.say(f"{'':<22} {line}")
+        time.sleep(WATCH_S)
 
 
 def _outside(evidence: Any) -> str | None:

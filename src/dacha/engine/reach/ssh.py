@@ -20,7 +20,7 @@ from dacha.host.facts import program
 GREETING_S = 180
 
 
-def _refuse_unless_on(ws: Workspace, name: str) -> None:
+def refuse_unless_on(ws: Workspace, name: str) -> None:
     """Raise AnswerNo for a guest that can greet nobody: a client would wait in silence."""
     seen = observe_guest(ws.home, name, forwards=False)
     if seen.state == OFF:
@@ -53,7 +53,7 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
             where=ws.path.name,
             remedy=f"name somebody: dacha connect {name} --user NAME",
         )
-    _refuse_unless_on(ws, name)
+    refuse_unless_on(ws, name)
     ssh = program("ssh")
     if ssh is None:
         raise HostError("ssh is not on this machine", remedy="on Debian: apt install openssh-client")

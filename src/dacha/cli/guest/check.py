@@ -1,0 +1,42 @@
+"""dacha guest check: a running guest's settings against what is right."""
+
+from __future__ import annotations
+
+import argparse
+
+from dacha.cli import arguments
+from dacha.cli.terminal import output
+
+
+def check_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Ask a running guest, by its agent or a login, how it is set up: who may log in how, updates, time, remote\n"
+        "desktop, disk. Exit code 0 when all is right, 1 when something is not; each comes with its remedy."
+    )
+    arguments.guest(parser, "name")
+
+
+def run_check(args: argparse.Namespace) -> int:
+    from dacha.core.guest_settings import RIGHT, WRONG
+    from dacha.engine.reach.inside import check_guest
+    from dacha.engine.workspace import load
+
+    found = check_guest(load(args.lab), args.name)
+    wrong = [s for s in found.settings if s.verdict == WRONG]
+    if args.json:
+        output.emit_json({"guest": args.name, "asked": found.how, "right": not wrong,
+                          "settings": [s._asdict() for s in found.settings]})  # fmt: skip
+        return 1 if wrong else 0
+    output.say(f"{args.name}, asked {found.how}:\n")
+    for s in found.settings:
+        word = {RIGHT: "right", WRONG: "WRONG"}.get(s.verdict, "?")
+        shade = {RIGHT: output.GOOD, WRONG: output.BAD}.get(s.verdict, output.DIM)
+        end = "" if s.verdict == RIGHT else f"   should be: {s.should}"
+        output.say(f"  {output.paint(f'{word:<6}', shade)} {s.name:<24} {s.now}{end}")
+        if s.remedy:
+            output.say(f"  {'':<31} {s.remedy}")
+    where = f"the commands are for a shell in {args.name}, as administrator"
+    output.say(
+        f"\n{len(wrong)} of {len(found.settings)} wrong; {where}" if wrong else f"\nAll {len(found.settings)} right."
+    )
+    return 1 if wrong else 0
