@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import os
 import pty
+import re
 import select
 import signal
 import subprocess
 import termios
 import time
+from types import SimpleNamespace
+from typing import Any, NamedTuple
 
 import pytest
 
+from dacha.cli.reach.status import Seen, _with_since
 from tests.conftest import PROGRAM, Lab
 
 TEXT = '[lab]\nname = "real"\n[guest.gauge]\nmemory = "64 MiB"\ndisk = [{ size = "1 MiB" }]\n'
@@ -50,3 +54,27 @@ def test_a_view_leaves_the_terminal_as_it_was(lab: Lab, ending: str) -> None:
 def test_without_a_terminal_it_is_refused(lab: Lab) -> None:
     lab.write(TEXT)
     assert "--watch needs a terminal" in lab("status", "--watch", code=2).err
+
+
+def test_a_door_that_changed_while_it_was_watched_says_since_when() -> None:
+    class Row(NamedTuple):
+        plan: Any
+        ok: bool | None
+        now: str
+
+    class Guest(NamedTuple):
+        name: str
+        doors: list[Any]
+
+    class Status(NamedTuple):
+        guests: list[Any]
+
+    plan = SimpleNamespace(door=SimpleNamespace(name="ssh"))
+    seen: Seen = {}
+
+    def shown(ok: bool, now: str) -> str:
+        return str(_with_since(Status([Guest("gauge", [Row(plan, ok, now)])]), seen).guests[0].doors[0].now)
+
+    assert shown(False, "no answer yet") == "no answer yet"
+    changed = shown(True, "open")
+    assert re.fullmatch(r"open, since \d\d:\d\d:\d\d", changed) and shown(True, "open") == changed

@@ -56,7 +56,7 @@ def test_each_wrong_one_is_named_with_its_remedy() -> None:
         assert [s.name for s in found.values() if s.verdict == WRONG] == [name]
     assert verdicts(GOOD.replace('"1"', '"0"'), updates=False)["updates by itself"].verdict == RIGHT
     assert verdicts("end\n")["SSH server"].verdict == UNKNOWN
-    assert "1 h behind" in verdicts(GOOD.replace("clock 1000000", "clock 996410"))["clock"].now
+    assert "60 min behind" in verdicts(GOOD.replace("clock 1000000", "clock 996410"))["clock"].now
 
 
 @given(st.text(), st.lists(st.sampled_from(GOOD.splitlines())))

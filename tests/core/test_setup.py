@@ -118,3 +118,22 @@ def test_users_of_the_login_and_of_the_setup_stand_side_by_side() -> None:
     )  # fmt: skip
     data = yaml.safe_load(told["user-data"])
     assert [u["name"] for u in data["users"]] == ["ops", "tom"] and data["runcmd"] == ["true"]
+
+
+def test_remote_desktop_brings_its_packages_settings_and_accounts() -> None:
+    told = setup_data({**facts(), "remote_desktop": True}, "debian", "ops")
+    assert {"xrdp", "xorgxrdp", "icewm"} <= set(told["packages"])
+    commands = "\n".join(told["runcmd"])
+    for words in (
+        "security_layer=tls",
+        "AllowRootLogin=false",
+        "--groups remote-desktop ops",
+        "--groups ssl-cert xrdp",
+    ):
+        assert words in commands
+    assert any("dbus-run-session" in f["content"] for f in told["write_files"])
+    fedora = setup_data({**facts(), "remote_desktop": True}, "fedora", "ops")
+    assert "ssl-cert" not in "\n".join(fedora["runcmd"]) and "--add-port=3389/tcp" in "\n".join(fedora["runcmd"])
+    # A family whose packages are not known is not told half of it.
+    assert setup_data({**facts(), "remote_desktop": True}, "alpine", "ops") == {"users": []}
+    assert setup_data({**facts(), "mirror": "http://10.77.4.1/debian"}, "debian")["apt"]["primary"][0]["uri"]

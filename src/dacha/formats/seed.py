@@ -53,7 +53,7 @@ def user_data(facts: FirstBoot, host_key_private: str, passwords: Mapping[str, s
         shell = _SHELLS.get(facts["system"])
         data["users"] = [user | ({"shell": shell} if shell else {})]
     if "setup" in facts:
-        told = setup_data(facts["setup"], facts["system"])
+        told = setup_data(facts["setup"], facts["system"], facts["user"])
         data["users"] = [*data.get("users", ()), *told.pop("users")]
         data |= told
         if not data["users"]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from dacha.core.apply.first_boot import SetupFacts, SetupFile, SetupUser
+from dacha.formats.remote_desktop import remote_desktop
 
 # How a family goes on being up to date by itself: packages, a file, services.
 _AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
@@ -16,7 +17,7 @@ _AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
     ),
     "dnf": (["dnf-automatic"], None, ["dnf-automatic-install.timer"]),
 }  # fmt: skip
-_FAMILIES = {"debian": "apt", "ubuntu": "apt", "fedora": "dnf"}
+FAMILIES = {"debian": "apt", "ubuntu": "apt", "fedora": "dnf"}
 # How a family is told to start a service now and at every boot; systemd's way where nothing else is known.
 _ENABLE = {
     "alpine": "rc-update add {0} && rc-service {0} start",
@@ -26,21 +27,29 @@ _SYSTEMD = "systemctl enable --now {0}"
 KEYBOARD = 'XKBMODEL="pc105"\nXKBLAYOUT="{0}"\nXKBVARIANT=""\nXKBOPTIONS=""\nBACKSPACE="guess"\n'
 
 
-def setup_data(setup: SetupFacts, system: str) -> dict[str, Any]:
-    """The keys of user-data for a setup, in the order in which a guest takes them up; `users` is always there."""
+def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict[str, Any]:
+    """The keys of user-data for a setup, in the order in which a guest takes them up; `users` is always there. `login`
+    is who logs in beside those."""
     packages, files, services = list(setup["packages"]), list(setup["files"]), list(setup["services"])
     written: list[dict[str, Any]] = [_file(f) for f in files]
-    if setup["automatic_updates"] and system in _FAMILIES:
-        more, file, timers = _AUTOMATIC[_FAMILIES[system]]
+    if setup["automatic_updates"] and system in FAMILIES:
+        more, file, timers = _AUTOMATIC[FAMILIES[system]]
         packages += [p for p in more if p not in packages]
         services += timers
         if file:
             written.append({"path": file[0], "content": file[1], "permissions": "0644", "owner": "root:root"})
+    desktop: list[str] = []
+    if setup.get("remote_desktop") and system in FAMILIES:
+        users = [login] if login else []
+        made = remote_desktop(FAMILIES[system], dict.fromkeys([*users, *(u["name"] for u in setup["users"])]))
+        packages += [p for p in made.packages if p not in packages]
+        written += [{"path": p, "content": t, "permissions": mode, "owner": "root:root"} for p, t, mode in made.files]
+        desktop = list(made.commands)
     data: dict[str, Any] = {"users": [_user(u) for u in setup["users"]]}
     if setup["locale"]:
         data["locale"] = setup["locale"]
     keyboard: list[str] = []
-    if setup["keyboard"] and _FAMILIES.get(system) == "apt":
+    if setup["keyboard"] and FAMILIES.get(system) == "apt":
         # First-boot software's own way there fails where the console's tools are not installed, as in small images.
         content = KEYBOARD.format(setup["keyboard"])
         written.append(
@@ -52,7 +61,7 @@ def setup_data(setup: SetupFacts, system: str) -> dict[str, Any]:
     if setup["time_zone"]:
         data["timezone"] = setup["time_zone"]
     mirror = setup.get("mirror")
-    if mirror and _FAMILIES.get(system) == "apt":
+    if mirror and FAMILIES.get(system) == "apt":
         data["apt"] = {"primary": [{"arches": ["default"], "uri": mirror}]}
     if packages or setup["update"]:
         data["package_update"] = True
@@ -63,7 +72,7 @@ def setup_data(setup: SetupFacts, system: str) -> dict[str, Any]:
     if written:
         data["write_files"] = written
     enable = _ENABLE.get(system, _SYSTEMD)
-    commands = keyboard + [enable.format(s) for s in services] + setup["run"]
+    commands = keyboard + desktop + [enable.format(s) for s in services] + setup["run"]
     if commands:
         data["runcmd"] = commands
     return data

@@ -35,12 +35,14 @@ def run_status(args: argparse.Namespace) -> int:
 
         lab_or_applied(args)  # what is wrong with the file is said before the screen is taken
 
+        seen: Seen = {}
+
         def draw() -> None:
             output.say(output.paint(time.strftime("%H:%M:%S   q ends this view"), output.DIM))
             output.say()
             try:
                 again = load_or_applied(args.lab)[0]
-                _print(again, gather(again))
+                _print(again, _with_since(gather(again), seen))
             except DachaError as e:
                 output.say("\n".join(e.lines()))
 
@@ -54,6 +56,27 @@ def run_status(args: argparse.Namespace) -> int:
     else:
         _print(ws, status)
     return 1 if silent else 0
+
+
+# Whether a door answered when it was looked at last, and since when it is so (Unix seconds; None: since before the view
+# was begun), by guest and door.
+Seen = dict[tuple[str, str], tuple[bool | None, float | None]]
+
+
+def _with_since(status: Any, seen: Seen) -> Any:
+    """The status with since when each door is open or not, in words, for those that changed while they were watched."""
+    guests = []
+    for g in status.guests:
+        doors = []
+        for d in g.doors:
+            key = (g.name, d.plan.door.name)
+            ok, since = seen.get(key, (d.ok, None))
+            seen[key] = (d.ok, since if ok == d.ok else time.time())
+            begun = seen[key][1]
+            now = f"{d.now}, since {time.strftime('%H:%M:%S', time.localtime(begun))}" if begun else d.now
+            doors.append(d._replace(now=now))
+        guests.append(g._replace(doors=doors))
+    return status._replace(guests=guests)
 
 
 def _print(ws: Workspace, status: Any) -> None:

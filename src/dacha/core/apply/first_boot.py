@@ -64,6 +64,7 @@ class SetupFacts(TypedDict):
     users: list[SetupUser]
     # Left out where none is named, so that nothing else is a change.
     mirror: NotRequired[str]
+    remote_desktop: NotRequired[bool]
 
 
 class FirstBoot(TypedDict):

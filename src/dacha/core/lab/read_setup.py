@@ -40,6 +40,7 @@ def read_setup(t: Table, named: Mapping[str, Setup] | None = None) -> Setup:
         mirror=t.take("mirror", _matching(_MIRROR, "a place of packages", '"http://10.77.4.1:3142/debian"'), None),
         update=t.take("update", fields.flag, None),
         automatic_updates=t.take("automatic-updates", fields.flag, None),
+        remote_desktop=t.take("remote-desktop", fields.flag, None),
         packages=t.list_of("packages", _matching(_PACKAGE, "a package", '"tmux"')),
         services=t.list_of("services", _matching(_PACKAGE, "a service", '"nginx"')),
         run=t.list_of("run", fields.text),

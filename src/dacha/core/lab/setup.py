@@ -37,6 +37,7 @@ class Setup(NamedTuple):
     mirror: str | None = None
     update: bool | None = None
     automatic_updates: bool | None = None
+    remote_desktop: bool | None = None
     packages: tuple[str, ...] = ()
     services: tuple[str, ...] = ()
     run: tuple[str, ...] = ()

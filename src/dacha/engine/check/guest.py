@@ -38,7 +38,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
             found += _medium_findings(ws, guest, key, written)
     found += _part_findings(guest)
     found += _answer_findings(ws, guest)
-    if any(d.service == "rdp" for d in guest.doors) and guest.system != "windows" and not hashes(ws.home, guest.name):
+    if _wants_desktop(guest) and guest.system != "windows" and not hashes(ws.home, guest.name):
         what, remedy = "a remote desktop door, and nobody has a password there", f"dacha guest password {guest.name}"
         found.append(Finding(NOTE, "no-password", f"guest {guest.name}", what, remedy, ("guest", guest.name), "host"))
     found += [_wrong(guest, code, at, error) for code, at, error in setup_troubles(ws, guest)]
@@ -48,6 +48,10 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         except ValueError as e:
             found.append(_wrong(guest, "key-file", ("login", "keys", n), e))
     return found
+
+
+def _wants_desktop(guest: Guest) -> bool:
+    return bool(guest.setup.remote_desktop) or any(d.service == "rdp" for d in guest.doors)
 
 
 def _wrong(guest: Guest, code: str, path: Path, error: HostError | ValueError) -> Finding:

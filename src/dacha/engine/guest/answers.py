@@ -110,7 +110,7 @@ def documents(ws: Workspace, plan: Plan, guest: Guest, form: Form, *, secrets: b
         host_key_private=private if secrets else HIDDEN,
         passwords=known if secrets else dict.fromkeys(known, "*"),
         plain=plain(ws.home, guest.name) if secrets else {},
-        remote_desktop=any(d.service == "rdp" for d in guest.doors),
+        remote_desktop=bool(guest.setup.remote_desktop) or any(d.service == "rdp" for d in guest.doors),
         medium=str(facts.get("label") or ""),
         version=str(facts.get("version") or ""),
     )

@@ -48,6 +48,8 @@ def setup_facts(ws: Workspace, guest: Guest) -> SetupFacts | None:
     }
     if setup.mirror:
         facts["mirror"] = setup.mirror
+    if setup.remote_desktop:
+        facts["remote_desktop"] = True
     return facts
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dacha.core.apply.answers import Answers
 from dacha.formats.answers.finish import first_static, script
+from dacha.formats.remote_desktop import remote_desktop
 
 # Where its media keep kernel and initrd: full and small installers, those for networks, and the demo's own.
 KERNELS = (
@@ -125,6 +126,8 @@ def _disk(answers: Answers) -> list[str]:
 def _packages(answers: Answers) -> list[str]:
     setup = answers.setup
     wanted = ["openssh-server", "sudo", "qemu-guest-agent", *setup["packages"]]
+    if setup.get("remote_desktop"):
+        wanted += remote_desktop("apt", ()).packages
     policy = "unattended-upgrades" if setup["automatic_updates"] else "none"
     return [
         "",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter
 from dacha.formats.answers.finish import script
+from dacha.formats.remote_desktop import remote_desktop
 
 
 def documents(answers: Answers) -> dict[str, str]:
@@ -43,6 +44,7 @@ def kickstart(answers: Answers) -> str:
         "sudo",
         "qemu-guest-agent",
         *(["dnf-automatic"] if setup["automatic_updates"] else []),
+        *(remote_desktop("dnf", ()).packages if setup.get("remote_desktop") else ()),
         *setup["packages"],
         "%end",
         "",

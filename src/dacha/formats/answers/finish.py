@@ -13,6 +13,8 @@ from typing import NamedTuple
 
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter, SetupFile, SetupUser
+from dacha.formats.remote_desktop import remote_desktop
+from dacha.formats.seed_setup import FAMILIES as SEED_FAMILIES
 
 LOG = "/var/log/dacha-first-boot.log"
 DONE, FAILED = "first boot: done", "first boot: failed at"
@@ -85,6 +87,11 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
     steps += [(f"user {u['name']}", _user(answers, how, u)) for u in answers.users]
     if network:
         steps.append(("addresses", networkd(answers.facts["adapters"])))
+    if answers.setup.get("remote_desktop") and family in SEED_FAMILIES:
+        made = remote_desktop(SEED_FAMILIES[family], [u["name"] for u in answers.users])
+        files = [c for path, text, mode in made.files for c in _put(path, text.encode(), mode)]
+        # Nothing runs yet in what is being installed: it starts with its first boot.
+        steps.append(("remote desktop", [*files, *(c for c in made.commands if " restart " not in c)]))
     steps += [(f["path"], _file(f)) for f in answers.setup["files"]]
     steps += [(f"service {s}", [how.service.format(service=shlex.quote(s))]) for s in answers.setup["services"]]
     steps += [(f"run {n}", [f"sh -c {shlex.quote(c)}"]) for n, c in enumerate(answers.setup["run"], 1)]
