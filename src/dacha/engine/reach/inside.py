@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import subprocess
 import time
 from typing import NamedTuple
 
 from dacha.core.errors import AnswerNo, DachaError
 from dacha.core.guest_settings import QUESTIONS, Setting, judge, read_answers
+from dacha.core.harmless import harmless_lines
 from dacha.engine.lab.named import guest_named
 from dacha.engine.reach.ssh import refuse_unless_on, ssh_command
 from dacha.engine.workspace import Workspace
+from dacha.host.bounded import run_bounded
 from dacha.hypervisor.monitor import agent
 
 # A slow guest takes its time, for the agent's script and for a login.
@@ -50,19 +51,18 @@ def _ask(ws: Workspace, name: str, script: str) -> tuple[str, str]:
     )
     if said is not None:
         return "by its guest agent", said
+    why = ""
     try:
         # As an administrator where that is possible, else as who logs in: what is not told then is not known.
         argv = ssh_command(ws, name, ["sudo -n sh 2>/dev/null || sh"], user=None, terminal=False)
-        done = subprocess.run([*argv[:1], "-o", "BatchMode=yes", *argv[1:]], input=script, text=True, errors="replace",
-                              capture_output=True, timeout=LOGIN_S, check=False)  # fmt: skip
-    except subprocess.TimeoutExpired:
-        why = f"no answer within {LOGIN_S:.0f} s"
     except DachaError as e:
         why = e.what
     else:
-        if done.returncode != 255:
-            return "by a login", done.stdout
-        why = (done.stderr.strip().splitlines() or ["it is refused"])[-1]
+        done = run_bounded([*argv[:1], "-o", "BatchMode=yes", *argv[1:]], LOGIN_S, given=script)
+        if done.code not in (None, 255):
+            return "by a login", done.text
+        last = harmless_lines(done.text).strip().splitlines()
+        why = (last or ["it is refused"])[-1] if done.code == 255 else f"no end of it within {LOGIN_S:.0f} s"
     raise AnswerNo(
         f"{name} cannot be asked",
         why=f"no guest agent answers, and by a login: {why}",

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-import subprocess
 from itertools import pairwise
 
+from dacha.core.harmless import harmless_lines
 from dacha.core.lab.model import Guest
 from dacha.core.trace.evidence import Evidence, LoginSeen
 from dacha.core.trace.inside import Inside, questions, read_inside
@@ -15,6 +15,7 @@ from dacha.engine.reach.ssh import identities, trust_options
 from dacha.engine.trace.asking import Asking
 from dacha.engine.trace.guest import panic_in
 from dacha.engine.workspace import Workspace
+from dacha.host.bounded import run_bounded
 from dacha.host.facts import program
 from dacha.hypervisor.monitor import agent
 
@@ -38,16 +39,13 @@ def try_login(ws: Workspace, guest: Guest, place: tuple[str, int], limit_s: floa
     for option in (f"ConnectTimeout={max(1, int(limit_s))}", "BatchMode=yes", "PreferredAuthentications=publickey",
                    "ClearAllForwardings=yes", "RequestTTY=no"):  # fmt: skip
         argv += ["-o", option]
-    try:
-        done = subprocess.run(
-            [*argv, place[0], "exit 0"], stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace",
-            timeout=limit_s, check=False,
-        )  # fmt: skip
-    except subprocess.TimeoutExpired:
+    said = run_bounded([*argv, place[0], "exit 0"], limit_s)
+    if said.code is None:
         return LoginSeen(login.user, names, NO_ANSWER, "", f"none within {limit_s:.0f} s")
     # Cut without a word after the greeting: whoever refuses an account in this way says nothing of it.
-    closed = "closed by" in done.stderr.lower() and "verification failed" not in done.stderr.lower()
-    return seen_from(login.user, names, done.returncode, done.stdout + done.stderr, closed)
+    low = said.text.lower()
+    closed = "closed by" in low and "verification failed" not in low
+    return seen_from(login.user, names, said.code, harmless_lines(said.text), closed)
 
 
 def look_inside(ws: Workspace, guest: Guest, service: str, limit_s: float) -> Inside | None:
