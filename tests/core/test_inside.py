@@ -118,3 +118,9 @@ def test_root_may_be_refused_and_without_a_private_key_nothing_is_tried() -> Non
     assert "PermitRootLogin" in tried(255, "Permission denied", user="root").means
     hop = login(KERNEL._replace(login=LoginSeen("ops")))
     assert hop and hop.verdict == UNTESTED and "private key" in hop.seen
+
+
+def test_a_kernel_that_gave_up_after_its_greeting_is_named() -> None:
+    gone = KERNEL._replace(panic="Kernel panic - not syncing", login=LoginSeen("ops", ("id",), "no answer"))
+    stop = broken(judge(gone))
+    assert stop and stop.name == "boot" and broken(judge(gone._replace(login=LoginSeen("ops", ("id",), "in")))) is None

@@ -68,6 +68,10 @@ class RouterSeen(NamedTuple):
     hairpin: ConnectResult | None = None
 
 
+# A login on which nothing more was said.
+NO_ANSWER = "no answer"
+
+
 class LoginSeen(NamedTuple):
     """What came of a login: who, with which keys (files; none where no private one is here), its result ("in",
     "refused", "put out", "no answer"), the cause that the client's words tell ("" for none), and their last line."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.lab.model import ORIGIN_WORDS
-from dacha.core.trace.evidence import REFUSED, REJECTED, Evidence
+from dacha.core.trace.evidence import NO_ANSWER, REFUSED, REJECTED, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.service import touched
 from dacha.core.units import show_duration
@@ -61,7 +61,9 @@ def answers(e: Evidence) -> bool:
 
 def boot(e: Evidence) -> Hop:
     console = f"dacha console {e.guest} --record"
-    if e.panic and not answers(e):
+    # It may have greeted before it gave up: who then logs in hears nothing any more.
+    hushed = e.login is not None and e.login.result == NO_ANSWER
+    if e.panic and (hushed or not answers(e)):
         return Hop("boot", BROKEN, e.panic, "its kernel has given up", f"{console}\ndacha restart {e.guest} --force")
     if e.booted or answers(e):
         return Hop("boot", FINE, e.booted or "it serves")

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from dacha.core.trace.evidence import Evidence, LoginSeen
+from dacha.core.trace.evidence import NO_ANSWER, Evidence, LoginSeen
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.inside import FULL, Inside
 
-IN, REFUSED, PUT_OUT, NO_ANSWER = "in", "refused", "put out", "no answer"
+IN, REFUSED, PUT_OUT = "in", "refused", "put out"
 # What a client or a shell says, and what that is.
 _WORDS = (
     ("too many authentication failures", "too many keys"),

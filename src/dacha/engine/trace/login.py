@@ -7,9 +7,9 @@ from itertools import pairwise
 
 from dacha.core.harmless import harmless_lines
 from dacha.core.lab.model import Guest
-from dacha.core.trace.evidence import Evidence, LoginSeen
+from dacha.core.trace.evidence import NO_ANSWER, Evidence, LoginSeen
 from dacha.core.trace.inside import Inside, questions, read_inside
-from dacha.core.trace.login import NO_ANSWER, PUT_OUT, REFUSED, seen_from
+from dacha.core.trace.login import PUT_OUT, REFUSED, seen_from
 from dacha.engine.guest.console import recent
 from dacha.engine.reach.ssh import identities, trust_options
 from dacha.engine.trace.asking import Asking
