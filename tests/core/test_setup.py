@@ -136,4 +136,4 @@ def test_remote_desktop_brings_its_packages_settings_and_accounts() -> None:
     assert "ssl-cert" not in "\n".join(fedora["runcmd"]) and "--add-port=3389/tcp" in "\n".join(fedora["runcmd"])
     # A family whose packages are not known is not told half of it.
     assert setup_data({**facts(), "remote_desktop": True}, "alpine", "ops") == {"users": []}
-    assert setup_data({**facts(), "mirror": "http://10.77.4.1/debian"}, "debian")["apt"]["primary"][0]["uri"]
+    assert setup_data({**facts(), "mirror": "http://10.77.4.1/debian"}, "debian")["apt"]["sources_list"]

@@ -62,7 +62,10 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
         data["timezone"] = setup["time_zone"]
     mirror = setup.get("mirror")
     if mirror and FAMILIES.get(system) == "apt":
-        data["apt"] = {"primary": [{"arches": ["default"], "uri": mirror}]}
+        # Only what every mirror has: of a part that is not there the whole list would be refused.
+        parts = "main restricted universe" if system == "ubuntu" else "main"
+        lines = [f"deb {mirror} $RELEASE{more} {parts}" for more in ("", "-updates")]
+        data["apt"] = {"sources_list": "\n".join([*lines, ""])}
     if packages or setup["update"]:
         data["package_update"] = True
     if setup["update"]:
