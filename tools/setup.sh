@@ -48,6 +48,7 @@ elif [ "${2:-}" = screenshots ]; then
     need xterm xterm
     need Xvfb xvfb
     need import imagemagick
+    need chromium chromium
     [ -e /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf ] || missing="$missing fonts-dejavu-core"
 fi
 "$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"

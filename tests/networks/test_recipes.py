@@ -32,6 +32,7 @@ SHOWS = {
     "A fixed address": "open",
     "A server on the LAN itself": "192.0.2.40:80",
     "Remote desktop": "started",
+    "Somebody else gets in": "for-mara gets somebody in from the LAN",
     "From outside the home": "fine      router",
     "A guest installed from a medium": "make disk 0, 4 GiB",
     "A second disk": "disk 64 MiB",
