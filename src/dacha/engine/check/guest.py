@@ -77,10 +77,12 @@ def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator
 
 def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
     """A guest that would be installed without answers, though it is said who may log in or what it should be."""
+    if not guest.install or not guest.answers:
+        return
     from dacha.engine.guest import answers, install
     from dacha.formats.answers.forms import FORMS
 
-    if not guest.install or not install.pending(ws, guest.name, ws.home.read(guest.name)) or not guest.answers:
+    if not install.pending(ws, guest.name, ws.home.read(guest.name)):
         return
     subject, path = f"guest {guest.name}", ("guest", guest.name, "install")
     if why := answers.why_none(ws, guest):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dacha.core.apply.answers import DISK_BY_BUS, Answers
 from dacha.core.apply.machine import MachineBoot
@@ -16,10 +16,11 @@ from dacha.engine.guest.install import disk_written, pending
 from dacha.engine.guest.passwords import hashes, needs_plain, plain
 from dacha.engine.lab.named import guest_named
 from dacha.engine.workspace import Workspace
-from dacha.formats.answers.forms import FORMS, Form
-from dacha.formats.linux import cpio
 from dacha.host import folders
 from dacha.host.files import replace_file
+
+if TYPE_CHECKING:
+    from dacha.formats.answers.forms import Form
 
 # No kernel of an installer is larger, and no initrd; more is not read from a medium.
 KERNEL_MOST, INITRD_MOST = 64 << 20, 512 << 20
@@ -33,7 +34,14 @@ def form_of(ws: Workspace, guest: Guest) -> Form | None:
     installation that was begun writes over that)."""
     if not taken(guest) or not pending(ws, guest.name, ws.home.read(guest.name)) or why_none(ws, guest):
         return None
-    return FORMS[family(ws, guest)]
+    return _forms()[family(ws, guest)]
+
+
+def _forms() -> dict[str, Form]:
+    """The table of forms; imported when a guest is to be installed, and not before."""
+    from dacha.formats.answers.forms import FORMS
+
+    return FORMS
 
 
 def taken(guest: Guest) -> bool:
@@ -123,6 +131,7 @@ def write(ws: Workspace, guest: Guest) -> None:
     if form is None:
         return
     from dacha.formats.iso_image import iso_image
+    from dacha.formats.linux import cpio
 
     texts = documents(ws, ws.plan, guest, form, secrets=True)
     where = folders.make_private(folder(ws, guest.name))
@@ -181,7 +190,7 @@ def answers_of(ws: Workspace, name: str, *, secrets: bool = False) -> Made:
     why = why_none(ws, guest)
     if why:
         raise UsageError(f"there are no answers for the installer of {name}: {why[0]}", remedy=why[1])
-    form = FORMS[family(ws, guest)]
+    form = _forms()[family(ws, guest)]
     return Made(form.name, given(form), documents(ws, ws.plan, guest, form, secrets=secrets))
 
 
@@ -204,8 +213,8 @@ def why_none(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
     if guest.boot or not guest.disks:
         return "it starts a kernel directly" if guest.boot else "it has no disk", "give it a disk, and no boot"
     found = family(ws, guest)
-    if found not in FORMS:
-        takes = ", ".join(sorted(FORMS))
+    if found not in _forms():
+        takes = ", ".join(sorted(_forms()))
         return f"{guest.install} is {found or 'of a system that it does not name'}", f"families that take some: {takes}"
     record = ws.home.read(guest.name)
     if record.installed != guest.install and record.installing is None and disk_written(ws.home, guest.name):

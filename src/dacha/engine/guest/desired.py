@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from dacha.core.apply.first_boot import digest
-from dacha.core.apply.machine import Machine, machine
+from dacha.core.apply.machine import Machine, MachineBoot, machine
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
 from dacha.engine.disks.media import medium_path
-from dacha.engine.guest import answers
 from dacha.engine.guest.first_boot import first_boot_facts
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import accelerator
@@ -23,11 +22,18 @@ def machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
             files = {f: str(ws.resolve(f)) for f in (guest.boot.kernel, guest.boot.initrd) if f}
         drives = drives_of(ws, guest)
         seed = digest(first_boot_facts(ws, plan, guest)) if guest.first_boot else None
-        installer = answers.direct_boot(ws, guest) if guest.install else None
+        installer = _installer(ws, guest) if guest.install else None
         wanted[guest.name] = machine(
             ws.lab, plan, guest, accelerator=chosen, files=files, seed=seed, drives=drives, installer=installer
         )
     return wanted
+
+
+def _installer(ws: Workspace, guest: Guest) -> MachineBoot | None:
+    """The kernel that a guest is installed with; looked up for those that are installed from a medium alone."""
+    from dacha.engine.guest import answers
+
+    return answers.direct_boot(ws, guest)
 
 
 def drives_of(ws: Workspace, guest: Guest) -> list[str | None]:
@@ -39,5 +45,8 @@ def drives_of(ws: Workspace, guest: Guest) -> list[str | None]:
     if guest.install:
         first = None if ws.home.read(guest.name).installed == guest.install else str(medium_path(ws, guest.install))
         wanted = [first, *wanted]
-    wanted += answers.drive(ws, guest) if guest.install else []
+    if guest.install:
+        from dacha.engine.guest import answers
+
+        wanted += answers.drive(ws, guest)
     return wanted or ([] if guest.boot else [None])

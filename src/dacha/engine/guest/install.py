@@ -8,7 +8,6 @@ it is started with the guest, holds a lock, and ends with the installation.
 
 from __future__ import annotations
 
-import shutil
 import subprocess
 import sys
 
@@ -65,6 +64,8 @@ def finish(home: Home, name: str, medium: str) -> None:
         for n in drives_of_installer(record):
             record.machine["drives"][n] = None
     home.write(name, record)
+    import shutil
+
     # What the installer was given holds secrets, and is of no use any more.
     forget_plain(home, name)
     shutil.rmtree(home.guest(name) / "answers", ignore_errors=True)

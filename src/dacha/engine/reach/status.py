@@ -9,7 +9,6 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, NamedTuple
 
 from dacha.core.apply.changes import Caretaker, Change, LoadRules
-from dacha.core.apply.first_boot_state import FirstBootState
 from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.apply.waiting import APPLY, Waiting, still_open, waiting
 from dacha.core.lab.model import Guest
@@ -18,12 +17,12 @@ from dacha.core.plan.doors import place as written
 from dacha.core.plan.plan import Plan
 from dacha.core.units import show_duration
 from dacha.engine.apply.pending import pending as pending_changes
-from dacha.engine.guest.console import first_boot
 from dacha.engine.guest.observe import observe
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
+    from dacha.core.apply.first_boot_state import FirstBootState
     from dacha.core.trace.evidence import RouterSeen
     from dacha.engine.reach.outside import RouterLook
     from dacha.wire.probes import Verdict
@@ -89,7 +88,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0) -> Status
         s = seen[guest.name]
         addresses = [str(a.address or "by DHCP") for a in plan.adapters_of(guest.name)]
         mine = [_door_row(ws, plan.doors[guest.name, d.name], s, looked, router) for d in guest.doors]
-        told = first_boot(ws, guest.name) if s.state == ON and not s.installing and guest.first_boot else None
+        told = _first_boot(ws, guest, s)
         state = ", ".join(x for x in (state_text(s), told.words if told else "") if x)
         rows.append(GuestRow(guest, guest.name, s, state, addresses, mine, told))
     for name, s in seen.items():
@@ -105,6 +104,15 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0) -> Status
     served = {a.network for a in plan.adapters.values() if a.guest in on and ws.lab.networks[a.network].managed}
     unserved = served if any(isinstance(c, Caretaker) and c.on for c in pending) else set()
     return Status(rows, pending, sorted(exposed), sorted(unserved), still_open(pending))
+
+
+def _first_boot(ws: Workspace, guest: Guest, seen: ObservedGuest) -> FirstBootState | None:
+    """How far the first boot of a guest that is on has come; None for one that has none, or is off."""
+    if seen.state != ON or seen.installing or not guest.first_boot:
+        return None
+    from dacha.engine.guest.console import first_boot
+
+    return first_boot(ws, guest.name)
 
 
 def _ask_doors(
