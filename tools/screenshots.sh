@@ -45,7 +45,7 @@ dacha door remove charts tides > /dev/null && dacha apply --no-wait > /dev/null
 kill $router
 dacha door add charts rdp --from host > /dev/null && dacha apply --no-wait > /dev/null
 shot trace "$typed; typed dacha trace gauge; echo; typed dacha trace charts rdp"
-shot handout "$typed; typed dacha handout --from host --output pier; echo; typed dacha handout locker --from lan; echo; typed cat pier/saltmarsh/config"
+shot handout "$typed; typed dacha handout --from host --output pier; echo; typed dacha handout locker --from lan; echo; typed head -n 10 pier/saltmarsh/config"
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$out/sheet.png" \
     "file://$DACHA_STATE/demo/pier/index.html" > /dev/null 2>&1
 rm -r "$DACHA_STATE/demo/pier"
