@@ -147,7 +147,7 @@ def run_add(args: argparse.Namespace) -> int:
 
 def _say_added(ws: Workspace, guest: Any, before: set[str]) -> None:
     """What the lab file has now of a new guest, and what comes next; `before` are the networks that it had."""
-    from dacha.cli.guest.missing import say_missing
+    from dacha.cli.guest.missing import say_installer, say_missing
     from dacha.cli.words import door_words, guest_words, network_words
 
     output.say(f"{ws.path.name} now has")
@@ -166,6 +166,7 @@ def _say_added(ws: Workspace, guest: Any, before: set[str]) -> None:
     else:
         output.step("login", f"nobody: dacha guest edit {guest.name} --make-key (or --user NAME --key FILE.pub)")
     say_missing(ws, guest.name)
+    say_installer(ws, guest)
     service = "rdp" if guest.system == "windows" else "ssh"
     first = "" if guest.doors else f"dacha door add {guest.name} {service} --from host, then "
     output.say(f"Next: {first}dacha apply")

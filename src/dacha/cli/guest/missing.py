@@ -1,8 +1,10 @@
-"""What a guest names and this host does not have: said as soon as it was written, not first when it is applied."""
+"""What is said of a new guest as soon as it was written, not first when it is applied: files that are not there, and
+whether its installer asks."""
 
 from __future__ import annotations
 
 from dacha.cli.terminal import output
+from dacha.core.lab.model import Guest
 from dacha.engine.workspace import Workspace
 
 # Findings about files that somebody named: images, kernels, keys and media.
@@ -18,3 +20,17 @@ def say_missing(ws: Workspace, name: str) -> None:
     for f in found:
         if f.code in _NAMED:
             output.note(f"warning: {f.what}\n  {f.remedy}" if f.remedy else f"warning: {f.what}")
+
+
+def say_installer(ws: Workspace, guest: Guest) -> None:
+    """Whether the installer of a guest will ask anybody."""
+    if not guest.install:
+        return
+    from dacha.engine.guest import answers
+
+    why = answers.why_none(ws, guest)
+    if why is None:
+        form = answers.answers_of(ws, guest.name).form
+        output.step("installer", f"asks nobody, and takes the whole disk ({form}): dacha guest answers {guest.name}")
+    elif guest.answers:
+        output.step("installer", f"asks whoever sits in front of it: {why[0]}")

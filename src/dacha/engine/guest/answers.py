@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from dacha.formats.answers.forms import Form
 
 # No kernel of an installer is larger, and no initrd; more is not read from a medium.
-KERNEL_MOST, INITRD_MOST = 64 << 20, 512 << 20
+KERNEL_MOST, INITRD_MOST = 64 << 20, 256 << 20
 VOLUME = "answers.iso"
 HIDDEN = "(kept by Dacha, and given to the guest alone)\n"
 
