@@ -160,8 +160,8 @@ def test_an_answered_installer_that_restarts_is_started_from_its_disk(
         shutil.copy(key_files / name, lab.folder / name)
     lab("new", "pier")
     lab("media", "add", str(medium))
-    said = lab("guest", "add", "gauge", "--install", "debian", "--disk", "256MiB", "--memory", "256MiB", "--key", "id.pub",
-        "--user", "ops", "--door", "ssh").out  # fmt: skip
+    said = lab("guest", "add", "gauge", "--install", "debian", "--disk", "256MiB", "--memory", "256MiB",
+               "--key", "id.pub", "--user", "ops", "--door", "ssh").out  # fmt: skip
     assert "asks nobody, and takes the whole disk (preseed)" in said
     lab("apply", "--no-wait")
     deadline = time.monotonic() + 180
