@@ -90,7 +90,7 @@ def main() -> int:
     if why:
         print(f"install_debian: cannot run to its end here: {why}")
         print(
-            "  where this machine's apt fetches from has no parts of Debian's installer; tests/guests/test_install.py"
+            "  where this machine's apt fetches from has no parts of Debian's installer; tests/guests/test_debian_installer.py"
         )
         print("  goes as far as that: language, keyboard, network, place of packages, its signature")
         return 2

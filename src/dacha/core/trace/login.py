@@ -48,7 +48,7 @@ def login(e: Evidence) -> Hop | None:
     if seen is None:
         return None
     if not seen.keys:
-        return Hop("login", UNTESTED, f"no private key of {seen.user} lies beside the public one of the lab file")
+        return Hop("login", UNTESTED, f"not tried: no private key of {seen.user} is here that opens by itself")
     if seen.result == IN:
         return Hop("login", FINE, f"{seen.user} gets in, with {', '.join(seen.keys)}")
     if seen.result == NO_ANSWER:

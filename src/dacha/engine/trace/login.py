@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import os
 from itertools import pairwise
+from pathlib import Path
 
 from dacha.core.harmless import harmless_lines
 from dacha.core.lab.model import Guest
@@ -15,6 +17,7 @@ from dacha.engine.reach.ssh import identities, trust_options
 from dacha.engine.trace.asking import Asking
 from dacha.engine.trace.guest import panic_in
 from dacha.engine.workspace import Workspace
+from dacha.formats.openssh import needs_passphrase
 from dacha.host.bounded import run_bounded
 from dacha.host.facts import program
 from dacha.hypervisor.monitor import agent
@@ -32,8 +35,11 @@ def try_login(ws: Workspace, guest: Guest, place: tuple[str, int], limit_s: floa
     if ssh is None or login is None:
         return None
     found = identities(ws, guest)
-    names = tuple(word.rpartition("/")[2] for before, word in pairwise(found) if before == "-i")
-    if not names:
+    files = [Path(word) for before, word in pairwise(found) if before == "-i"]
+    names = tuple(f.name for f in files)
+    opens = [f for f in files if _opens(f)]
+    if not opens and not (files and os.environ.get("SSH_AUTH_SOCK")):
+        # None is here, or none that may be read, or none without a passphrase, which is not asked for.
         return LoginSeen(login.user)
     argv = [ssh, "-F", "/dev/null", "-p", str(place[1]), "-l", login.user, *trust_options(ws, guest), *found]
     for option in (f"ConnectTimeout={max(1, int(limit_s))}", "BatchMode=yes", "PreferredAuthentications=publickey",
@@ -45,7 +51,17 @@ def try_login(ws: Workspace, guest: Guest, place: tuple[str, int], limit_s: floa
     # Cut without a word after the greeting: whoever refuses an account in this way says nothing of it.
     low = said.text.lower()
     closed = "closed by" in low and "verification failed" not in low
-    return seen_from(login.user, names, said.code, harmless_lines(said.text), closed)
+    seen = seen_from(login.user, names, said.code, harmless_lines(said.text), closed)
+    # Refused without a key that opens by itself: the fault may as well be on this side.
+    return LoginSeen(login.user) if seen.cause == "refused" and not opens else seen
+
+
+def _opens(key: Path) -> bool:
+    """True for a private key that this user may read, and that needs no passphrase."""
+    try:
+        return not needs_passphrase(key.read_text(errors="replace"))
+    except OSError:
+        return False
 
 
 def look_inside(ws: Workspace, guest: Guest, service: str, limit_s: float) -> Inside | None:
