@@ -89,10 +89,10 @@ def main() -> int:
     why = installers_parts(kept)
     if why:
         print(f"install_debian: cannot run to its end here: {why}")
+        print("  where this machine's apt fetches from has no parts of Debian's installer; what goes as far as that")
         print(
-            "  where this machine's apt fetches from has no parts of Debian's installer; tests/guests/test_debian_installer.py"
+            "  (language, keyboard, network, place of packages, its signature): tests/guests/test_debian_installer.py"
         )
-        print("  goes as far as that: language, keyboard, network, place of packages, its signature")
         return 2
     with tempfile.TemporaryDirectory(prefix="dacha-bench-") as name, archive(kept) as (port, asked):
         work = Path(name)
