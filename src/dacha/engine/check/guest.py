@@ -87,7 +87,7 @@ def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
     subject, path = f"guest {guest.name}", ("guest", guest.name, "install")
     if why := answers.why_none(ws, guest):
         what = f"its installer asks whoever sits in front of it: {why[0]}"
-        kind = ERROR if needs_plain(guest) and "password" in why[0] else NOTE
+        kind = WARNING if needs_plain(guest) and "password" in why[0] else NOTE
         yield Finding(kind, "no-answers", subject, what, why[1], path, "host")
     elif by_hand := FORMS[answers.family(ws, guest)].by_hand:
         what = "its installer does not look for answers by itself"
