@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dacha.core.errors import AnswerNo, UsageError
+from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.lab.names import host_name
 from dacha.core.reach.reach import BY_DHCP, ROUTER, reach
 from dacha.engine.guest.first_boot import trusted_key
@@ -55,7 +56,8 @@ def handout(ws: Workspace, guests: Sequence[str], origin: str) -> Handout:
     if not ways:
         first = f": {shut[0].why}" if shut else ""
         remedy = (shut[0].remedy if shut else "") or f"dacha reach --from {origin} --why says what opens each"
-        raise AnswerNo(f"nothing of this lab can be entered from {origin}{first}", remedy=remedy)
+        of = ", ".join(guests) or "this lab"
+        raise AnswerNo(f"nothing of {of} can be entered from {ORIGIN_WORDS[origin]}{first}", remedy=remedy)
     return Handout(origin, ways, shut, _files(ws.lab.name, origin, ways, shut))
 
 
