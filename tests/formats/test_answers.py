@@ -52,7 +52,7 @@ def answers(setup: SetupFacts = SETUP, adapters: tuple[FirstBootAdapter, ...] = 
             "host_key": KEY.replace("ops@pier", "gauge"), "adapters": list(adapters), "setup": setup,
         },
         **{"disk": "/dev/vda", "bus": "virtio", "firmware": "bios", "host_key_private": "PRIVATE\n",
-           "passwords": {"ops": HASH}, "plain": {"ops": "tide table"}, "medium": "", "remote_desktop": True} | more,
+           "passwords": {"ops": HASH}, "plain": {"ops": "tide table"}, "remote_desktop": True} | more,
     )  # fmt: skip
 
 

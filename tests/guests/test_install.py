@@ -179,6 +179,19 @@ def test_an_answered_installer_that_restarts_is_started_from_its_disk(
     shutil.copy(lab.guest_folder("gauge") / "disk-0.qcow2", charts)
     lab("guest", "add", "charts", "--install", "debian", "--memory", "256MiB", "--attach", "0", "--user", "ops")
     assert "something is on its disk already" in lab("check").out
+    # A file system without a partition table is something too, whatever the disk is called; and being started by hand
+    # once does not make it an installation that was begun.
+    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", charts / "disk-tides.qcow2", "64M"], check=True)
+    subprocess.run(
+        ["qemu-io", "-c", "write -P 1 65600 8", charts / "disk-tides.qcow2"], check=True, capture_output=True
+    )
+    lab("guest", "remove", "charts")
+    lab("guest", "add", "charts", "--install", "debian", "--memory", "256MiB", "--attach", "tides", "--user", "ops")
+    assert "something is on its disk already" in lab("check").out
+    for _ in range(2):
+        lab("start", "charts", "--no-wait")
+        assert not (charts / "answers").exists()
+        lab("stop", "charts", "--force", "--wait", "0s")
 
 
 def signed_medium(work: Path, out: Path) -> None:

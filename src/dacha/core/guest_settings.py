@@ -40,7 +40,6 @@ if command -v dnf > /dev/null; then
   echo "dnf $(systemctl is-enabled dnf-automatic-install.timer 2>/dev/null)"
 fi
 echo "clock $(date +%s)"
-echo "synchronized $(timedatectl show -p NTPSynchronized --value 2>/dev/null)"
 echo "zone $(readlink /etc/localtime | sed 's#.*zoneinfo/##')"
 df -P / | awk 'NR==2 {print "disk " $5}'
 [ -e /run/reboot-required ] && echo restart

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 from collections.abc import Mapping
 from typing import NamedTuple
 
@@ -18,8 +17,7 @@ NOTHING: SetupFacts = {
 
 class Answers(NamedTuple):
     """Everything that an answer file is made from. `disk` is the device that is installed to, `bus` what it is on;
-    `passwords` are hashes (crypt(5)) by user, `plain` passwords for the one family that takes no hash; `medium` is the
-    volume label of the medium; `version` its system's, where it says so."""
+    `passwords` are hashes (crypt(5)) by user, `plain` passwords for the one family that takes no hash."""
 
     facts: FirstBoot
     disk: str
@@ -28,8 +26,6 @@ class Answers(NamedTuple):
     host_key_private: str
     passwords: Mapping[str, str]
     plain: Mapping[str, str]
-    medium: str = ""
-    version: str = ""
     remote_desktop: bool = False
 
     @property
@@ -53,8 +49,3 @@ class Answers(NamedTuple):
     def mirror(self) -> str | None:
         """Where packages come from; None for the installer's own place."""
         return self.setup.get("mirror")
-
-
-def contents(encoded: str) -> bytes:
-    """A file's contents from its base64."""
-    return base64.b64decode(encoded)

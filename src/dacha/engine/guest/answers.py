@@ -108,7 +108,6 @@ def documents(ws: Workspace, plan: Plan, guest: Guest, form: Form, *, secrets: b
         private = (ws.home.guest(guest.name) / "host_key").read_text()
     except OSError:
         private = ""
-    facts = _facts(ws, guest)
     known = hashes(ws.home, guest.name)
     answers = Answers(
         facts=first_boot_facts(ws, plan, guest),
@@ -119,8 +118,6 @@ def documents(ws: Workspace, plan: Plan, guest: Guest, form: Form, *, secrets: b
         passwords=known if secrets else dict.fromkeys(known, "*"),
         plain=plain(ws.home, guest.name) if secrets else {},
         remote_desktop=bool(guest.setup.remote_desktop) or any(d.service == "rdp" for d in guest.doors),
-        medium=str(facts.get("label") or ""),
-        version=str(facts.get("version") or ""),
     )
     return form.documents(answers)
 
@@ -217,7 +214,10 @@ def why_none(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
         takes = ", ".join(sorted(_forms()))
         return f"{guest.install} is {found or 'of a system that it does not name'}", f"families that take some: {takes}"
     record = ws.home.read(guest.name)
-    if record.installed != guest.install and record.installing is None and disk_written(ws.home, guest.name):
+    # What is made for its installer lies there from the first such start to the end of the installation.
+    begun, first = folder(ws, guest.name).is_dir(), guest.disks[0]
+    used = first.base is not None or disk_written(ws.home, guest.name, first.name)
+    if record.installed != guest.install and not begun and used:
         return "something is on its disk already, and they would write over it", "give it a new disk"
     if needs_plain(guest) and guest.login.user not in plain(ws.home, guest.name) and pending(ws, guest.name, record):
         return f"{guest.login.user} needs a password there", f"dacha guest password {guest.name}"

@@ -45,15 +45,17 @@ def disk_bootable(home: Home, name: str) -> bool:
     return path.is_file() and boot_sectors(first_sectors(as_image(path))).bootable
 
 
-def disk_written(home: Home, name: str) -> bool:
-    """True when the guest's first disk has a partition table or something to start from: somebody used it."""
-    machine = home.read(name).machine
-    inside = machine["disks"] if machine else []
-    path = home.disk(name, inside[0]["name"] if inside else "0")
+# As far as the marks of tables, file systems and containers reach: the last begins 64 KiB into the disk.
+_MARKS = 256
+
+
+def disk_written(home: Home, name: str, disk: str) -> bool:
+    """True when something may be on a guest's disk: anything in its first sectors, or none of them that can be read."""
+    path = home.disk(name, disk)
     if not path.is_file():
         return False
-    sectors = boot_sectors(first_sectors(as_image(path)))
-    return sectors.bootable or sectors.table != "none"
+    begin = first_sectors(as_image(path), _MARKS)
+    return not begin or any(begin)
 
 
 def finish(home: Home, name: str, medium: str) -> None:

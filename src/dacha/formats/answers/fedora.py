@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from ipaddress import ip_interface
+
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter
 from dacha.formats.answers.finish import script
@@ -65,8 +67,8 @@ def _network(answers: Answers, n: int, a: FirstBootAdapter) -> str:
     if n == 0:
         words.append(f"--hostname={answers.facts['full_name']}")
     if a["address"]:
-        address, _, prefix = a["address"].partition("/")
-        words += ["--bootproto=static", f"--ip={address}", f"--netmask={_mask(int(prefix))}"]
+        own = ip_interface(a["address"])
+        words += ["--bootproto=static", f"--ip={own.ip}", f"--netmask={own.netmask}"]
         words += [f"--gateway={a['gateway']}"] if a["gateway"] else ["--nodefroute"]
     else:
         words.append("--bootproto=dhcp")
@@ -76,8 +78,3 @@ def _network(answers: Answers, n: int, a: FirstBootAdapter) -> str:
     if a["name_servers"] and (a["address"] or a["address6"]):
         words.append(f"--nameserver={','.join(a['name_servers'])}")
     return " ".join(words)
-
-
-def _mask(prefix: int) -> str:
-    bits = 0xFFFFFFFF << (32 - prefix) & 0xFFFFFFFF
-    return ".".join(str(bits >> shift & 255) for shift in (24, 16, 8, 0))

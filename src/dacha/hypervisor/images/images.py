@@ -148,12 +148,13 @@ def damage(image: Image) -> str | None:
     return "the image is damaged or cut short: " + ((err.strip() or out.strip()).splitlines() or ["no reason"])[0]
 
 
-def first_sectors(image: Image) -> bytes:
-    """The first sectors of the disk in an image, also of one that a guest has open. Empty when they cannot be read."""
+def first_sectors(image: Image, count: int = SECTORS) -> bytes:
+    """The first sectors of the disk in an image, so many of 512 bytes, also of one that a guest has open. Empty when
+    they cannot be read."""
     with tempfile.TemporaryDirectory(prefix="dacha-sectors-") as folder:
         out = Path(folder) / "sectors"
         out.touch()
-        command = [_tool(), "dd", "-U", "-f", image.format, "-O", "raw", "bs=512", f"count={SECTORS}",
+        command = [_tool(), "dd", "-U", "-f", image.format, "-O", "raw", "bs=512", f"count={count}",
                    f"if={image.path}", f"of={out}"]  # fmt: skip
         if confine.run(command, helper(), read=image.files, write=[Path(folder)])[0]:
             return b""
