@@ -13,6 +13,7 @@ from dacha.core.apply.changes import (
     AttachDisk,
     Caretaker,
     Change,
+    ChangeKeys,
     ChangeMachine,
     ChangeMedium,
     CloseForward,
@@ -38,6 +39,7 @@ from dacha.core.apply.changes import (
 )
 from dacha.core.lab.model import Disk
 from dacha.core.network.links import TapLink
+from dacha.core.people.keys_inside import KeyChange
 from dacha.core.plan.doors import Forward
 from dacha.engine.apply.carry_out import CARRIERS, ELSEWHERE
 
@@ -55,6 +57,16 @@ EACH: list[tuple[Change, str, str]] = [
     (MoveScreen("gauge", "lan", 5901), "let its display listen for lan", "its display listens for lan on port 5901"),
     (MoveScreen("gauge", None, None), "close its display", "closed its display"),
     (WriteSeed("gauge", "x"), "write its first-boot data", "made first-boot data"),
+    (
+        ChangeKeys("gauge", (KeyChange("ops", ("ssh-ed25519 A mara@pier",), ("ssh-ed25519 BBBBBBBBBB",)),)),
+        "keys: mara@pier in as ops; …BBBBBBBB out of ops",
+        "keys: mara@pier in as ops; …BBBBBBBB out of ops",
+    ),
+    (
+        ChangeKeys("gauge", (KeyChange("kim", own=True), KeyChange("jo", own=True, shut=True))),
+        "keys: make the account kim; shut the account jo",
+        "keys: made the account kim; the account jo is shut",
+    ),
     (MakeLink(TAP, False), "make the tap of gauge's adapter 0", "made the tap of gauge's adapter 0"),
     (MakeLink(TAP, True), "put right the tap", "put right the tap"),
     (ReattachTap("gauge", 0, "dt1"), "attach adapter 0 again", "attached adapter 0 again"),

@@ -10,7 +10,7 @@ import yaml
 from dacha.core.errors import UsageError
 from dacha.engine.guest import passwords, prepare
 from dacha.engine.guest.first_boot import first_boot_facts
-from dacha.engine.reach.set_password import set_now
+from dacha.engine.inside.password import set_now
 from dacha.engine.workspace import Workspace, load
 from dacha.formats.seed import documents
 from dacha.formats.sha512_crypt import sha512_crypt
@@ -53,7 +53,8 @@ def test_a_password_is_kept_as_a_hash_and_told_at_the_first_boot(ws: Workspace, 
     assert users["mara"]["passwd"] == hashed and users["mara"]["lock_passwd"] is False
     assert users["ops"]["lock_passwd"] is True and "passwd" not in users["ops"]
     # Another password is no other first boot: a guest that is installed takes nothing up again because of it.
-    assert prepare.instance_of(facts) == prepare.instance_of(first_boot_facts(ws, ws.plan, guest))
+    record = ws.home.read("charts")
+    assert prepare.instance_of(facts, record) == prepare.instance_of(first_boot_facts(ws, ws.plan, guest), record)
     for file in tmp_path.rglob("*"):
         assert not file.is_file() or b"low tide" not in file.read_bytes()
     assert set_now(ws, "charts", "mara", hashed) is None, "it is off"

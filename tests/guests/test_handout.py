@@ -6,10 +6,15 @@ import subprocess
 from pathlib import Path
 from typing import Any
 
+import pytest
+
+from dacha.engine.people.new_key import raw_public
+from dacha.formats.handout.ppk import ppk
 from dacha.formats.handout.putty import cached_key, registry_file
 from dacha.formats.handout.rdp import rdp_file
 from dacha.formats.handout.sheet import sheet
-from dacha.formats.handout.way_in import Shut, WayIn
+from dacha.formats.handout.way_in import Shut, WayIn, apart
+from dacha.formats.openssh import key_pair
 from tests.conftest import Lab
 
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIOvZ/3SLrZtK2gWxjTNQ5G5R/90b5JjBZC9pDm21YcEl"
@@ -103,6 +108,34 @@ def test_puttys_form_of_a_key_is_a_point_of_the_curve() -> None:
     assert cached_key(WAY._replace(host_key="ssh-rsa AAAA")) is None and cached_key(WAY._replace(host_key="")) is None
 
 
+def test_no_two_sessions_have_one_name_and_no_file_one_of_windows_devices() -> None:
+    ways = [WAY._replace(door="rdp", service="rdp"), WAY._replace(guest="gauge-rdp"), WAY, WAY._replace(door="ssh2")]
+    assert [w.session for w in apart(ways)] == ["gauge-rdp", "gauge-rdp-ssh", "gauge", "gauge-ssh2"]
+    assert WAY._replace(guest="con").file_name == "guest-con" and WAY._replace(guest="cone").file_name == "cone"
+
+
+@pytest.mark.parametrize("version", [2, 3])
+@pytest.mark.parametrize("passphrase", ["", "low tide at nine"])
+def test_puttys_own_program_reads_the_key_file(tmp_path: Path, version: int, passphrase: str) -> None:
+    private, public = key_pair(b"s" * 32, "mara@saltmarsh", passphrase)
+    (tmp_path / "key.ppk").write_text(
+        ppk(b"s" * 32, raw_public(public), "mara@saltmarsh", passphrase=passphrase, salt=b"s" * 16, version=version)
+    )
+    (tmp_path / "phrase").write_text(passphrase)
+    (tmp_path / "openssh").write_text(private)
+    (tmp_path / "openssh").chmod(0o600)
+    opened = ["--old-passphrase", str(tmp_path / "phrase"), "--new-passphrase", "/dev/null"] if passphrase else []
+    argv = ["puttygen", str(tmp_path / "key.ppk"), "-O", "private-openssh", "-o", str(tmp_path / "out"), *opened]
+    subprocess.run(argv, check=True, timeout=60)
+    for file, phrase in (("out", ""), ("openssh", passphrase)):
+        said = subprocess.run(["ssh-keygen", "-y", "-P", phrase, "-f", tmp_path / file], capture_output=True, text=True,
+                              check=True, timeout=60)  # fmt: skip
+        assert said.stdout.split()[1] == public.split()[1]
+    if passphrase:
+        (tmp_path / "phrase").write_text("another")
+        assert subprocess.run(argv, capture_output=True, check=False, timeout=60).returncode
+
+
 def test_each_file_has_what_its_client_reads() -> None:
     assert registry_file("saltmarsh", [WAY._replace(service="http")]) is None
     text = (registry_file("saltmarsh", [WAY]) or b"").decode("utf-16")
@@ -113,5 +146,7 @@ def test_each_file_has_what_its_client_reads() -> None:
         "saltmarsh", "lan", [WAY], [Shut("desk", "rdp", "rdp", "<shut>", "dacha door edit desk rdp --from lan")]
     )
     assert WAY.fingerprint in page and "&lt;shut&gt;" in page
+    assert "<svg" in page and "ssh://ops@192.0.2.10:2220" in page
+    assert "<svg" not in sheet("saltmarsh", "host", [WAY._replace(address="127.0.0.1")], []), "no phone gets there"
     # Nothing is loaded from anywhere.
     assert not re.search(r"(src|href)=.?(https?:)?//|@import|url\(", page)

@@ -60,6 +60,16 @@ def medium(parser: argparse.ArgumentParser, *, optional: bool = False, what: str
     _completed(argument, _names("medium"))
 
 
+def person(parser: argparse.ArgumentParser) -> None:
+    """One person."""
+    _completed(parser.add_argument("name", metavar="PERSON"), _names("person"))
+
+
+def for_person(parser: argparse.ArgumentParser, what: str) -> None:
+    """The option that names one of the lab's people."""
+    _completed(parser.add_argument("--for", dest="person", metavar="PERSON", help=what), _names("person"))
+
+
 def lab(parser: argparse.ArgumentParser, *, optional: bool = False) -> None:
     """One lab that something is kept of."""
     _completed(parser.add_argument("name", metavar="LAB", nargs="?" if optional else None), _names("lab"))

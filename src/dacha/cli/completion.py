@@ -88,6 +88,10 @@ def network_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
     return list(getattr(_lab(parsed_args), "networks", {}))
 
 
+def person_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
+    return list(getattr(_lab(parsed_args), "people", {}))
+
+
 def door_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
     found = getattr(_lab(parsed_args), "guests", {}).get(getattr(parsed_args, "guest", None))
     return [d.name for d in found.doors] if found else []
@@ -130,6 +134,10 @@ _VALUES: dict[str, Callable[..., list[str]]] = {
     "GUEST": _asked(guest_names),
     "NETWORK": _asked(network_names),
     "MEDIUM": _asked(medium_names),
+    "PERSON": _asked(person_names),
+    "PLACE": lambda **_: ["host", "lan", "outside"],
+    "host|lan|outside": lambda **_: ["host", "lan", "outside"],
+    "GUEST[ DOOR]": _asked(guest_names),
     "STORAGE": _asked(_storages),
     "FAMILY": _asked(_systems),
     "NAME": lambda **_: [],

@@ -134,12 +134,13 @@ def run_edit(args: argparse.Namespace) -> int:
 
 def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove
+    from dacha.core.people.accounts import edits_without
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import door_named
 
     def decide(ws: Workspace) -> list[Edit]:
         door_named(ws, args.guest, args.name)
-        return [Remove(("guest", args.guest, "door", args.name))]
+        return [Remove(("guest", args.guest, "door", args.name)), *edits_without(ws.lab, args.guest, args.name)]
 
     ws = edit_lab(args.lab, decide)
     if args.json:

@@ -6,7 +6,8 @@ import argparse
 from typing import Any
 
 from dacha.core.apply.changes import Change
-from dacha.core.lab.model import Guest
+from dacha.core.lab.model import ORIGIN_WORDS, Guest
+from dacha.core.lab.person import Person
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.units import show_size
 from dacha.engine.workspace import Workspace
@@ -23,6 +24,14 @@ def guest_words(guest: Guest) -> str:
     if guest.boot:
         parts.append(f"boots {guest.boot.kernel.rpartition('/')[2]}")
     return ", ".join(parts)
+
+
+def person_words(person: Person) -> str:
+    """enters gauge, charts rdp from the LAN, as mara, 1 key"""
+    enters = "all guests" if person.everything else ", ".join(map(str, person.enters)) or "nothing yet"
+    keys = f"{len(person.keys) or 'no'} key{'' if len(person.keys) == 1 else 's'}"
+    own = f", as {person.user}" if person.user else ""
+    return f"enters {enters} from {ORIGIN_WORDS[person.origin]}{own}, {keys}"
 
 
 def network_words(ws: Workspace, name: str) -> str:

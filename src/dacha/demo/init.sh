@@ -22,21 +22,37 @@ if [ -n "$seed" ] && mount -t iso9660 -o ro "$seed" /mnt/seed 2>/dev/null; then
     name=$(grep '^local-hostname:' /mnt/seed/meta-data | plain)
     hostname "$name"
     printf '127.0.0.1 localhost\n127.0.1.1 %s\n' "$name" > /etc/hosts
-    user=$(sed -n '/^users:/,$ s/^- name: //p' /mnt/seed/user-data | head -n 1 | plain)
     sed -n '/^  ed25519_private: |/,/END OPENSSH PRIVATE KEY/p' /mnt/seed/user-data | sed '1d; s/^ *//' > /tmp/host_key
     chmod 600 /tmp/host_key
     dropbearconvert openssh dropbear /tmp/host_key /etc/dropbear/host_key 2>/dev/null
     rm /tmp/host_key
     echo 'root:*:0:0:root:/root:/bin/sh' > /etc/passwd
-    if [ -n "$user" ]; then
-        echo "$user:*:1000:1000:$user:/home/$user:/bin/sh" >> /etc/passwd
-        mkdir -p "/home/$user/.ssh"
-        sed -n '/^  ssh_authorized_keys:/,/^[^ ]/ s/^  - //p' /mnt/seed/user-data | plain > "/home/$user/.ssh/authorized_keys"
-        chmod 700 "/home/$user" "/home/$user/.ssh"
-        chmod 600 "/home/$user/.ssh/authorized_keys"
-        chown -R 1000:1000 "/home/$user"
-    fi
-    printf 'root:x:0:\nops:x:1000:\n' > /etc/group
+    echo 'root:x:0:' > /etc/group
+    # One line an account and a key: "user NAME", "key LINE".
+    awk '
+        /^users:/ { on = 1; next }
+        /^[^ -]/ { on = 0 }
+        !on { next }
+        { gsub(/[\047"]/, "") }
+        /^- name:/ { list = 0; print "user", $3; next }
+        /^  ssh_authorized_keys:/ { list = 1; next }
+        /^  - / { if (list) { sub(/^  - /, ""); print "key", $0 }; next }
+        { list = 0 }
+    ' /mnt/seed/user-data > /tmp/accounts
+    id=999
+    while read -r word value; do
+        case $word in
+            user) user=$value id=$((id + 1))
+                  echo "$user:*:$id:$id:$user:/home/$user:/bin/sh" >> /etc/passwd
+                  echo "$user:x:$id:" >> /etc/group
+                  mkdir -p "/home/$user/.ssh"
+                  : > "/home/$user/.ssh/authorized_keys"
+                  chmod 700 "/home/$user" "/home/$user/.ssh"
+                  chmod 600 "/home/$user/.ssh/authorized_keys"
+                  chown -R "$id:$id" "/home/$user" ;;
+            key) echo "$value" >> "/home/$user/.ssh/authorized_keys" ;;
+        esac
+    done < /tmp/accounts
     ip link set lo up
     # What an adapter without an address of its own does with the one that it is given.
     cat > /etc/lease <<'END'

@@ -32,7 +32,10 @@ class Record(SimpleNamespace):
     `installing` is when an installation began (Unix seconds), `installed` the medium that one was done from, `uid` the
     user that its process runs as, None where that is whoever started it; `removed` when the guest was seen to have left
     the lab, `delete_disks` those of its disks that are to go then. `again` is how often it was told to take its
-    first-boot data up once more, `accepted_key` another host key than the lab's that somebody found to be right.
+    first-boot data up once more, `accepted_key` another host key than the lab's that somebody found to be right; `told`
+    is the digest of its first-boot data without keys, `instance` the name that went by; `keyed` are the keys that
+    were put into it, by account, None where that is not known, `own_accounts` those accounts that are there for people
+    alone.
     """
 
     def __init__(
@@ -49,6 +52,10 @@ class Record(SimpleNamespace):
         delete_disks: list[str] | None = None,
         again: int = 0,
         accepted_key: str | None = None,
+        told: str | None = None,
+        instance: str | None = None,
+        keyed: dict[str, list[str]] | None = None,
+        own_accounts: list[str] | None = None,
     ) -> None:
         self.machine = machine
         self.process = process
@@ -61,6 +68,10 @@ class Record(SimpleNamespace):
         self.delete_disks = delete_disks or []
         self.again = again
         self.accepted_key = accepted_key
+        self.told = told
+        self.instance = instance
+        self.keyed = keyed
+        self.own_accounts = own_accounts or []
 
 
 class Home:
@@ -253,6 +264,10 @@ class Home:
             delete_disks=list(raw.get("delete_disks") or ()),
             again=int(raw.get("again") or 0),
             accepted_key=raw.get("accepted_key"),
+            told=raw.get("told"),
+            instance=raw.get("instance"),
+            keyed=raw.get("keyed"),
+            own_accounts=list(raw.get("own_accounts") or ()),
         )
 
     def write(self, name: str, record: Record) -> None:
@@ -272,5 +287,9 @@ class Home:
                 "delete_disks": record.delete_disks,
                 "again": record.again,
                 "accepted_key": record.accepted_key,
+                "told": record.told,
+                "instance": record.instance,
+                "keyed": record.keyed,
+                "own_accounts": record.own_accounts,
             },
         )

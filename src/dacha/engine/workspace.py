@@ -117,7 +117,12 @@ class Workspace:
 
     def findings(self) -> list[Finding]:
         """Everything that is wrong with the file itself, read and planned."""
-        return [*self.read_findings, *check_lab(self.lab, self.plan)]
+        found = [*self.read_findings, *check_lab(self.lab, self.plan)]
+        if self.lab.people:
+            from dacha.core.people.check import check_people
+
+            found += check_people(self.lab)
+        return found
 
     def resolve(self, written: str) -> Path:
         """A path as the lab file writes it: ~ is the user's home, the rest is relative to the lab file's folder."""

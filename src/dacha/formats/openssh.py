@@ -4,20 +4,32 @@ from __future__ import annotations
 
 import binascii
 import struct
-from base64 import b64decode
+from base64 import b64decode, b64encode
 from collections.abc import Iterable
+
+from dacha.core.sha256 import sha256
 
 WRITTEN = "Written by dacha; it is made anew whenever the lab is applied."
 
 
-def key_pair(secret: bytes, comment: str) -> tuple[str, str]:
+def key_pair(secret: bytes, comment: str, passphrase: str = "") -> tuple[str, str]:
     """An Ed25519 key pair from 32 secret random bytes: private file (OpenSSH's
-    PROTOCOL.key) and public line."""
+    PROTOCOL.key, opened by `passphrase` where there is one) and public line."""
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
-    from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
+    from cryptography.hazmat.primitives.serialization import (
+        BestAvailableEncryption,
+        Encoding,
+        KeySerializationEncryption,
+        NoEncryption,
+        PrivateFormat,
+        PublicFormat,
+    )
 
     key = Ed25519PrivateKey.from_private_bytes(secret)
-    private = key.private_bytes(Encoding.PEM, PrivateFormat.OpenSSH, NoEncryption()).decode()
+    sealed: KeySerializationEncryption = NoEncryption()
+    if passphrase:
+        sealed = BestAvailableEncryption(passphrase.encode())
+    private = key.private_bytes(Encoding.PEM, PrivateFormat.OpenSSH, sealed).decode()
     public = key.public_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode()
     return private, f"{public} {comment}\n"
 
@@ -59,6 +71,17 @@ def public_line(text: str) -> str:
             raise ValueError(f"the key in it is damaged: it is not a {fields[0]} key", "copy the file again")
         return " ".join(fields)
     raise ValueError("there is no public key in it", "make one: ssh-keygen -t ed25519")
+
+
+def fingerprint(line: str) -> str:
+    """A public key's fingerprint as OpenSSH writes it (SHA-256, RFC 4648 section 4 without padding); "" for what is no
+    key."""
+    words = line.split()
+    try:
+        blob = b64decode(words[1], validate=True)
+    except (IndexError, binascii.Error):
+        return ""
+    return "SHA256:" + b64encode(sha256(blob).digest()).decode().rstrip("=")
 
 
 def known_hosts(entries: Iterable[tuple[Iterable[str], str]], says: str = WRITTEN) -> str:

@@ -23,7 +23,7 @@ def connect_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_connect(args: argparse.Namespace) -> int:
     from dacha.cli.words import lab_or_applied
-    from dacha.engine.reach.ssh import ssh_command
+    from dacha.engine.inside.ssh import ssh_command
 
     ws = lab_or_applied(args)
     argv = ssh_command(ws, args.guest, args.command, user=args.user, terminal=sys.stdin.isatty() and not args.command)

@@ -4,42 +4,94 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
+from dacha.cli.guest.password import asked_twice
 from dacha.cli.terminal import output
+from dacha.core.errors import UsageError
 from dacha.core.lab.model import ORIGIN_WORDS, ORIGINS
+
+if TYPE_CHECKING:
+    from dacha.core.lab.person import Person
+    from dacha.engine.reach.handout import Handout
+    from dacha.engine.workspace import Workspace
 
 
 def handout_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Make a folder that gives somebody all they need to get in from where they are: OpenSSH's configuration and\n"
         "host keys, PuTTY's saved sessions, remote desktop's files, and a sheet to read or print. No private key\n"
-        "is in it."
+        "is in it, unless one is asked for."
     )
-    arguments.guests(parser, "only these (default: all)")
-    parser.add_argument("--from", dest="origin", choices=ORIGINS, required=True, help="where they are")
-    parser.add_argument("--output", metavar="FOLDER", help="where to write it (default: LAB-PLACE here)")
+    arguments.guests(parser, "only these (default: all that they may enter)")
+    arguments.for_person(parser, "whose it is: one of the lab's people (default: who logs in)")
+    parser.add_argument("--from", dest="origin", choices=ORIGINS, help="where they are (default: the person's place)")
+    parser.add_argument("--output", metavar="FOLDER", help="where to write it (default: NAME-PLACE here), or FILE.zip")
+    parser.add_argument(
+        "--with-key", action="store_true", help="with --for: a new private key of theirs in it, and let in by it"
+    )
+    parser.add_argument("--no-passphrase", action="store_true", help="with --with-key: nothing protects that key")
+    parser.add_argument(
+        "--old-putty", action="store_true", help="with --with-key: PuTTY's key file as versions before 0.75 read it"
+    )
 
 
 def run_handout(args: argparse.Namespace) -> int:
-    from dacha.engine.reach.handout import SHEET, handout, write
+    from dacha.engine.people.edits import person_named
+    from dacha.engine.people.new_key import let_in, make_key
+    from dacha.engine.reach.handout import handout, write
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
     ws.refuse_if_wrong()
-    made = handout(ws, args.guests, args.origin)
-    folder = Path(args.output or f"{ws.lab.name}-{args.origin}")
-    write(made, folder)
+    person = person_named(ws, args.person) if args.person else None
+    origin = args.origin or (person.origin if person else None)
+    if origin is None:
+        raise UsageError("where they are is not said", remedy="--from host, lan or outside, or --for PERSON")
+    if person is None and (args.with_key or args.no_passphrase or args.old_putty):
+        raise UsageError("a private key belongs to somebody", remedy="--for PERSON, of: dacha person list")
+    target = Path(args.output or f"{person.name if person else ws.lab.name}-{origin}")
+    handout(ws, args.guests, origin, person)  # what cannot be made is refused before anything is asked for
+    key = None
+    if person and args.with_key:
+        passphrase = "" if args.no_passphrase else asked_twice(f"Passphrase of {person.name}'s new key")
+        key = make_key(ws.lab.name, person, passphrase, 2 if args.old_putty else 3)
+    made = handout(ws, args.guests, origin, person, key)
+    write(made, target)
+    if key and person:
+        let_in(args.lab, person.name, key)
     if args.json:
-        ways = [{"guest": w.guest, "door": w.door, "service": w.service, "address": w.address, "port": w.port,
-                 "user": w.user or None, "fingerprint": w.fingerprint or None} for w in made.ways]  # fmt: skip
-        output.emit_json({"lab": ws.lab.name, "from": args.origin, "folder": str(folder.resolve()), "ways": ways,
-                          "shut": [s._asdict() for s in made.shut], "files": sorted(made.files)})  # fmt: skip
+        output.emit_json(_json(ws, made, target, person, key is not None))
         return 0
-    output.say(f"{folder} gets somebody in from {ORIGIN_WORDS[args.origin]}:")
+    whose = f"{target} gets {person.name if person else 'somebody'} in from {ORIGIN_WORDS[origin]}:"
+    _say(made, target, whose)
+    if key and person:
+        output.note(
+            f"A new private key of {person.name}'s is in {target}: whoever has it gets in as {person.name}.\n"
+            "Hand it over by a safe way, and delete it here. Its public half is in "
+            f"{ws.path.name} now: dacha apply lets it in"
+        )
+    return 0
+
+
+def _json(ws: Workspace, made: Handout, target: Path, person: Person | None, with_key: bool) -> dict[str, Any]:
+    ways = [{"guest": w.guest, "door": w.door, "service": w.service, "address": w.address, "port": w.port,
+             "user": w.user or None, "fingerprint": w.fingerprint or None} for w in made.ways]  # fmt: skip
+    return {"lab": ws.lab.name, "person": person.name if person else None, "from": made.origin,
+            "folder": str(target.resolve()), "private_key": with_key, "ways": ways,
+            "shut": [s._asdict() for s in made.shut], "files": sorted(made.files)}  # fmt: skip
+
+
+def _say(made: Handout, target: Path, whose: str) -> None:
+    from dacha.engine.reach.handout import SHEET
+
+    output.say(whose)
     for w in made.ways:
         output.step(f"{w.guest} {w.door}", f"{w.address}, port {w.port}" + (f", as {w.user}" if w.user else ""))
     for s in made.shut:
         output.step(f"{s.guest} {s.door}", f"not from there: {s.why}")
-    output.say(f"Next: give them the folder; {folder / SHEET} says what to do with it")
-    return 0
+    if target.suffix == ".zip":
+        output.say(f"Next: send it to them; {SHEET} in it says what to do with it")
+    else:
+        output.say(f"Next: give them the folder; {target / SHEET} says what to do with it")

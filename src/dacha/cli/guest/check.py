@@ -18,7 +18,7 @@ def check_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_check(args: argparse.Namespace) -> int:
     from dacha.core.guest_settings import RIGHT, WRONG
-    from dacha.engine.reach.inside import check_guest
+    from dacha.engine.inside.settings import check_guest
     from dacha.engine.workspace import load
 
     found = check_guest(load(args.lab), args.name)

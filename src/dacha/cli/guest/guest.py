@@ -204,7 +204,7 @@ def run_edit(args: argparse.Namespace) -> int:
         output.step("address", f"{', '.join(addresses)} on {a.network}")
     login = ws.lab.guests[args.name].login
     if login and (args.keys or args.user):
-        output.step("login", f"{login.user}, with {', '.join(login.keys) or 'no key'}; told at its next start")
+        output.step("login", f"{login.user}, with {', '.join(login.keys) or 'no key'}; dacha apply lets it in")
     say_missing(ws, args.name)
     output.say("Next: dacha diff shows what this changes on the host, dacha apply does it")
     return 0
@@ -212,6 +212,7 @@ def run_edit(args: argparse.Namespace) -> int:
 
 def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove
+    from dacha.core.people.accounts import edits_without
     from dacha.engine.disks.kept import kept
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
@@ -220,7 +221,7 @@ def run_remove(args: argparse.Namespace) -> int:
 
     def decide(ws: Workspace) -> list[Edit]:
         guest_named(ws, args.name)
-        return [Remove(("guest", args.name))]
+        return [Remove(("guest", args.name)), *edits_without(ws.lab, args.name)]
 
     ws = load(args.lab)
     # One that has left the file may have disks that were kept.

@@ -23,13 +23,13 @@ def password_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_password(args: argparse.Namespace) -> int:
     from dacha.engine.guest import passwords
+    from dacha.engine.inside.password import set_now
     from dacha.engine.lab.named import guest_named
-    from dacha.engine.reach.set_password import set_now
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
     user = passwords.user_of(guest_named(ws, args.name), args.user)
-    password = passwords.made() if args.make else _asked(user, args.name)
+    password = passwords.made() if args.make else asked_twice(f"New password of {user} in {args.name}")
     hashed = passwords.keep(ws, args.name, user, password)
     how = set_now(ws, args.name, user, hashed)
     if args.json:
@@ -50,11 +50,11 @@ def run_password(args: argparse.Namespace) -> int:
     return 0
 
 
-def _asked(user: str, guest: str) -> str:
-    """The password, typed twice; on no terminal the first line of standard input."""
+def asked_twice(what: str) -> str:
+    """A secret, typed twice; on no terminal the first line of standard input. Raises UsageError."""
     if not sys.stdin.isatty():
         return sys.stdin.readline().rstrip("\r\n")
-    first = getpass.getpass(f"New password of {user} in {guest} (nothing is shown): ")
+    first = getpass.getpass(f"{what} (nothing is shown): ")
     if getpass.getpass("Again: ") != first:
         raise UsageError("the two are not the same; nothing was changed")
     return first

@@ -79,6 +79,8 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
         if coming and not args.json:
             named = ", ".join(f"{d.door.guest} {d.door.name}" for d in coming)
             output.note(f"still to come, as their guests were started moments ago: {named}")
+    if not args.no_wait:
+        _late_keys(ws, outcome, report)
     unready = [] if args.no_wait else _wait_for_first_boots(ws, outcome, until, quiet=args.json)
     if args.json:
         output.emit_json(_json(ws, outcome, closed) | {"first_boot_failed": unready})
@@ -88,6 +90,23 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
     for _change, error in outcome.failed:
         output.note("\n".join(error.lines()))
     return 3 if outcome.failed else 1 if closed or unready else 0
+
+
+def _late_keys(ws: Workspace, outcome: Any, report: Any) -> None:
+    """Keys that changed while a guest was off, put into it now that it was started and its doors answer."""
+    from dacha.core.apply.changes import StartGuest, subject
+    from dacha.engine.inside.keys import change_keys, waiting_keys
+
+    changes = waiting_keys(ws, [c.guest for c in outcome.done if isinstance(c, StartGuest)])
+    if not changes:
+        return
+    with ws.home.lock("apply", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+        for change, error, took in change_keys(ws, changes):
+            if error:
+                outcome.failed.append((change, error))
+            else:
+                outcome.done.append(change)
+                report(subject(change), change.done(), took)
 
 
 def _json(ws: Workspace, outcome: Any, closed: list[tuple[Any, str]]) -> dict[str, Any]:

@@ -28,6 +28,7 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="origins", metavar="PLACE", action="append", default=[],
         help="only from here: host, lan, outside, or a network; may be repeated",
     )  # fmt: skip
+    arguments.for_person(parser, "only what this person may enter, from where they do")
     parser.add_argument("--service", metavar="NAME", help="only this service: ssh, rdp, http, or a door's name")
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--open", action="store_true", help="only what can be reached from one of the places shown")
@@ -36,10 +37,13 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_reach(args: argparse.Namespace) -> int:
+    from dacha.cli.words import person_words
+    from dacha.core.people.ways import places_of, rows_of
     from dacha.core.reach.reach import places, reach, to_host
     from dacha.core.spelling import did_you_mean
     from dacha.engine.lab.named import guest_named
     from dacha.engine.network.live import live_plan
+    from dacha.engine.people.edits import person_named
     from dacha.engine.router.host_view import host_view
     from dacha.engine.workspace import load
 
@@ -54,16 +58,23 @@ def run_reach(args: argparse.Namespace) -> int:
             )  # fmt: skip
     for name in args.guests:
         guest_named(ws, name)
+    person = person_named(ws, args.person) if args.person else None
     rows = reach(ws.lab, live_plan(ws), host_view(ws), args.guests or None)
-    shown = [p for p in known if p in args.origins] or known
+    if person:
+        rows = rows_of(ws.lab, person, rows)
+    usual = [p for p in known if p in places_of(person)] if person else known
+    shown = [p for p in known if p in args.origins] or usual
     if args.service:
         rows = [r for r in rows if args.service in (r.service, *r.doors)]
     if args.open or args.shut:
         rows = [r for r in rows if any(bool(r.cells[p].ways) == args.open for p in shown)]
     if args.json:
-        head = {"lab": ws.lab.name, "places": shown, "to_host": to_host(ws.lab, ws.plan)}
+        whose = {"person": person.name} if person else {}
+        head = {"lab": ws.lab.name, **whose, "places": shown, "to_host": to_host(ws.lab, ws.plan)}
         output.emit_rows(head, "services", (_json(r, shown) for r in rows))
         return 0
+    if person:
+        output.say(f"{person.name} {person_words(person)}\n")
     if not rows:
         output.say("Nothing to show." if ws.lab.guests else "No guests yet. Next: dacha guest add NAME --from IMAGE")
         return 0

@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from dacha.core.apply.change import KINDS, LIVE, NEXT_START, kind_of, phase_of, when_of
 from dacha.core.apply.guest_changes import (
     AttachDisk,
+    ChangeKeys,
     ChangeMachine,
     ChangeMedium,
     CloseForward,
@@ -47,6 +48,7 @@ Change = (
     | DeleteDisk
     | MoveScreen
     | WriteSeed
+    | ChangeKeys
     | MakeLink
     | ReattachTap
     | RemoveLink
@@ -79,8 +81,8 @@ def in_order(changes: Iterable[Change]) -> list[Change]:
 
 
 __all__ = [
-    "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "Caretaker", "Change", "ChangeMachine", "ChangeMedium",
-    "CloseForward", "DeleteDisk", "DetachDisk", "Forwarding", "GrowDisk", "LoadRules", "MakeDisk", "MakeHostKey",
-    "MakeLink", "MoveScreen", "OpenForward", "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest", "StopGuest",
-    "WriteDown", "WriteSeed", "in_order", "kind_of", "phase_of", "subject", "when_of",
+    "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "Caretaker", "Change", "ChangeKeys", "ChangeMachine",
+    "ChangeMedium", "CloseForward", "DeleteDisk", "DetachDisk", "Forwarding", "GrowDisk", "LoadRules", "MakeDisk",
+    "MakeHostKey", "MakeLink", "MoveScreen", "OpenForward", "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest",
+    "StopGuest", "WriteDown", "WriteSeed", "in_order", "kind_of", "phase_of", "subject", "when_of",
 ]  # fmt: skip

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from types import MappingProxyType
 
 from dacha.core.apply.changes import (
     AttachDisk,
     Change,
+    ChangeKeys,
     ChangeMachine,
     ChangeMedium,
     CloseForward,
@@ -27,13 +29,21 @@ from dacha.core.apply.machine import Machine, MachineDisk, changed
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Guest, Lab
+from dacha.core.people.keys_inside import Wanted, key_changes
 from dacha.core.plan.plan import Plan
+
+NO_KEYS: Mapping[str, Wanted] = MappingProxyType({})
 
 
 def difference(
-    lab: Lab, plan: Plan, machines: Mapping[str, Machine], observed: Mapping[str, ObservedGuest]
+    lab: Lab,
+    plan: Plan,
+    machines: Mapping[str, Machine],
+    observed: Mapping[str, ObservedGuest],
+    keys: Mapping[str, Wanted] = NO_KEYS,
 ) -> list[Change]:
-    """What `apply` would do, in the order in which it would do it. Empty when everything is applied."""
+    """What `apply` would do, in the order in which it would do it. Empty when everything is applied. `keys` are the
+    accounts and keys that guests should have; one that is not named there keeps what it has."""
     changes: list[Change] = [WriteDown(path, text) for path, text in plan.chosen.items()]
     changes += [StopGuest(name) for name, seen in observed.items() if name not in lab.guests and seen.running]
     for name, seen in observed.items():
@@ -45,6 +55,7 @@ def difference(
         changes += _prepare(guest, machines[guest.name], seen)
         if seen.running:
             changes += _adjust(lab, guest, plan, machines[guest.name], seen)
+            changes += rekey(guest.name, machines[guest.name], seen, keys.get(guest.name))
         elif not seen.stopped_on_purpose:
             starts.append((guest.start.order, n, StartGuest(guest.name)))
     return changes + [start for _, _, start in sorted(starts, key=lambda s: s[:2])]
@@ -64,6 +75,17 @@ def _prepare(guest: Guest, wanted: Machine, seen: ObservedGuest) -> list[Change]
     if wanted["seed"] and wanted["seed"] != seen.seed and not seen.running:
         changes.append(WriteSeed(guest.name, wanted["seed"]))
     return changes
+
+
+def rekey(guest: str, wanted: Machine | None, seen: ObservedGuest, keys: Wanted | None) -> list[Change]:
+    """Keys go into a running guest, and out of it; `wanted` is the machine that it should be, None where that is what
+    it is."""
+    if keys is None or not seen.running or seen.installing is not None:
+        return []
+    had = seen.machine or wanted
+    told = wanted is None or had is None or had.get("seed_without_keys") == wanted.get("seed_without_keys")
+    changed_keys = key_changes(seen.keyed, seen.own_accounts, keys, told=told)
+    return [ChangeKeys(guest, tuple(changed_keys))] if changed_keys else []
 
 
 def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> list[Change]:

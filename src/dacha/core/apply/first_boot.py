@@ -40,13 +40,14 @@ class SetupFile(TypedDict):
 
 
 class SetupUser(TypedDict):
-    """Somebody with an account; `keys` are lines of authorized_keys."""
+    """Somebody with an account; `keys` are lines of authorized_keys, `person` is true for one of the lab's people."""
 
     name: str
     keys: list[str]
     groups: list[str]
     administrator: bool
     shell: str | None
+    person: NotRequired[bool]
 
 
 class SetupFacts(TypedDict):
@@ -135,3 +136,15 @@ def first_boot(
 def digest(value: Mapping[str, Any]) -> str:
     """A short name for a value: the same value, the same name."""
     return sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()[:16]
+
+
+def without_keys(facts: FirstBoot) -> dict[str, Any]:
+    """The facts without people's accounts and the keys that open any: a guest is not told everything anew because of
+    those."""
+    bare: dict[str, Any] = {**facts, "keys": []}
+    if "setup" in facts:
+        users = [{**u, "keys": []} for u in facts["setup"]["users"] if not u.get("person")]
+        bare["setup"] = {**facts["setup"], "users": users}
+        if not any(bare["setup"].values()):
+            del bare["setup"]
+    return bare

@@ -7,6 +7,7 @@ from typing import NamedTuple
 from dacha.core.apply.change import END, FILE, GUESTS, HOST, NEXT_START, change
 from dacha.core.findings import Path
 from dacha.core.lab.model import Disk
+from dacha.core.people.keys_inside import KeyChange, named
 from dacha.core.plan.doors import Forward
 from dacha.core.units import show_size
 
@@ -147,6 +148,30 @@ class WriteSeed(NamedTuple):
 
     def done(self) -> str:
         return "made first-boot data"
+
+
+@change("change-keys", GUESTS)
+class ChangeKeys(NamedTuple):
+    """Put keys into a running guest's accounts, and take those out that the lab no longer lets in."""
+
+    guest: str
+    changes: tuple[KeyChange, ...]
+
+    def __str__(self) -> str:
+        return "keys: " + self._said("shut the account {0}", "make the account {0}")
+
+    def done(self) -> str:
+        return "keys: " + self._said("the account {0} is shut", "made the account {0}")
+
+    def _said(self, shut: str, made: str) -> str:
+        said = []
+        for c in self.changes:
+            come, go = (", ".join(map(named, keys)) for keys in (c.put, c.take))
+            said += [f"{come} in as {c.account}"] if come else []
+            said += [f"{go} out of {c.account}"] if go else []
+            said += [shut.format(c.account)] if c.shut else []
+            said += [made.format(c.account)] if c.own and not (come or go or c.shut) else []
+        return "; ".join(said)
 
 
 @change("reattach-tap", HOST)

@@ -53,7 +53,7 @@ class MachineAdapter(TypedDict):
 
 class Machine(TypedDict):
     """A guest's machine. `drives` are the media in its drives, by absolute path, None for an empty one; `seed` is the
-    digest of the first-boot data, None where it gets none."""
+    digest of the first-boot data, None where it gets none, and `seed_without_keys` of what it tells beside keys."""
 
     lab: str
     guest: str
@@ -75,6 +75,7 @@ class Machine(TypedDict):
     drives: list[str | None]
     adapters: list[MachineAdapter]
     seed: str | None
+    seed_without_keys: NotRequired[str | None]
 
 
 # What records of older versions may lack, with what was true of their machines.
@@ -103,6 +104,7 @@ def machine(
     accelerator: str,
     files: Mapping[str, str],
     seed: str | None,
+    seed_without_keys: str | None = None,
     drives: Sequence[str | None] = (),
     installer: MachineBoot | None = None,
 ) -> Machine:
@@ -110,7 +112,8 @@ def machine(
 
     `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to absolute paths; `drives`
     are the media in its drives, as such paths, None for an empty one; `seed` is the digest of the first-boot data,
-    None where the guest gets none; `installer` the kernel that it is started with while it is installed.
+    None where the guest gets none, `seed_without_keys` of it without the keys that open accounts; `installer` the
+    kernel that it is started with while it is installed.
     """
     boot = guest.boot
     return {
@@ -140,6 +143,7 @@ def machine(
         "drives": list(drives),
         "adapters": [_adapter(lab, plan, a) for a in plan.adapters_of(guest.name)],
         "seed": seed,
+        "seed_without_keys": seed_without_keys,
     }
 
 
@@ -178,7 +182,7 @@ _WORDS = {
     "boot_order": "boot order",
 }
 # Changed while the guest runs, each by a change of its own (drives: unless their number changes).
-_LIVE = ("screen", "disks")
+_LIVE = ("screen", "disks", "seed_without_keys")
 
 
 def changed(before: Machine, after: Machine) -> list[str]:
@@ -189,6 +193,8 @@ def changed(before: Machine, after: Machine) -> list[str]:
         old: Any = had.get(key)
         if old == new or key in _LIVE:
             continue
+        if key == "seed" and new and had.get("seed_without_keys") == after.get("seed_without_keys") is not None:
+            continue  # other keys alone: they are put into the guest while it runs
         word = _WORDS.get(key, key)
         if key == "memory_mib":
             lines.append(f"{word} {show_size((old or 0) * MIB)} → {show_size(new * MIB)}")

@@ -19,7 +19,8 @@ class ObservedGuest(NamedTuple):
     `machine` and `forwards` are what the running process has, None where that is not known; `disks` are those that
     exist, each by its name with its size in bytes; `stopped_on_purpose` keeps `apply` from starting it; `installing` is
     when an installation that is not done began; `tpm_lost` is true when its TPM's program ended under it; `deleting`
-    are disks that are to go with it, by name.
+    are disks that are to go with it, by name; `keyed` are the keys that were put into it, by account, None where
+    nobody knows, and `own_accounts` those of its accounts that are there for people alone.
     """
 
     state: str = OFF
@@ -34,6 +35,8 @@ class ObservedGuest(NamedTuple):
     installing: float | None = None
     tpm_lost: bool = False
     deleting: tuple[str, ...] = ()
+    keyed: dict[str, list[str]] | None = None
+    own_accounts: tuple[str, ...] = ()
 
     @property
     def running(self) -> bool:

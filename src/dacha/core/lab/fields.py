@@ -19,6 +19,7 @@ from ipaddress import (
 )
 
 from dacha.core.lab.model import PROTOCOLS, SERVICES, HostPorts, Ports
+from dacha.core.lab.person import Entry
 
 # A guest's name becomes its host name, so it is a label of RFC 1123 section 2.1 in lower case; 40
 # characters leave room for "NAME.LAB.internal" in what people read and in socket paths.
@@ -125,6 +126,14 @@ def host_ports(value: object) -> HostPorts:
     if len(words) == 2 and words[0] in PROTOCOLS:
         return HostPorts(words[0], ports(int(words[1]) if words[1].isdigit() else words[1]))
     raise ValueError(f"{value!r} is no service of this host", 'write "tcp 3128", "udp 514", "http", or "all"')
+
+
+def entry(value: object) -> Entry:
+    """What somebody may enter: a guest ("gauge"), or one door of it ("charts rdp")."""
+    words = value.split() if isinstance(value, str) else []
+    if not 1 <= len(words) <= 2:
+        raise ValueError(f"{value!r} is nothing to enter", 'write a guest, "gauge", or one door of it, "charts rdp"')
+    return Entry(name(words[0]), name(words[1]) if words[1:] else None)
 
 
 def address4(value: object) -> IPv4Address:

@@ -5,9 +5,12 @@ They are named tuples, always made by keyword: each saves two milliseconds at ev
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
+from types import MappingProxyType
 from typing import NamedTuple
 
+from dacha.core.lab.person import Person
 from dacha.core.lab.setup import NO_SETUP, Setup
 
 KINDS = ("nat", "host-only", "bridge")
@@ -220,9 +223,13 @@ class Guest(NamedTuple):
     limits: Limits = NO_LIMITS
 
 
+# A lab whose guests are entered by nobody but who logs in.
+NOBODY: Mapping[str, Person] = MappingProxyType({})
+
+
 class Lab(NamedTuple):
     """All that one file describes, in file order. `router` is the address of the one that is asked for the way from
-    outside: None for the default gateway, "none" for nobody."""
+    outside: None for the default gateway, "none" for nobody. `people` are who may enter guests."""
 
     name: str
     networks: dict[str, Network]
@@ -230,6 +237,7 @@ class Lab(NamedTuple):
     storages: dict[str, str]
     accelerator: str = "auto"
     router: str | None = None
+    people: Mapping[str, Person] = NOBODY
 
     @property
     def from_outside(self) -> bool:

@@ -8,7 +8,8 @@ from typing import NamedTuple
 
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import fields
-from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, SYSTEMS, WAYS_OUT, Lab, Network
+from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, ORIGINS, SYSTEMS, WAYS_OUT, Lab, Network
+from dacha.core.lab.person import EVERYTHING, Person
 from dacha.core.lab.profile import PLAIN, Profiles
 from dacha.core.lab.read_guest import checked_name, read_guest
 from dacha.core.lab.read_setup import read_setup
@@ -58,12 +59,37 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
     setups = {n: _setup(n, t) for n, t in root.tables("setup")}
     guests = {n: read_guest(n, t, profiles, setups) for n, t in root.tables("guest")}
     storages = {n: _storage(n, t) for n, t in root.tables("storage")}
-    return Lab(name=name, accelerator=accelerator, router=router, networks=networks, guests=guests, storages=storages)
+    people = {n: _person(n, t) for n, t in root.tables("person")}
+    return Lab(
+        name=name,
+        accelerator=accelerator,
+        router=router,
+        networks=networks,
+        guests=guests,
+        storages=storages,
+        people=people,
+    )
 
 
 def _setup(name: str, t: Table) -> Setup:
     checked_name(t, name)
     return read_setup(t)
+
+
+def _person(name: str, t: Table) -> Person:
+    checked_name(t, name)
+    everything = t.data.get("enters") == EVERYTHING
+    person = Person(
+        name=name,
+        keys=t.list_of("keys", fields.text),
+        enters=t.list_of("enters", fields.entry) if not everything else (),
+        everything=everything,
+        origin=t.take("from", fields.choice(*ORIGINS), "lan"),
+        user=t.take("user", fields.user, None),
+    )
+    t.take("enters", lambda value: value, None)
+    t.finish()
+    return person
 
 
 def _storage(name: str, t: Table) -> str:

@@ -39,7 +39,7 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
     """Everything that can be said from the file alone."""
     findings = [*plan.findings, *_check_link_names(lab, plan), *_check_networks(lab, plan)]
     for guest in lab.guests.values():
-        findings += _check_login(guest)
+        findings += _check_login(lab, guest)
         findings += _check_clear_doors(guest)
         findings += _check_limits(guest)
         findings += _check_machine(lab, guest)
@@ -70,9 +70,10 @@ def _check_networks(lab: Lab, plan: Plan) -> Iterator[Finding]:
             yield Finding(NOTE, "host-loopback", f"network {net.name}", what, remedy, path, "host")
 
 
-def _check_login(guest: Guest) -> Iterator[Finding]:
+def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:
     """Whether somebody can log in where somebody should."""
-    if guest.login and not guest.login.keys:
+    let_in = any(p.keys and p.enters_by_ssh(guest) for p in lab.people.values())
+    if guest.login and not guest.login.keys and not let_in:
         what = f"nobody can log in: {guest.login.user} has no key"
         yield _of(WARNING, "login-keys", guest, what, 'add: keys = ["~/.ssh/id_ed25519.pub"]', "login")
     if any(d.service == "ssh" for d in guest.doors) and guest.first_boot and guest.login is None:

@@ -11,6 +11,7 @@ from typing import NamedTuple
 from dacha.core.apply.changes import (
     NEXT_START,
     Change,
+    ChangeKeys,
     Forwarding,
     LoadRules,
     MakeDisk,
@@ -34,14 +35,16 @@ from dacha.engine.apply.carry_out import Work, carry_out
 from dacha.engine.apply.pending import with_host
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.check import host as inspect
-from dacha.engine.check.guest import file_findings
+from dacha.engine.check.guest import file_findings, people_findings
 from dacha.engine.check.links import kernel_findings
 from dacha.engine.disks import kept as kept_disks
 from dacha.engine.disks.disks import Progress, silent
 from dacha.engine.guest import install, prepare, rename
 from dacha.engine.guest.desired import machines as machines_of
+from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
 from dacha.engine.guest.start import start_all
+from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
 from dacha.engine.network import kernel, rules
 from dacha.engine.profiles import profiles
@@ -99,7 +102,7 @@ def _settled(
         wrong += inspect.screen_findings(ws.lab.guests[name], seen[name])
     for name in set(concerned) - starting:
         wrong += kept_disks.findings(ws, ws.lab.guests[name])
-    wrong += kernel_findings(ws)
+    wrong += kernel_findings(ws) + people_findings(ws)
     if errors(wrong):
         raise lab_error_or_host(ws, errors(wrong))
     for name in concerned:
@@ -132,7 +135,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     if lan and any(d.from_lan for d in ws.lab.doors()):
         replace_file(ws.home.announced_address, f"{lan}\n")
     machines = machines_of(ws, ws.plan)
-    changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests))
+    changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests), wanted_keys(ws))
     changes = [c for c in changes if only is None or c.guest in only]
     whole = ws if only is None else scoped(ws, only)
     changes = with_host(whole, changes, seen, only)
@@ -180,7 +183,7 @@ def _carry_out(
     for change in changes:
         if when_of(change) == NEXT_START:
             outcome.waiting.append(change)
-        elif not isinstance(change, StartGuest) and change.guest not in unfit:
+        elif not isinstance(change, StartGuest | ChangeKeys) and change.guest not in unfit:
             began = time.monotonic()
             try:
                 carry_out(work, change)
@@ -196,6 +199,12 @@ def _carry_out(
     for name, parts in made.items():
         if name not in starts or name in unfit:
             report(f"guest {name}", "made " + ", ".join(parts), 0.0)
+    for keys, failure, took in change_keys(ws, [c for c in changes if isinstance(c, ChangeKeys)]):
+        if failure:
+            outcome.failed.append((keys, failure))
+            continue
+        outcome.done.append(keys)
+        report(subject(keys), keys.done(), took)
     ready = [c for name, c in starts.items() if name not in unfit]
     for started, failure, took in start_all(ws, machines, ready):
         if failure:

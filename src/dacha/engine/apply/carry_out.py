@@ -10,6 +10,7 @@ from dacha.core.apply.changes import (
     AttachDisk,
     Caretaker,
     Change,
+    ChangeKeys,
     ChangeMachine,
     ChangeMedium,
     CloseForward,
@@ -76,13 +77,6 @@ def _move_screen(work: Work, change: MoveScreen) -> None:
         work.ws.home.write(change.guest, record)
 
 
-def _write_seed(work: Work, change: WriteSeed) -> None:
-    told = prepare.write_seed(work.ws, work.ws.plan, work.ws.lab.guests[change.guest])
-    record = work.ws.home.read(change.guest)
-    record.seed = told
-    work.ws.home.write(change.guest, record)
-
-
 def _open_forward(work: Work, change: OpenForward) -> None:
     with Qmp(work.ws.home.run(change.guest) / QMP) as qmp:
         user_network.open_forward(qmp, _adapter_of(work.ws, change.guest, change.forward), change.forward)
@@ -127,7 +121,7 @@ CARRIERS: dict[type, Callable[[Work, Any], object]] = {
     DetachDisk: lambda work, change: disks.detach(work.ws.home, change.guest, change.disk),
     DeleteDisk: _delete_disk,
     MoveScreen: _move_screen,
-    WriteSeed: _write_seed,
+    WriteSeed: lambda work, change: prepare.write_seed(work.ws, work.ws.plan, work.ws.lab.guests[change.guest]),
     StopGuest: lambda work, change: power.stop(work.ws.home, [change.guest], wait_s=STOP_S, on_purpose=False),
     OpenForward: _open_forward,
     CloseForward: _close_forward,
@@ -145,6 +139,7 @@ CARRIERS: dict[type, Callable[[Work, Any], object]] = {
 ELSEWHERE: dict[type, str] = {
     WriteDown: "all at once, before anything else: apply.settle",
     MakeHostKey: "before known_hosts is written: apply.apply",
+    ChangeKeys: "in all guests at once, before any is started: inside.keys.change_keys",
     StartGuest: "all together, after everything else: guest.start.start_all",
     ChangeMachine: "by the guest's next start",
 }

@@ -10,6 +10,7 @@ from dacha.core.apply.difference import difference
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.plan.plan import Plan
 from dacha.engine.guest.desired import machines
+from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
 from dacha.engine.workspace import Workspace
 
@@ -18,7 +19,7 @@ def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None, pla
     """What `apply` would do now; `plan` where another than the workspace's own will do."""
     seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
     plan = plan or ws.plan
-    return with_host(ws, difference(ws.lab, plan, machines(ws, plan), seen), seen, plan=plan)
+    return with_host(ws, difference(ws.lab, plan, machines(ws, plan), seen, wanted_keys(ws)), seen, plan=plan)
 
 
 def with_host(

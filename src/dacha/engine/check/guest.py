@@ -50,6 +50,19 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
     return found
 
 
+def people_findings(ws: Workspace) -> list[Finding]:
+    """Keys of people that cannot be read, or are none."""
+    found = []
+    for person in ws.lab.people.values():
+        for n, written in enumerate(person.keys):
+            try:
+                key_line(ws, written)
+            except ValueError as e:
+                path: Path = ("person", person.name, "keys", n)
+                found.append(Finding(ERROR, "key-file", f"person {person.name}", e.args[0], e.args[1], path, "host"))
+    return found
+
+
 def _wants_desktop(guest: Guest) -> bool:
     return bool(guest.setup.remote_desktop) or any(d.service == "rdp" for d in guest.doors)
 

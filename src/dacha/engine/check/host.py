@@ -48,6 +48,14 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         from dacha.engine.router.host_view import host_view
 
         findings += never_entered(ws.lab, plan, host_view(ws))
+    if ws.lab.people:
+        from dacha.core.people.ways import never_let_in
+        from dacha.core.reach.reach import reach
+        from dacha.engine.check.guest import people_findings
+        from dacha.engine.router.host_view import host_view
+
+        findings += people_findings(ws)
+        findings += never_let_in(ws.lab, reach(ws.lab, plan, host_view(ws)))
     if ws.lab.guests:
         findings += accelerator_findings(ws)
     findings += port_findings(ws, plan, observed)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.apply.first_boot import digest
+from dacha.core.apply.first_boot import digest, without_keys
 from dacha.core.apply.machine import Machine, MachineBoot, machine
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
@@ -21,10 +21,18 @@ def machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
         if guest.boot:
             files = {f: str(ws.resolve(f)) for f in (guest.boot.kernel, guest.boot.initrd) if f}
         drives = drives_of(ws, guest)
-        seed = digest(first_boot_facts(ws, plan, guest)) if guest.first_boot else None
+        facts = first_boot_facts(ws, plan, guest) if guest.first_boot else None
         installer = _installer(ws, guest) if guest.install else None
         wanted[guest.name] = machine(
-            ws.lab, plan, guest, accelerator=chosen, files=files, seed=seed, drives=drives, installer=installer
+            ws.lab,
+            plan,
+            guest,
+            accelerator=chosen,
+            files=files,
+            seed=digest(facts) if facts else None,
+            seed_without_keys=digest(without_keys(facts)) if facts else None,
+            drives=drives,
+            installer=installer,
         )
     return wanted
 

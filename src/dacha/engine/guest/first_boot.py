@@ -5,7 +5,7 @@ from __future__ import annotations
 from dacha.core.apply.first_boot import FirstBoot, first_boot
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
-from dacha.engine.guest.keys import key_line
+from dacha.engine.guest.keys import accounts_of
 from dacha.engine.guest.setup_facts import setup_facts
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
@@ -14,20 +14,15 @@ from dacha.engine.workspace import Workspace
 def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> FirstBoot:
     """What the guest is to be told; a host key not yet made counts as empty. Unreadable keys are left out:
     `engine.check.guest` names them, and nothing starts while it does."""
-    lines = []
-    for written in guest.login.keys if guest.login else ():
-        try:
-            lines.append(key_line(ws, written))
-        except ValueError:
-            continue
+    told = accounts_of(ws, guest)
     return first_boot(
         ws.lab,
         plan,
         guest,
-        keys=lines,
+        keys=told.get(guest.login.user, []) if guest.login else [],
         host_key=host_key_public(ws.home, guest.name),
         again=ws.home.read(guest.name).again,
-        setup=setup_facts(ws, guest),
+        setup=setup_facts(ws, guest, told),
     )
 
 

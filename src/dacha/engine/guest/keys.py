@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 
 from dacha.core.errors import UsageError
+from dacha.core.lab.model import Guest
+from dacha.core.people.accounts import accounts, own_accounts
+from dacha.core.people.keys_inside import Wanted
 from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
 
@@ -27,6 +31,27 @@ def key_line(ws: Workspace, written: str) -> str:
         raise ValueError(f"{path} is no public key", "name a file that ends in .pub") from None
     except OSError as e:
         raise ValueError(f"{path} cannot be read: {e.strerror}", f"make it readable, or name another: {path}") from None
+
+
+def accounts_of(ws: Workspace, guest: Guest) -> dict[str, list[str]]:
+    """Every account that the lab gives in a guest, with the lines of authorized_keys that open it, each once. Keys that
+    cannot be read are left out: `engine.check` names them, and nothing starts while it does."""
+    found = {}
+    for account, written in accounts(ws.lab, guest).items():
+        lines: dict[str, None] = {}
+        for key in written:
+            with contextlib.suppress(ValueError):
+                lines[key_line(ws, key)] = None
+        found[account] = list(lines)
+    return found
+
+
+def wanted_keys(ws: Workspace) -> dict[str, Wanted]:
+    """The accounts and keys that every guest should have, by guest; guests whose accounts Dacha cannot change while
+    they run are left out."""
+    guests = [g for g in ws.lab.guests.values() if g.system != "windows"]
+    entered = {g.name: any(p.may_enter(g) for p in ws.lab.people.values()) for g in guests}
+    return {g.name: Wanted(accounts_of(ws, g), own_accounts(ws.lab, g), entered[g.name]) for g in guests}
 
 
 def lab_key(ws: Workspace) -> str:

@@ -38,6 +38,8 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         stopped_on_purpose=record.stopped_on_purpose,
         installing=record.installing,
         deleting=tuple(record.delete_disks),
+        keyed=record.keyed,
+        own_accounts=tuple(record.own_accounts),
     )
     if found is None:
         return made

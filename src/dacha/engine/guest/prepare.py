@@ -5,14 +5,16 @@ from __future__ import annotations
 import os
 from typing import Any
 
-from dacha.core.apply.first_boot import FirstBoot, digest
+from dacha.core.apply.first_boot import FirstBoot, digest, without_keys
 from dacha.core.errors import HostError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
+from dacha.core.people.accounts import own_accounts
 from dacha.core.plan.plan import Plan
 from dacha.engine.guest.first_boot import first_boot_facts, trusted_key
+from dacha.engine.guest.keys import accounts_of
 from dacha.engine.guest.passwords import hashes
-from dacha.engine.home import Home
+from dacha.engine.home import Home, Record
 from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
 
@@ -26,8 +28,8 @@ def make_host_key(home: Home, lab: str, name: str) -> None:
     replace_file(home.guest(name) / "host_key.pub", public)
 
 
-def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:
-    """Write the guest's seed image; returns the digest of what it tells."""
+def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
+    """Write the guest's seed image, and note in its record what it tells."""
     from dacha.formats.iso_image import iso_image
     from dacha.formats.seed import documents
 
@@ -38,19 +40,33 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> str:
         raise HostError(
             f"the host key of {guest.name} is gone", why=str(e), remedy="dacha apply makes a new one"
         ) from e
+    record = ws.home.read(guest.name)
+    instance = instance_of(facts, record)
     known = hashes(ws.home, guest.name)
-    texts = documents(facts, instance=instance_of(facts), host_key_private=private, passwords=known)
+    texts = documents(facts, instance=instance, host_key_private=private, passwords=known)
     replace_file(
         ws.home.guest(guest.name) / "seed.iso",
         iso_image("cidata", {n: t.encode() for n, t in texts.items()}),
         mode=0o600,
     )
-    return digest(facts)
+    if instance != record.instance:
+        # It adds these keys to what it has: none goes by this.
+        record.keyed = _together(record.keyed or {}, accounts_of(ws, guest))
+        record.own_accounts = sorted({*record.own_accounts, *own_accounts(ws.lab, guest)})
+    record.seed, record.told, record.instance = digest(facts), digest(without_keys(facts)), instance
+    ws.home.write(guest.name, record)
 
 
-def instance_of(facts: FirstBoot) -> str:
-    """The name of this content: a guest that sees another than before takes its first-boot data up again."""
+def instance_of(facts: FirstBoot, record: Record) -> str:
+    """The name of this content: a guest that sees another than before takes its first-boot data up again, and does all
+    that it says once more. Keys alone are not worth that: they are put into the guest while it runs."""
+    if record.instance and record.told == digest(without_keys(facts)):
+        return record.instance
     return f"{facts['uuid']}-{digest(facts)}"
+
+
+def _together(had: dict[str, list[str]], more: dict[str, list[str]]) -> dict[str, list[str]]:
+    return {a: list(dict.fromkeys([*had.get(a, ()), *more.get(a, ())])) for a in dict.fromkeys([*had, *more])}
 
 
 def write_known_hosts(ws: Workspace, plan: Plan, host_addresses: list[Any]) -> None:

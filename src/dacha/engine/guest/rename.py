@@ -15,6 +15,7 @@ from dacha.core.lab.edits import Edit, Set, edit_text
 from dacha.core.lab.names import hardware_address
 from dacha.core.lab.read import read_lab
 from dacha.core.lab.rename import rename_text
+from dacha.core.people.accounts import edits_without
 from dacha.engine.home import Home
 from dacha.engine.lab.named import guest_named
 from dacha.engine.profiles import profiles
@@ -41,7 +42,7 @@ def rename(named: str | None, old: str, new: str) -> Workspace:
             for n, adapter in enumerate(ws.lab.guests[old].adapters)
             if adapter.hardware_address is None
         ]
-        text = edit_text(text, edits)
+        text = edit_text(text, [*edits, *edits_without(ws.lab, old, now=new)])
         reading = read_lab(text, profiles())
         if reading.lab is None or reading.findings:
             raise lab_error(ws.path, text, reading.findings)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
-from dacha.core.apply.first_boot import SetupFacts
+from dacha.core.apply.first_boot import SetupFacts, SetupUser
 from dacha.core.lab.model import Guest
-from dacha.core.lab.setup import NO_SETUP, PutFile
+from dacha.core.lab.setup import NO_SETUP, PutFile, User
 from dacha.core.units import show_size
 from dacha.engine.guest.keys import key_line
 from dacha.engine.workspace import Workspace
@@ -16,10 +16,14 @@ from dacha.engine.workspace import Workspace
 FILES_MOST = 4 << 20
 
 
-def setup_facts(ws: Workspace, guest: Guest) -> SetupFacts | None:
-    """The facts; None for a guest without a setup. What cannot be read is left out: `setup_troubles` names it."""
+def setup_facts(ws: Workspace, guest: Guest, accounts: Mapping[str, list[str]]) -> SetupFacts | None:
+    """The facts; None for a guest without a setup. What cannot be read is left out: `setup_troubles` names it.
+    `accounts` are all that the lab gives in the guest, with the lines that open them."""
     setup = guest.setup
-    if setup == NO_SETUP:
+    users = {u.name: u for u in setup.users}
+    # Who logs in is told by itself; named in the setup too, it has groups and a shell from there.
+    told = {n: lines for n, lines in accounts.items() if n in users or not (guest.login and n == guest.login.user)}
+    if setup == NO_SETUP and not told:
         return None
     facts: SetupFacts = {
         "locale": setup.locale,
@@ -35,22 +39,26 @@ def setup_facts(ws: Workspace, guest: Guest) -> SetupFacts | None:
             for f in setup.files
             if (body := _contents(ws, f)) is not None
         ],
-        "users": [
-            {
-                "name": u.name,
-                "keys": [line for key in u.keys if (line := _line(ws, key))],
-                "groups": list(u.groups),
-                "administrator": u.administrator,
-                "shell": u.shell,
-            }
-            for u in setup.users
-        ],
+        "users": [_user(users.get(name), name, lines) for name, lines in told.items()],
     }
     if setup.mirror:
         facts["mirror"] = setup.mirror
     if setup.remote_desktop:
         facts["remote_desktop"] = True
     return facts
+
+
+def _user(user: User | None, name: str, lines: list[str]) -> SetupUser:
+    """An account: a user of the setup, or (None) one that is there for somebody of the lab's people."""
+    if user is None:
+        return {"name": name, "keys": lines, "groups": [], "administrator": False, "shell": None, "person": True}
+    return {
+        "name": name,
+        "keys": lines,
+        "groups": list(user.groups),
+        "administrator": user.administrator,
+        "shell": user.shell,
+    }
 
 
 def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], ValueError]]:
@@ -84,11 +92,4 @@ def _contents(ws: Workspace, file: PutFile) -> bytes | None:
         with ws.resolve(file.source or "").open("rb") as f:
             return f.read(FILES_MOST + 1)
     except OSError:
-        return None
-
-
-def _line(ws: Workspace, key: str) -> str | None:
-    try:
-        return key_line(ws, key)
-    except ValueError:
         return None

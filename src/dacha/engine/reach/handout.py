@@ -9,17 +9,21 @@ from typing import NamedTuple
 from dacha.core.errors import AnswerNo, UsageError
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.lab.names import host_name
-from dacha.core.reach.reach import BY_DHCP, ROUTER, reach
+from dacha.core.lab.person import Person
+from dacha.core.people.ways import places_of, rows_of
+from dacha.core.reach.reach import BY_DHCP, ROUTER, Row, reach
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
+from dacha.engine.people.new_key import NewKey
 from dacha.engine.router.host_view import host_view
 from dacha.engine.workspace import Workspace
+from dacha.formats.handout.profile import profile
 from dacha.formats.handout.putty import registry_file
 from dacha.formats.handout.rdp import rdp_file
 from dacha.formats.handout.sheet import sheet
 from dacha.formats.handout.ssh import ssh_files
-from dacha.formats.handout.way_in import Shut, WayIn
+from dacha.formats.handout.way_in import Shut, WayIn, apart
 from dacha.host.files import refused, replace_file
 
 # What marks a folder as a handout, so that one is made anew and nothing else is written over.
@@ -27,61 +31,153 @@ SHEET = "index.html"
 
 
 class Handout(NamedTuple):
-    """The ways in from a place, the services that have none there, and the files by their path in the folder."""
+    """The ways in from a place, the services that have none there, and the files by their path in the folder; `private`
+    are those that nobody else may read."""
 
     origin: str
     ways: list[WayIn]
     shut: list[Shut]
     files: dict[str, bytes]
+    private: frozenset[str] = frozenset()
 
 
-def handout(ws: Workspace, guests: Sequence[str], origin: str) -> Handout:
-    """Everything that somebody gets who enters from `origin`: "host", "lan", "outside". Raises UsageError, AnswerNo."""
+def handout(
+    ws: Workspace, guests: Sequence[str], origin: str, person: Person | None = None, key: NewKey | None = None
+) -> Handout:
+    """Everything that somebody gets who enters from `origin`: "host", "lan", "outside"; with `person` what is theirs
+    alone, and with `key` a private key for it. Raises UsageError, AnswerNo."""
     for name in guests:
         guest_named(ws, name)
-    ways, shut = [], []
-    for row in reach(ws.lab, live_plan(ws), host_view(ws), guests or None):
-        for door in row.doors:
-            cell = row.cells[origin]
-            own = next((w for w in cell.ways if w.through == f"door {door}"), next(iter(cell.ways), None))
-            if own is None or own.address in (BY_DHCP, ROUTER):
-                why = cell.why or f"its address is not known yet ({own.address if own else ''})"
-                shut.append(Shut(row.guest, door, row.service, why, cell.remedy))
-                continue
-            login = ws.lab.guests[row.guest].login
-            key = trusted_key(ws.home, row.guest) if row.service == "ssh" else ""
-            name = host_name(ws.lab.name, row.guest)
-            user = login.user if login and row.service in ("ssh", "rdp") else ""
-            ways.append(WayIn(row.guest, door, row.service, own.address, own.port, name, user, key))
+    rows = reach(ws.lab, live_plan(ws), host_view(ws), guests or None)
+    if person:
+        _refuse_place(person, origin)
+        rows = rows_of(ws.lab, person, rows)
+    ways: list[WayIn] = []
+    shut: list[Shut] = []
+    for row in rows:
+        # A guest that is entered by its own address needs no door; one that is not entered at all has nothing to say.
+        for door in row.doors or ((row.service,) if person or row.cells[origin].ways else ()):
+            found = _way(ws, row, door, origin, person)
+            if isinstance(found, WayIn):
+                ways.append(found)
+            else:
+                shut.append(found)
+    ways = apart(ways)
     if not ways:
         first = f": {shut[0].why}" if shut else ""
         remedy = (shut[0].remedy if shut else "") or f"dacha reach --from {origin} --why says what opens each"
-        of = ", ".join(guests) or "this lab"
+        of = f"what {person.name} may enter" if person else ", ".join(guests) or "this lab"
         raise AnswerNo(f"nothing of {of} can be entered from {ORIGIN_WORDS[origin]}{first}", remedy=remedy)
-    return Handout(origin, ways, shut, _files(ws.lab.name, origin, ways, shut))
+    files = _files(ws.lab.name, origin, ways, shut, person.name if person else "", key)
+    secret = {f"{ws.lab.name}/{key.name}", f"{key.name}.ppk"} if key else set()
+    return Handout(origin, ways, shut, files, frozenset(secret & set(files)))
 
 
-def _files(lab: str, origin: str, ways: list[WayIn], shut: list[Shut]) -> dict[str, bytes]:
-    files = {f"{lab}/{name}": text.encode() for name, text in ssh_files(lab, ways).items()}
+def _refuse_place(person: Person, origin: str) -> None:
+    if origin not in places_of(person):
+        raise AnswerNo(
+            f"{person.name} enters from {ORIGIN_WORDS[person.origin]} at the farthest, not from {ORIGIN_WORDS[origin]}",
+            remedy=f"dacha person edit {person.name} --from {origin}",
+        )
+
+
+def _way(ws: Workspace, row: Row, door: str, origin: str, person: Person | None) -> WayIn | Shut:
+    """The best way to one door of a guest from a place, or why there is none."""
+    cell = row.cells[origin]
+    own = next((w for w in cell.ways if w.through == f"door {door}"), next(iter(cell.ways), None))
+    if own is None or own.address in (BY_DHCP, ROUTER):
+        why = cell.why or f"its address is not known yet ({own.address if own else ''})"
+        return Shut(row.guest, door, row.service, why, cell.remedy)
+    guest = ws.lab.guests[row.guest]
+    user = person.account(guest) if person else guest.login.user if guest.login else None
+    return WayIn(
+        guest=row.guest,
+        door=door,
+        service=row.service,
+        address=own.address,
+        port=own.port,
+        name=host_name(ws.lab.name, row.guest),
+        user=user or "" if row.service in ("ssh", "rdp") else "",
+        host_key=trusted_key(ws.home, row.guest) if row.service == "ssh" else "",
+    )
+
+
+def _files(
+    lab: str, origin: str, ways: list[WayIn], shut: list[Shut], person: str, key: NewKey | None
+) -> dict[str, bytes]:
+    name = key.name if key else ""
+    files = {f"{lab}/{path}": text.encode() for path, text in ssh_files(lab, ways, name).items()}
     registry = registry_file(lab, ways)
     if registry:
         files["putty.reg"] = registry
-    files |= {f"rdp/{w.session.removesuffix('-rdp')}.rdp": rdp_file(w) for w in ways if w.service == "rdp"}
-    files[SHEET] = sheet(lab, origin, ways, shut).encode()
+    if key and registry:
+        files |= {f"{lab}/{name}": key.openssh.encode(), f"{name}.ppk": key.putty.encode()}
+    files |= {f"rdp/{w.file_name}.rdp": rdp_file(w) for w in ways if w.service == "rdp"}
+    files |= {
+        f"linux/{w.file_name}-{w.service}.remmina": profile(lab, w) for w in ways if w.service in ("rdp", "vnc", "ssh")
+    }
+    files[SHEET] = sheet(lab, origin, ways, shut, name, person).encode()
     return files
 
 
-def write(made: Handout, folder: Path) -> None:
-    """Write the folder; one that is no handout is left as it is. Raises UsageError, HostError."""
+def write(made: Handout, target: Path) -> None:
+    """Write the folder, or one archive where `target` ends in .zip; what is no handout is left as it is.
+
+    Raises UsageError, HostError.
+    """
+    if target.suffix == ".zip":
+        _write_archive(made, target)
+        return
     try:
-        if folder.exists() and any(folder.iterdir()) and not (folder / SHEET).is_file():
+        if target.exists() and (not target.is_dir() or (any(target.iterdir()) and not (target / SHEET).is_file())):
             raise UsageError(
-                f"{folder} has other things in it", remedy="name a folder that is empty, or that is not there yet"
+                f"{target} has other things in it" if target.is_dir() else f"{target} is a file",
+                remedy="name a folder that is empty, or that is not there yet",
             )
         for path in made.files:
-            (folder / path).parent.mkdir(parents=True, exist_ok=True)
+            (target / path).parent.mkdir(parents=True, exist_ok=True)
     except OSError as e:
-        raise refused(folder, e) from e
+        raise refused(target, e) from e
+    _clear(made, target)
     for path, content in made.files.items():
         # The sheet comes last: a folder without it is not whole.
-        replace_file(folder / path, content)
+        replace_file(target / path, content, mode=0o600 if path in made.private else 0o644)
+
+
+def _clear(made: Handout, folder: Path) -> None:
+    """Take out what an earlier handout has here and this one has not: a key that was in it, a guest that is gone."""
+    lab = next((path.partition("/")[0] for path in made.files if path.endswith("/config")), "")
+    patterns = ("putty.reg", "*.ppk", "rdp/*.rdp", "linux/*.remmina", *([f"{lab}/*"] if lab else []))
+    for found in [f for pattern in patterns for f in folder.glob(pattern) if f.is_file()]:
+        path = str(found.relative_to(folder))
+        if path not in made.files or path in made.private:
+            try:
+                found.unlink()
+            except OSError as e:
+                raise refused(found, e) from e
+
+
+def _write_archive(made: Handout, target: Path) -> None:
+    import io
+    import zipfile
+
+    if target.exists() and not _is_handout(target):
+        raise UsageError(f"{target} is something else already", remedy="name a file that is not there yet")
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+        for path, content in made.files.items():
+            entry = zipfile.ZipInfo(f"{target.stem}/{path}")
+            entry.compress_type = zipfile.ZIP_DEFLATED
+            entry.external_attr = (0o600 if path in made.private else 0o644) << 16
+            archive.writestr(entry, content)
+    replace_file(target, buffer.getvalue(), mode=0o600 if made.private else 0o644)
+
+
+def _is_handout(target: Path) -> bool:
+    import zipfile
+
+    try:
+        with zipfile.ZipFile(target) as archive:
+            return any(name.count("/") == 1 and name.endswith(f"/{SHEET}") for name in archive.namelist())
+    except (OSError, zipfile.BadZipFile):
+        return False

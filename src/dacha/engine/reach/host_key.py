@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 from typing import NamedTuple
 
 from dacha.core.errors import AnswerNo, UsageError
-from dacha.core.sha256 import sha256
 from dacha.engine.guest import prepare
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
 from dacha.engine.reach.doors import entered_at
 from dacha.engine.workspace import Workspace
+from dacha.formats.openssh import fingerprint
 from dacha.host.network.addresses import lan_address
 from dacha.host.probe.connect import host_key
 
@@ -31,16 +29,6 @@ class Keys(NamedTuple):
     @property
     def same(self) -> bool:
         return bool(self.shown) and self.shown == self.trusted
-
-
-def fingerprint(line: str) -> str:
-    """A public key's fingerprint as OpenSSH writes it; "" for what is no key."""
-    words = line.split()
-    try:
-        blob = base64.b64decode(words[1], validate=True)
-    except (IndexError, binascii.Error):
-        return ""
-    return "SHA256:" + base64.b64encode(sha256(blob).digest()).decode().rstrip("=")
 
 
 def shown_key(ws: Workspace, name: str) -> str | None:
@@ -100,4 +88,4 @@ def documents_of(ws: Workspace, name: str) -> dict[str, str]:
 
     facts = first_boot_facts(ws, ws.plan, guest_named(ws, name))
     hidden = "(kept by Dacha, and given to the guest alone)"
-    return documents(facts, instance=prepare.instance_of(facts), host_key_private=hidden)
+    return documents(facts, instance=prepare.instance_of(facts, ws.home.read(name)), host_key_private=hidden)

@@ -13,7 +13,7 @@ from dacha.core.trace.evidence import NO_ANSWER, Evidence, LoginSeen
 from dacha.core.trace.inside import Inside, questions, read_inside
 from dacha.core.trace.login import PUT_OUT, REFUSED, seen_from
 from dacha.engine.guest.console import recent
-from dacha.engine.reach.ssh import identities, trust_options
+from dacha.engine.inside.ssh import identities, trust_options
 from dacha.engine.trace.asking import Asking
 from dacha.engine.trace.guest import panic_in
 from dacha.engine.workspace import Workspace

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from html import escape
 
 from dacha.core.plan.doors import place
+from dacha.formats.handout.qr import qr_svg
 from dacha.formats.handout.way_in import Shut, WayIn
 
 _STYLE = """\
@@ -17,6 +18,8 @@ section { border: 1px solid #b9c4ce; border-radius: 6px; padding: 1em; margin: 1
 code { font: 14px/1.5 ui-monospace, monospace; background: #eef2f5; padding: .1em .3em; border-radius: 3px;
   overflow-wrap: anywhere; }
 pre { margin: .4em 0; } pre code { display: block; padding: .5em .7em; white-space: pre-wrap; }
+figure { margin: .6em 0; display: flex; align-items: center; gap: 1em; } figure svg { flex: none; }
+figcaption { font-size: .9em; overflow-wrap: anywhere; }
 dt { font-weight: 600; margin-top: .6em; } dd { margin: 0; }
 """
 _PLACES = {"host": "on the machine that runs the lab", "lan": "from the same local network", "outside": "from outside"}
@@ -30,11 +33,13 @@ _HEAD = """\
 """
 
 
-def sheet(lab: str, origin: str, ways: Iterable[WayIn], shut: Iterable[Shut]) -> str:
-    """The page: for every guest what to type from that place, and what is seen at the first contact."""
+def sheet(lab: str, origin: str, ways: Iterable[WayIn], shut: Iterable[Shut], key: str = "", person: str = "") -> str:
+    """The page: for every guest what to type from that place, and what is seen at the first contact; `key` is the name
+    of the private key that comes with it, `person` whose it is."""
     ways, shut = list(ways), list(shut)
     parts = [_HEAD.format(title=escape(f"Getting into the lab {lab}"), style=_STYLE)]
-    parts.append(f'<p class="lead">These ways work {escape(_PLACES[origin])}.</p>')
+    whose = f"For {escape(person)}. " if person else ""
+    parts.append(f'<p class="lead">{whose}These ways work {escape(_PLACES[origin])}.</p>')
     if any(w.service == "ssh" for w in ways):
         parts.append(
             f"<section><h2>Once, for SSH</h2><p>OpenSSH (Linux, macOS, Windows): copy the folder "
@@ -42,7 +47,7 @@ def sheet(lab: str, origin: str, ways: Iterable[WayIn], shut: Iterable[Shut]) ->
             "<code>~/.ssh/config</code>:</p>"
             f"<pre><code>Include {escape(lab)}/config</code></pre>"
             f"<p>PuTTY: open <code>putty.reg</code> once; the guests are saved sessions then, and trusted.</p>"
-            "<p>Your private key stays where it is. It is not in this handout.</p></section>"
+            f"{_key_words(lab, key)}</section>"
         )
     for guest in dict.fromkeys([*(w.guest for w in ways), *(s.guest for s in shut)]):
         parts.append(f"<section><h2>{escape(guest)}</h2><dl>")
@@ -54,6 +59,23 @@ def sheet(lab: str, origin: str, ways: Iterable[WayIn], shut: Iterable[Shut]) ->
     return "\n".join([*parts, "</body></html>", ""])
 
 
+def _key_words(lab: str, key: str) -> str:
+    if not key:
+        return "<p>Your private key stays where it is. It is not in this handout.</p>"
+    return (
+        f"<p><strong>A new private key for you is in this handout</strong>: <code>{escape(lab)}/{escape(key)}</code> "
+        f"(for PuTTY <code>{escape(key)}.ppk</code>). Whoever has it gets in as you: keep it to yourself, and delete "
+        f"what it was sent by. OpenSSH wants it private: <code>chmod 600 ~/.ssh/{escape(lab)}/{escape(key)}</code></p>"
+    )
+
+
+def _phone(w: WayIn, link: str) -> str:
+    """A code for a phone's camera, where it can be drawn and a phone can get there at all."""
+    drawn = "" if w.address.startswith("127.") or w.address == "::1" else qr_svg(link)
+    said = f"On a phone: <code>{escape(link)}</code>"
+    return f"<figure>{drawn}<figcaption>{said}</figcaption></figure>" if drawn else ""
+
+
 def _way(w: WayIn) -> str:
     at = place(w.address, w.port)
     if w.service == "ssh":
@@ -62,13 +84,16 @@ def _way(w: WayIn) -> str:
         said = f"<pre><code>ssh {escape(w.session)}</code></pre><p>without the folder: <code>{escape(bare)}</code></p>"
         if w.fingerprint:
             said += f"<p>If you are asked whether you trust it, its key is <code>{escape(w.fingerprint)}</code></p>"
+        said += _phone(w, f"ssh://{user}{at}")
         return f"<dt>SSH</dt><dd>{said}</dd>"
     if w.service == "rdp":
         user = f" as <code>{escape(w.user)}</code>" if w.user else ""
+        file = escape(w.file_name)
         return (
-            f"<dt>Remote desktop</dt><dd>Open <code>rdp/{escape(w.guest)}.rdp</code>, or let your client connect to "
-            f"<code>{escape(at)}</code>{user}. It has made its certificate itself: your client says so at the first "
-            "contact.</dd>"
+            f"<dt>Remote desktop</dt><dd>Open <code>rdp/{file}.rdp</code> (on Linux import "
+            f"<code>linux/{file}-rdp.remmina</code>), or let your client connect to <code>{escape(at)}</code>{user}. "
+            "It has made its certificate itself: your client says so at the first contact."
+            f"{_phone(w, _rdp_link(w))}</dd>"
         )
     scheme = {"vnc": "vnc", "http": "http", "https": "https"}.get(w.service)
     shown = f"{scheme}://{at}" if scheme else at
@@ -77,4 +102,10 @@ def _way(w: WayIn) -> str:
         if scheme in ("http", "https")
         else f"<code>{escape(shown)}</code>"
     )
-    return f"<dt>{escape(w.door)}</dt><dd>{link}</dd>"
+    return f"<dt>{escape(w.door)}</dt><dd>{link}{_phone(w, shown) if scheme else ''}</dd>"
+
+
+def _rdp_link(w: WayIn) -> str:
+    """The form that remote-desktop clients of phones read: settings as in an .rdp file."""
+    user = f"&username=s:{w.user}" if w.user else ""
+    return f"rdp://full%20address=s:{place(w.address, w.port)}{user}"

@@ -8,8 +8,8 @@ from dacha.formats.handout.way_in import WayIn
 from dacha.formats.openssh import known_hosts
 
 
-def ssh_files(lab: str, ways: Iterable[WayIn]) -> dict[str, str]:
-    """The files by name; none without an SSH way. They belong into ~/.ssh/LAB."""
+def ssh_files(lab: str, ways: Iterable[WayIn], key: str = "") -> dict[str, str]:
+    """The files by name; none without an SSH way. They belong into ~/.ssh/LAB, with the private key named `key`."""
     mine = [w for w in ways if w.service == "ssh"]
     if not mine:
         return {}
@@ -17,6 +17,8 @@ def ssh_files(lab: str, ways: Iterable[WayIn]) -> dict[str, str]:
     for w in mine:
         lines += ["", f"Host {w.session} {w.name}", f"    HostName {w.address}", f"    Port {w.port}"]
         lines += [f"    User {w.user}"] if w.user else []
+        if key:
+            lines += [f"    IdentityFile ~/.ssh/{lab}/{key}", "    IdentitiesOnly yes"]
         if w.host_key:
             # One name for the key, whatever address it is met at; and nobody is ever asked.
             lines += [f"    HostKeyAlias {w.name}", f"    UserKnownHostsFile ~/.ssh/{lab}/known_hosts"]

@@ -2,10 +2,25 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
-from hashlib import sha256
+from collections.abc import Iterable
 from typing import NamedTuple
+
+from dacha.formats.openssh import fingerprint
+
+# Names of devices, which Windows gives no file.
+DEVICES = frozenset({"con", "prn", "aux", "nul", *(f"{d}{n}" for d in ("com", "lpt") for n in range(10))})
+
+
+def apart(ways: Iterable[WayIn]) -> list[WayIn]:
+    """The ways, each called like no other: guest gauge's door rdp and a guest gauge-rdp are not one session."""
+    found: list[WayIn] = []
+    taken: set[str] = set()
+    for way in ways:
+        names = (way.session, f"{way.guest}-{way.door}", *(f"{way.guest}-{way.door}-{n}" for n in range(2, 100)))
+        label = next(n for n in names if n not in taken)
+        taken.add(label)
+        found.append(way if label == way.session else way._replace(label=label))
+    return found
 
 
 class WayIn(NamedTuple):
@@ -20,20 +35,24 @@ class WayIn(NamedTuple):
     name: str
     user: str = ""
     host_key: str = ""
+    label: str = ""
 
     @property
     def session(self) -> str:
-        """A name that no other way of the lab has: the guest's, with the door's unless that is its ssh door."""
-        return self.guest if self.door == "ssh" else f"{self.guest}-{self.door}"
+        """What it is called in a client: the guest's name, with the door's unless that is its ssh door; `label` where
+        that is another way's name."""
+        return self.label or (self.guest if self.door == "ssh" else f"{self.guest}-{self.door}")
+
+    @property
+    def file_name(self) -> str:
+        """The same, as a name that a file may have on every system."""
+        name = self.session.removesuffix("-rdp")
+        return f"guest-{name}" if name in DEVICES else name
 
     @property
     def fingerprint(self) -> str:
         """The host key's, as clients show it at the first contact; "" where no key is known."""
-        try:
-            blob = base64.b64decode(self.host_key.split()[1], validate=True)
-        except (IndexError, binascii.Error):
-            return ""
-        return "SHA256:" + base64.b64encode(sha256(blob).digest()).decode().rstrip("=")
+        return fingerprint(self.host_key)
 
 
 class Shut(NamedTuple):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 
 from dacha.core.errors import AnswerNo, DachaError
-from dacha.engine.reach.ssh import ssh_command
+from dacha.engine.inside.ssh import ssh_command
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
 from dacha.hypervisor.process import running

@@ -1,0 +1,44 @@
+"""The accounts that a lab gives in its guests, and whose keys open them."""
+
+from __future__ import annotations
+
+from dacha.core.lab.edits import Edit, Set
+from dacha.core.lab.model import Guest, Lab
+
+
+def accounts(lab: Lab, guest: Guest) -> dict[str, list[str]]:
+    """Every account that the lab gives in a guest, with the keys that open it as the lab file writes them: who logs in,
+    the users of its setup, and people, each by the account of theirs or as who logs in."""
+    found: dict[str, list[str]] = {guest.login.user: list(guest.login.keys)} if guest.login else {}
+    for user in guest.setup.users:
+        found.setdefault(user.name, []).extend(user.keys)
+    for person in lab.people.values():
+        account = person.account(guest)
+        if account and person.may_enter(guest):
+            found.setdefault(account, []).extend(person.keys if person.enters_by_ssh(guest) else ())
+    return found
+
+
+def own_accounts(lab: Lab, guest: Guest) -> frozenset[str]:
+    """Those of them that are there for people alone: neither who logs in nor a user of its setup."""
+    others = {u.name for u in guest.setup.users} | ({guest.login.user} if guest.login else set())
+    mine = {p.account(guest) for p in lab.people.values() if p.may_enter(guest)}
+    return frozenset(a for a in mine if a and a not in others)
+
+
+def owners_of(lab: Lab, guest: str, key: str) -> list[str]:
+    """Whose a key is, among those who may enter a guest: their names."""
+    here = lab.guests[guest]
+    return [p.name for p in lab.people.values() if key in p.keys and p.may_enter(here)]
+
+
+def edits_without(lab: Lab, guest: str, door: str | None = None, *, now: str | None = None) -> list[Edit]:
+    """The edits by which people enter a guest (or one door of it) no more, because it is gone; or (`now`) by the name
+    that it has now."""
+    edits: list[Edit] = []
+    for person in lab.people.values():
+        gone = [e for e in person.enters if e.guest == guest and (door is None or e.door == door)]
+        left = [str(e._replace(guest=now) if now and e in gone else e) for e in person.enters if now or e not in gone]
+        if gone:
+            edits.append(Set(("person", person.name, "enters"), left))
+    return edits

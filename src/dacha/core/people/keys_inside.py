@@ -1,0 +1,165 @@
+"""Keys in a guest that runs: what of them is to change, the script that changes it there, and what it answers."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from typing import NamedTuple
+
+# Lines of the script's own texts; no line of authorized_keys is one of these.
+_KEYS_END, _SCRIPT_END = "THE-KEYS-END-HERE", "THE-SCRIPT-ENDS-HERE"
+# What the script says of each account, and of having come to its end.
+_SAID, _END = "account", "end of keys"
+
+
+class KeyChange(NamedTuple):
+    """What is to change in one account of a guest: lines of authorized_keys that come and that go; `own` for an account
+    that is there for somebody of the lab's people alone, `shut` where nobody has it any more."""
+
+    account: str
+    put: tuple[str, ...] = ()
+    take: tuple[str, ...] = ()
+    own: bool = False
+    shut: bool = False
+
+
+class Wanted(NamedTuple):
+    """The accounts that a guest should have, each with its lines; `own` are those of people alone, `people` is true
+    where the lab names somebody who may enter it beside who logs in."""
+
+    accounts: Mapping[str, Sequence[str]]
+    own: frozenset[str] = frozenset()
+    people: bool = False
+
+
+def key_changes(
+    keyed: Mapping[str, Sequence[str]] | None, own: Collection[str], wanted: Wanted, *, told: bool
+) -> list[KeyChange]:
+    """What is to change in a running guest that has the keys `keyed` (None: nobody knows), `own` of its accounts being
+    people's. `told` is false for one that has yet to be told something else at its first boot: an account that comes or
+    goes by that is left to it."""
+    found = []
+    had: Mapping[str, Sequence[str]] = keyed or {}
+    if keyed is None and not wanted.people:
+        return []  # one from before keys were noted, which goes on as it is
+    for account, lines in wanted.accounts.items():
+        mine = account in wanted.own
+        if keyed is not None and account not in had and not mine:
+            continue
+        put = tuple(k for k in lines if k not in had.get(account, ()))
+        take = tuple(k for k in had.get(account, ()) if k not in lines)
+        if put or take or (mine and account not in had):
+            found.append(KeyChange(account, put, take, mine))
+    for account, lines in had.items():
+        if account in wanted.accounts or not (account in own or told):
+            continue
+        if lines or account in own:
+            found.append(KeyChange(account, take=tuple(lines), own=account in own, shut=account in own))
+    return found
+
+
+def after(keyed: Mapping[str, Sequence[str]] | None, changes: Iterable[KeyChange]) -> dict[str, list[str]]:
+    """The keys in the guest once these changes were made."""
+    now = {account: list(lines) for account, lines in (keyed or {}).items()}
+    for change in changes:
+        kept = [k for k in now.get(change.account, ()) if k not in change.take]
+        now[change.account] = list(dict.fromkeys([*kept, *change.put]))
+        if change.shut or (not now[change.account] and change.take and not change.own):
+            del now[change.account]
+    return now
+
+
+def named(line: str) -> str:
+    """A key as people tell it from others: its comment, else the end of it."""
+    words = line.split()
+    return " ".join(words[2:]) or f"…{words[1][-8:]}"
+
+
+# As the account's own user, so that nothing that lies in its home leads root astray.
+_EDIT = """\
+umask 077
+cd "$HOME" || exit 1
+mkdir -p .ssh || exit 1
+new=.ssh/authorized_keys.new
+rm -f "$new"
+touch .ssh/authorized_keys || exit 1
+take='{take}' awk '
+  BEGIN {{
+    n = split(ENVIRON["take"], gone, "\\n"); for (i = 1; i <= n; i++) take[gone[i]] = 1
+    while ((getline line < "/dev/stdin") > 0) want[++m] = line
+  }}
+  {{
+    key = ""
+    for (i = 1; i < NF; i++) if ($i ~ /^(ssh-|ecdsa-|sk-)/) {{ key = $i " " $(i + 1); break }}
+    if (key in take) next
+    have[key] = 1
+    print
+  }}
+  END {{
+    for (i = 1; i <= m; i++) {{ split(want[i], f, " "); if (!((f[1] " " f[2]) in have)) print want[i] }}
+  }}
+' .ssh/authorized_keys > "$new" << '{keys_end}' || exit 1
+{put}{keys_end}
+chmod 600 "$new" && chmod go-w .ssh && mv -f "$new" .ssh/authorized_keys || exit 1
+if command -v restorecon > /dev/null; then restorecon -R .ssh; fi
+exit 0
+"""
+_BEGIN = """\
+PATH=$PATH:/usr/sbin:/sbin:/usr/local/sbin
+root=; [ "$(id -u)" = 0 ] && root=1
+there() { id "$1" > /dev/null 2>&1; }
+make() {
+  there "$1" && { usermod -e '' "$1" 2> /dev/null; return 0; }
+  [ "$root" ] || { why="it has no such account, and making one takes root"; return 1; }
+  shell=/bin/sh; [ -x /bin/bash ] && shell=/bin/bash
+  { useradd -m -s "$shell" "$1" || adduser -D "$1" || pw useradd "$1" -m; } > /dev/null 2>&1
+  there "$1" || { why="the account could not be made"; return 1; }
+  echo "$1:*" | chpasswd -e 2> /dev/null
+  return 0
+}
+shut() {
+  there "$1" || return 0
+  [ "$root" ] || { why="to shut an account takes root"; return 1; }
+  { usermod -L -e 1 "$1" || passwd -l "$1" || pw lock "$1"; } > /dev/null 2>&1
+  { loginctl terminate-user "$1" || pkill -KILL -u "$1"; } > /dev/null 2>&1
+  return 0
+}
+edit() {
+  there "$1" || { why="it has no such account"; return 1; }
+  if [ "$(id -un)" = "$1" ]; then HOME=$(eval echo "~$1") sh; elif [ "$root" ]; then su -s /bin/sh "$1" -c sh
+  else why="its keys can be changed by itself and by root alone"; return 1; fi 2> /dev/null \\
+    || { why="its file of keys could not be written"; return 1; }
+}
+"""
+
+
+def script(changes: Iterable[KeyChange]) -> str:
+    """A script for a POSIX shell that makes these changes in a guest, as root or as the account's own user. Accounts
+    are user names of useradd's rule, lines are checked public keys."""
+    parts = [_BEGIN]
+    for change in changes:
+        account, here = change.account, ""
+        steps = [f"make {account}"] if change.own and not change.shut else []
+        if change.put or change.take:
+            take = "\n".join(" ".join(line.split()[:2]) for line in change.take)
+            put = "".join(f"{line}\n" for line in change.put)
+            here = _EDIT.format(take=take, put=put, keys_end=_KEYS_END) + f"{_SCRIPT_END}\n"
+            steps.append(f"edit {account} << '{_SCRIPT_END}'")
+        steps += [f"shut {account}"] if change.shut else []
+        said = f"echo '{_SAID} {account} done' || echo \"{_SAID} {account} $why\""
+        parts.append(f"why=; {' && '.join([*steps, said])}\n{here}")
+    return "".join([*parts, f"echo '{_END}'\n"])
+
+
+def read_answers(text: str) -> dict[str, str] | None:
+    """What the script said of each account: "" where all was done, else why not; None where it did not come to its end.
+    A guest may say anything: what is no such line is passed over."""
+    lines = text.splitlines()
+    if _END not in lines:
+        return None
+    found: dict[str, str] = {}
+    for line in lines:
+        word, _, rest = line.partition(" ")
+        account, _, said = rest.partition(" ")
+        if word == _SAID and account:
+            found[account] = found.get(account) or ("" if said == "done" else said or "it could not be done")
+    return found

@@ -1,0 +1,117 @@
+"""Keys put into running guests and taken out of them: in all at once, so that nobody shut out waits for others."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Collection, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+
+from dacha.core.apply.changes import ChangeKeys
+from dacha.core.apply.difference import rekey
+from dacha.core.errors import AnswerNo, DachaError
+from dacha.core.harmless import harmless
+from dacha.core.lab.person import Person
+from dacha.core.people.keys_inside import KeyChange, after, read_answers, script
+from dacha.engine.guest.keys import key_line, wanted_keys
+from dacha.engine.guest.observe import observe_guest
+from dacha.engine.inside.run import run_inside
+from dacha.engine.workspace import Workspace
+from dacha.hypervisor.process import running
+
+# Each waits for a guest most of its time.
+AT_ONCE = 16
+
+
+def still_in(ws: Workspace, person: Person) -> dict[str, str]:
+    """The guests that have a key of somebody's inside, each with whether it is on or off."""
+    lines = set()
+    for written in person.keys:
+        with contextlib.suppress(ValueError):
+            lines.add(key_line(ws, written))
+    found = {}
+    for name in ws.home.guests():
+        keyed = ws.home.read(name).keyed or {}
+        if any(lines & set(inside) for inside in keyed.values()):
+            found[name] = "on" if running(ws.home.process_lock(name)) else "off"
+    return found
+
+
+def waiting_keys(ws: Workspace, names: Collection[str]) -> list[ChangeKeys]:
+    """What of keys is to change in these guests, that have been started as the lab has them."""
+    wanted = wanted_keys(ws)
+    found = [rekey(n, None, observe_guest(ws.home, n, forwards=False), wanted.get(n)) for n in names]
+    return [change for changes in found for change in changes if isinstance(change, ChangeKeys)]
+
+
+def change_keys(ws: Workspace, changes: Sequence[ChangeKeys]) -> Iterator[tuple[ChangeKeys, DachaError | None, float]]:
+    """Make the changes, and note what was made: each with what went wrong, and the seconds that it took. What was done
+    in one account of a guest and not in another is two changes."""
+    if not changes:
+        return
+    began = time.monotonic()
+    ws.plan  # noqa: B018  # made once, before threads would each make it
+    with ThreadPoolExecutor(min(AT_ONCE, len(changes))) as pool:
+        for change, said in zip(changes, pool.map(lambda c: _in_guest(ws, c), changes), strict=True):
+            for part, error in _noted(ws, change, said):
+                yield part, error, time.monotonic() - began
+
+
+def _in_guest(ws: Workspace, change: ChangeKeys) -> dict[str, str] | DachaError:
+    """What was said of each account, or what kept it from being asked."""
+    try:
+        how, said = run_inside(ws, change.guest, script(change.changes))
+    except DachaError as e:
+        return e
+    answers = read_answers(said)
+    if answers is None:
+        return AnswerNo(f"{change.guest} did not come to the end", why=f"{how}: {_last(said)}")
+    return answers
+
+
+def _last(said: str) -> str:
+    lines = harmless(said.strip()).splitlines() or ["it said nothing"]
+    return lines[-1][:200]
+
+
+def _noted(
+    ws: Workspace, change: ChangeKeys, said: dict[str, str] | DachaError
+) -> Iterator[tuple[ChangeKeys, DachaError | None]]:
+    """What was made, noted in the guest's record; and what was not, with the error."""
+    if isinstance(said, DachaError):
+        yield (
+            change,
+            AnswerNo(
+                f"{change.guest}: {_what(change.changes)}",
+                why=said.why or said.what,
+                remedy=f"dacha trace {change.guest} says what is in the way; dacha apply tries again",
+            ),
+        )
+        return
+    made = tuple(c for c in change.changes if said.get(c.account) == "")
+    if made:
+        record = ws.home.read(change.guest)
+        record.keyed = after(record.keyed, made)
+        shut = {c.account for c in made if c.shut}
+        record.own_accounts = sorted({*record.own_accounts, *(c.account for c in made if c.own)} - shut)
+        ws.home.write(change.guest, record)
+        yield change._replace(changes=made), None
+    left = tuple(c for c in change.changes if c not in made)
+    if left:
+        yield (
+            change._replace(changes=left),
+            AnswerNo(
+                f"{change.guest}: {_what(left)}",
+                why="; ".join(
+                    f"{c.account}: {harmless(said.get(c.account) or 'nothing was said of it')}" for c in left
+                ),
+                remedy=f"with everything of its first boot: dacha guest first-boot {change.guest} --again,\n"
+                f"then dacha restart {change.guest}",
+            ),
+        )
+
+
+def _what(changes: Sequence[KeyChange]) -> str:
+    if any(c.take or c.shut for c in changes):
+        return "keys that should open it no more are still in it"
+    return "keys could not be put into it"

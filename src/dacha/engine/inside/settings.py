@@ -1,0 +1,37 @@
+"""A running guest's settings, asked inside it and judged."""
+
+from __future__ import annotations
+
+import time
+from typing import NamedTuple
+
+from dacha.core.errors import AnswerNo
+from dacha.core.guest_settings import QUESTIONS, Setting, judge, read_answers
+from dacha.engine.inside.run import run_inside
+from dacha.engine.inside.ssh import refuse_unless_on
+from dacha.engine.lab.named import guest_named
+from dacha.engine.workspace import Workspace
+
+
+class Checked(NamedTuple):
+    """A guest's settings, and how they were asked."""
+
+    how: str
+    settings: list[Setting]
+
+
+def check_guest(ws: Workspace, name: str) -> Checked:
+    """Ask a running guest for its settings, and judge them. Raises UsageError, AnswerNo where it cannot be asked."""
+    guest = guest_named(ws, name)
+    refuse_unless_on(ws, name)
+    if guest.system == "windows":
+        raise AnswerNo(f"{name} runs Windows, whose settings Dacha does not know to ask")
+    how, said = run_inside(ws, name, QUESTIONS)
+    told = read_answers(said)
+    if told is None:
+        raise AnswerNo(f"{name} did not answer to the end", remedy=f"dacha console {name} shows what it does")
+    ports = frozenset(p for d in guest.doors for p in range(d.to.first, d.to.last + 1))
+    setup = guest.setup
+    return Checked(
+        how, judge(told, now=time.time(), zone=setup.time_zone, updates=setup.automatic_updates, ports=ports)
+    )

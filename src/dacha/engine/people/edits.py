@@ -1,0 +1,105 @@
+"""People in the lab file: found by name, added, changed, and left out where what they enter is gone."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from dacha.core.errors import UsageError
+from dacha.core.lab.edits import Edit, Set
+from dacha.core.lab.person import EVERYTHING, Person
+from dacha.core.spelling import did_you_mean
+from dacha.engine.guest.keys import key_line
+from dacha.engine.lab.unset import unset_edits
+from dacha.engine.workspace import Workspace
+
+
+class PersonChange(NamedTuple):
+    """What is asked for of a person: names as on the command line."""
+
+    name: str
+    keys: tuple[str, ...] = ()
+    not_keys: tuple[str, ...] = ()
+    enter: tuple[str, ...] = ()
+    not_enter: tuple[str, ...] = ()
+    origin: str | None = None
+    user: str | None = None
+    unset: tuple[str, ...] = ()
+
+
+def person_named(ws: Workspace, name: str) -> Person:
+    """The person of that name. Raises UsageError with the nearest one."""
+    person = ws.lab.people.get(name)
+    if person is None:
+        raise UsageError(
+            f"there is no person {name}",
+            where=ws.path.name,
+            remedy=did_you_mean(name, ws.lab.people, f"add one: dacha person add {name} --key FILE.pub --enter GUEST"),
+        )
+    return person
+
+
+def new_person(ws: Workspace, asked: PersonChange) -> list[Edit]:
+    """The edits that add a person. Raises UsageError."""
+    if asked.name in ws.lab.people:
+        raise UsageError(
+            f"there is a person {asked.name} already", where=ws.path.name, remedy=f"dacha person edit {asked.name} …"
+        )
+    _refuse_keys(ws, asked.keys)
+    values: dict[str, object] = {"keys": list(dict.fromkeys(asked.keys))} if asked.keys else {}
+    if asked.enter:
+        values["enters"] = _entered([], asked.enter)
+    values |= {key: value for key, value in (("from", asked.origin), ("user", asked.user)) if value}
+    return [Set(("person", asked.name), values)]
+
+
+def person_edits(ws: Workspace, asked: PersonChange) -> list[Edit]:
+    """The edits that change a person. Raises UsageError, also when nothing was named."""
+    person, here = person_named(ws, asked.name), ("person", asked.name)
+    edits: list[Edit] = []
+    if asked.keys or asked.not_keys:
+        _refuse_keys(ws, asked.keys)
+        kept = _without(f"{asked.name} has no key", person.keys, asked.not_keys)
+        edits.append(Set((*here, "keys"), list(dict.fromkeys([*kept, *asked.keys]))))
+    if asked.enter or asked.not_enter:
+        had = [str(e) for e in person.enters]
+        if person.everything and asked.not_enter:
+            raise UsageError(
+                f"{asked.name} enters all guests, not {asked.not_enter[0]} by itself",
+                remedy=f"name those that are left: dacha person edit {asked.name} --unset enters --enter GUEST",
+            )
+        kept = _without(f"{asked.name} does not enter", had, asked.not_enter)
+        edits.append(Set((*here, "enters"), _entered(kept, asked.enter)))
+    edits += [Set((*here, key), value) for key, value in (("from", asked.origin), ("user", asked.user)) if value]
+    unset = [key for key in asked.unset if not (key == "enters" and asked.enter)]
+    edits += unset_edits(ws, here, unset)
+    if not edits:
+        raise UsageError("nothing to change was named", remedy="see: dacha person edit --help")
+    return edits
+
+
+def _entered(had: Sequence[str], more: Sequence[str]) -> list[str] | str:
+    """What somebody enters, as the file writes it. A door of a guest that is entered whole needs no line."""
+    if EVERYTHING in more:
+        return EVERYTHING
+    wanted = list(dict.fromkeys(" ".join(e.split()) for e in (*had, *more)))
+    return [e for e in wanted if e.split()[0] not in wanted or " " not in e]
+
+
+def _without(what: str, had: Sequence[str], gone: Sequence[str]) -> list[str]:
+    left = list(had)
+    for each in (" ".join(g.split()) for g in gone):
+        if each not in left:
+            raise UsageError(
+                f"{what} {each}", remedy=did_you_mean(each, left, f"there is: {', '.join(left) or 'none'}")
+            )
+        left.remove(each)
+    return left
+
+
+def _refuse_keys(ws: Workspace, keys: Sequence[str]) -> None:
+    for written in keys:
+        try:
+            key_line(ws, written)
+        except ValueError as e:
+            raise UsageError(f"--key {written}: {e.args[0]}", remedy=e.args[1]) from None

@@ -1,0 +1,20 @@
+"""Profiles of the remote-desktop client that most Linux desktops come with: one key a line, in one section."""
+
+from __future__ import annotations
+
+from dacha.core.plan.doors import place
+from dacha.formats.handout.way_in import WayIn
+
+
+def profile(lab: str, way: WayIn) -> bytes:
+    """The profile of one way: SSH, RDP or VNC. No password is in it: the client asks."""
+    values = {
+        "name": way.session,
+        "group": lab,
+        "protocol": way.service.upper(),
+        "server": place(way.address, way.port),
+        "username": way.user,
+    }
+    if way.service == "rdp":
+        values |= {"window_width": "1280", "window_height": "800", "colordepth": "99"}
+    return "\n".join(["[remmina]", *(f"{key}={value}" for key, value in values.items()), ""]).encode()

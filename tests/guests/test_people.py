@@ -1,0 +1,154 @@
+"""People with real guests: let in while a guest runs, shut out again, each by what they were handed."""
+
+from __future__ import annotations
+
+import subprocess
+import time
+import zipfile
+from pathlib import Path
+
+from dacha.formats.openssh import key_pair
+from tests.conftest import Lab
+from tests.guests.test_handout import as_root_with
+
+LAB = (
+    '[lab]\nname = "saltmarsh"\n[network.pier]\nkind = "nat"\n'
+    '[guest.gauge]\n@BOOT@\nadapter = [{ network = "pier" }]\ndoor.ssh = { from = "host", port = 2246 }\n'
+    '[guest.charts]\n@BOOT@\nadapter = [{ network = "pier" }]\ndoor.ssh = { from = "host", port = 2247 }\n'
+    'door.web = { service = "http", from = "host" }\n'
+)
+
+
+def make_key(folder: Path, name: str) -> Path:
+    private, public = key_pair(name[0].encode() * 32, f"{name}@pier")
+    (folder / f"{name}.pub").write_text(public)
+    (folder / name).write_text(private)
+    (folder / name).chmod(0o600)
+    return folder / name
+
+
+def gets_in(key: Path, port: int, user: str = "ops") -> bool:
+    options = ["-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"]
+    argv = ["ssh", "-F", "none", "-o", "BatchMode=yes", *options, "-i", str(key), "-p", str(port), f"{user}@127.0.0.1"]
+    done = subprocess.run([*argv, "true"], capture_output=True, text=True, timeout=120, check=False)
+    assert done.returncode == 0 or "Permission denied" in done.stderr, done
+    return done.returncode == 0
+
+
+def test_people_come_and_go_while_guests_run(guest_lab: Lab, tmp_path: Path) -> None:
+    lab = guest_lab
+    lab.write(LAB)
+    lab("apply", timeout=400)
+    mara, jo = make_key(lab.folder, "mara"), make_key(lab.folder, "jo")
+    said = lab(
+        "person", "add", "mara", "--key", "mara.pub", "--enter", "gauge", "--enter", "charts web", "--from", "host"
+    )
+    assert "enters gauge, charts web from this host, 1 key" in said.out
+    lab("person", "add", "jo", "--key", "jo.pub", "--enter", "all", "--from", "host")
+    assert not gets_in(mara, 2246)
+    assert "keys: mara@pier, jo@pier in as ops" in lab("diff").out
+    said = lab("apply")
+    assert "mara@pier, jo@pier in as ops" in said.out and "first-boot data" not in said.out + lab("diff").out
+    assert gets_in(mara, 2246) and gets_in(jo, 2246) and gets_in(jo, 2247)
+    assert not gets_in(mara, 2247), "by its page alone she may not log in there"
+    reach = lab("reach", "--for", "mara", "--json").json
+    assert [(r["guest"], r["service"]) for r in reach["services"]] == [("gauge", "ssh"), ("charts", "http")]
+    assert reach["places"] == ["host"] and reach["person"] == "mara"
+
+    # She leaves: within seconds her key opens nothing, and nobody else is disturbed.
+    assert "still open gauge" in lab("person", "remove", "mara").out
+    began = time.monotonic()
+    assert "mara@pier out of ops" in lab("apply").out
+    assert not gets_in(mara, 2246) and gets_in(jo, 2246) and gets_in(jo, 2247)
+    print(f"shut out after {time.monotonic() - began:.1f} s")
+    assert lab("apply").out.strip().endswith("nothing to do, everything was applied")
+
+    # One that is off is told so, and it goes by what the lab says then; who logs in can be changed in the same way.
+    lab("stop", "charts", "--force", "--wait", "0s")
+    said = lab("person", "remove", "jo").out
+    assert "still open gauge" in said and "go when it is started: charts" in said
+    lab("apply")
+    lab("start", "charts", timeout=400)
+    assert not gets_in(jo, 2247) and not gets_in(jo, 2246) and gets_in(lab.folder / "id", 2247)
+    inside = lab("connect", "charts", "--", "cat", ".ssh/authorized_keys").out
+    assert inside.split()[1] == (lab.folder / "id.pub").read_text().split()[1] and inside.count("\n") == 1
+    # A guest that cannot be asked is named, and nothing is forgotten.
+    lab("person", "add", "mara", "--key", "mara.pub", "--enter", "gauge", "--from", "host")
+    lab("pause", "gauge")
+    assert "it can answer nobody" in lab("apply", code=3).err
+    lab("resume", "gauge")
+    assert "mara@pier in as ops" in lab("apply").out
+
+    handed(lab, tmp_path)
+
+
+def handed(lab: Lab, tmp_path: Path) -> None:
+    """A new key in a handout opens what it should, with OpenSSH and with PuTTY, and is said to be there."""
+    lab("person", "add", "kim", "--enter", "gauge", "--from", "host")
+    done = lab("handout", "--for", "kim", "--with-key", "--no-passphrase", "--output", "kim")
+    assert "A new private key of kim's is in kim" in done.err and "from this host" in done.out
+    assert "kim@saltmarsh in as ops" in lab("apply").out
+    folder = lab.folder / "kim"
+    assert (folder / "saltmarsh/kim").stat().st_mode & 0o777 == (folder / "kim.ppk").stat().st_mode & 0o777 == 0o600
+    ssh = tmp_path / "ssh"
+    ssh.mkdir()
+    subprocess.run(["cp", "-r", folder / "saltmarsh", ssh], check=True)
+    (ssh / "config").write_text("Include saltmarsh/config\n")
+    found = as_root_with(ssh, "/root", ["ssh", "-o", "StrictHostKeyChecking=yes", "gauge", "hostname"])
+    assert found.stdout == "gauge\n", found
+    plink = ["plink", "-batch", "-P", "2246", "-l", "ops", "-i", str(folder / "kim.ppk")]
+    fingerprint = lab("handout", "--for", "kim", "--output", "again", "--json").json["ways"][0]["fingerprint"]
+    found = subprocess.run([*plink, "-hostkey", fingerprint, "127.0.0.1", "hostname"], capture_output=True, text=True,
+                           timeout=120, check=False)  # fmt: skip
+    assert found.stdout == "gauge\n", found
+    # Made again without it, no private key stays; in an archive there is none either.
+    lab("handout", "--for", "kim", "--output", "kim")
+    assert not any(b"PRIVATE" in p.read_bytes() or p.suffix == ".ppk" for p in folder.rglob("*") if p.is_file())
+    lab("handout", "--for", "kim", "--output", "kim.zip")
+    with zipfile.ZipFile(lab.folder / "kim.zip") as archive:
+        assert {n for n in archive.namelist() if n.startswith("kim/saltmarsh/")} == {
+            "kim/saltmarsh/config", "kim/saltmarsh/known_hosts"
+        }  # fmt: skip
+    (lab.folder / "other.zip").write_text("no archive")
+    assert "something else already" in lab("handout", "--for", "kim", "--output", "other.zip", code=2).err
+
+
+def test_what_is_asked_wrongly_of_people_is_refused_and_changes_nothing(lab: Lab) -> None:
+    lab("new", "saltmarsh")
+    lab("guest", "add", "gauge", "--kernel", "x", "--door", "ssh", "--user", "ops")
+    key = make_key(lab.folder, "mara")
+    text = lab.file.read_text()
+    for words, said in (
+        (["person", "add", "mara", "--key", "mara"], "this is a private key"),
+        (["person", "add", "mara", "--key", "no.pub"], "there is no key file"),
+        (["person", "add", "mara", "--enter", "gaug"], "did you mean gauge"),
+        (["person", "add", "mara", "--enter", "gauge rdp"], "gauge has no door rdp"),
+        (["person", "add", "Mara"], "cannot be a name"),
+        (["person", "edit", "mara", "--from", "lan"], "there is no person mara"),
+        (["handout", "--for", "mara"], "there is no person mara"),
+        (["handout"], "where they are is not said"),
+        (["handout", "--from", "host", "--with-key"], "a private key belongs to somebody"),
+        (["reach", "--for", "mara"], "there is no person mara"),
+    ):
+        assert said in lab(*words, code=2).err, words
+        assert lab.file.read_text() == text
+    lab("person", "add", "mara", "--key", "mara.pub", "--enter", "gauge ssh", "--from", "host")
+    assert "nothing to change was named" in lab("person", "edit", "mara", code=2).err
+    assert "does not enter charts" in lab("person", "edit", "mara", "--not-enter", "charts", code=2).err
+    assert "from this host at the farthest" in lab("handout", "--for", "mara", "--from", "lan", code=1).err
+    shown = lab("person", "show", "mara", "--json").json
+    assert shown["enters"] == [{"guest": "gauge", "door": "ssh"}] and shown["in"] == {}
+    assert shown["ways"][0]["address"] == "127.0.0.1" and shown["fingerprints"]["mara.pub"].startswith("SHA256:")
+    lab("person", "edit", "mara", "--enter", "all", "--not-key", "mara.pub")
+    assert "mara    this host  all guests  who logs in  none" in lab("person", "list").out
+    assert "enters all guests" in lab("person", "edit", "mara", "--not-enter", "gauge", code=2).err
+    lab("person", "edit", "mara", "--enter", "gauge ssh", "--unset", "enters")
+    # A door that goes is entered by nobody any more; a guest likewise.
+    lab("door", "remove", "gauge", "ssh")
+    assert lab("person", "list", "--json").json["people"][0]["enters"] == []
+    # A key that is lost later is a finding with its line, and apply does not go by half of what it should.
+    lab("person", "edit", "mara", "--key", "mara.pub", "--enter", "gauge")
+    key.with_suffix(".pub").unlink()
+    found = [f for f in lab("check", "--json", code=1).json["findings"] if f["code"] == "key-file"]
+    assert found and found[0]["subject"] == "person mara" and found[0]["line"]
+    assert "there is no key file" in lab("apply", "--no-wait", code=3).err
