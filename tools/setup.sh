@@ -36,6 +36,10 @@ need dhclient isc-dhcp-client
 need dhcpcd dhcpcd-base
 need dig dnsutils
 need plink putty-tools
+need ufw ufw
+need iptables iptables
+# Where a service that is installed would be started at once, this one is left to whoever wants it.
+[ -d /run/systemd/system ] || need firewalld firewalld
 need zsh zsh
 need fish fish
 [ -e /usr/lib/ipxe/qemu/efi-virtio.rom ] || missing="$missing ipxe-qemu"

@@ -16,6 +16,7 @@ from dacha.core.apply.changes import (
     ChangeKeys,
     ChangeMachine,
     ChangeMedium,
+    CloseFirewall,
     CloseForward,
     DeleteDisk,
     DetachDisk,
@@ -26,6 +27,7 @@ from dacha.core.apply.changes import (
     MakeHostKey,
     MakeLink,
     MoveScreen,
+    OpenFirewall,
     OpenForward,
     ReattachTap,
     RemoveLink,
@@ -38,6 +40,7 @@ from dacha.core.apply.changes import (
     subject,
 )
 from dacha.core.lab.model import Disk
+from dacha.core.network.host_firewall import Flow, Opening
 from dacha.core.network.links import TapLink
 from dacha.core.people.keys_inside import KeyChange
 from dacha.core.plan.doors import Forward
@@ -75,6 +78,18 @@ EACH: list[tuple[Change, str, str]] = [
     (LoadRules(1, True, (("gauge", "ssh"),)), "replace its rules (1 door; opens gauge ssh)", "replaced its rules"),
     (RemoveRules(), "remove its rules", "removed its rules"),
     (Forwarding(True), "switch forwarding on", "switched forwarding on"),
+    (
+        OpenFirewall(
+            (Opening(Flow("door gauge ssh", "forward", 4), "ufw"), Opening(Flow("network pier", "input", 4), "ufw"))
+        ),
+        "open its own firewall for door gauge ssh in ufw, network pier in ufw",
+        "opened its own firewall for door gauge",
+    ),
+    (
+        CloseFirewall((Opening(Flow("door gauge ssh", "forward", 4), "nft"),)),
+        "close its own firewall behind door gauge ssh in nft",
+        "closed its own firewall behind door gauge ssh",
+    ),
     (AskRouter((("gauge", "ssh"),)), "ask the router to lead in gauge ssh", "asked the router to lead in"),
     (Caretaker(True), "start the caretaker", "started the caretaker"),
     (StartGuest("gauge"), "start", "started"),

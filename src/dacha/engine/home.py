@@ -127,6 +127,11 @@ class Home:
         return self.folder / "kernel.json"
 
     @property
+    def firewall_note(self) -> Path:
+        """What was let pass in this host's own firewall."""
+        return self.folder / "firewall.json"
+
+    @property
     def rules_lock(self) -> Path:
         return self.folder / "rules.lock"
 

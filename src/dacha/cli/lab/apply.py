@@ -20,6 +20,10 @@ def apply_arguments(parser: argparse.ArgumentParser) -> None:
     )
     arguments.waiting(parser)
     parser.add_argument(
+        "--open-firewall", action="store_true",
+        help="let the lab's ways pass this host's own firewall, a narrow rule for each; written down, gone with them",
+    )  # fmt: skip
+    parser.add_argument(
         "--confirm", action="store_true", help="keep a bridge that took over this host's address; else it is unmade"
     )
 
@@ -35,6 +39,11 @@ def run_apply(args: argparse.Namespace) -> int:
         else:
             output.say(f"{move.bridge} stays, over {move.adapter}.")
         return 0
+    if args.open_firewall:
+        from dacha.core.lab.edits import Set
+        from dacha.engine.lab.edit import edit_lab
+
+        edit_lab(args.lab, lambda ws: [] if ws.lab.open_firewall else [Set(("lab", "open-firewall"), True)])
     return apply_and_wait(args, None)
 
 

@@ -31,9 +31,11 @@ from dacha.core.apply.guest_changes import (
 from dacha.core.apply.host_changes import (
     AskRouter,
     Caretaker,
+    CloseFirewall,
     Forwarding,
     LoadRules,
     MakeLink,
+    OpenFirewall,
     RemoveLink,
     RemoveRules,
 )
@@ -55,6 +57,8 @@ Change = (
     | LoadRules
     | RemoveRules
     | Forwarding
+    | OpenFirewall
+    | CloseFirewall
     | AskRouter
     | Caretaker
     | StartGuest
@@ -82,7 +86,8 @@ def in_order(changes: Iterable[Change]) -> list[Change]:
 
 __all__ = [
     "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "Caretaker", "Change", "ChangeKeys", "ChangeMachine",
-    "ChangeMedium", "CloseForward", "DeleteDisk", "DetachDisk", "Forwarding", "GrowDisk", "LoadRules", "MakeDisk",
-    "MakeHostKey", "MakeLink", "MoveScreen", "OpenForward", "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest",
-    "StopGuest", "WriteDown", "WriteSeed", "in_order", "kind_of", "phase_of", "subject", "when_of",
+    "ChangeMedium", "CloseFirewall", "CloseForward", "DeleteDisk", "DetachDisk", "Forwarding", "GrowDisk", "LoadRules",
+    "MakeDisk", "MakeHostKey", "MakeLink", "MoveScreen", "OpenFirewall", "OpenForward", "ReattachTap", "RemoveLink",
+    "RemoveRules", "StartGuest", "StopGuest", "WriteDown", "WriteSeed", "in_order", "kind_of", "phase_of", "subject",
+    "when_of",
 ]  # fmt: skip

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from dacha.core.apply.change import END, HOST, change
 
 if TYPE_CHECKING:
+    from dacha.core.network.host_firewall import Opening
     from dacha.core.network.links import Link
 
 
@@ -112,6 +113,39 @@ class Forwarding(NamedTuple):
 
     def done(self) -> str:
         return "switched forwarding on" if self.on else "put forwarding back as it was"
+
+
+@change("open-firewall", HOST)
+class OpenFirewall(NamedTuple):
+    """Let the lab's ways pass this host's own firewall: a narrow rule for each."""
+
+    opened: tuple[Opening, ...]
+    guest: str | None = None
+
+    def __str__(self) -> str:
+        return f"open its own firewall for {_openings(self.opened)}"
+
+    def done(self) -> str:
+        return f"opened its own firewall for {_openings(self.opened)}"
+
+
+@change("close-firewall", END)
+class CloseFirewall(NamedTuple):
+    """Take those rules out again."""
+
+    closed: tuple[Opening, ...]
+    guest: str | None = None
+
+    def __str__(self) -> str:
+        return f"close its own firewall behind {_openings(self.closed)}"
+
+    def done(self) -> str:
+        return f"closed its own firewall behind {_openings(self.closed)}"
+
+
+def _openings(all_of: tuple[Opening, ...]) -> str:
+    about = list(dict.fromkeys(str(o) for o in all_of))
+    return ", ".join(about[:4]) + (f" and {len(about) - 4} more" if about[4:] else "")
 
 
 @change("ask-router", END)

@@ -229,7 +229,8 @@ NOBODY: Mapping[str, Person] = MappingProxyType({})
 
 class Lab(NamedTuple):
     """All that one file describes, in file order. `router` is the address of the one that is asked for the way from
-    outside: None for the default gateway, "none" for nobody. `people` are who may enter guests."""
+    outside: None for the default gateway, "none" for nobody. `people` are who may enter guests; `open_firewall` is
+    consent to let the lab's ways pass this host's own firewall."""
 
     name: str
     networks: dict[str, Network]
@@ -238,6 +239,7 @@ class Lab(NamedTuple):
     accelerator: str = "auto"
     router: str | None = None
     people: Mapping[str, Person] = NOBODY
+    open_firewall: bool = False
 
     @property
     def from_outside(self) -> bool:

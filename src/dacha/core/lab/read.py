@@ -46,7 +46,7 @@ def read_lab(text: str, profiles: Profiles | None = None) -> Reading:
 
 
 def _lab(root: Table, profiles: Profiles) -> Lab:
-    name, accelerator, router = "lab", "auto", None
+    name, accelerator, router, open_firewall = "lab", "auto", None, False
     head = root.table("lab")
     if head is None:
         root.wrong("", "missing", "the table [lab] is missing", 'begin with:\n[lab]\nname = "saltmarsh"')
@@ -54,6 +54,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
         name = head.need("name", fields.name, '"saltmarsh"') or "lab"
         accelerator = head.take("accelerator", fields.choice(*ACCELERATORS), "auto")
         router = head.take("router", fields.address4_or_none, None)
+        open_firewall = head.take("open-firewall", fields.flag, False)
         head.finish()
     networks = {n: _network(n, t) for n, t in root.tables("network")}
     setups = {n: _setup(n, t) for n, t in root.tables("setup")}
@@ -68,6 +69,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
         guests=guests,
         storages=storages,
         people=people,
+        open_firewall=open_firewall,
     )
 
 

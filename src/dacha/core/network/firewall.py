@@ -14,6 +14,8 @@ from typing import Any, NamedTuple
 
 # Families whose chains an IPv4 or IPv6 packet passes.
 _FAMILIES = {4: ("ip", "inet"), 6: ("ip6", "inet")}
+# Headers of which a packet has one (IANA protocol numbers), as nft calls them.
+_TRANSPORTS = frozenset({"tcp", "udp", "udplite", "sctp", "dccp", "icmp", "icmpv6", "igmp", "esp", "ah", "comp"})
 # Chains that call chains: the kernel allows 16.
 _DEEPEST = 16
 
@@ -29,6 +31,7 @@ class Packet(NamedTuple):
     protocol: str
     dport: int
     dnat: bool = False
+    state: str = "new"
 
 
 class Culprit(NamedTuple):
@@ -38,13 +41,25 @@ class Culprit(NamedTuple):
     table: str
     chain: str
     handle: int | None
+    # Whose form the rules were read in, and the hook's own chain, where whatever opens the way would stand.
+    by: str = "nft"
+    base: str = ""
 
     def __str__(self) -> str:
+        if self.by == "iptables":
+            what = "its policy" if self.handle is None else f"rule {self.handle}"
+            return f"{what} in chain {self.chain} of {self._program}"
         what = "its policy" if self.handle is None else f"the rule with handle {self.handle}"
         return f"{what} in chain {self.chain} of table {self.family} {self.table}"
 
+    @property
+    def _program(self) -> str:
+        return "iptables" if self.family == "ip" else "ip6tables"
+
     def shown_by(self) -> str:
         """The command that shows it."""
+        if self.by == "iptables":
+            return f"{self._program} -t {self.table} -L {self.chain} -v --line-numbers"
         return f"nft -a list chain {self.family} {self.table} {self.chain}"
 
 
@@ -73,9 +88,10 @@ def dropped_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str) 
         verdict, rule, doubt = _walk(chains, where, packet, 0)
         if verdict == "drop" and not doubt:
             place = rule[1] if rule else where
-            return Culprit(place[0], place[1], place[2], rule[0] if rule else None)
+            handle = rule[0] if rule else None
+            return Culprit(place[0], place[1], place[2], handle, chain.get("by", "nft"), chain["name"])
         if verdict is None and chain.get("policy") == "drop" and not doubt:
-            return Culprit(*where, None)
+            return Culprit(*where, None, chain.get("by", "nft"), chain["name"])
     return None
 
 
@@ -90,7 +106,7 @@ def led_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str, befo
             continue
         verdict, rule, doubt = _walk(chains, where, packet, 0)
         if verdict == "led" and rule and not doubt:
-            return Culprit(*rule[1], rule[0])
+            return Culprit(*rule[1], rule[0], chain.get("by", "nft"), chain["name"])
     return None
 
 
@@ -174,13 +190,17 @@ def _left(left: Any, packet: Packet) -> Iterable[str] | None:
             if (header == "ip6") != (packet.version == 6):
                 return ()
             value = {"saddr": packet.saddr, "daddr": packet.daddr, "protocol": packet.protocol}.get(field)
+        elif header in _TRANSPORTS and header != packet.protocol:
+            return ()  # it has no such header
         elif header in ("tcp", "udp", "th"):
-            if header not in ("th", packet.protocol):
-                return ()
             value = packet.dport if field == "dport" else None
+    elif "fib" in left:
+        if left["fib"].get("result") == "type" and left["fib"].get("flags") == ["daddr"]:
+            # Where it goes out by no interface, or by loopback, it is for this host itself.
+            value = "local" if packet.oifname in (None, "lo") else "unicast"
     elif "ct" in left:
         if left["ct"].get("key") == "state":
-            value = "new"
+            value = packet.state
         elif left["ct"].get("key") == "status":
             return ("dnat",) if packet.dnat else ("none",)
     return None if value is None else (str(value),)

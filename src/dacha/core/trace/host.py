@@ -40,7 +40,7 @@ def forwarding(e: Evidence) -> Hop:
 def firewall(e: Evidence) -> Hop:
     if e.dropped:
         what, shown = e.dropped
-        remedy = f"{shown}\nlet it in there; Dacha touches no rules of others"
+        remedy = f"dacha apply --open-firewall lets it pass by one narrow rule, or let it in there by hand:\n{shown}"
         return Hop("firewall", BROKEN, f"{what} drops it", "another firewall on this host shuts the way", remedy)
     if e.untold:
         return Hop("firewall", UNTESTED, e.untold)

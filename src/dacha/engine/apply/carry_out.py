@@ -13,6 +13,7 @@ from dacha.core.apply.changes import (
     ChangeKeys,
     ChangeMachine,
     ChangeMedium,
+    CloseFirewall,
     CloseForward,
     DeleteDisk,
     DetachDisk,
@@ -23,6 +24,7 @@ from dacha.core.apply.changes import (
     MakeHostKey,
     MakeLink,
     MoveScreen,
+    OpenFirewall,
     OpenForward,
     ReattachTap,
     RemoveLink,
@@ -38,7 +40,7 @@ from dacha.engine.disks import disks
 from dacha.engine.disks import kept as kept_disks
 from dacha.engine.disks.disks import Progress
 from dacha.engine.guest import power, prepare
-from dacha.engine.network import kernel
+from dacha.engine.network import host_firewall, kernel
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import removable, screen, user_network
@@ -126,6 +128,8 @@ CARRIERS: dict[type, Callable[[Work, Any], object]] = {
     OpenForward: _open_forward,
     CloseForward: _close_forward,
     ChangeMedium: _change_medium,
+    OpenFirewall: lambda work, change: host_firewall.open_for(work.whole, change.opened),
+    CloseFirewall: lambda work, change: host_firewall.shut_behind(work.whole, change.closed),
     AskRouter: lambda work, change: mappings.ask(work.ws),
     Caretaker: _caretaker,
     MakeLink: _in_kernel,

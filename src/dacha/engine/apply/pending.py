@@ -38,6 +38,10 @@ def with_host(
         from dacha.engine.network import kernel
 
         more += kernel.difference(ws, plan or ws.plan, _held(seen))
+    if ws.lab.open_firewall or ws.home.firewall_note.exists():
+        from dacha.engine.network import host_firewall
+
+        more += host_firewall.difference(ws, plan or ws.plan)
     if ws.lab.from_outside or ws.home.router_note.exists():
         from dacha.engine.router import mappings
 

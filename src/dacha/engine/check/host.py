@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -41,6 +42,10 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         findings += kernel_findings(ws)
         on = {name for name, seen in observed.items() if seen.running}
         findings += live.conflicts(live.started(ws, plan), {k: s for k, s in live.read(ws.home).items() if k[0] in on})
+    if ws.lab.open_firewall or (os.geteuid() == 0 and _passes_this_host(ws)):
+        from dacha.engine.network import host_firewall
+
+        findings += host_firewall.findings(ws, plan)
     bridged = any(n.kind == "bridge" for n in ws.lab.networks.values())
     if bridged or ws.lab.from_outside:
         # Other doors can be entered from where they are meant to be, whatever this host is.
@@ -62,6 +67,11 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
     growth = disk_growth(ws)
     findings += check_host(ws.lab, facts([ws.home.folder, *growth]), {str(f): size for f, size in growth.items()})
     return findings
+
+
+def _passes_this_host(ws: Workspace) -> bool:
+    """True when something of the lab has to pass this host's own firewall."""
+    return any(n.managed for n in ws.lab.networks.values()) or any(d.from_lan for d in ws.lab.doors())
 
 
 def _at_boot(lab: str) -> bool:

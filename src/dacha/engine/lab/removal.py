@@ -12,7 +12,7 @@ from dacha.engine.caretaker import process as caretaking
 from dacha.engine.caretaker import unit
 from dacha.engine.home import Home
 from dacha.engine.lab.kept_labs import KeptLab
-from dacha.engine.network import kernel
+from dacha.engine.network import host_firewall, kernel
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 
@@ -49,6 +49,7 @@ def remove(lab: KeptLab, report: Report, *, with_disks: bool) -> None:
             report("this host", "starts its caretaker at boot no more")
         if caretaking.stop(home):
             report("caretaker", "stopped")
+        host_firewall.shut_behind(empty, host_firewall.noted(empty))
         if mappings.uses_router(empty):
             mappings.ask(empty)
             report("router", "asked to lead nothing in any more")

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from dacha.core.errors import HostError
+from dacha.core.network.iptables import entries, tables_of
 from dacha.core.sha256 import sha256
 from dacha.host.facts import program
 
@@ -51,13 +52,24 @@ def listing(own: str) -> dict[str, Any] | None:
     may not be read. (The lab's own may hold ten thousand doors, and are known.)"""
     if _nft(["list", "tables"]).returncode:
         return None
-    found: list[Any] = []
-    for family, name in tables():
+    saved = {family: _saved(family) for family in ("ip", "ip6")}
+    found: list[Any] = [entry for family, text in saved.items() for entry in entries(text, family)]
+    told = {(family, name) for family, text in saved.items() for name in tables_of(text)}
+    for family, name in tables() - told:
         if not name.startswith(own):
             done = _nft(["-j", "list", "table", family, name])
             if done.returncode == 0 and done.stdout:
                 found += json.loads(done.stdout)["nftables"]
     return {"nftables": found}
+
+
+def _saved(family: str) -> str:
+    """What iptables says of its own rules, which nft does not tell in full; nothing where it is not here."""
+    found = program("iptables-save" if family == "ip" else "ip6tables-save")
+    if not found:
+        return ""
+    done = subprocess.run([found], capture_output=True, text=True, check=False)
+    return done.stdout if done.returncode == 0 else ""
 
 
 def element(table: str, name: str, key: str) -> str | None:

@@ -1,0 +1,205 @@
+"""Opening this host's own firewall for a lab: what has to pass, whose firewall keeps it, and the narrow rule that its
+owner means for that.
+
+Nothing here is done without consent (`open-firewall`), and each rule can be told from those of others by its comment.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any, NamedTuple
+
+from dacha.core.lab.model import Lab
+from dacha.core.lab.names import link_name
+from dacha.core.network.firewall import Culprit, Packet, dropped_by
+from dacha.core.plan.plan import Plan
+
+# How the names of Dacha's own tables begin.
+OWN = "dacha_"
+# What guests need of this host itself: DHCP and DNS (RFC 2131, RFC 8415, RFC 1035).
+SERVED = (("udp", 67), ("udp", 547), ("udp", 53), ("tcp", 53))
+# Where a container engine wants what its administrator lets pass (a chain that its own rules call first).
+USER_CHAIN = "DOCKER-USER"
+UFW, IPTABLES, NFT, FIREWALLD = "ufw", "iptables", "nft", "firewalld"
+# Addresses of examples (RFC 5737, RFC 3849): somebody whom no rule knows.
+_SOMEBODY = {4: "198.51.100.77", 6: "2001:db8:77::1"}
+
+
+class Flow(NamedTuple):
+    """Connections that have to pass: `about` says whose they are ("door gauge ssh", "network pier"), `hook` where they
+    pass ("forward", "input"); "" and 0 for what may be anything. With `replies` those that answer are meant."""
+
+    about: str
+    hook: str
+    version: int
+    arrives: str = ""
+    leaves: str = ""
+    source: str = ""
+    address: str = ""
+    protocol: str = ""
+    port: int = 0
+    replies: bool = False
+
+
+class Opening(NamedTuple):
+    """A rule that lets a flow pass: by whose firewall, and where in it (the family, the table, the chain)."""
+
+    flow: Flow
+    owner: str
+    family: str = ""
+    table: str = ""
+    chain: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.flow.about} in {self.owner}"
+
+
+def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
+    """Everything that the lab needs to pass this host: doors from the LAN, the way out of its kernel networks with what
+    comes back, guests' DHCP and DNS."""
+    for door in plan.doors.values():
+        if not door.door.from_lan or door.port is None or door.adapter is None or door.means != "forward":
+            continue
+        about = f"door {door.door.guest} {door.door.name}"
+        sources = [str(n) for n in door.door.allow if n.version == 4] or [""]
+        for source in sources:
+            if door.backend == "kernel" and door.adapter.address:
+                leaves = link_name(lab.name, "network", door.adapter.network)
+                to, port = str(door.adapter.address), door.door.to.first
+                yield Flow(about, "forward", 4, "", leaves, source, to, door.door.protocol, port)
+            elif door.backend != "kernel":
+                yield Flow(about, "input", 4, "", "", source, "", door.door.protocol, door.port.first)
+    for net in lab.networks.values():
+        if not net.managed:
+            continue
+        bridge, about = link_name(lab.name, "network", net.name), f"network {net.name}"
+        versions = [4, *([6] if plan.networks[net.name].subnet6 else [])]
+        for version in versions:
+            for protocol, port in SERVED:
+                if (port == 547) == (version == 6) or port == 53:
+                    yield Flow(about, "input", version, bridge, "", "", "", protocol, port)
+            yield Flow(about, "forward", version, bridge, bridge)
+            if net.kind == "nat" and not net.isolated:
+                yield Flow(about, "forward", version, bridge, "")
+            if net.kind == "nat":
+                yield Flow(about, "forward", version, "", bridge, replies=True)
+
+
+def openings(listing: Mapping[str, Any], wanted: Iterator[Flow], out: str) -> list[Opening]:
+    """The rules that would let pass what others' rules surely drop now. `out` is the interface to the LAN."""
+    return [o for flow in wanted if (o := _opening(listing, flow, out))]
+
+
+def _opening(listing: Mapping[str, Any], flow: Flow, out: str) -> Opening | None:
+    culprit = dropped_by(listing, flow.hook, packet_of(flow, out), OWN)
+    if culprit is None:
+        return None
+    owner, chain = _owner(listing, culprit)
+    return Opening(flow, owner, culprit.family, culprit.table, chain)
+
+
+def packet_of(flow: Flow, out: str) -> Packet:
+    """The first packet of such a connection, from somebody whom no rule knows by name."""
+    arrives = flow.arrives or out
+    leaves = flow.leaves or (out if flow.hook == "forward" else None)
+    source = (flow.source.partition("/")[0] if flow.source else "") or _SOMEBODY[flow.version]
+    address = flow.address or _SOMEBODY[flow.version]
+    protocol, port = flow.protocol or "tcp", flow.port or 443
+    state = "established" if flow.replies else "new"
+    # A door was led to its guest by then; what guests send was led nowhere.
+    return Packet(flow.version, arrives, leaves, source, address, protocol, port, bool(flow.address), state)
+
+
+def _owner(listing: Mapping[str, Any], culprit: Culprit) -> tuple[str, str]:
+    """Whose rules these are, and the chain that its owner means for what others let pass."""
+    chains = {e["chain"]["name"] for e in listing["nftables"] if "chain" in e}
+    if culprit.table == "firewalld":
+        return FIREWALLD, culprit.base
+    if culprit.by != "iptables":
+        return NFT, culprit.base
+    if any(name.startswith("ufw-user-") for name in chains):
+        return UFW, culprit.base
+    if culprit.base == "FORWARD" and USER_CHAIN in chains:
+        return IPTABLES, USER_CHAIN
+    return IPTABLES, culprit.base
+
+
+def comment(lab: str, flow: Flow) -> str:
+    """What a rule says of itself, like no other: letters that every owner takes."""
+    kind = "back" if flow.replies else f"{flow.protocol} {flow.port}" if flow.protocol else flow.hook
+    more = [flow.source] if flow.source else []
+    inner = ["within"] if flow.arrives and flow.arrives == flow.leaves else []
+    return " ".join(["dacha", lab, flow.about, f"IPv{flow.version}", kind, *inner, *more])
+
+
+def commands(lab: str, opening: Opening, verb: str) -> list[list[str]]:
+    """The programs and arguments that put a rule in ("add"), and take it out ("remove"). One of nft's is taken out
+    by its handle: there is no command for that."""
+    flow, said = opening.flow, comment(lab, opening.flow)
+    if opening.owner == UFW:
+        return [_ufw(flow, said, verb)]
+    if opening.owner == IPTABLES:
+        program = "iptables" if flow.version == 4 else "ip6tables"
+        action = {"add": "-I", "remove": "-D"}[verb]
+        rule = ["-m", "comment", "--comment", said, "-j", "ACCEPT"]
+        return [[program, "-w", "-t", opening.table, action, opening.chain, *_iptables(flow), *rule]]
+    if opening.owner == FIREWALLD:
+        return _firewalld(flow, verb)
+    if verb != "add":
+        return []
+    where = [opening.family, opening.table, opening.chain]
+    return [["nft", "insert", "rule", *where, *_nft(flow), "accept", "comment", f'"{said}"']]
+
+
+def _ufw(flow: Flow, said: str, verb: str) -> list[str]:
+    words = ["ufw", *(["route"] if flow.hook == "forward" else []), *(["delete"] if verb == "remove" else []), "allow"]
+    words += ["in", "on", flow.arrives] if flow.arrives else []
+    words += ["out", "on", flow.leaves] if flow.leaves and flow.hook == "forward" else []
+    words += ["from", flow.source] if flow.source else []
+    anybody = "0.0.0.0/0" if flow.version == 4 else "::/0"
+    words += ["to", flow.address or anybody]
+    words += ["port", str(flow.port)] if flow.port else []
+    words += ["proto", flow.protocol] if flow.protocol else []
+    return words if verb == "remove" else [*words, "comment", said]
+
+
+def _iptables(flow: Flow) -> Iterator[str]:
+    if flow.arrives:
+        yield from ("-i", flow.arrives)
+    if flow.leaves:
+        yield from ("-o", flow.leaves)
+    if flow.source:
+        yield from ("-s", flow.source)
+    if flow.address:
+        yield from ("-d", flow.address)
+    if flow.protocol:
+        yield from ("-p", flow.protocol, "--dport", str(flow.port))
+    if flow.replies:
+        yield from ("-m", "conntrack", "--ctstate", "RELATED,ESTABLISHED")
+
+
+def _nft(flow: Flow) -> Iterator[str]:
+    family = "ip" if flow.version == 4 else "ip6"
+    if flow.arrives:
+        yield from ("iifname", f'"{flow.arrives}"')
+    if flow.leaves:
+        yield from ("oifname", f'"{flow.leaves}"')
+    if flow.source:
+        yield from (family, "saddr", flow.source)
+    if flow.address:
+        yield from (family, "daddr", flow.address)
+    if flow.protocol:
+        yield from (flow.protocol, "dport", str(flow.port))
+    if flow.replies:
+        yield from ("ct", "state", "established,related")
+
+
+def _firewalld(flow: Flow, verb: str) -> list[list[str]]:
+    """In force at once, and kept: its own reload forgets what is not. A lab's bridge goes into the zone that lets all
+    pass, as what guests may do is told by the lab's own rules; a door is a rule of its own in the LAN's zone."""
+    kept: list[list[str]] = [[], ["--permanent"]]
+    if bridge := flow.arrives or flow.leaves:
+        return [["firewall-cmd", *more, "--zone=trusted", f"--{verb}-interface={bridge}"] for more in kept]
+    source = f' source address="{flow.source}"' if flow.source else ""
+    rule = f'rule family="ipv{flow.version}"{source} port port="{flow.port}" protocol="{flow.protocol}" accept'
+    return [["firewall-cmd", *more, f"--{verb}-rich-rule={rule}"] for more in kept]

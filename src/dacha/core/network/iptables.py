@@ -1,0 +1,139 @@
+"""What iptables says of its rules (iptables-save(8)), in the form in which nft lists rules (libnftables-json(5)).
+
+nft shows an extension of iptables by its name alone; here those that firewalls are made of are understood: states of
+connections, kinds of addresses, several ports. Any other makes its rule doubtful.
+"""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator
+from typing import Any
+
+# The built-in chains, by table: the hook, the priority, and the type of chain.
+_HOOKS = {
+    "filter": {"INPUT": ("input", 0), "FORWARD": ("forward", 0), "OUTPUT": ("output", 0)},
+    "mangle": {
+        "PREROUTING": ("prerouting", -150), "INPUT": ("input", -150), "FORWARD": ("forward", -150),
+        "OUTPUT": ("output", -150),
+    },
+    "raw": {"PREROUTING": ("prerouting", -300), "OUTPUT": ("output", -300)},
+    "security": {"INPUT": ("input", 50), "FORWARD": ("forward", 50), "OUTPUT": ("output", 50)},
+    "nat": {"PREROUTING": ("prerouting", -100), "OUTPUT": ("output", -100)},
+}  # fmt: skip
+_VERDICTS: dict[str, dict[str, Any]] = {
+    "ACCEPT": {"accept": None}, "DROP": {"drop": None}, "REJECT": {"reject": None}, "RETURN": {"return": None},
+    "DNAT": {"dnat": None}, "REDIRECT": {"redirect": None}, "MASQUERADE": {"masquerade": None},
+}  # fmt: skip
+# Targets that say nothing of whether a packet passes.
+_ASIDE = frozenset({"LOG", "NFLOG", "ULOG", "MARK", "CONNMARK", "TCPMSS", "SNAT", "AUDIT", "TRACE", "CT", "CHECKSUM"})
+
+
+def entries(saved: str, family: str) -> Iterator[dict[str, Any]]:
+    """Each chain and rule of a text of `iptables-save` (`family` "ip") or `ip6tables-save` ("ip6"). A rule's handle is
+    its number in its chain, as `iptables -L --line-numbers` counts."""
+    table = ""
+    numbers: dict[str, int] = {}
+    for line in saved.splitlines():
+        if line.startswith("*"):
+            table, numbers = line[1:].strip(), {}
+        elif line.startswith(":"):
+            name, policy = line[1:].split()[:2]
+            chain: dict[str, Any] = {"family": family, "table": table, "name": name, "by": "iptables"}
+            hook = _HOOKS.get(table, {}).get(name)
+            if hook:
+                kind = "nat" if table == "nat" else "filter"
+                chain |= {"hook": hook[0], "prio": hook[1], "type": kind, "policy": policy.lower()}
+            yield {"chain": chain}
+        elif line.startswith("-A "):
+            try:
+                words = shlex.split(line)
+            except ValueError:
+                continue
+            name = words[1]
+            numbers[name] = numbers.get(name, 0) + 1
+            rule = {"family": family, "table": table, "chain": name, "handle": numbers[name], "by": "iptables"}
+            yield {"rule": rule | {"expr": list(_expressions(words[2:], family))}}
+
+
+def tables_of(saved: str) -> set[str]:
+    """The tables that a text is about, each told to its end."""
+    found, table = set(), ""
+    for line in saved.splitlines():
+        if line.startswith("*"):
+            table = line[1:].strip()
+        elif line == "COMMIT":
+            found.add(table)
+    return found
+
+
+def _expressions(words: list[str], family: str) -> Iterator[dict[str, Any]]:
+    protocol = "tcp"
+    inverted = False
+    at = 0
+    while at < len(words):
+        word = words[at]
+        value = words[at + 1] if at + 1 < len(words) else ""
+        at += 1
+        if word == "!":
+            inverted = True
+            continue
+        op = "!=" if inverted else "=="
+        if word in ("-j", "-g"):
+            yield from _target(word, value)
+            return  # what follows is the target's own
+        if word == "-p":
+            protocol = value
+            if value != "all":
+                yield _matched(op, {"meta": {"key": "l4proto"}}, value)
+        elif word in ("-i", "-o"):
+            name = value[:-1] + "*" if value.endswith("+") else value
+            yield _matched(op, {"meta": {"key": "iifname" if word == "-i" else "oifname"}}, name)
+        elif word in ("-s", "-d"):
+            field = "saddr" if word == "-s" else "daddr"
+            yield _matched(op, {"payload": {"protocol": family, "field": field}}, _subnet(value))
+        elif word in ("--dport", "--dports"):
+            ports = [_ports(p) for p in value.split(",")]
+            yield _matched(op, {"payload": {"protocol": protocol, "field": "dport"}}, {"set": ports})
+        elif word in ("--ctstate", "--state"):
+            yield _matched(op, {"ct": {"key": "state"}}, {"set": value.lower().split(",")})
+        elif word == "--dst-type":
+            kinds = value.lower().split(",")
+            yield _matched(op, {"fib": {"result": "type", "flags": ["daddr"]}}, {"set": kinds})
+        elif word == "-m":
+            pass  # its options follow
+        elif word in ("--comment", "--limit-burst"):
+            pass
+        elif word.startswith("-"):
+            yield {"xt": {"name": word}}
+        else:
+            continue  # the value of an option that is not known
+        inverted = False
+        at += 1
+
+
+def _target(word: str, name: str) -> Iterator[dict[str, Any]]:
+    if word == "-g":
+        yield {"goto": {"target": name}}
+    elif name in _VERDICTS:
+        yield _VERDICTS[name]
+    elif name in _ASIDE:
+        yield {"log": None}
+    else:
+        yield {"jump": {"target": name}}
+
+
+def _matched(op: str, left: dict[str, Any], right: Any) -> dict[str, Any]:
+    return {"match": {"op": op, "left": left, "right": right}}
+
+
+def _subnet(value: str) -> Any:
+    address, _, length = value.partition("/")
+    if length.isdigit():
+        return {"prefix": {"addr": address, "len": int(length)}}
+    return address if not length else "@mask"  # a mask with holes is not told here
+
+
+def _ports(value: str) -> Any:
+    first, colon, last = value.partition(":")
+    return {"range": [first or "0", last or "65535"]} if colon else value

@@ -1,0 +1,119 @@
+"""This host's own firewall, opened for a lab that asks for it, and shut again behind it: what was put in is noted, so
+that nothing but that is ever taken out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from dacha.core.apply.changes import Change, CloseFirewall, OpenFirewall
+from dacha.core.errors import HostError
+from dacha.core.findings import NOTE, WARNING, Finding
+from dacha.core.network.host_firewall import NFT, OWN, Flow, Opening, commands, comment, flows, openings
+from dacha.core.plan.plan import Plan
+from dacha.engine.network import live
+from dacha.engine.workspace import Workspace
+from dacha.host.bounded import run_bounded
+from dacha.host.facts import program
+from dacha.host.network import addresses, nft
+from dacha.host.records import read_record, write_record
+
+VERSION = 1
+# Firewall front ends load all their rules anew for each that is added; a busy machine takes its time.
+COMMAND_S = 60.0
+
+
+def needed(ws: Workspace, plan: Plan) -> list[Opening]:
+    """What the lab needs to pass, and others' rules surely drop now; nothing where those may not be read."""
+    wanted = list(flows(ws.lab, live.started(ws, plan)))
+    listing = nft.listing(OWN) if wanted else None
+    return openings(listing, iter(wanted), addresses.lan_interface() or "") if listing else []
+
+
+def noted(ws: Workspace) -> list[Opening]:
+    """What was put in."""
+    kept = read_record(ws.home.firewall_note, VERSION).get("open")
+    return [Opening(**{**o, "flow": Flow(**o["flow"])}) for o in kept] if isinstance(kept, list) else []
+
+
+def difference(ws: Workspace, plan: Plan) -> list[Change]:
+    """What is to be let in and no more."""
+    had = noted(ws)
+    if not (ws.lab.open_firewall or had):
+        return []
+    wanted = set(flows(ws.lab, live.started(ws, plan))) if ws.lab.open_firewall else set()
+    gone = tuple(o for o in had if o.flow not in wanted)
+    come = tuple(needed(ws, plan)) if wanted else ()
+    changes: list[Change] = [OpenFirewall(come)] if come else []
+    return [*changes, *([CloseFirewall(gone)] if gone else [])]
+
+
+def open_for(ws: Workspace, come: Iterable[Opening]) -> None:
+    """Put rules in, each noted before it is there. Raises HostError with the program's own words."""
+    for opening in come:
+        had = [o for o in noted(ws) if o.flow != opening.flow]
+        _note(ws, [*had, opening])
+        for argv in commands(ws.lab.name, opening, "add"):
+            _run(argv)
+
+
+def shut_behind(ws: Workspace, gone: Sequence[Opening]) -> None:
+    """Take rules out that were put in; one that is not there any more is no trouble. Raises HostError."""
+    listing = nft.listing(OWN) if any(o.owner == NFT for o in gone) else None
+    for opening in gone:
+        said = comment(ws.lab.name, opening.flow)
+        for argv in commands(ws.lab.name, opening, "remove"):
+            _run(argv, may_fail=True)
+        for handle in _handles(listing, opening, said) if opening.owner == NFT else ():
+            where = [opening.family, opening.table, opening.chain]
+            _run(["nft", "delete", "rule", *where, "handle", str(handle)], may_fail=True)
+        _note(ws, [o for o in noted(ws) if o != opening])
+
+
+def _handles(listing: dict[str, Any] | None, opening: Opening, said: str) -> list[int]:
+    rules = [e["rule"] for e in (listing or {}).get("nftables", ()) if "rule" in e]
+    place = (opening.family, opening.table, opening.chain)
+    return [r["handle"] for r in rules if r.get("comment") == said and (r["family"], r["table"], r["chain"]) == place]
+
+
+def _note(ws: Workspace, there: Sequence[Opening]) -> None:
+    if there:
+        kept = [{**o._asdict(), "flow": o.flow._asdict()} for o in there]
+        write_record(ws.home.firewall_note, VERSION, {"open": kept})
+    else:
+        ws.home.firewall_note.unlink(missing_ok=True)
+
+
+def _run(argv: list[str], *, may_fail: bool = False) -> None:
+    found = program(argv[0])
+    if not found:
+        if may_fail:
+            return  # its firewall is gone, and the rule with it
+        raise HostError(
+            f"{argv[0]} is not on this machine, and its rules are", remedy="install it again, or remove its rules"
+        )
+    done = run_bounded([found, *argv[1:]], COMMAND_S)
+    if done.code != 0 and not may_fail:
+        last = done.text.strip().splitlines() or ["it did not come to an end"]
+        raise HostError(
+            f"{argv[0]} does not let the lab's way in", why=last[-1], remedy=f"try it by hand: {' '.join(argv)}"
+        )
+
+
+def findings(ws: Workspace, plan: Plan) -> list[Finding]:
+    """What this host's firewall keeps from the lab, and what the lab has opened in it."""
+    if ws.lab.open_firewall:
+        what = "this host's own firewall is opened for the lab, as narrowly as its doors are"
+        remedy = "without open-firewall those rules are taken out again"
+        return [Finding(NOTE, "open-firewall", "lab", what, remedy, ("lab", "open-firewall"), "host")]
+    shut = needed(ws, plan)
+    if not shut:
+        return []
+    owners = ", ".join(dict.fromkeys(o.owner for o in shut))
+    about = list(dict.fromkeys(o.flow.about for o in shut))
+    few = ", ".join(about[:4]) + (f" and {len(about) - 4} more" if about[4:] else "")
+    what = f"this host's own firewall ({owners}) drops what the lab needs: {few}"
+    remedy = (
+        f"dacha apply --open-firewall adds one narrow rule for each, marked {ws.lab.name}, and takes it away with it"
+    )
+    return [Finding(WARNING, "host-firewall", "this host", what, remedy, (), "host")]
