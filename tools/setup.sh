@@ -48,6 +48,7 @@ if [ "${2:-}" = bench ]; then
     need perfdhcp kea-admin
     need dnsperf dnsperf
     need dnsmasq dnsmasq-base
+    need curl curl
 elif [ "${2:-}" = screenshots ]; then
     need xterm xterm
     need Xvfb xvfb

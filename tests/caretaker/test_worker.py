@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from dacha.caretaker.messages import Keep, Says, Up, Used, decode, encode, may_keep
+from dacha.caretaker.messages import Keep, Says, Up, Used, Want, decode, encode, may_keep
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4_lease import Lease
 from tests.caretaker.test_clients import Client
@@ -98,14 +98,20 @@ def test_killed_again_and_again_it_is_back_at_once_and_nothing_is_lost(storming:
 
 def test_garbage_on_the_channel_closes_it() -> None:
     lease = Lease(SCOPE.server, b"c", b"\2" * 6, 5.0, "bound", "gauge")
-    for message in (Keep(1, "pier", lease), Used("tap", SCOPE.server, "wire"), Says("pier", "x"), Up()):
+    others = (Used("tap", SCOPE.server, "wire"), Says("pier", "x"), Want(2, "pier", "a/b"), Up())
+    for message in (Keep(1, "pier", lease), *others):
         assert decode(encode(message)) == message
     dice = random.Random(1)
     whole = encode(Keep(1, "pier", lease))
     cases = [dice.randbytes(n) for n in range(200)] + [whole[:n] for n in range(len(whole))]
     cases += [b"[]", b'["up", 1]', b'["keep"]', b'["used", "tap", "300.1.1.1", "wire"]', b"[" * 3000, b"x" * 5000]
     cases += [whole.replace(b"bound", b"owned"), whole.replace(b"5.0", b"1e999"), whole.replace(b'"gauge"', b'"a b"')]
-    cases += [encode(Used("tap", SCOPE.server, "told")), b'["says", "pier", 7]', b'["run", "rm"]']
+    cases += [
+        encode(Used("tap", SCOPE.server, "told")),
+        b'["says", "pier", 7]',
+        b'["run", "rm"]',
+        b'["want", 1, "pier", "a\\u0000b"]',
+    ]
     for data in cases:
         with pytest.raises(PeerError, match="what it never does"):
             decode(data)

@@ -50,11 +50,19 @@ class Says(NamedTuple):
     text: str
 
 
+class Want(NamedTuple):
+    """Open a file that is started from over a network: its name as a guest gave it."""
+
+    number: int
+    network: str
+    path: str
+
+
 class Up(NamedTuple):
     """The worker serves what it was told to."""
 
 
-Told = Keep | Used | Says | Up
+Told = Keep | Used | Says | Want | Up
 
 
 class Serve(NamedTuple):
@@ -108,11 +116,18 @@ class Kept(NamedTuple):
     number: int
 
 
+class BootFile(NamedTuple):
+    """The file of that number comes with it, so long; or (`size` None) there is none."""
+
+    number: int
+    size: int | None
+
+
 class Begin(NamedTuple):
     """Everything has been said: say that it is served."""
 
 
-Order = Serve | Stop | Listen | Names | Kept | Begin
+Order = Serve | Stop | Listen | Names | Kept | BootFile | Begin
 
 
 def encode(message: Told) -> bytes:
@@ -122,13 +137,15 @@ def encode(message: Told) -> bytes:
             return json.dumps([*row, x.host_name]).encode()
         case Used(link=link, address=address, by=by):
             return json.dumps(["used", link, str(address), by]).encode()
+        case Want(number=number, network=network, path=path):
+            return json.dumps(["want", number, network, path])[:MOST].encode()
         case Says(network=network, text=text):
             return json.dumps(["says", network, text[:TEXT_MOST]]).encode()[:MOST]
     return b'["up"]'
 
 
 def decode(data: bytes) -> Told:
-    """Read one message of the worker. Raises PeerError for anything but the four, and for what is not as it should."""
+    """Read one message of the worker. Raises PeerError for anything but the five, and for what is not as it should."""
     try:
         if len(data) > MOST:
             raise ValueError("too long")
@@ -143,6 +160,8 @@ def decode(data: bytes) -> Told:
                 return Used(link, ip_address(address), by)
             case ["says", str(network), str(text)] if len(text) <= TEXT_MOST:
                 return Says(network, text)
+            case ["want", int(number), str(network), str(path)] if len(path) <= TEXT_MOST and "\0" not in path:
+                return Want(number, network, path)
             case ["up"]:
                 return Up()
     except (ValueError, TypeError, RecursionError) as e:

@@ -4,14 +4,31 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
 import socket
 import time
+from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
 from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.journal import Journal
-from dacha.caretaker.messages import Begin, Keep, Kept, Listen, Order, Says, Serve, Stop, Told, Up, Used, may_keep
+from dacha.caretaker.messages import (
+    Begin,
+    BootFile,
+    Keep,
+    Kept,
+    Listen,
+    Order,
+    Says,
+    Serve,
+    Stop,
+    Told,
+    Up,
+    Used,
+    Want,
+    may_keep,
+)
 from dacha.caretaker.router import Outside
 from dacha.caretaker.services import Served, host_resolvers, names_of, served
 from dacha.caretaker.sockets import neighbours_everywhere, open_network
@@ -20,6 +37,7 @@ from dacha.core.errors import DachaError
 from dacha.core.plan.plan import Plan
 from dacha.engine.caretaker.process import RotatingLog
 from dacha.engine.network import live
+from dacha.engine.network.boot_files import first_files, open_beneath
 from dacha.engine.network.links import wanted_links
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
@@ -68,7 +86,7 @@ class Caretaker:
         links = wanted_links(ws, plan)
         # Sockets of a link that is still the same stay open: what arrives meanwhile waits in them.
         before, self._sockets = self._sockets, {}
-        for network in served(ws.lab, plan, links):
+        for network in served(ws.lab, plan, links, partial(first_files, ws)):
             self._open(ws, network, before)
         for opened in before.values():
             opened.close()
@@ -101,7 +119,8 @@ class Caretaker:
         try:
             if network.scope:
                 self._journals[name] = Journal(ws.home.leases(name))
-            wanted = (socket.if_nametoindex(link), network.scope is not None, six, network.resolvers)
+            boot = str(network.scope.server) if network.boot and network.scope else None
+            wanted = (socket.if_nametoindex(link), network.scope is not None, six, network.resolvers, boot)
             if name in before and before[name].wanted == wanted:
                 self._sockets[name] = before.pop(name)
             else:
@@ -109,7 +128,7 @@ class Caretaker:
                     before.pop(name).close()
                 four = network.scope is not None
                 self._sockets[name] = Opened(
-                    wanted, open_network(link, four=four, six=six, resolvers=network.resolvers)
+                    wanted, open_network(link, four=four, six=six, resolvers=network.resolvers, boot=boot)
                 )
                 self._log.say(f"{name}: serves DHCP and DNS on {link}, {', '.join(network.resolvers)}")
         except (OSError, DachaError) as e:
@@ -189,6 +208,8 @@ class Caretaker:
                     self._workers.add(Kept(number))
                 if lease.state == "bound" and self._following:
                     self._following.watch.leased(lease.hardware, lease.address)
+            case Want(number=number, network=network, path=path):
+                self._hand_file(number, network, path)
             case Used(link=link, address=IPv4Address() | IPv6Address() as address, by=by):
                 if self._following:
                     self._following.watch.used(link, address, by)
@@ -197,6 +218,18 @@ class Caretaker:
                     self._log.say(f"{network}: {text}", bucket=network)
             case Up():
                 self._up.set()
+
+    def _hand_file(self, number: int, network: str, path: str) -> None:
+        """Open a file of the folder that a network's machines start from, and hand it to the worker."""
+        boot = self._served[network].boot if network in self._served else None
+        found = open_beneath(self._ws.resolve(boot), path) if boot and self._ws else None
+        if self._workers:
+            try:
+                self._workers.hand(BootFile(number, found[1] if found else None), found[0] if found else None)
+            except OSError as e:
+                self._workers.replace(f"it does not take its orders: {e}")
+        if found:
+            os.close(found[0])
 
     def _close_services(self) -> None:
         if self._following:

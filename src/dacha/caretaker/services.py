@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 from typing import NamedTuple
 
 from dacha.caretaker.messages import Names
-from dacha.core.lab.model import Lab
+from dacha.core.lab.model import Lab, Network
 from dacha.core.lab.names import domain_of
 from dacha.core.network.links import BridgeLink, KernelPlan
 from dacha.core.plan.plan import Plan
-from dacha.wire.dhcp.dhcp4_lease import Reservation, Scope
+from dacha.wire.dhcp.dhcp4_lease import BootFiles, Reservation, Scope
 from dacha.wire.dhcp.dhcp6 import Scope6, identifier_of
 from dacha.wire.dns.zone import Address, Subnet
 from dacha.wire.link.router_advertisement import Advertisement
@@ -29,6 +29,8 @@ class Served(NamedTuple):
     resolvers: tuple[str, ...]
     admitted: tuple[Subnet, ...]
     way_out: bool
+    # Where the files lie that machines on it start from, as the lab file has it.
+    boot: str | None = None
 
 
 def names_of(lab: Lab, plan: Plan, resolvers: Iterable[str]) -> Names:
@@ -50,8 +52,11 @@ def host_resolvers(path: Path = Path("/etc/resolv.conf")) -> tuple[str, ...]:
     return tuple(w[1].partition("%")[0] for w in words if len(w) > 1 and w[0] == "nameserver")
 
 
-def served(lab: Lab, plan: Plan, kernel: KernelPlan) -> list[Served]:
-    """What is to be served on each network that the kernel carries. Nothing is ever served on a bridged LAN."""
+def served(
+    lab: Lab, plan: Plan, kernel: KernelPlan, boot: Callable[[Network], BootFiles | None] = lambda network: None
+) -> list[Served]:
+    """What is to be served on each network that the kernel carries. Nothing is ever served on a bridged LAN. `boot`
+    says what machines on a network start from."""
     out = []
     for bridge in kernel.bridges():
         net = plan.networks[bridge.network]
@@ -69,10 +74,13 @@ def served(lab: Lab, plan: Plan, kernel: KernelPlan) -> list[Served]:
                 domain=domain_of(lab.name),
                 reservations=_reservations(plan, net.name),
                 dynamic=lab.networks[net.name].dynamic,
+                boot=boot(lab.networks[net.name]),
             )
         scope6, said = _ip6(lab, plan, bridge)
         way_out = net.kind == "nat" and not net.isolated
-        out.append(Served(bridge, scope, scope6, said, addresses, admitted, way_out))
+        booted = lab.networks[net.name].boot
+        files = booted.files if booted else None
+        out.append(Served(bridge, scope, scope6, said, addresses, admitted, way_out, files))
     return out
 
 

@@ -9,6 +9,7 @@ import struct
 from collections.abc import Iterable, Iterator
 from ipaddress import IPv6Address
 
+from dacha.wire import tftp
 from dacha.wire.dhcp import dhcp6
 from dacha.wire.dhcp.dhcp4 import CLIENT_PORT, SERVER_PORT
 from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4
@@ -23,13 +24,18 @@ _HEADER, _UDP = 14, 17  # an Ethernet header; IPv4's number for UDP
 _EVERYTHING = 0x0003  # linux/if_ether.h
 
 
-def open_network(interface: str, *, four: bool, six: bool, resolvers: Iterable[str]) -> dict[str, socket.socket]:
-    """Every socket that one network is served on, by what it is for: "dhcp", "raw", "arp", "icmp6", "dhcp6", and for
-    each address that answers DNS "udp ADDRESS" and "tcp ADDRESS". Raises OSError; then none stays open."""
+def open_network(
+    interface: str, *, four: bool, six: bool, resolvers: Iterable[str], boot: str | None = None
+) -> dict[str, socket.socket]:
+    """Every socket that one network is served on, by what it is for: "dhcp", "raw", "arp", "icmp6", "dhcp6", for each
+    address that answers DNS "udp ADDRESS" and "tcp ADDRESS", and "tftp" where machines start from it, at the address
+    `boot`. Raises OSError; then none stays open."""
     found: dict[str, socket.socket] = {}
     with contextlib.ExitStack() as opening:
         for what, s in _each(interface, four, six, resolvers):
             found[what] = opening.enter_context(s)
+        if boot:
+            found["tftp"] = opening.enter_context(_datagrams(interface, boot, tftp.PORT))
         opening.pop_all()
     return found
 
@@ -66,6 +72,14 @@ def _dns(interface: str, address: str, kind: int) -> socket.socket:
         roomy(s)
     else:
         s.listen(100)
+    return s
+
+
+def _datagrams(interface: str, address: str, port: int) -> socket.socket:
+    s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
+    s.bind((address, port))
     return s
 
 

@@ -66,6 +66,11 @@ class Workers:
         if self._at_work is not None:
             send_order(self._at_work.orders, order, [s.fileno() for s in sockets])
 
+    def hand(self, order: Order, file: int | None) -> None:
+        """One order with an open file, or without. Raises OSError when it is not taken."""
+        if self._at_work is not None:
+            send_order(self._at_work.orders, order, [] if file is None else [file])
+
     def pid(self) -> int | None:
         return self._at_work.process.pid if self._at_work else None
 

@@ -257,6 +257,8 @@ def _user_network(name: str, m: Machine, adapter: MachineAdapter, forwards: Iter
         parts += [f"ipv6-prefix={net}", f"ipv6-prefixlen={prefix}", f"ipv6-host={adapter['gateway6']}"]
     else:
         parts.append("ipv6=off")
+    if boot := adapter.get("boot"):
+        parts += [f"tftp={_comma(boot[0])}", f"bootfile={_comma(boot[1])}"]
     parts += [f"hostfwd={hostfwd(f)}" for f in forwards]
     return ",".join(parts)
 

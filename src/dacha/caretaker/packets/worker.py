@@ -11,10 +11,13 @@ import asyncio
 import socket
 import sys
 from collections.abc import Callable
+from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
 from dacha.caretaker.messages import (
+    TEXT_MOST,
     Begin,
+    BootFile,
     Keep,
     Kept,
     Listen,
@@ -25,6 +28,7 @@ from dacha.caretaker.messages import (
     Told,
     Up,
     Used,
+    Want,
     encode,
     receive_order,
 )
@@ -32,6 +36,7 @@ from dacha.caretaker.packets.dhcp import DhcpService
 from dacha.caretaker.packets.dns import DnsService
 from dacha.caretaker.packets.hearing import Hearing
 from dacha.caretaker.packets.ip6 import Ip6Service
+from dacha.caretaker.packets.tftp import TftpService
 from dacha.host import confine
 from dacha.wire.dhcp.dhcp4_lease import Lease
 from dacha.wire.dns.zone import Zone
@@ -53,6 +58,8 @@ class Worker:
         self._hearing: Hearing | None = None
         self._kept: dict[int, Callable[[], None]] = {}
         self._number = 0
+        self._wanted: dict[int, Callable[[tuple[int, int] | None], None]] = {}
+        self._tftp: dict[str, TftpService] = {}
         self._lines: dict[str, tuple[int, int]] = {}
         self._beginning: set[asyncio.Task[None]] = set()
         self._failure: BaseException | None = None
@@ -88,11 +95,14 @@ class Worker:
                     service.resolvers = resolvers
             case Kept(number=number):
                 self._kept.pop(number)()
+            case BootFile(number=number, size=size):
+                self._wanted.pop(number)(None if size is None else (descriptors[0], size))
             case Begin():
                 self._tell(Up())
 
     def _stop(self, network: str) -> None:
-        found = (self._dhcp.pop(network, None), self._ip6.pop(network, None), self._dns.pop(network, None))
+        services = (self._dhcp, self._ip6, self._dns, self._tftp)
+        found = [served.pop(network, None) for served in services]
         for service in found:
             if service:
                 service.close()
@@ -115,12 +125,23 @@ class Worker:
             self._dhcp[order.network] = DhcpService(order.link, order.scope, leases.values(), sockets, keep, says)
         if order.scope6 and order.advertisement:
             self._ip6[order.network] = Ip6Service(order.link, order.advertisement, order.scope6, sockets, says)
+        if "tftp" in sockets and order.scope:
+            address = str(order.scope.server)
+            self._tftp[order.network] = TftpService(
+                address, sockets.pop("tftp"), partial(self._want, order.network), says
+            )
         names = DnsService(self._zone, order.admitted, forward=order.way_out)
         names.resolvers = self._resolvers
         self._dns[order.network] = names
         listening = asyncio.ensure_future(names.listen(sockets))
         self._beginning.add(listening)
         listening.add_done_callback(self._began)
+
+    def _want(self, network: str, path: str, opened: Callable[[tuple[int, int] | None], None]) -> None:
+        """Have a file opened: this process can open none."""
+        self._number += 1
+        self._wanted[self._number] = opened
+        self._tell(Want(self._number, network, path[:TEXT_MOST]))
 
     def _began(self, task: asyncio.Task[None]) -> None:
         self._beginning.discard(task)

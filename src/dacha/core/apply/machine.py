@@ -35,7 +35,8 @@ class MachineDisk(TypedDict):
 
 
 class MachineAdapter(TypedDict):
-    """An adapter, and what its network is to it. `tap` is None in user mode, `isolated` without a way out."""
+    """An adapter, and what its network is to it. `tap` is None in user mode, `isolated` without a way out; `boot` is
+    what QEMU lets it start from: a folder, and the first file in it."""
 
     network: str
     tap: str | None
@@ -49,6 +50,7 @@ class MachineAdapter(TypedDict):
     subnet6: str | None
     gateway6: str | None
     isolated: bool
+    boot: NotRequired[list[str]]
 
 
 class Machine(TypedDict):

@@ -59,6 +59,15 @@ class HostPorts(NamedTuple):
         return "everything" if self.protocol == "all" else f"{self.protocol} {self.ports}"
 
 
+class NetworkBoot(NamedTuple):
+    """What machines on a network can start from over it: a folder, and the first file in it for each kind of firmware
+    (None: one of the usual names)."""
+
+    files: str
+    bios: str | None = None
+    uefi: str | None = None
+
+
 class Network(NamedTuple):
     """A network of the lab. `subnet` None asks the plan for a free one (not on a bridge); `made_from` is the adapter
     over which the bridge is made, None for one that is there; `to_host` is what its guests may use of this host."""
@@ -78,6 +87,7 @@ class Network(NamedTuple):
     isolated: bool = False
     to_host: tuple[HostPorts, ...] = ()
     way_out: str = "anywhere"
+    boot: NetworkBoot | None = None
 
     @property
     def by_kernel(self) -> bool:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import fields
-from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, ORIGINS, SYSTEMS, WAYS_OUT, Lab, Network
+from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, ORIGINS, SYSTEMS, WAYS_OUT, Lab, Network, NetworkBoot
 from dacha.core.lab.person import EVERYTHING, Person
 from dacha.core.lab.profile import PLAIN, Profiles
 from dacha.core.lab.read_guest import checked_name, read_guest
@@ -78,6 +78,18 @@ def _setup(name: str, t: Table) -> Setup:
     return read_setup(t)
 
 
+def _network_boot(t: Table | None) -> NetworkBoot | None:
+    if t is None:
+        return None
+    boot = NetworkBoot(
+        files=t.need("files", fields.text, '"netboot"') or "",
+        bios=t.take("bios", fields.text, None),
+        uefi=t.take("uefi", fields.text, None),
+    )
+    t.finish()
+    return boot
+
+
 def _person(name: str, t: Table) -> Person:
     checked_name(t, name)
     everything = t.data.get("enters") == EVERYTHING
@@ -121,6 +133,7 @@ def _network(name: str, t: Table) -> Network:
         isolated=t.take("isolated", fields.flag, False),
         to_host=t.list_of("to-host", fields.host_ports),
         way_out=t.take("way-out", fields.choice(*WAYS_OUT), "anywhere"),
+        boot=_network_boot(t.table("boot")),
     )
     t.finish()
     if network.kind == "bridge" and not network.interface and "interface" not in t.data:
@@ -132,6 +145,9 @@ def _network(name: str, t: Table) -> Network:
         if key in t.data and not fits:
             remedy = f'remove it, or backend = "kernel"{"" if network.kind != "bridge" else " and another kind"}'
             t.wrong(key, "misplaced", f"only {where} can keep to this", remedy)
+    if network.kind == "bridge" and network.boot:
+        remedy = "remove it: on a LAN of its own whoever serves DHCP there says what is started from"
+        t.wrong("boot", "misplaced", "Dacha serves nothing on a bridged LAN", remedy)
     if network.kind != "bridge":
         for key in ("interface", "made-from", "vlan"):
             if key in t.data:

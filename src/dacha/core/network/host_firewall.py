@@ -78,6 +78,8 @@ def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
             for protocol, port in SERVED:
                 if (port == 547) == (version == 6) or port == 53:
                     yield Flow(about, "input", version, bridge, "", "", "", protocol, port)
+            if net.boot and version == 4:
+                yield Flow(about, "input", 4, bridge, "", "", "", "udp", 69)
             yield Flow(about, "forward", version, bridge, bridge)
             if net.kind == "nat" and not net.isolated:
                 yield Flow(about, "forward", version, bridge, "")

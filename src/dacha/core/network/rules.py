@@ -125,6 +125,8 @@ def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     for bridge in bridges:
         if open_ports and _has_way_out(plan, bridge):
             yield f'iifname "{bridge.name}" meta l4proto . th dport {{ {", ".join(open_ports)} }} accept'
+        if lab.networks[bridge.network].boot:
+            yield f'iifname "{bridge.name}" udp dport 69 accept'
         for allowed in lab.networks[bridge.network].to_host:
             wanted = "" if allowed.protocol == "all" else f"{allowed.protocol} dport {allowed.ports} "
             yield f'iifname "{bridge.name}" {wanted}accept'

@@ -91,7 +91,8 @@ def to_host(lab: Lab, plan: Plan) -> dict[str, tuple[str, ...]]:
         if net.kind == "bridge":
             continue
         if net.managed:
-            found[net.name] = ("DHCP", "DNS", "ping", *(str(allowed) for allowed in net.to_host))
+            boot = ("files to start from",) if net.boot else ()
+            found[net.name] = ("DHCP", "DNS", "ping", *boot, *(str(allowed) for allowed in net.to_host))
         elif net.isolated or net.kind == "host-only":
             found[net.name] = ("DHCP", "DNS")
         else:

@@ -53,6 +53,10 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         from dacha.engine.router.host_view import host_view
 
         findings += never_entered(ws.lab, plan, host_view(ws))
+    if any(n.boot for n in ws.lab.networks.values()):
+        from dacha.engine.network.boot_files import boot_findings
+
+        findings += boot_findings(ws)
     if ws.lab.people:
         from dacha.core.people.ways import never_let_in
         from dacha.core.reach.reach import reach

@@ -8,6 +8,7 @@ from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
 from dacha.engine.disks.media import medium_path
 from dacha.engine.guest.first_boot import first_boot_facts
+from dacha.engine.network.boot_files import user_boot
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import accelerator
 
@@ -34,6 +35,10 @@ def machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
             drives=drives,
             installer=installer,
         )
+        for adapter in wanted[guest.name]["adapters"]:
+            network = ws.lab.networks[adapter["network"]]
+            if network.boot and (boot := user_boot(ws, guest, network)):
+                adapter["boot"] = boot
     return wanted
 
 

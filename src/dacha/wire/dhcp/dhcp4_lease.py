@@ -16,6 +16,13 @@ class Reservation(NamedTuple):
     host_name: str
 
 
+class BootFiles(NamedTuple):
+    """What a client that starts from the network is told: its first file's name, by the kind of its firmware."""
+
+    bios: str | None = None
+    uefi: str | None = None
+
+
 class Scope(NamedTuple):
     """One network as its server has to know it."""
 
@@ -30,6 +37,7 @@ class Scope(NamedTuple):
     mtu: int | None = None
     ntp: tuple[IPv4Address, ...] = ()
     routes: tuple[tuple[IPv4Network, IPv4Address], ...] = ()
+    boot: BootFiles | None = None
 
 
 class Lease(NamedTuple):

@@ -15,6 +15,8 @@ OFFER_S, DECLINED_S = 30.0, 3600.0
 # Addresses that one machine may have at once, under as many names: its firmware's, its installer's, its system's. One
 # more takes the place of its oldest, so that nobody takes a whole range.
 EACH_MOST = 4
+# Firmware of 64 bits by UEFI, under both of its numbers (RFC 4578 section 2.1, with its erratum).
+UEFI = (7, 9)
 NOBODY = b"\0\0\0\0"
 
 
@@ -203,6 +205,14 @@ class Server:
             options[Option.HOST_NAME] = reserved.host_name.encode()
         return options
 
+    def _boot_file(self, m: Message) -> bytes:
+        """The first file of a client that starts from the network; empty for others, and where there is none for it."""
+        architecture = _architecture(m)
+        if self.scope.boot is None or architecture is None:
+            return b""
+        name = self.scope.boot.uefi if architecture in UEFI else self.scope.boot.bios if architecture == 0 else None
+        return (name or "").encode()
+
     def _nak(self, m: Message, why: str) -> Reply:
         reply = self._reply(m, Kind.NAK, None, {Option.MESSAGE: why.encode()})
         message = reply.message._replace(ciaddr=NOBODY)
@@ -214,13 +224,16 @@ class Server:
     def _reply(self, m: Message, kind: Kind, address: IPv4Address | None, options: dict[int, bytes]) -> Reply:
         """An answer and where it goes (section 4.1)."""
         said = {Option.KIND: bytes((kind,)), Option.SERVER: self.scope.server.packed, **options}
+        file = self._boot_file(m) if kind in (Kind.OFFER, Kind.ACK) else b""
+        if file:
+            said |= {Option.TFTP_SERVER: str(self.scope.server).encode(), Option.BOOT_FILE: file}
         if Option.RELAY_INFORMATION in m.options:
             # A relay finds its client by this, so it comes back as it was, and last (RFC 3046 section 2.2).
             said[Option.RELAY_INFORMATION] = m.options[Option.RELAY_INFORMATION]
         message = Message(
             op=2, xid=m.xid, chaddr=m.chaddr, options=said, flags=m.flags,
             ciaddr=m.ciaddr if kind is Kind.ACK else NOBODY, yiaddr=address.packed if address else NOBODY,
-            siaddr=self.scope.server.packed, giaddr=m.giaddr,
+            siaddr=self.scope.server.packed, giaddr=m.giaddr, file=file if len(file) < 128 else b"",
         )  # fmt: skip
         if m.giaddr != NOBODY:
             return Reply(message, IPv4Address(m.giaddr), 67, False)
@@ -229,6 +242,14 @@ class Server:
         if m.flags & BROADCAST_FLAG or address is None:
             return Reply(message, IPv4Address("255.255.255.255"), 68, False)
         return Reply(message, address, 68, True)
+
+
+def _architecture(m: Message) -> int | None:
+    """The firmware that a client starts from the network with (RFC 4578 section 2.1); None for what does not."""
+    said = m.options.get(Option.ARCHITECTURE, b"")
+    if len(said) >= 2:
+        return int.from_bytes(said[:2], "big")
+    return 0 if m.options.get(Option.CLASS, b"").startswith(b"PXEClient") else None
 
 
 def _who(m: Message) -> tuple[bytes, bytes]:

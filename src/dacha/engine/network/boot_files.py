@@ -1,0 +1,103 @@
+"""The files that machines start from over a network: a folder that the lab file names, and the first file in it."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterator
+from pathlib import Path
+
+from dacha.core.findings import ERROR, WARNING, Finding
+from dacha.core.lab.model import Guest, Network, NetworkBoot
+from dacha.engine.workspace import Workspace
+from dacha.wire.dhcp.dhcp4_lease import BootFiles
+
+# What the first file is called where loaders are laid out as their makers do, best first.
+USUAL: dict[str, tuple[str, ...]] = {
+    "bios": ("pxelinux.0", "lpxelinux.0", "boot/grub/i386-pc/core.0", "grub/i386-pc/core.0", "undionly.kpxe"),
+    "uefi": ("bootx64.efi", "bootnetx64.efi", "debian-installer/amd64/bootnetx64.efi", "boot/grub/x86_64-efi/core.efi",
+             "grub/x86_64-efi/core.efi", "shimx64.efi", "grubx64.efi", "snponly.efi"),
+}  # fmt: skip
+
+
+def first_files(ws: Workspace, network: Network) -> BootFiles | None:
+    """The first file for each kind of firmware, as the lab file says or by one of the usual names."""
+    if network.boot is None:
+        return None
+    folder = ws.resolve(network.boot.files)
+    found = {}
+    for firmware, said in (("bios", network.boot.bios), ("uefi", network.boot.uefi)):
+        found[firmware] = said or next((n for n in USUAL[firmware] if beneath(folder, n)), None)
+    return BootFiles(**found)
+
+
+def beneath(folder: Path, asked: str) -> Path | None:
+    """The file in a folder that somebody on the network asks for; None where there is none, or where a link leads out
+    of the folder."""
+    try:
+        inside = Path(os.path.realpath(folder))
+        path = Path(os.path.realpath(inside / asked.replace("\\", "/").lstrip("/")))
+        return path if path.is_relative_to(inside) and stat.S_ISREG(path.stat().st_mode) else None
+    except (OSError, ValueError):
+        return None
+
+
+def open_beneath(folder: Path, asked: str) -> tuple[int, int] | None:
+    """That file, open for reading, and its size in bytes."""
+    path = beneath(folder, asked)
+    if path is None:
+        return None
+    try:
+        fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    except OSError:
+        return None
+    about = os.fstat(fd)
+    if not stat.S_ISREG(about.st_mode):
+        os.close(fd)
+        return None
+    return fd, about.st_size
+
+
+def user_boot(ws: Workspace, guest: Guest, network: Network) -> list[str] | None:
+    """The folder and the first file of a guest that starts from a network that QEMU carries for it."""
+    first = first_files(ws, network) if not network.by_kernel and "network" in guest.boot_order else None
+    name = getattr(first, guest.firmware) if first else None
+    # By its own place: the way to it by a link may lead where the guest's process may not go.
+    return [os.path.realpath(ws.resolve(network.boot.files)), name] if network.boot and name else None
+
+
+def boot_findings(ws: Workspace) -> list[Finding]:
+    """Folders and files of network boot that are not there, and guests whose firmware would find nothing."""
+    return [f for net in ws.lab.networks.values() if net.boot for f in _findings(ws, net, net.boot)]
+
+
+def _findings(ws: Workspace, net: Network, boot: NetworkBoot) -> Iterator[Finding]:
+    folder, subject, here = ws.resolve(boot.files), f"network {net.name}", ("network", net.name, "boot")
+    if not folder.is_dir():
+        remedy = "name a folder with what a loader needs, relative to the lab file"
+        what = f"boot: there is no folder {folder}"
+        yield Finding(ERROR, "boot-folder", subject, what, remedy, (*here, "files"), "host")
+        return
+    for firmware, name in (("bios", boot.bios), ("uefi", boot.uefi)):
+        if name and not beneath(folder, name):
+            what = f"boot: there is no file {name} in {folder}"
+            yield Finding(ERROR, "boot-first", subject, what, "a file in that folder", (*here, firmware), "host")
+    first = first_files(ws, net)
+    starting = [
+        g for g in ws.lab.guests.values() if "network" in g.boot_order and net.name in [a.network for a in g.adapters]
+    ]
+    for guest in starting:
+        if not getattr(first, guest.firmware):
+            what = f"starts from {net.name} by {guest.firmware.upper()}, and nothing there is for that"
+            remedy = f'boot = {{ files = "{boot.files}", {guest.firmware} = "FILE" }} in [network.{net.name}]'
+            path = ("guest", guest.name, "boot-order")
+            yield Finding(WARNING, "boot-none", f"guest {guest.name}", what, remedy, path, "host")
+    if starting and not net.by_kernel and os.geteuid() == 0 and (shut := _shut_to_others(folder)):
+        what = f"boot: guests' processes have users of their own, that cannot read {shut}"
+        yield Finding(ERROR, "boot-shut", subject, what, f"chmod o+rX {shut}", (*here, "files"), "host")
+
+
+def _shut_to_others(folder: Path) -> Path | None:
+    """The first folder on the way to this one that not everybody may enter."""
+    way = [*reversed(folder.resolve().parents), folder.resolve()]
+    return next((p for p in way if not p.stat().st_mode & stat.S_IXOTH), None)

@@ -1,0 +1,154 @@
+"""Machines that start from the network: real firmware, BIOS and UEFI, on a kernel network and in user mode."""
+
+from __future__ import annotations
+
+import gzip
+import shutil
+import subprocess
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from dacha.core.lab.names import link_name
+from tests.networks.world import HostedLab
+
+LAB = """\
+[lab]
+name = "saltmarsh"
+[network.pier]
+kind = "nat"
+backend = "kernel"
+subnet = "10.77.4.0/24"
+boot = { files = "netboot" }
+[network.hut]
+kind = "nat"
+boot = { files = "netboot" }
+"""
+GUEST = """\
+[guest.{name}]
+memory = "512 MiB"
+video = false
+firmware = "{firmware}"
+boot-order = ["network"]
+adapter = [{{ network = "{network}" }}]
+login = {{ user = "ops", keys = ["id.pub"] }}
+door.ssh = {{ from = "host", port = {port} }}
+"""
+
+
+@pytest.fixture(scope="module")
+def netboot() -> Any:
+    """A folder that GRUB starts the demo guest from, by both kinds of firmware."""
+    from dacha.demo import guest_image
+
+    folder = Path(tempfile.mkdtemp(prefix="dacha-netboot-"))
+    folder.chmod(0o755)
+    subprocess.run(["grub-mknetdir", f"--net-directory={folder}", "--locales=", "--fonts="], check=True,
+                   capture_output=True)  # fmt: skip
+    with tempfile.TemporaryDirectory() as work:
+        root = guest_image.unpack(Path(work), lambda text: None)
+        shutil.copy(next((root / "boot").glob("vmlinuz-*")), folder / "vmlinuz")
+    (folder / "vmlinuz").chmod(0o644)
+    image = guest_image.guest_image()
+    (folder / "initrd").write_bytes(gzip.compress(image.initrd.read_bytes(), 1))
+    menu = f"set timeout=0\nmenuentry tide {{\n linux /vmlinuz {image.command_line}\n initrd /initrd\n}}\n"
+    (folder / "boot/grub/grub.cfg").write_text("serial\nterminal_output serial\n" + menu)
+    yield folder
+    shutil.rmtree(folder)
+
+
+def test_guests_start_from_the_network_by_bios_and_by_uefi(hosted: HostedLab, netboot: Path) -> None:
+    lab = hosted
+    (lab.folder / "netboot").symlink_to(netboot)
+    guests = (("hut", "bios", "hut", 2233), ("gauge", "bios", "pier", 2231), ("charts", "uefi", "pier", 2232))
+    lab.write(LAB + "".join(GUEST.format(name=n, firmware=f, network=net, port=p) for n, f, net, p in guests))
+    assert not [f for f in lab("check", "--json", code=None).json["findings"] if f["code"].startswith("boot")]
+    lab("apply", "--no-wait", timeout=240)
+    # The machine in user mode is its own process's; the two others are served by the packet worker.
+    for name, *_ in guests:
+        lab("start", name, "--wait", "4 min", timeout=400)
+        assert lab("connect", name, "--", "hostname", timeout=240).out == f"{name}\n"
+    log = (lab.guest_folder("gauge").parent.parent / "caretaker.log").read_text()
+    assert log.count("vmlinuz was sent") == 2 and "core.efi was sent" in log and "core.0 was sent" in log
+    assert "files to start from" in lab("reach", "gauge").out
+
+
+CLIENT = """
+import socket, sys
+sys.path.insert(0, {source!r})
+from dacha.wire.tftp import encode_ack, encode_request
+def fetch(path, block=1468, window=16):
+    s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM); s.settimeout(5)
+    s.sendto(encode_request(path, {{"blksize": block, "windowsize": window, "tsize": 0}}), ("10.77.4.1", 69))
+    data, peer = s.recvfrom(70000)
+    if data[1] == 5: return "error %d" % data[3]
+    s.sendto(encode_ack(0), peer)
+    got = done = since = 0
+    while True:
+        data, _ = s.recvfrom(70000)
+        if int.from_bytes(data[2:4], "big") != (done + 1) & 0xFFFF:
+            s.sendto(encode_ack(done), peer); continue
+        done += 1; since += 1; got += len(data) - 4
+        if len(data) - 4 < block: s.sendto(encode_ack(done), peer); return got
+        if since == window: s.sendto(encode_ack(done), peer); since = 0
+"""
+
+
+def test_files_are_served_to_the_network_alone_and_none_beside_the_folder(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    folder = lab.folder / "netboot"
+    folder.mkdir()
+    (lab.folder / "secret").write_text("not to be had\n")
+    (folder / "pxelinux.0").write_bytes(bytes(300_000))
+    (folder / "out").symlink_to(lab.folder / "secret")
+    (folder / "inner").symlink_to("pxelinux.0")
+    lab.write(LAB.replace('[network.hut]\nkind = "nat"\nboot = { files = "netboot" }\n', ""))
+    lab("apply")
+    # A machine on the network's bridge that is no guest.
+    bridge = link_name("saltmarsh", "network", "pier")
+    world.run("host", "ip", "link", "add", "m0", "type", "veth", "peer", "name", "eth9", "netns", world.name("outside"))
+    world.run("host", "ip", "link", "set", "m0", "master", bridge, "group", "default", "up")
+    world.run("outside", "ip", "address", "add", "10.77.4.99/24", "dev", "eth9")
+    world.run("outside", "ip", "link", "set", "eth9", "up")
+    source = CLIENT.format(source=str(Path(__file__).parent.parent.parent / "src"))
+
+    def told(code: str, machine: str = "outside") -> str:
+        return world.run(machine, "python3", "-c", source + code).strip()
+
+    assert told('print(fetch("pxelinux.0"), fetch("/inner"), fetch("pxelinux.0", 512, 1))') == "300000 300000 300000"
+    assert told('print(fetch("out"), fetch("../secret"), fetch("/etc/passwd"), fetch("no"), fetch("."))') == " ".join(
+        ["error 1"] * 5
+    )
+    # Twenty at once, and garbage in between; the worker is the same one afterwards.
+    before = lab("caretaker", "status", "--json").json
+    many = """
+import threading, os
+found = []
+def one():
+    try: found.append(fetch("pxelinux.0"))
+    except OSError as e: found.append(repr(e))
+all_of = [threading.Thread(target=one) for _ in range(20)]
+[t.start() for t in all_of]
+s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+for n in range(2000): s.sendto(os.urandom(n % 80), ("10.77.4.1", 69))
+[t.join() for t in all_of]
+print(found.count(300000))
+"""
+    # One client may have eight at once: the others are refused, and said so.
+    assert int(told(many)) >= 8
+    assert lab("caretaker", "status", "--json").json == before
+    # From the LAN nothing is had.
+    world.run("lan", "ip", "route", "add", "10.77.4.0/24", "via", "192.0.2.10")
+    late = "try: fetch('pxelinux.0')\nexcept OSError as e: print(type(e).__name__)"
+    assert told(late, "lan") in ("TimeoutError", "ConnectionRefusedError")
+    # What is wrong with it is said before anything starts from it.
+    lab.write(LAB.replace('"netboot"', '"nowhere"'))
+    assert "there is no folder" in lab("check", code=1).out
+    lab.write(LAB.replace('"netboot" }', '"netboot", uefi = "no.efi" }'))
+    assert "there is no file no.efi" in lab("check", code=1).out
+    lab.write(
+        '[lab]\nname = "saltmarsh"\n[network.quay]\nkind = "bridge"\ninterface = "eth0"\nboot = { files = "x" }\n'
+    )
+    assert "Dacha serves nothing on a bridged LAN" in lab("check", code=2).out
