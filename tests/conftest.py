@@ -14,6 +14,8 @@ from typing import Any
 
 import pytest
 
+from tests.json_answers import check
+
 # What labs of one host share is not this machine's own.
 os.environ.setdefault("DACHA_SHARED", tempfile.mkdtemp(prefix="dacha-shared-"))
 PROGRAM = str(Path(sys.executable).with_name("dacha"))
@@ -63,6 +65,7 @@ class Lab:
                 env=self.env | options.pop("env", {}),
                 capture_output=True,
                 text=True,
+                errors="replace",  # a guest's console has what it has
                 timeout=timeout,
                 check=False,
                 stdin=options.pop("stdin", subprocess.DEVNULL),
@@ -73,6 +76,7 @@ class Lab:
         assert "defect" not in done.err, done
         if code is not None:
             assert done.code == code, done
+        check(arguments, done.out)
         return done
 
     def guest_folder(self, guest: str) -> Path:

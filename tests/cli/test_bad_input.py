@@ -211,5 +211,7 @@ def test_host_shows_what_is_promised(lab: Lab) -> None:
     assert "guests may use 900 GiB of memory together" in done.out and "200 CPUs" in done.out
     found = lab("host", "--json").json
     assert (
-        found["promised"]["memory"] == 900 << 30 and found["accelerator"] in ("kvm", "tcg") and found["accelerator_why"]
+        found["promised"]["memory_bytes"] == 900 << 30
+        and found["accelerator"] in ("kvm", "tcg")
+        and found["accelerator_why"]
     )

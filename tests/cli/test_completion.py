@@ -95,7 +95,8 @@ def test_values_are_completed_and_files_only_where_files_are_meant(lab: Lab) -> 
     assert "inside.qcow2" in complete("dacha guest add x --from ")
     # A name is expected here, and no file's.
     assert complete("dacha guest add ins") == []
-    assert complete("dacha status --") != [] and complete("dacha reach --from l") == []
+    assert complete("dacha status --") != [] and complete("dacha reach --service s") == []
+    assert complete("dacha reach --from l") == ["lan"] and complete("dacha reach --from i") == ["inside"]
     # The lab file that is named counts, wherever one stands.
     assert complete("dacha connect ", elsewhere.parent / "far") == ["gauge"]
     other = lab.folder / "far/other.toml"

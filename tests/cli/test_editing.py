@@ -68,11 +68,11 @@ def test_doors_come_change_and_go(pier: Lab) -> None:
     pier("door", "add", "gauge", "media", "--to", "9000-9003", "--protocol", "udp")
     pier("door", "edit", "gauge", "ssh", "--port", "2299", "--from", "host")
     listed = pier("door", "list", "--json").json["doors"]
-    assert [(d["name"], d["from"], d["listen"], d["to"]) for d in listed] == [
-        ("ssh", "host", "127.0.0.1", "22"),
-        ("media", "host", "127.0.0.1", "9000-9003"),
+    assert [(d["name"], d["from"], d["listen"], d["to"], d["last_to"]) for d in listed] == [
+        ("ssh", "host", "127.0.0.1", 22, 22),
+        ("media", "host", "127.0.0.1", 9000, 9003),
     ]
-    assert listed[0]["port"] == "2299"
+    assert listed[0]["port"] == 2299
     pier("door", "remove", "gauge", "media")
     assert list(data(pier)["guest"]["gauge"]["door"]) == ["ssh"]
 
@@ -97,7 +97,7 @@ def test_lists_and_shows_say_what_the_file_says(pier: Lab) -> None:
     assert "pier     nat   10.77.4.0/24  10.77.4.1  1" in pier("network", "list").out
     assert "No doors yet" in pier("door", "list").out
     shown = pier("guest", "show", "gauge", "--json").json
-    assert shown["memory"] == 1 << 30 and shown["disks"][0]["size"] == 8 << 30
+    assert shown["memory_bytes"] == 1 << 30 and shown["disks"][0]["size_bytes"] == 8 << 30
     assert "guest gauge" in pier("network", "show", "pier").out
     assert "gauge.saltmarsh.internal" in pier("guest", "show", "gauge").out
 

@@ -35,7 +35,7 @@ def test_the_map_in_the_terminal_and_for_scripts(lab: Lab) -> None:
     assert "host 127.0.0.1:8020 → charts 80" in said and "no network" in said and "alone" in said
     assert "outside (not led in) → " in said and ":8030 → tides 80" in said
     pier, vault, rest = lab("map", "--json").json["networks"]
-    assert [d["origin"] for d in pier["guests"][0]["doors"]] == ["lan", "host", "outside"] and pier["way_out"]
+    assert [d["from"] for d in pier["guests"][0]["doors"]] == ["lan", "host", "outside"] and pier["way_out"]
     assert vault["guests"] == [{"guest": "gauge", "address": "10.77.9.20", "doors": []}] and not vault["way_out"]
     assert rest["network"] is None
 

@@ -22,9 +22,8 @@ def installers() -> dict[str, Path]:
 @pytest.mark.parametrize(
     ("firmware", "medium", "bus"),
     [
-        ("uefi", "poweroff", "nvme"),
         # These start only when a key is pressed in their first seconds.
-        ("bios", "poweroff-ask", "virtio"),
+        ("bios", "poweroff-ask", "nvme"),
         ("uefi", "reboot-ask", "scsi"),
     ],
 )

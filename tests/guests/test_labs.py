@@ -45,7 +45,7 @@ def whole(disk: Path) -> bool:
 def test_what_is_kept_of_labs_is_listed_and_shown(kept: Lab) -> None:
     lab = kept
     (row,) = lab("lab", "list", "--json").json["labs"]
-    assert row["name"] == "pier" and row["file_there"] and row["size"] > 100_000
+    assert row["name"] == "pier" and row["file_there"] and row["size_bytes"] > 100_000
     said = lab("lab", "show").out
     assert "gauge off 0: 1 MiB, on base" in " ".join(said.split()) and "host key" in said and str(lab.file) in said
     lab("guest", "remove", "shed")

@@ -224,7 +224,7 @@ def test_a_changed_host_key_is_given_back_or_accepted_as_the_remedy_says(guest_l
     # Accepted, loudly, it is trusted by everything.
     accepted = lab("guest", "host-key", "gauge", "--accept").out
     assert "CAREFUL" in accepted and "go back to the lab's" in accepted
-    assert lab("trace", "gauge", "--json").json["works"] and lab("connect", "gauge", "--", "echo in").out == "in\n"
+    assert lab("trace", "gauge", "--json").json["answers"] and lab("connect", "gauge", "--", "echo in").out == "in\n"
     # Given back: the guest takes its first-boot data up as another instance.
     documents = lab("guest", "first-boot", "gauge", "--json").json["documents"]
     assert "PRIVATE KEY" not in documents["user-data"] and "kept by Dacha" in documents["user-data"]
@@ -233,7 +233,7 @@ def test_a_changed_host_key_is_given_back_or_accepted_as_the_remedy_says(guest_l
     assert again["meta-data"] != documents["meta-data"]
     lab("restart", "gauge")
     assert lab("guest", "host-key", "gauge", "--json").json == right
-    assert lab("trace", "gauge", "--json").json["works"] and lab("diff").out == "one: everything applied\n"
+    assert lab("trace", "gauge", "--json").json["answers"] and lab("diff").out == "one: everything applied\n"
 
 
 def test_a_guest_at_a_tenth_of_its_speed_is_waited_for_and_not_asked_again_and_again(guest_lab: Lab) -> None:

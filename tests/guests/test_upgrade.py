@@ -26,7 +26,7 @@ def test_a_lab_of_the_version_before_goes_on(lab: Lab) -> None:
     kept = {name: (folder / name).read_bytes() for name in ("host_key", "host_key.pub")}
     known_hosts = (home / "known_hosts").read_text()
     lab("status", code=None)
-    assert lab("door", "list", "--json").json["doors"][0]["port"] == "2220"
+    assert lab("door", "list", "--json").json["doors"][0]["port"] == 2220
     lab("start", "gauge", "--no-wait")
     assert lab("diff").out == "pier: everything applied\n"
     record = json.loads((folder / "guest.json").read_text())

@@ -25,21 +25,22 @@ def _compare(lab: HostedLab, guest: str, door: str, traced: dict[str, Any]) -> s
     status = lab("status", "--json", code=None)
     broken = traced["broken"]
     row = next(d for g in status.json["guests"] if g["name"] == guest for d in g["doors"] if d["name"] == door)
-    said = f"status: {row['answers']} {row['now']!r}; trace: {broken}, {traced['hops'][-1]['seen']!r}"
+    said = f"status: {row['answers']} {row['seen']!r}; trace: {broken}, {traced['hops'][-1]['seen']!r}"
     if row["answers"] is True and broken is not None and broken not in BEYOND_ENTERING:
         return said
     if row["answers"] is False and broken is None:
         return said
-    if "cannot be told" in row["now"]:
+    if "cannot be told" in row["seen"]:
         return None
     if row["answers"] is None and broken not in ("guest", "boot", "lan-address", *BEYOND_ENTERING):
         return said
     if traced["from"] == "outside" or broken == "lan-address" or "lab-file" in traced["warnings"]:
         return None
     cells = [r["from"] for r in lab("reach", guest, "--json").json["services"] if door in r["doors"]]
-    ways = [f"{w['address']}:{w['port']}" for w in cells[0]["lan" if traced["from"] == "lan" else "host"]["ways"]]
-    if traced["place"] not in (ways or ["nowhere"]):
-        return f"reach: {ways}; trace: {traced['place']}"
-    if traced["from"] == "lan" and ways and row["enter_at"] not in ways:
-        return f"reach: {ways}; status: {row['enter_at']}"
+    ways = [(w["address"], w["port"]) for w in cells[0]["lan" if traced["from"] == "lan" else "host"]["ways"]]
+    at, there = ((x["address"], x["port"]) for x in (traced, row))
+    if at not in (ways or [(None, None)]):
+        return f"reach: {ways}; trace: {at}"
+    if traced["from"] == "lan" and ways and there not in ways:
+        return f"reach: {ways}; status: {there}"
     return None

@@ -330,7 +330,7 @@ def test_a_running_guest_keeps_its_address_until_its_next_start_and_its_doors_go
     (row,) = lab("status", "--json").json["guests"]
     assert row["addresses"][0].startswith("10.77.4.20") and all(d["answers"] for d in row["doors"])
     traced = lab("trace", "gauge", "ssh", "--json").json
-    assert traced["works"] and traced["warnings"] == ["applied"]
+    assert traced["answers"] and traced["warnings"] == ["applied"]
     lab("restart", "gauge")
     assert world.reads("lan", "192.0.2.10", 2220).startswith(SSH)
     (row,) = lab("status", "--json").json["guests"]

@@ -135,7 +135,7 @@ def test_a_guest_is_entered_from_outside_renewed_while_it_stands_and_shut_after(
         assert "ssh -p 2220" in next(line for line in said.out.splitlines() if line.startswith("From outside"))
         assert enters(lab).startswith("SSH-2.0")
         row = lab("status", "--json").json["guests"][0]["doors"][0]
-        assert (row["from"], row["enter_at"], row["now"]) == ("outside", "198.51.100.1:2220", "open")
+        assert (row["from"], row["address"], row["port"], row["seen"]) == ("outside", "198.51.100.1", 2220, "open")
         assert "leads gauge ssh in at 198.51.100.1" in lab("caretaker", "status").out
         first = known(lab)["mappings"][0]["made"]
         until(lambda: known(lab)["mappings"][0]["made"] > first + 3)
@@ -206,7 +206,7 @@ def test_a_router_that_takes_no_questions_is_entered_by_hand(hosted: HostedLab) 
     lab.write(LAB.replace('name = "real"', 'name = "real"\nrouter = "none"'))
     lab("apply")
     assert hop(lab, "router", 0)["seen"].endswith(f"it needs: {line}")
-    assert lab("status", "--json").json["guests"][0]["doors"][0]["now"] == "open on the LAN; the router is not asked"
+    assert lab("status", "--json").json["guests"][0]["doors"][0]["seen"] == "open on the LAN; the router is not asked"
 
 
 def test_a_guest_on_the_lan_is_led_in_by_its_own_address(hosted: HostedLab, tmp_path: Path, miniupnpd: Path) -> None:

@@ -52,7 +52,9 @@ def run_list(args: argparse.Namespace) -> int:
         for a in ws.plan.adapters.values()
     ]
     if args.json:
-        output.emit_json({"lab": ws.lab.name, "addresses": rows})
+        when = [s.at if (s := seen.get((a.guest, a.number))) else None for a in ws.plan.adapters.values()]
+        told = [row | {"seen_at": output.moment(at)} for row, at in zip(rows, when, strict=True)]
+        output.emit_json({"lab": ws.lab.name, "addresses": told})
         return 0
     if not rows:
         output.say("No adapters yet. Next: dacha guest add NAME --from IMAGE")

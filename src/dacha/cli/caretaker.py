@@ -60,7 +60,11 @@ def run_status(args: argparse.Namespace) -> int:
         if lease.state != "declined"
     ]
     if args.json:
-        answer = {"running": process is not None, "pid": process.pid if process else None, "since": since}
+        answer = {
+            "running": process is not None,
+            "pid": process.pid if process else None,
+            "since": output.moment(since),
+        }
         leases = [_lease_json(network, lease) for network, lease in rows]
         output.emit_json(answer | {"networks": networks, "log": str(ws.home.caretaker_log), "leases": leases})
         return 0 if process or not needed else 1
@@ -97,7 +101,7 @@ def _lease_json(network: str, lease: Any) -> dict[str, Any]:
         "hardware_address": lease.hardware.hex(":"),
         "host_name": lease.host_name,
         "state": lease.state,
-        "until": lease.until,
+        "until": output.moment(lease.until),
     }
 
 

@@ -135,7 +135,7 @@ _VALUES: dict[str, Callable[..., list[str]]] = {
     "NETWORK": _asked(network_names),
     "MEDIUM": _asked(medium_names),
     "PERSON": _asked(person_names),
-    "PLACE": lambda **_: ["host", "lan", "outside"],
+    "PLACE": _asked(lambda parsed: ["host", "lan", "outside", *network_names(parsed)]),
     "host|lan|outside": lambda **_: ["host", "lan", "outside"],
     "GUEST[ DOOR]": _asked(guest_names),
     "STORAGE": _asked(_storages),

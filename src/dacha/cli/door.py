@@ -175,14 +175,18 @@ def run_list(args: argparse.Namespace) -> int:
                 r["name"],
                 r["from"],
                 r["listen"] if r["means"] == "forward" else "-",
-                r["port"] or "-",
-                f"{r['to']}" + ("" if r["protocol"] == "tcp" else f" {r['protocol']}"),
+                _range(r["port"], r["last_port"]),
+                _range(r["to"], r["last_to"]) + ("" if r["protocol"] == "tcp" else f" {r['protocol']}"),
                 ", ".join(show_source(ip_network(a)) for a in r["allow"]) or "everybody",
             )
             for r in rows
         ],
     )
     return 0
+
+
+def _range(first: int | None, last: int | None) -> str:
+    return "-" if first is None else str(first) if first == last else f"{first}-{last}"
 
 
 ACTIONS = (

@@ -134,4 +134,5 @@ def _error_json(e: DachaError) -> None:
     from dacha.cli.terminal.output import emit_json, finding_json
 
     findings = [finding_json("lab.toml", f) for f in getattr(e, "findings", ())]
-    emit_json({"error": {"what": e.what, "where": e.where, "why": e.why, "remedy": e.remedy, "findings": findings}})
+    said = {"what": e.what, "where": e.where, "why": e.why, "remedy": e.remedy, "findings": findings}
+    emit_json({"error": {"code": e.code, "exit_code": e.exit_code, **said}})

@@ -19,9 +19,10 @@ if TYPE_CHECKING:
 
 
 class DachaError(Exception):
-    """Something was refused. `what` is one sentence; the rest says where, why and what to do."""
+    """Something was refused. `what` is one sentence; the rest says where, why and what to do. `code` is the kind of
+    refusal, for scripts: it stays."""
 
-    exit_code = 1
+    exit_code, code = 1, "refused"
 
     def __init__(self, what: str, *, where: str = "", why: str = "", remedy: str = "") -> None:
         super().__init__(what)
@@ -39,11 +40,13 @@ class DachaError(Exception):
 class UsageError(DachaError):
     """The command was used wrongly."""
 
-    exit_code = 2
+    exit_code, code = 2, "usage"
 
 
 class LabError(UsageError):
     """The lab file is wrong. `findings` holds every error found, in file order."""
+
+    code = "lab-file"
 
     def __init__(
         self, what: str, *, where: str = "", why: str = "", remedy: str = "", findings: Sequence[Finding] = ()
@@ -55,20 +58,22 @@ class LabError(UsageError):
 class AnswerNo(DachaError):
     """What was asked was tried, and the answer is no."""
 
-    exit_code = 1
+    exit_code, code = 1, "no"
 
 
 class HostError(DachaError):
     """This host refused or lacks something."""
 
-    exit_code = 3
+    exit_code, code = 3, "host"
 
 
 class BusyError(HostError):
     """Another dacha process holds the lab's lock."""
 
+    code = "busy"
+
 
 class PeerError(DachaError):
     """A peer (hypervisor, guest, client) sent what its protocol does not allow."""
 
-    exit_code = 1
+    exit_code, code = 1, "peer"

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
+
+if TYPE_CHECKING:
+    from dacha.core.guest_settings import Setting
 
 
 def check_arguments(parser: argparse.ArgumentParser) -> None:
@@ -25,7 +29,7 @@ def run_check(args: argparse.Namespace) -> int:
     wrong = [s for s in found.settings if s.verdict == WRONG]
     if args.json:
         output.emit_json({"guest": args.name, "asked": found.how, "right": not wrong,
-                          "settings": [s._asdict() for s in found.settings]})  # fmt: skip
+                          "settings": [_json(s) for s in found.settings]})  # fmt: skip
         return 1 if wrong else 0
     output.say(f"{args.name}, asked {found.how}:\n")
     for s in found.settings:
@@ -40,3 +44,8 @@ def run_check(args: argparse.Namespace) -> int:
         f"\n{len(wrong)} of {len(found.settings)} wrong; {where}" if wrong else f"\nAll {len(found.settings)} right."
     )
     return 1 if wrong else 0
+
+
+def _json(setting: Setting) -> dict[str, str]:
+    return {"name": setting.name, "verdict": setting.verdict, "seen": setting.now, "should": setting.should,
+            "remedy": setting.remedy}  # fmt: skip

@@ -48,7 +48,7 @@ def run_list(args: argparse.Namespace) -> int:
 
 
 def run_show(args: argparse.Namespace) -> int:
-    from dacha.cli.words import door_words, guest_words
+    from dacha.cli.words import door_words, guest_json, guest_words
     from dacha.core.lab.names import host_name, machine_uuid
     from dacha.engine.lab.named import guest_named
     from dacha.engine.lab.origins import values_of
@@ -59,7 +59,8 @@ def run_show(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     guest = guest_named(ws, args.name)
     if args.json:
-        emit_guest(ws, args.name)
+        values = [v._asdict() for v in values_of(ws, guest)]
+        output.emit_json(guest_json(ws, guest) | {"values": values})
         return 0
     output.say(f"{guest.name}: {guest_words(guest)}")
     output.step("name", host_name(ws.lab.name, guest.name))

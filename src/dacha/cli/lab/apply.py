@@ -128,7 +128,7 @@ def _json(ws: Workspace, outcome: Any, closed: list[tuple[Any, str]]) -> dict[st
         "waiting": [change_json(c) for c in outcome.waiting],
         "failed": [change_json(c) | {"error": e.what, "why": e.why, "remedy": e.remedy} for c, e in outcome.failed],
         "outside": [way._asdict() for way in mappings.ways(ws)] if ws.lab.from_outside else [],
-        "silent": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],
+        "not_answering": [{"guest": d.door.guest, "door": d.door.name, "seen": v} for d, v in closed],
     }
 
 

@@ -79,15 +79,16 @@ def _json(host: WholeHost) -> dict[str, Any]:
     asked = host.promised
     return {
         "cpus": host.have.cpus,
-        "memory": host.have.memory,
-        "memory_free": host.have.memory_free,
+        "memory_bytes": host.have.memory,
+        "memory_free_bytes": host.have.memory_free,
         "accelerator": host.choice.name,
         "accelerator_why": host.choice.why,
         "lan_address": str(host.lan) if host.lan else None,
         "stores": {
-            name: {"folder": str(path), "free": host.have.disk_free[str(path)]} for name, path in host.stores.items()
+            name: {"folder": str(path), "free_bytes": host.have.disk_free[str(path)]}
+            for name, path in host.stores.items()
         },
-        "promised": {"cpus": asked[0], "memory": asked[1], "disk": asked[2]} if asked else None,
+        "promised": {"cpus": asked[0], "memory_bytes": asked[1], "disk_bytes": asked[2]} if asked else None,
         "guest_users": list(host.users) if host.users else None,
         "protection": {part.name: part.there for part in host.protection},
         "programs": {name: facts.program(name) for name, _, _ in facts.PROGRAMS},

@@ -96,7 +96,7 @@ def _state(guest: Any) -> str:
 
 def _report(done: list[dict[str, str]], *, quiet: bool) -> Any:
     def report(subject: str, what: str) -> None:
-        done.append({"subject": subject, "done": what})
+        done.append({"subject": subject, "what": what})
         if not quiet:
             output.step(subject, what)
 
@@ -151,7 +151,7 @@ def _json(lab: Any) -> dict[str, Any]:
         "folder": str(lab.home.folder),
         "file": str(lab.file) if lab.file else None,
         "file_there": lab.file_there,
-        "size": lab.size,
+        "size_bytes": lab.size,
         "caretaker": lab.caretaker,
         "at_boot": lab.at_boot,
         "images": [str(i) for i in lab.images],
@@ -159,8 +159,10 @@ def _json(lab: Any) -> dict[str, Any]:
             {
                 "name": g.name,
                 "on": g.on,
-                "removed": g.removed,
-                "disks": [{"name": d.name, "file": str(d.path), "size": d.size, "on": d.base or None} for d in g.disks],
+                "removed": output.moment(g.removed),
+                "disks": [
+                    {"name": d.name, "file": str(d.path), "size_bytes": d.size, "on": d.base or None} for d in g.disks
+                ],
                 "beside": list(g.beside),
             }
             for g in lab.guests

@@ -96,7 +96,7 @@ def _live(args: argparse.Namespace, ws: Workspace, what: str) -> int:
         waits = any(isinstance(c, ChangeMachine) and c.what.startswith("drives") for c in outcome.waiting)
         state = "from its next start: it has no free drive" if waits else "now"
     if args.json:
-        output.emit_json({"guest": args.guest, "medium": list(ws.lab.guests[args.guest].media), "when": state})
+        output.emit_json({"guest": args.guest, "media": list(ws.lab.guests[args.guest].media), "when": state})
     else:
         output.say(f"{what} {args.guest}, {state}.")
     return 0

@@ -119,14 +119,18 @@ def _add_file(store: Any, args: argparse.Namespace, name: str, expected: str | N
         raise HostError(f"{path} may not be read", why=e.strerror or str(e)) from e
 
 
+# What a medium's facts are called in answers: "version" is the answer's own there.
+_WORDS = {"version": "system_version", "virtual_size": "virtual_size_bytes"}
+
+
 def _json(kept: Any) -> dict[str, Any]:
     return {
         "name": kept.name,
         "storage": kept.storage,
         "file": str(kept.path),
-        "size": kept.size,
+        "size_bytes": kept.size,
         "sha256": kept.sha256,
-        **kept.facts,
+        **{_WORDS.get(key, key): value for key, value in kept.facts.items()},
     }
 
 
@@ -142,9 +146,9 @@ def run_list(args: argparse.Namespace) -> int:
             {
                 "media": [_json(k) for k in kept],
                 "partial": [
-                    {"name": p.name, "storage": p.storage, "size": p.size, "from": p.url} for p in store.partial()
+                    {"name": p.name, "storage": p.storage, "size_bytes": p.size, "from": p.url} for p in store.partial()
                 ],
-                "storages": {n: {"folder": str(p), "free": free[str(p)]} for n, p in store.folders.items()},
+                "storages": {n: {"folder": str(p), "free_bytes": free[str(p)]} for n, p in store.folders.items()},
             }
         )
         return 0

@@ -103,6 +103,12 @@ def _way(entry: Any) -> str:
     return f"{origin} {router if entry.router else ''}{entry.at} → {entry.to}"
 
 
+def _door(entry: Any) -> dict[str, Any]:
+    """A door on the map; `leads_to` is its name and the guest's port."""
+    outside = output.place_json(entry.router) if entry.router else None
+    return {"from": entry.origin, **output.place_json(entry.at), "leads_to": entry.to, "outside": outside}
+
+
 def _json(band: Any) -> dict[str, Any]:
     return {
         "network": band.name or None,
@@ -110,7 +116,7 @@ def _json(band: Any) -> dict[str, Any]:
         "way_out": band.way_out,
         "on_lan": band.on_lan,
         "guests": [
-            {"guest": p.guest, "address": p.address or None, "doors": [e._asdict() for e in p.entries]}
+            {"guest": p.guest, "address": p.address or None, "doors": [_door(e) for e in p.entries]}
             for p in band.places
         ],
     }

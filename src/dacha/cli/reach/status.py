@@ -159,7 +159,7 @@ def _json(ws: Workspace, status: Any) -> dict[str, Any]:
                 "name": g.name,
                 "state": g.seen.state,
                 "first_boot": g.first_boot and {"state": g.first_boot.state, "failed_at": list(g.first_boot.failed_at)},
-                "since": g.seen.since,
+                "since": output.moment(g.seen.since),
                 "pid": g.seen.pid,
                 "addresses": g.addresses,
                 "in_file": g.guest is not None,
@@ -169,11 +169,10 @@ def _json(ws: Workspace, status: Any) -> dict[str, Any]:
                         "service": d.plan.door.service,
                         "protocol": d.plan.door.protocol,
                         "from": d.plan.door.origin,
-                        "enter_at": d.place.partition(" ")[2],
-                        "port": str(d.plan.port or "") or None,
-                        "to": str(d.plan.door.to),
+                        **output.place_json(d.place.partition(" ")[2]),
+                        "to": d.plan.door.to.first,
                         "answers": d.ok,
-                        "now": d.now,
+                        "seen": d.now,
                     }
                     for d in g.doors
                 ],

@@ -64,11 +64,11 @@ def run_trace(args: argparse.Namespace) -> int:
             "guest": args.guest,
             "door": door.door.name,
             "from": origin,
-            "place": evidence.place,
-            "outside": _outside(evidence),
+            **output.place_json(evidence.place),
+            "outside": output.place_json(outside) if (outside := _outside(evidence)) else None,
         }
         warnings = [h.name for h in hops if h.verdict == ASIDE]
-        output.emit_json(head | {"works": stop is None, "broken": stop.name if stop else None, "warnings": warnings,
+        output.emit_json(head | {"answers": stop is None, "broken": stop.name if stop else None, "warnings": warnings,
                                  "hops": [h._asdict() for h in shown]})  # fmt: skip
         return 1 if stop else 0
     inside = written(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"

@@ -48,8 +48,37 @@ def note(text: str) -> None:
     put(shown(text), sys.stderr, flush=True)
 
 
-def emit_json(value: Any) -> None:
-    _answer(json.dumps(value, indent=1, ensure_ascii=_ascii(), default=str))
+# Raised when something in an answer changes its name or its meaning; docs/json.md says what there is.
+JSON_VERSION = 1
+
+
+def emit_json(value: dict[str, Any]) -> None:
+    """An answer for a script: an object with the version of its vocabulary, and null for nothing."""
+    _answer(json.dumps({"version": JSON_VERSION, **_plain(value)}, indent=1, ensure_ascii=_ascii(), default=str))
+
+
+def _plain(value: Any) -> Any:
+    """The same with null where a text is empty."""
+    if isinstance(value, dict):
+        return {key: _plain(inner) for key, inner in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(inner) for inner in value]
+    return None if isinstance(value, str) and not value else value
+
+
+def moment(unix_s: float | None) -> str | None:
+    """A time as scripts read it: ISO 8601, in UTC, to the second."""
+    if unix_s is None:
+        return None
+    from time import gmtime, strftime
+
+    return strftime("%Y-%m-%dT%H:%M:%SZ", gmtime(unix_s))
+
+
+def place_json(place: str | None) -> dict[str, Any]:
+    """Where something is entered, "ADDRESS:PORT", as its two parts; both null where there is no such place."""
+    address, _, port = (place or "").rpartition(":")
+    return {"address": address.strip("[]") or None, "port": int(port) if port.isdigit() else None}
 
 
 def _ascii() -> bool:
@@ -120,6 +149,7 @@ def finding_json(name: str, f: Finding) -> dict[str, Any]:
 def emit_rows(head: dict[str, Any], key: str, rows: Iterable[Any]) -> None:
     """The same for long lists: `head` with `key` as its last entry, a row of it on each line. It is much faster."""
     ascii_only = _ascii()
+    head = {"version": JSON_VERSION, **head}
     body = ",\n".join(json.dumps(row, ensure_ascii=ascii_only) for row in rows)
     _answer(f"{json.dumps(head, ensure_ascii=ascii_only)[:-1]}, {json.dumps(key)}: [\n{body}\n]}}")
 
