@@ -34,7 +34,15 @@ def screen_arguments(parser: argparse.ArgumentParser) -> None:
         "--listen", metavar="host|lan|none", help="for a VNC client: loopback, the LAN, or the UNIX socket only"
     )
     parser.add_argument(
-        "--port", metavar="PORT", type=int, help="with --listen: the port (default: a free one from 5900 on)"
+        "--port",
+        metavar="PORT",
+        type=int,
+        help="with --listen: the port (default: a free one from 5900 on); with --browser: the page's",
+    )
+    parser.add_argument(
+        "--browser",
+        action="store_true",
+        help="serve it to a browser of this host, until the last one that looks has gone",
     )
     parser.add_argument("--password", action="store_true", help="ask for the password instead of making one")
 
@@ -61,6 +69,8 @@ def run_screen(args: argparse.Namespace) -> int:
             why="it was started with video = false",
             remedy=f"its serial console is there: dacha console {guest.name}",
         )
+    if args.browser:
+        return _browser(args, ws)
     said: dict[str, Any] = {"guest": guest.name}
     with ws.home.lock("screen", ws.path), Qmp(ws.home.run(guest.name) / QMP) as qmp:
         _keys(args, qmp)
@@ -72,6 +82,32 @@ def run_screen(args: argparse.Namespace) -> int:
             _listener(args, ws, qmp, said)
     if args.json:
         output.emit_json(said)
+    return 0
+
+
+def _browser(args: argparse.Namespace, ws: Workspace) -> int:
+    """Serve the screen to browsers of this host until nobody looks any more."""
+    import asyncio
+
+    from dacha.engine.guest.browser_screen import BrowserScreen, client_folder
+    from dacha.hypervisor import screen
+    from dacha.hypervisor.command_line import QMP, SCREEN
+    from dacha.hypervisor.monitor.qmp import Qmp
+
+    client = client_folder()
+    password = "".join(secrets.choice(_LETTERS) for _ in range(screen.PASSWORD_LENGTH))
+    with ws.home.lock("screen", ws.path), Qmp(ws.home.run(args.guest) / QMP) as qmp:
+        screen.set_password(qmp, password)
+
+    def ready(url: str) -> None:
+        if args.json:
+            output.emit_json({"guest": args.guest, "url": url})
+        else:
+            output.say(f"Open {url}\nIt counts once. This ends with the last viewer, or with Ctrl-C.")
+        sys.stdout.flush()
+
+    served = BrowserScreen(args.guest, ws.home.run(args.guest) / SCREEN, password, client)
+    asyncio.run(served.run(args.port or 0, ready))
     return 0
 
 

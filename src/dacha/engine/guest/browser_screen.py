@@ -1,0 +1,167 @@
+"""A guest's screen in a browser: a page on this host's loopback, opened by a token that counts once, that ends with its
+last viewer. What draws the screen there is a VNC client for browsers that this host has (`client_folder`)."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import mimetypes
+import os
+import secrets
+import time
+from collections.abc import Callable
+from html import escape
+from http import HTTPStatus
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from dacha.core.errors import HostError
+from dacha.host import folders
+from dacha.host.unix_socket import connect_to_guest
+
+# A page that nobody opens is not kept for ever; one that is loaded again is back within moments.
+UNOPENED_S, GONE_S = 300.0, 5.0
+# Where Debian's package has it; a folder with another copy can be named.
+PLACES = ("/usr/share/novnc", "/usr/local/share/novnc")
+COOKIE = "dacha-screen"
+
+
+def client_folder() -> Path:
+    """The folder of the VNC client for browsers. Raises HostError where there is none."""
+    named = os.environ.get("DACHA_VNC_CLIENT")
+    for folder in [folders.expand(named)] if named else map(Path, PLACES):
+        if (folder / "core/rfb.js").is_file():
+            return folder
+    raise HostError(
+        "no VNC client for browsers is on this machine",
+        where=named or "",
+        remedy="on Debian: apt install novnc, or DACHA_VNC_CLIENT=FOLDER with its core/rfb.js",
+    )
+
+
+class BrowserScreen:
+    """Serves one guest's screen until `run` returns."""
+
+    def __init__(self, guest: str, screen: Path, password: str, client: Path) -> None:
+        """`screen` is the guest's VNC socket, `password` what it asks for."""
+        self._guest, self._screen, self._password = guest, screen, password
+        self._client = client.resolve()
+        self._token: str | None = secrets.token_urlsafe(24)
+        self._cookie = secrets.token_urlsafe(24)
+        self._viewers = 0
+        self._since = time.monotonic() + UNOPENED_S - GONE_S
+        self._host = ""
+
+    async def run(self, port: int, ready: Callable[[str], None]) -> None:
+        """Serve on loopback at `port` (0: a free one); `ready` is told what to open. Raises HostError."""
+        from websockets.asyncio.server import serve
+
+        try:
+            server = await serve(
+                self._view, "127.0.0.1", port, process_request=self._answer, max_size=1 << 22, compression=None
+            )
+        except OSError as e:
+            raise HostError(f"port {port} of this host cannot be had", why=e.strerror or str(e)) from e
+        async with server:
+            address, bound = server.sockets[0].getsockname()[:2]
+            self._host = f"{address}:{bound}"
+            ready(f"http://{self._host}/{self._token}")
+            while self._viewers or time.monotonic() - self._since < GONE_S:
+                await asyncio.sleep(0.5)
+
+    def _answer(self, connection: Any, request: Any) -> Any:
+        """What a request gets; None lets a viewer's connection through."""
+        path = urlsplit(request.path).path
+        # A page elsewhere whose name was made to lead here is not one of ours.
+        if request.headers.get("Host") not in (self._host, self._host.replace("127.0.0.1", "localhost")):
+            return connection.respond(HTTPStatus.FORBIDDEN, "not here\n")
+        if self._token and secrets.compare_digest(path.encode(), f"/{self._token}".encode()):
+            self._token = None
+            reply = connection.respond(HTTPStatus.SEE_OTHER, "")
+            reply.headers["Location"] = "/"
+            reply.headers["Set-Cookie"] = f"{COOKIE}={self._cookie}; HttpOnly; SameSite=Strict; Path=/"
+            return reply
+        if f"{COOKIE}={self._cookie}" not in request.headers.get("Cookie", "").replace(" ", "").split(";"):
+            return connection.respond(
+                HTTPStatus.FORBIDDEN, "This address counts once: dacha screen --browser prints a new one.\n"
+            )
+        if path == "/screen":
+            return (
+                None if request.headers.get("Origin") == f"http://{request.headers['Host']}" else self._no(connection)
+            )
+        if path == "/":
+            return self._page(connection)
+        return self._file(connection, path)
+
+    def _no(self, connection: Any) -> Any:
+        return connection.respond(HTTPStatus.NOT_FOUND, "there is no such thing here\n")
+
+    def _page(self, connection: Any) -> Any:
+        nonce = secrets.token_urlsafe(12)
+        text = files("dacha.engine.guest").joinpath("screen.html").read_text()
+        for mark, value in (("@GUEST@", self._guest), ("@NONCE@", nonce), ("@PASSWORD@", self._password)):
+            text = text.replace(mark, escape(value))
+        reply = self._body(connection, text.encode(), "text/html; charset=utf-8")
+        local = f"ws://{self._host} ws://{self._host.replace('127.0.0.1', 'localhost')}"
+        reply.headers["Content-Security-Policy"] = (
+            f"default-src 'none'; script-src 'self' 'nonce-{nonce}'; style-src 'self' 'nonce-{nonce}'; "
+            f"connect-src {local}; img-src 'self' data: blob:"
+        )
+        return reply
+
+    def _file(self, connection: Any, path: str) -> Any:
+        """A part of the client: what lies in its folders of code, and nothing beside them."""
+        inner = path.removeprefix("/client/")
+        found = Path(os.path.realpath(self._client / inner))
+        whole = found.is_relative_to(self._client) and inner.split("/")[0] in ("core", "vendor")
+        if not path.startswith("/client/") or not whole or not found.is_file():
+            return self._no(connection)
+        kind = "text/javascript" if found.suffix == ".js" else mimetypes.guess_type(found.name)[0] or "text/plain"
+        return self._body(connection, found.read_bytes(), kind)
+
+    def _body(self, connection: Any, body: bytes, kind: str) -> Any:
+        reply = connection.respond(HTTPStatus.OK, "")
+        reply.body = body
+        for name, value in (("Content-Type", kind), ("Content-Length", str(len(body))), ("Cache-Control", "no-store")):
+            if name in reply.headers:
+                del reply.headers[name]
+            reply.headers[name] = value
+        return reply
+
+    async def _view(self, viewer: Any) -> None:
+        """One viewer: what it sends goes to the guest's display, and the other way."""
+        self._viewers += 1
+        try:
+            reader, writer = await asyncio.open_connection(sock=connect_to_guest(self._screen, 5.0))
+            try:
+                await self._pass_on(viewer, reader, writer)
+            finally:
+                writer.close()
+        except (OSError, HostError):
+            await viewer.close(1011, "the screen does not answer")
+        finally:
+            self._viewers -= 1
+            self._since = time.monotonic()
+
+    async def _pass_on(self, viewer: Any, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        async def there() -> None:
+            async for message in viewer:
+                writer.write(message if isinstance(message, bytes) else message.encode())
+                await writer.drain()
+
+        async def back() -> None:
+            while data := await reader.read(1 << 16):
+                await viewer.send(data)
+
+        ways = [asyncio.ensure_future(way()) for way in (there, back)]
+        try:
+            await asyncio.wait(ways, return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            for way in ways:
+                way.cancel()
+            for way in ways:
+                with contextlib.suppress(asyncio.CancelledError, OSError, Exception):
+                    await way
+            await viewer.close()

@@ -1,0 +1,119 @@
+"""A guest's screen in a browser: its page, what guards it, and the picture that a real browser draws."""
+
+from __future__ import annotations
+
+import http.client
+import re
+import subprocess
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from urllib.parse import urlsplit
+
+import pytest
+from websockets.exceptions import InvalidStatus
+from websockets.sync.client import connect
+
+from tests.conftest import PROGRAM, Lab
+from tests.guests.browser import PROGRAM as CHROMIUM
+from tests.guests.browser import Browser
+
+LAB = (
+    '[lab]\nname = "saltmarsh"\n[network.pier]\nkind = "nat"\n[guest.desk]\nmemory = "128 MiB"\n'
+    'disk = [{ size = "16 MiB" }]\nadapter = [{ network = "pier" }]\n'
+    '[guest.bare]\nmemory = "64 MiB"\nvideo = false\ndisk = [{ size = "1 MiB" }]\n'
+)
+
+
+@pytest.fixture(scope="module")
+def client(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The client as Debian's package has it, not installed."""
+    folder = tmp_path_factory.mktemp("client")
+    subprocess.run(["apt-get", "download", "novnc"], cwd=folder, check=True, capture_output=True, timeout=120)
+    subprocess.run(["dpkg", "-x", next(folder.glob("*.deb")), folder / "all"], check=True)
+    return folder / "all/usr/share/novnc"
+
+
+@contextmanager
+def serving(lab: Lab, client: Path) -> Iterator[tuple[str, subprocess.Popen[str]]]:
+    process = subprocess.Popen(
+        [PROGRAM, "screen", "desk", "--browser"], cwd=lab.folder, text=True, stdout=subprocess.PIPE,
+        env=lab.env | {"DACHA_VNC_CLIENT": str(client)},
+    )  # fmt: skip
+    assert process.stdout
+    try:
+        found = re.match(r"Open (http://127\.0\.0\.1:\d+/\S+)\n", process.stdout.readline())
+        assert found
+        yield found[1], process
+    finally:
+        process.kill()
+        process.wait()
+
+
+def get(host: str, path: str, **headers: str) -> tuple[int, dict[str, str], bytes]:
+    asked = http.client.HTTPConnection(host, timeout=20)
+    asked.request("GET", path, headers={"Host": host, **headers})
+    said = asked.getresponse()
+    return said.status, dict(said.getheaders()), said.read()
+
+
+def test_a_screen_is_served_to_who_has_the_token_and_ends_with_the_last_viewer(lab: Lab, client: Path) -> None:
+    lab.write(LAB)
+    assert "desk is off" in lab("screen", "desk", "--browser", code=1).err
+    lab("apply", "--no-wait")
+    assert (
+        "no VNC client for browsers"
+        in lab("screen", "desk", "--browser", code=3, env={"DACHA_VNC_CLIENT": "/none"}).err
+    )
+    assert "has no display" in lab("screen", "bare", "--browser", code=1).err
+    with serving(lab, client) as (url, process):
+        host, token = urlsplit(url).netloc, urlsplit(url).path
+        assert get(host, "/")[0] == get(host, "/client/core/rfb.js")[0] == 403
+        assert get(host, token, Host="pier.example")[0] == 403, "another name that was made to lead here"
+        status, headers, _ = get(host, token)
+        cookie = headers["Set-Cookie"].partition(";")[0]
+        assert status == 303 and "HttpOnly" in headers["Set-Cookie"] and "SameSite=Strict" in headers["Set-Cookie"]
+        assert get(host, token)[0] == 403, "it counts once"
+        status, headers, page = get(host, "/", Cookie=cookie)
+        policy = headers["Content-Security-Policy"]
+        assert status == 200 and b"Ctrl-Alt-Del" in page and "default-src 'none'" in policy
+        assert get(host, "/client/core/rfb.js", Cookie=cookie)[1]["Content-Type"] == "text/javascript"
+        for beside in (
+            "/client/../../../../etc/passwd",
+            "/client/core/../../../../etc/passwd",
+            "/client/vnc.html",
+            "/etc/passwd",
+        ):
+            assert get(host, beside, Cookie=cookie)[0] == 404, beside
+        for wrong in ({}, {"Cookie": cookie, "Origin": "http://pier.example"}):
+            with pytest.raises(InvalidStatus):
+                connect(f"ws://{host}/screen", additional_headers=wrong)
+        rights = {"Cookie": cookie, "Origin": f"http://{host}"}
+        with connect(f"ws://{host}/screen", additional_headers=rights) as first:
+            assert first.recv(timeout=20) == b"RFB 003.008\n"
+            with connect(f"ws://{host}/screen", additional_headers=rights) as second:
+                assert second.recv(timeout=20) == b"RFB 003.008\n"
+                second.send(b"RFB 003.008\n")
+                # It offers the one way of proving who one is that it has: by a password (RFC 6143 section 7.2.2).
+                assert second.recv(timeout=20) == b"\x01\x02"
+            assert process.poll() is None, "one still looks"
+        began = time.monotonic()
+        assert process.wait(30) == 0 and time.monotonic() - began > 2, "who loads the page again finds it there"
+
+
+@pytest.mark.skipif(CHROMIUM is None, reason="no browser is on this machine")
+def test_a_browser_shows_the_screen(lab: Lab, client: Path, tmp_path: Path) -> None:
+    lab.write(LAB)
+    lab("apply", "--no-wait")
+    with serving(lab, client) as (url, process), Browser(tmp_path) as browser:
+        browser.go(url)
+        browser.until("document.getElementById('state')?.textContent", "connected")
+        # The firmware has drawn something: more than one colour is on the canvas.
+        drawn = (
+            "(() => { const c = document.querySelector('#display canvas'); const d = c.getContext('2d').getImageData("
+            "0, 0, c.width, c.height).data; return new Set(new Uint32Array(d.buffer)).size > 1 && c.width > 300 })()"
+        )
+        browser.until(drawn, True)
+        assert not browser.says("location.href.length > 40"), "the token is not in the address any more"
+        assert len(browser.picture()) > 5000 and process.poll() is None
