@@ -117,6 +117,12 @@ def test_what_changes_in_a_guest_is_what_differs() -> None:
     # Another login is made by its first boot; until then nobody is shut out of the one that is there.
     assert key_changes({"ops": [a]}, (), Wanted({"mara": [a]}), told=False) == []
     assert key_changes({"ops": [a], "mara": [a]}, (), Wanted({"mara": [a]}), told=True) == [KeyChange("ops", take=(a,))]
+    # A guest that did not answer may have what it was asked to take: it is put in once more, or taken out.
+    maybe = {"ops": [b], "kim": [c]}
+    assert key_changes({"ops": [a]}, ["kim"], Wanted({"ops": [a]}), told=True, unsure=maybe) == [
+        KeyChange("ops", take=(b,)), KeyChange("kim", take=(c,), own=True, shut=True)
+    ]  # fmt: skip
+    assert key_changes({"ops": [a]}, (), Wanted({"ops": [a, b]}), told=True, unsure=maybe)[0] == KeyChange("ops", (b,))
     # A guest from before keys were noted is left alone until somebody is named for it.
     assert key_changes(None, (), Wanted({"ops": [a]}), told=True) == []
     assert key_changes(None, (), Wanted({"ops": [a]}, people=True), told=True) == [KeyChange("ops", (a,))]

@@ -39,9 +39,7 @@ class Browser:
     def __enter__(self) -> Browser:
         return self
 
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
+    def __exit__(self, kind: object, error: object, trace: object) -> None:
         self._page.close()
         self._process.kill()
         self._process.wait()

@@ -152,3 +152,42 @@ def test_what_is_asked_wrongly_of_people_is_refused_and_changes_nothing(lab: Lab
     found = [f for f in lab("check", "--json", code=1).json["findings"] if f["code"] == "key-file"]
     assert found and found[0]["subject"] == "person mara" and found[0]["line"]
     assert "there is no key file" in lab("apply", "--no-wait", code=3).err
+
+
+def test_files_are_copied_both_ways(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(LAB)
+    lab("apply", timeout=400)
+    tides = lab.folder / "tides"
+    (tides / "may").mkdir(parents=True)
+    for n in range(20):
+        (tides / "may" / f"{n}.csv").write_bytes(bytes([n]) * 5000)
+    odd = lab.folder / 'odd "name" [1]*.txt'
+    odd.write_text("low tide\n")
+    lab("connect", "gauge", "--copy", "tides", ":tides", timeout=300)
+    lab("connect", "gauge", "--copy", str(odd), ":odd.txt", timeout=300)
+    assert lab("connect", "gauge", "--", "cat odd.txt; ls tides/may | wc -l", timeout=300).out == "low tide\n20\n"
+    lab("connect", "gauge", "--copy", ":tides", "back", timeout=300)
+    assert {p.name: p.read_bytes() for p in (lab.folder / "back/may").iterdir()} == {
+        p.name: p.read_bytes() for p in (tides / "may").iterdir()
+    }
+    # One that was broken off is gone on with, and one that is not there is said.
+    (lab.folder / "half").write_bytes(b"low")
+    lab("connect", "gauge", "--copy", ":odd.txt", "half", timeout=300)
+    assert (lab.folder / "half").read_text() == "low tide\n"
+    assert "not all was copied" in lab("connect", "gauge", "--copy", ":none", "x", code=1, timeout=300).err
+    for words, said in (
+        (["--copy", "tides", "elsewhere"], "begins with a colon"), (["--copy", ":a", ":b"], "begins with a colon"),
+        (["--copy", "nothing", ":a"], "there is no nothing here"),
+        (["--copy", ":a", "no/where"], "there is no folder no"),
+        (["--desktop"], "gauge has no rdp door"), (["--copy", "tides", ":a", "--desktop"], "nothing else is done"),
+    ):  # fmt: skip
+        assert said in lab("connect", "gauge", *words, code=2).err, words
+    lab("door", "add", "gauge", "rdp", "--from", "host", "--port", "3391")
+    client = lab.folder / "bin/xfreerdp3"
+    client.parent.mkdir()
+    client.write_text("#!/bin/sh\n")
+    client.chmod(0o755)
+    env = {"PATH": f"{client.parent}:{lab.env['PATH']}"}
+    shown = lab("connect", "gauge", "--desktop", "--show", env=env).out
+    assert shown.startswith(f"{client} /v:127.0.0.1:3391 ") and "/u:ops" in shown

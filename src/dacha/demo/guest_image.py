@@ -22,7 +22,10 @@ from dacha.host import folders
 from dacha.host.files import locked, replace_file
 
 KERNEL_META = "linux-image-cloud-amd64"
-PACKAGES = ("busybox-static", "dropbear-bin", "libtomcrypt1", "libtommath1", "libgmp10", "zlib1g", "libcrypt1", "libc6")
+PACKAGES = (
+    "busybox-static", "dropbear-bin", "openssh-sftp-server", "libtomcrypt1", "libtommath1", "libgmp10", "zlib1g",
+    "libcrypt1", "libc6",
+)  # fmt: skip
 MODULES = (
     "virtio_pci",
     "virtio_net",
@@ -167,6 +170,7 @@ def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
             "usr",
             "usr/sbin",
             "usr/bin",
+            "usr/lib",
             "srv",
             "srv/www",
         )
@@ -177,6 +181,8 @@ def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
         cpio.file("bin/busybox", find("busybox").read_bytes(), 0o755),
         cpio.file("usr/sbin/dropbear", (root / "usr/sbin/dropbear").read_bytes(), 0o755),
         cpio.file("usr/bin/dropbearconvert", find("dropbearconvert").read_bytes(), 0o755),
+        # Where the SSH server looks for it.
+        cpio.file("usr/lib/sftp-server", (root / "usr/lib/openssh/sftp-server").read_bytes(), 0o755),
         cpio.file("modules/order", "\n".join(order).encode() + b"\n"),
         cpio.file("srv/www/index.html", _own("index.html")),
         cpio.file("srv/www/tides.csv", _own("tides.csv")),

@@ -84,7 +84,7 @@ def rekey(guest: str, wanted: Machine | None, seen: ObservedGuest, keys: Wanted 
         return []
     had = seen.machine or wanted
     told = wanted is None or had is None or had.get("seed_without_keys") == wanted.get("seed_without_keys")
-    changed_keys = key_changes(seen.keyed, seen.own_accounts, keys, told=told)
+    changed_keys = key_changes(seen.keyed, seen.own_accounts, keys, told=told, unsure=seen.unsure or {})
     return [ChangeKeys(guest, tuple(changed_keys))] if changed_keys else []
 
 

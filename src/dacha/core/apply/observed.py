@@ -20,7 +20,8 @@ class ObservedGuest(NamedTuple):
     exist, each by its name with its size in bytes; `stopped_on_purpose` keeps `apply` from starting it; `installing` is
     when an installation that is not done began; `tpm_lost` is true when its TPM's program ended under it; `deleting`
     are disks that are to go with it, by name; `keyed` are the keys that were put into it, by account, None where
-    nobody knows, and `own_accounts` those of its accounts that are there for people alone.
+    nobody knows, and `own_accounts` those of its accounts that are there for people alone,
+    `unsure` keys that may have come in.
     """
 
     state: str = OFF
@@ -37,6 +38,7 @@ class ObservedGuest(NamedTuple):
     deleting: tuple[str, ...] = ()
     keyed: dict[str, list[str]] | None = None
     own_accounts: tuple[str, ...] = ()
+    unsure: dict[str, list[str]] | None = None
 
     @property
     def running(self) -> bool:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from types import MappingProxyType
 from typing import NamedTuple
 
+NOTHING: Mapping[str, Sequence[str]] = MappingProxyType({})
 # Lines of the script's own texts; no line of authorized_keys is one of these.
 _KEYS_END, _SCRIPT_END = "THE-KEYS-END-HERE", "THE-SCRIPT-ENDS-HERE"
 # What the script says of each account, and of having come to its end.
@@ -32,22 +34,28 @@ class Wanted(NamedTuple):
 
 
 def key_changes(
-    keyed: Mapping[str, Sequence[str]] | None, own: Collection[str], wanted: Wanted, *, told: bool
+    keyed: Mapping[str, Sequence[str]] | None,
+    own: Collection[str],
+    wanted: Wanted,
+    *,
+    told: bool,
+    unsure: Mapping[str, Sequence[str]] = NOTHING,
 ) -> list[KeyChange]:
     """What is to change in a running guest that has the keys `keyed` (None: nobody knows), `own` of its accounts being
     people's. `told` is false for one that has yet to be told something else at its first boot: an account that comes or
-    goes by that is left to it."""
+    goes by that is left to it. `unsure` are keys that may have come in: a guest was asked, and did not answer."""
     found = []
-    had: Mapping[str, Sequence[str]] = keyed or {}
+    sure: Mapping[str, Sequence[str]] = keyed or {}
+    had = together(sure, unsure)
     if keyed is None and not wanted.people:
         return []  # one from before keys were noted, which goes on as it is
     for account, lines in wanted.accounts.items():
         mine = account in wanted.own
         if keyed is not None and account not in had and not mine:
             continue
-        put = tuple(k for k in lines if k not in had.get(account, ()))
+        put = tuple(k for k in lines if k not in sure.get(account, ()))
         take = tuple(k for k in had.get(account, ()) if k not in lines)
-        if put or take or (mine and account not in had):
+        if put or take or (mine and account not in sure):
             found.append(KeyChange(account, put, take, mine))
     for account, lines in had.items():
         if account in wanted.accounts or not (account in own or told):
@@ -55,6 +63,11 @@ def key_changes(
         if lines or account in own:
             found.append(KeyChange(account, take=tuple(lines), own=account in own, shut=account in own))
     return found
+
+
+def together(had: Mapping[str, Sequence[str]], more: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
+    """The keys of both, by account, each once."""
+    return {a: list(dict.fromkeys([*had.get(a, ()), *more.get(a, ())])) for a in dict.fromkeys([*had, *more])}
 
 
 def after(keyed: Mapping[str, Sequence[str]] | None, changes: Iterable[KeyChange]) -> dict[str, list[str]]:

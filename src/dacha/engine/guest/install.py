@@ -12,7 +12,8 @@ import subprocess
 import sys
 
 from dacha.engine.guest.passwords import forget_plain
-from dacha.engine.home import Home, Record
+from dacha.engine.home import Home
+from dacha.engine.record import Record
 from dacha.engine.workspace import Workspace
 from dacha.formats.boot_sectors import boot_sectors
 from dacha.hypervisor.images.chain import as_image

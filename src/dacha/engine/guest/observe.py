@@ -40,6 +40,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         deleting=tuple(record.delete_disks),
         keyed=record.keyed,
         own_accounts=tuple(record.own_accounts),
+        unsure=record.unsure,
     )
     if found is None:
         return made

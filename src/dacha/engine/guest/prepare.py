@@ -10,11 +10,13 @@ from dacha.core.errors import HostError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.people.accounts import own_accounts
+from dacha.core.people.keys_inside import together
 from dacha.core.plan.plan import Plan
 from dacha.engine.guest.first_boot import first_boot_facts, trusted_key
 from dacha.engine.guest.keys import accounts_of
 from dacha.engine.guest.passwords import hashes
-from dacha.engine.home import Home, Record
+from dacha.engine.home import Home
+from dacha.engine.record import Record
 from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
 
@@ -51,7 +53,7 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
     )
     if instance != record.instance:
         # It adds these keys to what it has: none goes by this.
-        record.keyed = _together(record.keyed or {}, accounts_of(ws, guest))
+        record.keyed = together(record.keyed or {}, accounts_of(ws, guest))
         record.own_accounts = sorted({*record.own_accounts, *own_accounts(ws.lab, guest)})
     record.seed, record.told, record.instance = digest(facts), digest(without_keys(facts)), instance
     ws.home.write(guest.name, record)
@@ -63,10 +65,6 @@ def instance_of(facts: FirstBoot, record: Record) -> str:
     if record.instance and record.told == digest(without_keys(facts)):
         return record.instance
     return f"{facts['uuid']}-{digest(facts)}"
-
-
-def _together(had: dict[str, list[str]], more: dict[str, list[str]]) -> dict[str, list[str]]:
-    return {a: list(dict.fromkeys([*had.get(a, ()), *more.get(a, ())])) for a in dict.fromkeys([*had, *more])}
 
 
 def write_known_hosts(ws: Workspace, plan: Plan, host_addresses: list[Any]) -> None:

@@ -12,7 +12,7 @@ from dacha.core.apply.difference import rekey
 from dacha.core.errors import AnswerNo, DachaError
 from dacha.core.harmless import harmless
 from dacha.core.lab.person import Person
-from dacha.core.people.keys_inside import KeyChange, after, read_answers, script
+from dacha.core.people.keys_inside import KeyChange, after, read_answers, script, together
 from dacha.engine.guest.keys import key_line, wanted_keys
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.inside.run import run_inside
@@ -31,8 +31,8 @@ def still_in(ws: Workspace, person: Person) -> dict[str, str]:
             lines.add(key_line(ws, written))
     found = {}
     for name in ws.home.guests():
-        keyed = ws.home.read(name).keyed or {}
-        if any(lines & set(inside) for inside in keyed.values()):
+        record = ws.home.read(name)
+        if any(lines & set(inside) for inside in together(record.keyed or {}, record.unsure).values()):
             found[name] = "on" if running(ws.home.process_lock(name)) else "off"
     return found
 
@@ -50,11 +50,21 @@ def change_keys(ws: Workspace, changes: Sequence[ChangeKeys]) -> Iterator[tuple[
     if not changes:
         return
     began = time.monotonic()
+    for change in changes:
+        _may_come_in(ws, change)
     ws.plan  # noqa: B018  # made once, before threads would each make it
     with ThreadPoolExecutor(min(AT_ONCE, len(changes))) as pool:
         for change, said in zip(changes, pool.map(lambda c: _in_guest(ws, c), changes), strict=True):
             for part, error in _noted(ws, change, said):
                 yield part, error, time.monotonic() - began
+
+
+def _may_come_in(ws: Workspace, change: ChangeKeys) -> None:
+    """Note what is about to be put in: a guest that does not answer in time may have it all the same."""
+    record = ws.home.read(change.guest)
+    record.unsure = together(record.unsure, {c.account: c.put for c in change.changes if c.put or c.own})
+    record.own_accounts = sorted({*record.own_accounts, *(c.account for c in change.changes if c.own)})
+    ws.home.write(change.guest, record)
 
 
 def _in_guest(ws: Workspace, change: ChangeKeys) -> dict[str, str] | DachaError:
@@ -92,6 +102,8 @@ def _noted(
     if made:
         record = ws.home.read(change.guest)
         record.keyed = after(record.keyed, made)
+        # What a guest was asked before, and did not answer, is as sure now as this is.
+        record.unsure = {a: k for a, k in record.unsure.items() if a not in [c.account for c in made]}
         shut = {c.account for c in made if c.shut}
         record.own_accounts = sorted({*record.own_accounts, *(c.account for c in made if c.own)} - shut)
         ws.home.write(change.guest, record)

@@ -10,7 +10,7 @@ from dacha.host.bounded import run_bounded
 from dacha.hypervisor.monitor import agent
 
 # A slow guest takes its time, for the agent's script and for a login.
-AGENT_S, LOGIN_S = 20.0, 60.0
+AGENT_S, LOGIN_S = 20.0, 150.0
 
 
 def run_inside(ws: Workspace, name: str, script: str) -> tuple[str, str]:

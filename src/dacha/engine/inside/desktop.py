@@ -1,0 +1,43 @@
+"""A guest's remote desktop, by the client that this machine has."""
+
+from __future__ import annotations
+
+from dacha.core.errors import AnswerNo, HostError, UsageError
+from dacha.core.plan.doors import LOOPBACK
+from dacha.engine.inside.ssh import refuse_unless_on
+from dacha.engine.lab.named import guest_named
+from dacha.engine.network.live import live_plan
+from dacha.engine.workspace import Workspace
+from dacha.host.facts import program
+
+# Programs of one client that take the same words, the newest first.
+CLIENTS = ("xfreerdp3", "wlfreerdp", "xfreerdp")
+
+
+def desktop_command(ws: Workspace, name: str, *, user: str | None) -> list[str]:
+    """The client's argument list for a guest's rdp door, program first; it asks for the password itself.
+
+    Raises UsageError where the guest has no such door, AnswerNo when it is not on, HostError without a client.
+    """
+    guest = guest_named(ws, name)
+    door = next((d for d in guest.doors if d.service == "rdp"), None)
+    if door is None:
+        raise UsageError(
+            f"{name} has no rdp door", where=ws.path.name,
+            remedy=f"dacha door add {name} rdp --from host, then dacha apply",
+        )  # fmt: skip
+    refuse_unless_on(ws, name)
+    place = live_plan(ws).doors[name, door.name].enter_at(LOOPBACK)
+    if place is None:
+        raise AnswerNo(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
+    found = next((path for client in CLIENTS if (path := program(client))), None)
+    if found is None:
+        raise HostError(
+            "no remote desktop client is on this machine",
+            remedy="on Debian: apt install freerdp2-x11; for another client: dacha handout "
+            f"{name} --from host makes the file that it opens",
+        )
+    account = user or (guest.login.user if guest.login else None)
+    # Its certificate is its own: what it was at first is what it has to stay.
+    argv = [found, f"/v:{place[0]}:{place[1]}", "/cert:tofu", "/dynamic-resolution", "+clipboard"]
+    return [*argv, *([f"/u:{account}"] if account else [])]

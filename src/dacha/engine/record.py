@@ -1,0 +1,58 @@
+"""What is known of one guest, as its file in the state folder has it."""
+
+from __future__ import annotations
+
+from types import SimpleNamespace
+
+from dacha.core.apply.machine import Machine
+from dacha.host.processes import Process
+
+
+class Record(SimpleNamespace):
+    """What is known of one guest: the machine its process was given, that process, and how it was left.
+
+    `installing` is when an installation began (Unix seconds), `installed` the medium that one was done from, `uid` the
+    user that its process runs as, None where that is whoever started it; `removed` when the guest was seen to have left
+    the lab, `delete_disks` those of its disks that are to go then. `again` is how often it was told to take its
+    first-boot data up once more, `accepted_key` another host key than the lab's that somebody found to be right; `told`
+    is the digest of its first-boot data without keys, `instance` the name that went by; `keyed` are the keys that
+    were put into it, by account, None where that is not known, `own_accounts` those accounts that are there for people
+    alone, `unsure` keys that may have come in, as it did not answer.
+    """
+
+    def __init__(
+        self,
+        *,
+        machine: Machine | None = None,
+        process: Process | None = None,
+        seed: str | None = None,
+        stopped_on_purpose: bool = False,
+        installing: float | None = None,
+        installed: str | None = None,
+        uid: int | None = None,
+        removed: float | None = None,
+        delete_disks: list[str] | None = None,
+        again: int = 0,
+        accepted_key: str | None = None,
+        told: str | None = None,
+        instance: str | None = None,
+        keyed: dict[str, list[str]] | None = None,
+        own_accounts: list[str] | None = None,
+        unsure: dict[str, list[str]] | None = None,
+    ) -> None:
+        self.machine = machine
+        self.process = process
+        self.seed = seed
+        self.stopped_on_purpose = stopped_on_purpose
+        self.installing = installing
+        self.installed = installed
+        self.uid = uid
+        self.removed = removed
+        self.delete_disks = delete_disks or []
+        self.again = again
+        self.accepted_key = accepted_key
+        self.told = told
+        self.instance = instance
+        self.keyed = keyed
+        self.own_accounts = own_accounts or []
+        self.unsure = unsure or {}
