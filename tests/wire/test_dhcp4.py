@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4 import BROADCAST_FLAG, Kind, Message, Option, decode, encode, encode_routes
-from dacha.wire.dhcp.dhcp4_lease import Action, Keep, Probe, Reply, Reservation, Scope
+from dacha.wire.dhcp.dhcp4_lease import Action, BootFiles, Keep, Probe, Reply, Reservation, Scope
 from dacha.wire.dhcp.dhcp4_server import Server
 
 GAUGE, STRANGER, THIRD = (bytes.fromhex(f"0200000000{n}") for n in ("20", "99", "98"))
@@ -202,3 +202,27 @@ def test_whatever_clients_say_no_address_has_two_of_them(steps: list[tuple[int, 
                 if owner == hardware:
                     del told[str(IPv4Address(address))]
     assert len(server.leases) <= 4
+
+
+def test_who_starts_from_the_network_is_told_the_first_file_for_its_firmware() -> None:
+    server = Server(SCOPE._replace(boot=BootFiles("core.0", "core.efi")))
+
+    def told(kind: Kind = Kind.DISCOVER, **options: bytes) -> Message:
+        by_name = {Option[name]: value for name, value in options.items()}
+        request = {Option.REQUESTED_ADDRESS: IPv4Address("10.77.4.20").packed} if kind is Kind.REQUEST else {}
+        (answer,) = [a for a in server.receive(said(kind, options=by_name | request), 0.0) if isinstance(a, Reply)]
+        return decode(encode(answer.message))
+
+    for kind in (Kind.DISCOVER, Kind.REQUEST):
+        for architecture, file in ((0, b"core.0"), (7, b"core.efi"), (9, b"core.efi"), (11, b"")):
+            answer = told(kind, ARCHITECTURE=architecture.to_bytes(2, "big"))
+            assert (answer.file, answer.options.get(Option.BOOT_FILE, b"")) == (file, file), architecture
+            assert answer.options.get(Option.TFTP_SERVER, b"") == (b"10.77.4.1" if file else b"")
+            assert answer.siaddr == SCOPE.server.packed
+    assert told(CLASS=b"PXEClient:Arch:00000").file == b"core.0", "one that names its kind in no other way"
+    assert told().file == b"" and Option.BOOT_FILE not in told().options, "a system that is up needs none"
+    bare = Server(SCOPE._replace(boot=BootFiles(None, "x" * 200)))
+    (offer,) = bare.receive(said(Kind.DISCOVER, options={Option.ARCHITECTURE: b"\0\7"}), 0.0)
+    assert (
+        isinstance(offer, Reply) and offer.message.file == b"" and len(offer.message.options[Option.BOOT_FILE]) == 200
+    )
