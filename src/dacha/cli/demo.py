@@ -152,8 +152,9 @@ def _from_outside(stage: _Stage) -> None:
         stage.run("door", "add", "charts", "tides", "--service", "http", "--from", "outside", "--listen", "127.0.0.1")
         stage.run("apply")
         place = json.loads(stage.output("trace", "charts", "tides", "--json"))["outside"]
-        output.say(f"From the router's outer side, as somebody who types http://{place}/tides.csv:")
-        _fetch((outside, int(place.rpartition(":")[2])))
+        typed = f"http://{place['address']}:{place['port']}/tides.csv"
+        output.say(f"From the router's outer side, as somebody who types {typed}:")
+        _fetch((outside, place["port"]))
         stage.run("trace", "charts", "tides")
         stage.run("door", "remove", "charts", "tides")
         stage.run("apply")
