@@ -45,6 +45,9 @@ dacha door remove charts tides > /dev/null && dacha apply --no-wait > /dev/null
 kill $router
 dacha door add charts rdp --from host > /dev/null && dacha apply --no-wait > /dev/null
 shot trace "$typed; typed dacha trace gauge; echo; typed dacha trace charts rdp"
+ssh-keygen -q -t ed25519 -N '' -C mara@pier -f "$DACHA_STATE/demo/mara"
+shot people "$typed; typed dacha person add mara --key mara.pub --enter gauge --from host; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha reach --for mara; echo; typed dacha connect gauge --copy lab.toml :lab.toml; echo; typed dacha person remove mara; echo; typed dacha apply"
+rm "$DACHA_STATE/demo/"mara*
 shot handout "$typed; typed dacha handout --from host --output pier; echo; typed dacha handout locker --from lan; echo; typed head -n 10 pier/saltmarsh/config"
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$out/sheet.png" \
     "file://$DACHA_STATE/demo/pier/index.html" > /dev/null 2>&1
@@ -62,6 +65,22 @@ cp "$iso" "$DACHA_STATE/demo/saltmarsh-installer.iso"
 export DACHA_LAB="$DACHA_STATE/demo/lab.toml"
 shot install "$typed; typed dacha media add saltmarsh-installer.iso; echo; typed dacha media list; echo; typed dacha guest add tower --install saltmarsh-installer --disk 256MiB --memory 256MiB --user ops --key demo_key.pub; echo; typed dacha door add tower ssh > /dev/null; typed dacha apply --no-wait; sleep 6; typed dacha status; sleep 45; echo; typed dacha status | grep -E 'GUEST|tower'; echo; typed dacha connect tower -- hostname"
 shot screen "$typed; typed dacha guest add blank --disk 1MiB --memory 64MiB > /dev/null; dacha apply --no-wait > /dev/null; sleep 8; typed dacha screen blank --text; echo; typed dacha screen blank --save blank.png; echo; typed dacha screen blank --listen host"
+# In a browser: its package is looked into, and not installed.
+(cd "$work" && apt-get download novnc > /dev/null 2>&1 && dpkg -x novnc_*.deb novnc)
+DACHA_VNC_CLIENT="$work/novnc/usr/share/novnc" dacha screen blank --browser > "$work/url" &
+browsing=$!
+until [ -s "$work/url" ]; do sleep 0.2; done
+PYTHONPATH=. python - "$(sed -n 's/^Open //p' "$work/url")" "$out/browser.png" "$work" <<'END'
+import sys
+from pathlib import Path
+from tests.guests.browser import Browser
+with Browser(Path(sys.argv[3])) as browser:
+    browser.go(sys.argv[1])
+    browser.until("document.getElementById('state')?.textContent", "connected")
+    browser.until("document.querySelector('#display canvas').width > 300", True)
+    Path(sys.argv[2]).write_bytes(browser.picture())
+END
+wait $browsing
 dacha stop --all --force --wait 0s > /dev/null
 mkdir "$work/kernel"
 cp "$DACHA_STATE/demo/"demo_key* "$work/kernel"

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.cli.terminal import output
-from dacha.core.errors import AnswerNo, DachaError, HostError
+from dacha.core.errors import AnswerNo, HostError
 
 GUESTS = ("gauge", "charts")
 
@@ -31,8 +31,8 @@ def demo_arguments(parser: argparse.ArgumentParser) -> None:
 class _Stage:
     """Runs commands as a person would and shows them."""
 
-    def __init__(self, lab: Path) -> None:
-        self.lab = lab
+    def __init__(self, lab: Path, keep: bool) -> None:
+        self.lab, self.keep = lab, keep
 
     def title(self, text: str) -> None:
         output.say()
@@ -57,7 +57,9 @@ class _Stage:
         if code and not may_fail:
             raise AnswerNo(
                 f"dacha {arguments[0]} ended with code {code}, so the demo ends here",
-                remedy=f"look closer: dacha --lab {self.lab} status\ntake it down: dacha demo --remove",
+                remedy=f"look closer: dacha --lab {self.lab} status\ntake it down: dacha demo --remove"
+                if self.keep
+                else "what it said is above; to have it stay where it ends: dacha demo --keep",
             )
 
 
@@ -85,10 +87,10 @@ def run_demo(args: argparse.Namespace) -> int:
     output.say(f"A tiny guest, made from Debian packages: {image.kernel.parent}")
     lab = write_lab(folder, image)
     output.say(f"The saltmarsh lab, a tide laboratory on a pier: {lab}")
-    stage = _Stage(lab)
+    stage = _Stage(lab, args.keep)
     try:
         _play(stage)
-    except (DachaError, KeyboardInterrupt, OSError):
+    except BaseException:
         # Also when interrupted, or when whoever read the output went away: nothing of the demo is left behind.
         if not args.keep:
             _take_down(folder)
