@@ -1,9 +1,9 @@
 #!/bin/sh
-# Runs all tests, in four lots at once: those with hosts of their own in network namespaces, the fault rig, the attacks (with
-# some of the first kind and those that need nothing, so that all end together), and those that share this host's ports. Much of their time is waiting;
-# what the first three say is shown when all have ended.
+# Runs all tests, in five lots at once: those with hosts of their own in network namespaces, the fault rig, the attacks (with
+# some of the first kind and those that need nothing), and two that share this host's ports, the second of them in a
+# network namespace, so that they do not meet. Much of their time is waiting; what the others say is shown when all have ended.
 set -u
-pytest=$1/pytest
+pytest="$1/pytest -p no:cacheprovider"
 said=$(mktemp -d)
 trap 'rm -rf "$said"' EXIT
 outside=tests/networks/test_outside.py
@@ -11,19 +11,27 @@ at_boot=tests/networks/test_at_boot.py
 rig=tests/networks/test_trace.py
 # Mostly waiting for a slow guest: beside the shortest lot.
 installer=tests/guests/test_debian_installer.py
-"$pytest" -p no:cacheprovider tests/networks --ignore "$outside" --ignore "$at_boot" --ignore "$rig" "$installer" > "$said/networks" 2>&1 &
-networks=$!
-"$pytest" -p no:cacheprovider "$rig" > "$said/rig" 2>&1 &
-faults=$!
-# Those that need nothing of this host go with whom there is room.
+# Those that need nothing of this host.
 alone="tests/core tests/wire tests/formats tests/engine tests/hypervisor tests/test_repository.py"
-# shellcheck disable=SC2086  # a word each
-"$pytest" -p no:cacheprovider tests/attacks tests/caretaker "$outside" "$at_boot" $alone > "$said/attacks" 2>&1 &
-attacks=$!
-"$pytest" tests/cli tests/host tests/guests --ignore "$installer"
-failed=$?
-wait "$networks" || failed=1
-wait "$faults" || failed=1
-wait "$attacks" || failed=1
-cat "$said/networks" "$said/rig" "$said/attacks"
+# Guests that need no package from elsewhere, once the demo's is there.
+inner=""
+for name in life kept labs people faults; do inner="$inner tests/guests/test_$name.py"; done
+"$1/python" -c 'from dacha.demo.guest_image import guest_image; guest_image()' || exit 1
+# shellcheck disable=SC2086  # a word each, here and below
+{
+    $pytest tests/networks --ignore "$outside" --ignore "$at_boot" --ignore "$rig" > "$said/networks" 2>&1 &
+    networks=$!
+    $pytest "$rig" > "$said/rig" 2>&1 &
+    faults=$!
+    $pytest tests/attacks tests/caretaker "$outside" "$at_boot" $alone "$installer" > "$said/attacks" 2>&1 &
+    attacks=$!
+    unshare -n sh -c 'ip link set lo up && exec "$@"' sh $pytest $inner > "$said/guests" 2>&1 &
+    guests=$!
+    ignored="--ignore $installer"
+    for path in $inner; do ignored="$ignored --ignore $path"; done
+    $pytest tests/cli tests/host tests/guests $ignored
+    failed=$?
+}
+for lot in "$networks" "$faults" "$attacks" "$guests"; do wait "$lot" || failed=1; done
+cat "$said/networks" "$said/rig" "$said/attacks" "$said/guests"
 exit "$failed"
