@@ -3,6 +3,7 @@
 import re
 import shutil
 import subprocess
+import time
 from pathlib import Path
 from typing import Any
 
@@ -41,7 +42,11 @@ def test_clients_get_in_with_what_they_are_handed(guest_lab: Lab, tmp_path: Path
     said = lab("handout", "gauge", "--from", "host", "--output", "out").out
     assert "as ops" in said and "Next: give them the folder" in said
     out = lab.folder / "out"
-    lab("connect", "gauge", "--", "true", timeout=120)
+    # Nobody waited for its door: until its server listens, QEMU's forward ends what comes.
+    deadline = time.monotonic() + 240
+    while lab("connect", "gauge", "--", "true", code=None, timeout=240).code:
+        assert time.monotonic() < deadline
+        time.sleep(0.5)
     # This guest has no agent: it is asked by a login, and what it does not tell is not known.
     checked = lab("guest", "check", "gauge", code=None)
     assert "asked by a login" in checked.out and "it does not tell its settings" in checked.out
