@@ -46,7 +46,7 @@ kill $router
 dacha door add charts rdp --from host > /dev/null && dacha apply --no-wait > /dev/null
 shot trace "$typed; typed dacha trace gauge; echo; typed dacha trace charts rdp"
 ssh-keygen -q -t ed25519 -N '' -C mara@pier -f "$DACHA_STATE/demo/mara"
-shot people "$typed; typed dacha person add mara --key mara.pub --enter gauge --from host; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha reach --for mara; echo; typed dacha connect gauge --copy lab.toml :lab.toml; echo; typed dacha person remove mara; echo; typed dacha apply"
+shot people "$typed; typed dacha person add mara --key mara.pub --enter gauge --from host; echo; typed dacha diff; echo; typed dacha apply --no-wait; echo; typed dacha reach --for mara; echo; typed dacha connect gauge --copy lab.toml :lab.toml; echo; typed dacha person remove mara; echo; typed dacha apply --no-wait"
 rm "$DACHA_STATE/demo/"mara*
 shot handout "$typed; typed dacha handout --from host --output pier; echo; typed dacha handout locker --from lan; echo; typed head -n 10 pier/saltmarsh/config"
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$out/sheet.png" \
