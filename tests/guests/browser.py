@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import json
 import shutil
 import subprocess
@@ -33,14 +34,15 @@ class Browser:
             time.sleep(0.1)
         with urllib.request.urlopen(f"http://127.0.0.1:{port.read_text().splitlines()[0]}/json") as said:
             page = next(t for t in json.load(said) if t["type"] == "page")
-        self._page = connect(page["webSocketDebuggerUrl"], max_size=1 << 25, open_timeout=30)
+        self._open = contextlib.ExitStack()
+        self._page = self._open.enter_context(connect(page["webSocketDebuggerUrl"], max_size=1 << 25, open_timeout=30))
         self._number = 0
 
     def __enter__(self) -> Browser:
         return self
 
     def __exit__(self, kind: object, error: object, trace: object) -> None:
-        self._page.close()
+        self._open.close()
         self._process.kill()
         self._process.wait()
 
