@@ -8,9 +8,11 @@ from typing import Any
 
 import pytest
 
+from dacha.core.lab.read import read_lab
 from dacha.core.network.firewall import Packet, dropped_by, led_by
-from dacha.core.network.host_firewall import Flow, commands, openings
+from dacha.core.network.host_firewall import Flow, commands, flows, openings
 from dacha.core.network.iptables import entries, tables_of
+from dacha.core.plan.plan import make_plan
 
 RULES = """\
 table inet fw {
@@ -179,7 +181,43 @@ def test_each_firewall_is_opened_in_the_place_that_its_owner_means_for_it() -> N
     assert argv[-1] == '"dacha saltmarsh network pier IPv6 back"'
     theirs = {"chain": mine["chain"] | {"table": "firewalld", "hook": "input"}}
     assert one("", local, theirs)[2][-1] == '--add-rich-rule=rule family="ipv4" port port="2230" protocol="tcp" accept'
+    # A range is opened whole, by each owner's own sign.
+    wide = local._replace(port=5000, last=5010)
+    assert "5000:5010" in one(drops.format(":ufw-user-input - [0:0]\n"), wide)[2]
+    assert "5000:5010" in one(drops.format(""), wide)[2]
+    assert "5000-5010" in one("", wide, {"chain": mine["chain"] | {"hook": "input"}})[2]
+    assert 'port="5000-5010"' in one("", wide, theirs)[2][-1]
     # What passes already needs nothing.
     assert (
         openings({"nftables": list(entries(drops.replace("DROP", "ACCEPT").format(""), "ip"))}, iter([door]), "e") == []
     )
+
+
+def test_what_has_to_pass_is_no_wider_than_the_doors() -> None:
+    text = """[lab]
+name = "saltmarsh"
+[network.pier]
+kind = "nat"
+backend = "kernel"
+subnet = "10.77.4.0/24"
+[network.hut]
+kind = "nat"
+[guest.gauge]
+disk = [{ size = "1 GiB" }]
+adapter = [{ network = "pier", address = "10.77.4.20" }]
+door.ssh = { from = "lan", port = 2220, allow = ["2001:db8::/64"] }
+door.http = { from = "lan", port = 8020, allow = ["192.0.2.20"] }
+door.own = { from = "host", to = 9000 }
+[guest.desk]
+disk = [{ size = "1 GiB" }]
+adapter = [{ network = "hut" }]
+door.media = { from = "lan", port = "5000-5003", to = "6000-6003", protocol = "udp" }
+"""
+    lab = read_lab(text).lab
+    assert lab
+    doors = {f.about: f for f in flows(lab, make_plan(lab)) if f.about.startswith("door")}
+    # One that admits IPv6 alone opens nothing to IPv4, one for this host nothing at all.
+    assert set(doors) == {"door gauge http", "door desk media"}
+    assert doors["door gauge http"].source.startswith("192.0.2.20") and doors["door gauge http"].port == 80
+    media = doors["door desk media"]
+    assert (media.hook, media.protocol, media.ports("-")) == ("input", "udp", "5000-5003")

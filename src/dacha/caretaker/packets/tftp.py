@@ -109,6 +109,8 @@ class TftpService:
             return
         except PeerError:
             return
+        if len(self._asked) >= TRANSFERS_MOST:
+            return  # the root part is busy with what was asked before; a client asks again
         mine = sum(s.peer[0] == peer[0] for s in self._sending)
         if len(self._sending) >= TRANSFERS_MOST or mine >= EACH_MOST:
             self._refuse(peer, Fault.OTHER, "too many transfers at once")

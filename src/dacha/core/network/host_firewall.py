@@ -39,6 +39,11 @@ class Flow(NamedTuple):
     protocol: str = ""
     port: int = 0
     replies: bool = False
+    last: int = 0
+
+    def ports(self, between: str) -> str:
+        """The port, or the range of them, as an owner writes it."""
+        return f"{self.port}{between}{self.last}" if self.last > self.port else str(self.port)
 
 
 class Opening(NamedTuple):
@@ -61,14 +66,16 @@ def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
         if not door.door.from_lan or door.port is None or door.adapter is None or door.means != "forward":
             continue
         about = f"door {door.door.guest} {door.door.name}"
-        sources = [str(n) for n in door.door.allow if n.version == 4] or [""]
+        # One that admits IPv6 alone gets no rule for everybody of IPv4.
+        sources = [str(n) for n in door.door.allow if n.version == 4] if door.door.allow else [""]
         for source in sources:
             if door.backend == "kernel" and door.adapter.address:
                 leaves = link_name(lab.name, "network", door.adapter.network)
-                to, port = str(door.adapter.address), door.door.to.first
-                yield Flow(about, "forward", 4, "", leaves, source, to, door.door.protocol, port)
+                to, (first, last) = str(door.adapter.address), door.door.to
+                yield Flow(about, "forward", 4, "", leaves, source, to, door.door.protocol, first, last=last)
             elif door.backend != "kernel":
-                yield Flow(about, "input", 4, "", "", source, "", door.door.protocol, door.port.first)
+                first, last = door.port
+                yield Flow(about, "input", 4, "", "", source, "", door.door.protocol, first, last=last)
     for net in lab.networks.values():
         if not net.managed:
             continue
@@ -160,7 +167,7 @@ def _ufw(flow: Flow, said: str, verb: str) -> list[str]:
     words += ["from", flow.source] if flow.source else []
     anybody = "0.0.0.0/0" if flow.version == 4 else "::/0"
     words += ["to", flow.address or anybody]
-    words += ["port", str(flow.port)] if flow.port else []
+    words += ["port", flow.ports(":")] if flow.port else []
     words += ["proto", flow.protocol] if flow.protocol else []
     return words if verb == "remove" else [*words, "comment", said]
 
@@ -175,7 +182,7 @@ def _iptables(flow: Flow) -> Iterator[str]:
     if flow.address:
         yield from ("-d", flow.address)
     if flow.protocol:
-        yield from ("-p", flow.protocol, "--dport", str(flow.port))
+        yield from ("-p", flow.protocol, "--dport", flow.ports(":"))
     if flow.replies:
         yield from ("-m", "conntrack", "--ctstate", "RELATED,ESTABLISHED")
 
@@ -191,7 +198,7 @@ def _nft(flow: Flow) -> Iterator[str]:
     if flow.address:
         yield from (family, "daddr", flow.address)
     if flow.protocol:
-        yield from (flow.protocol, "dport", str(flow.port))
+        yield from (flow.protocol, "dport", flow.ports("-"))
     if flow.replies:
         yield from ("ct", "state", "established,related")
 
@@ -203,5 +210,5 @@ def _firewalld(flow: Flow, verb: str) -> list[list[str]]:
     if bridge := flow.arrives or flow.leaves:
         return [["firewall-cmd", *more, "--zone=trusted", f"--{verb}-interface={bridge}"] for more in kept]
     source = f' source address="{flow.source}"' if flow.source else ""
-    rule = f'rule family="ipv{flow.version}"{source} port port="{flow.port}" protocol="{flow.protocol}" accept'
+    rule = f'rule family="ipv{flow.version}"{source} port port="{flow.ports("-")}" protocol="{flow.protocol}" accept'
     return [["firewall-cmd", *more, f"--{verb}-rich-rule={rule}"] for more in kept]

@@ -26,12 +26,6 @@ def own_accounts(lab: Lab, guest: Guest) -> frozenset[str]:
     return frozenset(a for a in mine if a and a not in others)
 
 
-def owners_of(lab: Lab, guest: str, key: str) -> list[str]:
-    """Whose a key is, among those who may enter a guest: their names."""
-    here = lab.guests[guest]
-    return [p.name for p in lab.people.values() if key in p.keys and p.may_enter(here)]
-
-
 def edits_without(lab: Lab, guest: str, door: str | None = None, *, now: str | None = None) -> list[Edit]:
     """The edits by which people enter a guest (or one door of it) no more, because it is gone; or (`now`) by the name
     that it has now."""

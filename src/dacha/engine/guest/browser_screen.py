@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from dacha.core.errors import HostError
+from dacha.core.errors import DachaError, HostError
 from dacha.host import folders
 from dacha.host.unix_socket import connect_to_guest
 
@@ -139,7 +139,7 @@ class BrowserScreen:
                 await self._pass_on(viewer, reader, writer)
             finally:
                 writer.close()
-        except (OSError, HostError):
+        except (OSError, DachaError):
             await viewer.close(1011, "the screen does not answer")
         finally:
             self._viewers -= 1

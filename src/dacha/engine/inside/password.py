@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import subprocess
-
 from dacha.core.errors import AnswerNo, DachaError
-from dacha.engine.inside.ssh import ssh_command
+from dacha.core.harmless import harmless_lines
+from dacha.engine.inside.run import by_login
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
 from dacha.hypervisor.process import running
-
-# A login into a slow guest takes its time.
-LOGIN_S = 60
 
 
 def set_now(ws: Workspace, name: str, user: str, hashed: str) -> str | None:
@@ -36,14 +32,8 @@ def set_now(ws: Workspace, name: str, user: str, hashed: str) -> str | None:
 def _by_login(ws: Workspace, name: str, line: str) -> str | None:
     """Set it through the guest's SSH door (chpasswd(8)), by somebody who may; why not, where that does not work."""
     try:
-        argv = ssh_command(ws, name, ["sudo", "-n", "chpasswd", "-e"], user=None, terminal=False)
+        ran, said = by_login(ws, name, ["sudo -n chpasswd -e && echo set"], line)
     except DachaError as e:
         return e.what
-    try:
-        done = subprocess.run(
-            [*argv[:1], "-o", "BatchMode=yes", *argv[1:]], input=line, text=True, capture_output=True, timeout=LOGIN_S,
-            check=False,
-        )  # fmt: skip
-    except subprocess.TimeoutExpired:
-        return f"no answer within {LOGIN_S} s"
-    return None if done.returncode == 0 else (done.stderr.strip().splitlines() or ["it is refused"])[-1]
+    lines = harmless_lines(said).strip().splitlines() or ["it is refused"]
+    return None if ran and lines[-1] == "set" else lines[-1]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from dacha.core.errors import AnswerNo, DachaError
 from dacha.core.harmless import harmless_lines
 from dacha.engine.inside.ssh import ssh_command
@@ -11,6 +13,20 @@ from dacha.hypervisor.monitor import agent
 
 # A slow guest takes its time, for the agent's script and for a login.
 AGENT_S, LOGIN_S = 20.0, 150.0
+# What ssh(1) ends with where it is ssh that failed, and not the command.
+NO_LOGIN = 255
+
+
+def by_login(ws: Workspace, name: str, command: Sequence[str], given: str) -> tuple[bool, str]:
+    """Whether a command was run by a login through the guest's SSH door, and what it printed; or why not, in a line.
+    Raises DachaError where there is no such way."""
+    argv = ssh_command(ws, name, command, user=None, terminal=False)
+    done = run_bounded([*argv[:1], "-o", "BatchMode=yes", *argv[1:]], LOGIN_S, given=given)
+    if done.code is None:
+        return False, f"no end of it within {LOGIN_S:.0f} s"
+    if done.code == NO_LOGIN:
+        return False, (harmless_lines(done.text).strip().splitlines() or ["it is refused"])[-1]
+    return True, done.text
 
 
 def run_inside(ws: Workspace, name: str, script: str) -> tuple[str, str]:
@@ -21,17 +37,12 @@ def run_inside(ws: Workspace, name: str, script: str) -> tuple[str, str]:
         said = agent.run_script(run, script, AGENT_S)
         if said is not None:
             return "by its guest agent", said
-    why = ""
     try:
-        argv = ssh_command(ws, name, ["sudo -n sh 2>/dev/null || sh"], user=None, terminal=False)
+        ran, why = by_login(ws, name, ["sudo -n sh 2>/dev/null || sh"], script)
+        if ran:
+            return "by a login", why
     except DachaError as e:
         why = e.what
-    else:
-        done = run_bounded([*argv[:1], "-o", "BatchMode=yes", *argv[1:]], LOGIN_S, given=script)
-        if done.code not in (None, 255):
-            return "by a login", done.text
-        last = harmless_lines(done.text).strip().splitlines()
-        why = (last or ["it is refused"])[-1] if done.code == 255 else f"no end of it within {LOGIN_S:.0f} s"
     raise AnswerNo(
         f"{name} cannot be asked",
         why=f"no guest agent answers, and by a login: {why}",

@@ -60,10 +60,12 @@ def open_for(ws: Workspace, come: Iterable[Opening]) -> None:
 def shut_behind(ws: Workspace, gone: Sequence[Opening]) -> None:
     """Take rules out that were put in; one that is not there any more is no trouble. Raises HostError."""
     listing = nft.listing(OWN) if any(o.owner == NFT for o in gone) else None
+    stays = [argv for o in noted(ws) if o not in gone for argv in commands(ws.lab.name, o, "remove")]
     for opening in gone:
         said = comment(ws.lab.name, opening.flow)
         for argv in commands(ws.lab.name, opening, "remove"):
-            _run(argv, may_fail=True)
+            if argv not in stays:  # one rule may be what several stand on: it goes with the last of them
+                _run(argv, may_fail=True)
         for handle in _handles(listing, opening, said) if opening.owner == NFT else ():
             where = [opening.family, opening.table, opening.chain]
             _run(["nft", "delete", "rule", *where, "handle", str(handle)], may_fail=True)
