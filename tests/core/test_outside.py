@@ -10,7 +10,18 @@ from dacha.core.lab.read import read_lab
 from dacha.core.plan.check import check_lab
 from dacha.core.plan.plan import make_plan
 from dacha.core.reach.reach import HostView, never_entered, reach
-from dacha.core.router.mapping import UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, next_look, wanted
+from dacha.core.router.mapping import (
+    NO_ROUTE,
+    UNKNOWN,
+    Known,
+    Mapping,
+    Wanted,
+    behind,
+    by_hand,
+    lost,
+    next_look,
+    wanted,
+)
 
 LAB = """\
 [lab]
@@ -117,6 +128,7 @@ def test_renewal_is_halfway_and_failures_are_tried_again() -> None:
     assert next_look(known, 1000.0) == 60.0
     assert next_look(known, 4590.0) == 10.0
     assert next_look(known._replace(trouble="it does not answer"), 1000.0) == 30.0
+    assert next_look(known._replace(trouble=NO_ROUTE), 1000.0) == 5.0
 
 
 def test_reach_from_outside() -> None:

@@ -177,6 +177,14 @@ def test_a_router_that_is_to_be_asked_no_more_leads_nothing_in(hosted: HostedLab
     with simulated(lab.world):
         lab("apply")
         assert enters(lab).startswith("SSH-2.0")
+        # This host's own address goes and comes back: the router has forgotten nothing by that.
+        lab.world.run("host", "ip", "address", "flush", "dev", "eth0")
+        lab("apply", "--no-wait", code=None)
+        assert "no default route" in known(lab)["trouble"] and len(known(lab)["mappings"]) == 1
+        for words in ("address add 192.0.2.10/24 dev eth0", "route add default via 192.0.2.1"):
+            lab.world.run("host", "ip", *words.split())
+        until(lambda: not known(lab)["trouble"])
+        assert enters(lab).startswith("SSH-2.0")
         lab.write(LAB.replace('name = "real"', 'name = "real"\nrouter = "none"'))
         assert "ask the router to lead in gauge ssh no more" in lab("diff").out
         lab("apply")

@@ -18,6 +18,9 @@ LIFETIME_S = 7200
 LOOK_S = 60.0
 # After a failure it is asked again this often.
 AGAIN_S = 30.0
+# Where there is no router, nobody is asked; the route is looked for this often.
+ROUTE_AGAIN_S = 5.0
+NO_ROUTE = "this host has no default route, and so no router"
 # Addresses that nobody on the internet can send to, and why (RFC 1918, 6598, 3927, 6333).
 _BEHIND = (
     (IPv4Network("10.0.0.0/8"), "a private address"),
@@ -159,6 +162,8 @@ def lost(before: Known, epoch_s: int, now: float) -> bool:
 
 def next_look(known: Known, now: float) -> float:
     """Seconds until the router is to be asked again."""
+    if known.trouble == NO_ROUTE:
+        return ROUTE_AGAIN_S
     if known.trouble or known.refused:
         return AGAIN_S
     due = min((m.due() for m in known.mappings), default=now + LOOK_S)

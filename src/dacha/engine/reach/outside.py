@@ -55,6 +55,8 @@ def led_in(door: DoorPlan, granted: Known, seen: RouterSeen | None, *, by_hand: 
             f"{ON_LAN}; the router: {granted.why_not(guest, name) if seen.mapped == 'missing' else kept[0]}",
             place,
         )
+    if mapping is None and seen and seen.router and seen.mapped is None and seen.router != granted.router:
+        return None, f"{ON_LAN}; whether {seen.router} leads it in cannot be told: it was not asked yet", place
     if mapping is None:
         return False, f"{ON_LAN}; the router: {granted.why_not(guest, name) or 'was not asked yet: dacha apply'}", place
     if seen and seen.above:

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 
 from dacha.core.errors import AnswerNo, HostError
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.router.mapping import Known, Mapping, Wanted, behind, by_hand, lost
+from dacha.core.router.mapping import NO_ROUTE, Known, Mapping, Wanted, behind, by_hand, lost
 from dacha.core.trace.evidence import RouterSeen
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
@@ -30,7 +30,7 @@ def look(ws: Workspace, door: DoorPlan, *, hairpin: bool) -> RouterSeen:
         return RouterSeen(trouble="the door has no place on the LAN")
     there, known, now = mappings.router_of(ws), mappings.read(ws.home), time.time()
     if there is None:
-        trouble = "" if ws.lab.by_hand else "this host has no default route, and so no router"
+        trouble = "" if ws.lab.by_hand else NO_ROUTE
         return RouterSeen(port=mine[0].outside_port, trouble=trouble, by_hand=by_hand(mine))
     granted = next((m for m in known.mappings if (m.wanted.guest, m.wanted.door) == key), None)
     seen = RouterSeen(

@@ -14,7 +14,18 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dacha.core.apply.changes import AskRouter, Change
 from dacha.core.errors import AnswerNo
-from dacha.core.router.mapping import LIFETIME_S, UNKNOWN, Known, Mapping, Wanted, behind, by_hand, lost, wanted
+from dacha.core.router.mapping import (
+    LIFETIME_S,
+    NO_ROUTE,
+    UNKNOWN,
+    Known,
+    Mapping,
+    Wanted,
+    behind,
+    by_hand,
+    lost,
+    wanted,
+)
 from dacha.engine.home import Home
 from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
@@ -158,22 +169,26 @@ def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known
     there = router_of(ws)
     if not want and not before.mappings:
         return UNKNOWN
+    standing = tuple(m for m in before.mappings if m.stands(now))
+    if there is None and not ws.lab.by_hand:
+        # The route may be gone for a moment only, with this host's address: the router has forgotten nothing by that.
+        asked = tuple(want) or (before.asked if ws.lab.from_outside else ())
+        return before._replace(asked=asked, mappings=standing, trouble=NO_ROUTE, refused=())
     if there is None:
         _end_all(before, now)
-        why = "this host has no default route, and so no router" if not ws.lab.by_hand else ""
-        return Known(asked=tuple(want), trouble=why)
+        return Known(asked=tuple(want))
     if before.router != there[0]:
         before = Known(router=there[0])  # another router: it knows nothing of what the last one granted
     try:
         talk = _Talk(there, before, now)
     except AnswerNo as e:
-        kept = tuple(m for m in before.mappings if m.wanted in want and m.stands(now))
+        kept = tuple(m for m in standing if m.wanted in want)
         return before._replace(asked=tuple(want), mappings=kept, trouble=e.what, refused=())
     made = [old for old in before.mappings if old.wanted not in want and not talk.end(old)]
     refused: dict[tuple[str, str], str] = {}
-    standing = talk.standing()
+    still = talk.standing()
     for n, w in enumerate(want):
-        mapping: Mapping | None = standing.get(w)
+        mapping: Mapping | None = still.get(w)
         # The first is renewed at every look: only so PCP tells that the outside address is another one now.
         if mapping is None or now >= mapping.due() or (n == 0 and mapping.speaks == "pcp"):
             try:
