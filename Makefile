@@ -3,7 +3,7 @@ PYTHON ?= $(shell command -v /usr/bin/python3 || command -v python3)
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: help setup demo test quick lint bench screenshots clean
+.PHONY: help setup demo test faults quick lint bench screenshots clean
 
 help:                ## what can be made
 	@sed -n 's/^\([a-z]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
@@ -19,6 +19,9 @@ demo: setup          ## run the saltmarsh demonstration: real guests, no privile
 
 test: setup lint     ## pass the tests, with real guests
 	tools/test.sh $(BIN)
+
+faults: setup        ## every fault that trace is tried on, with real guests: some ten minutes
+	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests/faults
 
 quick: setup         ## the tests that need no guest and no network of their own, in seconds
 	$(BIN)/pytest -q tests/core tests/engine tests/wire tests/formats tests/test_repository.py tests/hypervisor/test_command_line.py \

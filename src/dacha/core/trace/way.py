@@ -1,7 +1,7 @@
 """The way to a service: every hop in its order, what is asked there, when it is on the way, and who judges it.
 
 A new hop is a row here, its judge in the module of its part, what it needs in `evidence` (gathered in `engine/trace`),
-a row in docs/trace.md and a fault in tests/networks/faults.toml.
+a row in docs/trace.md and a fault in tests/faults/faults.toml.
 """
 
 from __future__ import annotations
