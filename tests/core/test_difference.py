@@ -149,11 +149,7 @@ def test_what_the_file_alone_tells() -> None:
     lab, plan, _ = setting()
     codes = {(f.code, f.subject) for f in check_lab(lab, plan)}
     assert codes == {
-        ("host-loopback", "network pier"),
         ("login-missing", "guest gauge"),
         ("login-keys", "guest charts"),
         ("nothing-to-boot", "guest charts"),
     }
-    isolated = read_lab(TEXT.replace('kind = "nat"', 'kind = "nat"\nisolated = true')).lab
-    assert isolated is not None
-    assert "host-loopback" not in {f.code for f in check_lab(isolated, make_plan(isolated))}

@@ -67,13 +67,13 @@ def said(cell: Cell) -> str:
 @pytest.mark.parametrize(
     ("guest", "service", "cells"),
     [
-        ("gauge", "ssh", "10.77.4.20:22|10.77.4.20:22|no: nothing leaves vault|10.77.4.20:22|192.0.2.10:2220|"
+        ("gauge", "ssh", "10.77.4.20:22|10.77.4.20:22|no: nothing leaves vault|10.77.5.1:2220|192.0.2.10:2220|"
          "192.0.2.10:2220|no: ends at the LAN"),
-        ("gauge", "http", "10.77.4.20:80|10.77.4.20:80|no: nothing leaves vault|10.77.4.20:80|"
+        ("gauge", "http", "10.77.4.20:80|10.77.4.20:80|no: nothing leaves vault|no: host's door only|"
          "no: host's door only|no: host's door only|no: host's door only"),
-        ("buoy", "ssh", "by DHCP:22|by DHCP:22|no: nothing leaves vault|by DHCP:22|no: no door|no: no door|"
+        ("buoy", "ssh", "by DHCP:22|by DHCP:22|no: nothing leaves vault|no: no door|no: no door|no: no door|"
          "no: no door"),
-        ("locker", "rdp", "10.77.9.20:3389|no: host-only|10.77.9.20:3389|10.77.9.20:3389|no: host-only|no: host-only|"
+        ("locker", "rdp", "10.77.9.20:3389|no: host-only|10.77.9.20:3389|no: host-only|no: host-only|no: host-only|"
          "no: host-only"),
         ("charts", "ssh", "127.0.0.1:2222|no: host's door only|no: nothing leaves vault|10.77.5.1:2222|"
          "no: host's door only|no: host's door only|no: host's door only"),

@@ -226,6 +226,7 @@ class Home:
             keyed=raw.get("keyed"),
             own_accounts=list(raw.get("own_accounts") or ()),
             unsure=raw.get("unsure"),
+            asks=bool(raw.get("asks")),
         )
 
     def write(self, name: str, record: Record) -> None:
@@ -250,5 +251,6 @@ class Home:
                 "keyed": record.keyed,
                 "own_accounts": record.own_accounts,
                 "unsure": record.unsure,
+                "asks": record.asks,
             },
         )

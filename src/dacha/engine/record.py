@@ -17,7 +17,8 @@ class Record(SimpleNamespace):
     first-boot data up once more, `accepted_key` another host key than the lab's that somebody found to be right; `told`
     is the digest of its first-boot data without keys, `instance` the name that went by; `keyed` are the keys that
     were put into it, by account, None where that is not known, `own_accounts` those accounts that are there for people
-    alone, `unsure` keys that may have come in, as it did not answer.
+    alone, `unsure` keys that may have come in, as it did not answer; `asks` is true where its process asks before it
+    enters anything of this host (`engine/network/gate.py`).
     """
 
     def __init__(
@@ -39,6 +40,7 @@ class Record(SimpleNamespace):
         keyed: dict[str, list[str]] | None = None,
         own_accounts: list[str] | None = None,
         unsure: dict[str, list[str]] | None = None,
+        asks: bool = False,
     ) -> None:
         self.machine = machine
         self.process = process
@@ -56,3 +58,4 @@ class Record(SimpleNamespace):
         self.keyed = keyed
         self.own_accounts = own_accounts or []
         self.unsure = unsure or {}
+        self.asks = asks

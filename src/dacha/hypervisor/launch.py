@@ -13,6 +13,7 @@ from functools import partial
 from pathlib import Path
 
 from dacha.core.errors import HostError, PeerError
+from dacha.host import ask_first
 from dacha.host.accounts import Account
 from dacha.host.files import replace_file
 from dacha.host.processes import Process, identify
@@ -29,11 +30,13 @@ def spawn(
     beside: Callable[[], None] | None = None,
     descriptors: tuple[int, ...] = (),
     account: Account | None = None,
+    asked: tuple[int, int] | None = None,
 ) -> subprocess.Popen[bytes]:
     """Start QEMU in `run`, in a session of its own, its words going to `log`. Returns at once.
 
     `beside` starts what QEMU connects to, once the folder is clear of an earlier process's sockets; `descriptors`
-    are inherited. As `account`, it owns the run folder, where its sockets are, and nothing else.
+    are inherited. As `account`, it owns the run folder, where its sockets are, and nothing else. `asked` is whom it
+    asks before it connects (`host.ask_first`): a socket and a process id.
 
     Raises HostError when the guest's process lives already.
     """
@@ -63,7 +66,7 @@ def spawn(
                 stdout=out,
                 stderr=out,
                 start_new_session=True,
-                preexec_fn=partial(_limit, account is not None),
+                preexec_fn=partial(_limit, account is not None, asked),
                 pass_fds=(fd, *descriptors),
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"} | _time_zone(),
             )
@@ -77,11 +80,14 @@ def spawn(
 PROCESSES_MOST = 1024
 
 
-def _limit(own_user: bool) -> None:
-    """Between fork and exec: no copy of a guest's memory is left on the disk, and it makes no crowd of processes."""
+def _limit(own_user: bool, asked: tuple[int, int] | None) -> None:
+    """Between fork and exec: no copy of a guest's memory is left on the disk, it makes no crowd of processes, and it
+    asks before it connects."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     if own_user:
         resource.setrlimit(resource.RLIMIT_NPROC, (PROCESSES_MOST, PROCESSES_MOST))
+    if asked:
+        ask_first.ask(*asked)
 
 
 def _time_zone() -> dict[str, str]:

@@ -46,6 +46,7 @@ def run_reach(args: argparse.Namespace) -> int:
     from dacha.engine.people.edits import person_named
     from dacha.engine.router.host_view import host_view
     from dacha.engine.workspace import load
+    from dacha.host import ask_first
 
     ws = load(args.lab)
     ws.refuse_if_wrong()
@@ -68,9 +69,10 @@ def run_reach(args: argparse.Namespace) -> int:
         rows = [r for r in rows if args.service in (r.service, *r.doors)]
     if args.open or args.shut:
         rows = [r for r in rows if any(bool(r.cells[p].ways) == args.open for p in shown)]
+    opened = to_host(ws.lab, ws.plan, gate=not ask_first.missing())
     if args.json:
         whose = {"person": person.name} if person else {}
-        head = {"lab": ws.lab.name, **whose, "places": shown, "to_host": to_host(ws.lab, ws.plan)}
+        head = {"lab": ws.lab.name, **whose, "places": shown, "to_host": opened}
         output.emit_rows(head, "services", (_json(r, shown) for r in rows))
         return 0
     if person:
@@ -80,7 +82,7 @@ def run_reach(args: argparse.Namespace) -> int:
         return 0
     together = not args.origins and len(ws.lab.networks) > COLUMNS_MOST
     _table(ws, rows, shown, together)
-    _to_host(to_host(ws.lab, ws.plan), {a.network for r in rows for a in ws.lab.guests[r.guest].adapters})
+    _to_host(opened, {a.network for r in rows for a in ws.lab.guests[r.guest].adapters})
     if args.why:
         _reasons(rows, shown)
     return 0

@@ -116,10 +116,11 @@ def _print(ws: Workspace, status: Any) -> None:
             output.say(note)
     if status.exposed:
         output.say()
-        output.say(
-            f"Guests on {', '.join(status.exposed)} reach this host's own loopback through their gateway "
-            "(isolated = true shuts it)."
-        )
+        from dacha.host import ask_first
+
+        remedy = "isolated = true shuts it" if ask_first.missing() else "their next start shuts it: dacha restart"
+        networks = ", ".join(status.exposed)
+        output.say(f"Guests on {networks} reach this host's own loopback through their gateway: {remedy}")
 
 
 def _table(status: Any) -> None:

@@ -36,7 +36,8 @@ class MachineDisk(TypedDict):
 
 class MachineAdapter(TypedDict):
     """An adapter, and what its network is to it. `tap` is None in user mode, `isolated` without a way out; `boot` is
-    what QEMU lets it start from: a folder, and the first file in it."""
+    what QEMU lets it start from: a folder, and the first file in it; `to_host` and `way_out` are what a network in user
+    mode says of them, where that is not the usual."""
 
     network: str
     tap: str | None
@@ -51,6 +52,8 @@ class MachineAdapter(TypedDict):
     gateway6: str | None
     isolated: bool
     boot: NotRequired[list[str]]
+    to_host: NotRequired[list[str]]
+    way_out: NotRequired[str]
 
 
 class Machine(TypedDict):
@@ -155,11 +158,16 @@ def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> MachineAdapter:
     def text(value: object) -> str | None:
         return None if value is None else str(value)
 
-    return {
+    network = lab.networks[adapter.network]
+    # Said only where it is not the usual: what was started by an older version has nothing to wait for.
+    more: dict[str, Any] = {}
+    if not network.by_kernel and network.to_host:
+        more["to_host"] = [str(opened) for opened in network.to_host]
+    if not network.by_kernel and network.way_out != "anywhere":
+        more["way_out"] = network.way_out
+    made = {
         "network": adapter.network,
-        "tap": link_name(lab.name, "guest", adapter.guest, str(adapter.number))
-        if lab.networks[adapter.network].by_kernel
-        else None,
+        "tap": link_name(lab.name, "guest", adapter.guest, str(adapter.number)) if network.by_kernel else None,
         "hardware_address": adapter.hardware_address,
         "model": adapter.model,
         "address": text(adapter.address),
@@ -172,6 +180,7 @@ def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> MachineAdapter:
         # A host-only network has no way out; carried in user mode that is the same restriction.
         "isolated": net.isolated or net.kind == "host-only",
     }
+    return cast(MachineAdapter, made | more)
 
 
 _WORDS = {
@@ -222,9 +231,9 @@ def _changed_adapters(old: list[dict[str, Any]], new: list[dict[str, Any]]) -> l
         return [f"adapters {len(old)} → {len(new)}"]
     lines = []
     for before, after in zip(old, new, strict=True):
-        for key in after:
-            if before.get(key) != after[key]:
-                lines.append(f"{key.replace('_', ' ')} {_said(before.get(key))} → {_said(after[key])}")
+        for key in {**before, **after}:
+            if before.get(key) != after.get(key):
+                lines.append(f"{key.replace('_', ' ')} {_said(before.get(key))} → {_said(after.get(key))}")
     return lines
 
 

@@ -139,11 +139,12 @@ def _network(name: str, t: Table) -> Network:
     if network.kind == "bridge" and not network.interface and "interface" not in t.data:
         t.wrong("", "missing", "a bridge network needs the host's interface", 'add: interface = "br0"')
     for key, fits, where in (
-        ("to-host", network.managed, "a kernel network that is not bridged"),
-        ("way-out", network.managed and network.kind == "nat", "a NAT network on the kernel"),
+        ("to-host", network.managed or network.kind == "nat", "a NAT network, or a host-only one on the kernel,"),
+        ("way-out", network.kind == "nat", "a NAT network"),
     ):
         if key in t.data and not fits:
-            remedy = f'remove it, or backend = "kernel"{"" if network.kind != "bridge" else " and another kind"}'
+            kernel = ', or backend = "kernel"' if (key, network.kind) == ("to-host", "host-only") else ""
+            remedy = f"remove it{kernel or ', or another kind'}"
             t.wrong(key, "misplaced", f"only {where} can keep to this", remedy)
     if network.kind == "bridge" and network.boot:
         remedy = "remove it: on a LAN of its own whoever serves DHCP there says what is started from"

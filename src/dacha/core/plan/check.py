@@ -37,7 +37,7 @@ def promised(lab: Lab) -> tuple[int, int, int]:
 
 def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
     """Everything that can be said from the file alone."""
-    findings = [*plan.findings, *_check_link_names(lab, plan), *_check_networks(lab, plan)]
+    findings = [*plan.findings, *_check_link_names(lab, plan), *_check_networks(lab)]
     for guest in lab.guests.values():
         findings += _check_login(lab, guest)
         findings += _check_clear_doors(guest)
@@ -54,20 +54,12 @@ def _of(severity: str, code: str, guest: Guest, what: str, remedy: str, *key: st
     return Finding(severity, code, f"guest {guest.name}", what, remedy, ("guest", guest.name, *key))
 
 
-def _check_networks(lab: Lab, plan: Plan) -> Iterator[Finding]:
+def _check_networks(lab: Lab) -> Iterator[Finding]:
     """What guests may use of this host, as far as a network lets them."""
     for opened in [n for n in lab.networks.values() if n.to_host]:
         what = f"guests here may use of this host: {', '.join(map(str, opened.to_host))}"
         path: Path = ("network", opened.name, "to-host")
         yield Finding(NOTE, "to-host", f"network {opened.name}", what, "without to-host they cannot", path)
-    used = dict.fromkeys(a.network for g in lab.guests.values() for a in g.adapters)
-    for net in [lab.networks[name] for name in used if name in lab.networks]:
-        if net.kind == "nat" and not net.by_kernel and not net.isolated:
-            gateway = plan.networks[net.name].gateway
-            what = f"guests here reach services on this host's own loopback through {gateway}"
-            remedy = "isolated = true shuts this, together with the way out"
-            path = ("network", net.name)
-            yield Finding(NOTE, "host-loopback", f"network {net.name}", what, remedy, path, "host")
 
 
 def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:

@@ -7,7 +7,7 @@ host port left out is chosen here and stays, because it follows from the guest's
 from __future__ import annotations
 
 from collections.abc import Iterable
-from ipaddress import IPv4Address, IPv6Address
+from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import NamedTuple
 
 from dacha.core.findings import ERROR, Finding, Path
@@ -69,6 +69,16 @@ class DoorPlan(NamedTuple):
             Forward(self.door.protocol, self.listen, self.port.first + n, inside, self.door.to.first + n)
             for n in range(self.port.width)
         ]
+
+    def admits(self, subnet: IPv4Network | None) -> bool:
+        """True when it lets in machines of this subnet."""
+        allowed = [n for n in self.door.allow if isinstance(n, IPv4Network)]
+        return not self.door.allow or any(subnet is not None and n.overlaps(subnet) for n in allowed)
+
+    def open_to_user_mode(self, subnet: IPv4Network | None, *, mine: bool) -> bool:
+        """True when guests on a user-mode network enter it, by way of this host: every door that is not for this host
+        alone, and where the door's own guest is on that network (`mine`), each of its doors."""
+        return self.means == "forward" and (mine or not self.listen.is_loopback) and self.admits(subnet)
 
     def enter_at(self, host_address: IPv4Address | None) -> tuple[Address, int] | None:
         """Where a client has to go: address and first port. `host_address` is this host's on the LAN."""

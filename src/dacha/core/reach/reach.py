@@ -7,7 +7,7 @@ with guests) is an argument.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address
 from typing import NamedTuple
 
 from dacha.core.findings import WARNING, Finding
@@ -84,8 +84,9 @@ def reach(lab: Lab, plan: Plan, host_view: HostView = NOWHERE, only: Iterable[st
     return rows
 
 
-def to_host(lab: Lab, plan: Plan) -> dict[str, tuple[str, ...]]:
-    """What guests of each network may use of this host itself, in words, by network."""
+def to_host(lab: Lab, plan: Plan, *, gate: bool = True) -> dict[str, tuple[str, ...]]:
+    """What guests of each network may use of this host itself, in words, by network; without a `gate`, nothing keeps
+    those in user mode from its loopback."""
     found: dict[str, tuple[str, ...]] = {}
     for net in lab.networks.values():
         if net.kind == "bridge":
@@ -96,7 +97,8 @@ def to_host(lab: Lab, plan: Plan) -> dict[str, tuple[str, ...]]:
         elif net.isolated or net.kind == "host-only":
             found[net.name] = ("DHCP", "DNS")
         else:
-            found[net.name] = ("everything that listens on its loopback", "DHCP", "DNS")
+            opened = tuple(str(allowed) for allowed in net.to_host)
+            found[net.name] = ("DHCP", "DNS", *(opened if gate else ("everything that listens on its loopback",)))
     return found
 
 
@@ -126,12 +128,6 @@ def _services(guest: Guest, plan: Plan) -> Iterator[tuple[str, str, Ports, list[
     if not found:
         usual = "rdp" if guest.system == "windows" else "ssh"
         yield usual, "tcp", Ports(SERVICES[usual], SERVICES[usual]), []
-
-
-def _admits(door: DoorPlan, subnet: IPv4Network | None) -> bool:
-    """True when a door lets in machines of this subnet."""
-    allowed = [n for n in door.door.allow if isinstance(n, IPv4Network)]
-    return not door.door.allow or any(subnet is not None and n.overlaps(subnet) for n in allowed)
 
 
 class _Service:
@@ -266,12 +262,16 @@ class _Service:
         if network.managed and mine:
             return Cell(tuple(self._own(a) for a in mine))
         shut = network.kind == "host-only" or net.isolated
-        if not network.managed:
-            return self._by_user_mode(name, bool(mine), shut)
-        # A door of this host is a local program's where QEMU carries it, and led on by the kernel where that does.
-        led = [] if shut else [d for d in self.led if not d.listen.is_loopback]
-        doors = [d for d in led if _admits(d, net.subnet)]
-        ways = [self._door(d, net.gateway if d.listen == ANYWHERE else d.listen) for d in doors if net.gateway]
+        if shut and not network.managed:
+            why = "guests are apart" if mine else f"nothing leaves {name}"
+            return Cell((), why, 'backend = "kernel", as root' if mine else "")
+        # What a guest in user mode sends beyond its segment, its QEMU sends as a program of this host, as far as the
+        # gate lets it: to doors of guests on its network, and to those that are not for this host alone.
+        near = bool(mine) and not network.managed
+        led = [] if shut else [d for d in self.led if near or not d.listen.is_loopback]
+        doors = [d for d in led if d.admits(net.subnet)]
+        here = [d.listen == ANYWHERE or d.listen.is_loopback for d in doors]
+        ways = [self._door(d, net.gateway if h else d.listen) for d, h in zip(doors, here, strict=True) if net.gateway]
         if not shut:
             ways = [*(self._own(a) for a in self._bridged(by_host=True)), *ways]
         if ways:
@@ -285,14 +285,3 @@ class _Service:
         if not any(self.lab.networks[a.network].kind != "host-only" for a in self.adapters):
             return Cell((), "host-only")
         return Cell((), "no door", f"dacha door add {self.guest.name} {self.service} --from lan")
-
-    def _by_user_mode(self, name: str, mine: bool, shut: bool) -> Cell:
-        """From a guest in user mode: what it sends beyond its segment, its QEMU sends as a program of this host."""
-        if shut:
-            why = "guests are apart" if mine else f"nothing leaves {name}"
-            return Cell((), why, 'backend = "kernel", as root' if mine else "")
-        gateway = self.plan.networks[name].gateway
-        ways = [w._replace(address=str(gateway)) if w.address.startswith("127.") else w for w in self.from_host]
-        if ways:
-            return Cell(tuple(ways))
-        return Cell((), "no door", f"dacha door add {self.guest.name} {self.service} --from host")

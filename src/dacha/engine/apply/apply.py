@@ -46,7 +46,7 @@ from dacha.engine.guest.observe import observe
 from dacha.engine.guest.start import start_all
 from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
-from dacha.engine.network import kernel, rules
+from dacha.engine.network import gate, kernel, rules
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
 from dacha.host.files import editing, replace_file
@@ -149,6 +149,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     if only is None:
         kept_disks.note_removed(ws)
     caretaking.tell(ws.home)
+    gate.renew(ws, {n: s.machine for n, s in seen.items() if s.running and s.machine})
     if kernel.uses_kernel(ws):
         # What a guest is called and where it is may have changed, whatever else has not.
         rules.adopt(whole)

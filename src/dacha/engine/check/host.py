@@ -42,6 +42,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         findings += kernel_findings(ws)
         on = {name for name, seen in observed.items() if seen.running}
         findings += live.conflicts(live.started(ws, plan), {k: s for k, s in live.read(ws.home).items() if k[0] in on})
+    findings += _gate_findings(ws)
     if ws.lab.open_firewall or (os.geteuid() == 0 and _passes_this_host(ws)):
         from dacha.engine.network import host_firewall
 
@@ -76,6 +77,25 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
 def _passes_this_host(ws: Workspace) -> bool:
     """True when something of the lab has to pass this host's own firewall."""
     return any(n.managed for n in ws.lab.networks.values()) or any(d.from_lan for d in ws.lab.doors())
+
+
+def _gate_findings(ws: Workspace) -> list[Finding]:
+    """What nothing on this host keeps guests in user mode from."""
+    used = dict.fromkeys(a.network for g in ws.lab.guests.values() for a in g.adapters)
+    networks = [ws.lab.networks[name] for name in used if name in ws.lab.networks]
+    shared = [n for n in networks if n.kind == "nat" and not n.by_kernel and not n.isolated]
+    if not shared:
+        return []
+    from dacha.host import ask_first
+
+    if not (why := ask_first.missing()):
+        return []
+    found = []
+    for net in shared:
+        what = f"guests here reach services on this host's own loopback through {ws.plan.networks[net.name].gateway}"
+        remedy = f"isolated = true shuts this, together with the way out; nothing else can here: {why}"
+        found.append(Finding(NOTE, "host-loopback", f"network {net.name}", what, remedy, ("network", net.name), "host"))
+    return found
 
 
 def _at_boot(lab: str) -> bool:

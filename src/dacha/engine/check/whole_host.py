@@ -12,6 +12,7 @@ from dacha.core.findings import Finding
 from dacha.core.plan.check import HostFacts, check_host, promised
 from dacha.engine.check.host import disk_growth, program_findings
 from dacha.engine.lab.kept_labs import Leftover, leftovers
+from dacha.engine.network import gate
 from dacha.engine.workspace import Workspace
 from dacha.host import accounts, confine, facts, folders
 from dacha.host.network import addresses
@@ -54,7 +55,7 @@ def whole_host(ws: Workspace | None) -> WholeHost:
         promised=promised(ws.lab) if ws else None,
         lan=addresses.lan_address(),
         users=accounts.users() if os.geteuid() == 0 else None,
-        protection=tuple(confine.here()),
+        protection=(*confine.here(), gate.protection()),
         leftovers=leftovers(),
         findings=program_findings() + (check_host(ws.lab, have, growth) if ws else []),
     )

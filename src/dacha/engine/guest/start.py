@@ -19,6 +19,7 @@ from dacha.core.network.links import lan_link
 from dacha.core.units import MIB
 from dacha.engine.guest import answers, install
 from dacha.engine.guest.observe import CONSOLE_START, full_name
+from dacha.engine.network import gate
 from dacha.engine.workspace import Workspace
 from dacha.host import cgroup
 from dacha.host.accounts import account_for, become, helper, kvm
@@ -157,8 +158,8 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
         )
         argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
         argv += fdset.argv()
+        low = any(f.port < first_free_port() for f in forwards)
         if account:
-            low = any(f.port < first_free_port() for f in forwards)
             argv = become(account, low_ports=low) + argv
         beside = None
         if m["tpm"]:
@@ -166,9 +167,12 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
 
             beside = partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log", account)
         open_files = (*taps.values(), *fdset.descriptors)
-        child = launch.spawn(
-            argv, home.run(name), home.process_lock(name), folder / "qemu.log", beside, open_files, account
-        )
+        with gate.opened(ws, m, account, low_ports=low) as asked:
+            child = launch.spawn(
+                argv, home.run(name), home.process_lock(name), folder / "qemu.log", beside, open_files, account, asked
+            )
+        record.asks = asked is not None
+        home.write(name, record)
         memory, emulated = m["memory_mib"] * MIB, m["accelerator"] != "kvm"
         limits = cgroup.limits_for(memory, m["cpus"], guest.limits, emulated=emulated)
         cgroup.confine(child.pid, home.lab, name, limits)

@@ -99,7 +99,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0) -> Status
         a["network"]
         for name in on & set(ws.lab.guests)
         for a in (seen[name].machine or {"adapters": []})["adapters"]
-        if a["tap"] is None and not a["isolated"]
+        if a["tap"] is None and not a["isolated"] and not ws.home.read(name).asks
     }
     served = {a.network for a in plan.adapters.values() if a.guest in on and ws.lab.networks[a.network].managed}
     unserved = served if any(isinstance(c, Caretaker) and c.on for c in pending) else set()
