@@ -63,9 +63,7 @@ def _options(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     parser.add_argument("--way-out", metavar="anywhere|internet", help="whether it leads to the LAN's private machines")
     isolated = parser.add_mutually_exclusive_group()
-    isolated.add_argument(
-        "--isolated", action="store_true", default=None, help="no way out"
-    )
+    isolated.add_argument("--isolated", action="store_true", default=None, help="no way out")
     isolated.add_argument("--open", dest="isolated", action="store_false", help="the opposite of --isolated")
 
 

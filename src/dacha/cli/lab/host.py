@@ -55,15 +55,15 @@ def _parts(host: WholeHost) -> None:
     from dacha.host import facts
 
     output.say()
-    output.say(f"{'accelerator':<19} {host.choice.name}: {host.choice.why}")
+    output.named("accelerator", f"{host.choice.name}: {host.choice.why}")
     if host.users:
-        output.say(f"{'users of guests':<19} {host.users[0]}-{host.users[1]}: each guest runs as one of its own")
+        output.named("users of guests", f"{host.users[0]}-{host.users[1]}: each guest runs as one of its own")
     for part in host.protection:
         if not part.there:
-            output.say(f"{part.name:<19} missing: {part.without}")
+            output.named(part.name, f"missing: {part.without}")
     for name, _, purpose in facts.PROGRAMS:
         found = facts.program(name)
-        output.say(f"{name:<19} {found}" if found else f"{name:<19} missing: it {purpose}")
+        output.named(name, found or f"missing: it {purpose}")
     if host.leftovers:
         output.say("\nLeft over:")
         for item in host.leftovers:

@@ -127,11 +127,12 @@ def _show(hop: Any) -> None:
 
     word = {BROKEN: "BROKEN", FINE: "fine", ASIDE: "warning"}.get(hop.verdict, "?")
     shade = {BROKEN: output.BAD, FINE: output.GOOD}.get(hop.verdict, output.DIM)
-    output.say(f"  {output.paint(f'{word:<7}', shade)}   {SHOWN[hop.name]:<12} {hop.seen}")
+    output.hang(f"  {output.paint(f'{word:<7}', shade)}   {SHOWN[hop.name]:<12} ", hop.seen, 25)
     if hop.verdict in (BROKEN, ASIDE):
-        for label, text in (("means", hop.means), ("remedy", hop.remedy)):
-            for n, line in enumerate(text.splitlines()):
-                output.say(f"            {label if n == 0 else '':<12} {line}")
+        if hop.means:
+            output.hang(f"            {'means':<12} ", hop.means, 25)
+        for n, line in enumerate(hop.remedy.splitlines()):
+            output.say(f"            {'remedy' if n == 0 else '':<12} {line}")
 
 
 def _address(text: str | None) -> str | None:

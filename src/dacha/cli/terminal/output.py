@@ -9,9 +9,12 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from dacha.cli.terminal.streams import Lost, put
+from dacha.cli.terminal.table import block, columns, row_lines, widths, wrapped
 from dacha.core.findings import Finding
 from dacha.core.harmless import harmless_json, harmless_lines
 
+# The columns of a step's line, where there is room for them.
+STEP = 93
 GOOD, BAD, DIM, STRONG = "32", "31", "2", "1"
 
 
@@ -95,22 +98,46 @@ def _answer(text: str) -> None:
 def table(
     headers: Sequence[str], rows: Iterable[Sequence[str]], colour: Callable[[int, str], str | None] = lambda n, c: None
 ) -> None:
-    """Print aligned columns, two spaces apart. `colour` may name a colour for a cell by column and text."""
+    """Print aligned columns, two spaces apart; on a narrow terminal cells are wrapped, or each row is a block of its
+    own. `colour` may name a colour for a cell by column and text."""
     body = [[str(c) for c in row] for row in rows]
-    widths = [max((len(r[n]) for r in [list(headers), *body]), default=0) for n in range(len(headers))]
-    say(paint("  ".join(h.ljust(w) for h, w in zip(headers, widths, strict=True)).rstrip(), DIM))
+    room = columns()
+    wide = widths(headers, body, room)
+    if wide is None and room is not None:
+        for row in body:
+            for n, text in enumerate(block(headers, row, room)):
+                say(text if n else paint(text, STRONG))
+        return
+    assert wide is not None
+    for line in row_lines(headers, wide):
+        say(paint("  ".join(h.ljust(w) for h, w in zip(line, wide, strict=True)).rstrip(), DIM))
     for row in body:
-        cells = []
-        for n, (cell, width) in enumerate(zip(row, widths, strict=True)):
-            shade = colour(n, cell)
-            padded = cell.ljust(width) if n < len(row) - 1 else cell
-            cells.append(paint(padded, shade) if shade else padded)
-        say("  ".join(cells).rstrip())
+        shades = [colour(n, cell) for n, cell in enumerate(row)]
+        for line in row_lines(row, wide):
+            cells = [*(c.ljust(w) for c, w in zip(line[:-1], wide[:-1], strict=True)), *line[-1:]]
+            say("  ".join(paint(c, s) if s else c for c, s in zip(cells, shades, strict=True)).rstrip())
+
+
+def named(name: str, text: str, width: int = 19) -> None:
+    """A line of a list of names, each with what it is."""
+    hang(f"{name:<{width}} ", text, width + 1)
+
+
+def hang(head: str, text: str, indent: int, shade: str | None = None) -> None:
+    """A sentence behind a head of so many signs; on a narrow terminal it goes on below itself, between words alone.
+    Commands are never broken: whoever copies one gets it whole."""
+    room = columns()
+    left = room - indent if room and room >= 2 * indent else None
+    lines = [w for part in text.splitlines() or [""] for w in (wrapped(part, left) if left else [part])]
+    for n, line in enumerate(lines):
+        whole = f"{' ' * indent if n else head}{line}"
+        say(paint(whole, shade) if shade else whole)
 
 
 def step(subject: str, text: str, right: str = "") -> None:
     """One line of something that is being done: subject, what happened, and how long it took."""
-    line = f"  {subject:<17}  {text:<58}"
+    room = columns() or STEP
+    line = f"  {subject:<17}  {text:<{min(58, max(0, room - 35))}}"
     put(shown(f"{line}  {right:>12}".rstrip() if right else line.rstrip()), flush=True)
 
 
@@ -126,8 +153,7 @@ def show_findings(name: str, findings: Iterable[Finding]) -> None:
         shade = {"error": BAD, "note": DIM}.get(f.severity)
         subject = "" if f.subject in ("lab", "host") else f"{f.subject}: "
         word = "" if f.severity == "error" else f"{f.severity}: "
-        first = f"{place:<13} {word}{subject}{f.what}"
-        say(paint(first, shade) if shade else first)
+        hang(f"{place:<13} ", f"{word}{subject}{f.what}", 14, shade)
         for line in f.remedy.splitlines():
             say(f"{'':<13} {line}")
 
