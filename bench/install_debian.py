@@ -31,6 +31,7 @@ name = "saltmarsh"
 kind = "nat"
 subnet = "10.77.4.0/24"
 subnet6 = "fd77:4::/64"
+to-host = ["tcp {port}"]
 [guest.gauge]
 system = "debian"
 install = "debian"

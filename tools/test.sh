@@ -1,6 +1,6 @@
 #!/bin/sh
-# Runs all tests, in five lots at once: those with hosts of their own in network namespaces, the fault rig, the attacks (with
-# some of the first kind and those that need nothing), and two that share this host's ports, the second of them in a
+# Runs all tests, in five lots at once: those with hosts of their own in network namespaces, the fault rig (its usual faults; make
+# faults tries all), the attacks with some of the first kind, and two that share this host's ports, the second of them in a
 # network namespace, so that they do not meet. Much of their time is waiting; what the others say is shown when all have ended.
 set -u
 pytest="$1/pytest -p no:cacheprovider"
@@ -9,10 +9,10 @@ trap 'rm -rf "$said"' EXIT
 outside=tests/networks/test_outside.py
 at_boot=tests/networks/test_at_boot.py
 rig=tests/faults
-# Mostly waiting for a slow guest: beside the shortest lot.
+# A slow guest, with the shortest lot.
 installer=tests/guests/test_debian_installer.py
 # Those that need nothing of this host.
-alone="tests/core tests/wire tests/formats tests/engine tests/hypervisor tests/test_repository.py"
+alone="tests/core tests/wire tests/engine tests/hypervisor tests/test_repository.py"
 # Guests that need no package from elsewhere, once the demo's is there.
 inner=""
 for name in life kept labs people faults; do inner="$inner tests/guests/test_$name.py"; done
@@ -21,11 +21,11 @@ for name in life kept labs people faults; do inner="$inner tests/guests/test_$na
 {
     $pytest tests/networks --ignore "$outside" --ignore "$at_boot" > "$said/networks" 2>&1 &
     networks=$!
-    $pytest -m "not whole" "$rig" > "$said/rig" 2>&1 &
+    $pytest -m "not whole" "$rig" "$installer" > "$said/rig" 2>&1 &
     faults=$!
-    $pytest tests/attacks tests/caretaker "$outside" "$at_boot" $alone "$installer" > "$said/attacks" 2>&1 &
+    $pytest tests/attacks tests/caretaker tests/formats "$outside" "$at_boot" > "$said/attacks" 2>&1 &
     attacks=$!
-    unshare -n sh -c 'ip link set lo up && exec "$@"' sh $pytest $inner > "$said/guests" 2>&1 &
+    unshare -n sh -c 'ip link set lo up && exec "$@"' sh $pytest $inner $alone > "$said/guests" 2>&1 &
     guests=$!
     ignored="--ignore $installer"
     for path in $inner; do ignored="$ignored --ignore $path"; done

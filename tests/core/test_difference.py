@@ -145,6 +145,16 @@ def test_promises_beyond_the_host_are_findings_with_numbers() -> None:
     assert check_host(lab, HostFacts(8, 64 << 30, 1 << 30, {"/store": 1 << 40}), {"/store": 8 << 30}) == []
 
 
+def test_packages_from_this_host_need_its_network_to_open_that() -> None:
+    text = TEXT.replace("[guest.gauge]", '[guest.gauge]\nsetup = { mirror = "http://10.77.4.1:3142/debian" }', 1)
+    for more, shut in (("", True), ('\nto-host = ["tcp 3142"]', False), ('\nto-host = ["http"]', True)):
+        lab = read_lab(text.replace('kind = "nat"', f'kind = "nat"{more}', 1)).lab
+        assert lab is not None
+        found = [f for f in check_lab(lab, make_plan(lab)) if f.code == "mirror-shut"]
+        assert bool(found) is shut, more
+        assert not shut or 'to-host = ["tcp 3142"]' in found[0].remedy
+
+
 def test_what_the_file_alone_tells() -> None:
     lab, plan, _ = setting()
     codes = {(f.code, f.subject) for f in check_lab(lab, plan)}

@@ -10,9 +10,20 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.cli.main import parser_for
-from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, Carried, Certificate, ConnectResult, Evidence, RouterSeen
+from dacha.core.trace.evidence import (
+    OPEN,
+    REFUSED,
+    SILENT,
+    Carried,
+    Certificate,
+    ConnectResult,
+    Evidence,
+    RouterSeen,
+    ThereSeen,
+)
 from dacha.core.trace.hop import ASIDE
 from dacha.core.trace.judge import broken, judge
+from dacha.core.trace.there import read_failure
 from dacha.core.trace.way import WAY
 
 SSH = ConnectResult(OPEN, True, "SSH-2.0-x", largest=1500)
@@ -46,7 +57,7 @@ def test_every_hop_goes_by_the_name_that_its_row_has() -> None:
 
 def test_a_way_that_works_has_no_broken_hop() -> None:
     assert named(KERNEL) is None and named(USER) is None and named(OUTSIDE) is None
-    seldom = ("forward", "security", "login", "certificate")
+    seldom = ("forward", "security", "login", "certificate", "there")
     assert [h.name for h in judge(OUTSIDE)] == [n for n in NAMES if n not in seldom]
     assert [h.name for h in judge(KERNEL)] == [n for n in NAMES if n not in (*seldom, "router", "outside-address")]
     assert [h.name for h in judge(USER)][4:6] == ["forward", "service"]
@@ -234,3 +245,35 @@ def test_what_was_not_asked_of_a_guest_that_is_off_is_not_called_fine_or_broken(
     assert broken(hops) and broken(hops).name == "guest"  # type: ignore[union-attr]
     beyond = [h for h in hops if h.name not in ("lab-file", "applied", "guest", "sources")]
     assert len(beyond) > 8 and all(h.verdict == "not tested" for h in beyond)
+
+
+WHO = "ops@192.0.2.20"
+
+
+@pytest.mark.parametrize(
+    ("seen", "verdict", "says"),
+    [
+        (ThereSeen(WHO, SSH), "fine", "gets in: SSH-2.0-x"),
+        (ThereSeen(WHO, SSH._replace(seen="SSH-2.0-y")), "broken", "gets 'SSH-2.0-y', this host 'SSH-2.0-x'"),
+        (ThereSeen(WHO, ConnectResult(SILENT)), "broken", "a firewall between"),
+        (ThereSeen(WHO, ConnectResult(REFUSED)), "broken", "refuses it"),
+        (ThereSeen(WHO, ConnectResult(OPEN, False, "closes at once")), "broken", "closes at once"),
+        (ThereSeen(WHO, None, "Permission denied (publickey)."), "not tested", "ssh ops@192.0.2.20 true"),
+    ],
+)  # fmt: skip
+def test_what_another_machine_gets(seen: ThereSeen, verdict: str, says: str) -> None:
+    e = KERNEL._replace(there=seen)
+    hop = next(h for h in judge(e) if h.name == "there")
+    assert hop.verdict == verdict and says in f"{hop.seen} {hop.means}"
+    assert named(e) == ("there" if verdict == "broken" else None)
+
+
+def test_the_clients_words_tell_how_it_went_over_there() -> None:
+    assert read_failure("channel 0: open failed: connect failed: Connection refused\nstdio forwarding failed\n") == (
+        REFUSED, "stdio forwarding failed",
+    )  # fmt: skip
+    assert read_failure("channel 0: open failed: administratively prohibited: no\n")[0] is None
+    assert read_failure("ops@192.0.2.20: Permission denied (publickey).\n") == (
+        None, "ops@192.0.2.20: Permission denied (publickey).",
+    )  # fmt: skip
+    assert read_failure("ssh: connect to host 192.0.2.20 port 22: Connection refused\n")[0] is None

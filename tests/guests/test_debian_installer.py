@@ -36,6 +36,7 @@ def test_debians_own_installer_takes_its_answers_and_asks_nobody(lab: Lab, key_f
         lab.file.write_text(
             '[lab]\nname = "pier"\n'
             '[network.pier]\nkind = "nat"\nsubnet = "10.77.4.0/24"\n'
+            f'to-host = ["tcp {port}"]\n'
             '[guest.gauge]\nsystem = "debian"\ninstall = "debian"\ndisk = [{ size = "2 GiB" }]\n'
             'adapter = [{ network = "pier", address = "10.77.4.20" }]\n'
             'login = { user = "ops", keys = ["id.pub"] }\n'

@@ -15,6 +15,8 @@ README = Path(__file__).parent.parent.parent / "README.md"
 def test_the_opening_example_ends_in_a_login(lab: Lab, tmp_path: Path) -> None:
     first = re.search(r"```\n((?:\$ .*\n)+)```", README.read_text())
     assert first
+    page = (README.parent / "docs/guide/first-guest.md").read_text()
+    assert first[0] in page, "the guide begins with the same"
     commands = [shlex.split(line)[1:] for line in re.findall(r"^\$ (.*)$", first[1], re.M)]
     image = re.search(r"--from (\S+)", first[1])
     assert image and [c[0] for c in commands][-1] == "connect"
@@ -25,4 +27,6 @@ def test_the_opening_example_ends_in_a_login(lab: Lab, tmp_path: Path) -> None:
     # Somebody at a keyboard types this; nothing is asked before.
     said = lab(*commands[-1], stdin=None, input="hostname; id -un\n").out
     assert "gauge\nops\n" in said
+    for line in re.findall(r"^\$ dacha (.*)$", page.replace(first[0], ""), re.M):
+        assert "gauge" in lab(*shlex.split(line)).out
     assert (lab.folder / "saltmarsh_key").stat().st_mode & 0o777 == 0o600

@@ -228,3 +228,29 @@ def test_what_is_no_image_is_refused(tmp_path: Path, content: bytes) -> None:
 def test_a_raw_disk_with_a_boot_sector_is_an_image(tmp_path: Path) -> None:
     (tmp_path / "raw").write_bytes(bytes(510) + b"\x55\xaa" + bytes(1 << 20))
     assert images.inspect(tmp_path / "raw").format == "raw"
+
+
+def test_every_shell_finds_the_run_folder_that_was_made_first(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A login shell, cron and a unit have different variables; the guests' sockets are where they are."""
+    for name in ("DACHA_RUN", "DACHA_STATE", "XDG_STATE_HOME"):
+        monkeypatch.delenv(name, raising=False)
+    session, home = tmp_path / "session", tmp_path / "home"
+    for folder in (session, home):
+        folder.mkdir()
+        os.chown(folder, 65534, 65534)
+    monkeypatch.setenv("HOME", str(home))
+    monkeypatch.setattr(os, "geteuid", lambda: 65534)
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(session))
+    assert folders.run() == session / "dacha" and not home.joinpath(".local").exists()
+    (session / "dacha").mkdir()
+    os.chown(session / "dacha", 65534, 65534)
+    state = home / ".local/state/dacha"
+    state.mkdir(parents=True)
+    os.chown(state, 65534, 65534)
+    assert folders.make_run() == session / "dacha"
+    monkeypatch.delenv("XDG_RUNTIME_DIR")
+    assert folders.run() == session / "dacha", "noted beside the state"
+    os.chown(session / "dacha", 65533, 65533)
+    assert folders.run() == Path("/tmp/dacha-65534"), "another's is not taken"
+    (session / "dacha").rmdir()
+    assert folders.run() == Path("/tmp/dacha-65534"), "gone with the session"

@@ -12,9 +12,10 @@ import subprocess
 import termios
 import time
 from pathlib import Path
+from typing import Any
 
 from tests.conftest import PROGRAM
-from tests.networks.world import HostedLab
+from tests.networks.world import HostedLab, World
 
 LAB = """\
 [lab]
@@ -82,6 +83,77 @@ def test_without_privileges_it_says_what_it_could_not_look_at_and_goes_on(hosted
     verdicts = {h["name"]: (h["verdict"], h["seen"]) for h in said["hops"]}
     assert {n for n, (v, seen) in verdicts.items() if seen == "it takes root to look at"} >= {"adapter", "door-rule"}
     assert verdicts["protocol"][0] == verdicts["key"][0] == verdicts["door"][0] == "fine"
+
+
+def ssh_server(world: World, machine: str, folder: Path, image: Any, key: Path) -> subprocess.Popen[bytes]:
+    """A real SSH server on a machine of the world, out of the demo guest's image and in it: the key's owner gets in as
+    root."""
+    root = folder / "server"
+    for place in ("etc/dropbear", "root/.ssh"):
+        (root / place).mkdir(parents=True, mode=0o700)
+    with image.initrd.open("rb") as archive:
+        subprocess.run(["cpio", "-idu", "--quiet"], cwd=root, stdin=archive, check=True)
+    root.chmod(0o755)
+    (root / "etc/passwd").write_text("root:x:0:0:root:/root:/bin/sh\n")
+    (root / "root/.ssh/authorized_keys").write_text(key.read_text())
+    command = world.inside(machine, "chroot", root, "/usr/sbin/dropbear", "-F", "-E", "-s", "-R")
+    server = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+    deadline = time.monotonic() + 20
+    while not world.reads(machine, "127.0.0.1", 22).startswith("SSH-"):
+        assert server.poll() is None and time.monotonic() < deadline
+    return server
+
+
+def test_another_machine_tries_the_way_too(hosted: HostedLab, tmp_path: Path, image: Any) -> None:
+    """By the SSH that it has: what it gets is compared with what this host gets."""
+    lab, world = hosted, hosted.world
+    lab.write(LAB + 'door.own = { service = "ssh", from = "host", port = 2290 }\n')
+    # The client's own configuration is this user's; here it is the test's.
+    wrapper, config = tmp_path / "bin/ssh", tmp_path / "ssh_config"
+    wrapper.parent.mkdir()
+    wrapper.write_text(f'#!/bin/sh\nexec /usr/bin/ssh -F {config} "$@"\n')
+    wrapper.chmod(0o755)
+    config.write_text(f"IdentityFile {tmp_path}/id\nStrictHostKeyChecking no\nUserKnownHostsFile {tmp_path}/known\n")
+    lab.env["PATH"] = f"{wrapper.parent}:{lab.env['PATH']}"
+    lab("apply")
+    server = ssh_server(world, "lan", tmp_path, image, tmp_path / "id.pub")
+
+    print(lab("trace", "gauge", "ssh", "--at", "root@192.0.2.99", "--all", code=None).out)
+
+    def there(machine: str = "root@192.0.2.20") -> tuple[int, dict[str, str]]:
+        said = lab("trace", "gauge", "ssh", "--at", machine, "--no-login", "--all", "--json", code=None)
+        return said.code, dict(next(h for h in said.json["hops"] if h["name"] == "there"))
+
+    try:
+        code, hop = there()
+        assert (code, hop["verdict"]) == (0, "fine") and "SSH-2.0-dropbear" in hop["seen"], hop
+        said = lab("trace", "gauge", "ssh", "--at", "root@192.0.2.20").out
+        assert "from there" in said and "root@192.0.2.20 gets in: SSH-2.0-dropbear" in said
+        drops = (
+            "add table ip f; add chain ip f o { type filter hook output priority 0; }; add rule ip f o tcp dport 2220"
+        )
+        for rule, how in (("drop", "no answer"), ("reject with tcp reset", "refused")):
+            world.run("lan", "nft", f"{drops} {rule}")
+            code, hop = there()
+            assert (code, hop["verdict"]) == (1, "broken") and how in hop["seen"], hop
+            world.run("lan", "nft", "delete table ip f")
+        # Over there that address leads to another server.
+        led = "add table ip f; add chain ip f o { type nat hook output priority -100; }; add rule ip f o tcp dport 2220"
+        world.run("lan", "nft", f"{led} redirect")
+        twin = world.serve("lan", "0.0.0.0", 2220, "SSH-2.0-another")
+        code, hop = there()
+        assert (
+            (code, hop["verdict"]) == (1, "broken") and "SSH-2.0-another" in hop["seen"] and "another" in hop["means"]
+        )
+        twin.kill()
+        twin.wait()
+        code, hop = there("root@192.0.2.99")
+        assert (code, hop["verdict"]) == (0, "not tested") and "could not be asked" in hop["seen"]
+        assert "for this host alone" in lab("trace", "gauge", "own", "--at", "root@192.0.2.20", code=2).err
+        assert "is no machine" in lab("trace", "gauge", "ssh", "--at=-oProxyCommand=x", code=2).err
+    finally:
+        server.kill()
+        server.wait()
 
 
 def _at_a_terminal() -> None:

@@ -152,6 +152,8 @@ def run_install(args: argparse.Namespace) -> int:
         names = [g.name for g in sorted(ws.lab.guests.values(), key=lambda g: g.start.order) if g.start.at_boot]
         started = f"starts {', '.join(names)}" if names else "starts no guest: none says start = { at-boot = true }"
         output.say(f"At this host's boot the caretaker {started}.")
+        if folders.lingers() is False:
+            output.say("It waits for your first login, and ends with your last: loginctl enable-linger lets it go on.")
     return 0
 
 

@@ -163,7 +163,7 @@ class Home:
         """Hold the lab for a command that changes something. Raises BusyError, HostError, UsageError."""
         folders.make_private(folders.state())
         folders.make_private(self.folder)
-        folders.make_private(folders.run())
+        folders.make_run()
         folders.make_private(self.run_folder)
         with locked(self.folder / "lock", f"dacha {doing}", LOCK_WAIT_S, on_wait):
             self.claim(lab_file)

@@ -114,15 +114,66 @@ def config() -> Path:
     return _folder("XDG_CONFIG_HOME", "~/.config") / "dacha"
 
 
+# Beside an ordinary user's state: which run folder it goes with, so that every shell, cron and a unit find the same.
+RUN_NOTE = "run-folder"
+
+
 def run() -> Path:
     """Sockets and process ids: gone with a reboot. $DACHA_RUN overrides it."""
     if os.environ.get("DACHA_RUN"):
         return Path(os.environ["DACHA_RUN"]).absolute()
     if os.geteuid() == 0:
         return ROOTS_RUN
+    return _noted_run() or _usual_run()
+
+
+def _usual_run() -> Path:
     if os.environ.get("XDG_RUNTIME_DIR", "").startswith("/"):
         return Path(os.environ["XDG_RUNTIME_DIR"]) / "dacha"
-    return Path(f"/tmp/dacha-{os.getuid()}")
+    sessions = Path(f"/run/user/{os.geteuid()}")
+    return sessions / "dacha" if _own(sessions) else Path(f"/tmp/dacha-{os.geteuid()}")
+
+
+def _noted_run() -> Path | None:
+    """The run folder that was made first, while it is there and this user's own."""
+    try:
+        noted = Path((state() / RUN_NOTE).read_text().strip())
+    except (OSError, UnicodeDecodeError):
+        return None
+    return noted if noted.is_absolute() and _own(noted) else None
+
+
+def _own(folder: Path) -> bool:
+    try:
+        seen = folder.lstat()
+    except OSError:
+        return False
+    return stat.S_ISDIR(seen.st_mode) and seen.st_uid == os.geteuid()
+
+
+def make_run() -> Path:
+    """The run folder, made where it is not there yet, and noted beside the state. Raises HostError."""
+    folder = make_private(run())
+    if os.geteuid() and not os.environ.get("DACHA_RUN") and _noted_run() != folder:
+        make_private(state())
+        try:
+            (state() / RUN_NOTE).write_text(f"{folder}\n")
+        except OSError as e:
+            raise HostError(f"cannot write {state() / RUN_NOTE}", why=e.strerror or str(e)) from e
+    return folder
+
+
+def lingers() -> bool | None:
+    """True where what this user starts outlives the last login, and starts at boot (loginctl(1), enable-linger); None
+    where nobody ends it then: for root, and without systemd."""
+    if os.geteuid() == 0 or not Path("/run/systemd/system").is_dir():
+        return None
+    import pwd
+
+    try:
+        return (Path("/var/lib/systemd/linger") / pwd.getpwuid(os.geteuid()).pw_name).exists()
+    except KeyError:
+        return False
 
 
 def shared_folder() -> Path:

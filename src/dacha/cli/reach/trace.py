@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 from typing import Any
 
 from dacha.cli import arguments
@@ -12,6 +13,8 @@ from dacha.core.lab.model import ORIGINS
 
 # Between two looks of --watch.
 WATCH_S = 2.0
+# What ssh takes for a machine; it must not be taken for an option, or for more than a name.
+_MACHINE = re.compile(r"(?!-)[A-Za-z0-9._-]+(@(?!-)[A-Za-z0-9._:\[\]-]+)?")
 
 
 def trace_arguments(parser: argparse.ArgumentParser) -> None:
@@ -22,6 +25,7 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.door(parser, "door", optional=True)
     parser.add_argument("--from", dest="origin", choices=ORIGINS, help="from where (default: as the door says)")
     parser.add_argument("--asker", metavar="ADDRESS", help="who asks, for a door that admits some only")
+    parser.add_argument("--at", metavar="USER@MACHINE", help="let another machine enter it too, by the SSH that it has")
     parser.add_argument("--wait", metavar="TIME", help="give a slow service this much more time for its first words")
     parser.add_argument(
         "--login", action=argparse.BooleanOptionalAction, default=True,
@@ -51,7 +55,14 @@ def run_trace(args: argparse.Namespace) -> int:
             remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
         )  # fmt: skip
     wait_s = arguments.wait_time(args.wait) if args.wait else 0.0
-    asked = Asked(door, origin, _address(args.asker), wait_s, args.login)
+    if args.at and origin == "host":
+        raise UsageError(
+            f"--at: door {args.guest} {door.door.name} is for this host alone", where=ws.path.name,
+            remedy=f"dacha door edit {args.guest} {door.door.name} --from lan",
+        )  # fmt: skip
+    if args.at and not _MACHINE.fullmatch(args.at):
+        raise UsageError(f"--at: {args.at!r} is no machine", remedy="write it as ops@192.0.2.20, or a name of ssh's")
+    asked = Asked(door, origin, _address(args.asker), wait_s, args.login, args.at)
     if args.watch:
         _watch(args, asked)
     evidence = gather(ws, asked)

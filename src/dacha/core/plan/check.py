@@ -43,6 +43,7 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
         findings += _check_clear_doors(guest)
         findings += _check_limits(guest)
         findings += _check_machine(lab, guest)
+        findings += _check_mirror(lab, plan, guest)
         if not guest.disks and guest.boot is None:
             what, remedy = "no disk and no kernel: it has nothing to boot", 'add: disk = [{ from = "IMAGE" }]'
             findings.append(_of(WARNING, "nothing-to-boot", guest, what, remedy))
@@ -60,6 +61,22 @@ def _check_networks(lab: Lab) -> Iterator[Finding]:
         what = f"guests here may use of this host: {', '.join(map(str, opened.to_host))}"
         path: Path = ("network", opened.name, "to-host")
         yield Finding(NOTE, "to-host", f"network {opened.name}", what, "without to-host they cannot", path)
+
+
+def _check_mirror(lab: Lab, plan: Plan, guest: Guest) -> Iterator[Finding]:
+    """A place of packages on this host itself, which the guest's network does not open."""
+    if not guest.setup.mirror:
+        return
+    from urllib.parse import urlsplit
+
+    at = urlsplit(guest.setup.mirror)
+    port = at.port or (443 if at.scheme == "https" else 80)
+    for network in [lab.networks[a.network] for a in guest.adapters if a.network in lab.networks]:
+        opened = any(o.protocol in ("all", "tcp") and o.ports.first <= port <= o.ports.last for o in network.to_host)
+        if network.kind != "bridge" and at.hostname == str(plan.networks[network.name].gateway) and not opened:
+            what = f"its packages come from this host, which {network.name} does not open: tcp {port}"
+            remedy = f'in [network.{network.name}]: to-host = ["tcp {port}"]'
+            yield _of(WARNING, "mirror-shut", guest, what, remedy, "setup")
 
 
 def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:

@@ -83,6 +83,15 @@ class LoginSeen(NamedTuple):
     said: str = ""
 
 
+class ThereSeen(NamedTuple):
+    """What came of entering from another `machine` (USER@HOST), by way of its SSH: None where that machine could not be
+    asked, and why."""
+
+    machine: str
+    result: ConnectResult | None = None
+    why: str = ""
+
+
 class Evidence(NamedTuple):
     """Everything that was seen. None is what could not be told or does not apply."""
 
@@ -138,6 +147,7 @@ class Evidence(NamedTuple):
     told_address: str | None = None  # this host's on the LAN, when it was said last
     through: ConnectResult | None = None
     router: RouterSeen | None = None
+    there: ThereSeen | None = None
     sizes: tuple[int, ...] | None = None  # of packets whose echoes come back
     taken: tuple[str, str] | None = None  # what leads it elsewhere first, and the command that shows that
     led: tuple[str, int] | None = None  # where the kernel led our own connection

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from dacha.core.trace import guest, host, login, router, service
+from dacha.core.trace import guest, host, login, router, service, there
 from dacha.core.trace.evidence import Evidence
 from dacha.core.trace.hop import Hop
 
@@ -52,6 +52,11 @@ def lan(e: Evidence) -> bool:
 def above(e: Evidence) -> bool:
     """From outside, by way of the router above this host."""
     return e.origin == "outside"
+
+
+def asked_there(e: Evidence) -> bool:
+    """Where somebody named a machine to try it from."""
+    return e.there is not None
 
 
 WAY = (
@@ -106,6 +111,7 @@ WAY = (
     HopKind("router", "router", "from outside: what the router does with the port", above, router.router),
     HopKind("outside-address", "outside", "from outside: the router's own address", above, router.outside_address),
     HopKind("door", "the door", "the door itself, entered from this host", every, host.door),
+    HopKind("there", "from there", "the same, entered from the machine that --at names", asked_there, there.there),
     HopKind("names", "names", "warning: whether the lab's name server knows the guest", every, host.names),
 )
 # What a person calls each hop, by its name.

@@ -14,6 +14,7 @@ from dacha.core.plan.check import check_host
 from dacha.core.plan.plan import Plan
 from dacha.engine.check.guest import file_findings
 from dacha.engine.workspace import Workspace
+from dacha.host import folders
 from dacha.host.facts import PROGRAMS, existing, facts, program
 
 
@@ -35,6 +36,9 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
                     "host",
                 )
             )
+    if folders.lingers() is False and folders.run().is_relative_to("/run/user"):
+        what = f"the sockets of guests that run go with your last login, as they are in {folders.run()}"
+        findings.append(Finding(NOTE, "lingering", "host", what, "loginctl enable-linger", (), "host"))
     if any(n.by_kernel for n in ws.lab.networks.values()):
         from dacha.engine.check.links import kernel_findings
         from dacha.engine.network import live

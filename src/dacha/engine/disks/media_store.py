@@ -221,7 +221,7 @@ class Store:
     @contextlib.contextmanager
     def writing(self, folder: Path, name: str) -> Iterator[None]:
         """Be the only one who takes in a medium of that name. Raises BusyError naming the other."""
-        folders.make_private(folders.run())
+        folders.make_run()
         try:
             with locked(_lock(folder, name), f"dacha media add {name}", 0.0):
                 yield

@@ -23,6 +23,7 @@ from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import others
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.router.look import look
+from dacha.engine.trace import there
 from dacha.engine.trace.asking import Asking
 from dacha.engine.trace.guest import arrived, key, run_state, with_guest
 from dacha.engine.trace.host import answers, rule, with_links
@@ -60,13 +61,15 @@ HOPS_OF = {
 
 class Asked(NamedTuple):
     """What is to be traced: the planned door, from where, and (for a limited one) for whom; `wait_s` is how long more
-    than usual a service may take for its first words; with `login` the lab file's user logs in by SSH."""
+    than usual a service may take for its first words; with `login` the lab file's user logs in by SSH; `at` is another
+    machine (USER@HOST) that tries it too."""
 
     plan: DoorPlan
     origin: str
     asker: str | None
     wait_s: float = 0.0
     login: bool = True
+    at: str | None = None
 
 
 def gather(ws: Workspace, asked: Asked) -> Evidence:
@@ -106,7 +109,9 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
         found = found._replace(name=host_name(ws.lab.name, guest.name), name_server=str(server or ""))
     e = _ask_everything(ws, door, found, place, seen, asked.wait_s)
     target = place if way == "user" else (_address(door) or "", e.port) if _address(door) else None
-    return with_inside(ws, guest, e, target, asked.wait_s, login=asked.login)
+    asking = there.begin(asked.at, e, asked.wait_s)
+    e = with_inside(ws, guest, e, target, asked.wait_s, login=asked.login)
+    return there.end(asking, asked.at, e, asked.wait_s)
 
 
 def _ask_everything(

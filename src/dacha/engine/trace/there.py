@@ -1,0 +1,42 @@
+"""Entering the door from another machine while the guest itself is still asked."""
+
+from __future__ import annotations
+
+from dacha.core.trace.evidence import Evidence, ThereSeen
+from dacha.engine.trace.asking import Asking
+from dacha.host.facts import program
+from dacha.host.probe.through_ssh import touch_from
+from dacha.wire.probes import probe_for
+
+# A trace with all that takes no longer (seconds); a login over there has some of it at the least.
+LONGEST_S, LEAST_S = 9.5, 4.0
+
+
+def begin(machine: str | None, e: Evidence, wait_s: float) -> Asking | None:
+    """Ask that machine, where one is named; the answer is taken by `end`."""
+    if machine is None:
+        return None
+    asking, limit_s = Asking(), max(LEAST_S, LONGEST_S - e.took_s - 0.5) + wait_s
+    asking.ask({"there": lambda: _from_there(machine, e, limit_s)})
+    return asking
+
+
+def end(asking: Asking | None, machine: str | None, e: Evidence, wait_s: float) -> Evidence:
+    """The evidence with what that machine got."""
+    if asking is None or machine is None:
+        return e
+    asking.wait(max(LEAST_S, LONGEST_S - e.took_s) + wait_s - asking.took_s + 0.3)
+    late = asking.unanswered().get("there", "no answer came in time")
+    return e._replace(there=asking.told().get("there") or ThereSeen(machine, None, late))
+
+
+def _from_there(machine: str, e: Evidence, limit_s: float) -> ThereSeen:
+    ssh = program("ssh")
+    if ssh is None:
+        return ThereSeen(machine, None, "ssh is not on this machine")
+    address, _, port = e.place.rpartition(":")
+    if e.origin == "outside" and e.router and e.router.address:
+        address, port = e.router.address, str(e.router.port)
+    if not port.isdigit():
+        return ThereSeen(machine, None, "the door has no place to enter it")
+    return touch_from(ssh, machine, address.strip("[]"), int(port), probe_for(e.service), limit_s)
