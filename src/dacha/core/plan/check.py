@@ -67,13 +67,12 @@ def _check_mirror(lab: Lab, plan: Plan, guest: Guest) -> Iterator[Finding]:
     """A place of packages on this host itself, which the guest's network does not open."""
     if not guest.setup.mirror:
         return
-    from urllib.parse import urlsplit
-
-    at = urlsplit(guest.setup.mirror)
-    port = at.port or (443 if at.scheme == "https" else 80)
+    scheme, _, rest = guest.setup.mirror.partition("://")
+    place, _, written = rest.partition("/")[0].partition(":")
+    port = int(written) if written.isdigit() else 443 if scheme == "https" else 80
     for network in [lab.networks[a.network] for a in guest.adapters if a.network in lab.networks]:
         opened = any(o.protocol in ("all", "tcp") and o.ports.first <= port <= o.ports.last for o in network.to_host)
-        if network.kind != "bridge" and at.hostname == str(plan.networks[network.name].gateway) and not opened:
+        if network.kind != "bridge" and place == str(plan.networks[network.name].gateway) and not opened:
             what = f"its packages come from this host, which {network.name} does not open: tcp {port}"
             remedy = f'in [network.{network.name}]: to-host = ["tcp {port}"]'
             yield _of(WARNING, "mirror-shut", guest, what, remedy, "setup")
