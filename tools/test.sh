@@ -1,6 +1,6 @@
 #!/bin/sh
 # Runs all tests, in five lots at once: those with hosts of their own in network namespaces, the fault rig (its usual faults; make
-# faults tries all), the attacks with some of the first kind, and two that share this host's ports, the second of them in a
+# faults tries all) and the attacks, both with some of the first kind, and two that share this host's ports, the second of them in a
 # network namespace, so that they do not meet. Much of their time is waiting; what the others say is shown when all have ended.
 set -u
 pytest="$1/pytest -p no:cacheprovider"
@@ -8,6 +8,7 @@ said=$(mktemp -d)
 trap 'rm -rf "$said"' EXIT
 outside=tests/networks/test_outside.py
 at_boot=tests/networks/test_at_boot.py
+firewalls=tests/networks/test_host_firewalls.py
 rig=tests/faults
 # A slow guest, with the shortest lot.
 installer=tests/guests/test_debian_installer.py
@@ -19,9 +20,9 @@ for name in life kept labs people faults; do inner="$inner tests/guests/test_$na
 "$1/python" -c 'from dacha.demo.guest_image import guest_image; guest_image()' || exit 1
 # shellcheck disable=SC2086  # a word each, here and below
 {
-    $pytest tests/networks --ignore "$outside" --ignore "$at_boot" > "$said/networks" 2>&1 &
+    $pytest tests/networks --ignore "$outside" --ignore "$at_boot" --ignore "$firewalls" > "$said/networks" 2>&1 &
     networks=$!
-    $pytest -m "not whole" "$rig" "$installer" > "$said/rig" 2>&1 &
+    $pytest -m "not whole" "$rig" "$firewalls" "$installer" > "$said/rig" 2>&1 &
     faults=$!
     $pytest tests/attacks tests/caretaker tests/formats "$outside" "$at_boot" > "$said/attacks" 2>&1 &
     attacks=$!

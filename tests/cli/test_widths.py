@@ -85,8 +85,9 @@ def test_every_table_is_readable_at_every_width(lab: Lab, command: tuple[str, ..
         assert not missing, (width, missing, text)
         if (copied := COPIED.get(command[0])) is not None:
             assert any(copied in line for line in lines), text
-    assert at_width(lab, 300, *command) == plain.splitlines()
-    assert at_width(lab, 300, *command, term="dumb") == plain.splitlines()
+    for term in ("xterm", "dumb"):
+        wide = "\n".join(at_width(lab, 300, *command, term=term))
+        assert re.sub(r"[\d.]+ GiB", "", wide) == re.sub(r"[\d.]+ GiB", "", plain.rstrip("\n"))
 
 
 def test_cells_are_wrapped_between_words_and_rows_become_blocks() -> None:
