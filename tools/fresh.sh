@@ -18,12 +18,15 @@ echo "a new $release in $root"
 debootstrap --variant=minbase --include=ca-certificates,sudo,adduser,procps,git "$release" "$root" "$mirror" > "$root.log" 2>&1 ||
     { tail -n 20 "$root.log"; exit 1; }
 rm -f "$root.log"
+chmod 0755 "$root"
 # Packages come from where this machine has them.
+rm -f "$root/etc/apt/sources.list"
 cp -a /etc/apt/. "$root/etc/apt/"
 [ -d /etc/xdg/pip ] && mkdir -p "$root/etc/xdg" && cp -a /etc/xdg/pip "$root/etc/xdg/"
 [ -f /etc/pip.conf ] && cp /etc/pip.conf "$root/etc/"
 cp -a /etc/ssl/certs/. "$root/etc/ssl/certs/"
-cp -L /etc/resolv.conf "$root/etc/resolv.conf"
+cp -L /etc/resolv.conf /etc/hosts "$root/etc/"
+echo "127.0.1.1 $(hostname)" >> "$root/etc/hosts"
 echo 'APT::Get::Assume-Yes "true";' > "$root/etc/apt/apt.conf.d/90yes"
 mount -t proc proc "$root/proc"
 mount --rbind /dev "$root/dev"

@@ -89,3 +89,34 @@ def test_any_value_is_read_or_refused_and_nothing_else(value: object) -> None:
             read(value)
         except ValueError as e:
             assert len(e.args) == 2 and all(isinstance(a, str) for a in e.args), read
+
+
+def test_our_named_tuples_are_as_those_of_typing() -> None:
+    """`core/named.py` makes the classes in another way; what they are and do is the same."""
+    import typing
+
+    import dacha.core.named as ours
+
+    def made(base: Any) -> Any:
+        text = "class X(base):\n a: int\n b: str = 'x'\n def both(self): return f'{self.a}{self.b}'"
+        scope: dict[str, Any] = {"base": base}
+        exec(text, scope)
+        return scope["X"]
+
+    theirs, own = made(typing.NamedTuple), made(ours.NamedTuple)
+    for cls in (theirs, own):
+        x = cls(1)
+        assert x == (1, "x") == cls(a=1, b="x") and x.both() == "1x" and repr(x) == "X(a=1, b='x')"
+        assert x._replace(b="y") == (1, "y") and x._asdict() == {"a": 1, "b": "x"} and cls._make([2, "z"]).a == 2
+        assert cls._fields == ("a", "b") == cls.__match_args__ and cls._field_defaults == {"b": "x"}
+        assert hash(x) == hash((1, "x")) and x[0] == 1 and [*x] == [1, "x"] and isinstance(x, tuple)
+        for wrong in (lambda: cls(), lambda: cls(1, "x", 2), lambda: cls(1, c=2), lambda: cls._make([1])):  # noqa: B023
+            with pytest.raises(TypeError):
+                wrong()
+        with pytest.raises((ValueError, TypeError)):
+            x._replace(c=1)
+        with pytest.raises(AttributeError):
+            x.a = 2
+        match x:
+            case cls(a=first):
+                assert first == 1

@@ -13,9 +13,9 @@ import pickle
 import socket
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv6Address, ip_address
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 from dacha.wire.dhcp.dhcp4_lease import Lease, Scope
 from dacha.wire.dhcp.dhcp6 import Scope6
 from dacha.wire.dns.zone import Address, Subnet

@@ -9,7 +9,6 @@ import socket
 import time
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
-from typing import NamedTuple
 
 from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.journal import Journal
@@ -34,6 +33,7 @@ from dacha.caretaker.services import Served, host_resolvers, names_of, served
 from dacha.caretaker.sockets import neighbours_everywhere, open_network
 from dacha.caretaker.workers import Workers
 from dacha.core.errors import DachaError
+from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 from dacha.engine.caretaker.process import RotatingLog
 from dacha.engine.network import live

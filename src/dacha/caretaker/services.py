@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.caretaker.messages import Names
 from dacha.core.lab.model import Lab, Network
 from dacha.core.lab.names import domain_of
+from dacha.core.named import NamedTuple
 from dacha.core.network.links import BridgeLink, KernelPlan
 from dacha.core.plan.plan import Plan
 from dacha.wire.dhcp.dhcp4_lease import BootFiles, Reservation, Scope

@@ -10,9 +10,9 @@ import time
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import HostError
+from dacha.core.named import NamedTuple
 from dacha.core.plan.learned import Key, Sighting
 from dacha.engine.network.live import write
 

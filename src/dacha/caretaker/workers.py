@@ -10,10 +10,10 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Sequence
-from typing import NamedTuple
 
 from dacha.caretaker.messages import MOST, Order, Told, decode, send_order
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 from dacha.host.accounts import Account
 
 # A worker that does not take its orders within this time is replaced.

@@ -6,9 +6,10 @@ import argparse
 import os
 from collections.abc import Callable
 from importlib import import_module
-from typing import Any, NamedTuple, NoReturn
+from typing import Any, NoReturn
 
 from dacha.core.errors import UsageError
+from dacha.core.named import NamedTuple
 
 
 class Command(NamedTuple):

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
+
+from dacha.core.named import NamedTuple
 
 Path = tuple[str | int, ...]
 

@@ -6,9 +6,9 @@ The answers are a guest's own words: read with care, shown, and never acted on.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from dacha.core.harmless import harmless
+from dacha.core.named import NamedTuple
 from dacha.core.units import show_duration
 
 RIGHT, WRONG, UNKNOWN = "right", "wrong", "not known"

@@ -12,9 +12,9 @@ from collections.abc import Callable
 from hashlib import sha256
 from importlib.resources import files
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import HostError
+from dacha.core.named import NamedTuple
 from dacha.formats.linux import cpio
 from dacha.formats.linux.bzimage import uncompressed_kernel
 from dacha.formats.linux.kernel_module import load_order

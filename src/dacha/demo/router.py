@@ -15,9 +15,10 @@ import sys
 import time
 from collections.abc import Coroutine
 from ipaddress import IPv4Address
-from typing import Any, NamedTuple
+from typing import Any
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 from dacha.wire.router import nat_pmp, pcp
 
 # The longest that a mapping stands without being renewed, and the most of them: a home router has little memory.

@@ -11,11 +11,12 @@ import json
 from collections.abc import Callable, Iterator
 from ipaddress import IPv4Network
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab.model import Lab
+from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 from dacha.engine.home import Home
 from dacha.host import folders

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import struct
-from typing import NamedTuple
+
+from dacha.core.named import NamedTuple
 
 SECTORS = 34  # protective MBR, GPT header, 128 entries of 128 bytes (UEFI 2.10 section 5.3)
 _ESP = bytes.fromhex("28732ac11ff8d211ba4b00a0c93ec93b")  # EFI system partition, as stored (mixed byte order)

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 from dacha.formats import qcow2
 
 # Reads so many bytes at a place of the image; fewer at its end.

@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 import struct
 from collections.abc import Callable, Mapping
-from typing import BinaryIO, NamedTuple
+from typing import BinaryIO
+
+from dacha.core.named import NamedTuple
 
 SECTOR = 2048
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import struct
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 
 MAGIC = b"QFI\xfb"
 # The name of what it lies on is in the first cluster, whose size is 64 KiB unless somebody chose another.

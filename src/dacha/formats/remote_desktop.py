@@ -7,7 +7,8 @@ console with the same account leaves it blank; no question of the colour manager
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
+
+from dacha.core.named import NamedTuple
 
 GROUP = "remote-desktop"
 # A session that inherits the console's bus or folder joins that one, and shows nothing.

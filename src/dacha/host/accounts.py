@@ -12,9 +12,9 @@ import os
 import pwd
 from collections.abc import Iterator
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import HostError
+from dacha.core.named import NamedTuple
 from dacha.host import folders
 from dacha.host.files import locked, replace_file
 

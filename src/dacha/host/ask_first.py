@@ -4,14 +4,10 @@ another process (seccomp_unotify(2), by way of libseccomp)."""
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import functools
 import os
-import platform
 import socket
 from pathlib import Path
-
-from dacha.host.confine import seccomp_library
 
 # linux/seccomp.h by way of seccomp.h: allowed, and asked for; the comparison "not equal".
 _ALLOW, _ASK, _NOT_EQUAL = 0x7FFF0000, 0x7FC00000, 1
@@ -22,29 +18,31 @@ _YAMA = Path("/proc/sys/kernel/yama/ptrace_scope")
 _KERNEL = (5, 5)
 
 
-class _Comparison(ctypes.Structure):
-    """struct scmp_arg_cmp of seccomp.h."""
-
-    _fields_ = (("arg", ctypes.c_uint), ("op", ctypes.c_int), ("a", ctypes.c_uint64), ("b", ctypes.c_uint64))
+def known_missing() -> str:
+    """What of it is known to be missing without a try, in no time."""
+    system = os.uname()
+    if system.machine not in ("x86_64", "aarch64"):
+        return f"it is not known for {system.machine}"
+    release = tuple(int(n) for n in system.release.split("-")[0].split(".")[:2] if n.isdigit())
+    if release < _KERNEL:
+        return f"the kernel is {system.release}, and this came with 5.5"
+    try:
+        closed = int(_YAMA.read_text()) >= 2
+    except (OSError, ValueError):
+        closed = False
+    return f"{_YAMA} lets no process look at another" if closed else ""
 
 
 @functools.cache
 def missing() -> str:
     """Why this host cannot do that; "" when it can. It is really tried, in a child that ends at once."""
-    if platform.machine() not in ("x86_64", "aarch64"):
-        return f"it is not known for {platform.machine()}"
-    release = tuple(int(n) for n in platform.release().split("-")[0].split(".")[:2] if n.isdigit())
-    if release < _KERNEL:
-        return f"the kernel is {platform.release()}, and this came with 5.5"
+    if why := known_missing():
+        return why
+    from dacha.host.confine import seccomp_library
+
     library = seccomp_library()
     if library is None or not hasattr(library, "seccomp_notify_fd"):
         return "libseccomp2 is not installed, or older than 2.5"
-    try:
-        closed = int(_YAMA.read_text()) >= 2
-    except (OSError, ValueError):
-        closed = False
-    if closed:
-        return f"{_YAMA} lets no process look at another"
     mine, its = socket.socketpair()
     with mine, its:
         child = os.fork()
@@ -60,16 +58,25 @@ def ask(channel: int, who: int) -> None:
     """From now on this process and its children ask the process `who`, which gets the descriptor of their questions
     through `channel`, a Unix socket, and may read their memory. Meant for between fork and exec. Raises OSError when
     the kernel refuses."""
+    import ctypes
+
+    from dacha.host.confine import seccomp_library
+
+    class Comparison(ctypes.Structure):
+        """struct scmp_arg_cmp of seccomp.h."""
+
+        _fields_ = (("arg", ctypes.c_uint), ("op", ctypes.c_int), ("a", ctypes.c_uint64), ("b", ctypes.c_uint64))
+
     library = seccomp_library()
     if library is None:
         raise OSError("libseccomp2 is not installed")
     ctypes.CDLL(None).prctl(_SET_READER, ctypes.c_ulong(who), 0, 0, 0)
     library.seccomp_init.restype = ctypes.c_void_p
     filter_ = ctypes.c_void_p(library.seccomp_init(ctypes.c_uint32(_ALLOW)))
-    addressed = _Comparison(4, _NOT_EQUAL, 0, 0)
+    addressed = Comparison(4, _NOT_EQUAL, 0, 0)
     for name, comparisons in ((b"connect", []), (b"sendto", [addressed])):
         number = library.seccomp_syscall_resolve_name(name)
-        array = (_Comparison * len(comparisons))(*comparisons)
+        array = (Comparison * len(comparisons))(*comparisons)
         failed = library.seccomp_rule_add_array(filter_, ctypes.c_uint32(_ASK), number, len(comparisons), array)
         if failed:
             raise OSError(-failed, "libseccomp refuses the rule")

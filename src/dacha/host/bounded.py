@@ -9,7 +9,8 @@ import signal
 import subprocess
 import time
 from collections.abc import Sequence
-from typing import NamedTuple
+
+from dacha.core.named import NamedTuple
 
 MOST = 1 << 18
 

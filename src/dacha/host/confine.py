@@ -13,8 +13,9 @@ import struct
 import subprocess
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
+from dacha.core.named import NamedTuple
 from dacha.host import cgroup
 from dacha.host.accounts import Account
 

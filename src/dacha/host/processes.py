@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 from functools import cache
 from pathlib import Path
-from typing import NamedTuple
+
+from dacha.core.named import NamedTuple
 
 
 class Process(NamedTuple):

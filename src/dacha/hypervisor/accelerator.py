@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import HostError
+from dacha.core.named import NamedTuple
 
 DEVICE = "/dev/kvm"
 

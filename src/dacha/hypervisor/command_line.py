@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Mapping
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any
 
 from dacha.core.apply.machine import Machine, MachineAdapter, MachineDisk
 from dacha.core.lab.buses import BUSES
+from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 from dacha.hypervisor.images.layers import Layer
 

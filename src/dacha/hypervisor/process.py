@@ -7,9 +7,10 @@ import fcntl
 import os
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from dacha.core.errors import AnswerNo, HostError, PeerError
+from dacha.core.named import NamedTuple
 from dacha.host.processes import Process, alive, identify, kill, wait_gone
 from dacha.hypervisor.command_line import QMP, WATCH
 

@@ -6,9 +6,8 @@ connection proves nothing (a forward accepts before the guest listens), so each 
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from dacha.core.harmless import harmless
+from dacha.core.named import NamedTuple
 
 # First words fit easily; more without a verdict is some other protocol.
 FIRST_WORDS_MOST = 16384

@@ -9,9 +9,9 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable
 from enum import IntEnum
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 
 PORT = 69
 # A block is as long as one datagram of an Ethernet frame takes (1500 - 20 - 8 - 4), longer ones would be fragments; so

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import NamedTuple
 
 from dacha.core.apply.first_boot import FirstBoot, SetupFacts, SetupUser
+from dacha.core.named import NamedTuple
 
 # The first disk of a guest as its installer's kernel names it, by bus.
 DISK_BY_BUS = {"virtio": "/dev/vda", "sata": "/dev/sda", "scsi": "/dev/sda", "nvme": "/dev/nvme0n1"}

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, TypeVar
+
+from dacha.core.named import NamedTuple
 
 # When a step is taken.
 LIVE, NEXT_START = "live", "at next start"

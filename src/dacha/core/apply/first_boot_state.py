@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from typing import NamedTuple
+
+from dacha.core.named import NamedTuple
 
 # A boot is begun and ended by these lines; Dacha asks who reads its data to say the last, and its own scripts say it.
 _BEGUN = re.compile(r"Cloud-init v\. \S+ running '(init|modules)")

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from dacha.core.apply.change import END, FILE, GUESTS, HOST, NEXT_START, change
 from dacha.core.findings import Path
 from dacha.core.lab.model import Disk
+from dacha.core.named import NamedTuple
 from dacha.core.people.keys_inside import KeyChange, named
 from dacha.core.plan.doors import Forward
 from dacha.core.units import show_size

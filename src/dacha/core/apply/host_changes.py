@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from dacha.core.apply.change import END, HOST, change
+from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:
     from dacha.core.network.host_firewall import Opening

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from dacha.core.apply.machine import Machine
+from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 
 OFF, ON, PAUSED, HUNG = "off", "on", "paused", "hung"

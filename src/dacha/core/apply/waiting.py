@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
 
 from dacha.core.apply.changes import (
     Change,
@@ -15,6 +14,7 @@ from dacha.core.apply.changes import (
     OpenForward,
     ReattachTap,
 )
+from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import DoorPlan
 
 APPLY, START = "apply", "start"

@@ -6,7 +6,8 @@ A new bus is a row here and in docs/lab-file.md.
 from __future__ import annotations
 
 from collections.abc import Collection
-from typing import NamedTuple
+
+from dacha.core.named import NamedTuple
 
 # How a disk is connected: behind a PCI port of its own, to a controller that has to be there from the guest's start on,
 # or to the board's own connectors, which are fixed.

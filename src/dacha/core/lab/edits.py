@@ -10,11 +10,12 @@ import re
 import tomllib
 from collections.abc import Iterable
 from copy import deepcopy
-from typing import Any, NamedTuple
+from typing import Any
 
 from dacha.core.errors import LabError
 from dacha.core.findings import Path
 from dacha.core.lab.layout import Statement, key_text, statements, value_places, value_text
+from dacha.core.named import NamedTuple
 
 
 class Set(NamedTuple):

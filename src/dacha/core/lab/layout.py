@@ -10,9 +10,9 @@ from __future__ import annotations
 import re
 from bisect import bisect_right
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from dacha.core.findings import Path
+from dacha.core.named import NamedTuple
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 _BLANK = re.compile(r"[ \t]*")

@@ -8,10 +8,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from types import MappingProxyType
-from typing import NamedTuple
 
 from dacha.core.lab.person import Person
 from dacha.core.lab.setup import NO_SETUP, Setup
+from dacha.core.named import NamedTuple
 
 KINDS = ("nat", "host-only", "bridge")
 BACKENDS = ("auto", "user", "kernel")

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
+
+from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:
     from dacha.core.lab.model import Guest

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping
-from typing import NamedTuple
 
 from dacha.core import units
 from dacha.core.findings import Finding
@@ -15,6 +14,7 @@ from dacha.core.lab import fields
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import FIRMWARES, MODELS
 from dacha.core.lab.reader import Table
+from dacha.core.named import NamedTuple
 
 
 class Minimum(NamedTuple):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 import tomllib
-from typing import NamedTuple
 
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import fields
@@ -15,6 +14,7 @@ from dacha.core.lab.read_guest import checked_name, read_guest
 from dacha.core.lab.read_setup import read_setup
 from dacha.core.lab.reader import Table
 from dacha.core.lab.setup import Setup
+from dacha.core.named import NamedTuple
 
 
 class Reading(NamedTuple):

@@ -10,7 +10,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from ipaddress import ip_address, ip_network
-from typing import Any, NamedTuple
+from typing import Any
+
+from dacha.core.named import NamedTuple
 
 # Families whose chains an IPv4 or IPv6 packet passes.
 _FAMILIES = {4: ("ip", "inet"), 6: ("ip6", "inet")}

@@ -7,10 +7,11 @@ Nothing here is done without consent (`open-firewall`), and each rule can be tol
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Any, NamedTuple
+from typing import Any
 
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
+from dacha.core.named import NamedTuple
 from dacha.core.network.firewall import Culprit, Packet, dropped_by
 from dacha.core.plan.plan import Plan
 

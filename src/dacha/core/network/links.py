@@ -6,10 +6,10 @@ Every link carries an alias that names its lab and purpose; by it Dacha finds it
 from __future__ import annotations
 
 from collections.abc import Collection
-from typing import NamedTuple
 
 from dacha.core.lab.model import Lab, Network
 from dacha.core.lab.names import link_name
+from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 from dacha.core.sha256 import sha256
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from types import MappingProxyType
-from typing import NamedTuple
+
+from dacha.core.named import NamedTuple
 
 NOTHING: Mapping[str, Sequence[str]] = MappingProxyType({})
 # Lines of the script's own texts; no line of authorized_keys is one of these.

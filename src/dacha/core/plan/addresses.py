@@ -7,11 +7,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
-from typing import NamedTuple
 
 from dacha.core.findings import Finding, Path
 from dacha.core.lab.model import Adapter, Lab, Network
 from dacha.core.lab.names import hardware_address, local_prefix
+from dacha.core.named import NamedTuple
 from dacha.core.plan.pool import SMALLEST, AddressPool, NetworkPlan, wrong
 from dacha.core.plan.subnets import UsedSubnets, free_subnet
 from dacha.core.spelling import did_you_mean

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import NamedTuple
 
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
 from dacha.core.lab.model import CLEAR, Guest, Lab
 from dacha.core.lab.names import link_name
+from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 from dacha.core.units import GIB, show_size
 

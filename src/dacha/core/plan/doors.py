@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
-from typing import NamedTuple
 
 from dacha.core.findings import ERROR, Finding, Path
 from dacha.core.lab.model import Door, Guest, Lab, Ports
+from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan, AddressPlan
 from dacha.core.plan.door_check import check_listen, check_listen6, isolation
 from dacha.core.spelling import did_you_mean

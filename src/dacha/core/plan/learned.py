@@ -7,8 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from ipaddress import IPv4Address
-from typing import NamedTuple
 
+from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 
 Key = tuple[str, int]

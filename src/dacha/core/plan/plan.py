@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from ipaddress import IPv4Network
-from typing import NamedTuple
 
 from dacha.core.findings import Finding, Path
 from dacha.core.lab.model import Lab
+from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan, plan_addresses
 from dacha.core.plan.doors import DoorPlan, Forward, plan_doors
 from dacha.core.plan.pool import NetworkPlan

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from itertools import chain
-from typing import NamedTuple
 
 from dacha.core.findings import ERROR, Finding, Path, subject_of
 from dacha.core.lab.model import Adapter, Network
+from dacha.core.named import NamedTuple
 
 # Room for a gateway, a resolver and at least three guests (RFC 1918 subnets cost nothing).
 SMALLEST = 29

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from ipaddress import IPv4Address
-from typing import NamedTuple
 
 from dacha.core.lab.model import Lab
+from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import DoorPlan, here, lan_place, place
 from dacha.core.plan.plan import Plan
 from dacha.core.reach.reach import HOST, LAN, OUTSIDE, ROUTER

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from ipaddress import IPv4Address, IPv4Network, IPv6Network
-from typing import NamedTuple
 
 from dacha.core.lab.model import Lab
+from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 
 # Asked for at every mapping, as both protocols recommend (RFC 6886 section 3.3; RFC 6887 section 15).

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
+from dacha.core.named import NamedTuple
 from dacha.core.trace.inside import Inside
 
 OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "silent", "unreachable"

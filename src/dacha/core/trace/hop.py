@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from dacha.core.named import NamedTuple
 
 # ASIDE is something that is wrong and keeps nobody out of this door.
 FINE, BROKEN, UNTESTED, ASIDE = "fine", "broken", "not tested", "warning"

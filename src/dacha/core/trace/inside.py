@@ -5,9 +5,8 @@ A guest may lie: what it says is a cause that is named, and never what makes a h
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from dacha.core.harmless import harmless
+from dacha.core.named import NamedTuple
 
 # By service: the programs that serve it, and the units that start them.
 SERVERS = {"ssh": ("sshd", "dropbear"), "rdp": ("xrdp",), "vnc": ("Xvnc", "x11vnc", "Xtigervnc")}

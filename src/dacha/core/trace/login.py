@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
+from dacha.core.named import NamedTuple
 from dacha.core.trace.evidence import NO_ANSWER, Evidence, LoginSeen
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.inside import FULL, Inside

@@ -7,8 +7,8 @@ a row in docs/trace.md and a fault in tests/faults/faults.toml.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
 
+from dacha.core.named import NamedTuple
 from dacha.core.trace import guest, host, login, router, service, there
 from dacha.core.trace.evidence import Evidence
 from dacha.core.trace.hop import Hop

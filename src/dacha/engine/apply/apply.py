@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from typing import NamedTuple
 
 from dacha.core.apply.changes import (
     NEXT_START,
@@ -30,6 +29,7 @@ from dacha.core.errors import BusyError, DachaError, HostError
 from dacha.core.findings import errors
 from dacha.core.lab.edits import edit_text
 from dacha.core.lab.read import read_lab
+from dacha.core.named import NamedTuple
 from dacha.engine import register
 from dacha.engine.apply.carry_out import Work, carry_out
 from dacha.engine.apply.pending import with_host

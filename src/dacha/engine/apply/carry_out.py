@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import Any
 
 from dacha.core.apply.changes import (
     AskRouter,
@@ -34,6 +34,7 @@ from dacha.core.apply.changes import (
     WriteDown,
     WriteSeed,
 )
+from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.disks import disks

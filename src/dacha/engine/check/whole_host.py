@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 from ipaddress import IPv4Address
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import DachaError
 from dacha.core.findings import Finding
+from dacha.core.named import NamedTuple
 from dacha.core.plan.check import HostFacts, check_host, promised
 from dacha.engine.check.host import disk_growth, program_findings
 from dacha.engine.lab.kept_labs import Leftover, leftovers

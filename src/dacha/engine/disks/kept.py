@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.apply.changes import DeleteDisk
 from dacha.core.errors import DachaError, HostError, UsageError
 from dacha.core.findings import ERROR, WARNING, Finding
 from dacha.core.lab.model import Guest
+from dacha.core.named import NamedTuple
 from dacha.core.units import show_size
 from dacha.engine.disks.media import image_path
 from dacha.engine.home import Home

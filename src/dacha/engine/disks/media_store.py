@@ -11,10 +11,11 @@ import json
 import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any, BinaryIO, NamedTuple
+from typing import Any, BinaryIO
 
 from dacha.core.errors import AnswerNo, BusyError, UsageError
 from dacha.core.lab.model import Lab
+from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
 from dacha.engine.disks.media_facts import inspect

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from dacha.core.apply.answers import DISK_BY_BUS, Answers
 from dacha.core.apply.machine import MachineBoot
 from dacha.core.errors import HostError, UsageError
 from dacha.core.lab.model import Guest
+from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 from dacha.engine.disks.media import medium_path
 from dacha.engine.guest.first_boot import first_boot_facts

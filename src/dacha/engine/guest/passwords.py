@@ -5,15 +5,12 @@ A password is in no lab file, argument list, log or answer; SSH goes on with key
 
 from __future__ import annotations
 
-import secrets
-
 from dacha.core.errors import UsageError
 from dacha.core.lab import fields
 from dacha.core.lab.model import Guest
 from dacha.engine.home import Home
 from dacha.engine.lab.named import guest_named
 from dacha.engine.workspace import Workspace
-from dacha.formats.sha512_crypt import SALT_MOST, sha512_crypt
 from dacha.host.records import read_record, write_record
 from dacha.hypervisor.process import running
 
@@ -25,7 +22,14 @@ SALT = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 
 def made() -> str:
     """A password nobody has chosen."""
-    return "".join(secrets.choice(SIGNS) for _ in range(MADE))
+    return _chosen(SIGNS, MADE)
+
+
+def _chosen(signs: str, number: int) -> str:
+    """So many signs that nobody can foresee. (Their source is loaded here: who only looks at passwords needs none.)"""
+    import secrets
+
+    return "".join(secrets.choice(signs) for _ in range(number))
 
 
 def hashes(home: Home, guest: str) -> dict[str, str]:
@@ -70,7 +74,9 @@ def keep(ws: Workspace, name: str, user: str, password: str) -> str:
     guest = guest_named(ws, name)
     if not password or "\n" in password or "\0" in password:
         raise UsageError("a password is one line, and not empty", remedy="type one, or let one be made: --make")
-    hashed = sha512_crypt(password.encode(), "".join(secrets.choice(SALT) for _ in range(SALT_MOST)))
+    from dacha.formats.sha512_crypt import SALT_MOST, sha512_crypt
+
+    hashed = sha512_crypt(password.encode(), _chosen(SALT, SALT_MOST))
     with ws.home.lock("guest password", ws.path):
         ws.home.make_guest(name)
         users = hashes(ws.home, name) | {user: hashed}

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import HostError, UsageError
+from dacha.core.named import NamedTuple
 from dacha.engine.inside.ssh import ssh_command
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program

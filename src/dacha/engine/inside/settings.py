@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import time
-from typing import NamedTuple
 
 from dacha.core.errors import AnswerNo
 from dacha.core.guest_settings import QUESTIONS, Setting, judge, read_answers
+from dacha.core.named import NamedTuple
 from dacha.engine.inside.run import run_inside
 from dacha.engine.inside.ssh import refuse_unless_on
 from dacha.engine.lab.named import guest_named

@@ -5,11 +5,11 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import DachaError, UsageError
 from dacha.core.lab.model import Lab
 from dacha.core.lab.read import read_lab
+from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.caretaker import unit

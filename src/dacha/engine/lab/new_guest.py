@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any
 
 from dacha.core.errors import UsageError
 from dacha.core.lab.edits import Edit, Set
 from dacha.core.lab.model import ORIGINS, SERVICES
 from dacha.core.lab.profile import Profile
+from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
 from dacha.engine.disks import kept as kept_disks

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from dacha.core.findings import Path
 from dacha.core.lab.layout import Places
 from dacha.core.lab.model import Disk, Guest
+from dacha.core.named import NamedTuple
 from dacha.core.units import show_size
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace

@@ -9,10 +9,10 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.apply import gate_rules
 from dacha.core.apply.machine import Machine
+from dacha.core.named import NamedTuple
 from dacha.engine.workspace import Workspace
 from dacha.host import ask_first
 from dacha.host.accounts import Account, become

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Collection, Iterable
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.apply.changes import (
     Change,
@@ -18,6 +17,7 @@ from dacha.core.apply.changes import (
     RemoveRules,
 )
 from dacha.core.errors import HostError
+from dacha.core.named import NamedTuple
 from dacha.core.network.links import (
     GROUP,
     BridgeLink,

@@ -11,9 +11,9 @@ import os
 import subprocess
 import sys
 import time
-from typing import NamedTuple
 
 from dacha.core.errors import AnswerNo, HostError
+from dacha.core.named import NamedTuple
 from dacha.core.network.links import HostBridge
 from dacha.engine.home import Home
 from dacha.host.files import locked

@@ -6,8 +6,9 @@ doors in it, and (when somebody had the time to look) the digest of what the ker
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any
 
+from dacha.core.named import NamedTuple
 from dacha.core.network.links import KernelPlan
 from dacha.core.network.rules import FAMILIES, removal, ruleset, table_name
 from dacha.core.plan.plan import Plan

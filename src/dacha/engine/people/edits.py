@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 from dacha.core.errors import UsageError
 from dacha.core.lab.edits import Edit, Set
 from dacha.core.lab.person import EVERYTHING, Person
+from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.engine.guest.keys import key_line
 from dacha.engine.lab.unset import unset_edits

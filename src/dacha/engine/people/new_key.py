@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import os
-from typing import NamedTuple
 
 from dacha.core.lab.edits import Set
 from dacha.core.lab.person import Person
+from dacha.core.named import NamedTuple
 from dacha.engine.lab.edit import edit_lab
 from dacha.engine.people.edits import person_named
 from dacha.formats.handout.ppk import SALT, ppk

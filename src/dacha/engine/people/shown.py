@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from dacha.core.lab.person import Person
+from dacha.core.named import NamedTuple
 from dacha.core.people.ways import rows_of
 from dacha.core.reach.reach import reach
 from dacha.engine.network.live import live_plan

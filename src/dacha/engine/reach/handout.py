@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import AnswerNo, UsageError
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.lab.names import host_name
 from dacha.core.lab.person import Person
+from dacha.core.named import NamedTuple
 from dacha.core.people.ways import places_of, rows_of
 from dacha.core.reach.reach import BY_DHCP, ROUTER, Row, reach
 from dacha.engine.guest.first_boot import trusted_key

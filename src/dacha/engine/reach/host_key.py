@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from dacha.core.errors import AnswerNo, UsageError
+from dacha.core.named import NamedTuple
 from dacha.engine.guest import prepare
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.lab.named import guest_named

@@ -6,12 +6,13 @@ import os
 import time
 from collections.abc import Mapping
 from ipaddress import IPv4Address
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from dacha.core.apply.changes import Caretaker, Change, LoadRules
 from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.apply.waiting import APPLY, Waiting, still_open, waiting
 from dacha.core.lab.model import Guest
+from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import LOOPBACK, DoorPlan, lan_place
 from dacha.core.plan.doors import place as written
 from dacha.core.plan.plan import Plan

@@ -10,10 +10,11 @@ import contextlib
 import time
 from collections.abc import Callable
 from ipaddress import IPv4Address
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from dacha.core.apply.changes import AskRouter, Change
 from dacha.core.errors import AnswerNo
+from dacha.core.named import NamedTuple
 from dacha.core.router.mapping import (
     LIFETIME_S,
     NO_ROUTE,

@@ -7,12 +7,13 @@ import os
 import time
 from collections.abc import Callable
 from ipaddress import IPv4Address, ip_address
-from typing import Any, NamedTuple
+from typing import Any
 
 from dacha.core.apply.observed import OFF, ObservedGuest
 from dacha.core.apply.waiting import APPLY, START, Waiting, moves, waiting
 from dacha.core.findings import errors
 from dacha.core.lab.names import host_name
+from dacha.core.named import NamedTuple
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan, here
 from dacha.core.plan.doors import place as written

@@ -9,10 +9,10 @@ from __future__ import annotations
 import base64
 import shlex
 from ipaddress import ip_interface
-from typing import NamedTuple
 
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter, SetupFile, SetupUser
+from dacha.core.named import NamedTuple
 from dacha.formats.remote_desktop import remote_desktop
 from dacha.formats.seed_setup import FAMILIES as SEED_FAMILIES
 

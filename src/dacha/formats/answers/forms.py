@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import NamedTuple
 
 from dacha.core.apply.answers import Answers
+from dacha.core.named import NamedTuple
 from dacha.formats.answers import alpine, bsd, debian, fedora, ubuntu, windows
 
 

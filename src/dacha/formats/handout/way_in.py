@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
 
+from dacha.core.named import NamedTuple
 from dacha.formats.openssh import fingerprint
 
 # Names of devices, which Windows gives no file.

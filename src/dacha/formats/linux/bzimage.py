@@ -35,8 +35,10 @@ def _unpack(packed: bytes) -> bytes:
 
         return zlib.decompressobj(wbits=31).decompress(packed)
     if packed.startswith(_LZ4_LEGACY):
-        import lz4.block
-
+        try:
+            import lz4.block
+        except ImportError:
+            raise ValueError("packed with LZ4, and the Python library lz4 is not installed") from None
         out, at = bytearray(), 4
         # Blocks of at most 8 MiB, each behind its length (the "legacy frame" of the LZ4 frame format); the
         # last four bytes are the kernel's own length.

@@ -4,7 +4,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
+
+from dacha.core.named import NamedTuple
 
 DIRECTORY, FILE, LINK, CHARACTER = 0o040000, 0o100000, 0o120000, 0o020000
 

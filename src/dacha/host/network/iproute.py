@@ -9,9 +9,9 @@ import json
 import subprocess
 from collections.abc import Iterable
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import HostError
+from dacha.core.named import NamedTuple
 from dacha.host.facts import program
 
 

@@ -9,8 +9,8 @@ from __future__ import annotations
 import errno
 import selectors
 import socket
-from typing import NamedTuple
 
+from dacha.core.named import NamedTuple
 from dacha.wire.probes import Probe, Verdict, probe_for
 
 # Seconds: a connection that nobody takes up is made anew after this long, as the pauses between a kernel's own repeats

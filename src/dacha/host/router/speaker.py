@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
+from dacha.core.named import NamedTuple
 from dacha.core.router.mapping import Mapping, Wanted
 
 

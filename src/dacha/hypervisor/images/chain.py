@@ -7,9 +7,9 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import NamedTuple
 
 from dacha.core.errors import HostError
+from dacha.core.named import NamedTuple
 from dacha.formats import qcow2
 from dacha.host.files import replace_file
 from dacha.hypervisor.images import images

@@ -9,9 +9,10 @@ import subprocess
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from dacha.core.errors import HostError, PeerError
+from dacha.core.named import NamedTuple
 from dacha.core.units import show_size
 from dacha.formats.boot_sectors import SECTORS
 from dacha.formats.disk_image import DiskImage, judge

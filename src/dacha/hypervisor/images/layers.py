@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from dacha.core.named import NamedTuple
 
 
 class Layer(NamedTuple):

@@ -6,9 +6,9 @@ import struct
 from collections.abc import Iterable
 from enum import IntEnum
 from ipaddress import IPv4Address, IPv4Network
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 
 SERVER_PORT, CLIENT_PORT = 67, 68
 MAGIC = b"\x63\x82\x53\x63"

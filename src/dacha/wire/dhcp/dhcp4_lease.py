@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from ipaddress import IPv4Address, IPv4Network
-from typing import NamedTuple
 
+from dacha.core.named import NamedTuple
 from dacha.wire.dhcp.dhcp4 import Message
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import struct
 from ipaddress import IPv6Address, IPv6Network
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 from dacha.wire.dhcp.dhcp4 import encode_search
 
 SERVER_PORT, CLIENT_PORT = 547, 546

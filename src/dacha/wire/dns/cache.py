@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from typing import NamedTuple
 
 import dns.exception
 import dns.flags
@@ -12,6 +11,7 @@ import dns.rcode
 import dns.rdatatype
 from dns.message import Message
 
+from dacha.core.named import NamedTuple
 from dacha.wire.dns.zone import fit
 
 # An answer that nobody asks for again goes first; the limits bound memory, and how long a wrong one can stay.

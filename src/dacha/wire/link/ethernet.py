@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import struct
 from ipaddress import IPv4Address
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 
 ETHERTYPE_IPV4, ETHERTYPE_ARP = 0x0800, 0x0806
 EVERYBODY = b"\xff" * 6

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from ipaddress import IPv6Address
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 
 NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT, ICMPV6 = 135, 136, 58
 ETHERTYPE_IPV6 = 0x86DD

@@ -5,8 +5,8 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterable
 from ipaddress import IPv6Address, IPv6Network
-from typing import NamedTuple
 
+from dacha.core.named import NamedTuple
 from dacha.wire.dhcp.dhcp4 import encode_search
 
 SOLICITATION, ADVERTISEMENT = 133, 134

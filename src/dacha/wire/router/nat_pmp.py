@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import struct
 from ipaddress import IPv4Address
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 
 VERSION = 0
 OUTSIDE_ADDRESS, MAP_UDP, MAP_TCP = 0, 1, 2

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 import struct
 from ipaddress import IPv4Address, IPv6Address
-from typing import NamedTuple
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 
 SERVER_PORT, CLIENT_PORT = 5351, 5350
 VERSION = 2
