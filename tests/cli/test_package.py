@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
+import tarfile
 import tomllib
 import zipfile
 from pathlib import Path
@@ -26,13 +28,41 @@ ROOT = Path(__file__).parent.parent.parent
 
 
 @pytest.fixture(scope="module")
-def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def source(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The source distribution, unpacked; from a copy, so that nothing is left beside the sources."""
+    folder = tmp_path_factory.mktemp("source")
+    subprocess.run(["git", "-C", ROOT, "checkout-index", "-a", f"--prefix={folder}/copy/"], check=True)
+    # The version that pyproject.toml wants, as a build in an environment of its own would have it.
+    needed = tomllib.loads((ROOT / "pyproject.toml").read_text())["build-system"]["requires"]
+    pip = [sys.executable, "-m", "pip", "install", "-q", "--disable-pip-version-check", "--target", folder / "tools"]
+    subprocess.run([*pip, *needed], check=True, timeout=300, capture_output=True)
+    script = f"from setuptools.build_meta import build_sdist; build_sdist({str(folder)!r})"
+    env = os.environ | {"PYTHONPATH": str(folder / "tools")}
+    command = [sys.executable, "-c", script]
+    subprocess.run(command, cwd=folder / "copy", env=env, check=True, timeout=300, capture_output=True)
+    with tarfile.open(next(folder.glob("*.tar.gz"))) as archive:
+        archive.extractall(folder)
+    return next(p for p in folder.glob("dacha-*") if p.is_dir())
+
+
+@pytest.fixture(scope="module")
+def wheel(source: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("wheel")
-    # From a copy, so that nothing is left beside the sources.
-    subprocess.run(["git", "-C", ROOT, "checkout-index", "-a", f"--prefix={folder}/source/"], check=True)
     command = [sys.executable, "-m", "pip", "wheel", "-q", "--no-deps", "--disable-pip-version-check", "-w", folder]
-    subprocess.run([*command, folder / "source"], check=True, timeout=300, capture_output=True)
+    subprocess.run([*command, source], check=True, timeout=300, capture_output=True)
     return next(folder.glob("*.whl"))
+
+
+def test_the_source_distribution_is_whole_and_its_tests_pass(source: Path) -> None:
+    kept = subprocess.run(["git", "-C", ROOT, "ls-files"], capture_output=True, text=True, check=True).stdout.split(
+        "\n"
+    )
+    missing = [name for name in kept if name and name != ".gitignore" and not (source / name).exists()]
+    assert not missing, missing
+    command = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "tests/wire", "tests/core/test_read.py"]
+    env = os.environ | {"PYTHONPATH": str(source / "src")}
+    done = subprocess.run(command, cwd=source, env=env, capture_output=True, text=True, check=False, timeout=300)
+    assert done.returncode == 0, done.stdout[-2000:]
 
 
 def test_the_wheel_has_all_that_is_read_when_it_runs(wheel: Path, tmp_path: Path) -> None:
