@@ -1,0 +1,51 @@
+#!/bin/sh
+# A Debian guest for tests, from Debian's packages as this machine gets them: systemd, OpenSSH, the guest agent, first-boot software.
+#   tools/debian-guest.sh FOLDER     makes FOLDER/disk.qcow2, vmlinuz and initrd.img, which a lab starts directly
+# Wants root and debootstrap; needs no loop device: the file system is written by mke2fs from a folder. Some two minutes. What is
+# there already, made by this same script, is left as it is.
+set -eu
+folder=$1
+made=$(sha256sum "$0" | cut -d ' ' -f 1)
+[ "$(cat "$folder/made" 2> /dev/null)" = "$made" ] && [ -s "$folder/disk.qcow2" ] && exit 0
+for pair in debootstrap:debootstrap mke2fs:e2fsprogs qemu-img:qemu-utils; do
+    command -v "${pair%:*}" > /dev/null || apt-get install -y -qq "${pair#*:}" > /dev/null
+done
+mkdir -p "$folder"
+work=$(mktemp -d "$folder/making-XXXXXX")
+root=$work/root
+away() {
+    umount -l "$root/proc" 2> /dev/null || true
+    rm -rf --one-file-system "$work"
+}
+trap away EXIT
+mirror=$(sed -n 's/^URIs: *//p; s/^deb \([^ ]*\).*/\1/p' /etc/apt/sources.list.d/*.sources /etc/apt/sources.list 2> /dev/null | head -n 1)
+debootstrap --variant=minbase bookworm "$root" "$mirror" > "$work/log" 2>&1 || { tail -n 30 "$work/log"; exit 1; }
+cp -L /etc/resolv.conf /etc/hosts "$root/etc/"
+printf '#!/bin/sh\nexit 101\n' > "$root/usr/sbin/policy-rc.d"
+chmod 755 "$root/usr/sbin/policy-rc.d"
+mount -t proc proc "$root/proc"
+in_root() {
+    chroot "$root" env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin HOME=/root LC_ALL=C.UTF-8 DEBIAN_FRONTEND=noninteractive "$@"
+}
+in_root apt-get install -y -qq --no-install-recommends linux-image-cloud-amd64 initramfs-tools systemd-sysv systemd-resolved udev dbus \
+    libpam-systemd openssh-server sudo cloud-init qemu-guest-agent iproute2 iputils-ping netbase procps nftables socat \
+    ca-certificates > "$work/log" 2>&1 || { tail -n 30 "$work/log"; exit 1; }
+rm "$root/usr/sbin/policy-rc.d"
+# Only what the lab hands over, put in place by the system's own network service.
+cat > "$root/etc/cloud/cloud.cfg.d/90-lab.cfg" << 'END'
+datasource_list: [NoCloud, None]
+system_info: { network: { renderers: [networkd] } }
+END
+ln -sf /run/systemd/resolve/stub-resolv.conf "$root/etc/resolv.conf"
+in_root systemctl -q enable systemd-networkd systemd-resolved qemu-guest-agent ssh 2> /dev/null
+rm -f "$root"/etc/ssh/ssh_host_* "$root/etc/machine-id" "$root"/var/cache/apt/archives/*.deb
+: > "$root/etc/machine-id"
+echo 'LABEL=root / ext4 defaults 0 1' > "$root/etc/fstab"
+cp "$root"/boot/vmlinuz-* "$work/vmlinuz"
+cp "$root"/boot/initrd.img-* "$work/initrd.img"
+umount -l "$root/proc" 2> /dev/null || true
+truncate -s 3G "$work/disk"
+mke2fs -q -t ext4 -L root -E root_owner=0:0 -d "$root" "$work/disk"
+qemu-img convert -O qcow2 "$work/disk" "$work/disk.qcow2"
+mv "$work/vmlinuz" "$work/initrd.img" "$work/disk.qcow2" "$folder/"
+echo "$made" > "$folder/made"
