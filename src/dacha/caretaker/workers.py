@@ -21,8 +21,9 @@ PATIENCE_S = 5.0
 # Workers that ended within a minute: with more than two a second or so, the next one waits a moment, so that a lab that
 # cannot be served does not take the whole processor.
 OFTEN, PAUSE_S = 110, 0.5
-# So many are ready: one that takes over, and another for when that one ends before the next has started up.
-SPARE = 2
+# So many are ready: one that takes over, and others for when that one ends before the next has started up, which takes a
+# second where every processor is busy.
+SPARE = 3
 # So many messages are read in one go.
 BURST = 64
 
