@@ -21,7 +21,7 @@ PATIENCE_S = 5.0
 # Workers that ended within a minute: with more than two a second or so, the next one waits a moment, so that a lab that
 # cannot be served does not take the whole processor.
 OFTEN, PAUSE_S = 110, 0.5
-# So many are ready: one that takes over, and others for when that one ends before the next has started up, which takes a
+# So many are ready: one that takes over, and others for when that one ends before the next has started up. That takes a
 # second where every processor is busy.
 SPARE = 3
 # So many messages are read in one go.
