@@ -106,7 +106,7 @@ def table(
     if wide is None and room is not None:
         for row in body:
             for n, text in enumerate(block(headers, row, room)):
-                say(text if n else paint(text, STRONG))
+                say(text if n or not row[0] else paint(text, STRONG))
         return
     assert wide is not None
     for line in row_lines(headers, wide):
