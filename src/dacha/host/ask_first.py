@@ -33,6 +33,14 @@ def known_missing() -> str:
     return f"{_YAMA} lets no process look at another" if closed else ""
 
 
+def likely_missing() -> str:
+    """The same as `missing` in a twentieth of its time, but for a kernel that takes no such filter: what is not where
+    systems keep it is really tried."""
+    folders = (f"/usr/lib/{os.uname().machine}-linux-gnu", "/usr/lib64", "/usr/lib")
+    there = any(Path(folder, "libseccomp.so.2").exists() for folder in folders)
+    return known_missing() or ("" if there else missing())
+
+
 @functools.cache
 def missing() -> str:
     """Why this host cannot do that; "" when it can. It is really tried, in a child that ends at once."""

@@ -28,8 +28,8 @@ import struct
 import sys
 import time
 
-# linux/seccomp.h: _IOWR('!', 0, struct seccomp_notif), _IOWR('!', 1, struct seccomp_notif_resp), _IOW('!', 2, u64).
-_RECEIVE, _SEND, _VALID = 0xC0502100, 0xC0182101, 0x40082102
+# linux/seccomp.h: _IOWR('!', 0, struct seccomp_notif), _IOWR('!', 1, struct seccomp_notif_resp).
+_RECEIVE, _SEND = 0xC0502100, 0xC0182101
 # id, pid, flags; number, architecture, instruction pointer, six arguments. And: id, value, error, flags.
 _QUESTION, _ANSWER = struct.Struct("=QIIiIQ6Q"), struct.Struct("=Qqii")
 _CONTINUE = 1

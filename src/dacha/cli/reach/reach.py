@@ -69,7 +69,7 @@ def run_reach(args: argparse.Namespace) -> int:
         rows = [r for r in rows if args.service in (r.service, *r.doors)]
     if args.open or args.shut:
         rows = [r for r in rows if any(bool(r.cells[p].ways) == args.open for p in shown)]
-    opened = to_host(ws.lab, ws.plan, gate=not ask_first.known_missing())
+    opened = to_host(ws.lab, ws.plan, gate=not ask_first.missing())
     if args.json:
         whose = {"person": person.name} if person else {}
         head = {"lab": ws.lab.name, **whose, "places": shown, "to_host": opened}

@@ -64,6 +64,9 @@ def _longest(text: str) -> int:
 
 def row_lines(row: Sequence[str], wide: Sequence[int]) -> Iterator[list[str]]:
     """The lines of one row, each with its cells; what does not fit goes on below."""
+    if all(len(cell) <= width for cell, width in zip(row, wide, strict=True)):
+        yield list(row)  # as it is, and in no time: a large lab has thousands of them
+        return
     cells = [wrapped(cell, width) for cell, width in zip(row, wide, strict=True)]
     for n in range(max(map(len, cells))):
         yield [cell[n] if n < len(cell) else "" for cell in cells]

@@ -92,7 +92,7 @@ def _gate_findings(ws: Workspace) -> list[Finding]:
         return []
     from dacha.host import ask_first
 
-    if not (why := ask_first.known_missing()):
+    if not (why := ask_first.likely_missing()):
         return []
     found = []
     for net in shared:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dacha.core.trace.evidence import Evidence, ThereSeen
 from dacha.engine.trace.asking import Asking
+from dacha.engine.trace.login import LONGEST_S
 from dacha.host.facts import program
 from dacha.host.probe.through_ssh import touch_from
 from dacha.wire.probes import probe_for
 
-# A trace with all that takes no longer (seconds); a login over there has some of it at the least.
-LONGEST_S, LEAST_S = 9.5, 4.0
+# What a login over there is given of a trace's time at the least (seconds).
+LEAST_S = 4.0
 
 
 def begin(machine: str | None, e: Evidence, wait_s: float) -> Asking | None:
