@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 
 from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, ConnectResult, LoginSeen
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.inside import Inside, other_ports, questions, read_inside, why_shut
+from dacha.core.trace.inside import Inside, other_ports, questions, read_inside
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.login import login, seen_from
+from dacha.core.trace.told import why_shut
 from tests.core.test_trace import KERNEL, USER
 
 TOLD = """\
@@ -22,16 +23,22 @@ listen LISTEN 0 128 [::1]:631 [::]:* users:(("cupsd",pid=500,fd=7))
 unit ssh active
 shell /bin/bash
 keys 1 600 ops
+tail 5qIWlstb/hYGxMpIl9ik6G06
+folder 755 /home/ops
 shadow *x
-today 20783
+clock 1795728659
 disk 41%
+link 2: eth0: <BROADCAST,UP,LOWER_UP> mtu 1500 qdisc pfifo\\    link/ether 02:00:00:00:00:20 brd ff:ff:ff:ff:ff:ff
+inet 2: eth0    inet 10.77.4.20/24 brd 10.77.4.255 scope global eth0\\       valid_lft forever
+gateway default via 10.77.4.1 dev eth0 proto static
 end
 """
 
 
 def told(**changed: str) -> Inside:
     lines = [x for x in TOLD.splitlines() if x.partition(" ")[0] not in changed]
-    found = read_inside("\n".join([f"{k} {v}".strip() for k, v in changed.items() if v != "-"] + lines))
+    # Addresses are told after the links that have them.
+    found = read_inside("\n".join(lines[:-1] + [f"{k} {v}".strip() for k, v in changed.items() if v != "-"] + ["end"]))
     assert found is not None
     return found
 
@@ -40,6 +47,13 @@ def test_it_is_read_as_it_was_told() -> None:
     found = told()
     assert [(x.address, x.port, x.program) for x in found.listeners] == [("0.0.0.0", 22, "sshd"), ("::1", 631, "cupsd")]
     assert (found.shell, found.keys, found.mode, found.disk, found.today) == ("/bin/bash", 1, "600 ops", 41, 20783)
+    link = found.link_of("02:00:00:00:00:20")
+    assert link and (link.name, link.up, link.addresses, found.gateway) == (
+        "eth0",
+        True,
+        ("10.77.4.20/24",),
+        "10.77.4.1",
+    )
     assert read_inside(TOLD.replace("end\n", "")) is None
 
 
@@ -63,17 +77,19 @@ def test_its_questions_are_a_shells_and_end() -> None:
         ({"listen": "-", "unit": "ssh inactive"}, "service ssh is inactive"),
         ({"listen": "-", "unit": "ssh failed Bad configuration option"}, "failed: Bad configuration option"),
         ({"listen": "-", "unit": "-"}, "no server for it is installed"),
-        ({"drops": "tcp dport 22 drop"}, "sshd listens there"),
+        ({"listen": "-", "unit": "ssh masked"}, "is masked"),
+        ({"listen": 'LISTEN 0 1 [::]:22 [::]:* users:(("sshd",pid=1,fd=3))'}, "for IPv6 alone"),
+        ({"drops": "inet:filter input tcp dport 22 drop"}, "sshd listens there"),
     ],
 )
 def test_why_a_port_is_shut(changed: dict[str, str], words: str) -> None:
     inside = told(**changed)
     found = why_shut(inside, "ssh", 22)
-    assert words in " ".join(found or ()) and (found is None) == (words == "")
+    assert words in (" ".join(found[:2]) if found else "") and (found is None) == (words == "")
     if words:
         for e in (KERNEL._replace(direct=ConnectResult(REFUSED)), USER._replace(through=ConnectResult(SILENT))):
             stop = broken(judge(e._replace(inside=inside)))
-            assert stop and stop.name == "service" and words in stop.seen and stop.remedy.startswith("dacha console")
+            assert stop and stop.name == "service" and words in stop.seen and stop.remedy.startswith("dacha con")
 
 
 def test_another_port_is_found_by_what_the_guest_tells() -> None:
@@ -85,7 +101,8 @@ def test_another_port_is_found_by_what_the_guest_tells() -> None:
 
 def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops") -> Hop:
     seen = seen_from(user, ("id",), code, said, "closed by" in said)
-    found = login(KERNEL._replace(login=seen, inside=inside))
+    seen = seen._replace(tails=("5qIWlstb/hYGxMpIl9ik6G06",))
+    found = login(KERNEL._replace(login=seen, inside=inside, now=1795728659.0))
     assert found is not None
     return found
 
@@ -100,6 +117,21 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
         (255, "Permission denied", {"keys": "1 600 mara"}, BROKEN, "is mara's"),
         (255, "Permission denied", {"shell": "-"}, BROKEN, "there is no ops"),
         (255, "Permission denied", {"disk": "100%"}, BROKEN, "disk is full"),
+        (255, "Permission denied", {"folder": "777 /home/ops"}, BROKEN, "others may write /home/ops"),
+        (255, "Permission denied", {"tail": "another"}, BROKEN, "has 1 key, and not this one"),
+        (255, "Permission denied", {"set": "allowusers kim"}, BROKEN, "lets in only kim"),
+        (255, "Permission denied", {"set": "denyusers ops"}, BROKEN, "DenyUsers"),
+        (255, "Permission denied", {"set": "pubkeyauthentication no"}, BROKEN, "takes no keys"),
+        (255, "Permission denied", {"set": "authorizedkeysfile /etc/keys/%u"}, BROKEN, "elsewhere: /etc/keys/%u"),
+        (
+            255,
+            "Connection closed by 192.0.2.1 port 22",
+            {"log": "Access denied by PAM"},
+            BROKEN,
+            "Access denied by PAM",
+        ),
+        (255, "Password change required but no TTY", {"must": ""}, BROKEN, "has to be changed"),
+        (255, "Connection closed by 192.0.2.1 port 22", {"shadow": "*x 22000", "clock": "2000000000"}, BROKEN, "ahead"),
         (255, "Connection closed by 192.0.2.1 port 22", {"shadow": "*x 20000"}, BROKEN, "has expired"),
         (255, "Connection closed by 192.0.2.1 port 22", {"closed": "high tide"}, BROKEN, "for now: high tide"),
         (255, "Received disconnect: Too many authentication failures", None, BROKEN, "more keys were offered"),
@@ -124,3 +156,36 @@ def test_a_kernel_that_gave_up_after_its_greeting_is_named() -> None:
     gone = KERNEL._replace(panic="Kernel panic - not syncing", login=LoginSeen("ops", ("id",), "no answer"))
     stop = broken(judge(gone))
     assert stop and stop.name == "boot" and broken(judge(gone._replace(login=LoginSeen("ops", ("id",), "in")))) is None
+
+
+@pytest.mark.parametrize(
+    ("changed", "seen", "command"),
+    [
+        (
+            {"link": "2: eth0: <BROADCAST> mtu 1500\\    link/ether 02:00:00:00:00:20 brd x"},
+            "eth0 is down",
+            "ip link set eth0 up",
+        ),
+        ({"inet": "-"}, "has no address", "ip address replace 10.77.4.20/24 dev eth0 && ip route replace default"),
+        ({"inet": "2: eth0 inet 10.77.4.77/24 brd"}, "has 10.77.4.77/24", "ip address replace 10.77.4.20/24 dev eth0"),
+        ({}, "keep it from answering ARP", ""),
+    ],
+)
+def test_why_nobody_answers_for_its_address(changed: dict[str, str], seen: str, command: str) -> None:
+    alone = KERNEL._replace(
+        direct=ConnectResult(SILENT), through=ConnectResult(SILENT), hardware="02:00:00:00:00:20", prefix=24,
+        gateway="10.77.4.1", answered=(), inside=told(**changed), address="10.77.4.20", seen_address=None,
+    )  # fmt: skip
+    stop = broken(judge(alone))
+    assert stop and stop.name == "neighbour" and seen in f"{stop.seen} {stop.means}"
+    assert command in stop.remedy and (not command or stop.remedy.startswith("dacha connect gauge --by agent -- '"))
+
+
+def test_a_wrong_gateway_is_named_with_the_right_one() -> None:
+    open_ = ConnectResult(OPEN, True, "SSH-2.0-x")
+    e = KERNEL._replace(direct=open_, through=open_, reply=ConnectResult(SILENT), gateway="10.77.4.1")
+    for told_, words in ((None, "its gateway should be 10.77.4.1"), (told(gateway=""), "it has no default route"),
+                         (told(gateway="default via 10.77.4.99 dev eth0"), "leads to 10.77.4.99")):  # fmt: skip
+        stop = broken(judge(e._replace(inside=told_)))
+        assert stop and stop.name == "reply" and words in stop.means
+        assert stop.remedy.endswith(f"ip route replace default via 10.77.4.1{chr(39) if told_ else ''}")

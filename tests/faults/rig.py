@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shlex
 import signal
 import time
 from pathlib import Path
@@ -58,7 +59,12 @@ class Rig:
         self.lab, self.held = lab, None
         self.router, self.began = begin_router(lab.world), time.monotonic()
 
-    def carry_out(self, text: str) -> None:
+    def carry_out(self, text: str, *, whatever: bool = False) -> None:
+        """Do it, line by line; with `whatever`, what is done already may fail."""
+        for line in text.splitlines():
+            self._carry_out(line, whatever)
+
+    def _carry_out(self, text: str, whatever: bool) -> None:
         for word, meaning in WORDS.items():
             text = text.replace(word, meaning)
         if "$CARETAKER" in text:
@@ -69,7 +75,7 @@ class Rig:
                 guest, _, command = rest.partition(": ")
                 on_console(self.lab, guest, command)
             case "dacha":
-                self.lab(*rest.split(), code=None)
+                self.lab(*shlex.split(rest), code=None, timeout=300)
             case "qmp":
                 guest, _, said = rest.partition(" ")
                 with Qmp(Path(self.lab.env["DACHA_RUN"]) / f"real/{guest}/qmp") as qmp:
@@ -83,7 +89,7 @@ class Rig:
             case "do":
                 getattr(self, rest)()
             case _:
-                self.lab.world.run("host", "sh", "-c", text)
+                self.lab.world.run("host", "sh", "-c", f"{text}; true" if whatever else text)
 
     def port_taken(self) -> None:
         """The forward is gone, and another program has its port."""

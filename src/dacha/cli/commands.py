@@ -143,6 +143,16 @@ class Parser(argparse.ArgumentParser):
         options.setdefault("formatter_class", Help)
         super().__init__(*arguments, **{"allow_abbrev": False, **options})
 
+    def parse_args(self, args: Any = None, namespace: Any = None) -> Any:
+        """What follows "--" is a command's words, whichever options stand before it (argparse fills a list of words
+        with nothing as soon as an option stands between)."""
+        takes = any(action.dest == "command" for action in self._actions)
+        own = args[: args.index("--")] if takes and "--" in args else args
+        found = super().parse_args(own, namespace)
+        if own is not args:
+            found.command = [*found.command, *args[len(own) + 1 :]]
+        return found
+
     def error(self, message: str) -> NoReturn:
         raise UsageError(message[:1].lower() + message[1:], where=self.prog, remedy=f"see: {self.prog} --help")
 

@@ -10,17 +10,21 @@ from typing import TYPE_CHECKING
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
-from dacha.core.errors import AnswerNo, UsageError
+from dacha.cli.terminal.streams import pass_on
+from dacha.core.errors import AnswerNo, DachaError, UsageError
 
 if TYPE_CHECKING:
     from dacha.engine.workspace import Workspace
+
+WAYS = ("ssh", "agent", "console")
 
 
 def connect_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Enter a guest by SSH through its door, run a command in it, or copy files. The guest's key is already known;\n"
         "another key than its own is refused. Uses the system's OpenSSH. A guest without an ssh door is entered by\n"
-        "remote desktop, with the client that this machine has."
+        "remote desktop, with the client that this machine has; else by SSH through another guest of its network;\n"
+        "else through the hypervisor: a command by its guest agent, a person at its console."
     )
     arguments.guest(parser)
     parser.add_argument("command", metavar="-- COMMAND", nargs="*", help="a command to run there instead of a shell")
@@ -30,6 +34,11 @@ def connect_arguments(parser: argparse.ArgumentParser) -> None:
         help="copy a file or a folder; what is in the guest begins with a colon: notes.txt :notes.txt",
     )  # fmt: skip
     parser.add_argument("--desktop", action="store_true", help="enter it by remote desktop, also beside an ssh door")
+    parser.add_argument(
+        "--by", choices=WAYS,
+        help="this way and no other: SSH, or without any network its guest agent (runs a command, as root) or console",
+    )  # fmt: skip
+    parser.add_argument("--through", metavar="GUEST", help="by SSH through another guest of its network")
     parser.add_argument("--show", action="store_true", help="print the command instead of running it")
 
 
@@ -39,7 +48,16 @@ def run_connect(args: argparse.Namespace) -> int:
     ws = lab_or_applied(args)
     if args.copy:
         return _copy(args, ws)
-    argv = _desktop(args, ws) or _shell(args, ws)
+    if args.by in ("agent", "console") and (args.user or args.through or args.desktop or args.show or args.json):
+        why = "it leads through the hypervisor: no client is started, and nobody logs in"
+        raise UsageError(f"--by {args.by} goes with no other option", why=why)
+    if args.by == "agent":
+        return _by_agent(args, ws)
+    if args.by == "console":
+        return _by_console(args)
+    argv = _desktop(args, ws) or _by_ssh(args, ws)
+    if not argv:
+        return _by_agent(args, ws) if args.command else _by_console(args)
     if args.json:
         output.emit_json({"command": argv})
     elif args.show:
@@ -52,11 +70,61 @@ def run_connect(args: argparse.Namespace) -> int:
     return 0
 
 
-def _shell(args: argparse.Namespace, ws: Workspace) -> list[str]:
+def _by_ssh(args: argparse.Namespace, ws: Workspace) -> list[str]:
+    """OpenSSH's command, through another guest where no door leads in; empty where only the hypervisor does, which is
+    said."""
     from dacha.engine.inside.ssh import ssh_command
+    from dacha.engine.inside.through import through_command
+    from dacha.engine.lab.named import guest_named
 
     terminal = sys.stdin.isatty() and not args.command
-    return ssh_command(ws, args.guest, args.command, user=args.user, terminal=terminal)
+    if not args.through and (args.by == "ssh" or any(d.service == "ssh" for d in guest_named(ws, args.guest).doors)):
+        return ssh_command(ws, args.guest, args.command, user=args.user, terminal=terminal)
+    try:
+        between, argv = through_command(
+            ws, args.guest, args.command, by=args.through, user=args.user, terminal=terminal
+        )
+    except DachaError as other:
+        if args.through:
+            raise
+        return _without_network(args, ws, other)
+    if not args.through:
+        output.note(f"{args.guest} has no ssh door: by way of {between}.")
+    return argv
+
+
+def _without_network(args: argparse.Namespace, ws: Workspace, other: DachaError) -> list[str]:
+    """Nothing, when the hypervisor leads in, which is said. Raises what an SSH door lacks otherwise."""
+    from dacha.engine.inside.by_agent import agent_answers
+    from dacha.engine.inside.ssh import ssh_command
+
+    if not args.user and not args.show and not args.json:
+        if args.command and agent_answers(ws, args.guest):
+            output.note(f"{args.guest} has no ssh door, and {other.what}: by its guest agent.")
+            return []
+        if not args.command and sys.stdin.isatty() and agent_answers(ws, args.guest) is not None:
+            output.note(f"{args.guest} has no ssh door, and {other.what}: at its console.")
+            return []
+    return ssh_command(ws, args.guest, args.command, user=args.user, terminal=False)
+
+
+def _by_agent(args: argparse.Namespace, ws: Workspace) -> int:
+    from dacha.engine.inside.by_agent import run_by_agent
+
+    done = run_by_agent(ws, args.guest, args.command)
+    pass_on(done.out, sys.stdout)
+    pass_on(done.err, sys.stderr)
+    return done.code if done.code is not None else 1
+
+
+def _by_console(args: argparse.Namespace) -> int:
+    from dacha.cli.access.console import run_console
+
+    if args.command:
+        remedy = f"dacha connect {args.guest} --by agent -- COMMAND"
+        raise UsageError("at a console a person types: no command is run there", remedy=remedy)
+    args.record = args.follow = False
+    return run_console(args)
 
 
 def _desktop(args: argparse.Namespace, ws: Workspace) -> list[str]:

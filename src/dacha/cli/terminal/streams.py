@@ -64,6 +64,21 @@ def put(text: str, stream: TextIO | None = None, *, flush: bool = False) -> None
         lose(e, to)
 
 
+def pass_on(said: bytes, stream: TextIO) -> None:
+    """Write what somebody else said: to a file as it is, to a terminal made harmless."""
+    from dacha.core.harmless import harmless_lines
+
+    try:
+        stream.flush()
+        if stream.isatty():
+            stream.write(harmless_lines(said.decode("utf-8", "replace")))
+        else:
+            stream.buffer.write(said)
+        stream.flush()
+    except (OSError, ValueError) as e:
+        lose(e, stream)
+
+
 def lose(error: OSError | ValueError, stream: TextIO) -> None:
     """Let a stream that cannot be written to lead nowhere."""
     if stream is sys.stdout and not isinstance(error, BrokenPipeError) and Lost.why is None:

@@ -73,13 +73,15 @@ NO_ANSWER = "no answer"
 
 class LoginSeen(NamedTuple):
     """What came of a login: who, with which keys (files; none where no private one is here), its result ("in",
-    "refused", "put out", "no answer"), the cause that the client's words tell ("" for none), and their last line."""
+    "refused", "put out", "no answer"), the cause that the client's words tell ("" for none), their last line, and the
+    last letters of the public keys that are the user's."""
 
     user: str
     keys: tuple[str, ...] = ()
     result: str = ""
     cause: str = ""
     said: str = ""
+    tails: tuple[str, ...] = ()
 
 
 class ThereSeen(NamedTuple):
@@ -116,6 +118,8 @@ class Evidence(NamedTuple):
     took_s: float = 0.0  # how long all that was asked so far has taken
     carried: Carried | None = None
     address: str | None = None
+    prefix: int = 0
+    gateway: str = ""  # of its network, as it should be in the guest
     handed_out: bool = False
     caretaker: bool | None = None
     seen_address: str | None = None

@@ -6,7 +6,8 @@ from dacha.core.apply.observed import BOOTING_S
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.trace.evidence import NO_ANSWER, REFUSED, REJECTED, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.service import touched
+from dacha.core.trace.service import told_to, touched
+from dacha.core.trace.told import why_silent
 from dacha.core.units import show_duration
 
 
@@ -64,7 +65,8 @@ def boot(e: Evidence) -> Hop:
     # It may have greeted before it gave up: who then logs in hears nothing any more.
     hushed = e.login is not None and e.login.result == NO_ANSWER
     if e.panic and (hushed or not answers(e)):
-        return Hop("boot", BROKEN, e.panic, "its kernel has given up", f"{console}\ndacha restart {e.guest} --force")
+        remedy = f"dacha restart {e.guest} --force\nwhat it said before: {console}"
+        return Hop("boot", BROKEN, e.panic, "its kernel has given up", remedy)
     if e.booted or answers(e):
         return Hop("boot", FINE, e.booted or "it serves")
     touch = touched(e)
@@ -113,7 +115,14 @@ def address(e: Evidence) -> Hop:
     other = e.seen_address if e.seen_address != e.address else None
     if other and not e.answered and not answers(e):
         seen = f"it uses {other}, and {e.address} is planned{age}"
-        remedy = f"dacha guest edit {e.guest} --address {e.network}={other}\nor set {e.address} in the guest"
+        remedy = (
+            f"dacha guest edit {e.guest} --address {e.network}={other}, then dacha apply, then dacha restart {e.guest}"
+        )
+        told = why_silent(e)
+        if told and told.advice:
+            remedy = f"{told_to(e, told.advice)}\nor plan the other: {remedy}"
+        else:
+            remedy = f"{remedy}\nor set {e.address} in the guest"
         return Hop("address", BROKEN, seen, "its system was told another address", remedy)
     how = "as handed out" if e.handed_out else "as planned"
     return Hop("address", FINE, f"{e.address} {how}{age if not other else ''}")
@@ -139,7 +148,11 @@ def neighbour(e: Evidence) -> Hop:
             return Hop("neighbour", UNTESTED, "it does not answer ARP, and yet it serves")
         if e.frames == 0:
             return never_heard(e, "neighbour")
-        means = "its adapter is unplugged, not set up, or has another address"
+        told = why_silent(e)
+        if told and told.advice:
+            seen = f"nobody answers for {e.address} on {e.network}; {told.seen}"
+            return Hop("neighbour", BROKEN, seen, told.means, told_to(e, told.advice))
+        means = f"{told.seen}; {told.means}" if told else "its adapter is unplugged, not set up, or has another address"
         remedy = f"dacha console {e.guest}, then look: ip address"
         return Hop("neighbour", BROKEN, f"nobody answers for {e.address} on {e.network}", means, remedy)
     return Hop("neighbour", FINE, f"answers in {e.answered_ms:.1f} ms")

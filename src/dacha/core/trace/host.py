@@ -40,7 +40,7 @@ def forwarding(e: Evidence) -> Hop:
 def firewall(e: Evidence) -> Hop:
     if e.dropped:
         what, shown = e.dropped
-        remedy = f"dacha apply --open-firewall lets it pass by one narrow rule, or let it in there by hand:\n{shown}"
+        remedy = f"dacha apply --open-firewall\nlets it pass by one narrow rule; or let it in there by hand: {shown}"
         return Hop("firewall", BROKEN, f"{what} drops it", "another firewall on this host shuts the way", remedy)
     if e.untold:
         return Hop("firewall", UNTESTED, e.untold)
@@ -50,7 +50,7 @@ def firewall(e: Evidence) -> Hop:
 def sources(e: Evidence) -> Hop:
     limits = ", ".join(e.allowed)
     if e.admitted is False:
-        remedy = f"dacha door edit {e.guest} {e.door} --allow {e.asker}"
+        remedy = f"dacha door edit {e.guest} {e.door} --allow {e.asker}, then dacha apply"
         return Hop("sources", BROKEN, f"admits {limits}, not {e.asker}", "the door is limited", remedy)
     return Hop("sources", FINE, f"admits {limits}" if limits else "admits everybody")
 

@@ -1,4 +1,4 @@
-"""What a guest itself tells through its agent: who listens, its accounts, its disk; and what that explains.
+"""What a guest itself tells through its agent: who listens, its accounts, its links, its disk.
 
 A guest may lie: what it says is a cause that is named, and never what makes a hop fine or broken.
 """
@@ -12,9 +12,10 @@ from dacha.core.named import NamedTuple
 SERVERS = {"ssh": ("sshd", "dropbear"), "rdp": ("xrdp",), "vnc": ("Xvnc", "x11vnc", "Xtigervnc")}
 UNITS = {"ssh": ("ssh", "sshd", "dropbear"), "rdp": ("xrdp",), "http": ("nginx", "apache2", "httpd", "lighttpd"),
          "https": ("nginx", "apache2", "httpd")}  # fmt: skip
-FULL = 98
 # Lines of answers that are read, and how much of each: a guest may say anything.
 LINES, LONGEST = 400, 300
+# How much of a key's text tells it from others.
+TAIL = 24
 
 
 class Listener(NamedTuple):
@@ -28,33 +29,75 @@ class Listener(NamedTuple):
     def on_loopback(self) -> bool:
         return self.address.startswith("127.") or self.address == "::1"
 
+    @property
+    def by_ipv6_alone(self) -> bool:
+        """True for one that takes no IPv4 (the wildcard of both is told as *)."""
+        return ":" in self.address
+
 
 class Unit(NamedTuple):
-    """A service: whether it is there, whether it runs ("active", "inactive", "failed"), its last words in the log."""
+    """A service: whether it is there, whether it runs ("active", "inactive", "failed", "masked"), its last words in the
+    log."""
 
     name: str
     state: str
     said: str = ""
 
 
+class Link(NamedTuple):
+    """A network link: its name, whether it is up, its hardware address, its IPv4 addresses ("ADDRESS/PREFIX")."""
+
+    name: str
+    up: bool
+    hardware: str = ""
+    addresses: tuple[str, ...] = ()
+
+
+class Drops(NamedTuple):
+    """A rule or policy of the guest's own firewall that drops: its family and table, its chain, its text."""
+
+    table: str
+    chain: str
+    text: str
+
+
 class Inside(NamedTuple):
     """What was told. `shell` is the user's, None for a user that is not there; `shell_there` whether that can be
-    started; `keys` how many lines the user's key file has, None for no file; `mode` that file's bits and owner; `mark`
-    the first sign of the password's hash ("!" is a locked account), `expires` the day (since 1970) at which the account
-    does; `closed` the text of /etc/nologin; `drops` lines of the guest's own firewall that drop."""
+    started; `keys` how many lines the user's key file has, None for no file, and `tails` the last letters of each key
+    in it; `mode` that file's bits and owner; `open_folders` those above it that others may write; `mark` the first sign
+    of the password's hash ("!" is a locked account), `expires` the day (since 1970) at which the account does, `must`
+    whether its password has to be changed first; `closed` the text of /etc/nologin; `drops` what the guest's own
+    firewall drops; `settings` of its SSH server (sshd -T); `log` its server's last words on somebody refused; `clock`
+    the guest's (Unix seconds); `gateway` where its default route leads ("" for none, None where it was not told)."""
 
     listeners: tuple[Listener, ...] = ()
     units: tuple[Unit, ...] = ()
+    links: tuple[Link, ...] = ()
+    gateway: str | None = None
     shell: str | None = None
     shell_there: bool = True
     keys: int | None = None
+    tails: tuple[str, ...] = ()
     mode: str = ""
+    open_folders: tuple[str, ...] = ()
     mark: str = ""
     expires: int | None = None
-    today: int = 0
+    must: bool = False
+    clock: int = 0
     closed: str | None = None
     disk: int | None = None
-    drops: tuple[str, ...] = ()
+    drops: tuple[Drops, ...] = ()
+    settings: tuple[tuple[str, str], ...] = ()
+    log: str = ""
+
+    @property
+    def today(self) -> int:
+        """The guest's day, since 1970."""
+        return self.clock // 86400
+
+    def link_of(self, hardware: str) -> Link | None:
+        """The link with this hardware address."""
+        return next((x for x in self.links if x.hardware.lower() == hardware.lower()), None)
 
 
 def questions(user: str, service: str) -> str:
@@ -66,19 +109,36 @@ ss -Hltnp 2>/dev/null | sed 's/^/listen /'
 for u in {units}; do
   s=$(systemctl show -p ActiveState --value $u 2>/dev/null)
   l=$(systemctl show -p LoadState --value $u 2>/dev/null)
-  [ "$l" = loaded ] && echo "unit $u $s $(journalctl -u $u -p 3 -n 1 -o cat --no-pager 2>/dev/null | head -1)"
+  [ "$l" = masked ] && [ "$s" != active ] && s=masked
+  case $l in
+    loaded|masked) echo "unit $u $s $(journalctl -u $u -p 3 -n 1 -o cat --no-pager 2>/dev/null | head -1)"; mine=$u ;;
+  esac
 done
 p=$(getent passwd {user}) && {{
   sh=${{p##*:}}; h=$(echo "$p" | cut -d: -f6)
   echo "shell $sh"; [ -x "$sh" ] || echo "noshell"
   k=$h/.ssh/authorized_keys
   [ -f "$k" ] && echo "keys $(grep -c . "$k") $(stat -c '%a %U' "$k")"
-  getent shadow {user} | awk -F: '{{print "shadow " substr($2,1,1) "x " $8}}'
+  [ -f "$k" ] && awk '{{for (i=1; i<=NF; i++) if ($i ~ /^AAAA/) print "tail " substr($i, length($i)-{TAIL - 1})}}' "$k"
+  for d in "$h" "$h/.ssh"; do [ -d "$d" ] && echo "folder $(stat -c '%a' "$d") $d"; done
+  getent shadow {user} | awk -F: '{{print "shadow " substr($2,1,1) "x " $8; if ($3 == "0") print "must"}}'
 }}
-echo "today $(( $(date +%s) / 86400 ))"
+echo "clock $(date +%s)"
 [ -e /etc/nologin ] && echo "closed $(head -1 /etc/nologin)"
 df -P / | awk 'NR==2 {{print "disk " $5}}'
-nft list ruleset 2>/dev/null | grep -E 'policy drop|[ ]drop|reject' | head -5 | sed 's/^[ \\t]*/drops /'
+ip -o link 2>/dev/null | sed 's/^/link /'
+ip -o -4 address 2>/dev/null | sed 's/^/inet /'
+echo "gateway $(ip -4 route show default 2>/dev/null | head -1)"
+nft list ruleset 2>/dev/null | awk '
+/^table/ {{t=$2 ":" $3}}
+/^[ \t]*chain/ {{c=$2; other=0}}
+/hook/ {{other=!/hook input/; if (!other && /policy drop/) print "drops", t, c, $0; next}}
+/[ \t](drop|reject)/ {{if (!other) print "drops", t, c, $0}}' | head -20
+[ {service} = ssh ] && {{
+  sshd -T 2>/dev/null | grep -E '^(allowusers|denyusers|pubkeyauthentication|authorizedkeysfile) ' | sed 's/^/set /'
+  [ "$mine" ] && journalctl -u $mine -n 30 -o cat --no-pager 2>/dev/null |
+    grep -iE 'refused|denied|not allowed|expired|locked|invalid user|bad ownership' | tail -n 1 | sed 's/^/log /'
+}}
 echo end
 """
 
@@ -100,30 +160,67 @@ def read_inside(text: str) -> Inside | None:
 
 def _with(found: Inside, word: str, rest: str) -> Inside:
     words = rest.split()
-    if word == "listen":
-        address, _, port = words[3].rpartition(":")
-        program = rest.partition('(("')[2].partition('"')[0]
-        listener = Listener(address.strip("[]").partition("%")[0], int(port), program)
-        return found._replace(listeners=(*found.listeners, listener))
-    if word == "unit":
-        return found._replace(units=(*found.units, Unit(words[0], words[1], " ".join(words[2:]))))
-    if word == "keys":
-        return found._replace(keys=int(words[0]), mode=" ".join(words[1:3]))
-    if word == "shadow":
-        return found._replace(mark=words[0][0], expires=int(words[1]) if len(words) > 1 else None)
-    if word == "drops":
-        return found._replace(drops=(*found.drops, rest))
-    if word == "shell":
-        return found._replace(shell=rest)
-    if word == "noshell":
-        return found._replace(shell_there=False)
-    if word == "closed":
-        return found._replace(closed=rest)
-    if word == "today":
-        return found._replace(today=int(rest))
-    if word == "disk":
-        return found._replace(disk=int(rest.rstrip("%")))
-    return found
+    match word:
+        case "listen":
+            address, _, port = words[3].rpartition(":")
+            program = rest.partition('(("')[2].partition('"')[0]
+            listener = Listener(address.strip("[]").partition("%")[0], int(port), program)
+            return found._replace(listeners=(*found.listeners, listener))
+        case "unit":
+            return found._replace(units=(*found.units, Unit(words[0], words[1], " ".join(words[2:]))))
+        case "keys":
+            return found._replace(keys=int(words[0]), mode=" ".join(words[1:3]))
+        case "tail":
+            return found._replace(tails=(*found.tails, words[0]))
+        case "folder":
+            return found._replace(open_folders=(*found.open_folders, *(words[1:2] if others_write(words[0]) else ())))
+        case "shadow":
+            return found._replace(mark=words[0][0], expires=int(words[1]) if len(words) > 1 else None)
+        case "must":
+            return found._replace(must=True)
+        case "drops":
+            return found._replace(
+                drops=(*found.drops, Drops(words[0].replace(":", " "), words[1], " ".join(words[2:])))
+            )
+        case "shell":
+            return found._replace(shell=rest)
+        case "noshell":
+            return found._replace(shell_there=False)
+        case "closed":
+            return found._replace(closed=rest)
+        case "clock":
+            return found._replace(clock=int(rest))
+        case "disk":
+            return found._replace(disk=int(rest.rstrip("%")))
+        case "set":
+            return found._replace(settings=(*found.settings, (words[0], " ".join(words[1:]))))
+        case "log":
+            return found._replace(log=rest)
+        case _:
+            return _with_link(found, word, words)
+
+
+def _with_link(found: Inside, word: str, words: list[str]) -> Inside:
+    """With what `ip -o` tells of links, addresses and the default route."""
+    match word:
+        case "gateway":
+            return found._replace(gateway=words[words.index("via") + 1] if "via" in words else "")
+        case "link":
+            name, flags = words[1].rstrip(":").partition("@")[0], words[2].strip("<>").split(",")
+            hardware = words[words.index("link/ether") + 1] if "link/ether" in words else ""
+            return found._replace(links=(*found.links, Link(name, "UP" in flags, hardware)))
+        case "inet":
+            links = tuple(
+                x._replace(addresses=(*x.addresses, words[3])) if x.name == words[1] else x for x in found.links
+            )
+            return found._replace(links=links)
+        case _:
+            return found
+
+
+def others_write(bits: str) -> bool:
+    """True for permission bits (octal) by which the group or everybody may write."""
+    return any(bit in "2367" for bit in bits[-2:])
 
 
 def other_ports(inside: Inside | None, service: str) -> tuple[int, ...]:
@@ -132,31 +229,3 @@ def other_ports(inside: Inside | None, service: str) -> tuple[int, ...]:
         return ()
     serving = (x for x in inside.listeners if x.program in SERVERS.get(service, ()) and not x.on_loopback)
     return tuple(sorted({x.port for x in serving}))
-
-
-def why_shut(inside: Inside | None, service: str, port: int) -> tuple[str, str, str] | None:
-    """Why nothing answers at a port of the guest, by what it tells: what is so, what that means, what to type there;
-    None where it tells nothing that explains it."""
-    if inside is None:
-        return None
-    here = [x for x in inside.listeners if x.port == port]
-    if here and all(x.on_loopback for x in here):
-        at = f"{here[0].program or 'its server'} listens on {here[0].address} alone"
-        return at, "only the guest itself can reach it", "let it listen on every address (ListenAddress 0.0.0.0)"
-    if here:
-        if inside.drops:
-            return f"{here[0].program or 'a server'} listens there", f"its own firewall: {inside.drops[0]}", ""
-        return None
-    unit = next((u for u in inside.units if u.state == "failed"), next(iter(inside.units), None))
-    if unit is None:
-        return ("no server for it is installed", "", "") if service in UNITS else None
-    if unit.state == "failed":
-        said = f": {unit.said}" if unit.said else ""
-        return f"its service {unit.name} failed{said}", "its server does not start", f"systemctl status {unit.name}"
-    if unit.state != "active":
-        return (
-            f"its service {unit.name} is {unit.state}",
-            "its server is stopped",
-            f"systemctl enable --now {unit.name}",
-        )
-    return None

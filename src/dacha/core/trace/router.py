@@ -42,7 +42,7 @@ def router(e: Evidence) -> Hop | None:
     if found := keeps_out(r):
         seen, means = found
         remedy = {"lapsed": "dacha apply", "forgotten": "dacha apply"}.get(r.mapped or "")
-        hand = f"dacha apply, or in the router by hand: {r.by_hand}"
+        hand = f"dacha apply\nor in the router by hand: {r.by_hand}"
         return Hop("router", BROKEN, seen, means, "look at the router" if r.there is False else remedy or hand)
     if r.mapped is None or r.trouble:
         return Hop("router", UNTESTED, f"{r.router}: {r.trouble or 'it was not asked yet'}; it needs: {r.by_hand}")

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.lab.model import CLEAR
-from dacha.core.trace.advice import to_admit, to_protect, to_serve
+from dacha.core.trace.advice import Advice, to_admit, to_protect, to_serve
 from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, ConnectResult, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.inside import other_ports, why_shut
+from dacha.core.trace.inside import other_ports
+from dacha.core.trace.told import why_mute, why_not_beyond, why_shut
 from dacha.core.units import show_duration
 
 
@@ -63,7 +64,8 @@ def service(e: Evidence) -> Hop:
         elsewhere = e.elsewhere or tuple(p for p in other_ports(e.inside, e.service) if p != e.port)
         if elsewhere:
             where = ", ".join(map(str, elsewhere))
-            remedy = f"dacha door edit {e.guest} {e.door} --to {elsewhere[0]}\nor let it listen on {e.port}"
+            remedy = f"dacha door edit {e.guest} {e.door} --to {elsewhere[0]}, then dacha apply\n"
+            remedy += f"or let it listen on {e.port}"
             return Hop(
                 "service", BROKEN, f"{at} refuses; {e.service} answers on {where}", "it is on another port", remedy
             )
@@ -72,9 +74,11 @@ def service(e: Evidence) -> Hop:
         means = "nothing listens there: its server does not run, or only on the guest's own loopback"
         if young:
             means = "nothing listens there yet, or its server does not run"
-        return Hop("service", BROKEN, f"{at} refuses connections", means, f"dacha console {e.guest}, then: {serve}")
+        return Hop("service", BROKEN, f"{at} refuses connections", means, told_to(e, serve))
     if touch.how == REJECTED:
-        remedy = f"dacha console {e.guest}, then: {to_admit(e.port, e.system)}"
+        if found := _told_inside(e, f"{at} is refused by a firewall's message", to_admit(e.port, e.system)):
+            return found
+        remedy = told_to(e, to_admit(e.port, e.system))
         return Hop(
             "service", BROKEN, f"{at} is refused by a firewall's message", "a firewall in the guest shuts it", remedy
         )
@@ -89,19 +93,24 @@ def service(e: Evidence) -> Hop:
         if touch.how == OPEN:
             return Hop("service", FINE, f"{at} is open")
         means = "a firewall in the guest drops what comes, or its system hangs"
-        remedy = f"dacha console {e.guest}, then: {to_admit(e.port, e.system)}"
+        remedy = told_to(e, to_admit(e.port, e.system))
         return Hop("service", BROKEN, f"{at} is silent: neither yes nor no", means, remedy)
     return Hop("service", FINE, f"{at} is open")
 
 
-def _told_inside(e: Evidence, seen: str, otherwise: str) -> Hop | None:
-    """The broken service with the cause that the guest's own agent tells; `otherwise` is what to type where that names
-    no command."""
+def told_to(e: Evidence, advice: Advice) -> str:
+    """What to do in the guest, as it is said: by its agent, where that has just run commands."""
+    return advice.said(e.guest, by_agent=e.inside is not None)
+
+
+def _told_inside(e: Evidence, seen: str, otherwise: Advice) -> Hop | None:
+    """The broken service with the cause that the guest's own agent tells; `otherwise` is what to do where that names
+    nothing."""
     told = why_shut(e.inside, e.service, e.port)
     if told is None:
         return None
-    remedy = f"dacha console {e.guest}, then: {told[2] or otherwise}"
-    return Hop("service", BROKEN, f"{seen}; {told[0]}", told[1] or "nothing listens there", remedy)
+    means = told.means or "nothing listens there"
+    return Hop("service", BROKEN, f"{seen}; {told.seen}", means, told_to(e, told.advice or otherwise))
 
 
 def protocol(e: Evidence) -> Hop:
@@ -116,6 +125,12 @@ def protocol(e: Evidence) -> Hop:
             seen = f"{touch.seen}, after {show_duration(touch.after_s)}: it is slow"
             return Hop("protocol", ASIDE, seen, means, f"dacha console {e.guest}, then see what it is busy with: top")
         return Hop("protocol", FINE, touch.seen)
+    told = why_mute(e.inside, e.service, e.port)
+    if told and told.advice:
+        seen = touch.seen
+        if wordless(touch):
+            seen = f"it accepts, and said nothing for {show_duration(touch.after_s)}"
+        return Hop("protocol", BROKEN, f"{seen}; {told.seen}", told.means, told_to(e, told.advice))
     if wordless(touch):
         seen = f"it accepts, and said nothing for {show_duration(touch.after_s)}"
         means = f"it is slow, or what listens there is no {e.service} server, or it hangs"
@@ -133,8 +148,9 @@ def key(e: Evidence) -> Hop | None:
     if e.key:
         return Hop("key", FINE, "it has the key that Dacha made for it")
     means = "its key was made anew inside, or somebody else answers for it"
-    remedy = f"to give it the lab's key again: dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}\n"
-    remedy += f"if you know that the new one is right: dacha guest host-key {e.guest} --accept"
+    remedy = f"dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}\n"
+    remedy += "gives it the lab's key again; or if you know that the new one is right: "
+    remedy += f"dacha guest host-key {e.guest} --accept"
     return Hop("key", BROKEN, "another host key than the lab's answers", means, remedy)
 
 
@@ -145,7 +161,7 @@ def security(e: Evidence) -> Hop | None:
         return None
     if e.service == "rdp" and "old security" in touch.seen:
         means = "it can be read and changed on the way, and whoever comes in is not checked first"
-        remedy = f"dacha console {e.guest}, then: {to_protect(e.system)}"
+        remedy = told_to(e, to_protect(e.system))
         return Hop("security", ASIDE, "it takes RDP's old security only", means, remedy)
     if e.origin == "outside" and e.service in CLEAR:
         means = "all that passes, passwords too, can be read on the way"
@@ -195,6 +211,10 @@ def reply(e: Evidence) -> Hop | None:
         return None
     if e.reply.how in (SILENT, UNREACHABLE):
         means = "the guest sends answers beyond its network nowhere: it has a wrong gateway or none"
+        told = why_not_beyond(e)
         remedy = f"dacha console {e.guest}, then: ip route; the gateway is in: dacha network show {e.network}"
+        if told:
+            means = f"{means} ({told.seen or told.means})"
+            remedy = told_to(e, told.advice) if told.advice else remedy
         return Hop("reply", BROKEN, "asked from another network's address it stays silent", means, remedy)
     return Hop("reply", FINE, "answers to other networks too")

@@ -92,6 +92,8 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
         origin=asked.origin,
         place=written(*place) if place else "nowhere",
         network=door.adapter.network if door.adapter else "",
+        prefix=door.adapter.prefix if door.adapter else 0,
+        gateway=_gateway(ws, door),
         lab_error=_lab_error(ws),
         not_applied=(not_applied.what, not_applied.remedy(guest.name)) if not_applied else None,
         moves=moves(wish, door),
@@ -252,6 +254,14 @@ def _told(ws: Workspace) -> str | None:
     with contextlib.suppress(OSError):
         return ws.home.announced_address.read_text().strip()
     return None
+
+
+def _gateway(ws: Workspace, door: DoorPlan) -> str:
+    """The gateway of the door's network, where its guests have one: a network without a way out has none."""
+    network = door.adapter.network if door.adapter else ""
+    if not network or ws.lab.networks[network].kind != "nat":
+        return ""
+    return str(ws.plan_without_host.networks[network].gateway or "")
 
 
 def _lab_error(ws: Workspace) -> tuple[str, str] | None:

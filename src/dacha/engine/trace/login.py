@@ -9,8 +9,8 @@ from pathlib import Path
 
 from dacha.core.harmless import harmless_lines
 from dacha.core.lab.model import Guest
-from dacha.core.trace.evidence import NO_ANSWER, Evidence, LoginSeen
-from dacha.core.trace.inside import Inside, questions, read_inside
+from dacha.core.trace.evidence import NO_ANSWER, SILENT, UNREACHABLE, Evidence, LoginSeen
+from dacha.core.trace.inside import TAIL, Inside, questions, read_inside
 from dacha.core.trace.login import PUT_OUT, REFUSED, seen_from
 from dacha.engine.guest.console import recent
 from dacha.engine.inside.ssh import identities, trust_options
@@ -51,9 +51,19 @@ def try_login(ws: Workspace, guest: Guest, place: tuple[str, int], limit_s: floa
     # Cut without a word after the greeting: whoever refuses an account in this way says nothing of it.
     low = said.text.lower()
     closed = "closed by" in low and "verification failed" not in low
-    seen = seen_from(login.user, names, said.code, harmless_lines(said.text), closed)
+    seen = seen_from(login.user, names, said.code, harmless_lines(said.text.replace("\r", "")), closed)
     # Refused without a key that opens by itself: the fault may as well be on this side.
-    return LoginSeen(login.user) if seen.cause == "refused" and not opens else seen
+    if seen.cause == "refused" and not opens:
+        return LoginSeen(login.user)
+    return seen._replace(tails=tuple(_tail(f.with_name(f.name + ".pub")) for f in files))
+
+
+def _tail(public: Path) -> str:
+    """The last letters of a public key, by which it is told from others."""
+    try:
+        return public.read_text(errors="replace").split()[1][-TAIL:]
+    except (OSError, IndexError):
+        return ""
 
 
 def _opens(key: Path) -> bool:
@@ -91,7 +101,12 @@ def with_inside(
                 e = e._replace(panic=panic_in(recent(ws, guest.name)))
     shut = heard is not None and not heard.ok
     refused = e.login is not None and e.login.result in (REFUSED, PUT_OUT)
-    if (shut or refused) and guest.system != "windows" and (e.agent or agent.addresses(run, AGENT_S) is not None):
+    beyond = e.reply is not None and e.reply.how in (SILENT, UNREACHABLE)
+    if (
+        (shut or refused or beyond)
+        and guest.system != "windows"
+        and (e.agent or agent.addresses(run, AGENT_S) is not None)
+    ):
         rest = max(2.0, left - asking.took_s)
         asking.ask({"inside": lambda: look_inside(ws, guest, e.service, rest)})
         asking.wait(rest + 0.2)

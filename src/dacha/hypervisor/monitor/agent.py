@@ -8,10 +8,12 @@ from __future__ import annotations
 import base64
 import json
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
 from dacha.host.unix_socket import connect_to_guest
 
 # The longest answer that is read: a guest with a thousand adapters says less.
@@ -40,11 +42,26 @@ def set_password(run: Path, user: str, hashed: str, timeout_s: float = 5.0) -> b
     return ask(run, "guest-set-user-password", timeout_s, arguments) == {}
 
 
+class Ran(NamedTuple):
+    """What came of a program that the agent ran: its exit code (None where a signal ended it), what it printed."""
+
+    code: int | None
+    out: bytes
+    err: bytes
+
+
 def run_script(run: Path, script: str, timeout_s: float = 5.0) -> str | None:
     """What a script for a POSIX shell prints in the guest, run by its agent; None where the agent runs nothing, or not
     within the time."""
+    ran = run_program(run, ("/bin/sh", "-c", script), timeout_s)
+    return ran.out.decode("utf-8", "replace") if ran else None
+
+
+def run_program(run: Path, argv: Sequence[str], timeout_s: float) -> Ran | None:
+    """Run a program in the guest as its agent's user, usually root; None where the agent runs nothing, or has not said
+    within the time how it ended."""
     deadline = time.monotonic() + timeout_s
-    arguments: dict[str, Any] = {"path": "/bin/sh", "arg": ["-c", script], "capture-output": True}
+    arguments: dict[str, Any] = {"path": argv[0], "arg": list(argv[1:]), "capture-output": True}
     begun = ask(run, "guest-exec", timeout_s, arguments)
     if not isinstance(begun, dict) or not isinstance(begun.get("pid"), int):
         return None
@@ -54,9 +71,11 @@ def run_script(run: Path, script: str, timeout_s: float = 5.0) -> str | None:
             return None
         if state.get("exited"):
             try:
-                return base64.b64decode(str(state.get("out-data", ""))).decode("utf-8", "replace")
+                out, err = (base64.b64decode(str(state.get(which, ""))) for which in ("out-data", "err-data"))
             except ValueError:
                 return None
+            code = state.get("exitcode")
+            return Ran(code if isinstance(code, int) else None, out, err)
         time.sleep(min(0.2, max(0.0, left)))
     return None
 

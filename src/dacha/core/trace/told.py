@@ -1,0 +1,192 @@
+"""What the guest's own word explains: why its port is shut, why it is silent on its network, why somebody is refused.
+
+A guest may lie: this names causes of what was seen broken from outside, and never makes a hop fine or broken.
+"""
+
+from __future__ import annotations
+
+import shlex
+from datetime import UTC, datetime
+
+from dacha.core.named import NamedTuple
+from dacha.core.trace.advice import Advice
+from dacha.core.trace.evidence import Evidence
+from dacha.core.trace.inside import SERVERS, UNITS, Inside, Unit, others_write
+from dacha.core.units import show_duration
+
+# A disk that is so full (percent) keeps people out; a clock that is so wrong (seconds) explains what expired.
+FULL, CLOCK_S = 98, 86400
+
+
+class Cause(NamedTuple):
+    """What is so, in the guest's own word; what that means; what to do, None where it names nothing to do."""
+
+    seen: str
+    means: str
+    advice: Advice | None = None
+
+
+def why_shut(inside: Inside | None, service: str, port: int) -> Cause | None:
+    """Why nothing answers at a port of the guest; None where it tells nothing that explains it."""
+    if inside is None:
+        return None
+    here = [x for x in inside.listeners if x.port == port]
+    if not here:
+        return _not_serving(inside, service)
+    who = here[0].program or "its server"
+    if all(x.on_loopback for x in here):
+        words = "let it listen on every address (ListenAddress 0.0.0.0), and restart it"
+        return Cause(
+            f"{who} listens on {here[0].address} alone", "only the guest itself can reach it", Advice(words=words)
+        )
+    if all(x.on_loopback or x.by_ipv6_alone for x in here):
+        words = "let it listen for IPv4 too (AddressFamily any, ListenAddress 0.0.0.0), and restart it"
+        return Cause(f"{who} listens for IPv6 alone", "nothing of IPv4 reaches it", Advice(words=words))
+    if inside.drops:
+        # The likeliest: a rule that names the port, else a policy, else whatever drops.
+        first = min(inside.drops, key=lambda d: (f"dport {port} " not in d.text + " ", "policy" not in d.text))
+        # Put before all others of that chain; a policy is passed by it too.
+        command = f"nft insert rule {first.table} {first.chain} tcp dport {port} accept"
+        return Cause(f"{who} listens there", f"its own firewall: {first.text} ({first.table})", Advice(command))
+    return None
+
+
+def _not_serving(inside: Inside, service: str) -> Cause | None:
+    """Why no program has the port: what its service manager says of those that serve this."""
+    unit = next((u for u in inside.units if u.state == "failed"), next(iter(inside.units), None))
+    if unit is None:
+        return Cause("no server for it is installed", "") if service in UNITS else None
+    if unit.state == "failed":
+        said = f": {unit.said}" if unit.said else ""
+        return Cause(f"its service {unit.name} failed{said}", "its server does not start", _to_start(unit, service))
+    if unit.state == "masked":
+        command = f"systemctl unmask {unit.name} && systemctl enable --now {unit.name}"
+        return Cause(f"its service {unit.name} is masked", "its server is kept from being started", Advice(command))
+    if unit.state == "active":
+        return None
+    command = f"systemctl enable --now {unit.name}"
+    return Cause(f"its service {unit.name} is {unit.state}", "its server is stopped", Advice(command))
+
+
+def _to_start(unit: Unit, service: str) -> Advice:
+    if service == "ssh":
+        return Advice(words=f"sshd -t names what is wrong; once mended: systemctl restart {unit.name}")
+    return Advice(words=f"systemctl status {unit.name} shows why; once mended: systemctl restart {unit.name}")
+
+
+def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
+    """Why a port that accepts does not speak as it should."""
+    here = next((x for x in inside.listeners if x.port == port and x.program), None) if inside else None
+    if inside is None or here is None:
+        return None
+    if here.program not in SERVERS.get(service, (here.program,)):
+        words = f"end {here.program}, or give it another port; then start the {service} server"
+        return Cause(f"{here.program} has the port", f"it is no {service} server", Advice(words=words))
+    unit = next((u for u in inside.units if u.state == "active"), None)
+    if unit is None:
+        return None
+    return Cause(f"{here.program} has the port", "it hangs", Advice(f"systemctl restart {unit.name}"))
+
+
+def why_silent(e: Evidence) -> Cause | None:
+    """Why nobody answers for the guest's address on its network."""
+    link = e.inside.link_of(e.hardware) if e.inside and e.hardware else None
+    if e.inside is None or link is None or not e.address:
+        return None
+    planned = f"{e.address}/{e.prefix}"
+    onward = f" && ip route replace default via {e.gateway}" if e.gateway else ""
+    if not link.up:
+        command = f"ip link set {link.name} up && ip address replace {planned} dev {link.name}{onward}"
+        return Cause(f"its link {link.name} is down", "it was never set up, or somebody took it down", Advice(command))
+    if planned not in link.addresses:
+        has = f"has {', '.join(link.addresses)}" if link.addresses else "has no address"
+        command = f"ip address replace {planned} dev {link.name}{onward}"
+        return Cause(f"its link {link.name} {has}", f"{e.address} is planned for it", Advice(command))
+    return Cause(f"its link {link.name} is up and has {e.address}", "its own settings keep it from answering ARP")
+
+
+def why_not_beyond(e: Evidence) -> Cause | None:
+    """Why the guest answers its own network alone."""
+    if not e.gateway:
+        return None
+    seen = ""
+    if e.inside and e.inside.gateway is not None:
+        seen = f"its default route leads to {e.inside.gateway}" if e.inside.gateway else "it has no default route"
+        if e.inside.gateway == e.gateway:
+            return Cause(seen, "something beyond its route keeps its answers back")
+    return Cause(seen, f"its gateway should be {e.gateway}", Advice(f"ip route replace default via {e.gateway}"))
+
+
+def why_refused(inside: Inside | None, user: str, ours: tuple[str, ...], now: float) -> Cause | None:
+    """Why somebody is not let in, or put out again. `ours` are the last letters of the keys that were offered."""
+    if inside is None:
+        return None
+    if inside.shell is None:
+        return Cause("", f"there is no {user} in the guest")
+    if inside.closed is not None:
+        means = f"the guest lets nobody but root in for now: {inside.closed}"
+        return Cause("", means, Advice("rm /etc/nologin"))
+    shell = Advice(f"usermod --shell /bin/sh {user}")
+    if not inside.shell_there:
+        return Cause("", f"the shell of {user}, {inside.shell}, is not there", shell)
+    if inside.shell.rpartition("/")[2] in ("nologin", "false"):
+        return Cause("", f"the shell of {user}, {inside.shell}, lets nobody in", shell)
+    return _of_account(inside, user, now) or _of_server(inside, user) or _of_key_file(inside, user, ours)
+
+
+def _of_account(inside: Inside, user: str, now: float) -> Cause | None:
+    if inside.expires is not None and inside.expires <= inside.today:
+        if now and abs(inside.clock - now) > CLOCK_S and inside.expires > now // 86400:
+            way = "ahead" if inside.clock > now else "behind"
+            means = f"its clock is {show_duration(abs(inside.clock - now))} {way}, and by it the account has expired"
+            right = datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%d %H:%M:%S")
+            return Cause("", means, Advice(f"date -u -s '{right}'"))
+        return Cause("", f"the account of {user} has expired", Advice(f"chage --expiredate -1 {user}"))
+    if inside.must:
+        means = f"the password of {user} has to be changed before anything else"
+        return Cause("", means, Advice(f"chage --lastday {inside.today} {user}"))
+    return None
+
+
+def _of_server(inside: Inside, user: str) -> Cause | None:
+    """What its SSH server's settings say of keys and of this user."""
+    words = "in /etc/ssh/sshd_config, or a file of /etc/ssh/sshd_config.d; then: systemctl reload ssh"
+    for word, value in inside.settings:
+        named = value.split()
+        if word == "pubkeyauthentication" and value != "yes":
+            return Cause("", "its server takes no keys", Advice(words=f"PubkeyAuthentication yes {words}"))
+        if word == "authorizedkeysfile" and ".ssh/authorized_keys" not in value:
+            means = f"its server reads keys elsewhere: {value}"
+            return Cause("", means, Advice(words=f"AuthorizedKeysFile .ssh/authorized_keys {words}"))
+        if word == "denyusers" and user in named:
+            return Cause(
+                "", f"its server lets {user} in never (DenyUsers)", Advice(words=f"take {user} out there, {words}")
+            )
+        if word == "allowusers" and not any(user == x.partition("@")[0] or "*" in x for x in _all(inside, word)):
+            means = f"its server lets in only {', '.join(_all(inside, word))} (AllowUsers)"
+            return Cause("", means, Advice(words=f"add {user} there, {words}"))
+    return None
+
+
+def _all(inside: Inside, word: str) -> list[str]:
+    """Every value of a setting that may stand on several lines."""
+    return [x for name, value in inside.settings if name == word for x in value.split()]
+
+
+def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | None:
+    if inside.keys is None:
+        return Cause("", f"{user} has no key file there")
+    bits, _, owner = inside.mode.partition(" ")
+    if owner not in (user, "root") or others_write(bits):
+        where = f"~{user}/.ssh/authorized_keys"
+        means = f"its key file is {owner}'s, mode {bits}: its server trusts no file that others may write"
+        return Cause("", means, Advice(f"chown {user}: {where}; chmod 600 {where}"))
+    if inside.open_folders:
+        means = f"others may write {inside.open_folders[0]}: its server trusts no key file below it"
+        return Cause("", means, Advice("chmod go-w " + " ".join(map(shlex.quote, inside.open_folders))))
+    if ours and not set(ours) & set(inside.tails):
+        many = f"{inside.keys} key{'' if inside.keys == 1 else 's'}"
+        return Cause("", f"its key file has {many}, and not this one")
+    if inside.disk is not None and inside.disk >= FULL:
+        return Cause("", f"its disk is full ({inside.disk} %)", Advice(words="df -h shows what fills it"))
+    return Cause("", f"its server says: {inside.log}") if inside.log else None

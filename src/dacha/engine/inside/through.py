@@ -1,0 +1,80 @@
+"""The way into a guest that no door leads to: SSH through another guest of its network."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+
+from dacha.core.apply.observed import ON
+from dacha.core.errors import AnswerNo, DachaError, UsageError
+from dacha.core.lab.model import Guest
+from dacha.core.named import NamedTuple
+from dacha.core.plan.plan import Plan
+from dacha.engine.guest.observe import observe_guest
+from dacha.engine.inside.ssh import GREETING_S, identities, refuse_unless_on, ssh_command, trust_options
+from dacha.engine.lab.named import guest_named
+from dacha.engine.network.live import live_plan
+from dacha.engine.workspace import Workspace
+
+SSH_PORT = 22
+
+
+class Between(NamedTuple):
+    """A guest that stands between: its name, and where the other one is on the network that both are on."""
+
+    guest: str
+    address: str
+
+
+def candidates(ws: Workspace, plan: Plan, guest: Guest) -> list[Between]:
+    """Guests with an SSH door that share a network which the kernel carries, in the order of the lab file. Those of a
+    user-mode network each have one of their own."""
+    there = {a.network: a.address for a in plan.adapters_of(guest.name) if a.address}
+    found = []
+    for other in ws.lab.guests.values():
+        if other.name == guest.name or not any(d.service == "ssh" for d in other.doors):
+            continue
+        for adapter in plan.adapters_of(other.name):
+            if adapter.network in there and ws.lab.networks[adapter.network].by_kernel:
+                found.append(Between(other.name, str(there[adapter.network])))
+                break
+    return found
+
+
+def through_command(
+    ws: Workspace, name: str, command: Sequence[str], *, by: str | None, user: str | None, terminal: bool
+) -> tuple[str, list[str]]:
+    """Through whom, and OpenSSH's argument list: two logins, each to a guest whose key is known; what is typed is read
+    by nobody between. `by` names the guest that stands between. Raises UsageError or AnswerNo where none can."""
+    guest = guest_named(ws, name)
+    account = user or (guest.login.user if guest.login else None)
+    if account is None:
+        raise UsageError(f"nobody is named who may log in to {name}", remedy=f"dacha connect {name} --user NAME")
+    refuse_unless_on(ws, name)
+    chosen = candidates(ws, live_plan(ws), guest)
+    if by is not None:
+        guest_named(ws, by)
+        chosen = [c for c in chosen if c.guest == by]
+        if not chosen:
+            why = "it needs an ssh door, and a network on the kernel or a bridge on which the address of both is known"
+            raise UsageError(f"{by} does not stand between this host and {name}", why=why)
+    chosen = [c for c in chosen if observe_guest(ws.home, c.guest, forwards=False).state == ON]
+    why = "no guest that is on and has an ssh door shares a network with it"
+    for between in chosen:
+        try:
+            first = ssh_command(ws, between.guest, (), user=None, terminal=False)
+        except DachaError as e:
+            why = f"{between.guest}: {e.what}"
+            continue
+        to = f"[{between.address}]:{_port(guest)}" if ":" in between.address else f"{between.address}:{_port(guest)}"
+        # ssh reads signs of its own in this option: a percent sign stands for itself when it is doubled.
+        proxy = shlex.join([*first[:-1], "-W", to, first[-1]]).replace("%", "%%")
+        argv = [first[0], "-p", str(_port(guest)), "-l", account, "-o", f"ConnectTimeout={GREETING_S}"]
+        argv += ["-o", f"ProxyCommand={proxy}", *trust_options(ws, guest), *identities(ws, guest)]
+        argv += ["-t"] if terminal else []
+        return between.guest, [*argv, between.address, *(["--", *command] if command else [])]
+    raise AnswerNo(f"no other guest leads to {name}", why=why, remedy=f"dacha door add {name} ssh --from host")
+
+
+def _port(guest: Guest) -> int:
+    return next((d.to.first for d in guest.doors if d.service == "ssh"), SSH_PORT)
