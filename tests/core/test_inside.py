@@ -189,3 +189,26 @@ def test_a_wrong_gateway_is_named_with_the_right_one() -> None:
         stop = broken(judge(e._replace(inside=told_)))
         assert stop and stop.name == "reply" and words in stop.means
         assert stop.remedy.endswith(f"ip route replace default via 10.77.4.1{chr(39) if told_ else ''}")
+
+
+RDP = KERNEL._replace(service="rdp", port=3389, door="rdp", direct=ConnectResult(OPEN, True, "RDP, TLS"))
+
+
+@pytest.mark.parametrize(
+    ("seen", "inside", "verdict", "words", "remedy"),
+    [
+        (LoginSeen("kim", (), "in"), None, FINE, "kim gets in, with this password", ""),
+        (LoginSeen("kim", (), "refused"), None, BROKEN, "password is another one", "dacha guest password gauge kim"),
+        (LoginSeen("kim", (), "refused", "c000006d"), None, BROKEN, "error C000006D", "dacha guest password gauge kim"),
+        (LoginSeen("kim", (), "refused", "c0000072"), None, BROKEN, "switched off", "net user kim /active:yes"),
+        (LoginSeen("kim", (), "refused", "c0000001"), None, BROKEN, "error C0000001", "dacha guest password gauge kim"),
+        (LoginSeen("kim", (), "not asked", "", "it asks later"), None, UNTESTED, "it asks later", ""),
+        (LoginSeen("kim", (), "no answer", "", "timed out"), None, UNTESTED, "timed out", ""),
+        (LoginSeen("kim", (), "in"), {"shadow": "*x 20000"}, BROKEN, "has expired", "chage --expiredate"),
+        (LoginSeen("kim", (), "in"), {"screen": "kim"}, "warning", "at the guest's own screen", "dacha screen gauge"),
+        (LoginSeen("kim", (), "in"), {"screen": "mara"}, FINE, "kim gets in", ""),
+    ],
+)
+def test_a_password_is_judged(seen: LoginSeen, inside: Any, verdict: str, words: str, remedy: str) -> None:
+    hop = login(RDP._replace(login=seen, inside=told(**inside) if inside else None, now=1795728659.0))
+    assert hop and hop.verdict == verdict and words in f"{hop.seen} {hop.means}" and remedy in hop.remedy

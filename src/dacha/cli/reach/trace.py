@@ -16,6 +16,9 @@ WATCH_S = 2.0
 # What ssh takes for a machine; it must not be taken for an option, or for more than a name.
 _MACHINE = re.compile(r"(?!-)[A-Za-z0-9._-]+(@(?!-)[A-Za-z0-9._:\[\]-]+)?")
 
+# A user's name, for Windows with the domain before a backslash; it must not be taken for an option.
+_USER = re.compile(r"(?!-)[^\s/\\\"'`$;|&<>:]{1,64}(\\[^\s/\\\"'`$;|&<>:]{1,64})?")
+
 
 def trace_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
@@ -31,6 +34,10 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
         "--login", action=argparse.BooleanOptionalAction, default=True,
         help="log in by SSH with the lab file's key, where its private half is here (default)",
     )  # fmt: skip
+    parser.add_argument(
+        "--user", metavar="USER",
+        help="log in as this user: by SSH with the same keys, by remote desktop with a password that is asked for",
+    )  # fmt: skip
     parser.add_argument("--watch", action="store_true", help="look again and again until it can be entered, then end")
     parser.add_argument("--all", action="store_true", help="go on after the first broken hop")
 
@@ -41,7 +48,8 @@ def run_trace(args: argparse.Namespace) -> int:
     from dacha.core.trace.hop import ASIDE
     from dacha.core.trace.judge import broken, judge
     from dacha.engine.lab.named import door_named
-    from dacha.engine.trace.gather import Asked, gather
+    from dacha.engine.trace.asking import Asked
+    from dacha.engine.trace.gather import gather
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
@@ -62,7 +70,11 @@ def run_trace(args: argparse.Namespace) -> int:
         )  # fmt: skip
     if args.at and not _MACHINE.fullmatch(args.at):
         raise UsageError(f"--at: {args.at!r} is no machine", remedy="write it as ops@192.0.2.20, or a name of ssh's")
-    asked = Asked(door, origin, _address(args.asker), wait_s, args.login, args.at)
+    if args.user and not _USER.fullmatch(args.user):
+        raise UsageError(f"--user: {args.user!r} is no name of a user", remedy="write it as kim, or DOMAIN\\kim")
+    asked = Asked(door, origin, _address(args.asker), wait_s, args.login, args.at, args.user)
+    if args.user and door.door.service == "rdp":
+        asked = asked._replace(password=_password(args.user, args.guest))
     if args.watch:
         _watch(args, asked)
     evidence = gather(ws, asked)
@@ -95,6 +107,16 @@ def run_trace(args: argparse.Namespace) -> int:
         rest = ", ".join(SHOWN[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
     return 1 if stop else 0
+
+
+def _password(user: str, guest: str) -> str:
+    """Somebody's password, typed unseen; on no terminal the first line of standard input."""
+    import getpass
+    import sys
+
+    if not sys.stdin.isatty():
+        return sys.stdin.readline().rstrip("\r\n")
+    return getpass.getpass(f"Password of {user} in {guest} (nothing is shown): ")
 
 
 def _watch(args: argparse.Namespace, asked: Any) -> None:

@@ -68,7 +68,8 @@ class Inside(NamedTuple):
     of the password's hash ("!" is a locked account), `expires` the day (since 1970) at which the account does, `must`
     whether its password has to be changed first; `closed` the text of /etc/nologin; `drops` what the guest's own
     firewall drops; `settings` of its SSH server (sshd -T); `log` its server's last words on somebody refused; `clock`
-    the guest's (Unix seconds); `gateway` where its default route leads ("" for none, None where it was not told)."""
+    the guest's (Unix seconds); `gateway` where its default route leads ("" for none, None where it was not told);
+    `at_screen` who is logged in at its own screen."""
 
     listeners: tuple[Listener, ...] = ()
     units: tuple[Unit, ...] = ()
@@ -89,6 +90,7 @@ class Inside(NamedTuple):
     drops: tuple[Drops, ...] = ()
     settings: tuple[tuple[str, str], ...] = ()
     log: str = ""
+    at_screen: tuple[str, ...] = ()
 
     @property
     def today(self) -> int:
@@ -134,6 +136,7 @@ nft list ruleset 2>/dev/null | awk '
 /^[ \t]*chain/ {{c=$2; other=0}}
 /hook/ {{other=!/hook input/; if (!other && /policy drop/) print "drops", t, c, $0; next}}
 /[ \t](drop|reject)/ {{if (!other) print "drops", t, c, $0}}' | head -20
+[ {service} = rdp ] && loginctl list-sessions --no-legend 2>/dev/null | awk '/ seat0 / {{print "screen " $3}}'
 [ {service} = ssh ] && {{
   sshd -T 2>/dev/null | grep -E '^(allowusers|denyusers|pubkeyauthentication|authorizedkeysfile) ' | sed 's/^/set /'
   [ "$mine" ] && journalctl -u $mine -n 30 -o cat --no-pager 2>/dev/null |
@@ -194,6 +197,8 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             return found._replace(disk=int(rest.rstrip("%")))
         case "set":
             return found._replace(settings=(*found.settings, (words[0], " ".join(words[1:]))))
+        case "screen":
+            return found._replace(at_screen=(*found.at_screen, words[0]))
         case "log":
             return found._replace(log=rest)
         case _:

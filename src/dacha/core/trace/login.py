@@ -5,6 +5,7 @@ from __future__ import annotations
 from dacha.core.trace.advice import Advice
 from dacha.core.trace.evidence import NO_ANSWER, Evidence, LoginSeen
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.password import login_by_password
 from dacha.core.trace.told import Cause, why_refused
 
 IN, REFUSED, PUT_OUT = "in", "refused", "put out"
@@ -39,6 +40,8 @@ def login(e: Evidence) -> Hop | None:
     seen = e.login
     if seen is None:
         return None
+    if e.service == "rdp":
+        return login_by_password(e)
     if not seen.keys:
         return Hop("login", UNTESTED, f"not tried: no private key of {seen.user} is here that opens by itself")
     if seen.result == IN:

@@ -121,6 +121,13 @@ def why_refused(inside: Inside | None, user: str, ours: tuple[str, ...], now: fl
     """Why somebody is not let in, or put out again. `ours` are the last letters of the keys that were offered."""
     if inside is None:
         return None
+    return why_barred(inside, user, now) or _of_server(inside, user) or _of_key_file(inside, user, ours)
+
+
+def why_barred(inside: Inside | None, user: str, now: float) -> Cause | None:
+    """What keeps somebody out by whichever way: no such user, closed for now, a shell, the account."""
+    if inside is None:
+        return None
     if inside.shell is None:
         return Cause("", f"there is no {user} in the guest")
     if inside.closed is not None:
@@ -131,7 +138,7 @@ def why_refused(inside: Inside | None, user: str, ours: tuple[str, ...], now: fl
         return Cause("", f"the shell of {user}, {inside.shell}, is not there", shell)
     if inside.shell.rpartition("/")[2] in ("nologin", "false"):
         return Cause("", f"the shell of {user}, {inside.shell}, lets nobody in", shell)
-    return _of_account(inside, user, now) or _of_server(inside, user) or _of_key_file(inside, user, ours)
+    return _of_account(inside, user, now)
 
 
 def _of_account(inside: Inside, user: str, now: float) -> Cause | None:

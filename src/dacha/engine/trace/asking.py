@@ -1,4 +1,5 @@
-"""Questions asked at once: each in a thread of its own, none waited for longer than there is time."""
+"""What a trace is asked, and the questions that it asks at once: each in a thread of its own, none waited for longer
+than there is time."""
 
 from __future__ import annotations
 
@@ -8,6 +9,23 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from dacha.core.errors import DachaError
+from dacha.core.named import NamedTuple
+from dacha.core.plan.doors import DoorPlan
+
+
+class Asked(NamedTuple):
+    """What is to be traced: the planned door, from where, and (for a limited one) for whom; `wait_s` is how long more
+    than usual a service may take for its first words; with `login` the lab file's user logs in by SSH; `at` is another
+    machine (USER@HOST) that tries it too; `user` logs in instead, by remote desktop with this `password`."""
+
+    plan: DoorPlan
+    origin: str
+    asker: str | None
+    wait_s: float = 0.0
+    login: bool = True
+    at: str | None = None
+    user: str | None = None
+    password: str | None = None
 
 
 class Asking:

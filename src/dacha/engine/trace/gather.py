@@ -13,7 +13,6 @@ from dacha.core.apply.observed import OFF, ObservedGuest
 from dacha.core.apply.waiting import APPLY, START, Waiting, moves, waiting
 from dacha.core.findings import errors
 from dacha.core.lab.names import host_name
-from dacha.core.named import NamedTuple
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan, here
 from dacha.core.plan.doors import place as written
@@ -25,7 +24,7 @@ from dacha.engine.network import others
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.router.look import look
 from dacha.engine.trace import there
-from dacha.engine.trace.asking import Asking
+from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.guest import arrived, key, run_state, with_guest
 from dacha.engine.trace.host import answers, rule, with_links
 from dacha.engine.trace.login import with_inside
@@ -58,19 +57,6 @@ HOPS_OF = {
     "key": ("key",), "certificate": ("certificate",), "sizes": ("size",), "reply": ("reply",),
     "router": ("router", "outside-address"), "route": ("route",),
 }  # fmt: skip
-
-
-class Asked(NamedTuple):
-    """What is to be traced: the planned door, from where, and (for a limited one) for whom; `wait_s` is how long more
-    than usual a service may take for its first words; with `login` the lab file's user logs in by SSH; `at` is another
-    machine (USER@HOST) that tries it too."""
-
-    plan: DoorPlan
-    origin: str
-    asker: str | None
-    wait_s: float = 0.0
-    login: bool = True
-    at: str | None = None
 
 
 def gather(ws: Workspace, asked: Asked) -> Evidence:
@@ -113,7 +99,7 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
     e = _ask_everything(ws, door, found, place, seen, asked.wait_s)
     target = place if way == "user" else (_address(door) or "", e.port) if _address(door) else None
     asking = there.begin(asked.at, e, asked.wait_s)
-    e = with_inside(ws, guest, e, target, asked.wait_s, login=asked.login)
+    e = with_inside(ws, guest, e, target, asked)
     return there.end(asking, asked.at, e, asked.wait_s)
 
 

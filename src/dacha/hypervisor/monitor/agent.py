@@ -57,11 +57,13 @@ def run_script(run: Path, script: str, timeout_s: float = 5.0) -> str | None:
     return ran.out.decode("utf-8", "replace") if ran else None
 
 
-def run_program(run: Path, argv: Sequence[str], timeout_s: float) -> Ran | None:
-    """Run a program in the guest as its agent's user, usually root; None where the agent runs nothing, or has not said
-    within the time how it ended."""
+def run_program(run: Path, argv: Sequence[str], timeout_s: float, *, given: bytes = b"") -> Ran | None:
+    """Run a program in the guest as its agent's user, usually root, with `given` on its standard input; None where the
+    agent runs nothing, or has not said within the time how it ended."""
     deadline = time.monotonic() + timeout_s
     arguments: dict[str, Any] = {"path": argv[0], "arg": list(argv[1:]), "capture-output": True}
+    if given:
+        arguments["input-data"] = base64.b64encode(given).decode()
     begun = ask(run, "guest-exec", timeout_s, arguments)
     if not isinstance(begun, dict) or not isinstance(begun.get("pid"), int):
         return None

@@ -1,0 +1,50 @@
+"""The hop at a login by remote desktop: whether a server takes somebody's password, and if not, why."""
+
+from __future__ import annotations
+
+from dacha.core.trace.advice import Advice
+from dacha.core.trace.evidence import NO_ANSWER, Evidence
+from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.told import why_barred
+
+IN, REFUSED, UNASKED = "in", "refused", "not asked"
+# A server's error (NTSTATUS, MS-ERREF section 2.3.1): what it means, what to type in the guest (a Windows shell).
+_WORDS = {
+    0xC0000064: ("there is no such user", ""),
+    0xC000006A: ("the password is another one", ""),
+    0xC000006D: ("the user name or the password is another one", ""),
+    0xC000006E: ("the account is limited: an empty password lets nobody in from elsewhere", ""),
+    0xC000006F: ("the account is limited to other hours", "net user {user} /times:all"),
+    0xC0000070: ("the account is limited to other machines", "net user {user} /workstations:*"),
+    0xC0000071: ("the password has expired", "net user {user} /logonpasswordchg:no"),
+    0xC0000072: ("the account is switched off", "net user {user} /active:yes"),
+    0xC000015B: ("the user may not log in by remote desktop", 'net localgroup "Remote Desktop Users" {user} /add'),
+    0xC0000193: ("the account has expired", "net user {user} /expires:never"),
+    0xC0000224: ("the password has to be changed first", "net user {user} /logonpasswordchg:no"),
+    0xC0000234: ("the account is locked after too many wrong passwords", "net user {user} /active:yes"),
+}
+
+
+def login_by_password(e: Evidence) -> Hop:
+    """The hop, of an RDP door at which somebody's password was tried."""
+    seen = e.login
+    assert seen is not None
+    user, again = seen.user, f"dacha guest password {e.guest} {seen.user}"
+    if seen.result == UNASKED:
+        return Hop("login", UNTESTED, f"{user} was not tried: {seen.said}")
+    if seen.result == NO_ANSWER:
+        return Hop("login", UNTESTED, f"no answer to the password of {user}: {seen.said}")
+    if seen.result == REFUSED:
+        error = int(seen.cause, 16) if seen.cause else 0
+        what = f"{user} is refused" + (f" (error {error:08X})" if error else "")
+        means, command = _WORDS.get(error, ("the user name or the password is another one", ""))
+        advice = Advice(command.format(user=user)) if command else None
+        return Hop("login", BROKEN, what, means, advice.said(e.guest, by_agent=e.agent) if advice else again)
+    if barred := why_barred(e.inside, user, e.now):
+        remedy = barred.advice.said(e.guest, by_agent=True) if barred.advice else again
+        return Hop("login", BROKEN, f"{user} is put out again, although the password is right", barred.means, remedy)
+    if e.inside and user in e.inside.at_screen:
+        means = "a server that gives each user one desktop shows a blank screen then"
+        what = f"the password of {user} is right, but {user} is logged in at the guest's own screen"
+        return Hop("login", ASIDE, what, means, f"dacha screen {e.guest}, and log {user} out there")
+    return Hop("login", FINE, f"{user} gets in, with this password{seen.said}")

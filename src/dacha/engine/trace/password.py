@@ -1,0 +1,37 @@
+"""A password tried for a remote desktop: at the server where that checks it first, else by the guest's own agent."""
+
+from __future__ import annotations
+
+from dacha.core.errors import PeerError
+from dacha.core.lab.model import Guest
+from dacha.core.trace.evidence import NO_ANSWER, LoginSeen
+from dacha.core.trace.password import IN, REFUSED, UNASKED
+from dacha.engine.workspace import Workspace
+from dacha.host.probe.password import check_password
+from dacha.hypervisor.monitor import agent
+
+# What modules for logins check a password with: it reads it from its standard input, and ends with 0 when it is right
+# (Linux-PAM, unix_chkpwd(8)). In a shell, as its place differs; a user that is not there has another exit code.
+CHECK = 'PATH=$PATH:/usr/sbin:/sbin; command -v unix_chkpwd >/dev/null || exit 99; exec unix_chkpwd "$0" nullok'
+_NO_PROGRAM = 99
+
+
+def try_password(
+    ws: Workspace, guest: Guest, place: tuple[str, int], user: str, password: str, limit_s: float
+) -> LoginSeen:
+    """Whether somebody's password is taken. It is in no argument list and no log; a wrong one counts as one attempt."""
+    try:
+        checked = check_password(*place, user, password, limit_s)
+    except (OSError, PeerError) as e:
+        return LoginSeen(user, (), NO_ANSWER, "", str(e))
+    if checked.asked:
+        cause = f"{checked.error:x}" if checked.error else ""
+        return LoginSeen(user, (), IN if checked.accepted else REFUSED, cause)
+    later = "its server asks for it on its own screen only"
+    if guest.system == "windows":
+        return LoginSeen(user, (), UNASKED, "", later)
+    argv = ("/bin/sh", "-c", CHECK, user)
+    ran = agent.run_program(ws.home.run(guest.name), argv, limit_s, given=password.encode() + b"\0")
+    if ran is None or ran.code in (None, _NO_PROGRAM):
+        return LoginSeen(user, (), UNASKED, "", f"{later}, and no guest agent could check it")
+    return LoginSeen(user, (), IN if ran.code == 0 else REFUSED, "", ": its agent says so" if ran.code == 0 else "")

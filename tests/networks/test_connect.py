@@ -1,0 +1,46 @@
+"""Ways into a guest that no door leads to: through another guest, and through the hypervisor."""
+
+from __future__ import annotations
+
+from tests.faults.rig import LAB
+from tests.networks.test_kernel_nat import on_console
+from tests.networks.world import HostedLab
+
+TWO = (
+    LAB.partition("[guest.charts]")[0]
+    + """\
+[guest.charts]
+@BOOT@
+adapter = [{ network = "pier", address = "10.77.4.30" }]
+"""
+)
+
+
+def test_a_guest_without_a_door_is_entered_through_another(hosted: HostedLab) -> None:
+    lab = hosted
+    lab.write(TWO)
+    lab("apply")
+    # Its key is known too: whoever stands between could not put another one in its place.
+    done = lab("connect", "charts", "--", "hostname; whoami", timeout=240)
+    assert done.out == "charts\nops\n" and "no ssh door: by way of gauge" in done.err
+    assert "yes" in lab("connect", "charts", "--through", "gauge", "--user", "ops", "--", "echo yes").out
+    shown = lab("connect", "charts", "--through", "gauge", "--show").out
+    assert "StrictHostKeyChecking=yes" in shown and "-W 10.77.4.30:22" in shown
+    on_console(lab, "charts", "kill $(pidof dropbear); dropbear -R -s")
+    refused = lab("connect", "charts", "--", "hostname", code=255)
+    assert refused.out == "" and "verification failed" in refused.err.lower()
+
+    for words, said in (
+        (("--by", "ssh"), "charts has no ssh door"),
+        (("--through", "charts"), "charts does not stand between this host and charts"),
+        (("--through", "gague"), "did you mean gauge?"),
+        (("--by", "agent"), "has no shell to type in"),
+        (("--by", "agent", "--user", "kim"), "goes with no other option"),
+    ):
+        assert said in lab("connect", "charts", *words, code=2).err
+    assert "--by agent" in lab("connect", "charts", "--by", "console", "--", "ls", code=2).err
+    assert "no guest agent answers in charts" in lab("connect", "charts", "--by", "agent", "--", "id", code=1).err
+    lab("stop", "gauge", "--force", "--wait", "0s")
+    alone = lab("connect", "charts", "--", "id", code=2).err
+    assert "dacha door add charts ssh" in alone
+    assert "shares a network" in lab("connect", "charts", "--through", "gauge", "--", "id", code=1).err
