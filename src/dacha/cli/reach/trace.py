@@ -47,34 +47,12 @@ def run_trace(args: argparse.Namespace) -> int:
     from dacha.core.plan.doors import place as written
     from dacha.core.trace.hop import ASIDE
     from dacha.core.trace.judge import broken, judge
-    from dacha.engine.lab.named import door_named
-    from dacha.engine.trace.asking import Asked
     from dacha.engine.trace.gather import gather
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
-    door = ws.plan_without_host.doors[args.guest, door_named(ws, args.guest, args.door).name]
-    origin = args.origin or door.door.origin
-    ends = {"host": "this host", "lan": "the LAN"}.get(door.door.origin)
-    beyond = ORIGINS.index(origin) > ORIGINS.index(door.door.origin)
-    if beyond and (door.means == "forward" or origin == "outside"):
-        raise UsageError(
-            f"door {args.guest} {door.door.name} ends at {ends}", where=ws.path.name,
-            remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
-        )  # fmt: skip
-    wait_s = arguments.wait_time(args.wait) if args.wait else 0.0
-    if args.at and origin == "host":
-        raise UsageError(
-            f"--at: door {args.guest} {door.door.name} is for this host alone", where=ws.path.name,
-            remedy=f"dacha door edit {args.guest} {door.door.name} --from lan",
-        )  # fmt: skip
-    if args.at and not _MACHINE.fullmatch(args.at):
-        raise UsageError(f"--at: {args.at!r} is no machine", remedy="write it as ops@192.0.2.20, or a name of ssh's")
-    if args.user and not _USER.fullmatch(args.user):
-        raise UsageError(f"--user: {args.user!r} is no name of a user", remedy="write it as kim, or DOMAIN\\kim")
-    asked = Asked(door, origin, _address(args.asker), wait_s, args.login, args.at, args.user)
-    if args.user and door.door.service == "rdp":
-        asked = asked._replace(password=_password(args.user, args.guest))
+    asked = _asked(args, ws)
+    door, origin = asked.plan, asked.origin
     if args.watch:
         _watch(args, asked)
     evidence = gather(ws, asked)
@@ -107,6 +85,36 @@ def run_trace(args: argparse.Namespace) -> int:
         rest = ", ".join(SHOWN[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
     return 1 if stop else 0
+
+
+def _asked(args: argparse.Namespace, ws: Any) -> Any:
+    """What is to be traced. Raises UsageError for what cannot be."""
+    from dacha.engine.lab.named import door_named
+    from dacha.engine.trace.asking import Asked
+
+    door = ws.plan_without_host.doors[args.guest, door_named(ws, args.guest, args.door).name]
+    origin = args.origin or door.door.origin
+    ends = {"host": "this host", "lan": "the LAN"}.get(door.door.origin)
+    beyond = ORIGINS.index(origin) > ORIGINS.index(door.door.origin)
+    if beyond and (door.means == "forward" or origin == "outside"):
+        raise UsageError(
+            f"door {args.guest} {door.door.name} ends at {ends}", where=ws.path.name,
+            remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
+        )  # fmt: skip
+    wait_s = arguments.wait_time(args.wait) if args.wait else 0.0
+    if args.at and origin == "host":
+        raise UsageError(
+            f"--at: door {args.guest} {door.door.name} is for this host alone", where=ws.path.name,
+            remedy=f"dacha door edit {args.guest} {door.door.name} --from lan",
+        )  # fmt: skip
+    if args.at and not _MACHINE.fullmatch(args.at):
+        raise UsageError(f"--at: {args.at!r} is no machine", remedy="write it as ops@192.0.2.20, or a name of ssh's")
+    if args.user and not _USER.fullmatch(args.user):
+        raise UsageError(f"--user: {args.user!r} is no name of a user", remedy="write it as kim, or DOMAIN\\kim")
+    asked = Asked(door, origin, _address(args.asker), wait_s, args.login, args.at, args.user)
+    if args.user and door.door.service == "rdp":
+        asked = asked._replace(password=_password(args.user, args.guest))
+    return asked
 
 
 def _password(user: str, guest: str) -> str:
