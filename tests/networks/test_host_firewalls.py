@@ -21,12 +21,14 @@ name = "saltmarsh"
 kind = "nat"
 backend = "kernel"
 subnet = "10.77.4.0/24"
+subnet6 = "fd77:4::/64"
 [network.hut]
 kind = "nat"
 [guest.gauge]
 @BOOT@
-adapter = [{ network = "pier", address = "10.77.4.20" }]
+adapter = [{ network = "pier", address = "10.77.4.20", address6 = "fd77:4::20" }]
 door.ssh = { from = "lan", port = 2220 }
+door.six = { service = "ssh", from = "lan", port = 2226, listen = "2001:db8:1::a" }
 [guest.desk]
 @BOOT@
 adapter = [{ network = "hut" }]
@@ -35,7 +37,8 @@ door.ssh = { from = "lan", port = 2230 }
 # A firewall as people write one by hand: what answers may come back, and nothing that is new comes in or through.
 PLAIN_NFT = """\
 table inet mine {
-  chain in { type filter hook input priority 0; policy drop; ct state established,related accept; iifname "lo" accept; }
+  chain in { type filter hook input priority 0; policy drop; ct state established,related accept; iifname "lo" accept;
+    icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-advert } accept; }
   chain through { type filter hook forward priority 0; policy drop; tcp dport 9 accept; }
 }
 """
@@ -45,7 +48,12 @@ IPTABLES = (
     "iptables -A FORWARD -j DOCKER-USER", "iptables -A FORWARD -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT",
     "iptables -P INPUT DROP", "iptables -A INPUT -i lo -j ACCEPT",
     "iptables -A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT",
+    "ip6tables -P FORWARD DROP", "ip6tables -A FORWARD -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT",
 )  # fmt: skip
+UNDO = "iptables -P FORWARD ACCEPT; iptables -P INPUT ACCEPT; iptables -F; iptables -X; "
+UNDO += "ip6tables -P FORWARD ACCEPT; ip6tables -F"
+# Where each door is entered from the LAN.
+DOORS = (("192.0.2.10", 2220), ("192.0.2.10", 2230), ("2001:db8:1::a", 2226))
 
 
 class Apart:
@@ -91,7 +99,16 @@ def by_hand(here: Apart) -> Iterator[str]:
     for line in IPTABLES:
         here.run(*line.split())
     yield "iptables"
-    here.run("sh", "-c", "iptables -P FORWARD ACCEPT; iptables -P INPUT ACCEPT; iptables -F; iptables -X")
+    here.run("sh", "-c", UNDO)
+
+
+@contextmanager
+def older_tables(here: Apart) -> Iterator[str]:
+    """The same in the kernel's older tables, which nft does not see."""
+    for line in IPTABLES:
+        here.run(*line.replace("tables", "tables-legacy", 1).split())
+    yield "iptables-legacy"
+    here.run("sh", "-c", UNDO.replace("tables", "tables-legacy"))
 
 
 @contextmanager
@@ -126,12 +143,18 @@ def rules(here: Apart) -> str:
     if "table inet firewalld" in tables:
         # It makes a zone's chains when first needed, and leaves them there, empty.
         told += [here.run("firewall-cmd", *kept, "--list-all-zones") for kept in ([], ["--permanent"])]
-    told.append(here.run("sh", "-c", "iptables-save; ip6tables-save; ufw show added; cat /etc/ufw/user*.rules"))
+    told.append(
+        here.run(
+            "sh",
+            "-c",
+            "for t in ip ip6; do ${t}tables-save; ${t}tables-legacy-save; done; ufw show added; cat /etc/ufw/*.rules",
+        )
+    )
     return "\n".join(line for text in told for line in text.splitlines() if not line.startswith(("#", ":")))
 
 
 # Installing it on somebody's own machine would start it there.
-HERE = [ufw, by_hand, plain_nft, *([firewalld] if shutil.which("firewalld") else [])]
+HERE = [ufw, by_hand, older_tables, plain_nft, *([firewalld] if shutil.which("firewalld") else [])]
 
 
 def test_a_lab_behind_this_hosts_firewall(hosted: HostedLab, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -146,7 +169,7 @@ def test_a_lab_behind_this_hosts_firewall(hosted: HostedLab, tmp_path: Path, mon
     far = world.serve("other", "192.0.2.30", 7000, "far")
     try:
         lab("apply", timeout=400)
-        assert all(world.reads("lan", "192.0.2.10", p, 10).startswith("SSH-") for p in (2220, 2230))
+        assert all(world.reads("lan", *door, 10).startswith("SSH-") for door in DOORS)
         for firewall in HERE:
             with firewall(here) as owner:
                 through_it(lab, here, owner, rules(here))
@@ -160,7 +183,7 @@ def through_it(lab: HostedLab, here: Apart, owner: str, before: str) -> None:
     world = lab.world
 
     def doors() -> list[bool]:
-        return [world.reads("lan", "192.0.2.10", p, 2).startswith("SSH-") for p in (2220, 2230)]
+        return [world.reads("lan", *door, 2).startswith("SSH-") for door in DOORS]
 
     def out() -> str:
         asked = "nc -w 4 192.0.2.30 7000 < /dev/null; nslookup gauge.saltmarsh.internal 10.77.4.2 2>&1"
@@ -173,7 +196,7 @@ def through_it(lab: HostedLab, here: Apart, owner: str, before: str) -> None:
     assert said and owner in said[0]["what"] and "dacha apply --open-firewall" in said[0]["remedy"], said
     done = lab("apply", "--open-firewall").out
     assert f"in {owner}" in done, done
-    assert doors() == [True, True], (owner, done, rules(here))
+    assert doors() == [True, True, True], (owner, done, rules(here))
     assert "far 192.0.2.10" in out() and "10.77.4.20" in out(), (owner, out())
     assert "nothing to do" in lab("apply").out
     opened = rules(here)
@@ -184,7 +207,7 @@ def through_it(lab: HostedLab, here: Apart, owner: str, before: str) -> None:
     assert world.reads("lan", "192.0.2.10", 2230, 2) in ("silent", "refused")
     lab("door", "edit", "desk", "ssh", "--from", "lan")
     lab("apply")
-    assert doors() == [True, True]
+    assert doors() == [True, True, True]
     # Without consent all is as it was, byte for byte.
     lab.file.write_text(text)
     assert "closed its own firewall" in lab("apply").out

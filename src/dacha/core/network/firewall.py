@@ -13,6 +13,7 @@ from ipaddress import ip_address, ip_network
 from typing import Any
 
 from dacha.core.named import NamedTuple
+from dacha.core.network.iptables import plain_table, program_of
 
 # Families whose chains an IPv4 or IPv6 packet passes.
 _FAMILIES = {4: ("ip", "inet"), 6: ("ip6", "inet")}
@@ -48,7 +49,7 @@ class Culprit(NamedTuple):
     base: str = ""
 
     def __str__(self) -> str:
-        if self.by == "iptables":
+        if self.by != "nft":
             what = "its policy" if self.handle is None else f"rule {self.handle}"
             return f"{what} in chain {self.chain} of {self._program}"
         what = "its policy" if self.handle is None else f"the rule with handle {self.handle}"
@@ -56,12 +57,12 @@ class Culprit(NamedTuple):
 
     @property
     def _program(self) -> str:
-        return "iptables" if self.family == "ip" else "ip6tables"
+        return program_of(self.family, self.by)
 
     def shown_by(self) -> str:
         """The command that shows it."""
-        if self.by == "iptables":
-            return f"{self._program} -t {self.table} -L {self.chain} -v --line-numbers"
+        if self.by != "nft":
+            return f"{self._program} -t {plain_table(self.table)} -L {self.chain} -v --line-numbers"
         return f"nft -a list chain {self.family} {self.table} {self.chain}"
 
 

@@ -13,6 +13,7 @@ from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
 from dacha.core.named import NamedTuple
 from dacha.core.network.firewall import Culprit, Packet, dropped_by
+from dacha.core.network.iptables import BY_IPTABLES, LEGACY, plain_table, program_of
 from dacha.core.plan.plan import Plan
 
 # How the names of Dacha's own tables begin.
@@ -21,7 +22,7 @@ OWN = "dacha_"
 SERVED = (("udp", 67), ("udp", 547), ("udp", 53), ("tcp", 53))
 # Where a container engine wants what its administrator lets pass (a chain that its own rules call first).
 USER_CHAIN = "DOCKER-USER"
-UFW, IPTABLES, NFT, FIREWALLD = "ufw", "iptables", "nft", "firewalld"
+UFW, IPTABLES, NFT, FIREWALLD = "ufw", BY_IPTABLES, "nft", "firewalld"
 # Addresses of examples (RFC 5737, RFC 3849): somebody whom no rule knows.
 _SOMEBODY = {4: "198.51.100.77", 6: "2001:db8:77::1"}
 
@@ -67,22 +68,23 @@ def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
         if not door.door.from_lan or door.port is None or door.adapter is None or door.means != "forward":
             continue
         about = f"door {door.door.guest} {door.door.name}"
-        # One that admits IPv6 alone gets no rule for everybody of IPv4.
-        sources = [str(n) for n in door.door.allow if n.version == 4] if door.door.allow else [""]
+        version = door.listen.version
+        inside = door.adapter.address6 if version == 6 else door.adapter.address
+        # One that admits the other version alone gets no rule for everybody of this one.
+        sources = [str(n) for n in door.door.allow if n.version == version] if door.door.allow else [""]
         for source in sources:
-            if door.backend == "kernel" and door.adapter.address:
+            if door.backend == "kernel" and inside:
                 leaves = link_name(lab.name, "network", door.adapter.network)
-                to, (first, last) = str(door.adapter.address), door.door.to
-                yield Flow(about, "forward", 4, "", leaves, source, to, door.door.protocol, first, last=last)
+                to, (first, last) = str(inside), door.door.to
+                yield Flow(about, "forward", version, "", leaves, source, to, door.door.protocol, first, last=last)
             elif door.backend != "kernel":
                 first, last = door.port
-                yield Flow(about, "input", 4, "", "", source, "", door.door.protocol, first, last=last)
+                yield Flow(about, "input", version, "", "", source, "", door.door.protocol, first, last=last)
     for net in lab.networks.values():
         if not net.managed:
             continue
         bridge, about = link_name(lab.name, "network", net.name), f"network {net.name}"
-        versions = [4, *([6] if plan.networks[net.name].subnet6 else [])]
-        for version in versions:
+        for version in (4, 6) if plan.networks[net.name].subnet6 else (4,):
             for protocol, port in SERVED:
                 if (port == 547) == (version == 6) or port == 53:
                     yield Flow(about, "input", version, bridge, "", "", "", protocol, port)
@@ -122,16 +124,18 @@ def packet_of(flow: Flow, out: str) -> Packet:
 
 def _owner(listing: Mapping[str, Any], culprit: Culprit) -> tuple[str, str]:
     """Whose rules these are, and the chain that its owner means for what others let pass."""
-    chains = {e["chain"]["name"] for e in listing["nftables"] if "chain" in e}
+    there = [e["chain"] for e in listing["nftables"] if "chain" in e]
+    # A program may keep chains for one version of IP alone.
+    chains = {c["name"] for c in there if (c["family"], c.get("by", NFT)) == (culprit.family, culprit.by)}
     if culprit.table == "firewalld":
         return FIREWALLD, culprit.base
-    if culprit.by != "iptables":
+    if culprit.by not in (IPTABLES, LEGACY):
         return NFT, culprit.base
-    if any(name.startswith("ufw-user-") for name in chains):
+    if any(name.startswith(("ufw-user-", "ufw6-user-")) for name in chains):
         return UFW, culprit.base
     if culprit.base == "FORWARD" and USER_CHAIN in chains:
-        return IPTABLES, USER_CHAIN
-    return IPTABLES, culprit.base
+        return culprit.by, USER_CHAIN
+    return culprit.by, culprit.base
 
 
 def comment(lab: str, flow: Flow) -> str:
@@ -148,11 +152,11 @@ def commands(lab: str, opening: Opening, verb: str) -> list[list[str]]:
     flow, said = opening.flow, comment(lab, opening.flow)
     if opening.owner == UFW:
         return [_ufw(flow, said, verb)]
-    if opening.owner == IPTABLES:
-        program = "iptables" if flow.version == 4 else "ip6tables"
+    if opening.owner in (IPTABLES, LEGACY):
+        program = program_of("ip" if flow.version == 4 else "ip6", opening.owner)
         action = {"add": "-I", "remove": "-D"}[verb]
         rule = ["-m", "comment", "--comment", said, "-j", "ACCEPT"]
-        return [[program, "-w", "-t", opening.table, action, opening.chain, *_iptables(flow), *rule]]
+        return [[program, "-w", "-t", plain_table(opening.table), action, opening.chain, *_iptables(flow), *rule]]
     if opening.owner == FIREWALLD:
         return _firewalld(flow, verb)
     if verb != "add":

@@ -27,19 +27,33 @@ _VERDICTS: dict[str, dict[str, Any]] = {
 }  # fmt: skip
 # Targets that say nothing of whether a packet passes.
 _ASIDE = frozenset({"LOG", "NFLOG", "ULOG", "MARK", "CONNMARK", "TCPMSS", "SNAT", "AUDIT", "TRACE", "CT", "CHECKSUM"})
+# Whose rules they are: the program's own by way of nft, or the kernel's older tables, which nft does not see.
+BY_IPTABLES, LEGACY = "iptables", "iptables-legacy"
+_OLDER = "older "
 
 
-def entries(saved: str, family: str) -> Iterator[dict[str, Any]]:
-    """Each chain and rule of a text of `iptables-save` (`family` "ip") or `ip6tables-save` ("ip6"). A rule's handle is
-    its number in its chain, as `iptables -L --line-numbers` counts."""
-    table = ""
+def program_of(family: str, by: str) -> str:
+    """The program that keeps such rules, for IPv4 ("ip") or IPv6 ("ip6")."""
+    return f"{family}tables{by.removeprefix(BY_IPTABLES)}"
+
+
+def plain_table(table: str) -> str:
+    """A table's name as the program takes it: here the older ones are told from those of the same name."""
+    return table.removeprefix(_OLDER)
+
+
+def entries(saved: str, family: str, by: str = BY_IPTABLES) -> Iterator[dict[str, Any]]:
+    """Each chain and rule of a text of `iptables-save` (`family` "ip") or `ip6tables-save` ("ip6"), of its own rules or
+    those of the older tables. A rule's handle is its number in its chain, as `iptables -L --line-numbers` counts."""
+    table = kept = ""
     numbers: dict[str, int] = {}
     for line in saved.splitlines():
         if line.startswith("*"):
             table, numbers = line[1:].strip(), {}
+            kept = f"{_OLDER}{table}" if by == LEGACY else table
         elif line.startswith(":"):
             name, policy = line[1:].split()[:2]
-            chain: dict[str, Any] = {"family": family, "table": table, "name": name, "by": "iptables"}
+            chain: dict[str, Any] = {"family": family, "table": kept, "name": name, "by": by}
             hook = _HOOKS.get(table, {}).get(name)
             if hook:
                 kind = "nat" if table == "nat" else "filter"
@@ -52,7 +66,7 @@ def entries(saved: str, family: str) -> Iterator[dict[str, Any]]:
                 continue
             name = words[1]
             numbers[name] = numbers.get(name, 0) + 1
-            rule = {"family": family, "table": table, "chain": name, "handle": numbers[name], "by": "iptables"}
+            rule = {"family": family, "table": kept, "chain": name, "handle": numbers[name], "by": by}
             yield {"rule": rule | {"expr": list(_expressions(words[2:], family))}}
 
 

@@ -24,17 +24,18 @@ def dropped(
     """What else on this host drops a connection from where the door is entered."""
     if listing is None or door.adapter is None or door.port is None:
         return None
-    kernel = door.backend == "kernel"
-    if kernel and door.adapter.address is None:
+    kernel, version = door.backend == "kernel", door.listen.version
+    inside = door.adapter.address6 if version == 6 else door.adapter.address
+    if kernel and inside is None:
         return None
     if kernel:
         bridge = link_name(lab, "network", door.adapter.network)
         hook, out = ("forward", bridge) if from_lan else ("output", bridge)
-        to, port = str(door.adapter.address), door.door.to.first
+        to, port = str(inside), door.door.to.first
     else:
-        hook, out, to, port = "input", None, lan or "", door.port.first
+        hook, out, to, port = "input", None, str(door.listen) if version == 6 else lan or "", door.port.first
     arrives = addresses.lan_interface() if from_lan else "lo"
-    packet = Packet(4, arrives, out, asker, to, door.door.protocol, port, kernel)
+    packet = Packet(version, arrives, out, asker, to, door.door.protocol, port, kernel)
     found = dropped_by(listing, hook, packet, OWN)
     return (str(found), found.shown_by()) if found else None
 
@@ -44,9 +45,10 @@ def taken(
 ) -> tuple[str, str] | None:
     """Which rule of another program leads a connection elsewhere before the door has it; `at` is the address at which
     the door is entered."""
-    if listing is None or door.port is None or not at[:1].isdigit():
+    at = at.strip("[]")
+    if listing is None or door.port is None or not at[:1].isalnum():
         return None
     hook, arrives, leaves = ("prerouting", addresses.lan_interface(), None) if from_lan else ("output", None, "lo")
-    packet = Packet(4, arrives, leaves, asker, at, door.door.protocol, door.port.first)
+    packet = Packet(6 if ":" in at else 4, arrives, leaves, asker, at, door.door.protocol, door.port.first)
     found = led_by(listing, hook, packet, OWN, OURS)
     return (str(found), found.shown_by()) if found else None

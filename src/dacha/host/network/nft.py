@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
 import subprocess
 from collections.abc import Iterable
+from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError
-from dacha.core.network.iptables import entries, tables_of
+from dacha.core.network.iptables import LEGACY, entries, program_of, tables_of
 from dacha.core.sha256 import sha256
 from dacha.host.facts import program
 
@@ -54,6 +56,7 @@ def listing(own: str) -> dict[str, Any] | None:
         return None
     saved = {family: _saved(family) for family in ("ip", "ip6")}
     found: list[Any] = [entry for family, text in saved.items() for entry in entries(text, family)]
+    found += [entry for family in ("ip", "ip6") for entry in entries(_older(family, saved[family]), family, LEGACY)]
     told = {(family, name) for family, text in saved.items() for name in tables_of(text)}
     for family, name in tables() - told:
         if not name.startswith(own):
@@ -63,9 +66,18 @@ def listing(own: str) -> dict[str, Any] | None:
     return {"nftables": found}
 
 
-def _saved(family: str) -> str:
+def _older(family: str, saved: str) -> str:
+    """The rules in the kernel's older tables, which nft does not see; nothing where there are none, or where iptables
+    itself keeps its rules there and has told them."""
+    with contextlib.suppress(OSError):
+        if Path(f"/proc/net/{family}_tables_names").read_text().split() and (not saved or "(nf_tables)" in saved):
+            return _saved(family, f"{program_of(family, LEGACY)}-save")
+    return ""
+
+
+def _saved(family: str, name: str = "") -> str:
     """What iptables says of its own rules, which nft does not tell in full; nothing where it is not here."""
-    found = program("iptables-save" if family == "ip" else "ip6tables-save")
+    found = program(name or ("iptables-save" if family == "ip" else "ip6tables-save"))
     if not found:
         return ""
     done = subprocess.run([found], capture_output=True, text=True, check=False)
