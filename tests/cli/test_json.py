@@ -41,7 +41,9 @@ ASKED: tuple[tuple[str, int | None], ...] = (
     ("guest password gauge --make", 0), ("guest first-boot gauge", 0), ("guest host-key gauge", 1),
     ("guest check gauge", 1), ("guest answers gauge", None), ("network list", 0), ("network show pier", 0),
     ("network add quay", 0), ("network edit quay --isolated", 0), ("network remove quay", 0), ("door list", 0),
-    ("door add gauge rdp", 0), ("door edit gauge rdp --from lan", 0), ("door remove gauge rdp", 0),
+    ("door add gauge rdp", 0), ("door edit gauge rdp --from lan", 0), ("door remove gauge rdp", 0), ("share list", 0),
+    ("share add gauge tides --folder tides", 0), ("share edit gauge tides --read-only", 0),
+    ("share remove gauge tides", 0),
     ("person add mara --key id.pub --enter gauge --from host", 0), ("person edit mara --enter all", 0),
     ("person list", 0), ("person show mara", 0), ("handout --for mara", 0), ("person remove mara", 0),
     ("address list", 0), ("address propose pier", 0), ("media add tide.img --name tide", 0), ("media list", 0),
@@ -73,6 +75,7 @@ def in_json() -> set[str]:
 def test_every_command_answers_scripts(lab: Lab) -> None:
     lab.write(LAB)
     (lab.folder / "id.pub").write_text(key_pair(b"m" * 32, "mara@pier")[1])
+    (lab.folder / "tides").mkdir()
     (lab.folder / "tide.img").write_bytes(bytes(1 << 20))
     seen = set()
     for words, code in ASKED:

@@ -24,7 +24,7 @@ unit ssh active
 shell /bin/bash
 keys 1 600 ops
 tail 5qIWlstb/hYGxMpIl9ik6G06
-folder 755 /home/ops
+folder 755 ops /home/ops
 shadow *x
 clock 1795728659
 disk 41%
@@ -117,7 +117,7 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
         (255, "Permission denied", {"keys": "1 600 mara"}, BROKEN, "is mara's"),
         (255, "Permission denied", {"shell": "-"}, BROKEN, "there is no ops"),
         (255, "Permission denied", {"disk": "100%"}, BROKEN, "disk is full"),
-        (255, "Permission denied", {"folder": "777 /home/ops"}, BROKEN, "others may write /home/ops"),
+        (255, "Permission denied", {"folder": "777 ops /home/ops"}, BROKEN, "/home/ops is not ops's alone"),
         (255, "Permission denied", {"tail": "another"}, BROKEN, "has 1 key, and not this one"),
         (255, "Permission denied", {"set": "allowusers kim"}, BROKEN, "lets in only kim"),
         (255, "Permission denied", {"set": "denyusers ops"}, BROKEN, "DenyUsers"),

@@ -8,6 +8,7 @@ import sysconfig
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -33,6 +34,55 @@ def place() -> Iterator[Path]:
     os.chown(home, NOBODY, NOBODY)
     yield folder
     shutil.rmtree(folder, ignore_errors=True)
+
+
+SHARED = """\
+[lab]
+name = "pier"
+[network.pier]
+kind = "nat"
+subnet = "10.77.4.0/24"
+[guest.gauge]
+memory = "128 MiB"
+boot = {{ kernel = "{kernel}", initrd = "{initrd}", command-line = "{line}" }}
+adapter = [{{ network = "pier", address = "10.77.4.20" }}]
+login = {{ user = "ops", keys = ["id.pub"] }}
+door.ssh = {{ from = "host", port = 2292 }}
+share.tides = {{ folder = "tides", at = "/srv/tides" }}
+"""
+
+
+def test_a_folder_is_shared_without_privileges(place: Path, image: Any) -> None:
+    """Also by somebody who is in other groups: the daemon insists on leaving them, and may not."""
+    home, python = place / "home", Path(sys.executable).resolve()
+    env = {"PATH": "/usr/bin:/bin", "HOME": str(home), "PYTHONPATH": str(place / "packages"), "LC_ALL": "C.UTF-8"}
+    as_user = ["setpriv", f"--reuid={NOBODY}", f"--regid={NOBODY}", "--groups=65534,27", "--inh-caps=-all"]
+
+    def run(*words: str | Path) -> str:
+        done = subprocess.run(
+            [*as_user, *words], cwd=home, env=env, capture_output=True, text=True, timeout=400, check=False
+        )
+        assert done.returncode == 0, done
+        return done.stdout
+
+    for file in (image.kernel, image.initrd):
+        shutil.copy(file, place / file.name)
+        (place / file.name).chmod(0o644)
+    kernel, initrd = (place / file.name for file in (image.kernel, image.initrd))
+    (home / "lab.toml").write_text(SHARED.format(kernel=kernel, initrd=initrd, line=image.command_line))
+    os.chown(home / "lab.toml", NOBODY, NOBODY)
+    run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "id")
+    run("mkdir", "tides")
+    run("sh", "-c", "echo low > tides/a")
+    try:
+        run(python, "-m", "dacha", "apply")
+        assert (
+            run(python, "-m", "dacha", "connect", "gauge", "--", "cat /srv/tides/a; echo b > /srv/tides/b") == "low\n"
+        )
+        made = (home / "tides/b").stat()
+        assert (made.st_uid, made.st_gid) == (NOBODY, NOBODY)
+    finally:
+        run(python, "-m", "dacha", "stop", "--all", "--force", "--wait", "0s")
 
 
 def test_the_demo_runs_without_privileges(place: Path, image: object) -> None:

@@ -16,6 +16,7 @@ GUIDE = Path(__file__).parent.parent.parent / "docs/guide"
 PAGES = {
     "install": "complete",
     "images": "of 64 MiB",
+    "files": "",
     "scripting": "128 MiB → 192 MiB",
     "remote-desktop": "desk rdp",
     "outside": "",
@@ -58,6 +59,7 @@ def test_every_command_of_the_guide_works_as_it_is_written(hosted: HostedLab) ->
     lab("door", "add", "gauge", "ssh", "--from", "host")
     lab("apply")
     lab("stop", "desk", "--force", "--wait", "0s")
+    (lab.folder / "tides").mkdir()
     router = begin_router(lab.world)
     try:
         for page, shows in PAGES.items():

@@ -29,6 +29,12 @@ def _doors_of(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
     return door_names(parsed_args)
 
 
+def _shares_of(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    from dacha.cli.completion import share_names
+
+    return share_names(parsed_args)
+
+
 def guest(
     parser: argparse.ArgumentParser, dest: str = "guest", *, optional: bool = False, what: str | None = None
 ) -> None:
@@ -46,6 +52,12 @@ def door(parser: argparse.ArgumentParser, dest: str = "name", *, optional: bool 
     guest(parser)
     what = "its name (default: ssh, or the guest's first)" if optional else None
     _completed(parser.add_argument(dest, metavar="DOOR", nargs="?" if optional else None, help=what), _doors_of)
+
+
+def share(parser: argparse.ArgumentParser) -> None:
+    """A guest, and one of its shared folders."""
+    guest(parser)
+    _completed(parser.add_argument("name", metavar="SHARE"), _shares_of)
 
 
 def network(parser: argparse.ArgumentParser, dest: str = "name", *, optional: bool = False, what: str = "") -> None:

@@ -97,6 +97,11 @@ def door_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
     return [d.name for d in found.doors] if found else []
 
 
+def share_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
+    found = getattr(_lab(parsed_args), "guests", {}).get(getattr(parsed_args, "guest", None))
+    return [s.name for s in found.shares] if found else []
+
+
 def lab_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
     from dacha.engine.lab.kept_labs import homes
 

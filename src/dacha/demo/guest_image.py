@@ -43,6 +43,7 @@ MODULES = (
     "sd_mod",
     "e1000",
     "tpm_crb",
+    "virtiofs",
 )
 LIBRARIES = (
     "libtomcrypt.so.1",

@@ -89,6 +89,15 @@ END
             ask) udhcpc -i "$device" -b -S -s /etc/lease > /dev/null 2>&1 & ;;
         esac
     done < /tmp/network
+    # Shared folders: three lines each behind the word "share": its name, where it goes, how.
+    awk '
+        /^  - share$/ { left = 3; line = ""; next }
+        left { sub(/^  - /, ""); line = line " " $0; if (--left == 0) print line }
+    ' /mnt/seed/user-data > /tmp/shares
+    while read -r share place how; do
+        mkdir -p "$place"
+        mount -t virtiofs -o "${how%%,*}" "$share" "$place" || say "no share $share"
+    done < /tmp/shares
     umount /mnt/seed
     say "$name has its first-boot data"
 else

@@ -14,6 +14,11 @@ from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter
 from dacha.core.apply.first_boot_state import DONE_WORDS
 from dacha.formats.seed_setup import setup_data
 
+# A shared folder is mounted, now and at every boot: its name, where, and how.
+MOUNT = (
+    'mkdir -p "$2"; grep -q "^$1 $2 " /etc/fstab || echo "$1 $2 virtiofs $3 0 0" >> /etc/fstab; '
+    'mountpoint -q "$2" || mount -t virtiofs -o "$3" "$1" "$2"'
+)
 NOBODY: Mapping[str, str] = MappingProxyType({})
 # useradd's own default is a plain sh; where the family surely has better, the user gets it.
 _SHELLS = {"debian": "/bin/bash", "ubuntu": "/bin/bash", "fedora": "/bin/bash"}
@@ -58,6 +63,12 @@ def user_data(facts: FirstBoot, host_key_private: str, passwords: Mapping[str, s
         data |= told
         if not data["users"]:
             del data["users"]
+    if "shares" in facts and facts["system"] != "windows":
+        # Taken up at every boot, before anything that may want what is in it.
+        data["bootcmd"] = [
+            ["sh", "-c", MOUNT, "share", s["name"], s["at"], f"{'ro' if s['read_only'] else 'rw'},nofail"]
+            for s in facts["shares"]
+        ]
     for user in data.get("users", ()):
         if user["name"] in passwords:
             user |= {"passwd": passwords[user["name"]], "lock_passwd": False}

@@ -36,6 +36,11 @@ class Files(NamedTuple):
     taps: Mapping[int, int] = MappingProxyType({})
 
 
+def share_socket(name: str) -> str:
+    """The socket at which a shared folder is served."""
+    return f"share-{name}"
+
+
 def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forward]) -> list[str]:
     """The arguments, program first, for `core.machine.machine`'s value `m` with these host forwards open."""
     argv = [
@@ -88,6 +93,7 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         argv += _blockdev("seed", "raw", files.seed, read_only=True)
         argv += ["-device", "virtio-blk-pci,drive=seed,serial=seed"]
     argv += _adapters(m, files, list(forwards))
+    argv += _shares(m, argv)
     return argv
 
 
@@ -130,6 +136,19 @@ def _firmware(m: Machine, files: Files, base: list[str]) -> list[str]:
         # The firmware guards its variables from the guest's system by system management mode.
         base[base.index("-machine") + 1] += ",smm=on"
         argv += ["-global", "driver=cfi.pflash01,property=secure,value=on", "-global", "ICH9-LPC.disable_s3=1"]
+    return argv
+
+
+def _shares(m: Machine, base: list[str]) -> list[str]:
+    """Its shared folders; who serves them reads the guest's memory, which is shared with them alone."""
+    argv: list[str] = []
+    if m["shares"]:
+        base[base.index("-machine") + 1] += ",memory-backend=memory"
+        argv += ["-object", f"memory-backend-memfd,id=memory,size={m['memory_mib']}M,share=on"]
+    for share in m["shares"]:
+        name = share["name"]
+        argv += ["-chardev", f"socket,id=share-{name},path={share_socket(name)}"]
+        argv += ["-device", f"vhost-user-fs-pci,chardev=share-{name},tag={name}"]
     return argv
 
 

@@ -8,7 +8,7 @@ import os
 import resource
 import subprocess
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import partial
 from pathlib import Path
 
@@ -27,14 +27,14 @@ def spawn(
     run: Path,
     lock: Path,
     log: Path,
-    beside: Callable[[], None] | None = None,
+    beside: Iterable[Callable[[], None]] = (),
     descriptors: tuple[int, ...] = (),
     account: Account | None = None,
     asked: tuple[int, int] | None = None,
 ) -> subprocess.Popen[bytes]:
     """Start QEMU in `run`, in a session of its own, its words going to `log`. Returns at once.
 
-    `beside` starts what QEMU connects to, once the folder is clear of an earlier process's sockets; `descriptors`
+    `beside` start what QEMU connects to, once the folder is clear of an earlier process's sockets; `descriptors`
     are inherited. As `account`, it owns the run folder, where its sockets are, and nothing else. `asked` is whom it
     asks before it connects (`host.ask_first`): a socket and a process id.
 
@@ -55,8 +55,8 @@ def spawn(
             socket.unlink()  # left by a process that was killed; QEMU would refuse to listen there
         if account:
             os.chown(run, account.uid, account.gid)
-        if beside:
-            beside()
+        for start in beside:
+            start()
         process_file(run).unlink(missing_ok=True)
         with log.open("wb") as out:
             child = subprocess.Popen(

@@ -68,6 +68,14 @@ class SetupFacts(TypedDict):
     remote_desktop: NotRequired[bool]
 
 
+class FirstBootShare(TypedDict):
+    """A shared folder, and where it is mounted."""
+
+    name: str
+    at: str
+    read_only: bool
+
+
 class FirstBoot(TypedDict):
     """What a guest is told at its first boot."""
 
@@ -82,6 +90,7 @@ class FirstBoot(TypedDict):
     # How often the guest was told to take it up again; left out while never, so that nothing else is a change.
     again: NotRequired[int]
     setup: NotRequired[SetupFacts]
+    shares: NotRequired[list[FirstBootShare]]
 
 
 def first_boot(
@@ -130,6 +139,8 @@ def first_boot(
         told["again"] = again
     if setup:
         told["setup"] = setup
+    if guest.shares:
+        told["shares"] = [{"name": s.name, "at": s.at, "read_only": s.read_only} for s in guest.shares]
     return told
 
 

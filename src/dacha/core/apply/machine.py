@@ -34,6 +34,16 @@ class MachineDisk(TypedDict):
     bus: str
 
 
+class MachineShare(TypedDict):
+    """A folder of this host (its absolute path) that the guest mounts by the name `name`; `owner` is the number of the
+    guest's user whose it is there."""
+
+    name: str
+    folder: str
+    read_only: bool
+    owner: int
+
+
 class MachineAdapter(TypedDict):
     """An adapter, and what its network is to it. `tap` is None in user mode, `isolated` without a way out; `boot` is
     what QEMU lets it start from: a folder, and the first file in it; `to_host` and `way_out` are what a network in user
@@ -79,6 +89,7 @@ class Machine(TypedDict):
     disks: list[MachineDisk]
     drives: list[str | None]
     adapters: list[MachineAdapter]
+    shares: list[MachineShare]
     seed: str | None
     seed_without_keys: NotRequired[str | None]
 
@@ -87,7 +98,8 @@ class Machine(TypedDict):
 _LACKING: dict[str, Any] = {
     "lab": "", "guest": "", "uuid": "", "accelerator": "tcg", "cpu": None, "cpus": 1, "memory_mib": 0, "clock": "utc",
     "video": True, "resolution": None, "screen": None, "firmware": "bios", "secure_boot": False, "tpm": False,
-    "boot_order": ["disk", "medium"], "boot": None, "disks": [], "drives": [], "adapters": [], "seed": None,
+    "boot_order": ["disk", "medium"], "boot": None, "disks": [], "drives": [], "adapters": [],
+    "shares": [], "seed": None,
 }  # fmt: skip
 _ADAPTER_LACKING: dict[str, Any] = {
     "network": "", "tap": None, "hardware_address": "", "model": "virtio", "address": None, "address6": None,
@@ -147,6 +159,10 @@ def machine(
         "disks": [{"name": disk.name, "bus": disk.bus} for disk in guest.disks],
         "drives": list(drives),
         "adapters": [_adapter(lab, plan, a) for a in plan.adapters_of(guest.name)],
+        "shares": [
+            {"name": s.name, "folder": files.get(s.folder, s.folder), "read_only": s.read_only, "owner": s.owner}
+            for s in guest.shares
+        ],
         "seed": seed,
         "seed_without_keys": seed_without_keys,
     }
@@ -211,6 +227,9 @@ def changed(before: Machine, after: Machine) -> list[str]:
             lines.append(f"{word} {show_size((old or 0) * MIB)} → {show_size(new * MIB)}")
         elif key == "adapters":
             lines.extend(_changed_adapters(old or [], new))
+        elif key == "shares":
+            names = [", ".join(s["name"] for s in shares) or "none" for shares in (old or [], new)]
+            lines.append("shared folders " + (" → ".join(names) if names[0] != names[1] else names[0]))
         elif key == "drives":
             # What is in a drive is changed live; only another number of drives needs a start.
             if old is not None and len(old) != len(new):

@@ -25,6 +25,7 @@ from dacha.core.lab.person import Entry
 # characters leave room for "NAME.LAB.internal" in what people read and in socket paths.
 _LABEL = re.compile(r"[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\Z")
 _HARDWARE = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){5}\Z")
+_MOUNT_POINT = re.compile(r"/[A-Za-z0-9._+@/-]*[A-Za-z0-9._+@-]/?\Z")
 _USER = re.compile(r"[a-z_][a-z0-9_-]{0,31}\Z")
 NAME_MOST = 40
 
@@ -55,6 +56,13 @@ def user(value: object) -> str:
     if not isinstance(value, str) or not _USER.match(value):
         raise ValueError(f"{value!r} cannot be a user name", "lower-case letters, digits, _ and -, not a digit first")
     return value
+
+
+def mount_point(value: object) -> str:
+    """Where a folder is mounted in a guest: a whole path, in letters that every table of file systems takes."""
+    if not isinstance(value, str) or not _MOUNT_POINT.match(value) or {".", ".."} & set(value.split("/")):
+        raise ValueError(f"{value!r} is no place to mount at", 'write a whole path without blanks: "/srv/tides"')
+    return value.rstrip("/")
 
 
 def flag(value: object) -> bool:

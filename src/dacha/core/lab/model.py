@@ -202,6 +202,18 @@ class Door(NamedTuple):
         return self.origin != "host"
 
 
+class Share(NamedTuple):
+    """A folder of this host in a guest: `folder` here, mounted `at` there, where it is the user's with the number
+    `owner`. With `anyway` one that gives much of this host away."""
+
+    name: str
+    folder: str
+    at: str
+    read_only: bool = False
+    owner: int = 1000
+    anyway: bool = False
+
+
 class Guest(NamedTuple):
     """One virtual machine."""
 
@@ -228,6 +240,7 @@ class Guest(NamedTuple):
     first_boot: bool = True
     setup: Setup = NO_SETUP
     doors: tuple[Door, ...] = ()
+    shares: tuple[Share, ...] = ()
     start: Start = NOT_BY_ITSELF
     stop_after_s: float = 60.0
     limits: Limits = NO_LIMITS

@@ -25,6 +25,7 @@ from dacha.core.lab.model import (
     Login,
     Ports,
     Screen,
+    Share,
     Start,
 )
 from dacha.core.lab.profile import PLAIN, Profile, Profiles
@@ -34,6 +35,8 @@ from dacha.core.lab.setup import NO_SETUP, Setup
 
 # One forward each: a wider range is a mistake more often than a wish, and opening it would take long.
 RANGE_MOST = 256
+# The name by which a guest mounts a shared folder (virtio specification 1.2 section 5.11.4: 36 bytes).
+SHARE_NAME_MOST = 36
 _NO_ADDRESS: tuple[IPv4Address | None, int | None] = (None, None)
 _NO_ADDRESS6: tuple[IPv6Address | None, int | None] = (None, None)
 
@@ -76,6 +79,7 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         first_boot=t.take("first-boot", fields.flag, True),
         setup=read_setup(told, setups or {}) if (told := t.table("setup")) else NO_SETUP,
         doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
+        shares=tuple(_share(n, s) for n, s in t.tables("share")),
         start=_start(t.table("start")),
         stop_after_s=t.take("stop-after", units.duration, 60.0),
         limits=_limits(t.table("limits")),
@@ -173,6 +177,22 @@ def _login(t: Table | None) -> Login | None:
     login = Login(user=t.need("user", fields.user, '"ops"') or "ops", keys=t.list_of("keys", fields.text))
     t.finish()
     return login
+
+
+def _share(name: str, t: Table) -> Share:
+    checked_name(t, name)
+    if len(name) > SHARE_NAME_MOST:
+        t.wrong("", "name", f"a share's name has {SHARE_NAME_MOST} letters at most", "the guest mounts it by that name")
+    share = Share(
+        name=name,
+        folder=t.need("folder", fields.text, '"tides"') or ".",
+        at=t.need("at", fields.mount_point, '"/srv/tides"') or "/srv",
+        read_only=t.take("read-only", fields.flag, False),
+        owner=t.take("owner", fields.whole(0, 65533), 1000),
+        anyway=t.take("anyway", fields.flag, False),
+    )
+    t.finish()
+    return share
 
 
 def _limits(t: Table | None) -> Limits:

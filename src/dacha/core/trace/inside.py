@@ -64,7 +64,7 @@ class Drops(NamedTuple):
 class Inside(NamedTuple):
     """What was told. `shell` is the user's, None for a user that is not there; `shell_there` whether that can be
     started; `keys` how many lines the user's key file has, None for no file, and `tails` the last letters of each key
-    in it; `mode` that file's bits and owner; `open_folders` those above it that others may write; `mark` the first sign
+    in it; `mode` that file's bits and owner; `folders` those above it (path, bits, owner); `mark` the first sign
     of the password's hash ("!" is a locked account), `expires` the day (since 1970) at which the account does, `must`
     whether its password has to be changed first; `closed` the text of /etc/nologin; `drops` what the guest's own
     firewall drops; `settings` of its SSH server (sshd -T); `log` its server's last words on somebody refused; `clock`
@@ -80,7 +80,7 @@ class Inside(NamedTuple):
     keys: int | None = None
     tails: tuple[str, ...] = ()
     mode: str = ""
-    open_folders: tuple[str, ...] = ()
+    folders: tuple[tuple[str, str, str], ...] = ()
     mark: str = ""
     expires: int | None = None
     must: bool = False
@@ -122,7 +122,7 @@ p=$(getent passwd {user}) && {{
   k=$h/.ssh/authorized_keys
   [ -f "$k" ] && echo "keys $(grep -c . "$k") $(stat -c '%a %U' "$k")"
   [ -f "$k" ] && awk '{{for (i=1; i<=NF; i++) if ($i ~ /^AAAA/) print "tail " substr($i, length($i)-{TAIL - 1})}}' "$k"
-  for d in "$h" "$h/.ssh"; do [ -d "$d" ] && echo "folder $(stat -c '%a' "$d") $d"; done
+  for d in "$h" "$h/.ssh"; do [ -d "$d" ] && echo "folder $(stat -c '%a %U' "$d") $d"; done
   getent shadow {user} | awk -F: '{{print "shadow " substr($2,1,1) "x " $8; if ($3 == "0") print "must"}}'
 }}
 echo "clock $(date +%s)"
@@ -176,7 +176,7 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
         case "tail":
             return found._replace(tails=(*found.tails, words[0]))
         case "folder":
-            return found._replace(open_folders=(*found.open_folders, *(words[1:2] if others_write(words[0]) else ())))
+            return found._replace(folders=(*found.folders, (words[2], words[0], words[1])))
         case "shadow":
             return found._replace(mark=words[0][0], expires=int(words[1]) if len(words) > 1 else None)
         case "must":

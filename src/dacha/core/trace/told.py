@@ -188,9 +188,11 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
         where = f"~{user}/.ssh/authorized_keys"
         means = f"its key file is {owner}'s, mode {bits}: its server trusts no file that others may write"
         return Cause("", means, Advice(f"chown {user}: {where}; chmod 600 {where}"))
-    if inside.open_folders:
-        means = f"others may write {inside.open_folders[0]}: its server trusts no key file below it"
-        return Cause("", means, Advice("chmod go-w " + " ".join(map(shlex.quote, inside.open_folders))))
+    shared = [path for path, bits, whose in inside.folders if others_write(bits) or whose not in (user, "root")]
+    if shared:
+        means = f"{shared[0]} is not {user}'s alone: its server trusts no key file below it"
+        which = " ".join(map(shlex.quote, shared))
+        return Cause("", means, Advice(f"chown {user}: {which} && chmod go-w {which}"))
     if ours and not set(ours) & set(inside.tails):
         many = f"{inside.keys} key{'' if inside.keys == 1 else 's'}"
         return Cause("", f"its key file has {many}, and not this one")

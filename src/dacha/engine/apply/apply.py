@@ -48,6 +48,7 @@ from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
 from dacha.engine.network import gate, kernel, rules
 from dacha.engine.profiles import profiles
+from dacha.engine.shares import folders as shared
 from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
 from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses
@@ -96,9 +97,10 @@ def _settled(
     wrong = inspect.port_findings(ws, ws.plan, seen, {n for n in concerned if not seen[n].stopped_on_purpose})
     wrong += register.conflicts(ws.home, ws.plan)
     if starting:
-        wrong += inspect.program_findings()
+        wrong += [*inspect.program_findings(), *shared.daemon_findings(ws)]
     for name in starting:
         wrong += file_findings(ws, ws.lab.guests[name], seen[name])
+        wrong += shared.findings(ws, ws.lab.guests[name])
         wrong += inspect.screen_findings(ws.lab.guests[name], seen[name])
     for name in set(concerned) - starting:
         wrong += kept_disks.findings(ws, ws.lab.guests[name])

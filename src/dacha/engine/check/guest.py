@@ -134,7 +134,7 @@ def _part_findings(guest: Guest) -> Iterator[Finding]:
         error = HostError(what, remedy="on Debian: apt install ipxe-qemu")
         yield _wrong(guest, "boot-rom", ("boot-order",), error)
     if guest.tpm:
-        from dacha.hypervisor import tpm
+        from dacha.hypervisor.beside import tpm
 
         try:
             tpm.find()

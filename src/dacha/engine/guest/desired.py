@@ -21,6 +21,7 @@ def machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
         files = {}
         if guest.boot:
             files = {f: str(ws.resolve(f)) for f in (guest.boot.kernel, guest.boot.initrd) if f}
+        files |= {share.folder: str(ws.resolve(share.folder).resolve()) for share in guest.shares}
         drives = drives_of(ws, guest)
         facts = first_boot_facts(ws, plan, guest) if guest.first_boot else None
         installer = _installer(ws, guest) if guest.install else None

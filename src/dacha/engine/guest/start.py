@@ -20,6 +20,7 @@ from dacha.core.units import MIB
 from dacha.engine.guest import answers, install
 from dacha.engine.guest.observe import CONSOLE_START, full_name
 from dacha.engine.network import gate
+from dacha.engine.shares.folders import refuse_danger
 from dacha.engine.workspace import Workspace
 from dacha.host import cgroup
 from dacha.host.accounts import account_for, become, helper, kvm
@@ -161,11 +162,16 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
         low = any(f.port < first_free_port() for f in forwards)
         if account:
             argv = become(account, low_ports=low) + argv
-        beside = None
+        beside = []
         if m["tpm"]:
-            from dacha.hypervisor import tpm
+            from dacha.hypervisor.beside import tpm
 
-            beside = partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log", account)
+            beside.append(partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log", account))
+        if m["shares"]:
+            from dacha.hypervisor.beside import shares
+
+            refuse_danger(guest, m)
+            beside.append(partial(shares.start, home.run(name), folder / "share.log", m["shares"], account))
         open_files = (*taps.values(), *fdset.descriptors)
         with gate.opened(ws, m, account, low_ports=low) as asked:
             child = launch.spawn(

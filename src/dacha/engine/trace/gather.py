@@ -27,7 +27,7 @@ from dacha.engine.trace import there
 from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.guest import arrived, key, run_state, with_guest
 from dacha.engine.trace.host import answers, rule, with_links
-from dacha.engine.trace.login import with_inside
+from dacha.engine.trace.login import look_inside, with_inside
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses, iproute, nft
 from dacha.host.probe import ports
@@ -131,6 +131,9 @@ def _ask_everything(
             # Two connections at once are too many for some: what one of them heard, the other one would have.
             e = e._replace(through=e.direct)
         asking.ask(_second_questions(ws, door, e, place, lan))
+        if told.get("agent") is not None and ws.lab.guests[e.guest].system != "windows":
+            # It may tell what has the port; afterwards there would be no time for that.
+            asking.ask({"inside": lambda: look_inside(ws, ws.lab.guests[e.guest], e.service, ROUND_S)})
         asking.wait(max(0.5, LONGEST_S - asking.took_s), WORDS)
     told, unanswered = asking.told(), asking.unanswered()
     listing, from_lan = told.get("listing"), e.origin != "host"
@@ -147,6 +150,7 @@ def _ask_everything(
         now=time.time(),
         took_s=asking.took_s,
         named=told.get("named"),
+        inside=told.get("inside"),
         unanswered=tuple((hop, why) for question, why in unanswered.items() for hop in HOPS_OF.get(question, ())),
         taken=others.taken(door, listing, from_lan=from_lan, asker=e.asker, at=e.place.rpartition(":")[0]),
         dropped=others.dropped(ws.lab.name, door, listing, from_lan=from_lan, asker=e.asker, lan=lan),

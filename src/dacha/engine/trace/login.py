@@ -112,7 +112,12 @@ def with_inside(ws: Workspace, guest: Guest, e: Evidence, target: tuple[str, int
             # Its system may have given up since it greeted.
             with contextlib.suppress(OSError):
                 e = e._replace(panic=panic_in(recent(ws, guest.name)))
-    if _worth_asking(e, heard) and guest.system != "windows" and (e.agent or agent.addresses(run, AGENT_S) is not None):
+    if (
+        e.inside is None
+        and _worth_asking(e, heard)
+        and guest.system != "windows"
+        and (e.agent or agent.addresses(run, AGENT_S) is not None)
+    ):
         rest = max(2.0, left - asking.took_s)
         asking.ask({"inside": lambda: look_inside(ws, guest, e.service, rest, asked.user)})
         asking.wait(rest + 0.2)
