@@ -108,13 +108,22 @@ def questions(user: str, service: str) -> str:
     return f"""\
 PATH=$PATH:/usr/sbin:/sbin
 ss -Hltnp 2>/dev/null | sed 's/^/listen /'
-for u in {units}; do
-  s=$(systemctl show -p ActiveState --value $u 2>/dev/null)
-  l=$(systemctl show -p LoadState --value $u 2>/dev/null)
-  [ "$l" = masked ] && [ "$s" != active ] && s=masked
-  case $l in
-    loaded|masked) echo "unit $u $s $(journalctl -u $u -p 3 -n 1 -o cat --no-pager 2>/dev/null | head -1)"; mine=$u ;;
-  esac
+units=$(systemctl show -p Id -p LoadState -p ActiveState {units} 2>/dev/null | awk -F= '
+/^Id/ {{i=$2; sub(/[.]service$/, "", i)}}
+/^LoadState/ {{l=$2}}
+/^ActiveState/ {{a=$2}}
+/^$/ {{p()}}
+END {{p()}}
+function p() {{
+  if (i != "" && !(i in seen) && (l == "loaded" || l == "masked")) {{
+    seen[i]=1
+    print i, l == "masked" && a != "active" ? l : a
+  }}
+  i=""
+}}')
+echo "$units" | while read -r u s; do
+  [ "$s" = failed ] && s="$s $(journalctl -u "$u" -p 3 -n 1 -o cat --no-pager 2>/dev/null | head -1)"
+  [ "$u" ] && echo "unit $u $s"
 done
 p=$(getent passwd {user}) && {{
   sh=${{p##*:}}; h=$(echo "$p" | cut -d: -f6)
@@ -139,7 +148,7 @@ nft list ruleset 2>/dev/null | awk '
 [ {service} = rdp ] && loginctl list-sessions --no-legend 2>/dev/null | awk '/ seat0 / {{print "screen " $3}}'
 [ {service} = ssh ] && {{
   sshd -T 2>/dev/null | grep -E '^(allowusers|denyusers|pubkeyauthentication|authorizedkeysfile) ' | sed 's/^/set /'
-  [ "$mine" ] && journalctl -u $mine -n 30 -o cat --no-pager 2>/dev/null |
+  [ "$units" ] && journalctl -u "${{units%% *}}" -n 30 -o cat --no-pager 2>/dev/null |
     grep -iE 'refused|denied|not allowed|expired|locked|invalid user|bad ownership' | tail -n 1 | sed 's/^/log /'
 }}
 echo end

@@ -198,4 +198,6 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
         return Cause("", f"its key file has {many}, and not this one")
     if inside.disk is not None and inside.disk >= FULL:
         return Cause("", f"its disk is full ({inside.disk} %)", Advice(words="df -h shows what fills it"))
-    return Cause("", f"its server says: {inside.log}") if inside.log else None
+    if inside.log:
+        return Cause("", f"its server says: {inside.log}", Advice(words="its log shows more: journalctl -u ssh"))
+    return None
