@@ -108,7 +108,7 @@ def main(words: list[str]) -> None:
     fd, folder, daemon = int(words[0]), words[1], words[7]
     uid, gid, guest_uid, guest_gid = map(int, words[2:6])
     writable = words[6] == "rw"
-    if os.geteuid() == 0:
+    if uid != os.geteuid():
         _done(_libc.unshare(_NEW_MOUNTS), "unshare")
         mount(folder, writable=writable)
         become_owner(uid, gid)

@@ -47,8 +47,8 @@ def _start_one(run: Path, log: Path, share: MachineShare, account: Account | Non
         owner = Path(folder).stat()
     except OSError as e:
         raise HostError(f"folder {folder} of share {name} cannot be reached", why=e.strerror or str(e)) from e
-    # A user's own namespace may know that user alone.
-    uid, gid = (owner.st_uid, owner.st_gid) if os.geteuid() == 0 else (os.geteuid(), os.getegid())
+    # Who can become nobody else serves it as what he is.
+    uid, gid = (owner.st_uid, owner.st_gid) if account else (os.geteuid(), os.getegid())
     socket = run / share_socket(name)
     with listen(socket) as control, log.open("ab") as out:
         if account:
