@@ -51,6 +51,12 @@ def test_clients_get_in_with_what_they_are_handed(guest_lab: Lab, tmp_path: Path
     checked = lab("guest", "check", "gauge", code=None)
     assert "asked by a login" in checked.out and "it does not tell its settings" in checked.out
 
+    # Who logs in is nobody's administrator there: it keeps its host key, and so does the lab.
+    known = (lab.folder / "state/labs/saltmarsh/known_hosts").read_text()
+    refused = lab("guest", "host-key", "gauge", "--renew", code=1)
+    assert "did not take a new host key" in refused.err and "asked by a login" in refused.err
+    assert (lab.folder / "state/labs/saltmarsh/known_hosts").read_text() == known
+
     # OpenSSH, as the sheet says: the folder into ~/.ssh, one line into its configuration.
     ssh = tmp_path / "ssh"
     shutil.copytree(out / "saltmarsh", ssh / "saltmarsh")

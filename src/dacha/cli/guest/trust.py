@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
 
 
 def first_boot_arguments(parser: argparse.ArgumentParser) -> None:
@@ -15,7 +19,9 @@ def first_boot_arguments(parser: argparse.ArgumentParser) -> None:
 
 def host_key_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser, "name")
-    parser.add_argument("--accept", action="store_true", help="trust the key that the guest shows now, whoever made it")
+    which = parser.add_mutually_exclusive_group()
+    which.add_argument("--accept", action="store_true", help="trust the key that the guest shows now, whoever made it")
+    which.add_argument("--renew", action="store_true", help="give the guest that is on a new key, and trust that one")
 
 
 def run_first_boot(args: argparse.Namespace) -> int:
@@ -43,11 +49,29 @@ def run_first_boot(args: argparse.Namespace) -> int:
     return 0
 
 
+def _renew(args: argparse.Namespace, ws: Workspace) -> int:
+    from dacha.engine.reach.new_host_key import renew, to_tell
+
+    how, keys = renew(ws, args.name)
+    if args.json:
+        output.emit_json({"guest": args.name, "trusted": keys.trusted, "shown": keys.shown, "same": True,
+                          "accepted": False})  # fmt: skip
+        return 0
+    output.say(f"{args.name} has a new host key, put into it {how}; it is trusted here from now on.")
+    output.say(f"now      {keys.trusted}")
+    people = to_tell(ws, args.name)
+    again = "\n".join(f"  dacha handout --for {person}" for person in people) or "  dacha handout"
+    output.say(f"What was handed out before has the old one, and warns. Hand out anew:\n{again}")
+    return 0
+
+
 def run_host_key(args: argparse.Namespace) -> int:
     from dacha.engine.reach.host_key import accept, keys_of
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
+    if args.renew:
+        return _renew(args, ws)
     keys = accept(ws, args.name) if args.accept else keys_of(ws, args.name)
     if args.json:
         output.emit_json({"guest": args.name, "trusted": keys.trusted or None, "shown": keys.shown or None,

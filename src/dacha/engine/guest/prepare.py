@@ -21,11 +21,16 @@ from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
 
 
-def make_host_key(home: Home, lab: str, name: str) -> None:
-    """Make the guest's host key. The public file comes last: with it, the pair is complete."""
+def host_key_pair(lab: str, name: str) -> tuple[str, str]:
+    """A new host key for a guest: its private file, its public line."""
     from dacha.formats.openssh import key_pair
 
-    private, public = key_pair(os.urandom(32), host_name(lab, name))
+    return key_pair(os.urandom(32), host_name(lab, name))
+
+
+def make_host_key(home: Home, lab: str, name: str) -> None:
+    """Make the guest's host key. The public file comes last: with it, the pair is complete."""
+    private, public = host_key_pair(lab, name)
     replace_file(home.guest(name) / "host_key", private, mode=0o600)
     replace_file(home.guest(name) / "host_key.pub", public)
 

@@ -120,6 +120,9 @@ def _ask_everything(
     # Who has a connection and says nothing may be slow, and is heard on. In user mode QEMU accepts before the guest
     # does: one that has not arrived there is not waited for.
     patient = wordless(e.through if e.way == "user" else e.direct) and e.arrived is not False and e.service != "tcp"
+    if patient and ws.lab.guests[e.guest].system != "windows":
+        # Its agent may tell what has the port; afterwards there would be no time for that.
+        asking.ask({"inside": lambda: look_inside(ws, ws.lab.guests[e.guest], e.service, ROUND_S)})
     asking.wait(ROUND_S + (wait_s if patient else 0.0), () if patient else WORDS)
     if patient:
         # What its console showed in the meantime is read again: a system may have given up since it accepted.
@@ -131,9 +134,6 @@ def _ask_everything(
             # Two connections at once are too many for some: what one of them heard, the other one would have.
             e = e._replace(through=e.direct)
         asking.ask(_second_questions(ws, door, e, place, lan))
-        if told.get("agent") is not None and ws.lab.guests[e.guest].system != "windows":
-            # It may tell what has the port; afterwards there would be no time for that.
-            asking.ask({"inside": lambda: look_inside(ws, ws.lab.guests[e.guest], e.service, ROUND_S)})
         asking.wait(max(0.5, LONGEST_S - asking.took_s), WORDS)
     told, unanswered = asking.told(), asking.unanswered()
     listing, from_lan = told.get("listing"), e.origin != "host"
