@@ -28,6 +28,7 @@ need mformat mtools
 [ -d /usr/lib/grub/x86_64-efi ] || missing="$missing grub-efi-amd64-bin"
 [ -e /usr/share/OVMF/OVMF_CODE_4M.fd ] || [ -e /usr/share/OVMF/OVMF_CODE.fd ] || missing="$missing ovmf"
 need swtpm swtpm
+[ -e /usr/lib/qemu/virtiofsd ] || [ -e /usr/libexec/virtiofsd ] || missing="$missing virtiofsd"
 need fuser psmisc
 [ -e /usr/lib/shim/shimx64.efi.signed ] || missing="$missing shim-signed"
 [ -e /usr/lib/grub/x86_64-efi-signed/gcdx64.efi.signed ] || missing="$missing grub-efi-amd64-signed"

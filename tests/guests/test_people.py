@@ -173,13 +173,25 @@ def test_files_are_copied_both_ways(guest_lab: Lab) -> None:
     }
     # One that was broken off is gone on with, and one that is not there is said.
     (lab.folder / "half").write_bytes(b"low")
-    lab("connect", "gauge", "--copy", ":odd.txt", "half", timeout=300)
+    lab("connect", "gauge", "--copy", ":odd.txt", "half", "--resume", timeout=300)
     assert (lab.folder / "half").read_text() == "low tide\n"
+    lab("connect", "gauge", "--", "printf low > part.txt", timeout=300)
+    lab("connect", "gauge", "--copy", str(odd), ":part.txt", "--resume", timeout=300)
+    lab("connect", "gauge", "--copy", str(odd), ":new.txt", "--resume", timeout=300)
+    assert lab("connect", "gauge", "--", "cat part.txt new.txt", timeout=300).out == "low tide\nlow tide\n"
+    # Without that word nothing of another file stays: one that was shorter is not the beginning of this one.
+    (lab.folder / "half").write_bytes(b"old")
+    lab("connect", "gauge", "--copy", ":odd.txt", "half", timeout=300)
+    lab("connect", "gauge", "--", "printf old > part.txt", timeout=300)
+    lab("connect", "gauge", "--copy", str(odd), ":part.txt", timeout=300)
+    assert (lab.folder / "half").read_text() == "low tide\n"
+    assert lab("connect", "gauge", "--", "cat part.txt", timeout=300).out == "low tide\n"
     assert "not all was copied" in lab("connect", "gauge", "--copy", ":none", "x", code=1, timeout=300).err
     for words, said in (
         (["--copy", "tides", "elsewhere"], "begins with a colon"), (["--copy", ":a", ":b"], "begins with a colon"),
         (["--copy", "nothing", ":a"], "there is no nothing here"),
         (["--copy", ":a", "no/where"], "there is no folder no"),
+        (["--copy", "tides", ":a", "--resume"], "is copied whole"), (["--resume"], "goes with --copy"),
         (["--desktop"], "gauge has no rdp door"), (["--copy", "tides", ":a", "--desktop"], "nothing else is done"),
     ):  # fmt: skip
         assert said in lab("connect", "gauge", *words, code=2).err, words

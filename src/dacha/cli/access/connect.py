@@ -33,6 +33,9 @@ def connect_arguments(parser: argparse.ArgumentParser) -> None:
         "--copy", metavar=("FROM", "TO"), nargs=2,
         help="copy a file or a folder; what is in the guest begins with a colon: notes.txt :notes.txt",
     )  # fmt: skip
+    parser.add_argument(
+        "--resume", action="store_true", help="with --copy: go on with one that was broken off, of the same files"
+    )
     parser.add_argument("--desktop", action="store_true", help="enter it by remote desktop, also beside an ssh door")
     parser.add_argument(
         "--by", choices=WAYS,
@@ -46,6 +49,8 @@ def run_connect(args: argparse.Namespace) -> int:
     from dacha.cli.words import lab_or_applied
 
     ws = lab_or_applied(args)
+    if args.resume and not args.copy:
+        raise UsageError("--resume goes with --copy", remedy="see: dacha connect --help")
     if args.copy:
         return _copy(args, ws)
     if args.by in ("agent", "console") and (args.user or args.through or args.desktop or args.show or args.json):
@@ -145,7 +150,7 @@ def _copy(args: argparse.Namespace, ws: Workspace) -> int:
 
     if args.command or args.desktop:
         raise UsageError("files are copied, and nothing else is done", remedy="see: dacha connect --help")
-    made = copy_command(ws, args.guest, args.copy, user=args.user, progress=sys.stdout.isatty())
+    made = copy_command(ws, args.guest, args.copy, user=args.user, progress=sys.stdout.isatty(), resume=args.resume)
     if args.json or args.show:
         import shlex
 
@@ -157,6 +162,6 @@ def _copy(args: argparse.Namespace, ws: Workspace) -> int:
     if done.returncode:
         raise AnswerNo(
             f"not all was copied: sftp ended with {done.returncode}",
-            remedy="what it said is above; the same command once more",
+            remedy="what it said is above; the same command once more, with --resume where it was broken off",
         )
     return 0

@@ -9,8 +9,11 @@ from dacha.core.errors import HostError, UsageError
 from dacha.core.named import NamedTuple
 from dacha.engine.inside.ssh import ssh_command
 from dacha.engine.workspace import Workspace
+from dacha.host.bounded import run_bounded
 from dacha.host.facts import program
 
+# A slow guest takes its time for a login.
+ASK_S = 150.0
 # What stands before a path in the guest.
 THERE = ":"
 
@@ -22,10 +25,13 @@ class Copy(NamedTuple):
     told: str
 
 
-def copy_command(ws: Workspace, guest: str, paths: Sequence[str], *, user: str | None, progress: bool = False) -> Copy:
+def copy_command(
+    ws: Workspace, guest: str, paths: Sequence[str], *, user: str | None, progress: bool = False, resume: bool = False
+) -> Copy:
     """Copy `paths[0]` to `paths[1]`, one of them in the guest: ":notes" beside its user's other files, ":/etc/motd"
-    from its root. Folders go whole; what comes out and was broken off is gone on with (sftp can do that only where the
-    file is there already, which into a guest nobody knows). Raises UsageError, AnswerNo, HostError."""
+    from its root. Folders go whole. With `resume` a copy that was broken off is gone on with: of each file that comes
+    out, and of a single one that goes in. (Nobody compares what is there already: it must be the beginning of the same
+    file.) Raises UsageError, AnswerNo, HostError."""
     source, target = paths
     if source.startswith(THERE) == target.startswith(THERE):
         raise UsageError(
@@ -47,16 +53,30 @@ def copy_command(ws: Workspace, guest: str, paths: Sequence[str], *, user: str |
     login = options.index("-l")
     who = options[login + 1]
     del options[login : login + 2]
+    if inward and resume and here.is_dir():
+        what = "a folder that goes into a guest is copied whole: what is there already is not known to be the same"
+        raise UsageError(what, remedy="without --resume; or file by file")
     there = (target if inward else source)[len(THERE) :] or "."
     words = ["put", "-R", "-p", _quoted(str(here)), _quoted(there)]
     if not inward:
-        words = ["get", "-R", "-a", "-p", _quoted(there), _quoted(str(here))]
+        words = ["get", "-R", *(["-a"] if resume else []), "-p", _quoted(there), _quoted(str(here))]
     # Known by its address alone where that is IPv6 too.
     place = f"[{argv[-1]}]" if ":" in argv[-1] else argv[-1]
-    return Copy(
-        [sftp, "-o", "BatchMode=yes", *options, "-b", "-", f"{who}@{place}"],
-        f"{'@progress' if progress else ''}\n@{' '.join(words)}\n",
-    )
+    client = [sftp, "-o", "BatchMode=yes", *options, "-b", "-", f"{who}@{place}"]
+    if inward and resume and here.is_file() and 0 < _size_there(client, there, here.name) < here.stat().st_size:
+        words[1:2] = ["-a"]
+    return Copy(client, f"{'@progress' if progress else ''}\n@{' '.join(words)}\n")
+
+
+def _size_there(client: Sequence[str], path: str, name: str) -> int:
+    """How much of a file is in the guest already: at the path, or in the folder that it is; 0 for none."""
+    for asked in (f"{path}/{name}", path):
+        said = run_bounded(client, ASK_S, given=f"@ls -ln {_quoted(asked)}\n")
+        rows = [line.split() for line in said.text.splitlines()]
+        found = [row for row in rows if len(row) > 8 and row[0].startswith("-")]
+        if said.code == 0 and len(found) == 1 and len(rows) == 1:
+            return int(found[0][4])
+    return 0
 
 
 def _quoted(path: str) -> str:
