@@ -20,6 +20,8 @@ need arping iputils-arping
 need sysctl procps
 need cpio cpio
 need shellcheck shellcheck
+need gpg gnupg
+need gpgv gpgv
 need setpriv util-linux
 need grub-mkrescue grub-common
 need xorriso xorriso

@@ -122,10 +122,16 @@ class Server(http.server.BaseHTTPRequestHandler):
     content: ClassVar[bytes] = b""
     break_after: ClassVar[int | None] = None
     asked: ClassVar[list[str]] = []
+    texts: ClassVar[dict[str, bytes]] = {}
 
     def do_GET(self) -> None:
         wanted = self.headers.get("Range", "")
         Server.asked.append(wanted)
+        if self.path in Server.texts:
+            self.send_response(200)
+            self.end_headers()
+            self.wfile.write(Server.texts[self.path])
+            return
         if self.path != "/debian.iso":
             self.send_error(404, "Not Found")
             return
@@ -165,6 +171,58 @@ def test_a_broken_download_goes_on_where_it_stopped(lab: Lab, web: str) -> None:
     assert 0 < start <= 2 << 20
     assert stored(lab) == ["debian.iso", "debian.json"]
     assert "answered 404" in lab("media", "add", f"{web}/none.iso", code=1).err
+
+
+def signed_by(folder: Path, text: bytes, *, armour: bool) -> tuple[bytes, Path]:
+    """A signature by a key of somebody's, and the file of that key."""
+    home = folder / "gpg"
+    home.mkdir(mode=0o700, exist_ok=True)
+
+    def gpg(*words: str | Path, given: bytes = b"") -> bytes:
+        argv = ["gpg", "--homedir", home, "--batch", "--passphrase", "", *words]
+        return subprocess.run(argv, input=given, capture_output=True, check=True, timeout=120).stdout
+
+    if not (home / "pubring.kbx").exists():
+        gpg("--quick-gen-key", "Mara of the pier <mara@pier.example>", "ed25519", "sign", "never")
+    key = folder / "pier.gpg"
+    key.write_bytes(gpg(*(["--armor"] if armour else []), "--export"))
+    return gpg(*(["--armor"] if armour else []), "--detach-sign", given=text), key
+
+
+@pytest.mark.parametrize("armour", [True, False])
+def test_a_medium_comes_from_a_place_with_signed_checksums(lab: Lab, web: str, tmp_path: Path, armour: bool) -> None:
+    sums = f"{hashlib.sha256(Server.content).hexdigest()}  debian.iso\n{'0' * 64}  other.iso\n".encode()
+    signature, _ = signed_by(lab.folder, sums, armour=armour)
+    Server.texts = {"/SUMS": sums, "/SUMS.sign": signature, "/BAD": sums.replace(b"0000", b"1111")}
+    signed = f'signature = "{web}/SUMS.sign"\nkey = "pier.gpg"\n'
+    medium = f'address = "{web}/debian.iso"\n'
+    (lab.folder / "places.toml").write_text(
+        f'[tides]\n{medium}sums = "{web}/SUMS"\n{signed}[changed]\n{medium}sums = "{web}/BAD"\n{signed}'
+        f'[other]\n{medium}sha256 = "{"1" * 64}"\n[half]\n{medium}sums = "{web}/SUMS"\nkey = "pier.gpg"\n'
+        f'[odd]\nadress = "x"\n[nowhere]\naddress = "{web}/none.iso"\nsums = "{web}/SUMS"\n'
+        '[bare]\nsha256 = "x"\n[number]\naddress = 5\n'
+    )
+    refusals = (
+        ("changed", 1, "none of these keys"), ("other", 1, "checksum"), ("half", 2, "name all three"),
+        ("odd", 2, "did you mean address?"), ("nowhere", 2, "no checksum for none.iso"), ("bare", 2, "has no address"),
+        ("number", 2, "is no text"), ("tide", 2, "did you mean tides?"),
+    )  # fmt: skip
+    for name, code, words in refusals:
+        assert words in lab("media", "add", name, "--from", "places.toml", code=code).err, name
+    assert stored(lab) == []
+    assert (
+        "leave the other options out"
+        in lab("media", "add", "tides", "--from", "places.toml", "--sums", "x", code=2).err
+    )
+    done = lab("media", "add", "tides", "--from", "places.toml")
+    assert "tides: debian 12.5.0" in done.out and 'Good signature from "Mara of the pier' in done.err
+    # The same by options, with files.
+    (lab.folder / "SUMS").write_bytes(sums)
+    (lab.folder / "SUMS.sign").write_bytes(signature)
+    options = ("--sums", "SUMS", "--signature", "SUMS.sign", "--key", "pier.gpg")
+    assert "Good signature" in lab("media", "add", f"{web}/debian.iso", *options, "--name", "again").err
+    (lab.folder / "pier.gpg").write_bytes(b"no key")
+    assert "none of these keys" in lab("media", "add", f"{web}/debian.iso", *options, "--name", "third", code=1).err
 
 
 def test_an_addition_killed_at_any_moment_leaves_nothing_half_made(lab: Lab, medium: Path) -> None:

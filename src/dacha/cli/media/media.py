@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import sys
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
@@ -22,11 +21,16 @@ def media_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("source", metavar="SOURCE", help="a file, - for standard input, or an address http(s)://…")
+    parser.add_argument(
+        "source", metavar="SOURCE", help="a file, - for standard input, an address http(s)://…; or a name"
+    )
+    parser.add_argument("--from", dest="places", metavar="FILE.toml", help="SOURCE is the name of a place in this file")
     parser.add_argument("--name", metavar="NAME", help="its short name (default: from the file's)")
     parser.add_argument("--storage", metavar="STORAGE", default="main", help="where to keep it (default: main)")
     parser.add_argument("--sha256", metavar="HEX", help="the checksum it must have")
-    parser.add_argument("--sums", metavar="FILE", help="a file of checksums, one of them this medium's")
+    parser.add_argument("--sums", metavar="FILE", help="checksums, one of them this medium's: a file, or an address")
+    parser.add_argument("--signature", metavar="FILE", help="the checksums' signature (OpenPGP): a file, or an address")
+    parser.add_argument("--key", metavar="FILE", help="who must have signed them: a file of public keys")
 
 
 def _insert(parser: argparse.ArgumentParser) -> None:
@@ -59,9 +63,17 @@ def _store(args: argparse.Namespace) -> tuple[Any, Any]:
 def run_add(args: argparse.Namespace) -> int:
     from dacha.cli.terminal.progress import byte_bar
     from dacha.core.lab import fields
-    from dacha.engine.disks.media_facts import expected_sum, short_name
+    from dacha.engine.disks.media_facts import short_name
+    from dacha.engine.disks.places import Place, place_in
+    from dacha.engine.disks.places import expected as expected_of
 
     store, _ = _store(args)
+    place = Place(args.source, args.sha256, args.sums, args.signature, args.key)
+    if args.places:
+        if any(place[1:]):
+            raise UsageError("the place says what it must be", where=args.places, remedy="leave the other options out")
+        place = place_in(args.places, args.source)
+        args.name, args.source = args.name or args.source, place.address
     piped = args.source == "-"
     if piped and not args.name:
         raise UsageError("what comes from standard input needs a name", remedy="dacha media add - --name NAME")
@@ -69,16 +81,9 @@ def run_add(args: argparse.Namespace) -> int:
         name = fields.name(args.name or short_name(args.source))
     except ValueError as e:
         raise UsageError(e.args[0], remedy=e.args[1]) from None
-    expected = args.sha256
-    if args.sums:
-        try:
-            expected = expected_sum(Path(args.sums).read_text(), args.source.rpartition("/")[2])
-        except OSError as e:
-            raise UsageError(f"the checksums cannot be read: {e.strerror}", where=args.sums) from e
-        if expected is None:
-            raise UsageError(f"no checksum for {args.source.rpartition('/')[2]} in it", where=args.sums)
-    if expected is not None and not (len(expected) == 64 and all(c in "0123456789abcdefABCDEF" for c in expected)):
-        raise UsageError("a SHA-256 has 64 hexadecimal digits", where="--sha256")
+    expected, signed = expected_of(place)
+    if signed:
+        output.note(f"Checksums: {signed}")
     with byte_bar(name) as progress:
         if args.source.startswith(("http://", "https://")):
             from dacha.engine.disks.fetch import add_from

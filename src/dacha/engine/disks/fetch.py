@@ -16,6 +16,8 @@ from dacha.host.files import replace_file
 
 # No medium is longer; and no honest address leads on more often.
 LARGEST, REDIRECTS_MOST = TIB, 5
+# No list of checksums is longer (bytes).
+SMALL = 4 << 20
 
 
 class _Stream(io.RawIOBase, BinaryIO):
@@ -116,6 +118,25 @@ def _fetch(
             with contextlib.suppress(OSError):
                 about.unlink()
     return kept
+
+
+def fetch_small(url: str) -> bytes:
+    """What is at an address, where that is a text of a few lines: checksums, a signature. Raises AnswerNo."""
+    import httpx
+
+    try:
+        with httpx.Client(timeout=30.0) as client, _answer(client, url, {"Accept-Encoding": "identity"}) as answer:
+            if answer.status_code != 200:
+                what = f"{url} answered {answer.status_code} {answer.reason_phrase}"
+                raise AnswerNo(what, remedy="is the address right?")
+            data = b""
+            for chunk in answer.iter_raw(1 << 16):
+                data += chunk
+                if len(data) > SMALL:
+                    raise AnswerNo(f"{url} is longer than any list of checksums")
+            return data
+    except httpx.HTTPError as e:
+        raise AnswerNo(f"{url} could not be fetched", why=str(e) or type(e).__name__) from e
 
 
 @contextlib.contextmanager

@@ -1,0 +1,82 @@
+"""Where media come from and how they are known to be right: an address, its checksum, who signed that; as options, or
+kept by name in a file of the administrator's own."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+
+from dacha.core.errors import UsageError
+from dacha.core.named import NamedTuple
+from dacha.core.spelling import did_you_mean
+from dacha.engine.disks.fetch import fetch_small
+from dacha.engine.disks.media_facts import expected_sum
+from dacha.host import folders
+from dacha.host.signature import check_signature
+
+KEYS = ("address", "sha256", "sums", "signature", "key")
+
+
+class Place(NamedTuple):
+    """An `address` (or a file), the medium's `sha256` or a file of `sums` that has it, the `signature` of that and the
+    `key` that made it; sums, signature and key are files, or the first two addresses."""
+
+    address: str
+    sha256: str | None = None
+    sums: str | None = None
+    signature: str | None = None
+    key: str | None = None
+
+
+def place_in(file: str, name: str) -> Place:
+    """The place of that name in a file of them. Files that it names lie beside it. Raises UsageError."""
+    path = folders.expand(file)
+    try:
+        with path.open("rb") as f:
+            told = tomllib.load(f)
+    except OSError as e:
+        raise UsageError(f"the places cannot be read: {e.strerror}", where=file) from e
+    except ValueError as e:
+        raise UsageError(f"it is no TOML: {e}", where=file) from e
+    table = told.get(name)
+    if not isinstance(table, dict):
+        raise UsageError(f"there is no place {name} in it", where=file, remedy=did_you_mean(name, told))
+    for key, value in table.items():
+        if key not in KEYS:
+            raise UsageError(f"{name}: there is no key {key}", where=file, remedy=did_you_mean(key, KEYS))
+        if not isinstance(value, str):
+            raise UsageError(f"{name}: {key} is no text", where=file, remedy=f'{key} = "…"')
+    if "address" not in table:
+        raise UsageError(f"{name} has no address", where=file, remedy='address = "https://…"')
+    beside = {k: v if k == "sha256" or "://" in v else str(path.parent / v) for k, v in table.items()}
+    return Place(**beside)
+
+
+def expected(place: Place) -> tuple[str | None, str]:
+    """The checksum that the medium must have, None where none is told, and who signed it ("" for nobody). Raises
+    UsageError for what does not go together, AnswerNo for a signature that is wrong."""
+    if (place.signature or place.key) and not (place.sums and place.signature and place.key):
+        raise UsageError("a signature is of the checksums", remedy="name all three: sums, signature, key")
+    value, who = place.sha256, ""
+    if place.sums:
+        text = _read(place.sums, "checksums")
+        if place.signature and place.key:
+            who = check_signature(text, _read(place.signature, "signature"), folders.expand(place.key))
+        file = place.address.rpartition("/")[2]
+        value = expected_sum(text.decode("utf-8", "replace"), file)
+        if value is None:
+            raise UsageError(f"no checksum for {file} in it", where=place.sums)
+        if place.sha256 and place.sha256.lower() != value:
+            raise UsageError("the checksum that is named is another one than the file's", where=place.sums)
+    if value is not None and not (len(value) == 64 and all(c in "0123456789abcdefABCDEF" for c in value)):
+        raise UsageError("a SHA-256 has 64 hexadecimal digits", where="sha256")
+    return value, who
+
+
+def _read(source: str, what: str) -> bytes:
+    if source.startswith(("http://", "https://")):
+        return fetch_small(source)
+    try:
+        return Path(folders.expand(source)).read_bytes()
+    except OSError as e:
+        raise UsageError(f"the {what} cannot be read: {e.strerror}", where=source) from e
