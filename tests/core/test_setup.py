@@ -10,6 +10,7 @@ import yaml
 from dacha.core.apply.first_boot import SetupFacts
 from dacha.core.lab.read import read_lab
 from dacha.core.lab.setup import Setup, User
+from dacha.engine.check.setup import name_findings
 from dacha.formats.seed import documents
 from dacha.formats.seed_setup import setup_data
 
@@ -137,3 +138,18 @@ def test_remote_desktop_brings_its_packages_settings_and_accounts() -> None:
     # A family whose packages are not known is not told half of it.
     assert setup_data({**facts(), "remote_desktop": True}, "alpine", "ops") == {"users": []}
     assert setup_data({**facts(), "mirror": "http://10.77.4.1/debian"}, "debian")["apt"]["sources_list"]
+
+
+@pytest.mark.parametrize(
+    ("setup", "said"),
+    [
+        ("keyboard = \"uk\"", "did you mean gb?"), ("keyboard = \"gbb\"", "did you mean gb?"),
+        ("time-zone = \"Europe/Lodnon\"", "did you mean Europe/London?"), ("keyboard = \"de\", time-zone = \"UTC\"", ""),
+    ],
+)  # fmt: skip
+def test_a_name_that_no_system_knows_is_told_with_the_nearest(setup: str, said: str) -> None:
+    text = f'[lab]\nname = "pier"\n[guest.gauge]\nmemory = "1 GiB"\nsetup = {{ {setup} }}\n'
+    reading = read_lab(text)
+    assert reading.lab and not reading.findings
+    found = list(name_findings(reading.lab.guests["gauge"]))
+    assert [f.remedy for f in found] == ([said] if said else [])

@@ -12,6 +12,7 @@ from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Disk, Guest
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
+from dacha.engine.check.setup import name_findings
 from dacha.engine.disks import kept as kept_disks
 from dacha.engine.disks.media import base_image
 from dacha.engine.guest.keys import key_line
@@ -42,6 +43,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         what, remedy = "a remote desktop door, and nobody has a password there", f"dacha guest password {guest.name}"
         found.append(Finding(NOTE, "no-password", f"guest {guest.name}", what, remedy, ("guest", guest.name), "host"))
     found += [_wrong(guest, code, at, error) for code, at, error in setup_troubles(ws, guest)]
+    found += name_findings(guest)
     for n, written in enumerate(guest.login.keys if guest.login else ()):
         try:
             key_line(ws, written)

@@ -1,0 +1,45 @@
+"""Names in a guest's setup that its system will not know: a time zone, a keyboard layout."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from dacha.core.findings import WARNING, Finding
+from dacha.core.lab.model import Guest
+from dacha.core.spelling import nearest
+
+ZONES = Path("/usr/share/zoneinfo")
+# Layouts by their names in the X keyboard extension's database, which Linux' consoles and installers use too.
+LAYOUTS = frozenset(
+    "af al am ara at au az ba bd be bg br brai bt bw by ca cd ch cm cn cz de dk dz ee eg epo es et eu fi fo fr ga gb ge "
+    "gh gn gr hr hu id ie il in iq ir is it jp jv ke kg kh kr kz la latam lk lt lv ma mao md me mk ml mm mn mt mv my ng "
+    "nl no np nz ph pk pl pt ro rs ru se sg si sk sn sy tg th tj tm tr tw tz ua us uz vn za".split()
+)
+# What people write for a layout that has another name.
+_MEANT = {"uk": "gb", "en": "gb", "da": "dk", "sv": "se", "cs": "cz", "el": "gr", "ja": "jp", "ko": "kr", "nb": "no"}
+
+
+def name_findings(guest: Guest) -> Iterator[Finding]:
+    """Each with the nearest name that is known."""
+    setup, about = guest.setup, f"guest {guest.name}"
+    if setup.keyboard and setup.keyboard not in LAYOUTS:
+        near = _MEANT.get(setup.keyboard) or nearest(setup.keyboard, LAYOUTS)
+        what = f"no keyboard layout is named {setup.keyboard}"
+        yield Finding(
+            WARNING, "keyboard", about, what, _meant(near), ("guest", guest.name, "setup", "keyboard"), "host"
+        )
+    zone = setup.time_zone
+    if zone and (ZONES / "UTC").exists() and not (ZONES / zone).is_file():
+        from zoneinfo import available_timezones
+
+        known = {name.lower(): name for name in available_timezones()}
+        near = known.get(nearest(zone, known) or "")
+        what = f"no time zone is named {zone}, as far as this host knows"
+        yield Finding(
+            WARNING, "time-zone", about, what, _meant(near), ("guest", guest.name, "setup", "time-zone"), "host"
+        )
+
+
+def _meant(name: str | None) -> str:
+    return f"did you mean {name}?" if name else "write it as its system names it"
