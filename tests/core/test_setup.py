@@ -144,7 +144,8 @@ def test_remote_desktop_brings_its_packages_settings_and_accounts() -> None:
     ("setup", "said"),
     [
         ("keyboard = \"uk\"", "did you mean gb?"), ("keyboard = \"gbb\"", "did you mean gb?"),
-        ("time-zone = \"Europe/Lodnon\"", "did you mean Europe/London?"), ("keyboard = \"de\", time-zone = \"UTC\"", ""),
+        ("time-zone = \"Europe/Lodnon\"", "did you mean Europe/London?"),
+        ("keyboard = \"de\", time-zone = \"UTC\"", ""),
     ],
 )  # fmt: skip
 def test_a_name_that_no_system_knows_is_told_with_the_nearest(setup: str, said: str) -> None:
