@@ -13,8 +13,8 @@ ZONES = Path("/usr/share/zoneinfo")
 # Layouts by their names in the X keyboard extension's database, which Linux' consoles and installers use too.
 _NAMES = """
 af al am ara at au az ba bd be bg br brai bt bw by ca cd ch cm cn cz de dk dz ee eg epo es et eu fi fo fr ga gb ge gh
-gn gr hr hu id ie il in iq ir is it jp jv ke kg kh kr kz la latam lk lt lv ma mao md me mk ml mm mn mt mv my ng nl no np nz ph
-pk pl pt ro rs ru se sg si sk sn sy tg th tj tm tr tw tz ua us uz vn za
+gn gr hr hu id ie il in iq ir is it jp jv ke kg kh kr kz la latam lk lt lv ma mao md me mk ml mm mn mt mv my ng nl no np
+nz ph pk pl pt ro rs ru se sg si sk sn sy tg th tj tm tr tw tz ua us uz vn za
 """
 LAYOUTS = frozenset(_NAMES.split())
 # What people write for a layout that has another name.
