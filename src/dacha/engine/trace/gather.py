@@ -122,7 +122,8 @@ def _ask_everything(
     patient = wordless(e.through if e.way == "user" else e.direct) and e.arrived is not False and e.service != "tcp"
     if patient and ws.lab.guests[e.guest].system != "windows":
         # Its agent may tell what has the port; afterwards there would be no time for that.
-        asking.ask({"inside": lambda: look_inside(ws, ws.lab.guests[e.guest], e.service, ROUND_S)})
+        rest = LONGEST_S - asking.took_s
+        asking.ask({"inside": lambda: look_inside(ws, ws.lab.guests[e.guest], e.service, rest)})
     asking.wait(ROUND_S + (wait_s if patient else 0.0), () if patient else WORDS)
     if patient:
         # What its console showed in the meantime is read again: a system may have given up since it accepted.
