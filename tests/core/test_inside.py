@@ -202,6 +202,7 @@ RDP = KERNEL._replace(service="rdp", port=3389, door="rdp", direct=ConnectResult
         (LoginSeen("kim", (), "refused", "c000006d"), None, BROKEN, "error C000006D", "dacha guest password gauge kim"),
         (LoginSeen("kim", (), "refused", "c0000072"), None, BROKEN, "switched off", "net user kim /active:yes"),
         (LoginSeen("kim", (), "refused", "c0000001"), None, BROKEN, "error C0000001", "dacha guest password gauge kim"),
+        (LoginSeen("kim", (), "refused"), {"shell": "-"}, BROKEN, "there is no kim", "name kim in the setup"),
         (LoginSeen("kim", (), "not asked", "", "it asks later"), None, UNTESTED, "it asks later", ""),
         (LoginSeen("kim", (), "no answer", "", "timed out"), None, UNTESTED, "timed out", ""),
         (LoginSeen("kim", (), "in"), {"shadow": "*x 20000"}, BROKEN, "has expired", "chage --expiredate"),

@@ -37,14 +37,22 @@ def login_by_password(e: Evidence) -> Hop:
     if seen.result == REFUSED:
         error = int(seen.cause, 16) if seen.cause else 0
         what = f"{user} is refused" + (f" (error {error:08X})" if error else "")
+        if barred := why_barred(e.inside, user, e.now):
+            remedy = barred.advice.said(e.guest, by_agent=True) if barred.advice else _account(e, user)
+            return Hop("login", BROKEN, what, barred.means, remedy)
         means, command = _WORDS.get(error, ("the user name or the password is another one", ""))
         advice = Advice(command.format(user=user)) if command else None
         return Hop("login", BROKEN, what, means, advice.said(e.guest, by_agent=e.agent) if advice else again)
     if barred := why_barred(e.inside, user, e.now):
-        remedy = barred.advice.said(e.guest, by_agent=True) if barred.advice else again
+        remedy = barred.advice.said(e.guest, by_agent=True) if barred.advice else _account(e, user)
         return Hop("login", BROKEN, f"{user} is put out again, although the password is right", barred.means, remedy)
     if e.inside and user in e.inside.at_screen:
         means = "a server that gives each user one desktop shows a blank screen then"
         what = f"the password of {user} is right, but {user} is logged in at the guest's own screen"
         return Hop("login", ASIDE, what, means, f"dacha screen {e.guest}, and log {user} out there")
     return Hop("login", FINE, f"{user} gets in, with this password{seen.said}")
+
+
+def _account(e: Evidence, user: str) -> str:
+    """What to do for somebody who is not there: the lab file says who has an account."""
+    return f"name {user} in the setup of {e.guest} (user), then: dacha guest first-boot {e.guest} --again"
