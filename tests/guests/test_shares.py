@@ -7,11 +7,13 @@ import contextlib
 import hashlib
 import os
 import subprocess
+import sys
 import time
 from pathlib import Path
 
 import pytest
 
+from dacha.hypervisor.beside import share_server
 from tests.conftest import Lab
 
 LAB = """\
@@ -107,7 +109,7 @@ def test_a_share_is_edited_in_the_file(lab: Lab) -> None:
     (lab.folder / "tides").mkdir()
     done = lab("share", "add", "gauge", "tides", "--folder", "tides", "--read-only").out
     assert "tides at /srv/tides, read-only, there of user 1000" in done
-    assert 'share.tides = { at = "/srv/tides", folder = "tides", read-only = true }' in lab.file.read_text()
+    assert 'share.tides = { folder = "tides", at = "/srv/tides", read-only = true }' in lab.file.read_text()
     assert "has a share tides already" in lab("share", "add", "gauge", "tides", code=2).err
     assert "read, write" in lab("share", "edit", "gauge", "tides", "--no-read-only").out + lab("share", "list").out
     row = {"guest": "gauge", "name": "tides", "folder": str(lab.folder / "tides"), "at": "/srv/tides",
@@ -137,6 +139,30 @@ def test_what_gives_this_host_away_is_not_shared(lab: Lab, folder: str, words: s
     assert lab.file.read_text() == before
     if words not in ("No such file", "is no folder"):
         assert "now has" in lab("share", "add", "gauge", "x", "--folder", folder, "--anyway").out
+
+
+def test_neither_the_lab_file_nor_a_key_of_the_lab_is_shared(lab: Lab) -> None:
+    """A guest that writes the lab file would say what this host does at the next apply."""
+    lab.write(LAB.replace("@BOOT@", 'login = { user = "ops", keys = ["keys/id.pub"] }').partition("share.tides")[0])
+    lab.env |= {k: str(lab.folder.parent / f"{lab.folder.name}-{k}") for k in ("DACHA_STATE", "DACHA_SHARED")}
+    said = lab("share", "add", "gauge", "all", "--folder", ".", code=2).err
+    assert "lab.toml is in it" in said and "--anyway" in said
+    assert "now has" in lab("share", "add", "gauge", "all", "--folder", ".", "--read-only").out
+    assert "lab.toml is in it" in lab("share", "edit", "gauge", "all", "--no-read-only", code=2).err
+    (lab.folder / "keys").mkdir()
+    (lab.folder / "keys/id.pub").write_text("x")
+    (lab.folder / "keys/id").write_text("x")
+    assert "private key id is in it" in lab("share", "add", "gauge", "keys", "--read-only", code=2).err
+    assert "private key id is in it" in lab("check", code=None).out
+
+
+def test_a_folder_that_was_put_in_its_place_meanwhile_is_not_served(tmp_path: Path) -> None:
+    """What is served is what was judged: somebody who owns the folder above may put a link there in between."""
+    (tmp_path / "tides").mkdir()
+    words = ["0", str(tmp_path / "tides"), "1:1", "0", "0", "1000", "1000", "rw", "/bin/true"]
+    argv = [sys.executable, "-I", "-S", share_server.__file__, *words]
+    done = subprocess.run(argv, capture_output=True, text=True, stdin=subprocess.DEVNULL, check=False)
+    assert done.returncode == 1 and "another folder than a moment ago" in done.stderr and "ready" not in done.stdout
 
 
 @pytest.mark.parametrize(

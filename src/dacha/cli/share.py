@@ -22,7 +22,7 @@ def share_arguments(parser: argparse.ArgumentParser) -> None:
 def _add(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser)
     parser.add_argument("name", metavar="SHARE", help="the name by which the guest mounts it")
-    parser.add_argument("--folder", metavar="FOLDER", help="the folder here (default: the lab file's own)", default=".")
+    parser.add_argument("--folder", metavar="FOLDER", help="the folder here (default: SHARE, beside the lab file)")
     parser.add_argument("--at", metavar="PATH", help="where it is in the guest (default: /srv/SHARE)")
     _options(parser)
 
@@ -114,7 +114,12 @@ def run_add(args: argparse.Namespace) -> int:
         if any(s.name == args.name for s in guest_named(ws, args.guest).shares):
             what = f"{args.guest} has a share {args.name} already"
             raise UsageError(what, where=ws.path.name, remedy=f"dacha share edit {args.guest} {args.name} …")
-        return [Set(("guest", args.guest, "share", args.name), {"at": f"/srv/{args.name}", **_values(args)})]
+        return [
+            Set(
+                ("guest", args.guest, "share", args.name),
+                {"folder": args.name, "at": f"/srv/{args.name}", **_values(args)},
+            )
+        ]
 
     return _report(args, edit_lab(args.lab, decide, _judge(args)))
 
@@ -175,7 +180,7 @@ def run_list(args: argparse.Namespace) -> int:
 
 
 ACTIONS = (
-    Action("add", "share a folder with a guest", "dacha share add gauge tides --folder tides", _add, run_add),
+    Action("add", "share a folder with a guest", "dacha share add gauge tides --read-only", _add, run_add),
     Action("edit", "change a share", "dacha share edit gauge tides --read-only", _edit, run_edit),
     Action("remove", "share it no more", "dacha share remove gauge tides", arguments.share, run_remove),
     Action("list", "list shared folders", "dacha share list", _list, run_list),

@@ -60,7 +60,7 @@ def run_connect(args: argparse.Namespace) -> int:
         return _by_agent(args, ws)
     if args.by == "console":
         return _by_console(args)
-    argv = _desktop(args, ws) or _by_ssh(args, ws)
+    argv = ([] if args.through or args.by == "ssh" else _desktop(args, ws)) or _by_ssh(args, ws)
     if not argv:
         return _by_agent(args, ws) if args.command else _by_console(args)
     if args.json:
@@ -138,7 +138,7 @@ def _desktop(args: argparse.Namespace, ws: Workspace) -> list[str]:
     from dacha.engine.lab.named import guest_named
 
     services = [d.service for d in guest_named(ws, args.guest).doors]
-    if not args.desktop and ("ssh" in services or "rdp" not in services):
+    if not args.desktop and ("ssh" in services or "rdp" not in services or args.command):
         return []
     if args.command:
         raise UsageError("a command is run by SSH", remedy=f"dacha door add {args.guest} ssh --from host")

@@ -13,22 +13,22 @@ _WHOLE = ("/home", "/usr", "/var", "/opt", "/srv", "/mnt", "/media", "/tmp", "/l
 def why_dangerous(folder: str, homes: Iterable[str], own: Iterable[str]) -> str:
     """Why a folder (its real path) gives this host away; "" where it does not. `homes` are people's home folders, `own`
     those in which Dacha keeps what is its own."""
-    if any(_within(x, folder) and x != folder for x in _RULING):
+    if any(within(x, folder) and x != folder for x in _RULING):
         return "it is this whole host"
     for ruling in _RULING:
-        if _within(folder, ruling):
+        if within(folder, ruling):
             return f"it is in {ruling}, which rules this host" if folder != ruling else f"{ruling} rules this host"
     for kept in own:
-        if _within(folder, kept) or _within(kept, folder):
+        if within(folder, kept) or within(kept, folder):
             return f"what Dacha keeps of guests is in {kept}: disks, keys"
     if folder in _WHOLE:
         return f"it is all of {folder}"
     for home in homes:
-        if home not in ("/", "/nonexistent") and _within(home, folder):
+        if home not in ("/", "/nonexistent") and within(home, folder):
             return f"it is a whole home folder, with its keys: {home}"
     return ""
 
 
-def _within(path: str, folder: str) -> bool:
+def within(path: str, folder: str) -> bool:
     """True when a path is the folder, or in it."""
     return path == folder or path.startswith(folder.rstrip("/") + "/")

@@ -170,8 +170,8 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
         if m["shares"]:
             from dacha.hypervisor.beside import shares
 
-            refuse_danger(guest, m)
-            beside.append(partial(shares.start, home.run(name), folder / "share.log", m["shares"], account))
+            opened = refuse_danger(ws, guest, m)
+            beside.append(partial(shares.start, home.run(name), folder / "share.log", m["shares"], opened, account))
         open_files = (*taps.values(), *fdset.descriptors)
         with gate.opened(ws, m, account, low_ports=low) as asked:
             child = launch.spawn(

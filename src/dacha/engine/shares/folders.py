@@ -6,37 +6,51 @@ import os
 import pwd
 import stat
 from collections.abc import Iterator
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from dacha.core.apply.machine import Machine
 from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding
 from dacha.core.lab.model import Guest, Share
-from dacha.core.plan.shares import why_dangerous
+from dacha.core.plan.shares import why_dangerous, within
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
+
+if TYPE_CHECKING:
+    from dacha.hypervisor.beside.shares import Opened
 
 INSIST = "share a folder in it, or insist: anyway = true in its share (--anyway)"
 
 
-def danger(share: Share, folder: str) -> str:
+def danger(ws: Workspace, share: Share, folder: str) -> str:
     """Why a folder (its real path) is not to be shared; "" where it may be, or the lab insists on it."""
     if share.anyway:
         return ""
     homes = {entry.pw_dir for entry in pwd.getpwall()} - {""}
     own = (folders.state(), folders.shared(), folders.run())
-    return why_dangerous(folder, sorted(homes), [str(p.resolve()) for p in own])
+    if why := why_dangerous(folder, sorted(homes), [str(p.resolve()) for p in own]):
+        return why
+    if within(str(ws.path.resolve()), folder) and not share.read_only:
+        return f"{ws.path.name} is in it: its guest could write what this host does at the next apply"
+    keys = [k for g in ws.lab.guests.values() if g.login for k in g.login.keys if k.endswith(".pub")]
+    for private in (ws.resolve(k.removesuffix(".pub")).resolve() for k in keys):
+        if private.is_file() and within(str(private), folder):
+            return f"the private key {private.name} is in it"
+    return ""
 
 
-def refuse_danger(guest: Guest, m: Machine) -> None:
-    """Raise HostError for a folder that gives this host away: where its path leads may have changed since it was
-    checked."""
-    insisted = {s.name for s in guest.shares if s.anyway}
+def refuse_danger(ws: Workspace, guest: Guest, m: Machine) -> dict[str, Opened]:
+    """Each folder that a machine shares, as it is now: what its path leads to may have changed since it was checked.
+    Raises HostError for one that gives this host away, or is gone."""
+    from dacha.hypervisor.beside.shares import look
+
+    told, found = {s.name: s for s in guest.shares}, {}
     for share in m["shares"]:
-        name, folder = share["name"], str(Path(share["folder"]).resolve())
-        why = "" if name in insisted else danger(Share(name, folder, ""), folder)
-        if why:
-            raise HostError(f"folder {folder} of share {name} is not shared", why=why, remedy=INSIST)
+        name = share["name"]
+        found[name] = opened = look(share)
+        if why := danger(ws, told.get(name) or Share(name, opened.path, ""), opened.path):
+            raise HostError(f"folder {opened.path} of share {name} is not shared", why=why, remedy=INSIST)
+    return found
 
 
 def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
@@ -53,7 +67,7 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         if not stat.S_ISDIR(seen.st_mode):
             yield Finding(ERROR, "share-folder", about, f"{folder} is no folder", "", (*path, "folder"), "host")
             continue
-        if why := danger(share, str(folder.resolve())):
+        if why := danger(ws, share, str(folder.resolve())):
             what = f"{folder} is not shared: {why}"
             yield Finding(ERROR, "share-danger", about, what, INSIST, (*path, "folder"), "host")
         if os.geteuid() != 0 and seen.st_uid != os.geteuid() and not share.read_only:

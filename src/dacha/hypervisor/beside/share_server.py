@@ -1,10 +1,10 @@
 """A folder of this host for a guest: the daemon that serves it (virtio-fs) gets the powers of the folder's owner, and
 no others.
 
-It is run by itself (`python share_server.py SOCKET FOLDER UID GID GUEST-UID GUEST-GID rw|ro DAEMON`, SOCKET a listening
-descriptor) and imports nothing of Dacha's. In a user namespace of its own the folder's owner is the guest's user: what
-that user makes is the owner's here, and nobody else is known; in a mount namespace of its own nothing of the folder has
-powers (user_namespaces(7), mount_namespaces(7)).
+It is run by itself (`python share_server.py SOCKET FOLDER DEVICE:NUMBER UID GID GUEST-UID GUEST-GID rw|ro DAEMON`) and
+imports nothing of Dacha's; SOCKET is a listening descriptor, DEVICE:NUMBER the very folder that was judged. In a user
+namespace of its own the folder's owner is the guest's user: what that user makes is the owner's here, and nobody else
+is known; in a mount namespace of its own nothing of the folder has powers (user_namespaces(7), mount_namespaces(7)).
 """
 
 from __future__ import annotations
@@ -62,11 +62,15 @@ def map_owner(uid: int, gid: int, guest_uid: int, guest_gid: int) -> None:
             f.write(text)
 
 
-def mount(folder: str, *, writable: bool) -> None:
-    """The folder at PLACE, in a mount namespace of its own: the owner may have no way to where it is."""
+def mount(folder: str, which: str, *, writable: bool) -> None:
+    """The folder at PLACE, in a mount namespace of its own: the owner may have no way to where it is. It must still be
+    the one that was judged: somebody may have put another, or a link, in its place."""
     place = os.fsencode(PLACE)
     _mount(b"none", b"/", _RECURSIVE | _PRIVATE)
     _mount(os.fsencode(folder), place, _BIND)
+    seen = os.lstat(PLACE)
+    if which != f"{seen.st_dev}:{seen.st_ino}":
+        raise OSError(f"{folder} is another folder than a moment ago")
     flags = _BIND | _REMOUNT | _NO_SETUID | _NO_DEVICES | (0 if writable else _READ_ONLY)
     _mount(b"none", place, flags | _kept(PLACE))
 
@@ -105,19 +109,19 @@ def keep_groups() -> None:
 
 
 def main(words: list[str]) -> None:
-    fd, folder, daemon = int(words[0]), words[1], words[7]
-    uid, gid, guest_uid, guest_gid = map(int, words[2:6])
-    writable = words[6] == "rw"
+    fd, folder, which, daemon = int(words[0]), words[1], words[2], words[8]
+    uid, gid, guest_uid, guest_gid = map(int, words[3:7])
+    writable = words[7] == "rw"
     if uid != os.geteuid():
         _done(_libc.unshare(_NEW_MOUNTS), "unshare")
-        mount(folder, writable=writable)
+        mount(folder, which, writable=writable)
         become_owner(uid, gid)
         _done(_libc.unshare(_NEW_USERS), "unshare")
         map_owner(uid, gid, guest_uid, guest_gid)
     else:
         _done(_libc.unshare(_NEW_USERS | _NEW_MOUNTS), "unshare")
         map_owner(uid, gid, guest_uid, guest_gid)
-        mount(folder, writable=writable)
+        mount(folder, which, writable=writable)
     keep_powers()
     keep_groups()
     sys.stdout.write("ready\n")

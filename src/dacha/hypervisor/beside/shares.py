@@ -6,11 +6,12 @@ import os
 import select
 import subprocess
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from dacha.core.apply.machine import MachineShare
 from dacha.core.errors import HostError
+from dacha.core.named import NamedTuple
 from dacha.host.accounts import Account
 from dacha.host.facts import program
 from dacha.host.unix_socket import listen
@@ -26,9 +27,37 @@ def find() -> str | None:
     return next((d for d in DAEMONS if os.access(d, os.X_OK)), None) or program("virtiofsd")
 
 
-def start(run: Path, log: Path, shares: Iterable[MachineShare], account: Account | None = None) -> None:
-    """Start what serves each folder; QEMU finds it in `run`. Each has the powers of its folder's owner and shows all
-    of it as the guest's user. Raises HostError."""
+class Opened(NamedTuple):
+    """A folder as it was looked at: its real path, which one it is (device and number), whose."""
+
+    path: str
+    device: int
+    number: int
+    uid: int
+    gid: int
+
+
+def look(share: MachineShare) -> Opened:
+    """The folder of a share, by one look: what is judged is what is served. Raises HostError."""
+    try:
+        folder = os.open(share["folder"], os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
+    except OSError as e:
+        what = f"folder {share['folder']} of share {share['name']} cannot be reached"
+        raise HostError(what, why=e.strerror or str(e), remedy=f"make it: mkdir {share['folder']}") from e
+    try:
+        seen = os.fstat(folder)
+        return Opened(
+            str(Path(f"/proc/self/fd/{folder}").readlink()), seen.st_dev, seen.st_ino, seen.st_uid, seen.st_gid
+        )
+    finally:
+        os.close(folder)
+
+
+def start(
+    run: Path, log: Path, shares: Iterable[MachineShare], opened: Mapping[str, Opened], account: Account | None = None
+) -> None:
+    """Start what serves each folder, as it was `opened`; QEMU finds it in `run`. Each has the powers of its folder's
+    owner and shows all of it as the guest's user. Raises HostError."""
     daemon = find()
     for share in shares:
         if daemon is None:
@@ -36,26 +65,23 @@ def start(run: Path, log: Path, shares: Iterable[MachineShare], account: Account
                 "virtiofsd is not on this machine: it serves shared folders",
                 remedy="on Debian: apt install qemu-system-common (12), virtiofsd (13 and later)",
             )
-        _start_one(run, log, share, account, daemon)
+        _start_one(run, log, share, opened[share["name"]], account, daemon)
 
 
-def _start_one(run: Path, log: Path, share: MachineShare, account: Account | None, daemon: str) -> None:
+def _start_one(run: Path, log: Path, share: MachineShare, opened: Opened, account: Account | None, daemon: str) -> None:
     from dacha.hypervisor.beside import share_server
 
-    name, folder = share["name"], share["folder"]
-    try:
-        owner = Path(folder).stat()
-    except OSError as e:
-        raise HostError(f"folder {folder} of share {name} cannot be reached", why=e.strerror or str(e)) from e
+    name, folder = share["name"], opened.path
     # Who can become nobody else serves it as what he is.
-    uid, gid = (owner.st_uid, owner.st_gid) if account else (os.geteuid(), os.getegid())
+    uid, gid = (opened.uid, opened.gid) if account else (os.geteuid(), os.getegid())
     socket = run / share_socket(name)
     with listen(socket) as control, log.open("ab") as out:
         if account:
             os.chown(socket, account.uid, account.gid)
         socket.chmod(0o600)
         guest = str(share["owner"])
-        words = [str(control.fileno()), folder, str(uid), str(gid), guest, guest]
+        which = f"{opened.device}:{opened.number}"
+        words = [str(control.fileno()), folder, which, str(uid), str(gid), guest, guest]
         child = subprocess.Popen(
             [sys.executable, "-I", "-S", share_server.__file__, *words, "ro" if share["read_only"] else "rw", daemon],
             cwd="/", stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=out, start_new_session=True,
