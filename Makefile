@@ -20,7 +20,8 @@ demo: setup          ## run the saltmarsh demonstration: real guests, no privile
 test: setup lint     ## pass the tests, with real guests
 	tools/test.sh $(BIN)
 
-faults: setup        ## every fault that trace is tried on, with real guests: some ten minutes
+faults: setup        ## every fault that trace is tried on, with real guests, and a desktop entered from the LAN: half an hour
+	tools/setup.sh "$(VENV)" faults
 	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests/faults
 
 quick: setup         ## the tests that need no guest and no network of their own, in seconds

@@ -1,11 +1,15 @@
 #!/bin/sh
 # A Debian guest for tests, from Debian's packages as this machine gets them: systemd, OpenSSH, the guest agent, first-boot software.
-#   tools/debian-guest.sh FOLDER     makes FOLDER/disk.qcow2, vmlinuz and initrd.img, which a lab starts directly
+#   tools/debian-guest.sh FOLDER [--desktop]     makes FOLDER/disk.qcow2, vmlinuz and initrd.img, which a lab starts directly;
+#                                                with --desktop also a small desktop by RDP
 # Wants root and debootstrap; needs no loop device: the file system is written by mke2fs from a folder. Some two minutes. What is
 # there already, made by this same script, is left as it is.
 set -eu
 folder=$1
-made=$(sha256sum "$0" | cut -d ' ' -f 1)
+desktop=${2:-}
+made=$(sha256sum "$0" | cut -d ' ' -f 1)$desktop
+more=
+[ "$desktop" = --desktop ] && more="xrdp xorgxrdp icewm xterm xfonts-base dbus-x11 ssl-cert"
 [ "$(cat "$folder/made" 2> /dev/null)" = "$made" ] && [ -s "$folder/disk.qcow2" ] && exit 0
 for pair in debootstrap:debootstrap mke2fs:e2fsprogs qemu-img:qemu-utils; do
     command -v "${pair%:*}" > /dev/null || apt-get install -y -qq "${pair#*:}" > /dev/null
@@ -27,10 +31,16 @@ mount -t proc proc "$root/proc"
 in_root() {
     chroot "$root" env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin HOME=/root LC_ALL=C.UTF-8 DEBIAN_FRONTEND=noninteractive "$@"
 }
-in_root apt-get install -y -qq --no-install-recommends linux-image-cloud-amd64 initramfs-tools systemd-sysv systemd-resolved udev dbus \
+# shellcheck disable=SC2086  # one word a package
+in_root apt-get install -y -qq --no-install-recommends $more linux-image-cloud-amd64 initramfs-tools systemd-sysv systemd-resolved udev dbus \
     libpam-systemd openssh-server sudo cloud-init qemu-guest-agent iproute2 iputils-ping netbase procps nftables socat \
     ca-certificates > "$work/log" 2>&1 || { tail -n 30 "$work/log"; exit 1; }
 rm "$root/usr/sbin/policy-rc.d"
+if [ "$desktop" = --desktop ]; then
+    in_root adduser --quiet xrdp ssl-cert
+    sed -i 's/^security_layer=.*/security_layer=tls/' "$root/etc/xrdp/xrdp.ini"
+    echo 'exec icewm' > "$root/etc/skel/.xsession"
+fi
 # Only what the lab hands over, put in place by the system's own network service.
 cat > "$root/etc/cloud/cloud.cfg.d/90-lab.cfg" << 'END'
 datasource_list: [NoCloud, None]

@@ -1,6 +1,6 @@
 #!/bin/sh
 # Sets up what Dacha and its tests need: Debian packages where they may be installed, then a Python environment. With
-# "bench" or "screenshots" as the second word what those need too.
+# "bench", "faults" or "screenshots" as the second word what those need too.
 set -eu
 venv=$1
 python=${PYTHON:-python3}
@@ -52,6 +52,11 @@ if [ "${2:-}" = bench ]; then
     need dnsperf dnsperf
     need dnsmasq dnsmasq-base
     need curl curl
+elif [ "${2:-}" = faults ]; then
+    need debootstrap debootstrap
+    need xfreerdp freerdp2-x11
+    need import imagemagick
+    need Xvfb xvfb
 elif [ "${2:-}" = screenshots ]; then
     need xterm xterm
     need Xvfb xvfb
