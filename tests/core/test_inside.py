@@ -20,6 +20,7 @@ from tests.core.test_trace import KERNEL, USER
 TOLD = """\
 listen LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=480,fd=3))
 listen LISTEN 0 128 [::1]:631 [::]:* users:(("cupsd",pid=500,fd=7))
+managed
 unit ssh active
 shell /bin/bash
 keys 1 600 ops
@@ -77,6 +78,7 @@ def test_its_questions_are_a_shells_and_end() -> None:
         ({"listen": "-", "unit": "ssh inactive"}, "service ssh is inactive"),
         ({"listen": "-", "unit": "ssh failed Bad configuration option"}, "failed: Bad configuration option"),
         ({"listen": "-", "unit": "-"}, "no server for it is installed"),
+        ({"listen": "-", "unit": "-", "managed": "-"}, ""),
         ({"listen": "-", "unit": "ssh masked"}, "is masked"),
         ({"listen": 'LISTEN 0 1 [::]:22 [::]:* users:(("sshd",pid=1,fd=3))'}, "for IPv6 alone"),
         ({"drops": "inet:filter input tcp dport 22 drop"}, "sshd listens there"),

@@ -62,16 +62,18 @@ class Drops(NamedTuple):
 
 
 class Inside(NamedTuple):
-    """What was told. `shell` is the user's, None for a user that is not there; `shell_there` whether that can be
-    started; `keys` how many lines the user's key file has, None for no file, and `tails` the last letters of each key
-    in it; `mode` that file's bits and owner; `folders` those above it (path, bits, owner); `mark` the first sign
-    of the password's hash ("!" is a locked account), `expires` the day (since 1970) at which the account does, `must`
-    whether its password has to be changed first; `closed` the text of /etc/nologin; `drops` what the guest's own
-    firewall drops; `settings` of its SSH server (sshd -T); `log` its server's last words on somebody refused; `clock`
-    the guest's (Unix seconds); `gateway` where its default route leads ("" for none, None where it was not told);
-    `at_screen` who is logged in at its own screen."""
+    """What was told. `managed` is whether systemd looks after its services, which `units` are then. `shell` is the
+    user's, None for a user that is not there; `shell_there` whether that can be started; `keys` how many lines the
+    user's key file has, None for no file, and `tails` the last letters of each key in it; `mode` that file's bits and
+    owner; `folders` those above it (path, bits, owner); `mark` the first sign of the password's hash ("!" is a locked
+    account), `expires` the day (since 1970) at which the account does, `must` whether its password has to be changed
+    first; `closed` the text of /etc/nologin; `drops` what the guest's own firewall drops; `settings` of its SSH server
+    (sshd -T); `log` its server's last words on somebody refused; `clock` the guest's (Unix seconds); `gateway` where
+    its default route leads ("" for none, None where it was not told); `at_screen` who is logged in at its own
+    screen."""
 
     listeners: tuple[Listener, ...] = ()
+    managed: bool = False
     units: tuple[Unit, ...] = ()
     links: tuple[Link, ...] = ()
     gateway: str | None = None
@@ -121,6 +123,7 @@ function p() {{
   }}
   i=""
 }}')
+command -v systemctl > /dev/null && echo managed
 echo "$units" | while read -r u s; do
   [ "$s" = failed ] && s="$s $(journalctl -u "$u" -p 3 -n 1 -o cat --no-pager 2>/dev/null | head -1)"
   [ "$u" ] && echo "unit $u $s"
@@ -178,6 +181,8 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             program = rest.partition('(("')[2].partition('"')[0]
             listener = Listener(address.strip("[]").partition("%")[0], int(port), program)
             return found._replace(listeners=(*found.listeners, listener))
+        case "managed":
+            return found._replace(managed=True)
         case "unit":
             return found._replace(units=(*found.units, Unit(words[0], words[1], " ".join(words[2:]))))
         case "keys":

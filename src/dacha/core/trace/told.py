@@ -55,7 +55,8 @@ def _not_serving(inside: Inside, service: str) -> Cause | None:
     """Why no program has the port: what its service manager says of those that serve this."""
     unit = next((u for u in inside.units if u.state == "failed"), next(iter(inside.units), None))
     if unit is None:
-        return Cause("no server for it is installed", "") if service in UNITS else None
+        # Another service manager was not asked.
+        return Cause("no server for it is installed", "") if service in UNITS and inside.managed else None
     if unit.state == "failed":
         said = f": {unit.said}" if unit.said else ""
         return Cause(f"its service {unit.name} failed{said}", "its server does not start", _to_start(unit, service))
