@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import subprocess
+
+from tests.conftest import PROGRAM
 from tests.faults.rig import LAB
 from tests.networks.test_kernel_nat import on_console
 from tests.networks.world import HostedLab
@@ -43,4 +46,10 @@ def test_a_guest_without_a_door_is_entered_through_another(hosted: HostedLab) ->
     lab("stop", "gauge", "--force", "--wait", "0s")
     alone = lab("connect", "charts", "--", "id", code=2).err
     assert "dacha door add charts ssh" in alone
+    # A person is led to its console, and told so.
+    argv = lab.world.inside("host", "script", "-qec", f"{PROGRAM} connect charts", "/dev/null")
+    typed = subprocess.run(
+        argv, cwd=lab.folder, env=lab.env, input=b"\x1d", capture_output=True, timeout=60, check=False
+    )
+    assert b"at its console" in typed.stdout and b"Left the console of charts" in typed.stdout, typed
     assert "shares a network" in lab("connect", "charts", "--through", "gauge", "--", "id", code=1).err
