@@ -8,14 +8,14 @@ import subprocess
 import tarfile
 from io import BytesIO
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 from xml.etree import ElementTree as Xml
 
 import pytest
 import yaml
 
 from dacha.core.apply.answers import NOTHING, Answers
-from dacha.core.apply.first_boot import FirstBootAdapter, SetupFacts
+from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter, SetupFacts
 from dacha.formats.answers import alpine, bsd, debian, fedora, ubuntu, windows
 from dacha.formats.answers.finish import networkd, script
 from dacha.formats.answers.forms import FORMS
@@ -107,8 +107,16 @@ def test_first_boot_data_and_ubuntus_pass_its_schema(cloud_schema: Any) -> None:
     jsonschema.validate(tree["user-data"], cloud_schema)
     assert tree["storage"]["layout"]["match"] == {"path": "/dev/vda"}
     assert tree["network"]["ethernets"]["adapter0"]["match"] == {"macaddress": STATIC["hardware_address"]}
-    told = documents(answers().facts, instance="one", host_key_private="PRIVATE\n", passwords={"ops": HASH})
-    jsonschema.validate(yaml.safe_load(told["user-data"]), cloud_schema)
+    facts = answers().facts | {"shares": [{"name": "tides", "at": "/srv/tides", "read_only": True}]}
+    told = documents(cast(FirstBoot, facts), instance="one", host_key_private="PRIVATE\n", passwords={"ops": HASH})
+    data = yaml.safe_load(told["user-data"])
+    jsonschema.validate(data, cloud_schema)
+    assert data["bootcmd"][0][3:] == ["share", "tides", "/srv/tides", "ro,nofail"]
+    # An installer's end puts the same into the new system's table.
+    shared = answers()._replace(facts=cast(FirstBoot, facts))
+    for family in ("debian", "fedora", "alpine"):
+        assert "echo 'tides /srv/tides virtiofs ro,nofail 0 0' >> /etc/fstab" in script(shared, family)
+    assert "virtiofs" not in script(shared, "bsd")
 
 
 def test_alpines_overlay_starts_itself_and_its_answers_are_a_shells(tmp_path: Path) -> None:

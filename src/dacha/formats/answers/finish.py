@@ -11,7 +11,7 @@ import shlex
 from ipaddress import ip_interface
 
 from dacha.core.apply.answers import Answers
-from dacha.core.apply.first_boot import FirstBootAdapter, SetupFile, SetupUser
+from dacha.core.apply.first_boot import FirstBootAdapter, FirstBootShare, SetupFile, SetupUser
 from dacha.core.named import NamedTuple
 from dacha.formats.remote_desktop import remote_desktop
 from dacha.formats.seed_setup import FAMILIES as SEED_FAMILIES
@@ -92,6 +92,9 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
         files = [c for path, text, mode in made.files for c in _put(path, text.encode(), mode)]
         # Nothing runs yet in what is being installed: it starts with its first boot.
         steps.append(("remote desktop", [*files, *(c for c in made.commands if " restart " not in c)]))
+    if family != "bsd":
+        # Mounted from the new system's first boot on.
+        steps += [(f"share {s['name']}", _share(s)) for s in answers.facts.get("shares", ())]
     steps += [(f["path"], _file(f)) for f in answers.setup["files"]]
     steps += [(f"service {s}", [how.service.format(service=shlex.quote(s))]) for s in answers.setup["services"]]
     steps += [(f"run {n}", [f"sh -c {shlex.quote(c)}"]) for n, c in enumerate(answers.setup["run"], 1)]
@@ -184,6 +187,11 @@ def _user(answers: Answers, how: Family, user: SetupUser) -> list[str]:
         commands += _put(f"{home}/.ssh/authorized_keys", keys, "0600")
         commands += [f"chmod 700 {shlex.quote(home + '/.ssh')}", f"chown -R {name}: {shlex.quote(home + '/.ssh')}"]
     return commands
+
+
+def _share(share: FirstBootShare) -> list[str]:
+    line = f"{share['name']} {share['at']} virtiofs {'ro' if share['read_only'] else 'rw'},nofail 0 0"
+    return [f"mkdir -p {share['at']}", f"echo '{line}' >> /etc/fstab"]
 
 
 def _file(file: SetupFile) -> list[str]:
