@@ -143,6 +143,34 @@ def test_a_disk_that_was_made_on_another_image_says_so(lab: Lab) -> None:
     assert "disk 0 was made on one.raw, and stays so: from now says two.raw" in lab("check", code=None).out
 
 
+def test_an_image_that_another_was_put_in_place_of_is_not_started_on(lab: Lab) -> None:
+    """The disk is what differs from its image: on another one its file system is broken, and soon beyond repair."""
+    lab("new", "pier")
+    base = lab.folder / "base.raw"
+    base.write_bytes(RAW)
+    lab("guest", "add", "gauge", "--from", "base.raw", "--disk", "1MiB", "--memory", "64MiB")
+    apply(lab)
+    start = ("start", "gauge", "--no-wait")
+    # Written anew with the same in it, as a copy from elsewhere is: that is the same image.
+    base.write_bytes(RAW)
+    lab(*start)
+    lab("stop", "--all", "--force", "--wait", "0s")
+    base.write_bytes(RAW.replace(b"tides", b"ebbed"))
+    refused = lab(*start, code=None)
+    assert (
+        refused.code in (1, 3) and "is another than the one that disk-0.qcow2 was made on" in refused.out + refused.err
+    )
+    assert "bring that image back" in refused.out + refused.err
+    base.write_bytes(RAW)
+    lab(*start)
+    lab("stop", "--all", "--force", "--wait", "0s")
+    # As the remedy says, for who knows better.
+    base.write_bytes(RAW + bytes(512))
+    (lab.guest_folder("gauge") / "disk-0.json").unlink()
+    lab(*start)
+    lab("stop", "--all", "--force", "--wait", "0s")
+
+
 @pytest.mark.parametrize("seed", [1, 2])
 def test_a_random_walk_over_two_labs_loses_and_takes_nothing(lab: Lab, seed: int) -> None:
     """Against a model: which disks there are, what is on each, and whether somebody asked for it to go."""

@@ -6,15 +6,29 @@ A guest's process may write to its own disk's header; the note lies beside the d
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.core.named import NamedTuple
+from dacha.core.sha256 import sha256
 from dacha.formats import qcow2
 from dacha.host.files import replace_file
 from dacha.hypervisor.images import images
 
 VERSION = 1
+
+
+# How much of an image is looked at to tell it from another, and in how many places.
+SAMPLE, SAMPLES = 4096, 32
+
+
+class Seen(NamedTuple):
+    """An image as it was when a disk was made on it: when it was changed last (nanoseconds since 1970), and what tells
+    it from another; "" in a note of an older dacha."""
+
+    changed: int = 0
+    content: str = ""
 
 
 class Noted(NamedTuple):
@@ -23,6 +37,7 @@ class Noted(NamedTuple):
     backing: str | None
     backing_format: str | None
     below: tuple[tuple[Path, str], ...]
+    seen: tuple[Seen, ...] = ()
 
 
 def note_file(disk: Path) -> Path:
@@ -32,8 +47,12 @@ def note_file(disk: Path) -> Path:
 def note(disk: Path) -> Noted:
     """Note what a disk lies on now. Raises HostError."""
     own = images.header(disk)
-    noted = Noted(own.backing, own.backing_format, tuple(images.chain(disk)[1:]))
-    below = [{"file": str(file), "format": form} for file, form in noted.below]
+    files = tuple(images.chain(disk)[1:])
+    noted = Noted(own.backing, own.backing_format, files, tuple(_seen(file) for file, _ in files))
+    below = [
+        {"file": str(file), "format": form, **seen._asdict()}
+        for (file, form), seen in zip(noted.below, noted.seen, strict=True)
+    ]
     record = {"version": VERSION, "backing": own.backing, "backing_format": own.backing_format, "below": below}
     replace_file(note_file(disk), json.dumps(record, indent=1), mode=0o600)
     return noted
@@ -45,7 +64,8 @@ def _noted(disk: Path) -> Noted | None:
         if raw["version"] > VERSION:
             raise HostError(f"{note_file(disk)} was written by a newer dacha", remedy="use that version")
         below = tuple((Path(row["file"]), str(row["format"])) for row in raw["below"])
-        return Noted(raw["backing"], raw["backing_format"], below)
+        seen = tuple(Seen(int(row.get("changed", 0)), str(row.get("content", ""))) for row in raw["below"])
+        return Noted(raw["backing"], raw["backing_format"], below, seen)
     except FileNotFoundError:
         return None
     except (OSError, ValueError, KeyError, TypeError) as e:
@@ -66,7 +86,38 @@ def layers(disk: Path) -> list[tuple[Path, str]]:
             why=f"it was made on {noted.backing or 'nothing'}, and now says {(own.backing or 'nothing')[:200]!r}",
             remedy=f"if it was you, remove {note_file(disk)}; else keep it away from any program",
         )
+    for (file, _), seen in zip(noted.below, noted.seen, strict=True):
+        if seen.content and _changed(file, seen):
+            raise HostError(
+                f"the image {file} is another than the one that {disk.name} was made on",
+                why="what is on the disk are the differences to that one: on another they make no file system",
+                remedy=f"bring that image back; or, if nothing of it was changed, remove {note_file(disk)}",
+            )
     return [(disk, "qcow2"), *noted.below]
+
+
+def _seen(file: Path) -> Seen:
+    return Seen(file.stat().st_mtime_ns, _content(file))
+
+
+def _changed(file: Path, seen: Seen) -> bool:
+    """True for a file that is another by its content, as far as it is looked at; one that is gone is told elsewhere."""
+    try:
+        return file.stat().st_mtime_ns != seen.changed and _content(file) != seen.content
+    except OSError:
+        return False
+
+
+def _content(file: Path) -> str:
+    """A short name for what a file has in it: its length, and parts of it from everywhere."""
+    told = sha256()
+    with file.open("rb") as f:
+        size = f.seek(0, os.SEEK_END)
+        told.update(str(size).encode())
+        for n in range(SAMPLES):
+            f.seek(max(0, (size - SAMPLE) * n // (SAMPLES - 1)))
+            told.update(f.read(SAMPLE))
+    return told.hexdigest()[:32]
 
 
 def as_image(disk: Path) -> images.Image:
