@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import hypothesis
 import pytest
 
 from tests.json_answers import check
@@ -19,6 +20,9 @@ from tests.json_answers import check
 # What labs of one host share is not this machine's own.
 os.environ.setdefault("DACHA_SHARED", tempfile.mkdtemp(prefix="dacha-shared-"))
 PROGRAM = str(Path(sys.executable).with_name("dacha"))
+# How long a machine that has other work takes over an example says nothing of the program.
+hypothesis.settings.register_profile("patient", deadline=None, suppress_health_check=[hypothesis.HealthCheck.too_slow])
+hypothesis.settings.load_profile("patient")
 
 
 class Run:
