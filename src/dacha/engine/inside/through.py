@@ -9,6 +9,7 @@ from dacha.core.apply.observed import ON
 from dacha.core.errors import AnswerNo, DachaError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
+from dacha.core.plan.doors import place
 from dacha.core.plan.plan import Plan
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.inside.ssh import GREETING_S, identities, refuse_unless_on, ssh_command, trust_options
@@ -66,7 +67,7 @@ def through_command(
         except DachaError as e:
             why = f"{between.guest}: {e.what}"
             continue
-        to = f"[{between.address}]:{_port(guest)}" if ":" in between.address else f"{between.address}:{_port(guest)}"
+        to = place(between.address, _port(guest))
         # ssh reads signs of its own in this option: a percent sign stands for itself when it is doubled.
         proxy = shlex.join([*first[:-1], "-W", to, first[-1]]).replace("%", "%%")
         argv = [first[0], "-p", str(_port(guest)), "-l", account, "-o", f"ConnectTimeout={GREETING_S}"]

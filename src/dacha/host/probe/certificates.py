@@ -7,7 +7,7 @@ import ssl
 
 from dacha.core.harmless import harmless
 from dacha.core.trace.evidence import Certificate
-from dacha.wire.probes import RdpProbe
+from dacha.wire.probes import RdpProbe, Verdict
 
 
 def certificate(address: str, port: int, timeout_s: float, *, rdp: bool = False) -> Certificate | None:
@@ -16,7 +16,7 @@ def certificate(address: str, port: int, timeout_s: float, *, rdp: bool = False)
     context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     try:
         with socket.create_connection((address, port), timeout_s) as s:
-            if rdp and not _negotiate(s):
+            if rdp and not _chose_tls(negotiate(s)):
                 return None
             with context.wrap_socket(s, server_hostname=None) as wrapped:
                 shown, version = wrapped.getpeercert(binary_form=True), wrapped.version()
@@ -25,15 +25,19 @@ def certificate(address: str, port: int, timeout_s: float, *, rdp: bool = False)
     return _read(shown, version or "TLS") if shown else None
 
 
-def _negotiate(s: socket.socket) -> bool:
-    """True when an RDP server has chosen TLS."""
+def _chose_tls(verdict: Verdict) -> bool:
+    return verdict.ok and ("TLS" in verdict.seen or "level" in verdict.seen)
+
+
+def negotiate(s: socket.socket) -> Verdict:
+    """What security an RDP server has chosen, on a connection on which nothing was said yet."""
     probe = RdpProbe()
     s.sendall(probe.greeting)
     verdict = None
     while verdict is None:
         data = s.recv(4096)
         verdict = probe.receive(data) if data else probe.closed()
-    return verdict.ok and ("TLS" in verdict.seen or "level" in verdict.seen)
+    return verdict
 
 
 def _read(data: bytes, version: str) -> Certificate | None:

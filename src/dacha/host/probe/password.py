@@ -12,8 +12,8 @@ import time
 
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
+from dacha.host.probe.certificates import negotiate
 from dacha.wire.credssp import VERSION, TsRequest, bound_key, read_message
-from dacha.wire.probes import RdpProbe
 
 NONCE = 32
 
@@ -34,19 +34,11 @@ def check_password(address: str, port: int, user: str, password: str, timeout_s:
     # The certificate is told of by another hop; what is proved here binds to whichever key it has.
     context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     with socket.create_connection((address, port), timeout_s) as plain:
-        if not _asks_first(plain):
+        chosen = negotiate(plain)
+        if not (chosen.ok and "network level" in chosen.seen):
             return Checked(False)
         with context.wrap_socket(plain) as s:
             return _exchange(s, user, password, deadline)
-
-
-def _asks_first(s: socket.socket) -> bool:
-    probe, verdict = RdpProbe(), None
-    s.sendall(probe.greeting)
-    while verdict is None:
-        data = s.recv(4096)
-        verdict = probe.receive(data) if data else probe.closed()
-    return verdict.ok and "network level" in verdict.seen
 
 
 def _exchange(s: ssl.SSLSocket, user: str, password: str, deadline: float) -> Checked:
