@@ -30,7 +30,6 @@ need mformat mtools
 [ -d /usr/lib/grub/x86_64-efi ] || missing="$missing grub-efi-amd64-bin"
 [ -e /usr/share/OVMF/OVMF_CODE_4M.fd ] || [ -e /usr/share/OVMF/OVMF_CODE.fd ] || missing="$missing ovmf"
 need swtpm swtpm
-[ -e /usr/lib/qemu/virtiofsd ] || [ -e /usr/libexec/virtiofsd ] || missing="$missing virtiofsd"
 need fuser psmisc
 [ -e /usr/lib/shim/shimx64.efi.signed ] || missing="$missing shim-signed"
 [ -e /usr/lib/grub/x86_64-efi-signed/gcdx64.efi.signed ] || missing="$missing grub-efi-amd64-signed"
@@ -78,6 +77,8 @@ if [ -n "$missing" ]; then
     fi
     echo "Installing Debian packages:$missing"
     $as_root apt-get update -qq
+    # Debian 12 has the server of shared folders in a package of QEMU's, Debian 13 in one of its own.
+    if [ ! -e /usr/lib/qemu/virtiofsd ] && apt-cache show virtiofsd > /dev/null 2>&1; then missing="$missing virtiofsd"; fi
     # shellcheck disable=SC2086  # one word a package
     DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recommends $missing > /dev/null
 fi
