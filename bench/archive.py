@@ -1,19 +1,18 @@
 """A small Debian archive on loopback for the benches: what a guest's installer asks for is fetched by apt's own
-downloader from where this machine's apt fetches, once, and kept. Its files and signatures are Debian's own."""
+downloader from where this machine's apt fetches, once, and kept. Its files and signatures are Debian's own, but for what
+`own` has in front of them."""
 
 from __future__ import annotations
 
-import lzma
-import re
 import subprocess
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from urllib.parse import unquote
 
 HELPER = "/usr/lib/apt/apt-helper"
-_PATH = re.compile(r"/debian/((?:dists|pool)/[A-Za-z0-9._+~%/:-]+)\Z")
 
 
 def place_of_packages() -> str:
@@ -25,17 +24,52 @@ def place_of_packages() -> str:
     return next(uri.rstrip("/") for uri in told if uri.rstrip("/").endswith("/debian"))
 
 
-class Archive(BaseHTTPRequestHandler):
-    """Serves `/debian/…`; `base` and `kept` are set by `archive`."""
+class Archive:
+    """Files of Debian's archive, fetched when they are first asked for. Packages are kept in `kept` for the next time,
+    lists only for this one. What is in `own` is served first; `asked` is what was asked for."""
 
-    base: str
-    kept: Path
-    one: dict[str, threading.Lock]
-    asked: list[str]
+    def __init__(self, kept: Path, own: Path | None = None) -> None:
+        self.base, self.kept, self.own = place_of_packages(), kept, own
+        self.asked: list[str] = []
+        self._locks: dict[str, threading.Lock] = {}
+        self._fresh: set[str] = set()
+
+    def fetch(self, path: str) -> Path | None:
+        """A file of Debian's; None where it is not to be had."""
+        file = self.kept / path
+        with self._locks.setdefault(path, threading.Lock()):
+            if path.startswith("dists/") and path not in self._fresh:
+                file.unlink(missing_ok=True)
+                self._fresh.add(path)
+            if not file.is_file():
+                file.parent.mkdir(parents=True, exist_ok=True)
+                part = file.with_name(file.name + ".part")
+                part.unlink(missing_ok=True)
+                # The place's own names have + written out.
+                place = f"{self.base}/{path}".replace("+", "%2b")
+                subprocess.run([HELPER, "download-file", place, part], capture_output=True, check=False)
+                if not part.is_file():
+                    return None
+                part.rename(file)
+        return file
+
+    def serve(self, path: str, by: str) -> Path | None:
+        """The file for whoever asks (User-Agent `by`). apt in the installed system has Debian's key alone: it gets
+        Debian's own lists."""
+        self.asked.append(path)
+        if self.own and not (path.startswith("dists/") and "APT" in by) and (self.own / path).is_file():
+            return self.own / path
+        return self.fetch(path)
+
+
+class _Handler(BaseHTTPRequestHandler):
+    archive: Archive
 
     def do_GET(self) -> None:
-        found = _PATH.match(self.path)
-        file = self._file(found[1].replace("%2b", "+").replace("%7e", "~")) if found and ".." not in self.path else None
+        path = unquote(self.path).removeprefix("/debian/")
+        file = None
+        if path.startswith(("dists/", "pool/")) and ".." not in path.split("/"):
+            file = self.archive.serve(path, self.headers.get("User-Agent", ""))
         if file is None:
             self.send_error(404)
             return
@@ -49,43 +83,18 @@ class Archive(BaseHTTPRequestHandler):
 
     do_HEAD = do_GET
 
-    def _file(self, path: str) -> Path | None:
-        file = self.kept / path
-        self.asked.append(path)
-        with self.one.setdefault(path, threading.Lock()):
-            if not file.is_file():
-                file.parent.mkdir(parents=True, exist_ok=True)
-                part = file.with_suffix(file.suffix + ".part")
-                part.unlink(missing_ok=True)
-                subprocess.run([HELPER, "download-file", f"{self.base}/{path}", part], capture_output=True, check=False)
-                if not part.is_file():
-                    return None
-                part.rename(file)
-        return file
-
     def log_message(self, format: str, *args: object) -> None:
         """Nothing: what was asked is counted."""
 
 
-def installers_parts(kept: Path) -> str | None:
-    """Why the parts that Debian's installer is made of cannot be fetched here; None where they can."""
-    server = type("Kept", (), {"base": place_of_packages(), "kept": kept, "one": {}, "asked": []})()
-    listed = Archive._file(server, "dists/bookworm/main/debian-installer/binary-amd64/Packages.xz")
-    if listed is None:
-        return "there is no list of them"
-    first = re.search(r"^Filename: (\S+)$", lzma.decompress(listed.read_bytes()).decode(), re.M)
-    if first is None or Archive._file(server, first[1]) is None:
-        return f"{first[1] if first else 'the first of them'} is listed, and is not there (.udeb files are not served)"
-    return None
-
-
 @contextmanager
-def archive(kept: Path, address: str = "127.0.0.1") -> Iterator[tuple[int, list[str]]]:
+def archive(kept: Path, own: Path | None = None, address: str = "127.0.0.1") -> Iterator[tuple[int, list[str]]]:
     """The archive, served while this lasts: its port, and a list of what was asked for."""
-    handler = type("Kept", (Archive,), {"base": place_of_packages(), "kept": kept, "one": {}, "asked": []})
+    kept_files = Archive(kept, own)
+    handler = type("Served", (_Handler,), {"archive": kept_files})
     with ThreadingHTTPServer((address, 0), handler) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
         try:
-            yield server.server_address[1], handler.asked  # type: ignore[attr-defined]
+            yield server.server_address[1], kept_files.asked
         finally:
             server.shutdown()

@@ -1,7 +1,9 @@
 """Debian's own installer, from a medium to an SSH login with nobody touching anything, by the answers that Dacha makes.
 
-The installer is Debian's package of it; packages come from a small archive on loopback (`archive.py`). What must be
-true afterwards is looked at by a login through the guest's door. Takes an hour under software emulation.
+The installer is Debian's package of it; packages come from a small archive on loopback (`archive.py`), and the parts
+of the installer that this machine's apt cannot fetch are made (`installer_parts.py`; needs dpkg-dev, debhelper,
+po-debconf, gpg and cpio). What must be true afterwards is looked at by a login through the guest's door. Takes an hour
+under software emulation.
 """
 
 from __future__ import annotations
@@ -15,9 +17,10 @@ import tempfile
 import time
 from pathlib import Path
 
-from archive import archive, installers_parts
+from archive import Archive, archive
 from dacha.demo.installer_image import boot_medium
 from dacha.host import folders
+from installer_parts import Parts, with_keyring
 
 DACHA = str(Path(sys.executable).with_name("dacha"))
 LONGEST_S = 3 * 3600
@@ -66,18 +69,29 @@ ASKED = {
 }
 
 
-def medium(work: Path) -> Path:
-    """A medium with Debian's installer, as its packages bring it."""
+def installer(work: Path) -> tuple[bytes, bytes]:
+    """Kernel and initial file system of Debian's installer, as its package brings them."""
     subprocess.run(["apt-get", "download", "debian-installer-12-netboot-amd64"], cwd=work, capture_output=True,
                    check=True)  # fmt: skip
     subprocess.run(["dpkg-deb", "-x", next(work.glob("*.deb")), work / "x"], check=True)
     files = next((work / "x").rglob("text/debian-installer/amd64"))
+    found = (files / "linux").read_bytes(), (files / "initrd.gz").read_bytes()
+    shutil.rmtree(work / "x")
+    return found
+
+
+def version(kernel: bytes) -> str:
+    """The kernel's version, from its header (Linux, Documentation/x86/boot: kernel_version)."""
+    at = int.from_bytes(kernel[0x20E:0x210], "little") + 0x200
+    return kernel[at : at + 64].split(b" ")[0].decode()
+
+
+def medium(work: Path, kernel: bytes, initrd: bytes) -> Path:
+    """A medium with Debian's installer, laid out as its makers do."""
     tree = work / "tree"
     (tree / ".disk").mkdir(parents=True)
     (tree / ".disk/info").write_text('Debian GNU/Linux 12 "Bookworm" - amd64 NETBOOT\n')
-    boot_medium(tree, "grub-mkrescue", work / "debian.iso", "install", (files / "linux").read_bytes(),
-                (files / "initrd.gz").read_bytes(), "", "DEBIAN_12_NETBOOT")  # fmt: skip
-    shutil.rmtree(work / "x")
+    boot_medium(tree, "grub-mkrescue", work / "debian.iso", "install", kernel, initrd, "", "DEBIAN_12_NETBOOT")
     return work / "debian.iso"
 
 
@@ -87,39 +101,36 @@ def main() -> int:
     parser.add_argument("--record", type=Path, default=Path("install_debian.log"), help="where its record is kept")
     args = parser.parse_args()
     kept = folders.cache() / "bench-archive"
-    why = installers_parts(kept)
-    if why:
-        print(f"install_debian: cannot run to its end here: {why}")
-        print("  where this machine's apt fetches from has no parts of Debian's installer; what goes as far as that")
-        print(
-            "  (language, keyboard, network, place of packages, its signature): tests/guests/test_debian_installer.py"
-        )
-        return 2
-    with tempfile.TemporaryDirectory(prefix="dacha-bench-") as name, archive(kept) as (port, asked):
+    with tempfile.TemporaryDirectory(prefix="dacha-bench-") as name:
         work = Path(name)
-        env = os.environ | {
-            "DACHA_STATE": f"{work}/state",
-            "DACHA_RUN": f"{work}/run",
-            "DACHA_SHARED": f"{work}/shared",
-        }
-        env["DACHA_LAB"] = f"{work}/lab.toml"
+        kernel, initrd = installer(work)
+        parts = Parts(Archive(kept), work / "parts", version(kernel))
+        parts.make()
+        with archive(kept, parts.own) as (port, asked):
+            return install(work, args, port, asked, medium(work, kernel, with_keyring(initrd, parts)))
 
-        def dacha(*words: str) -> str:
-            done = subprocess.run([DACHA, *words], env=env, capture_output=True, text=True, check=False)
-            return done.stdout + done.stderr
 
-        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", work / "id"], check=True)
-        (work / "lab.toml").write_text(LAB.format(port=port, firmware=args.firmware))
-        print(dacha("media", "add", str(medium(work)), "--name", "debian"), end="")
-        print(dacha("check"), dacha("apply", "--no-wait"), sep="", end="", flush=True)
-        try:
-            answers = follow(dacha, asked)
-            held = answers and look(work, dacha)
-        finally:
-            args.record.write_text(dacha("console", "gauge", "--record"))
-            dacha("stop", "--all", "--force", "--wait", "0s")
-        print(f"install_debian ({args.firmware}): {'holds' if held else 'FALLS SHORT'}; record: {args.record}")
-        return 0 if held else 1
+def install(work: Path, args: argparse.Namespace, port: int, asked: list[str], iso: Path) -> int:
+    """Install the guest from the medium and look at it; 0 where it is as the lab says."""
+    env = os.environ | {f"DACHA_{what.upper()}": f"{work}/{what}" for what in ("state", "run", "shared")}
+    env["DACHA_LAB"] = f"{work}/lab.toml"
+
+    def dacha(*words: str) -> str:
+        done = subprocess.run([DACHA, *words], env=env, capture_output=True, text=True, check=False)
+        return done.stdout + done.stderr
+
+    subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", work / "id"], check=True)
+    (work / "lab.toml").write_text(LAB.format(port=port, firmware=args.firmware))
+    print(dacha("media", "add", str(iso), "--name", "debian"), end="")
+    print(dacha("check"), dacha("apply", "--no-wait"), sep="", end="", flush=True)
+    try:
+        answers = follow(dacha, asked)
+        held = answers and look(work, dacha)
+    finally:
+        args.record.write_text(dacha("console", "gauge", "--record"))
+        dacha("stop", "--all", "--force", "--wait", "0s")
+    print(f"install_debian ({args.firmware}): {'holds' if held else 'FALLS SHORT'}; record: {args.record}")
+    return 0 if held else 1
 
 
 def follow(dacha: object, asked: list[str]) -> bool:
