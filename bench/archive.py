@@ -1,6 +1,6 @@
 """A small Debian archive on loopback for the benches: what a guest's installer asks for is fetched by apt's own
-downloader from where this machine's apt fetches, once, and kept. Its files and signatures are Debian's own, but for what
-`own` has in front of them."""
+downloader from where this machine's apt fetches, once, and kept. Its files and signatures are Debian's own, but for
+what `own` has in front of them."""
 
 from __future__ import annotations
 
@@ -26,11 +26,13 @@ def place_of_packages() -> str:
 
 class Archive:
     """Files of Debian's archive, fetched when they are first asked for. Packages are kept in `kept` for the next time,
-    lists only for this one. What is in `own` is served first; `asked` is what was asked for."""
+    lists only for this one. What is in `own` is served first; `asked` is what was asked for, `missing` what of it
+    is not to be had."""
 
     def __init__(self, kept: Path, own: Path | None = None) -> None:
         self.base, self.kept, self.own = place_of_packages(), kept, own
         self.asked: list[str] = []
+        self.missing: list[str] = []
         self._locks: dict[str, threading.Lock] = {}
         self._fresh: set[str] = set()
 
@@ -71,6 +73,7 @@ class _Handler(BaseHTTPRequestHandler):
         if path.startswith(("dists/", "pool/")) and ".." not in path.split("/"):
             file = self.archive.serve(path, self.headers.get("User-Agent", ""))
         if file is None:
+            self.archive.missing.append(path)
             self.send_error(404)
             return
         self.send_response(200)
@@ -88,13 +91,13 @@ class _Handler(BaseHTTPRequestHandler):
 
 
 @contextmanager
-def archive(kept: Path, own: Path | None = None, address: str = "127.0.0.1") -> Iterator[tuple[int, list[str]]]:
-    """The archive, served while this lasts: its port, and a list of what was asked for."""
+def archive(kept: Path, own: Path | None = None, address: str = "127.0.0.1") -> Iterator[tuple[int, Archive]]:
+    """The archive, served while this lasts: its port, and what was asked of it."""
     kept_files = Archive(kept, own)
     handler = type("Served", (_Handler,), {"archive": kept_files})
     with ThreadingHTTPServer((address, 0), handler) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
         try:
-            yield server.server_address[1], kept_files.asked
+            yield server.server_address[1], kept_files
         finally:
             server.shutdown()

@@ -1,9 +1,8 @@
 """Debian's own installer, from a medium to an SSH login with nobody touching anything, by the answers that Dacha makes.
 
 The installer is Debian's package of it; packages come from a small archive on loopback (`archive.py`), and the parts
-of the installer that this machine's apt cannot fetch are made (`installer_parts.py`; needs dpkg-dev, debhelper,
-po-debconf, gpg and cpio). What must be true afterwards is looked at by a login through the guest's door. Takes an hour
-under software emulation.
+of the installer that this machine's apt cannot fetch are made (`installer_parts.py`; needs gpg and cpio). What must be
+true afterwards is looked at by a login through the guest's door. Takes an hour under software emulation.
 """
 
 from __future__ import annotations
@@ -54,6 +53,8 @@ name = "mara"
 keys = ["id.pub"]
 groups = ["tides"]
 """
+# What the installer writes where it waits for somebody.
+ASKING = "Prompt: '?' for help"
 # What is asked inside, and what must be in the answer.
 ASKED = {
     "hostname": "gauge",
@@ -64,16 +65,14 @@ ASKED = {
     "dpkg-query -W -f '${Status}' tmux": "install ok installed",
     "sudo cat /root/ran": "ran",
     "sudo sshd -T | grep -i '^passwordauthentication'": "passwordauthentication no",
-    "cat /etc/debian_version": "12.",
+    "cat /etc/debian_version": "13.",
     "cat /var/log/dacha-first-boot.log": "first boot: done",
 }
 
 
-def installer(work: Path) -> tuple[bytes, bytes]:
+def installer(work: Path, parts: Parts) -> tuple[bytes, bytes]:
     """Kernel and initial file system of Debian's installer, as its package brings them."""
-    subprocess.run(["apt-get", "download", "debian-installer-12-netboot-amd64"], cwd=work, capture_output=True,
-                   check=True)  # fmt: skip
-    subprocess.run(["dpkg-deb", "-x", next(work.glob("*.deb")), work / "x"], check=True)
+    subprocess.run(["dpkg-deb", "-x", parts.package("debian-installer-13-netboot-amd64"), work / "x"], check=True)
     files = next((work / "x").rglob("text/debian-installer/amd64"))
     found = (files / "linux").read_bytes(), (files / "initrd.gz").read_bytes()
     shutil.rmtree(work / "x")
@@ -90,8 +89,8 @@ def medium(work: Path, kernel: bytes, initrd: bytes) -> Path:
     """A medium with Debian's installer, laid out as its makers do."""
     tree = work / "tree"
     (tree / ".disk").mkdir(parents=True)
-    (tree / ".disk/info").write_text('Debian GNU/Linux 12 "Bookworm" - amd64 NETBOOT\n')
-    boot_medium(tree, "grub-mkrescue", work / "debian.iso", "install", kernel, initrd, "", "DEBIAN_12_NETBOOT")
+    (tree / ".disk/info").write_text('Debian GNU/Linux 13 "Trixie" - amd64 NETBOOT\n')
+    boot_medium(tree, "grub-mkrescue", work / "debian.iso", "install", kernel, initrd, "", "DEBIAN_13_NETBOOT")
     return work / "debian.iso"
 
 
@@ -103,14 +102,14 @@ def main() -> int:
     kept = folders.cache() / "bench-archive"
     with tempfile.TemporaryDirectory(prefix="dacha-bench-") as name:
         work = Path(name)
-        kernel, initrd = installer(work)
-        parts = Parts(Archive(kept), work / "parts", version(kernel))
-        parts.make()
-        with archive(kept, parts.own) as (port, asked):
-            return install(work, args, port, asked, medium(work, kernel, with_keyring(initrd, parts)))
+        parts = Parts(Archive(kept), work / "parts")
+        kernel, initrd = installer(work, parts)
+        parts.make(version(kernel))
+        with archive(kept, parts.own) as (port, served):
+            return install(work, args, port, served, medium(work, kernel, with_keyring(initrd, parts)))
 
 
-def install(work: Path, args: argparse.Namespace, port: int, asked: list[str], iso: Path) -> int:
+def install(work: Path, args: argparse.Namespace, port: int, served: Archive, iso: Path) -> int:
     """Install the guest from the medium and look at it; 0 where it is as the lab says."""
     env = os.environ | {f"DACHA_{what.upper()}": f"{work}/{what}" for what in ("state", "run", "shared")}
     env["DACHA_LAB"] = f"{work}/lab.toml"
@@ -124,7 +123,7 @@ def install(work: Path, args: argparse.Namespace, port: int, asked: list[str], i
     print(dacha("media", "add", str(iso), "--name", "debian"), end="")
     print(dacha("check"), dacha("apply", "--no-wait"), sep="", end="", flush=True)
     try:
-        answers = follow(dacha, asked)
+        answers = follow(dacha, served)
         held = answers and look(work, dacha)
     finally:
         args.record.write_text(dacha("console", "gauge", "--record"))
@@ -133,7 +132,7 @@ def install(work: Path, args: argparse.Namespace, port: int, asked: list[str], i
     return 0 if held else 1
 
 
-def follow(dacha: object, asked: list[str]) -> bool:
+def follow(dacha: object, served: Archive) -> bool:
     """Wait until the guest's door answers; say how far the installer is. True when it does."""
     assert callable(dacha)
     began, seen = time.monotonic(), set()
@@ -142,7 +141,11 @@ def follow(dacha: object, asked: list[str]) -> bool:
         for stage in STAGES:
             if stage in said and stage not in seen:
                 seen.add(stage)
-                print(f"  {time.monotonic() - began:6.0f} s  {stage}  ({len(asked)} files fetched)", flush=True)
+                print(f"  {time.monotonic() - began:6.0f} s  {stage}  ({len(served.asked)} files fetched)", flush=True)
+        if ASKING in said:
+            print(f"  {time.monotonic() - began:6.0f} s  the installer asks somebody; not to be had: {served.missing}")
+            print("\n".join(said.splitlines()[-12:]))
+            return False
         if '"answers": true' in dacha("status", "--json"):
             print(f"  {time.monotonic() - began:6.0f} s  its SSH door answers", flush=True)
             return True

@@ -1,9 +1,9 @@
 """The parts of Debian's installer for the bench's archive, where its place serves only some of them.
 
-What is missing is made here from Debian's own sources and packages: four parts are built from their sources, libraries
-and file system tools are taken out of the ordinary packages, and three that nothing asks for here are left empty. The
-list of parts is then another than Debian's, so it is signed anew, and the key goes into the installer's own keyring: it
-goes on checking every signature. The installed system is served Debian's own lists and packages, whose own key it has.
+What is missing is made here out of Debian's own packages: libraries and file system tools are taken from the ordinary
+ones, and what nothing asks for here is left empty. The list of parts is then another than Debian's, so it is signed
+anew, and the key goes into the installer's own keyring: it goes on checking every signature. The installed system is
+served Debian's own lists and packages, whose own key it has.
 """
 
 from __future__ import annotations
@@ -15,31 +15,33 @@ import lzma
 import re
 import shutil
 import subprocess
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Protocol
 
-SUITE = "bookworm"
+SUITE = "trixie"
 LIST = "main/debian-installer/binary-amd64/Packages"
-# What is built, from the first suite that has its source (its scripts hardly differ between suites).
-BUILT = {"apt-setup-udeb": "apt-setup", "debootstrap-udeb": "debootstrap", "tzsetup-udeb": "tzsetup",
-         "user-setup-udeb": "user-setup"}  # fmt: skip
-SUITES = (SUITE, "trixie", "sid")
-# What is taken out of ordinary packages.
+# What is taken out of ordinary packages, where its place does not serve it.
 TAKEN = {
-    "e2fsprogs-udeb": ("e2fsprogs", "libext2fs2", "libss2", "libcom-err2"),
+    "e2fsprogs-udeb": ("e2fsprogs", "libext2fs2t64", "libss2", "libcom-err2"),
     "dosfstools-udeb": ("dosfstools",),
-    "libparted2-udeb": ("libparted2",),
-    "libparted-fs-resize0-udeb": ("libparted-fs-resize0",),
+    "libparted2-udeb": ("libparted2t64",),
+    "libparted-fs-resize0-udeb": ("libparted-fs-resize0t64",),
     "libdevmapper1.02.1-udeb": ("libdevmapper1.02.1",),
+    "debootstrap-udeb": ("debootstrap",),
+    "libzstd1-udeb": ("libzstd1",),
+    "libmount1-udeb": ("libmount1",),
+    "liblzma5-udeb": ("liblzma5",),
 }
 # What others want and these installations do not use.
-EMPTY = ("ntfs-3g-udeb", "os-prober-udeb", "rdate-udeb", "dmidecode-udeb")
+EMPTY = ("ntfs-3g-udeb", "os-prober-udeb", "rdate-udeb", "dmidecode-udeb", "grub-mount-udeb", "libfuse2-udeb",
+         "libfuse3-4-udeb", "fuse3-udeb", "libisns-udeb", "open-iscsi-udeb")  # fmt: skip
 # What needs parts that cannot be had, and nothing here: other file systems, other machines' boot loaders.
 LEFT_OUT = re.compile(
     r"partman-(btrfs|jfs|xfs|md|auto-raid|iscsi|cros)|depthcharge|kickseed|(btrfs|jfs|xfs|md)-modules"
 )
-_KEPT = re.compile(r"(/bin|/sbin|/lib|/usr/lib|/usr/bin|/usr/sbin|/etc/mke2fs.conf)(/|$)")
-KEYRING = "usr/share/keyrings/debian-archive-keyring.gpg"
+_KEPT = re.compile(r"(/bin|/sbin|/lib|/usr/lib|/usr/bin|/usr/sbin|/etc/mke2fs.conf)(/|$)|/usr/share/debootstrap/")
+KEYRING = "usr/share/keyrings/debian-archive-keyring.pgp"
 
 
 class Archive(Protocol):
@@ -61,27 +63,27 @@ def paragraphs(text: str) -> list[dict[str, str]]:
 class Parts:
     """The installer's own archive in a folder: `own` is served in front of Debian's."""
 
-    def __init__(self, archive: Archive, work: Path, kernel: str) -> None:
-        self._archive, self._work, self._kernel = archive, work, kernel
+    def __init__(self, archive: Archive, work: Path) -> None:
+        self._archive, self._work, self._kernel = archive, work, ""
         self.own = work / "own"
         self.own.mkdir(parents=True)
-        self._sources: dict[str, str] = {}
+        self.missing: list[str] = []
+        self._main = ""
         self._gnupg = work / "gnupg"
         self._gnupg.mkdir(mode=0o700)
 
-    def make(self) -> None:
-        """Build what is missing, list all and sign the list."""
-        listed = self._archive.fetch(f"dists/{SUITE}/{LIST}.xz")
-        assert listed, "there is no list of the installer's parts"
-        out = []
-        for part in paragraphs(lzma.decompress(listed.read_bytes()).decode()):
-            name = part["Package"]
-            if LEFT_OUT.match(name) or part.get("Kernel-Version", self._kernel) != self._kernel:
-                continue
-            if name in BUILT or name in TAKEN or name in EMPTY:
-                out.append(self._made(part))
-            elif not name.endswith("-udeb"):
-                out.append(part)
+    def make(self, kernel: str) -> None:
+        """Make what is missing, list all that fits this version of the kernel, and sign the list."""
+        self._kernel = kernel
+        listed = paragraphs(self._list(LIST))
+        wanted = [p for p in listed if p.get("Kernel-Version", self._kernel) == self._kernel]
+        wanted = [p for p in wanted if not LEFT_OUT.match(p["Package"])]
+        with ThreadPoolExecutor(8) as several:
+            there = list(several.map(self._archive.fetch, [part["Filename"] for part in wanted]))
+        out = [part for part, file in zip(wanted, there, strict=True) if file]
+        gone = [part for part, file in zip(wanted, there, strict=True) if not file]
+        out += [self._made(part) for part in gone if part["Package"] in (*TAKEN, *EMPTY)]
+        self.missing = [part["Package"] for part in gone if part["Package"] not in (*TAKEN, *EMPTY)]
         text = "\n\n".join("\n".join(f"{k}: {v}" for k, v in part.items()) for part in out) + "\n"
         self._sign(text)
 
@@ -92,7 +94,7 @@ class Parts:
 
     def _made(self, part: dict[str, str]) -> dict[str, str]:
         name = part["Package"]
-        file = self._built(name) if name in BUILT else self._packed(part)
+        file = self._packed(part)
         path = f"pool/own/{name}.udeb"
         place = self.own / path
         place.parent.mkdir(parents=True, exist_ok=True)
@@ -104,26 +106,20 @@ class Parts:
             "MD5sum": hashlib.md5(content, usedforsecurity=False).hexdigest(),
         }  # fmt: skip
 
-    def _built(self, name: str) -> Path:
-        folder = self._work / "sources" / BUILT[name]
-        folder.mkdir(parents=True)
-        fetched = next((file for suite in SUITES if (file := self._source(BUILT[name], suite))), None)
-        assert fetched, f"the source of {name} is nowhere"
-        subprocess.run(["tar", "xf", fetched, "-C", folder], check=True)
-        tree = next(p for p in folder.iterdir() if p.is_dir())
-        subprocess.run(["dpkg-buildpackage", "-b", "-us", "-uc", "-d"], cwd=tree, capture_output=True, check=True)
-        return next(folder.glob(f"{name}_*.udeb"))
+    def package(self, name: str) -> Path:
+        """An ordinary package, as its place has it."""
+        if not self._main:
+            self._main = self._list("main/binary-amd64/Packages")
+        block = re.search(rf"^Package: {re.escape(name)}\n(?:.+\n)*", self._main, re.M)
+        assert block, f"there is no package {name} in {SUITE}"
+        fetched = self._archive.fetch(paragraphs(block[0])[0]["Filename"])
+        assert fetched, f"package {name} is listed, and is not there"
+        return fetched
 
-    def _source(self, source: str, suite: str) -> Path | None:
-        if suite not in self._sources:
-            index = self._archive.fetch(f"dists/{suite}/main/source/Sources.xz")
-            self._sources[suite] = lzma.decompress(index.read_bytes()).decode() if index else ""
-        block = re.search(rf"^Package: {re.escape(source)}\n(?:.+\n)*", self._sources[suite], re.M)
-        if block is None:
-            return None
-        told = paragraphs(block[0])[0]
-        tarball = next(line.split()[2] for line in told["Checksums-Sha256"].split("\n") if ".tar." in line)
-        return self._archive.fetch(f"{told['Directory']}/{tarball}")
+    def _list(self, which: str) -> str:
+        file = self._archive.fetch(f"dists/{SUITE}/{which}.xz")
+        assert file, f"there is no list {which} of {SUITE}"
+        return lzma.decompress(file.read_bytes()).decode()
 
     def _packed(self, part: dict[str, str]) -> Path:
         name = part["Package"]
@@ -131,11 +127,10 @@ class Parts:
         for package in TAKEN.get(name, ()):
             at = self._work / "taken" / f"{name}.{package}"
             at.mkdir(parents=True)
-            subprocess.run(["apt-get", "download", package], cwd=at, capture_output=True, check=True)
-            subprocess.run(["dpkg-deb", "-x", next(at.glob("*.deb")), at / "x"], check=True)
+            subprocess.run(["dpkg-deb", "-x", self.package(package), at / "x"], check=True)
             for file in sorted((at / "x").rglob("*")):
                 inside = str(file.relative_to(at / "x"))
-                if (file.is_file() or file.is_symlink()) and _KEPT.match("/" + inside) and "/share/" not in inside:
+                if (file.is_file() or file.is_symlink()) and _KEPT.match("/" + inside) and "/share/doc/" not in inside:
                     place = tree / inside
                     place.parent.mkdir(parents=True, exist_ok=True)
                     shutil.copy2(file, place, follow_symlinks=False)
@@ -177,7 +172,6 @@ class Parts:
 def with_keyring(initrd: bytes, parts: Parts) -> bytes:
     """An initial file system whose keyring has the archive's key too: what comes later in it replaces what was there
     (Linux, Documentation/driver-api/early-userspace/buffer-format)."""
-    import os
     import tempfile
 
     with tempfile.TemporaryDirectory() as name:
@@ -186,7 +180,7 @@ def with_keyring(initrd: bytes, parts: Parts) -> bytes:
             subprocess.run(["cpio", "-id", "--quiet", KEYRING], cwd=folder, input=f.read(), check=True)
         file = folder / KEYRING
         file.write_bytes(parts.keyring(file.read_bytes()))
-        os.chmod(file, 0o644)
+        file.chmod(0o644)
         packed = subprocess.run(["cpio", "-o", "-H", "newc", "--quiet", "-R", "0:0"], cwd=folder, check=True,
                                 input=KEYRING.encode(), capture_output=True).stdout  # fmt: skip
     return initrd + gzip.compress(packed)

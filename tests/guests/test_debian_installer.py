@@ -32,7 +32,7 @@ def test_debians_own_installer_takes_its_answers_and_asks_nobody(lab: Lab, key_f
     from bench.archive import archive
 
     shutil.copy(key_files / "id.pub", lab.folder / "id.pub")
-    with archive(tmp_path / "archive") as (port, asked):
+    with archive(tmp_path / "archive") as (port, served):
         lab.file.write_text(
             '[lab]\nname = "pier"\n'
             '[network.pier]\nkind = "nat"\nsubnet = "10.77.4.0/24"\n'
@@ -48,9 +48,9 @@ def test_debians_own_installer_takes_its_answers_and_asks_nobody(lab: Lab, key_f
         lab("apply", "--no-wait")
         wanted = "dists/bookworm/main/debian-installer/binary-amd64/Packages"
         deadline = time.monotonic() + 400
-        while not any(path.startswith(wanted) for path in asked):
+        while not any(path.startswith(wanted) for path in served.asked):
             said = lab("console", "gauge", "--record").out
-            assert time.monotonic() < deadline, f"{said[-3000:]}\n{asked}"
+            assert time.monotonic() < deadline, f"{said[-3000:]}\n{served.asked}"
             time.sleep(2)
         said = lab("console", "gauge", "--record").out
         assert "installing" in lab("status", code=None).out
