@@ -71,12 +71,17 @@ ASKED = {
 
 
 def installer(work: Path, parts: Parts) -> tuple[bytes, bytes]:
-    """Kernel and initial file system of Debian's installer, as its package brings them."""
-    subprocess.run(["dpkg-deb", "-x", parts.package("debian-installer-13-netboot-amd64"), work / "x"], check=True)
-    files = next((work / "x").rglob("text/debian-installer/amd64"))
-    found = (files / "linux").read_bytes(), (files / "initrd.gz").read_bytes()
-    shutil.rmtree(work / "x")
-    return found
+    """Kernel and initial file system of Debian's installer, as the newest of its packages brings them that there are
+    modules for."""
+    there = parts.kernels()
+    for package in parts.before(parts.package("debian-installer-13-netboot-amd64")):
+        subprocess.run(["dpkg-deb", "-x", package, work / "x"], check=True)
+        files = next((work / "x").rglob("text/debian-installer/amd64"))
+        found = (files / "linux").read_bytes(), (files / "initrd.gz").read_bytes()
+        shutil.rmtree(work / "x")
+        if version(found[0]) in there:
+            return found
+    raise SystemExit(f"install_debian: no installer there has one of the kernels {', '.join(sorted(there))}")
 
 
 def version(kernel: bytes) -> str:

@@ -15,6 +15,7 @@ import lzma
 import re
 import shutil
 import subprocess
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Protocol
@@ -46,6 +47,8 @@ KEYRING = "usr/share/keyrings/debian-archive-keyring.pgp"
 
 class Archive(Protocol):
     """What fetches a file of the archive and keeps it."""
+
+    kept: Path
 
     def fetch(self, path: str) -> Path | None: ...
 
@@ -105,6 +108,20 @@ class Parts:
             "Filename": path, "Size": str(len(content)), "SHA256": hashlib.sha256(content).hexdigest(),
             "MD5sum": hashlib.md5(content, usedforsecurity=False).hexdigest(),
         }  # fmt: skip
+
+    def kernels(self) -> set[str]:
+        """The versions of the kernel that modules are listed for, and there."""
+        listed = [p for p in paragraphs(self._list(LIST)) if p["Package"].startswith("ext4-modules-")]
+        return {p["Kernel-Version"] for p in listed if self._archive.fetch(p["Filename"])}
+
+    def before(self, package: Path) -> Iterator[Path]:
+        """A package, and those that its place had before: lists and packages are not always of one day."""
+        yield package
+        found = re.search(r"u(\d+)_", package.name)
+        for number in range(int(found[1]) - 1 if found else 0, 0, -1):
+            older = re.sub(r"u\d+_", f"u{number}_", str(package.relative_to(self._archive.kept)))
+            if file := self._archive.fetch(older):
+                yield file
 
     def package(self, name: str) -> Path:
         """An ordinary package, as its place has it."""
