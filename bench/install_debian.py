@@ -10,6 +10,7 @@ from __future__ import annotations
 import argparse
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -104,6 +105,8 @@ def main() -> int:
     parser.add_argument("--firmware", default="bios", choices=("bios", "uefi"))
     parser.add_argument("--record", type=Path, default=Path("install_debian.log"), help="where its record is kept")
     args = parser.parse_args()
+    # Ended from outside, it still ends its guest.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))
     kept = folders.cache() / "bench-archive"
     with tempfile.TemporaryDirectory(prefix="dacha-bench-") as name:
         work = Path(name)

@@ -43,6 +43,7 @@ ASKED: tuple[tuple[str, int | None], ...] = (
     ("network add quay", 0), ("network edit quay --isolated", 0), ("network remove quay", 0), ("door list", 0),
     ("door add gauge rdp", 0), ("door edit gauge rdp --from lan", 0), ("door remove gauge rdp", 0), ("share list", 0),
     ("share add gauge tides --folder tides", 0), ("share edit gauge tides --read-only", 0),
+    ("share show gauge tides", 0),
     ("share remove gauge tides", 0),
     ("person add mara --key id.pub --enter gauge --from host", 0), ("person edit mara --enter all", 0),
     ("person list", 0), ("person show mara", 0), ("handout --for mara", 0), ("person remove mara", 0),

@@ -7,6 +7,7 @@ import signal
 import subprocess
 import time
 
+from dacha.host.accounts import with_few_powers
 from tests.conftest import PROGRAM, Lab
 from tests.networks.world import HostedLab
 
@@ -22,6 +23,7 @@ subnet = "10.77.4.0/24"
 adapter = [{ network = "pier", address = "10.77.4.20" }]
 start = { at-boot = true, order = 2 }
 door.ssh = { from = "lan", port = 2220 }
+share.tides = { folder = "tides", at = "/srv/tides" }
 [guest.buoy]
 memory = "32 MiB"
 disk = [{ size = "1 MiB" }]
@@ -35,6 +37,8 @@ disk = [{ size = "1 MiB" }]
 def test_guests_start_with_their_host(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
     lab.write(LAB)
+    (lab.folder / "tides").mkdir()
+    os.chown(lab.folder / "tides", 4321, 4321)
     lab("apply", "--no-wait")
     lab("stop", "gauge", "--force", "--wait", "0s")
     # The host loses its power: no process and no link is left, and it has another boot's number.
@@ -48,8 +52,9 @@ def test_guests_start_with_their_host(hosted: HostedLab) -> None:
     # While nobody looked, the file was edited; what starts is the lab as it was applied.
     lab.file.write_text(lab.file.read_text().replace("port = 2220", "port = 2299"))
 
+    # With the few powers that its unit leaves it, what it starts has its shared folders all the same.
     caretaker = subprocess.Popen(
-        world.inside("host", PROGRAM, "caretaker", "run", "--lab", lab.file),
+        world.inside("host", *with_few_powers([PROGRAM, "caretaker", "run", "--lab", str(lab.file)])),
         env=lab.env, stderr=subprocess.PIPE, text=True,
     )  # fmt: skip
     try:
@@ -58,6 +63,9 @@ def test_guests_start_with_their_host(hosted: HostedLab) -> None:
             assert time.monotonic() < deadline, lab("status").out
         states = {g["name"]: g["state"] for g in lab("status", "--json", code=None).json["guests"]}
         assert states == {"gauge": "on", "buoy": "on", "locker": "off"}
+        lab.write(LAB)
+        (lab.folder / "tides/made").write_text("here")
+        assert lab("connect", "gauge", "--", "cat /srv/tides/made").out == "here"
     finally:
         caretaker.terminate()
         said = caretaker.communicate(timeout=10)[1]
@@ -66,6 +74,7 @@ def test_guests_start_with_their_host(hosted: HostedLab) -> None:
 
 
 def test_the_unit_is_printed_written_and_removed(lab: Lab) -> None:
+    (lab.folder / "tides").mkdir()
     lab.write(LAB.replace("@BOOT@", 'memory = "32 MiB"').replace('backend = "kernel"', ""))
     assert "dacha caretaker install" in lab("check", code=None).out
     text = lab("caretaker", "install", "--print").out

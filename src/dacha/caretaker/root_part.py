@@ -10,6 +10,7 @@ import time
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
+from dacha.caretaker.file_service import FileService
 from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.messages import (
@@ -73,6 +74,7 @@ class Caretaker:
         self._workers: Workers | None = None
         self._following: Following | None = None
         self._outside: Outside | None = None
+        self._files = FileService(log.say)
         self._up = asyncio.Event()
         self.failed = False
 
@@ -90,6 +92,7 @@ class Caretaker:
             self._open(ws, network, before)
         for opened in before.values():
             opened.close()
+        self.failed |= not self._files.renew(ws, plan, links)
         if links.links:
             try:
                 self._ears = self._ears or neighbours_everywhere()
@@ -247,6 +250,7 @@ class Caretaker:
             self._workers.close()
             self._workers = None
         self._close_services()
+        self._files.close()
         for opened in self._sockets.values():
             opened.close()
         if self._ears:

@@ -1,4 +1,4 @@
-"""dacha share add, edit, remove, list."""
+"""dacha share add, edit, remove, list, show."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def _add(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser)
     parser.add_argument("name", metavar="SHARE", help="the name by which the guest mounts it")
     parser.add_argument("--folder", metavar="FOLDER", help="the folder here (default: SHARE, beside the lab file)")
-    parser.add_argument("--at", metavar="PATH", help="where it is in the guest (default: /srv/SHARE)")
+    parser.add_argument("--at", metavar="PATH", help="where it is in the guest (default: /srv/SHARE, or a letter)")
     _options(parser)
 
 
@@ -40,6 +40,8 @@ def _list(parser: argparse.ArgumentParser) -> None:
 
 
 def _options(parser: argparse.ArgumentParser) -> None:
+    from dacha.core.lab.model import SHARED_BY
+
     parser.add_argument(
         "--read-only", action=argparse.BooleanOptionalAction, default=None, help="the guest changes nothing in it"
     )
@@ -52,11 +54,15 @@ def _options(parser: argparse.ArgumentParser) -> None:
         default=None,
         help="also one that gives much of this host away",
     )
+    parser.add_argument(
+        "--by", choices=SHARED_BY, help="how it comes there (default: virtio-fs; Windows: smb, over a kernel network)"
+    )
 
 
 def _values(args: argparse.Namespace) -> dict[str, Any]:
     values = {
-        "folder": args.folder, "at": args.at, "read-only": args.read_only, "owner": args.owner, "anyway": args.anyway
+        "folder": args.folder, "at": args.at, "read-only": args.read_only, "owner": args.owner, "anyway": args.anyway,
+        "by": args.by,
     }  # fmt: skip
     return {k: v for k, v in values.items() if v is not None}
 
@@ -68,6 +74,9 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
         return 0
     output.say(f"{ws.path.name} now has")
     output.step(f"share {args.guest} {share.name}", _words(ws, share))
+    if share.by_smb:
+        output.say(f"Next: dacha apply; what is typed in a guest that runs: dacha share show {args.guest} {share.name}")
+        return 0
     output.say(f"Next: dacha apply; a guest that runs has it from its next start on: dacha restart {args.guest}")
     if ws.home.read(args.guest).machine is not None:
         # What was told at a first boot is not told anew by itself.
@@ -77,12 +86,13 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
 
 def _words(ws: Workspace, share: Share) -> str:
     only = ", read-only" if share.read_only else ""
-    return f"{ws.resolve(share.folder).resolve()} at {share.at}{only}, there of user {share.owner}"
+    whose = "" if share.at.endswith(":") else f", there of user {share.owner}"
+    return f"{ws.resolve(share.folder).resolve()} at {share.at}{only}, by {share.by}{whose}"
 
 
 def _json(ws: Workspace, guest: str, share: Share) -> dict[str, Any]:
     return {"guest": guest, "name": share.name, "folder": str(ws.resolve(share.folder).resolve()), "at": share.at,
-            "read_only": share.read_only, "owner": share.owner}  # fmt: skip
+            "read_only": share.read_only, "owner": share.owner, "by": share.by}  # fmt: skip
 
 
 def _named(ws: Workspace, guest: str, name: str) -> Share:
@@ -109,15 +119,17 @@ def run_add(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
+    from dacha.engine.shares.mounting import place
 
     def decide(ws: Workspace) -> list[Edit]:
-        if any(s.name == args.name for s in guest_named(ws, args.guest).shares):
+        guest = guest_named(ws, args.guest)
+        if any(s.name == args.name for s in guest.shares):
             what = f"{args.guest} has a share {args.name} already"
             raise UsageError(what, where=ws.path.name, remedy=f"dacha share edit {args.guest} {args.name} …")
         return [
             Set(
                 ("guest", args.guest, "share", args.name),
-                {"folder": args.name, "at": f"/srv/{args.name}", **_values(args)},
+                {"folder": args.name, "at": place(guest, args.name), **_values(args)},
             )
         ]
 
@@ -143,8 +155,11 @@ def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove
     from dacha.engine.lab.edit import edit_lab
 
+    by_smb = False
+
     def decide(ws: Workspace) -> list[Edit]:
-        _named(ws, args.guest, args.name)
+        nonlocal by_smb
+        by_smb = _named(ws, args.guest, args.name).by_smb
         return [Remove(("guest", args.guest, "share", args.name))]
 
     ws = edit_lab(args.lab, decide)
@@ -152,6 +167,9 @@ def run_remove(args: argparse.Namespace) -> int:
         output.emit_json({"removed": {"guest": args.guest, "share": args.name}})
         return 0
     output.say(f"{ws.path.name} no longer has share {args.guest} {args.name}; the folder stays.")
+    if by_smb:
+        output.say("Next: dacha apply; its guest is shut out of it then")
+        return 0
     output.say(f"Next: dacha apply; a guest that runs has it until its next start: dacha restart {args.guest}")
     return 0
 
@@ -170,12 +188,44 @@ def run_list(args: argparse.Namespace) -> int:
         output.say("No shared folders yet. Next: dacha share add GUEST NAME --folder FOLDER")
         return 0
     output.table(
-        ("GUEST", "SHARE", "FOLDER HERE", "IN THE GUEST", "OWNER", "MAY"),
+        ("GUEST", "SHARE", "FOLDER HERE", "IN THE GUEST", "BY", "OWNER", "MAY"),
         [
-            (r["guest"], r["name"], r["folder"], r["at"], str(r["owner"]), "read" if r["read_only"] else "read, write")
+            (
+                r["guest"],
+                r["name"],
+                r["folder"],
+                r["at"],
+                r["by"],
+                str(r["owner"]),
+                "read" if r["read_only"] else "read, write",
+            )
             for r in rows
         ],
     )
+    return 0
+
+
+def _show(parser: argparse.ArgumentParser) -> None:
+    arguments.share(parser)
+    parser.add_argument("--password", action="store_true", help="with the password that the guest opens it with")
+
+
+def run_show(args: argparse.Namespace) -> int:
+    from dacha.engine.shares.mounting import mounting
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    share = _named(ws, args.guest, args.name)
+    told = mounting(ws, ws.lab.guests[args.guest], share, secret=args.password)
+    if args.json:
+        output.emit_json(_json(ws, args.guest, share) | {"server": told.server, "commands": list(told.commands)})
+        return 0
+    output.step(f"share {args.guest} {share.name}", _words(ws, share))
+    if told.server:
+        output.step("its server", told.server)
+    output.say(told.where)
+    for command in told.commands:
+        output.say(f"  {command}")
     return 0
 
 
@@ -184,4 +234,5 @@ ACTIONS = (
     Action("edit", "change a share", "dacha share edit gauge tides --read-only", _edit, run_edit),
     Action("remove", "share it no more", "dacha share remove gauge tides", arguments.share, run_remove),
     Action("list", "list shared folders", "dacha share list", _list, run_list),
+    Action("show", "show a share, and how a guest mounts it", "dacha share show gauge tides", _show, run_show),
 )

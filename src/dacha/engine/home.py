@@ -61,6 +61,10 @@ class Home:
         """The folder of what a guest's TPM remembers."""
         return self.guest(name) / "tpm"
 
+    def share_password(self, name: str) -> Path:
+        """What the guest opens its shared folders by SMB with."""
+        return self.guest(name) / "share_password"
+
     def install_lock(self, name: str) -> Path:
         """Held by the process that follows a guest's installation."""
         return self.guest(name) / "install.lock"

@@ -12,6 +12,8 @@ from typing import Any
 
 from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter
 from dacha.core.apply.first_boot_state import DONE_WORDS
+from dacha.core.plan.smb import HELPERS
+from dacha.formats import smb_mounts
 from dacha.formats.seed_setup import setup_data
 
 # A shared folder is mounted, now and at every boot: its name, where, and how.
@@ -25,19 +27,26 @@ _SHELLS = {"debian": "/bin/bash", "ubuntu": "/bin/bash", "fedora": "/bin/bash"}
 
 
 def documents(
-    facts: FirstBoot, *, instance: str, host_key_private: str, passwords: Mapping[str, str] = NOBODY
+    facts: FirstBoot,
+    *,
+    instance: str,
+    host_key_private: str,
+    passwords: Mapping[str, str] = NOBODY,
+    share_password: str = "",
 ) -> dict[str, str]:
     """The documents by file name. `facts` is `core.apply.first_boot.first_boot`'s; `instance` names this content:
-    a guest that sees another instance than before takes the data up again. `passwords` are hashes (crypt(5)) by user.
-    """
+    a guest that sees another instance than before takes the data up again. `passwords` are hashes (crypt(5)) by user;
+    `share_password` opens its shares by SMB."""
     return {
         "meta-data": yaml_text({"instance-id": instance, "local-hostname": facts["host_name"]}),
-        "user-data": "#cloud-config\n" + yaml_text(user_data(facts, host_key_private, passwords)),
+        "user-data": "#cloud-config\n" + yaml_text(user_data(facts, host_key_private, passwords, share_password)),
         "network-config": yaml_text(network_config(facts["adapters"])),
     }
 
 
-def user_data(facts: FirstBoot, host_key_private: str, passwords: Mapping[str, str]) -> dict[str, Any]:
+def user_data(
+    facts: FirstBoot, host_key_private: str, passwords: Mapping[str, str], share_password: str = ""
+) -> dict[str, Any]:
     data: dict[str, Any] = {
         "hostname": facts["host_name"],
         "fqdn": facts["full_name"],
@@ -64,15 +73,33 @@ def user_data(facts: FirstBoot, host_key_private: str, passwords: Mapping[str, s
         if not data["users"]:
             del data["users"]
     if "shares" in facts and facts["system"] != "windows":
-        # Taken up at every boot, before anything that may want what is in it.
-        data["bootcmd"] = [
-            ["sh", "-c", MOUNT, "share", s["name"], s["at"], f"{'ro' if s['read_only'] else 'rw'},nofail"]
-            for s in facts["shares"]
-        ]
+        _share(data, facts, share_password)
     for user in data.get("users", ()):
         if user["name"] in passwords:
             user |= {"passwd": passwords[user["name"]], "lock_passwd": False}
     return data
+
+
+def _share(data: dict[str, Any], facts: FirstBoot, password: str) -> None:
+    """Its shared folders are mounted: those by virtio-fs at every boot, before anything that may want what is in them;
+    those by SMB once what mounts them is installed, and from then on by the system."""
+    devices = [s for s in facts["shares"] if "server" not in s]
+    served = [s for s in facts["shares"] if "server" in s]
+    if devices:
+        data["bootcmd"] = [
+            ["sh", "-c", MOUNT, "share", s["name"], s["at"], f"{'ro' if s['read_only'] else 'rw'},nofail"]
+            for s in devices
+        ]
+    if not served:
+        return
+    secret = {"path": smb_mounts.CREDENTIALS, "content": smb_mounts.credentials(password), "permissions": "0600"}
+    data["write_files"] = [*data.get("write_files", ()), secret]
+    helper = HELPERS.get(facts["system"])
+    if helper:
+        data["package_update"] = True
+        data["packages"] = [*data.get("packages", ()), *([helper] if helper not in data.get("packages", ()) else [])]
+    mounted = [command for s in served for command in (*smb_mounts.linux(s), f"mount {s['at']}")]
+    data["runcmd"] = [*mounted, *data.get("runcmd", ())]
 
 
 def network_config(adapters: list[FirstBootAdapter]) -> dict[str, Any]:

@@ -170,10 +170,11 @@ def become(account: Account, *, low_ports: bool) -> list[str]:
 
 
 # What is left to the caretaker's root part: links, rules and packet sockets, other users for what it starts, their
-# files, and nothing that changes the host besides.
+# files, a view of their own for what serves shared folders (setfcap: to be root in it), and nothing that changes the
+# host besides.
 CARETAKER = (
     "chown", "dac_override", "fowner", "kill", "setgid", "setuid", "setpcap", "net_bind_service", "net_admin",
-    "net_raw", "mknod",
+    "net_raw", "mknod", "setfcap",
 )  # fmt: skip
 
 

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from dacha.core.apply.first_boot import FirstBoot, SetupFacts, SetupUser
 from dacha.core.named import NamedTuple
+from dacha.core.plan.smb import HELPERS
 
 # The first disk of a guest as its installer's kernel names it, by bus.
 DISK_BY_BUS = {"virtio": "/dev/vda", "sata": "/dev/sda", "scsi": "/dev/sda", "nvme": "/dev/nvme0n1"}
@@ -27,10 +28,19 @@ class Answers(NamedTuple):
     passwords: Mapping[str, str]
     plain: Mapping[str, str]
     remote_desktop: bool = False
+    # What opens its shared folders by SMB.
+    share_password: str = ""
 
     @property
     def setup(self) -> SetupFacts:
         return self.facts.get("setup", NOTHING)
+
+    @property
+    def packages(self) -> list[str]:
+        """What is to be installed: the setup's, and what its shares are mounted by."""
+        named = self.setup["packages"]
+        helper = HELPERS.get(self.facts["system"]) if any("server" in s for s in self.facts.get("shares", ())) else None
+        return [*named, *([helper] if helper and helper not in named else [])]
 
     @property
     def users(self) -> list[SetupUser]:

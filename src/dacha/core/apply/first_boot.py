@@ -6,10 +6,11 @@ import json
 from collections.abc import Mapping
 from typing import Any, NotRequired, TypedDict
 
-from dacha.core.lab.model import Guest, Lab
+from dacha.core.lab.model import Guest, Lab, Share
 from dacha.core.lab.names import host_name, machine_uuid
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.plan import Plan
+from dacha.core.plan.smb import SmbPlace, smb_place
 from dacha.core.sha256 import sha256
 
 
@@ -69,11 +70,13 @@ class SetupFacts(TypedDict):
 
 
 class FirstBootShare(TypedDict):
-    """A shared folder, and where it is mounted."""
+    """A shared folder, and where it is mounted; one by SMB has the address of its `server`, and its `owner` there."""
 
     name: str
     at: str
     read_only: bool
+    server: NotRequired[str]
+    owner: NotRequired[int]
 
 
 class FirstBoot(TypedDict):
@@ -140,7 +143,14 @@ def first_boot(
     if setup:
         told["setup"] = setup
     if guest.shares:
-        told["shares"] = [{"name": s.name, "at": s.at, "read_only": s.read_only} for s in guest.shares]
+        told["shares"] = [_share(s, smb_place(lab, plan, guest)) for s in guest.shares]
+    return told
+
+
+def _share(share: Share, place: SmbPlace | None) -> FirstBootShare:
+    told: FirstBootShare = {"name": share.name, "at": share.at, "read_only": share.read_only}
+    if share.by_smb and place:
+        told |= {"server": str(place.server), "owner": share.owner}
     return told
 
 

@@ -162,6 +162,7 @@ def machine(
         "shares": [
             {"name": s.name, "folder": files.get(s.folder, s.folder), "read_only": s.read_only, "owner": s.owner}
             for s in guest.shares
+            if not s.by_smb
         ],
         "seed": seed,
         "seed_without_keys": seed_without_keys,

@@ -65,6 +65,16 @@ def mount_point(value: object) -> str:
     return value.rstrip("/")
 
 
+def drive_letter(value: object) -> str:
+    """Where a folder is mounted in a guest of the one family that gives letters; a whole path is taken too."""
+    if isinstance(value, str) and re.fullmatch("[D-Zd-z]:", value):
+        return value.upper()
+    try:
+        return mount_point(value)
+    except ValueError as e:
+        raise ValueError(f"{value!r} is no letter to mount at", 'write a letter from D: to Z: : "T:"') from e
+
+
 def flag(value: object) -> bool:
     if not isinstance(value, bool):
         raise ValueError(f"{value!r} is not true or false", "write true or false, without quotes")

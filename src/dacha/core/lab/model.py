@@ -202,9 +202,14 @@ class Door(NamedTuple):
         return self.origin != "host"
 
 
+# How a folder comes into a guest: by a device of its own, or by SMB over the lab's network.
+SHARED_BY = ("virtio-fs", "smb")
+
+
 class Share(NamedTuple):
     """A folder of this host in a guest: `folder` here, mounted `at` there, where it is the user's with the number
-    `owner`. With `anyway` one that gives much of this host away."""
+    `owner`. It goes there `by` virtio-fs, or by SMB over the lab's own network. With `anyway` one that gives much of
+    this host away."""
 
     name: str
     folder: str
@@ -212,6 +217,11 @@ class Share(NamedTuple):
     read_only: bool = False
     owner: int = 1000
     anyway: bool = False
+    by: str = "virtio-fs"
+
+    @property
+    def by_smb(self) -> bool:
+        return self.by == "smb"
 
 
 class Guest(NamedTuple):

@@ -16,6 +16,7 @@ from dacha.core.lab.model import (
     ORIGINS,
     PROTOCOLS,
     SERVICES,
+    SHARED_BY,
     Adapter,
     Boot,
     Disk,
@@ -79,7 +80,7 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         first_boot=t.take("first-boot", fields.flag, True),
         setup=read_setup(told, setups or {}) if (told := t.table("setup")) else NO_SETUP,
         doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
-        shares=tuple(_share(n, s) for n, s in t.tables("share")),
+        shares=tuple(_share(n, s, system) for n, s in t.tables("share")),
         start=_start(t.table("start")),
         stop_after_s=t.take("stop-after", units.duration, 60.0),
         limits=_limits(t.table("limits")),
@@ -179,17 +180,21 @@ def _login(t: Table | None) -> Login | None:
     return login
 
 
-def _share(name: str, t: Table) -> Share:
+def _share(name: str, t: Table, system: str) -> Share:
+    # The one family whose systems mount nothing without a driver of their own speaks SMB from the start.
+    windows = system == "windows"
     checked_name(t, name)
     if len(name) > SHARE_NAME_MOST:
         t.wrong("", "name", f"a share's name has {SHARE_NAME_MOST} letters at most", "the guest mounts it by that name")
     share = Share(
         name=name,
         folder=t.need("folder", fields.text, '"tides"') or ".",
-        at=t.need("at", fields.mount_point, '"/srv/tides"') or "/srv",
+        at=t.need("at", fields.drive_letter if windows else fields.mount_point, '"T:"' if windows else '"/srv/tides"')
+        or "/srv",
         read_only=t.take("read-only", fields.flag, False),
         owner=t.take("owner", fields.whole(0, 65533), 1000),
         anyway=t.take("anyway", fields.flag, False),
+        by=t.take("by", fields.choice(*SHARED_BY), "smb" if windows else "virtio-fs"),
     )
     t.finish()
     return share

@@ -14,6 +14,7 @@ from dacha.core.network.links import GROUP, BridgeLink, KernelPlan
 from dacha.core.network.pins import pins
 from dacha.core.plan.doors import Forward
 from dacha.core.plan.plan import Plan
+from dacha.core.plan.smb import PORT, smb_places
 
 FAMILIES = ("inet", "bridge")
 # What every guest needs of this host itself: DHCP, DNS, and answers to its pings.
@@ -121,12 +122,15 @@ def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     yield from capped
     yield from _SERVED
     # Doors that QEMU carries are ports of this host; who has a way out may enter them as the LAN does.
+    places = list(smb_places(lab, plan))
     open_ports = sorted({f"{f.protocol} . {f.port}" for f in _carried_by_qemu(plan)})
     for bridge in bridges:
         if open_ports and _has_way_out(plan, bridge):
             yield f'iifname "{bridge.name}" meta l4proto . th dport {{ {", ".join(open_ports)} }} accept'
         if lab.networks[bridge.network].boot:
             yield f'iifname "{bridge.name}" udp dport 69 accept'
+        for address, server in sorted((p.guest, p.server) for _, p in places if p.network == bridge.network):
+            yield f'iifname "{bridge.name}" ip saddr {address} ip daddr {server} tcp dport {PORT} accept'
         for allowed in lab.networks[bridge.network].to_host:
             wanted = "" if allowed.protocol == "all" else f"{allowed.protocol} dport {allowed.ports} "
             yield f'iifname "{bridge.name}" {wanted}accept'

@@ -15,6 +15,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import ANYWHERE, DoorPlan
 from dacha.core.plan.plan import Plan
+from dacha.core.plan.smb import smb_places
 from dacha.core.router.mapping import UNKNOWN, Known, behind, private
 
 HOST, LAN, OUTSIDE = "host", "lan", "outside"
@@ -93,7 +94,9 @@ def to_host(lab: Lab, plan: Plan, *, gate: bool = True) -> dict[str, tuple[str, 
             continue
         if net.managed:
             boot = ("files to start from",) if net.boot else ()
-            found[net.name] = ("DHCP", "DNS", "ping", *boot, *(str(allowed) for allowed in net.to_host))
+            who = [guest.name for guest, place in smb_places(lab, plan) if place.network == net.name]
+            shares = (f"shared folders by SMB ({', '.join(who)} alone)",) if who else ()
+            found[net.name] = ("DHCP", "DNS", "ping", *boot, *shares, *(str(allowed) for allowed in net.to_host))
         elif net.isolated or net.kind == "host-only":
             found[net.name] = ("DHCP", "DNS")
         else:

@@ -49,6 +49,7 @@ from dacha.engine.lab.edit import settled
 from dacha.engine.network import gate, kernel, rules
 from dacha.engine.profiles import profiles
 from dacha.engine.shares import folders as shared
+from dacha.engine.shares import smb
 from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
 from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses
@@ -97,10 +98,10 @@ def _settled(
     wrong = inspect.port_findings(ws, ws.plan, seen, {n for n in concerned if not seen[n].stopped_on_purpose})
     wrong += register.conflicts(ws.home, ws.plan)
     if starting:
-        wrong += [*inspect.program_findings(), *shared.daemon_findings(ws)]
+        wrong += [*inspect.program_findings(), *shared.daemon_findings(ws), *smb.server_findings(ws)]
     for name in starting:
         wrong += file_findings(ws, ws.lab.guests[name], seen[name])
-        wrong += shared.findings(ws, ws.lab.guests[name])
+        wrong += [*shared.findings(ws, ws.lab.guests[name]), *smb.findings(ws, ws.lab.guests[name])]
         wrong += inspect.screen_findings(ws.lab.guests[name], seen[name])
     for name in set(concerned) - starting:
         wrong += kept_disks.findings(ws, ws.lab.guests[name])
@@ -132,6 +133,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
         if not seen[name].host_key:
             prepare.make_host_key(ws.home, ws.lab.name, name)
             keyed.append(MakeHostKey(name))
+        smb.make_password(ws.home, ws.lab.guests[name])
     lan = addresses.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
     if lan and any(d.from_lan for d in ws.lab.doors()):

@@ -16,6 +16,7 @@ from dacha.engine.guest.first_boot import first_boot_facts
 from dacha.engine.guest.install import disk_written, pending
 from dacha.engine.guest.passwords import hashes, needs_plain, plain
 from dacha.engine.lab.named import guest_named
+from dacha.engine.shares import smb
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
 from dacha.host.files import replace_file
@@ -118,6 +119,7 @@ def documents(ws: Workspace, plan: Plan, guest: Guest, form: Form, *, secrets: b
         host_key_private=private if secrets else HIDDEN,
         passwords=known if secrets else dict.fromkeys(known, "*"),
         plain=plain(ws.home, guest.name) if secrets else {},
+        share_password=smb.password(ws.home, guest.name) if secrets else "*",
         remote_desktop=bool(guest.setup.remote_desktop) or any(d.service == "rdp" for d in guest.doors),
     )
     return form.documents(answers)

@@ -17,6 +17,7 @@ from dacha.engine.guest.keys import accounts_of
 from dacha.engine.guest.passwords import hashes
 from dacha.engine.home import Home
 from dacha.engine.record import Record
+from dacha.engine.shares import smb
 from dacha.engine.workspace import Workspace
 from dacha.host.files import replace_file
 
@@ -50,7 +51,10 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
     record = ws.home.read(guest.name)
     instance = instance_of(facts, record)
     known = hashes(ws.home, guest.name)
-    texts = documents(facts, instance=instance, host_key_private=private, passwords=known)
+    texts = documents(
+        facts, instance=instance, host_key_private=private, passwords=known,
+        share_password=smb.password(ws.home, guest.name),
+    )  # fmt: skip
     replace_file(
         ws.home.guest(guest.name) / "seed.iso",
         iso_image("cidata", {n: t.encode() for n, t in texts.items()}),

@@ -74,9 +74,9 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
             who = _name(seen.st_uid)
             what = f"{folder} is {who}'s: its guest may change there only what everybody may"
             yield Finding(WARNING, "share-owner", about, what, f"chown -R {_name(os.geteuid())} {folder}", path, "host")
-    if guest.shares and guest.system == "windows":
+    if guest.system == "windows" and any(not s.by_smb for s in guest.shares):
         what = "its system mounts nothing by itself: it needs its own driver and service for virtio-fs"
-        remedy = "install them from the drivers' medium, or copy: dacha connect GUEST --copy FROM :TO"
+        remedy = f'by = "smb" in the share: dacha share edit {guest.name} {guest.shares[0].name} --by smb'
         yield Finding(
             NOTE, "share-windows", f"guest {guest.name}", what, remedy, ("guest", guest.name, "share"), "host"
         )
@@ -84,7 +84,7 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
 
 def daemon_findings(ws: Workspace) -> list[Finding]:
     """A lab with shared folders on a host that has nothing to serve them."""
-    names = [g.name for g in ws.lab.guests.values() if g.shares]
+    names = [g.name for g in ws.lab.guests.values() if any(not s.by_smb for s in g.shares)]
     if not names:
         return []
     from dacha.hypervisor.beside.shares import find

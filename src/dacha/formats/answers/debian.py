@@ -41,7 +41,8 @@ def preseed(answers: Answers) -> str:
         "# Nobody has root's password; accounts are made at the end, with their keys.",
         *_d_i("passwd/make-user", "boolean", "false"),
         *_d_i("passwd/root-login", "boolean", "true"),
-        *_d_i("passwd/root-password-crypted", "password", "!"),
+        # No password has this hash. (One mark alone is asked about again, from Debian 13 on.)
+        *_d_i("passwd/root-password-crypted", "password", "!!"),
         *_d_i("clock-setup/utc", "boolean", "true"),
         *_d_i("clock-setup/ntp", "boolean", "false"),
         *_d_i("time/zone", "string", setup["time_zone"] or "Etc/UTC"),
@@ -125,7 +126,7 @@ def _disk(answers: Answers) -> list[str]:
 
 def _packages(answers: Answers) -> list[str]:
     setup = answers.setup
-    wanted = ["openssh-server", "sudo", "qemu-guest-agent", *setup["packages"]]
+    wanted = ["openssh-server", "sudo", "qemu-guest-agent", *answers.packages]
     if setup.get("remote_desktop"):
         wanted += remote_desktop("apt", ()).packages
     policy = "unattended-upgrades" if setup["automatic_updates"] else "none"

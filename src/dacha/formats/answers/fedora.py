@@ -47,7 +47,7 @@ def kickstart(answers: Answers) -> str:
         "qemu-guest-agent",
         *(["dnf-automatic"] if setup["automatic_updates"] else []),
         *(remote_desktop("dnf", ()).packages if setup.get("remote_desktop") else ()),
-        *setup["packages"],
+        *answers.packages,
         "%end",
         "",
         "%post",

@@ -13,6 +13,7 @@ from ipaddress import ip_interface
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter, FirstBootShare, SetupFile, SetupUser
 from dacha.core.named import NamedTuple
+from dacha.formats import smb_mounts
 from dacha.formats.remote_desktop import remote_desktop
 from dacha.formats.seed_setup import FAMILIES as SEED_FAMILIES
 
@@ -82,7 +83,7 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
     how = FAMILIES[family]
     steps = [("host key", _host_key(answers)), ("login", _login(family))]
     if how.packages:
-        wanted = " ".join(map(shlex.quote, [*how.always, *answers.setup["packages"]]))
+        wanted = " ".join(map(shlex.quote, [*how.always, *answers.packages]))
         steps.append(("packages", [how.packages.format(packages=wanted)]))
     steps += [(f"user {u['name']}", _user(answers, how, u)) for u in answers.users]
     if network:
@@ -94,7 +95,11 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
         steps.append(("remote desktop", [*files, *(c for c in made.commands if " restart " not in c)]))
     if family != "bsd":
         # Mounted from the new system's first boot on.
-        steps += [(f"share {s['name']}", _share(s)) for s in answers.facts.get("shares", ())]
+        shares = answers.facts.get("shares", [])
+        if any("server" in s for s in shares):
+            secret = smb_mounts.credentials(answers.share_password)
+            steps.append(("password of shares", _put(smb_mounts.CREDENTIALS, secret.encode(), "0600")))
+        steps += [(f"share {s['name']}", _share(s)) for s in shares]
     steps += [(f["path"], _file(f)) for f in answers.setup["files"]]
     steps += [(f"service {s}", [how.service.format(service=shlex.quote(s))]) for s in answers.setup["services"]]
     steps += [(f"run {n}", [f"sh -c {shlex.quote(c)}"]) for n, c in enumerate(answers.setup["run"], 1)]
@@ -190,6 +195,8 @@ def _user(answers: Answers, how: Family, user: SetupUser) -> list[str]:
 
 
 def _share(share: FirstBootShare) -> list[str]:
+    if "server" in share:
+        return smb_mounts.linux(share)
     line = f"{share['name']} {share['at']} virtiofs {'ro' if share['read_only'] else 'rw'},nofail 0 0"
     return [f"mkdir -p {share['at']}", f"echo '{line}' >> /etc/fstab"]
 

@@ -12,6 +12,7 @@ from xml.etree import ElementTree as Xml
 
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter
+from dacha.formats import smb_mounts
 
 _SPACE = "urn:schemas-microsoft-com:unattend"
 _WCM = "http://schemas.microsoft.com/WMIConfig/2002/State"
@@ -194,7 +195,8 @@ def _first_logon(settings: Xml.Element, answers: Answers) -> None:
         if plain is not None:
             _put(account, "Password/Value", hidden(plain))
             _put(account, "Password/PlainText", "false")
-    commands = answers.setup["run"]
+    shares = [s for s in answers.facts.get("shares", ()) if "server" in s]
+    commands = [*(smb_mounts.windows(s, answers.share_password) for s in shares), *answers.setup["run"]]
     if commands:
         first = Xml.SubElement(shell, "FirstLogonCommands")
         for n, command in enumerate(commands, 1):

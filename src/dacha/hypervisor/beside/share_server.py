@@ -14,18 +14,22 @@ import os
 import select
 import struct
 import sys
+from pathlib import Path
+
+if __name__ == "__main__":
+    # By itself it finds no packages but Python's.
+    sys.path.append(str(Path(__file__).parents[3]))
+
+from dacha.hypervisor.beside import namespaces as ns
 
 # How long a guest's process that was started may take to connect (seconds): one that never does leaves no daemon.
 WAIT_S = 60.0
 # Where the folder is to the daemon: a place that everybody may reach, seen by it alone.
 PLACE = "/tmp"
-_NEW_MOUNTS, _NEW_USERS = 0x20000, 0x10000000
-_READ_ONLY, _NO_SETUID, _NO_DEVICES, _REMOUNT, _BIND, _RECURSIVE, _PRIVATE = 1, 2, 4, 32, 4096, 16384, 1 << 18
-# prctl(2): what may be read of this process, a filter of calls, capabilities that outlive an exec.
-_DUMPABLE, _SECCOMP, _FILTER, _AMBIENT, _RAISE = 4, 22, 2, 47, 2
+# prctl(2): a filter of calls, capabilities that outlive an exec.
+_SECCOMP, _FILTER, _AMBIENT, _RAISE = 22, 2, 47, 2
 _CAPABILITIES = 0x20080522
 _SETGROUPS = {"x86_64": 116, "aarch64": 159}
-_libc = ctypes.CDLL(None, use_errno=True)
 
 
 class _Header(ctypes.Structure):
@@ -40,60 +44,22 @@ class _Program(ctypes.Structure):
     _fields_ = (("length", ctypes.c_ushort), ("filter", ctypes.c_void_p))
 
 
-def _done(result: int, what: str) -> None:
-    if result != 0:
-        number = ctypes.get_errno()
-        raise OSError(number, f"{what}: {os.strerror(number)}")
-
-
-def become_owner(uid: int, gid: int) -> None:
-    """Be the folder's owner and nobody else: for a process that is root."""
-    os.setgroups([])
-    os.setgid(gid)
-    os.setuid(uid)
-    # Without it the maps that follow would be root's to write.
-    _libc.prctl(_DUMPABLE, 1, 0, 0, 0)
-
-
-def map_owner(uid: int, gid: int, guest_uid: int, guest_gid: int) -> None:
-    """In this user namespace the owner is the guest's user, and nobody else is known."""
-    for name, text in (("setgroups", "deny"), ("uid_map", f"{guest_uid} {uid} 1"), ("gid_map", f"{guest_gid} {gid} 1")):
-        with open(f"/proc/self/{name}", "w") as f:
-            f.write(text)
-
-
 def mount(folder: str, which: str, *, writable: bool) -> None:
-    """The folder at PLACE, in a mount namespace of its own: the owner may have no way to where it is. It must still be
-    the one that was judged: somebody may have put another, or a link, in its place."""
-    place = os.fsencode(PLACE)
-    _mount(b"none", b"/", _RECURSIVE | _PRIVATE)
-    _mount(os.fsencode(folder), place, _BIND)
-    seen = os.lstat(PLACE)
-    if which != f"{seen.st_dev}:{seen.st_ino}":
-        raise OSError(f"{folder} is another folder than a moment ago")
-    flags = _BIND | _REMOUNT | _NO_SETUID | _NO_DEVICES | (0 if writable else _READ_ONLY)
-    _mount(b"none", place, flags | _kept(PLACE))
-
-
-def _kept(folder: str) -> int:
-    """What the file system itself is mounted with, which a namespace may not take away."""
-    there = os.statvfs(folder).f_flag
-    return sum(flag for flag in (1, 2, 4, 8, 1024, 2048) if there & flag)
-
-
-def _mount(source: bytes, target: bytes, flags: int) -> None:
-    _done(_libc.mount(source, target, None, ctypes.c_ulong(flags), None), f"mount {os.fsdecode(target)}")
+    """The folder at PLACE, in a mount namespace of its own: the owner may have no way to where it is."""
+    ns.mount("none", "/", None, ns.RECURSIVE | ns.PRIVATE)
+    ns.show(folder, PLACE, ns.NO_SETUID | ns.NO_DEVICES | (0 if writable else ns.READ_ONLY))
+    ns.same(PLACE, which, folder)
 
 
 def keep_powers() -> None:
     """Let the daemon have what this process may in its own namespace, though it is nobody's root there."""
     header, sets = _Header(_CAPABILITIES, 0), (_Sets * 2)()
-    _done(_libc.capget(ctypes.byref(header), sets), "capget")
+    ns.done(ns.libc.capget(ctypes.byref(header), sets), "capget")
     for one in sets:
         one.inheritable = one.permitted
-    _done(_libc.capset(ctypes.byref(header), sets), "capset")
+    ns.done(ns.libc.capset(ctypes.byref(header), sets), "capset")
     for number in range(64):
-        _libc.prctl(_AMBIENT, _RAISE, number, 0, 0)
+        ns.libc.prctl(_AMBIENT, _RAISE, number, 0, 0)
 
 
 def keep_groups() -> None:
@@ -105,7 +71,7 @@ def keep_groups() -> None:
     steps = ((0x20, 0, 0, 0), (0x15, 0, 1, number), (0x06, 0, 0, 0x00050000), (0x06, 0, 0, 0x7FFF0000))
     code = ctypes.create_string_buffer(b"".join(struct.pack("HBBI", *step) for step in steps))
     program = _Program(len(steps), ctypes.cast(code, ctypes.c_void_p))
-    _done(_libc.prctl(_SECCOMP, _FILTER, ctypes.byref(program), 0, 0), "seccomp")
+    ns.done(ns.libc.prctl(_SECCOMP, _FILTER, ctypes.byref(program), 0, 0), "seccomp")
 
 
 def main(words: list[str]) -> None:
@@ -113,14 +79,14 @@ def main(words: list[str]) -> None:
     uid, gid, guest_uid, guest_gid = map(int, words[3:7])
     writable = words[7] == "rw"
     if uid != os.geteuid():
-        _done(_libc.unshare(_NEW_MOUNTS), "unshare")
+        ns.own_view(0)
         mount(folder, which, writable=writable)
-        become_owner(uid, gid)
-        _done(_libc.unshare(_NEW_USERS), "unshare")
-        map_owner(uid, gid, guest_uid, guest_gid)
+        ns.become_owner(uid, gid)
+        ns.unshare(ns.NEW_USERS)
+        ns.map_owner(uid, gid, guest_uid, guest_gid)
     else:
-        _done(_libc.unshare(_NEW_USERS | _NEW_MOUNTS), "unshare")
-        map_owner(uid, gid, guest_uid, guest_gid)
+        ns.unshare(ns.NEW_USERS | ns.NEW_MOUNTS)
+        ns.map_owner(uid, gid, guest_uid, guest_gid)
         mount(folder, which, writable=writable)
     keep_powers()
     keep_groups()

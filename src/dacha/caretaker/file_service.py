@@ -1,0 +1,127 @@
+"""Shared folders by SMB: each connection of a guest that has some gets a server of its own, which sees them alone.
+
+Nothing that a guest sends is read here: a connection is taken, its address says whose it is (the rules let nobody send
+by another's), and it is handed to a process that may do nothing but serve that guest.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import socket
+import sys
+from collections import Counter
+from collections.abc import Callable
+
+from dacha.core.errors import DachaError
+from dacha.core.lab.model import Guest
+from dacha.core.network.links import KernelPlan
+from dacha.core.plan.plan import Plan
+from dacha.core.plan.smb import PORT, smb_places
+from dacha.engine.shares.smb import server_for
+from dacha.engine.workspace import Workspace
+from dacha.hypervisor.beside import smb_server
+
+# Connections of one guest at once: a system opens one or two.
+MOST = 8
+_Place = tuple[str, str]
+
+
+class FileService:
+    """Listens where guests look for their folders; `renew` brings it to what the lab wants."""
+
+    def __init__(self, say: Callable[..., None]) -> None:
+        self._say = say
+        self._sockets: dict[_Place, socket.socket] = {}
+        self._guests: dict[str, Guest] = {}
+        self._open: Counter[str] = Counter()
+        self._servers: dict[asyncio.subprocess.Process, Guest] = {}
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._ws: Workspace | None = None
+
+    def renew(self, ws: Workspace, plan: Plan, links: KernelPlan) -> bool:
+        """Listen where the lab wants it, and nowhere else. False where that cannot be now: it is said why."""
+        self._ws = ws
+        names = {bridge.network: bridge.name for bridge in links.bridges()}
+        found = [(guest, place) for guest, place in smb_places(ws.lab, plan) if place.network in names]
+        self._guests = {str(place.guest): guest for guest, place in found}
+        now = {guest.name: guest.shares for guest in self._guests.values()}
+        for process, guest in self._servers.items():
+            if now.get(guest.name) != guest.shares:
+                # What is shared no more, or otherwise, is shut to who has it open.
+                with contextlib.suppress(ProcessLookupError):
+                    process.terminate()
+        wanted = {(names[place.network], str(place.server)) for _, place in found}
+        for gone in self._sockets.keys() - wanted:
+            self._shut(gone)
+        fine = True
+        for place in sorted(wanted - self._sockets.keys()):
+            try:
+                self._listen(place)
+            except OSError as e:
+                fine = False
+                self._say(f"cannot share folders by SMB at {place[1]}:{PORT}: {e.strerror or e}")
+        return fine
+
+    def close(self) -> None:
+        """Listen no more; what is connected stays so."""
+        for place in list(self._sockets):
+            self._shut(place)
+
+    def _shut(self, place: _Place) -> None:
+        s = self._sockets.pop(place)
+        asyncio.get_running_loop().remove_reader(s)
+        s.close()
+
+    def _listen(self, place: _Place) -> None:
+        link, address = place
+        s = socket.socket(socket.AF_INET, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
+        try:
+            s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, link.encode())
+            s.bind((address, PORT))
+            s.listen(16)
+        except OSError:
+            s.close()
+            raise
+        self._sockets[place] = s
+        asyncio.get_running_loop().add_reader(s, self._take, s)
+        self._say(f"shares folders by SMB at {address}:{PORT}")
+
+    def _take(self, listening: socket.socket) -> None:
+        try:
+            connection, peer = listening.accept()
+        except OSError:
+            return
+        guest = self._guests.get(peer[0])
+        if guest is None or self._open[guest.name] >= MOST:
+            connection.close()
+            return
+        connection.setblocking(True)
+        self._open[guest.name] += 1
+        task = asyncio.ensure_future(self._serve(guest, connection))
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    async def _serve(self, guest: Guest, connection: socket.socket) -> None:
+        assert self._ws
+        try:
+            with connection:
+                told = await asyncio.to_thread(server_for, self._ws, guest)
+                process = await asyncio.create_subprocess_exec(
+                    sys.executable, "-I", "-S", smb_server.__file__, json.dumps(told), cwd="/",
+                    stdin=connection.fileno(), stdout=asyncio.subprocess.DEVNULL,
+                    stderr=asyncio.subprocess.PIPE, start_new_session=True,
+                    env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"},
+                )  # fmt: skip
+            self._servers[process] = guest
+            _, words = await process.communicate()
+            del self._servers[process]
+            if process.returncode and process.returncode > 0:
+                last = (words[-400:].decode(errors="replace").strip().splitlines() or ["it says nothing"])[-1]
+                self._say(f"{guest.name}: its server of shared folders ended: {last}", bucket=guest.name)
+        except (DachaError, OSError) as e:
+            self._say(f"{guest.name}: its shared folders cannot be served: {e}", bucket=guest.name)
+        finally:
+            self._open[guest.name] -= 1

@@ -1,0 +1,45 @@
+"""Where a guest finds its shared folders by SMB: at this host's own address in a network of the lab."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from ipaddress import IPv4Address
+
+from dacha.core.lab.model import Guest, Lab
+from dacha.core.named import NamedTuple
+from dacha.core.plan.plan import Plan
+
+# SMB over TCP without NetBIOS (MS-SMB2 section 2.1).
+PORT = 445
+# The one account of a guest's server: each guest has a server, and a password, of its own.
+USER = "share"
+# What mounts it, where a family's systems have that in a package.
+HELPERS = {"debian": "cifs-utils", "ubuntu": "cifs-utils", "fedora": "cifs-utils", "alpine": "cifs-utils"}
+
+
+class SmbPlace(NamedTuple):
+    """The network that a guest reaches its folders over, this host's address there, and the guest's own, by which it
+    is known."""
+
+    network: str
+    server: IPv4Address
+    guest: IPv4Address
+
+
+def smb_place(lab: Lab, plan: Plan, guest: Guest) -> SmbPlace | None:
+    """Where a guest finds its folders; None where it has none by SMB, or no network of the kernel's with an address
+    that is planned: only there is whoever has an address the guest that it was given to."""
+    if not any(share.by_smb for share in guest.shares):
+        return None
+    for adapter in plan.adapters_of(guest.name):
+        network, gateway = lab.networks.get(adapter.network), plan.networks[adapter.network].gateway
+        if network and network.managed and gateway and adapter.address:
+            return SmbPlace(adapter.network, gateway, adapter.address)
+    return None
+
+
+def smb_places(lab: Lab, plan: Plan) -> Iterator[tuple[Guest, SmbPlace]]:
+    """Every guest that has shared folders by SMB and a place to find them at."""
+    for guest in lab.guests.values():
+        if place := smb_place(lab, plan, guest):
+            yield guest, place

@@ -1,0 +1,63 @@
+"""How a guest mounts a shared folder: what is typed in one that was not told at its first boot."""
+
+from __future__ import annotations
+
+from dacha.core.apply.first_boot import FirstBootShare
+from dacha.core.errors import UsageError
+from dacha.core.lab.model import Guest, Share
+from dacha.core.named import NamedTuple
+from dacha.core.plan.smb import HELPERS, USER, smb_place
+from dacha.engine.shares.smb import password
+from dacha.engine.workspace import Workspace
+
+# Letters that no system gives by itself, in the order in which they are proposed.
+LETTERS = "TUVWXYZSRQPONMLKJIHG"
+HIDDEN = "PASSWORD"
+BY_ROOT = "In the guest, as root (its first boot does this by itself):"
+_INSTALL = {"fedora": "dnf install -y", "alpine": "apk add"}
+
+
+class Mounting(NamedTuple):
+    """The server of a share by SMB, where the commands are typed, and those."""
+
+    server: str | None
+    where: str
+    commands: tuple[str, ...]
+
+
+def place(guest: Guest, name: str) -> str:
+    """Where a new share is proposed to be in the guest."""
+    if guest.system != "windows":
+        return f"/srv/{name}"
+    taken = {share.at for share in guest.shares}
+    return next((f"{letter}:" for letter in LETTERS if f"{letter}:" not in taken), f"/srv/{name}")
+
+
+def mounting(ws: Workspace, guest: Guest, share: Share, *, secret: bool) -> Mounting:
+    """The commands for a guest's administrator; without `secret` the password is left out. Raises UsageError."""
+    told: FirstBootShare = {"name": share.name, "at": share.at, "read_only": share.read_only}
+    if not share.by_smb:
+        may = "-o ro " if share.read_only else ""
+        plain = (f"mkdir -p {share.at}", f"mount -t virtiofs {may}{share.name} {share.at}")
+        return Mounting(None, BY_ROOT, plain)
+    from dacha.formats import smb_mounts
+
+    at = smb_place(ws.lab, ws.plan, guest)
+    if at is None:
+        what = f"{guest.name} reaches no network that its shares by SMB are served on"
+        raise UsageError(what, where=ws.path.name, remedy="dacha check says which it needs")
+    told |= {"server": str(at.server), "owner": share.owner}
+    word = password(ws.home, guest.name) if secret else HIDDEN
+    if secret and not word:
+        raise UsageError(f"{guest.name} has no password for its shares yet", remedy="dacha apply makes one")
+    server = f"\\\\{at.server}\\{share.name}, as {USER}, on {at.network}"
+    if guest.system == "windows":
+        return Mounting(server, "In the guest, as administrator:", (smb_mounts.windows(told, word),))
+    helper = HELPERS.get(guest.system)
+    commands = (
+        *([f"{_INSTALL.get(guest.system, 'apt-get install -y')} {helper}"] if helper else []),
+        f"(umask 077; printf 'username={USER}\\npassword={word}\\n' > {smb_mounts.CREDENTIALS})",
+        *smb_mounts.linux(told),
+        f"mount {share.at}",
+    )
+    return Mounting(server, BY_ROOT, commands)

@@ -1,0 +1,110 @@
+"""A guest's shared folders by SMB: its password, and what a server for one of its connections is told."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+from dacha.core.errors import HostError
+from dacha.core.findings import ERROR, NOTE, Finding
+from dacha.core.lab.model import Guest
+from dacha.core.plan.smb import HELPERS, PORT, smb_place
+from dacha.engine.home import Home
+from dacha.engine.shares.folders import INSIST, danger
+from dacha.engine.workspace import Workspace
+from dacha.host.facts import program
+from dacha.host.files import replace_file
+
+SERVER = "smbd"
+PACKAGE = "on Debian: apt install samba (its own service is not needed: systemctl disable --now smbd nmbd)"
+
+
+def password(home: Home, guest: str) -> str:
+    """What the guest opens its folders with; "" where it has none yet."""
+    try:
+        return home.share_password(guest).read_text().strip()
+    except OSError:
+        return ""
+
+
+def make_password(home: Home, guest: Guest) -> None:
+    """Make the guest's password, where it has folders by SMB and none yet."""
+    from dacha.engine.guest.passwords import made
+
+    if any(s.by_smb for s in guest.shares) and not password(home, guest.name):
+        replace_file(home.share_password(guest.name), f"{made()}{made()}\n", mode=0o600)
+
+
+def server_for(ws: Workspace, guest: Guest) -> dict[str, object]:
+    """What the server of a connection is told (`hypervisor.beside.smb_server`), with its files written: the folders as
+    they are now. Raises HostError for one that gives this host away or is gone, and where nothing serves them."""
+    from dacha.formats import samba
+    from dacha.host import folders
+    from dacha.hypervisor.beside.shares import look
+
+    server = program(SERVER)
+    if server is None:
+        raise HostError(f"{SERVER} is not on this machine", remedy=PACKAGE)
+    told, owner = [], None
+    shares = [s for s in guest.shares if s.by_smb]
+    for share in shares:
+        seen = look({"name": share.name, "folder": str(ws.resolve(share.folder)), "read_only": True, "owner": 0})
+        if why := danger(ws, share, seen.path):
+            raise HostError(f"folder {seen.path} of share {share.name} is not shared", why=why, remedy=INSIST)
+        owner = owner or (seen.uid, seen.gid)
+        if owner[0] != seen.uid:
+            raise HostError(f"folder {seen.path} is another user's than that of share {shares[0].name}")
+        may = "ro" if share.read_only else "rw"
+        told.append([share.name, seen.path, f"{seen.device}:{seen.number}", may])
+    assert owner is not None
+    own = folders.make_private(ws.home.run(guest.name).with_name(f"{guest.name}.smb"))
+    settings, kept = folders.make_private(own / "settings"), own / "kept"
+    passwd, group = samba.users()
+    files = {"smb.conf": samba.config((s.name, s.read_only) for s in shares), "passwd": passwd, "group": group,
+             "smbpasswd": samba.account(password(ws.home, guest.name))}  # fmt: skip
+    for name, text in files.items():
+        replace_file(settings / name, text, mode=0o600)
+    # Its own, in a folder that only root gets to.
+    kept.mkdir(mode=0o700, exist_ok=True)
+    os.chown(kept, *owner, follow_symlinks=False)
+    of = {"uid": owner[0], "gid": owner[1], "number": samba.NUMBER}
+    return {"server": server, "settings": str(settings), "own": str(kept), "folders": told, **of}
+
+
+def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
+    """What keeps a guest from its folders by SMB."""
+    shares = [s for s in guest.shares if s.by_smb]
+    if not shares:
+        return
+    about, path = f"guest {guest.name}", ("guest", guest.name, "share")
+    if smb_place(ws.lab, ws.plan, guest) is None:
+        what = "shares by SMB need a NAT or host-only network of the kernel's, with a planned IPv4 address"
+        networks = [a.network for a in guest.adapters if a.network in ws.lab.networks]
+        first = next((n for n in networks if ws.lab.networks[n].kind != "bridge"), "NAME")
+        remedy = f'backend = "kernel" in [network.{first}], or by = "virtio-fs" in the share'
+        yield Finding(ERROR, "share-smb-network", about, what, remedy, path, "host")
+    owners = {_owner(ws.resolve(s.folder)) for s in shares} - {None}
+    if len(owners) > 1:
+        what = "its shares by SMB are of several owners, and its server is one user"
+        yield Finding(ERROR, "share-smb-owners", about, what, "give the folders one owner: chown", path, "host")
+    if guest.system not in (*HELPERS, "windows"):
+        what = f"nothing of a guest's system {guest.system} mounts it by itself"
+        remedy = f"dacha share show {guest.name} {shares[0].name} says what is typed there"
+        yield Finding(NOTE, "share-smb-by-hand", about, what, remedy, path, "host")
+
+
+def server_findings(ws: Workspace) -> list[Finding]:
+    """A lab with shares by SMB on a host that has nothing to serve them."""
+    names = [g.name for g in ws.lab.guests.values() if any(s.by_smb for s in g.shares)]
+    if not names or program(SERVER):
+        return []
+    what = f"{SERVER} is not on this machine: it serves shared folders by SMB ({', '.join(names)}), at port {PORT}"
+    return [Finding(ERROR, "share-daemon", "this host", what, PACKAGE, (), "host")]
+
+
+def _owner(folder: Path) -> int | None:
+    try:
+        return folder.stat().st_uid
+    except OSError:
+        return None

@@ -1,0 +1,123 @@
+"""A Samba server for one connection of one guest: it sees the guest's folders and nothing else, and is their owner.
+
+It is run by itself (`python smb_server.py WORDS`), with the guest's connection as its standard input. WORDS is JSON:
+`server` the program, `settings` the folder of its settings, `own` one for what it keeps, `folders` each [name, path,
+DEVICE:NUMBER, rw or ro], `uid` and `gid` of their owner, `number` who that is to the server. It has a file system of
+its own (the system's programs, read-only), no network but the one connection, no other process to see, and no power
+(namespaces(7), pivot_root(2)).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import json
+import os
+import signal
+import socket
+import struct
+import sys
+from pathlib import Path
+from typing import Any
+
+if __name__ == "__main__":
+    # By itself it finds no packages but Python's.
+    sys.path.append(str(Path(__file__).parents[3]))
+
+from dacha.hypervisor.beside import namespaces as ns
+
+_DETACH, _NO_NEW_POWERS, _DIES_WITH_PARENT = 2, 38, 1
+_PIVOT_ROOT = {"x86_64": 155, "aarch64": 41}
+# Where the new file system is put together: there on every host, and hidden in this view alone.
+_ROOT = "/mnt"
+# What the server needs of the system, where there is such a thing.
+_SYSTEM = ("/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64")
+_SETTINGS = ("/etc/ld.so.cache", "/etc/nsswitch.conf", "/etc/localtime")
+_DEVICES = ("/dev/null", "/dev/zero", "/dev/urandom", "/dev/random")
+_PLAIN = ns.NO_SETUID | ns.NO_DEVICES
+
+
+def _show(source: str, inside: str, flags: int) -> None:
+    """A file or folder in the new file system."""
+    target = Path(_ROOT + inside)
+    if Path(source).is_dir():
+        target.mkdir(parents=True, exist_ok=True)
+    else:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.touch()
+    ns.show(source, str(target), flags)
+
+
+def build(told: dict[str, Any]) -> None:
+    """A file system with the system's programs, the server's own files and the folders, and this process in it."""
+    ns.mount("none", "/", None, ns.RECURSIVE | ns.PRIVATE)
+    ns.mount("tmpfs", _ROOT, "tmpfs", _PLAIN, "size=1m,mode=755")
+    for name in _SYSTEM:
+        if Path(name).is_symlink():
+            Path(_ROOT + name).symlink_to(Path(name).readlink())
+        elif Path(name).is_dir():
+            _show(name, name, ns.READ_ONLY | _PLAIN)
+    for name in _SETTINGS:
+        if Path(name).exists():
+            _show(name, name, ns.READ_ONLY | _PLAIN | ns.NO_PROGRAMS)
+    for name in _DEVICES:
+        _show(name, name, ns.NO_SETUID | ns.NO_PROGRAMS)
+    _show(told["own"], "/own", _PLAIN | ns.NO_PROGRAMS)
+    settings = Path(_ROOT + "/settings")
+    settings.mkdir()
+    ns.mount("tmpfs", str(settings), "tmpfs", _PLAIN | ns.NO_PROGRAMS, "size=256k,mode=711")
+    for file in Path(told["settings"]).iterdir():
+        # Who is who is known by the whole system; the rest is the server's own.
+        place = Path(f"{_ROOT}/etc") if file.name in ("passwd", "group") else settings
+        (place / file.name).write_bytes(file.read_bytes())
+        (place / file.name).chmod(0o644 if place.name == "etc" else 0o600)
+        os.chown(place / file.name, told["uid"], told["gid"])
+    for name, path, which, may in told["folders"]:
+        _show(path, f"/shares/{name}", _PLAIN | (0 if may == "rw" else ns.READ_ONLY))
+        ns.same(f"{_ROOT}/shares/{name}", which, path)
+    for name in ("/proc", "/tmp", "/var/log/samba", "/run"):
+        Path(_ROOT + name).mkdir(parents=True)
+    # Its own processes; where parts of this host's are hidden, the kernel shows none, and it does without.
+    with contextlib.suppress(OSError):
+        ns.mount("proc", f"{_ROOT}/proc", "proc", _PLAIN | ns.NO_PROGRAMS)
+    os.chdir(_ROOT)
+    ns.done(ns.libc.syscall(_PIVOT_ROOT[os.uname().machine], b".", b"."), "pivot_root")
+    ns.done(ns.libc.umount2(b".", _DETACH), "umount2")
+    os.chdir("/")
+
+
+def loopback_up() -> None:
+    """The server wants one link to be there (SIOCSIFFLAGS of netdevice(7); IFF_UP)."""
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
+        fcntl.ioctl(s, 0x8914, struct.pack("16sh", b"lo", 1) + bytes(14))
+
+
+def serve(told: dict[str, Any]) -> None:
+    """Be the server; this is the first process of its own view."""
+    ns.libc.prctl(_DIES_WITH_PARENT, signal.SIGKILL, 0, 0, 0)
+    build(told)
+    ns.mount("none", "/", None, ns.BIND | ns.REMOUNT | ns.READ_ONLY | _PLAIN)
+    ns.become_owner(told["uid"], told["gid"])
+    ns.unshare(ns.NEW_USERS)
+    ns.map_owner(told["uid"], told["gid"], told["number"], told["number"])
+    ns.done(ns.libc.prctl(_NO_NEW_POWERS, 1, 0, 0, 0), "prctl")
+    # With a connection as its standard input it serves that one and ends (smbd(8), inetd).
+    words = [told["server"], "--no-process-group", "-l", "/own", "-s", "/settings/smb.conf"]
+    os.execve(told["server"], words, {"PATH": "/usr/sbin"})
+
+
+def main(words: list[str]) -> int:
+    told = json.loads(words[0])
+    ns.own_view(ns.NEW_NETWORK | ns.NEW_IPC | ns.NEW_PROCESSES)
+    loopback_up()
+    child = os.fork()
+    if not child:
+        serve(told)
+    # The connection is the server's alone: it ends with that.
+    os.dup2(os.open("/dev/null", os.O_RDONLY), 0)
+    signal.signal(signal.SIGTERM, lambda *_: os.kill(child, signal.SIGKILL))
+    return max(0, os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

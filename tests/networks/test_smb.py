@@ -1,0 +1,194 @@
+"""Shared folders by SMB over a lab's network, with Samba's own client where a guest would be."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.caretaker.test_clients import GAUGE, Client
+from tests.networks.world import HostedLab
+
+LAB = f"""\
+[lab]
+name = "real"
+[network.pier]
+kind = "nat"
+backend = "kernel"
+subnet = "10.77.4.0/24"
+[guest.gauge]
+system = "windows"
+memory = "64 MiB"
+disk = [{{ size = "1 MiB" }}]
+adapter = [{{ network = "pier", address = "10.77.4.20", hardware-address = "{GAUGE}" }}]
+[guest.desk]
+system = "debian"
+memory = "64 MiB"
+disk = [{{ size = "1 MiB" }}]
+adapter = [{{ network = "pier", address = "10.77.4.21" }}]
+"""
+OWNER = 4321
+
+
+@pytest.fixture
+def shared(hosted: HostedLab) -> HostedLab:
+    """A lab whose guest gauge has two folders by SMB, and is off."""
+    for name in ("tides", "charts"):
+        folder = hosted.folder / name
+        folder.mkdir()
+        os.chown(folder, OWNER, OWNER)
+    (hosted.folder / "charts/pier.txt").write_text("low water\n")
+    # The way to the folders is no business of their owner's, who reaches them all the same.
+    hosted.folder.chmod(0o700)
+    hosted.write(LAB)
+    assert "by smb" in hosted("share", "add", "gauge", "tides").out
+    hosted("share", "add", "gauge", "charts", "--read-only")
+    hosted("apply", "--no-wait")
+    hosted("stop", "--all", "--force", "--wait", "0s")
+    return hosted
+
+
+class Smb:
+    """Samba's client at the guest's place on the network."""
+
+    def __init__(self, lab: HostedLab) -> None:
+        self.lab, self.client = lab, Client(lab, GAUGE)
+        self.at("10.77.4.20")
+        self.password = (lab.guest_folder("gauge") / "share_password").read_text().strip()
+
+    def at(self, address: str) -> None:
+        self.client.run("ip", "address", "flush", "dev", "eth0")
+        self.client.run("ip", "address", "add", f"{address}/24", "dev", "eth0")
+
+    def ask(self, share: str, commands: str, *options: str, password: str | None = None) -> str:
+        login = self.lab.folder / "login"
+        login.write_text(f"username=share\npassword={password or self.password}\n")
+        words = ("smbclient", f"//10.77.4.1/{share}", "-A", str(login), *options, "-c", commands)
+        return self.client.run(*words, check=False, timeout=60)
+
+
+def test_a_guest_has_its_folders_by_smb_and_nobody_else_has_them(shared: HostedLab) -> None:
+    smb, folder = Smb(shared), shared.folder
+    big = folder / "big"
+    big.write_bytes(os.urandom(1 << 20) * 50)
+    assert "big" in smb.ask("tides", f"put {big} big; ls")
+    assert (folder / "tides/big").read_bytes() == big.read_bytes()
+    made = (folder / "tides/big").stat()
+    assert (made.st_uid, made.st_gid, made.st_mode & 0o7777) == (OWNER, OWNER, 0o644)
+    smb.ask("tides", f"get big {folder / 'back'}")
+    assert (folder / "back").read_bytes() == big.read_bytes()
+    # Many at once, both ways.
+    many = folder / "many"
+    many.mkdir()
+    for n in range(1000):
+        (many / f"{n}.txt").write_text(f"reading {n}\n")
+    smb.ask("tides", f"mkdir many; cd many; lcd {many}; prompt; mput *")
+    assert {p.name: p.read_text() for p in (folder / "tides/many").iterdir()} == {
+        p.name: p.read_text() for p in many.iterdir()
+    }
+    # What may only be read is only read, by the kernel's word.
+    assert "low water" in smb.ask("charts", "get pier.txt /dev/stdout")
+    assert "NT_STATUS_ACCESS_DENIED" in smb.ask("charts", f"put {big} big")
+    # Links lead nowhere, and nothing but the folders is there.
+    (folder / "tides/out").symlink_to("/etc/passwd")
+    assert "root:" not in smb.ask("tides", "get out /dev/stdout")
+    assert "NT_STATUS_BAD_NETWORK_NAME" in smb.ask("etc", "ls")
+    # Older versions of the protocol, another password, another address of the network, and this host itself.
+    assert "NT_STATUS_LOGON_FAILURE" in smb.ask("tides", "ls", password="guessed")
+    old = smb.ask("tides", "ls", "--option=client max protocol=SMB2")
+    assert "many" not in old and "NT_STATUS" in old
+    smb.at("10.77.4.21")
+    assert "many" not in smb.ask("tides", "ls", "-t", "3")
+    shared.world.run("host", "smbclient", "//10.77.4.1/tides", "-A", str(folder / "login"), "-c", "ls", check=False)
+    assert "many" not in shared.world.run(
+        "host", "smbclient", "//10.77.4.1/tides", "-A", str(folder / "login"), "-c", "ls", check=False
+    )
+
+
+def test_a_server_of_folders_is_their_owner_and_sees_nothing_else(shared: HostedLab) -> None:
+    smb = Smb(shared)
+    words = smb.client.inside("sh", "-c", "(sleep 1; echo ls; sleep 20) | smbclient //10.77.4.1/tides -A login")
+    (shared.folder / "login").write_text(f"username=share\npassword={smb.password}\n")
+    client = subprocess.Popen(words, cwd=shared.folder, stdout=subprocess.PIPE)
+    try:
+        process = server(shared)
+        status = dict(line.split(":\t", 1) for line in (process / "status").read_text().splitlines() if ":\t" in line)
+        assert status["Uid"].split() == [str(OWNER)] * 4
+        assert int(status["CapEff"], 16) == 0 and status["NoNewPrivs"] == "1" and not status["Groups"].strip()
+        root = process / "root"
+        assert sorted(p.name for p in (root / "shares").iterdir()) == ["charts", "tides"]
+        assert not (root / "root").exists() and not (root / "home").exists() and not (root / "etc/shadow").exists()
+        for what in ("net", "mnt", "pid", "user", "ipc"):
+            assert (process / "ns" / what).readlink() != Path(f"/proc/self/ns/{what}").readlink(), what
+        # Taken out of the lab file, it is shut to who has it open.
+        shared("share", "remove", "gauge", "tides")
+        shared("apply", "--no-wait")
+        wait_until(lambda: not process.exists())
+    finally:
+        client.kill()
+        client.wait()
+    assert "NT_STATUS_BAD_NETWORK_NAME" in smb.ask("tides", "ls")
+
+
+def server(lab: HostedLab) -> Path:
+    """The /proc folder of the one server."""
+    found: list[Path] = []
+
+    def looked() -> bool:
+        for process in Path("/proc").glob("[0-9]*"):
+            try:
+                if b"/settings/smb.conf" in (process / "cmdline").read_bytes() and process.stat().st_uid == OWNER:
+                    found.append(process)
+            except OSError:
+                continue
+        return bool(found)
+
+    wait_until(looked)
+    return found[0]
+
+
+def wait_until(true: object) -> None:
+    deadline = time.monotonic() + 20
+    assert callable(true)
+    while not true():
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+
+
+def test_what_is_shared_by_smb_is_said_and_what_cannot_be_is_refused(shared: HostedLab) -> None:
+    said = shared("reach").out
+    assert "shared folders by SMB (gauge alone)" in said
+    rows = {r["name"]: r for r in shared("share", "list", "--json").json["shares"]}
+    assert rows["tides"]["by"] == "smb" and rows["tides"]["at"] == "T:" and rows["charts"]["at"] == "U:"
+    told = shared("share", "show", "gauge", "tides")
+    password = (shared.guest_folder("gauge") / "share_password").read_text().strip()
+    assert r"New-SmbGlobalMapping -RemotePath '\\10.77.4.1\tides' -LocalPath 'T:'" in told.out
+    assert password not in told.out and "PASSWORD" in told.out
+    assert password in shared("share", "show", "gauge", "tides", "--password").out
+    assert (shared.guest_folder("gauge") / "share_password").stat().st_mode & 0o077 == 0
+    # A Linux guest is told at its first boot, and what is typed in one that runs is shown.
+    shared("share", "add", "desk", "tides", "--by", "smb")
+    told = shared("share", "show", "desk", "tides")
+    assert "apt-get install -y cifs-utils" in told.out
+    assert "//10.77.4.1/tides /srv/tides cifs rw,nofail,_netdev,credentials=/etc/dacha-shares,uid=1000" in told.out
+    assert "cifs-utils" in shared("guest", "first-boot", "desk").out
+    # In user mode nothing tells one guest from another.
+    before = shared.file.read_text()
+    shared.write(before.replace('backend = "kernel"', 'backend = "user"'))
+    refused = shared("check", code=1).out
+    assert "shares by SMB need a NAT or host-only network of the kernel's" in refused
+    assert 'backend = "kernel" in [network.pier]' in refused
+    shared.write(before)
+    os.chown(shared.folder / "charts", OWNER + 1, OWNER + 1)
+    assert "several owners" in shared("check", code=1).out
+    # A folder that gives this host away is not served either, though it became one after it was checked.
+    os.chown(shared.folder / "charts", OWNER, OWNER)
+    (shared.folder / "tides").rename(shared.folder / "before")
+    (shared.folder / "tides").symlink_to("/etc")
+    assert "rules this host" in shared("check", code=1).out
+    smb = Smb(shared)
+    assert "passwd" not in smb.ask("tides", "ls")
+    assert "/etc rules this host" in (shared.folder / "state/labs/real/caretaker.log").read_text()
