@@ -122,6 +122,7 @@ class FileService:
                 last = (words[-400:].decode(errors="replace").strip().splitlines() or ["it says nothing"])[-1]
                 self._say(f"{guest.name}: its server of shared folders ended: {last}", bucket=guest.name)
         except (DachaError, OSError) as e:
-            self._say(f"{guest.name}: its shared folders cannot be served: {e}", bucket=guest.name)
+            why = " / ".join(e.lines()) if isinstance(e, DachaError) else str(e)
+            self._say(f"{guest.name}: its shared folders cannot be served: {why}", bucket=guest.name)
         finally:
             self._open[guest.name] -= 1

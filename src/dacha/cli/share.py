@@ -107,10 +107,12 @@ def _named(ws: Workspace, guest: str, name: str) -> Share:
 
 
 def _judge(args: argparse.Namespace) -> Any:
-    from dacha.engine.shares.folders import findings
+    from dacha.engine.shares import folders, smb
 
     def judge(ws: Workspace) -> list[Any]:
-        return [f for f in findings(ws, ws.lab.guests[args.guest]) if f.path[3:4] == (args.name,)]
+        guest = ws.lab.guests[args.guest]
+        found = [f for f in folders.findings(ws, guest) if f.path[3:4] == (args.name,)]
+        return found + (list(smb.findings(ws, guest)) if _named(ws, args.guest, args.name).by_smb else [])
 
     return judge
 

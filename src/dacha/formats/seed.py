@@ -13,8 +13,8 @@ from typing import Any
 from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter
 from dacha.core.apply.first_boot_state import DONE_WORDS
 from dacha.core.plan.smb import HELPERS
-from dacha.formats import smb_mounts
 from dacha.formats.seed_setup import setup_data
+from dacha.formats.shares import smb_mounts
 
 # A shared folder is mounted, now and at every boot: its name, where, and how.
 MOUNT = (

@@ -40,7 +40,7 @@ def mounting(ws: Workspace, guest: Guest, share: Share, *, secret: bool) -> Moun
         may = "-o ro " if share.read_only else ""
         plain = (f"mkdir -p {share.at}", f"mount -t virtiofs {may}{share.name} {share.at}")
         return Mounting(None, BY_ROOT, plain)
-    from dacha.formats import smb_mounts
+    from dacha.formats.shares import smb_mounts
 
     at = smb_place(ws.lab, ws.plan, guest)
     if at is None:

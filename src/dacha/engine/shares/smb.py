@@ -30,18 +30,20 @@ def password(home: Home, guest: str) -> str:
 
 def make_password(home: Home, guest: Guest) -> None:
     """Make the guest's password, where it has folders by SMB and none yet."""
-    from dacha.engine.guest.passwords import made
+    # Its source is loaded where it is needed: who only looks at shares needs none.
+    import secrets
 
     if any(s.by_smb for s in guest.shares) and not password(home, guest.name):
-        replace_file(home.share_password(guest.name), f"{made()}{made()}\n", mode=0o600)
+        replace_file(home.share_password(guest.name), f"{secrets.token_urlsafe(24)}\n", mode=0o600)
 
 
 def server_for(ws: Workspace, guest: Guest) -> dict[str, object]:
     """What the server of a connection is told (`hypervisor.beside.smb_server`), with its files written: the folders as
     they are now. Raises HostError for one that gives this host away or is gone, and where nothing serves them."""
-    from dacha.formats import samba
+    from dacha.formats.shares import samba
     from dacha.host import folders
     from dacha.hypervisor.beside.shares import look
+    from dacha.wire.md4 import password_hash
 
     server = program(SERVER)
     if server is None:
@@ -62,7 +64,7 @@ def server_for(ws: Workspace, guest: Guest) -> dict[str, object]:
     settings, kept = folders.make_private(own / "settings"), own / "kept"
     passwd, group = samba.users()
     files = {"smb.conf": samba.config((s.name, s.read_only) for s in shares), "passwd": passwd, "group": group,
-             "smbpasswd": samba.account(password(ws.home, guest.name))}  # fmt: skip
+             "smbpasswd": samba.account(password_hash(password(ws.home, guest.name)))}  # fmt: skip
     for name, text in files.items():
         replace_file(settings / name, text, mode=0o600)
     # Its own, in a folder that only root gets to.

@@ -13,9 +13,9 @@ from ipaddress import ip_interface
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter, FirstBootShare, SetupFile, SetupUser
 from dacha.core.named import NamedTuple
-from dacha.formats import smb_mounts
 from dacha.formats.remote_desktop import remote_desktop
 from dacha.formats.seed_setup import FAMILIES as SEED_FAMILIES
+from dacha.formats.shares import smb_mounts
 
 LOG = "/var/log/dacha-first-boot.log"
 DONE, FAILED = "first boot: done", "first boot: failed at"

@@ -12,7 +12,7 @@ from xml.etree import ElementTree as Xml
 
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter
-from dacha.formats import smb_mounts
+from dacha.formats.shares import smb_mounts
 
 _SPACE = "urn:schemas-microsoft-com:unattend"
 _WCM = "http://schemas.microsoft.com/WMIConfig/2002/State"

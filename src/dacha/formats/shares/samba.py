@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from dacha.core.plan.smb import USER
-from dacha.wire.md4 import password_hash
 
 # Where the server finds its own files, and the folders, in its own view of the file system; and who it is there, which
 # is the folders' owner.
@@ -60,9 +59,9 @@ def config(shares: Iterable[tuple[str, bool]]) -> str:
     return "\n".join(parts)
 
 
-def account(password: str) -> str:
-    """The line of the one account; the old hash is left out."""
-    return f"{USER}:{NUMBER}:{'X' * 32}:{password_hash(password)}:[U          ]:LCT-00000001:\n"
+def account(password_hash: str) -> str:
+    """The line of the one account, with its password's hash (`wire.md4`); the old kind of hash is left out."""
+    return f"{USER}:{NUMBER}:{'X' * 32}:{password_hash}:[U          ]:LCT-00000001:\n"
 
 
 def users() -> tuple[str, str]:

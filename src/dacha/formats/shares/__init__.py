@@ -1,0 +1,1 @@
+"""What serves shared folders by SMB reads, and what mounts them."""
