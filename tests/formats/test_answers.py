@@ -1,6 +1,7 @@
 """Answer files: each against its own checker where there is one, against its published rules elsewhere, and whole
 against files that a person has read."""
 
+import html
 import json
 import os
 import shutil
@@ -216,3 +217,27 @@ def test_no_network_is_written_where_nothing_is_planned() -> None:
     assert networkd([SECOND]) == []
     both = "\n".join(networkd([STATIC, SECOND]))
     assert both.count("[Match]") == 2 and "DHCP=ipv4" in both
+
+
+def test_shares_by_smb_are_mounted_with_a_password_that_only_root_reads() -> None:
+    share = {"name": "tides", "at": "/srv/tides", "read_only": True, "server": "10.77.4.1", "owner": 1000}
+    told = answers()._replace(facts=cast(FirstBoot, answers().facts | {"shares": [share]}), share_password="high-water")
+    line = (
+        "//10.77.4.1/tides /srv/tides cifs "
+        "ro,nofail,_netdev,credentials=/etc/dacha-shares,uid=1000,gid=1000,vers=3.1.1,serverino 0 0"
+    )
+    text = documents(told.facts, instance="one", host_key_private="key", share_password="high-water")["user-data"]
+    data = yaml.safe_load(text)
+    assert "cifs-utils" in data["packages"] and data["runcmd"][:3] == [
+        "mkdir -p /srv/tides",
+        f"grep -qF '//10.77.4.1/tides /srv/tides ' /etc/fstab || echo '{line}' >> /etc/fstab",
+        "mount /srv/tides",
+    ]
+    (secret,) = [f for f in data["write_files"] if f["path"] == "/etc/dacha-shares"]
+    assert secret["permissions"] == "0600" and secret["content"] == "username=share\npassword=high-water\n"
+    made = FORMS["debian"].documents(told)["preseed.cfg"]
+    assert "cifs-utils" in made and "high-water" not in made
+    assert line in script(told, "debian") and "/etc/dacha-shares" in script(told, "fedora")
+    told = told._replace(facts=cast(FirstBoot, told.facts | {"shares": [share | {"at": "T:"}]}))
+    (xml,) = FORMS["windows"].documents(told).values()
+    assert r"-RemotePath '\\10.77.4.1\tides' -LocalPath 'T:'" in html.unescape(xml)
