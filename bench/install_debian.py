@@ -55,7 +55,7 @@ keys = ["id.pub"]
 groups = ["tides"]
 """
 # What the installer writes where it waits for somebody.
-ASKING = "Prompt: '?' for help"
+ASKING = ("Prompt: '?' for help", "[Press enter to continue]", "Root password:")
 # What is asked inside, and what must be in the answer.
 ASKED = {
     "hostname": "gauge",
@@ -150,7 +150,7 @@ def follow(dacha: object, served: Archive) -> bool:
             if stage in said and stage not in seen:
                 seen.add(stage)
                 print(f"  {time.monotonic() - began:6.0f} s  {stage}  ({len(served.asked)} files fetched)", flush=True)
-        if ASKING in said:
+        if any(words in said for words in ASKING):
             print(f"  {time.monotonic() - began:6.0f} s  the installer asks somebody; not to be had: {served.missing}")
             print("\n".join(said.splitlines()[-12:]))
             return False
