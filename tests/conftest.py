@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import atexit
+import functools
 import json
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +18,7 @@ import hypothesis
 import pytest
 
 from tests.json_answers import check
+from tests.zygote import Zygote
 
 # What labs of one host share is not this machine's own.
 os.environ.setdefault("DACHA_SHARED", tempfile.mkdtemp(prefix="dacha-shared-"))
@@ -41,6 +44,32 @@ class Run:
         return f"exit {self.code}\n{self.out}\n{self.err}"
 
 
+def _run(
+    arguments: tuple[str, ...], *, cwd: Path, env: dict[str, str], timeout: float,
+    prefix: Sequence[str] = (), stdin: Any = subprocess.DEVNULL, **options: Any,
+) -> subprocess.CompletedProcess[str]:  # fmt: skip
+    """Run the program: forked from one that has loaded it (`tests/zygote.py`), on this host or one in a namespace;
+    where more is asked for than that, and with DACHA_TEST_PLAIN=1, from its file."""
+    namespace = prefix[3] if len(prefix) == 4 and prefix[:3] == ["ip", "netns", "exec"] else None
+    plain = options or not isinstance(stdin, int) or (prefix and not namespace) or env["LC_ALL"] != "C.UTF-8"
+    if plain or "DACHA_TEST_PLAIN" in os.environ or any(name.startswith("PYTHON") for name in env):
+        return subprocess.run(
+            [*prefix, PROGRAM, *arguments], cwd=cwd, env=env, capture_output=True, text=True,
+            errors="replace",  # a guest's console has what it has
+            timeout=timeout, check=False, stdin=stdin, **options,
+        )  # fmt: skip
+    return zygote()([PROGRAM, *arguments], cwd=cwd, env=env, timeout=timeout, stdin=stdin, namespace=namespace)
+
+
+@functools.cache
+def zygote() -> Zygote:
+    """The one that has loaded the program; it ends with the tests."""
+    made = Zygote(Path(tempfile.mkdtemp(prefix="dacha-zygote-")) / "socket")
+    atexit.register(shutil.rmtree, made.place.parent, ignore_errors=True)
+    atexit.register(made.close)
+    return made
+
+
 class Lab:
     """A lab in a temporary folder, driven by the installed program."""
 
@@ -62,20 +91,7 @@ class Lab:
 
     def __call__(self, *arguments: str, code: int | None = 0, timeout: float = 120, **options: Any) -> Run:
         """Run `dacha` with these arguments; `code` is the exit code it must have (None: any)."""
-        done = Run(
-            subprocess.run(
-                [*options.pop("prefix", ()), PROGRAM, *arguments],
-                cwd=self.folder,
-                env=self.env | options.pop("env", {}),
-                capture_output=True,
-                text=True,
-                errors="replace",  # a guest's console has what it has
-                timeout=timeout,
-                check=False,
-                stdin=options.pop("stdin", subprocess.DEVNULL),
-                **options,
-            )
-        )
+        done = Run(_run(arguments, cwd=self.folder, env=self.env | options.pop("env", {}), timeout=timeout, **options))
         assert "Traceback" not in done.err, done
         assert "defect" not in done.err, done
         if code is not None:

@@ -47,10 +47,14 @@ class Watch:
         self._links, self._file, self._log, self._moved = links, file, log, moved
         self._by_hardware = {w.hardware: w for w in links.values()}
         self._saving: asyncio.TimerHandle | None = None
+        # Changes that came too soon after the last: the latest is noted when it may be.
+        self._later: dict[Key, asyncio.TimerHandle] = {}
         known = {w.key for w in links.values()}
         self.seen: dict[Key, Sighting] = {key: s for key, s in before.items() if key in known}
 
     def close(self) -> None:
+        for timer in self._later.values():
+            timer.cancel()
         self.save()
 
     def used(self, link: str, address: IPv4Address | IPv6Address, by: str) -> None:
@@ -86,11 +90,19 @@ class Watch:
 
     def _note(self, watched: Watched, used: IPv4Address, by: str) -> None:
         now = time.time()
+        if watched.key in self._later:
+            self._later.pop(watched.key).cancel()
         before = self.seen.get(watched.key)
         same = before is not None and before.address == used
-        # A guest that changes its address all the time is heard once a second: each note is a write to the disk.
-        if before and by == "wire" and now - before.at < (AGAIN_S if same else CHANGED_S):
-            return
+        if before and by == "wire":
+            if same and now - before.at < AGAIN_S:
+                return
+            # A guest that changes its address all the time is heard once a second: each note is a write to the disk.
+            left = before.at + CHANGED_S - now
+            if not same and 0 < left <= CHANGED_S:
+                later = asyncio.get_running_loop().call_later(left, self._note, watched, used, by)
+                self._later[watched.key] = later
+                return
         if before and same:
             kept = "lease" if "lease" in (by, before.by) else by
             self._keep(watched.key, before._replace(at=now, by=kept))

@@ -33,11 +33,16 @@ class Hearing:
     ) -> None:
         self._taps, self._socket, self._used = taps, s, used
         self._told: dict[tuple[str, int], tuple[IPv4Address | IPv6Address, float]] = {}
+        # Addresses that were heard too soon after the last: the latest is told when it may be, as a guest that is quiet
+        # afterwards says it no more.
+        self._later: dict[tuple[str, int], asyncio.TimerHandle] = {}
         asyncio.get_running_loop().add_reader(s, self._readable)
 
     def close(self) -> None:
         asyncio.get_running_loop().remove_reader(self._socket)
         self._socket.close()
+        for timer in self._later.values():
+            timer.cancel()
 
     def _readable(self) -> None:
         for _ in range(BURST):
@@ -73,9 +78,16 @@ class Hearing:
             self._tell(link, IPv4Address(told.yiaddr), "lease")
 
     def _tell(self, link: str, address: IPv4Address | IPv6Address, by: str) -> None:
-        now = time.monotonic()
-        before = self._told.get((link, address.version))
-        if before and by == "wire" and now - before[1] < (AGAIN_S if before[0] == address else CHANGED_S):
-            return
-        self._told[link, address.version] = (address, now)
+        now, key = time.monotonic(), (link, address.version)
+        if key in self._later:
+            self._later.pop(key).cancel()
+        before = self._told.get(key)
+        if before and by == "wire":
+            if before[0] == address and now - before[1] < AGAIN_S:
+                return
+            left = before[1] + CHANGED_S - now
+            if before[0] != address and left > 0:
+                self._later[key] = asyncio.get_running_loop().call_later(left, self._tell, link, address, by)
+                return
+        self._told[key] = (address, now)
         self._used(link, address, by)
