@@ -46,6 +46,9 @@ need zsh zsh
 need fish fish
 [ -e /usr/lib/ipxe/qemu/efi-virtio.rom ] || missing="$missing ipxe-qemu"
 need dpkg-deb dpkg
+need smbclient smbclient
+# Where its own service would be started at once, it is left to whoever wants it.
+[ -d /run/systemd/system ] || need smbd samba
 if [ "${2:-}" = bench ]; then
     need perfdhcp kea-admin
     need dnsperf dnsperf

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from dacha.host.facts import program
 from tests.caretaker.test_clients import GAUGE, Client
 from tests.networks.world import HostedLab
 
@@ -31,6 +32,8 @@ disk = [{{ size = "1 MiB" }}]
 adapter = [{{ network = "pier", address = "10.77.4.21" }}]
 """
 OWNER = 4321
+# Where its own service would be started by its installation, nobody's machine is given one for a test.
+pytestmark = pytest.mark.skipif(program("smbd") is None, reason="samba is not installed here")
 
 
 @pytest.fixture
