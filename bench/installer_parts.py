@@ -38,9 +38,7 @@ TAKEN = {
 EMPTY = ("ntfs-3g-udeb", "os-prober-udeb", "rdate-udeb", "dmidecode-udeb", "grub-mount-udeb", "libfuse2-udeb",
          "libfuse3-4-udeb", "fuse3-udeb", "libisns-udeb", "open-iscsi-udeb")  # fmt: skip
 # What needs parts that cannot be had, and nothing here: other file systems, other machines' boot loaders.
-LEFT_OUT = re.compile(
-    r"partman-(btrfs|jfs|xfs|md|auto-raid|iscsi|cros)|depthcharge|kickseed|(btrfs|jfs|xfs)-modules"
-)
+LEFT_OUT = re.compile(r"partman-(btrfs|jfs|xfs|md|auto-raid|iscsi|cros)|depthcharge|kickseed|(btrfs|jfs|xfs)-modules")
 _KEPT = re.compile(r"(/bin|/sbin|/lib|/usr/lib|/usr/bin|/usr/sbin|/etc/mke2fs.conf)(/|$)|/usr/share/debootstrap/")
 KEYRING = "usr/share/keyrings/debian-archive-keyring.pgp"
 
