@@ -3,7 +3,7 @@ PYTHON ?= $(shell command -v /usr/bin/python3 || command -v python3)
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: help setup demo test faults quick lint bench screenshots clean
+.PHONY: help setup demo test faults whole quick lint bench screenshots clean
 
 help:                ## what can be made
 	@sed -n 's/^\([a-z]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
@@ -23,6 +23,10 @@ test: setup lint     ## pass the tests, with real guests
 faults: setup        ## every fault that trace is tried on, with real guests, and a desktop entered from the LAN: half an hour
 	tools/setup.sh "$(VENV)" faults
 	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests/faults
+
+whole: setup         ## all that make test tries a part of: every fault, every firewall, every way of an installation; an hour
+	tools/setup.sh "$(VENV)" faults
+	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests
 
 quick: setup         ## the tests that need no guest and no network of their own, in seconds
 	$(BIN)/pytest -q tests/core tests/engine tests/wire tests/formats tests/test_repository.py tests/hypervisor/test_command_line.py \

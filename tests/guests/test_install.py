@@ -23,7 +23,7 @@ def installers() -> dict[str, Path]:
     ("firmware", "medium", "bus"),
     [
         # These start only when a key is pressed in their first seconds.
-        ("bios", "poweroff-ask", "nvme"),
+        pytest.param("bios", "poweroff-ask", "nvme", marks=pytest.mark.whole),
         ("uefi", "reboot-ask", "scsi"),
     ],
 )

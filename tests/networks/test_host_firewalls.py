@@ -6,8 +6,8 @@ import shutil
 import signal
 import subprocess
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 
 import pytest
@@ -153,11 +153,16 @@ def rules(here: Apart) -> str:
     return "\n".join(line for text in told for line in text.splitlines() if not line.startswith(("#", ":")))
 
 
-# Installing it on somebody's own machine would start it there.
-HERE = [ufw, by_hand, older_tables, plain_nft, *([firewalld] if shutil.which("firewalld") else [])]
+Firewall = Callable[[Apart], AbstractContextManager[str]]
+# The two that systems bring; installing the second on somebody's own machine would start it there.
+USUAL = [ufw, *([firewalld] if shutil.which("firewalld") else [])]
+OTHERS = [by_hand, older_tables, plain_nft]
 
 
-def test_a_lab_behind_this_hosts_firewall(hosted: HostedLab, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("firewalls", [USUAL, pytest.param(OTHERS, marks=pytest.mark.whole)], ids=["usual", "others"])
+def test_a_lab_behind_this_hosts_firewall(
+    hosted: HostedLab, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, firewalls: list[Firewall]
+) -> None:
     lab, world = hosted, hosted.world
     lab.write(LAB)
     here, plain = Apart(world, tmp_path, "/etc/ufw", "/etc/firewalld"), world.inside
@@ -170,7 +175,7 @@ def test_a_lab_behind_this_hosts_firewall(hosted: HostedLab, tmp_path: Path, mon
     try:
         lab("apply", timeout=400)
         assert all(world.reads("lan", *door, 10).startswith("SSH-") for door in DOORS)
-        for firewall in HERE:
+        for firewall in firewalls:
             with firewall(here) as owner:
                 through_it(lab, here, owner, rules(here))
             lab("apply")

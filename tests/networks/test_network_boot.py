@@ -55,15 +55,27 @@ def netboot() -> Any:
     (folder / "initrd").write_bytes(gzip.compress(image.initrd.read_bytes(), 1))
     menu = f"set timeout=0\nmenuentry tide {{\n linux /vmlinuz {image.command_line}\n initrd /initrd\n}}\n"
     (folder / "boot/grub/grub.cfg").write_text("serial\nterminal_output serial\n" + menu)
+    # One that fetches all by HTTP, from where it came.
+    with tempfile.NamedTemporaryFile("w") as own:
+        own.write("serial\nterminal_output serial\nnet_dhcp\nset root=(http,10.77.4.1)\n" + menu)
+        own.flush()
+        modules = "--modules=efinet http net linux normal serial"
+        made = ["grub-mkstandalone", "-O", "x86_64-efi", "--locales=", "--fonts=", "--themes=", modules,
+                "-o", folder / "http.efi", f"boot/grub/grub.cfg={own.name}"]  # fmt: skip
+        subprocess.run(made, check=True, capture_output=True)
     yield folder
     shutil.rmtree(folder)
 
 
-def test_guests_start_from_the_network_by_bios_and_by_uefi(hosted: HostedLab, netboot: Path) -> None:
-    lab = hosted
+@pytest.mark.parametrize("http", [True, pytest.param(False, marks=pytest.mark.whole)], ids=["http", "tftp"])
+def test_guests_start_from_the_network_by_bios_and_by_uefi(hosted: HostedLab, netboot: Path, http: bool) -> None:
+    lab, text = (
+        hosted,
+        LAB.replace('"netboot" }', '"netboot", uefi = "http.efi", http = true }' if http else '"netboot" }', 1),
+    )
     (lab.folder / "netboot").symlink_to(netboot)
     guests = (("hut", "bios", "hut", 2233), ("gauge", "bios", "pier", 2231), ("charts", "uefi", "pier", 2232))
-    lab.write(LAB + "".join(GUEST.format(name=n, firmware=f, network=net, port=p) for n, f, net, p in guests))
+    lab.write(text + "".join(GUEST.format(name=n, firmware=f, network=net, port=p) for n, f, net, p in guests))
     assert not [f for f in lab("check", "--json", code=None).json["findings"] if f["code"].startswith("boot")]
     lab("apply", "--no-wait", timeout=240)
     # The machine in user mode is its own process's; the two others are served by the packet worker.
@@ -71,7 +83,9 @@ def test_guests_start_from_the_network_by_bios_and_by_uefi(hosted: HostedLab, ne
         lab("start", name, "--wait", "4 min", timeout=400)
         assert lab("connect", name, "--", "hostname", timeout=240).out == f"{name}\n"
     log = (lab.guest_folder("gauge").parent.parent / "caretaker.log").read_text()
-    assert log.count("vmlinuz was sent") == 2 and "core.efi was sent" in log and "core.0 was sent" in log
+    assert log.count("vmlinuz was sent") == 2 and "core.0 was sent (" in log
+    sent = ("http.efi was sent by HTTP (", "vmlinuz was sent by HTTP (") if http else ("core.efi was sent (",)
+    assert all(words in log for words in sent)
     assert "files to start from" in lab("reach", "gauge").out
 
 

@@ -219,6 +219,11 @@ def test_who_starts_from_the_network_is_told_the_first_file_for_its_firmware() -
             assert (answer.file, answer.options.get(Option.BOOT_FILE, b"")) == (file, file), architecture
             assert answer.options.get(Option.TFTP_SERVER, b"") == (b"10.77.4.1" if file else b"")
             assert answer.siaddr == SCOPE.server.packed
+    # UEFI that starts by HTTP is told a place, in an answer that says so, and nothing of TFTP.
+    by_http = told(kind, ARCHITECTURE=b"\0\x10", CLASS=b"HTTPClient:Arch:00016:UNDI:003001")
+    assert by_http.options[Option.BOOT_FILE] == b"http://10.77.4.1/core.efi"
+    assert by_http.options[Option.CLASS] == b"HTTPClient" and Option.TFTP_SERVER not in by_http.options
+    assert by_http.file == b""
     assert told(CLASS=b"PXEClient:Arch:00000").file == b"core.0", "one that names its kind in no other way"
     assert told().file == b"" and Option.BOOT_FILE not in told().options, "a system that is up needs none"
     bare = Server(SCOPE._replace(boot=BootFiles(None, "x" * 200)))

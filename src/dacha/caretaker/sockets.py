@@ -9,7 +9,7 @@ import struct
 from collections.abc import Iterable, Iterator
 from ipaddress import IPv6Address
 
-from dacha.wire import tftp
+from dacha.wire import http, tftp
 from dacha.wire.dhcp import dhcp6
 from dacha.wire.dhcp.dhcp4 import CLIENT_PORT, SERVER_PORT
 from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4
@@ -28,14 +28,15 @@ def open_network(
     interface: str, *, four: bool, six: bool, resolvers: Iterable[str], boot: str | None = None
 ) -> dict[str, socket.socket]:
     """Every socket that one network is served on, by what it is for: "dhcp", "raw", "arp", "icmp6", "dhcp6", for each
-    address that answers DNS "udp ADDRESS" and "tcp ADDRESS", and "tftp" where machines start from it, at the address
-    `boot`. Raises OSError; then none stays open."""
+    address that answers DNS "udp ADDRESS" and "tcp ADDRESS", and "tftp" and "http" where machines start from it, at
+    the address `boot`. Raises OSError; then none stays open."""
     found: dict[str, socket.socket] = {}
     with contextlib.ExitStack() as opening:
         for what, s in _each(interface, four, six, resolvers):
             found[what] = opening.enter_context(s)
         if boot:
             found["tftp"] = opening.enter_context(_datagrams(interface, boot, tftp.PORT))
+            found["http"] = opening.enter_context(_connections(interface, boot, http.PORT))
         opening.pop_all()
     return found
 
@@ -63,15 +64,24 @@ def roomy(s: socket.socket) -> None:
 
 
 def _dns(interface: str, address: str, kind: int) -> socket.socket:
+    if kind == socket.SOCK_STREAM:
+        return _connections(interface, address, 53)
     s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, kind | socket.SOCK_NONBLOCK)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     # Only what comes over this bridge: the address alone would answer the whole host's neighbours too.
     s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
     s.bind((address, 53))
-    if kind == socket.SOCK_DGRAM:
-        roomy(s)
-    else:
-        s.listen(100)
+    roomy(s)
+    return s
+
+
+def _connections(interface: str, address: str, port: int) -> socket.socket:
+    """A socket that takes what comes over this bridge, and nothing else."""
+    s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
+    s.bind((address, port))
+    s.listen(100)
     return s
 
 

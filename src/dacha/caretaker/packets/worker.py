@@ -35,6 +35,7 @@ from dacha.caretaker.messages import (
 from dacha.caretaker.packets.dhcp import DhcpService
 from dacha.caretaker.packets.dns import DnsService
 from dacha.caretaker.packets.hearing import Hearing
+from dacha.caretaker.packets.http import HttpService
 from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.caretaker.packets.tftp import TftpService
 from dacha.host import confine
@@ -60,6 +61,7 @@ class Worker:
         self._number = 0
         self._wanted: dict[int, Callable[[tuple[int, int] | None], None]] = {}
         self._tftp: dict[str, TftpService] = {}
+        self._http: dict[str, HttpService] = {}
         self._lines: dict[str, tuple[int, int]] = {}
         self._beginning: set[asyncio.Task[None]] = set()
         self._failure: BaseException | None = None
@@ -101,7 +103,7 @@ class Worker:
                 self._tell(Up())
 
     def _stop(self, network: str) -> None:
-        services = (self._dhcp, self._ip6, self._dns, self._tftp)
+        services = (self._dhcp, self._ip6, self._dns, self._tftp, self._http)
         found = [served.pop(network, None) for served in services]
         for service in found:
             if service:
@@ -130,6 +132,8 @@ class Worker:
             self._tftp[order.network] = TftpService(
                 address, sockets.pop("tftp"), partial(self._want, order.network), says
             )
+        if "http" in sockets:
+            self._http[order.network] = HttpService(sockets.pop("http"), partial(self._want, order.network), says)
         names = DnsService(self._zone, order.admitted, forward=order.way_out)
         names.resolvers = self._resolvers
         self._dns[order.network] = names

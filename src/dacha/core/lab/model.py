@@ -61,11 +61,12 @@ class HostPorts(NamedTuple):
 
 class NetworkBoot(NamedTuple):
     """What machines on a network can start from over it: a folder, and the first file in it for each kind of firmware
-    (None: one of the usual names)."""
+    (None: one of the usual names); with `http` UEFI fetches it by HTTP, not by TFTP."""
 
     files: str
     bios: str | None = None
     uefi: str | None = None
+    http: bool = False
 
 
 class Network(NamedTuple):

@@ -85,6 +85,7 @@ def _network_boot(t: Table | None) -> NetworkBoot | None:
         files=t.need("files", fields.text, '"netboot"') or "",
         bios=t.take("bios", fields.text, None),
         uefi=t.take("uefi", fields.text, None),
+        http=t.take("http", fields.flag, False),
     )
     t.finish()
     return boot

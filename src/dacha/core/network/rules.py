@@ -129,6 +129,7 @@ def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
             yield f'iifname "{bridge.name}" meta l4proto . th dport {{ {", ".join(open_ports)} }} accept'
         if lab.networks[bridge.network].boot:
             yield f'iifname "{bridge.name}" udp dport 69 accept'
+            yield f'iifname "{bridge.name}" tcp dport 80 accept'
         for address, server in sorted((p.guest, p.server) for _, p in places if p.network == bridge.network):
             yield f'iifname "{bridge.name}" ip saddr {address} ip daddr {server} tcp dport {PORT} accept'
         for allowed in lab.networks[bridge.network].to_host:

@@ -28,7 +28,7 @@ def first_files(ws: Workspace, network: Network) -> BootFiles | None:
     found = {}
     for firmware, said in (("bios", network.boot.bios), ("uefi", network.boot.uefi)):
         found[firmware] = said or next((n for n in USUAL[firmware] if beneath(folder, n)), None)
-    return BootFiles(**found)
+    return BootFiles(found["bios"], found["uefi"], network.boot.http)
 
 
 def beneath(folder: Path, asked: str) -> Path | None:

@@ -17,10 +17,12 @@ class Reservation(NamedTuple):
 
 
 class BootFiles(NamedTuple):
-    """What a client that starts from the network is told: its first file's name, by the kind of its firmware."""
+    """What a client that starts from the network is told: its first file's name, by the kind of its firmware; with
+    `http` UEFI is told it for HTTP alone."""
 
     bios: str | None = None
     uefi: str | None = None
+    http: bool = False
 
 
 class Scope(NamedTuple):

@@ -6,6 +6,7 @@ It opens no socket and reads no clock. Time is Unix seconds, because leases outl
 from __future__ import annotations
 
 from ipaddress import IPv4Address, IPv4Network
+from urllib.parse import quote
 
 from dacha.wire.dhcp.dhcp4 import BROADCAST_FLAG, Kind, Message, Option, encode_routes, encode_search
 from dacha.wire.dhcp.dhcp4_lease import Action, Keep, Lease, Probe, Reply, Scope
@@ -17,6 +18,8 @@ OFFER_S, DECLINED_S = 30.0, 3600.0
 EACH_MOST = 4
 # Firmware of 64 bits by UEFI, under both of its numbers (RFC 4578 section 2.1, with its erratum).
 UEFI = (7, 9)
+# The same, that starts by HTTP (IANA, Processor Architecture Types).
+HTTP = (16,)
 NOBODY = b"\0\0\0\0"
 
 
@@ -205,13 +208,18 @@ class Server:
             options[Option.HOST_NAME] = reserved.host_name.encode()
         return options
 
-    def _boot_file(self, m: Message) -> bytes:
-        """The first file of a client that starts from the network; empty for others, and where there is none for it."""
-        architecture = _architecture(m)
-        if self.scope.boot is None or architecture is None:
-            return b""
-        name = self.scope.boot.uefi if architecture in UEFI else self.scope.boot.bios if architecture == 0 else None
-        return (name or "").encode()
+    def _boot(self, m: Message) -> dict[int, bytes]:
+        """What a client that starts from the network is told: its first file, by TFTP or by HTTP. Empty for others, and
+        where there is none for it."""
+        architecture, boot, server = _architecture(m), self.scope.boot, str(self.scope.server)
+        if boot is None or architecture is None:
+            return {}
+        if architecture in HTTP:
+            # Only with the class in it is it an answer for such firmware (UEFI specification 2.10, section 24.7).
+            place = f"http://{server}/{quote(boot.uefi)}".encode() if boot.uefi else b""
+            return {Option.CLASS: b"HTTPClient", Option.BOOT_FILE: place} if place else {}
+        name = boot.uefi if architecture in UEFI and not boot.http else boot.bios if architecture == 0 else None
+        return {Option.TFTP_SERVER: server.encode(), Option.BOOT_FILE: name.encode()} if name else {}
 
     def _nak(self, m: Message, why: str) -> Reply:
         reply = self._reply(m, Kind.NAK, None, {Option.MESSAGE: why.encode()})
@@ -224,9 +232,10 @@ class Server:
     def _reply(self, m: Message, kind: Kind, address: IPv4Address | None, options: dict[int, bytes]) -> Reply:
         """An answer and where it goes (section 4.1)."""
         said = {Option.KIND: bytes((kind,)), Option.SERVER: self.scope.server.packed, **options}
-        file = self._boot_file(m) if kind in (Kind.OFFER, Kind.ACK) else b""
-        if file:
-            said |= {Option.TFTP_SERVER: str(self.scope.server).encode(), Option.BOOT_FILE: file}
+        if kind in (Kind.OFFER, Kind.ACK):
+            said |= self._boot(m)
+        # A place is no file's name: that field is TFTP's.
+        file = said.get(Option.BOOT_FILE, b"") if Option.TFTP_SERVER in said else b""
         if Option.RELAY_INFORMATION in m.options:
             # A relay finds its client by this, so it comes back as it was, and last (RFC 3046 section 2.2).
             said[Option.RELAY_INFORMATION] = m.options[Option.RELAY_INFORMATION]

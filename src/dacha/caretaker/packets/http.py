@@ -1,0 +1,113 @@
+"""The connections of one network's HTTP server, for firmware that starts machines by it. What is said on them is
+decided in `wire.http`; the files are opened by the root part, for this process can open none."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import socket
+from collections import Counter
+from collections.abc import Callable
+
+from dacha.caretaker.packets.tftp import Fetch
+from dacha.wire import http
+
+# Connections of one network at once, and of one client; how long a client may say nothing (seconds).
+CONNECTIONS_MOST, EACH_MOST, SILENT_S = 128, 8, 60.0
+# Bytes of a file that are read in one go.
+AHEAD = 128 << 10
+
+
+class HttpService:
+    """Serves one network until `close`."""
+
+    def __init__(self, listening: socket.socket, fetch: Fetch, log: Callable[[str], None]) -> None:
+        self._fetch, self._log = fetch, log
+        self._open: Counter[str] = Counter()
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._listening = listening
+        asyncio.get_running_loop().add_reader(listening, self._take)
+
+    def _take(self) -> None:
+        try:
+            connection, peer = self._listening.accept()
+        except OSError:
+            return
+        if self._open.total() >= CONNECTIONS_MOST or self._open[peer[0]] >= EACH_MOST:
+            connection.close()
+            return
+        self._open[peer[0]] += 1
+        task = asyncio.ensure_future(self._serve(connection, peer[0]))
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    async def _serve(self, connection: socket.socket, peer: str) -> None:
+        connection.setblocking(False)
+        try:
+            with connection, contextlib.suppress(OSError, TimeoutError):
+                reader, writer = await asyncio.open_connection(sock=connection, limit=http.HEAD_MOST)
+                while await self._one(reader, writer, peer):
+                    pass
+                writer.close()
+        finally:
+            self._open[peer] -= 1
+
+    async def _one(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, peer: str) -> bool:
+        """One request and its answer; False where the connection ends with it."""
+        try:
+            async with asyncio.timeout(SILENT_S):
+                request = http.decode_request(await reader.readuntil(b"\r\n\r\n"))
+        except asyncio.IncompleteReadError:
+            return False
+        except asyncio.LimitOverrunError:
+            return await self._say(writer, http.refusal(431), goes_on=False)
+        except http.Refused as e:
+            return await self._say(writer, http.refusal(e.status), goes_on=False)
+        found = await self._opened(request.path)
+        if found is None:
+            self._log(f"{peer} asked for {request.path[:100]}, which is not among the files to boot from")
+            return await self._say(writer, http.refusal(404, goes_on=request.goes_on), goes_on=request.goes_on)
+        file, size = found
+        try:
+            at, length = http.part(request, size)
+            await self._say(writer, http.answer(request, size), goes_on=True)
+            while length and not request.head:
+                block = os.pread(file, min(AHEAD, length), at)
+                if not block:
+                    return False  # it became shorter meanwhile: less is sent than was said, and that is seen
+                await self._say(writer, block, goes_on=True)
+                at, length = at + len(block), length - len(block)
+        except http.Refused as e:
+            return await self._say(writer, http.refusal(e.status), goes_on=False)
+        finally:
+            os.close(file)
+        if not request.head:
+            self._log(f"{request.path[:100]} was sent by HTTP ({peer})")
+        return request.goes_on
+
+    async def _opened(self, path: str) -> tuple[int, int] | None:
+        asked: asyncio.Future[tuple[int, int] | None] = asyncio.get_running_loop().create_future()
+
+        def opened(found: tuple[int, int] | None) -> None:
+            if asked.done():
+                if found:
+                    os.close(found[0])  # whoever asked is gone
+                return
+            asked.set_result(found)
+
+        self._fetch(path, opened)
+        return await asked
+
+    @staticmethod
+    async def _say(writer: asyncio.StreamWriter, data: bytes, *, goes_on: bool) -> bool:
+        async with asyncio.timeout(SILENT_S):
+            writer.write(data)
+            await writer.drain()
+        return goes_on
+
+    def close(self) -> None:
+        asyncio.get_running_loop().remove_reader(self._listening)
+        self._listening.close()
+        for task in self._tasks:
+            task.cancel()

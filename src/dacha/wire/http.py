@@ -1,0 +1,114 @@
+"""The part of HTTP/1.1 that firmware fetches files with: GET and HEAD, one range (RFC 9112; RFC 9110 section 14)."""
+
+from __future__ import annotations
+
+import re
+from urllib.parse import unquote
+
+from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
+
+PORT = 80
+# No firmware's request is longer (bytes), with all its fields.
+HEAD_MOST = 8 << 10
+_REASONS = {
+    200: "OK", 206: "Partial Content", 400: "Bad Request", 404: "Not Found", 405: "Method Not Allowed",
+    416: "Range Not Satisfiable", 431: "Request Header Fields Too Large", 503: "Service Unavailable",
+    505: "HTTP Version Not Supported",
+}  # fmt: skip
+# What firmware tells a program from a disk by (UEFI specification 2.10, section 24.7.2.3); else by the name's ending.
+_KINDS = {".efi": "application/efi", ".iso": "application/vnd.efi-iso", ".img": "application/vnd.efi-img"}
+_LINE = re.compile(r"(?P<method>[A-Z]{1,16}) (?P<target>\S{1,4096}) HTTP/(?P<version>\d\.\d)\Z")
+_FIELD = re.compile(r"(?P<name>[!#$%&'*+.^_`|~0-9A-Za-z-]+):[ \t]*(?P<value>[\t -~\x80-\xff]*?)[ \t]*\Z")
+_RANGE = re.compile(r"bytes=(?:(?P<first>\d{1,18})-(?P<last>\d{0,18})|-(?P<end>\d{1,18}))\Z")
+
+
+class Refused(PeerError):
+    """A request that is not carried out: its status (RFC 9110 section 15)."""
+
+    def __init__(self, status: int, what: str) -> None:
+        super().__init__(what)
+        self.status = status
+
+
+class Request(NamedTuple):
+    """What is asked for: a path without the first slash, the first and last byte of it (`first` None with `last` set:
+    so many from its end), whether only the head is wanted, and whether the connection goes on."""
+
+    path: str
+    first: int | None
+    last: int | None
+    head: bool
+    goes_on: bool
+
+
+def decode_request(data: bytes) -> Request:
+    """The request of a head, up to and with its empty line. Raises Refused."""
+    lines = data.decode("latin-1").removesuffix("\r\n\r\n").split("\r\n")
+    line = _LINE.match(lines[0])
+    if line is None:
+        raise Refused(400, "no request line")
+    if line["version"] not in ("1.0", "1.1"):
+        raise Refused(505, f"version {line['version']}")
+    fields: dict[str, str] = {}
+    for text in lines[1:]:
+        field = _FIELD.match(text)
+        if field is None:
+            raise Refused(400, "a field that is none")
+        fields[field["name"].lower()] = field["value"]
+    if line["method"] not in ("GET", "HEAD"):
+        raise Refused(405, f"method {line['method']}")
+    if fields.get("content-length", "0") != "0" or "transfer-encoding" in fields:
+        raise Refused(400, "a body where none is wanted")
+    target = re.sub(r"^http://[^/?#]*", "", line["target"], flags=re.I) or "/"
+    path = unquote(target.partition("?")[0].partition("#")[0], errors="replace")
+    if not path.startswith("/") or "\0" in path:
+        raise Refused(400, "a target that is no path")
+    goes_on = line["version"] == "1.1" and fields.get("connection", "").lower() != "close"
+    first, last = _range(fields.get("range", ""))
+    return Request(path.lstrip("/"), first, last, line["method"] == "HEAD", goes_on)
+
+
+def _range(text: str) -> tuple[int | None, int | None]:
+    """The bytes asked for; nothing where all are, or the range is of a kind that may be left alone (RFC 9110 14.2)."""
+    found = _RANGE.match(text)
+    if found is None:
+        return None, None
+    if found["end"]:
+        return None, int(found["end"])
+    return int(found["first"]), int(found["last"]) if found["last"] else None
+
+
+def part(request: Request, size: int) -> tuple[int, int]:
+    """Where what is asked for of a file begins, and its length. Raises Refused for what is beyond its end."""
+    if request.first is None:
+        length = size if request.last is None else min(request.last, size)
+        return size - length, length
+    if request.first >= size or (request.last is not None and request.last < request.first):
+        raise Refused(416, "a range beyond the file's end")
+    return request.first, min(size - 1, request.last if request.last is not None else size) - request.first + 1
+
+
+def answer(request: Request, size: int) -> bytes:
+    """The head of the answer to a request for a file of this size. Raises Refused as `part` does."""
+    at, length = part(request, size)
+    whole = request.first is None and request.last is None
+    fields = [
+        f"Content-Type: {_KINDS.get(request.path[-4:].lower(), 'application/octet-stream')}",
+        "Accept-Ranges: bytes",
+    ]
+    if not whole:
+        fields.append(f"Content-Range: bytes {at}-{at + length - 1}/{size}")
+    return _head(200 if whole else 206, length, fields, goes_on=request.goes_on)
+
+
+def refusal(status: int, *, goes_on: bool = False) -> bytes:
+    """The whole answer to what is not carried out."""
+    allowed = ["Allow: GET, HEAD"] if status == 405 else []
+    return _head(status, 0, allowed, goes_on=goes_on)
+
+
+def _head(status: int, length: int, fields: list[str], *, goes_on: bool) -> bytes:
+    more = [] if goes_on else ["Connection: close"]
+    lines = [f"HTTP/1.1 {status} {_REASONS[status]}", f"Content-Length: {length}", *fields, *more]
+    return "".join(f"{line}\r\n" for line in [*lines, ""]).encode()
