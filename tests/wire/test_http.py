@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.wire.http import HEAD_MOST, Refused, Request, answer, decode_request, part, refusal
+from dacha.wire.http import HEAD_MOST, Refused, Request, answer, decode_request, part, quote, refusal, unquote
 
 
 def request(line: str, *fields: str) -> Request:
@@ -65,3 +65,8 @@ def test_any_bytes_are_a_request_or_refused(data: bytes) -> None:
         assert refusal(e.status).startswith(b"HTTP/1.1 ")
     else:
         assert "\0" not in found.path and not found.path.startswith("/")
+
+
+@given(st.text(st.characters(exclude_categories=["Cs"])))
+def test_a_path_comes_through_a_url_as_it_is(path: str) -> None:
+    assert unquote(quote(path)) == path and quote("boot/grub/x86_64-efi/core.efi") == "boot/grub/x86_64-efi/core.efi"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from urllib.parse import unquote
 
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
@@ -20,6 +19,7 @@ _REASONS = {
 _KINDS = {".efi": "application/efi", ".iso": "application/vnd.efi-iso", ".img": "application/vnd.efi-img"}
 _LINE = re.compile(r"(?P<method>[A-Z]{1,16}) (?P<target>\S{1,4096}) HTTP/(?P<version>\d\.\d)\Z")
 _FIELD = re.compile(r"(?P<name>[!#$%&'*+.^_`|~0-9A-Za-z-]+):[ \t]*(?P<value>[\t -~\x80-\xff]*?)[ \t]*\Z")
+_PLAIN = re.compile(r"[A-Za-z0-9._~/-]")
 _RANGE = re.compile(r"bytes=(?:(?P<first>\d{1,18})-(?P<last>\d{0,18})|-(?P<end>\d{1,18}))\Z")
 
 
@@ -61,12 +61,23 @@ def decode_request(data: bytes) -> Request:
     if fields.get("content-length", "0") != "0" or "transfer-encoding" in fields:
         raise Refused(400, "a body where none is wanted")
     target = re.sub(r"^http://[^/?#]*", "", line["target"], flags=re.I) or "/"
-    path = unquote(target.partition("?")[0].partition("#")[0], errors="replace")
+    path = unquote(target.partition("?")[0].partition("#")[0])
     if not path.startswith("/") or "\0" in path:
         raise Refused(400, "a target that is no path")
     goes_on = line["version"] == "1.1" and fields.get("connection", "").lower() != "close"
     first, last = _range(fields.get("range", ""))
     return Request(path.lstrip("/"), first, last, line["method"] == "HEAD", goes_on)
+
+
+def quote(path: str) -> str:
+    """A path as a URL has it (RFC 3986 section 2)."""
+    return "".join(chr(b) if _PLAIN.match(chr(b)) else f"%{b:02X}" for b in path.encode())
+
+
+def unquote(path: str) -> str:
+    """A path as it is, from one of a URL; what is no UTF-8 in it is replaced."""
+    plain = re.sub(rb"%([0-9A-Fa-f]{2})", lambda m: bytes((int(m[1], 16),)), path.encode("latin-1", "replace"))
+    return plain.decode(errors="replace")
 
 
 def _range(text: str) -> tuple[int | None, int | None]:

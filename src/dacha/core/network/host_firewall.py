@@ -15,10 +15,13 @@ from dacha.core.named import NamedTuple
 from dacha.core.network.firewall import Culprit, Packet, dropped_by
 from dacha.core.network.iptables import BY_IPTABLES, LEGACY, plain_table, program_of
 from dacha.core.plan.plan import Plan
+from dacha.core.plan.smb import PORT, smb_places
 
 # How the names of Dacha's own tables begin.
 OWN = "dacha_"
 # What guests need of this host itself: DHCP and DNS (RFC 2131, RFC 8415, RFC 1035).
+# What machines start from the network by: TFTP and HTTP.
+BOOT = (("udp", 69), ("tcp", 80))
 SERVED = (("udp", 67), ("udp", 547), ("udp", 53), ("tcp", 53))
 # Where a container engine wants what its administrator lets pass (a chain that its own rules call first).
 USER_CHAIN = "DOCKER-USER"
@@ -63,7 +66,7 @@ class Opening(NamedTuple):
 
 def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
     """Everything that the lab needs to pass this host: doors from the LAN, the way out of its kernel networks with what
-    comes back, guests' DHCP and DNS."""
+    comes back, guests' DHCP and DNS, what they start from, their folders by SMB."""
     for door in plan.doors.values():
         if not door.door.from_lan or door.port is None or door.adapter is None or door.means != "forward":
             continue
@@ -83,13 +86,17 @@ def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
     for net in lab.networks.values():
         if not net.managed:
             continue
+        shared = [str(place.guest) for _, place in smb_places(lab, plan) if place.network == net.name]
         bridge, about = link_name(lab.name, "network", net.name), f"network {net.name}"
         for version in (4, 6) if plan.networks[net.name].subnet6 else (4,):
             for protocol, port in SERVED:
                 if (port == 547) == (version == 6) or port == 53:
                     yield Flow(about, "input", version, bridge, "", "", "", protocol, port)
             if net.boot and version == 4:
-                yield Flow(about, "input", 4, bridge, "", "", "", "udp", 69)
+                for protocol, port in BOOT:
+                    yield Flow(about, "input", 4, bridge, "", "", "", protocol, port)
+            for address in shared if version == 4 else ():
+                yield Flow(about, "input", 4, bridge, "", address, "", "tcp", PORT)
             yield Flow(about, "forward", version, bridge, bridge)
             if net.kind == "nat" and not net.isolated:
                 yield Flow(about, "forward", version, bridge, "")

@@ -6,10 +6,10 @@ It opens no socket and reads no clock. Time is Unix seconds, because leases outl
 from __future__ import annotations
 
 from ipaddress import IPv4Address, IPv4Network
-from urllib.parse import quote
 
 from dacha.wire.dhcp.dhcp4 import BROADCAST_FLAG, Kind, Message, Option, encode_routes, encode_search
 from dacha.wire.dhcp.dhcp4_lease import Action, Keep, Lease, Probe, Reply, Scope
+from dacha.wire.http import quote
 
 # An offer is kept for its client this long; a declined address is left alone for an hour.
 OFFER_S, DECLINED_S = 30.0, 3600.0
