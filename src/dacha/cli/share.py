@@ -87,7 +87,8 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
 def _words(ws: Workspace, share: Share) -> str:
     only = ", read-only" if share.read_only else ""
     whose = "" if share.at.endswith(":") else f", there of user {share.owner}"
-    return f"{ws.resolve(share.folder).resolve()} at {share.at}{only}, by {share.by}{whose}"
+    by = ", by smb" if share.by_smb else ""
+    return f"{ws.resolve(share.folder).resolve()} at {share.at}{only}{by}{whose}"
 
 
 def _json(ws: Workspace, guest: str, share: Share) -> dict[str, Any]:
