@@ -34,7 +34,7 @@ in_root() {
 # shellcheck disable=SC2086  # one word a package
 in_root apt-get install -y -qq --no-install-recommends $more linux-image-cloud-amd64 initramfs-tools systemd-sysv systemd-resolved udev dbus \
     libpam-systemd openssh-server sudo cloud-init qemu-guest-agent iproute2 iputils-ping netbase procps nftables socat \
-    ca-certificates > "$work/log" 2>&1 || { tail -n 30 "$work/log"; exit 1; }
+    cifs-utils ca-certificates > "$work/log" 2>&1 || { tail -n 30 "$work/log"; exit 1; }
 rm "$root/usr/sbin/policy-rc.d"
 if [ "$desktop" = --desktop ]; then
     in_root adduser --quiet xrdp ssl-cert

@@ -113,7 +113,7 @@ def test_a_share_is_edited_in_the_file(lab: Lab) -> None:
     assert "has a share tides already" in lab("share", "add", "gauge", "tides", code=2).err
     assert "read, write" in lab("share", "edit", "gauge", "tides", "--no-read-only").out + lab("share", "list").out
     row = {"guest": "gauge", "name": "tides", "folder": str(lab.folder / "tides"), "at": "/srv/tides",
-           "read_only": False, "owner": 1000}  # fmt: skip
+           "read_only": False, "owner": 1000, "by": "virtio-fs"}  # fmt: skip
     assert lab("share", "list", "--json").json["shares"] == [row]
     assert "did you mean tides?" in lab("share", "edit", "gauge", "tidse", "--owner", "0", code=2).err
     lab("share", "remove", "gauge", "tides")

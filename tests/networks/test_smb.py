@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import subprocess
 import time
 from pathlib import Path
@@ -195,3 +196,58 @@ def test_what_is_shared_by_smb_is_said_and_what_cannot_be_is_refused(shared: Hos
     smb = Smb(shared)
     assert "passwd" not in smb.ask("tides", "ls")
     assert "/etc rules this host" in (shared.folder / "state/labs/real/caretaker.log").read_text()
+
+
+DEBIAN = """\
+[lab]
+name = "real"
+[network.pier]
+kind = "nat"
+backend = "kernel"
+subnet = "10.77.4.0/24"
+[guest.gauge]
+memory = "1 GiB"
+cpu = "qemu64"
+disk = [{ from = "debian/disk.qcow2" }]
+adapter = [{ network = "pier", address = "10.77.4.20" }]
+login = { user = "ops", keys = ["id.pub"] }
+door.ssh = { from = "host" }
+share.tides = { folder = "tides", at = "/srv/tides", by = "smb" }
+[guest.gauge.boot]
+kernel = "debian/vmlinuz"
+initrd = "debian/initrd.img"
+command-line = "root=LABEL=root rw console=ttyS0 net.ifnames=0"
+"""
+
+
+@pytest.mark.whole
+def test_a_debian_guests_first_boot_mounts_its_folder(hosted: HostedLab) -> None:
+    lab, made = hosted, Path("/var/tmp/dacha-debian")
+    subprocess.run([Path(__file__).parents[2] / "tools/debian-guest.sh", made], check=True, timeout=900)
+    (lab.folder / "debian").symlink_to(made)
+    tides = lab.folder / "tides"
+    tides.mkdir()
+    os.chown(tides, OWNER, OWNER)
+    for n in range(1000):
+        (tides / f"{n}.txt").write_text(f"reading {n}\n")
+    lab.write(DEBIAN)
+    lab("apply", "--wait", "15min", timeout=1000)
+    deadline = time.monotonic() + 600
+    while (lab("status", "--json", code=None).json["guests"][0]["first_boot"] or {}).get("state") == "running":
+        assert time.monotonic() < deadline
+        time.sleep(2)
+    told = lab("connect", "gauge", "--", "findmnt -no FSTYPE,OPTIONS /srv/tides", timeout=300).out
+    assert told.startswith("cifs") and "vers=3.1.1" in told
+    sums = "cd {0} && find . -type f | sort | xargs md5sum | md5sum"
+    here = subprocess.run(["sh", "-c", sums.format(tides)], capture_output=True, text=True, check=True).stdout
+    assert lab("connect", "gauge", "--", sums.format("/srv/tides"), timeout=300).out == here
+    made_there = "head -c 50M /dev/urandom > /srv/tides/big && touch /srv/tides/mine && md5sum < /srv/tides/big"
+    there = lab("connect", "gauge", "--", made_there, timeout=300).out
+    here = subprocess.run(
+        ["md5sum"], stdin=(tides / "big").open("rb"), capture_output=True, text=True, check=True
+    ).stdout
+    assert there == here and (tides / "mine").stat().st_uid == OWNER
+    # Killed and started again it has its folder again, by its own table of file systems.
+    os.kill(lab.pid("gauge"), signal.SIGKILL)
+    lab("start", "gauge", "--wait", "15min", timeout=1000)
+    assert "1002" in lab("connect", "gauge", "--", "ls /srv/tides | wc -l", timeout=300).out
