@@ -61,7 +61,7 @@ def server_for(ws: Workspace, guest: Guest) -> dict[str, object]:
         told.append([share.name, seen.path, f"{seen.device}:{seen.number}", may])
     assert owner is not None
     own = folders.make_private(ws.home.run(guest.name).with_name(f"{guest.name}.smb"))
-    settings, kept = folders.make_private(own / "settings"), own / "kept"
+    settings, kept = folders.make_private(own / "settings"), own / f"kept-{owner[0]}"
     passwd, group = samba.users()
     files = {"smb.conf": samba.config((s.name, s.read_only) for s in shares), "passwd": passwd, "group": group,
              "smbpasswd": samba.account(password_hash(password(ws.home, guest.name)))}  # fmt: skip
