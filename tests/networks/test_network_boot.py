@@ -109,6 +109,33 @@ def fetch(path, block=1468, window=16):
         if since == window: s.sendto(encode_ack(done), peer); since = 0
 """
 
+BY_HTTP = """
+from http.client import HTTPConnection
+def ask(path, method="GET", **fields):
+    c = HTTPConnection("10.77.4.1", 80, timeout=20); c.request(method, path, headers=fields); a = c.getresponse()
+    return a.status, len(a.read())
+print(*ask("/pxelinux.0"), *ask("/inner", Range="bytes=5-14"), ask("/out")[0], ask("/%2e%2e/secret")[0],
+      ask("//etc/passwd")[0], ask("/a%00b")[0], ask("/pxelinux.0", "DELETE")[0], ask("/" + "x" * 9000)[0])
+"""
+MANY_BY_HTTP = """
+import threading, os
+from http.client import HTTPConnection
+found = []
+def one():
+    try:
+        c = HTTPConnection("10.77.4.1", 80, timeout=60); c.request("GET", "/pxelinux.0")
+        found.append(len(c.getresponse().read()))
+    except Exception as e: found.append(repr(e))
+all_of = [threading.Thread(target=one) for _ in range(20)]
+[t.start() for t in all_of]
+[t.join() for t in all_of]
+for n in range(200):
+    try:
+        with socket.create_connection(("10.77.4.1", 80), 5) as s: s.sendall(os.urandom(n * 50) + b"\\r\\n\\r\\n")
+    except OSError: pass
+print(found.count(300000))
+"""
+
 
 def test_files_are_served_to_the_network_alone_and_none_beside_the_folder(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
@@ -153,9 +180,15 @@ print(found.count(300000))
     # One client may have eight at once: the others are refused, and said so.
     assert int(told(many)) >= 8
     assert lab("caretaker", "status", "--json").json == before
+    # By HTTP the same: whole, in part, twenty at once; nothing from beside the folder; garbage harms nobody.
+    assert told(BY_HTTP) == "200 300000 206 10 404 404 404 400 405 431"
+    assert int(told(MANY_BY_HTTP)) >= 8
+    assert lab("caretaker", "status", "--json").json == before
     # From the LAN nothing is had.
     world.run("lan", "ip", "route", "add", "10.77.4.0/24", "via", "192.0.2.10")
     late = "try: fetch('pxelinux.0')\nexcept OSError as e: print(type(e).__name__)"
+    assert told(late, "lan") in ("TimeoutError", "ConnectionRefusedError")
+    late = "try: socket.create_connection(('10.77.4.1', 80), 3)\nexcept OSError as e: print(type(e).__name__)"
     assert told(late, "lan") in ("TimeoutError", "ConnectionRefusedError")
     # What is wrong with it is said before anything starts from it.
     lab.write(LAB.replace('"netboot"', '"nowhere"'))
