@@ -56,7 +56,7 @@ if [ "${2:-}" = bench ]; then
     need curl curl
 elif [ "${2:-}" = faults ]; then
     need debootstrap debootstrap
-    need xfreerdp freerdp2-x11
+    command -v xfreerdp3 > /dev/null || need xfreerdp freerdp2-x11
     need import imagemagick
     need Xvfb xvfb
 elif [ "${2:-}" = screenshots ]; then
@@ -82,6 +82,8 @@ if [ -n "$missing" ]; then
     $as_root apt-get update -qq
     # Debian 12 has the server of shared folders in a package of QEMU's, Debian 13 in one of its own.
     if [ ! -e /usr/lib/qemu/virtiofsd ] && apt-cache show virtiofsd > /dev/null 2>&1; then missing="$missing virtiofsd"; fi
+    # What Debian 13 has the next version of.
+    apt-cache show freerdp2-x11 > /dev/null 2>&1 || missing=$(echo "$missing" | sed 's/freerdp2-x11/freerdp3-x11/')
     # shellcheck disable=SC2086  # one word a package
     DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recommends $missing > /dev/null
 fi

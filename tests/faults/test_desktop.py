@@ -3,6 +3,7 @@ that `guest password` set. Part of `make faults`, as the guest takes some minute
 
 from __future__ import annotations
 
+import shutil
 import subprocess
 import time
 from collections.abc import Iterator
@@ -45,7 +46,7 @@ def client(lab: HostedLab, file: Path, log: Path) -> Iterator[None]:
             "env",
             "DISPLAY=:93",
             "HOME=/nonexistent",
-            "xfreerdp",
+            shutil.which("xfreerdp") or "xfreerdp3",
             str(file),
             f"/p:{PASSWORD}",
             "/cert:ignore",
