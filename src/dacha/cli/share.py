@@ -229,6 +229,8 @@ def run_show(args: argparse.Namespace) -> int:
     output.say(told.where)
     for command in told.commands:
         output.say(f"  {command}")
+    if told.server and not args.password:
+        output.say(f"Its password in place of PASSWORD: dacha share show {args.guest} {share.name} --password")
     return 0
 
 
