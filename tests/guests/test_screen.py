@@ -1,6 +1,7 @@
 """The display of a real guest: its picture, its text, keys typed on it, and a VNC client at its door."""
 
 import socket
+import subprocess
 import time
 import warnings
 from pathlib import Path
@@ -23,21 +24,36 @@ disk = [{ size = "1 MiB" }]
 """
 
 
-def vnc_login(address: tuple[str, int], password: str) -> bool:
-    """RFB 3.8 with its own authentication (RFC 6143 section 7.2.2): True when the password was right."""
+def des(key: bytes, blocks: bytes) -> bytes:
+    """DES with each byte of the key turned round, as RFB has it (RFC 6143 section 7.2.2, with its erratum)."""
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         from cryptography.hazmat.decrepit.ciphers.algorithms import TripleDES
         from cryptography.hazmat.primitives.ciphers import Cipher, modes
-    key = bytes(int(f"{b:08b}"[::-1], 2) for b in (password.encode() + bytes(8))[:8])
+    turned = bytes(int(f"{b:08b}"[::-1], 2) for b in key)
+    return Cipher(TripleDES(turned * 3), modes.ECB()).encryptor().update(blocks)
+
+
+def by_a_real_client(lab: Lab, port: str, password: str) -> bytes:
+    """The picture that a VNC client of Debian's takes; empty where it is not let in. Its password file is the usual
+    one: hidden from the eye by a key that everybody knows."""
+    kept, picture = lab.folder / "vnc-password", lab.folder / "taken.jpg"
+    kept.write_bytes(des(bytes((23, 82, 107, 6, 35, 78, 88, 7)), (password.encode() + bytes(8))[:8]))
+    picture.unlink(missing_ok=True)
+    words = ["vncsnapshot", "-quiet", "-passwd", kept, f"127.0.0.1:{int(port) - 5900}", picture]
+    subprocess.run(words, capture_output=True, check=False, timeout=60)
+    return picture.read_bytes() if picture.exists() else b""
+
+
+def vnc_login(address: tuple[str, int], password: str) -> bool:
+    """RFB 3.8 with its own authentication (RFC 6143 section 7.2.2): True when the password was right."""
     with socket.create_connection(address, timeout=10) as s, s.makefile("rb") as f:
         assert f.read(12) == b"RFB 003.008\n"
         s.sendall(b"RFB 003.008\n")
         kinds = f.read(f.read(1)[0])
         assert list(kinds) == [2], "nothing but password authentication is offered"
         s.sendall(b"\x02")
-        encryptor = Cipher(TripleDES(key * 3), modes.ECB()).encryptor()
-        s.sendall(encryptor.update(f.read(16)))
+        s.sendall(des((password.encode() + bytes(8))[:8], f.read(16)))
         return f.read(4) == b"\0\0\0\0"
 
 
@@ -64,6 +80,8 @@ def test_a_screen_without_any_client(lab: Lab) -> None:
     assert host == "127.0.0.1" and len(opened["password"]) == 8
     assert vnc_login((host, int(port)), opened["password"])
     assert not vnc_login((host, int(port)), "wrong")
+    assert by_a_real_client(lab, port, opened["password"]).startswith(b"\xff\xd8")
+    assert by_a_real_client(lab, port, "wrong") == b""
     again = lab(
         "screen", "gauge", "--listen", "host", "--port", str(int(port) + 50), "--password", stdin=_line(lab, "tide1234")
     )
