@@ -232,8 +232,9 @@ def test_a_debian_guests_first_boot_mounts_its_folder(hosted: HostedLab) -> None
         (tides / f"{n}.txt").write_text(f"reading {n}\n")
     lab.write(DEBIAN)
     lab("apply", "--wait", "15min", timeout=1000)
+    # (It says at once that this small system has no locale; the rest of its first boot goes on.)
     deadline = time.monotonic() + 600
-    while (lab("status", "--json", code=None).json["guests"][0]["first_boot"] or {}).get("state") in (None, "running"):
+    while "first boot: done" not in lab("console", "gauge", "--record").out:
         assert time.monotonic() < deadline
         time.sleep(2)
     told = lab("connect", "gauge", "--", "findmnt -no FSTYPE,OPTIONS /srv/tides", timeout=300).out
