@@ -224,7 +224,7 @@ def test_shares_by_smb_are_mounted_with_a_password_that_only_root_reads() -> Non
     told = answers()._replace(facts=cast(FirstBoot, answers().facts | {"shares": [share]}), share_password="high-water")
     line = (
         "//10.77.4.1/tides /srv/tides cifs "
-        "ro,nofail,_netdev,credentials=/etc/dacha-shares,uid=1000,gid=1000,vers=3.1.1,serverino 0 0"
+        "ro,nofail,_netdev,x-systemd.automount,credentials=/etc/dacha-shares,uid=1000,gid=1000,vers=3.1.1,serverino 0 0"
     )
     text = documents(told.facts, instance="one", host_key_private="key", share_password="high-water")["user-data"]
     data = yaml.safe_load(text)

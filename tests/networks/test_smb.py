@@ -177,7 +177,10 @@ def test_what_is_shared_by_smb_is_said_and_what_cannot_be_is_refused(shared: Hos
     shared("share", "add", "desk", "tides", "--by", "smb")
     told = shared("share", "show", "desk", "tides")
     assert "apt-get install -y cifs-utils" in told.out
-    assert "//10.77.4.1/tides /srv/tides cifs rw,nofail,_netdev,credentials=/etc/dacha-shares,uid=1000" in told.out
+    assert (
+        "//10.77.4.1/tides /srv/tides cifs rw,nofail,_netdev,x-systemd.automount,credentials=/etc/dacha-shares,uid=1000"
+        in told.out
+    )
     assert "cifs-utils" in shared("guest", "first-boot", "desk").out
     # In user mode nothing tells one guest from another.
     before = shared.file.read_text()

@@ -98,7 +98,7 @@ def _share(data: dict[str, Any], facts: FirstBoot, password: str) -> None:
     if helper:
         data["package_update"] = True
         data["packages"] = [*data.get("packages", ()), *([helper] if helper not in data.get("packages", ()) else [])]
-    mounted = [command for s in served for command in (*smb_mounts.linux(s), f"mount {s['at']}")]
+    mounted = [command for s in served for command in (*smb_mounts.linux(s, facts["system"]), f"mount {s['at']}")]
     data["runcmd"] = [*mounted, *data.get("runcmd", ())]
 
 

@@ -57,7 +57,7 @@ def mounting(ws: Workspace, guest: Guest, share: Share, *, secret: bool) -> Moun
     commands = (
         *([f"{_INSTALL.get(guest.system, 'apt-get install -y')} {helper}"] if helper else []),
         f"(umask 077; printf 'username={USER}\\npassword={word}\\n' > {smb_mounts.CREDENTIALS})",
-        *smb_mounts.linux(told),
+        *smb_mounts.linux(told, guest.system),
         f"mount {share.at}",
     )
     return Mounting(server, BY_ROOT, commands)

@@ -99,7 +99,7 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
         if any("server" in s for s in shares):
             secret = smb_mounts.credentials(answers.share_password)
             steps.append(("password of shares", _put(smb_mounts.CREDENTIALS, secret.encode(), "0600")))
-        steps += [(f"share {s['name']}", _share(s)) for s in shares]
+        steps += [(f"share {s['name']}", _share(s, family)) for s in shares]
     steps += [(f["path"], _file(f)) for f in answers.setup["files"]]
     steps += [(f"service {s}", [how.service.format(service=shlex.quote(s))]) for s in answers.setup["services"]]
     steps += [(f"run {n}", [f"sh -c {shlex.quote(c)}"]) for n, c in enumerate(answers.setup["run"], 1)]
@@ -194,9 +194,9 @@ def _user(answers: Answers, how: Family, user: SetupUser) -> list[str]:
     return commands
 
 
-def _share(share: FirstBootShare) -> list[str]:
+def _share(share: FirstBootShare, family: str) -> list[str]:
     if "server" in share:
-        return smb_mounts.linux(share)
+        return smb_mounts.linux(share, family)
     line = f"{share['name']} {share['at']} virtiofs {'ro' if share['read_only'] else 'rw'},nofail 0 0"
     return [f"mkdir -p {share['at']}", f"echo '{line}' >> /etc/fstab"]
 

@@ -17,16 +17,18 @@ def credentials(password: str) -> str:
     return f"username={USER}\npassword={password}\n"
 
 
-def line(share: FirstBootShare) -> str:
-    """The share's line of fstab(5). Its root answers once the network is up, and a guest boots without it too."""
+def line(share: FirstBootShare, system: str) -> str:
+    """The share's line of fstab(5). A guest boots without it too; where systemd mounts, it does so when somebody looks
+    into it (systemd.mount(5)): at boot the network, or its server, may not be there yet."""
     owner, may = share.get("owner", 1000), "ro" if share["read_only"] else "rw"
-    options = f"{may},nofail,_netdev,credentials={CREDENTIALS},uid={owner},gid={owner},vers={VERSION},serverino"
+    later = "" if system == "alpine" else ",x-systemd.automount"
+    options = f"{may},nofail,_netdev{later},credentials={CREDENTIALS},uid={owner},gid={owner},vers={VERSION},serverino"
     return f"//{share['server']}/{share['name']} {share['at']} cifs {options} 0 0"
 
 
-def linux(share: FirstBootShare) -> list[str]:
+def linux(share: FirstBootShare, system: str) -> list[str]:
     """Commands of a Linux guest's root: the line is put into fstab once. What mounts it may come later."""
-    told = line(share)
+    told = line(share, system)
     place = shlex.quote(told.rpartition(" cifs ")[0] + " ")
     return [
         f"mkdir -p {share['at']}",
