@@ -245,7 +245,7 @@ def test_a_debian_guests_first_boot_mounts_its_folder(hosted: HostedLab) -> None
     sums = "cd {0} && find . -type f | sort | xargs md5sum | md5sum"
     here = subprocess.run(["sh", "-c", sums.format(tides)], capture_output=True, text=True, check=True).stdout
     assert lab("connect", "gauge", "--", sums.format("/srv/tides"), timeout=300).out == here
-    made_there = "head -c 50M /dev/urandom > /srv/tides/big && touch /srv/tides/mine && md5sum < /srv/tides/big"
+    made_there = "head -c 50M /dev/urandom > /srv/tides/big && touch /srv/tides/mine && sync && md5sum < /srv/tides/big"
     there = lab("connect", "gauge", "--", made_there, timeout=300).out
     here = subprocess.run(
         ["md5sum"], stdin=(tides / "big").open("rb"), capture_output=True, text=True, check=True
