@@ -25,6 +25,8 @@ from dacha.hypervisor.beside import smb_server
 
 # Connections of one guest at once: a system opens one or two.
 MOST = 8
+# A connection that is silent is asked about after so many seconds, so often, so many times (tcp(7)).
+_KEEP_ALIVE = ((socket.TCP_KEEPIDLE, 60), (socket.TCP_KEEPINTVL, 10), (socket.TCP_KEEPCNT, 3))
 _Place = tuple[str, str]
 
 
@@ -95,9 +97,20 @@ class FileService:
         except OSError:
             return
         guest = self._guests.get(peer[0])
-        if guest is None or self._open[guest.name] >= MOST:
+        if guest is None:
             connection.close()
             return
+        # A guest that was killed says no goodbye: its server ends by itself, or makes room for the next.
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
+        for option, value in _KEEP_ALIVE:
+            connection.setsockopt(socket.IPPROTO_TCP, option, value)
+        if self._open[guest.name] >= MOST:
+            oldest = next((process for process, whose in self._servers.items() if whose.name == guest.name), None)
+            if oldest is None:
+                connection.close()
+                return
+            with contextlib.suppress(ProcessLookupError):
+                oldest.terminate()
         connection.setblocking(True)
         self._open[guest.name] += 1
         task = asyncio.ensure_future(self._serve(guest, connection))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -60,18 +59,14 @@ def server_for(ws: Workspace, guest: Guest) -> dict[str, object]:
         may = "ro" if share.read_only else "rw"
         told.append([share.name, seen.path, f"{seen.device}:{seen.number}", may])
     assert owner is not None
-    own = folders.make_private(ws.home.run(guest.name).with_name(f"{guest.name}.smb"))
-    settings, kept = folders.make_private(own / "settings"), own / f"kept-{owner[0]}"
+    settings = folders.make_private(ws.home.run(guest.name).with_name(f"{guest.name}.smb"))
     passwd, group = samba.users()
     files = {"smb.conf": samba.config((s.name, s.read_only) for s in shares), "passwd": passwd, "group": group,
              "smbpasswd": samba.account(password_hash(password(ws.home, guest.name)))}  # fmt: skip
     for name, text in files.items():
         replace_file(settings / name, text, mode=0o600)
-    # Its own, in a folder that only root gets to.
-    kept.mkdir(mode=0o700, exist_ok=True)
-    os.chown(kept, *owner, follow_symlinks=False)
     of = {"uid": owner[0], "gid": owner[1], "number": samba.NUMBER}
-    return {"server": server, "settings": str(settings), "own": str(kept), "folders": told, **of}
+    return {"server": server, "settings": str(settings), "folders": told, **of}
 
 
 def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:

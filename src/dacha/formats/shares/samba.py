@@ -1,7 +1,8 @@
 """The files of a Samba server that serves one guest, for a process that may do nothing but that: its configuration, its
 one account, and the users that it knows (smb.conf(5), smbpasswd(5), passwd(5)).
 
-SMB3 alone, signed; no names, no printers, no browsing; links are not followed.
+SMB3 alone, signed; no names, no printers, no browsing; links are not followed. Nothing is promised to be the client's
+alone: this host changes the same files.
 """
 
 from __future__ import annotations
@@ -44,7 +45,9 @@ ncalrpc dir = {OWN}/rpc
 log file = {OWN}/log
 max log size = 64
 log level = 1
-deadtime = 0
+oplocks = no
+level2 oplocks = no
+smb2 leases = no
 """
 
 

@@ -1,10 +1,9 @@
 """A Samba server for one connection of one guest: it sees the guest's folders and nothing else, and is their owner.
 
 It is run by itself (`python smb_server.py WORDS`), with the guest's connection as its standard input. WORDS is JSON:
-`server` the program, `settings` the folder of its settings, `own` one for what it keeps, `folders` each [name, path,
-DEVICE:NUMBER, rw or ro], `uid` and `gid` of their owner, `number` who that is to the server. It has a file system of
-its own (the system's programs, read-only), no network but the one connection, no other process to see, and no power
-(namespaces(7), pivot_root(2)).
+`server` the program, `settings` the folder of its settings, `folders` each [name, path, DEVICE:NUMBER, rw or ro], `uid`
+and `gid` of their owner, `number` who that is to the server. It has a file system of its own (the system's programs,
+read-only), no network but the one connection, no other process to see, and no power (namespaces(7), pivot_root(2)).
 """
 
 from __future__ import annotations
@@ -62,10 +61,12 @@ def build(told: dict[str, Any]) -> None:
             _show(name, name, ns.READ_ONLY | _PLAIN | ns.NO_PROGRAMS)
     for name in _DEVICES:
         _show(name, name, ns.NO_SETUID | ns.NO_PROGRAMS)
-    _show(told["own"], "/own", _PLAIN | ns.NO_PROGRAMS)
-    settings = Path(_ROOT + "/settings")
-    settings.mkdir()
-    ns.mount("tmpfs", str(settings), "tmpfs", _PLAIN | ns.NO_PROGRAMS, "size=256k,mode=711")
+    settings, own = Path(_ROOT + "/settings"), Path(_ROOT + "/own")
+    for place, size in ((settings, "256k"), (own, "64m")):
+        place.mkdir()
+        ns.mount("tmpfs", str(place), "tmpfs", _PLAIN | ns.NO_PROGRAMS, f"size={size},mode=711")
+    # What it keeps is this connection's: a guest that was killed finds nothing of the one before in its way.
+    os.chown(own, told["uid"], told["gid"])
     for file in Path(told["settings"]).iterdir():
         # Who is who is known by the whole system; the rest is the server's own.
         place = Path(f"{_ROOT}/etc") if file.name in ("passwd", "group") else settings
