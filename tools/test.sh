@@ -9,6 +9,7 @@ trap 'rm -rf "$said"' EXIT
 outside=tests/networks/test_outside.py
 at_boot=tests/networks/test_at_boot.py
 firewalls=tests/networks/test_host_firewalls.py
+guide=tests/networks/test_guide.py
 rig=tests/faults
 # A slow guest, with the shortest lot.
 installer=tests/guests/test_debian_installer.py
@@ -16,15 +17,15 @@ installer=tests/guests/test_debian_installer.py
 alone="tests/core tests/wire tests/engine tests/hypervisor tests/test_repository.py"
 # Guests that need no package from elsewhere, once the demo's is there.
 inner=""
-for name in life kept labs people faults; do inner="$inner tests/guests/test_$name.py"; done
+for name in life kept labs people faults disks; do inner="$inner tests/guests/test_$name.py"; done
 "$1/python" -c 'from dacha.demo.guest_image import guest_image; guest_image()' || exit 1
 # shellcheck disable=SC2086  # a word each, here and below
 {
-    $pytest tests/networks --ignore "$outside" --ignore "$at_boot" --ignore "$firewalls" > "$said/networks" 2>&1 &
+    $pytest tests/networks --ignore "$outside" --ignore "$at_boot" --ignore "$firewalls" --ignore "$guide" > "$said/networks" 2>&1 &
     networks=$!
     $pytest "$rig" "$firewalls" "$installer" > "$said/rig" 2>&1 &
     faults=$!
-    $pytest tests/attacks tests/caretaker tests/formats "$outside" "$at_boot" > "$said/attacks" 2>&1 &
+    $pytest tests/attacks tests/caretaker tests/formats "$outside" "$at_boot" "$guide" > "$said/attacks" 2>&1 &
     attacks=$!
     unshare -n sh -c 'ip link set lo up && exec "$@"' sh $pytest $inner $alone > "$said/guests" 2>&1 &
     guests=$!
