@@ -2,7 +2,7 @@
 no others.
 
 It is run by itself (`python share_server.py SOCKET FOLDER DEVICE:NUMBER UID GID GUEST-UID GUEST-GID rw|ro DAEMON`) and
-imports nothing of Dacha's; SOCKET is a listening descriptor, DEVICE:NUMBER the very folder that was judged. In a user
+imports `namespaces` alone; SOCKET is a listening descriptor, DEVICE:NUMBER the very folder that was judged. In a user
 namespace of its own the folder's owner is the guest's user: what that user makes is the owner's here, and nobody else
 is known; in a mount namespace of its own nothing of the folder has powers (user_namespaces(7), mount_namespaces(7)).
 """
