@@ -14,6 +14,7 @@ import sys
 from collections import Counter
 from collections.abc import Callable
 
+from dacha.caretaker.sockets import connections
 from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
 from dacha.core.network.links import KernelPlan
@@ -25,6 +26,8 @@ from dacha.hypervisor.beside import smb_server
 
 # Connections of one guest at once: a system opens one or two.
 MOST = 8
+# Servers that are started for one guest within so many seconds.
+STARTS_MOST, STARTS_S = 30, 10.0
 # A connection that is silent is asked about after so many seconds, so often, so many times (tcp(7)).
 _KEEP_ALIVE = ((socket.TCP_KEEPIDLE, 60), (socket.TCP_KEEPINTVL, 10), (socket.TCP_KEEPCNT, 3))
 _Place = tuple[str, str]
@@ -39,6 +42,7 @@ class FileService:
         self._guests: dict[str, Guest] = {}
         self._open: Counter[str] = Counter()
         self._servers: dict[asyncio.subprocess.Process, Guest] = {}
+        self._started: dict[str, list[float]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
         self._ws: Workspace | None = None
 
@@ -78,16 +82,7 @@ class FileService:
 
     def _listen(self, place: _Place) -> None:
         link, address = place
-        s = socket.socket(socket.AF_INET, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
-        try:
-            s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, link.encode())
-            s.bind((address, PORT))
-            s.listen(16)
-        except OSError:
-            s.close()
-            raise
-        self._sockets[place] = s
+        self._sockets[place] = s = connections(link, address, PORT)
         asyncio.get_running_loop().add_reader(s, self._take, s)
         self._say(f"shares folders by SMB at {address}:{PORT}")
 
@@ -97,7 +92,7 @@ class FileService:
         except OSError:
             return
         guest = self._guests.get(peer[0])
-        if guest is None:
+        if guest is None or self._too_often(guest.name):
             connection.close()
             return
         # A guest that was killed says no goodbye: its server ends by itself, or makes room for the next.
@@ -116,6 +111,13 @@ class FileService:
         task = asyncio.ensure_future(self._serve(guest, connection))
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
+
+    def _too_often(self, guest: str) -> bool:
+        """True for a guest that has servers started all the time: each costs this host more than it costs the guest."""
+        now = asyncio.get_running_loop().time()
+        before = [at for at in self._started.get(guest, ()) if now - at < STARTS_S]
+        self._started[guest] = before if len(before) >= STARTS_MOST else [*before, now]
+        return len(before) >= STARTS_MOST
 
     async def _serve(self, guest: Guest, connection: socket.socket) -> None:
         assert self._ws

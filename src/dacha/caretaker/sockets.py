@@ -36,7 +36,7 @@ def open_network(
             found[what] = opening.enter_context(s)
         if boot:
             found["tftp"] = opening.enter_context(_datagrams(interface, boot, tftp.PORT))
-            found["http"] = opening.enter_context(_connections(interface, boot, http.PORT))
+            found["http"] = opening.enter_context(connections(interface, boot, http.PORT))
         opening.pop_all()
     return found
 
@@ -65,7 +65,7 @@ def roomy(s: socket.socket) -> None:
 
 def _dns(interface: str, address: str, kind: int) -> socket.socket:
     if kind == socket.SOCK_STREAM:
-        return _connections(interface, address, 53)
+        return connections(interface, address, 53)
     s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, kind | socket.SOCK_NONBLOCK)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     # Only what comes over this bridge: the address alone would answer the whole host's neighbours too.
@@ -75,13 +75,16 @@ def _dns(interface: str, address: str, kind: int) -> socket.socket:
     return s
 
 
-def _connections(interface: str, address: str, port: int) -> socket.socket:
-    """A socket that takes what comes over this bridge, and nothing else."""
+def connections(interface: str, address: str, port: int) -> socket.socket:
+    """A socket that takes connections over this bridge, and no others. Raises OSError; then it is closed."""
     s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
-    s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
-    s.bind((address, port))
-    s.listen(100)
+    with contextlib.ExitStack() as opening:
+        opening.enter_context(s)
+        s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
+        s.bind((address, port))
+        s.listen(100)
+        opening.pop_all()
     return s
 
 

@@ -20,9 +20,9 @@ from dacha.core.plan.smb import PORT, smb_places
 # How the names of Dacha's own tables begin.
 OWN = "dacha_"
 # What guests need of this host itself: DHCP and DNS (RFC 2131, RFC 8415, RFC 1035).
+SERVED = (("udp", 67), ("udp", 547), ("udp", 53), ("tcp", 53))
 # What machines start from the network by: TFTP and HTTP.
 BOOT = (("udp", 69), ("tcp", 80))
-SERVED = (("udp", 67), ("udp", 547), ("udp", 53), ("tcp", 53))
 # Where a container engine wants what its administrator lets pass (a chain that its own rules call first).
 USER_CHAIN = "DOCKER-USER"
 UFW, IPTABLES, NFT, FIREWALLD = "ufw", BY_IPTABLES, "nft", "firewalld"
