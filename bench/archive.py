@@ -4,6 +4,8 @@ what `own` has in front of them."""
 
 from __future__ import annotations
 
+import os
+import socket
 import subprocess
 import threading
 from collections.abc import Iterator
@@ -40,12 +42,12 @@ class Archive:
         """A file of Debian's; None where it is not to be had."""
         file = self.kept / path
         with self._locks.setdefault(path, threading.Lock()):
-            if path.startswith("dists/") and path not in self._fresh:
-                file.unlink(missing_ok=True)
-                self._fresh.add(path)
-            if not file.is_file():
+            # Lists are fetched once each time. Another bench may read them meanwhile: they are replaced as a whole.
+            stale = path.startswith("dists/") and path not in self._fresh
+            self._fresh.add(path)
+            if stale or not file.is_file():
                 file.parent.mkdir(parents=True, exist_ok=True)
-                part = file.with_name(file.name + ".part")
+                part = file.with_name(f"{file.name}.{os.getpid()}.part")
                 part.unlink(missing_ok=True)
                 # The place's own names have + written out.
                 place = f"{self.base}/{path}".replace("+", "%2b")
@@ -91,13 +93,19 @@ class _Handler(BaseHTTPRequestHandler):
 
 
 @contextmanager
-def archive(kept: Path, own: Path | None = None, address: str = "127.0.0.1") -> Iterator[tuple[int, Archive]]:
-    """The archive, served while this lasts: its port, and what was asked of it."""
+def archive(
+    kept: Path, own: Path | None = None, listening: socket.socket | None = None
+) -> Iterator[tuple[int, Archive]]:
+    """The archive, served while this lasts: its port, and what was asked of it. `listening` is where it is asked; on
+    loopback without."""
     kept_files = Archive(kept, own)
     handler = type("Served", (_Handler,), {"archive": kept_files})
-    with ThreadingHTTPServer((address, 0), handler) as server:
+    place = listening or socket.create_server(("127.0.0.1", 0))
+    with ThreadingHTTPServer(place.getsockname(), handler, bind_and_activate=False) as server:
+        server.socket.close()
+        server.socket = place
         threading.Thread(target=server.serve_forever, daemon=True).start()
         try:
-            yield server.server_address[1], kept_files
+            yield place.getsockname()[1], kept_files
         finally:
             server.shutdown()

@@ -1,5 +1,6 @@
-"""Debian's own installer, from a medium to an SSH login with nobody touching anything, by the answers that Dacha makes.
+"""Debian's own installer to an SSH login with nobody touching anything, by the answers that Dacha makes.
 
+With `--by network` it starts over a network of the kernel's, in a namespace, by the loaders of that package (as root).
 The installer is Debian's package of it; packages come from a small archive on loopback (`archive.py`), and the parts
 of the installer that this machine's apt cannot fetch are made (`installer_parts.py`; needs gpg and cpio). What must be
 true afterwards is looked at by a login through the guest's door. Takes an hour under software emulation.
@@ -8,6 +9,7 @@ true afterwards is looked at by a login through the guest's door. Takes an hour 
 from __future__ import annotations
 
 import argparse
+import contextlib
 import os
 import shutil
 import signal
@@ -21,6 +23,7 @@ from archive import Archive, archive
 from dacha.demo.installer_image import boot_medium
 from dacha.host import folders
 from installer_parts import Parts, with_keyring
+from worlds import Pair, pair
 
 DACHA = str(Path(sys.executable).with_name("dacha"))
 LONGEST_S = 3 * 3600
@@ -34,10 +37,11 @@ name = "saltmarsh"
 kind = "nat"
 subnet = "10.77.4.0/24"
 subnet6 = "fd77:4::/64"
+{network}
 to-host = ["tcp {port}"]
 [guest.gauge]
 system = "debian"
-install = "debian"
+install = "{install}"
 firmware = "{firmware}"
 memory = "1 GiB"
 disk = [{{ size = "4 GiB" }}]
@@ -71,17 +75,16 @@ ASKED = {
 }
 
 
-def installer(work: Path, parts: Parts) -> tuple[bytes, bytes]:
-    """Kernel and initial file system of Debian's installer, as the newest of its packages brings them that there are
-    modules for."""
+def installer(work: Path, parts: Parts) -> Path:
+    """What is started of Debian's installer, laid out for networks, as the newest of its packages brings it that there
+    are modules for. Its initial file system knows the key of the bench's archive too."""
     there = parts.kernels()
     for package in parts.before(parts.package("debian-installer-13-netboot-amd64")):
         subprocess.run(["dpkg-deb", "-x", package, work / "x"], check=True)
         files = next((work / "x").rglob("text/debian-installer/amd64"))
-        found = (files / "linux").read_bytes(), (files / "initrd.gz").read_bytes()
+        if version((files / "linux").read_bytes()) in there:
+            return files.parent.parent.rename(work / "netboot")
         shutil.rmtree(work / "x")
-        if version(found[0]) in there:
-            return found
     raise SystemExit(f"install_debian: no installer there has one of the kernels {', '.join(sorted(there))}")
 
 
@@ -103,32 +106,49 @@ def medium(work: Path, kernel: bytes, initrd: bytes) -> Path:
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--firmware", default="bios", choices=("bios", "uefi"))
+    parser.add_argument("--by", default="medium", choices=("medium", "network"))
     parser.add_argument("--record", type=Path, default=Path("install_debian.log"), help="where its record is kept")
     args = parser.parse_args()
     # Ended from outside, it still ends its guest.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))
     kept = folders.cache() / "bench-archive"
-    with tempfile.TemporaryDirectory(prefix="dacha-bench-") as name:
-        work = Path(name)
+    with contextlib.ExitStack() as around:
+        work = Path(around.enter_context(tempfile.TemporaryDirectory(prefix="dacha-bench-")))
+        # Guests' processes have users of their own, that go through it to their files.
+        work.chmod(0o755)
         parts = Parts(Archive(kept), work / "parts")
-        kernel, initrd = installer(work, parts)
-        parts.make(version(kernel))
-        with archive(kept, parts.own) as (port, served):
-            return install(work, args, port, served, medium(work, kernel, with_keyring(initrd, parts)))
+        tree = installer(work, parts)
+        kernel, initrd = (tree / "debian-installer/amd64" / name for name in ("linux", "initrd.gz"))
+        parts.make(version(kernel.read_bytes()))
+        initrd.write_bytes(with_keyring(initrd.read_bytes(), parts))
+        host = around.enter_context(pair()) if args.by == "network" else None
+        port, served = around.enter_context(archive(kept, parts.own, host.listen() if host else None))
+        iso = None if host else medium(work, kernel.read_bytes(), initrd.read_bytes())
+        return install(work, args, port, served, iso, host)
 
 
-def install(work: Path, args: argparse.Namespace, port: int, served: Archive, iso: Path) -> int:
-    """Install the guest from the medium and look at it; 0 where it is as the lab says."""
+def install(
+    work: Path, args: argparse.Namespace, port: int, served: Archive, iso: Path | None, host: Pair | None
+) -> int:
+    """Install the guest from the medium, or over the network of a host of its own, and look at it; 0 where it is as the
+    lab says."""
     env = os.environ | {f"DACHA_{what.upper()}": f"{work}/{what}" for what in ("state", "run", "shared")}
     env["DACHA_LAB"] = f"{work}/lab.toml"
 
     def dacha(*words: str) -> str:
-        done = subprocess.run([DACHA, *words], env=env, capture_output=True, text=True, check=False)
+        command = [DACHA, *words]
+        if host:
+            command = host.inside(host.host, *command)
+        done = subprocess.run(command, env=env, capture_output=True, text=True, check=False)
         return done.stdout + done.stderr
 
     subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", work / "id"], check=True)
-    (work / "lab.toml").write_text(LAB.format(port=port, firmware=args.firmware))
-    print(dacha("media", "add", str(iso), "--name", "debian"), end="")
+    network = 'backend = "kernel"\nboot = { files = "netboot" }' if host else ""
+    (work / "lab.toml").write_text(
+        LAB.format(port=port, firmware=args.firmware, network=network, install="network" if host else "debian")
+    )
+    if iso:
+        print(dacha("media", "add", str(iso), "--name", "debian"), end="")
     print(dacha("check"), dacha("apply", "--no-wait"), sep="", end="", flush=True)
     try:
         answers = follow(dacha, served)
@@ -136,7 +156,11 @@ def install(work: Path, args: argparse.Namespace, port: int, served: Archive, is
     finally:
         args.record.write_text(dacha("console", "gauge", "--record"))
         dacha("stop", "--all", "--force", "--wait", "0s")
-    print(f"install_debian ({args.firmware}): {'holds' if held else 'FALLS SHORT'}; record: {args.record}")
+        if host:
+            dacha("caretaker", "stop")
+    print(
+        f"install_debian ({args.firmware}, by {args.by}): {'holds' if held else 'FALLS SHORT'}; record: {args.record}"
+    )
     return 0 if held else 1
 
 

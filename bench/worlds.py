@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
+import socket
 import subprocess
 import sys
 import tempfile
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -41,6 +44,24 @@ class Pair:
         if check and done.returncode:
             sys.exit(f"{command}: {done.stderr or done.stdout}")
         return done.stdout + done.stderr
+
+    def listen(self) -> socket.socket:
+        """A TCP server's socket on all of the host's addresses, its port chosen by the kernel."""
+        made: list[socket.socket] = []
+
+        def inside() -> None:
+            # This thread alone goes there (setns(2)); a socket stays where it was made.
+            with open(f"/run/netns/{self.host}") as namespace:
+                if ctypes.CDLL(None, use_errno=True).setns(namespace.fileno(), 0x40000000):
+                    return
+            made.append(socket.create_server(("0.0.0.0", 0)))
+
+        thread = threading.Thread(target=inside)
+        thread.start()
+        thread.join()
+        if not made:
+            sys.exit(f"cannot go into the network namespace {self.host}")
+        return made[0]
 
     def attach(self, address: str, gateway: str, bridge: str) -> str:
         """A machine on one of the host's bridges; its namespace. It goes with the others."""

@@ -51,10 +51,11 @@ class Says(NamedTuple):
 
 
 class Want(NamedTuple):
-    """Open a file that is started from over a network: its name as a guest gave it."""
+    """Open a file that is started from over a network: its name as a guest gave it, and that guest's address."""
 
     number: int
     network: str
+    client: str
     path: str
 
 
@@ -137,8 +138,8 @@ def encode(message: Told) -> bytes:
             return json.dumps([*row, x.host_name]).encode()
         case Used(link=link, address=address, by=by):
             return json.dumps(["used", link, str(address), by]).encode()
-        case Want(number=number, network=network, path=path):
-            return json.dumps(["want", number, network, path])[:MOST].encode()
+        case Want(number=number, network=network, client=client, path=path):
+            return json.dumps(["want", number, network, client, path])[:MOST].encode()
         case Says(network=network, text=text):
             return json.dumps(["says", network, text[:TEXT_MOST]]).encode()[:MOST]
     return b'["up"]'
@@ -160,8 +161,10 @@ def decode(data: bytes) -> Told:
                 return Used(link, ip_address(address), by)
             case ["says", str(network), str(text)] if len(text) <= TEXT_MOST:
                 return Says(network, text)
-            case ["want", int(number), str(network), str(path)] if len(path) <= TEXT_MOST and "\0" not in path:
-                return Want(number, network, path)
+            case ["want", int(number), str(network), str(client), str(path)] if (
+                len(path) <= TEXT_MOST and "\0" not in path
+            ):
+                return Want(number, network, client, path)
             case ["up"]:
                 return Up()
     except (ValueError, TypeError, RecursionError) as e:

@@ -37,7 +37,7 @@ from dacha.core.errors import DachaError
 from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 from dacha.engine.caretaker.process import RotatingLog
-from dacha.engine.network import live
+from dacha.engine.network import install_files, live
 from dacha.engine.network.boot_files import first_files, open_beneath
 from dacha.engine.network.links import wanted_links
 from dacha.engine.router import mappings
@@ -211,8 +211,8 @@ class Caretaker:
                     self._workers.add(Kept(number))
                 if lease.state == "bound" and self._following:
                     self._following.watch.leased(lease.hardware, lease.address)
-            case Want(number=number, network=network, path=path):
-                self._hand_file(number, network, path)
+            case Want(number=number, network=network, client=client, path=path):
+                self._hand_file(number, network, client, path)
             case Used(link=link, address=IPv4Address() | IPv6Address() as address, by=by):
                 if self._following:
                     self._following.watch.used(link, address, by)
@@ -222,10 +222,14 @@ class Caretaker:
             case Up():
                 self._up.set()
 
-    def _hand_file(self, number: int, network: str, path: str) -> None:
-        """Open a file of the folder that a network's machines start from, and hand it to the worker."""
+    def _hand_file(self, number: int, network: str, client: str, path: str) -> None:
+        """Open a file of the folder that a network's machines start from, or one that was made for the guest that asks,
+        and hand it to the worker."""
         boot = self._served[network].boot if network in self._served else None
-        found = open_beneath(self._ws.resolve(boot), path) if boot and self._ws else None
+        found = None
+        if boot and self._ws and self._now:
+            own = install_files.own_place(self._ws, self._now, network, client, path)
+            found = open_beneath(*own) if own else open_beneath(self._ws.resolve(boot), path)
         if self._workers:
             try:
                 self._workers.hand(BootFile(number, found[1] if found else None), found[0] if found else None)

@@ -64,7 +64,7 @@ class HttpService:
             return await self._say(writer, http.refusal(431), goes_on=False)
         except http.Refused as e:
             return await self._say(writer, http.refusal(e.status), goes_on=False)
-        found = await self._opened(request.path)
+        found = await self._opened(request.path, peer)
         if found is None:
             self._log(f"{peer} asked for {request.path[:100]}, which is not among the files to boot from")
             return await self._say(writer, http.refusal(404, goes_on=request.goes_on), goes_on=request.goes_on)
@@ -86,7 +86,7 @@ class HttpService:
             self._log(f"{request.path[:100]} was sent by HTTP ({peer})")
         return request.goes_on
 
-    async def _opened(self, path: str) -> tuple[int, int] | None:
+    async def _opened(self, path: str, peer: str) -> tuple[int, int] | None:
         asked: asyncio.Future[tuple[int, int] | None] = asyncio.get_running_loop().create_future()
 
         def opened(found: tuple[int, int] | None) -> None:
@@ -96,7 +96,7 @@ class HttpService:
                 return
             asked.set_result(found)
 
-        self._fetch(path, opened)
+        self._fetch(path, peer, opened)
         return await asked
 
     @staticmethod

@@ -17,7 +17,7 @@ TRANSFERS_MOST, EACH_MOST, BURST = 128, 8, 64
 # Bytes of a file that are read in one go.
 AHEAD = 128 << 10
 # Asks for a file by its name, and is called back with its descriptor and size; None where there is no such file.
-Fetch = Callable[[str, Callable[[tuple[int, int] | None], None]], None]
+Fetch = Callable[[str, str, Callable[[tuple[int, int] | None], None]], None]
 
 
 class _Sending:
@@ -116,7 +116,7 @@ class TftpService:
             self._refuse(peer, Fault.OTHER, "too many transfers at once")
         elif (peer, request.path) not in self._asked and not any(s.peer == peer for s in self._sending):
             self._asked.add((peer, request.path))
-            self._fetch(request.path, partial(self._opened, request, peer))
+            self._fetch(request.path, peer[0], partial(self._opened, request, peer))
 
     def _opened(self, request: Request, peer: tuple[str, int], found: tuple[int, int] | None) -> None:
         self._asked.discard((peer, request.path))

@@ -141,11 +141,11 @@ class Worker:
         self._beginning.add(listening)
         listening.add_done_callback(self._began)
 
-    def _want(self, network: str, path: str, opened: Callable[[tuple[int, int] | None], None]) -> None:
+    def _want(self, network: str, path: str, client: str, opened: Callable[[tuple[int, int] | None], None]) -> None:
         """Have a file opened: this process can open none."""
         self._number += 1
         self._wanted[self._number] = opened
-        self._tell(Want(self._number, network, path[:TEXT_MOST]))
+        self._tell(Want(self._number, network, client, path[:TEXT_MOST]))
 
     def _began(self, task: asyncio.Task[None]) -> None:
         self._beginning.discard(task)

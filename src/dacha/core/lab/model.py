@@ -256,6 +256,11 @@ class Guest(NamedTuple):
     stop_after_s: float = 60.0
     limits: Limits = NO_LIMITS
 
+    @property
+    def by_network(self) -> bool:
+        """True when it is installed over its network, and not from a medium."""
+        return self.install == "network"
+
 
 # A lab whose guests are entered by nobody but who logs in.
 NOBODY: Mapping[str, Person] = MappingProxyType({})

@@ -114,7 +114,11 @@ def _boot_order(t: Table) -> tuple[str, ...]:
         t.wrong(
             "boot-order", "value", "it names one thing twice", 'such as: boot-order = ["disk", "medium", "network"]'
         )
-    return order or ("disk", "medium")
+    if t.data.get("install") != "network":
+        return order or ("disk", "medium")
+    if order and "network" not in order:
+        t.wrong("boot-order", "misplaced", "it is to be installed over its network", 'add "network", after "disk"')
+    return order or ("disk", "network")
 
 
 def _screen(t: Table | None) -> Screen | None:

@@ -43,6 +43,7 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
         findings += _check_clear_doors(guest)
         findings += _check_limits(guest)
         findings += _check_machine(lab, guest)
+        findings += _check_network_install(lab, guest)
         findings += _check_mirror(lab, plan, guest)
         if not guest.disks and guest.boot is None:
             what, remedy = "no disk and no kernel: it has nothing to boot", 'add: disk = [{ from = "IMAGE" }]'
@@ -61,6 +62,21 @@ def _check_networks(lab: Lab) -> Iterator[Finding]:
         what = f"guests here may use of this host: {', '.join(map(str, opened.to_host))}"
         path: Path = ("network", opened.name, "to-host")
         yield Finding(NOTE, "to-host", f"network {opened.name}", what, "without to-host they cannot", path)
+
+
+def _check_network_install(lab: Lab, guest: Guest) -> Iterator[Finding]:
+    """A guest that is to be installed over a network that gives it nothing to start from."""
+    mine = [lab.networks[a.network] for a in guest.adapters if a.network in lab.networks]
+    if not guest.by_network or any(n.boot and (n.managed or not guest.answers) for n in mine):
+        return
+    missing = next((f'backend = "kernel" in [network.{n.name}]' for n in mine if n.boot), None)
+    own = next((n.name for n in mine if n.kind != "bridge"), None)
+    added = f'in [network.{own}]: backend = "kernel", boot = {{ files = "FOLDER" }}'
+    what = "it is to be installed over a network, and none of its own gives it files to start from"
+    if missing:
+        what = "its installer gets its answers over a network of the kernel's alone, and its own is QEMU's"
+    remedy = missing or (added if own else "give it an adapter on a network that has them")
+    yield _of(ERROR, "install-network", guest, what, remedy, "install")
 
 
 def _check_mirror(lab: Lab, plan: Plan, guest: Guest) -> Iterator[Finding]:

@@ -48,7 +48,7 @@ def _live(ws: Workspace, name: str, deadline: float) -> None:
                 return
             if event and event["event"] == "RESET" and disk_bootable(ws.home, name):
                 # The installer has let go of its medium by restarting, so its lock on the tray means nothing.
-                for drive in drives_of_installer(ws.home.read(name)):
+                for drive in drives_of_installer(ws.home.read(name), medium):
                     removable.change(qmp, drive, None, force=True)
                 finish(ws.home, name, medium)
                 return

@@ -35,7 +35,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
             error = ValueError(what, "name it relative to the lab file, or by its whole path")
             found.append(_wrong(guest, "boot-file", ("boot", key), error))
     for key, written in [("install", guest.install), *(("medium", m) for m in guest.media)]:
-        if written:
+        if written and not (key == "install" and guest.by_network):
             found += _medium_findings(ws, guest, key, written)
     found += _part_findings(guest)
     found += _answer_findings(ws, guest)
@@ -95,8 +95,11 @@ def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
     if not guest.install or not guest.answers:
         return
     from dacha.engine.guest import answers, install
+    from dacha.engine.network.install_files import network_of
     from dacha.formats.answers.forms import FORMS
 
+    if guest.by_network and not network_of(ws.lab, guest):
+        return  # that is said of the plan
     if not install.pending(ws, guest.name, ws.home.read(guest.name)):
         return
     subject, path = f"guest {guest.name}", ("guest", guest.name, "install")

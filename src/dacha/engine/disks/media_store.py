@@ -188,6 +188,8 @@ class Store:
         return next((k for k in self.all() if k.sha256 == digest), None)
 
     def _refuse_taken(self, name: str) -> None:
+        if name == "network":
+            raise UsageError("a guest whose install says network has no medium", remedy="choose another: --name NAME")
         if self.find(name):
             raise UsageError(
                 f"there is a medium {name} already", remedy="choose another: --name NAME, or dacha media remove it"

@@ -16,6 +16,7 @@ from dacha.engine.guest.first_boot import first_boot_facts
 from dacha.engine.guest.install import disk_written, pending
 from dacha.engine.guest.passwords import hashes, needs_plain, plain
 from dacha.engine.lab.named import guest_named
+from dacha.engine.network import install_files
 from dacha.engine.shares import smb
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 # No kernel of an installer is larger, and no initrd; more is not read from a medium.
 KERNEL_MOST, INITRD_MOST = 64 << 20, 256 << 20
 VOLUME = "answers.iso"
+OVER_NETWORK = "over the network that it starts from, to its own address alone"
 HIDDEN = "(kept by Dacha, and given to the guest alone)\n"
 
 
@@ -52,7 +54,10 @@ def taken(guest: Guest) -> bool:
 
 
 def family(ws: Workspace, guest: Guest) -> str:
-    """The family of the system on the guest's medium; "" where the medium does not say."""
+    """The family of the system on the guest's medium; "" where the medium does not say. Over a network it is what the
+    lab file says."""
+    if guest.by_network:
+        return guest.system
     facts = _facts(ws, guest)
     found = str(facts.get("family") or "")
     # One of the BSDs reads answers; the media of the others are labelled in other ways.
@@ -79,7 +84,7 @@ def folder(ws: Workspace, name: str) -> Path:
 def direct_boot(ws: Workspace, guest: Guest) -> MachineBoot | None:
     """The kernel that the guest is started with for its installation; None where its medium is started from."""
     form = form_of(ws, guest)
-    if form is None or not form.kernels:
+    if form is None or not form.kernels or guest.by_network:
         return None
     where = folder(ws, guest.name)
     return {
@@ -93,7 +98,8 @@ def direct_boot(ws: Workspace, guest: Guest) -> MachineBoot | None:
 def volume(ws: Workspace, guest: Guest) -> Path | None:
     """The volume of answers that the guest has as a disk while it is installed; None where it has none."""
     form = form_of(ws, guest)
-    return folder(ws, guest.name) / VOLUME if form and form.volume and not form.drive else None
+    wanted = form and form.volume and not form.drive and not guest.by_network
+    return folder(ws, guest.name) / VOLUME if wanted else None
 
 
 def drive(ws: Workspace, guest: Guest) -> list[str | None]:
@@ -135,6 +141,9 @@ def write(ws: Workspace, guest: Guest) -> None:
 
     texts = documents(ws, ws.plan, guest, form, secrets=True)
     where = folders.make_private(folder(ws, guest.name))
+    if guest.by_network:
+        _write_for_network(ws, guest, form, texts)
+        return
     kernel, initrd = _kernel(ws, guest, form)
     if form.in_initrd:
         # A kernel unpacks one archive after another; each begins at a multiple of four bytes.
@@ -146,6 +155,31 @@ def write(ws: Workspace, guest: Guest) -> None:
     if form.volume:
         image = iso_image(form.volume, form.pack(texts))
         replace_file(where / VOLUME, image, mode=0o600)
+
+
+def _write_for_network(ws: Workspace, guest: Guest, form: Form, texts: dict[str, str]) -> None:
+    """The menu of the guest's loader, and its answers: in a second initrd, or each as a file that is had by HTTP."""
+    from dacha.formats.answers.network_start import ARCHIVE, NETWORK_STARTS, OWN, menus
+    from dacha.formats.linux import cpio
+
+    start, network = NETWORK_STARTS[guest.system], install_files.network_of(ws.lab, guest)
+    assert network is not None
+    found = install_files.kernel_and_initrd(ws, network, start)
+    assert found is not None
+    here = f"http://{ws.plan.networks[network.name].gateway}"
+    line = start.command_line.format(
+        answers=f"{here}/{OWN}", mirror=guest.setup.mirror, iso=f"{here}/{install_files.medium(ws, network)}"
+    )
+    files = form.pack(texts)
+    initrds = [found[1]]
+    if start.in_initrd:
+        files = {ARCHIVE: cpio.archive(cpio.file(name, text.encode()) for name, text in texts.items())}
+        initrds.append(f"{OWN}/{ARCHIVE}")
+    where = folders.make_private(install_files.folder(ws, guest.name))
+    for name, data in files.items():
+        replace_file(where / name, data, mode=0o600)
+    for name, text in menus(found[0], initrds, line).items():
+        replace_file(where / name, text, mode=0o600)
 
 
 def _kernel(ws: Workspace, guest: Guest, form: Form) -> tuple[bytes, bytes]:
@@ -191,7 +225,8 @@ def answers_of(ws: Workspace, name: str, *, secrets: bool = False) -> Made:
     if why:
         raise UsageError(f"there are no answers for the installer of {name}: {why[0]}", remedy=why[1])
     form = _forms()[family(ws, guest)]
-    return Made(form.name, given(form), documents(ws, ws.plan, guest, form, secrets=secrets))
+    how = OVER_NETWORK if guest.by_network else given(form)
+    return Made(form.name, how, documents(ws, ws.plan, guest, form, secrets=secrets))
 
 
 def given(form: Form) -> str:
@@ -212,6 +247,8 @@ def why_none(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
         return "nobody is named who may log in", f"dacha guest edit {guest.name} --user ops --key FILE.pub"
     if guest.boot or not guest.disks:
         return "it starts a kernel directly" if guest.boot else "it has no disk", "give it a disk, and no boot"
+    if guest.by_network and (why := install_files.why_not(ws, guest)):
+        return why
     found = family(ws, guest)
     if found not in _forms():
         takes = ", ".join(sorted(_forms()))

@@ -56,7 +56,7 @@ def drives_of(ws: Workspace, guest: Guest) -> list[str | None]:
     A guest that starts from a disk always has one drive, so that a medium can be put in while it runs.
     """
     wanted: list[str | None] = [str(medium_path(ws, m)) for m in guest.media]
-    if guest.install:
+    if guest.install and not guest.by_network:
         first = None if ws.home.read(guest.name).installed == guest.install else str(medium_path(ws, guest.install))
         wanted = [first, *wanted]
     if guest.install:

@@ -64,7 +64,7 @@ def finish(home: Home, name: str, medium: str) -> None:
     record = home.read(name)
     record.installing, record.installed = None, medium
     if record.machine:
-        for n in drives_of_installer(record):
+        for n in drives_of_installer(record, medium):
             record.machine["drives"][n] = None
     home.write(name, record)
     import shutil
@@ -74,7 +74,8 @@ def finish(home: Home, name: str, medium: str) -> None:
     shutil.rmtree(home.guest(name) / "answers", ignore_errors=True)
 
 
-def drives_of_installer(record: Record) -> list[int]:
-    """The drives that are emptied at the end: the medium's, and that of the answers."""
+def drives_of_installer(record: Record, medium: str) -> list[int]:
+    """The drives that are emptied at the end: the medium's where one is installed from, and that of the answers."""
     drives = record.machine["drives"] if record.machine else []
-    return [n for n, path in enumerate(drives) if n == 0 or (path or "").endswith("/answers/answers.iso")]
+    first = -1 if medium == "network" else 0
+    return [n for n, path in enumerate(drives) if n == first or (path or "").endswith("/answers/answers.iso")]

@@ -99,7 +99,7 @@ def _boot(ws: Workspace, asked: NewGuest) -> dict[str, Any]:
 def _install(ws: Workspace, asked: NewGuest, profile: Profile, guest: dict[str, Any]) -> dict[str, Any]:
     """What an installation needs: its medium, one beside it, and the firmware that the medium starts by."""
     found: dict[str, Any] = {}
-    if asked.install and "firmware" not in guest:
+    if asked.install and "firmware" not in guest and asked.install != "network":
         found["firmware"] = firmware_for(ws, asked.install, profile.firmware)
     if asked.install:
         found["install"] = asked.install

@@ -1,0 +1,71 @@
+"""The files that are made for a guest which is installed over its network, and who is given them: that guest alone,
+known by its address on the lab's own network, until it is installed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from dacha.core.lab.model import Guest, Lab, Network
+from dacha.core.plan.plan import Plan
+from dacha.engine.network.boot_files import beneath
+from dacha.engine.workspace import Workspace
+from dacha.formats.answers.network_start import NETWORK_STARTS, NetworkStart, own_file
+
+
+def folder(ws: Workspace, guest: str) -> Path:
+    """Where the files lie that are made for the guest: its loader's menus, and its answers."""
+    return ws.home.guest(guest) / "answers/network"
+
+
+def network_of(lab: Lab, guest: Guest) -> Network | None:
+    """The network that the guest is installed over: the first of its own that has files for it and is the kernel's."""
+    mine = (lab.networks[a.network] for a in guest.adapters if a.network in lab.networks)
+    return next((n for n in mine if n.managed and n.boot), None)
+
+
+def own_place(ws: Workspace, plan: Plan, network: str, client: str, asked: str) -> tuple[Path, str] | None:
+    """The folder and the file that are meant when somebody at the address `client` asks for `asked` on a network; None
+    where that is a file that is everybody's."""
+    own = own_file(asked)
+    if own is None:
+        return None
+    found = (a.guest for a in plan.adapters.values() if a.network == network and str(a.address) == client)
+    guest = ws.lab.guests.get(next(found, ""))
+    if guest is None or not guest.by_network or ws.home.read(guest.name).installed == guest.install:
+        return None
+    where = folder(ws, guest.name)
+    return (where, own) if where.is_dir() else None
+
+
+def kernel_and_initrd(ws: Workspace, network: Network, start: NetworkStart) -> tuple[str, str] | None:
+    """The installer's kernel and its initrd in the network's folder; None where they are in none of the usual
+    places."""
+    top = ws.resolve(network.boot.files) if network.boot else None
+    if top is None:
+        return None
+    return next(((k, i) for k, i in start.kernels if beneath(top, k) and beneath(top, i)), None)
+
+
+def medium(ws: Workspace, network: Network) -> str | None:
+    """The name of the medium in the network's folder, for installers that fetch the whole of it."""
+    top = ws.resolve(network.boot.files) if network.boot else None
+    return next((p.name for p in sorted(top.glob("*.iso")) if beneath(top, p.name)), None) if top else None
+
+
+def why_not(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
+    """Why the guest's installer cannot be started over its network with its answers, and what to do."""
+    start = NETWORK_STARTS.get(guest.system)
+    if start is None:
+        known = " or ".join(f'system = "{name}"' for name in sorted(NETWORK_STARTS))
+        return f"how an installer of {guest.system} is started over a network is not known", f"{known}, or a medium"
+    network = network_of(ws.lab, guest)
+    if network is None or network.boot is None:
+        return "none of its networks has anything for it", "see docs/lab-file.md, Installed over a network"
+    if not kernel_and_initrd(ws, network, start):
+        looked = ", ".join(kernel for kernel, _ in start.kernels)
+        return f"there is no kernel with its initrd in {network.boot.files}", f"one of these, with its initrd: {looked}"
+    if start.needs_iso and not medium(ws, network):
+        return f"its installer fetches a whole medium, and none is in {network.boot.files}", "put its .iso there"
+    if start.needs_mirror and not guest.setup.mirror:
+        return "its installer wants to know where its packages are", 'setup = { mirror = "http://…" }'
+    return None

@@ -1,0 +1,83 @@
+"""How installers are started over a network: what lies in the folder for it, and the menus of the loaders there."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from dacha.core.named import NamedTuple
+
+# The file with a guest's answers that its loader puts behind the installer's initrd.
+ARCHIVE = "answers.cpio"
+# What is asked for below this belongs to the guest that asks, and to no other.
+OWN = "answers"
+# The menus, by what the loaders call them.
+GRUB, SYSLINUX = "grub.cfg", "pxelinux.cfg"
+
+
+class NetworkStart(NamedTuple):
+    """A family's way: kernel and initrd as its makers lay them out, best first; the kernel's command line, in which
+    `{answers}` is where the guest's answers are had by HTTP, `{mirror}` the place of packages, `{iso}` the address of
+    the medium that lies in the folder too. With `in_initrd` the answers are a second initrd."""
+
+    kernels: tuple[tuple[str, str], ...]
+    command_line: str
+    in_initrd: bool = False
+
+    @property
+    def needs_mirror(self) -> bool:
+        return "{mirror}" in self.command_line
+
+    @property
+    def needs_iso(self) -> bool:
+        return "{iso}" in self.command_line
+
+
+# Debian installation guide 4.5; Ubuntu server documentation, "netboot the server installer"; Anaconda boot options.
+NETWORK_STARTS = {
+    "debian": NetworkStart(
+        (
+            ("debian-installer/amd64/linux", "debian-installer/amd64/initrd.gz"),
+            ("install.amd/vmlinuz", "install.amd/initrd.gz"),
+            ("linux", "initrd.gz"),
+            ("vmlinuz", "initrd.gz"),
+        ),
+        "auto=true priority=critical DEBIAN_FRONTEND=text console=ttyS0,115200 --- console=tty0 console=ttyS0,115200",
+        in_initrd=True,
+    ),
+    "ubuntu": NetworkStart(
+        (("casper/vmlinuz", "casper/initrd"), ("amd64/linux", "amd64/initrd"), ("vmlinuz", "initrd")),
+        "ip=dhcp url={iso} autoinstall ds=nocloud;s={answers}/ console=tty0 console=ttyS0,115200 ---",
+    ),
+    "fedora": NetworkStart(
+        (("images/pxeboot/vmlinuz", "images/pxeboot/initrd.img"), ("vmlinuz", "initrd.img")),
+        "inst.ks={answers}/ks.cfg inst.repo={mirror} inst.text console=tty0 console=ttyS0,115200",
+    ),
+}
+
+
+def menus(kernel: str, initrds: Sequence[str], command_line: str) -> dict[str, str]:
+    """The menus that start this kernel at once, by the loader's file name. Paths are from the folder's top."""
+    # In GRUB's language a semicolon ends a command; between these marks nothing has a meaning.
+    words = " ".join(f"'{w}'" if ";" in w else w for w in command_line.split())
+    grub = f"set timeout=0\nmenuentry install {{\n  linux /{kernel} {words}\n"
+    grub += f"  initrd {' '.join(f'/{i}' for i in initrds)}\n}}\n"
+    # Two colons: from the top, wherever the loader itself lies.
+    files = ",".join(f"::{i}" for i in initrds)
+    syslinux = f"default install\nprompt 0\nlabel install\n  kernel ::{kernel}\n  initrd {files}\n"
+    return {GRUB: grub, SYSLINUX: f"{syslinux}  append {command_line}\n"}
+
+
+def own_file(asked: str) -> str | None:
+    """The guest's own file that is meant by what a loader or an installer asks for; None for one of the folder's.
+
+    GRUB asks for its menu by the name grub.cfg and by that with the client's addresses behind it, the others for files
+    in a folder pxelinux.cfg.
+    """
+    parts = [p for p in asked.replace("\\", "/").split("/") if p and p != "."]
+    if not parts:
+        return None
+    if len(parts) > 1 and parts[-2] == SYSLINUX:
+        return SYSLINUX
+    if parts[-1] == GRUB or parts[-1].startswith(f"{GRUB}-"):
+        return GRUB
+    return parts[1] if len(parts) == 2 and parts[0] == OWN else None
