@@ -20,6 +20,7 @@ from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter, SetupFacts
 from dacha.formats.answers import alpine, bsd, debian, fedora, ubuntu, windows
 from dacha.formats.answers.finish import networkd, script
 from dacha.formats.answers.forms import FORMS
+from dacha.formats.answers.network_start import NETWORK_STARTS, menus, own_file
 from dacha.formats.seed import documents
 
 GOLDEN = Path(__file__).parent / "answers"
@@ -241,3 +242,25 @@ def test_shares_by_smb_are_mounted_with_a_password_that_only_root_reads() -> Non
     told = told._replace(facts=cast(FirstBoot, told.facts | {"shares": [share | {"at": "T:"}]}))
     (xml,) = FORMS["windows"].documents(told).values()
     assert r"-RemotePath '\\10.77.4.1\tides' -LocalPath 'T:'" in html.unescape(xml)
+
+
+def test_a_loader_over_the_network_starts_the_installer_with_its_answers(tmp_path: Path) -> None:
+    """GRUB's own checker takes its menu; each loader asks for it by names of its own, and for nothing else of the
+    guest's."""
+    line = NETWORK_STARTS["ubuntu"].command_line.format(
+        iso="http://10.77.4.1/x.iso", answers="http://10.77.4.1/answers"
+    )
+    made = menus("casper/vmlinuz", ("casper/initrd", "answers/answers.cpio"), line)
+    (tmp_path / "grub.cfg").write_text(made["grub.cfg"])
+    subprocess.run(["grub-script-check", tmp_path / "grub.cfg"], check=True)
+    assert "'ds=nocloud;s=http://10.77.4.1/answers/'" in made["grub.cfg"]
+    assert "initrd /casper/initrd /answers/answers.cpio" in made["grub.cfg"]
+    assert "initrd ::casper/initrd,::answers/answers.cpio" in made["pxelinux.cfg"]
+    assert f"append {line}" in made["pxelinux.cfg"]
+    asked = {
+        "grub.cfg": "grub.cfg", "/boot/grub/grub.cfg-01-02-73-05-ee-a7-e3": "grub.cfg", "grub/grub.cfg": "grub.cfg",
+        "pxelinux.cfg/01-02-73-05-ee-a7-e3": "pxelinux.cfg", "a\\pxelinux.cfg\\default": "pxelinux.cfg",
+        "/answers/preseed.cfg": "preseed.cfg", "//answers/./user-data": "user-data", "answers/..": "..",
+        "answers": None, "answers/a/b": None, "linux": None, "": None, "pxelinux.cfg": None, "grub.config": None,
+    }  # fmt: skip
+    assert {path: own_file(path) for path in asked} == asked

@@ -28,9 +28,7 @@ def _add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--from", dest="image", metavar="IMAGE", help="the image its disk starts from; it is never written to"
     )
-    parser.add_argument(
-        "--install", metavar="MEDIUM", help="install from this medium at its first start, or over the network: network"
-    )
+    parser.add_argument("--install", metavar="MEDIUM", help="install from it at its first start; network: over that")
     parser.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium beside it")
     parser.add_argument(
         "--attach", metavar="DISK", nargs="+", default=[], help="start with disks kept from an earlier guest"

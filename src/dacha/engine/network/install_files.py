@@ -60,7 +60,7 @@ def why_not(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
         return f"how an installer of {guest.system} is started over a network is not known", f"{known}, or a medium"
     network = network_of(ws.lab, guest)
     if network is None or network.boot is None:
-        return "none of its networks has anything for it", "see docs/lab-file.md, Installed over a network"
+        return "none of its networks has anything for it", 'in [network.NAME]: boot = { files = "FOLDER" }'
     if not kernel_and_initrd(ws, network, start):
         looked = ", ".join(kernel for kernel, _ in start.kernels)
         return f"there is no kernel with its initrd in {network.boot.files}", f"one of these, with its initrd: {looked}"
