@@ -46,7 +46,7 @@ ASKED: tuple[tuple[str, int | None], ...] = (
     ("share show gauge tides", 0),
     ("share remove gauge tides", 0),
     ("person add mara --key id.pub --enter gauge --from host", 0), ("person edit mara --enter all", 0),
-    ("person list", 0), ("person show mara", 0), ("handout --for mara", 0), ("person remove mara", 0),
+    ("person list", 0), ("key show", 2), ("key renew", 2), ("person show mara", 0), ("handout --for mara", 0), ("person remove mara", 0),
     ("address list", 0), ("address propose pier", 0), ("media add tide.img --name tide", 0), ("media list", 0),
     ("media show tide", 0), ("media check tide", 0), ("media insert gauge tide", 0), ("media eject gauge", 0),
     ("media remove tide", 0),

@@ -203,3 +203,39 @@ def test_files_are_copied_both_ways(guest_lab: Lab) -> None:
     env = {"PATH": f"{client.parent}:{lab.env['PATH']}"}
     shown = lab("connect", "gauge", "--desktop", "--show", env=env).out
     assert shown.startswith(f"{client} /v:127.0.0.1:3391 ") and "/u:ops" in shown
+
+
+def test_the_labs_own_key_is_renewed_while_guests_run_and_nobody_is_shut_out(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(LAB)
+    assert "has no key of its own" in lab("key", "renew", code=2).err
+    lab("guest", "edit", "gauge", "--make-key")
+    lab("guest", "edit", "charts", "--make-key")
+    lab("apply", timeout=400)
+    old, new = lab.folder / "saltmarsh_key", lab.folder / "saltmarsh_key_2"
+    assert gets_in(old, 2246) and gets_in(old, 2247)
+    lab("stop", "charts", "--force", "--wait", "0s")
+
+    # A guest that is off keeps the old one, and the lab file names both for it.
+    said = lab("key", "renew", code=1)
+    assert "it is off, and the old key is what it has inside" in said.out and "dacha start charts" in said.out
+    assert gets_in(new, 2246) and not gets_in(old, 2246) and gets_in(lab.folder / "id", 2246)
+    assert new.stat().st_mode & 0o077 == 0
+    text = lab.file.read_text()
+    assert text.count('"saltmarsh_key_2.pub"') == 2 and text.count('"saltmarsh_key.pub"') == 1
+    # One that cannot be asked, too: nothing is taken from it, and the next time it goes on with the same new one.
+    lab("start", "charts", timeout=400)
+    lab("pause", "charts")
+    said = lab("key", "renew", "--json", code=1)
+    assert [(g["guest"], g["state"]) for g in said.json["guests"]] == [("gauge", "renewed"), ("charts", "unreached")]
+    lab("resume", "charts")
+    said = lab("key", "renew", "--json")
+    assert {g["guest"]: g["state"] for g in said.json["guests"]} == {"gauge": "renewed", "charts": "renewed"}
+    assert said.json["old"] == ["saltmarsh_key.pub"] and said.json["file"] == f"{new}.pub"
+    assert gets_in(new, 2247) and not gets_in(old, 2247) and '"saltmarsh_key.pub"' not in lab.file.read_text()
+    shown = lab("key", "show").out
+    assert f"{new}.pub" in shown.split("An older one")[0] and "opens nothing in the lab" in shown
+    assert lab("apply").out.strip().endswith("nothing to do, everything was applied")
+    assert lab("connect", "charts", "--", "hostname").out == "charts\n"
+    lab("guest", "add", "harbour", "--kernel", "x", "--make-key")
+    assert lab.file.read_text().count("saltmarsh_key_2.pub") == 3

@@ -110,6 +110,7 @@ COMMANDS = (
     Command("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
     Command("Editing lab.toml", "share", "share", "add, edit, remove, list shared folders"),
     Command("Editing lab.toml", "person", "person", "add, edit, remove, list, show people and what they may enter"),
+    Command("Editing lab.toml", "key", "key", "show and renew the lab's own key"),
     Command("Editing lab.toml", "media", "media.media", "keep installer media and images, put them into guests"),
     Command("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
     Command("Service", "lab", "lab.labs", "list, show, remove and move what is kept of labs on this host"),

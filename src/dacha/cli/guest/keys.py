@@ -13,8 +13,8 @@ def make_key(ws: Workspace, args: argparse.Namespace) -> None:
     """With --make-key: one key more, the lab's own, and somebody to log in with it."""
     if not args.make_key:
         return
-    from dacha.engine.guest.keys import lab_key
     from dacha.engine.lab.proposals import usual_user
+    from dacha.engine.people.lab_key import lab_key
 
     guest = ws.lab.guests.get(args.name)
     args.keys = [*args.keys, lab_key(ws)]

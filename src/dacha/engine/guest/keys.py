@@ -1,16 +1,13 @@
-"""Keys as the lab file names them, and a pair of the lab's own for a person who has none."""
+"""Keys as the lab file names them."""
 
 from __future__ import annotations
 
 import contextlib
-import os
 
-from dacha.core.errors import UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.people.accounts import accounts, own_accounts
 from dacha.core.people.keys_inside import Wanted
 from dacha.engine.workspace import Workspace
-from dacha.host.files import replace_file
 
 
 def key_line(ws: Workspace, written: str) -> str:
@@ -52,27 +49,3 @@ def wanted_keys(ws: Workspace) -> dict[str, Wanted]:
     guests = [g for g in ws.lab.guests.values() if g.system != "windows"]
     entered = {g.name: any(p.may_enter(g) for p in ws.lab.people.values()) for g in guests}
     return {g.name: Wanted(accounts_of(ws, g), own_accounts(ws.lab, g), entered[g.name]) for g in guests}
-
-
-def lab_key(ws: Workspace) -> str:
-    """The file of the lab's own public key, beside the lab file; the pair is made where it is not there, its private
-    half for this user alone.
-
-    Raises UsageError where half of it is there, HostError.
-    """
-    from dacha.formats.openssh import key_pair
-
-    private = ws.path.parent / f"{ws.lab.name}_key"
-    public = private.with_name(f"{private.name}.pub")
-    there = [p for p in (private, public) if p.exists()]
-    if len(there) == 1:
-        raise UsageError(
-            f"there is {there[0].name} without its other half", where=str(there[0]),
-            remedy=f"ssh-keygen -y -f {private} > {public}, or move it away" if there[0] == private
-            else "move it away, and a new pair is made",
-        )  # fmt: skip
-    if not there:
-        secret, line = key_pair(os.urandom(32), ws.lab.name)
-        replace_file(private, secret, mode=0o600)
-        replace_file(public, line)
-    return public.name

@@ -1,0 +1,75 @@
+"""dacha key show, renew."""
+
+from __future__ import annotations
+
+import argparse
+
+from dacha.cli.commands import Action, nothing
+from dacha.cli.terminal import output
+
+
+def key_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "The lab's own key, for who has none: a pair beside the lab file, made by dacha guest edit GUEST --make-key."
+    )
+
+
+def run_show(args: argparse.Namespace) -> int:
+    from dacha.core.errors import UsageError
+    from dacha.engine.people.lab_key import opened, pairs, uses
+    from dacha.engine.workspace import load
+    from dacha.formats.openssh import fingerprint
+
+    ws = load(args.lab)
+    there, places = pairs(ws), uses(ws)
+    if not there:
+        raise UsageError("this lab has no key of its own", remedy="dacha guest edit GUEST --make-key")
+    rows = []
+    for number in sorted(there, reverse=True):
+        path = there[number]
+        mine = [where for where, keys in places.items() if path in [ws.resolve(k) for k in keys]]
+        guests = list(dict.fromkeys(g for where in mine for g in opened(ws, where)))
+        rows.append({"file": str(path), "fingerprint": fingerprint(path.read_text()), "opens": guests})
+    if args.json:
+        output.emit_json({"lab": ws.lab.name, "lab_keys": rows})
+        return 0
+    for n, row in enumerate(rows):
+        opens = ", ".join(row["opens"]) or "nothing in the lab"
+        which = "The key" if n == 0 else "An older one"
+        output.say(f"{which}: {row['file']}\n  {row['fingerprint']}\n  opens {opens}")
+    return 0
+
+
+def run_renew(args: argparse.Namespace) -> int:
+    from dacha.engine.people.lab_key import renew
+    from dacha.formats.openssh import fingerprint
+
+    done = renew(args.lab)
+    left = {name: state for name, (state, _) in done.guests.items() if state != "renewed"}
+    if args.json:
+        guests = [{"guest": n, "state": state, "why": why or None} for n, (state, why) in done.guests.items()]
+        shown = fingerprint(done.public.read_text())
+        output.emit_json({"file": str(done.public), "fingerprint": shown, "guests": guests, "old": done.old})
+        return 1 if left else 0
+    output.say(f"The lab's key is {done.public} now:")
+    for name, (state, why) in done.guests.items():
+        words = (
+            "opened by it, and by the old one no more" if state == "renewed" else f"opened by the old one yet: {why}"
+        )
+        output.step(name, f"{words}{f' ({why})' if state == 'renewed' and why else ''}")
+    for file in done.old:
+        output.say(f"{file} opens nothing any more: it and its private half may be removed")
+    off = [n for n, state in left.items() if state == "off"]
+    if off:
+        output.say(f"Next: dacha start {' '.join(off)}, then dacha key renew once more")
+    elif left:
+        output.say(f"Next: dacha trace {next(iter(left))} says what is in the way; then dacha key renew once more")
+    else:
+        output.say("Next: whoever has the private half of the old one gets the new one by a safe way")
+    return 1 if left else 0
+
+
+ACTIONS = (
+    Action("show", "show its files, its fingerprint, and what it opens", "dacha key show", nothing, run_show),
+    Action("renew", "make a new one, let it in everywhere, and the old one out", "dacha key renew", nothing, run_renew),
+)
