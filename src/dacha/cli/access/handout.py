@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
-from dacha.cli.guest.password import asked_twice
+from dacha.cli.guest.password import asked_once, asked_twice
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 from dacha.core.lab.model import ORIGIN_WORDS, ORIGINS
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from dacha.core.lab.person import Person
     from dacha.engine.reach.handout import Handout
     from dacha.engine.workspace import Workspace
+    from dacha.formats.handout.rdp import Signer
 
 
 def handout_arguments(parser: argparse.ArgumentParser) -> None:
@@ -35,6 +36,9 @@ def handout_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--old-putty", action="store_true", help="with --with-key: PuTTY's key file as versions before 0.75 read it"
     )
+    parser.add_argument(
+        "--sign-with", metavar="FILE", help="sign remote desktop's files: a private key and its certificate, in PEM"
+    )
 
 
 def run_handout(args: argparse.Namespace) -> int:
@@ -53,11 +57,12 @@ def run_handout(args: argparse.Namespace) -> int:
         raise UsageError("a private key belongs to somebody", remedy="--for PERSON, of: dacha person list")
     target = Path(args.output or f"{person.name if person else ws.lab.name}-{origin}")
     handout(ws, args.guests, origin, person)  # what cannot be made is refused before anything is asked for
+    signer = _signer(args.sign_with) if args.sign_with else None
     key = None
     if person and args.with_key:
         passphrase = "" if args.no_passphrase else asked_twice(f"Passphrase of {person.name}'s new key")
         key = make_key(ws.lab.name, person, passphrase, 2 if args.old_putty else 3)
-    made = handout(ws, args.guests, origin, person, key)
+    made = handout(ws, args.guests, origin, person, key, signer)
     write(made, target)
     if key and person:
         let_in(args.lab, person.name, key)
@@ -73,6 +78,22 @@ def run_handout(args: argparse.Namespace) -> int:
             f"{ws.path.name} now: dacha apply lets it in"
         )
     return 0
+
+
+def _signer(file: str) -> Signer:
+    from dacha.formats.handout.rdp import signer
+
+    try:
+        pem = Path(file).read_bytes()
+    except OSError as e:
+        raise UsageError(f"--sign-with: {file} cannot be read: {e.strerror}", remedy="name a file in PEM") from None
+    try:
+        try:
+            return signer(pem, None)
+        except LookupError:
+            return signer(pem, asked_once(f"Passphrase of the key in {file}").encode())
+    except ValueError as e:
+        raise UsageError(f"--sign-with {file}: {e.args[0]}", remedy=e.args[1]) from None
 
 
 def _json(ws: Workspace, made: Handout, target: Path, person: Person | None, with_key: bool) -> dict[str, Any]:

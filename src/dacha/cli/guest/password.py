@@ -50,6 +50,13 @@ def run_password(args: argparse.Namespace) -> int:
     return 0
 
 
+def asked_once(what: str) -> str:
+    """A secret that is there already; on no terminal the next line of standard input."""
+    if not sys.stdin.isatty():
+        return sys.stdin.readline().rstrip("\r\n")
+    return getpass.getpass(f"{what} (nothing is shown): ")
+
+
 def asked_twice(what: str) -> str:
     """A secret, typed twice; on no terminal the first line of standard input. Raises UsageError."""
     if not sys.stdin.isatty():

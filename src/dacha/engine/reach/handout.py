@@ -20,7 +20,7 @@ from dacha.engine.router.host_view import host_view
 from dacha.engine.workspace import Workspace
 from dacha.formats.handout.profile import profile
 from dacha.formats.handout.putty import registry_file
-from dacha.formats.handout.rdp import rdp_file
+from dacha.formats.handout.rdp import Signer, rdp_file
 from dacha.formats.handout.sheet import sheet
 from dacha.formats.handout.ssh import ssh_files
 from dacha.formats.handout.way_in import Shut, WayIn, apart
@@ -42,10 +42,16 @@ class Handout(NamedTuple):
 
 
 def handout(
-    ws: Workspace, guests: Sequence[str], origin: str, person: Person | None = None, key: NewKey | None = None
+    ws: Workspace,
+    guests: Sequence[str],
+    origin: str,
+    person: Person | None = None,
+    key: NewKey | None = None,
+    signer: Signer | None = None,
 ) -> Handout:
     """Everything that somebody gets who enters from `origin`: "host", "lan", "outside"; with `person` what is theirs
-    alone, and with `key` a private key for it. Raises UsageError, AnswerNo."""
+    alone, with `key` a private key for it, with `signer` files for remote desktop that it signs. Raises UsageError,
+    AnswerNo."""
     for name in guests:
         guest_named(ws, name)
     rows = reach(ws.lab, live_plan(ws), host_view(ws), guests or None)
@@ -69,6 +75,7 @@ def handout(
         of = f"what {person.name} may enter" if person else ", ".join(guests) or "this lab"
         raise AnswerNo(f"nothing of {of} can be entered from {ORIGIN_WORDS[origin]}{first}", remedy=remedy)
     files = _files(ws.lab.name, origin, ways, shut, person.name if person else "", key)
+    files |= {f"rdp/{w.file_name}.rdp": rdp_file(w, signer) for w in ways if w.service == "rdp"}
     secret = {f"{ws.lab.name}/{key.name}", f"{key.name}.ppk"} if key else set()
     return Handout(origin, ways, shut, files, frozenset(secret & set(files)))
 
@@ -112,7 +119,6 @@ def _files(
         files["putty.reg"] = registry
     if key and registry:
         files |= {f"{lab}/{name}": key.openssh.encode(), f"{name}.ppk": key.putty.encode()}
-    files |= {f"rdp/{w.file_name}.rdp": rdp_file(w) for w in ways if w.service == "rdp"}
     files |= {
         f"linux/{w.file_name}-{w.service}.remmina": profile(lab, w) for w in ways if w.service in ("rdp", "vnc", "ssh")
     }

@@ -1,12 +1,37 @@
-"""Remote desktop's connection files: one setting a line, `name:type:value`, as its clients read them."""
+"""Remote desktop's connection files: one setting a line, `name:type:value`, as its clients read them; signed where a
+certificate is given, so that a client can tell whom a file is from."""
 
 from __future__ import annotations
 
+import struct
+from base64 import b64encode
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import place
 from dacha.formats.handout.way_in import WayIn
 
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.ec import EllipticCurvePrivateKey
+    from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
+    from cryptography.x509 import Certificate
 
-def rdp_file(way: WayIn) -> bytes:
+# The settings that a signature covers where a file has them, in the order of the signed text.
+_COVERED = ("Full Address", "Alternate Full Address", "EnableCredSspSupport", "Prompt For Credentials",
+            "Authentication Level", "RedirectClipboard")  # fmt: skip
+_LINE = 64
+
+
+class Signer(NamedTuple):
+    """Who signs: a private key, its certificate, and those of who vouch for that."""
+
+    key: RSAPrivateKey | EllipticCurvePrivateKey
+    certificate: Certificate
+    chain: Sequence[Certificate] = ()
+
+
+def rdp_file(way: WayIn, signer: Signer | None = None) -> bytes:
     """The file for one way; it asks for the password, and warns where the certificate is not trusted."""
     settings: list[tuple[str, str | int]] = [
         ("full address", place(way.address, way.port)),
@@ -21,4 +46,65 @@ def rdp_file(way: WayIn) -> bytes:
         ("redirectclipboard", 1),
     ]
     lines = [f"{key}:{'s' if isinstance(value, str) else 'i'}:{value}" for key, value in settings if value != ""]
-    return "\r\n".join([*lines, ""]).encode()
+    if signer is None:
+        return "\r\n".join([*lines, ""]).encode()
+    # Without it the address could be put beside the signed one.
+    lines.append(f"alternate full address:s:{place(way.address, way.port)}")
+    return ("\ufeff" + "\r\n".join([*lines, *_signature(lines, signer), ""])).encode("utf-16-le")
+
+
+def _signature(lines: Sequence[str], signer: Signer) -> list[str]:
+    """The two lines that sign others: which settings, and a detached PKCS #7 signature (RFC 2315) without attributes
+    of their text in UTF-16, behind a head of three numbers: a version, one, and its length."""
+    from cryptography.hazmat.primitives.hashes import SHA256
+    from cryptography.hazmat.primitives.serialization import Encoding
+    from cryptography.hazmat.primitives.serialization.pkcs7 import PKCS7Options, PKCS7SignatureBuilder
+
+    by_name = {line.partition(":")[0]: line for line in lines}
+    covered = [name for name in _COVERED if name.lower() in by_name]
+    scope = f"signscope:s:{','.join(covered)}"
+    text = "\r\n".join([*(by_name[name.lower()] for name in covered), scope, "\0"])
+    made = PKCS7SignatureBuilder().set_data(text.encode("utf-16-le"))
+    made = made.add_signer(signer.certificate, signer.key, SHA256())
+    for certificate in signer.chain:
+        made = made.add_certificate(certificate)
+    options = [PKCS7Options.Binary, PKCS7Options.DetachedSignature, PKCS7Options.NoAttributes]
+    signature = made.sign(Encoding.DER, options)
+    packed = b64encode(struct.pack("<III", 0x00010001, 1, len(signature)) + signature).decode()
+    shown = "  ".join(packed[n : n + _LINE] for n in range(0, len(packed), _LINE))
+    return [scope, f"signature:s:{shown}"]
+
+
+def signer(pem: bytes, passphrase: bytes | None) -> Signer:
+    """Who signs, from a file with a private key, its certificate and further ones (PEM, RFC 7468).
+
+    Raises ValueError with (what, remedy); LookupError where the key wants a passphrase and none is given.
+    """
+    from cryptography.hazmat.primitives.asymmetric import ec, rsa
+    from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_private_key
+    from cryptography.x509 import load_pem_x509_certificates
+
+    both = "a file with both, in PEM: cat key.pem certificate.pem > signer.pem"
+    try:
+        certificates = load_pem_x509_certificates(pem)
+    except ValueError:
+        raise ValueError("there is no certificate in it", both) from None
+    try:
+        key = load_pem_private_key(pem, passphrase)
+    except TypeError:
+        raise LookupError("its private key wants a passphrase") from None
+    except ValueError:
+        if passphrase is not None:
+            raise ValueError("that passphrase does not open its private key", "try once more") from None
+        raise ValueError("there is no private key in it", both) from None
+    if not isinstance(key, rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey):
+        raise ValueError(
+            "its key is of a kind that signs no such files", "one of RSA, or of an elliptic curve of NIST's"
+        )
+    raw = key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    mine = [
+        c for c in certificates if c.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo) == raw
+    ]
+    if not mine:
+        raise ValueError("its certificate is not its private key's", both)
+    return Signer(key, mine[0], [c for c in certificates if c is not mine[0]])
