@@ -6,9 +6,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.lab.model import Adapter, Guest, Lab, Network
+from dacha.core.lab.model import Adapter, Guest, Lab
 from dacha.core.lab.names import hardware_address, host_name, machine_uuid
+from dacha.core.lab.network import Network
+from dacha.core.lab.read import read_lab
 from dacha.core.plan.addresses import plan_addresses, propose_address
+from dacha.core.plan.plan import make_plan
 from dacha.core.plan.subnets import AVOIDED, UsedSubnets, free_subnet
 
 subnets = st.builds(
@@ -204,3 +207,39 @@ def test_names_and_identifiers_follow_from_names() -> None:
     uuid = machine_uuid("saltmarsh", "gauge")
     assert uuid == machine_uuid("saltmarsh", "gauge") != machine_uuid("saltmarsh", "charts")
     assert [len(p) for p in uuid.split("-")] == [8, 4, 4, 4, 12] and uuid[14] == "8" and uuid[19] in "89ab"
+
+
+MACHINES = """\
+[lab]
+name = "saltmarsh"
+[network.pier]
+kind = "nat"
+backend = "kernel"
+subnet = "10.77.4.0/24"
+dynamic = "10.77.4.100-10.77.4.199"
+machine.press = { hardware-address = "02:00:00:77:04:60", address = "10.77.4.10" }
+[guest.gauge]
+memory = "64 MiB"
+adapter = [{ network = "pier" }]
+"""
+
+
+def test_a_machine_that_is_no_guest_keeps_its_address_from_guests() -> None:
+    lab = read_lab(MACHINES).lab
+    assert lab and make_plan(lab).adapters["gauge", 0].address == IPv4Address("10.77.4.11")
+    for before, after, code in (
+        ('4.10"', '4.1"', "address-gateway"), ('4.10"', '4.150"', "address-dynamic"),
+        ('4.10"', '9.1"', "address-foreign"),
+        ("machine.press", "machine.gauge", "duplicate-name"),
+        ('network = "pier" }', 'network = "pier", address = "10.77.4.10" }', "duplicate-address"),
+        ('network = "pier" }', 'network = "pier", hardware-address = "02:00:00:77:04:60" }',
+         "duplicate-hardware-address"),
+    ):  # fmt: skip
+        found = read_lab(MACHINES.replace(before, after)).lab
+        assert found and code in [f.code for f in make_plan(found).findings], (after, code)
+    for before, after, words in (
+        ('backend = "kernel"\n', "", 'add: backend = "kernel"'), (', address = "10.77.4.10"', "", "address"),
+        ("02:00:00:77:04:60", "pier", "hardware"),
+    ):  # fmt: skip
+        wrong = read_lab(MACHINES.replace(before, after)).findings
+        assert any(words in f.what + f.remedy for f in wrong), wrong

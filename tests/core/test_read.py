@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.lab.layout import Places
-from dacha.core.lab.model import Ports
+from dacha.core.lab.network import Ports
 from dacha.core.lab.read import read_lab
 from tests.strategies import lab_texts
 

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.lab import fields
-from dacha.core.lab.model import Ports
+from dacha.core.lab.network import Ports
 
 
 @given(st.integers(0, 32))

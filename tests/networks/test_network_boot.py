@@ -5,7 +5,9 @@ from __future__ import annotations
 import gzip
 import shutil
 import subprocess
+import sys
 import tempfile
+import time
 from pathlib import Path
 from typing import Any
 
@@ -199,3 +201,40 @@ print(found.count(300000))
         '[lab]\nname = "saltmarsh"\n[network.quay]\nkind = "bridge"\ninterface = "eth0"\nboot = { files = "x" }\n'
     )
     assert "Dacha serves nothing on a bridged LAN" in lab("check", code=2).out
+
+
+def test_a_machine_that_is_no_guest_has_an_address_a_name_and_what_it_starts_from(
+    hosted: HostedLab, netboot: Path, tmp_path: Path
+) -> None:
+    """A machine of its own on the network's bridge, as an adapter of this host's would bring it there."""
+    lab, world = hosted, hosted.world
+    (lab.folder / "netboot").symlink_to(netboot)
+    hardware = "02:00:00:77:04:60"
+    lab.write(
+        '[lab]\nname = "saltmarsh"\n[network.pier]\nkind = "nat"\nbackend = "kernel"\nsubnet = "10.77.4.0/24"\n'
+        'boot = { files = "netboot" }\n'
+        f'machine.press = {{ hardware-address = "{hardware}", address = "10.77.4.60" }}\n'
+    )
+    lab("apply")
+    assert f"machine press      10.77.4.60, {hardware}" in lab("network", "show", "pier").out
+    bridge, console = link_name("saltmarsh", "network", "pier"), tmp_path / "console"
+    world.run("host", "ip", "tuntap", "add", "m0", "mode", "tap")
+    world.run("host", "ip", "link", "set", "m0", "master", bridge, "up")
+    machine = subprocess.Popen(
+        [*world.inside("host"), "qemu-system-x86_64", "-accel", "tcg", "-m", "512", "-display", "none",
+         "-serial", f"file:{console}", "-netdev", "tap,id=n,ifname=m0,script=no,downscript=no",
+         "-device", f"virtio-net-pci,netdev=n,mac={hardware},bootindex=1"]
+    )  # fmt: skip
+    try:
+        deadline = time.monotonic() + 180
+        while not (console.is_file() and "no volume labelled cidata" in console.read_text(errors="replace")):
+            assert time.monotonic() < deadline and machine.poll() is None, console.read_text(errors="replace")
+            time.sleep(0.5)
+    finally:
+        machine.kill()
+        machine.wait()
+    log = (Path(lab.env["DACHA_STATE"]) / "labs/saltmarsh/caretaker.log").read_text()
+    assert f"10.77.4.60 is leased to {hardware}" in log and "vmlinuz was sent (10.77.4.60)" in log
+    name = "import dns.resolver as r; x = r.Resolver(configure=False); x.nameservers = ['10.77.4.2']; " \
+        "print(*x.resolve('press.saltmarsh.internal', 'A'))"  # fmt: skip
+    assert world.run("host", sys.executable, "-c", name).strip() == "10.77.4.60"

@@ -7,8 +7,9 @@ from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 
 from dacha.caretaker.messages import Names
-from dacha.core.lab.model import Lab, Network
+from dacha.core.lab.model import Lab
 from dacha.core.lab.names import domain_of
+from dacha.core.lab.network import Network
 from dacha.core.named import NamedTuple
 from dacha.core.network.links import BridgeLink, KernelPlan
 from dacha.core.plan.plan import Plan
@@ -34,10 +35,12 @@ class Served(NamedTuple):
 
 
 def names_of(lab: Lab, plan: Plan, resolvers: Iterable[str]) -> Names:
-    """Every guest's name with all its planned addresses, on whatever network they are."""
+    """Every guest's name with all its planned addresses, on whatever network they are, and other machines' names."""
     names: dict[str, tuple[Address, ...]] = {}
     for guest in lab.guests:
         names[guest] = tuple(a for x in plan.adapters_of(guest) for a in (x.address, x.address6) if a)
+    for network in lab.networks.values():
+        names |= {m.name: (m.address,) for m in network.machines}
     subnets = tuple(s for n in plan.networks.values() if n.kind != "bridge" for s in (n.subnet, n.subnet6) if s)
     return Names(domain_of(lab.name), names, subnets, tuple(resolvers))
 
@@ -72,7 +75,7 @@ def served(
                 router=net.gateway if net.kind == "nat" and not net.isolated else None,
                 name_servers=servers,
                 domain=domain_of(lab.name),
-                reservations=_reservations(plan, net.name),
+                reservations=_reservations(lab, plan, net.name),
                 dynamic=lab.networks[net.name].dynamic,
                 boot=boot(lab.networks[net.name]),
             )
@@ -97,8 +100,11 @@ def _ip6(lab: Lab, plan: Plan, bridge: BridgeLink) -> tuple[Scope6 | None, Adver
     return scope, Advertisement(net.subnet6, way_out, servers, domain_of(lab.name), hardware)
 
 
-def _reservations(plan: Plan, network: str) -> dict[bytes, Reservation]:
+def _reservations(lab: Lab, plan: Plan, network: str) -> dict[bytes, Reservation]:
     found = {}
+    for machine in lab.networks[network].machines:
+        hardware = bytes.fromhex(machine.hardware_address.replace(":", ""))
+        found[hardware] = Reservation(hardware, machine.address, machine.name)
     for adapter in plan.adapters.values():
         if adapter.network == network and adapter.address:
             hardware = bytes.fromhex(adapter.hardware_address.replace(":", ""))

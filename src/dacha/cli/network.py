@@ -208,6 +208,8 @@ def run_show(args: argparse.Namespace) -> int:
     for a in ws.plan.adapters.values():
         if a.network == args.name:
             output.step(f"guest {a.guest}", f"{a.address or 'by DHCP'}, {a.hardware_address}")
+    for m in ws.lab.networks[args.name].machines:
+        output.step(f"machine {m.name}", f"{m.address}, {m.hardware_address}, by DHCP; no guest")
     return 0
 
 

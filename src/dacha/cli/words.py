@@ -153,6 +153,9 @@ def network_json(ws: Workspace, name: str) -> dict[str, Any]:
         "isolated": net.isolated,
         "way_out": net.way_out,
         "to_host": [str(allowed) for allowed in net.to_host],
+        "machines": [
+            {"name": m.name, "address": str(m.address), "hardware_address": m.hardware_address} for m in net.machines
+        ],
         "guests": sorted({a.guest for a in ws.plan.adapters.values() if a.network == name}),
     }
 

@@ -39,7 +39,7 @@ def subject_of(path: Path) -> str:
     if not named:
         return "lab"
     if named[0] in ("guest", "network") and len(named) >= 2:
-        if len(named) >= 4 and named[2] == "door":
-            return f"door {named[1]} {named[3]}"
+        if len(named) >= 4 and named[2] in ("door", "machine"):
+            return f"{named[2]} {named[1]} {named[3]}"
         return f"{named[0]} {named[1]}"
     return named[0]

@@ -18,7 +18,8 @@ from ipaddress import (
     ip_address,
 )
 
-from dacha.core.lab.model import PROTOCOLS, SERVICES, HostPorts, Ports
+from dacha.core.lab.model import PROTOCOLS, SERVICES
+from dacha.core.lab.network import HostPorts, Ports
 from dacha.core.lab.person import Entry
 
 # A guest's name becomes its host name, so it is a label of RFC 1123 section 2.1 in lower case; 40

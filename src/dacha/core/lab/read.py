@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import re
 import tomllib
+from ipaddress import IPv4Address
 
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import fields
-from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, ORIGINS, SYSTEMS, WAYS_OUT, Lab, Network, NetworkBoot
+from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, ORIGINS, SYSTEMS, WAYS_OUT, Lab
+from dacha.core.lab.network import Network, NetworkBoot, OtherMachine
 from dacha.core.lab.person import EVERYTHING, Person
 from dacha.core.lab.profile import PLAIN, Profiles
 from dacha.core.lab.read_guest import checked_name, read_guest
@@ -91,6 +93,17 @@ def _network_boot(t: Table | None) -> NetworkBoot | None:
     return boot
 
 
+def _machine(name: str, t: Table) -> OtherMachine:
+    checked_name(t, name)
+    machine = OtherMachine(
+        name=name,
+        hardware_address=t.need("hardware-address", fields.hardware_address, '"02:00:00:77:04:60"') or "",
+        address=t.need("address", fields.address4, '"10.77.4.60"') or IPv4Address(0),
+    )
+    t.finish()
+    return machine
+
+
 def _person(name: str, t: Table) -> Person:
     checked_name(t, name)
     everything = t.data.get("enters") == EVERYTHING
@@ -135,6 +148,7 @@ def _network(name: str, t: Table) -> Network:
         to_host=t.list_of("to-host", fields.host_ports),
         way_out=t.take("way-out", fields.choice(*WAYS_OUT), "anywhere"),
         boot=_network_boot(t.table("boot")),
+        machines=tuple(_machine(n, m) for n, m in t.tables("machine")),
     )
     t.finish()
     if network.kind == "bridge" and not network.interface and "interface" not in t.data:
@@ -150,6 +164,10 @@ def _network(name: str, t: Table) -> Network:
     if network.kind == "bridge" and network.boot:
         remedy = "remove it: on a LAN of its own whoever serves DHCP there says what is started from"
         t.wrong("boot", "misplaced", "Dacha serves nothing on a bridged LAN", remedy)
+    if network.machines and not network.managed:
+        bridge = "remove it: the LAN's own DHCP knows its machines"
+        remedy = bridge if network.kind == "bridge" else 'add: backend = "kernel"'
+        t.wrong("machine", "misplaced", "only a network of the kernel's own has other machines", remedy)
     if network.kind != "bridge":
         for key in ("interface", "made-from", "vlan"):
             if key in t.data:

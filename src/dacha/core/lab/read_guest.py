@@ -24,11 +24,11 @@ from dacha.core.lab.model import (
     Guest,
     Limits,
     Login,
-    Ports,
     Screen,
     Share,
     Start,
 )
+from dacha.core.lab.network import Ports
 from dacha.core.lab.profile import PLAIN, Profile, Profiles
 from dacha.core.lab.read_setup import read_setup
 from dacha.core.lab.reader import Table

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from dacha.core.lab.model import Lab, Network
+from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
+from dacha.core.lab.network import Network
 from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 from dacha.core.sha256 import sha256

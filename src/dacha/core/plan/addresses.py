@@ -9,8 +9,9 @@ from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 
 from dacha.core.findings import Finding, Path
-from dacha.core.lab.model import Adapter, Lab, Network
+from dacha.core.lab.model import Adapter, Lab
 from dacha.core.lab.names import hardware_address, local_prefix
+from dacha.core.lab.network import Network
 from dacha.core.named import NamedTuple
 from dacha.core.plan.pool import SMALLEST, AddressPool, NetworkPlan, wrong
 from dacha.core.plan.subnets import UsedSubnets, free_subnet
@@ -73,6 +74,7 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
             wanted.append((guest.name, n, adapter))
     # All stated addresses are taken before any is judged, so that "free there" is truly free.
     claims = [(pools[a.network], *pools[a.network].take(g, a), g, n, a) for g, n, a in wanted]
+    _machines(lab, pools, hardware, plan.findings)
     for pool, before, before6, name, n, adapter in claims:
         pool.judge(before, path_of(name, n), adapter)
         pool.judge6(before6, path_of(name, n), adapter)
@@ -94,6 +96,26 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
             net.subnet6.prefixlen if net.subnet6 else adapter.prefix6 or 64,
         )
     return plan
+
+
+def _machines(lab: Lab, pools: dict[str, AddressPool], hardware: dict[str, str], findings: list[Finding]) -> None:
+    """Take the addresses of machines that are no guests, and say what is wrong with them."""
+    names: set[str] = set()
+    for name, pool in pools.items():
+        stated = [(m, Adapter(network=name, address=m.address)) for m in lab.networks[name].machines]
+        before = [pool.take(machine.name, adapter)[0] for machine, adapter in stated]
+        for (machine, adapter), first in zip(stated, before, strict=True):
+            path: Path = ("network", name, "machine", machine.name)
+            pool.judge(first, path, adapter)
+            if machine.name in lab.guests or machine.name in names:
+                what = f"there is a {'guest' if machine.name in lab.guests else 'machine'} {machine.name} already"
+                wrong(findings, "duplicate-name", path, what, "a name leads to one machine: choose another")
+            if machine.hardware_address and (other := hardware.get(machine.hardware_address)):
+                what = f"{machine.hardware_address} is also the hardware address of {other}"
+                remedy = "as the machine's own adapter has it: ip -brief link, there"
+                wrong(findings, "duplicate-hardware-address", (*path, "hardware-address"), what, remedy)
+            hardware.setdefault(machine.hardware_address, machine.name)
+            names.add(machine.name)
 
 
 def path_of(guest: str, number: int) -> Path:

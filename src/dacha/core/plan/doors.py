@@ -10,7 +10,8 @@ from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
 
 from dacha.core.findings import ERROR, Finding, Path
-from dacha.core.lab.model import Door, Guest, Lab, Ports
+from dacha.core.lab.model import Door, Guest, Lab
+from dacha.core.lab.network import Ports
 from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan, AddressPlan
 from dacha.core.plan.door_check import check_listen, check_listen6, isolation

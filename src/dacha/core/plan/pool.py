@@ -6,7 +6,8 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from itertools import chain
 
 from dacha.core.findings import ERROR, Finding, Path, subject_of
-from dacha.core.lab.model import Adapter, Network
+from dacha.core.lab.model import Adapter
+from dacha.core.lab.network import Network
 from dacha.core.named import NamedTuple
 
 # Room for a gateway, a resolver and at least three guests (RFC 1918 subnets cost nothing).

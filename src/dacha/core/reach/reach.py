@@ -10,7 +10,8 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address
 
 from dacha.core.findings import WARNING, Finding
-from dacha.core.lab.model import ORIGIN_WORDS, SERVICES, Guest, Lab, Network, Ports
+from dacha.core.lab.model import ORIGIN_WORDS, SERVICES, Guest, Lab
+from dacha.core.lab.network import Network, Ports
 from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import ANYWHERE, DoorPlan

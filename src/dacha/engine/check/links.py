@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding
-from dacha.core.lab.model import Network
+from dacha.core.lab.network import Network
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.host.network import iproute

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dacha.core.errors import UsageError
-from dacha.core.lab.model import Door, Guest, Network
+from dacha.core.lab.model import Door, Guest
+from dacha.core.lab.network import Network
 from dacha.core.spelling import did_you_mean
 from dacha.engine.workspace import Workspace
 

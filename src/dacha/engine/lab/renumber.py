@@ -32,6 +32,8 @@ def renumber(ws: Workspace, name: str, text: str) -> list[Edit]:
     if network.dynamic:
         first, last = (_moved(a, before, after) for a in network.dynamic)
         edits.append(Set((*here, "dynamic"), f"{first}-{last}"))
+    for machine in network.machines:
+        edits.append(Set((*here, "machine", machine.name, "address"), str(_moved(machine.address, before, after))))
     if any(s in before for s in network.name_servers):
         servers = [str(_moved(s, before, after) if s in before else s) for s in network.name_servers]
         edits.append(Set((*here, "name-servers"), servers))

@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from dacha.core.findings import ERROR, WARNING, Finding
-from dacha.core.lab.model import Guest, Network, NetworkBoot
+from dacha.core.lab.model import Guest
+from dacha.core.lab.network import Network, NetworkBoot
 from dacha.engine.workspace import Workspace
 from dacha.wire.dhcp.dhcp4_lease import BootFiles
 

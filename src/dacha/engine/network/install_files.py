@@ -5,7 +5,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from dacha.core.lab.model import Guest, Lab, Network
+from dacha.core.lab.model import Guest, Lab
+from dacha.core.lab.network import Network
 from dacha.core.plan.plan import Plan
 from dacha.engine.network.boot_files import beneath
 from dacha.engine.workspace import Workspace
