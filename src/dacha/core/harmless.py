@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import re
-
 # Control characters of both kinds (ISO/IEC 6429, C0 and C1), and those that turn the direction of writing (Unicode
 # standard annex 9), by which a line can be made to read as another.
-_CONTROL = re.compile("[\x00-\x08\x0a-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069]")
-
-_BEYOND_ASCII = re.compile("[\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069]")
+_BEYOND_ASCII = (*range(0x7F, 0xA0), 0x200E, 0x200F, *range(0x2028, 0x202F), *range(0x2066, 0x206A))
+_WRITTEN = {c: f"\\x{c:02x}" for c in (*range(9), *range(0x0A, 0x20), *_BEYOND_ASCII)} | {9: " "}
+_IN_JSON = {c: f"\\u{c:04x}" for c in _BEYOND_ASCII}
 
 
 def harmless(text: str) -> str:
     """The text with each such character written out, as \\x1b; tabs become blanks."""
-    return _CONTROL.sub(lambda m: f"\\x{ord(m[0]):02x}", text.replace("\t", " "))
+    return text.translate(_WRITTEN)
 
 
 def harmless_lines(text: str) -> str:
@@ -23,4 +21,4 @@ def harmless_lines(text: str) -> str:
 
 def harmless_json(text: str) -> str:
     """JSON, in which such characters may only stand in strings, with them written as JSON writes them (RFC 8259)."""
-    return _BEYOND_ASCII.sub(lambda m: f"\\u{ord(m[0]):04x}", text)
+    return text.translate(_IN_JSON)

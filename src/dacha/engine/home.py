@@ -33,6 +33,7 @@ class Home:
         self.lab = lab
         self.folder = folders.state() / "labs" / lab
         self.run_folder = folders.run() / lab
+        self._guests = self.folder / "guests"
 
     @property
     def announced_address(self) -> Path:
@@ -40,7 +41,7 @@ class Home:
         return self.folder / "lan-address"
 
     def guest(self, name: str) -> Path:
-        return self.folder / "guests" / name
+        return self._guests / name
 
     def run(self, name: str) -> Path:
         return self.run_folder / name

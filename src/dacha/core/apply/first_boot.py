@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from typing import Any, NotRequired, TypedDict
+from typing import TYPE_CHECKING, Any
 
 from dacha.core.lab.model import Guest, Lab, Share
 from dacha.core.lab.names import host_name, machine_uuid
+from dacha.core.named import TypedDict
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.plan import Plan
 from dacha.core.plan.smb import SmbPlace, smb_place
 from dacha.core.sha256 import sha256
+
+if TYPE_CHECKING:
+    from typing import NotRequired
 
 
 def _leads_out(plan: Plan, adapter: AdapterPlan) -> bool:

@@ -6,16 +6,20 @@ It is JSON from the start, because a running guest's is kept in the state folder
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, NotRequired, TypedDict, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from dacha.core.lab.model import Guest, Lab
 from dacha.core.lab.names import link_name, machine_uuid
+from dacha.core.named import TypedDict
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.plan import Plan
 from dacha.core.units import MIB, show_size
 
-# Where a display listens: "host" or "lan", and the port.
-MachineScreen = TypedDict("MachineScreen", {"from": str, "port": int})
+if TYPE_CHECKING:
+    from typing import NotRequired
+
+    # Where a display listens: "host" or "lan", and the port.
+    MachineScreen = TypedDict("MachineScreen", {"from": str, "port": int})
 
 
 class MachineBoot(TypedDict):

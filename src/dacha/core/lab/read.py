@@ -13,7 +13,6 @@ from dacha.core.lab.network import Network, NetworkBoot, OtherMachine
 from dacha.core.lab.person import EVERYTHING, Person
 from dacha.core.lab.profile import PLAIN, Profiles
 from dacha.core.lab.read_guest import checked_name, read_guest
-from dacha.core.lab.read_setup import read_setup
 from dacha.core.lab.reader import Table
 from dacha.core.lab.setup import Setup
 from dacha.core.named import NamedTuple
@@ -77,6 +76,8 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
 
 def _setup(name: str, t: Table) -> Setup:
     checked_name(t, name)
+    from dacha.core.lab.read_setup import read_setup
+
     return read_setup(t)
 
 

@@ -30,7 +30,6 @@ from dacha.core.lab.model import (
 )
 from dacha.core.lab.network import Ports
 from dacha.core.lab.profile import PLAIN, Profile, Profiles
-from dacha.core.lab.read_setup import read_setup
 from dacha.core.lab.reader import Table
 from dacha.core.lab.setup import NO_SETUP, Setup
 
@@ -78,7 +77,7 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         adapters=tuple(_adapter(a, usual) for a in t.list_of_tables("adapter")),
         login=_login(t.table("login")),
         first_boot=t.take("first-boot", fields.flag, True),
-        setup=read_setup(told, setups or {}) if (told := t.table("setup")) else NO_SETUP,
+        setup=_setup(told, setups or {}) if (told := t.table("setup")) else NO_SETUP,
         doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
         shares=tuple(_share(n, s, system) for n, s in t.tables("share")),
         start=_start(t.table("start")),
@@ -93,6 +92,12 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
             if key in t.data:
                 t.wrong(key, "misplaced", "this guest has no display", "remove it, or video = true")
     return guest
+
+
+def _setup(t: Table, setups: Mapping[str, Setup]) -> Setup:
+    from dacha.core.lab.read_setup import read_setup
+
+    return read_setup(t, setups)
 
 
 def _boot(t: Table | None) -> Boot | None:

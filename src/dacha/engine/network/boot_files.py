@@ -6,12 +6,15 @@ import os
 import stat
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from dacha.core.findings import ERROR, WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.lab.network import Network, NetworkBoot
 from dacha.engine.workspace import Workspace
-from dacha.wire.dhcp.dhcp4_lease import BootFiles
+
+if TYPE_CHECKING:
+    from dacha.wire.dhcp.dhcp4_lease import BootFiles
 
 # What the first file is called where loaders are laid out as their makers do, best first.
 USUAL: dict[str, tuple[str, ...]] = {
@@ -25,6 +28,8 @@ def first_files(ws: Workspace, network: Network) -> BootFiles | None:
     """The first file for each kind of firmware, as the lab file says or by one of the usual names."""
     if network.boot is None:
         return None
+    from dacha.wire.dhcp.dhcp4_lease import BootFiles
+
     folder = ws.resolve(network.boot.files)
     found = {}
     for firmware, said in (("bios", network.boot.bios), ("uefi", network.boot.uefi)):
