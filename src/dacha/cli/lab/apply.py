@@ -199,7 +199,11 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
                 line.show(f"waiting for the first boot of {', '.join(waited)}; {last_words(ws, waited[0])}")
             time.sleep(0.5 if waited else 0)
     for name in waited:
-        output.note(f"guest {name} is still at its first boot; dacha status tells of its end")
+        so_far = ", ".join(states[name].failed_at)
+        output.note(
+            f"guest {name} is still at its first boot{f', and failed at {so_far} so far' if so_far else ''}; "
+            "dacha status tells of its end"
+        )
     return failed
 
 

@@ -23,7 +23,7 @@ _PARTS = {
 
 class FirstBootState(NamedTuple):
     """`state` is "running", "done", "failed", or "unknown" where nothing on the console tells; `failed_at` names the
-    parts that failed, each once."""
+    parts that failed, each once, also while the others go on."""
 
     state: str
     failed_at: tuple[str, ...] = ()
@@ -31,16 +31,19 @@ class FirstBootState(NamedTuple):
     @property
     def words(self) -> str:
         """What is worth saying of it beside a guest's state; "" for what is over and done, or not known."""
-        if self.state == "failed":
-            return f"first boot failed at {', '.join(self.failed_at)}"
+        parts = ", ".join(self.failed_at)
+        if self.failed_at:
+            return (
+                f"first boot, failed at {parts} so far" if self.state == "running" else f"first boot failed at {parts}"
+            )
         return "first boot" if self.state == "running" else ""
 
 
 def first_boot_state(console: str) -> FirstBootState:
     """The state by what a guest's last start has put on its console."""
     failed = tuple(dict.fromkeys(_PARTS.get(m[1], m[1]) if m[1] else m[2].strip() for m in _FAILED.finditer(console)))
+    if _BEGUN.search(console) and not _DONE.search(console):
+        return FirstBootState("running", failed)
     if failed:
         return FirstBootState("failed", failed)
-    if _DONE.search(console):
-        return FirstBootState("done")
-    return FirstBootState("running" if _BEGUN.search(console) else "unknown")
+    return FirstBootState("done" if _DONE.search(console) else "unknown")
