@@ -98,7 +98,7 @@ def test_killed_again_and_again_it_is_back_at_once_and_nothing_is_lost(storming:
 
 def test_garbage_on_the_channel_closes_it() -> None:
     lease = Lease(SCOPE.server, b"c", b"\2" * 6, 5.0, "bound", "gauge")
-    others = (Used("tap", SCOPE.server, "wire"), Says("pier", "x"), Want(2, "pier", "a/b"), Up())
+    others = (Used("tap", SCOPE.server, "wire"), Says("pier", "x"), Want(2, "pier", "10.77.4.20", "a/b"), Up())
     for message in (Keep(1, "pier", lease), *others):
         assert decode(encode(message)) == message
     dice = random.Random(1)
@@ -110,7 +110,8 @@ def test_garbage_on_the_channel_closes_it() -> None:
         encode(Used("tap", SCOPE.server, "told")),
         b'["says", "pier", 7]',
         b'["run", "rm"]',
-        b'["want", 1, "pier", "a\\u0000b"]',
+        b'["want", 1, "pier", "10.77.4.20", "a\\u0000b"]',
+        b'["want", 1, "pier", "a"]',
     ]
     for data in cases:
         with pytest.raises(PeerError, match="what it never does"):

@@ -79,23 +79,27 @@ def _by_ssh(args: argparse.Namespace, ws: Workspace) -> list[str]:
     """OpenSSH's command, through another guest where no door leads in; empty where only the hypervisor does, which is
     said."""
     from dacha.engine.inside.ssh import ssh_command
-    from dacha.engine.inside.through import through_command
+    from dacha.engine.inside.through import through_command, wait_to_boot
     from dacha.engine.lab.named import guest_named
 
     terminal = sys.stdin.isatty() and not args.command
     if not args.through and (args.by == "ssh" or any(d.service == "ssh" for d in guest_named(ws, args.guest).doors)):
         return ssh_command(ws, args.guest, args.command, user=args.user, terminal=terminal)
     try:
-        between, argv = through_command(
-            ws, args.guest, args.command, by=args.through, user=args.user, terminal=terminal
-        )
+        way = through_command(ws, args.guest, args.command, by=args.through, user=args.user, terminal=terminal)
     except DachaError as other:
         if args.through:
             raise
         return _without_network(args, ws, other)
     if not args.through:
-        output.note(f"{args.guest} has no ssh door: by way of {between}.")
-    return argv
+        output.note(f"{args.guest} has no ssh door: by way of {way.between}.")
+    if not args.show and not args.json:
+        from dacha.cli.terminal.progress import waiting_line
+
+        with waiting_line() as line:
+            told = f"waiting for {args.guest} to greet"
+            wait_to_boot(ws, args.guest, way, lambda: line.show(told) if line.due() else None)
+    return way.argv
 
 
 def _without_network(args: argparse.Namespace, ws: Workspace, other: DachaError) -> list[str]:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Sequence
+import time
+from collections.abc import Callable, Sequence
 
-from dacha.core.apply.observed import ON
+from dacha.core.apply.observed import BOOTING_S, ON
 from dacha.core.errors import AnswerNo, DachaError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
@@ -16,8 +17,22 @@ from dacha.engine.inside.ssh import GREETING_S, identities, refuse_unless_on, ss
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
+from dacha.host.bounded import run_bounded
 
 SSH_PORT = 22
+
+
+# How long one question of whether a guest greets may take, and how long after it the next one is asked.
+ASKED_S, AGAIN_S = 60.0, 1.0
+
+
+class Through(NamedTuple):
+    """The way through another guest: that guest's name, OpenSSH's argument list, and the one that asks on the way
+    whether the farther guest greets."""
+
+    between: str
+    argv: list[str]
+    asks: list[str]
 
 
 class Between(NamedTuple):
@@ -44,9 +59,9 @@ def candidates(ws: Workspace, plan: Plan, guest: Guest) -> list[Between]:
 
 def through_command(
     ws: Workspace, name: str, command: Sequence[str], *, by: str | None, user: str | None, terminal: bool
-) -> tuple[str, list[str]]:
-    """Through whom, and OpenSSH's argument list: two logins, each to a guest whose key is known; what is typed is read
-    by nobody between. `by` names the guest that stands between. Raises UsageError or AnswerNo where none can."""
+) -> Through:
+    """The way by two logins, each to a guest whose key is known; what is typed is read by nobody between. `by` names
+    the guest that stands between. Raises UsageError or AnswerNo where none can."""
     guest = guest_named(ws, name)
     account = user or (guest.login.user if guest.login else None)
     if account is None:
@@ -70,11 +85,24 @@ def through_command(
         to = place(between.address, _port(guest))
         # ssh reads signs of its own in this option: a percent sign stands for itself when it is doubled.
         proxy = shlex.join([*first[:-1], "-W", to, first[-1]]).replace("%", "%%")
+        asks = [*first[:-1], "-o", "BatchMode=yes", "-W", to, first[-1]]
         argv = [first[0], "-p", str(_port(guest)), "-l", account, "-o", f"ConnectTimeout={GREETING_S}"]
         argv += ["-o", f"ProxyCommand={proxy}", *trust_options(ws, guest), *identities(ws, guest)]
         argv += ["-t"] if terminal else []
-        return between.guest, [*argv, between.address, *(["--", *command] if command else [])]
+        return Through(between.guest, [*argv, between.address, *(["--", *command] if command else [])], asks)
     raise AnswerNo(f"no other guest leads to {name}", why=why, remedy=f"dacha door add {name} ssh --from host")
+
+
+def wait_to_boot(ws: Workspace, name: str, way: Through, tick: Callable[[], None]) -> None:
+    """Wait while a guest boots until it greets on that way; `tick` is called before each question. Once it should have
+    booted, what is wrong is left for the client to tell."""
+    since = observe_guest(ws.home, name, forwards=False).since
+    while since and time.time() - since < BOOTING_S:
+        tick()
+        if run_bounded(way.asks, ASKED_S, most=4).text.startswith("SSH-"):
+            return
+        refuse_unless_on(ws, name)
+        time.sleep(AGAIN_S)
 
 
 def _port(guest: Guest) -> int:
