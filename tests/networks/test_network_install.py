@@ -103,5 +103,10 @@ def test_a_guest_is_installed_over_its_network_by_answers_that_nobody_else_gets(
     assert "there is no kernel with its initrd in netboot" in lab("check").out
     lab.write(INSTALLED.replace("guest.gauge", "guest.charts").replace('"debian"', '"windows"'))
     assert "how an installer of windows is started over a network is not known" in lab("check", code=None).out
+    other = INSTALLED.replace("guest.gauge", "guest.charts")
+    lab.write(other.replace('address = "10.77.4.20"', 'address = "dynamic"'))
+    assert "leave address out there, or state one" in lab("check", code=None).out
+    lab.write(other + '[guest.gate]\nmemory = "64 MiB"\nadapter = [{ network = "pier", routes = true }]\n')
+    assert "gate routes on pier" in lab("check", code=None).out
     lab.write(INSTALLED.replace('install = "network"', 'install = "network"\nboot-order = ["disk", "medium"]'))
     assert "it is to be installed over its network" in lab("check", code=2).out

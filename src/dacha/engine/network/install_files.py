@@ -62,6 +62,16 @@ def why_not(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
     network = network_of(ws.lab, guest)
     if network is None or network.boot is None:
         return "none of its networks has anything for it", 'in [network.NAME]: boot = { files = "FOLDER" }'
+    if any(a.network == network.name and a.dynamic for a in guest.adapters):
+        why = (
+            f"its address on {network.name} is handed out, and by that nobody knows it for the guest that they are for"
+        )
+        return why, "leave address out there, or state one"
+    others = (g for g in ws.lab.guests.values() if g.name != guest.name)
+    router = next((g.name for g in others for a in g.adapters if a.network == network.name and a.routes), None)
+    if router:
+        why = f"{router} routes on {network.name}, and may use any address there: it could ask for them"
+        return why, f"a network without {router} for its installation, or a medium"
     if not kernel_and_initrd(ws, network, start):
         looked = ", ".join(kernel for kernel, _ in start.kernels)
         return f"there is no kernel with its initrd in {network.boot.files}", f"one of these, with its initrd: {looked}"
