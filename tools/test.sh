@@ -17,7 +17,7 @@ installer=tests/guests/test_debian_installer.py
 alone="tests/core tests/wire tests/engine tests/hypervisor tests/test_repository.py"
 # Guests that need no package from elsewhere, once the demo's is there.
 inner=""
-for name in life kept labs people faults disks; do inner="$inner tests/guests/test_$name.py"; done
+for name in life kept labs people faults disks handout; do inner="$inner tests/guests/test_$name.py"; done
 "$1/python" -c 'from dacha.demo.guest_image import guest_image; guest_image()' || exit 1
 # shellcheck disable=SC2086  # a word each, here and below
 {

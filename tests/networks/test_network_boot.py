@@ -153,10 +153,8 @@ def test_files_are_served_to_the_network_alone_and_none_beside_the_folder(hosted
     lab("apply")
     # A machine on the network's bridge that is no guest.
     bridge = link_name("saltmarsh", "network", "pier")
-    world.run("host", "ip", "link", "add", "m0", "type", "veth", "peer", "name", "eth9", "netns", world.name("outside"))
-    world.run("host", "ip", "link", "set", "m0", "master", bridge, "group", "default", "up")
+    world.plug("outside", bridge)
     world.run("outside", "ip", "address", "add", "10.77.4.99/24", "dev", "eth9")
-    world.run("outside", "ip", "link", "set", "eth9", "up")
     source = CLIENT.format(source=str(Path(__file__).parent.parent.parent / "src"))
 
     def told(code: str, machine: str = "outside") -> str:
@@ -229,9 +227,7 @@ def test_a_machine_that_is_no_guest_has_an_address_a_name_and_files_to_start_fro
     (lab.folder / "netboot").mkdir()
     (lab.folder / "netboot/pxelinux.0").write_bytes(bytes(300_000))
     bridge = applied_with_a_machine(lab)
-    world.run("host", "ip", "link", "add", "m0", "type", "veth", "peer", "name", "eth9", "netns", world.name("outside"))
-    world.run("host", "ip", "link", "set", "m0", "master", bridge, "group", "default", "up")
-    world.run("outside", "ip", "link", "set", "eth9", "address", "02:00:00:77:04:60", "up")
+    world.plug("outside", bridge, "address", "02:00:00:77:04:60")
     script = lab.folder / "leased"
     script.write_text('#!/bin/sh\n[ "$ip" ] && ip address replace "$ip/$mask" dev "$interface"\nexit 0\n')
     script.chmod(0o755)

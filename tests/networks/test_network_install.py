@@ -80,10 +80,8 @@ def test_a_guest_is_installed_over_its_network_by_answers_that_nobody_else_gets(
     wait_for(lambda: "answers/answers.cpio was sent (10.77.4.20)" in log.read_text(), 180, record)
     # A machine on the same network that is not the guest, while it is being installed.
     bridge = link_name("saltmarsh", "network", "pier")
-    world.run("host", "ip", "link", "add", "m0", "type", "veth", "peer", "name", "eth9", "netns", world.name("outside"))
-    world.run("host", "ip", "link", "set", "m0", "master", bridge, "group", "default", "up")
+    world.plug("outside", bridge)
     world.run("outside", "ip", "address", "add", "10.77.4.99/24", "dev", "eth9")
-    world.run("outside", "ip", "link", "set", "eth9", "up")
     source = CLIENT.format(source=str(Path(__file__).parent.parent.parent / "src"))
     assert world.run("outside", "python3", "-c", source + ASK_FOR_ANSWERS).strip() == "404 404 200 error 1"
     wait_for(lambda: '"answers": true' in lab("status", "--json", code=None).out, 240, record)

@@ -101,6 +101,13 @@ class World:
         process.stdout.readline()
         return process
 
+    def plug(self, machine: str, bridge: str, *settings: str) -> None:
+        """Put an adapter eth9 of a machine into a bridge of the host's by hand; `settings` are ip(8)'s for it."""
+        peer = ("peer", "name", "eth9", "netns", self.name(machine))
+        self.run("host", "ip", "link", "add", "m0", "type", "veth", *peer)
+        self.run("host", "ip", "link", "set", "m0", "master", bridge, "group", "default", "up")
+        self.run(machine, "ip", "link", "set", "eth9", *settings, "up")
+
     def close(self) -> None:
         for name in (*MACHINES, "switch", "outside"):
             subprocess.run(["ip", "netns", "delete", self.name(name)], check=False, capture_output=True)
