@@ -11,6 +11,10 @@ from typing import Any, NoReturn
 from dacha.core.errors import UsageError
 from dacha.core.named import NamedTuple
 
+# argparse's own words are English, as all others here are: to look for them in the user's language it would load what
+# knows of languages and go through folders, at every command.
+argparse._ = str  # type: ignore[attr-defined]
+
 
 class Command(NamedTuple):
     """A command: its group in the help, its name, the module that has its arguments and runs it, what it does, and an

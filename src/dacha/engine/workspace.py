@@ -103,7 +103,9 @@ class Workspace:
         # A subnet that is written here may be another lab's too, where QEMU carries both: only choices avoid it.
         written = [n.subnet for n in self.lab.networks.values() if n.subnet]
         avoided = [s for s in subnets if not any(s.overlaps(mine) for mine in written)]
-        return make_plan(self.lab, [*addresses.used_subnets(own), *avoided], ports.listening() | others)
+        # Which ports are held matters where one is to be chosen; the kernel takes its time to list them.
+        held = ports.listening() if any(d.port is None for d in self.lab.doors()) else set()
+        return make_plan(self.lab, [*addresses.used_subnets(own), *avoided], held | others)
 
     def again(self) -> Workspace:
         """The same lab, to be planned anew: what is free on this host may be another by now."""

@@ -15,6 +15,9 @@ from dacha.core.findings import Path
 from dacha.core.named import NamedTuple
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
+# A key as people write it: bare parts, nothing between them but dots.
+_PLAIN_KEY = re.compile(r"[ \t]*([A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*)[ \t]*(?=[=\]])")
+_SHORT_STRINGS = re.compile(r'"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'')
 _BLANK = re.compile(r"[ \t]*")
 _SPACE = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
 _SCALAR = re.compile(r"[^,\]}#\r\n]+")
@@ -51,6 +54,9 @@ def _string(text: str, at: int) -> int:
 
 def _key(text: str, at: int) -> tuple[list[str], int]:
     """A dotted key at `at`: its parts, and the offset behind it."""
+    plain = _PLAIN_KEY.match(text, at)
+    if plain:
+        return plain[1].split("."), plain.end()
     import tomllib
 
     spans = key_spans(text, at)
@@ -113,6 +119,19 @@ def value_places(text: str, at: int, path: Path) -> Iterator[tuple[Path, int, in
     yield path, start, at
 
 
+def _on_one_line(text: str, at: int, path: Path) -> tuple[Path, int, int] | None:
+    """The place of a list or table that ends on its own line, seen without going into it; None where it may not."""
+    if text[at] not in "[{":
+        return None
+    newline = text.find("\n", at)
+    line = text[at : newline if newline >= 0 else len(text)].rstrip()
+    # Without its strings nothing but its own marks is left of it.
+    marks = _SHORT_STRINGS.sub("", line)
+    if any(c in marks for c in "\"'#") or any(marks.count(a) != marks.count(b) for a, b in ("[]", "{}")):
+        return None
+    return path, at, at + len(line)
+
+
 def statements(text: str) -> list[Statement]:
     """Every header and every `key = value` in file order. `text` must be valid TOML."""
     found: list[Statement] = []
@@ -136,7 +155,7 @@ def statements(text: str) -> list[Statement]:
         else:
             parts, behind = _key(text, at)
             behind = _BLANK.match(text, behind + 1).end()  # type: ignore[union-attr]
-            *_, place = value_places(text, behind, (*table, *parts))
+            place = _on_one_line(text, behind, (*table, *parts)) or [*value_places(text, behind, (*table, *parts))][-1]
             header = False
         newline = text.find("\n", place[2])
         end = len(text) if newline < 0 else newline + 1
@@ -159,7 +178,7 @@ class Places:
 
     def __init__(self, text: str) -> None:
         self._text = text
-        self._newlines = [n for n, c in enumerate(text) if c == "\n"]
+        self._newlines = [m.start() for m in re.finditer("\n", text)]
         self._at: dict[Path, int] = {}
         # Values with others in them, which are looked into when one of those is asked for.
         self._closed: dict[Path, int] = {}

@@ -96,9 +96,11 @@ def note_removed(ws: Workspace) -> None:
 
 def findings(ws: Workspace, guest: Guest) -> list[Finding]:
     """What is wrong about disks that are there already: kept from an earlier guest, or made on another image."""
-    found = []
-    record, here = ws.home.read(guest.name), ("guest", guest.name)
+    found: list[Finding] = []
     there = dict(ws.home.disks(guest.name))
+    if not there:
+        return found
+    record, here = ws.home.read(guest.name), ("guest", guest.name)
     for n, disk in enumerate(guest.disks):
         if disk.name not in there:
             continue

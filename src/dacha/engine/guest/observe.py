@@ -28,8 +28,10 @@ def full_name(home: Home, guest: str) -> str:
 
 def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGuest:
     """One guest as it is now. With `forwards`, its running process is asked which doors it holds open."""
-    record = home.read(name)
     folder = home.guest(name)
+    if not folder.is_dir():
+        return ObservedGuest()
+    record = home.read(name)
     found = process.find(home.run(name), home.process_lock(name), full_name(home, name), record.process)
     made = ObservedGuest(
         disks=frozenset(_disks(home, name)),
