@@ -16,7 +16,8 @@ from dacha.wire.tftp import Fault, Refused, Request, Transfer, decode_request, e
 TRANSFERS_MOST, EACH_MOST, BURST = 128, 8, 64
 # Bytes of a file that are read in one go.
 AHEAD = 128 << 10
-# Asks for a file by its name, and is called back with its descriptor and size; None where there is no such file.
+# Asks for a file by its name, for somebody at an address, and is called back with its descriptor and size; None where
+# there is no such file for them.
 Fetch = Callable[[str, str, Callable[[tuple[int, int] | None], None]], None]
 
 
