@@ -60,6 +60,7 @@ elif [ "${2:-}" = faults ]; then
     command -v xfreerdp3 > /dev/null || need xfreerdp freerdp2-x11
     need import imagemagick
     need Xvfb xvfb
+    need chromium chromium
 elif [ "${2:-}" = screenshots ]; then
     need xterm xterm
     need Xvfb xvfb

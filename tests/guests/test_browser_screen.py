@@ -16,7 +16,6 @@ from websockets.exceptions import InvalidStatus
 from websockets.sync.client import connect
 
 from tests.conftest import PROGRAM, Lab
-from tests.guests.browser import PROGRAM as CHROMIUM
 from tests.guests.browser import Browser
 
 LAB = (
@@ -102,7 +101,8 @@ def test_a_screen_is_served_to_who_has_the_token_and_ends_with_the_last_viewer(l
         assert process.wait(30) == 0 and time.monotonic() - began > 2, "who loads the page again finds it there"
 
 
-@pytest.mark.skipif(CHROMIUM is None, reason="no browser is on this machine")
+# A browser is a hundred megabytes: the suite of all brings one.
+@pytest.mark.whole
 def test_a_browser_shows_the_screen(lab: Lab, client: Path, tmp_path: Path) -> None:
     lab.write(LAB)
     lab("apply", "--no-wait")
