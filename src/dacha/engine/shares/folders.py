@@ -92,7 +92,11 @@ def daemon_findings(ws: Workspace) -> list[Finding]:
     if find():
         return []
     what = f"virtiofsd is not on this machine: it serves shared folders ({', '.join(names)})"
-    remedy = "on Debian: apt install qemu-system-common (12), virtiofsd (13 and later)"
+    first = next((g.name, s.name) for g in ws.lab.guests.values() for s in g.shares if not s.by_smb)
+    remedy = (
+        "on Debian: apt install qemu-system-common (12), virtiofsd (13 and later)\n"
+        f"or over a network of the kernel's: dacha share edit {' '.join(first)} --by smb"
+    )
     return [Finding(ERROR, "share-daemon", "this host", what, remedy, (), "host")]
 
 
