@@ -253,6 +253,10 @@ def test_a_loader_over_the_network_starts_the_installer_with_its_answers(tmp_pat
     made = menus("casper/vmlinuz", ("casper/initrd", "answers/answers.cpio"), line)
     (tmp_path / "grub.cfg").write_text(made["grub.cfg"])
     subprocess.run(["grub-script-check", tmp_path / "grub.cfg"], check=True)
+    odd = menus("linux", ("initrd",), "inst.repo=http://pier.example/a'b$c;{d} quiet")["grub.cfg"]
+    (tmp_path / "odd.cfg").write_text(odd)
+    subprocess.run(["grub-script-check", tmp_path / "odd.cfg"], check=True)
+    assert "'inst.repo=http://pier.example/a'\\''b$c;{d}' quiet" in odd
     assert "'ds=nocloud;s=http://10.77.4.1/answers/'" in made["grub.cfg"]
     assert "initrd /casper/initrd /answers/answers.cpio" in made["grub.cfg"]
     assert "initrd ::casper/initrd,::answers/answers.cpio" in made["pxelinux.cfg"]

@@ -161,15 +161,15 @@ def _write_for_network(ws: Workspace, guest: Guest, form: Form, texts: dict[str,
     """The menu of the guest's loader, and its answers: in a second initrd, or each as a file that is had by HTTP."""
     from dacha.formats.answers.network_start import ARCHIVE, NETWORK_STARTS, OWN, menus
     from dacha.formats.linux import cpio
+    from dacha.wire.http import quote
 
     start, network = NETWORK_STARTS[guest.system], install_files.network_of(ws.lab, guest)
     assert network is not None
     found = install_files.kernel_and_initrd(ws, network, start)
     assert found is not None
     here = f"http://{ws.plan.networks[network.name].gateway}"
-    line = start.command_line.format(
-        answers=f"{here}/{OWN}", mirror=guest.setup.mirror, iso=f"{here}/{install_files.medium(ws, network)}"
-    )
+    iso = quote(install_files.medium(ws, network) or "")
+    line = start.command_line.format(answers=f"{here}/{OWN}", mirror=guest.setup.mirror, iso=f"{here}/{iso}")
     files = form.pack(texts)
     initrds = [found[1]]
     if start.in_initrd:

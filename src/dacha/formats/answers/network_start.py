@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 from dacha.core.named import NamedTuple
@@ -12,6 +13,7 @@ ARCHIVE = "answers.cpio"
 OWN = "answers"
 # The menus, by what the loaders call them.
 GRUB, SYSLINUX = "grub.cfg", "pxelinux.cfg"
+_SAFE = re.compile(r"[A-Za-z0-9_.,:/=@%+-]+")
 
 
 class NetworkStart(NamedTuple):
@@ -57,14 +59,19 @@ NETWORK_STARTS = {
 
 def menus(kernel: str, initrds: Sequence[str], command_line: str) -> dict[str, str]:
     """The menus that start this kernel at once, by the loader's file name. Paths are from the folder's top."""
-    # In GRUB's language a semicolon ends a command; between these marks nothing has a meaning.
-    words = " ".join(f"'{w}'" if ";" in w else w for w in command_line.split())
+    words = " ".join(_for_grub(word) for word in command_line.split())
     grub = f"set timeout=0\nmenuentry install {{\n  linux /{kernel} {words}\n"
     grub += f"  initrd {' '.join(f'/{i}' for i in initrds)}\n}}\n"
     # Two colons: from the top, wherever the loader itself lies.
     files = ",".join(f"::{i}" for i in initrds)
     syslinux = f"default install\nprompt 0\nlabel install\n  kernel ::{kernel}\n  initrd {files}\n"
     return {GRUB: grub, SYSLINUX: f"{syslinux}  append {command_line}\n"}
+
+
+def _for_grub(word: str) -> str:
+    """A word as GRUB's language has it, where a semicolon ends a command and a dollar names a variable: between single
+    marks nothing has a meaning."""
+    return word if _SAFE.fullmatch(word) else "'" + word.replace("'", "'\\''") + "'"
 
 
 def own_file(asked: str) -> str | None:
