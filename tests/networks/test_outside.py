@@ -123,7 +123,7 @@ def hop(lab: HostedLab, name: str, code: int | None = None) -> dict[str, str]:
 
 
 def enters(lab: HostedLab, port: int = 2220) -> str:
-    return lab.world.reads("outside", "198.51.100.1", port)
+    return lab.world.reads("outside", "198.51.100.1", port, 3.0)
 
 
 def test_a_guest_is_entered_from_outside_renewed_while_it_stands_and_shut_after(hosted: HostedLab) -> None:

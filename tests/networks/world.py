@@ -77,8 +77,9 @@ class World:
         assert not check or done.returncode == 0, done
         return done.stdout
 
-    def reads(self, machine: str, address: str, port: int, timeout_s: float = 3.0) -> str:
-        """What a service says first to a machine that connects: its line, or "refused", or "silent"."""
+    def reads(self, machine: str, address: str, port: int, timeout_s: float = 20.0) -> str:
+        """What a service says first to a machine that connects: its line, or "refused", or "silent". A slow guest on a
+        busy machine takes its time to greet; who expects silence says for how long."""
         code = (
             "import socket,sys\n"
             f"try: print(socket.create_connection(({address!r},{port}),{timeout_s}).recv(64).decode('latin-1'))\n"
