@@ -70,7 +70,7 @@ def _try_all(lab: HostedLab, rig: Rig, faults: list[dict[str, Any]], *, mend: bo
     lab.write(LAB)
     lab("apply", "--no-wait")
     for door in (("gauge", "ssh"), ("charts", "ssh"), ("gauge", "out")):
-        deadline = time.monotonic() + 180  # every lot begins at once, and three guests boot
+        deadline = time.monotonic() + 600  # every lot begins at once, and three guests boot
         while (said := traced(lab, door)[0])["broken"] is not None:
             assert time.monotonic() < deadline, said["hops"][-1]
     missed, alarms, apart, vain, slowest = [], [], [], [], 0.0

@@ -47,7 +47,7 @@ def test_debians_own_installer_takes_its_answers_and_asks_nobody(lab: Lab, key_f
         assert "netcfg/get_ipaddress string 10.77.4.20" in lab("guest", "answers", "gauge").out
         lab("apply", "--no-wait")
         wanted = "dists/bookworm/main/debian-installer/binary-amd64/Packages"
-        deadline = time.monotonic() + 400
+        deadline = time.monotonic() + 1200
         while not any(path.startswith(wanted) for path in served.asked):
             said = lab("console", "gauge", "--record").out
             assert time.monotonic() < deadline, f"{said[-3000:]}\n{served.asked}"

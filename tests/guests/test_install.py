@@ -43,7 +43,7 @@ def test_a_medium_becomes_a_guest(
     assert "installing" in lab("status", code=None).out or status["guests"][0]["state"] == "off"
 
     # Nobody does anything: the guest installs, restarts or is started again, and its door answers.
-    deadline = time.monotonic() + 180
+    deadline = time.monotonic() + 600
     while lab("status", "--json", code=None).json["guests"][0]["doors"][0]["answers"] is not True:
         assert time.monotonic() < deadline, lab("console", "gauge", "--record").out[-2000:]
         time.sleep(1)
@@ -163,7 +163,7 @@ def test_an_answered_installer_that_restarts_is_started_from_its_disk(
                "--key", "id.pub", "--user", "ops", "--door", "ssh").out  # fmt: skip
     assert "asks nobody, and takes the whole disk (preseed)" in said
     lab("apply", "--no-wait")
-    deadline = time.monotonic() + 180
+    deadline = time.monotonic() + 600
     while lab("status", "--json", code=None).json["guests"][0]["doors"][0]["answers"] is not True:
         assert time.monotonic() < deadline, lab("console", "gauge", "--record").out[-2000:]
         time.sleep(1)

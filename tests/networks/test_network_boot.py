@@ -255,7 +255,7 @@ def test_a_machine_that_is_no_guest_starts_from_the_network(hosted: HostedLab, n
          "-device", "virtio-net-pci,netdev=n,mac=02:00:00:77:04:60,bootindex=1"]
     )  # fmt: skip
     try:
-        deadline = time.monotonic() + 180
+        deadline = time.monotonic() + 600
         while not (console.is_file() and "no volume labelled cidata" in console.read_text(errors="replace")):
             assert time.monotonic() < deadline and machine.poll() is None, console.read_text(errors="replace")
             time.sleep(0.5)

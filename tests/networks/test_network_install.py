@@ -77,14 +77,14 @@ def test_a_guest_is_installed_over_its_network_by_answers_that_nobody_else_gets(
         return text[-3000:]
 
     log = lab.guest_folder("gauge").parent.parent / "caretaker.log"
-    wait_for(lambda: "answers/answers.cpio was sent (10.77.4.20)" in log.read_text(), 180, record)
+    wait_for(lambda: "answers/answers.cpio was sent (10.77.4.20)" in log.read_text(), 600, record)
     # A machine on the same network that is not the guest, while it is being installed.
     bridge = link_name("saltmarsh", "network", "pier")
     world.plug("outside", bridge)
     world.run("outside", "ip", "address", "add", "10.77.4.99/24", "dev", "eth9")
     source = CLIENT.format(source=str(Path(__file__).parent.parent.parent / "src"))
     assert world.run("outside", "python3", "-c", source + ASK_FOR_ANSWERS).strip() == "404 404 200 error 1"
-    wait_for(lambda: '"answers": true' in lab("status", "--json", code=None).out, 240, record)
+    wait_for(lambda: '"answers": true' in lab("status", "--json", code=None).out, 600, record)
     assert lab("connect", "gauge", "--", "cat /proc/cmdline", timeout=240).out.startswith("BOOT_IMAGE=")
     assert lab("console", "gauge", "--record").out.count("demo installer: installed on /dev/vda") == 1
     assert lab("diff").out == "saltmarsh: everything applied\n"

@@ -19,7 +19,7 @@ from dacha.host.processes import Process, alive, identify, wait_gone
 from dacha.host.records import read_record, write_record
 from dacha.hypervisor.process import running as held
 
-START_S, STOP_S = 30.0, 5.0
+START_S, STOP_S = 120.0, 20.0
 VERSION = 1
 
 
