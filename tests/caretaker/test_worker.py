@@ -60,7 +60,7 @@ def storming(hosted: HostedLab) -> HostedLab:
 
 def test_the_worker_has_no_power(storming: HostedLab) -> None:
     for pid in workers(caretaker(storming)):
-        deadline = time.monotonic() + 20
+        deadline = time.monotonic() + 120
         while (status := dict(
             line.split(":", 1) for line in Path(f"/proc/{pid}/status").read_text().splitlines()
         ))["Seccomp"].strip() != "2":  # fmt: skip
@@ -138,7 +138,7 @@ taken = ctypes.CDLL(None).syscall(438, os.pidfd_open({worker}), {own_end}, 0)  #
 socket.socket(fileno=taken).send(b'["run", "rm -rf /"]')
 """
     storming.world.run("host", sys.executable, "-c", inside)
-    deadline = time.monotonic() + 10
+    deadline = time.monotonic() + 120
     while workers(parent)[:1] == [worker]:
         assert time.monotonic() < deadline
         time.sleep(0.02)

@@ -248,7 +248,7 @@ def test_two_additions_of_one_name_at_once_keep_one_and_refuse_the_other(lab: La
     pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
     first = subprocess.Popen(command, cwd=lab.folder, env=lab.env, **pipes)  # type: ignore[call-overload]
     parts = lab.folder / "state/media"
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 120
     while not (list(parts.glob(".tides.*.part")) if parts.is_dir() else ()):
         assert time.monotonic() < deadline
         time.sleep(0.02)

@@ -129,7 +129,7 @@ class Rig:
         os.kill(self.caretaker(), signal.SIGCONT)
         self.lab("apply", "--no-wait")
         note = self.lab.folder / "state/labs/real/router.json"
-        deadline = time.monotonic() + 20
+        deadline = time.monotonic() + 120
         while not any(m["made"] > before for m in json.loads(note.read_text())["mappings"]):
             assert time.monotonic() < deadline, note.read_text()
             time.sleep(0.1)

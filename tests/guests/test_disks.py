@@ -33,7 +33,7 @@ def sizes(lab: Lab) -> dict[str, int]:
 
 def sees(lab: Lab, expected: dict[str, int]) -> bool:
     """True when the guest sees these disks; its system takes a moment to notice."""
-    deadline = time.monotonic() + 15
+    deadline = time.monotonic() + 120
     while (found := sizes(lab)) != expected:
         assert time.monotonic() < deadline, found
         time.sleep(0.3)

@@ -143,7 +143,7 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     assert world.run("host", "ping", "-c1", "-W1", "-I", "10.77.9.1", "10.77.9.99", check=False).count(" 0 received")
     assert world.reads("host", "10.77.9.10", 22).startswith(SSH)
     # Which address it uses is seen on the wire all the same, and said.
-    deadline = time.monotonic() + 30
+    deadline = time.monotonic() + 120
     while not (row := lab("address", "list", "--json").json["addresses"][1])["conflict"]:
         assert time.monotonic() < deadline, row
         world.run(
@@ -218,7 +218,7 @@ def test_doors_follow_a_guest_whose_address_is_handed_out(hosted: HostedLab) -> 
     assert "opens buoy http" in said and "door buoy http" in said, said
     # An address that is planned for somebody is not its to have, nor the gateway's.
     on_console(lab, "buoy", move.format("10.77.4.2", "10.77.4.9"))
-    deadline = time.monotonic() + 30
+    deadline = time.monotonic() + 120
     while not (row := lab("address", "list", "--json").json["addresses"][0])["conflict"]:
         assert time.monotonic() < deadline, row
     assert "NOT FREE TO HAVE" in lab("address", "list").out
@@ -236,7 +236,7 @@ def on_console(lab: HostedLab, guest: str, command: str) -> None:
     with socket.socket(socket.AF_UNIX) as console:
         console.connect(f"{lab.env['DACHA_RUN']}/real/{guest}/serial")
         console.sendall(f"{command}; echo ''{done[:4]}''{done[4:]}\n".encode())
-        deadline = time.monotonic() + 20
+        deadline = time.monotonic() + 120
         while done not in (said := lab("console", guest, "--record").out):
             assert time.monotonic() < deadline, said[-500:]
             time.sleep(0.2)

@@ -160,7 +160,7 @@ def server(lab: HostedLab) -> Path:
 
 
 def wait_until(true: object) -> None:
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 120
     assert callable(true)
     while not true():
         assert time.monotonic() < deadline
