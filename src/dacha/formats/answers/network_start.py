@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 
 from dacha.core.named import NamedTuple
+from dacha.formats.answers import debian
 
 # The file with a guest's answers that its loader puts behind the installer's initrd.
 ARCHIVE = "answers.cpio"
@@ -43,7 +44,7 @@ NETWORK_STARTS = {
             ("linux", "initrd.gz"),
             ("vmlinuz", "initrd.gz"),
         ),
-        "auto=true priority=critical DEBIAN_FRONTEND=text console=ttyS0,115200 --- console=tty0 console=ttyS0,115200",
+        debian.COMMAND_LINE,
         in_initrd=True,
     ),
     "ubuntu": NetworkStart(
