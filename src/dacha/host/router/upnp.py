@@ -7,6 +7,7 @@ in its argument and the answer as JSON on its output.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import socket
 import subprocess
@@ -23,8 +24,9 @@ from dacha.host.accounts import helper
 from dacha.host.router.speaker import Granted, Place, Seen
 from dacha.wire.router import ssdp
 
-# How long devices have to answer the search (milliseconds), and one question with its search in all (seconds).
-SEARCH_MS, PATIENCE_S = 500, 4.0
+# How long devices have to answer the search (milliseconds) before it is sent once more, how often it is sent, and how
+# long one question takes with its search in all (seconds).
+SEARCH_MS, SEARCHES, PATIENCE_S = 500, 2, 5.0
 # Other outside ports that are tried when the wished one is another machine's.
 OTHERS = 10
 
@@ -77,23 +79,22 @@ class Upnp:
 
 def _description(router: str, source: str) -> str:
     """Where the router's own description is. Nobody else's answer is taken, and no other machine's is ever read."""
-    deadline = time.monotonic() + SEARCH_MS / 1000
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
         s.bind((source, 0))
         s.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, 2)
         s.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(source))
-        for place in (ssdp.GROUP, router):
-            for target in ssdp.TARGETS:
-                s.sendto(ssdp.search(target), (place, ssdp.PORT))
-        while (left := deadline - time.monotonic()) > 0:
-            s.settimeout(left)
-            try:
-                answer, (sender, _) = s.recvfrom(ssdp.ANSWER_MOST + 1)
-            except TimeoutError:
-                break
-            found = ssdp.location(answer, router) if sender == router else None
-            if found:
-                return found
+        for _ in range(SEARCHES):
+            for place in (ssdp.GROUP, router):
+                for target in ssdp.TARGETS:
+                    s.sendto(ssdp.search(target), (place, ssdp.PORT))
+            deadline = time.monotonic() + SEARCH_MS / 1000
+            while (left := deadline - time.monotonic()) > 0:
+                s.settimeout(left)
+                with contextlib.suppress(TimeoutError):
+                    answer, (sender, _) = s.recvfrom(ssdp.ANSWER_MOST + 1)
+                    found = ssdp.location(answer, router) if sender == router else None
+                    if found:
+                        return found
     raise LookupError("it does not answer")
 
 
