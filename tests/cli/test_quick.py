@@ -65,7 +65,8 @@ def test_every_library_that_is_needed_is_among_the_slow() -> None:
     needed = tomllib.loads((Path(__file__).parents[2] / "pyproject.toml").read_text())["project"]["dependencies"]
     imported = {"PyYAML": "yaml", "dnspython": "dns", "pyspnego": "spnego"}
     names = [re.split(r"[<>=]", one)[0] for one in needed]
-    assert {imported.get(name, name) for name in names} <= SLOW
+    quick = {"tomli"}  # it reads the lab file, faster than the one that comes with Python
+    assert {imported.get(name, name) for name in names} - SLOW == quick
 
 
 def test_help_loads_no_part_of_the_lab(lab: Lab) -> None:

@@ -104,6 +104,38 @@ def test_a_member_of_a_list_is_removed_and_its_neighbours_comments_stay() -> Non
     assert tomllib.loads(after)["guest"]["a"]["disk"] == [{"size": "1 GiB"}]
 
 
+SPREAD = """\
+[guest.a]
+login = {
+  user = "ops",  # one
+  # about keys
+  keys = ["a.pub"],
+  shell.path = "/bin/sh"  # last
+}
+cpus = 1
+"""
+
+
+@pytest.mark.parametrize(
+    ("edit", "gone", "there"),
+    [
+        (Remove(("user",)), '  user = "ops",  # one\n', ""),
+        (Remove(("keys",)), '  keys = ["a.pub"],\n', ""),
+        (Remove(("shell", "path")), '  shell.path = "/bin/sh"  # last\n', ""),
+        (Set(("user",), "kim"), '"ops"', '"kim"'),
+        (Set(("port",), 3), '"/bin/sh"', '"/bin/sh", port = 3'),
+    ],
+)
+def test_a_table_over_several_lines_keeps_them(edit: Edit, gone: str, there: str) -> None:
+    """As TOML has it from 1.1 on."""
+    edit = edit._replace(path=("guest", "a", "login", *edit.path))
+    assert edit_text(SPREAD, [edit]) == SPREAD.replace(gone, there)
+    one_line = "a = { b = 1, c = [1, 2], d = 3 }  # said\n"
+    assert edit_text(one_line, [Remove(("a", "c"))]) == "a = { b = 1, d = 3 }  # said\n"
+    assert edit_text(one_line, [Remove(("a", "c", 1))]) == "a = { b = 1, c = [1], d = 3 }  # said\n"
+    assert edit_text(one_line, [Remove(("a", "c", 0))]) == "a = { b = 1, c = [2], d = 3 }  # said\n"
+
+
 def test_a_door_goes_where_the_other_doors_are() -> None:
     after = edit_text(TEXT, [Set(("guest", "b", "door", "web"), {"from": "lan", "to": 80})])
     assert after.endswith('door.ssh = { from = "host" }\ndoor.web = { from = "lan", to = 80 }\n')

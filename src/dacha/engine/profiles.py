@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterator, Mapping
 from functools import cache
 from pathlib import Path
+
+import tomli
 
 from dacha.core.errors import HostError, UsageError
 from dacha.core.lab.profile import Profile, read_profile
@@ -32,7 +33,7 @@ class ProfileFolder(Mapping[str, Profile]):
             path = self._files[name]
             try:
                 profile, findings = read_profile(name, path.read_text())
-            except (OSError, tomllib.TOMLDecodeError) as e:
+            except (OSError, tomli.TOMLDecodeError) as e:
                 raise UsageError(f"the profile {name} cannot be read", where=str(path), why=str(e)) from e
             if findings:
                 raise UsageError(findings[0].what, where=str(path), remedy=findings[0].remedy)
@@ -43,7 +44,7 @@ class ProfileFolder(Mapping[str, Profile]):
         """Where a profile comes from, in words, and the keys that its file has."""
         self[name]
         path = self._files[name]
-        return f"profile {name}" if path.parent == _OWN else str(path), set(tomllib.loads(path.read_text()))
+        return f"profile {name}" if path.parent == _OWN else str(path), set(tomli.loads(path.read_text()))
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._files)

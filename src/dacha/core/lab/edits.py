@@ -8,14 +8,15 @@ another name in the same way, and nothing else of the text another place.
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Iterable
 from copy import deepcopy
 from typing import Any
 
+import tomli
+
 from dacha.core.errors import LabError
 from dacha.core.findings import Path
-from dacha.core.lab.layout import Statement, key_spans, key_text, statements, value_places, value_text
+from dacha.core.lab.layout import Statement, key_spans, key_text, next_member, statements, value_places, value_text
 from dacha.core.named import NamedTuple
 
 
@@ -69,15 +70,15 @@ def edit_text(text: str, edits: Iterable[Edit]) -> str:
     """The text after the edits, verified. `text` must be valid TOML. Raises LabError when its layout does not
     allow one; then nothing was changed."""
     for edit in edits:
-        wanted = edit_data(tomllib.loads(text), edit)
+        wanted = edit_data(tomli.loads(text), edit)
         ways = (_set, _set_as_table) if isinstance(edit, Set) else (_remove,)
         for way in ways:
             try:
                 new = way(text, edit)
-                meant = tomllib.loads(new)
+                meant = tomli.loads(new)
                 if (prune(meant, edit.path) if isinstance(edit, Remove) else meant) == wanted:
                     break
-            except (tomllib.TOMLDecodeError, ValueError, IndexError):
+            except (tomli.TOMLDecodeError, ValueError, IndexError):
                 continue
         else:
             shown = ".".join(map(str, edit.path))
@@ -200,28 +201,30 @@ def _remove(text: str, edit: Any) -> str:
 
 def _remove_inline(text: str, stmts: list[Statement], path: Path) -> str:
     spans = _value_spans(text, stmts)
-    above = path[:-1]
     start, end = spans.get(path, (0, 0))
-    if not end or above not in spans:
+    above = path[:-1]
+    while above and above not in spans:
+        above = above[:-1]
+    if not end or not above:
         raise ValueError("not there")
-    if text[spans[above][0]] == "{":
-        # An inline table has no comments and no line ends (TOML 1.0), so writing it anew loses nothing.
-        a, b = spans[above]
-        table = tomllib.loads(f"v = {text[a:b]}")["v"]
-        del table[path[-1]]
-        return text[:a] + value_text(table) + text[b:]
-    line = text.rfind("\n", 0, start) + 1
-    rest = re.match(r"[ \t]*,?[ \t]*(?:#[^\n]*)?\n", text[end:])
-    if rest and not text[line:start].strip() and line > spans[above][0]:
+    opener, closer = spans[above]
+    if text[opener] == "{" and "\n" not in text[opener:closer]:
+        # On one line it has no comments, so writing it anew loses nothing.
+        table = edit_data(tomli.loads(f"v = {text[opener:closer]}"), Remove(("v", *path[len(above) :])))
+        return text[:opener] + value_text(table.get("v", {})) + text[closer:]
+    inner = (e for p, (_, e) in spans.items() if p[: len(above)] == above and p != above)
+    before = max((e for e in inner if e <= start), default=opener + 1)
+    begin, behind = next_member(text, before), next_member(text, end)
+    line = text.rfind("\n", 0, begin) + 1
+    if not text[line:begin].strip() and line > opener:
         # A member on lines of its own goes with them, and with what is said of it there.
-        return text[:line] + text[end + rest.end() :]
-    siblings = sorted(span for p, span in spans.items() if p[:-1] == above)
-    n = siblings.index((start, end))
-    if n + 1 < len(siblings):
-        return text[:start] + text[siblings[n + 1][0] :]
-    if n > 0:
-        return text[: siblings[n - 1][1]] + text[end:]
-    return text[: spans[above][0]] + "[]" + text[spans[above][1] :]
+        rest = re.match(r"[ \t]*,?[ \t]*(?:#[^\n]*)?\n", text[end:])
+        return text[:line] + text[end + rest.end() if rest else behind :]
+    if text[behind] not in "]}":
+        return text[:begin] + text[behind:]
+    if before > opener + 1:
+        return text[:before] + text[end:]
+    return text[:opener] + text[opener] + text[closer - 1 :]
 
 
 def rename_data(data: dict[str, Any], path: Path, name: str) -> dict[str, Any]:
@@ -243,7 +246,7 @@ def rename_data(data: dict[str, Any], path: Path, name: str) -> dict[str, Any]:
 
 def rename_text(text: str, path: Path, name: str) -> str:
     """The text after that, verified. Raises LabError when its layout does not allow it; then nothing was changed."""
-    wanted = rename_data(tomllib.loads(text), path, name)
+    wanted = rename_data(tomli.loads(text), path, name)
     cuts = []
     for s in statements(text):
         if s.path[: len(path)] != path:
@@ -255,7 +258,7 @@ def rename_text(text: str, path: Path, name: str) -> str:
     new = text
     for start, end in sorted(cuts, reverse=True):
         new = new[:start] + key_text((name,)) + new[end:]
-    if tomllib.loads(new) != wanted:
+    if tomli.loads(new) != wanted:
         shown = ".".join(map(str, path))
         raise LabError(
             f"the layout of the file does not let {shown} be renamed without touching the rest",

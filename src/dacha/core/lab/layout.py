@@ -1,7 +1,7 @@
 """Where each key of a TOML text stands.
 
-tomllib gives values without places, and a library that edits TOML moves comments between tables; so
-this reads only the layout of a text that tomllib has already accepted (TOML 1.0), and gives every
+tomli gives values without places, and a library that edits TOML moves comments between tables; so
+this reads only the layout of a text that tomli has already accepted (TOML 1.1), and gives every
 key its line and its span. Errors are shown and edits are made by these places.
 """
 
@@ -57,12 +57,11 @@ def _key(text: str, at: int) -> tuple[list[str], int]:
     plain = _PLAIN_KEY.match(text, at)
     if plain:
         return plain[1].split("."), plain.end()
-    import tomllib
+    import tomli
 
     spans = key_spans(text, at)
     parts = [
-        tomllib.loads(f"k = {text[start:end]}")["k"] if text[start] in "\"'" else text[start:end]
-        for start, end in spans
+        tomli.loads(f"k = {text[start:end]}")["k"] if text[start] in "\"'" else text[start:end] for start, end in spans
     ]
     return parts, _BLANK.match(text, spans[-1][1]).end()  # type: ignore[union-attr]  # matches the empty string
 
@@ -117,6 +116,13 @@ def value_places(text: str, at: int, path: Path) -> Iterator[tuple[Path, int, in
             raise ValueError(f"no value at offset {at}")
         at += len(match.group().rstrip())
     yield path, start, at
+
+
+def next_member(text: str, at: int) -> int:
+    """Where the next member of a list or table begins, behind the one that ends at `at` (or behind its opening mark):
+    past a comma, white space and comments. The offset of the closing mark where there is none."""
+    at = _SPACE.match(text, at).end()  # type: ignore[union-attr]  # matches the empty string
+    return _SPACE.match(text, at + 1).end() if text[at] == "," else at  # type: ignore[union-attr]
 
 
 def _on_one_line(text: str, at: int, path: Path) -> tuple[Path, int, int] | None:

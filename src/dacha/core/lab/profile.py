@@ -5,8 +5,9 @@ Profiles are data: a TOML file each, Dacha's own or the administrator's.
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
+
+import tomli
 
 from dacha.core import units
 from dacha.core.findings import Finding
@@ -47,9 +48,9 @@ Profiles = Mapping[str, Profile]
 
 
 def read_profile(name: str, text: str) -> tuple[Profile, list[Finding]]:
-    """A profile from its file's text, with what is wrong in it. Raises tomllib.TOMLDecodeError."""
+    """A profile from its file's text, with what is wrong in it. Raises tomli.TOMLDecodeError."""
     findings: list[Finding] = []
-    t = Table(tomllib.loads(text), ("profile", name), findings)
+    t = Table(tomli.loads(text), ("profile", name), findings)
     least = t.table("minimum")
     minimum = Minimum()
     if least:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from ipaddress import IPv4Address
+
+import tomli
 
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import fields
@@ -33,8 +34,8 @@ def read_lab(text: str, profiles: Profiles | None = None) -> Reading:
     """
     findings: list[Finding] = []
     try:
-        data = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as e:
+        data = tomli.loads(text)
+    except (tomli.TOMLDecodeError, RecursionError) as e:
         place = re.search(r" \(at line (\d+), column (\d+)\)| \(at end of document\)", str(e))
         what = str(e).replace(place[0], "") if place else str(e) or "nested too deeply"
         line = int(place[1]) if place and place[1] else text.count("\n") + 1

@@ -3,8 +3,9 @@ kept by name in a file of the administrator's own."""
 
 from __future__ import annotations
 
-import tomllib
 from pathlib import Path
+
+import tomli
 
 from dacha.core.errors import UsageError
 from dacha.core.named import NamedTuple
@@ -33,7 +34,7 @@ def place_in(file: str, name: str) -> Place:
     path = folders.expand(file)
     try:
         with path.open("rb") as f:
-            told = tomllib.load(f)
+            told = tomli.load(f)
     except OSError as e:
         raise UsageError(f"the places cannot be read: {e.strerror}", where=file) from e
     except ValueError as e:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import tomllib
+import tomli
 
 from dacha.core.errors import UsageError
 from dacha.core.lab.edits import Edit, Remove, Set
@@ -18,7 +18,7 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
     A disk behind one that goes has its name written down first, or it would take over the contents of another.
     """
     here = ("guest", guest.name, "disk")
-    written = tomllib.loads(ws.text)["guest"][guest.name].get("disk", [])
+    written = tomli.loads(ws.text)["guest"][guest.name].get("disk", [])
     names = [d.name for d in guest.disks]
     edits: list[Edit] = []
     if detach and isinstance(written, dict):

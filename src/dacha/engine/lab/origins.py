@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterator
+
+import tomli
 
 from dacha.core.findings import Path
 from dacha.core.lab.layout import Places
@@ -98,7 +99,7 @@ class _Sources:
 
     def __init__(self, ws: Workspace, guest: Guest) -> None:
         self._name = ws.path.name
-        self._data = tomllib.loads(ws.text)["guest"][guest.name]
+        self._data = tomli.loads(ws.text)["guest"][guest.name]
         self._here: Path = ("guest", guest.name)
         own = self._data.get("setup")
         self.like = f"setup {own['like']}" if isinstance(own, dict) and "like" in own else DEFAULT

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterable
+
+import tomli
 
 from dacha.core.errors import UsageError
 from dacha.core.findings import Path
@@ -20,7 +21,7 @@ def unset_edits(ws: Workspace, table: Path, keys: Iterable[str]) -> list[Edit]:
     edits: list[Edit] = []
     for key in keys:
         path = tuple(key.split("."))
-        within = tomllib.loads(ws.text)
+        within = tomli.loads(ws.text)
         for step in (*table, *path[:-1]):
             within = within.get(str(step), {}) if isinstance(within, dict) else {}
         if not isinstance(within, dict) or path[-1] not in within:
