@@ -60,7 +60,8 @@ def test_each_layer_imports_only_those_below_it(path: Path) -> None:
                 f"{path}:{line}: {layer} does no I/O, yet imports {name}"
             )
         elif layer == "core":
-            known = {*sys.stdlib_module_names, "_sha2", "_sha256"}  # one of the two, by the interpreter's version
+            # One of the two sums, by the interpreter's version; tomli reads text, as the standard library's does.
+            known = {*sys.stdlib_module_names, "_sha2", "_sha256", "tomli"}
             assert name.split(".")[0] in known, f"{path}:{line}: core uses a package, {name}"
 
 
