@@ -179,9 +179,11 @@ def test_the_bsds_two_parts_are_told_apart() -> None:
 @pytest.mark.skipif(os.geteuid() != 0 or not shutil.which("systemctl"), reason="needs root and systemd's programs")
 def test_the_script_makes_a_debian_what_the_lab_says(tmp_path: Path) -> None:
     """On a copy-on-write view of this machine's own files, which nothing of it is written to."""
-    for name in ("upper/etc/systemd/system", "work", "root"):
+    for name in ("upper/etc/systemd/system", "work", "root", "tmpfs", "packages"):
         (tmp_path / name).mkdir(parents=True)
-    (tmp_path / "tmpfs").mkdir()
+    subprocess.run(
+        ["apt-get", "download", "-qq", "locales"], cwd=tmp_path / "packages", capture_output=True, check=True
+    )
     (tmp_path / "finish.sh").write_text(script(answers(), "debian", network=True))
     inside = f"""
         set -e
@@ -190,6 +192,9 @@ def test_the_script_makes_a_debian_what_the_lab_says(tmp_path: Path) -> None:
         cd {tmp_path}
         mount -t overlay none -o lowerdir=/,upperdir=tmpfs/upper,workdir=tmpfs/work root
         cp {tmp_path}/finish.sh {tmp_path}/root/root/finish.sh
+        dpkg-deb -x {tmp_path}/packages/*.deb {tmp_path}/root
+        echo '# en_GB.UTF-8 UTF-8' > {tmp_path}/root/etc/locale.gen
+        echo 'LANG=C' > {tmp_path}/root/etc/default/locale
         mkdir -p {tmp_path}/root/etc/ssh
         echo Include /etc/ssh/sshd_config.d/*.conf > {tmp_path}/root/etc/ssh/sshd_config
         for unit in ssh cron; do
@@ -202,13 +207,14 @@ def test_the_script_makes_a_debian_what_the_lab_says(tmp_path: Path) -> None:
           cd /home/mara; stat -c "%a %U" /srv/tides.bin .ssh/authorized_keys
           cd /etc; stat -c "%a %U" ssh/ssh_host_ed25519_key sudoers.d/90-ops
           od -An -tx1 /srv/tides.bin; cat /etc/systemd/network/10-adapter0.network /etc/resolv.conf
-          cat /var/log/dacha-first-boot.log'
+          cat /etc/default/locale /var/log/dacha-first-boot.log'
     """
     done = subprocess.run(["unshare", "-m", "sh", "-c", inside], capture_output=True, text=True, check=False)
     said = done.stdout
     assert "(tides)" in said and "ops:x:" in said and ":/bin/sh" in said, said + done.stderr
     assert f"ops:{HASH}:" in said and "it's done\nWelcome to the pier" in said
     assert "600 mara\n600 mara\n600 root\n440 root" in said and "00 01 02 ff" in said
+    assert "\nLANG=en_GB.UTF-8\n" in said and "en_GB.UTF-8... done" in said
     assert "MACAddress=02:00:00:77:04:20" in said and "Address=fd77:4::20/64" in said and "nameserver 10.77.4.2" in said
     # The one command that fails is told, and kept nothing else from being done.
     assert said.rstrip().endswith("first boot: failed at run 2")

@@ -28,7 +28,8 @@ def debian_medium(folder: Path) -> Path:
 
 def test_debians_own_installer_takes_its_answers_and_asks_nobody(lab: Lab, key_files: Path, tmp_path: Path) -> None:
     """Eight lines are all that an unattended Debian server needs. Its installer goes by itself through language,
-    keyboard, the static address and the place of packages, whose signature it checks, to the list of its own parts."""
+    keyboard, the static address and the place of packages, whose signature it checks, to the list of its own parts. It
+    has little memory here: what it says of that, and waits, is answered too."""
     from bench.archive import archive
 
     shutil.copy(key_files / "id.pub", lab.folder / "id.pub")
@@ -37,7 +38,7 @@ def test_debians_own_installer_takes_its_answers_and_asks_nobody(lab: Lab, key_f
             '[lab]\nname = "pier"\n'
             '[network.pier]\nkind = "nat"\nsubnet = "10.77.4.0/24"\n'
             f'to-host = ["tcp {port}"]\n'
-            '[guest.gauge]\nsystem = "debian"\ninstall = "debian"\ndisk = [{ size = "2 GiB" }]\n'
+            '[guest.gauge]\nsystem = "debian"\nmemory = "512 MiB"\ninstall = "debian"\ndisk = [{ size = "2 GiB" }]\n'
             'adapter = [{ network = "pier", address = "10.77.4.20" }]\n'
             'login = { user = "ops", keys = ["id.pub"] }\n'
             'door.ssh = { from = "host", port = 2899 }\n'

@@ -24,6 +24,8 @@ class Minimum(NamedTuple):
     cpus: int | None = None
     memory: int | None = None
     disk: int | None = None
+    # Memory, while it is installed from a medium or by its network.
+    installer_memory: int | None = None
 
 
 class Profile(NamedTuple):
@@ -58,6 +60,7 @@ def read_profile(name: str, text: str) -> tuple[Profile, list[Finding]]:
             least.take("cpus", fields.whole(1, 255), None),
             least.take("memory", units.memory, None),
             least.take("disk", units.disk_size, None),
+            least.take("installer-memory", units.memory, None),
         )
         least.finish()
     profile = Profile(

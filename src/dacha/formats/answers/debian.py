@@ -34,6 +34,9 @@ def preseed(answers: Answers) -> str:
     lines = [
         f"# The answers of {answers.facts['full_name']} to Debian's installer.",
         *_d_i("debian-installer/locale", "string", setup["locale"] or "en_US.UTF-8"),
+        # With little memory it says so, and waits, before anything else; then it goes on in English.
+        *_d_i("lowmem/low", "note", ""),
+        *_d_i("lowmem/insufficient", "note", ""),
         *_d_i("keyboard-configuration/xkb-keymap", "select", setup["keyboard"] or "us"),
         *_network(answers),
         *_mirror(answers.mirror),
@@ -126,7 +129,8 @@ def _disk(answers: Answers) -> list[str]:
 
 def _packages(answers: Answers) -> list[str]:
     setup = answers.setup
-    wanted = ["openssh-server", "sudo", "qemu-guest-agent", *answers.packages]
+    locales = ["locales"] if setup["locale"] else []
+    wanted = ["openssh-server", "sudo", "qemu-guest-agent", *locales, *answers.packages]
     if setup.get("remote_desktop"):
         wanted += remote_desktop("apt", ()).packages
     policy = "unattended-upgrades" if setup["automatic_updates"] else "none"

@@ -82,6 +82,8 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
     """The script for a family; with `network` it also writes the adapters' addresses, where the installer did not."""
     how = FAMILIES[family]
     steps = [("host key", _host_key(answers)), ("login", _login(family))]
+    if family == "debian" and answers.setup["locale"]:
+        steps.append(("locale", _locale(answers.setup["locale"])))
     if how.packages:
         wanted = " ".join(map(shlex.quote, [*how.always, *answers.packages]))
         steps.append(("packages", [how.packages.format(packages=wanted)]))
@@ -173,6 +175,12 @@ def _login(family: str) -> list[str]:
     enable = FAMILIES[family].service.format(service=service)
     prepend = f"(cat {file} /etc/ssh/sshd_config > /tmp/sshd && cp /tmp/sshd /etc/ssh/sshd_config)"
     return [*_put(file, _SSHD.encode(), "0644"), f"({included} || {prepend})", enable]
+
+
+def _locale(name: str) -> list[str]:
+    """Debian's language, where its installer went on in its own, as it does with little memory."""
+    made = f"sed -i 's/^# *\\({name} \\)/\\1/' /etc/locale.gen && locale-gen && update-locale LANG={name}"
+    return [f"""(grep -qs '^LANG="*{name}"*$' /etc/default/locale || ({made}))"""]
 
 
 def _user(answers: Answers, how: Family, user: SetupUser) -> list[str]:

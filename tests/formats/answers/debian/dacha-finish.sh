@@ -38,6 +38,13 @@ systemctl enable ssh
 )
 [ $? = 0 ] || failed="$failed, "login
 
+echo locale
+(
+set -e
+(grep -qs '^LANG="*en_GB.UTF-8"*$' /etc/default/locale || (sed -i 's/^# *\(en_GB.UTF-8 \)/\1/' /etc/locale.gen && locale-gen && update-locale LANG=en_GB.UTF-8))
+)
+[ $? = 0 ] || failed="$failed, "locale
+
 echo 'user ops'
 (
 set -e
