@@ -39,14 +39,16 @@ def lan_address() -> IPv4Address | None:
 
 def source_to(address: str) -> IPv4Address | None:
     """The address of this host that another machine sees; None when no route leads there."""
-    import socket
+    import _socket  # as in host/probe/ports.py
 
-    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
-        try:
-            s.connect((address, 9))  # a datagram socket only looks the route up
-        except OSError:
-            return None
+    s = _socket.socket(_socket.AF_INET, _socket.SOCK_DGRAM)
+    try:
+        s.connect((address, 9))  # a datagram socket only looks the route up
         return IPv4Address(s.getsockname()[0])
+    except OSError:
+        return None
+    finally:
+        s.close()
 
 
 def _default_route() -> list[str] | None:

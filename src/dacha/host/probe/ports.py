@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import _socket  # what lies under `socket`, which takes quick commands longer to load than all that they ask of it
 import errno
-import socket
 from ipaddress import IPv4Address, IPv6Address
 
 
@@ -12,22 +12,24 @@ def why_not(protocol: str, listen: IPv4Address | IPv6Address, port: int) -> str 
 
     Tries it as the hypervisor will: a listening socket with address reuse.
     """
-    kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
-    with socket.socket(socket.AF_INET6 if listen.version == 6 else socket.AF_INET, kind) as s:
+    kind = _socket.SOCK_STREAM if protocol == "tcp" else _socket.SOCK_DGRAM
+    s = _socket.socket(_socket.AF_INET6 if listen.version == 6 else _socket.AF_INET, kind)
+    try:
         if protocol == "tcp":
-            s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            s.bind((str(listen), port))
-            if protocol == "tcp":
-                s.listen(1)
-        except OSError as e:
-            if e.errno == errno.EADDRINUSE:
-                return f"it is held by {holder(protocol, port) or 'another program'}"
-            if e.errno == errno.EACCES:
-                return f"ports below {first_free_port()} need privileges on this host"
-            if e.errno == errno.EADDRNOTAVAIL:
-                return f"this host has no address {listen}"
-            return e.strerror
+            s.setsockopt(_socket.SOL_SOCKET, _socket.SO_REUSEADDR, 1)
+        s.bind((str(listen), port))
+        if protocol == "tcp":
+            s.listen(1)
+    except OSError as e:
+        if e.errno == errno.EADDRINUSE:
+            return f"it is held by {holder(protocol, port) or 'another program'}"
+        if e.errno == errno.EACCES:
+            return f"ports below {first_free_port()} need privileges on this host"
+        if e.errno == errno.EADDRNOTAVAIL:
+            return f"this host has no address {listen}"
+        return e.strerror
+    finally:
+        s.close()
     return None
 
 
