@@ -17,7 +17,7 @@ $(VENV)/ready: pyproject.toml tools/setup.sh
 demo: setup          ## run the saltmarsh demonstration: real guests, no privileges
 	$(BIN)/dacha demo
 
-test: setup lint     ## pass the tests, with real guests
+test: setup          ## pass the style's checks and the tests, with real guests
 	tools/test.sh $(BIN)
 
 faults: setup        ## every fault that trace is tried on, with real guests, and a desktop entered from the LAN: half an hour

@@ -1,7 +1,7 @@
 #!/bin/sh
-# Runs all tests, in five lots at once: those with hosts of their own in network namespaces, the fault rig (its usual faults; make
-# faults tries all) and the attacks, both with some of the first kind, and two that share this host's ports, the second of them in a
-# network namespace, so that they do not meet. Much of their time is waiting; what the others say is shown when all have ended.
+# Runs the style's checks and all tests, in five lots at once: those with hosts of their own in network namespaces, the fault rig (its
+# usual faults; make faults tries all) and the attacks, both with some of the first kind, and two that share this host's ports, the
+# second of them in a network namespace, so that they do not meet. What the others say is shown when all have ended.
 set -u
 pytest="$1/pytest -p no:cacheprovider"
 said=$(mktemp -d)
@@ -18,22 +18,26 @@ alone="tests/core tests/wire tests/engine tests/hypervisor tests/test_repository
 # Guests that need no package from elsewhere, once the demo's is there.
 inner=""
 for name in life kept labs people faults disks handout; do inner="$inner tests/guests/test_$name.py"; done
-"$1/python" -c 'from dacha.demo.guest_image import guest_image; guest_image()' || exit 1
 # shellcheck disable=SC2086  # a word each, here and below
 {
+    make --no-print-directory lint > "$said/lint" 2>&1 &
+    lint=$!
+    $pytest "$installer" "$rig" > "$said/rig" 2>&1 &
+    faults=$!
     $pytest tests/networks --ignore "$outside" --ignore "$at_boot" --ignore "$firewalls" --ignore "$guide" > "$said/networks" 2>&1 &
     networks=$!
-    $pytest "$rig" "$firewalls" "$installer" > "$said/rig" 2>&1 &
-    faults=$!
-    $pytest tests/attacks tests/caretaker tests/formats "$outside" "$at_boot" "$guide" > "$said/attacks" 2>&1 &
+    $pytest "$firewalls" tests/attacks tests/caretaker tests/formats "$outside" "$at_boot" > "$said/attacks" 2>&1 &
     attacks=$!
-    unshare -n sh -c 'ip link set lo up && exec "$@"' sh $pytest $inner $alone > "$said/guests" 2>&1 &
+    {
+        "$1/python" -c 'from dacha.demo.guest_image import guest_image; guest_image()' &&
+            unshare -n sh -c 'ip link set lo up && exec "$@"' sh $pytest $inner $alone
+    } > "$said/guests" 2>&1 &
     guests=$!
     ignored="--ignore $installer"
     for path in $inner; do ignored="$ignored --ignore $path"; done
-    $pytest tests/cli tests/host tests/guests $ignored
+    $pytest "$guide" tests/cli tests/host tests/guests $ignored
     failed=$?
 }
-for lot in "$networks" "$faults" "$attacks" "$guests"; do wait "$lot" || failed=1; done
-cat "$said/networks" "$said/rig" "$said/attacks" "$said/guests"
+for lot in "$lint" "$networks" "$faults" "$attacks" "$guests"; do wait "$lot" || failed=1; done
+cat "$said/networks" "$said/rig" "$said/attacks" "$said/guests" "$said/lint"
 exit "$failed"

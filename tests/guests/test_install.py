@@ -23,8 +23,8 @@ def installers() -> dict[str, Path]:
     ("firmware", "medium", "bus"),
     [
         # These start only when a key is pressed in their first seconds.
-        pytest.param("bios", "poweroff-ask", "nvme", marks=pytest.mark.whole),
-        ("uefi", "reboot-ask", "scsi"),
+        ("bios", "poweroff-ask", "nvme"),
+        pytest.param("uefi", "reboot-ask", "scsi", marks=pytest.mark.whole),
     ],
 )
 def test_a_medium_becomes_a_guest(
