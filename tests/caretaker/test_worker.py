@@ -9,7 +9,9 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -42,10 +44,36 @@ def caretaker(lab: HostedLab) -> int:
     return int(lab("caretaker", "status", "--json").json["pid"])
 
 
+def children(parent: int) -> list[int]:
+    try:
+        return [int(p) for p in Path(f"/proc/{parent}/task/{parent}/children").read_text().split()]
+    except OSError:
+        return []
+
+
+def there(pid: int | None) -> bool:
+    """True for a process that has not ended, whether or not anybody has waited for it."""
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] not in "ZX"
+    except OSError:
+        return False
+
+
+def source(parent: int) -> int | None:
+    """The process that workers are copied from."""
+    return next((p for p in children(parent) if there(p)), None)
+
+
 def workers(parent: int) -> list[int]:
-    """The worker at work and the one that is ready, oldest first."""
-    found = Path(f"/proc/{parent}/task/{parent}/children").read_text().split()
-    return [int(p) for p in found if b"caretaker.packets.worker" in Path(f"/proc/{p}/cmdline").read_bytes()]
+    """The worker at work."""
+    return [p for p in children(source(parent) or 0) if there(p)]
+
+
+def until(true: Callable[[], Any]) -> None:
+    deadline = time.monotonic() + 120
+    while not true():
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
 
 
 @pytest.fixture
@@ -59,13 +87,11 @@ def storming(hosted: HostedLab) -> HostedLab:
 
 
 def test_the_worker_has_no_power(storming: HostedLab) -> None:
-    for pid in workers(caretaker(storming)):
-        deadline = time.monotonic() + 120
-        while (status := dict(
-            line.split(":", 1) for line in Path(f"/proc/{pid}/status").read_text().splitlines()
-        ))["Seccomp"].strip() != "2":  # fmt: skip
-            assert time.monotonic() < deadline, status
-            time.sleep(0.05)
+    parent = caretaker(storming)
+    (worker,) = workers(parent)
+    until(lambda: "Seccomp:\t2" in Path(f"/proc/{worker}/status").read_text())
+    for pid in (worker, source(parent)):
+        status = dict(line.split(":", 1) for line in Path(f"/proc/{pid}/status").read_text().splitlines())
         for power in ("CapInh", "CapPrm", "CapEff", "CapBnd", "CapAmb"):
             assert int(status[power], 16) == 0, status
         assert status["Uid"].split()[0] not in ("0", "65534") and status["Groups"].strip() == ""
@@ -81,6 +107,7 @@ def test_killed_again_and_again_it_is_back_at_once_and_nothing_is_lost(storming:
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True, env=os.environ | {"PYTHONPATH": "."}) as storm:
         time.sleep(1.5)
         for _ in range(KILLS):
+            until(lambda: workers(parent))
             os.kill(workers(parent)[0], signal.SIGKILL)
             time.sleep(dice.uniform(0.5, 1.1))
         said = json.loads(storm.communicate(timeout=60)[0])
@@ -94,6 +121,20 @@ def test_killed_again_and_again_it_is_back_at_once_and_nothing_is_lost(storming:
     # How soon it is back is for bench/hostile.py to judge: here it may share the machine.
     assert said["longest_gap_s"] < 10.0
     assert caretaker(storming) == parent
+
+
+def test_what_workers_are_copied_from_is_replaced_too(storming: HostedLab) -> None:
+    """With it ends the worker at work, and others are there; and both end with the root part, however that ends."""
+    parent = caretaker(storming)
+    maker, before = source(parent), workers(parent)
+    os.kill(maker, signal.SIGKILL)
+    until(lambda: source(parent) not in (None, maker) and workers(parent))
+    until(lambda: not any(map(there, [maker, *before])))
+    ask = ("dig", "+short", "@10.80.0.1", "gauge.real.internal")
+    until(lambda: storming.world.run("host", *ask, check=False).strip() == "10.80.0.20")
+    both = [source(parent), *workers(parent)]
+    os.kill(parent, signal.SIGKILL)
+    until(lambda: not any(map(there, both)))
 
 
 def test_garbage_on_the_channel_closes_it() -> None:
@@ -131,16 +172,17 @@ def test_a_worker_that_says_what_it_never_does_is_replaced(storming: HostedLab) 
     """Its own end of the channel, taken by a debugger's way, stands for a worker that was taken over."""
     parent = caretaker(storming)
     worker = workers(parent)[0]
-    own_end = int(Path(f"/proc/{worker}/cmdline").read_bytes().split(b"\0")[-4])
     inside = f"""
 import ctypes, os, socket
-taken = ctypes.CDLL(None).syscall(438, os.pidfd_open({worker}), {own_end}, 0)  # pidfd_getfd(2)
-socket.socket(fileno=taken).send(b'["run", "rm -rf /"]')
+for end in os.listdir("/proc/{worker}/fd"):
+    taken = ctypes.CDLL(None).syscall(438, os.pidfd_open({worker}), int(end), 0)  # pidfd_getfd(2)
+    if os.readlink(f"/proc/self/fd/{{taken}}").startswith("socket:"):
+        channel = socket.socket(fileno=taken)
+        if (channel.family, channel.type) == (socket.AF_UNIX, socket.SOCK_SEQPACKET):
+            channel.send(b'["run", "rm -rf /"]')
+            break
 """
     storming.world.run("host", sys.executable, "-c", inside)
-    deadline = time.monotonic() + 120
-    while workers(parent)[:1] == [worker]:
-        assert time.monotonic() < deadline
-        time.sleep(0.02)
+    until(lambda: workers(parent)[:1] != [worker])
     log = (storming.folder / "state/labs/real/caretaker.log").read_text()
     assert "the packet worker is replaced: the packet worker sent what it never does" in log

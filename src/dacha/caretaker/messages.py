@@ -25,6 +25,9 @@ from dacha.wire.link.router_advertisement import Advertisement
 MOST, TEXT_MOST = 4096, 300
 # SCM_MAX_FD of the kernel is 253: one network has fewer than a score of sockets.
 DESCRIPTORS_MOST = 64
+# What the root part says to the process that workers are copied from: with a worker's two channels and the file for its
+# last words. The answer is its number, with its pidfd.
+START = b"start"
 
 
 class Keep(NamedTuple):

@@ -1,17 +1,19 @@
-"""The packet worker's process, and the next ones that wait to take its place."""
+"""The packet worker's process, and the one that it is copied from."""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
 import os
+import select
+import signal
 import socket
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Sequence
 
-from dacha.caretaker.messages import MOST, Order, Told, decode, send_order
+from dacha.caretaker.messages import MOST, START, Order, Told, decode, send_order
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 from dacha.host.accounts import Account
@@ -21,22 +23,59 @@ PATIENCE_S = 5.0
 # Workers that ended within a minute: with more than two a second or so, the next one waits a moment, so that a lab that
 # cannot be served does not take the whole processor.
 OFTEN, PAUSE_S = 110, 0.5
-# So many are ready: one that takes over, and others for when that one ends before the next has started up. That takes a
-# second where every processor is busy.
-SPARE = 3
+# How long the process that workers are copied from may take to start up, on a machine that has much else to do.
+START_S = 60.0
 # So many messages are read in one go.
 BURST = 64
 
 
 class _Worker(NamedTuple):
-    process: subprocess.Popen[bytes]
+    pid: int
+    process: int
     orders: socket.socket
     told: socket.socket
     words: int
 
 
+class _Source:
+    """The process that workers are copied from: started with the first, and again where it is lost."""
+
+    def __init__(self, account: Account | None) -> None:
+        self._user = [str(account.uid), str(account.gid)] if account else ["-", "-"]
+        self._process: subprocess.Popen[bytes] | None = None
+        self._asking: socket.socket | None = None
+
+    def worker(self, *descriptors: int) -> tuple[int, int]:
+        """A new worker with these descriptors: its number and its pidfd. Raises OSError."""
+        for _ in range(2):
+            asking = self._asking or self._begin()
+            with contextlib.suppress(OSError):
+                socket.send_fds(asking, [START], descriptors)
+                word, (process,), _, _ = socket.recv_fds(asking, 16, 1)
+                return int(word), process
+            self.close()
+        raise OSError("no packet worker can be started")
+
+    def _begin(self) -> socket.socket:
+        self._asking, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        self._asking.settimeout(START_S)
+        with theirs:
+            self._process = subprocess.Popen(
+                [sys.executable, "-P", "-m", "dacha.caretaker.packets.fork_server", str(theirs.fileno()), *self._user],
+                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, pass_fds=[theirs.fileno()],
+            )  # fmt: skip
+        return self._asking
+
+    def close(self) -> None:
+        if self._asking and self._process:
+            self._asking.close()
+            self._process.kill()
+            self._process.wait()
+        self._asking = self._process = None
+
+
 class Workers:
-    """Keeps one worker at work, and some ready, until `close`."""
+    """Keeps one worker at work, until `close`."""
 
     def __init__(
         self,
@@ -46,21 +85,20 @@ class Workers:
         log: Callable[[str], None],
     ) -> None:
         """`heard` gets what the worker tells; `lost` is called when it ended, and is to order the next one."""
-        self._account, self._heard, self._lost, self._log = account, heard, lost, log
+        self._heard, self._lost, self._log = heard, lost, log
+        self._source = _Source(account)
         self._at_work: _Worker | None = None
-        self._ready: list[_Worker] = []
         self._ends: list[float] = []
         self._again: asyncio.TimerHandle | None = None
 
     def order(self, orders: Sequence[tuple[Order, Sequence[socket.socket]]]) -> None:
         """Let a fresh worker take over with these orders; the one at work ends. Raises OSError."""
-        self._retire(self._at_work)
-        self._at_work = self._ready.pop(0) if self._ready else self._start()
+        worker, self._at_work = self._at_work, None
+        self._retire(worker)
+        self._at_work = self._start()
         asyncio.get_running_loop().add_reader(self._at_work.told, self._readable, self._at_work)
         for order, sockets in orders:
             self.add(order, sockets)
-        while len(self._ready) < SPARE:
-            self._ready.append(self._start())
 
     def add(self, order: Order, sockets: Sequence[socket.socket] = ()) -> None:
         """One more order for the worker at work. Raises OSError when it does not take it."""
@@ -73,14 +111,14 @@ class Workers:
             send_order(self._at_work.orders, order, [] if file is None else [file])
 
     def pid(self) -> int | None:
-        return self._at_work.process.pid if self._at_work else None
+        return self._at_work.pid if self._at_work else None
 
     def close(self) -> None:
         if self._again:
             self._again.cancel()
-        for worker in (self._at_work, *self._ready):
-            self._retire(worker)
-        self._at_work, self._ready = None, []
+        self._retire(self._at_work)
+        self._at_work = None
+        self._source.close()
 
     def replace(self, why: str) -> None:
         """End the worker at work, for a reason that is logged, and let the next one take over."""
@@ -101,18 +139,15 @@ class Workers:
         told.setblocking(False)
         # Its last words, should it fail: in memory, and short by its own limit.
         words = os.memfd_create("worker")
-        user = [str(self._account.uid), str(self._account.gid)] if self._account else ["-", "-"]
-        numbers = [str(s.fileno()) for s in (theirs, theirs_told)]
-        try:
-            process = subprocess.Popen(
-                [sys.executable, "-P", "-m", "dacha.caretaker.packets.worker", *numbers, *user],
-                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=words,
-                pass_fds=[theirs.fileno(), theirs_told.fileno()],
-            )  # fmt: skip
-        finally:
-            theirs.close()
-            theirs_told.close()
-        return _Worker(process, orders, told, words)
+        with theirs, theirs_told:
+            try:
+                pid, process = self._source.worker(theirs.fileno(), theirs_told.fileno(), words)
+            except OSError:
+                orders.close()
+                told.close()
+                os.close(words)
+                raise
+        return _Worker(pid, process, orders, told, words)
 
     def _retire(self, worker: _Worker | None) -> None:
         if worker is None:
@@ -121,8 +156,12 @@ class Workers:
             asyncio.get_running_loop().remove_reader(worker.told)
         worker.orders.close()
         worker.told.close()
-        worker.process.kill()
-        worker.process.wait()
+        with contextlib.suppress(ProcessLookupError):
+            signal.pidfd_send_signal(worker.process, signal.SIGKILL)
+        ended = select.poll()
+        ended.register(worker.process, select.POLLIN)  # as it is once the process has ended (pidfd_open(2))
+        ended.poll(PATIENCE_S * 1000)
+        os.close(worker.process)
         os.close(worker.words)
 
     def _readable(self, worker: _Worker) -> None:

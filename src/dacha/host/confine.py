@@ -9,6 +9,7 @@ from __future__ import annotations
 import ctypes
 import os
 import resource
+import signal
 import struct
 import subprocess
 from collections.abc import Iterable
@@ -41,7 +42,7 @@ sendto set_robust_list setsockopt shutdown sigaltstack socket socketpair stat st
 # linux/seccomp.h by way of libseccomp: allowed, or failing with EPERM.
 _ALLOW, _FAIL = 0x7FFF0000, 0x00050001
 # prctl(2).
-_NO_NEW_PRIVILEGES, _DROP_FROM_BOUNDING = 38, 24
+_END_WITH_PARENT, _NO_NEW_PRIVILEGES, _DROP_FROM_BOUNDING = 1, 38, 24
 # A helper that needs more than this has been misled: 2 GiB of memory, an hour of a processor, 256 files.
 MEMORY, SECONDS, FILES = 2 << 30, 3600, 256
 # What a process that gave everything up may still write: its last words.
@@ -120,24 +121,40 @@ def run(
 
 
 def give_up(user: tuple[int, ...] | None, *, read: Iterable[Path] = (), connect: Iterable[int] | None = ()) -> None:
-    """From now on this process is `user` (and group) with no capability, opens only these files and its system's, for
-    reading, connects by TCP to these ports alone (None: to any), and makes only the system calls that `CALLS` names.
-    What the kernel or its library lacks is passed over: `dacha host` says so. Raises OSError when it cannot become that
-    user."""
+    """From now on this process is `user` (and group) with no capability, and is shut in. Raises OSError when it cannot
+    become that user."""
+    if user is not None:
+        become(user)
+    shut_in(read=read, connect=connect)
+
+
+def become(user: tuple[int, ...]) -> None:
+    """From now on this process is `user` (and group), with no capability and no way to one. Raises OSError."""
+    for capability in range(64):
+        _libc.prctl(_DROP_FROM_BOUNDING, capability, 0, 0, 0)
+    os.setgroups([])
+    os.setresgid(user[1], user[1], user[1])
+    os.setresuid(user[0], user[0], user[0])
+    _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
+
+
+def shut_in(*, read: Iterable[Path] = (), connect: Iterable[int] | None = ()) -> None:
+    """From now on this process opens only these files and its system's, for reading, connects by TCP to these ports
+    alone (None: to any), and makes only the system calls that `CALLS` names. What the kernel or its library lacks is
+    passed over: `dacha host` says so."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (WORDS, WORDS))
-    if user is not None:
-        for capability in range(64):
-            _libc.prctl(_DROP_FROM_BOUNDING, capability, 0, 0, 0)
-        os.setgroups([])
-        os.setresgid(user[1], user[1], user[1])
-        os.setresuid(user[0], user[0], user[0])
     _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
     rules = _ruleset([*map(Path, _SYSTEM), *read], [], connect)
     if rules >= 0:
         _libc.syscall(_RESTRICT, rules, 0)
         os.close(rules)
     _limit_calls()
+
+
+def end_with_parent() -> None:
+    """Let this process end when the one ends that made it (prctl(2), PR_SET_PDEATHSIG)."""
+    _libc.prctl(_END_WITH_PARENT, signal.SIGKILL, 0, 0, 0)
 
 
 def seccomp_library() -> Any | None:

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import asyncio
 import socket
-import sys
 from collections.abc import Callable
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
@@ -38,7 +37,6 @@ from dacha.caretaker.packets.hearing import Hearing
 from dacha.caretaker.packets.http import HttpService
 from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.caretaker.packets.tftp import TftpService
-from dacha.host import confine
 from dacha.wire.dhcp.dhcp4_lease import Lease
 from dacha.wire.dns.zone import Zone
 
@@ -170,30 +168,3 @@ class Worker:
             self._told.send(encode(message))
         except OSError:
             self._ended.set()
-
-
-def _load_everything() -> None:
-    """Import what is else imported when it is first needed: later there are no files."""
-    import importlib
-    import pkgutil
-
-    import dns.rdtypes.ANY
-    import dns.rdtypes.IN
-
-    for package in (dns.rdtypes.ANY, dns.rdtypes.IN):
-        for module in pkgutil.iter_modules(package.__path__):
-            importlib.import_module(f"{package.__name__}.{module.name}")
-
-
-def main() -> None:
-    """Serve by the channels whose descriptors are in the arguments, as the user whose numbers come after them."""
-    orders, told = (socket.socket(fileno=int(n)) for n in sys.argv[1:3])
-    # Full is this one only when the root part is busy: it is waited for.
-    told.setblocking(True)
-    _load_everything()
-    confine.give_up(None if sys.argv[3] == "-" else (int(sys.argv[3]), int(sys.argv[4])), connect=(53,))
-    asyncio.run(Worker(orders, told).run())
-
-
-if __name__ == "__main__":
-    main()
