@@ -6,7 +6,6 @@ from __future__ import annotations
 import contextlib
 import functools
 import os
-import socket
 from pathlib import Path
 
 # linux/seccomp.h by way of seccomp.h: allowed, and asked for; the comparison "not equal".
@@ -46,6 +45,8 @@ def missing() -> str:
     """Why this host cannot do that; "" when it can. It is really tried, in a child that ends at once."""
     if why := known_missing():
         return why
+    import socket
+
     from dacha.host.confine import seccomp_library
 
     library = seccomp_library()
@@ -67,6 +68,7 @@ def ask(channel: int, who: int) -> None:
     through `channel`, a Unix socket, and may read their memory. Meant for between fork and exec. Raises OSError when
     the kernel refuses."""
     import ctypes
+    import socket
 
     from dacha.host.confine import seccomp_library
 
