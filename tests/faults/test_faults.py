@@ -79,7 +79,7 @@ def _try_all(lab: HostedLab, rig: Rig, faults: list[dict[str, Any]], *, mend: bo
         name, door, (hop, says) = fault["name"], tuple(fault.get("door", ("gauge", "ssh"))), fault["names"]
         rig.carry_out(fault["inject"])
         beside = "beside" in fault
-        said, took = traced(lab, door, None if beside else hop)
+        said, took = traced(lab, door, None if beside else hop, "" if beside else says)
         slowest = max(slowest, took)
         named = next(iter(said["warnings"]), None) if beside else said["broken"]
         words = " ".join(next((h for h in said["hops"] if h["name"] == named), {}).values())

@@ -45,7 +45,7 @@ from dacha.engine.workspace import Workspace
 from dacha.host.accounts import account_for
 
 # A worker is waited for this long at the caretaker's start, so that what was started is served.
-UP_S = 20.0
+UP_S = 60.0
 
 
 class Opened(NamedTuple):

@@ -215,7 +215,7 @@ def _second_questions(
         ours, theirs = e.through.source_port, place[1]
         asks["led"] = lambda: led_to(door.door.protocol, ours, theirs)
     if address and direct and direct.how == REFUSED:
-        asks["elsewhere"] = lambda: speaking(address, service, open_ports(address, OTHER_PORTS, 0.6), 0.8)
+        asks["elsewhere"] = lambda: speaking(address, service, open_ports(address, OTHER_PORTS, 1.0), 2.0)
     if address and direct and direct.ok and e.way == "kernel" and lan:
         asks["reply"] = lambda: touch(address, e.port, probe_for(service), 1.5, lan)
     target = place if e.way == "user" else (address, e.port) if address else None
