@@ -10,6 +10,7 @@ outside=tests/networks/test_outside.py
 at_boot=tests/networks/test_at_boot.py
 firewalls=tests/networks/test_host_firewalls.py
 guide=tests/networks/test_guide.py
+reach=tests/networks/test_reach.py
 rig=tests/faults
 # A slow guest, with the shortest lot.
 installer=tests/guests/test_debian_installer.py
@@ -24,9 +25,10 @@ for name in life kept labs people faults disks handout; do inner="$inner tests/g
     lint=$!
     $pytest "$installer" "$rig" > "$said/rig" 2>&1 &
     faults=$!
-    $pytest tests/networks --ignore "$outside" --ignore "$at_boot" --ignore "$firewalls" --ignore "$guide" > "$said/networks" 2>&1 &
+    elsewhere="--ignore $outside --ignore $at_boot --ignore $firewalls --ignore $guide --ignore $reach"
+    $pytest tests/networks $elsewhere > "$said/networks" 2>&1 &
     networks=$!
-    $pytest "$firewalls" tests/attacks tests/caretaker tests/formats "$outside" "$at_boot" > "$said/attacks" 2>&1 &
+    $pytest "$firewalls" "$reach" tests/attacks tests/caretaker tests/formats "$outside" "$at_boot" > "$said/attacks" 2>&1 &
     attacks=$!
     {
         "$1/python" -c 'from dacha.demo.guest_image import guest_image; guest_image()' &&

@@ -157,6 +157,7 @@ def test_a_cut_medium_is_said_to_be_cut(name: str, data: st.DataObject) -> None:
 
 @given(st.sampled_from(list(MEDIA)), st.integers(17 * 2048, 40 * 2048), st.binary(min_size=1, max_size=64))
 @example("debian netinst", 34888, b"\x01")
+@example("debian netinst", 49412, b"\x00\x00\x00\x02")
 def test_a_damaged_medium_is_judged_without_an_error(name: str, at: int, junk: bytes) -> None:
     image = bytearray(MEDIA[name][0])
     image[at : at + len(junk)] = junk

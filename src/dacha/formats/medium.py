@@ -94,12 +94,11 @@ Read = Callable[[str, int], bytes | None]
 def _reader(fp: BinaryIO) -> Read:
     """A reader of files by path, through whichever of the image's name spaces has it. Answers None where none has."""
     import pycdlib
-    from pycdlib.pycdlibexception import PyCdlibException
 
     iso = pycdlib.PyCdlib()  # type: ignore[attr-defined]  # untyped package
     try:
         iso.open_fp(fp)
-    except (PyCdlibException, struct.error, IndexError, ValueError, UnicodeDecodeError):
+    except Exception:  # in what is damaged the library stumbles over anything
         return lambda path, most: None
 
     def read(path: str, most: int) -> bytes | None:
@@ -112,7 +111,7 @@ def _reader(fp: BinaryIO) -> Read:
                 # No more of it than is wanted: a file in an image may be as long as the image says.
                 with iso.open_file_from_iso(**{form: name}) as f:
                     return bytes(f.read(most))
-            except (PyCdlibException, struct.error, IndexError, ValueError, AttributeError):
+            except Exception:  # as above
                 continue
         return None
 
