@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import os
 import random
@@ -16,7 +17,9 @@ from typing import Any
 import pytest
 
 from dacha.caretaker.messages import Keep, Says, Up, Used, Want, decode, encode, may_keep
+from dacha.caretaker.workers import Workers
 from dacha.core.errors import PeerError
+from dacha.host.accounts import Account
 from dacha.wire.dhcp.dhcp4_lease import Lease
 from tests.caretaker.test_clients import Client
 from tests.networks.world import HostedLab
@@ -135,6 +138,19 @@ def test_what_workers_are_copied_from_is_replaced_too(storming: HostedLab) -> No
     both = [source(parent), *workers(parent)]
     os.kill(parent, signal.SIGKILL)
     until(lambda: not any(map(there, both)))
+
+
+def test_a_worker_that_cannot_be_made_is_told_with_its_reason() -> None:
+    async def order() -> str:
+        workers = Workers(Account(1 << 33, 1 << 33), print, print, print)
+        with pytest.raises(OSError) as refused:
+            workers.order([])
+        workers.close()
+        return str(refused.value)
+
+    before = set(os.listdir("/proc/self/fd"))
+    assert asyncio.run(order()).startswith("none can be made: OverflowError")
+    assert set(os.listdir("/proc/self/fd")) == before
 
 
 def test_garbage_on_the_channel_closes_it() -> None:

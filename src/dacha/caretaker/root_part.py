@@ -164,7 +164,7 @@ class Caretaker:
         try:
             self._workers.order([*self._orders(), (Begin(), ())])
         except OSError as e:
-            self._workers.replace(f"it does not take its orders: {e}")
+            self._workers.replace(f"it cannot be told its orders: {e}")
 
     def _order_changes(self, before: dict[str, tuple[Served, Opened]]) -> None:
         """Tell the worker at work what is different now: whom nothing changes for is not interrupted."""

@@ -44,34 +44,53 @@ class _Source:
         self._user = [str(account.uid), str(account.gid)] if account else ["-", "-"]
         self._process: subprocess.Popen[bytes] | None = None
         self._asking: socket.socket | None = None
+        self._words = os.memfd_create("workers")
 
     def worker(self, *descriptors: int) -> tuple[int, int]:
         """A new worker with these descriptors: its number and its pidfd. Raises OSError."""
+        why = ""
         for _ in range(2):
             asking = self._asking or self._begin()
-            with contextlib.suppress(OSError):
+            try:
                 socket.send_fds(asking, [START], descriptors)
-                word, (process,), _, _ = socket.recv_fds(asking, 16, 1)
-                return int(word), process
-            self.close()
-        raise OSError("no packet worker can be started")
+                word, found, _, _ = socket.recv_fds(asking, 16, 1)
+                if found:
+                    return int(word), found[0]
+            except OSError as e:
+                why = e.strerror or str(e)
+            self._end()
+            why = _last_words(self._words) or why
+        raise OSError(f"none can be made: {why}")
 
     def _begin(self) -> socket.socket:
-        self._asking, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        self._asking.settimeout(START_S)
+        os.ftruncate(self._words, 0)
+        os.lseek(self._words, 0, os.SEEK_SET)
+        mine, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        mine.settimeout(START_S)
+        self._asking = mine
         with theirs:
             self._process = subprocess.Popen(
                 [sys.executable, "-P", "-m", "dacha.caretaker.packets.fork_server", str(theirs.fileno()), *self._user],
-                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, pass_fds=[theirs.fileno()],
+                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=self._words, pass_fds=[theirs.fileno()],
             )  # fmt: skip
-        return self._asking
+        return mine
 
-    def close(self) -> None:
-        if self._asking and self._process:
+    def _end(self) -> None:
+        if self._asking:
             self._asking.close()
+        if self._process:
             self._process.kill()
             self._process.wait()
         self._asking = self._process = None
+
+    def close(self) -> None:
+        self._end()
+        os.close(self._words)
+
+
+def _last_words(file: int) -> str:
+    """The last line of what a process said of its own end."""
+    return (os.pread(file, 2000, 0).decode(errors="replace").strip().splitlines() or [""])[-1][:200]
 
 
 class Workers:
@@ -175,8 +194,8 @@ class Workers:
             except OSError:
                 data = b""
             if not data:
-                words = os.pread(worker.words, 2000, 0).decode(errors="replace").strip().splitlines()
-                self.replace(f"it has ended{': ' + words[-1][:200] if words else ''}")
+                words = _last_words(worker.words)
+                self.replace(f"it has ended{': ' + words if words else ''}")
                 return
             try:
                 self._heard(decode(data))
