@@ -178,6 +178,8 @@ class Parts:
         (folder / "Release").write_text(release)
         (folder / "InRelease").write_bytes(self._gpg("--clearsign", given=release.encode()))
         (folder / "Release.gpg").write_bytes(self._gpg("--armor", "--detach-sign", given=release.encode()))
+        # Its agent would stay.
+        subprocess.run(["gpgconf", "--homedir", str(self._gnupg), "--kill", "all"], check=True)
 
     def _gpg(self, *words: str, given: bytes = b"") -> bytes:
         command = ["gpg", "--homedir", str(self._gnupg), "--batch", "--pinentry-mode", "loopback", "--passphrase", ""]

@@ -186,7 +186,10 @@ def signed_by(folder: Path, text: bytes, *, armour: bool) -> tuple[bytes, Path]:
         gpg("--quick-gen-key", "Mara of the pier <mara@pier.example>", "ed25519", "sign", "never")
     key = folder / "pier.gpg"
     key.write_bytes(gpg(*(["--armor"] if armour else []), "--export"))
-    return gpg(*(["--armor"] if armour else []), "--detach-sign", given=text), key
+    signature = gpg(*(["--armor"] if armour else []), "--detach-sign", given=text)
+    # Its agent would stay.
+    subprocess.run(["gpgconf", "--homedir", home, "--kill", "all"], check=True)
+    return signature, key
 
 
 @pytest.mark.parametrize("armour", [True, False])
