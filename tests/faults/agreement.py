@@ -13,7 +13,7 @@ BEYOND_ENTERING = {"key", "login", "size", "sources", "neighbour", "security"}
 
 def disagreement(lab: HostedLab, guest: str, door: str, traced: dict[str, Any]) -> str | None:
     """In which way the three disagree, and None when they do not. A host is in motion: another look may agree."""
-    deadline, found = time.monotonic() + 8, None
+    deadline, found = time.monotonic() + 20, None
     while True:
         found = _compare(lab, guest, door, traced)
         if found is None or time.monotonic() > deadline:

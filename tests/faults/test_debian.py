@@ -48,7 +48,7 @@ def inside(lab: HostedLab, command: str) -> None:
 
 def named(lab: HostedLab, hop: str, says: str) -> tuple[dict[str, Any] | None, str]:
     """The broken hop, and all that it says; its agent may be too busy to be heard at the first look."""
-    deadline = time.monotonic() + 30
+    deadline = time.monotonic() + 60
     while True:
         said, _ = traced(lab, ("gauge", "ssh"), hop)
         found = next((h for h in said["hops"] if h["name"] == said["broken"]), None)

@@ -112,7 +112,7 @@ def test_a_guest_killed_hung_or_stale_is_seen_for_what_it_is(guest_lab: Lab) -> 
     lab("start", "gauge", "--no-wait")
     pid = lab.pid("gauge")
     os.kill(pid, signal.SIGKILL)
-    deadline = time.monotonic() + 10
+    deadline = time.monotonic() + 60
     while processes_of(lab) and time.monotonic() < deadline:
         time.sleep(0.02)
     assert [g["state"] for g in lab("status", "--json").json["guests"]] == ["off"]

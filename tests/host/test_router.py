@@ -34,7 +34,7 @@ def running(*options: str) -> Iterator[None]:
 
 def free(port: int) -> bool:
     """True once an outside port of UDP is nobody's."""
-    deadline = time.monotonic() + 5
+    deadline = time.monotonic() + 60
     while time.monotonic() < deadline:
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s, contextlib.suppress(OSError):
             s.bind((OUTSIDE, port))

@@ -58,8 +58,8 @@ def test_guests_start_with_their_host(hosted: HostedLab) -> None:
         env=lab.env, stderr=subprocess.PIPE, text=True,
     )  # fmt: skip
     try:
-        deadline = time.monotonic() + 60
-        while not world.reads("lan", "192.0.2.10", 2220, 1.0).startswith("SSH-2.0"):
+        deadline = time.monotonic() + 120
+        while not world.reads("lan", "192.0.2.10", 2220, 5.0).startswith("SSH-2.0"):
             assert time.monotonic() < deadline, lab("status").out
         states = {g["name"]: g["state"] for g in lab("status", "--json", code=None).json["guests"]}
         assert states == {"gauge": "on", "buoy": "on", "locker": "off"}

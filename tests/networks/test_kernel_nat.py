@@ -208,8 +208,8 @@ def test_doors_follow_a_guest_whose_address_is_handed_out(hosted: HostedLab) -> 
     moved = time.monotonic()
     move = "ip address flush dev eth0; ip address add {}/24 dev eth0; ip route add 0/0 via 10.77.4.1; (ping -c1 {} &)"
     on_console(lab, "buoy", move.format("10.77.4.117", "10.77.4.1"))
-    while not world.reads("lan", "192.0.2.10", 2230, 1.0).startswith(SSH):
-        assert time.monotonic() < moved + 30, lab("caretaker", "status").out
+    while not world.reads("lan", "192.0.2.10", 2230, 5.0).startswith(SSH):
+        assert time.monotonic() < moved + 120, lab("caretaker", "status").out
     print(f"the door followed within {time.monotonic() - moved:.1f} s")
     assert lab("diff").out == "real: everything applied\n"
     # A door that is new is named, waited for and found open.

@@ -98,7 +98,7 @@ def ssh_server(world: World, machine: str, folder: Path, image: Any, key: Path) 
     (root / "root/.ssh/authorized_keys").write_text(key.read_text())
     command = world.inside(machine, "chroot", root, "/usr/sbin/dropbear", "-F", "-E", "-s", "-R")
     server = subprocess.Popen(command, stderr=subprocess.DEVNULL)
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 120
     while not world.reads(machine, "127.0.0.1", 22).startswith("SSH-"):
         assert server.poll() is None and time.monotonic() < deadline
     return server
