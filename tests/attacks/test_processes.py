@@ -9,6 +9,7 @@ import textwrap
 from pathlib import Path
 
 from tests.attacks.report import Report
+from tests.caretaker.test_worker import children
 from tests.conftest import Lab
 from tests.networks.world import HostedLab
 
@@ -65,10 +66,6 @@ def facts(pid: int) -> dict[str, str]:
     return {key: value.strip() for key, value in rows}
 
 
-def children(pid: str) -> list[str]:
-    return Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
-
-
 def processes(lab: Lab) -> dict[str, int]:
     """Every process of the lab, by what it is."""
     found = {}
@@ -86,9 +83,9 @@ def processes(lab: Lab) -> dict[str, int]:
             found[f"swtpm of {guest[guest.index('guests') + 1]}"] = int(entry.name)
         elif "dacha.caretaker.run" in words and any(folder in w for w in words):
             found["caretaker, root part"] = int(entry.name)
-            for child in children(entry.name):
-                found["source of packet workers"] = int(child)
-                found |= {f"packet worker {n}": int(worker) for n, worker in enumerate(children(child))}
+            for child in children(int(entry.name)):
+                found["source of packet workers"] = child
+                found |= {f"packet worker {n}": worker for n, worker in enumerate(children(child))}
     return found
 
 

@@ -10,9 +10,7 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import pytest
 
@@ -22,7 +20,7 @@ from dacha.core.errors import PeerError
 from dacha.host.accounts import Account
 from dacha.wire.dhcp.dhcp4_lease import Lease
 from tests.caretaker.test_clients import Client
-from tests.networks.world import HostedLab
+from tests.networks.world import HostedLab, until
 from tests.wire.test_dhcp4 import SCOPE
 
 LAB = """\
@@ -70,13 +68,6 @@ def source(parent: int) -> int | None:
 def workers(parent: int) -> list[int]:
     """The worker at work."""
     return [p for p in children(source(parent) or 0) if there(p)]
-
-
-def until(true: Callable[[], Any]) -> None:
-    deadline = time.monotonic() + 120
-    while not true():
-        assert time.monotonic() < deadline
-        time.sleep(0.05)
 
 
 @pytest.fixture

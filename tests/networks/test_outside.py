@@ -10,7 +10,7 @@ import struct
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -18,7 +18,7 @@ from typing import Any
 import pytest
 
 from tests.networks.test_bridge import make_bridge
-from tests.networks.world import HostedLab, World, begin_router, end_router
+from tests.networks.world import HostedLab, World, begin_router, end_router, until
 
 LAB = """\
 [lab]
@@ -102,14 +102,6 @@ def miniupnpd(tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert data.count(entry) == 1
     program.write_bytes(data.replace(entry, never))
     return program
-
-
-def until(true: Callable[[], Any], timeout_s: float = 120.0) -> Any:
-    deadline = time.monotonic() + timeout_s
-    while not (found := true()):
-        assert time.monotonic() < deadline
-        time.sleep(0.1)
-    return found
 
 
 def known(lab: HostedLab) -> dict[str, Any]:

@@ -12,6 +12,8 @@ import os
 import shutil
 import subprocess
 import sys
+import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +21,15 @@ from tests.conftest import Lab, Run
 
 _NUMBERS = itertools.count()
 MACHINES = {"host": 10, "lan": 20, "other": 30, "router": 1}
+
+
+def until(true: Callable[[], Any], timeout_s: float = 120.0) -> Any:
+    """What it answers once that is true; it is asked again and again."""
+    deadline = time.monotonic() + timeout_s
+    while not (found := true()):
+        assert time.monotonic() < deadline
+        time.sleep(0.1)
+    return found
 
 
 class World:

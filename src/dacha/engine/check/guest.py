@@ -206,17 +206,17 @@ def minimum_findings(guest: Guest) -> list[Finding]:
     least = profiles().get(guest.system, PLAIN).minimum
     found = []
     disk = guest.disks[0].size if guest.disks else None
-    installing = bool(guest.install and (least.installer_memory or 0) > (least.memory or 0))
-    who = f"{guest.system}'s installer"
-    for key, has, needs in (
-        ("cpus", guest.cpus, least.cpus),
-        ("memory", guest.memory, least.installer_memory if installing else least.memory),
-        ("disk", disk, least.disk),
+    memory, whose = least.memory, guest.system
+    if guest.install and (least.installer_memory or 0) > (memory or 0):
+        memory, whose = least.installer_memory, f"{guest.system}'s installer"
+    for key, has, needs, who in (
+        ("cpus", guest.cpus, least.cpus, guest.system),
+        ("memory", guest.memory, memory, whose),
+        ("disk", disk, least.disk, guest.system),
     ):
         if has is not None and needs is not None and has < needs:
             shown = [str(v) if key == "cpus" else show_size(v) for v in (has, needs)]
-            whose = who if installing and key == "memory" else guest.system
-            what = f"{key}: {shown[0]} is less than {whose} needs, {shown[1]}"
+            what = f"{key}: {shown[0]} is less than {who} needs, {shown[1]}"
             found.append(
                 Finding(
                     WARNING,
