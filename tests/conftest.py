@@ -21,7 +21,9 @@ from tests.json_answers import check
 from tests.zygote import Zygote
 
 # What labs of one host share is not this machine's own.
-os.environ.setdefault("DACHA_SHARED", tempfile.mkdtemp(prefix="dacha-shared-"))
+if "DACHA_SHARED" not in os.environ:
+    os.environ["DACHA_SHARED"] = tempfile.mkdtemp(prefix="dacha-shared-")
+    atexit.register(shutil.rmtree, os.environ["DACHA_SHARED"], ignore_errors=True)
 PROGRAM = str(Path(sys.executable).with_name("dacha"))
 # How long a machine that has other work takes over an example says nothing of the program.
 hypothesis.settings.register_profile("patient", deadline=None, suppress_health_check=[hypothesis.HealthCheck.too_slow])

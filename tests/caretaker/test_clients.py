@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 from dacha.core.lab.names import link_name
-from tests.networks.world import HostedLab
+from tests.networks.world import HostedLab, until
 
 GAUGE, STRANGER = "02:00:00:00:00:20", "02:00:00:00:00:99"
 LAB = f"""\
@@ -104,21 +104,24 @@ def await_log(lab: HostedLab, text: str, times: int = 1) -> None:
 def test_busyboxs_client_gets_renews_and_gives_back(serving: HostedLab, hardware: str) -> None:
     client = Client(serving, hardware)
     expected = "10.77.4.20" if hardware == GAUGE else "10.77.4.100"
-    pid = serving.folder / "udhcpc.pid"
     script = serving.folder / "script"
     script.write_text(
         '#!/bin/sh\n[ "$ip" ] && ip address replace "$ip/$mask" dev eth0\necho "$1 $router $domain $dns" >> "$0.log"\n'
     )
     script.chmod(0o755)
-    client.run("udhcpc", "-i", "eth0", "-n", "-R", "-S", "-p", str(pid), "-s", str(script))
-    assert client.address() == expected
-    assert "bound 10.77.4.1 real.internal 10.77.4.2" in (serving.folder / "script.log").read_text()
-    words = f"{expected} is leased to {hardware}"
-    os.kill(int(pid.read_text()), signal.SIGUSR1)  # renew, by unicast
-    await_log(serving, words, 2)
-    os.kill(int(pid.read_text()), signal.SIGUSR2)  # release
-    await_log(serving, f"{expected} was given back")
-    os.kill(int(pid.read_text()), signal.SIGTERM)
+    # In the foreground: one that goes on in the background writes its own number down a moment after that.
+    command = client.inside("udhcpc", "-f", "-i", "eth0", "-n", "-R", "-S", "-s", str(script))
+    udhcpc, told = subprocess.Popen(command), serving.folder / "script.log"
+    try:
+        until(lambda: told.exists() and "bound 10.77.4.1 real.internal 10.77.4.2" in told.read_text())
+        assert client.address() == expected
+        udhcpc.send_signal(signal.SIGUSR1)  # renew, by unicast
+        await_log(serving, f"{expected} is leased to {hardware}", 2)
+        udhcpc.send_signal(signal.SIGUSR2)  # release
+        await_log(serving, f"{expected} was given back")
+    finally:
+        udhcpc.terminate()
+        udhcpc.wait(30)
     assert leases(serving)[expected]["state"] == "released"
 
 
