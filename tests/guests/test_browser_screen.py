@@ -66,6 +66,7 @@ def test_a_screen_is_served_to_who_has_the_token_and_ends_with_the_last_viewer(l
         in lab("screen", "desk", "--browser", code=3, env={"DACHA_VNC_CLIENT": "/none"}).err
     )
     assert "has no display" in lab("screen", "bare", "--browser", code=1).err
+    lab("screen", "desk", "--listen", "host")  # what another client was given takes nothing from a browser
     with serving(lab, client) as (url, process):
         host, token = urlsplit(url).netloc, urlsplit(url).path
         assert get(host, "/")[0] == get(host, "/client/core/rfb.js")[0] == 403

@@ -70,9 +70,9 @@ def set_password(qmp: Qmp, password: str) -> None:
 
 
 def listen(qmp: Qmp, origin: str | None, port: int | None) -> None:
-    """Let the display listen on TCP for `origin` ("host" or "lan"), or again only on its UNIX socket. Replaces what
-    was before. Raises HostError when the port cannot be had."""
-    where: dict[str, str] = {"type": "unix", "path": SCREEN}
+    """Let the display listen on TCP for `origin` ("host" or "lan") beside its UNIX socket, or again on that alone.
+    Replaces what was before. Raises HostError when the port cannot be had."""
+    places: list[dict[str, str]] = [{"type": "unix", "path": SCREEN}]
     if origin:
-        where = {"type": "inet", "host": ADDRESSES[origin], "port": str(port)}
-    qmp.execute("display-update", {"type": "vnc", "addresses": [where]})
+        places.append({"type": "inet", "host": ADDRESSES[origin], "port": str(port)})
+    qmp.execute("display-update", {"type": "vnc", "addresses": places})
