@@ -26,25 +26,10 @@ PACKAGES = (
     "busybox-static", "dropbear-bin", "openssh-sftp-server", "libtomcrypt1", "libtommath1", "libgmp10", "zlib1g",
     "libcrypt1", "libc6",
 )  # fmt: skip
-MODULES = (
-    "virtio_pci",
-    "virtio_net",
-    "virtio_blk",
-    "virtio_console",
-    "virtio_rng",
-    "isofs",
-    "ext4",
-    "evdev",
-    "button",
-    "nvme",
-    "virtio_scsi",
-    "sr_mod",
-    "ahci",
-    "sd_mod",
-    "e1000",
-    "tpm_crb",
-    "virtiofs",
-)
+# What every guest loads, and what those load that have a device of this kind (virtio 1.2, section 5: its device ID). All
+# else that a lab's guest may have is built into this kernel.
+MODULES = ("virtio_pci", "virtio_net", "virtio_blk", "virtio_console", "virtio_rng", "isofs", "evdev", "button")
+MODULES_FOR_DEVICE = {"0x0008": ("virtio_scsi", "sd_mod", "sr_mod"), "0x001a": ("virtiofs",)}
 LIBRARIES = (
     "libtomcrypt.so.1",
     "libtommath.so.1",
@@ -158,6 +143,7 @@ def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
 
     contents = {name: path.read_bytes() for name, path in modules.items()}
     order = load_order(list(MODULES), contents)
+    more = {device: load_order(list(names), contents) for device, names in MODULES_FOR_DEVICE.items()}
     made = [
         cpio.folder(f)
         for f in (
@@ -184,11 +170,12 @@ def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
         cpio.file("usr/bin/dropbearconvert", find("dropbearconvert").read_bytes(), 0o755),
         # Where the SSH server looks for it.
         cpio.file("usr/lib/sftp-server", (root / "usr/lib/openssh/sftp-server").read_bytes(), 0o755),
-        cpio.file("modules/order", "\n".join(order).encode() + b"\n"),
+        *(cpio.file(f"modules/{n}", "\n".join(o).encode() + b"\n") for n, o in (more | {"order": order}).items()),
         cpio.file("srv/www/index.html", _own("index.html")),
         cpio.file("srv/www/tides.csv", _own("tides.csv")),
     ]
-    made += [cpio.file(f"modules/{name}.ko", contents[name]) for name in order]
+    loaded = sorted({*order, *(name for names in more.values() for name in names)})
+    made += [cpio.file(f"modules/{name}.ko", contents[name]) for name in loaded]
     for name in LIBRARIES:
         folder = "lib64" if name.startswith("ld-") else "lib/x86_64-linux-gnu"
         made.append(cpio.file(f"{folder}/{name}", find(name).read_bytes(), 0o755))

@@ -12,7 +12,9 @@ mount -t devpts devpts /dev/pts
 hostname unnamed
 # Everybody may ping: busybox is root's, and of its programs only those that need it go on as root.
 chmod u+s /bin/busybox
-while read -r module; do insmod "/modules/$module.ko" 2>/dev/null; done < /modules/order
+load() { while read -r module; do insmod "/modules/$module.ko" 2>/dev/null; done < "/modules/$1"; }
+load order
+for device in $(cat /sys/bus/virtio/devices/*/device); do [ -f "/modules/$device" ] && load "$device"; done
 
 say() { echo "demo guest: $*" > /dev/console; }
 

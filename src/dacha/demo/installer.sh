@@ -6,7 +6,9 @@ export PATH=/bin
 mount -t proc proc /proc
 mount -t sysfs sysfs /sys
 mount -t devtmpfs dev /dev
-while read -r module; do insmod "/modules/$module.ko" 2>/dev/null; done < /modules/order
+load() { while read -r module; do insmod "/modules/$module.ko" 2>/dev/null; done < "/modules/$1"; }
+load order
+for device in $(cat /sys/bus/virtio/devices/*/device); do [ -f "/modules/$device" ] && load "$device"; done
 say() { echo "demo installer: $*" > /dev/console; }
 say "looking for a disk"
 disk=
