@@ -53,6 +53,8 @@ def _run(
     """Run the program: forked from one that has loaded it (`tests/zygote.py`), on this host or one in a namespace;
     where more is asked for than that, and with DACHA_TEST_PLAIN=1, from its file."""
     namespace = prefix[3] if len(prefix) == 4 and prefix[:3] == ["ip", "netns", "exec"] else None
+    if prefix[:2] == ["nsenter", "-t"] and prefix[3:] == ["-m", "-n", f"--wd={cwd}"]:
+        namespace = prefix[2]  # a process that holds them
     plain = options or not isinstance(stdin, int) or (prefix and not namespace) or env["LC_ALL"] != "C.UTF-8"
     if plain or "DACHA_TEST_PLAIN" in os.environ or any(name.startswith("PYTHON") for name in env):
         return subprocess.run(

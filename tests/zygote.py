@@ -61,6 +61,15 @@ def enter(namespace: str) -> None:
         mount(str(file), f"/etc/{file.name}", None, _BIND)
 
 
+def join(process: str) -> None:
+    """Go where `nsenter -t PROCESS -m -n` leads (nsenter(1))."""
+    libc = ctypes.CDLL(None, use_errno=True)
+    with open(f"/proc/{process}/ns/net", "rb") as net, open(f"/proc/{process}/ns/mnt", "rb") as mounts:
+        for opened, kind in ((net, _NEW_NETWORK), (mounts, _NEW_MOUNTS)):
+            if libc.setns(opened.fileno(), kind):
+                raise OSError(ctypes.get_errno(), process)
+
+
 def run(told: dict[str, Any], streams: list[int]) -> None:
     """Be the program, from a fresh process."""
     os.setsid()
@@ -68,7 +77,7 @@ def run(told: dict[str, Any], streams: list[int]) -> None:
         os.dup2(stream, number)
     os.closerange(3, 64)
     if told["namespace"]:
-        enter(told["namespace"])
+        (join if told["namespace"].isdigit() else enter)(told["namespace"])
     os.chdir(told["cwd"])
     os.environ.clear()
     os.environ.update(told["env"])

@@ -43,6 +43,7 @@ def built(text: str = TEXT, accelerator: str = "tcg") -> tuple[Machine, list[str
         disks=tuple((Layer("qcow2", f"/disks/{n},odd"),) for n in range(len(guest.disks))),
         seed="/seed.iso",
         console="/log,console",
+        firmware=("/code", "/variables") if guest.firmware == "uefi" else None,
     )
     return m, command_line("qemu", m, files, sorted(plan.forwards_of("gauge", [d.name for d in guest.doors])))
 
@@ -89,6 +90,22 @@ def test_awkward_paths_and_both_buses_are_written_right() -> None:
 def test_video_can_be_left_out() -> None:
     _, argv = built(TEXT.replace("cpus = 2", "cpus = 2\nvideo = false"))
     assert "-vnc" not in argv and "VGA" not in argv
+
+
+def test_uefi_tries_no_way_of_starting_from_a_network_that_nobody_there_answers() -> None:
+    start = 'firmware = "uefi"\nboot-order = ["network"]\ncpus = 2'
+    by_tftp = TEXT.replace("cpus = 2", start)
+    kernel = 'backend = "kernel"\nboot = { files = "netboot", uefi = "http.efi", http = true }\nsubnet ='
+    by_http = by_tftp.replace("subnet =", kernel)
+    on_a_lan = by_tftp.replace('"host-only"\nsubnet = "10.77.9.0/24"', '"bridge"\nadapter = "br0"')
+    for text, versions in ((TEXT, [4, 6]), (by_tftp, [4]), (by_http, []), (on_a_lan, [4, 6])):
+        m, argv = built(text)
+        assert m["pxe"] == versions
+        off = {version for version in (4, 6) if f"name=opt/org.tianocore/IPv{version}PXESupport,string=n" in argv}
+        assert off == ({4, 6} - set(versions) if "uefi" in text else set())
+        # What does PXE in its place is not loaded either, but for an adapter that needs its driver.
+        assert (",romfile=" in option(argv, "-device", "virtio-net-pci")) == (text in (TEXT, by_http))
+        assert (",romfile=" in option(argv, "-device", "e1000,")) == (text == TEXT)
 
 
 def test_open_forwards_are_read_from_the_monitors_table() -> None:

@@ -26,8 +26,8 @@ PACKAGES = (
     "busybox-static", "dropbear-bin", "openssh-sftp-server", "libtomcrypt1", "libtommath1", "libgmp10", "zlib1g",
     "libcrypt1", "libc6",
 )  # fmt: skip
-# What every guest loads, and what those load that have a device of this kind (virtio 1.2, section 5: its device ID). All
-# else that a lab's guest may have is built into this kernel.
+# What every guest loads, and what those load that have a device of this kind (virtio 1.2, section 5: its device ID).
+# All else that a guest of a lab may have is built into this kernel.
 MODULES = ("virtio_pci", "virtio_net", "virtio_blk", "virtio_console", "virtio_rng", "isofs", "evdev", "button")
 MODULES_FOR_DEVICE = {"0x0008": ("virtio_scsi", "sd_mod", "sr_mod"), "0x001a": ("virtiofs",)}
 LIBRARIES = (

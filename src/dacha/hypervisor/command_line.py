@@ -132,6 +132,8 @@ def _firmware(m: Machine, files: Files, base: list[str]) -> list[str]:
         for n, path in enumerate(files.firmware):
             argv += _blockdev(f"firmware{n}", "raw", path, read_only=n == 0)
         base[base.index("-machine") + 1] += ",pflash0=firmware0,pflash1=firmware1"
+        for version in {4, 6} - set(m["pxe"]):
+            argv += ["-fw_cfg", f"name=opt/org.tianocore/IPv{version}PXESupport,string=n"]
     if m["secure_boot"]:
         # The firmware guards its variables from the guest's system by system management mode.
         base[base.index("-machine") + 1] += ",smm=on"
@@ -162,8 +164,11 @@ def _adapters(m: Machine, files: Files, forwards: list[Forward]) -> list[str]:
         else:
             argv += ["-netdev", _user_network(f"net{n}", m, adapter, mine)]
         model = "virtio-net-pci" if adapter["model"] == "virtio" else adapter["model"]
-        # No option ROM where the adapter is never booted from: loading one costs start-up time.
-        rom = _boot_index(m, "network", n) or ",romfile="
+        # No option ROM where it would boot nothing: loading one costs start-up time. It does PXE, and drives what the
+        # firmware has no driver for.
+        rom = _boot_index(m, "network", n)
+        if not rom or (not m["pxe"] and adapter["model"] == "virtio"):
+            rom += ",romfile="
         argv += ["-device", f"{model},netdev=net{n},id=adapter{n},mac={adapter['hardware_address']}{rom}"]
     return argv
 

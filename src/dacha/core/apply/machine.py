@@ -72,7 +72,8 @@ class MachineAdapter(TypedDict):
 
 class Machine(TypedDict):
     """A guest's machine. `drives` are the media in its drives, by absolute path, None for an empty one; `seed` is the
-    digest of the first-boot data, None where it gets none, and `seed_without_keys` of what it tells beside keys."""
+    digest of the first-boot data, None where it gets none, and `seed_without_keys` of what it tells beside keys; `pxe`
+    are the versions of IP by which UEFI tries PXE."""
 
     lab: str
     guest: str
@@ -89,6 +90,7 @@ class Machine(TypedDict):
     secure_boot: bool
     tpm: bool
     boot_order: list[str]
+    pxe: list[int]
     boot: MachineBoot | None
     disks: list[MachineDisk]
     drives: list[str | None]
@@ -102,7 +104,7 @@ class Machine(TypedDict):
 _LACKING: dict[str, Any] = {
     "lab": "", "guest": "", "uuid": "", "accelerator": "tcg", "cpu": None, "cpus": 1, "memory_mib": 0, "clock": "utc",
     "video": True, "resolution": None, "screen": None, "firmware": "bios", "secure_boot": False, "tpm": False,
-    "boot_order": ["disk", "medium"], "boot": None, "disks": [], "drives": [], "adapters": [],
+    "boot_order": ["disk", "medium"], "pxe": [4, 6], "boot": None, "disks": [], "drives": [], "adapters": [],
     "shares": [], "seed": None,
 }  # fmt: skip
 _ADAPTER_LACKING: dict[str, Any] = {
@@ -153,6 +155,7 @@ def machine(
         "secure_boot": guest.secure_boot,
         "tpm": guest.tpm,
         "boot_order": list(guest.boot_order),
+        "pxe": _pxe(lab, guest),
         "boot": installer
         if boot is None
         else {
@@ -171,6 +174,15 @@ def machine(
         "seed": seed,
         "seed_without_keys": seed_without_keys,
     }
+
+
+def _pxe(lab: Lab, guest: Guest) -> list[int]:
+    """The versions of IP by which its firmware tries PXE: those by which somebody may answer. By IPv6 nobody does on
+    the lab's own networks, and UEFI waits a minute for that; by IPv4 none that has its files by HTTP alone."""
+    networks = [lab.networks[a.network] for a in guest.adapters]
+    if guest.firmware != "uefi" or "network" not in guest.boot_order or any(n.kind == "bridge" for n in networks):
+        return [4, 6]
+    return [] if not guest.by_network and all(n.by_kernel and n.boot and n.boot.http for n in networks) else [4]
 
 
 def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> MachineAdapter:
@@ -212,6 +224,7 @@ _WORDS = {
     "secure_boot": "Secure Boot",
     "tpm": "TPM",
     "boot_order": "boot order",
+    "pxe": "PXE by IP",
 }
 # Changed while the guest runs, each by a change of its own (drives: unless their number changes).
 _LIVE = ("screen", "disks", "seed_without_keys")
