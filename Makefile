@@ -37,7 +37,7 @@ lint: setup          ## the style and the types
 	$(BIN)/ruff format --check src tests bench
 	$(BIN)/mypy
 	shellcheck tools/*.sh .ci/run
-	shellcheck --shell=dash --exclude=SC2086,SC3043 src/dacha/demo/init.sh
+	shellcheck --shell=dash --exclude=SC2086,SC3043 src/dacha/demo/*.sh
 
 bench: setup         ## the performance promises, as ratios in one run; the programs that they need are installed or named
 	tools/setup.sh "$(VENV)" bench

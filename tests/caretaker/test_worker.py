@@ -101,8 +101,7 @@ def test_killed_again_and_again_it_is_back_at_once_and_nothing_is_lost(storming:
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True, env=os.environ | {"PYTHONPATH": "."}) as storm:
         time.sleep(1.5)
         for _ in range(KILLS):
-            until(lambda: workers(parent))
-            os.kill(workers(parent)[0], signal.SIGKILL)
+            os.kill(until(lambda: workers(parent))[0], signal.SIGKILL)
             time.sleep(dice.uniform(0.5, 1.1))
         said = json.loads(storm.communicate(timeout=60)[0])
     kept = {x["address"]: x for x in storming("caretaker", "status", "--json").json["leases"]}
@@ -113,7 +112,7 @@ def test_killed_again_and_again_it_is_back_at_once_and_nothing_is_lost(storming:
     assert not twice
     assert {a: who[0] for a, who in said["given"].items()} == {a: kept[a]["hardware_address"] for a in said["given"]}
     # How soon it is back is for bench/hostile.py to judge: here it may share the machine.
-    assert said["longest_gap_s"] < 10.0
+    assert said["longest_gap_s"] < 30.0
     assert caretaker(storming) == parent
 
 

@@ -38,7 +38,7 @@ class Terminal:
     def type(self, text: str) -> None:
         os.write(self.fd, text.encode())
 
-    def wait_for(self, words: str, limit_s: float = 20) -> bool:
+    def wait_for(self, words: str, limit_s: float = 60) -> bool:
         """Whether these words come; what was seen before the last call does not count."""
         until = time.monotonic() + limit_s
         while words not in self.seen and time.monotonic() < until:

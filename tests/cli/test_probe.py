@@ -50,7 +50,7 @@ def serving(context: ssl.SSLContext, first: bytes) -> Iterator[int]:
                 return
             with s:
                 try:
-                    s.settimeout(5)
+                    s.settimeout(30)
                     if first:
                         s.recv(64)
                         s.sendall(first)

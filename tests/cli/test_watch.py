@@ -42,7 +42,7 @@ def test_a_view_leaves_the_terminal_as_it_was(lab: Lab, ending: str) -> None:
         os.write(outer, b"q" if ending == "q" else b"\x03")
     else:
         child.send_signal(signal.SIGTERM if ending == "term" else signal.SIGHUP)
-    assert child.wait(10) == 0
+    assert child.wait(60) == 0
     while select.select([outer], [], [], 0.2)[0]:
         said += os.read(outer, 65536)
     assert said.startswith(b"\x1b[?1049h") and said.rstrip().endswith(b"\x1b[?1049l") and b"\x1b[?25h" in said

@@ -128,7 +128,7 @@ def assert_listens(address: str, port: int) -> None:
     """A VNC server answers there, and lets nobody in without the password (RFC 6143 section 7.1)."""
     import socket
 
-    with socket.create_connection((address, port), timeout=5) as s:
+    with socket.create_connection((address, port), timeout=60) as s:
         assert s.recv(12).startswith(b"RFB 003.")
         s.sendall(b"RFB 003.008\n")
         count = s.recv(1)[0]

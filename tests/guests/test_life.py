@@ -45,7 +45,7 @@ def ports(lab: Lab, guest: str) -> dict[str, int]:
 
 
 def page(port: int) -> int:
-    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=10)
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=60)
     connection.request("GET", "/tides.csv")
     return connection.getresponse().status
 

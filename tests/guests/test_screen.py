@@ -47,7 +47,7 @@ def by_a_real_client(lab: Lab, port: str, password: str) -> bytes:
 
 def vnc_login(address: tuple[str, int], password: str) -> bool:
     """RFB 3.8 with its own authentication (RFC 6143 section 7.2.2): True when the password was right."""
-    with socket.create_connection(address, timeout=10) as s, s.makefile("rb") as f:
+    with socket.create_connection(address, timeout=60) as s, s.makefile("rb") as f:
         assert f.read(12) == b"RFB 003.008\n"
         s.sendall(b"RFB 003.008\n")
         kinds = f.read(f.read(1)[0])

@@ -114,7 +114,7 @@ def test_a_process_is_not_mistaken_for_a_later_one_with_its_id() -> None:
     assert child.poll() is None, "only the process meant is ended"
     assert not processes.wait_gone(seen, 0.05)
     processes.kill(seen)
-    child.wait(timeout=5)
+    child.wait(timeout=60)
     assert processes.wait_gone(seen, 1.0) and processes.identify(child.pid) is None
 
 

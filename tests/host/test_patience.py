@@ -70,7 +70,7 @@ def test_one_connection_is_enough_for_a_service_that_needs_seconds() -> None:
 def test_what_a_forward_accepted_and_its_guest_did_not_take_is_tried_anew_but_never_piled_up() -> None:
     with served(60) as service:
         probe, _ = ask(service.port, 3.0, taken=False)
-    assert probe.answer is None and 3 <= service.came <= 8
+    assert probe.answer is None and 2 <= service.came <= 8
 
 
 def test_a_few_connections_at_most_are_held_at_once(monkeypatch) -> None:  # type: ignore[no-untyped-def]

@@ -29,7 +29,7 @@ def running(*options: str) -> Iterator[None]:
         yield
     finally:
         process.terminate()
-        assert process.wait(10) == 0
+        assert process.wait(60) == 0
 
 
 def free(port: int) -> bool:
@@ -53,14 +53,14 @@ def service() -> Iterator[int]:
 @pytest.mark.parametrize("name", ["pcp", "nat-pmp"])
 def test_datagrams_find_their_way_in_and_back(service: int, name: str) -> None:
     inner = socket.socket(fileno=os.dup(service))
-    inner.settimeout(5)
+    inner.settimeout(30)
     wanted = Wanted("gauge", "tides", "udp", 20123, "127.0.0.1", inner.getsockname()[1])
     with running("--speaks", name), inner:
         speaker = datagram.find(INSIDE, "127.0.0.1")
         granted = speaker.lead(wanted, None, 600)
         assert (speaker.name, granted.outside_port, granted.address, granted.lifetime_s) == (name, 20123, TOLD, 600)
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as peer:
-            peer.settimeout(5)
+            peer.settimeout(30)
             peer.sendto(b"how high?", (OUTSIDE, 20123))
             asked, back = inner.recvfrom(64)
             inner.sendto(b"0.82 m", back)

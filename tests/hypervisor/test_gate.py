@@ -80,7 +80,7 @@ def asking(tmp_path: Path, code: str) -> Iterator[tuple[subprocess.Popen[str], s
     finally:
         child.kill()
         child.wait()
-        assert keeper.wait(10) is not None, "it ends with its guest"
+        assert keeper.wait(60) is not None, "it ends with its guest"
 
 
 CONNECTS = """

@@ -68,7 +68,7 @@ def test_guests_start_with_their_host(hosted: HostedLab) -> None:
         assert lab("connect", "gauge", "--", "cat /srv/tides/made").out == "here"
     finally:
         caretaker.terminate()
-        said = caretaker.communicate(timeout=10)[1]
+        said = caretaker.communicate(timeout=60)[1]
     assert said.index("guest buoy") < said.index("guest gauge"), said
     assert lab("status", "--json", code=None).json["guests"][0]["state"] == "on", "it outlives the caretaker"
 

@@ -98,7 +98,7 @@ import socket, sys
 sys.path.insert(0, {source!r})
 from dacha.wire.tftp import encode_ack, encode_request
 def fetch(path, block=1468, window=16):
-    s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM); s.settimeout(5)
+    s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM); s.settimeout(30)
     s.sendto(encode_request(path, {{"blksize": block, "windowsize": window, "tsize": 0}}), ("10.77.4.1", 69))
     data, peer = s.recvfrom(70000)
     if data[1] == 5: return "error %d" % data[3]

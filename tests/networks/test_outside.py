@@ -86,7 +86,7 @@ def real(world: World, folder: Path, program: Path, pcp: str = "yes") -> Iterato
         yield
     finally:
         router.terminate()
-        router.wait(10)
+        router.wait(60)
 
 
 @pytest.fixture(scope="session")

@@ -138,7 +138,7 @@ def begin_router(world: World, *options: str) -> subprocess.Popen[bytes]:
 
 def end_router(router: subprocess.Popen[bytes]) -> None:
     router.terminate()
-    assert router.wait(10) == 0
+    assert router.wait(60) == 0
 
 
 class HostedLab(Lab):

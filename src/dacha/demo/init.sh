@@ -14,7 +14,7 @@ hostname unnamed
 chmod u+s /bin/busybox
 load() { while read -r module; do insmod "/modules/$module.ko" 2>/dev/null; done < "/modules/$1"; }
 load order
-for device in $(cat /sys/bus/virtio/devices/*/device); do [ -f "/modules/$device" ] && load "$device"; done
+cat /sys/bus/virtio/devices/*/device | while read -r device; do [ -f "/modules/$device" ] && load "$device"; done
 
 say() { echo "demo guest: $*" > /dev/console; }
 

@@ -8,7 +8,7 @@ mount -t sysfs sysfs /sys
 mount -t devtmpfs dev /dev
 load() { while read -r module; do insmod "/modules/$module.ko" 2>/dev/null; done < "/modules/$1"; }
 load order
-for device in $(cat /sys/bus/virtio/devices/*/device); do [ -f "/modules/$device" ] && load "$device"; done
+cat /sys/bus/virtio/devices/*/device | while read -r device; do [ -f "/modules/$device" ] && load "$device"; done
 say() { echo "demo installer: $*" > /dev/console; }
 say "looking for a disk"
 disk=
