@@ -17,7 +17,6 @@ from dacha.host import folders
 from dacha.host.facts import program
 from dacha.host.files import locked
 
-FINISHES = ("reboot", "poweroff")
 # A medium of this kind starts only when the space key is pressed in its first seconds, as some installers want it.
 _ASK = """\
 set timeout=8
