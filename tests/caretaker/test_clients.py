@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -14,6 +15,7 @@ from typing import Any
 
 import pytest
 
+import dacha
 from dacha.core.lab.names import link_name
 from tests.networks.world import HostedLab, until
 
@@ -238,3 +240,28 @@ def test_a_bridge_that_was_deleted_is_served_again_after_apply(serving: HostedLa
     assert "The caretaker has ended" in serving("caretaker", "stop").out
     assert "does not run" in serving("caretaker", "stop").out
     assert serving("caretaker", "status", code=1)
+
+
+def test_after_an_upgrade_the_caretaker_is_started_anew_and_keeps_its_leases(serving: HostedLab) -> None:
+    """The one that runs was started by another installation: a copy of this one."""
+    lab, world = serving, serving.world
+    client = Client(lab, STRANGER)
+    client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
+    (had,) = leases(lab)
+    lab("caretaker", "stop")
+    shutil.copytree(Path(dacha.__file__).parent, lab.folder / "before/dacha", ignore=shutil.ignore_patterns("*.pyc"))
+    subprocess.Popen(
+        world.inside("host", sys.executable, "-P", "-m", "dacha.caretaker.run", str(lab.file)),
+        env=lab.env | {"PYTHONPATH": str(lab.folder / "before")}, start_new_session=True,
+    )  # fmt: skip
+    until(lambda: lab("caretaker", "status", "--json", code=None).json["running"])
+    before = lab("caretaker", "status", "--json").json
+    assert before["older"] and "Another version of Dacha started it" in lab("caretaker", "status").out
+    assert "start the caretaker anew, by this version of Dacha" in lab("diff").out
+    # What is meant for one guest leaves it as it is.
+    lab("start", "gauge", "--no-wait")
+    assert lab("caretaker", "status", "--json").json["pid"] == before["pid"]
+    assert "started the caretaker anew" in lab("apply", "--no-wait").out
+    after = lab("caretaker", "status", "--json").json
+    assert after["running"] and not after["older"] and after["pid"] != before["pid"] and had in leases(lab)
+    assert lab("diff").out == "real: everything applied\n"

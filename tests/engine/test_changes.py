@@ -92,6 +92,7 @@ EACH: list[tuple[Change, str, str]] = [
     ),
     (AskRouter((("gauge", "ssh"),)), "ask the router to lead in gauge ssh", "asked the router to lead in"),
     (Caretaker(True), "start the caretaker", "started the caretaker"),
+    (Caretaker(True, anew=True), "start the caretaker anew, by this version", "started the caretaker anew, by this"),
     (StartGuest("gauge"), "start", "started"),
     (StopGuest("gauge"), "stop: it is no longer", "stopped: it is no longer"),
     (OpenForward("gauge", "ssh", FORWARD), "open door ssh: tcp 127.0.0.1:2210", "opened: tcp 127.0.0.1:2210"),

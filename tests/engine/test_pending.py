@@ -10,6 +10,7 @@ import pytest
 from dacha.core.apply.changes import kind_of
 from dacha.core.errors import LabError, UsageError
 from dacha.engine.apply.pending import pending
+from dacha.engine.caretaker import process, unit
 from dacha.engine.lab.named import door_named, guest_named, network_named
 from dacha.engine.lab.origins import values_of
 from dacha.engine.network import rules
@@ -139,3 +140,19 @@ def test_a_wrong_file_keeps_nobody_from_what_was_applied(folder: Path) -> None:
     ws.home.applied.unlink()
     with pytest.raises(LabError):
         load_or_applied(str(ws.path))
+
+
+def test_where_a_service_manager_keeps_the_caretaker_that_one_starts_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    told: list[tuple[str, ...]] = []
+    monkeypatch.setenv("DACHA_STATE", str(tmp_path))
+    monkeypatch.setattr(unit, "installed", lambda lab: lab == "pier")
+    monkeypatch.setattr(unit, "_managed", lambda: True)
+    monkeypatch.setattr(unit, "_systemctl", lambda *words: told.append(words))
+    monkeypatch.setattr(process, "running", lambda home: told)
+    monkeypatch.setattr("subprocess.Popen", lambda *given, **more: pytest.fail("nothing else starts it"))
+    (tmp_path / "lab.toml").write_text('[lab]\nname = "pier"\n')
+    process.start(load(str(tmp_path / "lab.toml")))
+    assert told == [("start", "dacha-pier.service")]
+    assert not unit.start("vault"), "another lab's is nobody's"

@@ -15,7 +15,7 @@ from pathlib import Path
 from dacha.caretaker.boot import start_guests
 from dacha.caretaker.root_part import Caretaker
 from dacha.core.errors import BusyError, DachaError
-from dacha.engine.caretaker.process import RotatingLog, note_running
+from dacha.engine.caretaker.process import RotatingLog, note_running, program
 from dacha.engine.network import kernel, rules
 from dacha.engine.workspace import Workspace, load_applied
 from dacha.host.files import locked
@@ -93,6 +93,7 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
 
 def run(lab_file: Path, *, echo: bool = False) -> None:
     """Serve the lab, if nobody does yet; with `echo` its log goes to standard error too. Raises BusyError."""
+    program()  # before another version takes this one's place
     home = load_applied(lab_file).home
     with locked(home.caretaker_lock, "dacha caretaker run", 0.0):
         asyncio.run(serve(lab_file, RotatingLog(home.caretaker_log, echo=echo)))

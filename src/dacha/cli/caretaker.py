@@ -50,6 +50,7 @@ def run_status(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     process = caretaking.running(ws.home)
     since = started_at(process) if process else None
+    older = process is not None and caretaking.older(ws.home)
     networks = [n.name for n in ws.lab.networks.values() if n.managed]
     from_outside = mappings.needed(ws)
     needed = from_outside or any(n.by_kernel for n in ws.lab.networks.values())
@@ -64,6 +65,7 @@ def run_status(args: argparse.Namespace) -> int:
             "running": process is not None,
             "pid": process.pid if process else None,
             "since": output.moment(since),
+            "older": older,
         }
         leases = [_lease_json(network, lease) for network, lease in rows]
         output.emit_json(answer | {"networks": networks, "log": str(ws.home.caretaker_log), "leases": leases})
@@ -78,6 +80,8 @@ def run_status(args: argparse.Namespace) -> int:
     else:
         age = f", for {show_duration(time.time() - since)} now" if since else ""
         output.say(f"The caretaker runs{age}, process {process.pid}.")
+        if older:
+            output.say("Another version of Dacha started it, and goes on in it. dacha apply starts it anew.")
         if from_outside:
             output.say(_router(mappings.read(ws.home)))
         elif not networks:

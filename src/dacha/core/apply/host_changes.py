@@ -172,13 +172,17 @@ class AskRouter(NamedTuple):
 @change("caretaker", HOST)
 class Caretaker(NamedTuple):
     """Start the process that looks after the lab (addresses, names, the way from outside), or end it where nothing
-    needs it."""
+    needs it. With `anew` it runs, and is what an older version of Dacha started."""
 
     on: bool
+    anew: bool = False
     guest: str | None = None
 
     def __str__(self) -> str:
-        return "start the caretaker" if self.on else "stop the caretaker"
+        return f"start the caretaker{self._anew()}" if self.on else "stop the caretaker"
 
     def done(self) -> str:
-        return "started the caretaker" if self.on else "stopped the caretaker"
+        return f"started the caretaker{self._anew()}" if self.on else "stopped the caretaker"
+
+    def _anew(self) -> str:
+        return " anew, by this version of Dacha" if self.anew else ""

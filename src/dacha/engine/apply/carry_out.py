@@ -108,6 +108,8 @@ def _change_medium(work: Work, change: ChangeMedium) -> None:
 
 def _caretaker(work: Work, change: Caretaker) -> None:
     if change.on:
+        if change.anew:
+            caretaking.stop(work.ws.home)
         caretaking.start(work.ws)
     else:
         caretaking.stop(work.ws.home)

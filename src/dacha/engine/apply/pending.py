@@ -50,8 +50,11 @@ def with_host(
     if more or cares or ws.home.caretaker_note.exists():
         from dacha.engine.caretaker import process as caretaking
 
-        if cares != (caretaking.running(ws.home) is not None):
+        runs = caretaking.running(ws.home) is not None
+        if cares != runs:
             more.append(Caretaker(cares))
+        elif runs and only is None and caretaking.older(ws.home):
+            more.append(Caretaker(True, anew=True))
         if only is not None:
             # Nothing ends for the whole lab where only some guests are meant.
             more = [c for c in more if isinstance(c, AskRouter | ChangeMachine) or phase_of(c) != END]

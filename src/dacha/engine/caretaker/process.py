@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import time
+from functools import cache
 from pathlib import Path
 
 from dacha.core.errors import HostError
@@ -64,9 +65,21 @@ class RotatingLog:
                 os.write(2, line.encode(errors="replace"))
 
 
+@cache
+def program() -> str:
+    """Which installation of Dacha this process has loaded, or began to: in another one this file is another file."""
+    file = Path(__file__).stat()
+    return f"{file.st_ino} {file.st_mtime_ns}"
+
+
 def note_running(home: Home) -> None:
     """Called by the caretaker's own process: say who it is."""
-    write_record(home.caretaker_note, VERSION, {"process": identify(os.getpid())})
+    write_record(home.caretaker_note, VERSION, {"process": identify(os.getpid()), "program": program()})
+
+
+def older(home: Home) -> bool:
+    """True where the caretaker is what another installation of Dacha started, that this one came after."""
+    return read_record(home.caretaker_note, VERSION, "process").get("program") != program()
 
 
 def running(home: Home) -> Process | None:
@@ -81,16 +94,20 @@ def running(home: Home) -> Process | None:
 
 
 def start(ws: Workspace) -> None:
-    """Start the caretaker, and wait until it is there. Raises HostError with its own words when it is not."""
-    log = ws.home.caretaker_log
-    with log.open("ab") as out:
-        child = subprocess.Popen(
-            with_few_powers([sys.executable, "-P", "-m", "dacha.caretaker.run", str(ws.path)]),
-            stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True,
-        )  # fmt: skip
+    """Start the caretaker, by the service manager where it is that one's, and wait until it is there. Raises HostError
+    with its own words when it is not."""
+    from dacha.engine.caretaker import unit
+
+    log, child = ws.home.caretaker_log, None
+    if not unit.start(ws.lab.name):
+        with log.open("ab") as out:
+            child = subprocess.Popen(
+                with_few_powers([sys.executable, "-P", "-m", "dacha.caretaker.run", str(ws.path)]),
+                stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True,
+            )  # fmt: skip
     deadline = time.monotonic() + START_S
     while running(ws.home) is None:
-        if child.poll() is not None or time.monotonic() > deadline:
+        if (child and child.poll() is not None) or time.monotonic() > deadline:
             words = log.read_text(errors="replace").splitlines()[-3:]
             raise HostError("the caretaker did not start", why="\n".join(words), remedy=f"its words are kept in {log}")
         time.sleep(0.01)

@@ -63,6 +63,14 @@ def install(ws: Workspace, folder: Path | None) -> Path:
     return path
 
 
+def start(lab: str) -> bool:
+    """Let the service manager start the lab's caretaker; False where that is not its. Raises HostError."""
+    if not installed(lab) or not _managed():
+        return False
+    _systemctl("start", unit_name(lab))
+    return True
+
+
 def remove(ws: Workspace, folder: Path | None) -> Path | None:
     """Take the unit away again; None when there is none. The caretaker ends, guests and doors stay."""
     path = (folder or unit_folder()) / unit_name(ws.lab.name)
