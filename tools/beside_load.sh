@@ -4,6 +4,7 @@
 set -u
 runs=${1:-10}
 bin=$(dirname "$0")/../.venv/bin
+[ -x "$bin/pytest" ] || { echo "first: make setup" >&2; exit 2; }
 kept=$(mktemp -d)
 busy=
 for _ in $(seq "$(nproc)"); do
