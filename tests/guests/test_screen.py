@@ -6,6 +6,12 @@ import time
 import warnings
 from pathlib import Path
 
+import pytest
+
+from dacha.core.errors import HostError
+from dacha.host.unix_socket import connect
+from dacha.hypervisor.monitor.qmp import Qmp
+from dacha.hypervisor.screen import listen
 from tests.conftest import Lab
 
 TEXT = """\
@@ -89,6 +95,12 @@ def test_a_screen_without_any_client(lab: Lab) -> None:
     assert vnc_login((host, int(port) + 50), "tide1234") and not vnc_login((host, int(port) + 50), opened["password"])
     with socket.socket() as s:
         assert s.connect_ex((host, int(port))) != 0, "the former listener is gone"
+    # A port that somebody took meanwhile: the display stays where this host's own programs find it.
+    (run,) = {path.parent for path in Path(lab.env["DACHA_RUN"]).rglob("qmp") if "gauge" in str(path)}
+    with socket.create_server((host, 0)) as taken, Qmp(run / "qmp") as qmp, pytest.raises(HostError, match="in use"):
+        listen(qmp, "host", taken.getsockname()[1])
+    with connect(run / "screen", 60.0) as s:
+        assert s.recv(12) == b"RFB 003.008\n"
     lab("screen", "gauge", "--listen", "none")
     with socket.socket() as s:
         assert s.connect_ex((host, int(port) + 50)) != 0

@@ -7,7 +7,7 @@ import struct
 import time
 from pathlib import Path
 
-from dacha.core.errors import AnswerNo
+from dacha.core.errors import AnswerNo, HostError
 from dacha.hypervisor.command_line import SCREEN
 from dacha.hypervisor.keyboard import Chord
 from dacha.hypervisor.monitor.qmp import Qmp
@@ -71,8 +71,12 @@ def set_password(qmp: Qmp, password: str) -> None:
 
 def listen(qmp: Qmp, origin: str | None, port: int | None) -> None:
     """Let the display listen on TCP for `origin` ("host" or "lan") beside its UNIX socket, or again on that alone.
-    Replaces what was before. Raises HostError when the port cannot be had."""
-    places: list[dict[str, str]] = [{"type": "unix", "path": SCREEN}]
-    if origin:
-        places.append({"type": "inet", "host": ADDRESSES[origin], "port": str(port)})
-    qmp.execute("display-update", {"type": "vnc", "addresses": places})
+    Replaces what was before. Raises HostError when the port cannot be had; then it is the socket alone."""
+    own = {"type": "unix", "path": SCREEN}
+    places = [own, {"type": "inet", "host": ADDRESSES[origin], "port": str(port)}] if origin else [own]
+    try:
+        qmp.execute("display-update", {"type": "vnc", "addresses": places})
+    except HostError:
+        # It has given up every place by now.
+        qmp.execute("display-update", {"type": "vnc", "addresses": [own]})
+        raise
