@@ -242,11 +242,11 @@ def test_a_real_router(hosted: HostedLab, tmp_path: Path, miniupnpd: Path, speak
             os.kill(caretaker, signal.SIGSTOP)
             question = {"router": "192.0.2.1", "source": "192.0.2.30", "do": "end", "port": 2220, "protocol": "TCP"}
             end = (sys.executable, "-m", "dacha.host.router.upnp", json.dumps(question))
-            until(lambda: "does not answer" not in world.run("other", *end))
+            until(lambda: world.run("other", *end) == "{}")
             assert not enters(lab, patience_s=3.0).startswith("SSH-2.0")
-            told = hop(lab, "router", 1)
+            # On a busy machine the router may not be asked in time, and is said to be.
+            until(lambda: hop(lab, "router")["verdict"] == "broken")
             os.kill(caretaker, signal.SIGCONT)
-            assert told["verdict"] == "broken"
             lab("apply")
             until(lambda: enters(lab).startswith("SSH-2.0"))
         lab("door", "remove", "gauge", "ssh")

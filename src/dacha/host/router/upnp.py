@@ -26,7 +26,7 @@ from dacha.wire.router import ssdp
 
 # How long devices have to answer the search (milliseconds) before it is sent once more, how often it is sent, and how
 # long one question takes with its search in all (seconds).
-SEARCH_MS, SEARCHES, PATIENCE_S = 500, 2, 5.0
+SEARCH_MS, SEARCHES, PATIENCE_S = 500, 2, 8.0
 # Other outside ports that are tried when the wished one is another machine's.
 OTHERS = 10
 
