@@ -44,9 +44,18 @@ adapter = [{ network = "pier", address = "dynamic" }]
 door.ssh = { from = "lan", port = 2230 }
 """
 BRIDGE, TAP = link_name("real", "network", "pier"), link_name("real", "guest", "gauge", "0")
+
+
+def _ended(program: str) -> str:
+    """The guest's words that end a program, and go on when it is gone: another may have its port then."""
+    return f"kill $(pidof {program}); for n in $(seq 100); do pidof {program} >/dev/null || break; sleep 0.1; done"
+
+
 WORDS = {
     "$SSHD": "dropbear -r /etc/dropbear/host_key -s -E 2>/dev/null",
-    "$STOP": "kill $(pidof dropbear)",
+    "$STOP": _ended("dropbear"),
+    "$NO-HTTPD": _ended("httpd"),
+    "$NO-NC": _ended("nc"),
     "$BRIDGE": BRIDGE,
     "$TAP": TAP,
 }
