@@ -142,8 +142,8 @@ def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
         return found
 
     contents = {name: path.read_bytes() for name, path in modules.items()}
-    order = load_order(list(MODULES), contents)
-    more = {device: load_order(list(names), contents) for device, names in MODULES_FOR_DEVICE.items()}
+    wanted = {"order": MODULES, **MODULES_FOR_DEVICE}
+    orders = {name: load_order(list(modules_of), contents) for name, modules_of in wanted.items()}
     made = [
         cpio.folder(f)
         for f in (
@@ -170,12 +170,12 @@ def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
         cpio.file("usr/bin/dropbearconvert", find("dropbearconvert").read_bytes(), 0o755),
         # Where the SSH server looks for it.
         cpio.file("usr/lib/sftp-server", (root / "usr/lib/openssh/sftp-server").read_bytes(), 0o755),
-        *(cpio.file(f"modules/{n}", "\n".join(o).encode() + b"\n") for n, o in (more | {"order": order}).items()),
+        *(cpio.file(f"modules/{name}", "\n".join(order).encode() + b"\n") for name, order in orders.items()),
         cpio.file("srv/www/index.html", _own("index.html")),
         cpio.file("srv/www/tides.csv", _own("tides.csv")),
     ]
-    loaded = sorted({*order, *(name for names in more.values() for name in names)})
-    made += [cpio.file(f"modules/{name}.ko", contents[name]) for name in loaded]
+    loaded = {module for order in orders.values() for module in order}
+    made += [cpio.file(f"modules/{module}.ko", contents[module]) for module in sorted(loaded)]
     for name in LIBRARIES:
         folder = "lib64" if name.startswith("ld-") else "lib/x86_64-linux-gnu"
         made.append(cpio.file(f"{folder}/{name}", find(name).read_bytes(), 0o755))

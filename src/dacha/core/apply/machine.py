@@ -182,7 +182,7 @@ def _pxe(lab: Lab, guest: Guest) -> list[int]:
     networks = [lab.networks[a.network] for a in guest.adapters]
     if guest.firmware != "uefi" or "network" not in guest.boot_order or any(n.kind == "bridge" for n in networks):
         return [4, 6]
-    return [] if not guest.by_network and all(n.by_kernel and n.boot and n.boot.http for n in networks) else [4]
+    return [] if all(n.by_kernel and n.boot and n.boot.http for n in networks) else [4]
 
 
 def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> MachineAdapter:
