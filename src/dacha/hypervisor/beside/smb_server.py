@@ -67,12 +67,13 @@ def build(told: dict[str, Any]) -> None:
         ns.mount("tmpfs", str(place), "tmpfs", _PLAIN | ns.NO_PROGRAMS, f"size={size},mode=711")
     # What it keeps is this connection's: a guest that was killed finds nothing of the one before in its way.
     os.chown(own, told["uid"], told["gid"])
-    for file in Path(told["settings"]).iterdir():
+    # By their names: what another connection's are just being replaced by is beside them.
+    for name in ("smb.conf", "smbpasswd", "passwd", "group"):
         # Who is who is known by the whole system; the rest is the server's own.
-        place = Path(f"{_ROOT}/etc") if file.name in ("passwd", "group") else settings
-        (place / file.name).write_bytes(file.read_bytes())
-        (place / file.name).chmod(0o644 if place.name == "etc" else 0o600)
-        os.chown(place / file.name, told["uid"], told["gid"])
+        place = Path(f"{_ROOT}/etc") if name in ("passwd", "group") else settings
+        (place / name).write_bytes((Path(told["settings"]) / name).read_bytes())
+        (place / name).chmod(0o644 if place.name == "etc" else 0o600)
+        os.chown(place / name, told["uid"], told["gid"])
     for name, path, which, may in told["folders"]:
         _show(path, f"/shares/{name}", _PLAIN | (0 if may == "rw" else ns.READ_ONLY))
         ns.same(f"{_ROOT}/shares/{name}", which, path)
@@ -102,8 +103,9 @@ def serve(told: dict[str, Any]) -> None:
     ns.unshare(ns.NEW_USERS)
     ns.map_owner(told["uid"], told["gid"], told["number"], told["number"])
     ns.done(ns.libc.prctl(_NO_NEW_POWERS, 1, 0, 0, 0), "prctl")
-    # With a connection as its standard input it serves that one and ends (smbd(8), inetd).
-    words = [told["server"], "--no-process-group", "-l", "/own", "-s", "/settings/smb.conf"]
+    # With a connection as its standard input it serves that one and ends (smbd(8), inetd). Interactive, it does itself
+    # what it leaves to helpers otherwise: a client that is quicker than their start is told that there is no memory.
+    words = [told["server"], "--interactive", "--no-process-group", "-l", "/own", "-s", "/settings/smb.conf"]
     os.execve(told["server"], words, {"PATH": "/usr/sbin"})
 
 
