@@ -60,9 +60,9 @@ def test_the_map_as_a_picture(lab: Lab) -> None:
 def test_a_picture_in_svg_needs_no_library_and_png_says_which(lab: Lab) -> None:
     lab.write(TEXT)
     (lab.folder / "without").mkdir()
-    (lab.folder / "without/matplotlib.py").write_text("raise ImportError('not here')\n")
+    (lab.folder / "without/PIL.py").write_text("raise ImportError('not here')\n")
     env = {"PYTHONPATH": str(lab.folder / "without")}
     lab("map", "--save", "lab.svg", env=env)
     said = lab("map", "--save", "lab.png", code=3, env=env).err
-    assert "matplotlib, which is not installed" in said and "--save lab.svg" in said
+    assert "Pillow, which is not installed" in said and "--save lab.svg" in said
     assert not (lab.folder / "lab.png").exists()

@@ -67,7 +67,7 @@ def _save(written: str, name: str, bands: list[Any], host: str) -> Path:
         replace_file(path, png(name, bands, host))
     except ImportError:
         raise HostError(
-            "a PNG is drawn by matplotlib, which is not installed",
+            "a PNG is drawn by Pillow, which is not installed",
             remedy=f"save it as SVG: --save {path.with_suffix('.svg').name}\nor: pip install 'dacha[png]'",
         ) from None
     return path
