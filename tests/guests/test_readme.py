@@ -5,7 +5,6 @@ import shlex
 import subprocess
 from pathlib import Path
 
-from dacha.demo import guest_image
 from dacha.demo.installer_image import installed_disk
 from tests.conftest import Lab
 
@@ -20,7 +19,7 @@ def test_the_opening_example_ends_in_a_login(lab: Lab, tmp_path: Path) -> None:
     commands = [shlex.split(line)[1:] for line in re.findall(r"^\$ (.*)$", first[1], re.M)]
     image = re.search(r"--from (\S+)", first[1])
     assert image and [c[0] for c in commands][-1] == "connect"
-    disk = installed_disk(tmp_path, "grub-mkrescue", guest_image.unpack(tmp_path, lambda text: None))
+    disk = installed_disk(tmp_path, "grub-mkrescue")
     subprocess.run(["qemu-img", "convert", "-O", "qcow2", disk, lab.folder / image[1]], check=True)
     for words in commands[:-1]:
         lab(*words)

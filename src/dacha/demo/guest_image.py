@@ -60,21 +60,37 @@ def _own(name: str) -> bytes:
     return files("dacha.demo").joinpath(name).read_bytes()
 
 
+def _folder() -> Path:
+    """Where this version of the guest is kept: in the cache folder, by what it is made of."""
+    source = b"\0".join([Path(__file__).read_bytes(), *(_own(n) for n in ("init.sh", "index.html", "tides.csv"))])
+    return folders.make_private(folders.cache() / "demo-guest" / sha256(source).hexdigest()[:16])
+
+
 def guest_image(progress: Callable[[str], None] = lambda text: None) -> GuestImage:
     """The demo guest, made on first use and kept in the cache folder. Raises HostError when that fails."""
-    source = b"\0".join([Path(__file__).read_bytes(), *(_own(n) for n in ("init.sh", "index.html", "tides.csv"))])
-    folder = folders.cache() / "demo-guest" / sha256(source).hexdigest()[:16]
+    folder = _folder()
     image = GuestImage(folder / "vmlinux", folder / "initrd.cpio")
-    folders.make_private(folder)
     with locked(folder / "lock", "dacha demo", 600.0):
         if not (image.kernel.is_file() and image.initrd.is_file()):
-            with tempfile.TemporaryDirectory(prefix="dacha-demo-") as temporary:
-                _build(Path(temporary), image, progress)
+            _build(unpacked(progress), image, progress)
     return image
 
 
-def unpack(work: Path, progress: Callable[[str], None]) -> Path:
-    """Fetch the packages into `work` and unpack them there; the folder that then looks like a root file system."""
+def unpacked(progress: Callable[[str], None] = lambda text: None) -> Path:
+    """The guest's packages, fetched and unpacked on first use and kept in the cache folder without what no guest needs:
+    like a root file system. Raises HostError when that fails."""
+    folder = _folder()
+    root = folder / "root"
+    with locked(folder / "unpack.lock", "dacha demo", 600.0):
+        if not root.is_dir():
+            with tempfile.TemporaryDirectory(prefix="unpack-", dir=folder) as temporary:
+                made = _unpack(Path(temporary), progress)
+                _lighten(made)
+                made.rename(root)
+    return root
+
+
+def _unpack(work: Path, progress: Callable[[str], None]) -> Path:
     kernel_package = _kernel_package()
     progress("fetching Debian packages")
     _run(["apt-get", "download", *PACKAGES, kernel_package], work)
@@ -85,16 +101,25 @@ def unpack(work: Path, progress: Callable[[str], None]) -> Path:
     return root
 
 
+def _lighten(root: Path) -> None:
+    modules = modules_in(root)
+    loaded = {module for order in _orders(modules).values() for module in order}
+    for name, path in modules.items():
+        if name not in loaded:
+            path.unlink()
+    for needless in ("usr/share", *(str(p.relative_to(root)) for p in root.glob("**/gconv"))):
+        shutil.rmtree(root / needless, ignore_errors=True)
+
+
 def modules_in(root: Path) -> dict[str, Path]:
     """Every kernel module below `root` by its name."""
     return {p.name.removesuffix(".ko").replace("-", "_"): p for p in root.glob("lib/modules/*/kernel/**/*.ko")}
 
 
-def _build(work: Path, image: GuestImage, progress: Callable[[str], None]) -> None:
-    root = unpack(work, progress)
+def _build(root: Path, image: GuestImage, progress: Callable[[str], None]) -> None:
     progress("putting the guest together")
     packed = next((root / "boot").glob("vmlinuz-*")).read_bytes()
-    replace_file(image.initrd, cpio.archive(entries(root, modules_in(root))))
+    replace_file(image.initrd, cpio.archive(entries(root)))
     try:
         kernel = uncompressed_kernel(packed)
     except ValueError:
@@ -130,8 +155,15 @@ def _run(command: list[str], folder: Path) -> str:
     return done.stdout
 
 
-def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
-    """The members of the guest's first root file system."""
+def _orders(modules: dict[str, Path]) -> dict[str, list[str]]:
+    """What is loaded, in order: by every guest, and by what device a guest has."""
+    contents = {name: path.read_bytes() for name, path in modules.items()}
+    wanted = {"order": MODULES, **MODULES_FOR_DEVICE}
+    return {name: load_order(list(modules_of), contents) for name, modules_of in wanted.items()}
+
+
+def entries(root: Path) -> list[cpio.Entry]:
+    """The members of the guest's first root file system, of its `unpacked` packages."""
 
     def find(name: str) -> Path:
         found = next((p for p in sorted(root.rglob(name)) if p.is_file()), None)
@@ -141,9 +173,8 @@ def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
             )
         return found
 
-    contents = {name: path.read_bytes() for name, path in modules.items()}
-    wanted = {"order": MODULES, **MODULES_FOR_DEVICE}
-    orders = {name: load_order(list(modules_of), contents) for name, modules_of in wanted.items()}
+    modules = modules_in(root)
+    orders = _orders(modules)
     made = [
         cpio.folder(f)
         for f in (
@@ -175,7 +206,7 @@ def entries(root: Path, modules: dict[str, Path]) -> list[cpio.Entry]:
         cpio.file("srv/www/tides.csv", _own("tides.csv")),
     ]
     loaded = {module for order in orders.values() for module in order}
-    made += [cpio.file(f"modules/{module}.ko", contents[module]) for module in sorted(loaded)]
+    made += [cpio.file(f"modules/{module}.ko", modules[module].read_bytes()) for module in sorted(loaded)]
     for name in LIBRARIES:
         folder = "lib64" if name.startswith("ld-") else "lib/x86_64-linux-gnu"
         made.append(cpio.file(f"{folder}/{name}", find(name).read_bytes(), 0o755))

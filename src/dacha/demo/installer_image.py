@@ -68,13 +68,12 @@ def installer_image(
 
 
 def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress: Callable[[str], None]) -> None:
-    root = guest_image.unpack(work, progress)
+    root = guest_image.unpacked(progress)
     kernel = next((root / "boot").glob("vmlinuz-*")).read_bytes()
-    modules = guest_image.modules_in(root)
     progress("making the disk that will be installed")
-    disk = installed_disk(work, tool, root)
+    disk = installed_disk(work, tool)
     progress("making the installer")
-    entries = guest_image.entries(root, modules)
+    entries = guest_image.entries(root)
     entries = [e for e in entries if e.path != "init"] + [
         cpio.file("init", guest_image._own("installer.sh"), 0o755),
         cpio.file("payload", disk.read_bytes()),
@@ -94,11 +93,11 @@ def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress
     part.rename(target)
 
 
-def installed_disk(work: Path, tool: str, root: Path) -> Path:
-    """A disk image from which the demo guest starts by BIOS and by UEFI; `root` is its unpacked packages."""
-    disk = work / "disk.iso"
+def installed_disk(work: Path, tool: str) -> Path:
+    """A disk image from which the demo guest starts by BIOS and by UEFI."""
+    disk, root = work / "disk.iso", guest_image.unpacked()
     kernel = next((root / "boot").glob("vmlinuz-*")).read_bytes()
-    initrd = cpio.archive(guest_image.entries(root, guest_image.modules_in(root)))
+    initrd = cpio.archive(guest_image.entries(root))
     boot_medium(
         work / "disk", tool, disk, "saltmarsh guest", kernel, initrd, guest_image.COMMAND_LINE, "SALTMARSH_GUEST"
     )
