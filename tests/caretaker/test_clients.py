@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import os
 import re
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import time
+from ipaddress import IPv6Network
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 import dacha
+from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.core.lab.names import link_name
+from dacha.wire.link.router_advertisement import Advertisement
 from tests.networks.world import HostedLab, until
 
 GAUGE, STRANGER = "02:00:00:00:00:20", "02:00:00:00:00:99"
@@ -164,7 +169,8 @@ def test_ipv6_by_advertisement_and_dhcp(serving: HostedLab) -> None:
     while "default via fe80::" not in client.run("ip", "-6", "route") or client.run(
         "ip", "address", "show", "tentative"
     ):
-        assert time.monotonic() < deadline, client.run("ip", "-6", "route")
+        seen = client.run("ip", "-6", "address"), serving.world.run("host", "ip", "-6", "address"), log(serving)
+        assert time.monotonic() < deadline, seen
         time.sleep(0.2)
     assert "fd77:4::/64 dev eth0 proto kernel" in client.run("ip", "-6", "route")
     assert "fd77:4::" not in client.run("ip", "-6", "address", "show", "eth0"), "nobody makes addresses by himself"
@@ -265,3 +271,24 @@ def test_after_an_upgrade_the_caretaker_is_started_anew_and_keeps_its_leases(ser
     after = lab("caretaker", "status", "--json").json
     assert after["running"] and not after["older"] and after["pid"] != before["pid"] and had in leases(lab)
     assert lab("diff").out == "real: everything applied\n"
+
+
+def test_guests_that_ask_for_a_router_in_vain_are_told_of() -> None:
+    """A link that cannot send is no fault of those who ask, and whoever looks for it finds it in the log, once."""
+    said: list[str] = []
+
+    async def asked() -> None:
+        places = {name: socket.socket(socket.AF_INET6, socket.SOCK_DGRAM) for name in ("icmp6", "dhcp6")}
+        for place in places.values():
+            place.bind(("::1", 0))
+            place.setblocking(False)
+        own = Advertisement(IPv6Network("fd77:4::/64"), True, (), "real.internal", bytes(6))
+        service = Ip6Service("lo", own, None, places, said.append)  # type: ignore[arg-type]
+        with socket.socket(socket.AF_INET6, socket.SOCK_DGRAM) as asker:
+            for _ in range(5):  # an answer goes to port 0 here, which nothing sends to
+                asker.sendto(bytes((133,)) + bytes(7), places["icmp6"].getsockname())
+                await asyncio.sleep(0.05)
+        service.close()
+
+    asyncio.run(asked())
+    assert said == ["guests that ask for a router cannot be answered: Invalid argument"]

@@ -21,6 +21,8 @@ from dacha.wire.link.router_advertisement import (
 
 # The first advertisements come soon after each other, so that nobody waits for the next (RFC 4861 section 6.2.4).
 FIRST, FIRST_S, BURST = 3, 4.0, 64
+# So many askers in a row who could not be answered are no longer a matter of patience.
+UNANSWERED = 3
 
 
 class Ip6Service:
@@ -38,6 +40,7 @@ class Ip6Service:
         self._scope, self._log, self._said = scope, log, encode(said)
         self._index = socket.if_nametoindex(interface)
         self._icmp, self._udp = sockets["icmp6"], sockets["dhcp6"]
+        self._unanswered = 0
         loop = asyncio.get_running_loop()
         loop.add_reader(self._icmp, self._solicited)
         loop.add_reader(self._udp, self._readable)
@@ -54,14 +57,14 @@ class Ip6Service:
         """Advertise, for as long as this serves."""
         told = 0
         while True:
-            self._advertise(ALL_NODES)
+            # The link's own address may not be ready yet; whoever needs an answer asks again.
+            with contextlib.suppress(OSError):
+                self._advertise(ALL_NODES)
             told += 1
             await asyncio.sleep(FIRST_S if told < FIRST else random.uniform(*INTERVAL_S))
 
     def _advertise(self, to: IPv6Address) -> None:
-        # The link's own address may not be ready yet; whoever needs an answer asks again.
-        with contextlib.suppress(OSError):
-            self._icmp.sendto(self._said, (str(to), 0, 0, self._index))
+        self._icmp.sendto(self._said, (str(to), 0, 0, self._index))
 
     def _solicited(self) -> None:
         for _ in range(BURST):
@@ -71,7 +74,13 @@ class Ip6Service:
                 return
             if data[:1] == bytes((SOLICITATION,)):
                 asker = IPv6Address(client[0].partition("%")[0])
-                self._advertise(ALL_NODES if asker.is_unspecified else asker)
+                try:
+                    self._advertise(ALL_NODES if asker.is_unspecified else asker)
+                    self._unanswered = 0
+                except OSError as e:
+                    self._unanswered += 1
+                    if self._unanswered == UNANSWERED:
+                        self._log(f"guests that ask for a router cannot be answered: {e.strerror}")
 
     def _readable(self) -> None:
         for _ in range(BURST):
