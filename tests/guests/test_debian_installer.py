@@ -74,7 +74,9 @@ def test_debians_own_installer_takes_its_answers_and_asks_nobody(
         lab("stop", "gauge", "--force", "--wait", "0s")
         root = tmp_path / "here" / "root"
         root.parent.mkdir()
-        unpack((lab.guest_folder("gauge") / "answers" / "initrd").read_bytes(), root)
+        begun = lab.guest_folder("gauge") / "answers" / "initrd"
+        assert begun.stat().st_mode & 0o077 == 0  # secret to others
+        unpack(begun.read_bytes(), root)
         with installer(root, network, words[words.index("-append") + 1], 498_000) as running:
             deadline = time.monotonic() + 600
             while not asked_for_parts(served):
