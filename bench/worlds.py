@@ -16,6 +16,25 @@ from pathlib import Path
 DACHA = str(Path(sys.executable).with_name("dacha"))
 
 
+def listen_in(namespace: str) -> socket.socket:
+    """A TCP server's socket on all addresses of a network namespace, its port chosen by the kernel."""
+    made: list[socket.socket] = []
+
+    def inside() -> None:
+        # This thread alone goes there (setns(2)); a socket stays where it was made.
+        with open(f"/run/netns/{namespace}") as opened:
+            if ctypes.CDLL(None, use_errno=True).setns(opened.fileno(), 0x40000000):
+                return
+        made.append(socket.create_server(("0.0.0.0", 0)))
+
+    thread = threading.Thread(target=inside)
+    thread.start()
+    thread.join()
+    if not made:
+        sys.exit(f"cannot go into the network namespace {namespace}")
+    return made[0]
+
+
 class Pair:
     """Two namespaces, `host` and `far`, with a veth between them that is not yet configured."""
 
@@ -47,21 +66,7 @@ class Pair:
 
     def listen(self) -> socket.socket:
         """A TCP server's socket on all of the host's addresses, its port chosen by the kernel."""
-        made: list[socket.socket] = []
-
-        def inside() -> None:
-            # This thread alone goes there (setns(2)); a socket stays where it was made.
-            with open(f"/run/netns/{self.host}") as namespace:
-                if ctypes.CDLL(None, use_errno=True).setns(namespace.fileno(), 0x40000000):
-                    return
-            made.append(socket.create_server(("0.0.0.0", 0)))
-
-        thread = threading.Thread(target=inside)
-        thread.start()
-        thread.join()
-        if not made:
-            sys.exit(f"cannot go into the network namespace {self.host}")
-        return made[0]
+        return listen_in(self.host)
 
     def attach(self, address: str, gateway: str, bridge: str) -> str:
         """A machine on one of the host's bridges; its namespace. It goes with the others."""

@@ -169,8 +169,9 @@ def test_ipv6_by_advertisement_and_dhcp(serving: HostedLab) -> None:
     while "default via fe80::" not in client.run("ip", "-6", "route") or client.run(
         "ip", "address", "show", "tentative"
     ):
-        seen = client.run("ip", "-6", "address"), serving.world.run("host", "ip", "-6", "address"), log(serving)
-        assert time.monotonic() < deadline, seen
+        assert time.monotonic() < deadline, (
+            client.run("ip", "-6", "address"), serving.world.run("host", "ip", "-6", "address"), log(serving)
+        )  # fmt: skip
         time.sleep(0.2)
     assert "fd77:4::/64 dev eth0 proto kernel" in client.run("ip", "-6", "route")
     assert "fd77:4::" not in client.run("ip", "-6", "address", "show", "eth0"), "nobody makes addresses by himself"

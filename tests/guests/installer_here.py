@@ -4,13 +4,10 @@ over this host: no modules, no mounts, no clock."""
 
 from __future__ import annotations
 
-import ctypes
 import os
 import re
 import shlex
-import socket
 import subprocess
-import threading
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -78,21 +75,6 @@ class Network:
     def _ip(self, *words: str) -> str:
         return subprocess.run(["ip", *words], check=True, capture_output=True, text=True).stdout
 
-    def listen(self) -> socket.socket:
-        """A server's socket at the other end, its port chosen by the kernel."""
-        made: list[socket.socket] = []
-
-        def there() -> None:
-            # This thread alone goes there (setns(2)); a socket stays where it was made.
-            with open(f"/run/netns/{self.outside}") as namespace:
-                assert ctypes.CDLL(None, use_errno=True).setns(namespace.fileno(), 0x40000000) == 0
-            made.append(socket.create_server(("0.0.0.0", 0)))
-
-        thread = threading.Thread(target=there)
-        thread.start()
-        thread.join()
-        return made[0]
-
     def said(self) -> str:
         """The adapter's addresses and the ways from here, as ip(8) says them."""
         return self._ip("-n", self.inside, "address", "show", "dev", "enp0s9") + self._ip("-n", self.inside, "route")
@@ -118,28 +100,11 @@ def installer(root: Path, network: Network, line: str, memory_kib: int) -> Itera
     own = ["env", "-i", "PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/", "TERM=dumb", *words]
     steps = "/sbin/debian-installer-startup; exec /sbin/debian-installer"
     powers = "-all," + ",".join(f"+{power}" for power in POWERS)
-    begin = (
-        BEGIN
-        + "exec "
-        + shlex.join(["setpriv", f"--bounding-set={powers}", "chroot", ".", "/bin/busybox", *own, "sh", "-c", steps])
-    )
-    command = [
-        "ip",
-        "netns",
-        "exec",
-        network.inside,
-        "unshare",
-        "--mount",
-        "--pid",
-        "--uts",
-        "--ipc",
-        "--fork",
-        "--kill-child",
-    ]
+    start = ["setpriv", f"--bounding-set={powers}", "chroot", ".", "/bin/busybox", *own, "sh", "-c", steps]
+    apart = f"ip netns exec {network.inside} unshare --mount --pid --uts --ipc --fork --kill-child".split()
+    command = [*apart, "sh", "-c", f"{BEGIN}exec {shlex.join(start)}", "sh", root]
     with (root.parent / "console").open("wb") as console:
-        process = subprocess.Popen(
-            [*command, "sh", "-c", begin, "sh", root], stdin=subprocess.DEVNULL, stdout=console, stderr=console
-        )
+        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=console, stderr=console)
         try:
             yield process
         finally:

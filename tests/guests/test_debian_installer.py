@@ -9,13 +9,15 @@ from pathlib import Path
 
 import pytest
 from bench.archive import Archive, archive
+from bench.worlds import listen_in
 
 from tests.conftest import Lab
 from tests.guests.installer_here import Network, installer, unpack
 
 WANTED = "dists/bookworm/main/debian-installer/binary-amd64/Packages"
-# What its text frontend says under each question, and under what is to be read.
-WAITS = ("Prompt: ", "[Press enter to continue]")
+# What its text frontend says under each question and under what is to be read, and its first questions.
+WAITS = ("Prompt: ", "[Press enter to continue]", "Select a language", "Select your location", "Keymap to use",
+         "Hostname", "DHCP", "country")  # fmt: skip
 
 
 def debian_medium(folder: Path) -> Path:
@@ -66,7 +68,7 @@ def test_debians_own_installer_takes_its_answers_and_asks_nobody(
 ) -> None:
     """It goes by itself through language, keyboard, the static address and the place of packages, whose signature it
     checks, to the list of its own parts."""
-    with archive(tmp_path / "archive", listening=network.listen()) as (port, served):
+    with archive(tmp_path / "archive", listening=listen_in(network.outside)) as (port, served):
         write_lab(lab, key_files, port)
         # What a computer starts from: the kernel's command line, and the medium's file system with the answers in it.
         lab("apply", "--no-wait")

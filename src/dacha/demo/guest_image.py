@@ -102,7 +102,7 @@ def _unpack(work: Path, progress: Callable[[str], None]) -> Path:
 
 
 def _lighten(root: Path) -> None:
-    modules = modules_in(root)
+    modules = _modules_in(root)
     loaded = {module for order in _orders(modules).values() for module in order}
     for name, path in modules.items():
         if name not in loaded:
@@ -111,7 +111,7 @@ def _lighten(root: Path) -> None:
         shutil.rmtree(root / needless, ignore_errors=True)
 
 
-def modules_in(root: Path) -> dict[str, Path]:
+def _modules_in(root: Path) -> dict[str, Path]:
     """Every kernel module below `root` by its name."""
     return {p.name.removesuffix(".ko").replace("-", "_"): p for p in root.glob("lib/modules/*/kernel/**/*.ko")}
 
@@ -173,7 +173,7 @@ def entries(root: Path) -> list[cpio.Entry]:
             )
         return found
 
-    modules = modules_in(root)
+    modules = _modules_in(root)
     orders = _orders(modules)
     made = [
         cpio.folder(f)
