@@ -2,6 +2,7 @@
 
 import json
 import os
+import signal
 import subprocess
 import time
 from pathlib import Path
@@ -246,12 +247,18 @@ def test_missing_programs_and_firmware_say_which_package_brings_them(lab: Lab) -
     assert "there is no boot ROM for adapters" in done.stdout and "apt install ipxe-qemu" in done.stdout
 
 
+def plays_tpm(lab: Lab) -> int:
+    """The process that plays gauge's TPM, by the lock that it keeps."""
+    lock = lab.guest_folder("gauge") / "tpm/process.lock"
+    (pid,) = subprocess.check_output(["fuser", lock], stderr=subprocess.DEVNULL).split()
+    return int(pid)
+
+
 def test_a_tpm_lives_and_ends_with_its_guest_and_its_loss_is_said(lab: Lab) -> None:
     lab("new", "pier")
     lab("guest", "add", "gauge", "--disk", "8MiB", "--memory", "64MiB", "--tpm")
     lab("apply", "--no-wait")
-    tpm = lab.guest_folder("gauge") / "tpm"
-    held = int(subprocess.check_output(["fuser", str(tpm / "process.lock")], stderr=subprocess.DEVNULL).split()[0])
+    held = plays_tpm(lab)
     assert lab("diff").out == "pier: everything applied\n"
     os.kill(held, 9)
     wait_until_gone(held)
@@ -259,9 +266,38 @@ def test_a_tpm_lives_and_ends_with_its_guest_and_its_loss_is_said(lab: Lab) -> N
     assert "the program that plays it has ended" in lab("diff").out
     lab("restart", "gauge", "--force", "--wait", "0s")
     assert lab("diff").out == "pier: everything applied\n"
-    held = int(subprocess.check_output(["fuser", str(tpm / "process.lock")], stderr=subprocess.DEVNULL).split()[0])
+    held = plays_tpm(lab)
     lab("stop", "gauge", "--force", "--wait", "0s")
     wait_until_gone(held)
+
+
+def test_what_plays_a_tpm_never_outlives_its_guest(lab: Lab) -> None:
+    """Neither where it hangs, nor where QEMU ends before it has connected: the guest would never start again."""
+    lab("new", "pier")
+    lab("guest", "add", "gauge", "--disk", "8MiB", "--memory", "64MiB", "--tpm")
+    lab("apply", "--no-wait")
+    held = plays_tpm(lab)
+    os.kill(held, signal.SIGSTOP)
+    lab("stop", "gauge", "--force", "--wait", "0s")
+    wait_until_gone(held)
+
+    fake = lab.folder / "bin"
+    fake.mkdir()
+    (fake / "qemu-system-x86_64").symlink_to("/bin/false")
+    path = {"PATH": f"{fake}:{lab.env['PATH']}"}
+    assert "QEMU did not start gauge" in lab("start", "gauge", "--no-wait", env=path, code=3).err
+    assert subprocess.run(["fuser", "-s", lab.guest_folder("gauge") / "tpm/process.lock"], check=False).returncode == 1
+    lab("start", "gauge", "--no-wait")
+    # Started again by what knows nothing of the program before: its guest was killed, and it hangs.
+    held = plays_tpm(lab)
+    os.kill(held, signal.SIGSTOP)
+    guest = int(
+        subprocess.check_output(["fuser", lab.guest_folder("gauge") / "process.lock"], stderr=subprocess.DEVNULL)
+    )
+    os.kill(guest, signal.SIGKILL)
+    wait_until_gone(guest)
+    lab("start", "gauge", "--no-wait")
+    assert plays_tpm(lab) != held
 
 
 def wait_until_gone(pid: int) -> None:

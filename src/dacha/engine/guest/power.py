@@ -70,16 +70,26 @@ def stop(
             if found.process is None:
                 raise AnswerNo(f"the process of {name} cannot be told")
             process.await_end(found.process, name, left, wait_s)
-            cgroup.remove(home.lab, name)
+            _after(home, name)
             report(f"guest {name}", "stopped", time.monotonic() - began)
         except AnswerNo as e:
             if force and found.process:
                 process.power_off(found.process, home.run(name))
+                _after(home, name)
                 report(f"guest {name}", "powered off", time.monotonic() - began)
             else:
                 failed.append(e)
     if failed:
         raise failed[0] if len(failed) == 1 else AnswerNo("\n".join("\n".join(e.lines()) for e in failed))
+
+
+def _after(home: Home, name: str) -> None:
+    """What goes with a guest's process."""
+    cgroup.remove(home.lab, name)
+    if home.tpm(name).is_dir():
+        from dacha.hypervisor.beside import tpm
+
+        tpm.end(home.tpm(name))
 
 
 def hold(home: Home, name: str, *, resume: bool) -> str:

@@ -63,6 +63,7 @@ def _start_each(
             child = _spawn(ws, machines[change.guest], change.guest, consoles[change.guest])
             spawned.append((change, began, child))
         except DachaError as e:
+            _not_started(ws, machines[change.guest], change.guest)
             yield change, e, time.monotonic() - began
     # Each process has its own end by now: a recorder ends with the last of them.
     for fd in consoles.values():
@@ -73,7 +74,16 @@ def _start_each(
             _confirm(ws, change.guest, child)
             yield change, None, time.monotonic() - began
         except DachaError as e:
+            _not_started(ws, machines[change.guest], change.guest)
             yield change, e, time.monotonic() - began
+
+
+def _not_started(ws: Workspace, m: Machine, name: str) -> None:
+    """End what would wait for QEMU without end."""
+    if m["tpm"]:
+        from dacha.hypervisor.beside import tpm
+
+        tpm.end(ws.home.tpm(name))
 
 
 @contextlib.contextmanager

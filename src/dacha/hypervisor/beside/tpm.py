@@ -1,8 +1,13 @@
-"""A TPM 2.0 for a guest, played by the program swtpm: one process a guest, that ends with it."""
+"""A TPM 2.0 for a guest, played by the program swtpm: one process a guest, that ends with it.
+
+It ends by itself when QEMU has left. One whose QEMU never came, or left before it had said all that it says first,
+would wait for ever: it is known (`process_file`), and ended.
+"""
 
 from __future__ import annotations
 
 import fcntl
+import json
 import os
 import stat
 import subprocess
@@ -12,10 +17,13 @@ from pathlib import Path
 from dacha.core.errors import HostError
 from dacha.host.accounts import Account, become
 from dacha.host.facts import program
+from dacha.host.files import replace_file
+from dacha.host.processes import Process, identify, kill, wait_gone
 from dacha.host.unix_socket import listen
 from dacha.hypervisor.command_line import TPM
 
-_WAIT_S = 5.0
+# How long one may take to end after its guest (seconds).
+_END_S = 2.0
 
 
 def find() -> str:
@@ -26,20 +34,42 @@ def find() -> str:
     return found
 
 
+def process_file(state: Path) -> Path:
+    """Which process plays the TPM whose memory is in `state`: beside it, out of that process's reach."""
+    return state.parent / f"{state.name}.process"
+
+
+def end(state: Path) -> None:
+    """See to it that the program of a guest that has ended does too."""
+    known = _known(state)
+    if known and not wait_gone(known, _END_S):
+        kill(known)
+        wait_gone(known, _END_S)
+    process_file(state).unlink(missing_ok=True)
+
+
+def _known(state: Path) -> Process | None:
+    try:
+        return Process(*json.loads(process_file(state).read_text()))
+    except (OSError, ValueError, TypeError):
+        return None
+
+
 def start(run: Path, state: Path, log: Path, account: Account | None = None) -> None:
     """Start the TPM whose memory is in `state`; QEMU finds it in `run`, and it ends when that leaves. As `account` it
     owns its memory, and can open nothing else. Raises HostError."""
     found = find()
+    end(state)
     state.mkdir(mode=0o700, exist_ok=True)
     lock = os.open(state / "process.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
     try:
-        deadline = time.monotonic() + _WAIT_S
+        deadline = time.monotonic() + _END_S
         while True:
             try:
                 fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
                 break
             except BlockingIOError:
-                # The one of the guest's last process ends a moment after it.
+                # One that an older dacha started: it ends a moment after its guest.
                 if time.monotonic() >= deadline:
                     raise HostError(
                         "the TPM's program of the guest's last start still runs", remedy=f"its state is in {state}"
@@ -61,6 +91,7 @@ def start(run: Path, state: Path, log: Path, account: Account | None = None) -> 
                 pass_fds=(lock, control.fileno()),
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"},
             )  # fmt: skip
+        replace_file(process_file(state), json.dumps(identify(child.pid)), 0o600)
     finally:
         os.close(lock)
     # QEMU waits for what answers on the socket; a program that ended at once is told here.
