@@ -1,5 +1,6 @@
 """Disks on every bus, copies and clones, attached and detached while a guest runs, kept in a storage."""
 
+import fcntl
 import json
 import os
 import signal
@@ -298,6 +299,16 @@ def test_what_plays_a_tpm_never_outlives_its_guest(lab: Lab) -> None:
     wait_until_gone(guest)
     lab("start", "gauge", "--no-wait")
     assert plays_tpm(lab) != held
+
+    # What is not known is told, and left alone.
+    lab("stop", "gauge", "--force", "--wait", "0s")
+    with (lab.guest_folder("gauge") / "tpm/process.lock").open() as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        other = subprocess.Popen(["sleep", "60"], pass_fds=[lock.fileno()])
+    with other:
+        assert f"sleep, process {other.pid}" in lab("start", "gauge", "--no-wait", code=3).err
+        assert other.poll() is None
+        other.kill()
 
 
 def wait_until_gone(pid: int) -> None:

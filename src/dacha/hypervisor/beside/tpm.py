@@ -18,7 +18,7 @@ from dacha.core.errors import HostError
 from dacha.host.accounts import Account, become
 from dacha.host.facts import program
 from dacha.host.files import replace_file
-from dacha.host.processes import Process, identify, kill, wait_gone
+from dacha.host.processes import Process, holder, identify, kill, wait_gone
 from dacha.host.unix_socket import listen
 from dacha.hypervisor.command_line import TPM
 
@@ -69,10 +69,13 @@ def start(run: Path, state: Path, log: Path, account: Account | None = None) -> 
                 fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
                 break
             except BlockingIOError:
-                # One that an older dacha started: it ends a moment after its guest.
+                # One that is not known: an older dacha started it, or a command that was killed at that moment.
                 if time.monotonic() >= deadline:
                     raise HostError(
-                        "the TPM's program of the guest's last start still runs", remedy=f"its state is in {state}"
+                        "what played the guest's TPM at its last start still runs",
+                        where=str(state),
+                        why=holder(state / "process.lock") or "another user's process",
+                        remedy="end that program, then start the guest again",
                     ) from None
                 time.sleep(0.02)
         if account:
