@@ -59,7 +59,7 @@ def test_a_lab_from_nothing_to_logins_and_back(guest_lab: Lab) -> None:
     assert said.count("open") >= 2 and "made host key, disk 0 of 64 MiB, first-boot data; started" in said
     assert "# the pier" in lab.file.read_text()
     assert lab("diff").out == "saltmarsh: everything applied\n"
-    assert lab("apply").out == "saltmarsh: nothing to do, everything was applied\n"
+    assert lab("apply", "--no-wait").out == "saltmarsh: nothing to do, everything was applied\n"
 
     # Each guest has its planned name and address, and nothing else was asked of it.
     plan = {a["guest"]: a for a in lab("address", "list", "--json").json["addresses"]}

@@ -61,7 +61,7 @@ def test_people_come_and_go_while_guests_run(guest_lab: Lab, tmp_path: Path) -> 
     assert "mara@pier out of ops" in lab("apply").out
     assert not gets_in(mara, 2246) and gets_in(jo, 2246) and gets_in(jo, 2247)
     print(f"shut out after {time.monotonic() - began:.1f} s")
-    assert lab("apply").out.strip().endswith("nothing to do, everything was applied")
+    assert lab("apply", "--no-wait").out.strip().endswith("nothing to do, everything was applied")
 
     # One that is off is told so, and it goes by what the lab says then; who logs in can be changed in the same way.
     lab("stop", "charts", "--force", "--wait", "0s")
@@ -235,7 +235,7 @@ def test_the_labs_own_key_is_renewed_while_guests_run_and_nobody_is_shut_out(gue
     assert gets_in(new, 2247) and not gets_in(old, 2247) and '"saltmarsh_key.pub"' not in lab.file.read_text()
     shown = lab("key", "show").out
     assert f"{new}.pub" in shown.split("An older one")[0] and "opens nothing in the lab" in shown
-    assert lab("apply").out.strip().endswith("nothing to do, everything was applied")
+    assert lab("apply", "--no-wait").out.strip().endswith("nothing to do, everything was applied")
     assert lab("connect", "charts", "--", "hostname").out == "charts\n"
     lab("guest", "add", "harbour", "--kernel", "x", "--make-key")
     assert lab.file.read_text().count("saltmarsh_key_2.pub") == 3
