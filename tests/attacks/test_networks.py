@@ -169,12 +169,12 @@ def test_a_guest_uses_nothing_of_this_host_but_what_is_meant_for_it(field: Field
         )
         refused = field.on_console("squall", "nslookup www.example.org 10.77.9.1")
         report.open("guest: outside names where there is no way out are refused", "REFUSED" in refused)
-        report.open("guest: the way out", "outside" in field.on_console("squall", "nc -w 3 198.51.100.1 7 </dev/null"))
+        report.open("guest: the way out", "outside" in field.on_console("squall", "nc -w 20 198.51.100.1 7 </dev/null"))
         # What the lab file opens is open, and said.
         text = field.lab.file.read_text()
         field.lab.write(text.replace("dynamic =", 'to-host = ["tcp 3128"]\nway-out = "internet"\ndynamic ='))
         field.lab("apply")
-        said = field.on_console("squall", "nc -w 3 10.77.4.1 3128 < /dev/null")
+        said = field.on_console("squall", "nc -w 20 10.77.4.1 3128 < /dev/null")
         report.open("guest: a service of this host that the lab opens", "host's service" in said)
         report.open("check says so", "tcp 3128" in field.lab("check", code=None).out)
         report.open("reach says so", "tcp 3128" in field.lab("reach").out)
@@ -183,10 +183,12 @@ def test_a_guest_uses_nothing_of_this_host_but_what_is_meant_for_it(field: Field
         private = world.serve("lan", "192.168.77.20", 7, "private")
         said = field.on_console("squall", "nc -w 2 192.168.77.20 7 < /dev/null 2>/dev/null")
         report.shut("guest: a private machine of the LAN, way-out internet", said.strip())
-        report.open("guest: the internet", "outside" in field.on_console("squall", "nc -w 3 198.51.100.1 7 </dev/null"))
+        report.open(
+            "guest: the internet", "outside" in field.on_console("squall", "nc -w 20 198.51.100.1 7 </dev/null")
+        )
         field.lab.file.write_text(text)
         field.lab("apply")
-        said = field.on_console("squall", "nc -w 3 192.168.77.20 7 < /dev/null")
+        said = field.on_console("squall", "nc -w 20 192.168.77.20 7 < /dev/null")
         report.open("guest: the same machine, way-out anywhere", "private" in said)
         private.kill()
         private.wait()
@@ -214,7 +216,7 @@ def test_this_hosts_other_networks_stay_apart(field: Field) -> None:
         )
         report.open("this host: its second network", "second" in world.reads("host", "203.0.113.9", 7))
         report.open(
-            "guest: the second network", "second" in field.on_console("squall", "nc -w 3 203.0.113.9 7 </dev/null")
+            "guest: the second network", "second" in field.on_console("squall", "nc -w 20 203.0.113.9 7 </dev/null")
         )
     finally:
         service.kill()

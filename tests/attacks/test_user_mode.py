@@ -52,8 +52,8 @@ def test_a_guest_in_user_mode_uses_nothing_of_this_host_but_what_is_meant_for_it
         lab("apply")
         lab("status")
 
-        def seen(guest: str, address: str, port: int) -> str:
-            got = reads_in(lab, guest, address, port)
+        def seen(guest: str, address: str, port: int, timeout_s: float = 20.0) -> str:
+            got = reads_in(lab, guest, address, port, timeout_s)
             return got if "secret" in got or "SSH" in got or "LAN" in got or "far" in got else ""
 
         for what, address, port in (
@@ -62,15 +62,15 @@ def test_a_guest_in_user_mode_uses_nothing_of_this_host_but_what_is_meant_for_it
             ("loopback, by the name server's address", "10.77.5.2", 9101), ("0.0.0.0", "0.0.0.0", 9102),
             ("the gateway of another network", "10.77.4.1", 9102), ("another door, for this host", "10.77.5.1", 8020),
         ):  # fmt: skip
-            report.shut(f"guest in user mode: a service on {what}", seen("charts", address, port))
-        report.shut("guest in user mode: a guest on a kernel network itself", seen("charts", "10.77.4.20", 22))
+            report.shut(f"guest in user mode: a service on {what}", seen("charts", address, port, 3))
+        report.shut("guest in user mode: a guest on a kernel network itself", seen("charts", "10.77.4.20", 22, 3))
         report.open("guest in user mode: what to-host opens", seen("charts", "10.77.5.1", 3128))
         report.open("guest in user mode: a door from the LAN, by the gateway", seen("charts", "10.77.5.1", 2220))
         report.open("guest in user mode: the same by this host's LAN address", seen("charts", "192.0.2.10", 2220))
         report.open("guest in user mode: a machine on the LAN", seen("charts", "192.0.2.20", 9200))
         report.open("guest in user mode: the outside", seen("charts", "198.51.100.9", 9300))
         for attempt, port in (("loopback", 9101), ("what another network opens", 3128)):
-            report.shut(f"guest with way-out internet: {attempt}", seen("squall", "10.77.6.1", port))
+            report.shut(f"guest with way-out internet: {attempt}", seen("squall", "10.77.6.1", port, 3))
         report.open("guest with way-out internet: the outside", seen("squall", "198.51.100.9", 9300))
         # A door that opens later holds for guests that run already.
         lab("door", "edit", "gauge", "http", "--from", "lan")

@@ -196,7 +196,7 @@ def through_it(lab: HostedLab, here: Apart, owner: str, before: str) -> None:
             return [words.startswith("SSH-") for words in said] == expected
 
     def out() -> str:
-        asked = "nc -w 4 192.0.2.30 7000 < /dev/null; nslookup gauge.saltmarsh.internal 10.77.4.2 2>&1"
+        asked = "nc -w 20 192.0.2.30 7000 < /dev/null; nslookup gauge.saltmarsh.internal 10.77.4.2 2>&1"
         return lab("connect", "gauge", "--", asked, code=None, timeout=120).out
 
     text = lab.file.read_text()

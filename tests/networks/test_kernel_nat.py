@@ -41,9 +41,10 @@ door.ssh = { from = "host", port = 2221 }
 SSH = "SSH-2.0"
 
 
-def reads_in(lab: HostedLab, guest: str, address: str, port: int) -> str:
-    """What a guest gets from a service: its first line, or nothing."""
-    return lab("connect", guest, "--", f"nc -w 3 {address} {port} < /dev/null | head -n 1").out.strip()
+def reads_in(lab: HostedLab, guest: str, address: str, port: int, timeout_s: float = 20.0) -> str:
+    """What a guest gets from a service: its first line, or nothing. Who expects nothing says for how long."""
+    asked = f"nc -w {timeout_s:.0f} {address} {port} < /dev/null | head -n 1"
+    return lab("connect", guest, "--", asked).out.strip()
 
 
 def ruleset(lab: HostedLab) -> str:
@@ -130,11 +131,11 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     outside = world.serve("router", "198.51.100.1", 7, "seen")
     try:
         # Not outside, not to the other network, not through a door that the whole LAN may enter.
-        assert reads_in(lab, "locker", "198.51.100.1", 7) == ""
-        assert reads_in(lab, "locker", "10.77.4.20", 22) == ""
-        assert reads_in(lab, "locker", "192.0.2.10", 2220) == ""
+        assert reads_in(lab, "locker", "198.51.100.1", 7, 3) == ""
+        assert reads_in(lab, "locker", "10.77.4.20", 22, 3) == ""
+        assert reads_in(lab, "locker", "192.0.2.10", 2220, 3) == ""
         # And a NAT guest does not get in.
-        assert reads_in(lab, "gauge", "10.77.9.10", 22) == ""
+        assert reads_in(lab, "gauge", "10.77.9.10", 22, 3) == ""
     finally:
         outside.kill()
         outside.wait()

@@ -74,7 +74,7 @@ def attach(lab: HostedLab, network: str, address: str) -> str:
 def tried(lab: HostedLab, place: str, address: str, port: int, patience_s: float = 1.0) -> bool:
     """True when an SSH server answers somebody who types this at that place, within this time."""
     if place == "plain":
-        return reads_in(lab, "charts", address, port).startswith("SSH-2.0")
+        return reads_in(lab, "charts", address, port, max(3.0, patience_s)).startswith("SSH-2.0")
     machine = {"quay": "lan"}.get(place, place)
     return lab.world.reads(machine, address, port, patience_s).startswith("SSH-2.0")
 
