@@ -33,6 +33,7 @@ from dacha.hypervisor import firmware, launch, recorder, screen
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.fdset import FdSet
 from dacha.hypervisor.monitor.qmp import Qmp
+from dacha.hypervisor.process import running
 
 
 def start_all(
@@ -79,8 +80,8 @@ def _start_each(
 
 
 def _not_started(ws: Workspace, m: Machine, name: str) -> None:
-    """End what would wait for QEMU without end."""
-    if m["tpm"]:
+    """End what would wait for QEMU without end; a guest that runs after all keeps what it has."""
+    if m["tpm"] and not running(ws.home.process_lock(name)):
         from dacha.hypervisor.beside import tpm
 
         tpm.end(ws.home.tpm(name))

@@ -94,7 +94,12 @@ def start(run: Path, state: Path, log: Path, account: Account | None = None) -> 
                 pass_fds=(lock, control.fileno()),
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"},
             )  # fmt: skip
-        replace_file(process_file(state), json.dumps(identify(child.pid)), 0o600)
+        try:
+            replace_file(process_file(state), json.dumps(identify(child.pid)), 0o600)
+        except HostError:
+            child.kill()
+            child.wait()
+            raise
     finally:
         os.close(lock)
     # QEMU waits for what answers on the socket; a program that ended at once is told here.
