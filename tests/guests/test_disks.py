@@ -292,9 +292,7 @@ def test_what_plays_a_tpm_never_outlives_its_guest(lab: Lab) -> None:
     # Started again by what knows nothing of the program before: its guest was killed, and it hangs.
     held = plays_tpm(lab)
     os.kill(held, signal.SIGSTOP)
-    guest = int(
-        subprocess.check_output(["fuser", lab.guest_folder("gauge") / "process.lock"], stderr=subprocess.DEVNULL)
-    )
+    guest = lab.pid("gauge")
     os.kill(guest, signal.SIGKILL)
     wait_until_gone(guest)
     lab("start", "gauge", "--no-wait")

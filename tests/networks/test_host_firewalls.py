@@ -188,26 +188,26 @@ def test_a_lab_behind_this_hosts_firewall(
 def through_it(lab: HostedLab, here: Apart, owner: str, before: str) -> None:
     world = lab.world
 
-    def doors_are(expected: list[bool]) -> bool:
-        """True when these are open: what is to be shut has less time to show that it is not."""
+    def doors(expected: list[bool]) -> list[bool]:
+        """Which are open: what is to be shut has less time to show that it is not."""
         times = [20.0 if is_open else 4.0 for is_open in expected]
         with ThreadPoolExecutor() as at_once:
             said = at_once.map(lambda door, seconds: world.reads("lan", *door, seconds), DOORS, times)
-            return [words.startswith("SSH-") for words in said] == expected
+            return [words.startswith("SSH-") for words in said]
 
     def out() -> str:
         asked = "nc -w 20 192.0.2.30 7000 < /dev/null; nslookup gauge.saltmarsh.internal 10.77.4.2 2>&1"
         return lab("connect", "gauge", "--", asked, code=None, timeout=120).out
 
-    text = lab.file.read_text()
+    text, entered = lab.file.read_text(), [True, True, True]
     # One that lets by whatever this host leads on shuts only what ends at this host.
     behind = [owner == "firewalld", False, owner == "firewalld"]
-    assert doors_are(behind), owner
+    assert doors(behind) == behind, owner
     said = [f for f in lab("check", "--json", code=None).json["findings"] if f["code"] == "host-firewall"]
     assert said and owner in said[0]["what"] and "dacha apply --open-firewall" in said[0]["remedy"], said
     done = lab("apply", "--open-firewall").out
     assert f"in {owner}" in done, done
-    assert doors_are([True, True, True]), (owner, done, rules(here))
+    assert doors(entered) == entered, (owner, done, rules(here))
     assert "far 192.0.2.10" in out() and "10.77.4.20" in out(), (owner, out())
     assert "nothing to do" in lab("apply", "--no-wait").out
     opened = rules(here)
@@ -218,9 +218,9 @@ def through_it(lab: HostedLab, here: Apart, owner: str, before: str) -> None:
     assert world.reads("lan", "192.0.2.10", 2230, 2) in ("silent", "refused")
     lab("door", "edit", "desk", "ssh", "--from", "lan")
     lab("apply")
-    assert doors_are([True, True, True])
+    assert doors(entered) == entered
     # Without consent all is as it was, byte for byte.
     lab.file.write_text(text)
     assert "closed its own firewall" in lab("apply").out
     assert rules(here) == before, owner
-    assert doors_are(behind), owner
+    assert doors(behind) == behind, owner

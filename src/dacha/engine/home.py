@@ -62,6 +62,10 @@ class Home:
         """The folder of what a guest's TPM remembers."""
         return self.guest(name) / "tpm"
 
+    def tpm_note(self, name: str) -> Path:
+        """Which process plays it: out of that process's reach."""
+        return self.guest(name) / "tpm.json"
+
     def share_password(self, name: str) -> Path:
         """What the guest opens its shared folders by SMB with."""
         return self.guest(name) / "share_password"

@@ -86,10 +86,10 @@ def stop(
 def _after(home: Home, name: str) -> None:
     """What goes with a guest's process."""
     cgroup.remove(home.lab, name)
-    if home.tpm(name).is_dir():
+    if home.tpm_note(name).is_file():
         from dacha.hypervisor.beside import tpm
 
-        tpm.end(home.tpm(name))
+        tpm.end(home.tpm_note(name))
 
 
 def hold(home: Home, name: str, *, resume: bool) -> str:

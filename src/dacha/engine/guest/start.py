@@ -84,7 +84,7 @@ def _not_started(ws: Workspace, m: Machine, name: str) -> None:
     if m["tpm"] and not running(ws.home.process_lock(name)):
         from dacha.hypervisor.beside import tpm
 
-        tpm.end(ws.home.tpm(name))
+        tpm.end(ws.home.tpm_note(name))
 
 
 @contextlib.contextmanager
@@ -177,7 +177,8 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
         if m["tpm"]:
             from dacha.hypervisor.beside import tpm
 
-            beside.append(partial(tpm.start, home.run(name), home.tpm(name), folder / "tpm.log", account))
+            where = home.tpm(name), home.tpm_note(name), folder / "tpm.log"
+            beside.append(partial(tpm.start, home.run(name), *where, account))
         if m["shares"]:
             from dacha.hypervisor.beside import shares
 

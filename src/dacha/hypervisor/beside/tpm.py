@@ -1,13 +1,12 @@
 """A TPM 2.0 for a guest, played by the program swtpm: one process a guest, that ends with it.
 
 It ends by itself when QEMU has left. One whose QEMU never came, or left before it had said all that it says first,
-would wait for ever: it is known (`process_file`), and ended.
+would wait for ever: it is noted which process it is, and that one is ended.
 """
 
 from __future__ import annotations
 
 import fcntl
-import json
 import os
 import stat
 import subprocess
@@ -17,11 +16,12 @@ from pathlib import Path
 from dacha.core.errors import HostError
 from dacha.host.accounts import Account, become
 from dacha.host.facts import program
-from dacha.host.files import replace_file
 from dacha.host.processes import Process, holder, identify, kill, wait_gone
+from dacha.host.records import read_record, write_record
 from dacha.host.unix_socket import listen
 from dacha.hypervisor.command_line import TPM
 
+_VERSION = 1
 # How long one may take to end after its guest (seconds).
 _END_S = 2.0
 
@@ -34,32 +34,20 @@ def find() -> str:
     return found
 
 
-def process_file(state: Path) -> Path:
-    """Which process plays the TPM whose memory is in `state`: beside it, out of that process's reach."""
-    return state.parent / f"{state.name}.process"
+def end(note: Path) -> None:
+    """See to it that the program that was noted there ends, as its guest has. Raises HostError for a newer note."""
+    known = read_record(note, _VERSION).get("process")
+    if known and not wait_gone(Process(*known), _END_S):
+        kill(Process(*known))
+        wait_gone(Process(*known), _END_S)
+    note.unlink(missing_ok=True)
 
 
-def end(state: Path) -> None:
-    """See to it that the program of a guest that has ended does too."""
-    known = _known(state)
-    if known and not wait_gone(known, _END_S):
-        kill(known)
-        wait_gone(known, _END_S)
-    process_file(state).unlink(missing_ok=True)
-
-
-def _known(state: Path) -> Process | None:
-    try:
-        return Process(*json.loads(process_file(state).read_text()))
-    except (OSError, ValueError, TypeError):
-        return None
-
-
-def start(run: Path, state: Path, log: Path, account: Account | None = None) -> None:
+def start(run: Path, state: Path, note: Path, log: Path, account: Account | None = None) -> None:
     """Start the TPM whose memory is in `state`; QEMU finds it in `run`, and it ends when that leaves. As `account` it
-    owns its memory, and can open nothing else. Raises HostError."""
+    owns its memory, and can open nothing else. Which process it is, is noted in `note`. Raises HostError."""
     found = find()
-    end(state)
+    end(note)
     state.mkdir(mode=0o700, exist_ok=True)
     lock = os.open(state / "process.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
     try:
@@ -95,7 +83,7 @@ def start(run: Path, state: Path, log: Path, account: Account | None = None) -> 
                 env={"PATH": os.environ.get("PATH", "/usr/bin:/bin"), "LC_ALL": "C.UTF-8"},
             )  # fmt: skip
         try:
-            replace_file(process_file(state), json.dumps(identify(child.pid)), 0o600)
+            write_record(note, _VERSION, {"process": identify(child.pid)}, 0o600)
         except HostError:
             child.kill()
             child.wait()
