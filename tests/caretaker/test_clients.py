@@ -243,6 +243,20 @@ def test_a_bridge_that_was_deleted_is_served_again_after_apply(serving: HostedLa
     client = Client(serving, GAUGE)
     client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
     assert "10.77.4.20" in leases(serving)
+    # It lives on where its note could not be written now, as on a full disk, and where the lab cannot be read.
+    note, aside = (serving.folder / "state/labs/real" / name for name in ("caretaker.json", "aside"))
+    labs = (serving.file, note.with_name("applied.toml"))
+    pid = json.loads(note.read_text())["process"][0]
+    note.rename(aside)
+    (note / "taken").mkdir(parents=True)
+    for file in labs:
+        file.write_text("[lab\n")
+    os.kill(pid, signal.SIGHUP)
+    await_log(serving, "the lab cannot be served as it is", times=2)
+    shutil.rmtree(note)
+    aside.rename(note)
+    for file in labs:
+        file.write_text(LAB)
     assert json.loads(serving("caretaker", "status", "--json").out)["running"]
     assert "The caretaker has ended" in serving("caretaker", "stop").out
     assert "does not run" in serving("caretaker", "stop").out

@@ -33,6 +33,27 @@ def test_a_file_is_written_whole_and_keeps_its_mode(tmp_path: Path) -> None:
     assert [p.name for p in tmp_path.iterdir() if p.name.endswith(".part")] == []
 
 
+def test_what_another_process_is_writing_is_not_swept_away(tmp_path: Path) -> None:
+    """The caretaker writes its files while a command clears what a killed one left: it is not to lose its own."""
+    left, link = tmp_path / ".f.0123456789ab.part", tmp_path / ".g.0123456789ab.part"
+    left.write_text("half")
+    link.symlink_to(tmp_path / "elsewhere")
+    sweeper = subprocess.Popen(
+        [sys.executable, "-c", "import sys; from pathlib import Path; from dacha.host.files import sweep\n"
+         "print(flush=True)\nwhile True: sweep(Path(sys.argv[1]))", tmp_path], stdout=subprocess.PIPE,
+    )  # fmt: skip
+    try:
+        assert sweeper.stdout and sweeper.stdout.readline()
+        for number in range(400):
+            files.replace_file(tmp_path / "f", f"{number}")
+            assert (tmp_path / "f").read_text() == f"{number}"
+    finally:
+        sweeper.kill()
+        sweeper.wait()
+    files.sweep(tmp_path)
+    assert [p.name for p in tmp_path.iterdir()] == ["f"]
+
+
 def test_a_full_disk_leaves_the_old_file_and_says_what_to_do(tmp_path: Path) -> None:
     script = (
         "from pathlib import Path; from dacha.host.files import replace_file; from dacha.core.errors import HostError\n"

@@ -69,6 +69,7 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
     booting = _bring_up(ws, log) if ws.home.rebooted() else None
     if booting is None:
         ws.home.note_boot()
+    noted = False
     try:
         while not ending.is_set():
             wake.clear()
@@ -79,8 +80,10 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
             except DachaError as e:
                 caretaker.failed = True
                 log.say("the lab cannot be served as it is: " + " / ".join(e.lines()))
-            # Said when it serves what it can: whoever started it waits for that.
-            note_running(ws.home)
+            if not noted:
+                # Said when it serves what it can: whoever started it waits for that.
+                note_running(ws.home)
+                noted = True
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(wake.wait(), AGAIN_S if caretaker.failed else None)
     finally:

@@ -35,11 +35,10 @@ def replace_file(path: Path, content: bytes | str, mode: int = 0o644) -> None:
     """
     path = Path(os.path.realpath(path))
     data = content.encode() if isinstance(content, str) else content
-    temporary = f".{path.name}.{os.urandom(6).hex()}.part"
     try:
         folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
         try:
-            fd = os.open(temporary, _NEW, mode, dir_fd=folder)
+            fd, temporary = _begin(folder, path.name, mode)
             try:
                 with os.fdopen(fd, "wb") as f:
                     f.write(data)
@@ -52,7 +51,7 @@ def replace_file(path: Path, content: bytes | str, mode: int = 0o644) -> None:
                                 os.fchown(f.fileno(), before.st_uid, before.st_gid)
                     os.fchmod(f.fileno(), mode)
                     os.fsync(f.fileno())
-                os.replace(temporary, path.name, src_dir_fd=folder, dst_dir_fd=folder)
+                    os.replace(temporary, path.name, src_dir_fd=folder, dst_dir_fd=folder)  # while it is locked
             except BaseException:
                 with contextlib.suppress(OSError):
                     os.unlink(temporary, dir_fd=folder)
@@ -63,11 +62,34 @@ def replace_file(path: Path, content: bytes | str, mode: int = 0o644) -> None:
         raise refused(path, e) from e
 
 
+def _begin(folder: int, name: str, mode: int) -> tuple[int, str]:
+    """A new temporary file for `name` in an open folder, and its name. It is locked while it is written: `sweep` may
+    run in another process, and may come between the two."""
+    while True:
+        temporary = f".{name}.{os.urandom(6).hex()}.part"
+        fd = os.open(temporary, _NEW, mode, dir_fd=folder)
+        with contextlib.suppress(OSError):  # a file system that knows no locks
+            fcntl.flock(fd, fcntl.LOCK_EX)
+        try:
+            os.stat(temporary, dir_fd=folder, follow_symlinks=False)
+            return fd, temporary
+        except FileNotFoundError:
+            os.close(fd)
+
+
 def sweep(folder: Path) -> None:
-    """Remove what a killed command left half-written in `folder`."""
+    """Remove what a killed process left half-written in `folder`; what is being written has its writer's lock."""
     for part in folder.glob(".*.part"):
         with contextlib.suppress(OSError):
-            part.unlink()
+            if part.is_symlink():
+                part.unlink()
+                continue
+            fd = os.open(part, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+            try:
+                fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                part.unlink()
+            finally:
+                os.close(fd)
 
 
 @contextlib.contextmanager
