@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import os
 import re
@@ -261,6 +262,35 @@ def test_a_bridge_that_was_deleted_is_served_again_after_apply(serving: HostedLa
     assert "The caretaker has ended" in serving("caretaker", "stop").out
     assert "does not run" in serving("caretaker", "stop").out
     assert serving("caretaker", "status", code=1)
+
+
+def test_what_a_full_disk_did_not_take_is_written_when_there_is_room(hosted: HostedLab) -> None:
+    """The lab is read again meanwhile: that neither stops DHCP nor loses a lease."""
+    state = hosted.folder / "state"
+    state.mkdir()
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=4m,mode=700", "tmpfs", state], check=True)
+    try:
+        hosted.write(LAB)
+        hosted("apply", "--no-wait")
+        pid = hosted("caretaker", "status", "--json").json["pid"]
+        with contextlib.suppress(OSError), (state / "filler").open("wb", buffering=0) as filler:
+            for size in (1 << 12, 1):
+                while filler.write(bytes(size)):
+                    pass
+        client = Client(hosted, STRANGER)
+        client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
+        assert leases(hosted) == {}
+        os.kill(pid, signal.SIGHUP)
+        client.run("ip", "link", "set", "eth0", "address", GAUGE)
+        client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
+        assert leases(hosted) == {}
+        (state / "filler").unlink()
+        client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
+        assert leases(hosted).keys() == {"10.77.4.20", "10.77.4.100"}
+    finally:
+        hosted("stop", "--all", "--force", "--wait", "0s", code=None)
+        hosted("caretaker", "stop", code=None)
+        subprocess.run(["umount", "--lazy", state], check=True)
 
 
 def test_after_an_upgrade_the_caretaker_is_started_anew_and_keeps_its_leases(serving: HostedLab) -> None:

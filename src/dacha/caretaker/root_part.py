@@ -88,10 +88,12 @@ class Caretaker:
         links = wanted_links(ws, plan)
         # Sockets of a link that is still the same stay open: what arrives meanwhile waits in them.
         before, self._sockets = self._sockets, {}
+        # And so do journals: what a full disk has not taken yet is known to them alone.
+        journals, self._journals = self._journals, {}
         for network in served(ws.lab, plan, links, partial(first_files, ws)):
-            self._open(ws, network, before)
-        for opened in before.values():
-            opened.close()
+            self._open(ws, network, before, journals)
+        for old in (*before.values(), *journals.values()):
+            old.close()
         self.failed |= not self._files.renew(ws, plan, links)
         if links.links:
             try:
@@ -116,12 +118,13 @@ class Caretaker:
         if mappings.needed(ws):
             self._outside = Outside(ws, self._log.say)
 
-    def _open(self, ws: Workspace, network: Served, before: dict[str, Opened]) -> None:
+    def _open(self, ws: Workspace, network: Served, before: dict[str, Opened], journals: dict[str, Journal]) -> None:
         name, link = network.bridge.network, network.bridge.name
         six = network.scope6 is not None and network.advertisement is not None
         try:
             if network.scope:
-                self._journals[name] = Journal(ws.home.leases(name))
+                there = name in journals and journals[name].there()
+                self._journals[name] = journals.pop(name) if there else Journal(ws.home.leases(name))
             boot = str(network.scope.server) if network.boot and network.scope else None
             wanted = (socket.if_nametoindex(link), network.scope is not None, six, network.resolvers, boot)
             if name in before and before[name].wanted == wanted:
@@ -245,9 +248,7 @@ class Caretaker:
         if self._outside:
             self._outside.close()
             self._outside = None
-        for journal in self._journals.values():
-            journal.close()
-        self._journals, self._served = {}, {}
+        self._served = {}
 
     def close(self) -> None:
         if self._workers:
@@ -255,8 +256,8 @@ class Caretaker:
             self._workers = None
         self._close_services()
         self._files.close()
-        for opened in self._sockets.values():
+        for opened in (*self._sockets.values(), *self._journals.values()):
             opened.close()
         if self._ears:
             self._ears.close()
-        self._sockets, self._ears = {}, None
+        self._sockets, self._journals, self._ears = {}, {}, None
