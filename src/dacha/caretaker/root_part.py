@@ -92,8 +92,10 @@ class Caretaker:
         journals, self._journals = self._journals, {}
         for network in served(ws.lab, plan, links, partial(first_files, ws)):
             self._open(ws, network, before, journals)
-        for old in (*before.values(), *journals.values()):
-            old.close()
+        for opened in before.values():
+            opened.close()
+        for journal in journals.values():
+            journal.close()
         self.failed |= not self._files.renew(ws, plan, links)
         if links.links:
             try:
@@ -256,8 +258,10 @@ class Caretaker:
             self._workers = None
         self._close_services()
         self._files.close()
-        for opened in (*self._sockets.values(), *self._journals.values()):
+        for opened in self._sockets.values():
             opened.close()
+        for journal in self._journals.values():
+            journal.close()
         if self._ears:
             self._ears.close()
         self._sockets, self._journals, self._ears = {}, {}, None
