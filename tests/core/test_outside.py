@@ -13,14 +13,14 @@ from dacha.core.reach.reach import HostView, never_entered, reach
 from dacha.core.router.mapping import (
     NO_ROUTE,
     UNKNOWN,
-    Known,
     Mapping,
-    Wanted,
+    MappingRequest,
+    RouterState,
     behind,
     by_hand,
     lost,
     next_look,
-    wanted,
+    requests,
 )
 
 LAB = """\
@@ -48,22 +48,22 @@ adapter = [{ network = "quay", address = "192.0.2.40" }]
 door.ssh = { from = "outside" }
 """
 LAN = IPv4Address("192.0.2.10")
-SSH = Wanted("gauge", "ssh", "tcp", 2210, "192.0.2.10", 2210)
+SSH = MappingRequest("gauge", "ssh", "tcp", 2210, "192.0.2.10", 2210)
 
 
-def asked(text: str = LAB) -> list[Wanted]:
+def asked(text: str = LAB) -> list[MappingRequest]:
     lab = read_lab(text).lab
     assert lab is not None
-    return wanted(lab, make_plan(lab), LAN)
+    return requests(lab, make_plan(lab), LAN)
 
 
 def test_what_the_router_is_asked_for() -> None:
     assert asked() == [
         SSH,
-        Wanted("gauge", "web", "tcp", 80, "192.0.2.10", 8010, fixed=True),
-        Wanted("gauge", "tides", "udp", 5000, "192.0.2.10", 5000, fixed=True),
-        Wanted("gauge", "tides", "udp", 5001, "192.0.2.10", 5001, fixed=True),
-        Wanted("charts", "ssh", "tcp", 22, "192.0.2.40", 22, third=True),
+        MappingRequest("gauge", "web", "tcp", 80, "192.0.2.10", 8010, fixed=True),
+        MappingRequest("gauge", "tides", "udp", 5000, "192.0.2.10", 5000, fixed=True),
+        MappingRequest("gauge", "tides", "udp", 5001, "192.0.2.10", 5001, fixed=True),
+        MappingRequest("charts", "ssh", "tcp", 22, "192.0.2.40", 22, third=True),
     ]
     assert by_hand(asked()[2:4]) == "outside ports 5000-5001, UDP, to 192.0.2.10, ports 5000-5001"
     assert by_hand([SSH]) == "outside port 2210, TCP, to 192.0.2.10, port 2210"
@@ -117,13 +117,13 @@ def test_a_second_nat_is_told_by_the_outside_address(address: str, why: str | No
      (5000, 60.0, True), (1000 + 3300, 3600.0, True), (1000 + 3400, 3600.0, False)],
 )  # fmt: skip
 def test_a_router_that_lost_its_mappings_is_told_by_its_clock(epoch: int, after: float, forgot: bool) -> None:
-    before = Known(router="192.0.2.1", speaks="pcp", epoch_s=1000, heard=50_000.0)
+    before = RouterState(router="192.0.2.1", speaks="pcp", epoch_s=1000, heard=50_000.0)
     assert lost(before, epoch, 50_000.0 + after) is forgot
 
 
 def test_renewal_is_halfway_and_failures_are_tried_again() -> None:
     mapping = Mapping(SSH, 2210, "", 1000.0, 7200.0)
-    known = Known(router="192.0.2.1", speaks="pcp", mappings=(mapping,))
+    known = RouterState(router="192.0.2.1", speaks="pcp", mappings=(mapping,))
     assert mapping.due() == 4600.0
     assert next_look(known, 1000.0) == 60.0
     assert next_look(known, 4590.0) == 10.0
@@ -136,16 +136,16 @@ def test_reach_from_outside() -> None:
     assert lab is not None
     plan = make_plan(lab)
 
-    def outside(known: Known, service: str = "ssh") -> tuple[list[str], str, str]:
+    def outside(known: RouterState, service: str = "ssh") -> tuple[list[str], str, str]:
         rows = reach(lab, plan, HostView(LAN, router=known, now=2000.0), ["gauge"])
         cell = next(r for r in rows if r.service == service).cells["outside"]
         return [f"{w.address}:{w.port} {w.through}" for w in cell.ways], cell.why, cell.remedy
 
-    granted = Known(address="203.0.113.7", mappings=(Mapping(SSH, 2299, "", 1000.0, 7200.0),))
+    granted = RouterState(address="203.0.113.7", mappings=(Mapping(SSH, 2299, "", 1000.0, 7200.0),))
     assert outside(granted)[0] == ["203.0.113.7:2299 door ssh"]
     assert outside(UNKNOWN)[0] == ["the router:2210 door ssh"], "computed from the lab before it was ever asked"
     assert outside(granted._replace(address="100.64.7.7"))[1].startswith("a NAT above the router: 100.64.7.7")
-    refused = Known(refused=(("gauge", "ssh", "it does not permit this"),))
+    refused = RouterState(refused=(("gauge", "ssh", "it does not permit this"),))
     assert outside(refused)[:2] == ([], "the router: it does not permit this")
     text = LAB.replace('"outside", port = 2210', '"outside", port = 2210, allow = ["192.168.0.0/16"]')
     limited = read_lab(text).lab

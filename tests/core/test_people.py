@@ -13,7 +13,7 @@ from dacha.core.lab.model import Lab
 from dacha.core.lab.read import read_lab
 from dacha.core.people.accounts import accounts, edits_without, own_accounts
 from dacha.core.people.check import check_people
-from dacha.core.people.keys_inside import KeyChange, Wanted, after, key_changes, named, read_answers, script
+from dacha.core.people.keys_inside import KeyChange, WantedKeys, after, key_changes, named, read_answers, script
 from dacha.core.people.ways import never_let_in, places_of, rows_of
 from dacha.core.plan.plan import make_plan
 from dacha.core.reach.reach import reach
@@ -106,26 +106,30 @@ def test_a_guest_that_goes_or_is_renamed_takes_what_people_enter_with_it() -> No
 
 def test_what_changes_in_a_guest_is_what_differs() -> None:
     a, b, c = "ssh-ed25519 AAAA a", "ssh-ed25519 BBBB b", "ssh-ed25519 CCCC c"
-    wanted = Wanted({"ops": [a, b], "kim": [c]}, frozenset({"kim"}), people=True)
+    wanted = WantedKeys({"ops": [a, b], "kim": [c]}, frozenset({"kim"}), people=True)
     changes = key_changes({"ops": [a, c]}, (), wanted, told=True)
     assert changes == [KeyChange("ops", (b,), (c,)), KeyChange("kim", (c,), own=True)]
     assert after({"ops": [a, c]}, changes) == {"ops": [a, b], "kim": [c]}
     assert key_changes(after({"ops": [a, c]}, changes), ["kim"], wanted, told=True) == []
     # One who leaves is shut out with the account; what others have stays.
-    left = key_changes({"ops": [a], "kim": [c]}, ["kim"], Wanted({"ops": [a]}), told=True)
+    left = key_changes({"ops": [a], "kim": [c]}, ["kim"], WantedKeys({"ops": [a]}), told=True)
     assert left == [KeyChange("kim", take=(c,), own=True, shut=True)] and after({"kim": [c]}, left) == {}
     # Another login is made by its first boot; until then nobody is shut out of the one that is there.
-    assert key_changes({"ops": [a]}, (), Wanted({"mara": [a]}), told=False) == []
-    assert key_changes({"ops": [a], "mara": [a]}, (), Wanted({"mara": [a]}), told=True) == [KeyChange("ops", take=(a,))]
+    assert key_changes({"ops": [a]}, (), WantedKeys({"mara": [a]}), told=False) == []
+    assert key_changes({"ops": [a], "mara": [a]}, (), WantedKeys({"mara": [a]}), told=True) == [
+        KeyChange("ops", take=(a,))
+    ]
     # A guest that did not answer may have what it was asked to take: it is put in once more, or taken out.
     maybe = {"ops": [b], "kim": [c]}
-    assert key_changes({"ops": [a]}, ["kim"], Wanted({"ops": [a]}), told=True, unsure=maybe) == [
+    assert key_changes({"ops": [a]}, ["kim"], WantedKeys({"ops": [a]}), told=True, unsure=maybe) == [
         KeyChange("ops", take=(b,)), KeyChange("kim", take=(c,), own=True, shut=True)
     ]  # fmt: skip
-    assert key_changes({"ops": [a]}, (), Wanted({"ops": [a, b]}), told=True, unsure=maybe)[0] == KeyChange("ops", (b,))
+    assert key_changes({"ops": [a]}, (), WantedKeys({"ops": [a, b]}), told=True, unsure=maybe)[0] == KeyChange(
+        "ops", (b,)
+    )
     # A guest from before keys were noted is left alone until somebody is named for it.
-    assert key_changes(None, (), Wanted({"ops": [a]}), told=True) == []
-    assert key_changes(None, (), Wanted({"ops": [a]}, people=True), told=True) == [KeyChange("ops", (a,))]
+    assert key_changes(None, (), WantedKeys({"ops": [a]}), told=True) == []
+    assert key_changes(None, (), WantedKeys({"ops": [a]}, people=True), told=True) == [KeyChange("ops", (a,))]
     assert named(a) == "a" and named("ssh-ed25519 AAAABBBBCCCCDDDD") == "…CCCCDDDD"
 
 
@@ -138,7 +142,7 @@ KEYS = st.lists(st.sampled_from([f"ssh-ed25519 {x * 4} {x}" for x in "ABCDE"]), 
 )
 def test_changes_once_made_leave_nothing_to_change(had: dict[str, list[str]], wanted: dict[str, list[str]]) -> None:
     own = [a for a in {*had, *wanted} if a in "rs"]
-    should = Wanted(wanted, frozenset(a for a in wanted if a in own), people=True)
+    should = WantedKeys(wanted, frozenset(a for a in wanted if a in own), people=True)
     changes = key_changes(had, own, should, told=True)
     now = after(had, changes)
     assert key_changes(now, [a for a in own if a in now], should, told=True) == []

@@ -13,8 +13,8 @@ from collections.abc import Iterator
 import pytest
 
 from dacha.core.errors import AnswerNo
-from dacha.core.router.mapping import Mapping, Wanted
-from dacha.host.router import datagram
+from dacha.core.router.mapping import Mapping, MappingRequest
+from dacha.host.router import finding
 
 INSIDE, OUTSIDE, TOLD = "127.77.0.3", "127.77.0.4", "203.0.113.7"
 
@@ -54,11 +54,11 @@ def service() -> Iterator[int]:
 def test_datagrams_find_their_way_in_and_back(service: int, name: str) -> None:
     inner = socket.socket(fileno=os.dup(service))
     inner.settimeout(30)
-    wanted = Wanted("gauge", "tides", "udp", 20123, "127.0.0.1", inner.getsockname()[1])
+    wanted = MappingRequest("gauge", "tides", "udp", 20123, "127.0.0.1", inner.getsockname()[1])
     with running("--speaks", name), inner:
-        speaker = datagram.find(INSIDE, "127.0.0.1")
-        granted = speaker.lead(wanted, None, 600)
-        assert (speaker.name, granted.outside_port, granted.address, granted.lifetime_s) == (name, 20123, TOLD, 600)
+        mapper = finding.find(INSIDE, "127.0.0.1")
+        granted = mapper.map(wanted, None, 600)
+        assert (mapper.name, granted.outside_port, granted.address, granted.lifetime_s) == (name, 20123, TOLD, 600)
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as peer:
             peer.settimeout(30)
             peer.sendto(b"how high?", (OUTSIDE, 20123))
@@ -66,19 +66,19 @@ def test_datagrams_find_their_way_in_and_back(service: int, name: str) -> None:
             inner.sendto(b"0.82 m", back)
             assert asked == b"how high?" and peer.recv(64) == b"0.82 m"
         mapping = Mapping(wanted, granted.outside_port, granted.nonce, 0.0, 600.0, name)
-        assert speaker.lead(wanted, mapping, 600).outside_port == 20123, "renewed, it is the same"
-        speaker.end(mapping)
+        assert mapper.map(wanted, mapping, 600).outside_port == 20123, "renewed, it is the same"
+        mapper.unmap(mapping)
         assert free(20123), "nobody has it any more"
 
 
 def test_what_a_router_refuses_is_told_in_words() -> None:
-    tcp = Wanted("gauge", "ssh", "tcp", 20124, "127.0.0.1", 22)
+    tcp = MappingRequest("gauge", "ssh", "tcp", 20124, "127.0.0.1", 22)
     with running(), socket.create_server((OUTSIDE, 20124)):
-        speaker = datagram.find(INSIDE, "127.0.0.1")
-        assert speaker.lead(tcp, None, 60).outside_port == 20125, "another port where the wished one is taken"
+        mapper = finding.find(INSIDE, "127.0.0.1")
+        assert mapper.map(tcp, None, 60).outside_port == 20125, "another port where the wished one is taken"
         with pytest.raises(AnswerNo, match="that outside port cannot be had"):
-            speaker.lead(tcp._replace(port=23, fixed=True), None, 60)
+            mapper.map(tcp._replace(port=23, fixed=True), None, 60)
         with pytest.raises(AnswerNo, match="no mappings for other machines"):
-            speaker.lead(tcp._replace(third=True, to="127.0.0.9"), None, 60)
+            mapper.map(tcp._replace(third=True, to="127.0.0.9"), None, 60)
     with pytest.raises(AnswerNo, match="neither PCP, NAT-PMP nor UPnP"):
-        datagram.find(INSIDE, "127.0.0.1")
+        finding.find(INSIDE, "127.0.0.1")

@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable
 
 from dacha.core.errors import DachaError
-from dacha.core.router.mapping import AGAIN_S, Known, next_look
+from dacha.core.router.mapping import AGAIN_S, RouterState, next_look
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 from dacha.wire.router.pcp import CLIENT_PORT
@@ -76,7 +76,7 @@ def _listener() -> socket.socket | None:
     return s
 
 
-def _news(before: Known, now: Known) -> list[str]:
+def _news(before: RouterState, now: RouterState) -> list[str]:
     """What changed, for the log."""
     lines = []
     if now.trouble and now.trouble != before.trouble:

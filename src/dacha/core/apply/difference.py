@@ -29,10 +29,10 @@ from dacha.core.apply.machine import Machine, MachineDisk, changed
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Guest, Lab
-from dacha.core.people.keys_inside import Wanted, key_changes
+from dacha.core.people.keys_inside import WantedKeys, key_changes
 from dacha.core.plan.plan import Plan
 
-NO_KEYS: Mapping[str, Wanted] = MappingProxyType({})
+NO_KEYS: Mapping[str, WantedKeys] = MappingProxyType({})
 
 
 def difference(
@@ -40,7 +40,7 @@ def difference(
     plan: Plan,
     machines: Mapping[str, Machine],
     observed: Mapping[str, ObservedGuest],
-    keys: Mapping[str, Wanted] = NO_KEYS,
+    keys: Mapping[str, WantedKeys] = NO_KEYS,
 ) -> list[Change]:
     """What `apply` would do, in the order in which it would do it. Empty when everything is applied. `keys` are the
     accounts and keys that guests should have; one that is not named there keeps what it has."""
@@ -77,7 +77,7 @@ def _prepare(guest: Guest, wanted: Machine, seen: ObservedGuest) -> list[Change]
     return changes
 
 
-def rekey(guest: str, wanted: Machine | None, seen: ObservedGuest, keys: Wanted | None) -> list[Change]:
+def rekey(guest: str, wanted: Machine | None, seen: ObservedGuest, keys: WantedKeys | None) -> list[Change]:
     """Keys go into a running guest, and out of it; `wanted` is the machine that it should be, None where that is what
     it is."""
     if keys is None or not seen.running or seen.installing is not None:

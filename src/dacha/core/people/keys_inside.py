@@ -25,7 +25,7 @@ class KeyChange(NamedTuple):
     shut: bool = False
 
 
-class Wanted(NamedTuple):
+class WantedKeys(NamedTuple):
     """The accounts that a guest should have, each with its lines; `own` are those of people alone, `people` is true
     where the lab names somebody who may enter it beside who logs in."""
 
@@ -37,7 +37,7 @@ class Wanted(NamedTuple):
 def key_changes(
     keyed: Mapping[str, Sequence[str]] | None,
     own: Collection[str],
-    wanted: Wanted,
+    wanted: WantedKeys,
     *,
     told: bool,
     unsure: Mapping[str, Sequence[str]] = NOTHING,

@@ -9,7 +9,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import DoorPlan, here, lan_place, place
 from dacha.core.plan.plan import Plan
 from dacha.core.reach.reach import HOST, LAN, OUTSIDE, ROUTER
-from dacha.core.router.mapping import UNKNOWN, Known
+from dacha.core.router.mapping import UNKNOWN, RouterState
 
 # Instead of an outside address: the router does not lead the door in, or is not asked to.
 NOT_LED_IN, BY_HAND = "not led in", "by hand"
@@ -47,7 +47,9 @@ class Band(NamedTuple):
 _KINDS = {"nat": "NAT", "host-only": "host-only", "bridge": "on the LAN"}
 
 
-def outline(lab: Lab, plan: Plan, lan: IPv4Address | None, known: Known = UNKNOWN, now: float = 0.0) -> list[Band]:
+def outline(
+    lab: Lab, plan: Plan, lan: IPv4Address | None, known: RouterState = UNKNOWN, now: float = 0.0
+) -> list[Band]:
     """Every network in file order, each with its guests; `known` is what the router has granted, as of `now`."""
     bands = []
     for network in lab.networks.values():
@@ -71,7 +73,7 @@ def outline(lab: Lab, plan: Plan, lan: IPv4Address | None, known: Known = UNKNOW
     return [*bands, Band("", "no network", False, False, tuple(alone))] if alone else bands
 
 
-def _entry(door: DoorPlan, lan: IPv4Address | None, known: Known, now: float, *, by_hand: bool) -> Entry | None:
+def _entry(door: DoorPlan, lan: IPv4Address | None, known: RouterState, now: float, *, by_hand: bool) -> Entry | None:
     outside = lan_place(door, lan)
     at = outside or here(door)
     if at is None or door.means == "none":

@@ -17,7 +17,7 @@ from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import ANYWHERE, DoorPlan
 from dacha.core.plan.plan import Plan
 from dacha.core.plan.smb import smb_places
-from dacha.core.router.mapping import UNKNOWN, Known, behind, private
+from dacha.core.router.mapping import UNKNOWN, RouterState, behind, private
 
 HOST, LAN, OUTSIDE = "host", "lan", "outside"
 # The address of a way to a guest whose own is handed out, while it is not known; and of a router that told none.
@@ -59,7 +59,7 @@ class HostView(NamedTuple):
 
     lan: IPv4Address | None = None
     apart: frozenset[str] = frozenset()
-    router: Known = UNKNOWN
+    router: RouterState = UNKNOWN
     now: float = 0.0
 
 

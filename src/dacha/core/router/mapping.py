@@ -1,6 +1,6 @@
 """The way from outside: what the router above this host has to lead to it, and what is known of how it does.
 
-Pure: who asks the router is in `host.router`, who keeps the mappings standing is in `engine.outside`.
+Pure: who asks the router is in `host.router`, who keeps the mappings standing is in `engine.router`.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ _BEHIND = (
 )
 
 
-class Wanted(NamedTuple):
+class MappingRequest(NamedTuple):
     """One port that the router should lead in: from its outside port to an address and port on the LAN.
 
     `third` is true where that address is a guest's own and not this host's; with `fixed` no other outside port will do.
@@ -53,7 +53,7 @@ class Mapping(NamedTuple):
     """One that the router has granted: which outside port it became, by which nonce it is known (PCP, hexadecimal),
     from when on (Unix seconds) for how long, and by which protocol it was asked for."""
 
-    wanted: Wanted
+    wanted: MappingRequest
     outside_port: int
     nonce: str
     made: float
@@ -68,7 +68,7 @@ class Mapping(NamedTuple):
         return now < self.made + self.lifetime_s
 
 
-class Known(NamedTuple):
+class RouterState(NamedTuple):
     """What is known of the router: its address, how it is spoken to ("pcp", "nat-pmp", "upnp", "" for not at all), the
     outside address that it told, since when it keeps its mappings (`epoch_s`, told at `heard`), what it granted of what
     it was asked, and what went wrong, for all or by (guest, door)."""
@@ -79,7 +79,7 @@ class Known(NamedTuple):
     epoch_s: int = 0
     heard: float = 0.0
     mappings: tuple[Mapping, ...] = ()
-    asked: tuple[Wanted, ...] = ()
+    asked: tuple[MappingRequest, ...] = ()
     trouble: str = ""
     refused: tuple[tuple[str, str, str], ...] = ()
 
@@ -93,10 +93,10 @@ class Known(NamedTuple):
         return next((why for g, d, why in self.refused if (g, d) == (guest, door)), self.trouble)
 
 
-UNKNOWN = Known()
+UNKNOWN = RouterState()
 
 
-def wanted(lab: Lab, plan: Plan, lan: IPv4Address | None) -> list[Wanted]:
+def requests(lab: Lab, plan: Plan, lan: IPv4Address | None) -> list[MappingRequest]:
     """Every port that the lab's doors from outside need, in file order; `lan` is this host's address on the LAN."""
     found = []
     for door in plan.doors.values():
@@ -109,7 +109,7 @@ def wanted(lab: Lab, plan: Plan, lan: IPv4Address | None) -> list[Wanted]:
         for n in range(door.door.to.width):
             own = door.means == "own"
             found.append(
-                Wanted(
+                MappingRequest(
                     door.door.guest,
                     door.door.name,
                     door.door.protocol,
@@ -123,7 +123,7 @@ def wanted(lab: Lab, plan: Plan, lan: IPv4Address | None) -> list[Wanted]:
     return found
 
 
-def by_hand(ports: Sequence[Wanted]) -> str:
+def by_hand(ports: Sequence[MappingRequest]) -> str:
     """The one line to enter in a router that cannot be asked, for all ports of one door."""
     first, last = ports[0], ports[-1]
     word, outside, inside = "port", str(first.outside_port), str(first.port)
@@ -147,7 +147,7 @@ def private(sources: Sequence[IPv4Network | IPv6Network]) -> bool:
     return bool(sources) and all(any(n.subnet_of(net) for net, _ in _BEHIND) for n in four)
 
 
-def lost(before: Known, epoch_s: int, now: float) -> bool:
+def lost(before: RouterState, epoch_s: int, now: float) -> bool:
     """True when the router has lost its mappings since it was heard last: its clock has not gone on as ours has.
 
     RFC 6887 section 8.5, with its tolerances; RFC 6886 section 3.6 is the same but for the figures.
@@ -160,7 +160,7 @@ def lost(before: Known, epoch_s: int, now: float) -> bool:
     return ours + 2 < theirs - theirs / 16 or theirs + 2 < ours - ours / 16
 
 
-def next_look(known: Known, now: float) -> float:
+def next_look(known: RouterState, now: float) -> float:
     """Seconds until the router is to be asked again."""
     if known.trouble == NO_ROUTE:
         return ROUTE_AGAIN_S

@@ -6,7 +6,7 @@ import contextlib
 
 from dacha.core.lab.model import Guest
 from dacha.core.people.accounts import accounts, own_accounts
-from dacha.core.people.keys_inside import Wanted
+from dacha.core.people.keys_inside import WantedKeys
 from dacha.engine.workspace import Workspace
 
 
@@ -43,9 +43,9 @@ def accounts_of(ws: Workspace, guest: Guest) -> dict[str, list[str]]:
     return found
 
 
-def wanted_keys(ws: Workspace) -> dict[str, Wanted]:
+def wanted_keys(ws: Workspace) -> dict[str, WantedKeys]:
     """The accounts and keys that every guest should have, by guest; guests whose accounts Dacha cannot change while
     they run are left out."""
     guests = [g for g in ws.lab.guests.values() if g.system != "windows"]
     entered = {g.name: any(p.may_enter(g) for p in ws.lab.people.values()) for g in guests}
-    return {g.name: Wanted(accounts_of(ws, g), own_accounts(ws.lab, g), entered[g.name]) for g in guests}
+    return {g.name: WantedKeys(accounts_of(ws, g), own_accounts(ws.lab, g), entered[g.name]) for g in guests}

@@ -7,7 +7,7 @@ import time
 from collections.abc import Iterable
 
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.router.mapping import Known
+from dacha.core.router.mapping import RouterState
 from dacha.core.trace.evidence import RouterSeen
 from dacha.core.trace.router import keeps_out
 from dacha.engine.router import mappings
@@ -36,12 +36,14 @@ class RouterLook:
         return dict(self._told)
 
 
-def known(ws: Workspace) -> Known:
+def known(ws: Workspace) -> RouterState:
     """What the router granted when it was asked last."""
     return mappings.read(ws.home)
 
 
-def led_in(door: DoorPlan, granted: Known, seen: RouterSeen | None, *, by_hand: bool) -> tuple[bool | None, str, str]:
+def led_in(
+    door: DoorPlan, granted: RouterState, seen: RouterSeen | None, *, by_hand: bool
+) -> tuple[bool | None, str, str]:
     """For a door that is open on the LAN: whether it is led in from outside (None: nobody can tell), what that comes
     to in words, and where it is entered there ("" where nowhere)."""
     guest, name = door.door.guest, door.door.name

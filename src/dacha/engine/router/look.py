@@ -8,13 +8,13 @@ from ipaddress import IPv4Address
 
 from dacha.core.errors import AnswerNo, HostError
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.router.mapping import NO_ROUTE, Known, Mapping, Wanted, behind, by_hand, lost
+from dacha.core.router.mapping import NO_ROUTE, Mapping, MappingRequest, RouterState, behind, by_hand, lost
 from dacha.core.trace.evidence import RouterSeen
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses, arp
 from dacha.host.probe.connect import touch
-from dacha.host.router import datagram
+from dacha.host.router import datagram, finding
 from dacha.wire.probes import probe_for
 
 # Entering at the outside address from inside works with some routers only, and fast where it does.
@@ -25,7 +25,7 @@ def look(ws: Workspace, door: DoorPlan, *, hairpin: bool) -> RouterSeen:
     """Ask the router about one door, and with `hairpin` enter at its outside address. Raises nothing of its own: what
     cannot be asked is told."""
     key = (door.door.guest, door.door.name)
-    mine = [w for w in mappings.wanted_now(ws) if (w.guest, w.door) == key]
+    mine = [w for w in mappings.requests_now(ws) if (w.guest, w.door) == key]
     if not mine:
         return RouterSeen(trouble="the door has no place on the LAN")
     there, known, now = mappings.router_of(ws), mappings.read(ws.home), time.time()
@@ -54,23 +54,25 @@ def look(ws: Workspace, door: DoorPlan, *, hairpin: bool) -> RouterSeen:
     return seen._replace(mapped=mapped)
 
 
-def _mapped(known: Known, granted: Mapping | None, want: Wanted, there: tuple[str, str], now: float) -> str | None:
+def _mapped(
+    known: RouterState, granted: Mapping | None, want: MappingRequest, there: tuple[str, str], now: float
+) -> str | None:
     """What the router does with the door's outside port. Raises AnswerNo when it does not answer."""
     if known.router != there[0] or (want not in known.asked and granted is None):
         return None  # it was not asked for this yet
     if not known.speaks:
         return "missing" if known.trouble else None
-    speaker = datagram.of(granted.speaks if granted else known.speaks, *there)
-    seen = speaker.look()
+    mapper = finding.named(granted.speaks if granted else known.speaks, *there)
+    seen = mapper.look()
     if granted is None:
         return "missing"
     if not granted.stands(now):
         return "lapsed"
-    if speaker.name == known.speaks and lost(known, seen.epoch_s, now):
+    if mapper.name == known.speaks and lost(known, seen.epoch_s, now):
         return "forgotten"
-    leads = speaker.leads([granted])
-    if leads is not None and leads[0] != (want.to, want.port):
-        return f"{leads[0][0]}, port {leads[0][1]}" if leads[0] else "missing"
+    places = mapper.lookup([granted])
+    if places is not None and places[0] != (want.to, want.port):
+        return f"{places[0][0]}, port {places[0][1]}" if places[0] else "missing"
     if (granted.wanted.to, granted.wanted.port) != (want.to, want.port):
         return f"{granted.wanted.to}, port {granted.wanted.port}"
     return "there"

@@ -10,52 +10,48 @@ import contextlib
 import time
 from collections.abc import Callable
 from ipaddress import IPv4Address
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from dacha.core.apply.changes import AskRouter, Change
 from dacha.core.errors import AnswerNo
 from dacha.core.named import NamedTuple
 from dacha.core.router.mapping import (
-    LIFETIME_S,
     NO_ROUTE,
     UNKNOWN,
-    Known,
     Mapping,
-    Wanted,
+    MappingRequest,
+    RouterState,
     behind,
     by_hand,
-    lost,
-    wanted,
+    requests,
 )
 from dacha.engine.home import Home
 from dacha.engine.network.live import live_plan
+from dacha.engine.router.session import Session
 from dacha.engine.workspace import Workspace
 from dacha.host.files import locked
 from dacha.host.network import addresses
 from dacha.host.records import read_record, write_record
-
-if TYPE_CHECKING:
-    from dacha.host.router.speaker import Speaker
 
 # Asking a router that answers nothing takes some seconds; whoever else asks waits for that.
 WAIT_S = 30.0
 VERSION = 1
 
 
-def read(home: Home) -> Known:
+def read(home: Home) -> RouterState:
     """What is known of the router."""
     try:
         data = read_record(home.router_note, VERSION)
         data.pop("version", None)
-        made = [Mapping(Wanted(*m.pop("wanted")), **m) for m in data.pop("mappings")]
-        asked = tuple(Wanted(*w) for w in data.pop("asked"))
+        made = [Mapping(MappingRequest(*m.pop("wanted")), **m) for m in data.pop("mappings")]
+        asked = tuple(MappingRequest(*w) for w in data.pop("asked"))
         refused = tuple((str(g), str(d), str(why)) for g, d, why in data.pop("refused"))
-        return Known(**data, mappings=tuple(made), asked=asked, refused=refused)
+        return RouterState(**data, mappings=tuple(made), asked=asked, refused=refused)
     except (OSError, ValueError, TypeError, KeyError):
         return UNKNOWN
 
 
-def _write(home: Home, known: Known) -> None:
+def _write(home: Home, known: RouterState) -> None:
     if known == UNKNOWN:
         home.router_note.unlink(missing_ok=True)
         return
@@ -82,11 +78,11 @@ def router_of(ws: Workspace) -> tuple[str, str] | None:
     return (str(router), str(source)) if source else None
 
 
-def wanted_now(ws: Workspace) -> list[Wanted]:
+def requests_now(ws: Workspace) -> list[MappingRequest]:
     """Every port that the router should lead in, with the addresses as they are now."""
     there = router_of(ws)
     lan = IPv4Address(there[1]) if there else addresses.lan_address()
-    return wanted(ws.lab, live_plan(ws), lan)
+    return requests(ws.lab, live_plan(ws), lan)
 
 
 class OutsideWay(NamedTuple):
@@ -104,7 +100,7 @@ class OutsideWay(NamedTuple):
 
 def ways(ws: Workspace) -> list[OutsideWay]:
     """Every door from outside as the router has it; it is not asked here."""
-    known, want, now = read(ws.home), wanted_now(ws), time.time()
+    known, want, now = read(ws.home), requests_now(ws), time.time()
     found = []
     for guest, door in dict.fromkeys((w.guest, w.door) for w in want):
         line = by_hand([w for w in want if (w.guest, w.door) == (guest, door)])
@@ -123,7 +119,7 @@ def difference(ws: Workspace) -> list[Change]:
     """What the router was not yet asked for, and what it has for doors that are gone. It is not asked here."""
     if not uses_router(ws):
         return []
-    known, want = read(ws.home), wanted_now(ws)
+    known, want = read(ws.home), requests_now(ws)
     now = time.time()
     new = dict.fromkeys((w.guest, w.door) for w in want if w not in known.asked or _lapsed(known, w, now))
     standing = {(w.guest, w.door) for w in want}
@@ -133,13 +129,13 @@ def difference(ws: Workspace) -> list[Change]:
     return [AskRouter(tuple(new), tuple(gone))] if new or gone else []
 
 
-def _lapsed(known: Known, wanted: Wanted, now: float) -> bool:
+def _lapsed(known: RouterState, wanted: MappingRequest, now: float) -> bool:
     """True for a mapping that was granted and not renewed."""
     mapping = next((m for m in known.mappings if m.wanted == wanted), None)
     return mapping is not None and not mapping.stands(now)
 
 
-def ask(ws: Workspace) -> Known:
+def ask(ws: Workspace) -> RouterState:
     """Ask the router for everything that the lab wants, and take away what it wants no more.
 
     Nothing is raised for a router that refuses: what went wrong is part of what is known. Raises BusyError, HostError.
@@ -147,26 +143,26 @@ def ask(ws: Workspace) -> Known:
     return _round(ws, lambda before, want: want)
 
 
-def keep(ws: Workspace) -> Known:
+def keep(ws: Workspace) -> RouterState:
     """The same for whoever looks after the lab: what is due, lost, or has another address now, of the doors that were
     asked for. A caretaker that has not heard yet that a door is gone must not ask for it again."""
 
-    def asked_for(before: Known, want: list[Wanted]) -> list[Wanted]:
+    def asked_for(before: RouterState, want: list[MappingRequest]) -> list[MappingRequest]:
         keys = {(w.guest, w.door) for w in before.asked}
         return [w for w in want if (w.guest, w.door) in keys]
 
     return _round(ws, asked_for)
 
 
-def _round(ws: Workspace, choose: Callable[[Known, list[Wanted]], list[Wanted]]) -> Known:
+def _round(ws: Workspace, choose: Callable[[RouterState, list[MappingRequest]], list[MappingRequest]]) -> RouterState:
     with locked(ws.home.router_lock, "asking the router", WAIT_S):
         before = read(ws.home)
-        known = _keep(ws, before, choose(before, wanted_now(ws)), time.time())
+        known = _keep(ws, before, choose(before, requests_now(ws)), time.time())
         _write(ws.home, known)
         return known
 
 
-def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known:
+def _keep(ws: Workspace, before: RouterState, want: list[MappingRequest], now: float) -> RouterState:
     there = router_of(ws)
     if not want and not before.mappings:
         return UNKNOWN
@@ -177,100 +173,41 @@ def _keep(ws: Workspace, before: Known, want: list[Wanted], now: float) -> Known
         return before._replace(asked=asked, mappings=standing, trouble=NO_ROUTE, refused=())
     if there is None:
         _end_all(before, now)
-        return Known(asked=tuple(want))
+        return RouterState(asked=tuple(want))
     if before.router != there[0]:
-        before = Known(router=there[0])  # another router: it knows nothing of what the last one granted
+        before = RouterState(router=there[0])  # another router: it knows nothing of what the last one granted
     try:
-        talk = _Talk(there, before, now)
+        session = Session(there, before, now)
     except AnswerNo as e:
         kept = tuple(m for m in standing if m.wanted in want)
         return before._replace(asked=tuple(want), mappings=kept, trouble=e.what, refused=())
-    made = [old for old in before.mappings if old.wanted not in want and not talk.end(old)]
+    made = [old for old in before.mappings if old.wanted not in want and not session.unmap(old)]
     refused: dict[tuple[str, str], str] = {}
-    still = talk.standing()
+    still = session.standing()
     for n, w in enumerate(want):
         mapping: Mapping | None = still.get(w)
         # The first is renewed at every look: only so PCP tells that the outside address is another one now.
         if mapping is None or now >= mapping.due() or (n == 0 and mapping.speaks == "pcp"):
             try:
                 # What was lost is asked for as it was: the outside port stays what people were told.
-                mapping = talk.lead(w, mapping or next((m for m in before.mappings if m.wanted == w), None))
+                mapping = session.map(w, mapping or next((m for m in before.mappings if m.wanted == w), None))
             except AnswerNo as e:
                 refused[w.guest, w.door] = e.what
         if mapping is not None:
             made.append(mapping)
     if not want and not made:
         return UNKNOWN
-    return Known(
-        router=there[0], speaks=talk.name, address=talk.address, epoch_s=talk.epoch_s, heard=now, mappings=tuple(made),
-        asked=tuple(want), refused=tuple((g, d, why) for (g, d), why in refused.items()),
+    return RouterState(
+        router=there[0], speaks=session.name, address=session.address, epoch_s=session.epoch_s, heard=now,
+        mappings=tuple(made), asked=tuple(want), refused=tuple((g, d, why) for (g, d), why in refused.items()),
     )  # fmt: skip
 
 
-def _end_all(before: Known, now: float) -> None:
+def _end_all(before: RouterState, now: float) -> None:
     """Take away what a router has that is to be asked no more, as far as it answers; the rest lapses by itself."""
     source = addresses.source_to(before.router) if before.mappings else None
     if source is not None:
         with contextlib.suppress(AnswerNo):
-            talk = _Talk((before.router, str(source)), before, now)
+            session = Session((before.router, str(source)), before, now)
             for mapping in before.mappings:
-                talk.end(mapping)
-
-
-class _Talk:
-    """One round of questions to the router. Raises AnswerNo when it cannot be asked at all."""
-
-    def __init__(self, there: tuple[str, str], before: Known, now: float) -> None:
-        # Imported here: whoever only reads what is known needs no socket.
-        from dacha.host.router import datagram
-
-        self._there, self._before, self._now = there, before, now
-        speaker = datagram.find(*there, before.speaks)
-        seen = speaker.look()
-        self.name, self.address, self.epoch_s = speaker.name, seen.address or before.address, seen.epoch_s
-        self._of = datagram.of
-        self._speakers = {speaker.name: speaker}
-        self._forgot = lost(before, seen.epoch_s, now) or before.speaks not in ("", speaker.name)
-
-    def _speaker(self, name: str) -> Speaker:
-        return self._speakers.setdefault(name, self._of(name, *self._there))
-
-    def end(self, mapping: Mapping) -> bool:
-        """True when a mapping is gone, or will lapse by itself; UPnP routers of the first generation keep it."""
-        if not mapping.stands(self._now):
-            return True
-        try:
-            self._speaker(mapping.speaks).end(mapping)
-        except AnswerNo as e:
-            return mapping.speaks != "upnp" or "NoSuchEntry" in e.what
-        return True
-
-    def standing(self) -> dict[Wanted, Mapping]:
-        """The mappings that the router still has, as far as it can be asked that."""
-        found = {}
-        for name in {m.speaks for m in self._before.mappings}:
-            mine = [m for m in self._before.mappings if m.speaks == name and m.stands(self._now)]
-            if name != "upnp" and self._forgot:
-                continue
-            try:
-                leads = self._speaker(name).leads(mine) if mine else None
-            except AnswerNo:
-                leads = None
-            for n, m in enumerate(mine):
-                if leads is None or leads[n] == (m.wanted.to, m.wanted.port):
-                    found[m.wanted] = m
-        return found
-
-    def lead(self, wanted: Wanted, known: Mapping | None) -> Mapping:
-        """Ask for one mapping. For another machine than this host PCP servers seldom map, and UPnP ones often do."""
-        names = [self.name] if not wanted.third or self.name == "upnp" else [self.name, "upnp"]
-        for name in names:
-            try:
-                mine = known if known and known.speaks == name else None
-                granted = self._speaker(name).lead(wanted, mine, LIFETIME_S)
-                break
-            except AnswerNo:
-                if name == names[-1]:
-                    raise
-        self.address, self.epoch_s = granted.address or self.address, granted.epoch_s or self.epoch_s
-        return Mapping(wanted, granted.outside_port, granted.nonce, self._now, granted.lifetime_s, name)
+                session.unmap(mapping)

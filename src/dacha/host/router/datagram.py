@@ -1,6 +1,6 @@
-"""Asking the router above this host: by PCP, else NAT-PMP, else UPnP, whichever it speaks.
+"""Asking the router above this host by a datagram and its answer: PCP, and NAT-PMP before it.
 
-Each way of speaking is a small class with the same three questions. A router on the LAN answers in milliseconds, so
+A router on the LAN answers in milliseconds, so
 what is silent is asked again much sooner than the RFCs' three seconds, and given up after `PATIENCE_S`.
 """
 
@@ -11,13 +11,12 @@ import os
 import socket
 import time
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address
 from typing import TypeVar
 
 from dacha.core.errors import AnswerNo, PeerError
-from dacha.core.router.mapping import Mapping, Wanted
-from dacha.host.router.speaker import Granted, Seen, Speaker
+from dacha.core.router.mapping import Mapping, MappingRequest
+from dacha.host.router.port_mapper import Granted, Seen
 from dacha.wire.router import nat_pmp, pcp
 
 # Asked again after these seconds, doubled as RFC 6886 section 3.1 does; then given up.
@@ -56,7 +55,7 @@ class _ByDatagram:
     def __init__(self, router: str, source: str) -> None:
         self._router, self._source = router, source
 
-    def leads(self, mappings: Sequence[Mapping]) -> None:
+    def lookup(self, mappings: Sequence[Mapping]) -> None:
         return None
 
 
@@ -84,19 +83,19 @@ class Pcp(_ByDatagram):
     def look(self) -> Seen:
         return Seen("", self._request(pcp.Request(IPv4Address(self._source)), self._source).epoch_s)
 
-    def lead(self, wanted: Wanted, known: Mapping | None, lifetime_s: int) -> Granted:
+    def map(self, wanted: MappingRequest, known: Mapping | None, lifetime_s: int) -> Granted:
         nonce = bytes.fromhex(known.nonce) if known and known.nonce else os.urandom(12)
         port = known.outside_port if known else wanted.outside_port
-        answer = self._map(wanted, nonce, port, lifetime_s)
+        answer = self._exchange(wanted, nonce, port, lifetime_s)
         assert answer.map is not None
         if wanted.fixed and answer.map.external_port != wanted.outside_port:
             # PREFER_FAILURE would say so at once, but not every server knows it.
-            self._map(wanted, nonce, 0, 0)
+            self._exchange(wanted, nonce, 0, 0)
             raise AnswerNo(pcp.RESULTS[pcp.CANNOT_PROVIDE])
         address = str(answer.map.external_address)
         return Granted(answer.map.external_port, address, answer.lifetime_s, answer.epoch_s, nonce.hex())
 
-    def _map(self, wanted: Wanted, nonce: bytes, port: int, lifetime_s: int) -> pcp.Response:
+    def _exchange(self, wanted: MappingRequest, nonce: bytes, port: int, lifetime_s: int) -> pcp.Response:
         # The asker's address is part of the request: the one that is mapped, unless it is another machine's.
         source = self._source if wanted.third else wanted.to
         protocol = pcp.UDP if wanted.protocol == "udp" else pcp.TCP
@@ -107,8 +106,8 @@ class Pcp(_ByDatagram):
             raise AnswerNo("it answers something else")
         return answer
 
-    def end(self, mapping: Mapping) -> None:
-        self._map(mapping.wanted, bytes.fromhex(mapping.nonce), 0, 0)
+    def unmap(self, mapping: Mapping) -> None:
+        self._exchange(mapping.wanted, bytes.fromhex(mapping.nonce), 0, 0)
 
 
 class NatPmp(_ByDatagram):
@@ -131,56 +130,20 @@ class NatPmp(_ByDatagram):
         answer = self._request(nat_pmp.Request(nat_pmp.OUTSIDE_ADDRESS), self._source)
         return Seen(str(answer.address), answer.epoch_s)
 
-    def lead(self, wanted: Wanted, known: Mapping | None, lifetime_s: int) -> Granted:
+    def map(self, wanted: MappingRequest, known: Mapping | None, lifetime_s: int) -> Granted:
         if wanted.third:
             raise AnswerNo(pcp.RESULTS[pcp.UNSUPPORTED_OPTION])
         port = known.outside_port if known else wanted.outside_port
-        answer = self._map(wanted, port, lifetime_s)
+        answer = self._exchange(wanted, port, lifetime_s)
         if wanted.fixed and answer.external_port != wanted.outside_port:
-            self._map(wanted, 0, 0)
+            self._exchange(wanted, 0, 0)
             raise AnswerNo(pcp.RESULTS[pcp.CANNOT_PROVIDE])
         return Granted(answer.external_port, self.look().address, answer.lifetime_s, answer.epoch_s, "")
 
-    def _map(self, wanted: Wanted, port: int, lifetime_s: int) -> nat_pmp.Response:
+    def _exchange(self, wanted: MappingRequest, port: int, lifetime_s: int) -> nat_pmp.Response:
         opcode = nat_pmp.MAP_UDP if wanted.protocol == "udp" else nat_pmp.MAP_TCP
         # The router maps to whoever asks: a door at one address of this host is asked for from there.
         return self._request(nat_pmp.Request(opcode, wanted.port, port, lifetime_s), wanted.to)
 
-    def end(self, mapping: Mapping) -> None:
-        self._map(mapping.wanted, 0, 0)
-
-
-def of(name: str, router: str, source: str) -> Speaker:
-    """The way of speaking of that name."""
-    from dacha.host.router.upnp import Upnp
-
-    ways: dict[str, Callable[[str, str], Speaker]] = {"pcp": Pcp, "nat-pmp": NatPmp, "upnp": Upnp}
-    return ways[name](router, source)
-
-
-def find(router: str, source: str, before: str = "") -> Speaker:
-    """The best way that this router can be spoken to; `before` is how it was the last time. Raises AnswerNo with what
-    was tried when it speaks none."""
-    ways = ["pcp", "nat-pmp", "upnp"]
-    if IPv4Address(router).is_loopback:
-        ways.remove("upnp")  # it is found by multicast, which loopback has not
-    tried = []
-
-    def look(name: str) -> Speaker | None:
-        speaker = of(name, router, source)
-        try:
-            speaker.look()
-        except AnswerNo as e:
-            tried.append(f"{name}: {e.what}")
-            return None
-        return speaker
-
-    if before in ways and (found := look(before)):
-        return found
-    with ThreadPoolExecutor(2) as pool:  # at once: one that takes neither is told by silence, twice
-        for found in list(pool.map(look, [n for n in ("pcp", "nat-pmp") if n != before])):
-            if found:
-                return found
-    if "upnp" in ways and before != "upnp" and (found := look("upnp")):
-        return found
-    raise AnswerNo("it speaks neither PCP, NAT-PMP nor UPnP", why="\n".join(tried))
+    def unmap(self, mapping: Mapping) -> None:
+        self._exchange(mapping.wanted, 0, 0)

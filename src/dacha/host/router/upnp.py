@@ -18,10 +18,10 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from dacha.core.errors import AnswerNo
-from dacha.core.router.mapping import Mapping, Wanted
+from dacha.core.router.mapping import Mapping, MappingRequest
 from dacha.host import confine
 from dacha.host.accounts import helper
-from dacha.host.router.speaker import Granted, Place, Seen
+from dacha.host.router.port_mapper import Granted, Place, Seen
 from dacha.wire.router import ssdp
 
 # How long devices have to answer the search (milliseconds) before it is sent once more, how often it is sent, and how
@@ -58,22 +58,22 @@ class Upnp:
     def look(self) -> Seen:
         return Seen(str(self._ask(do="look")["address"]), 0)
 
-    def lead(self, wanted: Wanted, known: Mapping | None, lifetime_s: int) -> Granted:
+    def map(self, wanted: MappingRequest, known: Mapping | None, lifetime_s: int) -> Granted:
         first = known.outside_port if known else wanted.outside_port
         ports = [first] if wanted.fixed else list(range(first, min(first + OTHERS, 65536)))
         name = f"Dacha {wanted.guest} {wanted.door}"
         answer = self._ask(
-            do="lead", ports=ports, protocol=wanted.protocol.upper(), to=wanted.to, port=wanted.port, name=name,
+            do="map", ports=ports, protocol=wanted.protocol.upper(), to=wanted.to, port=wanted.port, name=name,
             lifetime=lifetime_s,
         )  # fmt: skip
         return Granted(answer["port"], str(answer["address"]), answer["lifetime"], 0, "")
 
-    def end(self, mapping: Mapping) -> None:
-        self._ask(do="end", port=mapping.outside_port, protocol=mapping.wanted.protocol.upper())
+    def unmap(self, mapping: Mapping) -> None:
+        self._ask(do="unmap", port=mapping.outside_port, protocol=mapping.wanted.protocol.upper())
 
-    def leads(self, mappings: Sequence[Mapping]) -> list[Place | None]:
+    def lookup(self, mappings: Sequence[Mapping]) -> list[Place | None]:
         ports = [(m.outside_port, m.wanted.protocol.upper()) for m in mappings]
-        places = self._ask(do="show", ports=ports)["places"]
+        places = self._ask(do="lookup", ports=ports)["places"]
         return [(str(place[0]), int(place[1])) if place else None for place in places]
 
 
@@ -119,10 +119,10 @@ def _answer(question: dict[str, Any]) -> dict[str, Any]:
     match question["do"]:
         case "look":
             return {"address": gateway.externalipaddress()}
-        case "show":
+        case "lookup":
             found = [gateway.getspecificportmapping(*port) for port in question["ports"]]
             return {"places": [place[:2] if place else None for place in found]}
-        case "end":
+        case "unmap":
             gateway.deleteportmapping(question["port"], question["protocol"])
             return {}
     what = (question["protocol"], question["to"], question["port"], question["name"], "")

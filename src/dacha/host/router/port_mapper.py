@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Protocol
 
 from dacha.core.named import NamedTuple
-from dacha.core.router.mapping import Mapping, Wanted
+from dacha.core.router.mapping import Mapping, MappingRequest
 
 
 class Seen(NamedTuple):
@@ -30,16 +30,16 @@ class Granted(NamedTuple):
 Place = tuple[str, int]
 
 
-class Speaker(Protocol):
+class PortMapper(Protocol):
     """One way of speaking to a router. Each question raises AnswerNo with its reason when the answer is no.
 
-    `leads` says where the router itself says that outside ports lead, None for nowhere; where it cannot be asked that,
+    `lookup` says where the router itself says that outside ports lead, None for nowhere; where it cannot be asked that,
     which PCP and NAT-PMP have no message for, None for all.
     """
 
     name: str
 
     def look(self) -> Seen: ...
-    def lead(self, wanted: Wanted, known: Mapping | None, lifetime_s: int) -> Granted: ...
-    def end(self, mapping: Mapping) -> None: ...
-    def leads(self, mappings: Sequence[Mapping]) -> list[Place | None] | None: ...
+    def map(self, wanted: MappingRequest, known: Mapping | None, lifetime_s: int) -> Granted: ...
+    def unmap(self, mapping: Mapping) -> None: ...
+    def lookup(self, mappings: Sequence[Mapping]) -> list[Place | None] | None: ...

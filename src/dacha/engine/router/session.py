@@ -1,0 +1,70 @@
+"""One round of questions to the router above this host: what it still has, what it maps, what it is to take away."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from dacha.core.errors import AnswerNo
+from dacha.core.router.mapping import LIFETIME_S, Mapping, MappingRequest, RouterState, lost
+
+if TYPE_CHECKING:
+    from dacha.host.router.port_mapper import PortMapper
+
+
+class Session:
+    """One round of questions to the router. Raises AnswerNo when it cannot be asked at all."""
+
+    def __init__(self, there: tuple[str, str], before: RouterState, now: float) -> None:
+        # Imported here: whoever only reads what is known needs no socket.
+        from dacha.host.router import finding
+
+        self._there, self._before, self._now = there, before, now
+        mapper = finding.find(*there, before.speaks)
+        seen = mapper.look()
+        self.name, self.address, self.epoch_s = mapper.name, seen.address or before.address, seen.epoch_s
+        self._of = finding.named
+        self._mappers = {mapper.name: mapper}
+        self._forgot = lost(before, seen.epoch_s, now) or before.speaks not in ("", mapper.name)
+
+    def _mapper(self, name: str) -> PortMapper:
+        return self._mappers.setdefault(name, self._of(name, *self._there))
+
+    def unmap(self, mapping: Mapping) -> bool:
+        """True when a mapping is gone, or will lapse by itself; UPnP routers of the first generation keep it."""
+        if not mapping.stands(self._now):
+            return True
+        try:
+            self._mapper(mapping.speaks).unmap(mapping)
+        except AnswerNo as e:
+            return mapping.speaks != "upnp" or "NoSuchEntry" in e.what
+        return True
+
+    def standing(self) -> dict[MappingRequest, Mapping]:
+        """The mappings that the router still has, as far as it can be asked that."""
+        found = {}
+        for name in {m.speaks for m in self._before.mappings}:
+            mine = [m for m in self._before.mappings if m.speaks == name and m.stands(self._now)]
+            if name != "upnp" and self._forgot:
+                continue
+            try:
+                places = self._mapper(name).lookup(mine) if mine else None
+            except AnswerNo:
+                places = None
+            for n, m in enumerate(mine):
+                if places is None or places[n] == (m.wanted.to, m.wanted.port):
+                    found[m.wanted] = m
+        return found
+
+    def map(self, wanted: MappingRequest, known: Mapping | None) -> Mapping:
+        """Ask for one mapping. For another machine than this host PCP servers seldom map, and UPnP ones often do."""
+        names = [self.name] if not wanted.third or self.name == "upnp" else [self.name, "upnp"]
+        for name in names:
+            try:
+                mine = known if known and known.speaks == name else None
+                granted = self._mapper(name).map(wanted, mine, LIFETIME_S)
+                break
+            except AnswerNo:
+                if name == names[-1]:
+                    raise
+        self.address, self.epoch_s = granted.address or self.address, granted.epoch_s or self.epoch_s
+        return Mapping(wanted, granted.outside_port, granted.nonce, self._now, granted.lifetime_s, name)

@@ -1,0 +1,47 @@
+"""Which way of asking the router above this host speaks: by PCP, else NAT-PMP, else UPnP."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from ipaddress import IPv4Address
+
+from dacha.core.errors import AnswerNo
+from dacha.host.router.datagram import NatPmp, Pcp
+from dacha.host.router.port_mapper import PortMapper
+
+
+def named(name: str, router: str, source: str) -> PortMapper:
+    """The way of speaking of that name."""
+    from dacha.host.router.upnp import Upnp
+
+    ways: dict[str, Callable[[str, str], PortMapper]] = {"pcp": Pcp, "nat-pmp": NatPmp, "upnp": Upnp}
+    return ways[name](router, source)
+
+
+def find(router: str, source: str, before: str = "") -> PortMapper:
+    """The best way that this router can be spoken to; `before` is how it was the last time. Raises AnswerNo with what
+    was tried when it speaks none."""
+    ways = ["pcp", "nat-pmp", "upnp"]
+    if IPv4Address(router).is_loopback:
+        ways.remove("upnp")  # it is found by multicast, which loopback has not
+    tried = []
+
+    def look(name: str) -> PortMapper | None:
+        mapper = named(name, router, source)
+        try:
+            mapper.look()
+        except AnswerNo as e:
+            tried.append(f"{name}: {e.what}")
+            return None
+        return mapper
+
+    if before in ways and (found := look(before)):
+        return found
+    with ThreadPoolExecutor(2) as pool:  # at once: one that takes neither is told by silence, twice
+        for found in list(pool.map(look, [n for n in ("pcp", "nat-pmp") if n != before])):
+            if found:
+                return found
+    if "upnp" in ways and before != "upnp" and (found := look("upnp")):
+        return found
+    raise AnswerNo("it speaks neither PCP, NAT-PMP nor UPnP", why="\n".join(tried))
