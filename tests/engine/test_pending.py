@@ -9,7 +9,7 @@ import pytest
 
 from dacha.core.apply.changes import kind_of
 from dacha.core.errors import LabError, UsageError
-from dacha.engine.apply.pending import pending
+from dacha.engine.apply.pending import pending_changes
 from dacha.engine.caretaker import process, unit
 from dacha.engine.lab.named import door_named, guest_named, network_named
 from dacha.engine.lab.origins import values_of
@@ -53,7 +53,7 @@ def lab(folder: Path, text: str = TEXT) -> Workspace:
 
 
 def test_from_nothing_all_is_pending_and_guests_start_in_their_order(folder: Path) -> None:
-    changes = pending(lab(folder))
+    changes = pending_changes(lab(folder))
     kinds = [kind_of(c) for c in changes]
     assert kinds[0] == "write-down" and str(changes[0]) == "lab.toml: guest charts adapter: address = 10.77.4.10"
     assert [(kind_of(c), c.guest) for c in changes if kind_of(c) == "start-guest"] == [
@@ -70,7 +70,7 @@ def test_a_guest_that_was_stopped_on_purpose_is_left_off(folder: Path) -> None:
     record = ws.home.read("gauge")
     record.stopped_on_purpose = True
     ws.home.write("gauge", record)
-    assert [c.guest for c in pending(ws) if kind_of(c) == "start-guest"] == ["charts"]
+    assert [c.guest for c in pending_changes(ws) if kind_of(c) == "start-guest"] == ["charts"]
 
 
 def test_what_concerns_some_guests_leaves_the_others_as_they_were_applied(folder: Path) -> None:

@@ -50,11 +50,14 @@ def test_the_internet_alone_and_everything() -> None:
 
 def test_an_address_is_read_from_what_a_call_was_given() -> None:
     four = socket.AF_INET.to_bytes(2, sys.byteorder) + (22).to_bytes(2, "big") + bytes([127, 0, 0, 1]) + bytes(8)
-    assert gate.place(four) == (ipaddress.ip_address("127.0.0.1"), 22)
+    assert gate.destination(four) == (ipaddress.ip_address("127.0.0.1"), 22)
     mapped = ipaddress.ip_address("::ffff:127.0.0.1").packed
     six = socket.AF_INET6.to_bytes(2, sys.byteorder) + (22).to_bytes(2, "big") + bytes(4) + mapped + bytes(4)
-    assert gate.place(six) == (ipaddress.ip_address("127.0.0.1"), 22)
-    assert gate.place(socket.AF_UNIX.to_bytes(2, sys.byteorder) + b"/run/x") is None and gate.place(four[:6]) is None
+    assert gate.destination(six) == (ipaddress.ip_address("127.0.0.1"), 22)
+    assert (
+        gate.destination(socket.AF_UNIX.to_bytes(2, sys.byteorder) + b"/run/x") is None
+        and gate.destination(four[:6]) is None
+    )
 
 
 def test_this_hosts_own_addresses_are_told_without_sending() -> None:

@@ -108,11 +108,11 @@ def _named(ws: Workspace, guest: str, name: str) -> Share:
 
 
 def _judge(args: argparse.Namespace) -> Any:
-    from dacha.engine.shares import folders, smb
+    from dacha.engine.shares import shared_folders, smb
 
     def judge(ws: Workspace) -> list[Any]:
         guest = ws.lab.guests[args.guest]
-        found = [f for f in folders.findings(ws, guest) if f.path[3:4] == (args.name,)]
+        found = [f for f in shared_folders.findings(ws, guest) if f.path[3:4] == (args.name,)]
         return found + (list(smb.findings(ws, guest)) if _named(ws, args.guest, args.name).by_smb else [])
 
     return judge
@@ -122,7 +122,7 @@ def run_add(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
-    from dacha.engine.shares.mounting import place
+    from dacha.engine.shares.mounting import mount_place
 
     def decide(ws: Workspace) -> list[Edit]:
         guest = guest_named(ws, args.guest)
@@ -132,7 +132,7 @@ def run_add(args: argparse.Namespace) -> int:
         return [
             Set(
                 ("guest", args.guest, "share", args.name),
-                {"folder": args.name, "at": place(guest, args.name), **_values(args)},
+                {"folder": args.name, "at": mount_place(guest, args.name), **_values(args)},
             )
         ]
 

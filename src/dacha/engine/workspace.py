@@ -206,7 +206,7 @@ def scoped(ws: Workspace, only: Collection[str]) -> Workspace:
     return Workspace(ws.path, ws.text, ws.lab._replace(guests=guests, networks=networks), [])
 
 
-def place(path: Path, text: str, findings: list[Finding]) -> list[Finding]:
+def locate(path: Path, text: str, findings: list[Finding]) -> list[Finding]:
     """The findings with their lines, in file order."""
     if any(f.line is None and f.path for f in findings):
         from dacha.core.lab.layout import Places
@@ -218,7 +218,7 @@ def place(path: Path, text: str, findings: list[Finding]) -> list[Finding]:
 
 def lab_error(path: Path, text: str, wrong: list[Finding]) -> LabError:
     """One error for all findings; its message shows each with its line."""
-    wrong = place(path, text, wrong)
+    wrong = locate(path, text, wrong)
     lines = []
     for f in wrong[:20]:
         lines.append(

@@ -46,7 +46,7 @@ _PRIVATE = [
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
 
-def place(data: bytes) -> tuple[Address, int] | None:
+def destination(data: bytes) -> tuple[Address, int] | None:
     """The address and port that a sockaddr names; None for one of another family (ip(7), ipv6(7))."""
     family = int.from_bytes(data[:2], sys.byteorder)
     if family == socket.AF_INET and len(data) >= 8:
@@ -129,7 +129,7 @@ class Gate:
         if len(self._known) > _KNOWN_MOST or time.monotonic() > self._since + _KEPT_S:
             self._known, self._since = {}, time.monotonic()
         if (protocol, data) not in self._known:
-            found = place(data)
+            found = destination(data)
             rules = os.pread(self._rules, _RULES_MOST, 0).decode()
             self._known[protocol, data] = found is None or admits(
                 rules, protocol, *found, own=own(found[0]), resolvers=resolvers()

@@ -123,7 +123,7 @@ def _of(made: Any, args: argparse.Namespace) -> Any:
 
 def run_add(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit
-    from dacha.engine.disks import kept as kept_disks
+    from dacha.engine.disks import kept_disks
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_values import AdapterValues, Values
     from dacha.engine.lab.new_guest import NewGuest, new_guest
@@ -176,7 +176,7 @@ def run_edit(args: argparse.Namespace) -> int:
     from dacha.cli.guest.missing import say_missing
     from dacha.cli.words import guest_words
     from dacha.core.lab.edits import Edit
-    from dacha.engine.disks import kept as kept_disks
+    from dacha.engine.disks import kept_disks
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_edits import GuestChange, guest_edits, retaken_disks
     from dacha.engine.lab.guest_values import AdapterValues, Values
@@ -213,7 +213,7 @@ def run_edit(args: argparse.Namespace) -> int:
 def run_remove(args: argparse.Namespace) -> int:
     from dacha.core.lab.edits import Edit, Remove
     from dacha.core.people.accounts import edits_without
-    from dacha.engine.disks.kept import kept
+    from dacha.engine.disks.kept_disks import kept
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import load

@@ -70,7 +70,7 @@ def run_check(args: argparse.Namespace) -> int:
     from dacha.engine.check.host import host_findings
     from dacha.engine.guest.observe import observe
     from dacha.engine.profiles import profiles
-    from dacha.engine.workspace import Workspace, find_lab_file, place, read_text
+    from dacha.engine.workspace import Workspace, find_lab_file, locate, read_text
 
     path = find_lab_file(args.lab)
     text = read_text(path)
@@ -81,7 +81,7 @@ def run_check(args: argparse.Namespace) -> int:
         findings = ws.findings()
         if not reading.findings:
             findings += host_findings(ws, ws.plan, observe(ws.home, ws.lab.guests))
-    findings = place(path, text, findings)
+    findings = locate(path, text, findings)
     wrong = errors(findings)
     code = 2 if any(f.about == "lab" for f in wrong) else 1 if wrong else 0
     if args.json:
@@ -113,12 +113,12 @@ def diff_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_diff(args: argparse.Namespace) -> int:
     from dacha.core.apply.changes import LIVE, subject, when_of
-    from dacha.engine.apply.pending import pending
+    from dacha.engine.apply.pending import pending_changes
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
     ws.refuse_if_wrong()
-    changes = pending(ws)
+    changes = pending_changes(ws)
     if args.json:
         from dacha.cli.words import change_json
 

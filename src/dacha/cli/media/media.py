@@ -64,8 +64,7 @@ def run_add(args: argparse.Namespace) -> int:
     from dacha.cli.terminal.progress import byte_bar
     from dacha.core.lab import fields
     from dacha.engine.disks.media_facts import short_name
-    from dacha.engine.disks.places import Place, place_in
-    from dacha.engine.disks.places import expected as expected_of
+    from dacha.engine.disks.places import Place, expected_of, place_in
 
     store, _ = _store(args)
     place = Place(args.source, args.sha256, args.sums, args.signature, args.key)

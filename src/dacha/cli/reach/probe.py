@@ -24,7 +24,7 @@ def probe_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_probe(args: argparse.Namespace) -> int:
     from dacha.core.lab.model import SERVICES
-    from dacha.core.plan.doors import place as written
+    from dacha.core.plan.doors import endpoint
     from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT
     from dacha.core.trace.service import certificate_words
     from dacha.host.probe.certificates import certificate
@@ -63,7 +63,7 @@ def run_probe(args: argparse.Namespace) -> int:
         )
     else:
         output.say(
-            f"{written(address, port)} {'answers as ' + service if ok else 'does not answer as ' + service}: {said}"
+            f"{endpoint(address, port)} {'answers as ' + service if ok else 'does not answer as ' + service}: {said}"
         )
         if words:
             output.say(f"its certificate: {words}")

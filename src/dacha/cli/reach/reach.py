@@ -106,13 +106,13 @@ def _title(place: str) -> str:
 
 
 def _text(cell: Any) -> str:
-    from dacha.core.plan.doors import place
+    from dacha.core.plan.doors import endpoint
     from dacha.core.reach.reach import BY_DHCP
 
     if not cell.ways:
         return f"no: {cell.why}"
     way = cell.ways[0]
-    there = f"by DHCP, port {way.port}" if way.address == BY_DHCP else place(way.address, way.port)
+    there = f"by DHCP, port {way.port}" if way.address == BY_DHCP else endpoint(way.address, way.port)
     return there + (" for some" if cell.only else "")
 
 

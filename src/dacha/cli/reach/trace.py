@@ -44,7 +44,7 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_trace(args: argparse.Namespace) -> int:
     from dacha.core.lab.model import ORIGIN_WORDS
-    from dacha.core.plan.doors import place as written
+    from dacha.core.plan.doors import endpoint
     from dacha.core.trace.hop import ASIDE
     from dacha.core.trace.judge import broken, judge
     from dacha.engine.trace.gather import gather
@@ -72,7 +72,7 @@ def run_trace(args: argparse.Namespace) -> int:
         output.emit_json(head | {"answers": stop is None, "broken": stop.name if stop else None, "warnings": warnings,
                                  "hops": [h._asdict() for h in shown]})  # fmt: skip
         return 1 if stop else 0
-    inside = written(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
+    inside = endpoint(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
     way = f"{evidence.place} → {inside}"
     if outside := _outside(evidence):
         way = f"{outside} → {way}"
@@ -156,10 +156,10 @@ def _watch(args: argparse.Namespace, asked: Any) -> None:
 
 def _outside(evidence: Any) -> str | None:
     """What somebody outside types."""
-    from dacha.core.plan.doors import place
+    from dacha.core.plan.doors import endpoint
 
     router = evidence.router
-    return place(router.address or "the router", router.port) if router and router.port else None
+    return endpoint(router.address or "the router", router.port) if router and router.port else None
 
 
 def _show(hop: Any) -> None:

@@ -26,7 +26,7 @@ PORT_BASES = {"ssh": 2200, "rdp": 3400, "vnc": 6000, "http": 8000, "https": 8400
 OTHER_BASE = 20000
 
 
-def place(address: object, port: object) -> str:
+def endpoint(address: object, port: object) -> str:
     """Address and port as people write them: an IPv6 address in brackets (RFC 3986 section 3.2.2)."""
     return f"[{address}]:{port}" if ":" in str(address) else f"{address}:{port}"
 
@@ -41,7 +41,7 @@ class Forward(NamedTuple):
     to: int
 
     def __str__(self) -> str:
-        return f"{self.protocol} {place(self.listen, self.port)} → {place(self.address, self.to)}"
+        return f"{self.protocol} {endpoint(self.listen, self.port)} → {endpoint(self.address, self.to)}"
 
 
 class DoorPlan(NamedTuple):

@@ -6,7 +6,7 @@ from ipaddress import IPv4Address
 
 from dacha.core.lab.model import Lab
 from dacha.core.named import NamedTuple
-from dacha.core.plan.doors import DoorPlan, here, lan_place, place
+from dacha.core.plan.doors import DoorPlan, endpoint, here, lan_place
 from dacha.core.plan.plan import Plan
 from dacha.core.reach.reach import HOST, LAN, OUTSIDE, ROUTER
 from dacha.core.router.mapping import UNKNOWN, RouterState
@@ -83,5 +83,5 @@ def _entry(door: DoorPlan, lan: IPv4Address | None, known: RouterState, now: flo
     if origin == OUTSIDE:
         mapping = known.of(door.door.guest, door.door.name, now)
         shut = BY_HAND if by_hand else NOT_LED_IN
-        router = place(known.address or ROUTER, mapping.outside_port) if mapping else shut
-    return Entry(origin, place(*at), f"{door.door.name} {door.door.to}", router)
+        router = endpoint(known.address or ROUTER, mapping.outside_port) if mapping else shut
+    return Entry(origin, endpoint(*at), f"{door.door.name} {door.door.to}", router)

@@ -37,10 +37,10 @@ from dacha.engine.caretaker import process as caretaking
 from dacha.engine.check import host as inspect
 from dacha.engine.check.guest import file_findings, people_findings
 from dacha.engine.check.links import kernel_findings
-from dacha.engine.disks import kept as kept_disks
+from dacha.engine.disks import kept_disks
 from dacha.engine.disks.disks import Progress, silent
 from dacha.engine.guest import install, prepare, rename
-from dacha.engine.guest.desired import machines as machines_of
+from dacha.engine.guest.desired import desired_machines
 from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
 from dacha.engine.guest.start import start_all
@@ -48,8 +48,7 @@ from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
 from dacha.engine.network import gate, kernel, rules
 from dacha.engine.profiles import profiles
-from dacha.engine.shares import folders as shared
-from dacha.engine.shares import smb
+from dacha.engine.shares import shared_folders, smb
 from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
 from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses
@@ -98,10 +97,10 @@ def _settled(
     wrong = inspect.port_findings(ws, ws.plan, seen, {n for n in concerned if not seen[n].stopped_on_purpose})
     wrong += register.conflicts(ws.home, ws.plan)
     if starting:
-        wrong += [*inspect.program_findings(), *shared.daemon_findings(ws), *smb.server_findings(ws)]
+        wrong += [*inspect.program_findings(), *shared_folders.daemon_findings(ws), *smb.server_findings(ws)]
     for name in starting:
         wrong += file_findings(ws, ws.lab.guests[name], seen[name])
-        wrong += [*shared.findings(ws, ws.lab.guests[name]), *smb.findings(ws, ws.lab.guests[name])]
+        wrong += [*shared_folders.findings(ws, ws.lab.guests[name]), *smb.findings(ws, ws.lab.guests[name])]
         wrong += inspect.screen_findings(ws.lab.guests[name], seen[name])
     for name in set(concerned) - starting:
         wrong += kept_disks.findings(ws, ws.lab.guests[name])
@@ -138,7 +137,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
     if lan and any(d.from_lan for d in ws.lab.doors()):
         replace_file(ws.home.announced_address, f"{lan}\n")
-    machines = machines_of(ws, ws.plan)
+    machines = desired_machines(ws, ws.plan)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests), wanted_keys(ws))
     changes = [c for c in changes if only is None or c.guest in only]
     whole = ws if only is None else scoped(ws, only)

@@ -37,8 +37,7 @@ from dacha.core.apply.changes import (
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 from dacha.engine.caretaker import process as caretaking
-from dacha.engine.disks import disks
-from dacha.engine.disks import kept as kept_disks
+from dacha.engine.disks import disks, kept_disks
 from dacha.engine.disks.disks import Progress
 from dacha.engine.guest import power, prepare
 from dacha.engine.network import host_firewall, kernel

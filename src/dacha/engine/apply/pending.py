@@ -9,17 +9,19 @@ from dacha.core.apply.changes import AskRouter, Caretaker, Change, ChangeMachine
 from dacha.core.apply.difference import difference
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.plan.plan import Plan
-from dacha.engine.guest.desired import machines
+from dacha.engine.guest.desired import desired_machines
 from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
 from dacha.engine.workspace import Workspace
 
 
-def pending(ws: Workspace, observed: dict[str, ObservedGuest] | None = None, plan: Plan | None = None) -> list[Change]:
+def pending_changes(
+    ws: Workspace, observed: dict[str, ObservedGuest] | None = None, plan: Plan | None = None
+) -> list[Change]:
     """What `apply` would do now; `plan` where another than the workspace's own will do."""
     seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
     plan = plan or ws.plan
-    return with_host(ws, difference(ws.lab, plan, machines(ws, plan), seen, wanted_keys(ws)), seen, plan=plan)
+    return with_host(ws, difference(ws.lab, plan, desired_machines(ws, plan), seen, wanted_keys(ws)), seen, plan=plan)
 
 
 def with_host(

@@ -13,7 +13,7 @@ from dacha.core.lab.model import Disk, Guest
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
 from dacha.engine.check.setup import name_findings
-from dacha.engine.disks import kept as kept_disks
+from dacha.engine.disks import kept_disks
 from dacha.engine.disks.media import base_image
 from dacha.engine.guest.keys import key_line
 from dacha.engine.guest.passwords import hashes, needs_plain

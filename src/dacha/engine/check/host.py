@@ -13,8 +13,7 @@ from dacha.core.lab.model import Guest
 from dacha.core.plan.check import check_host
 from dacha.core.plan.plan import Plan
 from dacha.engine.check.guest import file_findings
-from dacha.engine.shares import folders as shared
-from dacha.engine.shares import smb
+from dacha.engine.shares import shared_folders, smb
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
 from dacha.host.facts import PROGRAMS, existing, facts, program
@@ -22,10 +21,10 @@ from dacha.host.facts import PROGRAMS, existing, facts, program
 
 def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest]) -> list[Finding]:
     """Everything about this host that `check` has to say."""
-    findings = [*program_findings(), *shared.daemon_findings(ws), *smb.server_findings(ws)]
+    findings = [*program_findings(), *shared_folders.daemon_findings(ws), *smb.server_findings(ws)]
     for guest in ws.lab.guests.values():
         findings += screen_findings(guest, observed.get(guest.name, ObservedGuest()))
-        findings += [*shared.findings(ws, guest), *smb.findings(ws, guest)]
+        findings += [*shared_folders.findings(ws, guest), *smb.findings(ws, guest)]
         findings += file_findings(ws, guest, observed.get(guest.name, ObservedGuest()))
         if guest.start.at_boot and not _at_boot(ws.lab.name):
             findings.append(

@@ -53,7 +53,7 @@ def place_in(file: str, name: str) -> Place:
     return Place(**beside)
 
 
-def expected(place: Place) -> tuple[str | None, str]:
+def expected_of(place: Place) -> tuple[str | None, str]:
     """The checksum that the medium must have, None where none is told, and who signed it ("" for nobody). Raises
     UsageError for what does not go together, AnswerNo for a signature that is wrong."""
     if (place.signature or place.key) and not (place.sums and place.signature and place.key):

@@ -13,7 +13,7 @@ from dacha.engine.workspace import Workspace
 from dacha.hypervisor import accelerator
 
 
-def machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
+def desired_machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
     """Every guest's desired machine on this host. Raises HostError when the pinned accelerator is not here."""
     chosen = accelerator.choose(ws.lab.accelerator).name
     wanted = {}

@@ -20,7 +20,7 @@ from dacha.core.units import MIB
 from dacha.engine.guest import answers, install
 from dacha.engine.guest.observe import CONSOLE_START, full_name
 from dacha.engine.network import gate
-from dacha.engine.shares.folders import refuse_danger
+from dacha.engine.shares.shared_folders import refuse_danger
 from dacha.engine.workspace import Workspace
 from dacha.host import cgroup
 from dacha.host.accounts import account_for, become, helper, kvm

@@ -10,7 +10,7 @@ from dacha.core.apply.observed import BOOTING_S, ON
 from dacha.core.errors import AnswerNo, DachaError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
-from dacha.core.plan.doors import place
+from dacha.core.plan.doors import endpoint
 from dacha.core.plan.plan import Plan
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.inside.ssh import GREETING_S, identities, refuse_unless_on, ssh_command, trust_options
@@ -82,7 +82,7 @@ def through_command(
         except DachaError as e:
             why = f"{between.guest}: {e.what}"
             continue
-        to = place(between.address, _port(guest))
+        to = endpoint(between.address, _port(guest))
         # ssh reads signs of its own in this option: a percent sign stands for itself when it is doubled.
         proxy = shlex.join([*first[:-1], "-W", to, first[-1]]).replace("%", "%%")
         asks = [*first[:-1], "-o", "BatchMode=yes", "-W", to, first[-1]]

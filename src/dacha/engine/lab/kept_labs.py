@@ -13,7 +13,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.caretaker import unit
-from dacha.engine.disks.kept import KeptDisk, kept
+from dacha.engine.disks.kept_disks import KeptDisk, kept
 from dacha.engine.home import Home
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import read_text

@@ -11,7 +11,7 @@ from dacha.core.lab.profile import Profile
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
-from dacha.engine.disks import kept as kept_disks
+from dacha.engine.disks import kept_disks
 from dacha.engine.lab.guest_values import AdapterValues, Values, adapter_value, machine_values, start_values
 from dacha.engine.lab.proposals import (
     disk_size_for,

@@ -13,11 +13,10 @@ from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, Observed
 from dacha.core.apply.waiting import APPLY, Waiting, still_open, waiting
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
-from dacha.core.plan.doors import LOOPBACK, DoorPlan, lan_place
-from dacha.core.plan.doors import place as written
+from dacha.core.plan.doors import LOOPBACK, DoorPlan, endpoint, lan_place
 from dacha.core.plan.plan import Plan
 from dacha.core.units import show_duration
-from dacha.engine.apply.pending import pending as pending_changes
+from dacha.engine.apply.pending import pending_changes
 from dacha.engine.guest.observe import observe
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.workspace import Workspace
@@ -204,10 +203,10 @@ def _door_row(
 ) -> DoorRow:
     ok, now = _answer(door, seen, looked)
     place = lan_place(door, looked.lan)
-    shown = f"LAN {_written(door, place)}" if place else ""
+    shown = f"LAN {_endpoint(door, place)}" if place else ""
     if not shown:
         place = door.enter_at(LOOPBACK)
-        shown = f"host {_written(door, place)}" if place else "nowhere"
+        shown = f"host {_endpoint(door, place)}" if place else "nowhere"
     if door.door.origin == "outside" and door.means != "none":
         from dacha.engine.reach.outside import known, led_in
 
@@ -218,8 +217,8 @@ def _door_row(
     return DoorRow(door, shown, ok, now)
 
 
-def _written(door: DoorPlan, place: tuple[object, int]) -> str:
-    return written(place[0], door.port if door.port and door.means == "forward" else place[1])
+def _endpoint(door: DoorPlan, place: tuple[object, int]) -> str:
+    return endpoint(place[0], door.port if door.port and door.means == "forward" else place[1])
 
 
 def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | None, str]:

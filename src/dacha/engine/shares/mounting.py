@@ -25,7 +25,7 @@ class Mounting(NamedTuple):
     commands: tuple[str, ...]
 
 
-def place(guest: Guest, name: str) -> str:
+def mount_place(guest: Guest, name: str) -> str:
     """Where a new share is proposed to be in the guest."""
     if guest.system != "windows":
         return f"/srv/{name}"

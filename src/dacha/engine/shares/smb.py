@@ -10,7 +10,7 @@ from dacha.core.findings import ERROR, NOTE, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.plan.smb import HELPERS, PORT, smb_place
 from dacha.engine.home import Home
-from dacha.engine.shares.folders import INSIST, danger
+from dacha.engine.shares.shared_folders import INSIST, danger
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.host.files import replace_file

@@ -14,8 +14,7 @@ from dacha.core.apply.waiting import APPLY, START, Waiting, moves, waiting
 from dacha.core.findings import errors
 from dacha.core.lab.names import host_name
 from dacha.core.network.rules import FAMILIES, table_name
-from dacha.core.plan.doors import DoorPlan, here
-from dacha.core.plan.doors import place as written
+from dacha.core.plan.doors import DoorPlan, endpoint, here
 from dacha.core.trace.evidence import OPEN, REFUSED, ConnectResult, Evidence
 from dacha.core.trace.service import wordless
 from dacha.engine.guest.console import recent
@@ -76,7 +75,7 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
         port=door.door.to.first,
         way=way,
         origin=asked.origin,
-        place=written(*place) if place else "nowhere",
+        place=endpoint(*place) if place else "nowhere",
         network=door.adapter.network if door.adapter else "",
         prefix=door.adapter.prefix if door.adapter else 0,
         gateway=_gateway(ws, door),
@@ -271,7 +270,7 @@ def _unfit(ws: Workspace, network: str) -> tuple[str, str] | None:
 def _not_applied(ws: Workspace, wish: DoorPlan, now: DoorPlan) -> Waiting | None:
     """What of the file the door still waits for. What was taken away since the file was applied is another matter, and
     a later hop's."""
-    from dacha.engine.apply.pending import pending
+    from dacha.engine.apply.pending import pending_changes
 
     try:
         applied = ws.home.applied.read_text()
@@ -279,7 +278,7 @@ def _not_applied(ws: Workspace, wish: DoorPlan, now: DoorPlan) -> Waiting | None
         return Waiting(APPLY, "the lab was never applied")
     if applied == ws.text and now.means == wish.means:
         return None
-    found = waiting(wish, now, pending(ws))
+    found = waiting(wish, now, pending_changes(ws))
     return found if found is None or found.until == START or applied != ws.text else None
 
 

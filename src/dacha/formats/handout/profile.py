@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.plan.doors import place
+from dacha.core.plan.doors import endpoint
 from dacha.formats.handout.way_in import WayIn
 
 
@@ -12,7 +12,7 @@ def profile(lab: str, way: WayIn) -> bytes:
         "name": way.session,
         "group": lab,
         "protocol": way.service.upper(),
-        "server": place(way.address, way.port),
+        "server": endpoint(way.address, way.port),
         "username": way.user,
     }
     if way.service == "rdp":

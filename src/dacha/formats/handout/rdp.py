@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from dacha.core.named import NamedTuple
-from dacha.core.plan.doors import place
+from dacha.core.plan.doors import endpoint
 from dacha.formats.handout.way_in import WayIn
 
 if TYPE_CHECKING:
@@ -34,7 +34,7 @@ class Signer(NamedTuple):
 def rdp_file(way: WayIn, signer: Signer | None = None) -> bytes:
     """The file for one way; it asks for the password, and warns where the certificate is not trusted."""
     settings: list[tuple[str, str | int]] = [
-        ("full address", place(way.address, way.port)),
+        ("full address", endpoint(way.address, way.port)),
         ("username", way.user),
         ("prompt for credentials", 1),
         ("authentication level", 2),
@@ -49,7 +49,7 @@ def rdp_file(way: WayIn, signer: Signer | None = None) -> bytes:
     if signer is None:
         return "\r\n".join([*lines, ""]).encode()
     # Without it the address could be put beside the signed one.
-    lines.append(f"alternate full address:s:{place(way.address, way.port)}")
+    lines.append(f"alternate full address:s:{endpoint(way.address, way.port)}")
     return ("\ufeff" + "\r\n".join([*lines, *_signature(lines, signer), ""])).encode("utf-16-le")
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from html import escape
 
-from dacha.core.plan.doors import place
+from dacha.core.plan.doors import endpoint
 from dacha.formats.handout.qr import qr_svg
 from dacha.formats.handout.way_in import Shut, WayIn
 
@@ -77,7 +77,7 @@ def _phone(w: WayIn, link: str) -> str:
 
 
 def _way(w: WayIn) -> str:
-    at = place(w.address, w.port)
+    at = endpoint(w.address, w.port)
     if w.service == "ssh":
         user = f"{w.user}@" if w.user else ""
         bare = f"ssh -p {w.port} {user}{w.address}"
@@ -108,4 +108,4 @@ def _way(w: WayIn) -> str:
 def _rdp_link(w: WayIn) -> str:
     """The form that remote-desktop clients of phones read: settings as in an .rdp file."""
     user = f"&username=s:{w.user}" if w.user else ""
-    return f"rdp://full%20address=s:{place(w.address, w.port)}{user}"
+    return f"rdp://full%20address=s:{endpoint(w.address, w.port)}{user}"
