@@ -24,6 +24,7 @@ from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.core.lab.names import link_name
 from dacha.wire.link.router_advertisement import Advertisement
 from tests.networks.world import HostedLab, until
+from tests.processes import kill
 
 GAUGE, STRANGER = "02:00:00:00:00:20", "02:00:00:00:00:99"
 LAB = f"""\
@@ -144,7 +145,7 @@ def test_iscs_client_gets_keeps_over_a_restart_and_gives_back(serving: HostedLab
     (had,) = leases(serving)
     end(pid)
     # It comes back as after a reboot, and so does the caretaker, which was killed meanwhile.
-    os.kill(serving("caretaker", "status", "--json").json["pid"], signal.SIGKILL)
+    kill(serving("caretaker", "status", "--json").json["pid"])
     said = serving("caretaker", "status", code=1).out
     assert "The caretaker does not run: guests get no addresses and no names. dacha apply starts it." in said
     assert "start the caretaker" in serving("diff").out

@@ -21,6 +21,7 @@ from dacha.host.accounts import Account
 from dacha.wire.dhcp.dhcp4_lease import Lease
 from tests.caretaker.test_clients import Client
 from tests.networks.world import HostedLab, until
+from tests.processes import there
 from tests.wire.test_dhcp4 import SCOPE
 
 LAB = """\
@@ -50,14 +51,6 @@ def children(parent: int) -> list[int]:
         return [int(p) for p in Path(f"/proc/{parent}/task/{parent}/children").read_text().split()]
     except OSError:
         return []
-
-
-def there(pid: int | None) -> bool:
-    """True for a process that has not ended, whether or not anybody has waited for it."""
-    try:
-        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] not in "ZX"
-    except OSError:
-        return False
 
 
 def source(parent: int) -> int | None:
@@ -152,6 +145,7 @@ def test_garbage_on_the_channel_closes_it() -> None:
     whole = encode(Keep(1, "pier", lease))
     cases = [dice.randbytes(n) for n in range(200)] + [whole[:n] for n in range(len(whole))]
     cases += [b"[]", b'["up", 1]', b'["keep"]', b'["used", "tap", "300.1.1.1", "wire"]', b"[" * 3000, b"x" * 5000]
+    cases += [b'["used", "tap", "fd77:4::20%x; flush ruleset", "wire"]']
     cases += [whole.replace(b"bound", b"owned"), whole.replace(b"5.0", b"1e999"), whole.replace(b'"gauge"', b'"a b"')]
     cases += [
         encode(Used("tap", SCOPE.server, "told")),

@@ -20,6 +20,7 @@ from dacha.core.router.mapping import (
     by_hand,
     lost,
     next_look,
+    outside_address,
     requests,
 )
 
@@ -55,6 +56,13 @@ def asked(text: str = LAB) -> list[MappingRequest]:
     lab = read_lab(text).lab
     assert lab is not None
     return requests(lab, make_plan(lab), LAN)
+
+
+def test_a_routers_words_are_an_address_or_nothing() -> None:
+    """They go into files of OpenSSH and into commands."""
+    assert outside_address("203.0.113.7") == "203.0.113.7"
+    for told in ("", "0.0.0.0", "vpn.example.org", "203.0.113.7\n  ProxyCommand x", "2001:db8::1", "-oProxyCommand=x"):
+        assert outside_address(told) == "", told
 
 
 def test_what_the_router_is_asked_for() -> None:

@@ -14,6 +14,7 @@ from dacha.core.lab.names import link_name
 from dacha.hypervisor.monitor.qmp import Qmp
 from tests.networks.test_kernel_nat import on_console
 from tests.networks.world import HostedLab, begin_router, end_router
+from tests.processes import kill
 
 LAB = """\
 [lab]
@@ -125,7 +126,7 @@ class Rig:
         return int(self.lab("caretaker", "status", "--json").json["pid"])
 
     def kill_caretaker(self) -> None:
-        os.kill(self.caretaker(), signal.SIGKILL)
+        kill(self.caretaker())
 
     def _other_router(self, *options: str) -> None:
         """Another router, which the caretaker has asked for everything; it then looks no more."""

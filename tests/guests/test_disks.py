@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Lab
+from tests.processes import kill, wait_until_gone
 
 HEAD = """[lab]
 name = "disks"
@@ -292,9 +293,7 @@ def test_what_plays_a_tpm_never_outlives_its_guest(lab: Lab) -> None:
     # Started again by what knows nothing of the program before: its guest was killed, and it hangs.
     held = plays_tpm(lab)
     os.kill(held, signal.SIGSTOP)
-    guest = lab.pid("gauge")
-    os.kill(guest, signal.SIGKILL)
-    wait_until_gone(guest)
+    kill(lab.pid("gauge"))
     lab("start", "gauge", "--no-wait")
     assert plays_tpm(lab) != held
 
@@ -307,16 +306,3 @@ def test_what_plays_a_tpm_never_outlives_its_guest(lab: Lab) -> None:
         assert f"sleep, process {other.pid}" in lab("start", "gauge", "--no-wait", code=3).err
         assert other.poll() is None
         other.kill()
-
-
-def wait_until_gone(pid: int) -> None:
-    """The process ends within some seconds; what is left of a killed one may wait for its parent."""
-    deadline = time.monotonic() + 60
-    while True:
-        try:
-            if " Z " in Path(f"/proc/{pid}/stat").read_text():
-                return
-        except OSError:
-            return
-        assert time.monotonic() < deadline
-        time.sleep(0.05)

@@ -8,6 +8,7 @@ import time
 from pathlib import Path
 
 from tests.conftest import PROGRAM, Lab
+from tests.processes import kill
 
 TEXT = """\
 [lab]
@@ -110,11 +111,7 @@ def test_a_guest_killed_hung_or_stale_is_seen_for_what_it_is(guest_lab: Lab) -> 
 
     # Killed from outside: off, and the next apply starts it again, because nobody meant it to be off.
     lab("start", "gauge", "--no-wait")
-    pid = lab.pid("gauge")
-    os.kill(pid, signal.SIGKILL)
-    deadline = time.monotonic() + 60
-    while processes_of(lab) and time.monotonic() < deadline:
-        time.sleep(0.02)
+    kill(lab.pid("gauge"))
     assert [g["state"] for g in lab("status", "--json").json["guests"]] == ["off"]
     assert "guest gauge        start" in lab("diff").out
 

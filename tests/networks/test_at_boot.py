@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-import signal
 import subprocess
 import time
 
 from dacha.host.accounts import with_few_powers
 from tests.conftest import PROGRAM, Lab
 from tests.networks.world import HostedLab
+from tests.processes import kill
 
 LAB = """\
 [lab]
@@ -42,7 +42,7 @@ def test_guests_start_with_their_host(hosted: HostedLab) -> None:
     lab("apply", "--no-wait")
     lab("stop", "gauge", "--force", "--wait", "0s")
     # The host loses its power: no process and no link is left, and it has another boot's number.
-    os.kill(lab("caretaker", "status", "--json").json["pid"], signal.SIGKILL)
+    kill(lab("caretaker", "status", "--json").json["pid"])
     lab("stop", "--all", "--force", "--wait", "0s")
     world.run("host", "nft", "flush", "ruleset")
     for line in world.run("host", "ip", "-brief", "link").splitlines():

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import signal
 import subprocess
 import time
 from pathlib import Path
@@ -14,6 +13,7 @@ import pytest
 from dacha.host.facts import program
 from tests.caretaker.test_clients import GAUGE, Client
 from tests.networks.world import HostedLab
+from tests.processes import kill
 
 LAB = f"""\
 [lab]
@@ -270,6 +270,6 @@ def test_a_debian_guests_first_boot_mounts_its_folder(hosted: HostedLab) -> None
     ).stdout
     assert there == here and (tides / "mine").stat().st_uid == OWNER
     # Killed and started again it has its folder again, by its own table of file systems.
-    os.kill(lab.pid("gauge"), signal.SIGKILL)
+    kill(lab.pid("gauge"))
     lab("start", "gauge", "--wait", "15min", timeout=1000)
     assert "1002" in lab("connect", "gauge", "--", "ls /srv/tides | wc -l", timeout=300).out

@@ -16,6 +16,7 @@ from ipaddress import IPv4Address, IPv6Address, ip_address
 
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
+from dacha.core.zone import without_zone
 from dacha.wire.dhcp.dhcp4_lease import Lease, Scope
 from dacha.wire.dhcp.dhcp6 import Scope6
 from dacha.wire.dns.zone import Address, Subnet
@@ -161,7 +162,7 @@ def decode(data: bytes) -> Told:
                 _check(lease)
                 return Keep(number, network, lease)
             case ["used", str(link), str(address), "wire" | "lease" as by]:
-                return Used(link, ip_address(address), by)
+                return Used(link, without_zone(ip_address(address)), by)
             case ["says", str(network), str(text)] if len(text) <= TEXT_MOST:
                 return Says(network, text)
             case ["want", int(number), str(network), str(client), str(path)] if (
@@ -182,7 +183,12 @@ def _check(lease: Lease) -> None:
         raise ValueError("no state of a lease")
     if len(lease.client) > 255 or len(lease.hardware) not in (0, 6):
         raise ValueError("no client")
-    if not isinstance(name, str) or len(name) > 63 or not (name.replace("-", "").isalnum() or not name):
+    if (
+        not isinstance(name, str)
+        or len(name) > 63
+        or not name.isascii()
+        or not (name.replace("-", "").isalnum() or not name)
+    ):
         raise ValueError("no name")
 
 

@@ -14,6 +14,7 @@ from pathlib import Path
 from dacha.core.errors import HostError
 from dacha.core.named import NamedTuple
 from dacha.core.plan.learned import Key, Sighting
+from dacha.core.zone import without_zone
 from dacha.engine.network.live import write
 
 # An address that is seen again and again is noted no more often than this, one that changes no more often than that.
@@ -83,7 +84,7 @@ class Watch:
             found = self._by_hardware.get(hardware.lower())
             with contextlib.suppress(ValueError):
                 if found and ":" in text:
-                    self._note6(found, IPv6Address(text.partition("/")[0]))
+                    self._note6(found, without_zone(IPv6Address(text.partition("/")[0])))
                 elif found and found.key not in self.seen:
                     # What the wire says is newer than what an agent says; it counts where the wire was silent.
                     self._note(found, IPv4Address(text.partition("/")[0]), by="agent")

@@ -126,7 +126,8 @@ def _router(known: Any) -> str:
     if not known.mappings:
         return f"The router {known.router} leads nothing in: {known.trouble or 'it was not asked yet'}"
     doors = dict.fromkeys(f"{m.wanted.guest} {m.wanted.door}" for m in known.mappings)
-    return f"The router {known.router} leads {', '.join(doors)} in at {known.address}; it is asked again in time."
+    place = known.address or "an address that it does not tell"
+    return f"The router {known.router} leads {', '.join(doors)} in at {place}; it is asked again in time."
 
 
 def _now(state: str, until: float) -> str:

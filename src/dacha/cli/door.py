@@ -9,6 +9,7 @@ from dacha.cli import arguments
 from dacha.cli.commands import Action
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
+from dacha.core.units import whole_number
 
 if TYPE_CHECKING:
     from dacha.engine.workspace import Workspace
@@ -58,7 +59,8 @@ def _options(
 def _values(args: argparse.Namespace) -> dict[str, Any]:
     values: dict[str, Any] = {"service": args.service, "from": args.origin}
     for key, text in (("port", args.port), ("to", args.to), ("outside-port", args.outside_port)):
-        values[key] = int(text) if text is not None and text.isdigit() else text
+        number = whole_number(text or "")
+        values[key] = text if number is None else number
     values |= {"protocol": args.protocol, "listen": args.listen, "allow": args.allow, "network": args.network}
     return {k: v for k, v in values.items() if v is not None}
 

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
-from dacha.core.units import show_duration
+from dacha.core.units import show_duration, whole_number
 
 RIGHT, WRONG, UNKNOWN = "right", "wrong", "not known"
 # A clock that is off by more than this (seconds) breaks certificates' and one-time passwords' windows.
@@ -162,8 +162,9 @@ def _rest(told: Answers, ports: frozenset[int]) -> Iterator[Setting]:
     others = set()
     for line in told.by_word.get("listen", ()):
         address, _, port = line.rpartition(":")
-        if port.isdigit() and not address.strip("[]").startswith(("127.", "::1")) and int(port) not in ports:
-            others.add(int(port))
+        number = whole_number(port)
+        if number is not None and number not in ports and not address.strip("[]").startswith(("127.", "::1")):
+            others.add(number)
     shown = ", ".join(map(str, sorted(others)[:8])) or "none"
     # Nobody outside comes to them, but other guests of its network do: said, and not called wrong.
     yield Setting("other open ports", RIGHT, shown, "what its network should reach")

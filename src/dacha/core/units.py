@@ -26,6 +26,12 @@ _TIME_UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
 _NUMBER_UNIT = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]*)\s*\Z")
 
 
+def whole_number(text: str) -> int | None:
+    """The number that ASCII digits are, None for all else: a figure of others may be endless, or of another script's
+    digits, some of which str.isdigit() takes and int() does not."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) <= 18 else None
+
+
 def size(value: object) -> int:
     """Bytes from "512 MiB", "8GiB", "1.5 TB"."""
     match = _NUMBER_UNIT.match(value) if isinstance(value, str) else None

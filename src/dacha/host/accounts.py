@@ -15,6 +15,7 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.core.named import NamedTuple
+from dacha.core.units import whole_number
 from dacha.host import folders
 from dacha.host.files import locked, replace_file
 
@@ -87,10 +88,10 @@ def users() -> tuple[int, int]:
     named = os.environ.get("DACHA_USERS")
     if not named:
         return FIRST, LAST
-    first, _, last = named.partition("-")
-    if not (first.isdigit() and last.isdigit() and 1000 <= int(first) <= int(last) < 1 << 31):
+    first, last = (whole_number(text) for text in named.partition("-")[::2])
+    if first is None or last is None or not 1000 <= first <= last < 1 << 31:
         raise HostError(f"DACHA_USERS is no range: {named}", remedy="write two numbers from 1000 on: 70000-79999")
-    return int(first), int(last)
+    return first, last
 
 
 def _free(taken: set[int]) -> int:

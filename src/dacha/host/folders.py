@@ -10,6 +10,7 @@ import stat
 from pathlib import Path
 
 from dacha.core.errors import HostError
+from dacha.core.units import whole_number
 
 
 def home() -> Path:
@@ -240,8 +241,8 @@ def changed_by_others(path: Path) -> Path | None:
 
 def trusted() -> set[int]:
     """Whose files root takes for its own: root's, and those of whoever became root by sudo(8)."""
-    sudo = os.environ.get("SUDO_UID", "")
-    return {0, *([int(sudo)] if sudo.isdigit() else [])}
+    sudo = whole_number(os.environ.get("SUDO_UID", ""))
+    return {0} if sudo is None else {0, sudo}
 
 
 def _own_group(seen: os.stat_result) -> bool:

@@ -8,6 +8,7 @@ import time
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
+from dacha.core.units import whole_number
 
 AS = ("ssh", "rdp", "vnc", "http", "https", "tcp")
 
@@ -74,6 +75,7 @@ def _place(text: str) -> tuple[str, int]:
     """Address and port. Raises UsageError."""
     name, _, port = text.rpartition(":")
     name = name.removeprefix("[").removesuffix("]")
-    if not name or not port.isdigit() or not 0 < int(port) < 65536:
+    number = whole_number(port)
+    if not name or number is None or not 0 < number < 65536:
         raise UsageError(f"{text!r} is not ADDRESS:PORT", remedy="write it as 192.0.2.10:2210 or [2001:db8::10]:2210")
-    return name, int(port)
+    return name, number

@@ -80,8 +80,10 @@ def moment(unix_s: float | None) -> str | None:
 
 def place_json(place: str | None) -> dict[str, Any]:
     """Where something is entered, "ADDRESS:PORT", as its two parts; both null where there is no such place."""
+    from dacha.core.units import whole_number
+
     address, _, port = (place or "").rpartition(":")
-    return {"address": address.strip("[]") or None, "port": int(port) if port.isdigit() else None}
+    return {"address": address.strip("[]") or None, "port": whole_number(port)}
 
 
 def _ascii() -> bool:

@@ -21,6 +21,8 @@ from ipaddress import (
 from dacha.core.lab.model import PROTOCOLS, SERVICES
 from dacha.core.lab.network import HostPorts, Ports
 from dacha.core.lab.person import Entry
+from dacha.core.units import whole_number
+from dacha.core.zone import without_zone
 
 # A guest's name becomes its host name, so it is a label of RFC 1123 section 2.1 in lower case; 40
 # characters leave room for "NAME.LAB.internal" in what people read and in socket paths.
@@ -143,7 +145,8 @@ def host_ports(value: object) -> HostPorts:
     if len(words) == 1 and words[0] in SERVICES:
         return HostPorts("tcp", Ports(SERVICES[words[0]], SERVICES[words[0]]))
     if len(words) == 2 and words[0] in PROTOCOLS:
-        return HostPorts(words[0], ports(int(words[1]) if words[1].isdigit() else words[1]))
+        number = whole_number(words[1])
+        return HostPorts(words[0], ports(words[1] if number is None else number))
     raise ValueError(f"{value!r} is no service of this host", 'write "tcp 3128", "udp 514", "http", or "all"')
 
 
@@ -173,16 +176,17 @@ def address4_or_none(value: object) -> str:
 
 def address6(value: object) -> IPv6Address:
     try:
-        return IPv6Address(value.strip() if isinstance(value, str) else "")
+        return without_zone(IPv6Address(value.strip() if isinstance(value, str) else ""))
     except AddressValueError:
         raise ValueError(f"{value!r} is not an IPv6 address", 'write it as "fd77:4::20"') from None
 
 
 def address(value: object) -> IPv4Address | IPv6Address:
     try:
-        return ip_address(value.strip() if isinstance(value, str) else "")
+        found = ip_address(value.strip() if isinstance(value, str) else "")
     except ValueError:
         raise ValueError(f"{value!r} is not an address", 'write it in quotes: "10.77.4.1"') from None
+    return without_zone(found)
 
 
 def interface4(value: object) -> tuple[IPv4Address, int | None]:
@@ -198,17 +202,19 @@ def interface4_or_dynamic(value: object) -> tuple[IPv4Address | None, int | None
 
 def interface6(value: object) -> tuple[IPv6Address, int | None]:
     bare, slash, mask = value.partition("/") if isinstance(value, str) else (value, "", "")
-    if slash and not (mask.strip().isdigit() and 1 <= int(mask) <= 128):
+    length = whole_number(mask.strip())
+    if slash and (length is None or not 1 <= length <= 128):
         raise ValueError(f"{mask!r} is not an IPv6 prefix length", "write a number from 1 to 128: /64")
-    return address6(bare), int(mask) if slash else None
+    return address6(bare), length
 
 
 def prefix_length(mask: str) -> int:
     """The IPv4 prefix length from "24" or "255.255.255.0"."""
     mask = mask.strip()
-    if mask.isdigit():
-        if int(mask) <= 32:
-            return int(mask)
+    length = whole_number(mask)
+    if length is not None:
+        if length <= 32:
+            return length
     else:
         try:
             # IPv4Network also reads host masks (0.0.0.255), which nobody means here.

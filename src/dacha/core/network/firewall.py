@@ -14,6 +14,7 @@ from typing import Any
 
 from dacha.core.named import NamedTuple
 from dacha.core.network.iptables import plain_table, program_of
+from dacha.core.units import whole_number
 
 # Families whose chains an IPv4 or IPv6 packet passes.
 _FAMILIES = {4: ("ip", "inet"), 6: ("ip6", "inet")}
@@ -240,8 +241,9 @@ def _equal(wanted: Any, value: str) -> bool | None:
                 return ip_address(value) in subnet
             if "range" in wanted:
                 low, high = wanted["range"]
-                if value.isdigit():
-                    return int(low) <= int(value) <= int(high)
+                number = whole_number(value)
+                if number is not None:
+                    return int(low) <= number <= int(high)
                 return int(ip_address(low)) <= int(ip_address(value)) <= int(ip_address(high))
         except (ValueError, TypeError):
             return None

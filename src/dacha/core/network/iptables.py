@@ -10,6 +10,8 @@ import shlex
 from collections.abc import Iterator
 from typing import Any
 
+from dacha.core.units import whole_number
+
 # The built-in chains, by table: the hook, the priority, and the type of chain.
 _HOOKS = {
     "filter": {"INPUT": ("input", 0), "FORWARD": ("forward", 0), "OUTPUT": ("output", 0)},
@@ -143,8 +145,9 @@ def _matched(op: str, left: dict[str, Any], right: Any) -> dict[str, Any]:
 
 def _subnet(value: str) -> Any:
     address, _, length = value.partition("/")
-    if length.isdigit():
-        return {"prefix": {"addr": address, "len": int(length)}}
+    bits = whole_number(length)
+    if bits is not None:
+        return {"prefix": {"addr": address, "len": bits}}
     return address if not length else "@mask"  # a mask with holes is not told here
 
 

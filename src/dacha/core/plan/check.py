@@ -9,7 +9,7 @@ from dacha.core.lab.model import CLEAR, Guest, Lab
 from dacha.core.lab.names import link_name
 from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
-from dacha.core.units import GIB, show_size
+from dacha.core.units import GIB, show_size, whole_number
 
 
 class HostFacts(NamedTuple):
@@ -85,7 +85,8 @@ def _check_mirror(lab: Lab, plan: Plan, guest: Guest) -> Iterator[Finding]:
         return
     scheme, _, rest = guest.setup.mirror.partition("://")
     place, _, written = rest.partition("/")[0].partition(":")
-    port = int(written) if written.isdigit() else 443 if scheme == "https" else 80
+    number = whole_number(written)
+    port = number if number is not None else 443 if scheme == "https" else 80
     for network in [lab.networks[a.network] for a in guest.adapters if a.network in lab.networks]:
         opened = any(o.protocol in ("all", "tcp") and o.ports.first <= port <= o.ports.last for o in network.to_host)
         if network.kind != "bridge" and place == str(plan.networks[network.name].gateway) and not opened:

@@ -132,6 +132,16 @@ def by_hand(ports: Sequence[MappingRequest]) -> str:
     return f"outside {word} {outside}, {first.protocol.upper()}, to {first.to}, {word} {inside}"
 
 
+def outside_address(told: str) -> str:
+    """The outside address that a router tells, "" where what it says is none: its words go into files and commands.
+    One that has none at the moment says 0.0.0.0."""
+    try:
+        value = IPv4Address(told)
+    except ValueError:
+        return ""
+    return "" if value.is_unspecified else str(value)
+
+
 def behind(address: str) -> str | None:
     """Why an outside address is none: another NAT lies above the router that has it. None for a public one."""
     try:

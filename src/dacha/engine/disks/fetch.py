@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from dacha.core.errors import AnswerNo
-from dacha.core.units import TIB, show_size
+from dacha.core.units import TIB, show_size, whole_number
 from dacha.engine.disks.media_store import MAIN, Kept, Progress, Store
 from dacha.host.files import replace_file
 
@@ -93,8 +93,8 @@ def _fetch(
                 have = 0
             validator = answer.headers.get("etag") or answer.headers.get("last-modified") or ""
             replace_file(about, json.dumps({"url": url, "validator": validator}))
-            length = answer.headers.get("content-length")
-            size = have + int(length) if length and length.isdigit() else None
+            length = whole_number(answer.headers.get("content-length", ""))
+            size = have + length if length is not None else None
             part.touch()
             kept = store.add(
                 _Stream(_capped(answer.iter_raw(1 << 20), url, have)),

@@ -9,6 +9,7 @@ from dacha.core.errors import LabError
 from dacha.core.findings import Finding, errors
 from dacha.core.lab.edits import Edit, Set, edit_text
 from dacha.core.lab.read import read_lab
+from dacha.core.units import whole_number
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, load
 from dacha.host.files import editing, replace_file
@@ -51,7 +52,11 @@ def edit_lab(
 
 def settled(chosen: dict[Any, str]) -> list[Edit]:
     """The edits that write a plan's choices down. A port is a number in the file, all else is text."""
-    return [Set(path, int(v) if path[-1] == "port" and v.isdigit() else v) for path, v in chosen.items()]
+    edits: list[Edit] = []
+    for path, text in chosen.items():
+        number = whole_number(text) if path[-1] == "port" else None
+        edits.append(Set(path, text if number is None else number))
+    return edits
 
 
 def _unplaced(f: Finding) -> str:

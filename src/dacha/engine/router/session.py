@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from dacha.core.errors import AnswerNo
-from dacha.core.router.mapping import LIFETIME_S, Mapping, MappingRequest, RouterState, lost
+from dacha.core.router.mapping import LIFETIME_S, Mapping, MappingRequest, RouterState, lost, outside_address
 
 if TYPE_CHECKING:
     from dacha.host.router.port_mapper import PortMapper
@@ -21,7 +21,8 @@ class Session:
         self._there, self._before, self._now = there, before, now
         mapper = finding.find(*there, before.speaks)
         seen = mapper.look()
-        self.name, self.address, self.epoch_s = mapper.name, seen.address or before.address, seen.epoch_s
+        self.name, self.epoch_s = mapper.name, seen.epoch_s
+        self.address = outside_address(seen.address) or before.address
         self._of = finding.named
         self._mappers = {mapper.name: mapper}
         self._forgot = lost(before, seen.epoch_s, now) or before.speaks not in ("", mapper.name)
@@ -66,5 +67,6 @@ class Session:
             except AnswerNo:
                 if name == names[-1]:
                     raise
-        self.address, self.epoch_s = granted.address or self.address, granted.epoch_s or self.epoch_s
+        self.address = outside_address(granted.address) or self.address
+        self.epoch_s = granted.epoch_s or self.epoch_s
         return Mapping(wanted, granted.outside_port, granted.nonce, self._now, granted.lifetime_s, name)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.trace.evidence import Evidence, ThereSeen
+from dacha.core.units import whole_number
 from dacha.engine.trace.asking import Asking
 from dacha.engine.trace.login import LONGEST_S
 from dacha.host.facts import program
@@ -38,6 +39,7 @@ def _from_there(machine: str, e: Evidence, limit_s: float) -> ThereSeen:
     address, _, port = e.place.rpartition(":")
     if e.origin == "outside" and e.router and e.router.address:
         address, port = e.router.address, str(e.router.port)
-    if not port.isdigit():
+    number = whole_number(port)
+    if number is None:
         return ThereSeen(machine, None, "the door has no place to enter it")
-    return touch_from(ssh, machine, address.strip("[]"), int(port), probe_for(e.service), limit_s)
+    return touch_from(ssh, machine, address.strip("[]"), number, probe_for(e.service), limit_s)

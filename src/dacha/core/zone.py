@@ -1,0 +1,17 @@
+"""Zones of IPv6 addresses (RFC 4007 section 11): a name of a link behind "%", which may be any text at all."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address, IPv6Address
+from typing import TypeVar
+
+Address = TypeVar("Address", IPv4Address, IPv6Address, IPv4Address | IPv6Address)
+
+
+def without_zone(address: Address) -> Address:
+    """The address as it is. Raises ValueError for one that names a zone: each machine has other ones, and no text of
+    others is to come by an address into rules and files."""
+    if isinstance(address, IPv6Address) and address.scope_id is not None:
+        what = f"{str(address)!r} names a zone (what is behind %): an address in a lab has none"
+        raise ValueError(what, f'write "{str(address).partition("%")[0]}"')
+    return address

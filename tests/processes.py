@@ -1,0 +1,30 @@
+"""Other processes in the tests: whether they are there, and how they are ended."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from pathlib import Path
+
+
+def there(pid: int | None) -> bool:
+    """True for a process that has not ended, whether or not anybody has waited for it."""
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] not in "ZX"
+    except OSError:
+        return False
+
+
+def wait_until_gone(pid: int) -> None:
+    """A process that was told to end is gone, on a busy machine after a while."""
+    deadline = time.monotonic() + 60
+    while there(pid):
+        assert time.monotonic() < deadline, f"process {pid} is still there"
+        time.sleep(0.02)
+
+
+def kill(pid: int) -> None:
+    """End a process that is no child of ours: it is gone, with its locks, when this comes back."""
+    os.kill(pid, signal.SIGKILL)
+    wait_until_gone(pid)
