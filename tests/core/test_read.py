@@ -76,6 +76,7 @@ WRONG = [
     ("[lab]", "[lob]", 1, "not known", "did you mean lab"),
     ("cpus = 2", "cpus = two", 10, "not TOML", "quotes"),
     ("cpus = 2", 'cpus = "', 10, "not TOML", "quotes"),
+    ("cpus = 2", "cpus = " + "9" * 5000, 10, "thousands of digits", "quotes"),
 ]
 
 

@@ -248,7 +248,7 @@ def test_a_real_router(hosted: HostedLab, tmp_path: Path, miniupnpd: Path, speak
             # ask for the mapping again at its next look, is held meanwhile.
             caretaker = lab("caretaker", "status", "--json").json["pid"]
             os.kill(caretaker, signal.SIGSTOP)
-            question = {"router": "192.0.2.1", "source": "192.0.2.30", "do": "end", "port": 2220, "protocol": "TCP"}
+            question = {"router": "192.0.2.1", "source": "192.0.2.30", "do": "unmap", "port": 2220, "protocol": "TCP"}
             end = (sys.executable, "-m", "dacha.host.router.upnp", json.dumps(question))
             until(lambda: world.run("other", *end) == "{}")
             assert not enters(lab, patience_s=3.0).startswith("SSH-2.0")

@@ -33,7 +33,7 @@ class ProfileFolder(Mapping[str, Profile]):
             path = self._files[name]
             try:
                 profile, findings = read_profile(name, path.read_text())
-            except (OSError, tomli.TOMLDecodeError) as e:
+            except (OSError, ValueError) as e:
                 raise UsageError(f"the profile {name} cannot be read", where=str(path), why=str(e)) from e
             if findings:
                 raise UsageError(findings[0].what, where=str(path), remedy=findings[0].remedy)

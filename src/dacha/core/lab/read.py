@@ -35,16 +35,25 @@ def read_lab(text: str, profiles: Profiles | None = None) -> Reading:
     findings: list[Finding] = []
     try:
         data = tomli.loads(text)
-    except (tomli.TOMLDecodeError, RecursionError) as e:
-        place = re.search(r" \(at line (\d+), column (\d+)\)| \(at end of document\)", str(e))
-        what = str(e).replace(place[0], "") if place else str(e) or "nested too deeply"
-        line = int(place[1]) if place and place[1] else text.count("\n") + 1
-        remedy = 'TOML wants text in quotes, one key a line: memory = "1 GiB"'
-        return Reading(None, {}, [Finding(ERROR, "toml", "lab", f"this is not TOML: {what}", remedy, (), "lab", line)])
+    except (ValueError, RecursionError) as e:
+        return Reading(None, {}, [_not_toml(text, e)])
     root = Table(data, (), findings)
     lab = _lab(root, profiles if profiles is not None else dict.fromkeys(SYSTEMS, PLAIN))
     root.finish()
     return Reading(lab, data, findings)
+
+
+def _not_toml(text: str, error: Exception) -> Finding:
+    """What keeps the text from being TOML, with its line."""
+    place = re.search(r" \(at line (\d+), column (\d+)\)| \(at end of document\)", str(error))
+    what = str(error).replace(place[0], "") if place else str(error) or "nested too deeply"
+    line = int(place[1]) if place and place[1] else text.count("\n") + 1
+    # Python reads no number of more than 4300 digits, and does not say where one is.
+    endless = None if isinstance(error, tomli.TOMLDecodeError) else re.search(r"[0-9_]{4301}", text)
+    if endless:
+        what, line = "a number has thousands of digits", text.count("\n", 0, endless.start()) + 1
+    remedy = 'TOML wants text in quotes, one key a line: memory = "1 GiB"'
+    return Finding(ERROR, "toml", "lab", f"this is not TOML: {what}", remedy, (), "lab", line)
 
 
 def _lab(root: Table, profiles: Profiles) -> Lab:
