@@ -56,6 +56,8 @@ def test_each_wrong_one_is_named_with_its_remedy() -> None:
         assert [s.name for s in found.values() if s.verdict == WRONG] == [name]
     assert verdicts(GOOD.replace('"1"', '"0"'), updates=False)["updates by itself"].verdict == RIGHT
     assert verdicts("end\n")["SSH server"].verdict == UNKNOWN
+    for figure in ("inf", "nan", "9" * 400, "²"):
+        assert verdicts(GOOD.replace("clock 1000000", f"clock {figure}"))["clock"].verdict == UNKNOWN
     assert "60 min behind" in verdicts(GOOD.replace("clock 1000000", "clock 996410"))["clock"].now
 
 

@@ -61,6 +61,9 @@ def test_it_is_read_as_it_was_told() -> None:
 @given(st.text(), st.lists(st.sampled_from(TOLD.splitlines()), max_size=12))
 def test_nothing_that_a_guest_says_is_an_error(noise: str, lines: list[str]) -> None:
     read_inside("\n".join([noise, *lines, "listen x", "keys many", "unit", "disk ?%", "shadow ", "end"]))
+    # Figures that no arithmetic takes.
+    odd = read_inside("\n".join([noise.replace("clock", ""), "clock " + "9" * 400, "keys ²", "shadow x inf", "end"]))
+    assert odd is None or (odd.clock, odd.keys, odd.expires) == (0, None, None)
 
 
 def test_its_questions_are_a_shells_and_end() -> None:

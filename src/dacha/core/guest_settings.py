@@ -124,11 +124,11 @@ def _updates(told: Answers, wanted: bool | None) -> Iterator[Setting]:
 
 
 def _time(told: Answers, now: float, zone: str | None) -> Iterator[Setting]:
-    try:
-        apart = float(told.one("clock")) - now
-    except ValueError:
+    clock = whole_number(told.one("clock"))
+    if clock is None:
         yield Setting("clock", UNKNOWN, "it does not tell the time", "as this host's")
         return
+    apart = clock - now
     way = "behind" if apart < 0 else "ahead"
     fine = abs(apart) <= CLOCK_S
     shown = "as this host's" if fine else f"{show_duration(abs(apart))} {way}"
@@ -154,9 +154,8 @@ def _xrdp(told: Answers) -> Iterator[Setting]:
 
 
 def _rest(told: Answers, ports: frozenset[int]) -> Iterator[Setting]:
-    try:
-        disk = int(told.one("disk").rstrip("%"))
-    except ValueError:
+    disk = whole_number(told.one("disk").rstrip("%"))
+    if disk is None:
         return
     yield _set("its disk", disk < FULL, f"{disk} % full", f"under {FULL} %", "df -h")
     others = set()

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
+from dacha.core.units import whole_number
 
 # By service: the programs that serve it, and the units that start them.
 SERVERS = {"ssh": ("sshd", "dropbear"), "rdp": ("xrdp",), "vnc": ("Xvnc", "x11vnc", "Xtigervnc")}
@@ -173,26 +174,34 @@ def read_inside(text: str) -> Inside | None:
     return found
 
 
+def _number(text: str) -> int:
+    """The number that it is. Raises ValueError."""
+    number = whole_number(text)
+    if number is None:
+        raise ValueError(text)
+    return number
+
+
 def _with(found: Inside, word: str, rest: str) -> Inside:
     words = rest.split()
     match word:
         case "listen":
             address, _, port = words[3].rpartition(":")
             program = rest.partition('(("')[2].partition('"')[0]
-            listener = Listener(address.strip("[]").partition("%")[0], int(port), program)
+            listener = Listener(address.strip("[]").partition("%")[0], _number(port), program)
             return found._replace(listeners=(*found.listeners, listener))
         case "managed":
             return found._replace(managed=True)
         case "unit":
             return found._replace(units=(*found.units, Unit(words[0], words[1], " ".join(words[2:]))))
         case "keys":
-            return found._replace(keys=int(words[0]), mode=" ".join(words[1:3]))
+            return found._replace(keys=_number(words[0]), mode=" ".join(words[1:3]))
         case "tail":
             return found._replace(tails=(*found.tails, words[0]))
         case "folder":
             return found._replace(folders=(*found.folders, (words[2], words[0], words[1])))
         case "shadow":
-            return found._replace(mark=words[0][0], expires=int(words[1]) if len(words) > 1 else None)
+            return found._replace(mark=words[0][0], expires=_number(words[1]) if len(words) > 1 else None)
         case "must":
             return found._replace(must=True)
         case "drops":
@@ -206,9 +215,9 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
         case "closed":
             return found._replace(closed=rest)
         case "clock":
-            return found._replace(clock=int(rest))
+            return found._replace(clock=_number(rest))
         case "disk":
-            return found._replace(disk=int(rest.rstrip("%")))
+            return found._replace(disk=_number(rest.rstrip("%")))
         case "set":
             return found._replace(settings=(*found.settings, (words[0], " ".join(words[1:]))))
         case "screen":

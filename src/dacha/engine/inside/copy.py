@@ -7,6 +7,7 @@ from pathlib import Path
 
 from dacha.core.errors import HostError, UsageError
 from dacha.core.named import NamedTuple
+from dacha.core.units import whole_number
 from dacha.engine.inside.ssh import ssh_command
 from dacha.engine.workspace import Workspace
 from dacha.host.bounded import run_bounded
@@ -75,7 +76,7 @@ def _size_there(client: Sequence[str], path: str, name: str) -> int:
         rows = [line.split() for line in said.text.splitlines()]
         found = [row for row in rows if len(row) > 8 and row[0].startswith("-")]
         if said.code == 0 and len(found) == 1 and len(rows) == 1:
-            return int(found[0][4])
+            return whole_number(found[0][4]) or 0
     return 0
 
 
