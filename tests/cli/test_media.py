@@ -116,6 +116,15 @@ def test_wrong_use_is_said(lab: Lab, medium: Path, command: tuple[str, ...], wha
     assert what in lab("media", *command, code=2).err
 
 
+@pytest.mark.parametrize(
+    ("url", "why"),
+    [("http://a..b/x.iso", "no server can have such a name"), ("http://127.0.0.1:²/x.iso", "Invalid port")],
+)
+def test_an_address_that_is_none_is_no_defect(lab: Lab, url: str, why: str) -> None:
+    assert why in lab("media", "add", url, code=1).err
+    assert why in lab("media", "add", "x.iso", "--sums", url, code=1).err
+
+
 class Server(http.server.BaseHTTPRequestHandler):
     """A small web server that can break off, and knows ranges."""
 

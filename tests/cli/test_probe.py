@@ -87,3 +87,8 @@ def test_a_closed_port_is_answered_without_waiting(lab: Lab) -> None:
         port = s.getsockname()[1]
     # Waited for, this would outlast the program's time here.
     assert "refuses: nothing listens there" in lab("probe", f"127.0.0.1:{port}", "--wait", "10 min", code=1).out
+
+
+@pytest.mark.parametrize("name", ["a..b", "m" * 64, ".", "gauge\udcff"])
+def test_what_cannot_be_a_name_is_no_defect(lab: Lab, name: str) -> None:
+    assert "no address is known for" in lab("probe", f"{name}:22", code=2).err

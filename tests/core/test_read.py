@@ -74,6 +74,7 @@ WRONG = [
     ("adapter = [", "adapter = [5, ", 14, "must be a table", "key = value"),
     ('name = "saltmarsh"', "", 1, "name is missing", "saltmarsh"),
     ("[lab]", "[lob]", 1, "not known", "did you mean lab"),
+    ("network.pier]", "network.lan]", 4, "cannot be called lan", "network.lan-bridge"),
     ("cpus = 2", "cpus = two", 10, "not TOML", "quotes"),
     ("cpus = 2", 'cpus = "', 10, "not TOML", "quotes"),
     ("cpus = 2", "cpus = " + "9" * 5000, 10, "thousands of digits", "quotes"),

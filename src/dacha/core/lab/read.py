@@ -140,6 +140,9 @@ def _storage(name: str, t: Table) -> str:
 
 def _network(name: str, t: Table) -> Network:
     checked_name(t, name)
+    if name in ORIGINS:
+        what = f"a network cannot be called {name}: that is the place from which somebody comes"
+        t.wrong("", "name", what, f"call it by what it is for, as [network.{name}-bridge]")
     # What it was called before: lab files and states of then are read as ever.
     before = t.take("carrier", fields.choice(*BACKENDS), "auto")
     network = Network(

@@ -92,6 +92,7 @@ def _fetch(
                 part.unlink()  # another file by now, or a server that knows no ranges
                 have = 0
             validator = answer.headers.get("etag") or answer.headers.get("last-modified") or ""
+            validator = validator if validator.isascii() else ""  # it is sent back in a header
             replace_file(about, json.dumps({"url": url, "validator": validator}))
             length = whole_number(answer.headers.get("content-length", ""))
             size = have + length if length is not None else None
@@ -105,10 +106,10 @@ def _fetch(
                 part=part,
                 progress=progress,
             )
-    except httpx.HTTPError as e:
+    except (httpx.HTTPError, httpx.InvalidURL, UnicodeError) as e:
         raise AnswerNo(
             f"{url} could not be fetched whole",
-            why=str(e) or type(e).__name__,
+            why=_why(e),
             remedy="run the same command again: it goes on where it stopped"
             if part.exists() and part.stat().st_size
             else "is the address right, and the server up?",
@@ -135,8 +136,13 @@ def fetch_small(url: str) -> bytes:
                 if len(data) > SMALL:
                     raise AnswerNo(f"{url} is longer than any list of checksums")
             return data
-    except httpx.HTTPError as e:
-        raise AnswerNo(f"{url} could not be fetched", why=str(e) or type(e).__name__) from e
+    except (httpx.HTTPError, httpx.InvalidURL, UnicodeError) as e:
+        raise AnswerNo(f"{url} could not be fetched", why=_why(e)) from e
+
+
+def _why(error: Exception) -> str:
+    """Why nothing was fetched, in words."""
+    return "no server can have such a name" if isinstance(error, UnicodeError) else str(error) or type(error).__name__
 
 
 @contextlib.contextmanager

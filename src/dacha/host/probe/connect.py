@@ -138,5 +138,5 @@ def address_of(name: str) -> str | None:
     """The first address of a name, or of an address itself; None when nobody knows one."""
     try:
         return str(socket.getaddrinfo(name, None, type=socket.SOCK_STREAM)[0][4][0])
-    except OSError:
+    except (OSError, UnicodeError):  # the latter for what cannot be a name (RFC 1035 section 2.3.4)
         return None
