@@ -133,6 +133,10 @@ def test_a_bridge_over_the_hosts_own_adapter_has_a_way_back(hosted: HostedLab) -
     lab.write(text)
     said = lab("check").out
     assert "eth0 carries this host's 192.0.2.10/24" in said and "dacha apply --confirm" in said
+    for said in ("soon", "nan", "9 h", "0"):
+        lab.env["DACHA_BACK_AFTER"] = said
+        assert f"DACHA_BACK_AFTER is no time: {said}" in lab("apply", "--no-wait", code=2).err
+        assert "192.0.2.10/24" in world.run("host", "ip", "address", "show", "eth0")
     # Nobody confirms it: all is as before, though the command has long ended.
     lab.env["DACHA_BACK_AFTER"] = "12"
     said = lab("apply", "--no-wait").out

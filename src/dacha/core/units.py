@@ -23,6 +23,7 @@ _SIZE_UNITS = {
 # One letter is read by half of the trade as 1000 and by the other half as 1024, so it is asked for.
 _AMBIGUOUS = {"K": "KiB", "M": "MiB", "G": "GiB", "T": "TiB"}
 _TIME_UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
+YEAR_S = 365 * 86400.0
 _NUMBER_UNIT = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]*)\s*\Z")
 
 
@@ -78,7 +79,10 @@ def duration(value: object) -> float:
     if factor is None:
         why = f"has the unknown unit {unit}" if unit else "has no unit"
         raise ValueError(f"{value!r} {why}", f'units are ms, s, min, h: "{number} s"')
-    return float(number) * factor
+    seconds = float(number) * factor
+    if seconds > YEAR_S:
+        raise ValueError(f"{value!r} is longer than a year", 'write a shorter time: "2 min"')
+    return seconds
 
 
 def show_size(amount: int) -> str:

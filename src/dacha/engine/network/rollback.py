@@ -12,16 +12,17 @@ import subprocess
 import sys
 import time
 
-from dacha.core.errors import AnswerNo, HostError
+from dacha.core.errors import AnswerNo, HostError, UsageError
 from dacha.core.named import NamedTuple
 from dacha.core.network.links import HostBridge
+from dacha.core.units import duration, whole_number
 from dacha.engine.home import Home
 from dacha.host.files import locked
 from dacha.host.network import bridge_move, iproute
 from dacha.host.records import read_record, write_record
 
 # Long enough to see that one is still connected, to log in anew where not, and to type the command.
-BACK_S = 60.0
+BACK_S, BACK_MOST_S = 60.0, 3600.0
 BACK_VARIABLE = "DACHA_BACK_AFTER"
 
 
@@ -50,13 +51,28 @@ def waiting(home: Home) -> Move | None:
     return move if move and move.until else None
 
 
+def back_after() -> float:
+    """How long a new bridge has until it is confirmed (seconds). Raises UsageError for a variable that says no time."""
+    said = os.environ.get(BACK_VARIABLE)
+    if not said:
+        return BACK_S
+    number = whole_number(said)
+    try:
+        seconds = duration(said) if number is None else float(number)
+    except ValueError:
+        seconds = 0.0
+    if not 1.0 <= seconds <= BACK_MOST_S:
+        raise UsageError(f"{BACK_VARIABLE} is no time: {said}", remedy='from 1 s to 1 h: "90 s"')
+    return seconds
+
+
 def make(home: Home, link: HostBridge) -> None:
     """Make the bridge. Its way back is armed first; a bridge that was confirmed before needs none. Raises HostError."""
     before = _read(home)
     if before == (link.name, link.adapter, 0.0):
         bridge_move.make_bridge(link.name, link.alias, link.adapter)
         return
-    after_s = float(os.environ.get(BACK_VARIABLE, BACK_S))
+    after_s = back_after()
     write_record(home.rollback_note, 1, {"move": Move(link.name, link.adapter, time.time() + after_s)})
     subprocess.Popen(
         [sys.executable, "-P", "-m", "dacha.engine.network.rollback", home.lab, str(after_s)],
