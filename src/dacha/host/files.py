@@ -68,13 +68,25 @@ def _begin(folder: int, name: str, mode: int) -> tuple[int, str]:
     while True:
         temporary = f".{name}.{os.urandom(6).hex()}.part"
         fd = os.open(temporary, _NEW, mode, dir_fd=folder)
-        with contextlib.suppress(OSError):  # a file system that knows no locks
-            fcntl.flock(fd, fcntl.LOCK_EX)
+        _lock_new(fd)
         try:
             os.stat(temporary, dir_fd=folder, follow_symlinks=False)
             return fd, temporary
         except FileNotFoundError:
             os.close(fd)
+
+
+def _lock_new(fd: int) -> None:
+    """Lock a new file. Who has its lock already is sweeping, which takes a moment, or is another user: where all may
+    read, that one would hold up what is written, and is not waited for. Some file systems know no locks."""
+    for _ in range(200):
+        try:
+            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            return
+        except BlockingIOError:
+            time.sleep(0.01)
+        except OSError:
+            return
 
 
 def sweep(folder: Path) -> None:
