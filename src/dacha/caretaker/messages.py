@@ -183,12 +183,9 @@ def _check(lease: Lease) -> None:
         raise ValueError("no state of a lease")
     if len(lease.client) > 255 or len(lease.hardware) not in (0, 6):
         raise ValueError("no client")
-    if (
-        not isinstance(name, str)
-        or len(name) > 63
-        or not name.isascii()
-        or not (name.replace("-", "").isalnum() or not name)
-    ):
+    if not isinstance(name, str) or len(name) > 63 or not name.isascii():
+        raise ValueError("no name")
+    if name and not name.replace("-", "").isalnum():
         raise ValueError("no name")
 
 

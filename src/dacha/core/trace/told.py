@@ -71,8 +71,8 @@ def _not_serving(inside: Inside, service: str) -> Cause | None:
 
 def _to_start(unit: Unit, service: str) -> Advice:
     if service == "ssh":
-        return Advice(words=f"sshd -t names what is wrong; then: systemctl restart {unit.name}")
-    return Advice(words=f"systemctl status {unit.name} shows why; then: systemctl restart {unit.name}")
+        return Advice(words=f"sshd -t names what is wrong; once it is right: systemctl restart {unit.name}")
+    return Advice(words=f"systemctl status {unit.name} shows why; once it is right: systemctl restart {unit.name}")
 
 
 def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
