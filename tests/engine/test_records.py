@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from dacha.core.apply.machine import changed, machine_from
 from dacha.core.errors import HostError
 from dacha.engine.home import Home
+from dacha.engine.network import live, rollback
+from dacha.engine.router import mappings
 from dacha.host.records import read_record, write_record
 
 
@@ -53,3 +57,50 @@ def test_a_guests_record_of_before_is_understood(tmp_path: Path, monkeypatch: py
     home.write("gauge", record)
     assert json.loads((home.guest("gauge") / "guest.json").read_text())["version"] == 1
     assert home.read("gauge") == record
+
+
+RECORDS: list[tuple[str, dict[str, Any], Callable[[Home], object]]] = [
+    ("lab.json", {"lab_file": "/srv/pier/lab.toml"}, Home.owner),
+    ("seen.json", {"seen": [["gauge", 0, "10.77.4.20", 1.0, 2.0, "wire", ["fd77:4::20"]]]}, live.read),
+    (
+        "router.json",
+        {"router": "192.0.2.1", "asked": [["gauge", "ssh", "tcp", 2210, "192.0.2.10", 2210]], "refused": [],
+         "mappings": [{"wanted": ["gauge", "ssh", "tcp", 2210, "192.0.2.10", 2210], "outside_port": 2210, "nonce": "",
+                       "made": 1.0, "lifetime_s": 7200.0}]},
+        mappings.read,
+    ),
+    ("rollback.json", {"move": ["br7", "eth0", 0.0]}, rollback.waiting),
+    (
+        "guests/gauge/guest.json",
+        {"process": [1, 2, "x"], "machine": {"guest": "gauge", "adapters": [{"network": "pier"}]}, "again": 1},
+        lambda home: home.read("gauge"),
+    ),
+]  # fmt: skip
+
+
+def damaged(value: Any) -> Iterator[Any]:
+    """The value with one thing in it another one, everywhere in turn."""
+    yield from (None, 5, "x", [], {}, [None], float("inf"), "fd77::1%x")
+    for key in value if isinstance(value, dict) else range(len(value)) if isinstance(value, list) else ():
+        for other in damaged(value[key]):
+            made = value.copy()
+            made[key] = other
+            yield made
+
+
+@pytest.mark.parametrize(("name", "value", "read"), RECORDS, ids=[name for name, _, _ in RECORDS])
+def test_what_a_record_never_says_is_no_defect(
+    name: str, value: dict[str, Any], read: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("DACHA_STATE", str(tmp_path))
+    home = Home("pier")
+    file = home.folder / name
+    file.parent.mkdir(parents=True)
+    file.write_text(json.dumps(value))
+    good = read(home)
+    assert name == "rollback.json" or good
+    for text in ("[" * 100_000, "\ufeff", *map(json.dumps, damaged(value))):
+        file.write_text(text)
+        read(home)
+    file.write_text(json.dumps(value))
+    assert str(read(home)) == str(good) or name.endswith("guest.json")

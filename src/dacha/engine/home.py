@@ -182,7 +182,7 @@ class Home:
     def owner(self) -> Path | None:
         """The lab file that this lab was last applied from."""
         noted = read_record(self.folder / "lab.json", VERSION).get("lab_file")
-        return Path(noted) if noted else None
+        return Path(noted) if noted and isinstance(noted, str) else None
 
     def claim(self, lab_file: Path) -> None:
         """Note that this lab is described by `lab_file`. Raises UsageError when another file, that still exists,
@@ -215,28 +215,11 @@ class Home:
             return False
 
     def read(self, name: str) -> Record:
-        """A guest's record; an empty one when it has none."""
-        raw = read_record(self.guest(name) / "guest.json", VERSION)
-        process, machine = raw.get("process"), raw.get("machine")
-        return Record(
-            machine=machine_from(machine) if machine else None,
-            process=Process(*process) if process else None,
-            seed=raw.get("seed"),
-            stopped_on_purpose=bool(raw.get("stopped_on_purpose", raw.get("left_off"))),
-            installing=raw.get("installing"),
-            installed=raw.get("installed"),
-            uid=raw.get("uid"),
-            removed=raw.get("removed"),
-            delete_disks=list(raw.get("delete_disks") or ()),
-            again=int(raw.get("again") or 0),
-            accepted_key=raw.get("accepted_key"),
-            told=raw.get("told"),
-            instance=raw.get("instance"),
-            keyed=raw.get("keyed"),
-            own_accounts=list(raw.get("own_accounts") or ()),
-            unsure=raw.get("unsure"),
-            asks=bool(raw.get("asks")),
-        )
+        """A guest's record; an empty one when it has none, or a damaged one: what runs is found by its monitor."""
+        try:
+            return _record(read_record(self.guest(name) / "guest.json", VERSION))
+        except (AttributeError, KeyError, OverflowError, TypeError, ValueError):
+            return Record()
 
     def write(self, name: str, record: Record) -> None:
         """Keep a guest's record. Raises HostError."""
@@ -263,3 +246,26 @@ class Home:
                 "asks": record.asks,
             },
         )
+
+
+def _record(raw: dict[str, Any]) -> Record:
+    process, machine = raw.get("process"), raw.get("machine")
+    return Record(
+        machine=machine_from(machine) if machine else None,
+        process=Process(*process) if process else None,
+        seed=raw.get("seed"),
+        stopped_on_purpose=bool(raw.get("stopped_on_purpose", raw.get("left_off"))),
+        installing=raw.get("installing"),
+        installed=raw.get("installed"),
+        uid=raw.get("uid"),
+        removed=raw.get("removed"),
+        delete_disks=list(raw.get("delete_disks") or ()),
+        again=int(raw.get("again") or 0),
+        accepted_key=raw.get("accepted_key"),
+        told=raw.get("told"),
+        instance=raw.get("instance"),
+        keyed=raw.get("keyed"),
+        own_accounts=list(raw.get("own_accounts") or ()),
+        unsure=raw.get("unsure"),
+        asks=bool(raw.get("asks")),
+    )

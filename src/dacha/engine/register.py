@@ -21,6 +21,7 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.home import Home
 from dacha.host import folders
 from dacha.host.files import locked, replace_file
+from dacha.host.records import parse
 
 VERSION, WAIT_S = 1, 60.0
 
@@ -54,10 +55,11 @@ def held(on_wait: Callable[[str], None] | None = None) -> Iterator[None]:
 
 def _read() -> list[dict[str, Any]]:
     try:
-        raw = json.loads(_file().read_text())
+        raw = parse(_file().read_text())
     except (OSError, ValueError):
         return []  # made anew by the next apply of each lab
-    if not isinstance(raw, dict) or raw.get("version", 0) > VERSION:
+    version = raw.get("version", 0) if isinstance(raw, dict) else None
+    if not isinstance(version, int) or version > VERSION:
         raise HostError(f"{_file()} was written by a newer dacha", remedy="use that version")
     return [row for row in raw.get("claims", ()) if isinstance(row, dict)]
 

@@ -18,6 +18,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.units import whole_number
 from dacha.host import folders
 from dacha.host.files import locked, replace_file
+from dacha.host.records import parse
 
 # Above what systems give to people, containers and services by themselves (login.defs(5), subuid(5), and systemd's
 # table of users and groups), below what 32 signed bits hold. DACHA_USERS=FIRST-LAST names another range.
@@ -74,10 +75,10 @@ def helper() -> Account | None:
 
 def _read(register: Path) -> dict[str, int]:
     try:
-        return {str(name): int(uid) for name, uid in json.loads(register.read_text()).items()}
+        return {str(name): int(uid) for name, uid in parse(register.read_text()).items()}
     except FileNotFoundError:
         return {}
-    except (OSError, ValueError, AttributeError) as e:
+    except (OSError, ValueError, AttributeError, TypeError) as e:
         raise HostError(
             f"the register of users {register} cannot be read", why=str(e), remedy="stop all guests, and remove it"
         ) from e

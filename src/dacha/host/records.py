@@ -11,6 +11,14 @@ from dacha.core.errors import HostError
 from dacha.host.files import replace_file
 
 
+def parse(text: str | bytes) -> Any:
+    """What a JSON text says (RFC 8259). Raises ValueError for one that is none, or is nested beyond all use."""
+    try:
+        return json.loads(text)
+    except RecursionError:
+        raise ValueError("nested too deeply") from None
+
+
 def read_record(path: Path, version: int, bare: str | None = None) -> dict[str, Any]:
     """What a record holds; nothing where there is none, or a damaged one: it can be made again from what is seen. With
     `bare`, a list that stands alone, as an older version wrote it, is what has that name now.
@@ -18,7 +26,7 @@ def read_record(path: Path, version: int, bare: str | None = None) -> dict[str, 
     One without a version is of the time before there were any. Raises HostError for one of a newer version.
     """
     try:
-        raw = json.loads(path.read_text())
+        raw = parse(path.read_text())
     except (OSError, ValueError):
         return {}
     if isinstance(raw, list) and bare:

@@ -13,6 +13,7 @@ from dacha.core.errors import AnswerNo
 from dacha.core.units import TIB, show_size, whole_number
 from dacha.engine.disks.media_store import MAIN, Kept, Progress, Store
 from dacha.host.files import replace_file
+from dacha.host.records import parse
 
 # No medium is longer; and no honest address leads on more often.
 LARGEST, REDIRECTS_MOST = TIB, 5
@@ -176,9 +177,9 @@ def _capped(chunks: Iterator[bytes], url: str, have: int) -> Iterator[bytes]:
 def _begun(part: Path, about: Path, url: str) -> tuple[int, str]:
     """How many bytes an earlier fetch of the same address left, and the server's name for that content."""
     try:
-        noted = json.loads(about.read_text())
+        noted = parse(about.read_text())
         if noted["url"] == url:
-            return part.stat().st_size, noted["validator"]
-    except (OSError, ValueError, KeyError):
+            return part.stat().st_size, str(noted["validator"])
+    except (OSError, ValueError, KeyError, TypeError):
         pass
     return 0, ""

@@ -21,6 +21,7 @@ from dacha.core.units import show_size
 from dacha.engine.disks.media_facts import inspect
 from dacha.host import folders
 from dacha.host.files import folder_held, locked, refused, replace_file
+from dacha.host.records import parse
 from dacha.hypervisor import process
 
 # Large enough that Python's own work is lost beside hashing and copying, small enough to stay out of the way.
@@ -83,9 +84,9 @@ class Store:
         for storage, folder in self.folders.items():
             for facts in sorted(folder.glob("*.json")) if folder.is_dir() else ():
                 try:
-                    raw = json.loads(facts.read_text())
+                    raw = parse(facts.read_text())
                     kept = Kept(facts.stem, storage, folder / raw["file"], raw["size"], raw["sha256"], raw["facts"])
-                except (OSError, ValueError, KeyError):
+                except (OSError, ValueError, KeyError, TypeError):
                     continue
                 if kept.path.is_file():
                     found.append(kept)
@@ -208,7 +209,7 @@ class Store:
             for part in sorted(folder.glob(".*.fetch")) if folder.is_dir() else ():
                 name = part.name[1 : -len(".fetch")]
                 try:
-                    url = str(json.loads((folder / f"{part.name}-from").read_text())["url"])
+                    url = str(parse((folder / f"{part.name}-from").read_text())["url"])
                 except (OSError, ValueError, KeyError, TypeError):
                     url = ""
                 if not _being_added(folder, name):

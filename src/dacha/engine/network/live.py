@@ -28,10 +28,12 @@ def read(home: Home) -> dict[Key, Sighting]:
     try:
         rows = read_record(home.sightings, VERSION, "seen")["seen"]
         return {
-            (guest, number): Sighting(IPv4Address(address) if address else None, at, since, by, tuple(others))
+            (str(guest), int(number)): Sighting(
+                IPv4Address(address) if address else None, float(at), float(since), str(by), tuple(map(str, others))
+            )
             for guest, number, address, at, since, by, others in rows
         }
-    except (KeyError, ValueError, TypeError):
+    except (KeyError, OverflowError, TypeError, ValueError):
         return {}
 
 

@@ -47,7 +47,7 @@ def read(home: Home) -> RouterState:
         asked = tuple(MappingRequest(*w) for w in data.pop("asked"))
         refused = tuple((str(g), str(d), str(why)) for g, d, why in data.pop("refused"))
         return RouterState(**data, mappings=tuple(made), asked=asked, refused=refused)
-    except (OSError, ValueError, TypeError, KeyError):
+    except (ValueError, TypeError, KeyError, AttributeError):
         return UNKNOWN
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 from dacha.core.errors import HostError
 from dacha.host import folders
 from dacha.host.files import replace_file
+from dacha.host.records import parse
 
 _ROOT = Path("/proc/sys")
 # The settings that Dacha changes; whatever else a file names is none of them. A link's name has no slash and is not
@@ -44,7 +45,7 @@ def _memory() -> Path:
 def remembered() -> dict[str, str]:
     """The former values of the settings that Dacha changed in this network namespace."""
     try:
-        found = dict(json.loads(_memory().read_text()))
+        found = dict(parse(_memory().read_text()))
     except (OSError, ValueError, TypeError):
         return {}
     return {name: value for name, value in found.items() if _KNOWN.fullmatch(name) and str(value).isdigit()}

@@ -14,6 +14,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.sha256 import sha256
 from dacha.formats import qcow2
 from dacha.host.files import replace_file
+from dacha.host.records import parse
 from dacha.hypervisor.images import images
 
 VERSION = 1
@@ -60,7 +61,7 @@ def note(disk: Path) -> Noted:
 
 def _noted(disk: Path) -> Noted | None:
     try:
-        raw = json.loads(note_file(disk).read_text())
+        raw = parse(note_file(disk).read_text())
         if raw["version"] > VERSION:
             raise HostError(f"{note_file(disk)} was written by a newer dacha", remedy="use that version")
         below = tuple((Path(row["file"]), str(row["format"])) for row in raw["below"])

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError, PeerError
+from dacha.host.records import parse
 from dacha.host.unix_socket import connect_to_guest, peer
 
 # A line longer than this is no answer to anything asked here; the limit bounds what a hung peer can make us hold.
@@ -117,7 +118,7 @@ class Qmp:
                 raise PeerError("the monitor sent a line without end")
         line, _, self._buffer = self._buffer.partition(b"\n")
         try:
-            message = json.loads(line)
+            message = parse(line)
         except ValueError as e:
             raise PeerError("the monitor sent what is not JSON", why=line[:80].decode(errors="replace")) from e
         if not isinstance(message, dict):
