@@ -11,7 +11,8 @@ from pathlib import Path
 def there(pid: int | None) -> bool:
     """True for a process that has not ended, whether or not anybody has waited for it."""
     try:
-        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] not in "ZX"
+        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+        return fields[0] not in "ZX" or int(fields[17]) > 1  # other threads of it go on
     except OSError:
         return False
 

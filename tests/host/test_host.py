@@ -18,7 +18,9 @@ from dacha.host.probe import ports
 from dacha.host.probe.probing import probe_all
 from dacha.hypervisor import accelerator
 from dacha.hypervisor.images import images
+from dacha.hypervisor.process import running
 from dacha.wire.probes import probe_for
+from tests.networks.world import until
 
 
 def test_a_file_is_written_whole_and_keeps_its_mode(tmp_path: Path) -> None:
@@ -137,6 +139,23 @@ def test_a_process_is_not_mistaken_for_a_later_one_with_its_id() -> None:
     processes.kill(seen)
     child.wait(timeout=60)
     assert processes.wait_gone(seen, 1.0) and processes.identify(child.pid) is None
+
+
+def test_a_process_is_there_until_its_last_thread_has_ended(tmp_path: Path) -> None:
+    """Its first thread may end before: the state of a zombie, and all its files and locks."""
+    lock = tmp_path / "lock"
+    code = (
+        "import ctypes, fcntl, sys, threading; held = open(sys.argv[1], 'w'); fcntl.flock(held, fcntl.LOCK_EX)\n"
+        "threading.Thread(target=sys.stdin.read).start()\nprint(flush=True)\nctypes.CDLL(None).pthread_exit(None)"
+    )
+    child = subprocess.Popen([sys.executable, "-c", code, lock], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+    assert child.stdout and child.stdin and child.stdout.readline()
+    until(lambda: ") Z " in Path(f"/proc/{child.pid}/stat").read_text())
+    seen = processes.identify(child.pid)
+    assert running(lock) and seen is not None and processes.alive(seen) and not processes.wait_gone(seen, 0.05)
+    child.stdin.close()
+    assert processes.wait_gone(seen, 60.0) and not running(lock) and processes.identify(child.pid) is None
+    child.wait()
 
 
 def test_a_held_port_names_its_holder() -> None:

@@ -24,13 +24,18 @@ def boot_id() -> str:
 
 
 def identify(pid: int) -> Process | None:
-    """The process with this id now, or None when there is none (a zombie counts as none)."""
+    """The process with this id now, or None when there is none (a zombie counts as none).
+
+    One whose first thread has ended while others go on is a zombie by its state (proc(5)), and is there with all that
+    it holds: one that was killed on a busy machine is so for a moment.
+    """
     try:
         with open(f"/proc/{pid}/stat", "rb") as f:
             fields = f.read().rpartition(b")")[2].split()
     except OSError:
         return None
-    return None if fields[0] in (b"Z", b"X") else Process(pid, int(fields[19]), boot_id())
+    ended = fields[0] in (b"Z", b"X") and int(fields[17]) <= 1
+    return None if ended else Process(pid, int(fields[19]), boot_id())
 
 
 def alive(process: Process) -> bool:
