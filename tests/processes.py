@@ -5,16 +5,13 @@ from __future__ import annotations
 import os
 import signal
 import time
-from pathlib import Path
+
+from dacha.host.processes import identify
 
 
 def there(pid: int | None) -> bool:
     """True for a process that has not ended, whether or not anybody has waited for it."""
-    try:
-        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
-        return fields[0] not in "ZX" or int(fields[17]) > 1  # other threads of it go on
-    except OSError:
-        return False
+    return pid is not None and identify(pid) is not None
 
 
 def wait_until_gone(pid: int) -> None:
