@@ -11,6 +11,7 @@ import pytest
 
 from dacha.core.apply.machine import changed, machine_from
 from dacha.core.errors import HostError
+from dacha.engine.guest.passwords import hashes
 from dacha.engine.home import Home
 from dacha.engine.network import live, rollback
 from dacha.engine.router import mappings
@@ -69,6 +70,7 @@ RECORDS: list[tuple[str, dict[str, Any], Callable[[Home], object]]] = [
                        "made": 1.0, "lifetime_s": 7200.0}]},
         mappings.read,
     ),
+    ("guests/gauge/passwords.json", {"users": {"ops": "x"}}, lambda home: hashes(home, "gauge")),
     ("rollback.json", {"move": ["br7", "eth0", 0.0]}, rollback.waiting),
     (
         "guests/gauge/guest.json",

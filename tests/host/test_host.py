@@ -141,6 +141,12 @@ def test_a_process_is_not_mistaken_for_a_later_one_with_its_id() -> None:
     assert processes.wait_gone(seen, 1.0) and processes.identify(child.pid) is None
 
 
+def test_a_noted_process_is_one_or_none() -> None:
+    assert processes.process_from([812, 5, "boot"]) == processes.Process(812, 5, "boot")
+    for value in (None, 5, "x", [], {}, [812], ["812", 5, "boot"], [812, None, "boot"], [812, 5.0, "boot"]):
+        assert processes.process_from(value) is None, value
+
+
 def test_a_process_is_there_until_its_last_thread_has_ended(tmp_path: Path) -> None:
     """Its first thread may end before: the state of a zombie, and all its files and locks."""
     lock = tmp_path / "lock"

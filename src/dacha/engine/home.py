@@ -17,8 +17,8 @@ from dacha.core.errors import UsageError
 from dacha.engine.record import Record
 from dacha.host import folders
 from dacha.host.files import locked, replace_file, sweep
-from dacha.host.processes import Process, boot_id
-from dacha.host.records import read_record, write_record
+from dacha.host.processes import boot_id, process_from
+from dacha.host.records import DAMAGED, read_record, write_record
 
 # Raised when a record's meaning changes; an older Dacha then refuses instead of misreading.
 VERSION = 1
@@ -218,7 +218,7 @@ class Home:
         """A guest's record; an empty one when it has none, or a damaged one: what runs is found by its monitor."""
         try:
             return _record(read_record(self.guest(name) / "guest.json", VERSION))
-        except (AttributeError, KeyError, OverflowError, TypeError, ValueError):
+        except DAMAGED:
             return Record()
 
     def write(self, name: str, record: Record) -> None:
@@ -249,10 +249,10 @@ class Home:
 
 
 def _record(raw: dict[str, Any]) -> Record:
-    process, machine = raw.get("process"), raw.get("machine")
+    machine = raw.get("machine")
     return Record(
         machine=machine_from(machine) if machine else None,
-        process=Process(*process) if process else None,
+        process=process_from(raw.get("process")),
         seed=raw.get("seed"),
         stopped_on_purpose=bool(raw.get("stopped_on_purpose", raw.get("left_off"))),
         installing=raw.get("installing"),

@@ -17,6 +17,14 @@ class Process(NamedTuple):
     boot: str
 
 
+def process_from(value: object) -> Process | None:
+    """The process that was noted as a JSON list; None where something else stands there."""
+    match value:
+        case [int(pid), int(start), str(boot)]:
+            return Process(pid, start, boot)
+    return None
+
+
 @cache
 def boot_id() -> str:
     with open("/proc/sys/kernel/random/boot_id") as f:

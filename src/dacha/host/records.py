@@ -10,6 +10,9 @@ from typing import Any
 from dacha.core.errors import HostError
 from dacha.host.files import replace_file
 
+# What reading a record's values raises where they are not what is written there: it is taken as damaged.
+DAMAGED = (AttributeError, KeyError, OverflowError, TypeError, ValueError)
+
 
 def parse(text: str | bytes) -> Any:
     """What a JSON text says (RFC 8259). Raises ValueError for one that is none, or is nested beyond all use."""

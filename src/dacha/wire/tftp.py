@@ -12,6 +12,7 @@ from enum import IntEnum
 
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
+from dacha.core.units import whole_number
 
 PORT = 69
 # A block is as long as one datagram of an Ethernet frame takes (1500 - 20 - 8 - 4), longer ones would be fragments; so
@@ -122,9 +123,9 @@ class Transfer:
         for name, low, high, most in (
             ("blksize", 8, 65464, BLOCK_MOST), ("timeout", 1, 255, 255), ("windowsize", 1, 65535, WINDOW_MOST),
         ):  # fmt: skip
-            value = asked.get(name, "")
-            if value.isascii() and value.isdigit() and low <= int(value) <= high:
-                granted[name] = min(int(value), most)
+            value = whole_number(asked.get(name, ""))
+            if value is not None and low <= value <= high:
+                granted[name] = min(value, most)
         if "tsize" in asked:
             granted["tsize"] = self._size
         self._block = granted.get("blksize", BLOCK_USUAL)

@@ -16,7 +16,7 @@ from dacha.core.harmless import harmless
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.host.accounts import with_few_powers
-from dacha.host.processes import Process, alive, identify, wait_gone
+from dacha.host.processes import Process, alive, identify, process_from, wait_gone
 from dacha.host.records import read_record, write_record
 from dacha.hypervisor.process import running as held
 
@@ -86,11 +86,8 @@ def running(home: Home) -> Process | None:
     """The caretaker's process, None when it does not run."""
     if not held(home.caretaker_lock):
         return None
-    try:
-        noted = Process(*read_record(home.caretaker_note, VERSION, "process")["process"])
-    except (KeyError, TypeError):
-        return None
-    return noted if alive(noted) else None
+    noted = process_from(read_record(home.caretaker_note, VERSION, "process").get("process"))
+    return noted if noted and alive(noted) else None
 
 
 def start(ws: Workspace) -> None:

@@ -16,7 +16,7 @@ from dacha.engine.workspace import Workspace
 from dacha.host.bounded import run_bounded
 from dacha.host.facts import program
 from dacha.host.network import addresses, nft
-from dacha.host.records import read_record, write_record
+from dacha.host.records import DAMAGED, read_record, write_record
 
 VERSION = 1
 # Firewall front ends load all their rules anew for each that is added; a busy machine takes its time.
@@ -33,7 +33,10 @@ def needed(ws: Workspace, plan: Plan) -> list[Opening]:
 def noted(ws: Workspace) -> list[Opening]:
     """What was put in."""
     kept = read_record(ws.home.firewall_note, VERSION).get("open")
-    return [Opening(**{**o, "flow": Flow(**o["flow"])}) for o in kept] if isinstance(kept, list) else []
+    try:
+        return [Opening(**{**o, "flow": Flow(**o["flow"])}) for o in kept or ()]
+    except DAMAGED:
+        return []
 
 
 def difference(ws: Workspace, plan: Plan) -> list[Change]:

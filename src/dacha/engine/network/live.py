@@ -12,7 +12,7 @@ from dacha.core.plan.learned import Key, Sighting, followed, learned
 from dacha.core.plan.plan import Plan
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
-from dacha.host.records import read_record, write_record
+from dacha.host.records import DAMAGED, read_record, write_record
 from dacha.hypervisor.process import running
 
 VERSION = 1
@@ -33,7 +33,7 @@ def read(home: Home) -> dict[Key, Sighting]:
             )
             for guest, number, address, at, since, by, others in rows
         }
-    except (KeyError, OverflowError, TypeError, ValueError):
+    except DAMAGED:
         return {}
 
 

@@ -19,7 +19,7 @@ from dacha.core.units import duration, whole_number
 from dacha.engine.home import Home
 from dacha.host.files import locked
 from dacha.host.network import bridge_move, iproute
-from dacha.host.records import read_record, write_record
+from dacha.host.records import DAMAGED, read_record, write_record
 
 # Long enough to see that one is still connected, to log in anew where not, and to type the command.
 BACK_S, BACK_MOST_S = 60.0, 3600.0
@@ -37,7 +37,7 @@ class Move(NamedTuple):
 def _read(home: Home) -> Move | None:
     try:
         return Move(*read_record(home.rollback_note, 1, "move")["move"])
-    except (KeyError, TypeError):
+    except DAMAGED:
         return None
 
 

@@ -78,7 +78,7 @@ def current(ws: Workspace, text: str, seen: str | None) -> bool:
 
 def moved(ws: Workspace, plan: Plan) -> Moved:
     """Which doors a load would open and close."""
-    before = set(str(_noted(ws).get("doors", "")).splitlines())
+    before = {line for line in str(_noted(ws).get("doors", "")).splitlines() if line.count(" ") > 1}
     after = _doors(live.now(ws, plan))
 
     def keys(lines: list[str]) -> tuple[tuple[str, str], ...]:

@@ -10,7 +10,7 @@ import contextlib
 import time
 from collections.abc import Callable
 from ipaddress import IPv4Address
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.core.apply.changes import AskRouter, Change
 from dacha.core.errors import AnswerNo
@@ -27,11 +27,13 @@ from dacha.core.router.mapping import (
 )
 from dacha.engine.home import Home
 from dacha.engine.network.live import live_plan
-from dacha.engine.router.session import Session
 from dacha.engine.workspace import Workspace
 from dacha.host.files import locked
 from dacha.host.network import addresses
-from dacha.host.records import read_record, write_record
+from dacha.host.records import DAMAGED, read_record, write_record
+
+if TYPE_CHECKING:
+    from dacha.engine.router.session import Session
 
 # Asking a router that answers nothing takes some seconds; whoever else asks waits for that.
 WAIT_S = 30.0
@@ -47,7 +49,7 @@ def read(home: Home) -> RouterState:
         asked = tuple(MappingRequest(*w) for w in data.pop("asked"))
         refused = tuple((str(g), str(d), str(why)) for g, d, why in data.pop("refused"))
         return RouterState(**data, mappings=tuple(made), asked=asked, refused=refused)
-    except (ValueError, TypeError, KeyError, AttributeError):
+    except DAMAGED:
         return UNKNOWN
 
 
@@ -177,7 +179,7 @@ def _keep(ws: Workspace, before: RouterState, want: list[MappingRequest], now: f
     if before.router != there[0]:
         before = RouterState(router=there[0])  # another router: it knows nothing of what the last one granted
     try:
-        session = Session(there, before, now)
+        session = _session(there, before, now)
     except AnswerNo as e:
         kept = tuple(m for m in standing if m.wanted in want)
         return before._replace(asked=tuple(want), mappings=kept, trouble=e.what, refused=())
@@ -208,6 +210,13 @@ def _end_all(before: RouterState, now: float) -> None:
     source = addresses.source_to(before.router) if before.mappings else None
     if source is not None:
         with contextlib.suppress(AnswerNo):
-            session = Session((before.router, str(source)), before, now)
+            session = _session((before.router, str(source)), before, now)
             for mapping in before.mappings:
                 session.unmap(mapping)
+
+
+def _session(there: tuple[str, str], before: RouterState, now: float) -> Session:
+    """A round of questions. Its module is loaded here: whoever only reads what is known needs no socket."""
+    from dacha.engine.router.session import Session
+
+    return Session(there, before, now)

@@ -2,33 +2,26 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from dacha.core.errors import AnswerNo
 from dacha.core.router.mapping import LIFETIME_S, Mapping, MappingRequest, RouterState, lost, outside_address
-
-if TYPE_CHECKING:
-    from dacha.host.router.port_mapper import PortMapper
+from dacha.host.router import finding
+from dacha.host.router.port_mapper import PortMapper
 
 
 class Session:
     """One round of questions to the router. Raises AnswerNo when it cannot be asked at all."""
 
     def __init__(self, there: tuple[str, str], before: RouterState, now: float) -> None:
-        # Imported here: whoever only reads what is known needs no socket.
-        from dacha.host.router import finding
-
         self._there, self._before, self._now = there, before, now
         mapper = finding.find(*there, before.speaks)
         seen = mapper.look()
         self.name, self.epoch_s = mapper.name, seen.epoch_s
         self.address = outside_address(seen.address) or before.address
-        self._of = finding.named
         self._mappers = {mapper.name: mapper}
         self._forgot = lost(before, seen.epoch_s, now) or before.speaks not in ("", mapper.name)
 
     def _mapper(self, name: str) -> PortMapper:
-        return self._mappers.setdefault(name, self._of(name, *self._there))
+        return self._mappers.setdefault(name, finding.named(name, *self._there))
 
     def unmap(self, mapping: Mapping) -> bool:
         """True when a mapping is gone, or will lapse by itself; UPnP routers of the first generation keep it."""

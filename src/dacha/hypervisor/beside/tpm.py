@@ -16,7 +16,7 @@ from pathlib import Path
 from dacha.core.errors import HostError
 from dacha.host.accounts import Account, become
 from dacha.host.facts import program
-from dacha.host.processes import Process, holder, identify, kill, wait_gone
+from dacha.host.processes import holder, identify, kill, process_from, wait_gone
 from dacha.host.records import read_record, write_record
 from dacha.host.unix_socket import listen
 from dacha.hypervisor.command_line import TPM
@@ -36,10 +36,10 @@ def find() -> str:
 
 def end(note: Path) -> None:
     """See to it that the program that was noted there ends, as its guest has. Raises HostError for a newer note."""
-    known = read_record(note, _VERSION).get("process")
-    if known and not wait_gone(Process(*known), _END_S):
-        kill(Process(*known))
-        wait_gone(Process(*known), _END_S)
+    known = process_from(read_record(note, _VERSION).get("process"))
+    if known and not wait_gone(known, _END_S):
+        kill(known)
+        wait_gone(known, _END_S)
     note.unlink(missing_ok=True)
 
 
