@@ -6,6 +6,7 @@ import json
 import shutil
 import socket
 import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Iterable
@@ -15,7 +16,7 @@ from typing import Any
 from dacha.core.lab.names import link_name
 from tests.attacks.frames import EVERYBODY, ethernet, records, sender, udp
 from tests.conftest import boot_lines, stop_everything
-from tests.networks.world import HostedLab, World
+from tests.networks.world import PYTHON, HostedLab, World
 
 LAB = """\
 [lab]
@@ -137,7 +138,7 @@ class Field:
         final = ethernet(EVERYBODY, self.hardware["squall"], 0x0800, last)
         links = {self.bridge: "host", self.taps["gauge"]: "neighbour"}
         eyes = subprocess.Popen(
-            self.world.inside("host", "python3", "-c", _EYES, last.hex(), *links),
+            self.world.inside("host", *PYTHON, "-c", _EYES, last.hex(), *links),
             stdout=subprocess.PIPE, text=True,
         )  # fmt: skip
         assert eyes.stdout and eyes.stdout.readline() == "up\n"
@@ -169,12 +170,12 @@ class Field:
     def heard(self, machine: str, address: str, port: int, attack: Any) -> list[str]:
         """Which datagrams come to a port of a machine while `attack` goes on."""
         ear = subprocess.Popen(
-            self.world.inside(machine, "python3", "-c", _EAR, address, str(port)), stdout=subprocess.PIPE, text=True
+            self.world.inside(machine, *PYTHON, "-c", _EAR, address, str(port)), stdout=subprocess.PIPE, text=True
         )
         assert ear.stdout and ear.stdout.readline() == "up\n"
         attack()
         code = f"import socket; socket.socket(2,2).sendto(b'end',({address!r},{port}))"
-        self.world.run(machine, "python3", "-c", code)
+        self.world.run(machine, *PYTHON, "-c", code)
         return ear.communicate(timeout=60)[0].split()
 
     def lan_syn(self, address: str, port: int, to: bytes | None = None) -> bool:
@@ -195,13 +196,7 @@ for n in range(3):
         if data[:6] == own and data[23] == 6 and data[36:38] == (50123).to_bytes(2, "big") and data[47] & 0x12 == 0x12:
             raise SystemExit(print("answered"))
 """
-        return "answered" in self.world.run("lan", "env", f"PYTHONPATH={Path.cwd()}", *self._python(), "-c", code)
-
-    @staticmethod
-    def _python() -> tuple[str, ...]:
-        import sys
-
-        return (sys.executable,)
+        return "answered" in self.world.run("lan", "env", f"PYTHONPATH={Path.cwd()}", sys.executable, "-c", code)
 
     def _address_of_host(self) -> bytes:
         return self._address("eth0")

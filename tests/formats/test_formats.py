@@ -13,7 +13,7 @@ import yaml
 from dacha.formats.iso_image import iso_image
 from dacha.formats.linux import cpio
 from dacha.formats.linux.bzimage import uncompressed_kernel
-from dacha.formats.linux.kernel_module import depends, load_order
+from dacha.formats.linux.kernel_module import depends, load_order, quick_to_load
 from dacha.formats.openssh import key_pair, known_hosts, public_line
 from dacha.formats.seed import documents
 
@@ -170,6 +170,14 @@ def test_modules_load_after_what_they_need() -> None:
     modules = {"net": module("virtio", "fail-over"), "virtio": module("ring"), "ring": module(), "fail_over": module()}
     order = load_order(["net", "builtin"], modules)
     assert order == ["ring", "virtio", "fail_over", "net"] and depends(b"nothing") == []
+
+
+def test_a_module_without_its_signature_is_what_was_signed() -> None:
+    # As the kernel's own signing program writes it: the signature, 12 octets of which 4 say its length, a mark.
+    code, mark = b"\x7fELF code \0.text\0.BTF\0.BTF_ids\0", b"~Module signature appended~\n"
+    signed = code + b"S" * 300 + bytes([0, 0, 2, 0, 0, 0, 0, 0]) + struct.pack(">I", 300) + mark
+    light = code.replace(b"\0.BTF\0", b"\0.btf\0")
+    assert quick_to_load(signed) == quick_to_load(code) == light and len(light) == len(code)
 
 
 def test_a_private_key_with_a_passphrase_is_told_from_one_without(tmp_path: Path) -> None:

@@ -10,7 +10,7 @@ import time
 from pathlib import Path
 
 from dacha.core.lab.names import link_name
-from tests.networks.world import HostedLab
+from tests.networks.world import PYTHON, HostedLab
 
 LAB = """\
 [lab]
@@ -117,7 +117,7 @@ def world_page(lab: HostedLab, machine: str, where: str) -> str:
         f"import socket\ntry:\n s=socket.create_connection(({where!r},8020),2)\n s.sendall(b'X\\n\\n')\n"
         " print(s.recv(64).decode().splitlines()[0])\nexcept OSError: print('silent')\n"
     )
-    return lab.world.run(machine, "python3", "-c", code).strip()
+    return lab.world.run(machine, *PYTHON, "-c", code).strip()
 
 
 def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:

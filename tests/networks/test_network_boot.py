@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 from dacha.core.lab.names import link_name
-from tests.networks.world import HostedLab, until
+from tests.networks.world import PYTHON, HostedLab, until
 
 LAB = """\
 [lab]
@@ -161,7 +161,7 @@ def test_files_are_served_to_the_network_alone_and_none_beside_the_folder(hosted
     source = CLIENT.format(source=str(Path(__file__).parent.parent.parent / "src"))
 
     def told(code: str, machine: str = "outside") -> str:
-        return world.run(machine, "python3", "-c", source + code).strip()
+        return world.run(machine, *PYTHON, "-c", source + code).strip()
 
     assert told('print(fetch("pxelinux.0"), fetch("/inner"), fetch("pxelinux.0", 512, 1))') == "300000 300000 300000"
     assert told('print(fetch("out"), fetch("../secret"), fetch("/etc/passwd"), fetch("no"), fetch("."))') == " ".join(
@@ -236,7 +236,7 @@ def test_a_machine_that_is_no_guest_has_an_address_a_name_and_files_to_start_fro
     script.chmod(0o755)
     world.run("outside", "busybox", "udhcpc", "-i", "eth9", "-q", "-n", "-f", "-s", str(script))
     source = CLIENT.format(source=str(Path(__file__).parent.parent.parent / "src"))
-    assert world.run("outside", "python3", "-c", source + 'print(fetch("pxelinux.0"))').strip() == "300000"
+    assert world.run("outside", *PYTHON, "-c", source + 'print(fetch("pxelinux.0"))').strip() == "300000"
     log = caretakers_log(lab)
     assert "10.77.4.60 is leased to 02:00:00:77:04:60" in log and "pxelinux.0 was sent (10.77.4.60)" in log
     name = "import dns.resolver as r; x = r.Resolver(configure=False); x.nameservers = ['10.77.4.2']; " \

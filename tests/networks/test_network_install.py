@@ -9,7 +9,7 @@ from pathlib import Path
 
 from dacha.core.lab.names import link_name
 from tests.networks.test_network_boot import CLIENT
-from tests.networks.world import HostedLab
+from tests.networks.world import PYTHON, HostedLab
 
 INSTALLED = """\
 [lab]
@@ -83,7 +83,7 @@ def test_a_guest_is_installed_over_its_network_by_answers_that_nobody_else_gets(
     world.plug("outside", bridge)
     world.run("outside", "ip", "address", "add", "10.77.4.99/24", "dev", "eth9")
     source = CLIENT.format(source=str(Path(__file__).parent.parent.parent / "src"))
-    assert world.run("outside", "python3", "-c", source + ASK_FOR_ANSWERS).strip() == "404 404 200 error 1"
+    assert world.run("outside", *PYTHON, "-c", source + ASK_FOR_ANSWERS).strip() == "404 404 200 error 1"
     wait_for(lambda: '"answers": true' in lab("status", "--json", code=None).out, 600, record)
     assert lab("connect", "gauge", "--", "cat /proc/cmdline", timeout=240).out.startswith("BOOT_IMAGE=")
     assert lab("console", "gauge", "--record").out.count("demo installer: installed on /dev/vda") == 1

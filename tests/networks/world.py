@@ -20,6 +20,8 @@ from typing import Any
 from tests.conftest import Lab, Run
 
 _NUMBERS = itertools.count()
+# Alone, as what it runs there needs nothing but the standard library.
+PYTHON = (sys.executable, "-I")
 MACHINES = {"host": 10, "lan": 20, "other": 30, "router": 1}
 
 
@@ -97,7 +99,7 @@ class World:
             "except ConnectionRefusedError: print('refused')\n"
             "except OSError: print('silent')\n"
         )
-        return self.run(machine, "python3", "-c", code).strip()
+        return self.run(machine, *PYTHON, "-c", code).strip()
 
     def serve(self, machine: str, address: str, port: int, line: str) -> subprocess.Popen[bytes]:
         """A service on a machine that says one line to everybody, and the asker's address. Kill it after use."""
@@ -108,7 +110,7 @@ class World:
             "while True:\n c,a=s.accept()\n"
             f" c.sendall(({line!r}+' '+a[0]+'\\n').encode())\n c.close()\n"
         )
-        process = subprocess.Popen(self.inside(machine, "python3", "-c", code), stdout=subprocess.PIPE)
+        process = subprocess.Popen(self.inside(machine, *PYTHON, "-c", code), stdout=subprocess.PIPE)
         assert process.stdout
         process.stdout.readline()
         return process

@@ -17,7 +17,7 @@ from dacha.core.errors import HostError
 from dacha.core.named import NamedTuple
 from dacha.formats.linux import cpio
 from dacha.formats.linux.bzimage import uncompressed_kernel
-from dacha.formats.linux.kernel_module import load_order
+from dacha.formats.linux.kernel_module import load_order, quick_to_load
 from dacha.host import folders
 from dacha.host.files import locked, replace_file
 
@@ -39,6 +39,11 @@ LIBRARIES = (
     "libc.so.6",
     "libm.so.6",
     "ld-linux-x86-64.so.2",
+)
+OWN = ("init.sh", "lease.sh", "power.sh", "index.html", "tides.csv")
+FOLDERS = (
+    "bin dev etc etc/acpi etc/acpi/PWRF etc/dropbear home lib lib/x86_64-linux-gnu lib64 mnt mnt/seed modules proc "
+    "root run srv srv/readings srv/www sys tmp usr usr/bin usr/lib usr/sbin var var/log"
 )
 # Without self-tests, mitigations and probing for serial ports that are not there, an emulated guest is up in
 # about three seconds.
@@ -62,7 +67,7 @@ def _own(name: str) -> bytes:
 
 def _folder() -> Path:
     """Where this version of the guest is kept: in the cache folder, by what it is made of."""
-    source = b"\0".join([Path(__file__).read_bytes(), *(_own(n) for n in ("init.sh", "index.html", "tides.csv"))])
+    source = b"\0".join([Path(__file__).read_bytes(), *(_own(n) for n in OWN)])
     return folders.make_private(folders.cache() / "demo-guest" / sha256(source).hexdigest()[:16])
 
 
@@ -119,7 +124,7 @@ def _modules_in(root: Path) -> dict[str, Path]:
 def _build(root: Path, image: GuestImage, progress: Callable[[str], None]) -> None:
     progress("putting the guest together")
     packed = next((root / "boot").glob("vmlinuz-*")).read_bytes()
-    replace_file(image.initrd, cpio.archive(entries(root)))
+    replace_file(image.initrd, cpio.archive(entries(root, signed=False)))
     try:
         kernel = uncompressed_kernel(packed)
     except ValueError:
@@ -162,8 +167,9 @@ def _orders(modules: dict[str, Path]) -> dict[str, list[str]]:
     return {name: load_order(list(modules_of), contents) for name, modules_of in wanted.items()}
 
 
-def entries(root: Path) -> list[cpio.Entry]:
-    """The members of the guest's first root file system, of its `unpacked` packages."""
+def entries(root: Path, *, signed: bool = True) -> list[cpio.Entry]:
+    """The members of the guest's first root file system, of its `unpacked` packages. Without `signed`, its modules are
+    loaded sooner, and not under Secure Boot."""
 
     def find(name: str) -> Path:
         found = next((p for p in sorted(root.rglob(name)) if p.is_file()), None)
@@ -175,28 +181,16 @@ def entries(root: Path) -> list[cpio.Entry]:
 
     modules = _modules_in(root)
     orders = _orders(modules)
-    made = [
-        cpio.folder(f)
-        for f in (
-            "bin",
-            "dev",
-            "etc",
-            "modules",
-            "lib",
-            "lib64",
-            "lib/x86_64-linux-gnu",
-            "usr",
-            "usr/sbin",
-            "usr/bin",
-            "usr/lib",
-            "srv",
-            "srv/www",
-        )
-    ]
+    made = [cpio.folder(f) for f in FOLDERS.split()]
     made += [
         cpio.Entry("dev/console", cpio.CHARACTER | 0o600, device=(5, 1)),
         cpio.file("init", _own("init.sh"), 0o755),
-        cpio.file("bin/busybox", find("busybox").read_bytes(), 0o755),
+        # Everybody may ping: busybox is root's, and of its programs only those that need it go on as root.
+        cpio.file("bin/busybox", find("busybox").read_bytes(), 0o4755),
+        cpio.file("etc/lease", _own("lease.sh"), 0o755),
+        cpio.file("etc/acpi/PWRF/00000080", _own("power.sh"), 0o755),
+        cpio.file("etc/passwd", b"root:*:0:0:root:/root:/bin/sh\n"),
+        cpio.file("etc/group", b"root:x:0:\n"),
         cpio.file("usr/sbin/dropbear", (root / "usr/sbin/dropbear").read_bytes(), 0o755),
         cpio.file("usr/bin/dropbearconvert", find("dropbearconvert").read_bytes(), 0o755),
         # Where the SSH server looks for it.
@@ -206,7 +200,9 @@ def entries(root: Path) -> list[cpio.Entry]:
         cpio.file("srv/www/tides.csv", _own("tides.csv")),
     ]
     loaded = {module for order in orders.values() for module in order}
-    made += [cpio.file(f"modules/{module}.ko", modules[module].read_bytes()) for module in sorted(loaded)]
+    for module in sorted(loaded):
+        content = modules[module].read_bytes()
+        made.append(cpio.file(f"modules/{module}.ko", content if signed else quick_to_load(content)))
     for name in LIBRARIES:
         folder = "lib64" if name.startswith("ld-") else "lib/x86_64-linux-gnu"
         made.append(cpio.file(f"{folder}/{name}", find(name).read_bytes(), 0o755))

@@ -57,7 +57,7 @@ def installer_image(
             remedy="on Debian: apt install grub-common grub-pc-bin grub-efi-amd64-bin xorriso mtools",
         )
     made_by = b"".join(Path(file).read_bytes() for file in (__file__, str(guest_image.__file__)))
-    source = b"".join(guest_image._own(n) for n in ("init.sh", "installer.sh", "index.html")) + made_by
+    source = b"".join(guest_image._own(n) for n in (*guest_image.OWN, "installer.sh")) + made_by
     folder = folders.make_private(folders.cache() / "demo-installer" / sha256(source).hexdigest()[:16])
     target = folder / f"saltmarsh-{finish}{'-ask' if ask else ''}.iso"
     with locked(folder / "lock", "dacha demo", 600.0):
