@@ -7,6 +7,7 @@ import contextlib
 import json
 import os
 import re
+import resource
 import shutil
 import signal
 import socket
@@ -23,6 +24,7 @@ import dacha
 from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.core.lab.names import link_name
 from dacha.wire.link.router_advertisement import Advertisement
+from tests.conftest import PROGRAM
 from tests.networks.world import HostedLab, until
 from tests.processes import kill
 
@@ -292,6 +294,28 @@ def test_what_a_full_disk_did_not_take_is_written_when_there_is_room(hosted: Hos
         hosted("stop", "--all", "--force", "--wait", "0s", code=None)
         hosted("caretaker", "stop", code=None)
         subprocess.run(["umount", "--lazy", state], check=True)
+
+
+def test_a_caretaker_that_may_open_no_file_for_a_while_goes_on(serving: HostedLab) -> None:
+    lab = serving
+    lab("caretaker", "stop")
+    said = lab.folder / "said"
+    with said.open("wb") as out:
+        running = subprocess.Popen(
+            lab.world.inside("host", PROGRAM, "caretaker", "run", "--lab", str(lab.file)), stderr=out, env=lab.env
+        )
+    until(lambda: lab("caretaker", "status", "--json", code=None).json["running"])
+    pid = lab("caretaker", "status", "--json").json["pid"]
+    usual, held = resource.prlimit(pid, resource.RLIMIT_NOFILE), {int(n) for n in os.listdir(f"/proc/{pid}/fd")}
+    resource.prlimit(pid, resource.RLIMIT_NOFILE, (min(set(range(max(held) + 2)) - held), usual[1]))
+    os.kill(pid, signal.SIGHUP)
+    until(lambda: "cannot be served as it is: OSError: [Errno 24] Too many open files" in said.read_text())
+    resource.prlimit(pid, resource.RLIMIT_NOFILE, usual)
+    client = Client(lab, STRANGER)
+    client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
+    until(lambda: leases(lab))
+    lab("caretaker", "stop")
+    assert running.wait(60) == 0, said.read_text()
 
 
 def test_after_an_upgrade_the_caretaker_is_started_anew_and_keeps_its_leases(serving: HostedLab) -> None:

@@ -6,9 +6,9 @@ import asyncio
 import contextlib
 from collections.abc import Callable
 
+from dacha.caretaker.attempts import attempt
 from dacha.caretaker.messages import Tap
 from dacha.caretaker.watching import Watch, Watched
-from dacha.core.errors import DachaError
 from dacha.core.network.links import DirectLink, KernelPlan, TapLink
 from dacha.core.plan.learned import followed, learned
 from dacha.core.plan.plan import Plan
@@ -46,13 +46,12 @@ class Following:
             await self._moved.wait()
             self._moved.clear()
             ws = self._ws
-            self.watch.save()
-            self._names(followed(self._plan, learned(self._plan, self.watch.seen)))
-            try:
+            with attempt(self._log, "doors cannot follow yet") as this:
+                self.watch.save()
+                self._names(followed(self._plan, learned(self._plan, self.watch.seen)))
                 if await asyncio.to_thread(rules.follow, ws):
                     self._log("doors follow their guests: the rules were loaded again")
-            except DachaError as e:
-                self._log("doors cannot follow yet: " + " / ".join(e.lines()))
+            if this.failed:
                 self._moved.set()
                 await asyncio.sleep(AGAIN_S)
             await asyncio.sleep(TOGETHER_S)
@@ -62,7 +61,7 @@ class Following:
         while True:
             await asyncio.sleep(AGENT_S)
             for name in self._ws.lab.guests:
-                with contextlib.suppress(OSError):
+                with attempt(self._log, f"{name}'s agent cannot be asked"), contextlib.suppress(OSError):
                     if running(home.process_lock(name)):
                         told = await asyncio.to_thread(agent.addresses, home.run(name))
                         self.watch.told(told or ())

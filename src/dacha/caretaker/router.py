@@ -8,7 +8,7 @@ import socket
 import time
 from collections.abc import Callable
 
-from dacha.core.errors import DachaError
+from dacha.caretaker.attempts import attempt
 from dacha.core.router.mapping import AGAIN_S, RouterState, next_look
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
@@ -51,13 +51,11 @@ class Outside:
         while True:
             self._woken.clear()
             wait = AGAIN_S
-            try:
+            with attempt(self._log, "the router cannot be asked"):
                 known = await asyncio.to_thread(mappings.keep, self._ws)
                 for line in _news(self._known, known):
                     self._log(line)
                 self._known, wait = known, next_look(known, time.time())
-            except DachaError as e:
-                self._log("the router cannot be asked: " + " / ".join(e.lines()))
             await asyncio.sleep(LEAST_S)
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(self._woken.wait(), max(0.0, wait - LEAST_S))

@@ -10,11 +10,13 @@ import asyncio
 import contextlib
 import signal
 import sys
+from functools import partial
 from pathlib import Path
 
+from dacha.caretaker.attempts import attempt
 from dacha.caretaker.boot import start_guests
 from dacha.caretaker.root_part import Caretaker
-from dacha.core.errors import BusyError, DachaError
+from dacha.core.errors import BusyError
 from dacha.engine.caretaker.process import RotatingLog, note_running, program
 from dacha.engine.network import kernel, rules
 from dacha.engine.workspace import Workspace, load_applied
@@ -30,12 +32,10 @@ def _bring_up(ws: Workspace, log: RotatingLog) -> asyncio.Task[None]:
     """Start the guests that start with this host, beside everything else."""
 
     async def bring_up() -> None:
-        try:
+        with attempt(log.say, "guests cannot be started"):
             await asyncio.to_thread(start_guests, ws, log.say)
             # Noted last: a caretaker that is ended before this is followed by one that starts the rest.
             ws.home.note_boot()
-        except DachaError as e:
-            log.say("guests cannot be started: " + " / ".join(e.lines()))
 
     log.say("this host has started: so do its guests")
     return asyncio.ensure_future(bring_up())
@@ -45,10 +45,8 @@ async def _look_after_uplinks(log: RotatingLog) -> None:
     """Adapters that appear later hear their routers too, though this host forwards for the lab's sake."""
     while True:
         await asyncio.sleep(UPLINKS_S)
-        try:
+        with attempt(partial(log.say, bucket="uplinks"), "new adapters cannot be looked at"):
             await asyncio.to_thread(kernel.keep_routers_heard)
-        except DachaError as e:
-            log.say("new adapters cannot be looked at: " + " / ".join(e.lines()), bucket="uplinks")
 
 
 async def serve(lab_file: Path, log: RotatingLog) -> None:
@@ -73,19 +71,16 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
     try:
         while not ending.is_set():
             wake.clear()
-            try:
+            with attempt(log.say, "the lab cannot be served as it is") as renewal:
                 ws = load_applied(lab_file)
                 await caretaker.renew(ws)
                 await asyncio.to_thread(rules.note, ws)
-            except DachaError as e:
-                caretaker.failed = True
-                log.say("the lab cannot be served as it is: " + " / ".join(e.lines()))
             if not noted:
                 # Said when it serves what it can: whoever started it waits for that.
                 note_running(ws.home)
                 noted = True
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(wake.wait(), AGAIN_S if caretaker.failed else None)
+                await asyncio.wait_for(wake.wait(), AGAIN_S if renewal.failed or caretaker.failed else None)
     finally:
         looking.cancel()
         if booting:
