@@ -11,9 +11,11 @@ from dacha.formats.openssh import key_pair
 from tests.conftest import Lab
 from tests.guests.test_handout import as_root_with
 
-LAB = (
+GAUGE = (
     '[lab]\nname = "saltmarsh"\n[network.pier]\nkind = "nat"\n'
     '[guest.gauge]\n@BOOT@\nadapter = [{ network = "pier" }]\ndoor.ssh = { from = "host", port = 2246 }\n'
+)
+LAB = GAUGE + (
     '[guest.charts]\n@BOOT@\nadapter = [{ network = "pier" }]\ndoor.ssh = { from = "host", port = 2247 }\n'
     'door.web = { service = "http", from = "host" }\n'
 )
@@ -156,7 +158,7 @@ def test_what_is_asked_wrongly_of_people_is_refused_and_changes_nothing(lab: Lab
 
 def test_files_are_copied_both_ways(guest_lab: Lab) -> None:
     lab = guest_lab
-    lab.write(LAB)
+    lab.write(GAUGE)
     lab("apply", timeout=400)
     tides = lab.folder / "tides"
     (tides / "may").mkdir(parents=True)

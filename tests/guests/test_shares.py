@@ -53,7 +53,7 @@ def served(lab: Lab) -> list[str]:
     return found
 
 
-@pytest.mark.parametrize(("files", "mib"), [(200, 10), pytest.param(1000, 50, marks=pytest.mark.whole)])
+@pytest.mark.parametrize(("files", "mib"), [(80, 4), pytest.param(1000, 50, marks=pytest.mark.whole)])
 def test_folders_are_shared_both_ways(guest_lab: Lab, files: int, mib: int) -> None:
     lab, tides, charts = guest_lab, guest_lab.folder / "tides", guest_lab.folder / "charts, old"
     for folder in (tides, charts):
