@@ -217,3 +217,4 @@ def traced(
         words = [" ".join(map(str, h.values())) for h in said["hops"] if h["name"] == hop]
         if (said["broken"] == hop and says in "".join(words)) or time.monotonic() > deadline:
             return said, slowest
+        time.sleep(0.3)

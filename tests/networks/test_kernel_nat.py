@@ -10,7 +10,7 @@ import time
 from pathlib import Path
 
 from dacha.core.lab.names import link_name
-from tests.networks.world import PYTHON, HostedLab
+from tests.networks.world import PYTHON, HostedLab, until
 
 LAB = """\
 [lab]
@@ -219,9 +219,7 @@ def test_doors_follow_a_guest_whose_address_is_handed_out(hosted: HostedLab) -> 
     assert "opens buoy http" in said and "door buoy http" in said, said
     # An address that is planned for somebody is not its to have, nor the gateway's.
     on_console(lab, "buoy", move.format("10.77.4.2", "10.77.4.9"))
-    deadline = time.monotonic() + 120
-    while not (row := lab("address", "list", "--json").json["addresses"][0])["conflict"]:
-        assert time.monotonic() < deadline, row
+    until(lambda: lab("address", "list", "--json").json["addresses"][0]["conflict"])
     assert "NOT FREE TO HAVE" in lab("address", "list").out
     assert world.reads("lan", "192.0.2.10", 2230, 1.0) in ("refused", "silent")
 

@@ -26,11 +26,14 @@ MACHINES = {"host": 10, "lan": 20, "other": 30, "router": 1}
 
 
 def until(true: Callable[[], Any], timeout_s: float = 120.0) -> Any:
-    """What it answers once that is true; it is asked again and again."""
+    """What it answers once that is true; it is asked again and again, for half of the time at the most: what is waited
+    for needs the processor too."""
     deadline = time.monotonic() + timeout_s
+    began = time.monotonic()
     while not (found := true()):
         assert time.monotonic() < deadline
-        time.sleep(0.1)
+        time.sleep(max(0.1, time.monotonic() - began))
+        began = time.monotonic()
     return found
 
 
