@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 
-from dacha.core.errors import HostError
+from dacha.caretaker.attempts import attempt
 from dacha.core.named import NamedTuple
 from dacha.core.plan.learned import Key, Sighting
 from dacha.core.zone import without_zone
@@ -134,7 +134,5 @@ class Watch:
             return
         self._saving.cancel()
         self._saving = None
-        try:
+        with attempt(self._log, "what was seen could not be noted"):
             write(self._file, self.seen)
-        except HostError as e:
-            self._log("what was seen could not be noted: " + " / ".join(e.lines()))

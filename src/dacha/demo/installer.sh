@@ -1,6 +1,5 @@
 #!/bin/busybox sh
 # The demo's installer: writes the demo guest to the first disk, asks nothing, and restarts or powers off.
-/bin/busybox mkdir -p /proc /sys /dev
 /bin/busybox --install -s /bin
 export PATH=/bin
 mount -t proc proc /proc
