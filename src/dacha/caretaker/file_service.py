@@ -13,9 +13,10 @@ import socket
 import sys
 from collections import Counter
 from collections.abc import Callable
+from functools import partial
 
+from dacha.caretaker.attempts import attempt
 from dacha.caretaker.sockets import connections
-from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
 from dacha.core.network.links import KernelPlan
 from dacha.core.plan.plan import Plan
@@ -121,23 +122,22 @@ class FileService:
 
     async def _serve(self, guest: Guest, connection: socket.socket) -> None:
         assert self._ws
+        say = partial(self._say, bucket=guest.name)
         try:
-            with connection:
-                told = await asyncio.to_thread(server_for, self._ws, guest)
-                process = await asyncio.create_subprocess_exec(
-                    sys.executable, "-I", "-S", smb_server.__file__, json.dumps(told), cwd="/",
-                    stdin=connection.fileno(), stdout=asyncio.subprocess.DEVNULL,
-                    stderr=asyncio.subprocess.PIPE, start_new_session=True,
-                    env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"},
-                )  # fmt: skip
-            self._servers[process] = guest
-            _, words = await process.communicate()
-            del self._servers[process]
-            if process.returncode and process.returncode > 0:
-                last = (words[-400:].decode(errors="replace").strip().splitlines() or ["it says nothing"])[-1]
-                self._say(f"{guest.name}: its server of shared folders ended: {last}", bucket=guest.name)
-        except (DachaError, OSError) as e:
-            why = " / ".join(e.lines()) if isinstance(e, DachaError) else str(e)
-            self._say(f"{guest.name}: its shared folders cannot be served: {why}", bucket=guest.name)
+            with attempt(say, f"{guest.name}: its shared folders cannot be served"):
+                with connection:
+                    told = await asyncio.to_thread(server_for, self._ws, guest)
+                    process = await asyncio.create_subprocess_exec(
+                        sys.executable, "-I", "-S", smb_server.__file__, json.dumps(told), cwd="/",
+                        stdin=connection.fileno(), stdout=asyncio.subprocess.DEVNULL,
+                        stderr=asyncio.subprocess.PIPE, start_new_session=True,
+                        env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"},
+                    )  # fmt: skip
+                self._servers[process] = guest
+                _, words = await process.communicate()
+                del self._servers[process]
+                if process.returncode and process.returncode > 0:
+                    last = (words[-400:].decode(errors="replace").strip().splitlines() or ["it says nothing"])[-1]
+                    say(f"{guest.name}: its server of shared folders ended: {last}")
         finally:
             self._open[guest.name] -= 1
