@@ -70,16 +70,35 @@ elif [ "${2:-}" = screenshots ]; then
 fi
 "$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"
 
-if [ -n "$missing" ]; then
-    as_root=
-    if [ "$(id -u)" -ne 0 ]; then
-        if command -v sudo > /dev/null 2>&1 && sudo -n true 2> /dev/null; then
-            as_root="sudo -n"
-        else
-            echo "These Debian packages are missing:$missing. Install them as root: apt-get install$missing" >&2
-            exit 1
-        fi
+as_root=
+if [ -n "$missing" ] && [ "$(id -u)" -ne 0 ]; then
+    if command -v sudo > /dev/null 2>&1 && sudo -n true 2> /dev/null; then
+        as_root="sudo -n"
+    else
+        echo "These Debian packages are missing:$missing. Install them as root: apt-get install$missing" >&2
+        exit 1
     fi
+fi
+
+python_environment() {
+    echo "Making the Python environment in $venv"
+    [ -x "$venv/bin/python" ] || "$python" -m venv "$venv"
+    # Compiled is what is used, when it is used first: all of it would take a third of the time.
+    "$venv/bin/pip" install --quiet --disable-pip-version-check --no-compile --editable '.[test]'
+}
+# It needs none of the packages but python3-venv, and is made while they are installed. Whatever ends this script ends
+# when it does.
+making=
+case $missing in
+*python3-venv*) ;;
+*)
+    python_environment &
+    making=$!
+    trap 'wait "$making"' EXIT
+    ;;
+esac
+
+if [ -n "$missing" ]; then
     echo "Installing Debian packages:$missing"
     $as_root apt-get update -qq
     # Debian 12 has the server of shared folders in a package of QEMU's, Debian 13 in one of its own.
@@ -95,7 +114,9 @@ if ! apt-cache show busybox-static > /dev/null 2>&1 && [ "$(id -u)" -eq 0 ]; the
     apt-get update -qq
 fi
 
-echo "Making the Python environment in $venv"
-[ -x "$venv/bin/python" ] || "$python" -m venv "$venv"
-# Compiled is what is used, when it is used first: all of it would take a third of the time.
-"$venv/bin/pip" install --quiet --disable-pip-version-check --no-compile --editable '.[test]'
+if [ -n "$making" ]; then
+    trap - EXIT
+    wait "$making"
+else
+    python_environment
+fi
