@@ -14,6 +14,7 @@ from dacha.formats.iso_image import iso_image
 from dacha.formats.linux import cpio
 from dacha.formats.linux.bzimage import uncompressed_kernel
 from dacha.formats.linux.kernel_module import depends, load_order, quick_to_load
+from dacha.formats.linux.vmlinux import quick_to_start
 from dacha.formats.openssh import key_pair, known_hosts, public_line
 from dacha.formats.seed import documents
 
@@ -161,6 +162,41 @@ def test_a_packed_kernel_is_unpacked_or_refused() -> None:
     for wrong in (b"", b"MZ" * 600, bzimage(b"????"), bzimage(gzip.compress(b"no elf")), bzimage(b"", 0x200)):
         with pytest.raises(ValueError):
             uncompressed_kernel(wrong)
+
+
+def elf(code: bytes, sites: bytes) -> bytes:
+    """A kernel as small as can be: its code is loaded at 0xffffffff81000000, the list of its returns a page behind."""
+    names = b"\0.text\0.return_sites\0.shstrtab\0"
+    head = b"\x7fELF\x02\x01".ljust(0x28, b"\0") + struct.pack("<Q10xHHH", 64 + len(code + sites + names), 64, 4, 3)
+    address, at = 0xFFFFFFFF81000000, 64
+
+    def section(name: int, kind: int, flags: int, where: int, offset: int, size: int) -> bytes:
+        return struct.pack("<IIQQQQIIQQ", name, kind, flags, where, offset, size, 0, 0, 0, 0)
+
+    table = bytes(64) + section(1, 1, 6, address, at, len(code))
+    table += section(7, 1, 2, address + 4096, at + len(code), len(sites))
+    table += section(21, 3, 0, 0, at + len(code + sites), len(names))
+    return head + code + sites + names + table
+
+
+def test_a_kernel_that_starts_sooner_has_its_returns_as_returns() -> None:
+    low, high = struct.pack("<I", 0x81001000), struct.pack("<I", 0x81001008)
+    walk, thunk = b"\x48\xc7\xc6@@@@\x48\xc7\xc7" + low, 40
+    # Two returns, at 0 and at 10, each a jump to the place at 40; what walks their list is told its begin and its end.
+    jumps = b"\xe9" + struct.pack("<i", thunk - 5) + b"\x90" * 5 + b"\xe9" + struct.pack("<i", thunk - 15)
+    sites = struct.pack("<ii", -4096, 10 - 4096 - 4)
+    before = elf(jumps + walk.replace(b"@@@@", high) + b"\x90" * 20, sites)
+    returned = b"\xc3" + b"\xcc" * 4
+    after = elf(returned + b"\x90" * 5 + returned + walk.replace(b"@@@@", low) + b"\x90" * 20, sites)
+    assert quick_to_start(before) == after
+    # What looks otherwise is left alone: done already, two places to return by, a list walked twice, no kernel at all.
+    astray = jumps[:11] + struct.pack("<i", thunk - 16)
+    for other in (
+        after, elf(astray + walk.replace(b"@@@@", high) + b"\x90" * 20, sites), before.replace(high, low),
+        elf(jumps + walk.replace(b"@@@@", high) * 2, sites), elf(jumps, struct.pack("<i", 1 << 20)),
+        before.replace(b".return", b".others"), before[:90], b"\x7fELF", b"",
+    ):  # fmt: skip
+        assert quick_to_start(other) == other
 
 
 def test_modules_load_after_what_they_need() -> None:
