@@ -139,6 +139,8 @@ SHOWN = Certificate("charts.saltmarsh.internal", "TLSv1.3", 0.0, 2000.0, True)
         ({"sizes": ()}, None, ""),
         ({"led": ("127.0.0.1", 9)}, "door-rule", "is led to 127.0.0.1, port 9"),
         ({"led": None}, None, ""),
+        ({"lan_address": None}, "lan-address", "no address on a LAN"),
+        ({"lan_address": None, "origin": "outside", "on_loopback": True, "router": ROUTER}, None, ""),
         ({"certificate": SHOWN, "now": 1000.0}, None, ""),
     ],
 )

@@ -146,6 +146,7 @@ class Evidence(NamedTuple):
     allowed: tuple[str, ...] = ()
     asker: str | None = None
     admitted: bool | None = None
+    on_loopback: bool = False  # of this host, and nowhere else, is where the door listens
     lan_address: str | None = None
     told_address: str | None = None  # this host's on the LAN, when it was said last
     through: ConnectResult | None = None

@@ -56,6 +56,9 @@ def sources(e: Evidence) -> Hop:
 
 
 def lan_address(e: Evidence) -> Hop:
+    if e.origin == "outside" and e.on_loopback:
+        # Whatever leads it in from outside is on this host too.
+        return Hop("lan-address", FINE, "none is needed: this door listens on this host's loopback alone")
     if not e.lan_address:
         means = "nobody on the LAN can find this host"
         return Hop("lan-address", BROKEN, "this host has no address on a LAN", means, "ip address; is its cable in?")

@@ -76,6 +76,7 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
         way=way,
         origin=asked.origin,
         place=endpoint(*place) if place else "nowhere",
+        on_loopback=door.listen.is_loopback,
         network=door.adapter.network if door.adapter else "",
         prefix=door.adapter.prefix if door.adapter else 0,
         gateway=_gateway(ws, door),
