@@ -104,7 +104,7 @@ def test_a_guest_killed_hung_or_stale_is_seen_for_what_it_is(guest_lab: Lab) -> 
     assert "does not answer" in lab("status", code=1).out
     began = time.monotonic()
     refused = lab("stop", "gauge", "--wait", "2s", code=1).err
-    assert "its monitor does not answer" in refused and "dacha stop --force" in refused
+    assert "its monitor does not answer" in refused and "dacha stop gauge --force" in refused
     assert time.monotonic() - began < 30
     lab("stop", "gauge", "--wait", "1s", "--force")
     assert processes_of(lab) == []
@@ -175,6 +175,27 @@ def test_a_guest_that_ignores_its_button_is_said_and_can_be_forced(guest_lab: La
     assert len(processes_of(lab)) == 1
     assert "powered off" in lab("stop", "gauge", "--wait", "1s", "--force").out
     assert processes_of(lab) == []
+
+
+def test_a_guest_whose_kernel_gave_up_is_not_waited_for(guest_lab: Lab, image: object) -> None:
+    lab = guest_lab
+    boot = f'kernel = "{image.kernel}", command-line = "console=ttyS0 nokaslr mitigations=off"'  # type: ignore[attr-defined]
+    text = TEXT.replace("@BOOT@", f'memory = "128 MiB"\nvideo = false\nboot = {{ {boot} }}')
+    lab.write(text.replace('disk = [{ size = "16 MiB" }]\n', ""))
+    lab("apply", "--no-wait")
+    deadline = time.monotonic() + 120
+    while "end Kernel panic" not in lab("console", "gauge", "--record").out:
+        assert time.monotonic() < deadline
+        time.sleep(0.5)
+    traced = lab("trace", "gauge", "--json", code=1).json
+    boot_hop = next(h for h in traced["hops"] if h["name"] == "boot")
+    assert boot_hop["seen"].endswith("unknown-block(0,0)"), boot_hop
+    began = time.monotonic()
+    refused = lab("stop", "gauge", "--wait", "5min", code=1)
+    assert "gauge hears no power button: its kernel has given up" in refused.err
+    assert "Unable to mount root fs" in refused.err and "dacha stop gauge --force" in refused.err
+    assert "powered off: its kernel had given up" in lab("stop", "gauge", "--force", "--wait", "5min").out
+    assert time.monotonic() - began < 100 and processes_of(lab) == []
 
 
 def test_a_door_that_never_answers_is_exit_code_1_in_the_stated_time(guest_lab: Lab) -> None:

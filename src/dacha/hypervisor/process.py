@@ -17,7 +17,10 @@ from dacha.hypervisor.command_line import QMP, WATCH
 if TYPE_CHECKING:
     from dacha.hypervisor.monitor.qmp import Qmp
 
-_FORCE = "power it off: dacha stop --force (what the guest has not yet written is lost)"
+
+def force(name: str) -> str:
+    """What is left to do with a guest that does not stop."""
+    return f"power it off: dacha stop {name} --force (what the guest has not yet written is lost)"
 
 
 def _monitor(path: Path, timeout_s: float = 5.0) -> Qmp:
@@ -88,7 +91,7 @@ def press_power(process: Process | None, run: Path, name: str) -> None:
         if process and not alive(process):
             return
         why = str(e)
-    raise AnswerNo(f"{name} does not stop: its monitor does not answer", why=why, remedy=_FORCE)
+    raise AnswerNo(f"{name} does not stop: its monitor does not answer", why=why, remedy=force(name))
 
 
 def await_end(process: Process, name: str, timeout_s: float, pressed_s: float) -> None:
@@ -97,7 +100,7 @@ def await_end(process: Process, name: str, timeout_s: float, pressed_s: float) -
         raise AnswerNo(
             f"{name} is still on {pressed_s:.0f} s after its power button was pressed",
             why="its system is busy, or does not listen to the button",
-            remedy=f"wait longer: dacha stop {name} --wait 5min\n{_FORCE}",
+            remedy=f"wait longer: dacha stop {name} --wait 5min\n{force(name)}",
         )
 
 

@@ -50,7 +50,7 @@ def _stop_options(parser: argparse.ArgumentParser) -> None:
 def stop_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Press guests' power buttons and wait until they are off. With --force, power off what is still on\n"
-        "after the time; --force --wait 0s does so at once."
+        "after the time; --force --wait 0s does so at once. A guest whose kernel has given up is not waited for."
     )
     _guests(parser)
     _stop_options(parser)

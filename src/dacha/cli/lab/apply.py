@@ -162,7 +162,7 @@ def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet:
                 return
             named = ", ".join(f"{d.door.guest} {d.door.name}" for d in waiting[:4])
             more = f" and {len(waiting) - 4} more" if len(waiting) > 4 else ""
-            words = last_words(self.ws, waiting[0].door.guest)
+            words = last_words(self.ws.home, waiting[0].door.guest)
             line.show(f"waiting for {named}{more}" + (f"; {waiting[0].door.guest}: {words}" if words else ""))
 
     with waiting_line(quiet=quiet) as line:
@@ -182,7 +182,7 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
     failed: list[dict[str, Any]] = []
     with waiting_line(quiet=quiet) as line:
         while waited:
-            states = {name: first_boot(ws, name) for name in waited}
+            states = {name: first_boot(ws.home, name) for name in waited}
             for name, state in states.items():
                 if state.state == "done" and not quiet:
                     with line.aside():
@@ -196,7 +196,7 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
             if time.monotonic() > until:
                 break
             if waited and line.due():
-                line.show(f"waiting for the first boot of {', '.join(waited)}; {last_words(ws, waited[0])}")
+                line.show(f"waiting for the first boot of {', '.join(waited)}; {last_words(ws.home, waited[0])}")
             time.sleep(0.5 if waited else 0)
     for name in waited:
         so_far = ", ".join(states[name].failed_at)

@@ -8,21 +8,23 @@ import re
 from dacha.core.apply.first_boot_state import FirstBootState, first_boot_state
 from dacha.core.harmless import harmless
 from dacha.engine.guest.observe import CONSOLE_START
-from dacha.engine.workspace import Workspace
+from dacha.engine.home import Home
 
 # As much of the end as is read (bytes): more than a screen full.
 _TAIL = 8192
 # A first boot ends long after it began, and what it says stands anywhere between.
 _WHOLE = 1 << 20
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?]*[A-Za-z]|\x1b[()][A-Z0-9]|\x1b[=>]")
+# The last that a kernel says when it gives up and does not start anew.
+_GAVE_UP = re.compile(rb"---\[ end (Kernel panic[^\r\n]*?) *\]---\s*\Z")
 # A kernel's time stamp and a service manager's mark: not what a line says.
 _MARKS = re.compile(r"^(\[ *[\d.]+\] *|\[ *(OK|FAILED|\*+) *\] *)+")
 
 
-def recent(ws: Workspace, guest: str, most: int = _TAIL) -> bytes:
+def recent(home: Home, guest: str, most: int = _TAIL) -> bytes:
     """The end of what this start has put on the serial console, at most so many bytes, without escape sequences.
     Raises OSError."""
-    folder = ws.home.guest(guest)
+    folder = home.guest(guest)
     try:
         begin = int((folder / CONSOLE_START).read_text())
     except (OSError, ValueError):
@@ -34,10 +36,19 @@ def recent(ws: Workspace, guest: str, most: int = _TAIL) -> bytes:
         return _ESCAPES.sub(b"", f.read())
 
 
-def last_words(ws: Workspace, guest: str, most: int = 60) -> str:
+def gave_up(home: Home, guest: str) -> str:
+    """What its kernel said when it gave up for good; "" while it has not."""
+    try:
+        found = _GAVE_UP.search(recent(home, guest))
+    except OSError:
+        return ""
+    return harmless(found[1].decode("ascii", "replace"))[:80] if found else ""
+
+
+def last_words(home: Home, guest: str, most: int = 60) -> str:
     """The last line of meaning on a guest's console, at most so many characters; "" where it has shown none."""
     try:
-        text = recent(ws, guest).decode("utf-8", "replace")
+        text = recent(home, guest).decode("utf-8", "replace")
     except OSError:
         return ""
     for line in reversed(re.split(r"[\r\n]+", text)):
@@ -47,9 +58,9 @@ def last_words(ws: Workspace, guest: str, most: int = 60) -> str:
     return ""
 
 
-def first_boot(ws: Workspace, guest: str) -> FirstBootState:
+def first_boot(home: Home, guest: str) -> FirstBootState:
     """How far the guest's first boot is, as far as its console tells."""
     try:
-        return first_boot_state(recent(ws, guest, _WHOLE).decode("utf-8", "replace"))
+        return first_boot_state(recent(home, guest, _WHOLE).decode("utf-8", "replace"))
     except OSError:
         return FirstBootState("unknown")

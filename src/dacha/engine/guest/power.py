@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 from dacha.core.apply.observed import HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.errors import AnswerNo, DachaError, UsageError
 from dacha.core.spelling import did_you_mean
+from dacha.engine.guest.console import gave_up
 from dacha.engine.guest.observe import full_name, observe_guest
 from dacha.engine.home import Home
 from dacha.host import cgroup
@@ -41,7 +42,8 @@ def stop(
 ) -> None:
     """Stop guests: all power buttons first, then wait for each, `wait_s` seconds for all together.
 
-    With `force`, what does not stop in time is powered off (at once when `wait_s` is 0). `on_purpose` notes that
+    With `force`, what does not stop in time is powered off (at once when `wait_s` is 0). What cannot stop, as its
+    kernel has given up, is not waited for. `on_purpose` notes that
     they were meant to be off, so that `apply` leaves them so. Raises AnswerNo for those that are still on.
     """
     began = time.monotonic()
@@ -65,7 +67,9 @@ def stop(
                 continue
         pressed.append((name, found))
     for name, found in pressed:
-        left = max(0.0, began + wait_s - time.monotonic())
+        # A kernel that gave up hears no button.
+        panic = gave_up(home, name)
+        left = 0.0 if panic else max(0.0, began + wait_s - time.monotonic())
         try:
             if found.process is None:
                 raise AnswerNo(f"the process of {name} cannot be told")
@@ -76,7 +80,11 @@ def stop(
             if force and found.process:
                 process.power_off(found.process, home.run(name))
                 _after(home, name)
-                report(f"guest {name}", "powered off", time.monotonic() - began)
+                said = "powered off: its kernel had given up" if panic else "powered off"
+                report(f"guest {name}", said, time.monotonic() - began)
+            elif panic:
+                what = f"{name} hears no power button: its kernel has given up"
+                failed.append(AnswerNo(what, why=panic, remedy=process.force(name)))
             else:
                 failed.append(e)
     if failed:

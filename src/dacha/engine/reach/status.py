@@ -112,7 +112,7 @@ def _first_boot(ws: Workspace, guest: Guest, seen: ObservedGuest) -> FirstBootSt
         return None
     from dacha.engine.guest.console import first_boot
 
-    return first_boot(ws, guest.name)
+    return first_boot(ws.home, guest.name)
 
 
 def _ask_doors(

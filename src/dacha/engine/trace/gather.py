@@ -129,7 +129,7 @@ def _ask_everything(
         # What its console showed in the meantime is read again: a system may have given up since it accepted.
         told = _so_far(asking)
         with contextlib.suppress(OSError):
-            told |= {"console": recent(ws, e.guest)}
+            told |= {"console": recent(ws.home, e.guest)}
         e = with_guest(e, told)
         if wordless(e.through) and e.direct and e.direct.ok:
             # Two connections at once are too many for some: what one of them heard, the other one would have.
@@ -172,7 +172,7 @@ def _first_questions(
     root, own = os.geteuid() == 0, e.way != "user"
     apart = e.network in networks_apart(ws)
     asks: dict[str, Callable[[], Any]] = {
-        "console": lambda: recent(ws, guest),
+        "console": lambda: recent(ws.home, guest),
         "agent": lambda: agent.addresses(ws.home.run(guest), AGENT_S),
         "status": lambda: run_state(ws, guest),
         "lan": addresses.lan_address,

@@ -14,7 +14,7 @@ from dacha.host.probe.connect import host_key
 
 # A guest that is up takes a connection within this time (seconds).
 ARRIVE_S = 2.5
-_PANIC = re.compile(rb"Kernel panic[^\r\n]*")
+_PANIC = re.compile(rb"Kernel panic[^\r\n]*?(?= *\]---|[\r\n]|\Z)")
 # A login prompt, or a shell's at the beginning of a line, whatever was typed behind it.
 _PROMPT = re.compile(rb"(?m)login: ?\r?$|^[\w@~:./-]{0,40} ?[#$] ")
 

@@ -111,7 +111,7 @@ def with_inside(ws: Workspace, guest: Guest, e: Evidence, target: tuple[str, int
         if e.login is None or e.login.result == NO_ANSWER:
             # Its system may have given up since it greeted.
             with contextlib.suppress(OSError):
-                e = e._replace(panic=panic_in(recent(ws, guest.name)))
+                e = e._replace(panic=panic_in(recent(ws.home, guest.name)))
     if (
         e.inside is None
         and _worth_asking(e, heard)
