@@ -1,7 +1,5 @@
 """`python -m dacha` runs the command line."""
 
-import sys
+from dacha.cli.main import program
 
-from dacha.cli.main import main
-
-sys.exit(main())
+program()

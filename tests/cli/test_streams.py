@@ -90,3 +90,21 @@ def test_a_home_that_is_none_is_said(lab: Lab, tmp_path: Path) -> None:
             cwd="/", env=bare | home | {"DACHA_LAB": "/nowhere/lab.toml"}, capture_output=True, text=True, check=False,
         )  # fmt: skip
         assert "defect" not in done.stderr and "Traceback" not in done.stderr, done
+
+
+WAITING = """\
+import atexit, sys, threading, dacha.cli.main as cli
+def main():
+    if {waits}: threading.Thread(target=threading.Event().wait, daemon=True).start()
+    return 130
+cli.main = main
+atexit.register(print, "taken down")
+cli.program()
+"""
+
+
+@pytest.mark.parametrize(("waits", "said"), [(False, "taken down\n"), (True, "")])
+def test_the_interpreter_is_not_taken_down_beside_a_question_that_was_given_up(waits: bool, said: str) -> None:
+    command = [Path(PROGRAM).with_name("python"), "-c", WAITING.format(waits=waits)]
+    done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
+    assert (done.returncode, done.stdout) == (130, said), done

@@ -100,6 +100,19 @@ def main(argv: list[str] | None = None) -> int:
     return 3 if lost and streams.Lost.answer and code == 0 else code
 
 
+def program() -> None:
+    """Be the program: `main`, and the end of the process.
+
+    A question that was given up may wait on in a thread that nobody waits for. The interpreter is not taken down beside
+    such a one: it crashes there now and then (Python 3.11), instead of its exit code.
+    """
+    code = main()
+    threads = sys.modules.get("threading")
+    if threads and any(thread.daemon for thread in threads.enumerate()):
+        os._exit(code)
+    sys.exit(code)
+
+
 def _run(argv: list[str]) -> int:
     """The exit code of a command, with every error said."""
     # What follows "--" is another program's.
