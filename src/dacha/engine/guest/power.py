@@ -43,8 +43,8 @@ def stop(
     """Stop guests: all power buttons first, then wait for each, `wait_s` seconds for all together.
 
     With `force`, what does not stop in time is powered off (at once when `wait_s` is 0). What cannot stop, as its
-    kernel has given up, is not waited for. `on_purpose` notes that
-    they were meant to be off, so that `apply` leaves them so. Raises AnswerNo for those that are still on.
+    kernel has given up, is not waited for. `on_purpose` notes that they were meant to be off, so that `apply` leaves
+    them so. Raises AnswerNo for those that are still on.
     """
     began = time.monotonic()
     pressed: list[tuple[str, process.Found]] = []
