@@ -15,8 +15,9 @@ _TAIL = 8192
 # A first boot ends long after it began, and what it says stands anywhere between.
 _WHOLE = 1 << 20
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?]*[A-Za-z]|\x1b[()][A-Z0-9]|\x1b[=>]")
+_PANIC = re.compile(rb"Kernel panic[^\r\n]*?(?= *\]---|[\r\n]|\Z)")
 # The last that a kernel says when it gives up and does not start anew.
-_GAVE_UP = re.compile(rb"---\[ end (Kernel panic[^\r\n]*?) *\]---\s*\Z")
+_FOR_GOOD = re.compile(rb"---\[ end Kernel panic[^\r\n]*\s*\Z")
 # A kernel's time stamp and a service manager's mark: not what a line says.
 _MARKS = re.compile(r"^(\[ *[\d.]+\] *|\[ *(OK|FAILED|\*+) *\] *)+")
 
@@ -36,13 +37,19 @@ def recent(home: Home, guest: str, most: int = _TAIL) -> bytes:
         return _ESCAPES.sub(b"", f.read())
 
 
-def gave_up(home: Home, guest: str) -> str:
-    """What its kernel said when it gave up for good; "" while it has not."""
+def panic_in(console: bytes) -> str | None:
+    """What a kernel that gave up said of it, in what a console has shown last."""
+    found = _PANIC.findall(console)
+    return found[-1].decode("ascii", "replace")[:80] if found else None
+
+
+def gave_up(home: Home, guest: str) -> str | None:
+    """What its kernel said when it gave up for good; None while it has not."""
     try:
-        found = _GAVE_UP.search(recent(home, guest))
+        shown = recent(home, guest)
     except OSError:
-        return ""
-    return harmless(found[1].decode("ascii", "replace"))[:80] if found else ""
+        return None
+    return panic_in(shown) if _FOR_GOOD.search(shown) else None
 
 
 def last_words(home: Home, guest: str, most: int = 60) -> str:

@@ -47,7 +47,8 @@ def stop(
     them so. Raises AnswerNo for those that are still on.
     """
     began = time.monotonic()
-    pressed: list[tuple[str, process.Found]] = []
+    # With each, what its kernel said if it has given up: it hears no button.
+    pressed: list[tuple[str, process.Found, str | None]] = []
     failed: list[DachaError] = []
     for name in names:
         record = home.read(name)
@@ -58,17 +59,19 @@ def stop(
         if found is None:
             report(f"guest {name}", "is off", 0.0)
             continue
+        panic = gave_up(home, name)
         try:
+            if panic:
+                what = f"{name} hears no power button: its kernel has given up"
+                raise AnswerNo(what, why=panic, remedy=process.force(name))
             if not (force and wait_s == 0):
                 process.press_power(found.process, home.run(name), name)
         except AnswerNo as e:
             if not force:
                 failed.append(e)
                 continue
-        pressed.append((name, found))
-    for name, found in pressed:
-        # A kernel that gave up hears no button.
-        panic = gave_up(home, name)
+        pressed.append((name, found, panic))
+    for name, found, panic in pressed:
         left = 0.0 if panic else max(0.0, began + wait_s - time.monotonic())
         try:
             if found.process is None:
@@ -82,9 +85,6 @@ def stop(
                 _after(home, name)
                 said = "powered off: its kernel had given up" if panic else "powered off"
                 report(f"guest {name}", said, time.monotonic() - began)
-            elif panic:
-                what = f"{name} hears no power button: its kernel has given up"
-                failed.append(AnswerNo(what, why=panic, remedy=process.force(name)))
             else:
                 failed.append(e)
     if failed:

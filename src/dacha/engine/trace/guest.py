@@ -8,13 +8,13 @@ from typing import Any
 
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.evidence import Evidence
+from dacha.engine.guest.console import panic_in
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.workspace import Workspace
 from dacha.host.probe.connect import host_key
 
 # A guest that is up takes a connection within this time (seconds).
 ARRIVE_S = 2.5
-_PANIC = re.compile(rb"Kernel panic[^\r\n]*?(?= *\]---|[\r\n]|\Z)")
 # A login prompt, or a shell's at the beginning of a line, whatever was typed behind it.
 _PROMPT = re.compile(rb"(?m)login: ?\r?$|^[\w@~:./-]{0,40} ?[#$] ")
 
@@ -42,12 +42,6 @@ def arrived(ws: Workspace, door: DoorPlan) -> bool:
             if wanted & taken(qmp):
                 return True
     return False
-
-
-def panic_in(console: bytes) -> str | None:
-    """What a kernel that gave up said of it, in what a console has shown last."""
-    found = _PANIC.findall(console)
-    return found[-1].decode("ascii", "replace")[:80] if found else None
 
 
 def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:

@@ -15,10 +15,9 @@ from dacha.core.lab.model import Guest
 from dacha.core.trace.evidence import NO_ANSWER, SILENT, UNREACHABLE, ConnectResult, Evidence, LoginSeen
 from dacha.core.trace.inside import TAIL, Inside, questions, read_inside
 from dacha.core.trace.login import PUT_OUT, REFUSED, seen_from
-from dacha.engine.guest.console import recent
+from dacha.engine.guest.console import panic_in, recent
 from dacha.engine.inside.ssh import identities, trust_options
 from dacha.engine.trace.asking import Asked, Asking
-from dacha.engine.trace.guest import panic_in
 from dacha.engine.trace.password import try_password
 from dacha.engine.workspace import Workspace
 from dacha.formats.openssh import needs_passphrase
