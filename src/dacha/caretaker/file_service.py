@@ -15,6 +15,7 @@ from collections import Counter
 from collections.abc import Callable
 from functools import partial
 
+from dacha.caretaker.accepting import take_each, take_no_more
 from dacha.caretaker.attempts import attempt
 from dacha.caretaker.sockets import connections
 from dacha.core.lab.model import Guest
@@ -77,22 +78,16 @@ class FileService:
             self._shut(place)
 
     def _shut(self, place: _Place) -> None:
-        s = self._sockets.pop(place)
-        asyncio.get_running_loop().remove_reader(s)
-        s.close()
+        take_no_more(self._sockets.pop(place))
 
     def _listen(self, place: _Place) -> None:
         link, address = place
         self._sockets[place] = s = connections(link, address, PORT)
-        asyncio.get_running_loop().add_reader(s, self._take, s)
+        take_each(s, self._take)
         self._say(f"shares folders by SMB at {address}:{PORT}")
 
-    def _take(self, listening: socket.socket) -> None:
-        try:
-            connection, peer = listening.accept()
-        except OSError:
-            return
-        guest = self._guests.get(peer[0])
+    def _take(self, connection: socket.socket, peer: str) -> None:
+        guest = self._guests.get(peer)
         if guest is None or self._too_often(guest.name):
             connection.close()
             return

@@ -66,7 +66,8 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
     looking = asyncio.ensure_future(_look_after_uplinks(log))
     booting = _bring_up(ws, log) if ws.home.rebooted() else None
     if booting is None:
-        ws.home.note_boot()
+        with attempt(log.say, "that the lab is up since this host's start cannot be noted"):
+            ws.home.note_boot()
     noted = False
     try:
         while not ending.is_set():
@@ -77,10 +78,12 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
                 await asyncio.to_thread(rules.note, ws)
             if not noted:
                 # Said when it serves what it can: whoever started it waits for that.
-                note_running(ws.home)
-                noted = True
+                with attempt(log.say, "that the lab is served cannot be noted") as noting:
+                    note_running(ws.home)
+                noted = not noting.failed
+            fine = noted and not renewal.failed and not caretaker.failed
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(wake.wait(), AGAIN_S if renewal.failed or caretaker.failed else None)
+                await asyncio.wait_for(wake.wait(), None if fine else AGAIN_S)
     finally:
         looking.cancel()
         if booting:

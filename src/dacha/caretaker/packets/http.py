@@ -10,6 +10,7 @@ import socket
 from collections import Counter
 from collections.abc import Callable
 
+from dacha.caretaker.accepting import take_each, take_no_more
 from dacha.caretaker.packets.tftp import Fetch
 from dacha.wire import http
 
@@ -27,18 +28,14 @@ class HttpService:
         self._open: Counter[str] = Counter()
         self._tasks: set[asyncio.Task[None]] = set()
         self._listening = listening
-        asyncio.get_running_loop().add_reader(listening, self._take)
+        take_each(listening, self._take)
 
-    def _take(self) -> None:
-        try:
-            connection, peer = self._listening.accept()
-        except OSError:
-            return
-        if self._open.total() >= CONNECTIONS_MOST or self._open[peer[0]] >= EACH_MOST:
+    def _take(self, connection: socket.socket, peer: str) -> None:
+        if self._open.total() >= CONNECTIONS_MOST or self._open[peer] >= EACH_MOST:
             connection.close()
             return
-        self._open[peer[0]] += 1
-        task = asyncio.ensure_future(self._serve(connection, peer[0]))
+        self._open[peer] += 1
+        task = asyncio.ensure_future(self._serve(connection, peer))
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
 
@@ -107,7 +104,6 @@ class HttpService:
         return goes_on
 
     def close(self) -> None:
-        asyncio.get_running_loop().remove_reader(self._listening)
-        self._listening.close()
+        take_no_more(self._listening)
         for task in self._tasks:
             task.cancel()
