@@ -132,8 +132,9 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
                         f"the lab is held by {holder}", remedy="wait for it to end, then try again"
                     ) from None
                 time.sleep(0.05)
-        os.ftruncate(fd, 0)
-        os.pwrite(fd, f"{doing} (process {os.getpid()})".encode(), 0)
+        with contextlib.suppress(OSError):  # on a full disk it goes without its name
+            os.ftruncate(fd, 0)
+            os.pwrite(fd, f"{doing} (process {os.getpid()})".encode(), 0)
         yield
     finally:
         os.close(fd)

@@ -9,6 +9,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from dacha.core.apply.observed import NO_ROOM
 from dacha.core.errors import AnswerNo, HostError, PeerError
 from dacha.core.named import NamedTuple
 from dacha.host.processes import Process, alive, identify, kill, wait_gone
@@ -81,7 +82,7 @@ def press_power(process: Process | None, run: Path, name: str) -> None:
     why = "QEMU hangs, or was stopped from outside"
     try:
         with _monitor(run / QMP) as qmp:
-            if qmp.execute("query-status")["status"] == "paused":
+            if qmp.execute("query-status")["status"] in ("paused", NO_ROOM):
                 qmp.execute("cont")  # a held system cannot hear the button
             qmp.execute("system_powerdown")
             return

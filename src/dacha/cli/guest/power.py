@@ -77,6 +77,8 @@ def _stop(args: argparse.Namespace, ws: Workspace, names: list[str], *, on_purpo
             output.step(subject, text, output.seconds(took))
 
     with ws.home.lock("stop", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+        if not on_purpose:
+            power.refuse_unwritable(ws.home, names)
         power.stop(ws.home, names, wait_s=wait_s, force=args.force, on_purpose=on_purpose, report=report)
     return stopped
 

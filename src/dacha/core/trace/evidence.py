@@ -110,6 +110,7 @@ class Evidence(NamedTuple):
     moves: str | None = None  # where the guest will be from its next start on
     state: str = "on"
     status: str = ""
+    room: tuple[int, str] | None = None  # for its disks, where it is least: bytes that are free, and in which folder
     since_s: float | None = None
     stopped_on_purpose: bool = False
     panic: str | None = None

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dacha.core.apply.observed import BOOTING_S
+from dacha.core.apply.observed import BOOTING_S, FAULTS, NO_ROOM, ROOM_LEAST
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.trace.evidence import NO_ANSWER, REFUSED, REJECTED, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.service import told_to, touched
 from dacha.core.trace.told import why_silent
-from dacha.core.units import show_duration
+from dacha.core.units import show_duration, show_size
 
 
 def lab_file(e: Evidence) -> Hop:
@@ -46,13 +46,28 @@ def guest(e: Evidence) -> Hop:
     if e.state == "hung":
         means = "its process is held from outside, or hangs"
         return Hop("guest", BROKEN, "its monitor does not answer", means, f"dacha restart {e.guest} --force")
-    if e.status in ("guest-panicked", "internal-error", "io-error"):
-        means = {"io-error": "its disk could not be written: is its storage full?"}.get(e.status, "its system crashed")
-        return Hop("guest", BROKEN, f"it stands still: {e.status}", means, f"dacha restart {e.guest} --force")
+    if e.status == NO_ROOM:
+        return _without_room(e)
+    if e.status in FAULTS:
+        remedy = f"dacha restart {e.guest} --force"
+        return Hop("guest", BROKEN, f"it stands still: {e.status}", FAULTS[e.status], remedy)
     if e.state == "paused":
         return Hop("guest", BROKEN, "it is paused", "its processors are held", f"dacha resume {e.guest}")
     age = f" for {show_duration(e.since_s)}" if e.since_s is not None else ""
     return Hop("guest", FINE, f"on{age}")
+
+
+def _without_room(e: Evidence) -> Hop:
+    """Nothing is lost yet: what it wrote waits to be written, and it with that."""
+    seen, means, remedy = f"it stands still: {FAULTS[NO_ROOM]}", "what it wrote last waits", f"dacha resume {e.guest}"
+    if e.room:
+        free, folder = e.room
+        means = f"what it wrote last waits: {show_size(free)} is free in {folder}"
+        if free < ROOM_LEAST:
+            remedy = f"free some space there, then: {remedy}"
+        else:
+            seen = "it stands still: the storage of its disks was full"
+    return Hop("guest", BROKEN, seen, means, remedy)
 
 
 def answers(e: Evidence) -> bool:

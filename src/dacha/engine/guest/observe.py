@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from dacha.core.apply.observed import HUNG, ON, PAUSED, ObservedGuest
+from dacha.core.apply.observed import FAULTS, HUNG, ON, PAUSED, ObservedGuest
 from dacha.core.errors import DachaError
 from dacha.core.plan.doors import Forward
 from dacha.engine.home import Home
@@ -14,7 +14,7 @@ from dacha.hypervisor import process
 from dacha.hypervisor.command_line import WATCH
 
 # QMP run states in which the guest's processors are held on purpose or by a fault.
-_HELD = ("paused", "prelaunch", "suspended", "io-error", "internal-error", "guest-panicked", "watchdog")
+_HELD = ("paused", "prelaunch", "suspended", "watchdog", *FAULTS)
 
 
 # Where in its console's record a guest's last start begins.
@@ -59,6 +59,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
             state = HUNG
     return made._replace(
         state=state,
+        fault=found.status if found.status in FAULTS else "",
         pid=found.process.pid if found.process else None,
         since=started_at(found.process) if found.process else None,
         forwards=opened,

@@ -5,12 +5,15 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable
 
-from dacha.core.apply.observed import HUNG, OFF, ON, PAUSED, ObservedGuest
-from dacha.core.errors import AnswerNo, DachaError, UsageError
+from dacha.core.apply.observed import HUNG, NO_ROOM, OFF, ON, PAUSED, ObservedGuest
+from dacha.core.errors import AnswerNo, DachaError, HostError, UsageError
+from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
+from dacha.engine.disks.room import without_room
 from dacha.engine.guest.console import gave_up
 from dacha.engine.guest.observe import full_name, observe_guest
 from dacha.engine.home import Home
+from dacha.engine.record import Record
 from dacha.host import cgroup
 from dacha.hypervisor import process
 
@@ -43,52 +46,105 @@ def stop(
     """Stop guests: all power buttons first, then wait for each, `wait_s` seconds for all together.
 
     With `force`, what does not stop in time is powered off (at once when `wait_s` is 0). What cannot stop, as its
-    kernel has given up, is not waited for. `on_purpose` notes that they were meant to be off, so that `apply` leaves
-    them so. Raises AnswerNo for those that are still on.
+    kernel has given up or its storage is full, is not waited for. `on_purpose` notes that they were meant to be off, so
+    that `apply` leaves them so. Raises AnswerNo for those that are still on; HostError where all are off, and that it
+    was meant could not be noted, as on a full disk.
     """
     began = time.monotonic()
-    # With each, what its kernel said if it has given up: it hears no button.
-    pressed: list[tuple[str, process.Found, str | None]] = []
+    pressed: list[tuple[str, process.Found, _Deaf | None]] = []
     failed: list[DachaError] = []
+    off: list[str] = []
+    unnoted: dict[str, Record] = {}
     for name in names:
         record = home.read(name)
         found = process.find(home.run(name), home.process_lock(name), full_name(home, name), record.process)
         if on_purpose and not record.stopped_on_purpose and record.removed is None and home.guest(name).is_dir():
             record.stopped_on_purpose = True
-            home.write(name, record)
+            if _unwritten(home, name, record):
+                unnoted[name] = record
         if found is None:
             report(f"guest {name}", "is off", 0.0)
+            off.append(name)
             continue
-        panic = gave_up(home, name)
+        deaf = _deaf(home, name, found)
         try:
-            if panic:
-                what = f"{name} hears no power button: its kernel has given up"
-                raise AnswerNo(what, why=panic, remedy=process.force(name))
+            if deaf:
+                raise deaf.refusal
             if not (force and wait_s == 0):
                 process.press_power(found.process, home.run(name), name)
         except AnswerNo as e:
             if not force:
                 failed.append(e)
                 continue
-        pressed.append((name, found, panic))
-    for name, found, panic in pressed:
-        left = 0.0 if panic else max(0.0, began + wait_s - time.monotonic())
+        pressed.append((name, found, deaf))
+    for name, found, deaf in pressed:
+        left = 0.0 if deaf else max(0.0, began + wait_s - time.monotonic())
         try:
-            if found.process is None:
-                raise AnswerNo(f"the process of {name} cannot be told")
-            process.await_end(found.process, name, left, wait_s)
-            _after(home, name)
-            report(f"guest {name}", "stopped", time.monotonic() - began)
+            report(f"guest {name}", _ended(home, name, found, left, wait_s, deaf, force), time.monotonic() - began)
+            off.append(name)
         except AnswerNo as e:
-            if force and found.process:
-                process.power_off(found.process, home.run(name))
-                _after(home, name)
-                said = "powered off: its kernel had given up" if panic else "powered off"
-                report(f"guest {name}", said, time.monotonic() - began)
-            else:
-                failed.append(e)
+            failed.append(e)
+    # What has ended may have left some room.
+    failed += [words for name, record in unnoted.items() if name in off and (words := _unwritten(home, name, record))]
     if failed:
         raise failed[0] if len(failed) == 1 else AnswerNo("\n".join("\n".join(e.lines()) for e in failed))
+
+
+class _Deaf(NamedTuple):
+    """Why a guest hears no power button: in full, and shortly for when it was powered off."""
+
+    refusal: AnswerNo
+    had: str
+
+
+def _deaf(home: Home, name: str, found: process.Found) -> _Deaf | None:
+    if panic := gave_up(home, name):
+        what = f"{name} hears no power button: its kernel has given up"
+        return _Deaf(AnswerNo(what, why=panic, remedy=process.force(name)), "its kernel had given up")
+    if found.status == NO_ROOM and (full := without_room(home, name)):
+        what = f"{name} hears no power button: {full.what}"
+        remedy = f"{full.remedy}, then: dacha stop {name}\n{process.force(name)}"
+        return _Deaf(AnswerNo(what, why=full.why, remedy=remedy), full.what)
+    return None
+
+
+def _ended(
+    home: Home, name: str, found: process.Found, left: float, wait_s: float, deaf: _Deaf | None, force: bool
+) -> str:
+    """Wait until a guest is off, `left` seconds of the `wait_s` since its button was pressed; says how it ended. Raises
+    AnswerNo where it is still on."""
+    if found.process is None:
+        raise AnswerNo(f"the process of {name} cannot be told")
+    said = "stopped"
+    try:
+        process.await_end(found.process, name, left, wait_s)
+    except AnswerNo:
+        if not force:
+            raise
+        process.power_off(found.process, home.run(name))
+        said = f"powered off: {deaf.had}" if deaf else "powered off"
+    _after(home, name)
+    return said
+
+
+def _unwritten(home: Home, name: str, record: Record) -> HostError | None:
+    """Note that a guest is meant to be off; what it means where that cannot be, as on a full disk."""
+    try:
+        home.write(name, record)
+    except HostError as e:
+        return HostError(
+            f"{name} is off, and apply would start it: that it is meant to be cannot be noted",
+            why=f"{e.what}: {e.why}",
+            remedy=f"{e.remedy}, then: dacha stop {name}",
+        )
+    return None
+
+
+def refuse_unwritable(home: Home, names: Iterable[str]) -> None:
+    """Raise HostError where a guest's record cannot be written, as on a full disk: once off, it could not start."""
+    for name in names:
+        if home.guest(name).is_dir():
+            home.write(name, home.read(name))
 
 
 def _after(home: Home, name: str) -> None:
@@ -111,5 +167,8 @@ def hold(home: Home, name: str, *, resume: bool) -> str:
         )
     if seen.state == (ON if resume else PAUSED):
         return "is running already" if resume else "is paused already"
+    if seen.fault == NO_ROOM and (full := without_room(home, name)):
+        what = f"{name} would stand still again: {full.what}"
+        raise AnswerNo(what, why=full.why, remedy=f"{full.remedy}, then: dacha resume {name}")
     process.pause(home.run(name), resume=resume)
     return "resumed" if resume else "paused: its memory stays, its clock stands"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from dacha.core.apply.observed import HUNG, OFF, PAUSED
+from dacha.core.apply.observed import FAULTS, HUNG, OFF, PAUSED
 from dacha.core.errors import AnswerNo, HostError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
@@ -25,6 +25,8 @@ def refuse_unless_on(ws: Workspace, name: str) -> None:
     seen = observe_guest(ws.home, name, forwards=False)
     if seen.state == OFF:
         raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
+    if seen.fault:
+        raise AnswerNo(f"{name} stands still: {FAULTS[seen.fault]}", remedy=f"dacha trace {name}")
     if seen.state == PAUSED:
         raise AnswerNo(f"{name} is paused: it can answer nobody", remedy=f"dacha resume {name}")
     if seen.state == HUNG:

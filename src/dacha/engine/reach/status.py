@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
 from dacha.core.apply.changes import Caretaker, Change, LoadRules
-from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, ObservedGuest
+from dacha.core.apply.observed import BOOTING_S, FAULTS, HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.apply.waiting import APPLY, Waiting, still_open, waiting
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
@@ -175,6 +175,8 @@ def state_text(seen: ObservedGuest) -> str:
     if seen.installing and seen.state not in (HUNG, PAUSED):
         return f"installing, {show_duration(max(0.0, time.time() - seen.installing))}"
     word = {HUNG: "does not answer"}.get(seen.state, seen.state)
+    if seen.fault:
+        word = f"stands still, {FAULTS[seen.fault]}"
     word = f"{word}, {show_duration(max(0.0, time.time() - seen.since))}" if seen.since else word
     return f"{word}, its TPM lost" if seen.tpm_lost else word
 
@@ -227,6 +229,8 @@ def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | 
     verdict, waits = looked.verdicts.get(key), looked.waits[key]
     if seen.state == OFF:
         return None, "guest is off"
+    if seen.fault:
+        return False, f"guest stands still: dacha trace {' '.join(key)}"
     if seen.state == PAUSED:
         return None, "guest is paused"
     if waits:

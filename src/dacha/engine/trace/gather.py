@@ -17,6 +17,7 @@ from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan, endpoint, here
 from dacha.core.trace.evidence import OPEN, REFUSED, ConnectResult, Evidence
 from dacha.core.trace.service import wordless
+from dacha.engine.disks.room import room
 from dacha.engine.guest.console import recent
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import others
@@ -175,6 +176,7 @@ def _first_questions(
         "console": lambda: recent(ws.home, guest),
         "agent": lambda: agent.addresses(ws.home.run(guest), AGENT_S),
         "status": lambda: run_state(ws, guest),
+        "room": lambda: room(ws.home, guest),
         "lan": addresses.lan_address,
     }
     if door.door.protocol == "tcp" and not apart:

@@ -56,6 +56,7 @@ def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:
         booted=booted,
         agent=told.get("agent") is not None,
         status=told.get("status") or "",
+        room=told.get("room"),
         direct=told.get("direct"),
         through=told.get("through"),
     )
