@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.cli.main import parser_for
+from dacha.core.apply.waiting import NEVER
 from dacha.core.trace.evidence import (
     OPEN,
     REFUSED,
@@ -142,6 +143,11 @@ SHOWN = Certificate("charts.saltmarsh.internal", "TLSv1.3", 0.0, 2000.0, True)
         ({"lan_address": None}, "lan-address", "no address on a LAN"),
         ({"lan_address": None, "origin": "outside", "on_loopback": True, "router": ROUTER}, None, ""),
         ({"certificate": SHOWN, "now": 1000.0}, None, ""),
+        ({"not_applied": (NEVER, "dacha apply")}, "applied", NEVER),
+        ({"status": "io-error"}, "guest", "the storage of its disks is full"),
+        ({"status": "io-error", "room": (8192, "/srv")}, "guest", "the storage of its disks is full"),
+        ({"status": "io-error", "room": (1 << 30, "/srv")}, "guest", "the storage of its disks was full"),
+        ({"status": "internal-error"}, "guest", "internal-error"),
     ],
 )
 def test_what_else_breaks_a_way(change: dict[str, Any], hop: str | None, words: str) -> None:

@@ -18,6 +18,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import DoorPlan
 
 APPLY, START = "apply", "start"
+NEVER = "the lab was never applied"
 
 
 class Waiting(NamedTuple):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.apply.observed import BOOTING_S, FAULTS, NO_ROOM, ROOM_LEAST
+from dacha.core.apply.waiting import NEVER
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.trace.evidence import NO_ANSWER, REFUSED, REJECTED, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
@@ -25,7 +26,9 @@ def applied(e: Evidence) -> Hop:
     if e.not_applied:
         what, remedy = e.not_applied
         means = "the file was edited since it was last applied"
-        if remedy != "dacha apply":
+        if what == NEVER:
+            means = "nothing of what the file says is there yet"
+        elif remedy != "dacha apply":
             means = "a running guest takes that up at its next start only"
         return Hop("applied", BROKEN, what, means, remedy)
     if e.moves:

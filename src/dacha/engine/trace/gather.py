@@ -10,7 +10,7 @@ from ipaddress import IPv4Address, ip_address
 from typing import Any
 
 from dacha.core.apply.observed import OFF, ObservedGuest
-from dacha.core.apply.waiting import APPLY, START, Waiting, moves, waiting
+from dacha.core.apply.waiting import APPLY, NEVER, START, Waiting, moves, waiting
 from dacha.core.findings import errors
 from dacha.core.lab.names import host_name
 from dacha.core.network.rules import FAMILIES, table_name
@@ -278,7 +278,7 @@ def _not_applied(ws: Workspace, wish: DoorPlan, now: DoorPlan) -> Waiting | None
     try:
         applied = ws.home.applied.read_text()
     except OSError:
-        return Waiting(APPLY, "the lab was never applied")
+        return Waiting(APPLY, NEVER)
     if applied == ws.text and now.means == wish.means:
         return None
     found = waiting(wish, now, pending_changes(ws))
