@@ -19,6 +19,7 @@ from dacha.core.trace.evidence import (
     Certificate,
     ConnectResult,
     Evidence,
+    LastRun,
     RouterSeen,
     ThereSeen,
 )
@@ -130,6 +131,25 @@ def test_what_the_router_does(change: dict[str, Any], hop: str | None, words: st
     assert stop is None or words in f"{stop.seen} {stop.means} {stop.remedy}"
 
 
+@pytest.mark.parametrize(
+    "run, words",
+    [
+        (None, "it was never started"),
+        (LastRun(False, killed="x", log="y"), "before this host was started anew"),
+        (
+            LastRun(True, "y", killed="this host had no memory left"),
+            "the kernel killed it: this host had no memory left",
+        ),
+        (LastRun(True, "terminating on signal 15"), "QEMU said: terminating on signal 15"),
+        (LastRun(True, console="[   12.3] reboot: Power down\r\n"), "its system powered itself off"),
+        (LastRun(True, console="reboot: Power down\nagain: "), "it ended without a word"),
+    ],
+)
+def test_why_a_guest_is_off(run: LastRun | None, words: str) -> None:
+    (hop,) = (h for h in judge(KERNEL._replace(state="off", last_run=run)) if h.name == "guest")
+    assert words in hop.means and hop.remedy == "dacha start gauge"
+
+
 SHOWN = Certificate("charts.saltmarsh.internal", "TLSv1.3", 0.0, 2000.0, True)
 
 
@@ -144,6 +164,7 @@ SHOWN = Certificate("charts.saltmarsh.internal", "TLSv1.3", 0.0, 2000.0, True)
         ({"lan_address": None, "origin": "outside", "on_loopback": True, "router": ROUTER}, None, ""),
         ({"certificate": SHOWN, "now": 1000.0}, None, ""),
         ({"not_applied": (NEVER, "dacha apply")}, "applied", NEVER),
+        ({"state": "off"}, "guest", "it is off"),
         ({"status": "io-error"}, "guest", "the storage of its disks is full"),
         ({"status": "io-error", "room": (8192, "/srv")}, "guest", "the storage of its disks is full"),
         ({"status": "io-error", "room": (1 << 30, "/srv")}, "guest", "the storage of its disks was full"),

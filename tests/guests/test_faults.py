@@ -3,12 +3,13 @@
 import json
 import os
 import signal
+import socket
 import subprocess
 import time
 from pathlib import Path
 
 from tests.conftest import PROGRAM, Lab
-from tests.processes import kill
+from tests.processes import kill, wait_until_gone
 
 TEXT = """\
 [lab]
@@ -109,9 +110,24 @@ def test_a_guest_killed_hung_or_stale_is_seen_for_what_it_is(guest_lab: Lab) -> 
     lab("stop", "gauge", "--wait", "1s", "--force")
     assert processes_of(lab) == []
 
+    # Off by itself, told to end from outside, killed: trace says which.
+    lab("start", "gauge")
+    with socket.socket(socket.AF_UNIX) as console:
+        console.connect(f"{lab.env['DACHA_RUN']}/faults/gauge/serial")
+        pid = lab.pid("gauge")
+        console.sendall(b"poweroff -f\n")
+        wait_until_gone(pid)
+    assert "its system powered itself off" in lab("trace", "gauge", code=1).out
+    lab("start", "gauge", "--no-wait")
+    pid = lab.pid("gauge")
+    os.kill(pid, signal.SIGTERM)
+    wait_until_gone(pid)
+    assert f"QEMU said: terminating on signal 15 from pid {os.getpid()}" in lab("trace", "gauge", code=1).out
+
     # Killed from outside: off, and the next apply starts it again, because nobody meant it to be off.
     lab("start", "gauge", "--no-wait")
     kill(lab.pid("gauge"))
+    assert "it ended without a word" in lab("trace", "gauge", code=1).out
     assert [g["state"] for g in lab("status", "--json").json["guests"]] == ["off"]
     assert "guest gauge        start" in lab("diff").out
 

@@ -84,6 +84,16 @@ class LoginSeen(NamedTuple):
     tails: tuple[str, ...] = ()
 
 
+class LastRun(NamedTuple):
+    """How a guest that is off ran last: whether since this host was started, what QEMU said at the end, what its own
+    console did, and why the kernel killed it ("" for what is not told)."""
+
+    this_boot: bool
+    log: str = ""
+    console: str = ""
+    killed: str = ""
+
+
 class ThereSeen(NamedTuple):
     """What came of entering from another `machine` (USER@HOST), by way of its SSH: None where that machine could not be
     asked, and why."""
@@ -113,6 +123,7 @@ class Evidence(NamedTuple):
     room: tuple[int, str] | None = None  # for its disks, where it is least: bytes that are free, and in which folder
     since_s: float | None = None
     stopped_on_purpose: bool = False
+    last_run: LastRun | None = None  # of a guest that is off
     panic: str | None = None
     booted: str | None = None
     agent: bool = False

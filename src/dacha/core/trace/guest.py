@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from dacha.core.apply.observed import BOOTING_S, FAULTS, NO_ROOM, ROOM_LEAST
 from dacha.core.apply.waiting import NEVER
 from dacha.core.lab.model import ORIGIN_WORDS
@@ -10,6 +12,9 @@ from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.service import told_to, touched
 from dacha.core.trace.told import why_silent
 from dacha.core.units import show_duration, show_size
+
+# What a Linux system says last (kernel/reboot.c).
+_POWERED_OFF = re.compile(r"reboot: (Power down|Power off not available: System halted|System halted)\s*\Z")
 
 
 def lab_file(e: Evidence) -> Hop:
@@ -40,12 +45,7 @@ def applied(e: Evidence) -> Hop:
 def guest(e: Evidence) -> Hop:
     start = f"dacha start {e.guest}"
     if e.state == "off":
-        why = (
-            "it was stopped, and left off"
-            if e.stopped_on_purpose
-            else "it is not running: it ended, or was never started"
-        )
-        return Hop("guest", BROKEN, "it is off", why, start)
+        return Hop("guest", BROKEN, "it is off", _why_off(e), start)
     if e.state == "hung":
         means = "its process is held from outside, or hangs"
         return Hop("guest", BROKEN, "its monitor does not answer", means, f"dacha restart {e.guest} --force")
@@ -58,6 +58,23 @@ def guest(e: Evidence) -> Hop:
         return Hop("guest", BROKEN, "it is paused", "its processors are held", f"dacha resume {e.guest}")
     age = f" for {show_duration(e.since_s)}" if e.since_s is not None else ""
     return Hop("guest", FINE, f"on{age}")
+
+
+def _why_off(e: Evidence) -> str:
+    run = e.last_run
+    if e.stopped_on_purpose:
+        return "it was stopped, and left off"
+    if run is None:
+        return "it was never started"
+    if not run.this_boot:
+        return "it ran before this host was started anew"
+    if run.killed:
+        return f"the kernel killed it: {run.killed}"
+    if run.log:
+        return f"its process ended, and QEMU said: {run.log}"
+    if _POWERED_OFF.search(run.console):
+        return "its system powered itself off"
+    return "it ended without a word: its system powered off, or its process was killed"
 
 
 def _without_room(e: Evidence) -> Hop:

@@ -25,7 +25,7 @@ from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.router.look import look
 from dacha.engine.trace import there
 from dacha.engine.trace.asking import Asked, Asking
-from dacha.engine.trace.guest import arrived, key, run_state, with_guest
+from dacha.engine.trace.guest import arrived, key, last_run, run_state, with_guest
 from dacha.engine.trace.host import answers, rule, with_links
 from dacha.engine.trace.login import look_inside, with_inside
 from dacha.engine.workspace import Workspace
@@ -93,7 +93,8 @@ def gather(ws: Workspace, asked: Asked) -> Evidence:
         untold="" if os.geteuid() == 0 or way == "user" else "it takes root to look at",
     )
     if seen.state == OFF:
-        return found._replace(lab_error=found.lab_error or _unfit(ws, found.network))
+        run = last_run(ws, guest.name)
+        return found._replace(lab_error=found.lab_error or _unfit(ws, found.network), last_run=run)
     if way == "kernel":
         server = ws.plan_without_host.networks[found.network].resolver
         found = found._replace(name=host_name(ws.lab.name, guest.name), name_server=str(server or ""))

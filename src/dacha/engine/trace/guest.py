@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import time
 from typing import Any
 
+from dacha.core.harmless import harmless
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.trace.evidence import Evidence
-from dacha.engine.guest.console import panic_in
+from dacha.core.trace.evidence import Evidence, LastRun
+from dacha.engine.guest.console import panic_in, recent
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.workspace import Workspace
+from dacha.host.kernel_log import killed_for_memory, read_log
 from dacha.host.probe.connect import host_key
+from dacha.host.processes import boot_id
 
 # A guest that is up takes a connection within this time (seconds).
 ARRIVE_S = 2.5
 # A login prompt, or a shell's at the beginning of a line, whatever was typed behind it.
 _PROMPT = re.compile(rb"(?m)login: ?\r?$|^[\w@~:./-]{0,40} ?[#$] ")
+
+# When, and who says it, before what QEMU says (its option -msg).
+_QEMU = re.compile(r"^(\S+Z )?qemu-system-\w+: ")
 
 
 def run_state(ws: Workspace, guest: str) -> str:
@@ -42,6 +49,30 @@ def arrived(ws: Workspace, door: DoorPlan) -> bool:
             if wanted & taken(qmp):
                 return True
     return False
+
+
+def _qemu_said(log: str) -> str:
+    """The last that QEMU said, but for warnings; "" for nothing."""
+    for line in reversed(log.splitlines()):
+        said = _QEMU.sub("", line).strip()
+        if said and not said.startswith(("warning:", "info:")):
+            return harmless(said)[:160]
+    return ""
+
+
+def last_run(ws: Workspace, guest: str) -> LastRun | None:
+    """How a guest that is off ran last; None where it never did."""
+    ran = ws.home.read(guest).process
+    if ran is None:
+        return None
+    log = console = killed = ""
+    with contextlib.suppress(OSError):
+        log = _qemu_said((ws.home.guest(guest) / "qemu.log").read_text(errors="replace"))
+    with contextlib.suppress(OSError):
+        console = recent(ws.home, guest).decode(errors="replace")
+    with contextlib.suppress(OSError):
+        killed = killed_for_memory(read_log(), ran.pid) or ""
+    return LastRun(ran.boot == boot_id(), log, console, killed)
 
 
 def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:

@@ -1,0 +1,37 @@
+"""What the kernel has logged about a process that is gone: that it took its memory from it."""
+
+from __future__ import annotations
+
+import os
+import re
+
+# As many records as are read: the kernel's buffer has some ten thousand.
+_MOST = 100_000
+
+
+def read_log() -> list[str]:
+    """The texts of the kernel's log since it was started, oldest first (Documentation/ABI/testing/dev-kmsg). Raises
+    OSError where this user may not read it."""
+    found: list[str] = []
+    fd = os.open("/dev/kmsg", os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    try:
+        while len(found) < _MOST:
+            try:
+                record = os.read(fd, 8192)
+            except BlockingIOError:
+                break
+            except BrokenPipeError:
+                continue  # this one was overwritten meanwhile: the next is read
+            found.append(record.partition(b";")[2].partition(b"\n")[0].decode(errors="replace"))
+    finally:
+        os.close(fd)
+    return found
+
+
+def killed_for_memory(log: list[str], pid: int) -> str | None:
+    """Why the kernel killed this process, in words; None where its log does not say that it did."""
+    for text in reversed(log):
+        found = re.search(rf"(?P<whose>[Mm]emory cgroup out|Out) of memory: Killed process {pid} \(", text)
+        if found:
+            return "its limit of memory was reached" if "cgroup" in found["whose"] else "this host had no memory left"
+    return None
