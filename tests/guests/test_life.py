@@ -113,7 +113,7 @@ def test_a_lab_from_nothing_to_logins_and_back(guest_lab: Lab) -> None:
     lab("guest", "edit", "gauge", "--memory", "160MiB")
     waiting = lab("diff").out
     assert "memory 128 MiB → 160 MiB" in waiting and "at next start" in waiting
-    lab("apply")
+    assert "1 change waits for a guest's next start: dacha restart gauge" in lab("apply").out
     lab("restart", "gauge")
     assert int(lab("connect", "gauge", "--", "awk '/MemTotal/ {print $2}' /proc/meminfo").out) > 110_000
     assert lab("connect", "gauge", "--", "wc -l < /srv/readings/log").out.strip() == "2", "the disk kept its readings"

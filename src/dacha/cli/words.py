@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterable
 from typing import Any
 
 from dacha.core.apply.changes import Change
@@ -165,6 +166,16 @@ def change_json(change: Change) -> dict[str, Any]:
     from dacha.core.apply.change import kind_of, when_of
 
     return {"change": kind_of(change), "guest": change.guest, "when": when_of(change), "what": str(change)}
+
+
+def waiting_words(changes: Iterable[Any]) -> str:
+    """How many changes wait for a guest's next start, and the command that ends the wait."""
+    from dacha.cli.terminal.output import plural
+
+    guests = [str(c.guest) for c in changes]
+    wait = "waits" if len(guests) == 1 else "wait"
+    names = " ".join(dict.fromkeys(guests))
+    return f"{plural(len(guests), 'change')} {wait} for a guest's next start: dacha restart {names}"
 
 
 def lab_or_applied(args: argparse.Namespace) -> Workspace:

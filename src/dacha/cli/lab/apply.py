@@ -134,8 +134,12 @@ def _json(ws: Workspace, outcome: Any, closed: list[tuple[Any, str]]) -> dict[st
 
 def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
     """What a running guest takes up at its next start, and who was left off."""
+    from dacha.cli.words import waiting_words
+
     for c in outcome.waiting:
         output.step(f"guest {c.guest}", str(c), "at next start")
+    if outcome.waiting:
+        output.say(waiting_words(outcome.waiting))
     for guest in ws.lab.guests.values():
         if (only is None or guest.name in only) and ws.home.read(guest.name).stopped_on_purpose:
             output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)

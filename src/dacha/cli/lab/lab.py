@@ -112,6 +112,7 @@ def diff_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_diff(args: argparse.Namespace) -> int:
+    from dacha.cli.words import waiting_words
     from dacha.core.apply.changes import LIVE, subject, when_of
     from dacha.engine.apply.pending import pending_changes
     from dacha.engine.workspace import load
@@ -139,9 +140,7 @@ def run_diff(args: argparse.Namespace) -> int:
             "" if when_of(c) == LIVE else when_of(c),
         )
     live = sum(when_of(c) == LIVE for c in changes)
-    rest = len(changes) - live
-    names = " ".join(dict.fromkeys(str(c.guest) for c in changes if when_of(c) != LIVE))
-    wait = f"{output.plural(rest, 'change')} wait{'s' * (rest == 1)} for a guest's next start: dacha restart {names}"
+    rest = [c for c in changes if when_of(c) != LIVE]
     said = [f"dacha apply would make {output.plural(live, 'change')}"] if live else []
-    output.say("; ".join([*said, *([wait] if rest else [])]))
+    output.say("; ".join([*said, *([waiting_words(rest)] if rest else [])]))
     return 0
