@@ -168,7 +168,7 @@ SHOWN = Certificate("charts.saltmarsh.internal", "TLSv1.3", 0.0, 2000.0, True)
         ({"status": "io-error"}, "guest", "the storage of its disks is full"),
         ({"status": "io-error", "room": (8192, "/srv")}, "guest", "the storage of its disks is full"),
         ({"status": "io-error", "room": (1 << 30, "/srv")}, "guest", "the storage of its disks was full"),
-        ({"status": "internal-error"}, "guest", "internal-error"),
+        ({"status": "internal-error"}, "guest", "its system crashed"),
     ],
 )
 def test_what_else_breaks_a_way(change: dict[str, Any], hop: str | None, words: str) -> None:

@@ -9,7 +9,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from dacha.core.apply.observed import NO_ROOM
+from dacha.core.apply.faults import NO_ROOM
 from dacha.core.errors import AnswerNo, HostError, PeerError
 from dacha.core.named import NamedTuple
 from dacha.host.processes import Process, alive, identify, kill, wait_gone

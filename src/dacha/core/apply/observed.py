@@ -7,15 +7,6 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 
 OFF, ON, PAUSED, HUNG = "off", "on", "paused", "hung"
-# QMP's run states (qapi/run-state.json) in which QEMU holds a guest that nobody paused, and what happened.
-NO_ROOM = "io-error"
-FAULTS = {
-    NO_ROOM: "the storage of its disks is full",
-    "guest-panicked": "its system crashed",
-    "internal-error": "its system crashed",
-}
-# With less free for its disks (bytes) it would stand still again at once.
-ROOM_LEAST = 1 << 20
 # A guest that came up this recently (seconds) may simply not be through with booting.
 BOOTING_S = 300.0
 
@@ -24,7 +15,7 @@ class ObservedGuest(NamedTuple):
     """What was seen of one guest.
 
     `state` is off, on, paused or hung (its process lives, its monitor does not answer); `fault` is the run state among
-    FAULTS of one that is paused for that; `since` is Unix seconds;
+    FAULTS (`faults.py`) of one that is paused for that; `since` is Unix seconds;
     `machine` and `forwards` are what the running process has, None where that is not known; `disks` are those that
     exist, each by its name with its size in bytes; `stopped_on_purpose` keeps `apply` from starting it; `installing` is
     when an installation that is not done began; `tpm_lost` is true when its TPM's program ended under it; `deleting`

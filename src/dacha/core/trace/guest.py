@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import re
 
-from dacha.core.apply.observed import BOOTING_S, FAULTS, NO_ROOM, ROOM_LEAST
+from dacha.core.apply.faults import FAULTS, held
+from dacha.core.apply.observed import BOOTING_S
 from dacha.core.apply.waiting import NEVER
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.trace.evidence import NO_ANSWER, REFUSED, REJECTED, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.service import told_to, touched
 from dacha.core.trace.told import why_silent
-from dacha.core.units import show_duration, show_size
+from dacha.core.units import show_duration
 
 # What a Linux system says last (kernel/reboot.c).
 _POWERED_OFF = re.compile(r"reboot: (Power down|Power off not available: System halted|System halted)\s*\Z")
@@ -49,11 +50,9 @@ def guest(e: Evidence) -> Hop:
     if e.state == "hung":
         means = "its process is held from outside, or hangs"
         return Hop("guest", BROKEN, "its monitor does not answer", means, f"dacha restart {e.guest} --force")
-    if e.status == NO_ROOM:
-        return _without_room(e)
     if e.status in FAULTS:
-        remedy = f"dacha restart {e.guest} --force"
-        return Hop("guest", BROKEN, f"it stands still: {e.status}", FAULTS[e.status], remedy)
+        still = held(e.guest, e.status, e.room)
+        return Hop("guest", BROKEN, f"it stands still: {still.what}", still.why, still.remedy)
     if e.state == "paused":
         return Hop("guest", BROKEN, "it is paused", "its processors are held", f"dacha resume {e.guest}")
     age = f" for {show_duration(e.since_s)}" if e.since_s is not None else ""
@@ -75,19 +74,6 @@ def _why_off(e: Evidence) -> str:
     if _POWERED_OFF.search(run.console):
         return "its system powered itself off"
     return "it ended without a word: its system powered off, or its process was killed"
-
-
-def _without_room(e: Evidence) -> Hop:
-    """Nothing is lost yet: what it wrote waits to be written, and it with that."""
-    seen, means, remedy = f"it stands still: {FAULTS[NO_ROOM]}", "what it wrote last waits", f"dacha resume {e.guest}"
-    if e.room:
-        free, folder = e.room
-        means = f"what it wrote last waits: {show_size(free)} is free in {folder}"
-        if free < ROOM_LEAST:
-            remedy = f"free some space there, then: {remedy}"
-        else:
-            seen = "it stands still: the storage of its disks was full"
-    return Hop("guest", BROKEN, seen, means, remedy)
 
 
 def answers(e: Evidence) -> bool:

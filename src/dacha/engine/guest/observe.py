@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from dacha.core.apply.observed import FAULTS, HUNG, ON, PAUSED, ObservedGuest
+from dacha.core.apply.faults import FAULTS
+from dacha.core.apply.observed import HUNG, ON, PAUSED, ObservedGuest
 from dacha.core.errors import DachaError
 from dacha.core.plan.doors import Forward
 from dacha.engine.home import Home

@@ -5,11 +5,12 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable
 
-from dacha.core.apply.observed import HUNG, NO_ROOM, OFF, ON, PAUSED, ObservedGuest
+from dacha.core.apply.faults import NO_ROOM, held
+from dacha.core.apply.observed import HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.errors import AnswerNo, DachaError, HostError, UsageError
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
-from dacha.engine.disks.room import without_room
+from dacha.engine.disks.room import room
 from dacha.engine.guest.console import gave_up
 from dacha.engine.guest.observe import full_name, observe_guest
 from dacha.engine.home import Home
@@ -101,10 +102,9 @@ def _deaf(home: Home, name: str, found: process.Found) -> _Deaf | None:
     if panic := gave_up(home, name):
         what = f"{name} hears no power button: its kernel has given up"
         return _Deaf(AnswerNo(what, why=panic, remedy=process.force(name)), "its kernel had given up")
-    if found.status == NO_ROOM and (full := without_room(home, name)):
-        what = f"{name} hears no power button: {full.what}"
-        remedy = f"{full.remedy}, then: dacha stop {name}\n{process.force(name)}"
-        return _Deaf(AnswerNo(what, why=full.why, remedy=remedy), full.what)
+    if found.status == NO_ROOM and (still := held(name, NO_ROOM, room(home, name), "stop")).full:
+        what, remedy = f"{name} hears no power button: {still.what}", f"{still.remedy}\n{process.force(name)}"
+        return _Deaf(AnswerNo(what, why=still.why, remedy=remedy), still.what)
     return None
 
 
@@ -167,8 +167,7 @@ def hold(home: Home, name: str, *, resume: bool) -> str:
         )
     if seen.state == (ON if resume else PAUSED):
         return "is running already" if resume else "is paused already"
-    if seen.fault == NO_ROOM and (full := without_room(home, name)):
-        what = f"{name} would stand still again: {full.what}"
-        raise AnswerNo(what, why=full.why, remedy=f"{full.remedy}, then: dacha resume {name}")
+    if seen.fault and (still := held(name, seen.fault, room(home, name))).full:
+        raise AnswerNo(f"{name} would stand still again: {still.what}", why=still.why, remedy=still.remedy)
     process.pause(home.run(name), resume=resume)
     return "resumed" if resume else "paused: its memory stays, its clock stands"

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from dacha.core.apply.observed import FAULTS, HUNG, OFF, PAUSED
+from dacha.core.apply.faults import held
+from dacha.core.apply.observed import HUNG, OFF, PAUSED
 from dacha.core.errors import AnswerNo, HostError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import ANYWHERE, LOOPBACK
+from dacha.engine.disks.room import room
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.lab.named import guest_named
@@ -26,7 +28,8 @@ def refuse_unless_on(ws: Workspace, name: str) -> None:
     if seen.state == OFF:
         raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
     if seen.fault:
-        raise AnswerNo(f"{name} stands still: {FAULTS[seen.fault]}", remedy=f"dacha trace {name}")
+        still = held(name, seen.fault, room(ws.home, name))
+        raise AnswerNo(f"{name} stands still: {still.what}", why=still.why, remedy=still.remedy)
     if seen.state == PAUSED:
         raise AnswerNo(f"{name} is paused: it can answer nobody", remedy=f"dacha resume {name}")
     if seen.state == HUNG:

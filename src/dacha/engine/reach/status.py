@@ -9,7 +9,8 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
 from dacha.core.apply.changes import Caretaker, Change, LoadRules
-from dacha.core.apply.observed import BOOTING_S, FAULTS, HUNG, OFF, ON, PAUSED, ObservedGuest
+from dacha.core.apply.faults import FAULTS
+from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.apply.waiting import APPLY, Waiting, still_open, waiting
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
