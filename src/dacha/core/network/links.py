@@ -55,7 +55,8 @@ class VlanLink(NamedTuple):
 
 
 class TapLink(NamedTuple):
-    """A guest's adapter as this host sees it: a port of its network's bridge, opened by QEMU."""
+    """A guest's adapter as this host sees it: a port of its network's bridge, opened by QEMU. A `confined` one is on a
+    network of the lab's own, whose rules say what it may send."""
 
     name: str
     alias: str
@@ -63,6 +64,7 @@ class TapLink(NamedTuple):
     bridge: str
     guest: str
     adapter: int
+    confined: bool = True
 
 
 class DirectLink(NamedTuple):
@@ -98,6 +100,14 @@ class KernelPlan(NamedTuple):
 
     def taps(self) -> list[TapLink]:
         return [link for link in self.links.values() if isinstance(link, TapLink)]
+
+
+class Ports(NamedTuple):
+    """What this host has of a lab's links: the `taps` that exist, and the `plugged`, other programs' links in the lab's
+    bridges."""
+
+    taps: frozenset[str] = frozenset()
+    plugged: tuple[str, ...] = ()
 
 
 def alias_prefix(lab: str) -> str:
@@ -160,5 +170,6 @@ def kernel_plan(lab: Lab, plan: Plan, wired: Collection[str] = ()) -> KernelPlan
             links[name] = DirectLink(name, alias, adapter.hardware_address, other, adapter.guest, adapter.number)
         else:
             hardware = _hardware("tap", lab.name, adapter.guest, number)
-            links[name] = TapLink(name, alias, hardware, other, adapter.guest, adapter.number)
+            managed = network.managed
+            links[name] = TapLink(name, alias, hardware, other, adapter.guest, adapter.number, managed)
     return KernelPlan(links)

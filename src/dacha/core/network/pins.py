@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_local
 from dacha.core.network.door_rules import named_set
 from dacha.core.network.links import KernelPlan, tap_group
+from dacha.core.network.marks import in_bridge
 from dacha.core.plan.plan import Plan
 
 
-def pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
+def pins(lab: Lab, plan: Plan, kernel: KernelPlan, plugged: Sequence[str] = ()) -> Iterator[str]:
     """What each tap may send, told apart by kind of frame: all else is dropped, tagged frames too, whose kind is the
-    tag's (IEEE 802.1Q). An adapter that routes may use any address."""
+    tag's (IEEE 802.1Q). An adapter that routes may use any address, and so may other programs' links (`plugged`)."""
     pinned, free, hardware, addresses, addresses6, advertised, asks = [], [], [], [], [], [], []
     for tap in kernel.taps():
         adapter = plan.adapters[tap.guest, tap.adapter]
@@ -42,6 +43,12 @@ def pins(lab: Lab, plan: Plan, kernel: KernelPlan) -> Iterator[str]:
     yield from named_set("addresses", "ifname . ipv4_addr", addresses)
     yield from named_set("addresses6", "ifname . ipv6_addr", addresses6)
     yield from named_set("gateways", "ipv6_addr", map(str, gateways))
+    confined = [f'"{t.name}"' for t in kernel.taps() if t.confined]
+    if confined:
+        yield from named_set("confined", "ifname", confined)
+    if plugged:
+        yield from named_set("plugged", "ifname", [f'"{p}"' for p in plugged])
+    yield from in_bridge(kernel.bridges(), bool(confined), bool(plugged))
     yield from _chains(tap_group(lab.name))
 
 

@@ -9,20 +9,16 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 
 from dacha.core.lab.model import Lab
+from dacha.core.lab.names import link_local
 from dacha.core.network.door_rules import DoorRules, named_set
-from dacha.core.network.links import GROUP, BridgeLink, KernelPlan
+from dacha.core.network.links import GROUP, BridgeLink, KernelPlan, Ports
+from dacha.core.network.marks import in_inet
 from dacha.core.network.pins import pins
 from dacha.core.plan.doors import Forward
 from dacha.core.plan.plan import Plan
 from dacha.core.plan.smb import PORT, smb_places
 
 FAMILIES = ("inet", "bridge")
-# What every guest needs of this host itself: DHCP, DNS, and answers to its pings.
-_SERVED = (
-    "udp dport { 53, 67, 547 } accept",
-    "tcp dport 53 accept",
-    "meta l4proto { icmp, ipv6-icmp } accept",
-)
 # Machines that are not of the internet (RFC 6890, with RFC 1918 and RFC 6598; RFC 4193).
 PRIVATE = (
     ("ip", "0.0.0.0/8, 10.0.0.0/8, 100.64.0.0/10, 127.0.0.0/8, 169.254.0.0/16, 172.16.0.0/12, 192.168.0.0/16"),
@@ -37,11 +33,13 @@ def table_name(lab: str) -> str:
     return "dacha_" + lab.replace("-", "_")
 
 
-def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = ()) -> str:
+def ruleset(
+    lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (), ports: Ports | None = None
+) -> str:
     """The whole text for `nft -f`: it replaces what the lab had before, and nothing else's.
 
     `apart` are the IP versions (4, 6) that this host did not forward before a lab needed it to: between its other
-    networks it goes on not to.
+    networks it goes on not to. `ports` are the links that exist (default: every tap of the plan).
     """
     name = table_name(lab.name)
     lines = [line for family in FAMILIES for line in (f"table {family} {name}", f"delete table {family} {name}")]
@@ -50,10 +48,13 @@ def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (
     bridges = kernel.bridges()
     lines += [*_loopback(), *doors.declarations(), *doors.chains()]
     lines += named_set("bridges", "ifname", [f'"{b.name}"' for b in bridges])
+    existing = ports or Ports(frozenset(t.name for t in kernel.taps()))
+    lines += in_inet(bool(bridges), [t.name for t in kernel.taps() if t.confined and t.name in existing.taps])
     lines += _nat(plan, bridges)
+    lines += _served(bridges)
     lines += _filters(lab, plan, bridges)
     lines += _transit(lab, apart) if bridges else []
-    lines += ["}", f"table bridge {name} {{", *pins(lab, plan, kernel), "}"]
+    lines += ["}", f"table bridge {name} {{", *pins(lab, plan, kernel, existing.plugged), "}"]
     return "\n".join(lines) + "\n"
 
 
@@ -89,6 +90,24 @@ def _nat(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     yield "}"
 
 
+def _served(bridges: list[BridgeLink]) -> Iterator[str]:
+    """What every guest needs of this host itself: DHCP, DNS, and answers to its pings. A bridge's own addresses answer,
+    and the groups that clients know a server by (RFC 2131 section 4.1, RFC 8415 section 7.1): the same port at another
+    address of this host is another program's, such as this host's own resolver."""
+    addresses = [(b.name, a.partition("/")[0]) for b in bridges for a in b.addresses]
+    addresses += [(b.name, str(link_local(b.hardware_address))) for b in bridges]
+    served = {version: [f'"{b}" . {a}' for b, a in addresses if (":" in a) == (version == 6)] for version in (4, 6)}
+    yield from named_set("served", "ifname . ipv4_addr", served[4])
+    yield from named_set("served6", "ifname . ipv6_addr", served[6])
+    yield "chain served {"
+    yield "iifname . ip daddr @served meta l4proto { tcp, udp } th dport 53 accept"
+    yield "iifname . ip6 daddr @served6 meta l4proto { tcp, udp } th dport 53 accept"
+    yield "iifname . ip daddr @served udp dport 67 accept"
+    yield "ip daddr 255.255.255.255 udp dport 67 accept"
+    yield "ip6 daddr ff02::1:2 udp dport 547 accept"
+    yield from ("meta l4proto { icmp, ipv6-icmp } accept", "}")
+
+
 def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     """Who may pass, and who may talk to this host itself. Only what comes from or goes to this lab's bridges is judged;
     all else is let by untouched."""
@@ -120,7 +139,7 @@ def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     yield "iifname != @bridges accept"
     yield "ct state established,related accept"
     yield from capped
-    yield from _SERVED
+    yield "jump served"
     # Doors that QEMU carries are ports of this host; who has a way out may enter them as the LAN does.
     places = list(smb_places(lab, plan))
     open_ports = sorted({f"{f.protocol} . {f.port}" for f in _carried_by_qemu(plan)})

@@ -28,12 +28,13 @@ from dacha.core.network.links import (
     alias_prefix,
     tap_group,
 )
+from dacha.core.network.marks import drop_filter
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.plan import Plan
 from dacha.engine.network import live, rollback, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
-from dacha.host.network import bridge_move, iproute, nft, sysctls
+from dacha.host.network import bridge_move, iproute, nft, sysctls, traffic_control
 from dacha.host.network.iproute import SeenLink
 from dacha.host.network.tap import attach_again
 from dacha.host.processes import alive
@@ -126,7 +127,8 @@ def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Ch
                 changes.append(
                     ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed")
                 )
-    if target.bridges() and not rules.current(ws, rules.text_of(ws, plan, target), seen.rules):
+    closed = rules.closed_without(target, {**seen.own, **seen.foreign})
+    if target.bridges() and (not closed or not rules.current(ws, rules.text_of(ws, plan, target), seen.rules)):
         doors = sum(d.backend == "kernel" for d in plan.doors.values())
         changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan)))
     # After the rules, so that nothing is sent that they would keep back.
@@ -176,6 +178,9 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
                 rollback.make(ws.home, link)
                 return
             iproute.batch(_commands(link, there))
+            # Before a guest has it open, and before it has a port: nothing has passed so far.
+            if found := drop_filter(link):
+                traffic_control.attach({link.name: found})
             if isinstance(link, BridgeLink):
                 # A guest is no router of this host (RFC 4861 section 6.3.4), and cannot keep the gateway from its own
                 # address (RFC 4862 section 5.4).

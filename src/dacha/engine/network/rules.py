@@ -6,10 +6,12 @@ doors in it, and (when somebody had the time to look) the digest of what the ker
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Any
 
 from dacha.core.named import NamedTuple
-from dacha.core.network.links import KernelPlan
+from dacha.core.network.links import KernelPlan, Ports
+from dacha.core.network.marks import drop_filter
 from dacha.core.network.rules import FAMILIES, removal, ruleset, table_name
 from dacha.core.plan.plan import Plan
 from dacha.core.sha256 import sha256
@@ -17,7 +19,7 @@ from dacha.engine.network import live
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host.files import locked
-from dacha.host.network import nft, sysctls
+from dacha.host.network import iproute, nft, sysctls, traffic_control
 from dacha.host.records import read_record, write_record
 
 # Loading ten thousand doors takes a fifth of a second; whoever loads at the same moment waits for that.
@@ -65,7 +67,30 @@ def _doors(plan: Plan) -> list[str]:
 
 def text_of(ws: Workspace, plan: Plan, links: KernelPlan) -> str:
     """The rules as they should be now, with doors where the guests are."""
-    return ruleset(ws.lab, live.now(ws, plan), links, sysctls.not_forwarded_before())
+    return _text(ws, live.now(ws, plan), links)
+
+
+def _text(ws: Workspace, now: Plan, links: KernelPlan) -> str:
+    return ruleset(ws.lab, now, links, sysctls.not_forwarded_before(), _ports(links))
+
+
+def _ports(links: KernelPlan) -> Ports:
+    """What is plugged into the lab's bridges, as it is now. Raises HostError."""
+    bridges = {b.name for b in links.bridges()}
+    if not bridges:
+        return Ports()
+    there = iproute.links()
+    plugged = (n for n, link in there.items() if link.master in bridges and n not in links.links)
+    return Ports(frozenset(there), tuple(sorted(plugged)))
+
+
+def _filters(links: KernelPlan) -> dict[str, traffic_control.Filter]:
+    return {name: found for name, link in links.links.items() if (found := drop_filter(link))}
+
+
+def closed_without(links: KernelPlan, existing: Collection[str]) -> bool:
+    """True when every link that exists has the filter by which it is closed while the rules are missing."""
+    return not traffic_control.without(_filters(links), existing)
 
 
 def current(ws: Workspace, text: str, seen: str | None) -> bool:
@@ -114,7 +139,12 @@ def load(ws: Workspace, plan: Plan) -> None:
     """Replace the lab's rules, in one step. Raises HostError, BusyError."""
     with locked(ws.home.rules_lock, "loading rules", WAIT_S):
         now = live.now(ws, plan)
-        _load(ws, now, ruleset(ws.lab, now, wanted_links(ws, now), sysctls.not_forwarded_before()))
+        links = wanted_links(ws, now)
+        text, filters, there = _text(ws, now, links), _filters(links), iproute.links()
+        lacking = traffic_control.without(filters, there)
+        # The rules mark what may pass; first who marks, then who asks for it.
+        _load(ws, now, text)
+        traffic_control.attach({name: filters[name] for name in lacking})
 
 
 def follow(ws: Workspace) -> bool:
@@ -127,7 +157,7 @@ def follow(ws: Workspace) -> bool:
         if noted.get("lab") != _digest(ws.text):
             return False
         now = live.now(ws, ws.plan)
-        text = ruleset(ws.lab, now, wanted_links(ws, now), sysctls.not_forwarded_before())
+        text = _text(ws, now, wanted_links(ws, now))
         if noted.get("text") == _digest(text):
             return False
         _load(ws, now, text)

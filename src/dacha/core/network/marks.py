@@ -1,0 +1,72 @@
+"""How a lab's networks stay closed while its rules are missing: every packet must carry a mark that only the rules set.
+
+A filter on each tap and bridge (Linux: tc-bpf(8)) drops what lacks the mark. It belongs to the link, so another
+program that flushes nftables does not remove it: without the rules no packet passes, in either direction. Two bits of
+the mark are needed on each link, one from each of the lab's tables, so that one missing table closes the networks too.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+
+from dacha.core.network.links import BridgeLink, Link, TapLink
+
+# Bits of the packet mark (Linux: skb mark, 32 bits); the others are not touched. The table bridge sets UP on what it
+# admits to a bridge, and DOWN on what it delivers to a tap; the table inet sets IP on what it sees on either way.
+# UP and DOWN differ, so that a packet routed from one bridge to another is judged again.
+UP, IP, DOWN = 0x02000000, 0x04000000, 0x08000000
+ALL = UP | IP | DOWN
+# One chain names no more devices than this: the kernel admits 256 (NFT_NETDEVHOOK_MAX).
+DEVICES_MOST = 200
+_SKB_MARK = 0xFFFFF000 + 20  # linux/filter.h: SKF_AD_OFF + SKF_AD_MARK
+
+
+def drop_filter(link: Link) -> tuple[str, str] | None:
+    """The filter of a link: the direction that it is on, and its program in classic BPF (linux/filter.h) as tc-bpf(8)
+    writes it: return 0 (TC_ACT_OK) for a packet that is marked, else 2 (TC_ACT_SHOT). None for a link that has none."""
+    if isinstance(link, BridgeLink):
+        direction, bits = "ingress", UP | IP
+    elif isinstance(link, TapLink) and link.confined:
+        direction, bits = "egress", DOWN | IP
+    else:
+        return None
+    steps = ((0x20, 0, 0, _SKB_MARK), (0x54, 0, 0, bits), (0x15, 0, 1, bits), (0x06, 0, 0, 0), (0x06, 0, 0, 2))
+    return direction, ",".join([str(len(steps)), *(" ".join(map(str, step)) for step in steps)])
+
+
+def in_inet(bridges: bool, taps: Sequence[str]) -> Iterator[str]:
+    """The chains of the table inet that mark: what comes from these taps, and what this host sends to a bridge."""
+    for n in range(0, len(taps), DEVICES_MOST):
+        devices = ", ".join(f'"{t}"' for t in taps[n : n + DEVICES_MOST])
+        yield f"chain from_taps{n // DEVICES_MOST} {{ type filter hook ingress devices = {{ {devices} }} priority 0;"
+        yield from ("policy accept;", f"meta mark set meta mark or {IP:#x}", "}")
+    if bridges:
+        yield "chain to_bridges { type filter hook postrouting priority 310; policy accept;"
+        yield from (f"oifname @bridges meta mark set meta mark or {IP:#x}", "}")
+        # Nobody else on this host needs to see the mark.
+        for hook, leaving in (("input", ""), ("forward", "oifname != @bridges ")):
+            yield f"chain unmark_{hook} {{ type filter hook {hook} priority -310; policy accept;"
+            yield from (f"iifname @bridges {leaving}meta mark set meta mark and {0xFFFFFFFF ^ ALL:#x}", "}")
+
+
+def in_bridge(bridges: Collection[BridgeLink], confined: bool, plugged: bool) -> Iterator[str]:
+    """The chains of the table bridge that mark, for its sets `confined` (the lab's taps) and `plugged` (other
+    programs' links in the lab's bridges). What the pins dropped does not come here."""
+    if confined or plugged:
+        yield "chain admitted { type filter hook prerouting priority -290; policy accept;"
+        if confined:
+            yield f"iifname @confined meta mark set meta mark or {UP:#x}"
+            # The family inet does not see ARP (Linux: nft_do_chain_inet_ingress).
+            yield f"iifname @confined ether type arp meta mark set meta mark or {IP:#x}"
+        if plugged:
+            yield f"iifname @plugged meta mark set meta mark or {UP | IP:#x}"
+        yield "}"
+    if confined:
+        yield "chain delivered { type filter hook postrouting priority 310; policy accept;"
+        yield f"oifname @confined meta mark set meta mark or {DOWN:#x}"
+        # This host's own ARP, and the DHCP answers that the caretaker sends as frames, pass no hook of the table inet.
+        yield f"oifname @confined ether type arp meta mark set meta mark or {IP:#x}"
+        own = ", ".join(sorted({a.partition("/")[0] for b in bridges for a in b.addresses if ":" not in a}))
+        if own:
+            yield f"oifname @confined ip saddr {{ {own} }} udp sport 67 meta mark set meta mark or {IP:#x}"
+        yield "}"

@@ -1,0 +1,69 @@
+"""Filters on links through `tc`: they belong to the link and stay when another program flushes nftables (tc-bpf(8))."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Collection, Mapping
+
+from dacha.core.errors import HostError
+from dacha.host.facts import program
+
+# A link's filter: the direction that it is on ("ingress", "egress"), and its program as tc-bpf(8) writes it.
+Filter = tuple[str, str]
+
+
+def _batch(lines: list[str], *options: str) -> subprocess.CompletedProcess[str]:
+    tool = program("tc")
+    if not tool:
+        raise HostError(
+            "the program tc is missing: it closes networks while their firewall rules are missing",
+            remedy="on Debian: apt install iproute2",
+        )
+    return subprocess.run(
+        [tool, *options, "-batch", "-"], input="\n".join(lines) + "\n", capture_output=True, text=True, check=False
+    )
+
+
+def attach(filters: Mapping[str, Filter]) -> None:
+    """Give each of these links its filter, or replace the one that is there. Raises HostError."""
+    lines = []
+    for link, (direction, code) in filters.items():
+        lines.append(f"qdisc replace dev {link} clsact")
+        lines.append(
+            f"filter replace dev {link} {direction} prio 1 handle 1 protocol all bpf direct-action bytecode '{code}'"
+        )
+    if lines and (done := _batch(lines)).returncode:
+        words = done.stderr.strip().splitlines()
+        why = next((w.removeprefix("RTNETLINK answers: ").removeprefix("Error: ") for w in words), "")
+        raise HostError(
+            "the kernel refused the filter that closes a network while its firewall rules are missing",
+            why=why,
+            remedy="making networks needs root"
+            if "not permitted" in why
+            else "use a kernel with CONFIG_NET_CLS_BPF and CONFIG_NET_SCH_INGRESS (Debian's has both)",
+        )
+
+
+def without(filters: Mapping[str, Filter], existing: Collection[str]) -> list[str]:
+    """Those of these links that exist and do not have their filter. Raises HostError."""
+    asked = [link for link in filters if link in existing]
+    if not asked:
+        return []
+    # One answer a link, in order; a link that has gone meanwhile ends the list early.
+    done = _batch([f"filter show dev {link} {filters[link][0]}" for link in asked], "-json")
+    read, at, answers = json.JSONDecoder(), 0, []
+    while (at := done.stdout.find("[", at)) >= 0:
+        rows, at = read.raw_decode(done.stdout, at)
+        answers.append(rows)
+    answers += [[]] * (len(asked) - len(answers))
+    return [link for link, rows in zip(asked, answers, strict=False) if filters[link][1] not in map(_program, rows)]
+
+
+def _program(row: dict[str, object]) -> str:
+    """The program of a filter as tc lists it, in the form that it was given in."""
+    options = row.get("options")
+    code = options.get("bytecode") if isinstance(options, dict) and options.get("direct-action") else None
+    steps = code.get("insns", []) if isinstance(code, dict) else []
+    words = (" ".join(str(step[key]) for key in ("code", "jt", "jf", "k")) for step in steps)
+    return ",".join([str(len(steps)), *words])
