@@ -7,11 +7,13 @@ import contextlib
 import os
 import socket
 import time
+from collections.abc import Callable
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
 from dacha.caretaker.file_service import FileService
 from dacha.caretaker.following import Following, taps_of
+from dacha.caretaker.guarding import Guarding
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.messages import (
     Begin,
@@ -62,8 +64,9 @@ class Opened(NamedTuple):
 class Caretaker:
     """Everything that is served for one lab; `renew` brings it to what the lab file says now."""
 
-    def __init__(self, log: RotatingLog) -> None:
-        self._log = log
+    def __init__(self, log: RotatingLog, again: Callable[[], None]) -> None:
+        """`again` asks the caller for another `renew`."""
+        self._log, self._again = log, again
         self._sockets: dict[str, Opened] = {}
         self._journals: dict[str, Journal] = {}
         self._served: dict[str, Served] = {}
@@ -74,6 +77,7 @@ class Caretaker:
         self._workers: Workers | None = None
         self._following: Following | None = None
         self._outside: Outside | None = None
+        self._guarding: Guarding | None = None
         self._files = FileService(log.say)
         self._up = asyncio.Event()
         self.failed = False
@@ -117,6 +121,12 @@ class Caretaker:
         elif self._workers:
             self._workers.close()
             self._workers = None
+        if links.bridges():
+            try:
+                self._guarding = Guarding(ws, partial(self._log.say, bucket="guarding"), self._again)
+            except OSError as e:
+                self.failed = True
+                self._log.say(f"cannot notice when another program changes the lab's rules: {e.strerror or e}")
         if mappings.needed(ws):
             self._outside = Outside(ws, self._log.say)
 
@@ -250,6 +260,9 @@ class Caretaker:
         if self._outside:
             self._outside.close()
             self._outside = None
+        if self._guarding:
+            self._guarding.close()
+            self._guarding = None
         self._served = {}
 
     def close(self) -> None:

@@ -61,7 +61,7 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
 
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, end)
-    caretaker = Caretaker(log)
+    caretaker = Caretaker(log, wake.set)
     ws = load_applied(lab_file)
     looking = asyncio.ensure_future(_look_after_uplinks(log))
     booting = _bring_up(ws, log) if ws.home.rebooted() else None

@@ -33,9 +33,7 @@ def table_name(lab: str) -> str:
     return "dacha_" + lab.replace("-", "_")
 
 
-def ruleset(
-    lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (), ports: Ports | None = None
-) -> str:
+def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (), ports: Ports | None = None) -> str:
     """The whole text for `nft -f`: it replaces what the lab had before, and nothing else's.
 
     `apart` are the IP versions (4, 6) that this host did not forward before a lab needed it to: between its other

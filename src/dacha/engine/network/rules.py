@@ -25,6 +25,8 @@ from dacha.host.records import read_record, write_record
 # Loading ten thousand doors takes a fifth of a second; whoever loads at the same moment waits for that.
 WAIT_S = 10.0
 VERSION = 1
+# So many doors are listed in a few milliseconds.
+FEW = 300
 
 
 class Moved(NamedTuple):
@@ -164,9 +166,36 @@ def follow(ws: Workspace) -> bool:
         return True
 
 
+def reload_changed(ws: Workspace) -> bool:
+    """Load the rules again if the kernel does not have them as they were loaded; True when it did not. `ws` is the lab
+    as it was applied. Raises HostError, BusyError."""
+    with locked(ws.home.rules_lock, "restoring rules", WAIT_S):
+        noted = _noted(ws)
+        if not noted.get("text") or noted.get("lab") != _digest(ws.text):
+            return False
+        name = table_name(ws.lab.name)
+        there = nft.tables()
+        now = live.now(ws, ws.plan)
+        links = wanted_links(ws, now)
+        text = _text(ws, now, links)
+        # Whether the tables are there is known at once; listing ten thousand doors takes half a second.
+        if (
+            all((family, name) in there for family in FAMILIES)
+            and noted.get("text") == _digest(text)
+            and nft.digest(name, FAMILIES) == (noted.get("rules") or note(ws))
+        ):
+            return False
+        _load(ws, now, text)
+        return True
+
+
 def _load(ws: Workspace, now: Plan, text: str) -> None:
     nft.load(text)
-    noted = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(_doors(now))}
+    doors = _doors(now)
+    noted: dict[str, str | None] = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(doors)}
+    if len(doors) <= FEW:
+        # What somebody changes a moment later is a change.
+        noted["rules"] = nft.digest(table_name(ws.lab.name), FAMILIES)
     _note(ws, noted)
 
 

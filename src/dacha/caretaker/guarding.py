@@ -1,0 +1,109 @@
+"""The lab's firewall rules and links stay as they were applied: a change by another program is reverted at once."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import socket
+import time
+from collections.abc import Callable, Iterator
+
+from dacha.caretaker.attempts import attempt
+from dacha.core.apply.changes import Change, LoadRules, MakeLink
+from dacha.core.errors import PeerError
+from dacha.core.network.links import BridgeLink
+from dacha.core.network.rules import table_name
+from dacha.engine.network.links import wanted_links
+from dacha.engine.network.restore import restore
+from dacha.engine.workspace import Workspace
+from dacha.host.network.kernel_events import links_socket, rules_socket
+from dacha.wire.link.netlink import Event, LinkChange, OtherChange, TableChange, Transaction, link_events, rule_events
+
+# A burst of events is taken together; after a failure the next try comes this much later. After a look that found
+# nothing the next one waits four times as long as it took, but no longer than this: guests that start change links too.
+TOGETHER_S, AGAIN_S, QUIET_MOST_S = 0.05, 1.0, 0.5
+# So many datagrams are read in one go.
+BURST = 256
+# Settings that the kernel tells nobody of are looked at this often.
+LOOK_S = 20.0
+_DATAGRAM = 1 << 16
+Log = Callable[[str], None]
+
+
+class Guarding:
+    """Restores the lab's part of the kernel whenever something of it changes, until `close`."""
+
+    def __init__(self, ws: Workspace, log: Log, links_made: Callable[[], None]) -> None:
+        """`links_made` is called after a bridge was created again: sockets bound to the former one are of no use.
+
+        Raises OSError if this process may not listen to the kernel, HostError.
+        """
+        self._ws, self._log, self._links_made = ws, log, links_made
+        self._table = table_name(ws.lab.name)
+        self._links = set(wanted_links(ws, ws.plan).links)
+        self._changed = asyncio.Event()
+        self._touched, self._by = False, ""
+        self._sockets: list[socket.socket] = []
+        for opened, read in ((rules_socket, rule_events), (links_socket, link_events)):
+            s = opened()
+            self._sockets.append(s)
+            asyncio.get_running_loop().add_reader(s, self._readable, s, read)
+        self._task = asyncio.ensure_future(self._guard())
+
+    def close(self) -> None:
+        self._task.cancel()
+        for s in self._sockets:
+            asyncio.get_running_loop().remove_reader(s)
+            s.close()
+
+    def _readable(self, s: socket.socket, read: Callable[[bytes], list[Event]]) -> None:
+        try:
+            for data in _waiting(s):
+                for event in read(data):
+                    self._heed(event)
+        except (OSError, PeerError):
+            # More happened than was told (ENOBUFS), or it cannot be read: so everything is looked at.
+            self._changed.set()
+
+    def _heed(self, event: Event) -> None:
+        match event:
+            case TableChange(table=table):
+                self._touched |= table == self._table
+            case Transaction(pid=pid, program=program) if self._touched:
+                self._by, self._touched = f"{program} (process {pid})" if program else f"process {pid}", False
+                self._changed.set()
+            case LinkChange(name=name) if name in self._links:
+                self._changed.set()
+            case OtherChange():
+                self._changed.set()
+
+    async def _guard(self) -> None:
+        while True:
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._changed.wait(), LOOK_S)
+            await asyncio.sleep(TOGETHER_S)
+            self._changed.clear()
+            by, self._by = self._by or "another program", ""
+            began = time.monotonic()
+            done: list[Change] = []
+            with attempt(self._log, "the lab's firewall rules and links cannot be restored") as this:
+                done = await asyncio.to_thread(restore, self._ws)
+            for change in done:
+                # Who changed the rules is known; of links the kernel does not tell.
+                who = by if isinstance(change, LoadRules) else "another program"
+                self._log(f"changed by {who}; restored: {change.done()}")
+            if done:
+                self._by = ""  # this was our own
+            if any(isinstance(c, MakeLink) and isinstance(c.link, BridgeLink) and not c.there for c in done):
+                self._links_made()
+            if this.failed:
+                await asyncio.sleep(AGAIN_S)
+                self._changed.set()
+            elif not done:
+                await asyncio.sleep(min(QUIET_MOST_S, 4 * (time.monotonic() - began)))
+
+
+def _waiting(s: socket.socket) -> Iterator[bytes]:
+    with contextlib.suppress(BlockingIOError):
+        for _ in range(BURST):
+            yield s.recv(_DATAGRAM)

@@ -1,0 +1,38 @@
+"""The lab's rules, filters, links and forwarding as they were applied, restored after another program changed them."""
+
+from __future__ import annotations
+
+from dacha.core.apply.changes import Change, Forwarding, LoadRules, MakeLink
+from dacha.core.errors import BusyError
+from dacha.core.network.links import BridgeLink, TapLink
+from dacha.engine.network import kernel, rules
+from dacha.engine.workspace import Workspace
+from dacha.host.files import locked
+
+
+def restore(ws: Workspace) -> list[Change]:
+    """Restore what differs; what was done. `ws` is the lab as it was applied.
+
+    The rules come first and do not wait for an apply that is under way. An apply makes links itself, so they are left
+    to it while it runs. Raises HostError, BusyError.
+    """
+    done: list[Change] = []
+    if rules.reload_changed(ws):
+        done.append(LoadRules(sum(d.backend == "kernel" for d in ws.plan.doors.values()), True))
+    try:
+        with locked(ws.home.folder / "lock", "dacha caretaker run", 0.0):
+            for change in kernel.difference(ws, ws.plan):
+                if _ours(change):
+                    kernel.carry_out(ws, ws.plan, change)
+                    done.append(change)
+    except BusyError:
+        pass
+    return done
+
+
+def _ours(change: Change) -> bool:
+    """True for what can be restored without touching a guest, or the addresses of this host's own adapters."""
+    match change:
+        case MakeLink(link=BridgeLink() | TapLink()) | LoadRules() | Forwarding(on=True):
+            return True
+    return False

@@ -1,0 +1,36 @@
+"""Sockets on which the kernel tells that its rules or links have changed, in this network namespace (netlink(7))."""
+
+from __future__ import annotations
+
+import socket
+
+_NETLINK_NETFILTER = 12
+_SOL_NETLINK, _ADD_MEMBERSHIP = 270, 1
+_NFNLGRP_NFTABLES = 7
+# RTNLGRP_LINK, RTNLGRP_TC, RTNLGRP_IPV4_NETCONF, RTNLGRP_IPV6_NETCONF: links, their filters, what forwards.
+_RTNLGRPS = (1, 4, 24, 25)
+# A flood of changes loses messages, which the socket then says (ENOBUFS): this many bytes may wait.
+_BYTES = 1 << 20
+
+
+def rules_socket() -> socket.socket:
+    """Tells of every change of nftables. Raises OSError."""
+    return _listening(_NETLINK_NETFILTER, (_NFNLGRP_NFTABLES,))
+
+
+def links_socket() -> socket.socket:
+    """Tells of every change of links, of their filters, and of forwarding. Raises OSError."""
+    return _listening(socket.NETLINK_ROUTE, _RTNLGRPS)
+
+
+def _listening(protocol: int, groups: tuple[int, ...]) -> socket.socket:
+    s = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW | socket.SOCK_NONBLOCK, protocol)
+    try:
+        s.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _BYTES)
+        s.bind((0, 0))
+        for group in groups:
+            s.setsockopt(_SOL_NETLINK, _ADD_MEMBERSHIP, group)
+    except BaseException:
+        s.close()
+        raise
+    return s

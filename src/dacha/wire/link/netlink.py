@@ -1,0 +1,101 @@
+"""What the kernel tells of a change of its rules and links: netlink messages, read only (RFC 3549 section 2.3.2;
+Linux: uapi/linux/netlink.h, netfilter/nf_tables.h, rtnetlink.h)."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+
+from dacha.core.errors import PeerError
+from dacha.core.named import NamedTuple
+
+# nlmsghdr: length, type, flags, sequence, sender; then the payload, padded to four bytes.
+_HEADER = struct.Struct("=IHHII")
+_ATTRIBUTE = struct.Struct("=HH")
+# The subsystem of nf_tables in a message's type, and the message that ends a transaction (NFT_MSG_NEWGEN).
+_NF_TABLES, _NEWGEN = 10, 15
+_NFGENMSG, _IFINFOMSG = 4, 16  # bytes before the attributes
+# RTM_NEWLINK and RTM_DELLINK; all else from rtnetlink is told without its contents.
+_LINKS = (16, 17)
+_NFTA_TABLE, _IFLA_IFNAME = 1, 3
+_NFTA_GEN_PROC_PID, _NFTA_GEN_PROC_NAME = 2, 3
+
+
+class TableChange(NamedTuple):
+    """A part of a table was added, replaced or removed."""
+
+    table: str
+
+
+class Transaction(NamedTuple):
+    """All changes so far were one transaction, and this process made it."""
+
+    pid: int
+    program: str
+
+
+class LinkChange(NamedTuple):
+    """A link was added, changed or removed."""
+
+    name: str
+
+
+class OtherChange(NamedTuple):
+    """Another setting of the network was changed: a filter, or whether an interface forwards."""
+
+
+Event = TableChange | Transaction | LinkChange | OtherChange
+
+
+def _messages(data: bytes) -> Iterator[tuple[int, bytes]]:
+    at = 0
+    while at < len(data):
+        if len(data) - at < _HEADER.size:
+            raise PeerError(f"truncated netlink message at byte {at}")
+        length, kind, *_ = _HEADER.unpack_from(data, at)
+        if not _HEADER.size <= length <= len(data) - at:
+            raise PeerError(f"netlink message at byte {at}: invalid length {length}")
+        yield kind, data[at + _HEADER.size : at + length]
+        at += (length + 3) & ~3
+
+
+def _attributes(data: bytes) -> dict[int, bytes]:
+    """The attributes by type, without the flags in it (NLA_F_NESTED, NLA_F_NET_BYTEORDER)."""
+    found, at = {}, 0
+    while at + _ATTRIBUTE.size <= len(data):
+        length, kind = _ATTRIBUTE.unpack_from(data, at)
+        if not _ATTRIBUTE.size <= length <= len(data) - at:
+            raise PeerError(f"netlink attribute at byte {at}: invalid length {length}")
+        found[kind & 0x3FFF] = data[at + _ATTRIBUTE.size : at + length]
+        at += (length + 3) & ~3
+    return found
+
+
+def _text(value: bytes) -> str:
+    return value.partition(b"\0")[0].decode(errors="replace")
+
+
+def rule_events(data: bytes) -> list[Event]:
+    """The events in one datagram of the nftables group, in order. Raises PeerError."""
+    events: list[Event] = []
+    for kind, payload in _messages(data):
+        if kind >> 8 != _NF_TABLES:
+            continue
+        found = _attributes(payload[_NFGENMSG:])
+        if kind & 0xFF == _NEWGEN:
+            pid = int.from_bytes(found.get(_NFTA_GEN_PROC_PID, b"\0"), "big")
+            events.append(Transaction(pid, _text(found.get(_NFTA_GEN_PROC_NAME, b""))))
+        else:
+            events.append(TableChange(_text(found.get(_NFTA_TABLE, b""))))
+    return events
+
+
+def link_events(data: bytes) -> list[Event]:
+    """The events in one datagram of rtnetlink. Raises PeerError."""
+    events: list[Event] = []
+    for kind, payload in _messages(data):
+        if kind in _LINKS:
+            events.append(LinkChange(_text(_attributes(payload[_IFINFOMSG:]).get(_IFLA_IFNAME, b""))))
+        else:
+            events.append(OtherChange())
+    return events
