@@ -125,6 +125,13 @@ class Rig:
     def caretaker(self) -> int:
         return int(self.lab("caretaker", "status", "--json").json["pid"])
 
+    def hold_caretaker(self) -> None:
+        """It would restore within a second what a fault changes: so it is held, and goes on when that is healed."""
+        os.kill(self.caretaker(), signal.SIGSTOP)
+
+    def release_caretaker(self) -> None:
+        os.kill(self.caretaker(), signal.SIGCONT)
+
     def kill_caretaker(self) -> None:
         kill(self.caretaker())
 

@@ -40,7 +40,8 @@ class Guarding:
         """
         self._ws, self._log, self._links_made = ws, log, links_made
         self._table = table_name(ws.lab.name)
-        self._links = set(wanted_links(ws, ws.plan).links)
+        links = wanted_links(ws, ws.plan)
+        self._links, self._bridges = set(links.links), [b.name for b in links.bridges()]
         self._changed = asyncio.Event()
         self._touched, self._by = False, ""
         self._sockets: list[socket.socket] = []
@@ -72,10 +73,19 @@ class Guarding:
             case Transaction(pid=pid, program=program) if self._touched:
                 self._by, self._touched = f"{program} (process {pid})" if program else f"process {pid}", False
                 self._changed.set()
-            case LinkChange(name=name) if name in self._links:
+            case LinkChange(name=name, master=master) if name in self._links or master in self._numbers():
+                # What an administrator plugs into a bridge of the lab passes once the rules name it.
                 self._changed.set()
             case OtherChange():
                 self._changed.set()
+
+    def _numbers(self) -> set[int]:
+        """The numbers of the lab's bridges."""
+        found = set()
+        for name in self._bridges:
+            with contextlib.suppress(OSError):
+                found.add(socket.if_nametoindex(name))
+        return found
 
     async def _guard(self) -> None:
         while True:

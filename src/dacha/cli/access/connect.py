@@ -70,9 +70,22 @@ def run_connect(args: argparse.Namespace) -> int:
 
         output.say(shlex.join(argv))
     else:
+        _warn_of_missing_rules(ws)
         sys.stdout.flush()
         os.execv(argv[0], argv)
     return 0
+
+
+def _warn_of_missing_rules(ws: Workspace) -> None:
+    """Without the lab's firewall rules the client would only report that nobody answers."""
+    if not any(n.managed for n in ws.lab.networks.values()):
+        return
+    from dacha.core.network.confinement import REMEDY
+    from dacha.engine.network import confined
+
+    found = confined.look(ws)
+    if found is not None and found.missing:
+        output.note(f"warning: {found.what()}\n  {found.means()}\n  {REMEDY}")
 
 
 def _by_ssh(args: argparse.Namespace, ws: Workspace) -> list[str]:

@@ -20,7 +20,7 @@ EVERY_S = 2.0
 def status_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Show every guest, its address and its doors, and whether each door answers now.\n"
-        "Exit code 1 when a door of a running guest does not answer."
+        "Exit code 1 if a door of a running guest does not answer, or if a guest is not confined."
     )
     parser.add_argument("--watch", action="store_true", help="keep a view of it until q or Ctrl-C")
 
@@ -55,7 +55,8 @@ def run_status(args: argparse.Namespace) -> int:
         output.emit_json(_json(ws, status))
     else:
         _print(ws, status)
-    return 1 if silent else 0
+    unsound = status.confinement is not None and not status.confinement.sound
+    return 1 if silent or unsound else 0
 
 
 # Whether a door answered when it was looked at last, and since when it is so (Unix seconds; None: since before the view
@@ -81,6 +82,7 @@ def _with_since(status: Any, seen: Seen) -> Any:
 
 def _print(ws: Workspace, status: Any) -> None:
     from dacha.core.apply.changes import LIVE, when_of
+    from dacha.core.network.confinement import REMEDY
 
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
     on = sum(g.seen.running for g in status.guests)
@@ -94,6 +96,12 @@ def _print(ws: Workspace, status: Any) -> None:
         output.say("Next: dacha guest add NAME --from IMAGE")
         return
     output.say()
+    if status.confinement is not None and not status.confinement.sound:
+        found = status.confinement
+        output.say(output.paint(f"warning: {found.what()}", output.BAD))
+        output.say(f"  {found.means()}")
+        output.say(f"  {REMEDY}")
+        output.say()
     _table(status)
     if silent:
         output.say()
@@ -182,5 +190,15 @@ def _json(ws: Workspace, status: Any) -> dict[str, Any]:
         ],
         "loopback_exposed": status.exposed,
         "unserved": status.unserved,
+        "confinement": status.confinement
+        and {
+            "sound": status.confinement.sound,
+            "open": status.confinement.open,
+            "guests": list(status.confinement.guests),
+            "networks": list(status.confinement.networks),
+            "missing": list(status.confinement.missing),
+            "unfiltered": list(status.confinement.unfiltered),
+            "changed": status.confinement.changed,
+        },
         "still_open": [{"guest": guest, "what": what} for guest, what in status.still_open],
     }

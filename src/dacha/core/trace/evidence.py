@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.named import NamedTuple
+from dacha.core.network.confinement import Confinement
 from dacha.core.trace.inside import Inside
 
 OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "silent", "unreachable"
@@ -153,6 +154,7 @@ class Evidence(NamedTuple):
     reply: ConnectResult | None = None
     rule: str | None = None  # "there", "missing", or where it leads instead
     rules_changed: bool = False
+    confinement: Confinement | None = None
     forwarding: bool | None = None
     dropped: tuple[str, str] | None = None
     allowed: tuple[str, ...] = ()

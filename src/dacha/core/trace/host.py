@@ -2,9 +2,21 @@
 
 from __future__ import annotations
 
+from dacha.core.network.confinement import REMEDY
 from dacha.core.trace.evidence import Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.service import mute
+
+
+def rules(e: Evidence) -> Hop | None:
+    """Whether what confines the guests of the door's network is there: without its rules no traffic passes."""
+    found = e.confinement
+    if found is None:
+        return None
+    if found.sound:
+        return Hop("rules", FINE, "loaded; guests are confined")
+    keeps_out = found.missing and not (e.through is not None and e.through.ok)
+    return Hop("rules", BROKEN if keeps_out else ASIDE, found.what(), found.means(), REMEDY)
 
 
 def door_rule(e: Evidence) -> Hop:

@@ -13,6 +13,13 @@ from dacha.core.trace.way import WAY
 # Hops that are told of without looking beyond the guest.
 WITHOUT_GUEST = ("lab-file", "applied", "guest", "sources")
 
+# Hops that packets to the guest tell of: while none can pass, silence tells nothing of the guest.
+BY_PACKETS = ("address", "neighbour", "service", "protocol", "size", "reply", "door", "there")
+
+
+def _closed(e: Evidence) -> bool:
+    return e.confinement is not None and bool(e.confinement.missing)
+
 
 def judge(e: Evidence) -> list[Hop]:
     """Every hop of the way in its order."""
@@ -22,6 +29,8 @@ def judge(e: Evidence) -> list[Hop]:
         hop = kind.judge(e) if kind.on(e) else None
         if hop is not None and e.state == "off" and kind.name not in WITHOUT_GUEST:
             hop = Hop(kind.name, UNTESTED, "not asked, as its guest is off")
+        if hop is not None and hop.verdict == BROKEN and kind.name in BY_PACKETS and _closed(e):
+            hop = Hop(kind.name, UNTESTED, "no traffic passes without the lab's firewall rules")
         if hop is None and kind.on(e) and kind.name in unanswered:
             # A hop of the way is never left out because its question came to nothing.
             hop = Hop(kind.name, UNTESTED, unanswered[kind.name])

@@ -71,6 +71,7 @@ WAY = (
     HopKind("guest", "guest", "its process and monitor", every, guest.guest),
     HopKind("boot", "boot", "the end of its console, its guest agent, life on the wire", every, guest.boot),
     HopKind("adapter", "adapter", "its tap or macvtap, and the bridge", network, guest.adapter),
+    HopKind("rules", "rules", "the lab's firewall rules, and the filters of its links", network, host.rules),
     HopKind(
         "address",
         "address",

@@ -42,10 +42,11 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         what = f"the sockets of guests that run go with your last login, as they are in {folders.run()}"
         findings.append(Finding(NOTE, "lingering", "host", what, "loginctl enable-linger", (), "host"))
     if any(n.by_kernel for n in ws.lab.networks.values()):
-        from dacha.engine.check.links import kernel_findings
+        from dacha.engine.check.links import confinement_findings, kernel_findings
         from dacha.engine.network import live
 
         findings += kernel_findings(ws)
+        findings += confinement_findings(ws)
         on = {name for name, seen in observed.items() if seen.running}
         findings += live.conflicts(live.started(ws, plan), {k: s for k, s in live.read(ws.home).items() if k[0] in on})
     findings += _gate_findings(ws)

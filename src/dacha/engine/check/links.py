@@ -7,13 +7,19 @@ from pathlib import Path
 
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding
 from dacha.core.lab.network import Network
+from dacha.core.network.confinement import REMEDY
+from dacha.engine.network import confined
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.host.network import iproute
 from dacha.host.network.iproute import SeenLink
 
 # Programs that networks on the kernel need: each with its Debian package and what it does.
-_PROGRAMS = (("ip", "iproute2", "makes links"), ("nft", "nftables", "makes doors, NAT and isolation"))
+_PROGRAMS = (
+    ("ip", "iproute2", "makes links"),
+    ("tc", "iproute2", "closes networks while their firewall rules are missing"),
+    ("nft", "nftables", "makes doors, NAT and isolation"),
+)
 
 
 def kernel_findings(ws: Workspace) -> list[Finding]:
@@ -33,6 +39,16 @@ def kernel_findings(ws: Workspace) -> list[Finding]:
         path = ("network", network.name)
         found.append(Finding(ERROR, "privilege", f"network {network.name}", what, remedy, path, "host"))
     return found or bridge_findings(ws)
+
+
+def confinement_findings(ws: Workspace) -> list[Finding]:
+    """Running guests whose firewall rules or filters are missing."""
+    found = confined.look(ws)
+    if found is None or found.sound:
+        return []
+    severity = ERROR if found.missing else WARNING
+    what = f"{found.what()}: {found.means()}"
+    return [Finding(severity, "not-confined", "host", what, REMEDY, (), "host")]
 
 
 def bridge_findings(ws: Workspace) -> list[Finding]:

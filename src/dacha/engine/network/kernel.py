@@ -127,8 +127,8 @@ def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Ch
                 changes.append(
                     ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed")
                 )
-    closed = rules.closed_without(target, {**seen.own, **seen.foreign})
-    if target.bridges() and (not closed or not rules.current(ws, rules.text_of(ws, plan, target), seen.rules)):
+    lacking = rules.unfiltered(target, seen.own)
+    if target.bridges() and (lacking or not rules.current(ws, rules.text_of(ws, plan, target), seen.rules)):
         doors = sum(d.backend == "kernel" for d in plan.doors.values())
         changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan)))
     # After the rules, so that nothing is sent that they would keep back.

@@ -90,9 +90,9 @@ def _filters(links: KernelPlan) -> dict[str, traffic_control.Filter]:
     return {name: found for name, link in links.links.items() if (found := drop_filter(link))}
 
 
-def closed_without(links: KernelPlan, existing: Collection[str]) -> bool:
-    """True when every link that exists has the filter by which it is closed while the rules are missing."""
-    return not traffic_control.without(_filters(links), existing)
+def unfiltered(links: KernelPlan, existing: Collection[str]) -> list[str]:
+    """The existing links that lack the filter by which they are closed while rules are missing. Raises HostError."""
+    return traffic_control.without(_filters(links), existing)
 
 
 def current(ws: Workspace, text: str, seen: str | None) -> bool:

@@ -24,6 +24,7 @@ from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
     from dacha.core.apply.first_boot_state import FirstBootState
+    from dacha.core.network.confinement import Confinement
     from dacha.core.trace.evidence import RouterSeen
     from dacha.engine.reach.outside import RouterLook
     from dacha.wire.probes import Verdict
@@ -55,13 +56,15 @@ class GuestRow(NamedTuple):
 
 class Status(NamedTuple):
     """The lab's state; `pending` is what `apply` would still do, `unserved` are networks that nobody gives addresses
-    and names while their guests run, `still_open` are doors that the file has no more: guest, and what leads in."""
+    and names while their guests run, `still_open` are doors that the file has no more: guest, and what leads in.
+    `confinement` is what was seen of the rules that confine guests; None if no guest needs them or root is needed."""
 
     guests: list[GuestRow]
     pending: list[Change]
     exposed: list[str]
     unserved: list[str]
     still_open: list[tuple[str, str]]
+    confinement: Confinement | None = None
 
 
 class _Seen(NamedTuple):
@@ -104,7 +107,23 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0) -> Status
     }
     served = {a.network for a in plan.adapters.values() if a.guest in on and ws.lab.networks[a.network].managed}
     unserved = served if any(isinstance(c, Caretaker) and c.on for c in pending) else set()
-    return Status(rows, pending, sorted(exposed), sorted(unserved), still_open(pending))
+    return Status(rows, pending, sorted(exposed), sorted(unserved), still_open(pending), _confinement(ws, pending, on))
+
+
+def _confinement(ws: Workspace, pending: list[Change], on: set[str]) -> Confinement | None:
+    if os.geteuid() != 0 or not any(n.managed for n in ws.lab.networks.values()):
+        return None
+    from dacha.engine.network import confined
+
+    return confined.look(ws, on, changed=any(isinstance(c, LoadRules) for c in pending) and applied(ws))
+
+
+def applied(ws: Workspace) -> bool:
+    """True if the lab file is as it was applied last: what differs in the kernel then is another program's doing."""
+    try:
+        return ws.home.applied.read_text() == ws.text
+    except OSError:
+        return False
 
 
 def _first_boot(ws: Workspace, guest: Guest, seen: ObservedGuest) -> FirstBootState | None:

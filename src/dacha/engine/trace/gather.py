@@ -20,7 +20,7 @@ from dacha.core.trace.service import wordless
 from dacha.engine.disks.room import room
 from dacha.engine.guest.console import recent
 from dacha.engine.guest.observe import observe_guest
-from dacha.engine.network import others
+from dacha.engine.network import confined, others
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.router.look import look
 from dacha.engine.trace import there
@@ -189,6 +189,7 @@ def _first_questions(
             asks["direct"] = lambda: touch(address, e.port, probe_for(service), ASK_S, hear_s=hear_s)
     if own and root:
         asks["links"] = iproute.links
+        asks["confinement"] = lambda: confined.look(ws)
         if address:
             asks["answers"] = lambda: answers(ws, e.network, IPv4Address(address))
             asks["route"] = lambda: iproute.way_to(address)

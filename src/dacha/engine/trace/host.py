@@ -63,6 +63,7 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
         answered_ms=answered[1] if answered else 0.0,
         route=(told["route"] or "nowhere", carried.wanted) if carried and carried.wanted and "route" in told else None,
         rule=told.get("rules"),
+        confinement=told.get("confinement"),
         rules_changed=changed(ws, told.get("changed")) if "changed" in told else False,
         forwarding=sysctls.read("net/ipv4/ip_forward") == "1" if e.way == "kernel" else None,
     )

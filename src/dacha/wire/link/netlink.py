@@ -4,6 +4,7 @@ Linux: uapi/linux/netlink.h, netfilter/nf_tables.h, rtnetlink.h)."""
 from __future__ import annotations
 
 import struct
+import sys
 from collections.abc import Iterator
 
 from dacha.core.errors import PeerError
@@ -17,7 +18,7 @@ _NF_TABLES, _NEWGEN = 10, 15
 _NFGENMSG, _IFINFOMSG = 4, 16  # bytes before the attributes
 # RTM_NEWLINK and RTM_DELLINK; all else from rtnetlink is told without its contents.
 _LINKS = (16, 17)
-_NFTA_TABLE, _IFLA_IFNAME = 1, 3
+_NFTA_TABLE, _IFLA_IFNAME, _IFLA_MASTER = 1, 3, 10
 _NFTA_GEN_PROC_PID, _NFTA_GEN_PROC_NAME = 2, 3
 
 
@@ -35,9 +36,10 @@ class Transaction(NamedTuple):
 
 
 class LinkChange(NamedTuple):
-    """A link was added, changed or removed."""
+    """A link was added, changed or removed; `master` is the number of the link that it is a port of, or 0."""
 
     name: str
+    master: int = 0
 
 
 class OtherChange(NamedTuple):
@@ -95,7 +97,9 @@ def link_events(data: bytes) -> list[Event]:
     events: list[Event] = []
     for kind, payload in _messages(data):
         if kind in _LINKS:
-            events.append(LinkChange(_text(_attributes(payload[_IFINFOMSG:]).get(_IFLA_IFNAME, b""))))
+            found = _attributes(payload[_IFINFOMSG:])
+            master = int.from_bytes(found.get(_IFLA_MASTER, b"\0"), sys.byteorder)
+            events.append(LinkChange(_text(found.get(_IFLA_IFNAME, b"")), master))
         else:
             events.append(OtherChange())
     return events
