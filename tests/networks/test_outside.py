@@ -248,9 +248,13 @@ def test_a_real_router(hosted: HostedLab, tmp_path: Path, miniupnpd: Path, speak
             # ask for the mapping again at its next look, is held meanwhile.
             caretaker = lab("caretaker", "status", "--json").json["pid"]
             os.kill(caretaker, signal.SIGSTOP)
-            question = {"router": "192.0.2.1", "source": "192.0.2.30", "do": "unmap", "port": 2220, "protocol": "TCP"}
-            end = (sys.executable, "-m", "dacha.host.router.upnp", json.dumps(question))
-            until(lambda: world.run("other", *end) == "{}")
+            end = (
+                "from dacha.core.router.mapping import Mapping, MappingRequest as R\n"
+                "from dacha.host.router.upnp import Upnp\n"
+                "gone = Mapping(R('gauge', 'ssh', 'tcp', 2220, '192.0.2.10', 2220), 2220, '', 0, 0)\n"
+                "Upnp('192.0.2.1', '192.0.2.30').unmap(gone)\nprint('done')"
+            )
+            until(lambda: "done" in world.run("other", sys.executable, "-c", end, check=False))
             assert not enters(lab, patience_s=3.0).startswith("SSH-2.0")
             told = hop(lab, "router", 1)
             os.kill(caretaker, signal.SIGCONT)

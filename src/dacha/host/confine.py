@@ -39,6 +39,10 @@ nanosleep newfstatat open openat pipe2 poll ppoll pread64 prlimit64 pselect6 rea
 recvmsg restart_syscall rseq rt_sigaction rt_sigprocmask rt_sigreturn sched_getaffinity sched_yield select sendmsg
 sendto set_robust_list setsockopt shutdown sigaltstack socket socketpair stat statx sysinfo tgkill uname write writev
 """
+# The same for one that has the connections that it is given and makes none.
+CALLS_WITHOUT_CONNECTIONS = " ".join(
+    sorted(set(CALLS.split()) - {"accept4", "bind", "connect", "listen", "socket", "socketpair"})
+)
 # linux/seccomp.h by way of libseccomp: allowed, or failing with EPERM.
 _ALLOW, _FAIL = 0x7FFF0000, 0x00050001
 # prctl(2).
@@ -120,12 +124,12 @@ def run(
     return child.returncode, out, err
 
 
-def give_up(user: tuple[int, ...] | None, *, read: Iterable[Path] = (), connect: Iterable[int] | None = ()) -> None:
+def give_up(user: tuple[int, ...] | None, *, read: Iterable[Path] = (), calls: str = CALLS) -> None:
     """From now on this process is `user` (and group) with no capability, and is shut in. Raises OSError when it cannot
     become that user."""
     if user is not None:
         become(user)
-    shut_in(read=read, connect=connect)
+    shut_in(read=read, calls=calls)
 
 
 def become(user: tuple[int, ...]) -> None:
@@ -138,9 +142,9 @@ def become(user: tuple[int, ...]) -> None:
     _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
 
 
-def shut_in(*, read: Iterable[Path] = (), connect: Iterable[int] | None = ()) -> None:
+def shut_in(*, read: Iterable[Path] = (), connect: Iterable[int] | None = (), calls: str = CALLS) -> None:
     """From now on this process opens only these files and its system's, for reading, connects by TCP to these ports
-    alone (None: to any), and makes only the system calls that `CALLS` names. What the kernel or its library lacks is
+    alone (None: to any), and makes only the system `calls`. What the kernel or its library lacks is
     passed over: `dacha host` says so."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (WORDS, WORDS))
@@ -149,7 +153,7 @@ def shut_in(*, read: Iterable[Path] = (), connect: Iterable[int] | None = ()) ->
     if rules >= 0:
         _libc.syscall(_RESTRICT, rules, 0)
         os.close(rules)
-    _limit_calls()
+    _limit_calls(calls)
 
 
 def end_with_parent() -> None:
@@ -165,14 +169,14 @@ def seccomp_library() -> Any | None:
         return None
 
 
-def _limit_calls() -> None:
-    """Let every system call fail that is not one of `CALLS` (seccomp(2))."""
+def _limit_calls(calls: str) -> None:
+    """Let every system call fail that is not one of these (seccomp(2))."""
     library = seccomp_library()
     if library is None:
         return
     library.seccomp_init.restype = ctypes.c_void_p
     filter_ = ctypes.c_void_p(library.seccomp_init(ctypes.c_uint32(_FAIL)))
-    for name in CALLS.split():
+    for name in calls.split():
         number = library.seccomp_syscall_resolve_name(name.encode())
         if number >= 0:
             library.seccomp_rule_add(filter_, ctypes.c_uint32(_ALLOW), ctypes.c_int(number), ctypes.c_uint(0))

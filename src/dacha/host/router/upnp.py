@@ -1,32 +1,35 @@
-"""UPnP: the Internet Gateway Device of the UPnP Forum, asked through the miniupnpc library.
+"""UPnP: the Internet Gateway Device of the UPnP Forum (messages in `wire.router.igd`).
 
-The library waits as long as it likes, complains to standard error by itself, and reads what a device of the LAN says:
-so each question is asked by a process of its own that can do nothing else, this module, run, with the question as JSON
-in its argument and the answer as JSON on its output.
+What a device of the LAN says is read by a process of its own, this module, run, that can do nothing else: it has no
+privileges and opens no connection. Each one it asks this process for, by its port alone, and this process connects to
+the router's address and to no other. The question is JSON in its argument, the answer JSON on its output.
 """
 
 from __future__ import annotations
 
 import contextlib
+import http.client
 import json
+import select
 import socket
 import subprocess
 import sys
 import time
 from collections.abc import Sequence
 from typing import Any
-from urllib.parse import urlsplit
 
-from dacha.core.errors import AnswerNo
+from dacha.core.errors import AnswerNo, DachaError
 from dacha.core.router.mapping import Mapping, MappingRequest
 from dacha.host import confine
 from dacha.host.accounts import helper
 from dacha.host.router.port_mapper import Granted, Place, Seen
-from dacha.wire.router import ssdp
+from dacha.wire.router import igd, ssdp
 
 # How long devices have to answer the search (milliseconds) before it is sent once more, how often it is sent, and how
 # long one question takes with its search in all (seconds).
 SEARCH_MS, SEARCHES, PATIENCE_S = 500, 2, 8.0
+# A connection to the router is waited for so long (seconds); no question needs more connections than this.
+CONNECT_S, CONNECTIONS_MOST = 3.0, 40
 # Other outside ports that are tried when the wished one is another machine's.
 OTHERS = 10
 
@@ -38,19 +41,36 @@ class Upnp:
 
     def __init__(self, router: str, source: str) -> None:
         user = helper()
-        self._head = {"router": router, "source": source, "user": user[:2] if user else None}
+        self._router, self._source = router, source
+        self._head = {"router": router, "user": user[:2] if user else None}
 
     def _ask(self, **question: Any) -> dict[str, Any]:
-        command = [sys.executable, "-P", "-m", "dacha.host.router.upnp", json.dumps(self._head | question)]
+        until = time.monotonic() + PATIENCE_S
         try:
-            done = subprocess.run(
-                command, stdin=subprocess.DEVNULL, capture_output=True, timeout=PATIENCE_S, check=False
-            )
-            answer = dict(json.loads(done.stdout))
-        except subprocess.TimeoutExpired:
+            place = _description(self._router, self._source)
+        except (LookupError, OSError):
             raise AnswerNo("it does not answer") from None
+        mine, its = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        with mine:
+            with its:
+                asked = json.dumps(self._head | {"place": place, "connections": its.fileno()} | question)
+                child = subprocess.Popen(
+                    [sys.executable, "-P", "-m", "dacha.host.router.upnp", asked], stdin=subprocess.DEVNULL,
+                    stdout=subprocess.PIPE, stderr=subprocess.PIPE, pass_fds=[its.fileno()],
+                )  # fmt: skip
+            try:
+                _connect_for(mine, self._router, self._source, until)
+                out, err = child.communicate(timeout=max(0.1, until - time.monotonic()))
+            except subprocess.TimeoutExpired:
+                raise AnswerNo("it does not answer") from None
+            finally:
+                if child.poll() is None:
+                    child.kill()
+                child.communicate()
+        try:
+            answer = dict(json.loads(out))
         except ValueError:
-            raise AnswerNo("the UPnP library failed", why=done.stderr.decode(errors="replace")[-200:]) from None
+            raise AnswerNo("its answers cannot be read", why=err.decode(errors="replace").strip()[-200:]) from None
         if "error" in answer:
             raise AnswerNo(answer["error"])
         return answer
@@ -77,6 +97,23 @@ class Upnp:
         return [(str(place[0]), int(place[1])) if place else None for place in places]
 
 
+def _connect_for(channel: socket.socket, router: str, source: str, until: float) -> None:
+    """Connect to the router, to whichever of its ports the process at the other end asks for, until that one ends."""
+    for _ in range(CONNECTIONS_MOST):
+        if not select.select([channel], [], [], max(0.0, until - time.monotonic()))[0]:
+            return
+        asked = channel.recv(8)
+        if not asked:
+            return
+        try:
+            made = socket.create_connection((router, int.from_bytes(asked, "big") & 0xFFFF), CONNECT_S, (source, 0))
+        except OSError:
+            channel.send(b"n")
+            continue
+        with made:
+            socket.send_fds(channel, [b"y"], [made.fileno()])
+
+
 def _description(router: str, source: str) -> str:
     """Where the router's own description is. Nobody else's answer is taken, and no other machine's is ever read."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
@@ -98,47 +135,90 @@ def _description(router: str, source: str) -> str:
     raise LookupError("it does not answer")
 
 
-def _gateway(question: dict[str, Any]) -> Any:
-    """The gateway's control. Raises Exception: the library has no other."""
-    import miniupnpc
+class Gateway:
+    """The router's control, from within the process that opens no connection itself."""
 
-    place = _description(question["router"], question["source"])
-    # Everything is loaded: from here on the router's words are read by somebody who can do nothing.
-    user = question.get("user")
-    confine.give_up(tuple(user) if user else None, connect=None)
-    found = miniupnpc.UPnP(multicastif=question["source"], discoverdelay=SEARCH_MS)
-    place = found.selectigd(place)
-    if urlsplit(place).hostname != question["router"]:
-        raise LookupError("it sends elsewhere")
-    return found
+    def __init__(self, router: str, place: str, channel: socket.socket) -> None:
+        """Raises LookupError for a router that has none, PeerError, OSError."""
+        self._router, self._channel = router, channel
+        base = igd.place_of(place, router)
+        status, body = self._exchange(base, igd.get(router, base))
+        found = igd.controls(body, router, base) if status == 200 else []
+        if not found:
+            raise LookupError("it does not answer")
+        self._control = found[0]
+
+    def _exchange(self, place: igd.Place, request: bytes) -> tuple[int, bytes]:
+        self._channel.send(place.port.to_bytes(2, "big"))
+        word, descriptors, _, _ = socket.recv_fds(self._channel, 1, 1)
+        if word != b"y":
+            raise LookupError("it does not answer")
+        with socket.socket(fileno=descriptors[0]) as s:
+            s.settimeout(PATIENCE_S)
+            s.sendall(request)
+            with http.client.HTTPResponse(s) as response:
+                response.begin()
+                return response.status, response.read(igd.MOST + 1)
+
+    def do(self, name: str, **arguments: object) -> dict[str, str]:
+        """One action, with its arguments in their order; what it answers. Raises Refused, PeerError, OSError."""
+        return igd.answer(
+            *self._exchange(self._control.place, igd.action(self._router, self._control, name, arguments))
+        )
+
+    def address(self) -> str:
+        return self.do("GetExternalIPAddress").get("NewExternalIPAddress", "")
+
+    def mapped_to(self, port: int, protocol: str) -> tuple[str, int] | None:
+        """Where a port is led; None for nowhere."""
+        try:
+            told = self.do("GetSpecificPortMappingEntry", **_entry(port, protocol))
+        except igd.Refused as e:
+            if e.number == igd.NO_SUCH_ENTRY:
+                return None
+            raise
+        inside = told.get("NewInternalPort", "")
+        return (told.get("NewInternalClient", ""), int(inside)) if inside.isdigit() else None
+
+    def map(self, port: int, question: dict[str, Any], lifetime: int) -> None:
+        self.do(
+            "AddPortMapping", **_entry(port, question["protocol"]), NewInternalPort=question["port"],
+            NewInternalClient=question["to"], NewEnabled=1, NewPortMappingDescription=question["name"],
+            NewLeaseDuration=lifetime,
+        )  # fmt: skip
+
+
+def _entry(port: int, protocol: str) -> dict[str, object]:
+    return {"NewRemoteHost": "", "NewExternalPort": port, "NewProtocol": protocol}
 
 
 def _answer(question: dict[str, Any]) -> dict[str, Any]:
-    """Carry out one question. The library's words are all there is to tell one refusal from another."""
-    gateway = _gateway(question)
+    """Carry out one question, after giving up every privilege and every way to a new connection."""
+    channel = socket.socket(fileno=question["connections"])
+    user = question.get("user")
+    confine.give_up(tuple(user) if user else None, calls=confine.CALLS_WITHOUT_CONNECTIONS)
+    gateway = Gateway(question["router"], question["place"], channel)
     match question["do"]:
         case "look":
-            return {"address": gateway.externalipaddress()}
+            return {"address": gateway.address()}
         case "lookup":
-            found = [gateway.getspecificportmapping(*port) for port in question["ports"]]
-            return {"places": [place[:2] if place else None for place in found]}
+            return {"places": [gateway.mapped_to(*port) for port in question["ports"]]}
         case "unmap":
-            gateway.deleteportmapping(question["port"], question["protocol"])
+            gateway.do("DeletePortMapping", **_entry(question["port"], question["protocol"]))
             return {}
-    what = (question["protocol"], question["to"], question["port"], question["name"], "")
     for port in question["ports"]:
         for lifetime in (question["lifetime"], 0):
             try:
-                gateway.addportmapping(port, *what, lifetime)
-            except Exception as e:  # the library raises no other class
-                if "Conflict" in str(e):
+                gateway.map(port, question, lifetime)
+            except igd.Refused as e:
+                if e.number == igd.CONFLICT:
                     break  # another machine has it: the next one
-                if "OnlyPermanent" not in str(e):
+                if e.number != igd.ONLY_PERMANENT:
                     raise
             else:
                 # A mapping that stands for good is looked at again like one that does not.
                 lasts = lifetime or question["lifetime"]
-                return {"port": port, "address": gateway.externalipaddress(), "lifetime": lasts}
+                return {"port": port, "address": gateway.address(), "lifetime": lasts}
     raise LookupError("that outside port cannot be had: another machine has it")
 
 
@@ -146,14 +226,12 @@ def main() -> None:
     """Answer the question in the argument."""
     try:
         answer = _answer(json.loads(sys.argv[1]))
-    except ImportError:
-        answer = {"error": "the Python library miniupnpc is not installed"}
     except LookupError as e:
         answer = {"error": str(e)}
-    except Exception as e:  # the library raises no other class
-        words = str(e)
-        known = {"No UPnP device discovered": "it does not answer", "Success": "it does not answer"}
-        answer = {"error": known.get(words, f"it refuses: {words}")}
+    except DachaError as e:
+        answer = {"error": e.what}
+    except (OSError, http.client.HTTPException):
+        answer = {"error": "it does not answer"}
     sys.stdout.write(json.dumps(answer))
 
 
