@@ -9,7 +9,7 @@ import textwrap
 from pathlib import Path
 
 from tests.attacks.report import Report
-from tests.caretaker.test_worker import children
+from tests.caretaker.test_worker import children, named
 from tests.conftest import Lab
 from tests.networks.world import HostedLab
 
@@ -85,7 +85,8 @@ def processes(lab: Lab) -> dict[str, int]:
             found["caretaker, root part"] = int(entry.name)
             for child in children(int(entry.name)):
                 found["source of packet workers"] = child
-                found |= {f"packet worker {n}": worker for n, worker in enumerate(children(child))}
+                words = {"dacha-packets": "packet worker", "dacha-relay": "frame relay"}
+                found |= {words.get(named(p), "packet worker, new"): p for p in children(child)}
     return found
 
 

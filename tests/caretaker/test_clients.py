@@ -194,6 +194,9 @@ def test_an_address_in_use_is_found_before_it_is_offered(serving: HostedLab) -> 
     world.run("host", "ip", "link", "set", "squatter", "master", link_name("real", "network", "pier"), "up")
     world.run("lan", "ip", "address", "add", "10.77.4.100/24", "dev", "eth0")
     world.run("lan", "ip", "link", "set", "eth0", "up")
+    # What is plugged in by hand passes once the rules name it, a moment later.
+    rules = ("nft", "list", "set", "bridge", "dacha_real", "plugged")
+    until(lambda: "squatter" in world.run("host", *rules, check=False))
     client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
     assert leases(serving).keys() == {"10.77.4.101"}
     assert "10.77.4.100 is in use by somebody who did not ask for it" in log(serving)

@@ -58,9 +58,16 @@ def source(parent: int) -> int | None:
     return next((p for p in children(parent) if there(p)), None)
 
 
-def workers(parent: int) -> list[int]:
-    """The worker at work."""
-    return [p for p in children(source(parent) or 0) if there(p)]
+def named(pid: int) -> str:
+    try:
+        return Path(f"/proc/{pid}/comm").read_text().strip()
+    except OSError:
+        return ""
+
+
+def workers(parent: int, name: str = "dacha-packets") -> list[int]:
+    """The worker at work; by the other name the frame relay."""
+    return [p for p in children(source(parent) or 0) if there(p) and named(p) == name]
 
 
 @pytest.fixture
@@ -75,9 +82,10 @@ def storming(hosted: HostedLab) -> HostedLab:
 
 def test_the_worker_has_no_power(storming: HostedLab) -> None:
     parent = caretaker(storming)
-    (worker,) = workers(parent)
-    until(lambda: "Seccomp:\t2" in Path(f"/proc/{worker}/status").read_text())
-    for pid in (worker, source(parent)):
+    (worker,), (relay,) = workers(parent), workers(parent, "dacha-relay")
+    for pid in (worker, relay):
+        until(lambda pid=pid: "Seccomp:\t2" in Path(f"/proc/{pid}/status").read_text())
+    for pid in (worker, relay, source(parent)):
         status = dict(line.split(":", 1) for line in Path(f"/proc/{pid}/status").read_text().splitlines())
         for power in ("CapInh", "CapPrm", "CapEff", "CapBnd", "CapAmb"):
             assert int(status[power], 16) == 0, status

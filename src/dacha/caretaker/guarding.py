@@ -11,7 +11,6 @@ from collections.abc import Callable, Iterator
 from dacha.caretaker.attempts import attempt
 from dacha.core.apply.changes import Change, LoadRules, MakeLink
 from dacha.core.errors import PeerError
-from dacha.core.network.links import BridgeLink
 from dacha.core.network.rules import table_name
 from dacha.engine.network.links import wanted_links
 from dacha.engine.network.restore import restore
@@ -34,7 +33,7 @@ class Guarding:
     """Restores the lab's part of the kernel whenever something of it changes, until `close`."""
 
     def __init__(self, ws: Workspace, log: Log, links_made: Callable[[], None]) -> None:
-        """`links_made` is called after a bridge was created again: sockets bound to the former one are of no use.
+        """`links_made` is called after a link was created again: sockets bound to the former one are of no use.
 
         Raises OSError if this process may not listen to the kernel, HostError.
         """
@@ -104,7 +103,7 @@ class Guarding:
                 self._log(f"changed by {who}; restored: {change.done()}")
             if done:
                 self._by = ""  # this was our own
-            if any(isinstance(c, MakeLink) and isinstance(c.link, BridgeLink) and not c.there for c in done):
+            if any(isinstance(c, MakeLink) and not c.there for c in done):
                 self._links_made()
             if this.failed:
                 await asyncio.sleep(AGAIN_S)

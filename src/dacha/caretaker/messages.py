@@ -26,9 +26,9 @@ from dacha.wire.link.router_advertisement import Advertisement
 MOST, TEXT_MOST = 4096, 300
 # SCM_MAX_FD of the kernel is 253: one network has fewer than a score of sockets.
 DESCRIPTORS_MOST = 64
-# What the root part says to the process that workers are copied from: with a worker's two channels and the file for its
-# last words. The answer is its number, with its pidfd.
-START = b"start"
+# What the root part says to the process that workers are copied from: with a worker's two channels, its channel to the
+# frame relay, and the file for its last words; or with a relay's two channels. The answer: its number, with its pidfd.
+START, RELAY = b"start", b"relay"
 
 
 class Keep(NamedTuple):
@@ -92,9 +92,18 @@ class Stop(NamedTuple):
 
 
 class Listen(NamedTuple):
-    """Listen to what is said behind these links; one socket comes with it."""
+    """Heed what the frame relay hears at these links."""
 
     taps: dict[str, Tap]
+
+
+class Attach(NamedTuple):
+    """To the frame relay: these sockets, one for each of `links`. A link is (name, network, server): a socket with a
+    network sends by that bridge, as the DHCP server of that address; the others are listened at. The `first` of several
+    orders replaces what was attached before."""
+
+    links: tuple[tuple[str, str, str], ...]
+    first: bool
 
 
 class Tap(NamedTuple):
@@ -132,7 +141,7 @@ class Begin(NamedTuple):
     """Everything has been said: say that it is served."""
 
 
-Order = Serve | Stop | Listen | Names | Kept | BootFile | Begin
+Order = Serve | Stop | Listen | Attach | Names | Kept | BootFile | Begin
 
 
 def encode(message: Told) -> bytes:

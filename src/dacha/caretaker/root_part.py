@@ -33,7 +33,7 @@ from dacha.caretaker.messages import (
 )
 from dacha.caretaker.router import Outside
 from dacha.caretaker.services import Served, host_resolvers, names_of, served
-from dacha.caretaker.sockets import neighbours_everywhere, open_network
+from dacha.caretaker.sockets import hears_arp, hears_guest, open_network, sends_by
 from dacha.caretaker.workers import Workers
 from dacha.core.errors import DachaError
 from dacha.core.named import NamedTuple
@@ -70,7 +70,8 @@ class Caretaker:
         self._sockets: dict[str, Opened] = {}
         self._journals: dict[str, Journal] = {}
         self._served: dict[str, Served] = {}
-        self._ears: socket.socket | None = None
+        # What the frame relay has: a link's name, the network and server address of one that sends, and its socket.
+        self._frames: list[tuple[tuple[str, str, str], socket.socket]] = []
         self._taps = Listen({})
         self._ws: Workspace | None = None
         self._now: Plan | None = None
@@ -102,13 +103,10 @@ class Caretaker:
             journal.close()
         self.failed |= not self._files.renew(ws, plan, links)
         if links.links:
-            try:
-                self._ears = self._ears or neighbours_everywhere()
-                self._taps = Listen(taps_of(ws, plan, links))
-            except OSError as e:
-                self._log.say(f"cannot watch which addresses guests use: {e.strerror or e}")
+            self._taps = Listen(taps_of(ws, plan, links))
+            self._open_frames()
             self._following = Following(ws, plan, links, self._names, self._log.say)
-        if self._sockets or self._ears:
+        if self._sockets or self._frames:
             if self._workers and self._workers.pid():
                 self._order_changes(served_before)
             else:
@@ -156,6 +154,29 @@ class Caretaker:
             return
         self._served[name] = network
 
+    def _open_frames(self) -> None:
+        """A socket for each link: the bridges that are served, to send by and to hear ARP, and every guest's."""
+        self._close_frames()
+        wanted = [(tap, ("", ""), hears_guest) for tap in self._taps.taps]
+        for name, network in self._served.items():
+            if network.scope:
+                bridge = network.bridge.name
+                wanted += [(bridge, (name, str(network.scope.server)), sends_by), (bridge, ("", ""), hears_arp)]
+        missing = []
+        for link, serves, opened in wanted:
+            try:
+                self._frames.append(((link, *serves), opened(link)))
+            except OSError as e:
+                missing.append(f"{link} ({e.strerror or e})")
+        if missing:
+            self.failed = True
+            self._log.say(f"cannot listen at {', '.join(missing)}")
+
+    def _close_frames(self) -> None:
+        for _, s in self._frames:
+            s.close()
+        self._frames = []
+
     def _orders(self) -> list[tuple[Order, tuple[socket.socket, ...]]]:
         """Everything that a worker has to be told."""
         orders: list[tuple[Order, tuple[socket.socket, ...]]] = [(self._names_now(), ())]
@@ -167,8 +188,7 @@ class Caretaker:
                 network.admitted, network.way_out, tuple(sockets),
             )  # fmt: skip
             orders.append((serve, tuple(sockets.values())))
-        if self._ears:
-            orders.append((self._taps, (self._ears,)))
+        orders.append((self._taps, ()))
         return orders
 
     def _order(self) -> None:
@@ -177,7 +197,9 @@ class Caretaker:
             return
         self._up.clear()
         try:
-            self._workers.order([*self._orders(), (Begin(), ())])
+            self._workers.order(self._orders())
+            self._workers.attach(self._frames)
+            self._workers.add(Begin())
         except OSError as e:
             self._workers.replace(f"it cannot be told its orders: {e}")
 
@@ -193,6 +215,7 @@ class Caretaker:
                     if name in before and before[name] == (self._served[name], self._sockets[name]):
                         continue
                 self._workers.add(order, sockets)
+            self._workers.attach(self._frames)
         except OSError as e:
             self._workers.replace(f"it does not take its orders: {e}")
 
@@ -275,6 +298,5 @@ class Caretaker:
             opened.close()
         for journal in self._journals.values():
             journal.close()
-        if self._ears:
-            self._ears.close()
-        self._sockets, self._journals, self._ears = {}, {}, None
+        self._close_frames()
+        self._sockets, self._journals = {}, {}

@@ -17,7 +17,7 @@ from dacha.wire.link.neighbour import ETHERTYPE_IPV6, ICMPV6, NEIGHBOUR_ADVERTIS
 from dacha.wire.link.router_advertisement import ALL_ROUTERS, SOLICITATION
 
 # Linux: asm-generic/socket.h. Unlike SO_RCVBUF it may exceed the host's limit, for those with the privilege.
-_SO_RCVBUFFORCE, _SO_ATTACH_FILTER = 33, 26
+_SO_RCVBUFFORCE, _SO_ATTACH_FILTER, _SO_LOCK_FILTER = 33, 26, 44
 _BYTES = 4 << 20
 _ICMP6_FILTER = 1  # linux/icmpv6.h
 _HEADER, _UDP = 14, 17  # an Ethernet header; IPv4's number for UDP
@@ -27,8 +27,8 @@ _EVERYTHING = 0x0003  # linux/if_ether.h
 def open_network(
     interface: str, *, four: bool, six: bool, resolvers: Iterable[str], boot: str | None = None
 ) -> dict[str, socket.socket]:
-    """Every socket that one network is served on, by what it is for: "dhcp", "raw", "arp", "icmp6", "dhcp6", for each
-    address that answers DNS "udp ADDRESS" and "tcp ADDRESS", and "tftp" and "http" where machines start from it, at
+    """Every socket that one network is served on, by what it is for: "dhcp", "icmp6", "dhcp6", for each address that
+    answers DNS "udp ADDRESS" and "tcp ADDRESS", and "tftp" and "http" where machines start from it, at
     the address `boot`. Raises OSError; then none stays open."""
     found: dict[str, socket.socket] = {}
     with contextlib.ExitStack() as opening:
@@ -44,9 +44,6 @@ def open_network(
 def _each(interface: str, four: bool, six: bool, resolvers: Iterable[str]) -> Iterator[tuple[str, socket.socket]]:
     if four:
         yield "dhcp", _dhcp(interface)
-        # Kernel-made datagrams need a neighbour entry, which a client without an address cannot give.
-        yield "raw", _packet(interface, ETHERTYPE_IPV4, listen=False)
-        yield "arp", _packet(interface, ETHERTYPE_ARP)
     if six:
         index = socket.if_nametoindex(interface)
         yield "icmp6", _icmp6(interface, index)
@@ -107,12 +104,6 @@ def _dhcp(interface: str) -> socket.socket:
     return s
 
 
-def _packet(interface: str, ethertype: int, *, listen: bool = True) -> socket.socket:
-    s = socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK, 0)
-    s.bind((interface, ethertype if listen else 0))
-    return s
-
-
 def _icmp6(interface: str, index: int) -> socket.socket:
     s = socket.socket(socket.AF_INET6, socket.SOCK_RAW | socket.SOCK_NONBLOCK, socket.IPPROTO_ICMPV6)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
@@ -142,15 +133,43 @@ def _join(s: socket.socket, group: IPv6Address, index: int) -> None:
     s.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_JOIN_GROUP, group.packed + struct.pack("=I", index))
 
 
-def neighbours_everywhere() -> socket.socket:
-    """A socket that hears ARP and neighbour discovery on every link: taps come and go, and a socket for each would have
-    to follow them.
+def sends_by(interface: str) -> socket.socket:
+    """A socket that sends whole frames by a link, and hears nothing. Raises OSError."""
+    return _frames(interface, 0)
+
+
+def hears_arp(interface: str) -> socket.socket:
+    """A socket that hears the ARP that comes up by a bridge. Raises OSError."""
+    return _frames(interface, ETHERTYPE_ARP)
+
+
+def hears_guest(interface: str) -> socket.socket:
+    """A socket that hears ARP, neighbour discovery and DHCP answers at a tap. Raises OSError.
 
     A bridge takes a frame away before a socket for one protocol sees it, so this one is for all, and the kernel is
     given a filter (linux/filter.h) that lets through what is wanted.
     """
-    s = socket.socket(socket.AF_PACKET, socket.SOCK_RAW | socket.SOCK_NONBLOCK, socket.htons(_EVERYTHING))
-    program = (
+    return _frames(interface, _EVERYTHING, _wanted())
+
+
+def _frames(interface: str, ethertype: int, filter_: tuple[tuple[int, int, int, int], ...] = ()) -> socket.socket:
+    """A socket for whole frames of one link. Its filter is there before it hears anything, and stays: whoever is given
+    the socket can neither remove nor replace it (Linux: SO_LOCK_FILTER)."""
+    s = socket.socket(socket.AF_PACKET, socket.SOCK_RAW | socket.SOCK_NONBLOCK, 0)
+    try:
+        if filter_:
+            code = ctypes.create_string_buffer(b"".join(struct.pack("=HBBI", *step) for step in filter_))
+            s.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, struct.pack("HL", len(filter_), ctypes.addressof(code)))
+        s.setsockopt(socket.SOL_SOCKET, _SO_LOCK_FILTER, 1)
+        s.bind((interface, ethertype))
+    except BaseException:
+        s.close()
+        raise
+    return s
+
+
+def _wanted() -> tuple[tuple[int, int, int, int], ...]:
+    return (
         (0x28, 0, 0, 12),  # load the half word at 12, the frame's type
         (0x15, 12, 0, ETHERTYPE_ARP),  # ARP: all of the frame
         (0x15, 0, 5, ETHERTYPE_IPV6),
@@ -168,6 +187,3 @@ def neighbours_everywhere() -> socket.socket:
         (0x06, 0, 0, 0xFFFF),  # all of the frame
         (0x06, 0, 0, 0),  # nothing
     )
-    code = ctypes.create_string_buffer(b"".join(struct.pack("=HBBI", *step) for step in program))
-    s.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, struct.pack("HL", len(program), ctypes.addressof(code)))
-    return s

@@ -13,7 +13,8 @@ import sys
 import time
 from collections.abc import Callable, Sequence
 
-from dacha.caretaker.messages import MOST, START, Order, Told, decode, send_order
+from dacha.caretaker.messages import DESCRIPTORS_MOST, MOST, RELAY, START, Attach, Order, Told, decode, send_order
+from dacha.caretaker.sockets import roomy
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 from dacha.host.accounts import Account
@@ -35,6 +36,8 @@ class _Worker(NamedTuple):
     orders: socket.socket
     told: socket.socket
     words: int
+    relay: int
+    relay_orders: socket.socket
 
 
 class _Source:
@@ -46,13 +49,13 @@ class _Source:
         self._asking: socket.socket | None = None
         self._words = os.memfd_create("workers")
 
-    def worker(self, *descriptors: int) -> tuple[int, int]:
-        """A new worker with these descriptors: its number and its pidfd. Raises OSError."""
+    def made(self, what: bytes, *descriptors: int) -> tuple[int, int]:
+        """A new worker or relay with these descriptors: its number and its pidfd. Raises OSError."""
         why = ""
         for _ in range(2):
             asking = self._asking or self._begin()
             try:
-                socket.send_fds(asking, [START], descriptors)
+                socket.send_fds(asking, [what], descriptors)
                 word, found, _, _ = socket.recv_fds(asking, 16, 1)
                 if found:
                     return int(word), found[0]
@@ -124,6 +127,15 @@ class Workers:
         if self._at_work is not None:
             send_order(self._at_work.orders, order, [s.fileno() for s in sockets])
 
+    def attach(self, links: Sequence[tuple[tuple[str, str, str], socket.socket]]) -> None:
+        """Let the frame relay of the worker at work have these sockets, and no others. Raises OSError."""
+        if self._at_work is None:
+            return
+        for n in range(0, max(1, len(links)), DESCRIPTORS_MOST):
+            part = links[n : n + DESCRIPTORS_MOST]
+            order = Attach(tuple(link for link, _ in part), n == 0)
+            send_order(self._at_work.relay_orders, order, [s.fileno() for _, s in part])
+
     def hand(self, order: Order, file: int | None) -> None:
         """One order with an open file, or without. Raises OSError when it is not taken."""
         if self._at_work is not None:
@@ -156,31 +168,40 @@ class Workers:
         told, theirs_told = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         orders.settimeout(PATIENCE_S)
         told.setblocking(False)
+        relay_orders, theirs_relay = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
+        relay_orders.settimeout(PATIENCE_S)
+        frames, theirs_frames = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        for s in (frames, theirs_frames):
+            roomy(s)
         # Its last words, should it fail: in memory, and short by its own limit.
         words = os.memfd_create("worker")
-        with theirs, theirs_told:
-            try:
-                pid, process = self._source.worker(theirs.fileno(), theirs_told.fileno(), words)
-            except OSError:
-                orders.close()
-                told.close()
-                os.close(words)
-                raise
-        return _Worker(pid, process, orders, told, words)
+        opened = (orders, told, relay_orders)
+        with theirs, theirs_told, theirs_relay, frames, theirs_frames, contextlib.ExitStack() as failed:
+            for s in opened:
+                failed.callback(s.close)
+            failed.callback(os.close, words)
+            _, relay = self._source.made(RELAY, theirs_relay.fileno(), frames.fileno())
+            failed.callback(os.close, relay)
+            pid, process = self._source.made(
+                START, theirs.fileno(), theirs_told.fileno(), theirs_frames.fileno(), words
+            )
+            failed.pop_all()
+        return _Worker(pid, process, orders, told, words, relay, relay_orders)
 
     def _retire(self, worker: _Worker | None) -> None:
         if worker is None:
             return
         with contextlib.suppress(ValueError):
             asyncio.get_running_loop().remove_reader(worker.told)
-        worker.orders.close()
-        worker.told.close()
-        with contextlib.suppress(ProcessLookupError):
-            signal.pidfd_send_signal(worker.process, signal.SIGKILL)
-        ended = select.poll()
-        ended.register(worker.process, select.POLLIN)  # as it is once the process has ended (pidfd_open(2))
-        ended.poll(PATIENCE_S * 1000)
-        os.close(worker.process)
+        for s in (worker.orders, worker.told, worker.relay_orders):
+            s.close()
+        for process in (worker.process, worker.relay):
+            with contextlib.suppress(ProcessLookupError):
+                signal.pidfd_send_signal(process, signal.SIGKILL)
+            ended = select.poll()
+            ended.register(process, select.POLLIN)  # as it is once the process has ended (pidfd_open(2))
+            ended.poll(PATIENCE_S * 1000)
+            os.close(process)
         os.close(worker.words)
 
     def _readable(self, worker: _Worker) -> None:

@@ -43,10 +43,13 @@ sendto set_robust_list setsockopt shutdown sigaltstack socket socketpair stat st
 CALLS_WITHOUT_CONNECTIONS = " ".join(
     sorted(set(CALLS.split()) - {"accept4", "bind", "connect", "listen", "socket", "socketpair"})
 )
+# And for one that passes on bytes between descriptors: it makes none, and sends to no address of its choice.
+RELAY_CALLS = " ".join(sorted(set(CALLS_WITHOUT_CONNECTIONS.split()) - {"sendmsg", "setsockopt", "shutdown"}))
 # linux/seccomp.h by way of libseccomp: allowed, or failing with EPERM.
 _ALLOW, _FAIL = 0x7FFF0000, 0x00050001
+_EQUAL = 4  # seccomp.h: SCMP_CMP_EQ
 # prctl(2).
-_END_WITH_PARENT, _NO_NEW_PRIVILEGES, _DROP_FROM_BOUNDING = 1, 38, 24
+_END_WITH_PARENT, _SET_NAME, _NO_NEW_PRIVILEGES, _DROP_FROM_BOUNDING = 1, 15, 38, 24
 # A helper that needs more than this has been misled: 2 GiB of memory, an hour of a processor, 256 files.
 MEMORY, SECONDS, FILES = 2 << 30, 3600, 256
 # What a process that gave everything up may still write: its last words.
@@ -142,9 +145,12 @@ def become(user: tuple[int, ...]) -> None:
     _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
 
 
-def shut_in(*, read: Iterable[Path] = (), connect: Iterable[int] | None = (), calls: str = CALLS) -> None:
+def shut_in(
+    *, read: Iterable[Path] = (), connect: Iterable[int] | None = (), calls: str = CALLS, addressless: bool = False
+) -> None:
     """From now on this process opens only these files and its system's, for reading, connects by TCP to these ports
-    alone (None: to any), and makes only the system `calls`. What the kernel or its library lacks is
+    alone (None: to any), and makes only the system `calls`;
+    `addressless`: it sends only where a socket is bound or connected to. What the kernel or its library lacks is
     passed over: `dacha host` says so."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (WORDS, WORDS))
@@ -153,12 +159,17 @@ def shut_in(*, read: Iterable[Path] = (), connect: Iterable[int] | None = (), ca
     if rules >= 0:
         _libc.syscall(_RESTRICT, rules, 0)
         os.close(rules)
-    _limit_calls(calls)
+    _limit_calls(calls, addressless=addressless)
 
 
 def end_with_parent() -> None:
     """Let this process end when the one ends that made it (prctl(2), PR_SET_PDEATHSIG)."""
     _libc.prctl(_END_WITH_PARENT, signal.SIGKILL, 0, 0, 0)
+
+
+def set_name(name: str) -> None:
+    """Set the name that ps(1) shows for this process, of up to 15 bytes (prctl(2), PR_SET_NAME)."""
+    _libc.prctl(_SET_NAME, name.encode(), 0, 0, 0)
 
 
 def seccomp_library() -> Any | None:
@@ -169,8 +180,15 @@ def seccomp_library() -> Any | None:
         return None
 
 
-def _limit_calls(calls: str) -> None:
-    """Let every system call fail that is not one of these (seccomp(2))."""
+class _Comparison(ctypes.Structure):
+    """struct scmp_arg_cmp of seccomp.h: an argument's number, how it is compared, and with what."""
+
+    _fields_ = (("arg", ctypes.c_uint), ("op", ctypes.c_int), ("a", ctypes.c_uint64), ("b", ctypes.c_uint64))
+
+
+def _limit_calls(calls: str, *, addressless: bool = False) -> None:
+    """Let every system call fail that is not one of these (seccomp(2)); with `addressless` also a sendto(2) that names
+    an address, whose length is its sixth argument."""
     library = seccomp_library()
     if library is None:
         return
@@ -178,8 +196,13 @@ def _limit_calls(calls: str) -> None:
     filter_ = ctypes.c_void_p(library.seccomp_init(ctypes.c_uint32(_FAIL)))
     for name in calls.split():
         number = library.seccomp_syscall_resolve_name(name.encode())
-        if number >= 0:
-            library.seccomp_rule_add(filter_, ctypes.c_uint32(_ALLOW), ctypes.c_int(number), ctypes.c_uint(0))
+        if number < 0:
+            continue
+        compared = (_Comparison(5, _EQUAL, 0, 0),) if addressless and name == "sendto" else ()
+        library.seccomp_rule_add_array(
+            filter_, ctypes.c_uint32(_ALLOW), ctypes.c_int(number), ctypes.c_uint(len(compared)),
+            (_Comparison * len(compared))(*compared),
+        )  # fmt: skip
     library.seccomp_load(filter_)
     library.seccomp_release(filter_)
 

@@ -6,15 +6,16 @@ import asyncio
 import contextlib
 import socket
 import time
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from functools import partial
 from ipaddress import IPv4Address
 
+from dacha.caretaker.frames import SendProbe, SendReply
 from dacha.core.errors import PeerError
-from dacha.wire.dhcp.dhcp4 import CLIENT_PORT, SERVER_PORT, Kind, Message, decode, encode
+from dacha.wire.dhcp.dhcp4 import Kind, Message, decode, encode
 from dacha.wire.dhcp.dhcp4_lease import Action, Keep, Lease, Probe, Reply, Scope
 from dacha.wire.dhcp.dhcp4_server import Server
-from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, EVERYBODY, arp_probe, decode_arp, encode_arp, udp4
+from dacha.wire.link.ethernet import decode_arp
 
 # Somebody who has an address answers within this time on a bridge; so many messages are read in one go.
 PROBE_S, BURST = 0.4, 64
@@ -26,32 +27,28 @@ class DhcpService:
 
     def __init__(
         self,
-        interface: str,
+        network: str,
         scope: Scope,
         leases: Iterable[Lease],
-        sockets: Mapping[str, socket.socket],
+        udp: socket.socket,
+        frames: Callable[[SendProbe | SendReply], None],
         keep: Callable[[Lease, Callable[[], None]], None],
         log: Log,
     ) -> None:
-        """`keep` puts a lease where it outlives this process, and then calls what it is given."""
-        self._interface, self._scope, self._keep, self._log = interface, scope, keep, log
+        """`keep` puts a lease where it outlives this process, and then calls what it is given; `frames` sends what an
+        ordinary socket cannot."""
+        self._network, self._scope, self._keep, self._log = network, scope, keep, log
         self._server = Server(scope, {lease.address: lease for lease in leases})
         self._probes: dict[IPv4Address, asyncio.Future[bool]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
-        self._udp, self._raw, self._arp = (sockets[what] for what in ("dhcp", "raw", "arp"))
-        self._hardware = self._arp.getsockname()[4]
-        loop = asyncio.get_running_loop()
-        loop.add_reader(self._udp, self._readable)
-        loop.add_reader(self._arp, self._arp_readable)
+        self._udp, self._frames = udp, frames
+        asyncio.get_running_loop().add_reader(self._udp, self._readable)
 
     def close(self) -> None:
-        loop = asyncio.get_running_loop()
-        for s in (self._udp, self._arp):
-            loop.remove_reader(s)
+        asyncio.get_running_loop().remove_reader(self._udp)
         for task in self._tasks:
             task.cancel()
-        for s in (self._udp, self._raw, self._arp):
-            s.close()
+        self._udp.close()
 
     @property
     def leases(self) -> dict[IPv4Address, Lease]:
@@ -95,8 +92,8 @@ class DhcpService:
         wire = encode(reply.message)
         try:
             if reply.direct:
-                packet = udp4(self._scope.server, SERVER_PORT, reply.address, CLIENT_PORT, wire)
-                self._raw.sendto(packet, (self._interface, ETHERTYPE_IPV4, 0, 0, reply.message.chaddr))
+                # A datagram of the kernel's needs a neighbour entry, which a client without an address cannot give.
+                self._frames(SendReply(self._network, reply.message.chaddr[:6], reply.address, wire))
             else:
                 self._udp.sendto(wire, (str(reply.address), reply.port))
         except OSError as e:
@@ -110,8 +107,7 @@ class DhcpService:
         heard: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
         self._probes[probe.address] = heard
         with contextlib.suppress(OSError):
-            question = encode_arp(arp_probe(self._hardware, probe.address))
-            self._arp.sendto(question, (self._interface, ETHERTYPE_ARP, 0, 0, EVERYBODY))
+            self._frames(SendProbe(self._network, probe.address))
         try:
             answered = await asyncio.wait_for(heard, PROBE_S)
         except TimeoutError:
@@ -122,16 +118,12 @@ class DhcpService:
             self._log(f"{probe.address} is in use by somebody who did not ask for it; it is left alone for an hour")
         self._carry_out(self._server.probed(probe, answered, time.time()), probe.message)
 
-    def _arp_readable(self) -> None:
-        for _ in range(BURST):
-            try:
-                data = self._arp.recv(2048)
-            except OSError:
-                return
-            with contextlib.suppress(PeerError):
-                heard = self._probes.get(decode_arp(data).sender)
-                if heard and not heard.done():
-                    heard.set_result(True)
+    def heed_arp(self, packet: bytes) -> None:
+        """Read an ARP packet that came by the bridge."""
+        with contextlib.suppress(PeerError):
+            heard = self._probes.get(decode_arp(packet).sender)
+            if heard and not heard.done():
+                heard.set_result(True)
 
 
 def _kind(m: Message) -> str:

@@ -11,19 +11,22 @@ import asyncio
 import contextlib
 import gc
 import os
+import resource
 import socket
 import sys
 
-from dacha.caretaker.messages import START
+from dacha.caretaker.messages import RELAY, START
+from dacha.caretaker.packets.relay import Relay
 from dacha.caretaker.packets.worker import Worker
 from dacha.host import confine
 
 
-def next_worker(asked: socket.socket) -> list[int] | None:
-    """Make workers until the root part ends. Returns in each worker, with its descriptors, and then None here."""
+def next_worker(asked: socket.socket) -> tuple[bytes, list[int]] | None:
+    """Make workers and relays until the root part ends. Returns in each of them, with what it is and its descriptors,
+    and then None here."""
     while True:
-        word, descriptors, _, _ = socket.recv_fds(asked, len(START) + 1, 3)
-        if word != START:
+        word, descriptors, _, _ = socket.recv_fds(asked, len(START) + 1, 4)
+        if word not in (START, RELAY):
             return None
         with contextlib.suppress(ChildProcessError):
             while os.waitpid(-1, os.WNOHANG)[0]:
@@ -31,7 +34,7 @@ def next_worker(asked: socket.socket) -> list[int] | None:
         pid = os.fork()
         if pid == 0:
             asked.close()
-            return descriptors
+            return word, descriptors
         for descriptor in descriptors:
             os.close(descriptor)
         # Nobody else waits for it: its number is its own until the next round.
@@ -60,17 +63,28 @@ def main() -> None:
     if sys.argv[2] != "-":
         confine.become((int(sys.argv[2]), int(sys.argv[3])))
     gc.freeze()  # what is loaded is there for good, and shared as long as nobody touches it
-    descriptors = next_worker(asked)
-    if descriptors is None:
+    # A large lab has more links than a process may have descriptors otherwise.
+    _, most = resource.getrlimit(resource.RLIMIT_NOFILE)
+    resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
+    made = next_worker(asked)
+    if made is None:
         return
+    word, descriptors = made
     confine.end_with_parent()
-    orders, told = (socket.socket(fileno=n) for n in descriptors[:2])
+    orders = socket.socket(fileno=descriptors[0])
+    other = socket.socket(fileno=descriptors[1])
+    confine.set_name("dacha-relay" if word == RELAY else "dacha-packets")
+    if word == RELAY:
+        confine.shut_in(calls=confine.RELAY_CALLS, addressless=True)
+        Relay(orders, other).run()
+        return
     # Full is this one only when the root part is busy: it is waited for.
-    told.setblocking(True)
-    os.dup2(descriptors[2], sys.stderr.fileno())
-    os.close(descriptors[2])
+    other.setblocking(True)
+    frames = socket.socket(fileno=descriptors[2])
+    os.dup2(descriptors[3], sys.stderr.fileno())
+    os.close(descriptors[3])
     confine.shut_in(connect=(53,))
-    asyncio.run(Worker(orders, told).run())
+    asyncio.run(Worker(orders, other, frames).run())
 
 
 if __name__ == "__main__":

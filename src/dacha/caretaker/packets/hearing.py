@@ -1,4 +1,4 @@
-"""What guests say of their addresses, heard at the taps by the packet worker: ARP, neighbour discovery, a LAN's DHCP.
+"""What guests say of their addresses, heard at the taps by the frame relay: ARP, neighbour discovery, a LAN's DHCP.
 
 It is heard before any rule, so a guest whose wrong address keeps it off its network is heard too.
 """
@@ -7,11 +7,11 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import socket
 import time
 from collections.abc import Callable, Mapping
 from ipaddress import IPv4Address, IPv6Address
 
+from dacha.caretaker.frames import Heard
 from dacha.caretaker.messages import Tap
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4 import Kind, decode
@@ -19,8 +19,8 @@ from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, decode_arp
 from dacha.wire.link.neighbour import decode_neighbour
 
 # An address that is seen again and again is told no more often than this, and a link's addresses that change all the
-# time no more often than that; so many frames are read in one go.
-AGAIN_S, CHANGED_S, BURST = 10.0, 1.0, 64
+# time no more often than that.
+AGAIN_S, CHANGED_S = 10.0, 1.0
 _OUTGOING = 4  # linux/if_packet.h: a frame that this host sends
 _HEADER = 14  # an Ethernet header
 
@@ -28,45 +28,37 @@ _HEADER = 14  # an Ethernet header
 class Hearing:
     """Listens until `close`; `used` is told the link, the address, and whether it was seen ("wire") or granted."""
 
-    def __init__(
-        self, taps: Mapping[str, Tap], s: socket.socket, used: Callable[[str, IPv4Address | IPv6Address, str], None]
-    ) -> None:
-        self._taps, self._socket, self._used = taps, s, used
+    def __init__(self, taps: Mapping[str, Tap], used: Callable[[str, IPv4Address | IPv6Address, str], None]) -> None:
+        self._taps, self._used = taps, used
         self._told: dict[tuple[str, int], tuple[IPv4Address | IPv6Address, float]] = {}
         # Addresses that were heard too soon after the last: the latest is told when it may be, as a guest that is quiet
         # afterwards says it no more.
         self._later: dict[tuple[str, int], asyncio.TimerHandle] = {}
-        asyncio.get_running_loop().add_reader(s, self._readable)
 
     def close(self) -> None:
-        asyncio.get_running_loop().remove_reader(self._socket)
-        self._socket.close()
         for timer in self._later.values():
             timer.cancel()
 
-    def _readable(self) -> None:
-        for _ in range(BURST):
-            try:
-                data, (link, ethertype, kind, _, _) = self._socket.recvfrom(2048)
-            except OSError:
+    def heed(self, frame: Heard) -> None:
+        """Read one frame."""
+        tap = self._taps.get(frame.link)
+        if tap is None:
+            return
+        from_guest = (frame.kind == _OUTGOING) == tap.outgoing
+        data = frame.data[_HEADER:]
+        with contextlib.suppress(PeerError):
+            if frame.ethertype == ETHERTYPE_IPV4:
+                if not from_guest and not tap.managed:
+                    self._overheard(frame.link, tap, data)
+            elif not from_guest:
                 return
-            tap = self._taps.get(link)
-            if tap is None:
-                continue
-            from_guest = (kind == _OUTGOING) == tap.outgoing
-            with contextlib.suppress(PeerError):
-                if ethertype == ETHERTYPE_IPV4:
-                    if not from_guest and not tap.managed:
-                        self._overheard(link, tap, data[_HEADER:])
-                elif not from_guest:
-                    continue
-                elif ethertype == ETHERTYPE_ARP:
-                    sender = decode_arp(data[_HEADER:]).sender
-                    # A question from nobody only asks whether an address is free (RFC 5227 section 2.1.1).
-                    if not sender.is_unspecified:
-                        self._tell(link, sender, "wire")
-                elif used := decode_neighbour(data[_HEADER:]).in_use():
-                    self._tell(link, used, "wire")
+            elif frame.ethertype == ETHERTYPE_ARP:
+                sender = decode_arp(data).sender
+                # A question from nobody only asks whether an address is free (RFC 5227 section 2.1.1).
+                if not sender.is_unspecified:
+                    self._tell(frame.link, sender, "wire")
+            elif used := decode_neighbour(data).in_use():
+                self._tell(frame.link, used, "wire")
 
     def _overheard(self, link: str, tap: Tap, packet: bytes) -> None:
         """An answer of a LAN's DHCP server on its way to a guest: what it grants, the guest uses from now on.

@@ -8,11 +8,13 @@ by another that is told the same.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import socket
 from collections.abc import Callable
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
+from dacha.caretaker import frames
 from dacha.caretaker.messages import (
     TEXT_MOST,
     Begin,
@@ -37,23 +39,30 @@ from dacha.caretaker.packets.hearing import Hearing
 from dacha.caretaker.packets.http import HttpService
 from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.caretaker.packets.tftp import TftpService
+from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4_lease import Lease
 from dacha.wire.dns.zone import Zone
+from dacha.wire.link.ethernet import ETHERNET_HEADER, ETHERTYPE_ARP
 
 # Lines of the log that one network may fill in a second; what a flood would add is left out.
 LINES_MOST = 20
+# So many frames are read in one go.
+BURST = 64
 
 
 class Worker:
     """Carries out what the root part orders."""
 
-    def __init__(self, orders: socket.socket, told: socket.socket) -> None:
-        self._orders, self._told = orders, told
+    def __init__(self, orders: socket.socket, told: socket.socket, frames: socket.socket) -> None:
+        self._orders, self._told, self._frames = orders, told, frames
+        frames.setblocking(False)
         self._zone = Zone("internal", {}, ())
         self._resolvers: tuple[str, ...] = ()
         self._dns: dict[str, DnsService] = {}
         self._dhcp: dict[str, DhcpService] = {}
         self._ip6: dict[str, Ip6Service] = {}
+        # The network of each bridge, by the bridge's name.
+        self._bridges: dict[str, str] = {}
         self._hearing: Hearing | None = None
         self._kept: dict[int, Callable[[], None]] = {}
         self._number = 0
@@ -67,7 +76,9 @@ class Worker:
 
     async def run(self) -> None:
         """Serve until the root part ends."""
-        asyncio.get_running_loop().add_reader(self._orders, self._readable)
+        loop = asyncio.get_running_loop()
+        loop.add_reader(self._orders, self._readable)
+        loop.add_reader(self._frames, self._frames_readable)
         await self._ended.wait()
         if self._failure:
             raise self._failure
@@ -87,7 +98,7 @@ class Worker:
             case Listen(taps=taps):
                 if self._hearing:
                     self._hearing.close()
-                self._hearing = Hearing(taps, socket.socket(fileno=descriptors[0]), self._used)
+                self._hearing = Hearing(taps, self._used)
             case Names(domain=domain, names=hosts, subnets=subnets, resolvers=resolvers):
                 self._zone, self._resolvers = Zone(domain, hosts, subnets), resolvers
                 for service in self._dns.values():
@@ -99,6 +110,30 @@ class Worker:
                 self._wanted.pop(number)(None if size is None else (descriptors[0], size))
             case Begin():
                 self._tell(Up())
+
+    def _frames_readable(self) -> None:
+        for _ in range(BURST):
+            try:
+                data = self._frames.recv(2 * frames.MOST)
+            except BlockingIOError:
+                return
+            except OSError:
+                data = b""
+            if not data:
+                # Nothing is heard any more: the root part makes both of us again.
+                self._ended.set()
+                return
+            with contextlib.suppress(PeerError):
+                frame = frames.read_heard(data)
+                if frame.link in self._bridges:
+                    service = self._dhcp.get(self._bridges[frame.link])
+                    if service and frame.ethertype == ETHERTYPE_ARP:
+                        service.heed_arp(frame.data[ETHERNET_HEADER:])
+                elif self._hearing:
+                    self._hearing.heed(frame)
+
+    def _send_frame(self, message: frames.SendProbe | frames.SendReply) -> None:
+        self._frames.send(frames.wanted(message))
 
     def _stop(self, network: str) -> None:
         services = (self._dhcp, self._ip6, self._dns, self._tftp, self._http)
@@ -121,8 +156,11 @@ class Worker:
             self._kept[self._number] = go_on
             self._tell(Keep(self._number, order.network, lease))
 
+        self._bridges[order.link] = order.network
         if order.scope:
-            self._dhcp[order.network] = DhcpService(order.link, order.scope, leases.values(), sockets, keep, says)
+            self._dhcp[order.network] = DhcpService(
+                order.network, order.scope, leases.values(), sockets["dhcp"], self._send_frame, keep, says
+            )
         if order.scope6 and order.advertisement:
             self._ip6[order.network] = Ip6Service(order.link, order.advertisement, order.scope6, sockets, says)
         if "tftp" in sockets and order.scope:

@@ -7,8 +7,9 @@ import socket
 _NETLINK_NETFILTER = 12
 _SOL_NETLINK, _ADD_MEMBERSHIP = 270, 1
 _NFNLGRP_NFTABLES = 7
-# RTNLGRP_LINK, RTNLGRP_TC, RTNLGRP_IPV4_NETCONF, RTNLGRP_IPV6_NETCONF: links, their filters, what forwards.
-_RTNLGRPS = (1, 4, 24, 25)
+# RTNLGRP_LINK, RTNLGRP_TC, RTNLGRP_IPV4_IFADDR, RTNLGRP_IPV6_IFADDR, RTNLGRP_IPV4_NETCONF, RTNLGRP_IPV6_NETCONF: links,
+# their filters, their addresses, what forwards.
+_RTNLGRPS = (1, 4, 5, 9, 24, 25)
 # A flood of changes loses messages, which the socket then says (ENOBUFS): this many bytes may wait.
 _BYTES = 1 << 20
 
@@ -19,7 +20,7 @@ def rules_socket() -> socket.socket:
 
 
 def links_socket() -> socket.socket:
-    """Tells of every change of links, of their filters, and of forwarding. Raises OSError."""
+    """Tells of every change of links, of their filters and addresses, and of forwarding. Raises OSError."""
     return _listening(socket.NETLINK_ROUTE, _RTNLGRPS)
 
 

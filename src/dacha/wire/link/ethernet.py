@@ -10,6 +10,7 @@ from dacha.core.named import NamedTuple
 
 ETHERTYPE_IPV4, ETHERTYPE_ARP = 0x0800, 0x0806
 EVERYBODY = b"\xff" * 6
+ETHERNET_HEADER = 14  # bytes: two addresses and the type
 _ARP = struct.Struct(">HHBBH6s4s6s4s")
 REQUEST, ANSWER = 1, 2
 
@@ -45,6 +46,11 @@ def encode_arp(arp: Arp) -> bytes:
 def arp_probe(hardware: bytes, address: IPv4Address) -> Arp:
     """The question whether somebody has an address, that teaches nobody a wrong one (RFC 5227 section 2.1.1)."""
     return Arp(REQUEST, hardware, IPv4Address(0), bytes(6), address)
+
+
+def ethernet(to: bytes, source: bytes, ethertype: int, payload: bytes) -> bytes:
+    """A frame (IEEE 802.3 section 3.2, without its checksum)."""
+    return to + source + ethertype.to_bytes(2, "big") + payload
 
 
 def checksum(data: bytes) -> int:
