@@ -11,7 +11,7 @@ import pytest
 from tests.attacks.field import Field
 
 
-@pytest.fixture(scope="module")
+@pytest.fixture(scope="package")
 def field(image: Any, key_files: Path) -> Iterator[Field]:
     made = Field(image, key_files)
     yield made
