@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from dacha.host.files import replace_file
 from tests.attacks.report import Report
 from tests.conftest import Lab
 
@@ -65,6 +66,53 @@ def test_root_uses_nothing_that_others_may_change(lab: Lab) -> None:
     report.open("it is refused in words", "lock" in said.err)
     (home / "lock").unlink()
     report.judge()
+
+
+def test_what_is_written_for_somebody_goes_where_it_is_named_and_to_nobody_else(lab: Lab) -> None:
+    report = Report()
+    lab("new", "siege")
+    lab("guest", "add", "gauge", "--disk", "1MiB")
+    victim = lab.folder / "victim"
+    victim.write_text("as it was")
+    sticky = lab.folder / "sticky"
+    sticky.mkdir()
+    sticky.chmod(0o1777)
+    # Another user's link under the name, and on the way to it; a folder in which anybody replaces what is there.
+    (sticky / "map.svg").symlink_to(victim)
+    os.lchown(sticky / "map.svg", OTHER, OTHER)
+    lab("map", "--save", str(sticky / "map.svg"))
+    report.shut("a link of another user is followed", victim.read_text().replace("as it was", ""))
+    report.open("its name is replaced by the map", (sticky / "map.svg").read_bytes()[:5] in (b"<?xml", b"<svg "))
+    (lab.folder / "inner").mkdir()
+    (sticky / "way").symlink_to(lab.folder / "inner")
+    os.lchown(sticky / "way", OTHER, OTHER)
+    said = lab("map", "--save", str(sticky / "way/map.svg"), code=3)
+    report.open("a link on the way is refused in words", "symbolic link of another user" in said.err)
+    loose = planted(lab, lab.folder / "loose")
+    said = lab("map", "--save", str(loose / "map.svg"), code=3)
+    report.open("a folder of everybody is refused in words", "every user may replace files" in said.err)
+    report.shut("something was written there", os.listdir(loose) + os.listdir(lab.folder / "inner"))
+    # A lab file that is kept elsewhere stays a link.
+    elsewhere = lab.folder / "kept" / "lab.toml"
+    elsewhere.parent.mkdir()
+    lab.file.rename(elsewhere)
+    lab.file.symlink_to(elsewhere)
+    lab("guest", "add", "charts", "--disk", "1MiB")
+    report.open("a lab file may be a link", lab.file.is_symlink() and "charts" in elsewhere.read_text())
+    report.judge()
+
+
+def test_a_secret_is_its_writers_alone_whatever_was_there_before(tmp_path: Path) -> None:
+    there = tmp_path / "handout.zip"
+    there.write_text("for all to read")
+    there.chmod(0o666)
+    os.chown(there, OTHER, OTHER)
+    replace_file(there, b"a private key", mode=0o600)
+    seen = there.stat()
+    assert (seen.st_mode & 0o777, seen.st_uid) == (0o600, os.geteuid())
+    there.chmod(0o640)
+    replace_file(there, b"no secret", mode=0o644)
+    assert there.stat().st_mode & 0o777 == 0o640
 
 
 def test_sysctl_names_come_from_a_list(lab: Lab, tmp_path: Path) -> None:

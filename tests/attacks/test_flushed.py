@@ -83,9 +83,8 @@ def tries(field: Field) -> dict[str, bool]:
     routes = "ip address del 127.0.0.1/8 dev lo; ip route add 127.0.0.0/8 via 10.77.9.1"
     back = "ip route del 127.0.0.0/8; ip address add 127.0.0.1/8 dev lo"
     asked = [f"(nc -w 2 {a} {p} < /dev/null > /tmp/got{n} 2>/dev/null) &" for n, (a, p) in enumerate(places.values())]
-    said = field.on_console(
-        "squall", f"{routes}; {' '.join(asked)} wait; grep -alE 'secret|SSH' /tmp/got* | tr '\\n' ' '"
-    )
+    found = "grep -alE 'secret|SSH' /tmp/got* | tr '\\n' ' '"
+    said = field.on_console("squall", f"{routes}; {' '.join(asked)} wait; {found}; {back}")
     return {what: f"/tmp/got{n}" in said for n, what in enumerate(places)}
 
 

@@ -6,12 +6,15 @@ import contextlib
 import errno
 import fcntl
 import os
+import stat
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from dacha.core.errors import BusyError, HostError
 
+# The mode of a file that holds a secret.
+SECRET = 0o600
 _NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -27,16 +30,18 @@ def refused(path: Path, error: OSError, doing: str = "write") -> HostError:
     return HostError(f"cannot {doing} {path}", why=error.strerror or str(error), remedy=remedy)
 
 
-def replace_file(path: Path, content: bytes | str, mode: int = 0o644) -> None:
-    """Replace `path` by `content`: temporary file, fsync, rename. Keeps an existing file's owner and permission bits.
+def replace_file(path: Path, content: bytes | str, mode: int = 0o644, *, follow: bool = False) -> None:
+    """Replace `path` by `content`: temporary file, fsync, rename.
 
-    A link is followed, so that a lab file kept elsewhere stays a link; what is written goes into a new file under a
-    name that nobody can foresee, in the folder as it was when it was opened. Raises HostError.
+    The permission bits of an existing file of this user are kept, with `follow` its owner too; but a secret (`mode`
+    0o600) is its writer's alone, whatever was there before. A link at `path` is replaced and not followed, unless
+    `follow` says so: a lab file that is kept elsewhere stays a link. What is written goes into a new file under a name
+    that nobody can foresee, in the folder as it was when it was opened. Raises HostError.
     """
-    path = Path(os.path.realpath(path))
+    path = Path(os.path.realpath(path)) if follow else path
     data = content.encode() if isinstance(content, str) else content
     try:
-        folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        folder = _open_folder(path, follow=follow)
         try:
             fd, temporary = _begin(folder, path.name, mode)
             try:
@@ -45,6 +50,9 @@ def replace_file(path: Path, content: bytes | str, mode: int = 0o644) -> None:
                     f.flush()
                     with contextlib.suppress(FileNotFoundError):
                         before = os.stat(path.name, dir_fd=folder, follow_symlinks=False)
+                        ours = follow or before.st_uid == os.geteuid()
+                        if mode == SECRET or not ours or not stat.S_ISREG(before.st_mode):
+                            raise FileNotFoundError  # nothing of it is kept
                         mode = before.st_mode & 0o777
                         if (before.st_uid, before.st_gid) != (os.geteuid(), os.getegid()):
                             with contextlib.suppress(PermissionError):
@@ -60,6 +68,32 @@ def replace_file(path: Path, content: bytes | str, mode: int = 0o644) -> None:
             os.close(folder)
     except OSError as e:
         raise refused(path, e) from e
+
+
+def _open_folder(path: Path, *, follow: bool) -> int:
+    """The open folder of a file that is to be written. Raises OSError, and HostError where root is not to write: by a
+    link that another user could make, or into a folder where others may replace what is written."""
+    if follow or os.geteuid():
+        return os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC | (os.O_NOFOLLOW if follow else 0))
+    parent = Path(os.path.abspath(path.parent))
+    for step in [*reversed(parent.parents), parent]:
+        seen = step.lstat()
+        if stat.S_ISLNK(seen.st_mode) and seen.st_uid and step.parent.stat().st_mode & stat.S_IWOTH:
+            raise HostError(
+                f"cannot write {path}",
+                why=f"{step} is a symbolic link of another user (user id {seen.st_uid})",
+                remedy="name a path without that link",
+            )
+    folder = os.open(parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    mode = os.fstat(folder).st_mode
+    if mode & stat.S_IWOTH and not mode & stat.S_ISVTX:
+        os.close(folder)
+        raise HostError(
+            f"cannot write {path}",
+            why=f"every user may replace files in {parent} (mode {mode & 0o7777:o})",
+            remedy=f"write to another folder, or: chmod o-w {parent}",
+        )
+    return folder
 
 
 def _begin(folder: int, name: str, mode: int) -> tuple[int, str]:

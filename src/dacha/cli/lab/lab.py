@@ -50,7 +50,7 @@ def run_new(args: argparse.Namespace) -> int:
         raise UsageError(
             "there is a lab file already", where=str(path), remedy="nothing was changed; name another: --lab FILE"
         )
-    replace_file(path, TEMPLATE.format(name=name))
+    replace_file(path, TEMPLATE.format(name=name), follow=True)
     if args.json:
         output.emit_json({"lab": name, "file": str(path.absolute())})
     else:

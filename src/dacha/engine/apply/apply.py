@@ -76,7 +76,7 @@ def settle(ws: Workspace, report: Report) -> Workspace:
                 f"{ws.path.name} was changed while it was being applied", remedy="look at it, and apply again"
             )
         text = edit_text(ws.text, settled(chosen))
-        replace_file(ws.path, text)
+        replace_file(ws.path, text, follow=True)
     for path, value in chosen.items():
         report("lab file", WriteDown(path, value).done(), 0.0)
     reading = read_lab(text, profiles())

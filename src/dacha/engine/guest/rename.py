@@ -51,7 +51,7 @@ def rename(named: str | None, old: str, new: str) -> Workspace:
             raise LabError(f"{lab_error(ws.path, text, wrong).what}\n{ws.path.name} is unchanged.", findings=wrong)
         write_record(ws.home.renaming, VERSION, {"old": old, "new": new})
         _move(ws.home, old, new)
-        replace_file(ws.path, text)
+        replace_file(ws.path, text, follow=True)
         ws.home.renaming.unlink()
     return after
 

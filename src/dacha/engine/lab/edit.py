@@ -46,7 +46,7 @@ def edit_lab(
         chosen = {p: v for p, v in after.plan.chosen.items() if any(p[: len(m)] == m or m[: len(p)] == p for m in mine)}
         if chosen:
             after = _read(before, edit_text(after.text, settled(chosen)))
-        replace_file(path, after.text)
+        replace_file(path, after.text, follow=True)
     return after
 
 
