@@ -80,7 +80,10 @@ def tries(field: Field) -> dict[str, bool]:
         "another guest": ("10.77.4.20", 22),
     }
     # All at once, each with two seconds. For this one attempt the guest's own loopback leads to this host.
-    routes = "ip address del 127.0.0.1/8 dev lo; ip route add 127.0.0.0/8 via 10.77.9.1"
+    routes = (
+        "echo 1 > /proc/sys/net/ipv4/conf/all/route_localnet; "
+        "ip address del 127.0.0.1/8 dev lo; ip route add 127.0.0.0/8 via 10.77.9.1"
+    )
     back = "ip route del 127.0.0.0/8; ip address add 127.0.0.1/8 dev lo"
     asked = [f"(nc -w 2 {a} {p} < /dev/null > /tmp/got{n} 2>/dev/null) &" for n, (a, p) in enumerate(places.values())]
     found = "grep -alE 'secret|SSH' /tmp/got* | tr '\\n' ' '"

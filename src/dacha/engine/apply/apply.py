@@ -192,7 +192,7 @@ def _carry_out(
         elif not isinstance(change, StartGuest | ChangeKeys) and change.guest not in unfit:
             began = time.monotonic()
             try:
-                carry_out(work, change)
+                ended = carry_out(work, change)
             except DachaError as e:
                 outcome.failed.append((change, e))
                 unfit |= _without(change, machines)
@@ -202,6 +202,8 @@ def _carry_out(
                 made.setdefault(change.guest, []).append(_made(change))
             else:
                 report(subject(change), change.done(), time.monotonic() - began)
+            for (guest, door), words in ended:
+                report(f"door {guest} {door}", words, 0.0)
     for name, parts in made.items():
         if name not in starts or name in unfit:
             report(f"guest {name}", "made " + ", ".join(parts), 0.0)

@@ -43,6 +43,7 @@ from dacha.engine.guest import power, prepare
 from dacha.engine.network import host_firewall, kernel
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
+from dacha.host.network import connections
 from dacha.hypervisor import removable, screen, user_network
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.monitor.qmp import Qmp
@@ -60,9 +61,18 @@ class Work(NamedTuple):
     progress: Progress
 
 
-def carry_out(work: Work, change: Change) -> None:
-    """Take one step. Raises DachaError when this host, or the guest, does not let it be taken."""
-    CARRIERS[type(change)](work, change)
+# What ended with a change: the door that it is about, by guest and name, and that in words.
+Ended = list[tuple[tuple[str, str], str]]
+
+
+def carry_out(work: Work, change: Change) -> Ended:
+    """Take one step; what ended with it. Raises DachaError when this host, or the guest, does not let it be taken."""
+    found = CARRIERS[type(change)](work, change)
+    return found if isinstance(found, list) else []
+
+
+def ended_words(count: int) -> str:
+    return f"closed; ended {count} connection{'s' * (count != 1)} through it"
 
 
 def _delete_disk(work: Work, change: DeleteDisk) -> None:
@@ -84,9 +94,18 @@ def _open_forward(work: Work, change: OpenForward) -> None:
         user_network.open_forward(qmp, _adapter_of(work.ws, change.guest, change.forward), change.forward)
 
 
-def _close_forward(work: Work, change: CloseForward) -> None:
+def _close_forward(work: Work, change: CloseForward) -> Ended:
     with Qmp(work.ws.home.run(change.guest) / QMP) as qmp:
         user_network.close_forward(qmp, _adapter_of(work.ws, change.guest, change.forward), change.forward)
+    process = work.ws.home.read(change.guest).process
+    if change.forward.protocol != "tcp" or process is None:
+        return []
+    # QEMU closes the port, and not what came in by it.
+    count, why = connections.shut(process.pid, change.forward.port)
+    said = [ended_words(count)] if count else []
+    if why:
+        said.append(f"connections through it stay open ({why}): dacha restart {change.guest} ends them")
+    return [((change.guest, f"port {change.forward.port}"), words) for words in said]
 
 
 def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
@@ -114,8 +133,9 @@ def _caretaker(work: Work, change: Caretaker) -> None:
         caretaking.stop(work.ws.home)
 
 
-def _in_kernel(work: Work, change: Change) -> None:
-    kernel.carry_out(work.whole, work.whole.plan, change)
+def _in_kernel(work: Work, change: Change) -> Ended:
+    ended = kernel.carry_out(work.whole, work.whole.plan, change)
+    return [(door, ended_words(count)) for door, count in ended.items()]
 
 
 CARRIERS: dict[type, Callable[[Work, Any], object]] = {

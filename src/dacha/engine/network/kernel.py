@@ -161,8 +161,8 @@ def forget(ws: Workspace) -> None:
         ws.home.kernel_note.unlink(missing_ok=True)
 
 
-def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
-    """Take one step. Raises HostError."""
+def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
+    """Take one step; the connections that ended with it. Raises HostError."""
     match change:
         case Forwarding(on=True):
             _keep_router_advertisements()
@@ -176,7 +176,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
                 if there:
                     bridge_move.unmake_bridge(link.name, link.adapter)
                 rollback.make(ws.home, link)
-                return
+                return {}
             iproute.batch(_commands(link, there))
             # Before a guest has it open, and before it has a port: nothing has passed so far.
             if found := drop_filter(link):
@@ -196,13 +196,15 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> None:
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
         case LoadRules():
-            rules.load(ws, plan)
+            ended = rules.load(ws, plan)
             for link in wanted_links(ws, plan).bridges():
                 _let_loopback_out(link)
+            return ended
         case RemoveRules():
             rules.remove(ws)
         case _:
             raise AssertionError(f"nothing carries out {change!r}")
+    return {}
 
 
 def _reattach(ws: Workspace, change: ReattachTap) -> None:

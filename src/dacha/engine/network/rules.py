@@ -6,10 +6,12 @@ doors in it, and (when somebody had the time to look) the digest of what the ker
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections import Counter
+from collections.abc import Collection, Iterable
 from typing import Any
 
 from dacha.core.named import NamedTuple
+from dacha.core.network.door_ways import Closed, DoorWay, read_way, ways
 from dacha.core.network.links import KernelPlan, Ports
 from dacha.core.network.marks import drop_filter
 from dacha.core.network.rules import FAMILIES, removal, ruleset, table_name
@@ -19,14 +21,19 @@ from dacha.engine.network import live
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host.files import locked
-from dacha.host.network import iproute, nft, sysctls, traffic_control
+from dacha.host.network import connections, iproute, nft, sysctls, traffic_control
 from dacha.host.records import read_record, write_record
+from dacha.wire.link.conntrack import Connection
 
 # Loading ten thousand doors takes a fifth of a second; whoever loads at the same moment waits for that.
 WAIT_S = 10.0
 VERSION = 1
 # So many doors are listed in a few milliseconds.
 FEW = 300
+
+
+# Connections that ended with their door: how many, by guest and door.
+Ended = dict[tuple[str, str], int]
 
 
 class Moved(NamedTuple):
@@ -54,17 +61,13 @@ def _digest(text: str) -> str:
     return sha256(text.encode()).hexdigest()
 
 
-def _doors(plan: Plan) -> list[str]:
-    """Every door of the rules, a line each: guest, name, and numbers for where it leads. (Numbers, as there may be ten
-    thousand doors, and addresses take long to write.)"""
-    lines = []
-    for (guest, name), d in plan.doors.items():
-        if d.backend != "kernel" or d.means != "forward" or d.port is None or d.adapter is None:
-            continue
-        inside = d.adapter.address6 if d.listen.version == 6 else d.adapter.address
-        if inside is not None:
-            lines.append(f"{guest} {name} {int(d.listen)} {d.port.first} {d.port.last} {int(inside)} {d.door.to.first}")
-    return lines
+def _keys(lines: Iterable[str]) -> tuple[tuple[str, str], ...]:
+    return tuple(dict.fromkeys((line.split(" ", 2)[0], line.split(" ", 2)[1]) for line in lines))
+
+
+def _places(lines: Iterable[str]) -> dict[str, None]:
+    """Where doors lead, without whom they admit, which does not open or close one."""
+    return dict.fromkeys(" ".join(line.split(" ")[:7]) for line in lines if line.count(" ") > 1)
 
 
 def text_of(ws: Workspace, plan: Plan, links: KernelPlan) -> str:
@@ -105,14 +108,10 @@ def current(ws: Workspace, text: str, seen: str | None) -> bool:
 
 def moved(ws: Workspace, plan: Plan) -> Moved:
     """Which doors a load would open and close."""
-    before = {line for line in str(_noted(ws).get("doors", "")).splitlines() if line.count(" ") > 1}
-    after = _doors(live.now(ws, plan))
-
-    def keys(lines: list[str]) -> tuple[tuple[str, str], ...]:
-        return tuple(dict.fromkeys((line.split(" ", 2)[0], line.split(" ", 2)[1]) for line in lines))
-
-    opened = keys([line for line in after if line not in before])
-    closed = keys(sorted(before - set(after)))
+    before = _places(str(_noted(ws).get("doors", "")).splitlines())
+    after = _places(way.line() for way in ways(live.now(ws, plan)))
+    opened = _keys(line for line in after if line not in before)
+    closed = _keys(sorted(before.keys() - after.keys()))
     return Moved(opened, tuple(key for key in closed if key not in opened))
 
 
@@ -137,16 +136,17 @@ def adopt(ws: Workspace) -> None:
         _note(ws, noted | {"lab": _digest(ws.text)})
 
 
-def load(ws: Workspace, plan: Plan) -> None:
-    """Replace the lab's rules, in one step. Raises HostError, BusyError."""
+def load(ws: Workspace, plan: Plan) -> Ended:
+    """Replace the lab's rules, in one step; the connections that were ended with it. Raises HostError, BusyError."""
     with locked(ws.home.rules_lock, "loading rules", WAIT_S):
         now = live.now(ws, plan)
         links = wanted_links(ws, now)
         text, filters, there = _text(ws, now, links), _filters(links), iproute.links()
         lacking = traffic_control.without(filters, there)
         # The rules mark what may pass; first who marks, then who asks for it.
-        _load(ws, now, text)
+        ended = _load(ws, now, text)
         traffic_control.attach({name: filters[name] for name in lacking})
+        return ended
 
 
 def follow(ws: Workspace) -> bool:
@@ -189,14 +189,30 @@ def reload_changed(ws: Workspace) -> bool:
         return True
 
 
-def _load(ws: Workspace, now: Plan, text: str) -> None:
+def _load(ws: Workspace, now: Plan, text: str) -> Ended:
+    before = str(_noted(ws).get("doors", "")).splitlines()
     nft.load(text)
-    doors = _doors(now)
-    noted: dict[str, str | None] = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(doors)}
+    doors = ways(now)
+    lines = [way.line() for way in doors]
+    noted: dict[str, str | None] = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(lines)}
     if len(doors) <= FEW:
         # What somebody changes a moment later is a change.
         noted["rules"] = nft.digest(table_name(ws.lab.name), FAMILIES)
     _note(ws, noted)
+    kept = set(lines)
+    return _end([way for line in before if line not in kept and (way := read_way(line))], doors)
+
+
+def _end(gone: list[DoorWay], now: list[DoorWay]) -> Ended:
+    """End the connections through doors that are closed now, or closed to whoever has them."""
+    if not gone:
+        return {}
+    closed = Closed(gone, now)
+
+    def door(c: Connection) -> tuple[str, str] | None:
+        return closed.door_of(c.protocol, c.source, c.to, c.to_port, c.answers, c.answers_port)
+
+    return dict(Counter(key for c in connections.end(lambda c: door(c) is not None) if (key := door(c))))
 
 
 def remove(ws: Workspace) -> None:

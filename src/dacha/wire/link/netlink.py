@@ -49,7 +49,8 @@ class OtherChange(NamedTuple):
 Event = TableChange | Transaction | LinkChange | OtherChange
 
 
-def _messages(data: bytes) -> Iterator[tuple[int, bytes]]:
+def messages(data: bytes) -> Iterator[tuple[int, bytes]]:
+    """The messages of a datagram, each with its type and payload. Raises PeerError."""
     at = 0
     while at < len(data):
         if len(data) - at < _HEADER.size:
@@ -61,8 +62,8 @@ def _messages(data: bytes) -> Iterator[tuple[int, bytes]]:
         at += (length + 3) & ~3
 
 
-def _attributes(data: bytes) -> dict[int, bytes]:
-    """The attributes by type, without the flags in it (NLA_F_NESTED, NLA_F_NET_BYTEORDER)."""
+def attributes(data: bytes) -> dict[int, bytes]:
+    """The attributes by type, without the flags in it (NLA_F_NESTED, NLA_F_NET_BYTEORDER). Raises PeerError."""
     found, at = {}, 0
     while at + _ATTRIBUTE.size <= len(data):
         length, kind = _ATTRIBUTE.unpack_from(data, at)
@@ -80,10 +81,10 @@ def _text(value: bytes) -> str:
 def rule_events(data: bytes) -> list[Event]:
     """The events in one datagram of the nftables group, in order. Raises PeerError."""
     events: list[Event] = []
-    for kind, payload in _messages(data):
+    for kind, payload in messages(data):
         if kind >> 8 != _NF_TABLES:
             continue
-        found = _attributes(payload[_NFGENMSG:])
+        found = attributes(payload[_NFGENMSG:])
         if kind & 0xFF == _NEWGEN:
             pid = int.from_bytes(found.get(_NFTA_GEN_PROC_PID, b"\0"), "big")
             events.append(Transaction(pid, _text(found.get(_NFTA_GEN_PROC_NAME, b""))))
@@ -95,9 +96,9 @@ def rule_events(data: bytes) -> list[Event]:
 def link_events(data: bytes) -> list[Event]:
     """The events in one datagram of rtnetlink. Raises PeerError."""
     events: list[Event] = []
-    for kind, payload in _messages(data):
+    for kind, payload in messages(data):
         if kind in _LINKS:
-            found = _attributes(payload[_IFINFOMSG:])
+            found = attributes(payload[_IFINFOMSG:])
             master = int.from_bytes(found.get(_IFLA_MASTER, b"\0"), sys.byteorder)
             events.append(LinkChange(_text(found.get(_IFLA_IFNAME, b"")), master))
         else:

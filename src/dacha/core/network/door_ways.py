@@ -1,0 +1,93 @@
+"""What leads in by a door of the kernel, as it is noted beside the rules: so that a later load knows what it closed."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from ipaddress import IPv4Address, IPv6Address, ip_network
+
+from dacha.core.named import NamedTuple
+from dacha.core.plan.plan import Plan
+
+Address = IPv4Address | IPv6Address
+ANYBODY = "-"
+
+
+class DoorWay(NamedTuple):
+    """One door: at which address (0: every one of this host) and ports it listens, where it leads, whom it admits.
+
+    Addresses are numbers, as there may be ten thousand doors and text takes long to write; `allow` is networks with
+    commas between, or "-".
+    """
+
+    guest: str
+    name: str
+    listen: int
+    first: int
+    last: int
+    inside: int
+    to: int
+    protocol: str
+    allow: str
+
+    def line(self) -> str:
+        return " ".join(map(str, self))
+
+    def carries(self, protocol: str, port: int, inside: Address, to: int) -> bool:
+        """True for a connection to one of its ports that was led where it leads."""
+        return (
+            protocol == self.protocol
+            and self.first <= port <= self.last
+            and int(inside) == self.inside
+            and to == self.to + port - self.first
+        )
+
+    def admits(self, source: Address, at: Address) -> bool:
+        """True for somebody who may enter it at that address of this host."""
+        if self.listen and int(at) != self.listen:
+            return False
+        networks = () if self.allow == ANYBODY else map(ip_network, self.allow.split(","))
+        return self.allow == ANYBODY or any(source.version == n.version and source in n for n in networks)
+
+
+def read_way(line: str) -> DoorWay | None:
+    """A door as it was noted; None for a line of an older version, which says less."""
+    words = line.split(" ")
+    if len(words) != len(DoorWay._fields):
+        return None
+    guest, name, listen, first, last, inside, to, protocol, allow = words
+    return DoorWay(guest, name, int(listen), int(first), int(last), int(inside), int(to), protocol, allow)
+
+
+def ways(plan: Plan) -> list[DoorWay]:
+    """Every door that the kernel's rules lead in."""
+    found = []
+    for (guest, name), d in plan.doors.items():
+        if d.backend != "kernel" or d.means != "forward" or d.port is None or d.adapter is None:
+            continue
+        inside = d.adapter.address6 if d.listen.version == 6 else d.adapter.address
+        if inside is not None:
+            allow = ",".join(map(str, d.door.allow)) or ANYBODY
+            port, to = d.port, d.door.to.first
+            found.append(
+                DoorWay(guest, name, int(d.listen), port.first, port.last, int(inside), to, d.door.protocol, allow)
+            )
+    return found
+
+
+class Closed(NamedTuple):
+    """The doors that a load closed or narrowed, and those that are there now."""
+
+    gone: Collection[DoorWay]
+    now: Collection[DoorWay]
+
+    def door_of(
+        self, protocol: str, who: Address, place: Address, port: int, there: Address, to: int
+    ) -> tuple[str, str] | None:
+        """The door by which somebody (`who`) came in to a place and port of this host, led there, and may not any
+        more; None for a connection that may stay."""
+        former = next((w for w in self.gone if w.carries(protocol, port, there, to)), None)
+        if former is None:
+            return None
+        if any(w.carries(protocol, port, there, to) and w.admits(who, place) for w in self.now):
+            return None
+        return former.guest, former.name
