@@ -241,3 +241,53 @@ def test_the_labs_own_key_is_renewed_while_guests_run_and_nobody_is_shut_out(gue
     assert lab("connect", "charts", "--", "hostname").out == "charts\n"
     lab("guest", "add", "harbour", "--kernel", "x", "--make-key")
     assert lab.file.read_text().count("saltmarsh_key_2.pub") == 3
+
+
+def session(key: Path, port: int) -> subprocess.Popen[str]:
+    """Somebody who is logged in, and stays."""
+    options = ["-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"]
+    argv = ["ssh", "-F", "none", "-o", "BatchMode=yes", *options, "-i", str(key), "-p", str(port), "ops@127.0.0.1"]
+    process = subprocess.Popen([*argv, "echo in; sleep 300"], stdout=subprocess.PIPE, text=True)
+    assert process.stdout and process.stdout.readline() == "in\n"
+    return process
+
+
+def strange_keys(lab: Lab) -> list[dict[str, str]]:
+    settings = lab("guest", "check", "gauge", "--json", code=None).json["settings"]
+    return [s for s in settings if s["name"] == "key in ops"]
+
+
+def test_leaving_is_complete(guest_lab: Lab) -> None:
+    """Her session ends with her key, what she left behind is named, and so is what else may let her in; a door that is
+    closed ends what came in by it."""
+    lab = guest_lab
+    lab.write(GAUGE)
+    mara, planted = make_key(lab.folder, "mara"), make_key(lab.folder, "planted")
+    lab("person", "add", "mara", "--key", "mara.pub", "--enter", "gauge", "--from", "host")
+    lab("apply", timeout=400)
+    hers, line = session(mara, 2246), planted.with_suffix(".pub").read_text().strip()
+    lab("connect", "gauge", "--", f"echo '{line}' >> .ssh/authorized_keys")
+    assert gets_in(planted, 2246)
+    said = lab("person", "remove", "mara").out
+    assert "a key of their own that they added to ops's authorized_keys" in said and "dacha guest check gauge" in said
+    said = lab("apply").out
+    assert "mara@pier out of ops; ended 1 SSH session of ops" in said
+    assert "warning: ops is also opened by SHA256:" in said and "(planted@pier)" in said
+    assert hers.wait(60) != 0
+    # It is named by trace and by the guest's check, with the command that removes it.
+    hop = next(h for h in lab("trace", "gauge", "ssh", "--json").json["hops"] if h["name"] == "login")
+    assert hop["verdict"] == "warning" and "planted@pier" in hop["seen"] and hop["remedy"] == "dacha guest check gauge"
+    (wrong,) = [
+        s for s in lab("guest", "check", "gauge", "--json", code=1).json["settings"] if s["name"] == "key in ops"
+    ]
+    assert gets_in(planted, 2246)
+    lab("connect", "gauge", "--", wrong["remedy"])
+    assert not gets_in(planted, 2246) and gets_in(lab.folder / "id", 2246)
+    assert not any(
+        s["name"] == "key in ops" for s in lab("guest", "check", "gauge", "--json", code=None).json["settings"]
+    )
+    # A door that is closed: QEMU would keep its connection.
+    mine = session(lab.folder / "id", 2246)
+    lab("door", "remove", "gauge", "ssh")
+    assert "door gauge port 2246 closed; ended 1 connection through it" in " ".join(lab("apply").out.split())
+    assert mine.wait(60) != 0

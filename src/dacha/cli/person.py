@@ -107,26 +107,33 @@ def run_remove(args: argparse.Namespace) -> int:
     from dacha.engine.inside.keys import still_in
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.people.edits import person_named
+    from dacha.engine.people.leaving import WayLeft, ways_left
 
     inside: dict[str, str] = {}
+    left: list[WayLeft] = []
 
     def decide(ws: Workspace) -> list[Edit]:
-        inside.update(still_in(ws, person_named(ws, args.name)))
+        person = person_named(ws, args.name)
+        inside.update(still_in(ws, person))
+        left[:] = ways_left(ws, person)
         return [Remove(("person", args.name))]
 
     ws = edit_lab(args.lab, decide)
     if args.json:
-        output.emit_json({"removed": args.name, "still_in": inside})
+        output.emit_json({"removed": args.name, "still_in": inside, "ways_left": [w._asdict() for w in left]})
         return 0
     output.say(f"{ws.path.name} no longer has person {args.name}.")
     on = [guest for guest, state in inside.items() if state == "on"]
     off = [guest for guest in inside if guest not in on]
     if on:
-        output.say(f"Their keys still open {', '.join(on)}: dacha apply takes them out")
+        output.say(f"Their keys still open {', '.join(on)}: dacha apply removes them and ends their sessions")
     if off:
         output.say(f"Off now, and their keys go when it is started: {', '.join(off)}")
     if not inside:
         output.say("No guest has their keys.")
+    if left:
+        output.say(f"\n{args.name} may also know, or have left behind:")
+        output.table(("GUEST", "WHAT", "RENEW OR END IT"), [(w.guest, w.what, w.remedy) for w in left])
     return 0
 
 

@@ -151,16 +151,18 @@ class WriteSeed(NamedTuple):
 
 @change("change-keys", GUESTS)
 class ChangeKeys(NamedTuple):
-    """Put keys into a running guest's accounts, and take those out that the lab no longer lets in."""
+    """Put keys into a running guest's accounts, and take those out that the lab no longer lets in. `told` is what else
+    was found or done there, in words."""
 
     guest: str
     changes: tuple[KeyChange, ...]
+    told: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         return "keys: " + self._said("shut the account {0}", "make the account {0}")
 
     def done(self) -> str:
-        return "keys: " + self._said("the account {0} is shut", "made the account {0}")
+        return "; ".join(("keys: " + self._said("the account {0} is shut", "made the account {0}"), *self.told))
 
     def _said(self, shut: str, made: str) -> str:
         said = []

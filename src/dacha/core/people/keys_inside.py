@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from types import MappingProxyType
 
 from dacha.core.named import NamedTuple
+from dacha.core.people.sessions_inside import FUNCTIONS, end_sessions, name_strangers
 
 NOTHING: Mapping[str, Sequence[str]] = MappingProxyType({})
 # Lines of the script's own texts; no line of authorized_keys is one of these.
@@ -146,10 +147,11 @@ edit() {
 """
 
 
-def script(changes: Iterable[KeyChange]) -> str:
-    """A script for a POSIX shell that makes these changes in a guest, as root or as the account's own user. Accounts
-    are user names of useradd's rule, lines are checked public keys."""
-    parts = [_BEGIN]
+def script(changes: Iterable[KeyChange], known: Mapping[str, Sequence[str]] = NOTHING) -> str:
+    """A script for a POSIX shell that makes these changes in a guest, as root or as the account's own user: it ends the
+    sessions of keys that go, and names the keys that are not among `known`, by account. Accounts are user names that
+    useradd accepts, lines are checked public keys."""
+    parts = [_BEGIN, FUNCTIONS]
     for change in changes:
         account, here = change.account, ""
         steps = [f"make {account}"] if change.own and not change.shut else []
@@ -158,7 +160,8 @@ def script(changes: Iterable[KeyChange]) -> str:
             put = "".join(f"{line}\n" for line in change.put)
             here = _EDIT.format(take=take, put=put, keys_end=_KEYS_END) + f"{_SCRIPT_END}\n"
             steps.append(f"edit {account} << '{_SCRIPT_END}'")
-        steps += [f"shut {account}"] if change.shut else []
+        steps += [end_sessions(account, change.take)] if change.take and not change.shut else []
+        steps += [f"shut {account}"] if change.shut else [name_strangers(account, known.get(account, change.put))]
         said = f"echo '{_SAID} {account} done' || echo \"{_SAID} {account} $why\""
         parts.append(f"why=; {' && '.join([*steps, said])}\n{here}")
     return "".join([*parts, f"echo '{_END}'\n"])

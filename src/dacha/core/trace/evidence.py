@@ -83,6 +83,7 @@ class LoginSeen(NamedTuple):
     cause: str = ""
     said: str = ""
     tails: tuple[str, ...] = ()
+    strange: tuple[str, ...] = ()  # other keys that open the account, as people tell them apart
 
 
 class LastRun(NamedTuple):

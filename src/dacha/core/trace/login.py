@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dacha.core.trace.advice import Advice
 from dacha.core.trace.evidence import NO_ANSWER, Evidence, LoginSeen
-from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.password import login_by_password
 from dacha.core.trace.told import Cause, why_refused
 
@@ -45,7 +45,12 @@ def login(e: Evidence) -> Hop | None:
     if not seen.keys:
         return Hop("login", UNTESTED, f"not tried: no private key of {seen.user} is here that opens by itself")
     if seen.result == IN:
-        return Hop("login", FINE, f"{seen.user} gets in, with {', '.join(seen.keys)}")
+        entered = f"{seen.user} gets in, with {', '.join(seen.keys)}"
+        if seen.strange:
+            means = f"the lab did not put {'this key' if len(seen.strange) == 1 else 'these keys'} there"
+            seen_too = f"{entered}; so does whoever has {', '.join(seen.strange)}"
+            return Hop("login", ASIDE, seen_too, means, f"dacha guest check {e.guest}")
+        return Hop("login", FINE, entered)
     if seen.result == NO_ANSWER:
         return Hop("login", UNTESTED, f"no answer to it: {seen.said or 'its time was over'}")
     cause = _cause(e, seen)

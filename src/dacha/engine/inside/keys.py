@@ -12,7 +12,9 @@ from dacha.core.apply.difference import rekey
 from dacha.core.errors import AnswerNo, DachaError
 from dacha.core.harmless import harmless
 from dacha.core.lab.person import Person
+from dacha.core.named import NamedTuple
 from dacha.core.people.keys_inside import KeyChange, after, read_answers, script, together
+from dacha.core.people.sessions_inside import read_ended, read_strangers
 from dacha.engine.guest.keys import key_line, wanted_keys
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.inside.run import run_inside
@@ -67,16 +69,42 @@ def _may_come_in(ws: Workspace, change: ChangeKeys) -> None:
     ws.home.write(change.guest, record)
 
 
-def _in_guest(ws: Workspace, change: ChangeKeys) -> dict[str, str] | DachaError:
-    """What was said of each account, or what kept it from being asked."""
+class _Said(NamedTuple):
+    """What a guest said: of each account ("" for done, else why not), of sessions that ended, of other keys in it."""
+
+    accounts: dict[str, str]
+    told: tuple[str, ...]
+
+
+def _in_guest(ws: Workspace, change: ChangeKeys) -> _Said | DachaError:
+    """What was said, or what kept the guest from being asked."""
+    record = ws.home.read(change.guest)
+    known = after(together(record.keyed or {}, record.unsure), change.changes)
     try:
-        how, said = run_inside(ws, change.guest, script(change.changes))
+        how, said = run_inside(ws, change.guest, script(change.changes, known))
     except DachaError as e:
         return e
     answers = read_answers(said)
     if answers is None:
         return AnswerNo(f"{change.guest} did not come to the end", why=f"{how}: {_last(said)}")
-    return answers
+    return _Said(answers, (*_ended(said), *_strange(change.guest, said)))
+
+
+def _ended(said: str) -> list[str]:
+    return [
+        f"ended {count} SSH session{'s' * (count != 1)} of {account}" for account, count in read_ended(said).items()
+    ]
+
+
+def _strange(guest: str, said: str) -> list[str]:
+    found = read_strangers(said)
+    told = []
+    for account in dict.fromkeys(s.account for s in found):
+        keys = ", ".join(str(s) for s in found if s.account == account)
+        told.append(
+            f"warning: {account} is also opened by {keys}, which the lab did not put there: dacha guest check {guest}"
+        )
+    return told
 
 
 def _last(said: str) -> str:
@@ -85,7 +113,7 @@ def _last(said: str) -> str:
 
 
 def _noted(
-    ws: Workspace, change: ChangeKeys, said: dict[str, str] | DachaError
+    ws: Workspace, change: ChangeKeys, said: _Said | DachaError
 ) -> Iterator[tuple[ChangeKeys, DachaError | None]]:
     """What was made, noted in the guest's record; and what was not, with the error."""
     if isinstance(said, DachaError):
@@ -98,7 +126,7 @@ def _noted(
             ),
         )
         return
-    made = tuple(c for c in change.changes if said.get(c.account) == "")
+    made = tuple(c for c in change.changes if said.accounts.get(c.account) == "")
     if made:
         record = ws.home.read(change.guest)
         record.keyed = after(record.keyed, made)
@@ -107,7 +135,7 @@ def _noted(
         shut = {c.account for c in made if c.shut}
         record.own_accounts = sorted({*record.own_accounts, *(c.account for c in made if c.own)} - shut)
         ws.home.write(change.guest, record)
-        yield change._replace(changes=made), None
+        yield change._replace(changes=made, told=said.told), None
     left = tuple(c for c in change.changes if c not in made)
     if left:
         yield (
@@ -115,7 +143,7 @@ def _noted(
             AnswerNo(
                 f"{change.guest}: {_what(left)}",
                 why="; ".join(
-                    f"{c.account}: {harmless(said.get(c.account) or 'nothing was said of it')}" for c in left
+                    f"{c.account}: {harmless(said.accounts.get(c.account) or 'nothing was said of it')}" for c in left
                 ),
                 remedy=f"with everything of its first boot: dacha guest first-boot {change.guest} --again,\n"
                 f"then dacha restart {change.guest}",

@@ -5,8 +5,9 @@ from __future__ import annotations
 import time
 
 from dacha.core.errors import AnswerNo
-from dacha.core.guest_settings import QUESTIONS, Setting, judge, read_answers
+from dacha.core.guest_settings import Setting, judge, keys_setting, questions, read_answers
 from dacha.core.named import NamedTuple
+from dacha.engine.guest.keys import accounts_of
 from dacha.engine.inside.run import run_inside
 from dacha.engine.inside.ssh import refuse_unless_on
 from dacha.engine.lab.named import guest_named
@@ -26,12 +27,12 @@ def check_guest(ws: Workspace, name: str) -> Checked:
     refuse_unless_on(ws, name)
     if guest.system == "windows":
         raise AnswerNo(f"{name} runs Windows, whose settings Dacha does not know to ask")
-    how, said = run_inside(ws, name, QUESTIONS)
+    known = accounts_of(ws, guest)
+    how, said = run_inside(ws, name, questions(known))
     told = read_answers(said)
     if told is None:
         raise AnswerNo(f"{name} did not answer to the end", remedy=f"dacha console {name} shows what it does")
     ports = frozenset(p for d in guest.doors for p in range(d.to.first, d.to.last + 1))
     setup = guest.setup
-    return Checked(
-        how, judge(told, now=time.time(), zone=setup.time_zone, updates=setup.automatic_updates, ports=ports)
-    )
+    found = judge(told, now=time.time(), zone=setup.time_zone, updates=setup.automatic_updates, ports=ports)
+    return Checked(how, [*keys_setting(known, said), *found])

@@ -12,10 +12,12 @@ from pathlib import Path
 
 from dacha.core.harmless import harmless_lines
 from dacha.core.lab.model import Guest
+from dacha.core.people.sessions_inside import strangers_among
 from dacha.core.trace.evidence import NO_ANSWER, SILENT, UNREACHABLE, ConnectResult, Evidence, LoginSeen
 from dacha.core.trace.inside import TAIL, Inside, questions, read_inside
-from dacha.core.trace.login import PUT_OUT, REFUSED, seen_from
+from dacha.core.trace.login import IN, PUT_OUT, REFUSED, seen_from
 from dacha.engine.guest.console import panic_in, recent
+from dacha.engine.guest.keys import accounts_of
 from dacha.engine.inside.ssh import identities, trust_options
 from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.password import try_password
@@ -53,7 +55,9 @@ def try_login(
     for option in (f"ConnectTimeout={max(1, int(limit_s))}", "BatchMode=yes", "PreferredAuthentications=publickey",
                    "ClearAllForwardings=yes", "RequestTTY=no"):  # fmt: skip
         argv += ["-o", option]
-    said = run_bounded([*argv, place[0], "exit 0"], limit_s)
+    # The least that every shell knows, and with it the keys that open the account.
+    command = "exit 0" if guest.system == "windows" else "cat .ssh/authorized_keys; exit 0"
+    said = run_bounded([*argv, place[0], command], limit_s)
     if said.code is None:
         return LoginSeen(user, names, NO_ANSWER, "", f"none within {limit_s:.0f} s")
     # Cut without a word after the greeting: whoever refuses an account in this way says nothing of it.
@@ -63,7 +67,10 @@ def try_login(
     # Refused without a key that opens by itself: the fault may as well be on this side.
     if seen.cause == "refused" and not opens:
         return LoginSeen(user)
-    return seen._replace(tails=tuple(_tail(f.with_name(f.name + ".pub")) for f in files))
+    strange = strangers_among(said.text, accounts_of(ws, guest).get(user)) if seen.result == IN else ()
+    return seen._replace(
+        tails=tuple(_tail(f.with_name(f.name + ".pub")) for f in files), strange=tuple(map(str, strange))
+    )
 
 
 def _tail(public: Path) -> str:

@@ -1,0 +1,43 @@
+"""What else may let somebody in who leaves, besides their keys: what they may have noted while they could enter."""
+
+from __future__ import annotations
+
+from dacha.core.lab.person import Person
+from dacha.core.named import NamedTuple
+from dacha.engine.guest import passwords
+from dacha.engine.workspace import Workspace
+from dacha.hypervisor.process import running
+
+
+class WayLeft(NamedTuple):
+    """A way in that stays: of which guest, what it is, and the command that renews or ends it."""
+
+    guest: str
+    what: str
+    remedy: str
+
+
+def ways_left(ws: Workspace, person: Person) -> list[WayLeft]:
+    """The ways in that a person who leaves may know, in the guests that they could enter."""
+    found = []
+    for guest in ws.lab.guests.values():
+        if not person.may_enter(guest):
+            continue
+        name = guest.name
+        found += [
+            WayLeft(name, f"the password for {user}", f"dacha guest password {name} {user} --make")
+            for user in passwords.hashes(ws.home, name)
+        ]
+        on = running(ws.home.process_lock(name))
+        machine = ws.home.read(name).machine
+        if on and machine and machine["screen"]:
+            found.append(
+                WayLeft(name, "the screen's password", f"dacha screen {name} --listen {machine['screen']['from']}")
+            )
+        if on and guest.login and not person.user and person.enters_by_ssh(guest):
+            what = f"a key of their own that they added to {guest.login.user}'s authorized_keys"
+            found.append(WayLeft(name, what, f"dacha guest check {name}"))
+        shared = [d.name for d in guest.doors if d.service in ("http", "https", "vnc")]
+        if shared:
+            found.append(WayLeft(name, f"door {', '.join(shared)}, which asks for no key", f"dacha door list {name}"))
+    return found
