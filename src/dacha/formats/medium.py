@@ -98,6 +98,8 @@ def _reader(fp: BinaryIO) -> Read:
     iso = pycdlib.PyCdlib()  # type: ignore[attr-defined]  # untyped package
     try:
         iso.open_fp(fp)
+    except MemoryError:
+        raise  # who set the limit tells what it was
     except Exception:  # in what is damaged the library stumbles over anything
         return lambda path, most: None
 
@@ -111,6 +113,8 @@ def _reader(fp: BinaryIO) -> Read:
                 # No more of it than is wanted: a file in an image may be as long as the image says.
                 with iso.open_file_from_iso(**{form: name}) as f:
                     return bytes(f.read(most))
+            except MemoryError:
+                raise
             except Exception:  # as above
                 continue
         return None

@@ -90,16 +90,21 @@ def spawn(
     *,
     read: Iterable[Path] = (),
     write: Iterable[Path] = (),
+    seconds: int = SECONDS,
+    largest: int | None = None,
     **options: Any,
 ) -> subprocess.Popen[Any]:
     """Start a helper that opens only these files (and what is in these folders), as `account` where one is given: it
-    then keeps one privilege of root, to open those files whosever they are."""
+    then keeps one privilege of root, to open those files whosever they are. It ends after so many `seconds` of a
+    processor, and when a file that it writes grows beyond `largest` bytes."""
     rules = _ruleset([*map(Path, _SYSTEM), *read], list(write))
 
     def begin() -> None:
         # Between fork and exec: nothing here needs memory or takes a lock.
         resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
-        resource.setrlimit(resource.RLIMIT_CPU, (SECONDS, SECONDS))
+        resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds))
+        if largest is not None:
+            resource.setrlimit(resource.RLIMIT_FSIZE, (largest, largest))
         resource.setrlimit(resource.RLIMIT_NOFILE, (FILES, FILES))
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
         _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
@@ -116,12 +121,17 @@ def spawn(
 
 
 def run(
-    command: list[str], account: Account | None, *, read: Iterable[Path] = (), write: Iterable[Path] = ()
+    command: list[str],
+    account: Account | None,
+    *,
+    read: Iterable[Path] = (),
+    write: Iterable[Path] = (),
+    seconds: int = SECONDS,
 ) -> tuple[int, str, str]:
     """Run a helper to its end: its exit code, its output, its complaints."""
     child = spawn(
-        command, account, read=read, write=write, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-        errors="replace",
+        command, account, read=read, write=write, seconds=seconds, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+        text=True, errors="replace",
     )  # fmt: skip
     out, err = child.communicate()
     return child.returncode, out, err

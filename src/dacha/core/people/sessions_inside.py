@@ -61,7 +61,7 @@ ends() {
     by=$(opened "$pid")
     case " $2 " in *" ${by:-$2} "*) ;; *) [ "$by" ] && continue ;; esac
     # Who may not end the server's process ends what it started.
-    first=$(children "$pid" | tr -d '\n')
+    first=$(children "$pid" | tr '\\n' ' ')
     (fell "$pid") || kill -KILL $first 2> /dev/null || [ ! -d "/proc/${first%% *}" ] && count=$((count + 1))
   done
   echo "ended $1 $count"

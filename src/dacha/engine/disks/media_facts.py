@@ -7,21 +7,22 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError
-from dacha.formats.medium import Medium, inspect_iso, is_iso, looks_like_web_page
+from dacha.formats.medium import Medium, is_iso, looks_like_web_page
 
 
 def inspect(path: Path) -> dict[str, Any]:
     """What a file is, as plain data: an ISO medium, a disk image, or neither (then with the problem)."""
     from dacha.formats.boot_sectors import boot_sectors
     from dacha.hypervisor.images import images
+    from dacha.hypervisor.images.read_medium import inspect_medium
 
-    size = path.stat().st_size
     with path.open("rb") as f:
         head = f.read(4096)
         if looks_like_web_page(head):
             return {"kind": "unknown", "problems": ["it is a web page, not a medium"]}
-        if is_iso(f):
-            return medium_data(inspect_iso(f, size))
+        iso = is_iso(f)
+    if iso:
+        return medium_data(inspect_medium(path))
     try:
         below = images.header(path).backing
         if below:

@@ -184,17 +184,16 @@ def _write_for_network(ws: Workspace, guest: Guest, form: Form, texts: dict[str,
 
 def _kernel(ws: Workspace, guest: Guest, form: Form) -> tuple[bytes, bytes]:
     """The installer's kernel and initrd, from the medium; empty where the medium itself is started from."""
-    from dacha.formats.medium import read_files
+    from dacha.hypervisor.images.read_medium import read_medium_files
 
     if not form.kernels:
         return b"", b""
     path = medium_path(ws, guest.install or "")
     try:
-        with path.open("rb") as f:
-            for kernel, initrd in form.kernels:
-                found = read_files(f, {kernel: KERNEL_MOST, initrd: INITRD_MOST})
-                if found:
-                    return found[kernel], found[initrd]
+        for kernel, initrd in form.kernels:
+            found = read_medium_files(path, {kernel: KERNEL_MOST, initrd: INITRD_MOST})
+            if found:
+                return found[kernel], found[initrd]
     except OSError as e:
         raise HostError(f"cannot read {path}", why=e.strerror or str(e)) from e
     raise HostError(

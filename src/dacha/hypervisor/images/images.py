@@ -25,6 +25,12 @@ FORMATS = ("qcow2", "raw", "vmdk", "vdi", "vhdx", "vpc")
 CLONABLE = ("qcow2", "raw")
 # Overlays on overlays: deeper ones are slow to read, and a circle has no end.
 DEEPEST = 40
+# What an image holds is counted for no longer than this (seconds of a processor).
+MEASURE_S = 60
+# A copy may take this much more than was counted: its own tables (bytes).
+OVERHEAD = 64 << 20
+# Of a file system this part stays free, but no more than that (bytes): guests that run write to it.
+RESERVE_PART, RESERVE_MOST = 50, 1 << 30
 
 
 class Image(NamedTuple):
@@ -200,16 +206,17 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
     """
     _refuse_smaller(base, size)
     wanted = size or base.size
+    holds = wanted
     if full:
         _need_space(path.parent, wanted, f"a full copy of {show_size(wanted)}", 'say allocation = "thin"')
     else:
-        holds = _facts(base.path, base.format).get("actual-size", 0)
+        holds = _to_be_written(base)
         _need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
     command = [_tool(), "convert", "-p", "-f", base.format, "-O", "qcow2"]
     with _whole(path) as temporary:
         child = confine.spawn(
             [*command, str(base.path), str(temporary)], helper(), read=base.files, write=[path.parent],
-            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+            largest=(wanted if full else holds) + OVERHEAD, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
         )  # fmt: skip
         assert child.stdout and child.stderr
         # It says "    (12.34/100%)" and goes back to the line's start.
@@ -226,6 +233,17 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
             _run([*grow, str(temporary), str(wanted)], f"cannot make the disk {path}", write=[temporary])
 
 
+def _to_be_written(base: Image) -> int:
+    """How many bytes a copy of an image takes: not what the image itself takes, which may name one piece of data a
+    thousand times. Raises HostError."""
+    command = [_tool(), "measure", "--output=json", "-O", "qcow2", "-f", base.format, str(base.path)]
+    code, out, err = confine.run(command, helper(), read=base.files, seconds=MEASURE_S)
+    if code:
+        why = _words(err) if code > 0 else f"what it holds could not be counted within {MEASURE_S} s of a processor"
+        raise HostError(f"cannot copy {base.path}", why=why)
+    return int(json.loads(out)["required"])
+
+
 def _refuse_smaller(base: Image | None, size: int | None) -> None:
     if base and size and size < base.size:
         raise HostError(
@@ -238,9 +256,11 @@ def _need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
     """Raises HostError when `wanted` bytes are not free, before anything is written."""
     usage = os.statvfs(folder)
     free = usage.f_bavail * usage.f_frsize
-    if wanted > free:
+    reserve = min(RESERVE_MOST, usage.f_blocks * usage.f_frsize // RESERVE_PART)
+    if wanted > free - reserve:
         remedy = "free some space" + (f", or {instead}" if instead else ", or name a storage that has it")
-        raise HostError(f"no space for {what} in {folder}", why=f"{show_size(free)} is free", remedy=remedy)
+        why = f"{show_size(free)} is free, and {show_size(reserve)} of it stay free for guests that run"
+        raise HostError(f"no space for {what} in {folder}", why=why, remedy=remedy)
 
 
 def _run(command: list[str], failed: str, write: list[Path]) -> None:
