@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import subprocess
+from pathlib import Path
 
 from tests.attacks.report import Report
 from tests.networks.test_kernel_nat import reads_in
 from tests.networks.world import HostedLab
+from tests.processes import kill
 
 LAB = """\
 [lab]
@@ -39,6 +42,17 @@ door.ssh = { from = "host", port = 2223 }
 """
 # What listens on the host: where, and whether a guest may have it.
 LISTENING = (("127.0.0.1", 9101), ("0.0.0.0", 9102), ("192.0.2.10", 9103), ("127.0.0.1", 3128), ("::1", 9104))
+
+
+def gate_of(lab: HostedLab, guest: str) -> int:
+    """The process that a guest asks before it connects."""
+    lock = (lab.guest_folder(guest) / "gate.lock").stat().st_ino
+    for entry in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):
+            mine = b"hypervisor/gate.py" in (entry / "cmdline").read_bytes()
+            if mine and any(f.stat().st_ino == lock for f in (entry / "fd").iterdir()):
+                return int(entry.name)
+    raise AssertionError("no gate")
 
 
 def test_a_guest_in_user_mode_uses_nothing_of_this_host_but_what_is_meant_for_it(hosted: HostedLab) -> None:
@@ -81,6 +95,14 @@ def test_a_guest_in_user_mode_uses_nothing_of_this_host_but_what_is_meant_for_it
         for pid in gates.stdout.split():
             print(pid, [x.strip() for x in open(f"/proc/{pid}/status") if x.startswith(("Uid", "CapEff", "VmRSS"))])
         assert lab("status", "--json").json["loopback_exposed"] == []
+        # The process that is asked is killed: the guest has no way out then, and that is said.
+        kill(gate_of(lab, "squall"))
+        report.shut("guest whose gate was killed: the outside", seen("squall", "198.51.100.9", 9300, 3))
+        said = lab("status", code=None).out + lab("diff").out
+        report.open("status says so", "no connection out: its gate process has ended" in said)
+        report.open("diff says what ends it", "connections out again" in said and "dacha restart" in said)
+        lab("restart", "squall", "--force")
+        report.open("its next start mends it", seen("squall", "198.51.100.9", 9300))
     finally:
         for service in services:
             service.kill()

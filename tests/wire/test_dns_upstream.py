@@ -54,7 +54,13 @@ def test_two_askers_of_one_question_share_it_whatever_their_number_and_case() ->
         ("www.example.org", "AAAA", "fe80::1", True), ("www.example.org", "AAAA", "::1", True),
         ("www.example.org", "AAAA", "::ffff:10.0.0.1", True), ("www.example.org", "AAAA", "2001:db8::7", False),
         ("printer.lan", "A", "192.168.1.9", False), ("nas.home.arpa", "A", "192.168.1.9", False),
-        ("printer", "A", "192.168.1.9", False),
+        ("printer", "A", "192.168.1.9", True), ("www.example.org", "AAAA", "64:ff9b::c0a8:101", True),
+        ("www.example.org", "AAAA", "64:ff9b::c633:6407", False), ("www.example.org", "AAAA", "64:ff9b:1::1", True),
+        ("www.example.org", "AAAA", "2002:c0a8:101::1", True),
+        ("www.example.org", "HTTPS", "1 . alpn=h2 ipv4hint=192.168.1.1", True),
+        ("www.example.org", "HTTPS", "1 . ipv4hint=198.51.100.7 ipv6hint=fd77::1", True),
+        ("_x._tcp.example.org", "SVCB", "1 . ipv6hint=::1", True),
+        ("www.example.org", "HTTPS", "1 . alpn=h2 ipv4hint=198.51.100.7", False),
     ],
 )  # fmt: skip
 def test_a_name_of_the_internet_leads_nobody_inside(name: str, kind: str, address: str, inside: bool) -> None:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import codecs
+import re
+
 # Control characters of both kinds (ISO/IEC 6429, C0 and C1), and those that turn the direction of writing (Unicode
 # standard annex 9), by which a line can be made to read as another.
 _BEYOND_ASCII = (*range(0x7F, 0xA0), 0x200E, 0x200F, *range(0x2028, 0x202F), *range(0x2066, 0x206A))
@@ -22,3 +25,25 @@ def harmless_lines(text: str) -> str:
 def harmless_json(text: str) -> str:
     """JSON, in which such characters may only stand in strings, with them written as JSON writes them (RFC 8259)."""
     return text.translate(_IN_JSON)
+
+
+class TerminalText:
+    """What a guest's console prints, for a terminal: its text and its colours (ISO/IEC 6429, SGR), and every other
+    control written out. It is fed in pieces, which may end anywhere."""
+
+    _COLOUR = r"\[[0-9;]{0,40}m"
+    _UNSAFE = re.compile(rf"\x1b(?!{_COLOUR})|[\x00-\x07\x0b\x0c\x0e-\x1a\x1c-\x1f{''.join(map(chr, _BEYOND_ASCII))}]")
+    # A colour that has only begun.
+    _BEGUN = re.compile(r"\x1b(?:\[[0-9;]{0,40})?$")
+
+    def __init__(self) -> None:
+        # A byte that is no UTF-8 is a sign in its place: as a control of eight bits it would be one.
+        self._decoder = codecs.getincrementaldecoder("utf-8")("replace")
+        self._held = ""
+
+    def feed(self, data: bytes, *, last: bool = False) -> str:
+        """What may be shown so far; after the `last` piece nothing is held back."""
+        text = self._held + self._decoder.decode(data, last)
+        begun = None if last else self._BEGUN.search(text)
+        self._held = begun[0] if begun else ""
+        return self._UNSAFE.sub(lambda m: _WRITTEN[ord(m[0])], text[: len(text) - len(self._held)])

@@ -70,6 +70,10 @@ class Home:
         """What the guest opens its shared folders by SMB with."""
         return self.guest(name) / "share_password"
 
+    def gate_lock(self, name: str) -> Path:
+        """Held by the process that a guest in user mode asks before it connects."""
+        return self.guest(name) / "gate.lock"
+
     def install_lock(self, name: str) -> Path:
         """Held by the process that follows a guest's installation."""
         return self.guest(name) / "install.lock"

@@ -147,7 +147,8 @@ def load(named: str | None) -> Workspace:
             "root does not read this lab file",
             where=str(path),
             why=f"{weak}, and root would do what they write",
-            remedy=f"make it yours alone: chown root {path}; chmod go-w {path}, and the folders above it",
+            remedy=f"see what it asks for: dacha check --untrusted {path}\n"
+            f"if that is wanted, make it yours alone: chown root {path}; chmod go-w {path}, and the folders above it",
         )
     text = read_text(path)
     reading = read_lab(text, profiles())

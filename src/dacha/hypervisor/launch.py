@@ -51,8 +51,7 @@ def spawn(
                 if attempt == 19:
                     raise HostError(f"{run.name} runs already", remedy="dacha status shows it") from None
                 time.sleep(0.01)
-        for socket in run.iterdir():
-            socket.unlink()  # left by a process that was killed; QEMU would refuse to listen there
+        _empty(run)
         if account:
             os.chown(run, account.uid, account.gid)
         for start in beside:
@@ -78,6 +77,23 @@ def spawn(
 
 # Threads and processes of a guest's own user; an ordinary user's other processes count with his guests'.
 PROCESSES_MOST = 1024
+
+
+def _empty(run: Path) -> None:
+    """Remove what a process that was killed left in its run folder: QEMU would refuse to listen there. Its user may
+    have put anything there, folders too. Raises HostError."""
+    import shutil
+
+    try:
+        for entry in run.iterdir():
+            if entry.is_dir() and not entry.is_symlink():
+                shutil.rmtree(entry)
+            else:
+                entry.unlink()
+    except OSError as e:
+        raise HostError(
+            f"cannot empty the run folder {run}", why=e.strerror or str(e), remedy=f"remove what is in it: {run}"
+        ) from e
 
 
 def _limit(own_user: bool, asked: tuple[int, int] | None) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import contextlib
 import os
-import re
 import select
 import socket
 import sys
@@ -16,6 +15,7 @@ from pathlib import Path
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, HostError
+from dacha.core.harmless import TerminalText
 
 LEAVE = b"\x1d"  # Ctrl-], as terminals on serial lines have long used it
 _CONTEXT_LINES = 12
@@ -76,13 +76,15 @@ def run_console(args: argparse.Namespace) -> int:
 def _print_record(name: str, record: Path, going_on: Callable[[], bool] | None) -> int:
     """Print the record; with `going_on`, also what comes to it for as long as that is true."""
     try:
-        terminal = sys.stdout.isatty()
+        shown = TerminalText() if sys.stdout.isatty() else None
         with record.open("rb") as f:
             while True:
                 # Asked before reading, so that a guest's last words are not missed.
                 more = going_on is not None and going_on()
                 while chunk := f.read(65536):
-                    sys.stdout.buffer.write(_for_terminal(chunk) if terminal else chunk)
+                    sys.stdout.buffer.write(_encoded(shown.feed(chunk)) if shown else chunk)
+                if shown and not more:
+                    sys.stdout.buffer.write(_encoded(shown.feed(b"", last=True)))
                 sys.stdout.buffer.flush()
                 if not more:
                     break
@@ -94,19 +96,17 @@ def _print_record(name: str, record: Path, going_on: Callable[[], bool] | None) 
     return 0
 
 
-# What a guest has printed may turn a terminal upside down, or make it type; a file gets it as it was.
-_ESCAPES = re.compile(rb"\x1b(?!\[[0-9;]*m)|[\x00-\x07\x0b\x0c\x0e-\x1a\x1c-\x1f\x7f]|\xc2[\x80-\x9f]")
-
-
-def _for_terminal(data: bytes) -> bytes:
-    """A record for a terminal: its text and its colours."""
-    return _ESCAPES.sub(lambda m: b"\\x%02x" % m[0][-1], data)
+def _encoded(text: str) -> bytes:
+    """For a terminal, whatever its encoding lacks."""
+    return text.encode(sys.stdout.encoding or "utf-8", "replace")
 
 
 def _replay(record: Path) -> None:
     with contextlib.suppress(OSError), record.open("rb") as f:
         f.seek(max(0, record.stat().st_size - 4096))
-        sys.stdout.buffer.write(_for_terminal(b"\n".join(f.read().split(b"\n")[-_CONTEXT_LINES:])))
+        sys.stdout.buffer.write(
+            _encoded(TerminalText().feed(b"\n".join(f.read().split(b"\n")[-_CONTEXT_LINES:]), last=True))
+        )
         sys.stdout.buffer.flush()
 
 

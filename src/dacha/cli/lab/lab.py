@@ -63,9 +63,51 @@ def check_arguments(parser: argparse.ArgumentParser) -> None:
         "Say what is wrong with the lab file, and what on this host stands in its way.\n"
         "Exit code: 2 when the file is wrong, 1 when only this host is, 0 when neither."
     )
+    parser.add_argument(
+        "--untrusted",
+        metavar="FILE",
+        help="list every file, command, port and privilege that somebody else's lab file asks for; nothing is applied",
+    )
+
+
+def _requests(args: argparse.Namespace) -> int:
+    """What a lab file of somebody else asks for."""
+    from pathlib import Path
+
+    from dacha.core.lab.read import read_lab
+    from dacha.core.lab.requests import requests
+    from dacha.engine.profiles import profiles
+    from dacha.engine.workspace import locate, read_text
+
+    path = Path(args.untrusted)
+    text = read_text(path)
+    reading = read_lab(text, profiles())
+    asked = requests(reading.lab) if reading.lab else []
+    findings = locate(path, text, list(reading.findings))
+    code = 2 if errors(findings) else 0
+    if args.json:
+        output.emit_json(
+            {
+                "file": str(path),
+                "lab": reading.lab.name if reading.lab else None,
+                "errors": len(errors(findings)),
+                "findings": [output.finding_json(path.name, f) for f in findings],
+                "requests": [r._asdict() for r in asked],
+            }
+        )
+        return code
+    output.show_findings(path.name, findings)
+    if asked:
+        output.say(f"{path} asks this host for the following. Relative paths are beside that file.\n")
+        output.table(("WHAT", "FOR", "WHICH"), [tuple(r) for r in asked])
+    elif reading.lab:
+        output.say(f"{path} asks this host for nothing but processor, memory and disk.")
+    return code
 
 
 def run_check(args: argparse.Namespace) -> int:
+    if args.untrusted:
+        return _requests(args)
     from dacha.core.lab.read import read_lab
     from dacha.engine.check.host import host_findings
     from dacha.engine.guest.observe import observe

@@ -83,6 +83,11 @@ def run_add(args: argparse.Namespace) -> int:
     expected, signed = expected_of(place)
     if signed:
         output.note(f"Checksums: {signed}")
+    if args.source.startswith("http://") and not expected:
+        output.note(
+            f"warning: {args.source} is read without encryption and without a checksum: anybody on the way can replace "
+            "it\n  name its checksum: --sha256 HEX, or use https://"
+        )
     with byte_bar(name) as progress:
         if args.source.startswith(("http://", "https://")):
             from dacha.engine.disks.fetch import add_from

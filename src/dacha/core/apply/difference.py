@@ -108,6 +108,8 @@ def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedG
         changes += [ChangeMachine(guest.name, line) for line in changed(seen.machine, wanted)]
     if seen.tpm_lost:
         changes.append(ChangeMachine(guest.name, "its TPM again: the program that plays it has ended"))
+    if seen.gate_lost:
+        changes.append(ChangeMachine(guest.name, "connections out again: its gate process has ended"))
     return changes
 
 

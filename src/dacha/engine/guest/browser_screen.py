@@ -1,10 +1,15 @@
 """A guest's screen in a browser: a page on this host's loopback, opened by a token that counts once, that ends with its
-last viewer. What draws the screen there is a VNC client for browsers that this host has (`client_folder`)."""
+last viewer. What draws the screen there is a VNC client for browsers that this host has (`client_folder`).
+
+The page gives its tab a secret, which stays in that tab (sessionStorage, by scheme, host and port): a cookie would be
+sent to every other server on 127.0.0.1 too, as cookies know no ports (RFC 6265 section 8.5).
+"""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
+import json
 import mimetypes
 import os
 import secrets
@@ -25,7 +30,6 @@ from dacha.host.unix_socket import connect_to_guest
 UNOPENED_S, GONE_S = 300.0, 5.0
 # Where Debian's package has it; a folder with another copy can be named.
 PLACES = ("/usr/share/novnc", "/usr/local/share/novnc")
-COOKIE = "dacha-screen"
 
 
 def client_folder() -> Path:
@@ -49,7 +53,7 @@ class BrowserScreen:
         self._guest, self._screen, self._password = guest, screen, password
         self._client = client.resolve()
         self._token: str | None = secrets.token_urlsafe(24)
-        self._cookie = secrets.token_urlsafe(24)
+        self._secret = secrets.token_urlsafe(24)
         self._viewers = 0
         self._since = time.monotonic() + UNOPENED_S - GONE_S
         self._host = ""
@@ -79,35 +83,40 @@ class BrowserScreen:
             return connection.respond(HTTPStatus.FORBIDDEN, "not here\n")
         if self._token and secrets.compare_digest(path.encode(), f"/{self._token}".encode()):
             self._token = None
-            reply = connection.respond(HTTPStatus.SEE_OTHER, "")
-            reply.headers["Location"] = "/"
-            reply.headers["Set-Cookie"] = f"{COOKIE}={self._cookie}; HttpOnly; SameSite=Strict; Path=/"
-            return reply
-        if f"{COOKIE}={self._cookie}" not in request.headers.get("Cookie", "").replace(" ", "").split(";"):
+            return self._page(connection, self._secret)
+        if path == "/":
+            return self._page(connection, "")
+        if path == "/screen" and not self._knows(urlsplit(request.path).query):
             return connection.respond(
                 HTTPStatus.FORBIDDEN, "This address counts once: dacha screen --browser prints a new one.\n"
             )
         if path == "/screen":
-            return (
-                None if request.headers.get("Origin") == f"http://{request.headers['Host']}" else self._no(connection)
-            )
-        if path == "/":
-            return self._page(connection)
+            own = request.headers.get("Origin") == f"http://{request.headers['Host']}"
+            return None if own else self._no(connection)
+        if path == "/told":
+            if not self._knows(request.headers.get("X-Secret", "")):
+                return self._no(connection)
+            told = {"guest": self._guest, "password": self._password}
+            return self._body(connection, json.dumps(told).encode(), "application/json")
         return self._file(connection, path)
+
+    def _knows(self, secret: str) -> bool:
+        return secrets.compare_digest(secret.encode(), self._secret.encode())
 
     def _no(self, connection: Any) -> Any:
         return connection.respond(HTTPStatus.NOT_FOUND, "there is no such thing here\n")
 
-    def _page(self, connection: Any) -> Any:
+    def _page(self, connection: Any, secret: str) -> Any:
+        """The page: with the secret for who has the token, else as it is for a tab that has the secret already."""
         nonce = secrets.token_urlsafe(12)
         text = files("dacha.engine.guest").joinpath("screen.html").read_text()
-        for mark, value in (("@GUEST@", self._guest), ("@NONCE@", nonce), ("@PASSWORD@", self._password)):
+        for mark, value in (("@NONCE@", nonce), ("@SECRET@", secret)):
             text = text.replace(mark, escape(value))
         reply = self._body(connection, text.encode(), "text/html; charset=utf-8")
         local = f"ws://{self._host} ws://{self._host.replace('127.0.0.1', 'localhost')}"
         reply.headers["Content-Security-Policy"] = (
             f"default-src 'none'; script-src 'self' 'nonce-{nonce}'; style-src 'self' 'nonce-{nonce}'; "
-            f"connect-src {local}; img-src 'self' data: blob:"
+            f"connect-src 'self' {local}; img-src 'self' data: blob:"
         )
         return reply
 
@@ -115,8 +124,8 @@ class BrowserScreen:
         """A part of the client: what lies in its folders of code, and nothing beside them."""
         inner = path.removeprefix("/client/")
         found = Path(os.path.realpath(self._client / inner))
-        whole = found.is_relative_to(self._client) and inner.split("/")[0] in ("core", "vendor")
-        if not path.startswith("/client/") or not whole or not found.is_file():
+        beneath = any(found.is_relative_to(self._client / folder) for folder in ("core", "vendor"))
+        if not path.startswith("/client/") or not beneath or not found.is_file():
             return self._no(connection)
         kind = "text/javascript" if found.suffix == ".js" else mimetypes.guess_type(found.name)[0] or "text/plain"
         return self._body(connection, found.read_bytes(), kind)

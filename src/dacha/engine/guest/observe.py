@@ -67,6 +67,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         machine=record.machine,
         tpm_lost=bool(record.machine and record.machine.get("tpm"))
         and not process.running(home.tpm(name) / "process.lock"),
+        gate_lost=record.asks and home.gate_lock(name).exists() and not process.running(home.gate_lock(name)),
     )
 
 

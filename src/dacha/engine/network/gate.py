@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import os
 import socket
 import subprocess
@@ -43,20 +44,30 @@ def opened(ws: Workspace, machine: Machine, account: Account | None, *, low_port
         return
     file = _write(ws.home.guest(machine["guest"]) / RULES, gate_rules.lines(ws.lab, ws.plan, machine))
     mine, its = socket.socketpair()
+    lock = _lock(ws.home.gate_lock(machine["guest"]))
     try:
         command = [sys.executable, "-I", "-S", gate.__file__, str(its.fileno()), str(file)]
         # The same privileges as QEMU's: whoever has fewer may not look into it (ptrace(2)).
         command = (become(account, low_ports=low_ports) if account else []) + command
         child = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-            start_new_session=True, pass_fds=(its.fileno(), file), cwd="/",
+            start_new_session=True, pass_fds=(its.fileno(), file, lock), cwd="/",
         )  # fmt: skip
         its.close()
         yield Asked(mine.fileno(), child.pid)
     finally:
         os.close(file)
+        os.close(lock)
         mine.close()
         its.close()
+
+
+def _lock(path: Path) -> int:
+    """A locked descriptor of a file; one that a former gate has for a moment still is left unlocked."""
+    fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
+    with contextlib.suppress(BlockingIOError):
+        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    return fd
 
 
 def renew(ws: Workspace, machines: dict[str, Machine]) -> None:

@@ -198,6 +198,8 @@ def state_text(seen: ObservedGuest) -> str:
     if seen.fault:
         word = f"stands still, {FAULTS[seen.fault]}"
     word = f"{word}, {show_duration(max(0.0, time.time() - seen.since))}" if seen.since else word
+    if seen.gate_lost:
+        word = f"{word}, no connection out: its gate process has ended"
     return f"{word}, its TPM lost" if seen.tpm_lost else word
 
 

@@ -5,18 +5,22 @@ Number, port and the case of the name's letters are drawn afresh for each, and a
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address, IPv6Address, ip_address
+from collections.abc import Iterator
+from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_address
+from typing import Any
 
 import dns.exception
 import dns.message
 import dns.name
 import dns.rdatatype
+from dns.rdtypes.svcbbase import ParamKey
 
 HEADER = 12
 # Names that are private by their nature (RFC 6761, RFC 6762, RFC 8375, RFC 9476): machines of a LAN answer for them.
 _PRIVATE_NAMES = tuple(
     dns.name.from_text(n) for n in ("local", "home.arpa", "internal", "lan", "home", "localdomain", "test", "alt")
 )
+_NAT64, _LOCAL_NAT64 = IPv6Network("64:ff9b::/96"), IPv6Network("64:ff9b:1::/48")
 _REVERSE = (dns.name.from_text("in-addr.arpa"), dns.name.from_text("ip6.arpa"))
 
 
@@ -74,19 +78,37 @@ def leads_inside(answer: bytes) -> bool:
     except (dns.exception.DNSException, ValueError):
         return True
     for question in message.question:
-        if len(question.name) < 3 or any(question.name.is_subdomain(p) for p in (*_PRIVATE_NAMES, *_REVERSE)):
-            return False  # one word alone, or a private name
-    for rrset in message.answer:
-        if rrset.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
-            for data in rrset:
-                address = ip_address(data.address)
-                if _inside(getattr(address, "ipv4_mapped", None) or address):
-                    return True
-    return False
+        if any(question.name.is_subdomain(p) for p in (*_PRIVATE_NAMES, *_REVERSE)):
+            return False
+    # Who reads an HTTPS record takes the addresses beside it too (RFC 9460 section 7.3).
+    rows = (data for rrset in (*message.answer, *message.additional) for data in rrset)
+    return any(_inside(_embedded(address)) for data in rows for address in _addresses(data))
+
+
+def _addresses(data: Any) -> Iterator[IPv4Address | IPv6Address]:
+    """The addresses that a record names: A, AAAA, and the hints of SVCB and HTTPS (RFC 9460 section 7.3)."""
+    if data.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
+        yield ip_address(data.address)
+    elif data.rdtype in (dns.rdatatype.SVCB, dns.rdatatype.HTTPS):
+        for key in (ParamKey.IPV4HINT, ParamKey.IPV6HINT):
+            hint = data.params.get(key)
+            yield from (ip_address(a) for a in (hint.addresses if hint else ()))
+
+
+def _embedded(address: IPv4Address | IPv6Address) -> IPv4Address | IPv6Address:
+    """The IPv4 address within one of IPv6, where a translator or a tunnel leads there: mapped, NAT64 (RFC 6052), 6to4
+    (RFC 3056)."""
+    if isinstance(address, IPv4Address):
+        return address
+    if address in _NAT64:
+        return IPv4Address(address.packed[12:])
+    return address.ipv4_mapped or address.sixtofour or address
 
 
 def _inside(address: IPv4Address | IPv6Address) -> bool:
-    """True for addresses that machines of a LAN, or this host itself, have (RFC 6890)."""
+    """True for addresses that machines of a LAN, or this host itself, have (RFC 6890, RFC 8215)."""
+    if address in _LOCAL_NAT64:
+        return True
     if isinstance(address, IPv4Address):
         first, second = address.packed[0], address.packed[1]
         shared = first == 100 and 64 <= second < 128
