@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
+import signal
 import struct
 from ipaddress import IPv4Address
 
@@ -18,6 +20,7 @@ from tests.attacks.frames import (
     udp,
 )
 from tests.attacks.report import Report
+from tests.networks.world import until
 
 
 def test_nobody_but_this_host_uses_its_loopback(field: Field) -> None:
@@ -215,6 +218,18 @@ def test_this_hosts_other_networks_stay_apart(field: Field) -> None:
             "LAN machine: this host's second network", world.reads("lan", "203.0.113.9", 7, 1.5).replace("silent", "")
         )
         report.open("this host: its second network", "second" in world.reads("host", "203.0.113.9", 7))
+        # Without the lab's rules neither, though this host forwards on.
+        caretaker = int(field.lab("caretaker", "status", "--json").json["pid"])
+        os.kill(caretaker, signal.SIGSTOP)
+        world.run("host", "nft", "flush", "ruleset")
+        flushed = world.reads("lan", "203.0.113.9", 7, 1.5).replace("silent", "")
+        report.shut("LAN machine: this host's second network, while rules are missing", flushed)
+        report.open("this host, meanwhile: its second network", "second" in world.reads("host", "203.0.113.9", 7))
+        world.run("host", "sh", "-c", "for v in 4 6; do ip -$v rule del pref 5603; done")
+        report.open("the attempt itself works", "second" in world.reads("lan", "203.0.113.9", 7))
+        os.kill(caretaker, signal.SIGCONT)
+        until(lambda: not field.lab("diff").out.strip().endswith("change"))
+        report.shut("LAN machine: the same afterwards", world.reads("lan", "203.0.113.9", 7, 1.5).replace("silent", ""))
         report.open(
             "guest: the second network", "second" in field.on_console("squall", "nc -w 20 203.0.113.9 7 </dev/null")
         )

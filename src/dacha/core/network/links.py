@@ -104,10 +104,11 @@ class KernelPlan(NamedTuple):
 
 class Ports(NamedTuple):
     """What this host has of a lab's links: the `taps` that exist, and the `plugged`, other programs' links in the lab's
-    bridges."""
+    bridges; and the `bridges` of other programs."""
 
     taps: frozenset[str] = frozenset()
     plugged: tuple[str, ...] = ()
+    bridges: tuple[str, ...] = ()
 
 
 def alias_prefix(lab: str) -> str:

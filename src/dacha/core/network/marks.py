@@ -9,12 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
 
-from dacha.core.network.links import BridgeLink, Link, TapLink
+from dacha.core.network.links import GROUP, BridgeLink, Link, TapLink
 
 # Bits of the packet mark (Linux: skb mark, 32 bits); the others are not touched. The table bridge sets UP on what it
 # admits to a bridge, and DOWN on what it delivers to a tap; the table inet sets IP on what it sees on either way.
 # UP and DOWN differ, so that a packet routed from one bridge to another is judged again.
-UP, IP, DOWN = 0x02000000, 0x04000000, 0x08000000
+# FORWARD is set on what a host may forward that does so for the labs' sake only (`host/network/transit.py`).
+FORWARD, UP, IP, DOWN = 0x01000000, 0x02000000, 0x04000000, 0x08000000
 ALL = UP | IP | DOWN
 # One chain names no more devices than this: the kernel admits 256 (NFT_NETDEVHOOK_MAX).
 DEVICES_MOST = 200
@@ -47,6 +48,19 @@ def in_inet(bridges: bool, taps: Sequence[str]) -> Iterator[str]:
         for hook, leaving in (("input", ""), ("forward", "oifname != @bridges ")):
             yield f"chain unmark_{hook} {{ type filter hook {hook} priority -310; policy accept;"
             yield from (f"iifname @bridges {leaving}meta mark set meta mark and {0xFFFFFFFF ^ ALL:#x}", "}")
+
+
+def forwarded(others: Collection[str]) -> Iterator[str]:
+    """The chain of the table inet that marks what may be forwarded, before it is routed: what concerns a lab, and what
+    comes from or goes to other programs' bridges (`others`), who have rules of their own for it."""
+    mark = f"meta mark set meta mark or {FORWARD:#x}"
+    yield "chain forwarded { type filter hook prerouting priority -90; policy accept;"
+    yield from (f"ct state established,related {mark}", f"ct status dnat {mark}", f"iifgroup {GROUP} {mark}")
+    yield f'meta iifkind "bridge" {mark}'
+    if others:
+        names = ", ".join(f'"{name}"' for name in others)
+        yield f"fib daddr oifname {{ {names} }} {mark}"
+    yield "}"
 
 
 def in_bridge(bridges: Collection[BridgeLink], confined: bool, plugged: bool) -> Iterator[str]:

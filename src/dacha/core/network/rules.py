@@ -12,7 +12,7 @@ from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_local
 from dacha.core.network.door_rules import DoorRules, named_set
 from dacha.core.network.links import GROUP, BridgeLink, KernelPlan, Ports
-from dacha.core.network.marks import in_inet
+from dacha.core.network.marks import forwarded, in_inet
 from dacha.core.network.pins import pins
 from dacha.core.plan.doors import Forward
 from dacha.core.plan.plan import Plan
@@ -51,7 +51,7 @@ def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (
     lines += _nat(plan, bridges)
     lines += _served(bridges)
     lines += _filters(lab, plan, bridges)
-    lines += _transit(lab, apart) if bridges else []
+    lines += [*_transit(lab, apart), *forwarded(existing.bridges)] if bridges and apart else []
     lines += ["}", f"table bridge {name} {{", *pins(lab, plan, kernel, existing.plugged), "}"]
     return "\n".join(lines) + "\n"
 
@@ -169,8 +169,6 @@ def _transit(lab: Lab, apart: Collection[int]) -> Iterator[str]:
     A bridge that this lab does not name is left alone: what is bridged on it may come by here too (Linux:
     bridge-nf-call-iptables), and whoever made it, for containers say, has rules of his own for it.
     """
-    if not apart:
-        return
     lans = sorted({f'"{n.interface}"' for n in lab.networks.values() if n.kind == "bridge" and n.interface})
     named = f"{{ {', '.join(lans)} }}"
     yield "chain transit { type filter hook forward priority 10; policy accept;"

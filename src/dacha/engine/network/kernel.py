@@ -34,7 +34,7 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.network import live, rollback, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
-from dacha.host.network import bridge_move, iproute, nft, sysctls, traffic_control
+from dacha.host.network import bridge_move, iproute, nft, sysctls, traffic_control, transit
 from dacha.host.network.iproute import SeenLink
 from dacha.host.network.tap import attach_again
 from dacha.host.processes import alive
@@ -65,7 +65,8 @@ def observe(ws: Workspace) -> Seen:
         foreign={n: link for n, link in everything.items() if n not in own},
         rules=nft.digest(name, FAMILIES),
         rules_there=any(table == name for _, table in nft.tables()),
-        forwarding=all(sysctls.read(s) in (None, "1") for s in sysctls.FORWARDING.values()),
+        forwarding=all(sysctls.read(s) in (None, "1") for s in sysctls.FORWARDING.values())
+        and transit.closed(sysctls.not_forwarded_before()),
     )
 
 
@@ -166,10 +167,13 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
     match change:
         case Forwarding(on=True):
             _keep_router_advertisements()
+            # Before this host forwards: what it did not before, it does for the lab alone.
+            transit.close(sysctls.not_forwarded_before())
             for name in sysctls.FORWARDING.values():
                 sysctls.change(name, "1")
         case Forwarding():
             sysctls.put_back()
+            transit.open_again()
         case MakeLink(link=link, there=there):
             rules.begin(ws)
             if isinstance(link, HostBridge):

@@ -86,7 +86,8 @@ def _ports(links: KernelPlan) -> Ports:
         return Ports()
     there = iproute.links()
     plugged = (n for n, link in there.items() if link.master in bridges and n not in links.links)
-    return Ports(frozenset(there), tuple(sorted(plugged)))
+    others = (n for n, link in there.items() if link.kind == "bridge" and not link.alias.startswith("dacha:"))
+    return Ports(frozenset(there), tuple(sorted(plugged)), tuple(sorted(others)))
 
 
 def _filters(links: KernelPlan) -> dict[str, traffic_control.Filter]:

@@ -7,9 +7,9 @@ import socket
 _NETLINK_NETFILTER = 12
 _SOL_NETLINK, _ADD_MEMBERSHIP = 270, 1
 _NFNLGRP_NFTABLES = 7
-# RTNLGRP_LINK, RTNLGRP_TC, RTNLGRP_IPV4_IFADDR, RTNLGRP_IPV6_IFADDR, RTNLGRP_IPV4_NETCONF, RTNLGRP_IPV6_NETCONF: links,
-# their filters, their addresses, what forwards.
-_RTNLGRPS = (1, 4, 5, 9, 24, 25)
+# RTNLGRP_LINK, TC, IPV4_IFADDR, IPV4_RULE, IPV6_IFADDR, IPV6_RULE, IPV4_NETCONF, IPV6_NETCONF: links, their filters and
+# addresses, policy rules, what forwards.
+_RTNLGRPS = (1, 4, 5, 8, 9, 19, 24, 25)
 # A flood of changes loses messages, which the socket then says (ENOBUFS): this many bytes may wait.
 _BYTES = 1 << 20
 
