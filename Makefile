@@ -3,7 +3,7 @@ PYTHON ?= $(shell command -v /usr/bin/python3 || command -v python3)
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: help setup demo test faults whole quick lint bench screenshots clean
+.PHONY: help setup demo test faults whole quick lint bench fuzz screenshots clean
 
 help:                ## what can be made
 	@sed -n 's/^\([a-z]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
@@ -44,6 +44,9 @@ bench: setup         ## the performance promises, as ratios in one run; the prog
 	@failed=; for script in $$(ls bench/*.py | grep -v -e labs -e worlds -e archive -e installer_parts -e install_debian); do \
 		echo "$$script"; $(BIN)/python $$script || failed="$$failed $$script"; done; \
 	if [ "$$failed" ]; then echo "Fell short or could not run:$$failed"; exit 1; fi
+
+fuzz: setup          ## every parser of foreign bytes, a minute each: 40 minutes
+	$(BIN)/python bench/fuzz_parsers.py 60
 
 screenshots: setup   ## the pictures in docs/screenshots, from the demo data
 	tools/setup.sh "$(VENV)" screenshots

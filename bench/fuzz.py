@@ -132,4 +132,5 @@ def main() -> int:
     return verdict(figure, f"limits {SLOWEST_S:.0f} s, {GROWTH_MB} MB", held)
 
 
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main())

@@ -30,8 +30,10 @@ def test_a_file_is_written_whole_and_keeps_its_mode(tmp_path: Path) -> None:
     path.chmod(0o640)
     link = tmp_path / "link"
     link.symlink_to(path)
-    files.replace_file(link, b"two")
+    files.replace_file(link, b"two", follow=True)
     assert path.read_bytes() == b"two" and path.stat().st_mode & 0o777 == 0o640 and link.is_symlink()
+    files.replace_file(link, b"three")
+    assert not link.is_symlink() and link.read_bytes() == b"three" and path.read_bytes() == b"two"
     assert [p.name for p in tmp_path.iterdir() if p.name.endswith(".part")] == []
 
 

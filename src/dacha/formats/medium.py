@@ -43,6 +43,8 @@ def inspect_iso(fp: BinaryIO, size: int) -> Medium:
     """What an ISO image of `size` bytes is; `fp` reads it."""
     fp.seek(16 * SECTOR)
     pvd = fp.read(SECTOR)
+    if len(pvd) < SECTOR:
+        return Medium("iso", problems=(f"truncated: only {size} bytes are here",))
     label = pvd[40:72].decode("latin-1").strip()
     blocks, block = struct.unpack_from("<I", pvd, 80)[0], struct.unpack_from("<H", pvd, 128)[0]
     problems = []

@@ -54,7 +54,8 @@ def entries(saved: str, family: str, by: str = BY_IPTABLES) -> Iterator[dict[str
             table, numbers = line[1:].strip(), {}
             kept = f"{_OLDER}{table}" if by == LEGACY else table
         elif line.startswith(":"):
-            name, policy = line[1:].split()[:2]
+            name, _, policy = line[1:].partition(" ")
+            policy = policy.partition(" ")[0]
             chain: dict[str, Any] = {"family": family, "table": kept, "name": name, "by": by}
             hook = _HOOKS.get(table, {}).get(name)
             if hook:
@@ -65,6 +66,8 @@ def entries(saved: str, family: str, by: str = BY_IPTABLES) -> Iterator[dict[str
             try:
                 words = shlex.split(line)
             except ValueError:
+                continue
+            if len(words) < 2:
                 continue
             name = words[1]
             numbers[name] = numbers.get(name, 0) + 1
