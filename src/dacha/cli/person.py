@@ -84,6 +84,11 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
     for f in [*check_people(ws.lab), *never_let_in(ws.lab, reach(ws.lab, live_plan(ws), host_view(ws)))]:
         if f.path[1] == args.name:
             output.note(f"{f.severity}: {f.what}\n  {f.remedy}")
+    if not person.user and any(person.enters_by_ssh(g) and g.login for g in ws.lab.guests.values()):
+        output.note(
+            f"note: {args.name} enters by the account of who logs in, and could leave a key of their own there\n"
+            f"  an account of their own is closed when they leave: dacha person edit {args.name} --user {args.name}"
+        )
     output.say(f"Next: dacha apply lets them in; dacha handout --for {args.name} makes what they need")
     return 0
 
