@@ -172,6 +172,12 @@ def test_a_guest_uses_nothing_of_this_host_but_what_is_meant_for_it(field: Field
         )
         refused = field.on_console("squall", "nslookup www.example.org 10.77.9.1")
         report.open("guest: outside names where there is no way out are refused", "REFUSED" in refused)
+        resolver = world.serve("host", "192.0.2.10", 53, "host's resolver")
+        for address in ("192.0.2.10", "10.77.9.1"):
+            said = field.on_console("squall", f"nc -w 2 {address} 53 < /dev/null 2>/dev/null")
+            report.shut(f"guest: this host's own resolver, by {address}", "resolver" in said)
+        resolver.kill()
+        resolver.wait()
         report.open("guest: the way out", "outside" in field.on_console("squall", "nc -w 20 198.51.100.1 7 </dev/null"))
         # What the lab file opens is open, and said.
         text = field.lab.file.read_text()

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import ctypes
 import json
 import os
 import random
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -92,6 +94,50 @@ def test_the_worker_has_no_power(storming: HostedLab) -> None:
         assert status["Uid"].split()[0] not in ("0", "65534") and status["Groups"].strip() == ""
         assert status["NoNewPrivs"].strip() == "1"
         print({key: status[key].split() for key in ("Uid", "CapEff", "CapBnd", "NoNewPrivs", "Seccomp", "VmRSS")})
+
+
+def sockets(pid: int) -> dict[str, int]:
+    """The inodes of a process's sockets, each with its descriptor."""
+    found = {}
+    for entry in Path(f"/proc/{pid}/fd").iterdir():
+        kind, _, inode = str(entry.readlink()).partition(":")
+        if kind == "socket":
+            found[inode.strip("[]")] = int(entry.name)
+    return found
+
+
+def test_no_socket_of_the_worker_sees_or_sends_frames(storming: HostedLab) -> None:
+    """What a worker did that was taken over: it took the filter off the socket that heard all links, read this host's
+    loopback, and sent a forged frame to the LAN."""
+    parent = caretaker(storming)
+    (worker,), (relay,) = workers(parent), workers(parent, "dacha-relay")
+    rows = [line.split() for line in storming.world.run("host", "cat", "/proc/net/packet").splitlines()[1:]]
+    packet = {row[8]: int(row[4]) for row in rows}  # by inode: the number of the link that it is bound to
+    assert not packet.keys() & sockets(worker).keys()
+    mine = packet.keys() & sockets(relay).keys()
+    links = json.loads(storming.world.run("host", "ip", "-json", "link"))
+    own = {link["ifindex"] for link in links if link.get("ifalias", "").startswith("dacha:real:")}
+    assert len(mine) >= 3 and {packet[inode] for inode in mine} == own, "one for each of the lab's links, no other"
+    # No filter comes off, whoever has the socket.
+    libc = ctypes.CDLL(None, use_errno=True)
+    process = os.pidfd_open(relay)
+    for inode in mine:
+        fd = libc.syscall(438, process, sockets(relay)[inode], 0)
+        assert fd >= 0, os.strerror(ctypes.get_errno())
+        with socket.socket(fileno=fd) as s, pytest.raises(PermissionError):
+            s.setsockopt(socket.SOL_SOCKET, 27, 0)  # SO_DETACH_FILTER
+    os.close(process)
+    # And the process that has them sends where they are bound to, and nowhere else.
+    code = (
+        "import socket\nfrom dacha.caretaker.sockets import sends_by\nfrom dacha.host import confine\n"
+        "s = sends_by('lo')\nconfine.shut_in(calls=confine.RELAY_CALLS, addressless=True)\n"
+        "s.send(bytes(60)); print('sent')\n"
+        "for to in (('eth0', 0x806), ('eth0', 0x806, 0, 1, b'\\xff' * 6)):\n"
+        "    try: s.sendto(bytes(60), to); print('through')\n    except PermissionError: print('refused')\n"
+        "for do in (lambda: s.sendmsg([bytes(60)], [], 0, ('eth0', 0x806)), socket.socket):\n"
+        "    try: do(); print('through')\n    except PermissionError: print('refused')\n"
+    )
+    assert storming.world.run("host", sys.executable, "-c", code).split() == ["sent", *["refused"] * 4]
 
 
 def test_killed_again_and_again_it_is_back_at_once_and_nothing_is_lost(storming: HostedLab) -> None:
