@@ -172,7 +172,12 @@ def test_what_workers_are_copied_from_is_replaced_too(storming: HostedLab) -> No
     until(lambda: not any(map(there, [maker, *before])))
     ask = ("dig", "+short", "@10.80.0.1", "gauge.real.internal")
     until(lambda: storming.world.run("host", *ask, check=False).strip() == "10.80.0.20")
-    both = [source(parent), *workers(parent)]
+    # So is the relay: without it the worker hears nothing, and goes with it.
+    (relay,), before = workers(parent, "dacha-relay"), workers(parent)
+    os.kill(relay, signal.SIGKILL)
+    until(lambda: workers(parent, "dacha-relay") not in ([], [relay]) and workers(parent) not in ([], before))
+    until(lambda: storming.world.run("host", *ask, check=False).strip() == "10.80.0.20")
+    both = [source(parent), *workers(parent), *workers(parent, "dacha-relay")]
     os.kill(parent, signal.SIGKILL)
     until(lambda: not any(map(there, both)))
 

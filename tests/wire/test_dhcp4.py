@@ -145,6 +145,20 @@ def test_a_stranger_gets_a_dynamic_address_that_nobody_answers_for_and_keeps_it(
     assert take(again, STRANGER, 40.0) == probe.address + 1
 
 
+@pytest.mark.parametrize("jump", [-3e7, 3e7])
+def test_a_clock_that_jumps_by_a_year_takes_nobodys_address(jump: float) -> None:
+    server, now = Server(SCOPE), 1e9
+    mine = take(server, STRANGER, now)
+    assert take(server, GAUGE, now) == SCOPE.reservations[GAUGE].address
+    now += jump
+    for who in (STRANGER, GAUGE):
+        before = server.leases[mine].address if who == STRANGER else SCOPE.reservations[GAUGE].address
+        assert take(server, who, now) == before
+    # Whoever comes now gets another, and both keep theirs when the clock is put right.
+    other = take(server, THIRD, now)
+    assert other != mine and take(server, STRANGER, now - jump) == mine and take(server, THIRD, now - jump) == other
+
+
 def test_an_address_is_never_given_twice_and_a_full_range_is_silent() -> None:
     server = Server(SCOPE)
     clients = [bytes.fromhex(f"02aa000000{n:02x}") for n in range(5)]
