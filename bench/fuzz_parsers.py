@@ -18,7 +18,7 @@ from pathlib import Path
 
 import dns.message
 
-from dacha.caretaker import frames, messages
+from dacha.caretaker.packets import frames, messages
 from dacha.core import guest_settings
 from dacha.core.errors import DachaError
 from dacha.core.harmless import TerminalText

@@ -19,7 +19,7 @@ from dacha.core.lab.names import link_name
 from tests.attacks.field import Field
 from tests.attacks.frames import ethernet, records, udp
 from tests.attacks.report import Report
-from tests.networks.world import PYTHON, until
+from tests.networks.world import PYTHON, hold, until
 
 STORM_S = float(os.environ.get("DACHA_STORM_S", "6"))
 FLUSHES = (
@@ -59,8 +59,7 @@ while True:
 @pytest.fixture
 def held(field: Field) -> Iterator[int]:
     """The caretaker, stopped: what it would restore stays away."""
-    caretaker = int(field.lab("caretaker", "status", "--json").json["pid"])
-    os.kill(caretaker, signal.SIGSTOP)
+    caretaker = hold(field.lab)
     yield caretaker
     os.kill(caretaker, signal.SIGCONT)
     field.lab("apply")

@@ -20,7 +20,7 @@ from tests.attacks.frames import (
     udp,
 )
 from tests.attacks.report import Report
-from tests.networks.world import until
+from tests.networks.world import hold, until
 
 
 def test_nobody_but_this_host_uses_its_loopback(field: Field) -> None:
@@ -225,8 +225,7 @@ def test_this_hosts_other_networks_stay_apart(field: Field) -> None:
         )
         report.open("this host: its second network", "second" in world.reads("host", "203.0.113.9", 7))
         # Without the lab's rules neither, though this host forwards on.
-        caretaker = int(field.lab("caretaker", "status", "--json").json["pid"])
-        os.kill(caretaker, signal.SIGSTOP)
+        caretaker = hold(field.lab)
         world.run("host", "nft", "flush", "ruleset")
         flushed = world.reads("lan", "203.0.113.9", 7, 1.5).replace("silent", "")
         report.shut("LAN machine: this host's second network, while rules are missing", flushed)

@@ -7,7 +7,7 @@ import os
 import resource
 import socket
 
-from dacha.caretaker.accepting import take_each, take_no_more
+from dacha.caretaker.packets.accepting import take_each, take_no_more
 
 
 class _Counted(socket.socket):

@@ -16,7 +16,7 @@ from pathlib import Path
 
 import pytest
 
-from dacha.caretaker.messages import Keep, Says, Up, Used, Want, decode, encode, may_keep
+from dacha.caretaker.packets.messages import Keep, Says, Up, Used, Want, decode, encode, may_keep
 from dacha.caretaker.workers import Workers
 from dacha.core.errors import PeerError
 from dacha.host.accounts import Account

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from dacha.cli.main import parser_for
 from dacha.core.apply.waiting import NEVER
+from dacha.core.network.confinement import Confinement
 from dacha.core.trace.evidence import (
     OPEN,
     REFUSED,
@@ -23,7 +24,7 @@ from dacha.core.trace.evidence import (
     RouterSeen,
     ThereSeen,
 )
-from dacha.core.trace.hop import ASIDE
+from dacha.core.trace.hop import ASIDE, UNTESTED
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.there import read_failure
 from dacha.core.trace.way import WAY
@@ -36,6 +37,7 @@ KERNEL = Evidence(
     hardware="02:00:00:00:00:20", answered=("02:00:00:00:00:20",), route=("br", "br"), direct=SSH, key=True,
     reply=SSH, rule="there", forwarding=True, lan_address="192.0.2.10", through=SSH, sizes=(576, 1500),
     led=("10.77.4.20", 22), name="gauge.saltmarsh.internal", name_server="10.77.4.1", named=("10.77.4.20",),
+    confinement=Confinement(("pier",), ("gauge",)),
 )  # fmt: skip
 ROUTER = RouterSeen("192.0.2.1", "pcp", "203.0.113.7", 2220, "there", by_hand="outside port 2220, TCP, to 192.0.2.10")
 OUTSIDE = KERNEL._replace(origin="outside", router=ROUTER)
@@ -63,6 +65,19 @@ def test_a_way_that_works_has_no_broken_hop() -> None:
     assert [h.name for h in judge(OUTSIDE)] == [n for n in NAMES if n not in seldom]
     assert [h.name for h in judge(KERNEL)] == [n for n in NAMES if n not in (*seldom, "router", "outside-address")]
     assert [h.name for h in judge(USER)][4:6] == ["forward", "service"]
+
+
+def test_without_the_labs_rules_nothing_else_is_blamed() -> None:
+    """Silence tells nothing of a guest that no packet can reach."""
+    silent = ConnectResult(SILENT, False, "no answer")
+    missing = Confinement(("pier",), ("gauge",), missing=("inet dacha_saltmarsh",))
+    e = KERNEL._replace(confinement=missing, direct=silent, through=silent, answered=(), rule="missing")
+    hops = {h.name: h for h in judge(e)}
+    assert named(e) == "rules" and "no traffic passes on network pier" in (hops["rules"].means or "")
+    assert hops["neighbour"].verdict == hops["service"].verdict == UNTESTED
+    # A warning where the way works all the same: for this guest, by another door, or before a flush.
+    open_ = KERNEL._replace(confinement=missing._replace(unfiltered=("d1",)))
+    assert named(open_) is None and "not confined" in ({h.name: h for h in judge(open_)}["rules"].means or "")
 
 
 def test_the_mend_is_for_the_guests_own_family() -> None:

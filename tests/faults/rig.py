@@ -13,7 +13,7 @@ from typing import Any
 from dacha.core.lab.names import link_name
 from dacha.hypervisor.monitor.qmp import Qmp
 from tests.networks.test_kernel_nat import on_console
-from tests.networks.world import HostedLab, begin_router, end_router
+from tests.networks.world import HostedLab, begin_router, end_router, hold
 from tests.processes import kill
 
 LAB = """\
@@ -127,7 +127,7 @@ class Rig:
 
     def hold_caretaker(self) -> None:
         """It would restore within a second what a fault changes: so it is held, and goes on when that is healed."""
-        os.kill(self.caretaker(), signal.SIGSTOP)
+        hold(self.lab)
 
     def release_caretaker(self) -> None:
         os.kill(self.caretaker(), signal.SIGCONT)

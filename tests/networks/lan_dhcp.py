@@ -8,7 +8,9 @@ from pathlib import Path
 
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.packets.dhcp import DhcpService
-from dacha.caretaker.sockets import open_network
+from dacha.caretaker.packets.frames import SendProbe, SendReply
+from dacha.caretaker.packets.relay import frame
+from dacha.caretaker.sockets import open_network, sends_by
 from dacha.wire.dhcp.dhcp4_lease import Lease, Scope
 
 ROUTER = IPv4Address("192.0.2.1")
@@ -26,7 +28,12 @@ async def serve() -> None:
         go_on()
 
     sockets = open_network("eth0", four=True, six=False, resolvers=())
-    DhcpService("eth0", SCOPE, (), sockets, keep, lambda text: print(text, flush=True))
+    sends = sends_by("eth0")
+
+    def send(message: SendProbe | SendReply) -> None:
+        sends.send(frame(message, sends.getsockname()[4], str(ROUTER)))
+
+    DhcpService("lan", SCOPE, (), sockets["dhcp"], send, keep, lambda text: print(text, flush=True))
     print("up", flush=True)
     await asyncio.sleep(300)
 

@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 
 from dacha.core.lab.names import link_name
-from tests.networks.world import PYTHON, HostedLab, until
+from tests.networks.world import PYTHON, HostedLab, hold, until
 
 LAB = """\
 [lab]
@@ -263,8 +263,7 @@ def test_apply_converges_from_anything(hosted: HostedLab) -> None:
         "nft flush ruleset",
     ):
         # The caretaker would be quicker than the next command.
-        caretaker = lab("caretaker", "status", "--json").json["pid"]
-        os.kill(caretaker, signal.SIGSTOP)
+        caretaker = hold(lab)
         world.run("host", "sh", "-c", damage)
         assert lab("diff").out != "real: everything applied\n", damage
         lab("apply")

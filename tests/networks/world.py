@@ -7,9 +7,11 @@ router (192.0.2.1) -+-- 198.51.100.1 -- outside (198.51.100.9), a machine beyond
 
 from __future__ import annotations
 
+import fcntl
 import itertools
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import time
@@ -129,6 +131,27 @@ class World:
         for name in (*MACHINES, "switch", "outside"):
             subprocess.run(["ip", "netns", "delete", self.name(name)], check=False, capture_output=True)
         shutil.rmtree(Path("/etc/netns") / self.name("host"), ignore_errors=True)
+
+
+def hold(lab: Lab) -> int:
+    """Stop the caretaker, which would restore at once what a test breaks; its number. Not while it holds a lock, which
+    every command would wait for. SIGCONT lets it go on."""
+    pid = int(lab("caretaker", "status", "--json").json["pid"])
+    folder = lab.folder / "state/labs" / lab("status", "--json", code=None).json["lab"]
+
+    def stopped() -> bool:
+        os.kill(pid, signal.SIGSTOP)
+        for name in ("lock", "rules.lock"):
+            with (folder / name).open("a") as f:
+                try:
+                    fcntl.flock(f, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                except BlockingIOError:
+                    os.kill(pid, signal.SIGCONT)
+                    return False
+        return True
+
+    until(stopped)
+    return pid
 
 
 def begin_router(world: World, *options: str) -> subprocess.Popen[bytes]:

@@ -15,8 +15,8 @@ from collections import Counter
 from collections.abc import Callable
 from functools import partial
 
-from dacha.caretaker.accepting import take_each, take_no_more
 from dacha.caretaker.attempts import attempt
+from dacha.caretaker.packets.accepting import take_each, take_no_more
 from dacha.caretaker.sockets import connections
 from dacha.core.lab.model import Guest
 from dacha.core.network.links import KernelPlan

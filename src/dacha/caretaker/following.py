@@ -7,7 +7,7 @@ import contextlib
 from collections.abc import Callable
 
 from dacha.caretaker.attempts import attempt
-from dacha.caretaker.messages import Tap
+from dacha.caretaker.packets.messages import Tap
 from dacha.caretaker.watching import Watch, Watched
 from dacha.core.network.links import DirectLink, KernelPlan, TapLink
 from dacha.core.plan.learned import followed, learned

@@ -15,7 +15,7 @@ from dacha.caretaker.file_service import FileService
 from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.guarding import Guarding
 from dacha.caretaker.journal import Journal
-from dacha.caretaker.messages import (
+from dacha.caretaker.packets.messages import (
     Begin,
     BootFile,
     Keep,
@@ -33,7 +33,7 @@ from dacha.caretaker.messages import (
 )
 from dacha.caretaker.router import Outside
 from dacha.caretaker.services import Served, host_resolvers, names_of, served
-from dacha.caretaker.sockets import hears_arp, hears_guest, open_network, sends_by
+from dacha.caretaker.sockets import FrameSockets, open_network
 from dacha.caretaker.workers import Workers
 from dacha.core.errors import DachaError
 from dacha.core.named import NamedTuple
@@ -70,8 +70,7 @@ class Caretaker:
         self._sockets: dict[str, Opened] = {}
         self._journals: dict[str, Journal] = {}
         self._served: dict[str, Served] = {}
-        # What the frame relay has: a link's name, the network and server address of one that sends, and its socket.
-        self._frames: list[tuple[tuple[str, str, str], socket.socket]] = []
+        self._frames = FrameSockets()
         self._taps = Listen({})
         self._ws: Workspace | None = None
         self._now: Plan | None = None
@@ -104,9 +103,12 @@ class Caretaker:
         self.failed |= not self._files.renew(ws, plan, links)
         if links.links:
             self._taps = Listen(taps_of(ws, plan, links))
-            self._open_frames()
+            served_by = {n: (x.bridge.name, str(x.scope.server)) for n, x in self._served.items() if x.scope}
+            if missing := self._frames.renew(self._taps.taps, served_by):
+                self.failed = True
+                self._log.say(f"cannot listen at {', '.join(missing)}")
             self._following = Following(ws, plan, links, self._names, self._log.say)
-        if self._sockets or self._frames:
+        if self._sockets or self._frames.opened:
             if self._workers and self._workers.pid():
                 self._order_changes(served_before)
             else:
@@ -154,29 +156,6 @@ class Caretaker:
             return
         self._served[name] = network
 
-    def _open_frames(self) -> None:
-        """A socket for each link: the bridges that are served, to send by and to hear ARP, and every guest's."""
-        self._close_frames()
-        wanted = [(tap, ("", ""), hears_guest) for tap in self._taps.taps]
-        for name, network in self._served.items():
-            if network.scope:
-                bridge = network.bridge.name
-                wanted += [(bridge, (name, str(network.scope.server)), sends_by), (bridge, ("", ""), hears_arp)]
-        missing = []
-        for link, serves, opened in wanted:
-            try:
-                self._frames.append(((link, *serves), opened(link)))
-            except OSError as e:
-                missing.append(f"{link} ({e.strerror or e})")
-        if missing:
-            self.failed = True
-            self._log.say(f"cannot listen at {', '.join(missing)}")
-
-    def _close_frames(self) -> None:
-        for _, s in self._frames:
-            s.close()
-        self._frames = []
-
     def _orders(self) -> list[tuple[Order, tuple[socket.socket, ...]]]:
         """Everything that a worker has to be told."""
         orders: list[tuple[Order, tuple[socket.socket, ...]]] = [(self._names_now(), ())]
@@ -198,7 +177,7 @@ class Caretaker:
         self._up.clear()
         try:
             self._workers.order(self._orders())
-            self._workers.attach(self._frames)
+            self._workers.attach(self._frames.opened)
             self._workers.add(Begin())
         except OSError as e:
             self._workers.replace(f"it cannot be told its orders: {e}")
@@ -215,7 +194,7 @@ class Caretaker:
                     if name in before and before[name] == (self._served[name], self._sockets[name]):
                         continue
                 self._workers.add(order, sockets)
-            self._workers.attach(self._frames)
+            self._workers.attach(self._frames.opened)
         except OSError as e:
             self._workers.replace(f"it does not take its orders: {e}")
 
@@ -298,5 +277,5 @@ class Caretaker:
             opened.close()
         for journal in self._journals.values():
             journal.close()
-        self._close_frames()
+        self._frames.close()
         self._sockets, self._journals = {}, {}

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 
-from dacha.caretaker.messages import Names
+from dacha.caretaker.packets.messages import Names
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import domain_of
 from dacha.core.lab.network import Network

@@ -6,7 +6,7 @@ import contextlib
 import ctypes
 import socket
 import struct
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from ipaddress import IPv6Address
 
 from dacha.wire import http, tftp
@@ -131,6 +131,34 @@ def _dhcp6(interface: str, index: int) -> socket.socket:
 
 def _join(s: socket.socket, group: IPv6Address, index: int) -> None:
     s.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_JOIN_GROUP, group.packed + struct.pack("=I", index))
+
+
+class FrameSockets:
+    """What the frame relay has, one socket for each link: in `opened`, each with its link's name and, for one that
+    sends, the network and the address of its DHCP server ("" for others)."""
+
+    def __init__(self) -> None:
+        self.opened: list[tuple[tuple[str, str, str], socket.socket]] = []
+
+    def renew(self, taps: Iterable[str], bridges: Mapping[str, tuple[str, str]]) -> list[str]:
+        """Open them for these taps, and for the bridge and server address of each network; the links that could not be
+        opened, each with the reason."""
+        self.close()
+        wanted = [(tap, ("", ""), hears_guest) for tap in taps]
+        for network, (bridge, server) in bridges.items():
+            wanted += [(bridge, (network, server), sends_by), (bridge, ("", ""), hears_arp)]
+        missing = []
+        for link, serves, opening in wanted:
+            try:
+                self.opened.append(((link, *serves), opening(link)))
+            except OSError as e:
+                missing.append(f"{link} ({e.strerror or e})")
+        return missing
+
+    def close(self) -> None:
+        for _, s in self.opened:
+            s.close()
+        self.opened = []
 
 
 def sends_by(interface: str) -> socket.socket:

@@ -13,7 +13,17 @@ import sys
 import time
 from collections.abc import Callable, Sequence
 
-from dacha.caretaker.messages import DESCRIPTORS_MOST, MOST, RELAY, START, Attach, Order, Told, decode, send_order
+from dacha.caretaker.packets.messages import (
+    DESCRIPTORS_MOST,
+    MOST,
+    RELAY,
+    START,
+    Attach,
+    Order,
+    Told,
+    decode,
+    send_order,
+)
 from dacha.caretaker.sockets import roomy
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple

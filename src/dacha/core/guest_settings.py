@@ -5,11 +5,10 @@ The answers are a guest's own words: read with care, shown, and never acted on.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator
 
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
-from dacha.core.people.sessions_inside import FUNCTIONS, name_strangers, read_strangers
 from dacha.core.units import show_duration, whole_number
 
 RIGHT, WRONG, UNKNOWN = "right", "wrong", "not known"
@@ -80,23 +79,6 @@ def read_answers(text: str) -> Answers | None:
         word, _, rest = harmless(line)[:LONGEST].strip().partition(" ")
         by_word.setdefault(word, []).append(rest)
     return Answers(by_word) if "end" in by_word else None
-
-
-def questions(accounts: Mapping[str, Sequence[str]]) -> str:
-    """The script for a guest whose accounts have these keys (lines of authorized_keys)."""
-    steps = "\n".join(name_strangers(account, lines) for account, lines in accounts.items())
-    return f"{FUNCTIONS}{steps}\n{QUESTIONS}"
-
-
-def keys_setting(accounts: Mapping[str, Sequence[str]], said: str) -> list[Setting]:
-    """Whether keys open the guest that the lab did not put there: a setting for each, else one that is right."""
-    found = read_strangers(said)
-    wrong = [
-        Setting(f"key in {s.account}", WRONG, str(s), "the lab's keys alone", s.remedy())
-        for s in found
-        if s.account in accounts
-    ]
-    return wrong or [Setting("keys", RIGHT, "the lab's alone", "the lab's alone")]
 
 
 def judge(told: Answers, *, now: float, zone: str | None, updates: bool | None, ports: frozenset[int]) -> list[Setting]:

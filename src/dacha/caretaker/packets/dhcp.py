@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable
 from functools import partial
 from ipaddress import IPv4Address
 
-from dacha.caretaker.frames import SendProbe, SendReply
+from dacha.caretaker.packets.frames import SendProbe, SendReply
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4 import Kind, Message, decode, encode
 from dacha.wire.dhcp.dhcp4_lease import Action, Keep, Lease, Probe, Reply, Scope

@@ -15,7 +15,7 @@ import resource
 import socket
 import sys
 
-from dacha.caretaker.messages import RELAY, START
+from dacha.caretaker.packets.messages import RELAY, START
 from dacha.caretaker.packets.relay import Relay
 from dacha.caretaker.packets.worker import Worker
 from dacha.host import confine

@@ -11,8 +11,8 @@ import time
 from collections.abc import Callable, Mapping
 from ipaddress import IPv4Address, IPv6Address
 
-from dacha.caretaker.frames import Heard
-from dacha.caretaker.messages import Tap
+from dacha.caretaker.packets.frames import Heard
+from dacha.caretaker.packets.messages import Tap
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4 import Kind, decode
 from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, decode_arp

@@ -10,7 +10,7 @@ import socket
 from collections import Counter
 from collections.abc import Callable
 
-from dacha.caretaker.accepting import take_each, take_no_more
+from dacha.caretaker.packets.accepting import take_each, take_no_more
 from dacha.caretaker.packets.tftp import Fetch
 from dacha.wire import http
 

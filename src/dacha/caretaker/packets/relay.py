@@ -13,8 +13,8 @@ import select
 import socket
 from ipaddress import IPv4Address
 
-from dacha.caretaker.frames import MOST, Heard, SendProbe, SendReply, heard, read_wanted
-from dacha.caretaker.messages import Attach, receive_order
+from dacha.caretaker.packets.frames import MOST, Heard, SendProbe, SendReply, heard, read_wanted
+from dacha.caretaker.packets.messages import Attach, receive_order
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 from dacha.wire.dhcp.dhcp4 import CLIENT_PORT, SERVER_PORT

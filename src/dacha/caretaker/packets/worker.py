@@ -14,8 +14,13 @@ from collections.abc import Callable
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
-from dacha.caretaker import frames
-from dacha.caretaker.messages import (
+from dacha.caretaker.packets import frames
+from dacha.caretaker.packets.dhcp import DhcpService
+from dacha.caretaker.packets.dns import DnsService
+from dacha.caretaker.packets.hearing import Hearing
+from dacha.caretaker.packets.http import HttpService
+from dacha.caretaker.packets.ip6 import Ip6Service
+from dacha.caretaker.packets.messages import (
     TEXT_MOST,
     Begin,
     BootFile,
@@ -33,11 +38,6 @@ from dacha.caretaker.messages import (
     encode,
     receive_order,
 )
-from dacha.caretaker.packets.dhcp import DhcpService
-from dacha.caretaker.packets.dns import DnsService
-from dacha.caretaker.packets.hearing import Hearing
-from dacha.caretaker.packets.http import HttpService
-from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.caretaker.packets.tftp import TftpService
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4_lease import Lease

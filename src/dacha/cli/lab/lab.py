@@ -75,7 +75,7 @@ def _requests(args: argparse.Namespace) -> int:
     from pathlib import Path
 
     from dacha.core.lab.read import read_lab
-    from dacha.core.lab.requests import requests
+    from dacha.core.plan.requests import requests
     from dacha.engine.profiles import profiles
     from dacha.engine.workspace import locate, read_text
 

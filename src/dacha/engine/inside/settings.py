@@ -5,8 +5,9 @@ from __future__ import annotations
 import time
 
 from dacha.core.errors import AnswerNo
-from dacha.core.guest_settings import Setting, judge, keys_setting, questions, read_answers
+from dacha.core.guest_settings import Setting, judge, read_answers
 from dacha.core.named import NamedTuple
+from dacha.core.people.strange_keys import keys_setting, questions
 from dacha.engine.guest.keys import accounts_of
 from dacha.engine.inside.run import run_inside
 from dacha.engine.inside.ssh import refuse_unless_on

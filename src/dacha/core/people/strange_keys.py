@@ -1,0 +1,25 @@
+"""Keys that open a guest and are not the lab's, as settings of that guest that are wrong."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from dacha.core.guest_settings import QUESTIONS, RIGHT, WRONG, Setting
+from dacha.core.people.sessions_inside import FUNCTIONS, name_strangers, read_strangers
+
+
+def questions(accounts: Mapping[str, Sequence[str]]) -> str:
+    """The script that asks a guest for its settings and, with it, for keys in these accounts that are not among theirs
+    (lines of authorized_keys)."""
+    steps = "\n".join(name_strangers(account, lines) for account, lines in accounts.items())
+    return f"{FUNCTIONS}{steps}\n{QUESTIONS}"
+
+
+def keys_setting(accounts: Mapping[str, Sequence[str]], said: str) -> list[Setting]:
+    """A setting for each key that the lab did not put there, else one that is right."""
+    wrong = [
+        Setting(f"key in {s.account}", WRONG, str(s), "the lab's keys alone", s.remedy())
+        for s in read_strangers(said)
+        if s.account in accounts
+    ]
+    return wrong or [Setting("keys", RIGHT, "the lab's alone", "the lab's alone")]
