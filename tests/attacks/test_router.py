@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 
@@ -92,6 +93,43 @@ def test_a_router_cannot_send_this_host_elsewhere(lan: World) -> None:
         said, came = asked(lan, *lie)
         report.shut(f"router: {what}: what comes to 127.0.0.1", came)
         report.open(f"router: {what}: it is refused", said.startswith("no:"))
+    report.judge()
+
+
+# A server on the LAN that leads on to the address in its argument.
+_LEADS_ON = """
+import http.server, sys
+class Web(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        self.send_response(302); self.send_header("Location", sys.argv[1]); self.end_headers()
+    def log_message(self, *a): pass
+web = http.server.ThreadingHTTPServer(("192.0.2.20", 8000), Web)
+print("up", flush=True)
+web.serve_forever()
+"""
+
+
+def test_a_server_of_media_cannot_send_this_host_to_its_own_loopback(lan: World, tmp_path: Path) -> None:
+    report = Report()
+    env = (
+        "env",
+        f"DACHA_STATE={tmp_path}",
+        sys.executable,
+        "-m",
+        "dacha",
+        "media",
+        "add",
+        "http://192.0.2.20:8000/a.iso",
+    )
+    for target in ("http://127.0.0.1:9999/wipe", "http://[::ffff:127.0.0.1]:9999/wipe", "http://localhost:9999/wipe"):
+        victim, server = begin(lan, "host", _VICTIM), begin(lan, "lan", _LEADS_ON, target)
+        try:
+            lan.run("host", *env, check=False)
+        finally:
+            for process in (victim, server):
+                process.kill()
+        assert victim.stdout
+        report.shut(f"server of media: a redirect to {target}", victim.stdout.read())
     report.judge()
 
 

@@ -5,9 +5,12 @@ from __future__ import annotations
 import contextlib
 import io
 import json
+import socket
 from collections.abc import Iterator
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any, BinaryIO
+from urllib.parse import urlsplit
 
 from dacha.core.errors import AnswerNo
 from dacha.core.units import TIB, show_size, whole_number
@@ -150,7 +153,7 @@ def _why(error: Exception) -> str:
 def _answer(client: Any, url: str, headers: dict[str, str]) -> Iterator[Any]:
     """The answer at an address, or where it leads on to: a few times, and never from https to what anybody on the way
     can change. Raises AnswerNo."""
-    secure = url.startswith("https://")
+    secure, here = url.startswith("https://"), _on_this_host(url)
     for _ in range(REDIRECTS_MOST):
         with client.stream("GET", url, headers=headers) as answer:
             if not answer.is_redirect:
@@ -162,7 +165,21 @@ def _answer(client: Any, url: str, headers: dict[str, str]) -> Iterator[Any]:
             raise AnswerNo(f"https leads on to {url}", why="whoever is on the way could change what comes")
         if not url.startswith(("http://", "https://")):
             raise AnswerNo(f"the address leads on to {url or 'nowhere'}", remedy="is the address right?")
+        if not here and _on_this_host(url):
+            raise AnswerNo(f"the address leads on to {url}", why="a server elsewhere names this host's own loopback")
     raise AnswerNo("the address leads on again and again", remedy="is the address right?")
+
+
+def _on_this_host(url: str) -> bool:
+    """True for an address at this host's loopback, or of this link alone: services there trust who asks."""
+    host = urlsplit(url).hostname or ""
+    try:
+        found = {row[4][0] for row in socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)}
+    except (OSError, UnicodeError):
+        return False  # who fetches says that it has no such name
+    places = (ip_address(str(place).partition("%")[0]) for place in found)
+    known = (getattr(place, "ipv4_mapped", None) or place for place in places)
+    return any(p.is_loopback or p.is_link_local or p.is_unspecified for p in known)
 
 
 def _capped(chunks: Iterator[bytes], url: str, have: int) -> Iterator[bytes]:

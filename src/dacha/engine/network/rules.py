@@ -217,5 +217,8 @@ def _end(gone: list[DoorWay], now: list[DoorWay]) -> Ended:
 
 
 def remove(ws: Workspace) -> None:
-    """Take the lab's rules out of the kernel. Raises HostError."""
-    nft.load(removal(ws.lab.name))
+    """Take the lab's rules out of the kernel. Raises HostError, BusyError."""
+    with locked(ws.home.rules_lock, "removing rules", WAIT_S):
+        # First what was loaded is forgotten: it is not restored then.
+        _note(ws, {})
+        nft.load(removal(ws.lab.name))
