@@ -30,7 +30,7 @@ opened() {
     2> /dev/null | awk '
       /[Pp]assword auth succeeded|Accepted (password|keyboard)/ { by = "password" }
       /Accepted publickey|Pubkey auth succeeded/ { for (i = 1; i <= NF; i++) if ($i ~ /^SHA256:/) by = $i }
-      END { sub(/=*$/, "", by); print by }'
+      END { sub(/[=\\r]*$/, "", by); print by }'
 }
 children() {
   cat "/proc/$1/task/$1/children" 2> /dev/null ||
@@ -43,7 +43,7 @@ fell() {
 belongs() {
   case $(tr '\\0' ' ' < "/proc/$1/cmdline" 2> /dev/null) in
     "sshd: $2 [priv]"*|"sshd-session: $2 [priv]"*) [ "$root" ]; return ;;
-    "sshd: $2@"*|"sshd-session: $2@"*|"sshd: $2 "*|"sshd-session: $2 "*) [ ! "$root" ]; return ;;
+    "sshd: $2@"*|"sshd-session: $2@"*) [ ! "$root" ] || [ "$2" = root ]; return ;;
     *dropbear*) for c in $(children "$1"); do
         read -r n < "/proc/$c/comm" && [ "$n" != dropbear ] && [ "$(stat -c %U "/proc/$c")" = "$2" ] && return 0
       done ;;
