@@ -50,9 +50,14 @@ def shared_cluster(path: Path, size: int) -> None:
     path.write_bytes(data + table)
 
 
+SIZES = {"2 GiB of path table, a hole": 2 * GIB - 4096}
+if os.environ.get("DACHA_STORM_S"):
+    SIZES["24 MiB of path table"] = 24 * MIB  # five seconds of a processor
+
+
 def test_a_medium_costs_no_more_than_it_may(tmp_path: Path) -> None:
     report = Report()
-    for what, size in (("24 MiB of path table", 24 * MIB), ("2 GiB of path table, a hole", 2 * GIB - 4096)):
+    for what, size in SIZES.items():
         bomb = tmp_path / "bomb.iso"
         path_table_bomb(bomb, size)
         before, began = os.times(), time.monotonic()

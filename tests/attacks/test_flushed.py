@@ -98,7 +98,8 @@ def test_without_rules_nothing_passes_and_everything_says_so(field: Field, held:
         report.open("with its rules: another guest", before.pop("another guest"))
         for what, seen in before.items():
             report.shut(f"with its rules: {what}", seen)
-        for how in FLUSHES:
+        # All of them where there is time, else one of each kind.
+        for how in FLUSHES if STORM_S > 10 else (FLUSHES[0], FLUSHES[2], FLUSHES[3]):
             world.run("host", "sh", "-c", how)
             for what, seen in tries(field).items():
                 report.shut(f"{how}: {what}", seen)

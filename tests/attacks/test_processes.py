@@ -76,7 +76,8 @@ def processes(lab: Lab) -> dict[str, int]:
         except OSError:
             continue
         folder = str(lab.folder)
-        if words[0].endswith("qemu-system-x86_64") and any(".siege" in w for w in words):
+        here = str((entry / "cwd").resolve()).startswith(str(Path(lab.env["DACHA_RUN"]).resolve()))
+        if here and words[0].endswith("qemu-system-x86_64") and any(".siege" in w for w in words):
             found["QEMU of " + next(w for w in words if ".siege" in w).split("=")[1]] = int(entry.name)
         elif words[0].endswith("swtpm") and any(folder in x for x in inside):
             guest = next(Path(x).parts for x in inside if "/tpm/" in x or x.endswith("/tpm.log"))
