@@ -103,7 +103,8 @@ class Web(http.server.BaseHTTPRequestHandler):
     def do_GET(self):
         self.send_response(302); self.send_header("Location", sys.argv[1]); self.end_headers()
     def log_message(self, *a): pass
-web = socketserver.TCPServer(("192.0.2.20", 8000), Web)  # (an HTTPServer asks for its own name first)
+socketserver.TCPServer.allow_reuse_address = True  # (an HTTPServer asks for its own name first)
+web = socketserver.TCPServer(("192.0.2.20", 8000), Web)
 print("up", flush=True)
 web.serve_forever()
 """
