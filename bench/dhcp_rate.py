@@ -63,6 +63,7 @@ def main() -> int:
         p.dacha("caretaker", "stop")
         # The caretaker keeps a lab as it was applied; this one never is, as none of its guests has to run.
         (p.folder / "state/labs/bench/applied.toml").unlink()
+        p.load_rules()
         serving = subprocess.Popen(
             p.inside(p.host, DACHA, "caretaker", "run"), env=p.env, cwd=p.folder, stderr=subprocess.DEVNULL
         )

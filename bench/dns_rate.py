@@ -44,6 +44,7 @@ def main() -> int:
         (p.folder / "state/labs/bench/applied.toml").unlink()  # the caretaker keeps a lab as it was applied
         serving = subprocess.Popen(p.inside(p.host, *CARETAKER), env=p.env, cwd=p.folder, stderr=subprocess.DEVNULL)
         p.ip("-n", p.host, "link", "set", "w0", "master", link_name("bench", "network", "pier"))
+        p.load_rules()
         try:
             time.sleep(2)
             ours = load(p)

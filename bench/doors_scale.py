@@ -13,7 +13,7 @@ from statistics import median
 
 from dacha.core.lab.names import link_name
 from dacha.core.lab.read import read_lab
-from dacha.core.network.links import kernel_plan
+from dacha.core.network.links import Ports, kernel_plan
 from dacha.core.network.rules import ruleset
 from dacha.core.plan.plan import make_plan
 from labs import install_bytecode, verdict
@@ -47,6 +47,21 @@ for change in kernel.difference(ws, ws.plan):
     if not isinstance(change, Caretaker):
         kernel.carry_out(ws, ws.plan, change)
 """
+# The filter that drops what the rules did not mark, put on the lab's bridge and taken off.
+UNFILTERED = """
+import subprocess
+from dacha.core.lab.names import link_name
+subprocess.run(["tc", "qdisc", "delete", "dev", link_name("bench", "network", "pier"), "clsact"], check=False)
+"""
+FILTER = """
+from dacha.core.network.marks import drop_filter
+from dacha.engine.network.links import wanted_links
+from dacha.engine.workspace import load
+from dacha.host.network import traffic_control
+ws = load("lab.toml")
+bridge = wanted_links(ws, ws.plan).bridges()[0]
+traffic_control.attach({bridge.name: drop_filter(bridge)})
+"""
 # The far end of a door, and a client that times so many connections in one go.
 SERVE = """
 import socket
@@ -77,12 +92,13 @@ def lab_text() -> str:
     return "\n".join(lines) + "\n"
 
 
-def rules_text() -> str:
-    """The very text that Dacha loads, for nft by hand."""
+def rules_text(plugged: tuple[str, ...] = ()) -> str:
+    """The very text that Dacha loads, for nft by hand; `plugged` are ports that no guest has."""
     lab = read_lab(lab_text()).lab
     assert lab is not None
     plan = make_plan(lab)
-    return ruleset(lab, plan, kernel_plan(lab, plan))
+    links = kernel_plan(lab, plan)
+    return ruleset(lab, plan, links, (), Ports(frozenset(t.name for t in links.taps()), plugged))
 
 
 def loading(p: Pair) -> float:
@@ -104,9 +120,11 @@ def connecting(p: Pair) -> float:
     rule = f"tcp dport {last} dnat to 10.80.1.100:1099"
     table = "table ip hand {\nchain pre {\ntype nat hook prerouting priority -100\n" + rule + "\n}\n}\n"
     alone = away + "table ip hand\ndelete table ip hand\n" + table
-    doors = "table ip hand\ndelete table ip hand\n" + rules_text()
+    doors = "table ip hand\ndelete table ip hand\n" + rules_text(("g0",))
 
     def timed(rules: str) -> float:
+        # The filter of the bridge is a part of the doors' price.
+        p.run(p.host, sys.executable, "-c", FILTER if rules is doors else UNFILTERED)
         subprocess.run(p.inside(p.host, "nft", "-f", "-"), input=rules, text=True, check=True)
         p.run(p.far, sys.executable, "-c", CONNECT, str(last), str(CONNECTIONS // 4))
         return float(p.run(p.far, sys.executable, "-c", CONNECT, str(last), str(CONNECTIONS)))

@@ -42,6 +42,7 @@ class Guarding:
         links = wanted_links(ws, ws.plan)
         self._links, self._bridges = set(links.links), [b.name for b in links.bridges()]
         self._changed = asyncio.Event()
+        self._changed.set()  # what was changed while nobody watched
         self._touched, self._by = False, ""
         self._sockets: list[socket.socket] = []
         for opened, read in ((rules_socket, rule_events), (links_socket, link_events)):
