@@ -47,17 +47,20 @@ for change in kernel.difference(ws, ws.plan):
     if not isinstance(change, Caretaker):
         kernel.carry_out(ws, ws.plan, change)
 """
-# The filter that drops what the rules did not mark, put on the lab's bridge and taken off.
+# What keeps a host closed without the rules: the filter of the lab's bridge, and the policy rules; taken off, put back.
 UNFILTERED = """
 import subprocess
 from dacha.core.lab.names import link_name
+from dacha.host.network import transit
+transit.open_again()
 subprocess.run(["tc", "qdisc", "delete", "dev", link_name("bench", "network", "pier"), "clsact"], check=False)
 """
 FILTER = """
 from dacha.core.network.marks import drop_filter
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import load
-from dacha.host.network import traffic_control
+from dacha.host.network import traffic_control, transit
+transit.close((4, 6))
 ws = load("lab.toml")
 bridge = wanted_links(ws, ws.plan).bridges()[0]
 traffic_control.attach({bridge.name: drop_filter(bridge)})
@@ -98,7 +101,7 @@ def rules_text(plugged: tuple[str, ...] = ()) -> str:
     assert lab is not None
     plan = make_plan(lab)
     links = kernel_plan(lab, plan)
-    return ruleset(lab, plan, links, (), Ports(frozenset(t.name for t in links.taps()), plugged))
+    return ruleset(lab, plan, links, (4, 6), Ports(frozenset(t.name for t in links.taps()), plugged))
 
 
 def loading(p: Pair) -> float:

@@ -9,7 +9,7 @@ import pytest
 
 from dacha.core.apply.changes import kind_of
 from dacha.core.errors import LabError, UsageError
-from dacha.core.network.door_ways import ways
+from dacha.core.network.door_ways import way_lines
 from dacha.engine.apply.pending import pending_changes
 from dacha.engine.caretaker import process, unit
 from dacha.engine.lab.named import door_named, guest_named, network_named
@@ -92,7 +92,7 @@ def test_doors_between_what_is_loaded_and_what_should_be(folder: Path) -> None:
     rules.begin(ws)
     rules._note(
         ws,
-        {"text": rules._digest(text), "doors": "\n".join(way.line() for way in ways(ws.plan)), "rules": "as it shows"},
+        {"text": rules._digest(text), "doors": "\n".join(way_lines(ws.plan)), "rules": "as it shows"},
     )
     assert rules.moved(ws, ws.plan) == ((), ())
     assert rules.current(ws, text, "as it shows") and not rules.current(ws, text, "changed by hand")

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import socket
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 
 from dacha.caretaker.attempts import attempt
 from dacha.core.apply.changes import Change, LoadRules, MakeLink
@@ -32,12 +32,13 @@ Log = Callable[[str], None]
 class Guarding:
     """Restores the lab's part of the kernel whenever something of it changes, until `close`."""
 
-    def __init__(self, ws: Workspace, log: Log, links_made: Callable[[], None]) -> None:
-        """`links_made` is called after a link was created again: sockets bound to the former one are of no use.
+    def __init__(self, ws: Workspace, log: Log, links_made: Callable[[], None], missing: Collection[str]) -> None:
+        """`links_made` is called after a link was created again, as sockets bound to the former one are of no use, or
+        one of the `missing` appears.
 
         Raises OSError if this process may not listen to the kernel, HostError.
         """
-        self._ws, self._log, self._links_made = ws, log, links_made
+        self._ws, self._log, self._links_made, self._missing = ws, log, links_made, missing
         self._table = table_name(ws.lab.name)
         links = wanted_links(ws, ws.plan)
         self._links, self._bridges = set(links.links), [b.name for b in links.bridges()]
@@ -76,6 +77,8 @@ class Guarding:
             case LinkChange(name=name, master=master) if name in self._links or master in self._numbers():
                 # What an administrator plugs into a bridge of the lab passes once the rules name it.
                 self._changed.set()
+                if name in self._missing:
+                    self._links_made()
             case OtherChange():
                 self._changed.set()
 

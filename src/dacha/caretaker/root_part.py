@@ -71,6 +71,7 @@ class Caretaker:
         self._journals: dict[str, Journal] = {}
         self._served: dict[str, Served] = {}
         self._frames = FrameSockets()
+        self._missing: dict[str, str] = {}
         self._taps = Listen({})
         self._ws: Workspace | None = None
         self._now: Plan | None = None
@@ -104,9 +105,10 @@ class Caretaker:
         if links.links:
             self._taps = Listen(taps_of(ws, plan, links))
             served_by = {n: (x.bridge.name, str(x.scope.server)) for n, x in self._served.items() if x.scope}
-            if missing := self._frames.renew(self._taps.taps, served_by):
-                self.failed = True
-                self._log.say(f"cannot listen at {', '.join(missing)}")
+            missing = self._frames.renew(self._taps.taps, served_by)
+            if missing and missing != self._missing:
+                self._log.say(f"cannot listen at {', '.join(f'{n} ({why})' for n, why in missing.items())}")
+            self._missing = missing
             self._following = Following(ws, plan, links, self._names, self._log.say)
         if self._sockets or self._frames.opened:
             if self._workers and self._workers.pid():
@@ -123,7 +125,7 @@ class Caretaker:
             self._workers = None
         if links.bridges():
             try:
-                self._guarding = Guarding(ws, partial(self._log.say, bucket="guarding"), self._again)
+                self._guarding = Guarding(ws, partial(self._log.say, bucket="guarding"), self._again, self._missing)
             except OSError as e:
                 self.failed = True
                 self._log.say(f"cannot notice when another program changes the lab's rules: {e.strerror or e}")

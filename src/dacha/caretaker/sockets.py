@@ -140,19 +140,19 @@ class FrameSockets:
     def __init__(self) -> None:
         self.opened: list[tuple[tuple[str, str, str], socket.socket]] = []
 
-    def renew(self, taps: Iterable[str], bridges: Mapping[str, tuple[str, str]]) -> list[str]:
+    def renew(self, taps: Iterable[str], bridges: Mapping[str, tuple[str, str]]) -> dict[str, str]:
         """Open them for these taps, and for the bridge and server address of each network; the links that could not be
         opened, each with the reason."""
         self.close()
         wanted = [(tap, ("", ""), hears_guest) for tap in taps]
         for network, (bridge, server) in bridges.items():
             wanted += [(bridge, (network, server), sends_by), (bridge, ("", ""), hears_arp)]
-        missing = []
+        missing = {}
         for link, serves, opening in wanted:
             try:
                 self.opened.append(((link, *serves), opening(link)))
             except OSError as e:
-                missing.append(f"{link} ({e.strerror or e})")
+                missing[link] = e.strerror or str(e)
         return missing
 
     def close(self) -> None:

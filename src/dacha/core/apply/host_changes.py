@@ -63,13 +63,14 @@ class RemoveLink(NamedTuple):
 @change("load-rules", HOST)
 class LoadRules(NamedTuple):
     """Replace the lab's rules in the kernel, in one step: `doors` are how many, `opened` and `closed` those that
-    change, by guest and name."""
+    change, by guest and name; `unfiltered` are links that lack the filter by which they are closed without rules."""
 
     doors: int
     there: bool
     opened: tuple[tuple[str, str], ...] = ()
     closed: tuple[tuple[str, str], ...] = ()
     guest: str | None = None
+    unfiltered: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         return f"{'replace' if self.there else 'load'} its rules ({self._what()})"

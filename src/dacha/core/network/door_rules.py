@@ -52,14 +52,15 @@ class DoorRules:
         self.limited: list[str] = []
         self.allowed: dict[int, list[str]] = {4: [], 6: []}
         # Ten thousand doors are written here: addresses are turned into text once, and no value is made for each port.
-        self._texts: dict[Address, str] = {}
+        self._texts: dict[int, str] = {}
         for plan in doors:
             self._add(plan)
 
     def _text(self, address: Address) -> str:
-        known = self._texts.get(address)
+        # By the value's identity: the plan keeps it as long as this is made, and its hash is made in Python.
+        known = self._texts.get(id(address))
         if known is None:
-            known = self._texts[address] = str(address)
+            known = self._texts[id(address)] = str(address)
         return known
 
     def _add(self, plan: DoorPlan) -> None:

@@ -29,9 +29,6 @@ class DoorWay(NamedTuple):
     protocol: str
     allow: str
 
-    def line(self) -> str:
-        return " ".join(map(str, self))
-
     def carries(self, protocol: str, port: int, inside: Address, to: int) -> bool:
         """True for a connection to one of its ports that was led where it leads."""
         return (
@@ -58,20 +55,32 @@ def read_way(line: str) -> DoorWay | None:
     return DoorWay(guest, name, int(listen), int(first), int(last), int(inside), int(to), protocol, allow)
 
 
-def ways(plan: Plan) -> list[DoorWay]:
-    """Every door that the kernel's rules lead in."""
-    found = []
+def way_lines(plan: Plan) -> list[str]:
+    """Every door that the kernel's rules lead in, a line each, as `read_way` reads it."""
+    lines = []
+    numbers: dict[int, int] = {}
+
+    def number(address: Address) -> int:
+        found = numbers.get(id(address))
+        if found is None:
+            found = numbers[id(address)] = int(address)
+        return found
+
     for (guest, name), d in plan.doors.items():
         if d.backend != "kernel" or d.means != "forward" or d.port is None or d.adapter is None:
             continue
         inside = d.adapter.address6 if d.listen.version == 6 else d.adapter.address
         if inside is not None:
-            allow = ",".join(map(str, d.door.allow)) or ANYBODY
-            port, to = d.port, d.door.to.first
-            found.append(
-                DoorWay(guest, name, int(d.listen), port.first, port.last, int(inside), to, d.door.protocol, allow)
-            )
-    return found
+            door, port = d.door, d.port
+            allow = ",".join(map(str, door.allow)) if door.allow else ANYBODY
+            place = f"{number(d.listen)} {port.first} {port.last} {number(inside)} {door.to.first}"
+            lines.append(f"{guest} {name} {place} {door.protocol} {allow}")
+    return lines
+
+
+def ways(plan: Plan) -> list[DoorWay]:
+    """The same as values."""
+    return [way for line in way_lines(plan) if (way := read_way(line))]
 
 
 class Closed(NamedTuple):

@@ -131,7 +131,7 @@ def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Ch
     lacking = rules.unfiltered(target, seen.own)
     if target.bridges() and (lacking or not rules.current(ws, rules.text_of(ws, plan, target), seen.rules)):
         doors = sum(d.backend == "kernel" for d in plan.doors.values())
-        changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan)))
+        changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan), unfiltered=tuple(lacking)))
     # After the rules, so that nothing is sent that they would keep back.
     changes += lost
     if target.bridges() and not seen.forwarding:
@@ -199,8 +199,8 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
             rollback.unmake(ws.home, name, alias.rpartition(":")[2])
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
-        case LoadRules():
-            ended = rules.load(ws, plan)
+        case LoadRules(unfiltered=lacking):
+            ended = rules.load(ws, plan, lacking)
             for link in wanted_links(ws, plan).bridges():
                 _let_loopback_out(link)
             return ended

@@ -11,7 +11,7 @@ from collections.abc import Collection, Iterable
 from typing import Any
 
 from dacha.core.named import NamedTuple
-from dacha.core.network.door_ways import Closed, DoorWay, read_way, ways
+from dacha.core.network.door_ways import Closed, DoorWay, read_way, way_lines, ways
 from dacha.core.network.links import KernelPlan, Ports
 from dacha.core.network.marks import drop_filter
 from dacha.core.network.rules import FAMILIES, removal, ruleset, table_name
@@ -110,7 +110,7 @@ def current(ws: Workspace, text: str, seen: str | None) -> bool:
 def moved(ws: Workspace, plan: Plan) -> Moved:
     """Which doors a load would open and close."""
     before = _places(str(_noted(ws).get("doors", "")).splitlines())
-    after = _places(way.line() for way in ways(live.now(ws, plan)))
+    after = _places(way_lines(live.now(ws, plan)))
     opened = _keys(line for line in after if line not in before)
     closed = _keys(sorted(before.keys() - after.keys()))
     return Moved(opened, tuple(key for key in closed if key not in opened))
@@ -137,16 +137,16 @@ def adopt(ws: Workspace) -> None:
         _note(ws, noted | {"lab": _digest(ws.text)})
 
 
-def load(ws: Workspace, plan: Plan) -> Ended:
-    """Replace the lab's rules, in one step; the connections that were ended with it. Raises HostError, BusyError."""
+def load(ws: Workspace, plan: Plan, lacking: Collection[str] = ()) -> Ended:
+    """Replace the lab's rules, in one step; the connections that were ended with it. The links that are `lacking` their
+    filter have it afterwards. Raises HostError, BusyError."""
     with locked(ws.home.rules_lock, "loading rules", WAIT_S):
         now = live.now(ws, plan)
         links = wanted_links(ws, now)
-        text, filters, there = _text(ws, now, links), _filters(links), iproute.links()
-        lacking = traffic_control.without(filters, there)
         # The rules mark what may pass; first who marks, then who asks for it.
-        ended = _load(ws, now, text)
-        traffic_control.attach({name: filters[name] for name in lacking})
+        ended = _load(ws, now, _text(ws, now, links))
+        if lacking:
+            traffic_control.attach({name: f for name, f in _filters(links).items() if name in lacking})
         return ended
 
 
@@ -193,22 +193,23 @@ def reload_changed(ws: Workspace) -> bool:
 def _load(ws: Workspace, now: Plan, text: str) -> Ended:
     before = str(_noted(ws).get("doors", "")).splitlines()
     nft.load(text)
-    doors = ways(now)
-    lines = [way.line() for way in doors]
+    lines = way_lines(now)
     noted: dict[str, str | None] = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(lines)}
-    if len(doors) <= FEW:
+    if len(lines) <= FEW:
         # What somebody changes a moment later is a change.
         noted["rules"] = nft.digest(table_name(ws.lab.name), FAMILIES)
     _note(ws, noted)
+    if before == lines:
+        return {}
     kept = set(lines)
-    return _end([way for line in before if line not in kept and (way := read_way(line))], doors)
+    return _end([way for line in before if line not in kept and (way := read_way(line))], now)
 
 
-def _end(gone: list[DoorWay], now: list[DoorWay]) -> Ended:
+def _end(gone: list[DoorWay], now: Plan) -> Ended:
     """End the connections through doors that are closed now, or closed to whoever has them."""
     if not gone:
         return {}
-    closed = Closed(gone, now)
+    closed = Closed(gone, ways(now))
 
     def door(c: Connection) -> tuple[str, str] | None:
         return closed.door_of(c.protocol, c.source, c.to, c.to_port, c.answers, c.answers_port)
