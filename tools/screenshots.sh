@@ -92,10 +92,11 @@ $typed
 ip link set lo up
 dacha apply --wait 60s > /dev/null
 typed dacha status
-echo; typed dacha address list
 echo; typed dacha caretaker status
 echo; typed dacha connect gauge -- wget -qO- http://charts.saltmarsh-kernel.internal/tides.csv | head -n 5
-echo; typed dacha door add charts page --service http --from lan --port 8080; echo; typed dacha apply; echo; typed dacha diff
+echo; typed dacha door add charts page --service http --from lan --port 8080; echo; typed dacha apply
+dacha caretaker stop > /dev/null
+echo; typed nft flush ruleset; echo; typed dacha status; echo; typed dacha apply --no-wait
 dacha caretaker stop > /dev/null
 dacha stop --all --force --wait 0s > /dev/null
 END

@@ -73,10 +73,11 @@ def processes(lab: Lab) -> dict[str, int]:
         try:
             words = (entry / "cmdline").read_bytes().decode().split("\0")
             inside = {str(p.resolve()) for p in (entry / "fd").iterdir()}
+            where = str((entry / "cwd").resolve())
         except OSError:
             continue
         folder = str(lab.folder)
-        here = str((entry / "cwd").resolve()).startswith(str(Path(lab.env["DACHA_RUN"]).resolve()))
+        here = where.startswith(str(Path(lab.env["DACHA_RUN"]).resolve()))
         if here and words[0].endswith("qemu-system-x86_64") and any(".siege" in w for w in words):
             found["QEMU of " + next(w for w in words if ".siege" in w).split("=")[1]] = int(entry.name)
         elif words[0].endswith("swtpm") and any(folder in x for x in inside):

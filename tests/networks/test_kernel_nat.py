@@ -270,11 +270,12 @@ def test_apply_converges_from_anything(hosted: HostedLab) -> None:
         assert lab("diff").out == "real: everything applied\n", damage
         assert ruleset(lab) == whole[0], damage
         os.kill(caretaker, signal.SIGCONT)
-        if "route_localnet" not in damage:  # of that one the kernel tells nobody: it is looked at now and then
+        if damage in ("nft flush ruleset", "sysctl -qw net.ipv4.ip_forward=0", f"ip link delete {bridge}"):
+            # The caretaker itself: rules, a setting, a link.
             world.run("host", "sh", "-c", damage)
             until(lambda: lab("diff").out == "real: everything applied\n" and ruleset(lab) == whole[0])
     log = (lab.folder / "state/labs/real/caretaker.log").read_text()
-    assert "changed by nft (process" in log and "restored: put right network pier" in log
+    assert "changed by nft (process" in log and "restored: made network pier" in log
 
     # Another lab beside it is not touched, and neither is forwarding while one of the two needs it.
     other = lab.folder / "other.toml"
