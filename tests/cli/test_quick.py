@@ -13,7 +13,7 @@ from tests.conftest import Lab
 
 # Each of these costs a quick command more than its own work does.
 SLOW = {
-    "asyncio", "rich", "bcrypt", "dns", "httpx", "miniupnpc", "segno", "websockets", "cryptography", "psutil",
+    "asyncio", "rich", "bcrypt", "dns", "httpx", "segno", "websockets", "cryptography", "psutil",
     "pycdlib", "yaml", "spnego", "argcomplete", "logging", "importlib.metadata", "concurrent.futures", "dataclasses",
     "http.client", "ssl", "socket",
     "unittest", "difflib", "typing_extensions", "platform", "ctypes", "secrets", "_hashlib",
