@@ -37,6 +37,15 @@ def test_a_transaction_names_its_tables_and_who_made_it() -> None:
 def test_links_are_named_and_all_else_is_told_without_contents() -> None:
     link = message(17, bytes(16) + attribute(3, b"d61c48b-pier\0") + attribute(10, (5).to_bytes(4, sys.byteorder)))
     assert link_events(link + message(36, bytes(20))) == [LinkChange("d61c48b-pier", 5), OtherChange()]
+    five = (5).to_bytes(4, sys.byteorder)
+    everywhere = attribute(1, (-1).to_bytes(4, sys.byteorder, signed=True))
+    told = [
+        message(20, bytes(4) + five),
+        message(44, bytes(4) + five + bytes(12)),
+        message(80, bytes(4) + attribute(1, five)),
+    ]
+    assert [e.link for e in link_events(b"".join(told)) if isinstance(e, OtherChange)] == [5, 5, 5]
+    assert link_events(message(80, bytes(4) + everywhere) + message(32, bytes(12))) == [OtherChange(), OtherChange()]
 
 
 @pytest.mark.parametrize("length", range(1, len(DELETED)))

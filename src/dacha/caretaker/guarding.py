@@ -74,21 +74,13 @@ class Guarding:
             case Transaction(pid=pid, program=program) if self._touched:
                 self._by, self._touched = f"{program} (process {pid})" if program else f"process {pid}", False
                 self._changed.set()
-            case LinkChange(name=name, master=master) if name in self._links or master in self._numbers():
+            case LinkChange(name=name, master=master) if name in self._links or master in _numbers(self._bridges):
                 # What an administrator plugs into a bridge of the lab passes once the rules name it.
                 self._changed.set()
                 if name in self._missing:
                     self._links_made()
-            case OtherChange():
+            case OtherChange(link=link) if not link or link in _numbers(self._links):
                 self._changed.set()
-
-    def _numbers(self) -> set[int]:
-        """The numbers of the lab's bridges."""
-        found = set()
-        for name in self._bridges:
-            with contextlib.suppress(OSError):
-                found.add(socket.if_nametoindex(name))
-        return found
 
     async def _guard(self) -> None:
         while True:
@@ -114,6 +106,11 @@ class Guarding:
                 self._changed.set()
             elif not done:
                 await asyncio.sleep(min(QUIET_MOST_S, 4 * (time.monotonic() - began)))
+
+
+def _numbers(links: Collection[str]) -> set[int]:
+    """The kernel's numbers of these links, as they are now: they are told by number only."""
+    return {number for number, name in socket.if_nameindex() if name in links}
 
 
 def _waiting(s: socket.socket) -> Iterator[bytes]:

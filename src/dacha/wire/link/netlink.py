@@ -19,6 +19,9 @@ _NFGENMSG, _IFINFOMSG = 4, 16  # bytes before the attributes
 # RTM_NEWLINK and RTM_DELLINK; all else from rtnetlink is told without its contents.
 _LINKS = (16, 17)
 _NFTA_TABLE, _IFLA_IFNAME, _IFLA_MASTER = 1, 3, 10
+# RTM_NEWADDR and on, RTM_NEWQDISC to RTM_GETTFILTER, RTM_NEWNETCONF and on: ifaddrmsg and tcmsg have the link's number
+# in their second word, netconfmsg in an attribute (below 0: of all links).
+_ADDRESSES, _FILTERS, _NETCONF, _NETCONFA_IFINDEX = (20, 21), range(36, 47), (80, 81, 82), 1
 _NFTA_GEN_PROC_PID, _NFTA_GEN_PROC_NAME = 2, 3
 
 
@@ -43,7 +46,10 @@ class LinkChange(NamedTuple):
 
 
 class OtherChange(NamedTuple):
-    """Another setting of the network was changed: a filter, or whether an interface forwards."""
+    """Another setting was changed: an address, a filter, a policy rule, whether an interface forwards. `link` is the
+    number of the link that it is of, 0 where it is the whole host's."""
+
+    link: int = 0
 
 
 Event = TableChange | Transaction | LinkChange | OtherChange
@@ -102,5 +108,15 @@ def link_events(data: bytes) -> list[Event]:
             master = int.from_bytes(found.get(_IFLA_MASTER, b"\0"), sys.byteorder)
             events.append(LinkChange(_text(found.get(_IFLA_IFNAME, b"")), master))
         else:
-            events.append(OtherChange())
+            events.append(OtherChange(_link_of(kind, payload)))
     return events
+
+
+def _link_of(kind: int, payload: bytes) -> int:
+    """The number of the link that a setting is of."""
+    if kind in _ADDRESSES or kind in _FILTERS:
+        return int.from_bytes(payload[4:8], sys.byteorder)
+    if kind in _NETCONF:
+        value = attributes(payload[4:]).get(_NETCONFA_IFINDEX, b"")
+        return max(0, int.from_bytes(value, sys.byteorder, signed=True))
+    return 0
