@@ -18,6 +18,8 @@ from tests.attacks.frames import EVERYBODY, ethernet, records, sender, udp
 from tests.conftest import boot_lines, stop_everything
 from tests.networks.world import PYTHON, HostedLab, World
 
+# No process of Dacha's may take more memory than this.
+MOST_MIB = 100
 LAB = """\
 [lab]
 name = "siege"
@@ -200,3 +202,17 @@ for n in range(3):
 
     def _address_of_host(self) -> bytes:
         return self._address("eth0")
+
+
+def memory_of() -> dict[str, int]:
+    """Memory of every process of Dacha's, in MiB, by its number."""
+    found = {}
+    for entry in Path("/proc").glob("[0-9]*"):
+        try:
+            words = (entry / "cmdline").read_bytes()
+            if b"dacha.caretaker" in words or b"recorder.py" in words:
+                rss = next(x for x in (entry / "status").read_text().splitlines() if x.startswith("VmRSS"))
+                found[entry.name] = int(rss.split()[1]) >> 10
+        except (OSError, StopIteration):
+            continue
+    return found

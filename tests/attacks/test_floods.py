@@ -14,12 +14,11 @@ from pathlib import Path
 
 import pytest
 
-from tests.attacks.field import Field
+from tests.attacks.field import MOST_MIB, Field, memory_of
 from tests.attacks.frames import arp_answer, ethernet, neighbour_solicitation, udp
 from tests.attacks.report import Report
 
 FLOOD_S = float(os.environ.get("DACHA_FLOOD_S", "1"))
-MOST_MIB = 100
 
 
 def frames(field: Field, what: str) -> list[bytes]:
@@ -49,20 +48,6 @@ def frames(field: Field, what: str) -> list[bytes]:
 
 def size_of(folder: Path) -> int:
     return sum(f.stat().st_blocks * 512 for f in folder.rglob("*") if f.is_file())
-
-
-def memory_of(field: Field) -> dict[str, int]:
-    """Memory of every process of Dacha's, in MiB, by its number."""
-    found = {}
-    for entry in Path("/proc").glob("[0-9]*"):
-        try:
-            words = (entry / "cmdline").read_bytes()
-            if b"dacha.caretaker" in words or b"recorder.py" in words:
-                rss = next(x for x in (entry / "status").read_text().splitlines() if x.startswith("VmRSS"))
-                found[entry.name] = int(rss.split()[1]) >> 10
-        except (OSError, StopIteration):
-            continue
-    return found
 
 
 def door_s(field: Field) -> float:
@@ -128,7 +113,7 @@ def test_a_flood_keeps_nobody_from_anything(field: Field, what: str) -> None:
         leases.append(dhcp_s(field))
         if what == "agent":
             field.lab("guest", "show", "squall", code=None, timeout=60)
-        most = max(most, *memory_of(field).values())
+        most = max(most, *memory_of().values())
     flood.join()
     grown = size_of(field.folder / "state") - before
     print(

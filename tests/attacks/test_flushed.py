@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 from dacha.core.lab.names import link_name
-from tests.attacks.field import Field
+from tests.attacks.field import MOST_MIB, Field, memory_of
 from tests.attacks.frames import ethernet, records, udp
 from tests.attacks.report import Report
 from tests.networks.world import PYTHON, hold, until
@@ -154,7 +154,7 @@ def test_rules_that_are_removed_again_and_again_let_nothing_through(field: Field
         stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
     )  # fmt: skip
     assert counting.stdin and counting.stdout and counting.stdout.readline() == "up\n"
-    own, gaps = field.hardware["squall"], []
+    own, gaps, memory = field.hardware["squall"], [], [memory_of()]
     flood = [
         ethernet(field.gateway, own, 0x0800, udp("10.77.4.66", to, 9102, f"{n}".encode()))
         for n in range(60)
@@ -173,6 +173,7 @@ def test_rules_that_are_removed_again_and_again_let_nothing_through(field: Field
             began = time.monotonic()
             until(lambda: door(field, 0.5), 30)
             gaps.append(time.monotonic() - began)
+            memory.append(memory_of())
             time.sleep(max(0.0, 2.0 - gaps[-1]))
     finally:
         for guest in attacks:
@@ -181,5 +182,8 @@ def test_rules_that_are_removed_again_and_again_let_nothing_through(field: Field
         seen = counting.stdout.read().strip()
     print(f"{len(gaps)} times removed; the door answered after {max(gaps):.2f} s at the longest, "
           f"{sorted(gaps)[len(gaps) // 2]:.2f} s in the middle")  # fmt: skip
+    first, most = max(memory[0].values()), max(max(m.values()) for m in memory)
+    print(f"memory of a process: {first} MiB before, {most} MiB at the most")
+    report.shut(f"memory of a process over {MOST_MIB} MiB", most if most >= MOST_MIB else 0)
     report.shut("guests, while rules are removed every two seconds: this host", "" if seen == "{}" else seen)
     report.judge()

@@ -274,7 +274,9 @@ def test_apply_converges_from_anything(hosted: HostedLab) -> None:
             # The caretaker itself: rules, a setting, a link.
             world.run("host", "sh", "-c", damage)
             until(lambda: lab("diff").out == "real: everything applied\n" and ruleset(lab) == whole[0])
-    log = (lab.folder / "state/labs/real/caretaker.log").read_text()
+    log_file = lab.folder / "state/labs/real/caretaker.log"
+    until(lambda: "changed by nft (process" in log_file.read_text())  # written once all is restored
+    log = log_file.read_text()
     assert "changed by nft (process" in log and "restored: made network pier" in log
 
     # Another lab beside it is not touched, and neither is forwarding while one of the two needs it.

@@ -15,6 +15,7 @@ from dacha.core.network.rules import table_name
 from dacha.engine.network.links import wanted_links
 from dacha.engine.network.restore import restore
 from dacha.engine.workspace import Workspace
+from dacha.host.network import nft
 from dacha.host.network.kernel_events import links_socket, rules_socket
 from dacha.wire.link.netlink import Event, LinkChange, OtherChange, TableChange, Transaction, link_events, rule_events
 
@@ -72,8 +73,10 @@ class Guarding:
             case TableChange(table=table):
                 self._touched |= table == self._table
             case Transaction(pid=pid, program=program) if self._touched:
-                self._by, self._touched = f"{program} (process {pid})" if program else f"process {pid}", False
-                self._changed.set()
+                self._touched = False
+                if pid not in nft.loaders:
+                    self._by = f"{program} (process {pid})" if program else f"process {pid}"
+                    self._changed.set()
             case LinkChange(name=name, master=master) if name in self._links or master in _numbers(self._bridges):
                 # What an administrator plugs into a bridge of the lab passes once the rules name it.
                 self._changed.set()
@@ -97,8 +100,6 @@ class Guarding:
                 # Who changed the rules is known; of links the kernel does not tell.
                 who = by if isinstance(change, LoadRules) else "another program"
                 self._log(f"changed by {who}; restored: {change.done()}")
-            if done:
-                self._by = ""  # this was our own
             if any(isinstance(c, MakeLink) and not c.there for c in done):
                 self._links_made()
             if this.failed:

@@ -36,6 +36,11 @@ class Home:
         self._guests = self.folder / "guests"
 
     @property
+    def command_lock(self) -> Path:
+        """Held by a command that changes something, and by the caretaker while it restores links."""
+        return self.folder / "lock"
+
+    @property
     def announced_address(self) -> Path:
         """Where this host's address on the LAN is kept as apply said it last."""
         return self.folder / "lan-address"
@@ -178,7 +183,7 @@ class Home:
         folders.make_private(self.folder)
         folders.make_run()
         folders.make_private(self.run_folder)
-        with locked(self.folder / "lock", f"dacha {doing}", LOCK_WAIT_S, on_wait):
+        with locked(self.command_lock, f"dacha {doing}", LOCK_WAIT_S, on_wait):
             self.claim(lab_file)
             sweep(self.folder)
             yield

@@ -107,6 +107,13 @@ class Workspace:
         held = ports.listening() if any(d.port is None for d in self.lab.doors()) else set()
         return make_plan(self.lab, [*addresses.used_subnets(own), *avoided], held | others)
 
+    def is_applied(self) -> bool:
+        """True if the lab file is as it was applied last: what differs on this host then is another program's doing."""
+        try:
+            return self.home.applied.read_text() == self.text
+        except OSError:
+            return False
+
     def again(self) -> Workspace:
         """The same lab, to be planned anew: what is free on this host may be another by now."""
         return Workspace(self.path, self.text, self.lab, self.read_findings)

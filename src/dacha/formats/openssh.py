@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import binascii
 import struct
-from base64 import b64decode, b64encode
+from base64 import b64decode
 from collections.abc import Iterable
 
-from dacha.core.sha256 import sha256
+from dacha.core.people.sessions_inside import fingerprint as of_blob
 
 WRITTEN = "Written by dacha; it is made anew whenever the lab is applied."
 
@@ -76,12 +76,8 @@ def public_line(text: str) -> str:
 def fingerprint(line: str) -> str:
     """A public key's fingerprint as OpenSSH writes it (SHA-256, RFC 4648 section 4 without padding); "" for what is no
     key."""
-    words = line.split()
-    try:
-        blob = b64decode(words[1], validate=True)
-    except (IndexError, binascii.Error):
-        return ""
-    return "SHA256:" + b64encode(sha256(blob).digest()).decode().rstrip("=")
+    _, blob, *_ = [*line.split(), "", ""]
+    return of_blob(blob) if blob else ""
 
 
 def known_hosts(entries: Iterable[tuple[Iterable[str], str]], says: str = WRITTEN) -> str:

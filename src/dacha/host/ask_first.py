@@ -70,12 +70,7 @@ def ask(channel: int, who: int) -> None:
     import ctypes
     import socket
 
-    from dacha.host.confine import seccomp_library
-
-    class Comparison(ctypes.Structure):
-        """struct scmp_arg_cmp of seccomp.h."""
-
-        _fields_ = (("arg", ctypes.c_uint), ("op", ctypes.c_int), ("a", ctypes.c_uint64), ("b", ctypes.c_uint64))
+    from dacha.host.confine import Comparison, seccomp_library
 
     library = seccomp_library()
     if library is None:

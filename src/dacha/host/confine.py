@@ -158,10 +158,9 @@ def become(user: tuple[int, ...]) -> None:
 def shut_in(
     *, read: Iterable[Path] = (), connect: Iterable[int] | None = (), calls: str = CALLS, addressless: bool = False
 ) -> None:
-    """From now on this process opens only these files and its system's, for reading, connects by TCP to these ports
-    alone (None: to any), and makes only the system `calls`;
-    `addressless`: it sends only where a socket is bound or connected to. What the kernel or its library lacks is
-    passed over: `dacha host` says so."""
+    """From now on this process opens only these files and its system's, for reading, connects by TCP only to these
+    ports (None: to any), and makes only the system `calls`. With `addressless` it sends only to where a socket is
+    connected or bound. Limits that the kernel or libseccomp lacks are left out: `dacha host` says so."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (WORDS, WORDS))
     _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
@@ -190,15 +189,15 @@ def seccomp_library() -> Any | None:
         return None
 
 
-class _Comparison(ctypes.Structure):
+class Comparison(ctypes.Structure):
     """struct scmp_arg_cmp of seccomp.h: an argument's number, how it is compared, and with what."""
 
     _fields_ = (("arg", ctypes.c_uint), ("op", ctypes.c_int), ("a", ctypes.c_uint64), ("b", ctypes.c_uint64))
 
 
 def _limit_calls(calls: str, *, addressless: bool = False) -> None:
-    """Let every system call fail that is not one of these (seccomp(2)); with `addressless` also a sendto(2) that names
-    an address, whose length is its sixth argument."""
+    """Allow only these system calls; every other one fails with EPERM (seccomp(2)). With `addressless`, sendto(2) is
+    allowed only without an address: its sixth argument, the length of the address, must be 0."""
     library = seccomp_library()
     if library is None:
         return
@@ -208,10 +207,10 @@ def _limit_calls(calls: str, *, addressless: bool = False) -> None:
         number = library.seccomp_syscall_resolve_name(name.encode())
         if number < 0:
             continue
-        compared = (_Comparison(5, _EQUAL, 0, 0),) if addressless and name == "sendto" else ()
+        compared = (Comparison(5, _EQUAL, 0, 0),) if addressless and name == "sendto" else ()
         library.seccomp_rule_add_array(
             filter_, ctypes.c_uint32(_ALLOW), ctypes.c_int(number), ctypes.c_uint(len(compared)),
-            (_Comparison * len(compared))(*compared),
+            (Comparison * len(compared))(*compared),
         )  # fmt: skip
     library.seccomp_load(filter_)
     library.seccomp_release(filter_)

@@ -1,4 +1,4 @@
-"""Connections that arrive, taken as they come; where this process may open no more files, again after a moment."""
+"""Accepting connections one by one; when no more files can be opened, accepting pauses for a second."""
 
 from __future__ import annotations
 

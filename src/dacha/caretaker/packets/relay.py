@@ -37,7 +37,7 @@ class Bridge(NamedTuple):
 
     socket: socket.socket
     hardware: bytes
-    server: str
+    server: IPv4Address
 
 
 class Relay:
@@ -80,7 +80,7 @@ class Relay:
         for (link, network, server), fd in zip(order.links, descriptors, strict=True):
             s = socket.socket(fileno=fd)
             if network:
-                self._bridges[network] = Bridge(s, s.getsockname()[4], server)
+                self._bridges[network] = Bridge(s, s.getsockname()[4], IPv4Address(server))
             else:
                 self._poll.register(fd, select.POLLIN)
             self._links[fd] = (link, s)
@@ -114,9 +114,9 @@ class Relay:
         return True
 
 
-def frame(message: SendProbe | SendReply, own: bytes, server: str) -> bytes:
+def frame(message: SendProbe | SendReply, own: bytes, server: IPv4Address) -> bytes:
     """The frame for what is to be sent, from this host's own addresses."""
     if isinstance(message, SendProbe):
         return ethernet(EVERYBODY, own, ETHERTYPE_ARP, encode_arp(arp_probe(own, message.address)))
-    packet = udp4(IPv4Address(server), SERVER_PORT, message.address, CLIENT_PORT, message.message)
+    packet = udp4(server, SERVER_PORT, message.address, CLIENT_PORT, message.message)
     return ethernet(message.hardware, own, ETHERTYPE_IPV4, packet)

@@ -136,6 +136,7 @@ class Worker:
         self._frames.send(frames.wanted(message))
 
     def _stop(self, network: str) -> None:
+        self._bridges = {link: served for link, served in self._bridges.items() if served != network}
         services = (self._dhcp, self._ip6, self._dns, self._tftp, self._http)
         found = [served.pop(network, None) for served in services]
         for service in found:

@@ -13,6 +13,11 @@ if TYPE_CHECKING:
 EVERYTHING = "all"
 
 
+def is_key(written: str) -> bool:
+    """True for an entry of `keys` that is a public key itself, not the name of a file (RFC 4253 section 6.6)."""
+    return written.startswith(("ssh-", "ecdsa-", "sk-"))
+
+
 class Entry(NamedTuple):
     """What somebody may enter: a guest, or (`door`) one door of it alone."""
 

@@ -1,4 +1,5 @@
-"""What leads in by a door of the kernel, as it is noted beside the rules: so that a later load knows what it closed."""
+"""The doors that the loaded firewall rules open, as they are noted: a later load compares them with its own, and ends
+the connections through those that it closes."""
 
 from __future__ import annotations
 
@@ -13,10 +14,11 @@ ANYBODY = "-"
 
 
 class DoorWay(NamedTuple):
-    """One door: at which address (0: every one of this host) and ports it listens, where it leads, whom it admits.
+    """One door: the address (0: every address of this host) and ports at which it listens, the guest's address and port
+    that it forwards to, and whom it admits.
 
-    Addresses are numbers, as there may be ten thousand doors and text takes long to write; `allow` is networks with
-    commas between, or "-".
+    Addresses are numbers: with ten thousand doors, writing them as text takes too long. `allow` is networks with commas
+    between, or "-" for everybody.
     """
 
     guest: str
@@ -30,7 +32,7 @@ class DoorWay(NamedTuple):
     allow: str
 
     def carries(self, protocol: str, port: int, inside: Address, to: int) -> bool:
-        """True for a connection to one of its ports that was led where it leads."""
+        """True for a connection to one of its ports that was forwarded to its guest's address and port."""
         return (
             protocol == self.protocol
             and self.first <= port <= self.last

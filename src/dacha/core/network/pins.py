@@ -18,7 +18,7 @@ def pins(lab: Lab, plan: Plan, kernel: KernelPlan, plugged: Sequence[str] = ()) 
     pinned, free, hardware, addresses, addresses6, advertised, asks = [], [], [], [], [], [], []
     for tap in kernel.taps():
         adapter = plan.adapters[tap.guest, tap.adapter]
-        if lab.guests[tap.guest].adapters[tap.adapter].routes or not lab.networks[adapter.network].managed:
+        if lab.guests[tap.guest].adapters[tap.adapter].routes or not tap.confined:
             free.append(f'"{tap.name}"')
             continue
         pinned.append(f'"{tap.name}"')

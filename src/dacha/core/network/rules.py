@@ -36,8 +36,8 @@ def table_name(lab: str) -> str:
 def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (), ports: Ports | None = None) -> str:
     """The whole text for `nft -f`: it replaces what the lab had before, and nothing else's.
 
-    `apart` are the IP versions (4, 6) that this host did not forward before a lab needed it to: between its other
-    networks it goes on not to. `ports` are the links that exist (default: every tap of the plan).
+    `apart` are the IP versions (4, 6) for which this host did not forward before a lab needed it: between its other
+    networks it still does not forward them. `ports` are the links that exist (default: every tap of the plan).
     """
     name = table_name(lab.name)
     lines = [line for family in FAMILIES for line in (f"table {family} {name}", f"delete table {family} {name}")]

@@ -36,8 +36,8 @@ children() {
   cat "/proc/$1/task/$1/children" 2> /dev/null ||
     awk -v p="$1" '/^Pid:/ { n = $2 } /^PPid:/ && $2 == p { print n }' /proc/[0-9]*/status 2> /dev/null
 }
-fell() {
-  for c in $(children "$1"); do (fell "$c"); done
+kill_tree() {
+  for c in $(children "$1"); do (kill_tree "$c"); done
   kill "$1" 2> /dev/null
 }
 belongs() {
@@ -62,7 +62,9 @@ ends() {
     case " $2 " in *" ${by:-$2} "*) ;; *) [ "$by" ] && continue ;; esac
     # Who may not end the server's process ends what it started.
     first=$(children "$pid" | tr '\\n' ' ')
-    (fell "$pid") || kill -KILL $first 2> /dev/null || [ ! -d "/proc/${first%% *}" ] && count=$((count + 1))
+    if (kill_tree "$pid") || kill -KILL $first 2> /dev/null || [ ! -d "/proc/${first%% *}" ]; then
+      count=$((count + 1))
+    fi
   done
   echo "ended $1 $count"
   return 0

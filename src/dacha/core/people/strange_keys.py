@@ -18,7 +18,7 @@ def questions(accounts: Mapping[str, Sequence[str]]) -> str:
 def keys_setting(accounts: Mapping[str, Sequence[str]], said: str) -> list[Setting]:
     """A setting for each key that the lab did not put there, else one that is right."""
     wrong = [
-        Setting(f"key in {s.account}", WRONG, str(s), "the lab's keys alone", s.remedy())
+        Setting(f"key in {s.account}", WRONG, str(s), "only the lab's keys", s.remedy())
         for s in read_strangers(said)
         if s.account in accounts
     ]

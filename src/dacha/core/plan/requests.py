@@ -10,6 +10,7 @@ from collections.abc import Iterator
 
 from dacha.core.lab.model import Guest, Lab
 from dacha.core.lab.network import Network
+from dacha.core.lab.person import is_key
 from dacha.core.named import NamedTuple
 
 READS, SHARES, WRITES = "reads", "shares", "writes"
@@ -43,7 +44,7 @@ def requests(lab: Lab) -> list[Request]:
 
 def _files(keys: tuple[str, ...]) -> Iterator[str]:
     """The keys that are files, and not written out."""
-    return (key for key in keys if not key.startswith(("ssh-", "ecdsa-", "sk-")))
+    return (key for key in keys if not is_key(key))
 
 
 def _network(network: Network) -> Iterator[tuple[str, str]]:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
+from dacha.core.people.sessions_inside import TAIL
 from dacha.core.units import whole_number
 
 # By service: the programs that serve it, and the units that start them.
@@ -15,8 +16,6 @@ UNITS = {"ssh": ("ssh", "sshd", "dropbear"), "rdp": ("xrdp",), "http": ("nginx",
          "https": ("nginx", "apache2", "httpd")}  # fmt: skip
 # Lines of answers that are read, and how much of each: a guest may say anything.
 LINES, LONGEST = 400, 300
-# How much of a key's text tells it from others.
-TAIL = 24
 
 
 class Listener(NamedTuple):

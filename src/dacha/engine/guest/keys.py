@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 
 from dacha.core.lab.model import Guest
+from dacha.core.lab.person import is_key
 from dacha.core.people.accounts import accounts, own_accounts
 from dacha.core.people.keys_inside import WantedKeys
 from dacha.engine.workspace import Workspace
@@ -17,7 +18,7 @@ def key_line(ws: Workspace, written: str) -> str:
     """
     from dacha.formats.openssh import public_line
 
-    if written.startswith(("ssh-", "ecdsa-", "sk-")):
+    if is_key(written):
         return public_line(written)
     path = ws.resolve(written)
     try:

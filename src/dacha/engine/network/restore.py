@@ -20,8 +20,9 @@ def restore(ws: Workspace) -> list[Change]:
     if rules.reload_changed(ws):
         done.append(LoadRules(sum(d.backend == "kernel" for d in ws.plan.doors.values()), True))
     try:
-        with locked(ws.home.folder / "lock", "dacha caretaker run", 0.0):
-            if not _applied(ws):
+        with locked(ws.home.command_lock, "dacha caretaker run", 0.0):
+            # What another lab file brought meanwhile is not to be reverted.
+            if not ws.is_applied():
                 return done
             for change in kernel.difference(ws, ws.plan):
                 if _ours(change):
@@ -30,14 +31,6 @@ def restore(ws: Workspace) -> list[Change]:
     except BusyError:
         pass
     return done
-
-
-def _applied(ws: Workspace) -> bool:
-    """True if no other lab file was applied meanwhile: what that one brought is not to be reverted."""
-    try:
-        return ws.home.applied.read_text() == ws.text
-    except OSError:
-        return False
 
 
 def _ours(change: Change) -> bool:

@@ -66,7 +66,7 @@ def _keys(lines: Iterable[str]) -> tuple[tuple[str, str], ...]:
 
 
 def _places(lines: Iterable[str]) -> dict[str, None]:
-    """Where doors lead, without whom they admit, which does not open or close one."""
+    """Each door without its list of who may enter: a change of that list neither opens nor closes a door."""
     return dict.fromkeys(" ".join(line.split(" ")[:7]) for line in lines if line.count(" ") > 1)
 
 
@@ -80,7 +80,7 @@ def _text(ws: Workspace, now: Plan, links: KernelPlan) -> str:
 
 
 def _ports(links: KernelPlan) -> Ports:
-    """What is plugged into the lab's bridges, as it is now. Raises HostError."""
+    """The ports of the lab's bridges, and the bridges of other programs, as they are now. Raises HostError."""
     bridges = {b.name for b in links.bridges()}
     if not bridges:
         return Ports()
@@ -206,7 +206,7 @@ def _load(ws: Workspace, now: Plan, text: str) -> Ended:
 
 
 def _end(gone: list[DoorWay], now: Plan) -> Ended:
-    """End the connections through doors that are closed now, or closed to whoever has them."""
+    """End the connections through doors that were closed, and those of machines that a door no longer admits."""
     if not gone:
         return {}
     closed = Closed(gone, ways(now))

@@ -115,15 +115,7 @@ def _confinement(ws: Workspace, pending: list[Change], on: set[str]) -> Confinem
         return None
     from dacha.engine.network import confined
 
-    return confined.look(ws, on, changed=any(isinstance(c, LoadRules) for c in pending) and applied(ws))
-
-
-def applied(ws: Workspace) -> bool:
-    """True if the lab file is as it was applied last: what differs in the kernel then is another program's doing."""
-    try:
-        return ws.home.applied.read_text() == ws.text
-    except OSError:
-        return False
+    return confined.look(ws, on, changed=any(isinstance(c, LoadRules) for c in pending) and ws.is_applied())
 
 
 def _first_boot(ws: Workspace, guest: Guest, seen: ObservedGuest) -> FirstBootState | None:

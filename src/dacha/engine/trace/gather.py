@@ -277,14 +277,13 @@ def _not_applied(ws: Workspace, wish: DoorPlan, now: DoorPlan) -> Waiting | None
     a later hop's."""
     from dacha.engine.apply.pending import pending_changes
 
-    try:
-        applied = ws.home.applied.read_text()
-    except OSError:
+    if not ws.home.applied.is_file():
         return Waiting(APPLY, NEVER)
-    if applied == ws.text and now.means == wish.means:
+    applied = ws.is_applied()
+    if applied and now.means == wish.means:
         return None
     found = waiting(wish, now, pending_changes(ws))
-    return found if found is None or found.until == START or applied != ws.text else None
+    return found if found is None or found.until == START or not applied else None
 
 
 def _admitted(door: DoorPlan, asker: str | None) -> bool | None:

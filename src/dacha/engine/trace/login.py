@@ -12,9 +12,9 @@ from pathlib import Path
 
 from dacha.core.harmless import harmless_lines
 from dacha.core.lab.model import Guest
-from dacha.core.people.sessions_inside import strangers_among
+from dacha.core.people.sessions_inside import TAIL, strangers_among
 from dacha.core.trace.evidence import NO_ANSWER, SILENT, UNREACHABLE, ConnectResult, Evidence, LoginSeen
-from dacha.core.trace.inside import TAIL, Inside, questions, read_inside
+from dacha.core.trace.inside import Inside, questions, read_inside
 from dacha.core.trace.login import IN, PUT_OUT, REFUSED, seen_from
 from dacha.engine.guest.console import panic_in, recent
 from dacha.engine.guest.keys import accounts_of

@@ -3,27 +3,25 @@
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import os
 import socket
 from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.errors import HostError, PeerError
+from dacha.host.descriptors import of_process
+from dacha.host.network.kernel_events import NETLINK_NETFILTER
 from dacha.wire.link.conntrack import Connection, connections, delete_request, list_request
 
-_NETLINK_NETFILTER = 12
 _DATAGRAM, _WAIT_S = 1 << 16, 5.0
-_PIDFD_GETFD = 438
 _ESTABLISHED = "01"  # linux: net/tcp_states.h, as /proc/net/tcp writes it
-_libc = ctypes.CDLL(None, use_errno=True)
 
 
 def end(wanted: Callable[[Connection], bool]) -> list[Connection]:
     """Let the kernel forget the connections that are `wanted`: their next packet is judged as a new one's. Those that
     were ended. Raises HostError."""
     try:
-        with socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, _NETLINK_NETFILTER) as s:
+        with socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, NETLINK_NETFILTER) as s:
             s.settimeout(_WAIT_S)
             s.bind((0, 0))
             s.send(list_request())
@@ -55,9 +53,10 @@ def shut(pid: int, port: int) -> tuple[int, str]:
             with contextlib.suppress(FileNotFoundError):
                 if str(entry.readlink()) not in wanted:
                     continue
-                fd = int(_libc.syscall(_PIDFD_GETFD, process, int(entry.name), 0))
-                if fd < 0:
-                    why = os.strerror(ctypes.get_errno())
+                try:
+                    fd = of_process(process, int(entry.name))
+                except OSError as e:
+                    why = e.strerror or str(e)
                     continue
                 with socket.socket(fileno=fd) as s, contextlib.suppress(OSError):
                     s.shutdown(socket.SHUT_RDWR)

@@ -39,6 +39,22 @@ def _tool() -> str:
     return found
 
 
+def reason(said: str) -> str:
+    """What the kernel refused, from the words of ip or tc."""
+    return next(iter(said.strip().splitlines()), "").removeprefix("RTNETLINK answers: ").removeprefix("Error: ")
+
+
+def policy_rules(version: int) -> set[int]:
+    """The places of this host's policy rules of an IP version, ip-rule(8)'s preferences. Raises HostError."""
+    done = subprocess.run(
+        [_tool(), f"-{version}", "-json", "rule", "show"], capture_output=True, text=True, check=False
+    )
+    try:
+        return {int(row["priority"]) for row in json.loads(done.stdout or "[]")}
+    except (ValueError, KeyError) as e:
+        raise HostError("cannot read this host's policy rules", why=done.stderr.strip() or str(e)) from e
+
+
 def links() -> dict[str, SeenLink]:
     """Every link by its name. Raises HostError."""
     done = subprocess.run([_tool(), "-json", "-details", "address", "show"], capture_output=True, check=False)
@@ -80,22 +96,22 @@ def has_vlans() -> bool:
     return tool is not None and subprocess.run([tool, "-n", "-q", "8021q"], check=False).returncode == 0
 
 
-def batch(commands: Iterable[str]) -> None:
-    """Carry out iproute2 commands in order, all in one process. Raises HostError that names the one that failed; those
-    before it have been carried out."""
+def batch(commands: Iterable[str], *options: str, remedy: str = "") -> None:
+    """Carry out iproute2 commands in order, all in one process. Raises HostError that names the one that failed, with
+    `remedy` where it is not for want of privileges; those before it have been carried out."""
     lines = list(commands)
     if not lines:
         return
     done = subprocess.run(
-        [_tool(), "-batch", "-"], input="\n".join(lines) + "\n", capture_output=True, text=True, check=False
+        [_tool(), *options, "-batch", "-"], input="\n".join(lines) + "\n", capture_output=True, text=True, check=False
     )
     if done.returncode:
         words = done.stderr.strip().splitlines()
         at = next((w.rpartition(":")[2] for w in words if w.startswith("Command failed")), "")
         line = lines[int(at) - 1] if at.isdigit() and 0 < int(at) <= len(lines) else ""
-        why = next((w.removeprefix("RTNETLINK answers: ").removeprefix("Error: ") for w in words), "")
+        why = reason(done.stderr)
         raise HostError(
             f"the kernel refused: ip {line}" if line else "the kernel refused a change of its links",
             why=why,
-            remedy="making networks needs root" if "not permitted" in why else "",
+            remedy="making networks needs root" if "not permitted" in why else remedy,
         )

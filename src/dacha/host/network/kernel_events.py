@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import socket
 
-_NETLINK_NETFILTER = 12
+NETLINK_NETFILTER = 12
 _SOL_NETLINK, _ADD_MEMBERSHIP = 270, 1
 _NFNLGRP_NFTABLES = 7
 # RTNLGRP_LINK, TC, IPV4_IFADDR, IPV4_RULE, IPV6_IFADDR, IPV6_RULE, IPV4_NETCONF, IPV6_NETCONF: links, their filters and
@@ -16,7 +16,7 @@ _BYTES = 1 << 20
 
 def rules_socket() -> socket.socket:
     """Tells of every change of nftables. Raises OSError."""
-    return _listening(_NETLINK_NETFILTER, (_NFNLGRP_NFTABLES,))
+    return _listening(NETLINK_NETFILTER, (_NFNLGRP_NFTABLES,))
 
 
 def links_socket() -> socket.socket:

@@ -6,6 +6,7 @@ import contextlib
 import json
 import re
 import subprocess
+from collections import deque
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
@@ -18,11 +19,22 @@ from dacha.host.facts import program
 _COUNTED = re.compile(r"(\tflags dynamic\n)\t+elements = \{.*?\}\n", re.S)
 
 
+# The processes that this one loaded rules by, the last ones: of these the kernel tells no news.
+loaders: deque[int] = deque(maxlen=64)
+
+
 def _nft(arguments: list[str], text: str | None = None) -> subprocess.CompletedProcess[str]:
     found = program("nft")
     if not found:
         raise HostError("nft is not on this machine: it makes doors and NAT", remedy="on Debian: apt install nftables")
-    return subprocess.run([found, *arguments], input=text, capture_output=True, text=True, check=False)
+    with subprocess.Popen(
+        [found, *arguments], stdin=subprocess.PIPE if text else subprocess.DEVNULL, stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE, text=True,
+    ) as child:  # fmt: skip
+        if text:
+            loaders.append(child.pid)
+        said, complaints = child.communicate(text)
+        return subprocess.CompletedProcess(child.args, child.returncode, said, complaints)
 
 
 def load(text: str) -> None:

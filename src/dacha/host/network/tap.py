@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ctypes
 import fcntl
 import os
 import stat
@@ -11,12 +10,11 @@ import tempfile
 from pathlib import Path
 
 from dacha.core.errors import HostError
+from dacha.host.descriptors import of_process
 
 # linux/if_tun.h: TUNSETIFF, TUNSETVNETHDRSZ, and the flags of a tap whose packets carry a virtio header and no other.
 _TUNSETIFF, _TUNSETVNETHDRSZ = 0x400454CA, 0x400454D8
-_PIDFD_GETFD = 438
 _FLAGS = 0x0002 | 0x1000 | 0x4000
-_libc = ctypes.CDLL(None, use_errno=True)
 
 
 def open_tap(name: str) -> int:
@@ -40,9 +38,7 @@ def attach_again(pid: int, number: int, name: str, *, virtio: bool) -> None:
     try:
         process = os.pidfd_open(pid)
         try:
-            fd = int(_libc.syscall(_PIDFD_GETFD, process, number, 0))
-            if fd < 0:
-                raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+            fd = of_process(process, number)
         finally:
             os.close(process)
         try:

@@ -8,6 +8,7 @@ from collections.abc import Collection, Mapping
 
 from dacha.core.errors import HostError
 from dacha.host.facts import program
+from dacha.host.network.iproute import reason
 
 # A link's filter: the direction that it is on ("ingress", "egress"), and its program as tc-bpf(8) writes it.
 Filter = tuple[str, str]
@@ -34,8 +35,7 @@ def attach(filters: Mapping[str, Filter]) -> None:
             f"filter replace dev {link} {direction} prio 1 handle 1 protocol all bpf direct-action bytecode '{code}'"
         )
     if lines and (done := _batch(lines)).returncode:
-        words = done.stderr.strip().splitlines()
-        why = next((w.removeprefix("RTNETLINK answers: ").removeprefix("Error: ") for w in words), "")
+        why = reason(done.stderr)
         raise HostError(
             "the kernel refused the filter that closes a network while its firewall rules are missing",
             why=why,

@@ -39,7 +39,7 @@ class Transaction(NamedTuple):
 
 
 class LinkChange(NamedTuple):
-    """A link was added, changed or removed; `master` is the number of the link that it is a port of, or 0."""
+    """A link was added, changed or removed; `master` is the interface index of its bridge, 0 for none."""
 
     name: str
     master: int = 0

@@ -1,5 +1,5 @@
-"""The messages of UPnP's Internet Gateway Device to a router's control, and where its description says that is (UPnP
-Device Architecture 2.0 sections 2 and 3; WANIPConnection:2 sections 2.5 and 2.6).
+"""Messages of UPnP's Internet Gateway Device: the router's description, which names its control URL, and the actions
+sent to that (UPnP Device Architecture 2.0 sections 2 and 3; WANIPConnection:2 sections 2.5 and 2.6).
 
 Only ports and paths are taken from what the router says: the address is always the router's own, and no text of the
 router becomes a URL that is read again.
