@@ -31,7 +31,7 @@ async def serve() -> None:
     sends = sends_by("eth0")
 
     def send(message: SendProbe | SendReply) -> None:
-        sends.send(frame(message, sends.getsockname()[4], str(ROUTER)))
+        sends.send(frame(message, sends.getsockname()[4], ROUTER))
 
     DhcpService("lan", SCOPE, (), sockets["dhcp"], send, keep, lambda text: print(text, flush=True))
     print("up", flush=True)
