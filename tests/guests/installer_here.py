@@ -23,7 +23,7 @@ mount --bind etc/said-cmdline proc/cmdline
 mount --bind etc/said-meminfo proc/meminfo
 mount -t sysfs -o ro sys sys
 mount -t tmpfs run run
-mount -t tmpfs dev dev
+mount -t tmpfs -o mode=755 dev dev
 for name in null zero urandom random full; do : > dev/$name; mount --bind /dev/$name dev/$name; done
 ln -s /proc/self/fd dev/fd
 for number in 0 1 2; do ln -s fd/$number dev/std$number; done
