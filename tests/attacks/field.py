@@ -121,18 +121,7 @@ class Field:
 
     def on_console(self, guest: str, command: str, timeout_s: float = 60) -> str:
         """Run a command as root in a guest; what it said."""
-        number = time.monotonic_ns()
-        with socket.socket(socket.AF_UNIX) as console:
-            console.connect(f"{self.lab.env['DACHA_RUN']}/siege/{guest}/serial")
-            console.settimeout(timeout_s)
-            # The echo of what is typed has quotes in the marks, their output has none.
-            console.sendall(f"echo be''gun{number}; {command}; echo do''ne{number}\n".encode())
-            said = b""
-            deadline = time.monotonic() + timeout_s
-            while f"done{number}".encode() not in said:
-                assert time.monotonic() < deadline, said[-800:]
-                said += console.recv(4096)
-        return said.decode(errors="replace").partition(f"begun{number}")[2].partition(f"done{number}")[0]
+        return on_console(Path(self.lab.env["DACHA_RUN"]) / "siege" / guest, command, timeout_s)
 
     def passed(self, frames: dict[str, bytes]) -> dict[str, set[str]]:
         """Send frames from the hostile guest: by name, where each of them was seen: "host", "neighbour"."""
@@ -202,6 +191,22 @@ for n in range(3):
 
     def _address_of_host(self) -> bytes:
         return self._address("eth0")
+
+
+def on_console(run: Path, command: str, timeout_s: float = 60) -> str:
+    """Run a command as root in the guest whose sockets are in this folder; what it said."""
+    number = time.monotonic_ns()
+    with socket.socket(socket.AF_UNIX) as console:
+        console.connect(f"{run}/serial")
+        console.settimeout(timeout_s)
+        # The echo of what is typed has quotes in the marks, their output has none.
+        console.sendall(f"echo be''gun{number}; {command}; echo do''ne{number}\n".encode())
+        said = b""
+        deadline = time.monotonic() + timeout_s
+        while f"done{number}".encode() not in said:
+            assert time.monotonic() < deadline, said[-800:]
+            said += console.recv(4096)
+    return said.decode(errors="replace").partition(f"begun{number}")[2].partition(f"done{number}")[0]
 
 
 def memory_of() -> dict[str, int]:

@@ -317,10 +317,16 @@ def test_a_caretaker_that_may_write_or_open_no_file_for_a_while_goes_on(serving:
     shutil.rmtree(kept / "caretaker.json")
     until(lambda: lab("caretaker", "status", "--json", code=None).json["running"])
     pid = lab("caretaker", "status", "--json").json["pid"]
-    usual, held = resource.prlimit(pid, resource.RLIMIT_NOFILE), {int(n) for n in os.listdir(f"/proc/{pid}/fd")}
-    resource.prlimit(pid, resource.RLIMIT_NOFILE, (min(set(range(max(held) + 2)) - held), usual[1]))
-    os.kill(pid, signal.SIGHUP)
-    until(lambda: "cannot be served as it is: OSError: [Errno 24] Too many open files" in said.read_text())
+    usual = resource.prlimit(pid, resource.RLIMIT_NOFILE)
+
+    def can_open_nothing() -> bool:
+        """What it opened for a moment, when it was looked at, leaves room afterwards: it is looked at again."""
+        held = {int(n) for n in os.listdir(f"/proc/{pid}/fd")}
+        resource.prlimit(pid, resource.RLIMIT_NOFILE, (min(set(range(max(held) + 2)) - held), usual[1]))
+        os.kill(pid, signal.SIGHUP)
+        return "cannot be served as it is: OSError: [Errno 24] Too many open files" in said.read_text()
+
+    until(can_open_nothing)
     resource.prlimit(pid, resource.RLIMIT_NOFILE, usual)
     client.run("ip", "link", "set", "eth0", "address", GAUGE)
     client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import http.client
 import re
+import socket
 import subprocess
 import time
 from collections.abc import Iterator
@@ -87,6 +88,20 @@ def test_a_screen_is_served_to_who_has_the_token_and_ends_with_the_last_viewer(l
             "/client/vendor/../package.json", "/client/vnc.html", "/etc/passwd",
         ):  # fmt: skip
             assert get(host, beside)[0] == 404, beside
+        for garbage in (
+            b"GET /client/core/\0/../../x HTTP/1.1\r\nHost: " + host.encode() + b"\r\n\r\n",
+            b"GET /client/%00 HTTP/1.1\r\nHost: a\r\nHost: b\r\n\r\n", b"GET " + b"/x" * 40000,
+            b"\x16\x03\x01\0\x05hello",
+            b"GET /screen?" + secret[1].encode() + b" HTTP/1.1\r\nHost: " + host.encode() + b"\r\nOrigin: http://"
+            + host.encode() + b"\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\n"
+            b"Sec-WebSocket-Key: dGlkZXMgYXQgdGhlIHBpZXI=\r\n\r\n" + b"\xff\x7f" + b"\xff" * 8 + b"\x80" * 4096,
+        ):  # fmt: skip
+            name, _, number = host.partition(":")
+            with socket.create_connection((name, int(number)), 20) as raw:
+                raw.sendall(garbage)
+                raw.shutdown(socket.SHUT_WR)
+                while raw.recv(1 << 16):
+                    pass
         own = f"http://{host}"
         for query, origin in (("", own), ("x", own), (secret[1], "http://pier.example")):
             with pytest.raises(InvalidStatus):
