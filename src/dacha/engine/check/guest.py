@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.errors import HostError
@@ -19,6 +20,10 @@ from dacha.engine.guest.keys import key_line
 from dacha.engine.guest.passwords import hashes, needs_plain
 from dacha.engine.guest.setup_facts import setup_troubles
 from dacha.engine.workspace import Workspace
+
+if TYPE_CHECKING:
+    import mmap
+    import pathlib
 
 # What BIOS boots from the network with, where distributions keep it; UEFI has its own.
 BOOT_ROMS = ("/usr/lib/ipxe/qemu/efi-virtio.rom", "/usr/share/qemu/efi-virtio.rom")
@@ -183,9 +188,9 @@ def _driver_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         driver = BUSES[disk.bus].driver
         known: bool | None = None
         try:
-            known = has_driver([f.read_bytes() for f in files], driver)
-        except OSError:
-            return  # said already
+            known = has_driver(map(_mapped, sorted(files, key=lambda f: f.stat().st_size)), driver)
+        except (OSError, ValueError):
+            return  # said already, or an empty file
         if known is False:
             yield Finding(
                 ERROR,
@@ -196,6 +201,14 @@ def _driver_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
                 ("guest", guest.name, "disk", n, "bus"),
                 "host",
             )
+
+
+def _mapped(path: pathlib.Path) -> mmap.mmap:
+    """A file's contents, of which only what is looked at is read. Raises OSError, ValueError for an empty file."""
+    import mmap
+
+    with path.open("rb") as f:
+        return mmap.mmap(f.fileno(), 0, access=mmap.ACCESS_READ)
 
 
 def minimum_findings(guest: Guest) -> list[Finding]:
