@@ -46,7 +46,7 @@ from dacha.engine.guest.observe import observe
 from dacha.engine.guest.start import start_all
 from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
-from dacha.engine.network import gate, kernel, rollback, rules
+from dacha.engine.network import gate, kernel, rules
 from dacha.engine.profiles import profiles
 from dacha.engine.shares import shared_folders, smb
 from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
@@ -90,8 +90,11 @@ def _settled(
     """Refuse a lab that cannot work here, and write down what its file leaves open: the lab as it is then, its guests
     as they were seen, and those that this is about. Raises LabError, HostError, UsageError."""
     ws.refuse_if_wrong()
-    if any(network.made_from for network in ws.lab.networks.values()):
+    if ws.home.rollback_note.exists() or any(network.made_from for network in ws.lab.networks.values()):
+        from dacha.engine.network import rollback
+
         rollback.back_after()
+        rollback.overdue(ws.home)
     rename.settle(ws)
     seen = observe(ws.home, ws.lab.guests)
     concerned = [n for n in ws.lab.guests if only is None or n in only]

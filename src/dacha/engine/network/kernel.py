@@ -31,10 +31,10 @@ from dacha.core.network.links import (
 from dacha.core.network.marks import drop_filter
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.plan import Plan
-from dacha.engine.network import live, rollback, rules
+from dacha.engine.network import live, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
-from dacha.host.network import bridge_move, iproute, nft, sysctls, traffic_control, transit
+from dacha.host.network import iproute, nft, sysctls, traffic_control, transit
 from dacha.host.network.iproute import SeenLink
 from dacha.host.network.tap import attach_again
 from dacha.host.processes import alive
@@ -177,8 +177,8 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
         case MakeLink(link=link, there=there):
             rules.begin(ws)
             if isinstance(link, HostBridge):
-                if there:
-                    bridge_move.unmake_bridge(link.name, link.adapter)
+                from dacha.engine.network import rollback
+
                 rollback.make(ws.home, link)
                 return {}
             iproute.batch(_commands(link, there))
@@ -196,6 +196,8 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
         case ReattachTap():
             _reattach(ws, change)
         case RemoveLink(name=name, alias=alias) if ":bridge:" in alias:
+            from dacha.engine.network import rollback
+
             rollback.unmake(ws.home, name, alias.rpartition(":")[2])
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
@@ -241,8 +243,8 @@ def _keep_router_advertisements(*, later: bool = False) -> None:
     Of links that appear `later` only adapters are told so: what programs make is theirs to tell.
     """
     for link, seen in iproute.links().items():
-        if seen.alias.startswith("dacha:") or (later and seen.kind):
-            continue  # what guests say of the way out is nothing to this host
+        if (seen.alias.startswith("dacha:") and ":bridge:" not in seen.alias) or (later and seen.kind):
+            continue  # what guests say of the way out is nothing to this host; a bridge over its adapter is its LAN
         name = f"net/ipv6/conf/{link}/accept_ra"
         if sysctls.read(name) == "1":
             sysctls.change(name, "2")

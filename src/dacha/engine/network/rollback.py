@@ -12,18 +12,21 @@ import subprocess
 import sys
 import time
 
-from dacha.core.errors import AnswerNo, HostError, UsageError
+from dacha.core.errors import AnswerNo, BusyError, HostError, UsageError
 from dacha.core.named import NamedTuple
 from dacha.core.network.links import HostBridge
 from dacha.core.units import duration, whole_number
 from dacha.engine.home import Home
 from dacha.host.files import locked
-from dacha.host.network import bridge_move, iproute
+from dacha.host.network import bridge_move, iproute, link_state
+from dacha.host.network.link_state import LinkState
 from dacha.host.records import DAMAGED, read_record, write_record
 
 # Long enough to see that one is still connected, to log in anew where not, and to type the command.
 BACK_S, BACK_MOST_S = 60.0, 3600.0
 BACK_VARIABLE = "DACHA_BACK_AFTER"
+# How often the way back is tried, a second apart, and when somebody else goes it (seconds after its time).
+TRIES, LATE_S = 300, 30.0
 
 
 class Move(NamedTuple):
@@ -34,11 +37,17 @@ class Move(NamedTuple):
     until: float
 
 
-def _read(home: Home) -> Move | None:
+def _read(home: Home) -> tuple[Move, LinkState | None] | None:
+    """The bridge, and what its adapter had before; None of that in a note of an older version."""
     try:
-        return Move(*read_record(home.rollback_note, 1, "move")["move"])
+        told = read_record(home.rollback_note, 1, "move")
+        return Move(*told["move"]), LinkState.from_record(told["before"]) if "before" in told else None
     except DAMAGED:
         return None
+
+
+def _write(home: Home, move: Move, before: LinkState | None) -> None:
+    write_record(home.rollback_note, 1, {"move": move} | ({"before": before.record()} if before else {}))
 
 
 def _lock(home: Home) -> contextlib.AbstractContextManager[None]:
@@ -47,8 +56,8 @@ def _lock(home: Home) -> contextlib.AbstractContextManager[None]:
 
 def waiting(home: Home) -> Move | None:
     """The bridge that will be unmade unless it is confirmed; None when there is none."""
-    move = _read(home)
-    return move if move and move.until else None
+    noted = _read(home)
+    return noted[0] if noted and noted[0].until else None
 
 
 def back_after() -> float:
@@ -67,53 +76,95 @@ def back_after() -> float:
 
 
 def make(home: Home, link: HostBridge) -> None:
-    """Make the bridge. Its way back is armed first; a bridge that was confirmed before needs none. Raises HostError."""
-    before = _read(home)
-    if before == (link.name, link.adapter, 0.0):
-        bridge_move.make_bridge(link.name, link.alias, link.adapter)
-        return
+    """Make the bridge. What the adapter has is noted and the way back armed first; a bridge that was confirmed before
+    needs nobody's word, once it is made. Raises HostError."""
+    noted = _read(home)
+    known = noted is not None and noted[0] == (link.name, link.adapter, 0.0)
     after_s = back_after()
-    write_record(home.rollback_note, 1, {"move": Move(link.name, link.adapter, time.time() + after_s)})
-    subprocess.Popen(
-        [sys.executable, "-P", "-m", "dacha.engine.network.rollback", home.lab, str(after_s)],
-        stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
-    )  # fmt: skip
-    bridge_move.make_bridge(link.name, link.alias, link.adapter)
+    with _lock(home):
+        if link.name in iproute.links():  # it is down, or the adapter is none of its ports
+            bridge_move.unmake_bridge(link.name, link.adapter, noted[1] if noted else None, as_noted=False)
+        move, before = Move(link.name, link.adapter, time.time() + after_s), link_state.read(link.adapter)
+        if noted and noted[1] and noted[0][:2] == move[:2] and not before.addresses():
+            before = noted[1]  # somebody else removed the bridge, and with it what this host had there
+        _write(home, move, before)
+        # It has this host's lock as soon as this ends, however that is.
+        subprocess.Popen(
+            [sys.executable, "-P", "-m", "dacha.engine.network.rollback", home.lab, str(after_s), repr(move.until)],
+            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
+        )  # fmt: skip
+        try:
+            bridge_move.make_bridge(link.name, link.alias, before)
+        except HostError:
+            with contextlib.suppress(HostError):  # the first failure is told; the way back tries this one again
+                _undo(home, move, before)
+            raise
+        if known:
+            _write(home, move._replace(until=0.0), before)
+
+
+def _undo(home: Home, move: Move, before: LinkState | None) -> None:
+    bridge_move.unmake_bridge(move.bridge, move.adapter, before, as_noted=True)
+    home.rollback_note.unlink(missing_ok=True)
 
 
 def confirm(home: Home) -> Move:
     """Keep the bridge. Raises AnswerNo when none waits for that."""
     with _lock(home):
-        move = waiting(home)
-        if move is None:
+        noted = _read(home)
+        if noted is None or not noted[0].until:
             raise AnswerNo("nothing waits to be confirmed", remedy="dacha diff shows what is and is not applied")
-        write_record(home.rollback_note, 1, {"move": move._replace(until=0.0)})
+        move, before = noted
+        _write(home, move._replace(until=0.0), before)
         return move
 
 
 def unmake(home: Home, bridge: str, adapter: str) -> None:
     """Take the bridge away, because the lab has it no more. Raises HostError."""
     with _lock(home):
-        bridge_move.unmake_bridge(bridge, adapter)
+        noted = _read(home)
+        before = noted[1] if noted and noted[0][:2] == (bridge, adapter) else None
+        bridge_move.unmake_bridge(bridge, adapter, before, as_noted=False)
         home.rollback_note.unlink(missing_ok=True)
 
 
-def wait_and_undo(home: Home, after_s: float) -> None:
-    """The way back: after `after_s` seconds the bridge is unmade, unless it was confirmed or is gone by then."""
+def overdue(home: Home) -> None:
+    """Go the way back whose process was killed: its time is long over. Raises HostError."""
+    move = waiting(home)
+    if move and time.time() > move.until + LATE_S:
+        _go_back(home)
+
+
+def wait_and_undo(home: Home, after_s: float, until: float) -> None:
+    """The way back of the bridge whose note says `until`: after `after_s` seconds it is unmade, unless it was confirmed
+    or is gone by then. (Another one that was made since has a process of its own.)"""
+
+    def over() -> bool:
+        move = waiting(home)
+        return move is None or move.until != until
+
     deadline = time.monotonic() + after_s
     while time.monotonic() < deadline:
-        if waiting(home) is None:
+        if over():
             return
         time.sleep(min(0.2, max(0.0, deadline - time.monotonic())))
-    with _lock(home):
-        move = waiting(home)
-        if move is None:
+    # Nobody is there to try again, and this host may be cut off.
+    for _ in range(TRIES):
+        try:
+            if not over():
+                _go_back(home)
             return
-        if move.bridge in iproute.links():
-            bridge_move.unmake_bridge(move.bridge, move.adapter)
-        home.rollback_note.unlink(missing_ok=True)
+        except (HostError, BusyError):
+            time.sleep(1.0)
+
+
+def _go_back(home: Home) -> None:
+    with _lock(home):
+        noted = _read(home)
+        if noted is not None and noted[0].until:
+            _undo(home, *noted)
 
 
 if __name__ == "__main__":
     with contextlib.suppress(HostError):
-        wait_and_undo(Home(sys.argv[1]), float(sys.argv[2]))
+        wait_and_undo(Home(sys.argv[1]), *map(float, sys.argv[2:]))

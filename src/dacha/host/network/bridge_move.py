@@ -2,74 +2,46 @@
 
 from __future__ import annotations
 
-import json
-import subprocess
-from collections.abc import Iterator
-from typing import Any
-
-from dacha.core.errors import HostError
-from dacha.host.facts import program
-from dacha.host.network import iproute
+from dacha.host.network import iproute, link_state
+from dacha.host.network.link_state import LinkState
 
 
-def make_bridge(bridge: str, alias: str, adapter: str) -> None:
-    """Make a bridge over an adapter: it gets the adapter's hardware address, and whatever address and route the host
-    had there. All in one go; what fails half-way is undone. Raises HostError."""
+def make_bridge(bridge: str, alias: str, before: LinkState) -> None:
+    """Make a bridge over the adapter that was noted: it gets the adapter's hardware address, and whatever this host had
+    there. Raises HostError; what was done by then is undone by `unmake_bridge`."""
+    adapter = before.name
     hardware = iproute.links()[adapter].hardware_address
-    lines = [
+    iproute.batch([
         f"link add name {bridge} type bridge forward_delay 0",
         f"link set dev {bridge} alias {alias}",
-        f"link set dev {bridge} address {hardware}",
-        f"link set dev {bridge} up",
-        f"link set dev {adapter} master {bridge}",
-        *_shift(adapter, bridge),
-    ]
-    try:
-        iproute.batch(lines)
-    except HostError:
-        if bridge in iproute.links():
-            unmake_bridge(bridge, adapter)
-        raise
+        f"link set dev {bridge} address {hardware} mtu {before.mtu}",
+    ])  # fmt: skip
+    link_state.give_settings(before, bridge)
+    iproute.batch([f"link set dev {bridge} up", f"link set dev {adapter} master {bridge}"])
+    link_state.clear(before)
+    link_state.lay(before, bridge)
 
 
-def unmake_bridge(bridge: str, adapter: str) -> None:
-    """Take the bridge away; the adapter gets back what the bridge has of the host's. Raises HostError."""
+def unmake_bridge(bridge: str, adapter: str, before: LinkState | None, *, as_noted: bool) -> None:
+    """Take the bridge away, if it is there, and give the adapter what the bridge has of this host's by now; or what was
+    noted `before`, where that is wanted (`as_noted`), or the bridge has no address any more. Raises HostError."""
     there = iproute.links()
-    lines = list(_shift(bridge, adapter)) if adapter in there else []
-    if adapter in there:
-        lines.insert(0, f"link set dev {adapter} nomaster")
-    iproute.batch([*lines, f"link delete {bridge}"])
-
-
-def _shift(source: str, target: str) -> Iterator[str]:
-    """What moves every address and route from one link to another. Link-local ones are each link's own."""
-    (link,) = _ask("address", "show", "dev", source)
-    addresses = [a for a in link.get("addr_info", ()) if a.get("scope") != "link"]
-    routes = []
-    for family, everywhere in (("-4", "0.0.0.0/0"), ("-6", "::/0")):
-        for r in _ask(family, "route", "show", "dev", source):
-            # The kernel's own routes come with the addresses.
-            if r.get("protocol") != "kernel":
-                routes.append(r | {"dst": everywhere if r["dst"] == "default" else r["dst"]})
-    for a in addresses:
-        yield f"address delete {a['local']}/{a['prefixlen']} dev {source}"
-    for a in addresses:
-        parts = [f"address replace {a['local']}/{a['prefixlen']} dev {target}"]
-        if a.get("broadcast"):
-            parts.append(f"broadcast {a['broadcast']}")
-        if a.get("dynamic"):
-            parts.append(f"valid_lft {a['valid_life_time']} preferred_lft {a['preferred_life_time']}")
-        # It was this host's a moment ago: nobody is asked whether it is free.
-        yield " ".join([*parts, *(["nodad"] if a["family"] == "inet6" else [])])
-    # Those without a gateway go first, as others lead over them.
-    for r in sorted(routes, key=lambda r: "gateway" in r):
-        parts = [f"route replace {r['dst']}"]
-        parts += [f"{word} {r[key]}" for key, word in (("gateway", "via"), ("prefsrc", "src")) if key in r]
-        yield " ".join([*parts, f"dev {target}", *([f"metric {r['metric']}"] if "metric" in r else [])])
-
-
-def _ask(*words: str) -> list[dict[str, Any]]:
-    done = subprocess.run([program("ip") or "ip", "-json", *words], capture_output=True, check=False)
-    if done.returncode:
-        raise HostError("cannot read this host's links", why=done.stderr.decode(errors="replace").strip())
-    return [row for row in json.loads(done.stdout or "[]") if row]
+    now = link_state.read(bridge) if bridge in there else None
+    given = before if as_noted or not (now and now.addresses()) else now
+    # A port of somebody else's bridge is theirs.
+    ours = adapter in there and there[adapter].master in (None, bridge)
+    if ours:
+        lines = [f"link set dev {adapter} nomaster"] if there[adapter].master else []
+        if before and as_noted and link_state.mtu(adapter) != before.mtu:
+            lines.append(f"link set dev {adapter} mtu {before.mtu}")
+        iproute.batch(lines)
+    for state in (before, now):
+        if state:
+            link_state.forget_rules(state, bridge)
+    if now:
+        link_state.clear(now)
+    try:
+        if ours and given:
+            link_state.lay(given, adapter)
+    finally:
+        iproute.batch([f"link delete {bridge}"] if now else [])

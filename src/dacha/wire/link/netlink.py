@@ -70,14 +70,18 @@ def messages(data: bytes) -> Iterator[tuple[int, bytes]]:
 
 def attributes(data: bytes) -> dict[int, bytes]:
     """The attributes by type, without the flags in it (NLA_F_NESTED, NLA_F_NET_BYTEORDER). Raises PeerError."""
-    found, at = {}, 0
+    return {kind & 0x3FFF: value for kind, value in raw_attributes(data)}
+
+
+def raw_attributes(data: bytes) -> Iterator[tuple[int, bytes]]:
+    """The attributes in order, each with its type as it is. Raises PeerError."""
+    at = 0
     while at + _ATTRIBUTE.size <= len(data):
         length, kind = _ATTRIBUTE.unpack_from(data, at)
         if not _ATTRIBUTE.size <= length <= len(data) - at:
             raise PeerError(f"netlink attribute at byte {at}: invalid length {length}")
-        found[kind & 0x3FFF] = data[at + _ATTRIBUTE.size : at + length]
+        yield kind, data[at + _ATTRIBUTE.size : at + length]
         at += (length + 3) & ~3
-    return found
 
 
 def _text(value: bytes) -> str:
