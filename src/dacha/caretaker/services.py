@@ -89,7 +89,8 @@ def served(
 
 def _ip6(lab: Lab, plan: Plan, bridge: BridgeLink) -> tuple[Scope6 | None, Advertisement | None]:
     net = plan.networks[bridge.network]
-    if net.subnet6 is None or net.gateway6 is None:
+    # On a host without IPv6 the bridge has no such address.
+    if net.subnet6 is None or net.gateway6 is None or not any(":" in a for a in bridge.addresses):
         return None, None
     hardware = bytes.fromhex(bridge.hardware_address.replace(":", ""))
     servers = tuple(a for a in net.name_servers if isinstance(a, IPv6Address)) or (net.gateway6,)

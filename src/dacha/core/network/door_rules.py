@@ -7,11 +7,18 @@ moment.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from ipaddress import IPv4Network, IPv6Network, collapse_addresses
 
 from dacha.core.plan.doors import ANYWHERE, Address, DoorPlan, Forward
 
 # The maps of doors: at every address of this host, at one of them, and on its loopback for itself alone.
 _DOOR_MAPS = ("doors", "doors6", "doors_there", "doors_there6", "doors_here")
+# The sets of doors with source limits, by how their maps look them up: each with its sets of who is let in.
+_LIMITS = {
+    "limited": ("allowed", "allowed6"),
+    "limited_there": ("allowed_there",),
+    "limited_there6": ("allowed_there6",),
+}
 
 
 def named_set(name: str, kind: str, elements: Iterable[str], *, what: str = "set", flags: str = "") -> list[str]:
@@ -40,6 +47,19 @@ def _map_of(plan: DoorPlan) -> str:
     return "doors_there" if plan.listen.version == 4 else "doors_there6"
 
 
+def _address_of(name: str) -> str:
+    """The kind of addresses in a map or set."""
+    return "ipv6_addr" if name.endswith("6") else "ipv4_addr"
+
+
+def _collapsed(sources: Iterable[IPv4Network | IPv6Network], version: int) -> Iterator[IPv4Network | IPv6Network]:
+    """The networks of one version, none of which is in another."""
+    if version == 4:
+        yield from collapse_addresses(n for n in sources if isinstance(n, IPv4Network))
+    else:
+        yield from collapse_addresses(n for n in sources if isinstance(n, IPv6Network))
+
+
 class DoorRules:
     """Host ports that lead to guests, as elements of the maps that the two hooks look them up in.
 
@@ -49,8 +69,7 @@ class DoorRules:
 
     def __init__(self, doors: list[DoorPlan]) -> None:
         self.maps: dict[str, list[str]] = {name: [] for name in _DOOR_MAPS}
-        self.limited: list[str] = []
-        self.allowed: dict[int, list[str]] = {4: [], 6: []}
+        self.limits: dict[str, list[str]] = {name: [] for lot in _LIMITS.items() for name in (lot[0], *lot[1])}
         # Ten thousand doors are written here: addresses are turned into text once, and no value is made for each port.
         self._texts: dict[int, str] = {}
         for plan in doors:
@@ -82,32 +101,42 @@ class DoorRules:
                 listen = f"{protocol} . {self._text(plan.listen)} . {port.first + n}"
                 elements.append(f"{listen} : {self._text(inside)} . {behind}")
             if plan.door.allow:
-                self.limited.append(at)
-                for source in plan.door.allow:
-                    self.allowed[source.version].append(f"{at} . {source}")
+                self._limit(plan, at if name == "doors" else listen)
+
+    def _limit(self, plan: DoorPlan, key: str) -> None:
+        """Let in by this door whom it names, at the addresses where it listens alone."""
+        name = _map_of(plan).replace("doors", "limited")
+        self.limits[name].append(key)
+        for allowed in _LIMITS[name]:
+            # One address may be named twice, by itself and in its subnet: an interval is there once.
+            for source in _collapsed(plan.door.allow, 6 if allowed.endswith("6") else 4):
+                self.limits[allowed].append(f"{key} . {source}")
 
     def declarations(self) -> Iterator[str]:
         """The maps and sets. Only what some door needs is written: each rule costs every new connection a moment."""
         key = "inet_proto . inet_service"
         for name, elements in self.maps.items():
-            at = "ipv6_addr" if name.endswith("6") else "ipv4_addr"
+            at = _address_of(name)
             place = key if name in ("doors", "doors6") else f"inet_proto . {at} . inet_service"
             if elements:
                 yield from named_set(name, f"{place} : {at} . inet_service", elements, what="map")
-        if self.limited:
-            yield from named_set("limited", key, self.limited)
-            for version, name in ((4, "allowed"), (6, "allowed6")):
-                yield from named_set(name, f"{key} . ipv{version}_addr", self.allowed[version], flags="interval")
+        for name, lots in _LIMITS.items():
+            if self.limits[name]:
+                place = key if name == "limited" else f"inet_proto . {_address_of(name)} . inet_service"
+                yield from named_set(name, place, self.limits[name])
+                for allowed in lots:
+                    kind = f"{place} . {_address_of(allowed)}"
+                    yield from named_set(allowed, kind, self.limits[allowed], flags="interval")
 
     def chains(self) -> Iterator[str]:
         """Who is led where: what comes in by a link, and what this host itself sends."""
-        if self.limited:
+        if any(self.limits.values()):
             # A door with source limits is shut before it leads anywhere; this host itself is never outside.
             yield "chain limits { type filter hook prerouting priority -150; policy accept;"
             yield "ct state established accept"
-            here = "fib daddr type local meta l4proto . th dport @limited"
-            yield f"{here} meta nfproto ipv4 meta l4proto . th dport . ip saddr != @allowed counter drop"
-            yield f"{here} meta nfproto ipv6 meta l4proto . th dport . ip6 saddr != @allowed6 counter drop"
+            for name, lots in _LIMITS.items():
+                if self.limits[name]:
+                    yield from (self._limit_rule(name, allowed) for allowed in lots)
             yield "}"
         for chain, hook in (("entered", "prerouting"), ("entered_here", "output")):
             rules = [
@@ -117,6 +146,15 @@ class DoorRules:
             ]
             if rules:
                 yield from (f"chain {chain} {{ type nat hook {hook} priority -100; policy accept;", *rules, "}")
+
+    @staticmethod
+    def _limit_rule(name: str, allowed: str) -> str:
+        family = "ip6" if allowed.endswith("6") else "ip"
+        if name == "limited":
+            here, key = f"meta nfproto ipv{family[2:] or 4} fib daddr type local", "meta l4proto . th dport"
+        else:
+            here, key = "", f"meta l4proto . {family} daddr . th dport"
+        return f"{here} {key} @{name} {key} . {family} saddr != @{allowed} counter drop".strip()
 
     @staticmethod
     def _rule(name: str) -> str:

@@ -128,10 +128,11 @@ def _hardware(kind: str, lab: str, *parts: str) -> str:
     return ":".join(f"{b:02x}" for b in (0xFE if kind == "tap" else 0x02, *digest[:5]))
 
 
-def kernel_plan(lab: Lab, plan: Plan, wired: Collection[str] = ()) -> KernelPlan:
+def kernel_plan(lab: Lab, plan: Plan, wired: Collection[str] = (), *, ipv6: bool = True) -> KernelPlan:
     """The links for those networks of the lab that the kernel carries.
 
-    `wired` are those interfaces of bridge networks that are no bridges but adapters.
+    `wired` are those interfaces of bridge networks that are no bridges but adapters. Where the host has no `ipv6`, the
+    bridges have no such address.
     """
     links: dict[str, Link] = {}
     for name in [n.name for n in lab.networks.values() if n.managed]:
@@ -140,7 +141,7 @@ def kernel_plan(lab: Lab, plan: Plan, wired: Collection[str] = ()) -> KernelPlan
         if net.subnet:
             own = dict.fromkeys(a for a in (net.gateway, net.resolver) if a)
             addresses += [f"{a}/{net.subnet.prefixlen}" for a in own]
-        if net.subnet6 and net.gateway6:
+        if net.subnet6 and net.gateway6 and ipv6:
             addresses.append(f"{net.gateway6}/{net.subnet6.prefixlen}")
         bridge = BridgeLink(
             name=link_name(lab.name, "network", name),

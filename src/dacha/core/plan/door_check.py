@@ -58,6 +58,22 @@ def check_listen(door: Door, network: Network | None, path: Path, findings: list
         )
 
 
+def check_own(door: Door, path: Path, findings: list[Finding]) -> None:
+    """A door of a guest on a bridge is at the guest's own address: nothing of this host's leads there or holds it back,
+    so what only this host could do is refused."""
+    at = f"{door.guest} is on a bridge: it is entered at its own address"
+    given = {
+        "allow": (bool(door.allow), "this host cannot limit who connects", "limit it by the guest's own firewall"),
+        "listen": (door.listen is not None, "this host does not listen for it", ""),
+        "port": (bool(door.port and door.port != door.to), f"at port {door.to}", "set `to` if its service has another"),
+    }
+    for key, (there, why, remedy) in given.items():
+        if there:
+            remedy = f"leave {key} out" + (f", and {remedy}" if remedy else "")
+            subject = f"door {door.guest} {door.name}"
+            findings.append(Finding(ERROR, "door-own", subject, f"{key}: {at}, {why}", remedy, (*path, key)))
+
+
 def check_listen6(
     door: Door, network: Network | None, adapter: AdapterPlan | None, path: Path, findings: list[Finding]
 ) -> None:

@@ -14,12 +14,12 @@ from dacha.core.lab.model import Door, Guest, Lab
 from dacha.core.lab.network import Ports
 from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan, AddressPlan
-from dacha.core.plan.door_check import check_listen, check_listen6, isolation
+from dacha.core.plan.door_check import check_listen, check_listen6, check_own, isolation
 from dacha.core.spelling import did_you_mean
 
 Address = IPv4Address | IPv6Address
 LOOPBACK = IPv4Address("127.0.0.1")
-ANYWHERE = IPv4Address("0.0.0.0")
+ANYWHERE, ANYWHERE6 = IPv4Address("0.0.0.0"), IPv6Address("::")
 # Where the search for a free host port begins, by service; the guest's last octet is added, so that
 # the guest at .10 gets 2210 for SSH and a person can tell the two apart.
 PORT_BASES = {"ssh": 2200, "rdp": 3400, "vnc": 6000, "http": 8000, "https": 8400}
@@ -161,13 +161,17 @@ def _door(door: Door, lab: Lab, addresses: AddressPlan, taken: _TakenPorts, find
     path: Path = ("guest", door.guest, "door", door.name)
     adapter = _adapter_for(door, lab.guests[door.guest], lab, addresses, path, findings)
     listen = door.listen or (ANYWHERE if door.from_lan else LOOPBACK)
+    if listen == ANYWHERE6:
+        listen = ANYWHERE  # both families, as a socket there has them (RFC 3493 section 5.3)
     network = lab.networks[adapter.network] if adapter else None
     means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
     if network and network.kind == "host-only" and door.from_lan:
         findings.append(isolation(door, lab, path))
         means = "none"
     check_listen(door, network, path, findings, simulated=lab.simulated)
-    if listen.version == 6:
+    if means == "own":
+        check_own(door, path, findings)
+    if door.listen and door.listen.version == 6 and means != "own":
         check_listen6(door, network, adapter, path, findings)
     if means == "forward" and door.port:
         other = taken.clash(door.protocol, listen, door.port)

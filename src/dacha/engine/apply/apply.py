@@ -193,6 +193,8 @@ def _carry_out(
         if when_of(change) == NEXT_START:
             outcome.waiting.append(change)
         elif not isinstance(change, StartGuest | ChangeKeys) and change.guest not in unfit:
+            if isinstance(change, Forwarding) and change.on and _lacks_rules(outcome):
+                continue  # said already; nothing is forwarded without them
             began = time.monotonic()
             try:
                 ended = carry_out(work, change)
@@ -225,6 +227,10 @@ def _carry_out(
         first = f"made {', '.join(made[started.guest])}; " if started.guest in made else ""
         report(subject(started), first + started.done(), took)
     return outcome
+
+
+def _lacks_rules(outcome: Outcome) -> bool:
+    return any(isinstance(change, LoadRules) for change, _ in outcome.failed)
 
 
 def _without(change: Change, machines: dict[str, Machine]) -> set[str | None]:

@@ -170,7 +170,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
             # Before this host forwards: what it did not before, it does for the lab alone.
             transit.close(sysctls.not_forwarded_before())
             for name in sysctls.FORWARDING.values():
-                sysctls.change(name, "1")
+                sysctls.change(name, "1")  # (a family that this kernel has not is passed over)
         case Forwarding():
             sysctls.put_back()
             transit.open_again()
@@ -202,7 +202,14 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
         case RemoveLink(name=name):
             iproute.batch([f"link delete {name}"])
         case LoadRules(unfiltered=lacking):
-            ended = rules.load(ws, plan, lacking)
+            try:
+                ended = rules.load(ws, plan, lacking)
+            except HostError:
+                if not _rules_there(ws) and not _others(ws):
+                    # This host forwards for the sake of labs only under their rules.
+                    sysctls.put_back()
+                    transit.open_again()
+                raise
             for link in wanted_links(ws, plan).bridges():
                 _let_loopback_out(link)
             return ended
@@ -264,7 +271,8 @@ def _commands(link: BridgeLink | VlanLink | TapLink | DirectLink, there: bool) -
             yield f"link add name {link.name} type bridge forward_delay 0 mcast_snooping 0"
             yield f"link set dev {link.name} alias {link.alias}"
         # Its link-local address follows from this one, so that the rules know it and nobody else can take it.
-        yield f"link set dev {link.name} address {link.hardware_address} addrgenmode eui64 group {GROUP}"
+        mode = " addrgenmode eui64" if any(":" in a for a in link.addresses) else ""
+        yield f"link set dev {link.name} address {link.hardware_address}{mode} group {GROUP}"
         if there:
             yield f"address flush dev {link.name} scope global"
         for address in link.addresses:

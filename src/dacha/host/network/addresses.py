@@ -6,11 +6,13 @@ from collections.abc import Collection
 from ipaddress import IPv4Address, IPv4Network
 
 _ROUTES = "/proc/net/route"
+# A route as wide as this leads to everything, and is no subnet of anybody's: the largest private block is a /8.
+WIDEST = 4
 
 
 def used_subnets(own: Collection[str] = ()) -> list[IPv4Network]:
-    """Every IPv4 subnet in the host's main routing table (proc(5)), without the default route, and without those
-    behind the links `own`."""
+    """Every IPv4 subnet in the host's main routing table (proc(5)), without the default route and the halves of
+    everything that stand for one (a VPN's 0.0.0.0/1 and 128.0.0.0/1), and without those behind the links `own`."""
     import struct
 
     found = set()
@@ -26,7 +28,7 @@ def used_subnets(own: Collection[str] = ()) -> list[IPv4Network]:
         # Both are 32-bit numbers in this machine's byte order, written in hexadecimal.
         destination, mask = (struct.unpack(">I", struct.pack("=I", int(fields[n], 16)))[0] for n in (1, 7))
         prefix = mask.bit_count()
-        if 0 < prefix < 32:
+        if WIDEST < prefix < 32:
             found.add(IPv4Network((destination & mask, prefix)))
     return sorted(found)
 

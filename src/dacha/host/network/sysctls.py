@@ -28,6 +28,12 @@ def read(name: str) -> str | None:
         return None
 
 
+def has_ipv6() -> bool:
+    """False where this host has IPv6 switched off for links that are made (Linux: ip-sysctl, disable_ipv6; the kernel
+    parameter ipv6.disable)."""
+    return read("net/ipv6/conf/default/disable_ipv6") == "0"
+
+
 def write(name: str, value: str) -> None:
     """Raises HostError."""
     try:
