@@ -1,6 +1,7 @@
 """The address plan: never a used, reserved or foreign address; stable; wrong ones refused with a free one named."""
 
 from ipaddress import IPv4Address, IPv4Network
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -13,6 +14,7 @@ from dacha.core.lab.read import read_lab
 from dacha.core.plan.addresses import plan_addresses, propose_address
 from dacha.core.plan.plan import make_plan
 from dacha.core.plan.subnets import AVOIDED, UsedSubnets, free_subnet
+from dacha.host.network import addresses
 
 subnets = st.builds(
     lambda base, prefix: IPv4Network((base, prefix), strict=False),
@@ -243,3 +245,38 @@ def test_a_machine_that_is_no_guest_keeps_its_address_from_guests() -> None:
     ):  # fmt: skip
         wrong = read_lab(MACHINES.replace(before, after)).findings
         assert any(words in f.what + f.remedy for f in wrong), wrong
+
+
+@pytest.mark.parametrize(
+    ("network", "code", "words"),
+    [
+        ('subnet = "10.77.4.0/24"\ndynamic = "10.77.4.2-10.77.4.9"', "dynamic-gateway", "the resolver 10.77.4.2"),
+        ('subnet = "10.77.4.0/24"\ndynamic = "10.77.4.200-10.77.4.255"', "dynamic-gateway", "the broadcast address"),
+        ('subnet = "10.77.4.0/24"\ndynamic = "10.77.4.0-10.77.4.9"', "dynamic-gateway", "the network address"),
+        ('subnet = "10.77.4.0/24"\ngateway = "10.77.4.0"', "gateway-end", "is the network address of 10.77.4.0/24"),
+        ('subnet = "10.77.4.0/24"\ngateway = "10.77.4.255"', "gateway-end", "is the broadcast address"),
+        ('subnet = "127.0.0.0/24"', "subnet-reserved", "each machine's own loopback"),
+        ('subnet = "224.1.0.0/24"', "subnet-reserved", "multicast"),
+        ('subnet6 = "fe80::/64"', "subnet-reserved", "for one link"),
+        ('subnet6 = "fd77::/64"\n[network.b]\nkind = "nat"\nsubnet6 = "fd77::/64"', "subnet-overlap", "network pier"),
+    ],
+)  # fmt: skip
+def test_an_address_that_no_guest_can_have_is_refused(network: str, code: str, words: str) -> None:
+    lab = read_lab(f'[lab]\nname = "l"\n[network.pier]\nkind = "nat"\nbackend = "kernel"\n{network}\n').lab
+    assert lab is not None
+    found = [f for f in make_plan(lab).findings if f.code == code]
+    assert found and words in found[0].what and found[0].remedy
+
+
+def test_a_vpns_halves_of_everything_are_no_subnets_of_this_host(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    table = tmp_path / "route"
+    table.write_text(
+        "Iface\tDestination\tGateway\tFlags\tRefCnt\tUse\tMetric\tMask\tMTU\tWindow\tIRTT\n"
+        "tun0\t00000000\t00000000\t1\t0\t0\t0\t00000080\t0\t0\t0\n"
+        "tun0\t00000080\t00000000\t1\t0\t0\t0\t00000080\t0\t0\t0\n"
+        "eth0\t000200C0\t00000000\t1\t0\t0\t0\t00FFFFFF\t0\t0\t0\n"
+    )
+    monkeypatch.setattr(addresses, "_ROUTES", str(table))
+    assert addresses.used_subnets() == [IPv4Network("192.0.2.0/24")]

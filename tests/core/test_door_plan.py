@@ -43,6 +43,9 @@ def test_a_door_from_the_lan_listens_everywhere_and_one_from_the_host_on_loopbac
     assert errors(plan.findings) == []
 
 
+BRIDGED = '[guest.tower]\nadapter = [{ network = "quay", address = "172.20.8.7" }]\n'
+
+
 def test_a_range_becomes_one_forward_a_port() -> None:
     plan = plan_of('door.video = { from = "lan", protocol = "udp", to = "5000-5002", port = "7000-7002" }\n')
     assert forwards(plan, "gauge", "video")[2] == "udp 0.0.0.0:7002 → 10.77.4.20:5002"
@@ -89,6 +92,9 @@ def test_overlapping_ranges_are_refused() -> None:
         ('door.ssh = { from = "lan", listen = "127.0.0.1" }', "listen-closed"),
         ('door.ssh = { from = "lan", allow = ["192.0.2.0/24"] }', "allow-user-mode"),
         ('[guest.bare]\ndoor.ssh = { from = "host" }', "door-no-adapter"),
+        (BRIDGED + 'door.ssh = { from = "lan", allow = ["192.0.2.0/24"] }', "door-own"),
+        (BRIDGED + 'door.ssh = { from = "lan", listen = "192.0.2.9" }', "door-own"),
+        (BRIDGED + 'door.ssh = { from = "lan", port = 2220 }', "door-own"),
     ],
 )
 def test_a_door_that_cannot_be_is_refused_with_a_remedy(door: str, code: str) -> None:
