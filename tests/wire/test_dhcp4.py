@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4 import BROADCAST_FLAG, Kind, Message, Option, decode, encode, encode_routes
-from dacha.wire.dhcp.dhcp4_lease import Action, BootFiles, Keep, Probe, Reply, Reservation, Scope
+from dacha.wire.dhcp.dhcp4_lease import Action, BootFiles, Full, Keep, Lease, Probe, Reply, Reservation, Scope, Wait
 from dacha.wire.dhcp.dhcp4_server import Server
 
 GAUGE, STRANGER, THIRD = (bytes.fromhex(f"0200000000{n}") for n in ("20", "99", "98"))
@@ -136,6 +136,9 @@ def test_a_stranger_gets_a_dynamic_address_that_nobody_answers_for_and_keeps_it(
     actions = server.probed(probe, True, 0.0)  # somebody answers: it is left alone, and the next is tried
     assert isinstance(actions[0], Keep) and actions[0].lease.state == "declined"
     assert isinstance(actions[-1], Probe) and actions[-1].address == probe.address + 1
+    # Who asks again meanwhile is offered nothing before it is known that nobody has it (RFC 2131 section 3.1).
+    assert server.receive(said(Kind.DISCOVER, STRANGER), 1.0) == [Wait()]
+    assert replies(server.probed(actions[-1], False, 1.5)) == [(Kind.OFFER, str(probe.address + 1))]
     assert take(server, STRANGER) == probe.address + 1
     again = Server(SCOPE, server.leases)  # after a restart
     assert take(again, STRANGER, 10.0) == probe.address + 1
@@ -164,7 +167,7 @@ def test_an_address_is_never_given_twice_and_a_full_range_is_silent() -> None:
     clients = [bytes.fromhex(f"02aa000000{n:02x}") for n in range(5)]
     given = [take(server, c) for c in clients[:3]]
     assert len(set(given)) == 3
-    assert server.receive(said(Kind.DISCOVER, clients[3]), 1.0) == []
+    assert server.receive(said(Kind.DISCOVER, clients[3]), 1.0) == [Full()]
     # Expired, the one that is free the longest goes to the next.
     server.receive(said(Kind.REQUEST, clients[0], ciaddr=given[0].packed), 3000.0)
     assert take(server, clients[3], 3700.0) in given[1:]
@@ -172,6 +175,35 @@ def test_an_address_is_never_given_twice_and_a_full_range_is_silent() -> None:
     assert server.receive(said(Kind.REQUEST, clients[4], options={50: given[0].packed}), 3701.0) == []
     other = {Option.SERVER: b"\x0a\x4d\x04\x63", Option.REQUESTED_ADDRESS: given[0].packed}
     assert server.receive(said(Kind.REQUEST, clients[4], options=other), 3701.0) == []
+
+
+def test_leases_of_a_clock_that_was_years_ahead_end_in_time() -> None:
+    first = IPv4Address("10.77.4.100")
+    old = {first + n: Lease(first + n, b"", bytes((2, 0, 0, 0, 9, n)), 2e9, "bound") for n in range(3)}
+    server = Server(SCOPE, old)
+    assert server.receive(said(Kind.DISCOVER, STRANGER), 1e9) == [Full()]
+    assert take(server, STRANGER, 1e9 + 3601) in old
+    # So they do when the clock is put right while it serves.
+    ahead = Server(SCOPE)
+    for n in range(3):
+        take(ahead, bytes((2, 0, 0, 0, 9, n)), 2e9)
+    assert ahead.receive(said(Kind.DISCOVER, STRANGER), 1e9) == [Full()]
+    assert take(ahead, STRANGER, 1e9 + 3601) in ahead.leases
+
+
+def test_after_renumbering_a_machine_with_many_old_leases_gets_a_new_one() -> None:
+    old = {a: Lease(a, bytes((n,)), STRANGER, 5000.0, "bound") for n, a in enumerate(map(IPv4Address, range(7, 12)))}
+    assert take(Server(SCOPE, old), STRANGER, 10.0) in (IPv4Address("10.77.4.100") + n for n in range(3))
+
+
+def test_a_client_knows_its_answer_by_the_identifier_that_it_sent() -> None:
+    """RFC 6842 section 3: in offers, acknowledgements and refusals alike."""
+    asked = {Option.CLIENT: b"\1tide"}
+    (offer,) = Server(SCOPE).receive(said(Kind.DISCOVER, GAUGE, options=asked), 0.0)
+    assert isinstance(offer, Reply) and offer.message.options[Option.CLIENT] == b"\1tide"
+    wrong = asked | {Option.REQUESTED_ADDRESS: IPv4Address("10.77.4.99").packed, Option.SERVER: SCOPE.server.packed}
+    (nak,) = Server(SCOPE).receive(said(Kind.REQUEST, GAUGE, options=wrong), 0.0)
+    assert isinstance(nak, Reply) and nak.message.kind == Kind.NAK and nak.message.options[Option.CLIENT] == b"\1tide"
 
 
 def test_inform_and_decline() -> None:

@@ -117,7 +117,37 @@ def test_answers_of_others_are_kept_for_their_time_and_counted_down() -> None:
     nothing.authority.append(dns.rrset.from_text("example.org.", 900, "IN", "SOA", "a. b. 1 2 3 4 25"))
     cache.keep(query.to_wire(), nothing.to_wire(), 0.0)
     assert cache.find(query.to_wire(), 24.0, udp=True) and not cache.find(query.to_wire(), 26.0, udp=True)
+    # So it is where a name leads to one that has nothing of the kind (RFC 2308 section 2.1).
+    led = dns.message.make_response(query)
+    led.answer.append(dns.rrset.from_text("www.example.org.", 3600, "IN", "CNAME", "web.example.org."))
+    cache.keep(query.to_wire(), led.to_wire(), 100.0)
+    assert cache.find(query.to_wire(), 101.0, udp=True) is None
+    led.authority.append(dns.rrset.from_text("example.org.", 900, "IN", "SOA", "a. b. 1 2 3 4 5"))
+    cache.keep(query.to_wire(), led.to_wire(), 100.0)
+    assert cache.find(query.to_wire(), 104.0, udp=True) and not cache.find(query.to_wire(), 106.0, udp=True)
     # A failure, or the answer to another question, is not kept.
     other = dns.message.make_response(dns.message.make_query("example.net", "A"))
     cache.keep(query.to_wire(), other.to_wire(), 0.0)
     assert len(cache) == 0
+
+
+def test_an_unknown_version_of_edns_is_told_which_is_known() -> None:
+    """RFC 6891 section 6.1.3."""
+    query = dns.message.make_query("gauge.real.internal", "A", use_edns=1)
+    wire = ZONE.answer(query.to_wire())
+    assert wire and dns.message.from_wire(wire).rcode() == dns.rcode.BADVERS and dns.message.from_wire(wire).edns == 0
+
+
+def test_a_guest_on_two_networks_is_told_by_the_address_that_the_asker_reaches() -> None:
+    names = {"gauge": ["10.77.4.20", "10.77.9.20", "fd77:4::20"], "far": ["10.77.8.9"]}
+    zone = Zone("real.internal", {n: [ip_address(a) for a in has] for n, has in names.items()}, [])
+
+    def told(seen: Zone, name: str, kind: str) -> list[str]:
+        wire = seen.answer(dns.message.make_query(f"{name}.real.internal", kind).to_wire())
+        assert wire
+        return sorted(r.to_text() for rrset in dns.message.from_wire(wire).answer for r in rrset)
+
+    near = zone.seen_from([ip_network("10.77.9.0/24")])
+    assert told(zone, "gauge", "A") == ["10.77.4.20", "10.77.9.20"] and told(near, "gauge", "A") == ["10.77.9.20"]
+    assert told(near, "gauge", "AAAA") == ["fd77:4::20"] and told(near, "far", "A") == ["10.77.8.9"]
+    assert told(zone, "gauge", "A") == ["10.77.4.20", "10.77.9.20"]

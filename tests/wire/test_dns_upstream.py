@@ -3,12 +3,22 @@
 from __future__ import annotations
 
 import dns.message
+import dns.rcode
 import dns.rrset
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.wire.dns.upstream import asked_anew, believed, for_asker, key_of, leads_inside, question_of
+from dacha.wire.dns.upstream import (
+    asked_anew,
+    believed,
+    believed_but_case,
+    failed,
+    for_asker,
+    key_of,
+    leads_inside,
+    question_of,
+)
 
 QUERY = dns.message.make_query("www.Example.org", "A", id=7).to_wire()
 
@@ -37,6 +47,17 @@ def test_an_answer_is_believed_letter_by_letter(dice: int) -> None:
         said.replace(b"\0\1\0\1", b"\0\x1c\0\1"), said[:11], b"",
     ):  # fmt: skip
         assert not believed(asked, forged)
+    # A server that writes names in lower case repeats all but that.
+    lowered = said[:12] + said[12:].lower()
+    assert believed_but_case(asked, lowered) and not believed_but_case(asked, b"\x12\x35" + lowered[2:])
+    assert not believed_but_case(asked, lowered.replace(b"www", b"wwx"))
+
+
+@pytest.mark.parametrize(("code", "other"), [("SERVFAIL", True), ("REFUSED", True), ("NXDOMAIN", False)])
+def test_another_server_is_asked_where_one_could_not_tell(code: str, other: bool) -> None:
+    made = dns.message.make_response(dns.message.from_wire(QUERY))
+    made.set_rcode(dns.rcode.from_text(code))
+    assert failed(made.to_wire()) is other
 
 
 def test_two_askers_of_one_question_share_it_whatever_their_number_and_case() -> None:

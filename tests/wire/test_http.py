@@ -70,3 +70,20 @@ def test_any_bytes_are_a_request_or_refused(data: bytes) -> None:
 @given(st.text(st.characters(exclude_categories=["Cs"])))
 def test_a_path_comes_through_a_url_as_it_is(path: str) -> None:
     assert unquote(quote(path)) == path and quote("boot/grub/x86_64-efi/core.efi") == "boot/grub/x86_64-efi/core.efi"
+
+
+def test_a_range_is_of_a_get_alone_and_a_refusal_says_how_long_the_file_is() -> None:
+    """RFC 9110 sections 14.1.2, 14.2 and 15.5.17."""
+    head = decode_request(b"HEAD /x HTTP/1.1\r\nHost: a\r\nRange: bytes=5-9\r\n\r\n")
+    assert (head.first, head.last) == (None, None) and answer(head, 100).startswith(b"HTTP/1.1 200")
+    for asked, size in (("bytes=-0", 100), ("bytes=200-", 100), ("bytes=-5", 0)):
+        with pytest.raises(Refused) as refused:
+            part(decode_request(f"GET /x HTTP/1.1\r\nHost: a\r\nRange: {asked}\r\n\r\n".encode()), size)
+        told = refusal(refused.value.status, size=refused.value.size)
+        assert b" 416 " in told and f"Content-Range: bytes */{size}\r\n".encode() in told
+
+
+@pytest.mark.parametrize(("options", "goes_on"), [("Keep-Alive, close", False), ("Close", False), ("Keep-Alive", True)])
+def test_a_connection_ends_where_one_of_its_options_says_so(options: str, goes_on: bool) -> None:
+    request = decode_request(f"GET /x HTTP/1.1\r\nHost: a\r\nConnection: {options}\r\n\r\n".encode())
+    assert request.goes_on is goes_on

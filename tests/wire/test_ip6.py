@@ -29,10 +29,16 @@ def association(*addresses: IPv6Address) -> tuple[int, bytes]:
     return 3, b"iaid" + bytes(8) + dhcp6.encode_options(inner)
 
 
-def ask(kind: int, *options: tuple[int, bytes], source: IPv6Address = FROM_GAUGE, duid: bytes = DUID) -> Message | None:
+def ask(
+    kind: int,
+    *options: tuple[int, bytes],
+    source: IPv6Address = FROM_GAUGE,
+    duid: bytes = DUID,
+    heard: bytes | None = None,
+) -> Message | None:
     message = Message(kind, b"abc", ((1, duid), *options))
     assert decode(encode(message)) == message
-    return answer(SCOPE, message, source)
+    return answer(SCOPE, message, source, heard)
 
 
 def given_addresses(m: Message | None) -> dict[IPv6Address, int]:
@@ -63,6 +69,18 @@ def test_a_guest_is_known_by_its_link_local_address_or_its_identifier() -> None:
     stranger = ask(dhcp6.SOLICIT, association(), source=private)
     assert given_addresses(stranger) == {}
     assert ask(dhcp6.REBIND, association(PLANNED), source=private) is None
+    # The adapter that was heard to use that address counts, whatever its system says of itself.
+    assert given_addresses(ask(dhcp6.SOLICIT, association(), source=private, heard=GAUGE)) == {PLANNED: dhcp6.VALID_S}
+    second = ask(dhcp6.SOLICIT, association(), source=private, duid=b"\0\1\0\1time" + GAUGE, heard=OWN)
+    assert given_addresses(second) == {}, "a second adapter with the identifier of the first is not the first"
+
+
+def test_who_asks_for_a_prefix_is_told_that_there_is_none() -> None:
+    """RFC 8415 section 18.3.9: a status for each association, beside the address that it gets."""
+    said = ask(dhcp6.SOLICIT, association(), (25, b"idpd" + bytes(8)))
+    assert said and given_addresses(said) == {PLANNED: dhcp6.VALID_S}
+    value = said.first(25)
+    assert value and value[:4] == b"idpd" and dhcp6.decode_options(value, 12)[0][1][:2] == b"\0\6"
 
 
 @pytest.mark.parametrize("kind", [dhcp6.REQUEST, dhcp6.RENEW, dhcp6.RELEASE, dhcp6.DECLINE])

@@ -47,7 +47,7 @@ from dacha.engine.workspace import Workspace
 from dacha.host.accounts import account_for
 
 # A worker is waited for this long at the caretaker's start, so that what was started is served.
-UP_S = 60.0
+UP_S, RESOLVERS_S = 60.0, 1.0
 
 
 class Opened(NamedTuple):
@@ -81,10 +81,12 @@ class Caretaker:
         self._guarding: Guarding | None = None
         self._files = FileService(log.say)
         self._up = asyncio.Event()
+        self._resolving: asyncio.Task[None] | None = None
         self.failed = False
 
     async def renew(self, ws: Workspace) -> None:
         """Serve what the lab wants. What cannot be served now is said, and tried again by the caller."""
+        self._resolving = self._resolving or asyncio.ensure_future(self._follow_resolvers())
         served_before = {name: (x, self._sockets[name]) for name, x in self._served.items() if name in self._sockets}
         self._close_services()
         # Guests that run keep what they were started with, whatever the lab says by now.
@@ -204,6 +206,16 @@ class Caretaker:
         assert self._ws is not None and self._now is not None
         return names_of(self._ws.lab, self._now, host_resolvers())
 
+    async def _follow_resolvers(self) -> None:
+        """This host's own name servers change when it is at another place: within two seconds they are asked there."""
+        known = host_resolvers()
+        while True:
+            await asyncio.sleep(RESOLVERS_S)
+            if (now := host_resolvers()) != known and self._now:
+                known = now
+                self._log.say(f"this host's name servers are {', '.join(now) or 'none'} now")
+                self._names(self._now)
+
     def _names(self, now: Plan) -> None:
         """Guests are elsewhere: their names lead there."""
         self._now = now
@@ -270,6 +282,8 @@ class Caretaker:
         self._served = {}
 
     def close(self) -> None:
+        if self._resolving:
+            self._resolving.cancel()
         if self._workers:
             self._workers.close()
             self._workers = None

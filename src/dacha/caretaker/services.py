@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
@@ -52,7 +53,19 @@ def host_resolvers(path: Path = Path("/etc/resolv.conf")) -> tuple[str, ...]:
     except OSError:
         return ()
     words = (line.split() for line in lines)
-    return tuple(w[1].partition("%")[0] for w in words if len(w) > 1 and w[0] == "nameserver")
+    return tuple(_numbered(w[1]) for w in words if len(w) > 1 and w[0] == "nameserver")
+
+
+def _numbered(address: str) -> str:
+    """A link-local address with its link's number instead of its name (RFC 4007 section 11): the packet worker knows no
+    names."""
+    plain, _, link = address.partition("%")
+    if not link or link.isdecimal():
+        return address
+    try:
+        return f"{plain}%{socket.if_nametoindex(link)}"
+    except OSError:
+        return plain  # the link is gone, and with it the resolver
 
 
 def served(

@@ -26,9 +26,10 @@ _RANGE = re.compile(r"bytes=(?:(?P<first>\d{1,18})-(?P<last>\d{0,18})|-(?P<end>\
 class Refused(PeerError):
     """A request that is not carried out: its status (RFC 9110 section 15)."""
 
-    def __init__(self, status: int, what: str) -> None:
+    def __init__(self, status: int, what: str, size: int | None = None) -> None:
+        """`size` is that of the file, where a range of it was asked for that it has not."""
         super().__init__(what)
-        self.status = status
+        self.status, self.size = status, size
 
 
 class Request(NamedTuple):
@@ -64,8 +65,10 @@ def decode_request(data: bytes) -> Request:
     path = unquote(target.partition("?")[0].partition("#")[0])
     if not path.startswith("/") or "\0" in path:
         raise Refused(400, "a target that is no path")
-    goes_on = line["version"] == "1.1" and fields.get("connection", "").lower() != "close"
-    first, last = _range(fields.get("range", ""))
+    options = {word.strip() for word in fields.get("connection", "").lower().split(",")}
+    goes_on = line["version"] == "1.1" and "close" not in options
+    # A range is of a GET alone (RFC 9110 section 14.2).
+    first, last = _range(fields.get("range", "") if line["method"] == "GET" else "")
     return Request(path.lstrip("/"), first, last, line["method"] == "HEAD", goes_on)
 
 
@@ -93,10 +96,12 @@ def _range(text: str) -> tuple[int | None, int | None]:
 def part(request: Request, size: int) -> tuple[int, int]:
     """Where what is asked for of a file begins, and its length. Raises Refused for what is beyond its end."""
     if request.first is None:
+        if request.last == 0 or (request.last and not size):
+            raise Refused(416, "the last bytes of a file, and none of them", size)
         length = size if request.last is None else min(request.last, size)
         return size - length, length
     if request.first >= size or (request.last is not None and request.last < request.first):
-        raise Refused(416, "a range beyond the file's end")
+        raise Refused(416, "a range beyond the file's end", size)
     return request.first, min(size - 1, request.last if request.last is not None else size) - request.first + 1
 
 
@@ -113,10 +118,12 @@ def answer(request: Request, size: int) -> bytes:
     return _head(200 if whole else 206, length, fields, goes_on=request.goes_on)
 
 
-def refusal(status: int, *, goes_on: bool = False) -> bytes:
-    """The whole answer to what is not carried out."""
-    allowed = ["Allow: GET, HEAD"] if status == 405 else []
-    return _head(status, 0, allowed, goes_on=goes_on)
+def refusal(status: int, *, goes_on: bool = False, size: int | None = None) -> bytes:
+    """The whole answer to what is not carried out; `size` as in Refused."""
+    fields = ["Allow: GET, HEAD"] if status == 405 else []
+    if size is not None:
+        fields.append(f"Content-Range: bytes */{size}")  # RFC 9110 section 15.5.17
+    return _head(status, 0, fields, goes_on=goes_on)
 
 
 def _head(status: int, length: int, fields: list[str], *, goes_on: bool) -> bytes:

@@ -13,7 +13,7 @@ from ipaddress import IPv4Address
 from dacha.caretaker.packets.frames import SendProbe, SendReply
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4 import Kind, Message, decode, encode
-from dacha.wire.dhcp.dhcp4_lease import Action, Keep, Lease, Probe, Reply, Scope
+from dacha.wire.dhcp.dhcp4_lease import Action, Full, Keep, Lease, Probe, Reply, Scope
 from dacha.wire.dhcp.dhcp4_server import Server
 from dacha.wire.link.ethernet import decode_arp
 
@@ -69,7 +69,7 @@ class DhcpService:
 
     def _carry_out(self, actions: list[Action], asked: Message) -> None:
         if not actions:
-            self._log(f"{_kind(asked)} of {asked.chaddr.hex(':')} gets no answer: it is not ours to give")
+            self._log(f"no answer to a {_kind(asked)} from {asked.chaddr.hex(':')}: it is for another server")
         for n, action in enumerate(actions):
             match action:
                 case Keep(lease=lease):
@@ -79,6 +79,9 @@ class DhcpService:
                     return
                 case Reply():
                     self._send(action)
+                case Full():
+                    who = asked.chaddr.hex(":")
+                    self._log(f"no address for {who}: every address of the dynamic range is leased")
                 case Probe():
                     task = asyncio.ensure_future(self._probe(action))
                     self._tasks.add(task)

@@ -22,7 +22,7 @@ from dacha.wire.dns.zone import QUERY_MOST, Subnet, Zone, failure
 # A resolver of the host is given this long before the next is asked; a client over TCP may be silent this long.
 UPSTREAM_S, TCP_IDLE_S = 2.0, 10.0
 # Questions that wait for other servers at once, in all and of one guest; more are dropped, as their clients ask again.
-WAITING_MOST, EACH_MOST, TCP_MOST, BURST = 1_000, 100, 100, 64
+WAITING_MOST, EACH_MOST, TCP_MOST, TCP_EACH_MOST, BURST = 1_000, 100, 100, 10, 64
 
 
 class DnsService:
@@ -30,7 +30,8 @@ class DnsService:
 
     def __init__(self, zone: Zone, admitted: Iterable[Subnet], *, forward: bool) -> None:
         """`admitted` may ask for names that are not the lab's; with `forward` these are asked of others."""
-        self._zone, self._cache, self._admitted = zone, Cache(), list(admitted)
+        self._cache, self._admitted = Cache(), list(admitted)
+        self._zone = zone.seen_from(self._admitted)
         self._forward = forward
         self.resolvers: tuple[str, ...] = ()
         self._sockets: list[socket.socket] = []
@@ -38,11 +39,11 @@ class DnsService:
         self._tasks: set[asyncio.Task[None]] = set()
         self._asking: dict[tuple[bytes, bool], asyncio.Task[bytes]] = {}
         self._waiting: Counter[str] = Counter()
-        self._connections = 0
+        self._connections: Counter[str] = Counter()
 
     def serve(self, zone: Zone) -> None:
         """Answer for these names from now on."""
-        self._zone = zone
+        self._zone = zone.seen_from(self._admitted)
 
     async def listen(self, sockets: Mapping[str, socket.socket]) -> None:
         """Answer on these sockets: "udp ADDRESS" and "tcp ADDRESS"."""
@@ -121,29 +122,35 @@ class DnsService:
         return upstream.for_asker(query, said) if said else failure(query)
 
     async def _ask_each(self, query: bytes, *, udp: bool) -> bytes:
-        """What the first of the host's resolvers says that answers; b"" when none does."""
+        """What the first of the host's resolvers says that can tell; where all say that they cannot, what the first of
+        them said; b"" when none answers."""
+        unable = b""
         for resolver in self.resolvers[:3]:
             try:
                 said = await asyncio.wait_for(_ask(resolver, query, udp=udp), UPSTREAM_S)
             except (OSError, TimeoutError, asyncio.IncompleteReadError):
                 continue
+            if said and upstream.failed(said):
+                unable = unable or said
+                continue
             if not said or upstream.leads_inside(said):
                 return b""
             self._cache.keep(query, upstream.for_asker(query, said), time.monotonic())
             return said
-        return b""
+        return unable
 
     async def _serve_tcp(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """One client over TCP: queries with their lengths before them, answered in order (RFC 7766)."""
-        self._connections += 1
+        peer = str(writer.get_extra_info("peername")[0])
+        self._connections[peer] += 1
         try:
-            while self._connections <= TCP_MOST:
+            while self._connections.total() <= TCP_MOST and self._connections[peer] <= TCP_EACH_MOST:
                 length = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), TCP_IDLE_S), "big")
                 if length > QUERY_MOST:
                     break
                 query = await asyncio.wait_for(reader.readexactly(length), TCP_IDLE_S)
                 said = self._about_lab(query, udp=False)
-                if said is None and self._may_ask(writer.get_extra_info("peername")[0]):
+                if said is None and self._may_ask(peer):
                     said = await self._ask_others(query, udp=False)
                 if not said:
                     break
@@ -152,29 +159,57 @@ class DnsService:
         except (OSError, TimeoutError, asyncio.IncompleteReadError):
             pass
         finally:
-            self._connections -= 1
+            self._connections[peer] -= 1
+            if self._connections[peer] <= 0:
+                del self._connections[peer]
             writer.close()
 
 
 async def _ask(resolver: str, query: bytes, *, udp: bool) -> bytes:
-    """One resolver's answer, believed only when it repeats all that was drawn for it; b"" for what is no question."""
-    mine = upstream.asked_anew(query, secrets.token_bytes(2), secrets.randbits(256))
-    if mine is None:
-        return b""
-    if not udp:
-        reader, writer = await asyncio.open_connection(resolver, 53)
-        try:
-            writer.write(len(mine).to_bytes(2, "big") + mine)
-            said = await reader.readexactly(int.from_bytes(await reader.readexactly(2), "big"))
-            return said if upstream.believed(mine, said) else b""
-        finally:
-            writer.close()
-    loop = asyncio.get_running_loop()
-    with socket.socket(socket.AF_INET6 if ":" in resolver else socket.AF_INET, socket.SOCK_DGRAM) as s:
-        s.setblocking(False)
-        await loop.sock_connect(s, (resolver, 53))
+    """One resolver's answer, believed only when it repeats all that was drawn for it; b"" for what is no question.
+
+    Some resolvers write names in lower case, and so does who forges an answer and cannot see the question: such an
+    answer counts if a second question, with another number from another port, is answered as well.
+    """
+    lowered = False
+    while (mine := upstream.asked_anew(query, secrets.token_bytes(2), secrets.randbits(256))) is not None:
+        said = await (_by_udp(resolver, mine) if udp else _by_tcp(resolver, mine))
+        # Over TCP nobody answers but who is asked (RFC 5452 section 9).
+        if upstream.believed(mine, said) or lowered or not udp:
+            return said
+        lowered = True
+    return b""
+
+
+async def _by_udp(resolver: str, mine: bytes) -> bytes:
+    with await _connected(resolver, socket.SOCK_DGRAM) as s:
+        loop = asyncio.get_running_loop()
         await loop.sock_sendall(s, mine)
         while True:
             said = await loop.sock_recv(s, 65535)
-            if upstream.believed(mine, said):
+            if upstream.believed_but_case(mine, said):
                 return said
+
+
+async def _by_tcp(resolver: str, mine: bytes) -> bytes:
+    reader, writer = await asyncio.open_connection(sock=await _connected(resolver, socket.SOCK_STREAM))
+    try:
+        writer.write(len(mine).to_bytes(2, "big") + mine)
+        said = await reader.readexactly(int.from_bytes(await reader.readexactly(2), "big"))
+        return said if upstream.believed_but_case(mine, said) else b""
+    finally:
+        writer.close()
+
+
+async def _connected(resolver: str, kind: int) -> socket.socket:
+    """A socket to a resolver's port; a link-local address has its link's number behind it."""
+    address, _, link = resolver.partition("%")
+    s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, kind)
+    try:
+        s.setblocking(False)
+        place = (address, 53, 0, int(link or 0)) if ":" in address else (address, 53)
+        await asyncio.get_running_loop().sock_connect(s, place)
+    except BaseException:
+        s.close()
+        raise
+    return s

@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import time
+from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from ipaddress import IPv4Address, IPv6Address
 
@@ -21,15 +22,44 @@ from dacha.wire.link.neighbour import decode_neighbour
 # An address that is seen again and again is told no more often than this, and a link's addresses that change all the
 # time no more often than that.
 AGAIN_S, CHANGED_S = 10.0, 1.0
+# Link-local addresses of one adapter that are remembered.
+EACH_MOST = 4
 _OUTGOING = 4  # linux/if_packet.h: a frame that this host sends
 _HEADER = 14  # an Ethernet header
+
+
+class LinkLocals:
+    """Which adapter uses which link-local address: what was heard last at each tap."""
+
+    def __init__(self) -> None:
+        self._at: dict[str, OrderedDict[IPv6Address, None]] = {}
+        self._hardware: dict[str, bytes] = {}
+
+    def note(self, link: str, hardware: str, address: IPv6Address) -> None:
+        """An adapter of this hardware address said at its tap that it uses an address."""
+        has = self._at.setdefault(link, OrderedDict())
+        has.pop(address, None)
+        has[address] = None
+        if len(has) > EACH_MOST:
+            has.popitem(last=False)
+        self._hardware[link] = bytes.fromhex(hardware.replace(":", ""))
+
+    def of(self, address: IPv6Address) -> bytes | None:
+        """The hardware address of the one adapter that uses it; None where none was heard to, or several were."""
+        found = {self._hardware[link] for link, has in self._at.items() if address in has}
+        return next(iter(found)) if len(found) == 1 else None
 
 
 class Hearing:
     """Listens until `close`; `used` is told the link, the address, and whether it was seen ("wire") or granted."""
 
-    def __init__(self, taps: Mapping[str, Tap], used: Callable[[str, IPv4Address | IPv6Address, str], None]) -> None:
-        self._taps, self._used = taps, used
+    def __init__(
+        self,
+        taps: Mapping[str, Tap],
+        used: Callable[[str, IPv4Address | IPv6Address, str], None],
+        link_locals: LinkLocals | None = None,
+    ) -> None:
+        self._taps, self._used, self._link_locals = taps, used, link_locals or LinkLocals()
         self._told: dict[tuple[str, int], tuple[IPv4Address | IPv6Address, float]] = {}
         # Addresses that were heard too soon after the last: the latest is told when it may be, as a guest that is quiet
         # afterwards says it no more.
@@ -58,6 +88,8 @@ class Hearing:
                 if not sender.is_unspecified:
                     self._tell(frame.link, sender, "wire")
             elif used := decode_neighbour(data).in_use():
+                if used.is_link_local:
+                    self._link_locals.note(frame.link, tap.hardware, used)
                 self._tell(frame.link, used, "wire")
 
     def _overheard(self, link: str, tap: Tap, packet: bytes) -> None:

@@ -60,7 +60,7 @@ class HttpService:
         except asyncio.LimitOverrunError:
             return await self._say(writer, http.refusal(431), goes_on=False)
         except http.Refused as e:
-            return await self._say(writer, http.refusal(e.status), goes_on=False)
+            return await self._say(writer, http.refusal(e.status, size=e.size), goes_on=False)
         found = await self._opened(request.path, peer)
         if found is None:
             self._log(f"{peer} asked for {request.path[:100]}, which is not among the files to boot from")
@@ -76,7 +76,7 @@ class HttpService:
                 await self._say(writer, block, goes_on=True)
                 at, length = at + len(block), length - len(block)
         except http.Refused as e:
-            return await self._say(writer, http.refusal(e.status), goes_on=False)
+            return await self._say(writer, http.refusal(e.status, size=e.size), goes_on=False)
         finally:
             os.close(file)
         if not request.head:

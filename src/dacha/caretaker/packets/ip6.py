@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import random
 import socket
+from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from ipaddress import IPv6Address
 
@@ -23,6 +24,8 @@ from dacha.wire.link.router_advertisement import (
 FIRST, FIRST_S, BURST = 3, 4.0, 64
 # So many askers in a row who could not be answered are no longer a matter of patience.
 UNANSWERED = 3
+# So often who is not known asks before its identifier is believed, and so many of them are remembered.
+PATIENCE, UNKNOWN_MOST = 3, 256
 
 
 class Ip6Service:
@@ -35,9 +38,13 @@ class Ip6Service:
         scope: dhcp6.Scope6,
         sockets: Mapping[str, socket.socket],
         log: Callable[[str], None],
+        heard: Callable[[IPv6Address], bytes | None] = lambda address: None,
     ) -> None:
-        """Begin to advertise and to answer. Raises OSError when the link is gone."""
-        self._scope, self._log, self._said = scope, log, encode(said)
+        """Begin to advertise and to answer; `heard` says which adapter was heard to use a link-local address, by its
+        hardware address. Raises OSError when the link is gone."""
+        self._scope, self._log, self._said, self._heard = scope, log, encode(said), heard
+        # How often who is not known yet has asked.
+        self._unknown: OrderedDict[IPv6Address, int] = OrderedDict()
         self._index = socket.if_nametoindex(interface)
         self._icmp, self._udp = sockets["icmp6"], sockets["dhcp6"]
         self._unanswered = 0
@@ -82,15 +89,31 @@ class Ip6Service:
                     if self._unanswered == UNANSWERED:
                         self._log(f"guests that ask for a router cannot be answered: {e.strerror}")
 
+    def _to_be_known(self, source: IPv6Address) -> bool:
+        """True while it may still be learned whose address this is: an advertisement to it lets the kernel look for it,
+        and the answer to that is heard at its adapter. A client asks again after a second (RFC 8415 section 7.6)."""
+        if dhcp6.in_address(source):
+            return False
+        count = self._unknown[source] = self._unknown.pop(source, 0) + 1
+        while len(self._unknown) > UNKNOWN_MOST:
+            self._unknown.popitem(last=False)
+        with contextlib.suppress(OSError):
+            self._advertise(source)
+        return count < PATIENCE
+
     def _readable(self) -> None:
         for _ in range(BURST):
             try:
                 data, client = self._udp.recvfrom(4096)
             except OSError:
                 return
+            source = IPv6Address(client[0].partition("%")[0])
+            heard = self._heard(source)
+            if heard is None and self._to_be_known(source):
+                continue
             try:
                 message = dhcp6.decode(data)
-                said = dhcp6.answer(self._scope, message, IPv6Address(client[0].partition("%")[0]))
+                said = dhcp6.answer(self._scope, message, source, heard)
             except PeerError as e:
                 self._log(f"a message was passed over: {e.what}")
                 continue

@@ -17,7 +17,7 @@ from ipaddress import IPv4Address, IPv6Address
 from dacha.caretaker.packets import frames
 from dacha.caretaker.packets.dhcp import DhcpService
 from dacha.caretaker.packets.dns import DnsService
-from dacha.caretaker.packets.hearing import Hearing
+from dacha.caretaker.packets.hearing import Hearing, LinkLocals
 from dacha.caretaker.packets.http import HttpService
 from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.caretaker.packets.messages import (
@@ -64,6 +64,7 @@ class Worker:
         # The network of each bridge, by the bridge's name.
         self._bridges: dict[str, str] = {}
         self._hearing: Hearing | None = None
+        self._link_locals = LinkLocals()
         self._kept: dict[int, Callable[[], None]] = {}
         self._number = 0
         self._wanted: dict[int, Callable[[tuple[int, int] | None], None]] = {}
@@ -98,7 +99,7 @@ class Worker:
             case Listen(taps=taps):
                 if self._hearing:
                     self._hearing.close()
-                self._hearing = Hearing(taps, self._used)
+                self._hearing = Hearing(taps, self._used, self._link_locals)
             case Names(domain=domain, names=hosts, subnets=subnets, resolvers=resolvers):
                 self._zone, self._resolvers = Zone(domain, hosts, subnets), resolvers
                 for service in self._dns.values():
@@ -163,7 +164,9 @@ class Worker:
                 order.network, order.scope, leases.values(), sockets["dhcp"], self._send_frame, keep, says
             )
         if order.scope6 and order.advertisement:
-            self._ip6[order.network] = Ip6Service(order.link, order.advertisement, order.scope6, sockets, says)
+            self._ip6[order.network] = Ip6Service(
+                order.link, order.advertisement, order.scope6, sockets, says, self._link_locals.of
+            )
         if "tftp" in sockets and order.scope:
             address = str(order.scope.server)
             self._tftp[order.network] = TftpService(

@@ -76,4 +76,12 @@ class Keep(NamedTuple):
     lease: Lease
 
 
-Action = Reply | Probe | Keep
+class Wait(NamedTuple):
+    """Nothing is to be done yet: the address that the client will be offered is being probed."""
+
+
+class Full(NamedTuple):
+    """Nobody can be given an address: every one of the dynamic range is leased."""
+
+
+Action = Reply | Probe | Keep | Wait | Full

@@ -24,8 +24,9 @@ SOLICIT, ADVERTISE, REQUEST, CONFIRM, RENEW, REBIND, REPLY, RELEASE, DECLINE, IN
     9,
     11,
 )
-_CLIENT, _SERVER, _IA, _ADDRESS, _STATUS, _RAPID, _NAMES, _DOMAINS = 1, 2, 3, 5, 13, 14, 23, 24
-_OK, _NONE, _OFF_LINK = 0, 2, 4
+_CLIENT, _SERVER, _IA, _ADDRESS, _STATUS, _RAPID, _NAMES, _DOMAINS, _PREFIXES = 1, 2, 3, 5, 13, 14, 23, 24, 25
+_OK, _NONE, _OFF_LINK, _NO_PREFIX = 0, 2, 4, 6
+_WITHOUT = b"no prefixes are delegated here"
 # Seconds: to renew, to ask anybody, to stop preferring, to stop using (the ratios of RFC 8415 section 21.4).
 _T1, _T2, PREFERRED_S, VALID_S = 1800, 2880, 3600, 7200
 
@@ -84,9 +85,14 @@ def identifier_of(hardware: bytes) -> bytes:
     return struct.pack(">HH", 3, 1) + hardware
 
 
-def hardware_of(source: IPv6Address, duid: bytes, known: dict[bytes, IPv6Address]) -> bytes | None:
-    """Which guest asks: by the link-local address that it asks from (RFC 4291 appendix A), which is the adapter's own,
-    else by the hardware address in its identifier, which may be another adapter's."""
+def hardware_of(
+    source: IPv6Address, duid: bytes, known: dict[bytes, IPv6Address], heard: bytes | None = None
+) -> bytes | None:
+    """Which guest asks: by the adapter that was `heard` to use the link-local address that it asks from, or whose
+    hardware address is in that (RFC 4291 appendix A); else by the hardware address in its identifier, which may be
+    another adapter's (RFC 8415 section 11: a client has one identifier for all)."""
+    if heard is not None:
+        return heard if heard in known else None
     low = source.packed[8:]
     found = []
     if low[3:5] == b"\xff\xfe":
@@ -98,8 +104,14 @@ def hardware_of(source: IPv6Address, duid: bytes, known: dict[bytes, IPv6Address
     return next((h for h in found if h in known), None)
 
 
-def answer(scope: Scope6, m: Message, source: IPv6Address) -> Message | None:
-    """What a server says to a message from `source`; None for what deserves no answer (RFC 8415 section 18.3)."""
+def in_address(source: IPv6Address) -> bool:
+    """True for a link-local address that is made of a hardware address (RFC 4291 appendix A)."""
+    return source.packed[11:13] == b"\xff\xfe"
+
+
+def answer(scope: Scope6, m: Message, source: IPv6Address, heard: bytes | None = None) -> Message | None:
+    """What a server says to a message from `source`, which the adapter of the hardware address `heard` was heard to
+    use; None for what deserves no answer (RFC 8415 section 18.3)."""
     client, server = m.first(_CLIENT), m.first(_SERVER)
     if server is not None and server != scope.identifier:
         return None
@@ -113,11 +125,14 @@ def answer(scope: Scope6, m: Message, source: IPv6Address) -> Message | None:
     if m.kind == INFORMATION:
         return Message(REPLY, m.transaction, (*said, *_parameters(scope)))
     if m.kind in (SOLICIT, REQUEST, RENEW, REBIND):
-        hardware = hardware_of(source, client or b"", scope.reservations)
+        hardware = hardware_of(source, client or b"", scope.reservations, heard)
         address = scope.reservations.get(hardware) if hardware else None
         if m.kind == REBIND and address is None:
             return None
         said += [(_IA, _association(value, address)) for code, value in m.options if code == _IA and len(value) >= 12]
+        # Nobody is given a prefix of its own here, and is told so for each that it asks for (section 18.3.9).
+        none = struct.pack(">HHH", _STATUS, 2 + len(_WITHOUT), _NO_PREFIX) + _WITHOUT
+        said += [(code, v[:4] + bytes(8) + none) for code, v in m.options if code == _PREFIXES and len(v) >= 12]
         rapid = m.kind == SOLICIT and m.first(_RAPID) is not None
         if rapid:
             said.append((_RAPID, b""))

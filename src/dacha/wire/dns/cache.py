@@ -36,6 +36,11 @@ def key_of(asked: Message) -> Key | None:
     return (q.name.to_text().lower(), int(q.rdtype), int(q.rdclass), *want)
 
 
+def _has_what_was_asked(answer: Message, kind: int) -> bool:
+    """Whether there is a record of the wanted type, and not only names that lead to where there is none."""
+    return any(r.rdtype == kind or kind == dns.rdatatype.ANY for r in answer.answer)
+
+
 class Cache:
     """Answers by question. Time is seconds, monotonic."""
 
@@ -87,12 +92,14 @@ class Cache:
         if answer.rcode() not in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
             return
         ttls = [r.ttl for section in (answer.answer, answer.authority) for r in section]
-        if answer.answer and answer.rcode() == dns.rcode.NOERROR:
+        if answer.rcode() == dns.rcode.NOERROR and _has_what_was_asked(answer, asked.question[0].rdtype):
             most = LONGEST_S
         else:
             most = NEGATIVE_S
             # That there is nothing may only be kept where the zone says for how long (RFC 2308 section 5).
-            ttls = [min(r.ttl, r[0].minimum) for r in answer.authority if r.rdtype == dns.rdatatype.SOA]
+            # Names that lead elsewhere may come before that (section 2.1).
+            soas = [min(r.ttl, r[0].minimum) for r in answer.authority if r.rdtype == dns.rdatatype.SOA]
+            ttls = [*soas, *(r.ttl for r in answer.answer)] if soas else []
         life = min([*ttls, most]) if ttls else 0
         if life <= 0:
             return

@@ -12,6 +12,7 @@ from typing import Any
 import dns.exception
 import dns.message
 import dns.name
+import dns.rcode
 import dns.rdatatype
 from dns.rdtypes.svcbbase import ParamKey
 
@@ -56,6 +57,20 @@ def believed(asked: bytes, answer: bytes) -> bool:
     if len(answer) < HEADER or answer[:2] != asked[:2] or not answer[2] & 0x80:
         return False
     return question_of(answer) == question_of(asked) is not None
+
+
+def believed_but_case(asked: bytes, answer: bytes) -> bool:
+    """True when a message would be an answer to what was asked, were the letters of its name in the case that was
+    drawn: some servers write all names in lower case."""
+    mine, theirs = question_of(asked), question_of(answer)
+    if mine is None or theirs is None or answer[:2] != asked[:2] or not answer[2] & 0x80:
+        return False
+    return mine.lower() == theirs.lower()
+
+
+def failed(answer: bytes) -> bool:
+    """True when a server says that it could not or would not find out: another one may (RFC 1035 section 4.1.1)."""
+    return len(answer) < HEADER or answer[3] & 0x0F in (dns.rcode.SERVFAIL, dns.rcode.REFUSED, dns.rcode.NOTIMP)
 
 
 def for_asker(query: bytes, answer: bytes) -> bytes:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Iterable, Mapping
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 
@@ -50,6 +51,20 @@ class Zone:
         )
         self._remembered: dict[tuple[bytes, bool], bytes] = {}
 
+    def seen_from(self, subnets: Iterable[Subnet]) -> Zone:
+        """The same names for whoever asks from these subnets: of a guest that has addresses there and elsewhere, those
+        that the asker reaches without a router."""
+        near = [s for s in subnets if s.version in (4, 6)]
+
+        def at(addresses: list[Address], version: int) -> list[Address]:
+            mine = [a for a in addresses if a.version == version]
+            return [a for a in mine if any(a.version == s.version and a in s for s in near)] or mine
+
+        other = copy.copy(self)
+        other._forward = {name: [*at(has, 4), *at(has, 6)] for name, has in self._forward.items()}
+        other._remembered = {}
+        return other
+
     def answer(self, query: bytes, *, udp: bool = True) -> bytes | None:
         """The answer to a query as bytes; b"" for what deserves none; None for a question about other names."""
         remembered = self._remembered.get((query[2:], udp))
@@ -71,6 +86,8 @@ class Zone:
         return wire
 
     def _answer(self, asked: dns.message.Message) -> dns.message.Message | None:
+        if asked.edns > 0:
+            return _refusal(asked, dns.rcode.BADVERS)  # RFC 6891 section 6.1.3
         if asked.opcode() != dns.opcode.QUERY:
             return _refusal(asked, dns.rcode.NOTIMP)
         if len(asked.question) != 1:
