@@ -70,3 +70,13 @@ def test_a_dynamic_address_needs_somebody_to_hand_it_out() -> None:
     made = plan(LAB.replace('dynamic = "10.77.4.100-10.77.4.120"\n', "") + FLOATING.format("buoy", 2230))
     (finding,) = made.findings
     assert finding.code == "dynamic-no-range" and 'dynamic = "10.77.4.128-10.77.4.254"' in finding.remedy
+
+
+def test_an_address_that_was_granted_to_another_guest_is_that_ones() -> None:
+    """The first has gone, and its address was given to the next by the LAN's own server."""
+    made = plan()
+    before, now = seen(100, 4.0, "lease"), seen(100, 5000.0, "lease")
+    assert set(learned(made, {BUOY: before, FLOAT: now})) == {FLOAT}
+    # So it is where only its use was seen, once the other has been silent for long enough.
+    assert set(learned(made, {BUOY: before, FLOAT: seen(100, 5000.0)})) == {FLOAT}
+    assert set(learned(made, {BUOY: before, FLOAT: seen(100, 100.0)})) == {BUOY}

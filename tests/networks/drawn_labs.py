@@ -128,6 +128,13 @@ def draw(seed: int) -> Drawn:
     return drawn
 
 
+def settle(drawn: Drawn, rows: list[dict[str, Any]]) -> None:
+    """Give the guests the addresses that the plan chose where the file leaves them open (`address list --json`)."""
+    for guest in drawn.guests:
+        mine = sorted((r["adapter"], r) for r in rows if r["guest"] == guest)
+        drawn.guests[guest] = [(r["network"], r["address"], r["address6"] or "") for _, r in mine]
+
+
 class Machines:
     """The lab's guests as namespaces, each with a service on port 80 that says its name."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from dacha.core.lab.names import link_name
-from tests.networks.drawn_labs import HOST, Machines, draw, wrong_cells, wrong_doors
+from tests.networks.drawn_labs import HOST, Machines, draw, settle, wrong_cells, wrong_doors
 from tests.networks.world import HostedLab
 
 
@@ -20,6 +20,7 @@ def test_every_cell_and_every_allowed_address_is_as_the_lab_says(hosted: HostedL
         drawn = draw(seed)
         lab.write(drawn.text)
         assert not lab("check", "--json", code=None).json["errors"], (drawn.text, lab("check", code=None).out)
+        settle(drawn, lab("address", "list", "--json").json["addresses"])
         lab("apply", "--no-wait")
         lab("stop", "--all", "--force", "--wait", "0s")
         machines = Machines(world, drawn, {n: link_name("real", "network", n) for n in drawn.networks})

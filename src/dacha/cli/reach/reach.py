@@ -179,5 +179,5 @@ def _json(row: Any, shown: list[str]) -> dict[str, Any]:
 def _cell_json(cell: Any) -> dict[str, Any]:
     if not cell.ways:
         return {"reachable": False, "ways": [], "why": cell.why, "remedy": cell.remedy or None}
-    ways = [{"address": address, "port": port, "through": through} for address, port, through in cell.ways]
+    ways = [w._asdict() | {"only": list(w.only)} for w in cell.ways]
     return {"reachable": True, "ways": ways, "only": cell.only}

@@ -12,6 +12,8 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 
 Key = tuple[str, int]
+# A guest that uses its address is seen again within this time (ARP entries are asked for anew within a minute or two).
+STALE_S = 600.0
 
 
 class Sighting(NamedTuple):
@@ -29,7 +31,9 @@ def learned(plan: Plan, seen: Mapping[Key, Sighting]) -> dict[Key, IPv4Address]:
     """The addresses of those adapters that have none planned, by guest and adapter.
 
     An address is believed where it is free: in its network's subnet, planned for nobody, and nobody's own. Of two
-    adapters that use the same one, a lease counts before what is only seen, and the older claim before the newer.
+    adapters that use the same one a lease counts before what is only seen, and of two leases the newer one: whoever had
+    the address before is off, or has another by now. Of what is only seen the older claim counts, as anybody could say
+    that they have it too; a guest that was not seen for `STALE_S` seconds claims nothing against one that is.
     """
     owned = {a.address for a in plan.adapters.values()} | {
         a for n in plan.networks.values() for a in (n.gateway, n.resolver)
@@ -37,7 +41,18 @@ def learned(plan: Plan, seen: Mapping[Key, Sighting]) -> dict[Key, IPv4Address]:
     open_ones = [(k, seen[k]) for k, a in plan.adapters.items() if a.address is None and k in seen]
     found: dict[Key, IPv4Address] = {}
     taken: set[tuple[str, IPv4Address]] = set()
-    for key, sighting in sorted(open_ones, key=lambda x: (x[1].by != "lease", x[1].since)):
+    latest: dict[tuple[str, IPv4Address | None], float] = {}
+    for key, sighting in open_ones:
+        place = (plan.adapters[key].network, sighting.address)
+        latest[place] = max(latest.get(place, 0.0), sighting.at)
+
+    def rank(row: tuple[Key, Sighting]) -> tuple[bool, bool, float]:
+        key, sighting = row
+        stale = sighting.at < latest[plan.adapters[key].network, sighting.address] - STALE_S
+        leased = sighting.by == "lease"
+        return stale, not leased, -sighting.since if leased else sighting.since
+
+    for key, sighting in sorted(open_ones, key=rank):
         network, address = plan.adapters[key].network, sighting.address
         subnet = plan.networks[network].subnet
         if address is None or (subnet is not None and address not in subnet) or address in owned:

@@ -25,21 +25,29 @@ BY_DHCP, ROUTER = "by DHCP", "the router"
 
 
 class Way(NamedTuple):
-    """One path: the address and the port to type, and through what it leads ("own address", "door ssh")."""
+    """One path: the address and the port to type, and through what it leads ("own address", "door ssh"); `only` are the
+    sources that it admits, none for everybody."""
 
     address: str
     port: int
     through: str
+    only: tuple[str, ...] = ()
 
 
 class Cell(NamedTuple):
     """What one place can do: its ways in, best first, or why there is none and what would open one. `only` are the
-    sources that a limited door admits."""
+    sources that are admitted, where each way is for some alone."""
 
     ways: tuple[Way, ...]
     why: str = ""
     remedy: str = ""
     only: tuple[str, ...] = ()
+
+
+def _open(ways: Iterable[Way]) -> Cell:
+    """A cell with ways in: those for everybody come first, and one of them is enough for all."""
+    ordered = tuple(sorted(ways, key=lambda w: bool(w.only)))
+    return Cell(ordered, only=() if not ordered[0].only else tuple(s for w in ordered for s in w.only))
 
 
 class Row(NamedTuple):
@@ -178,9 +186,10 @@ class _Service:
     def _own(self, adapter: AdapterPlan) -> Way:
         return Way(str(adapter.address or BY_DHCP), self.to.first, "own address")
 
-    def _door(self, door: DoorPlan, address: object) -> Way:
+    def _door(self, door: DoorPlan, address: object, *, limited: bool = False) -> Way:
         assert door.port is not None
-        return Way(str(address), door.port.first, f"door {door.door.name}")
+        only = tuple(str(n) for n in door.door.allow) if limited else ()
+        return Way(str(address), door.port.first, f"door {door.door.name}", only)
 
     def _bridged(self, *, by_host: bool) -> list[AdapterPlan]:
         """The guest's adapters on a LAN; `by_host` leaves out those that this host has no part in."""
@@ -207,14 +216,12 @@ class _Service:
 
     def _lan(self) -> Cell:
         ways = [self._own(a) for a in self._bridged(by_host=False)]
-        limits: list[str] = []
         for door in self.led:
             if door.door.from_lan and not door.listen.is_loopback:
                 listen = self.host_view.lan or "this host" if door.listen == ANYWHERE else door.listen
-                ways.append(self._door(door, listen))
-                limits += [str(n) for n in door.door.allow]
+                ways.append(self._door(door, listen, limited=True))
         if ways:
-            return Cell(tuple(ways), only=tuple(limits))
+            return _open(ways)
         name = self.guest.name
         if all(self.lab.networks[a.network].kind == "host-only" for a in self.adapters):
             inside = next((n.name for n in self.lab.networks.values() if n.kind == "nat"), "NETWORK")
@@ -252,9 +259,10 @@ class _Service:
             else:
                 place = door.enter_at(None)
                 port = mapping.outside_port if mapping else door.door.outside_port or (place[1] if place else 0)
-                ways.append(Way(router.address or ROUTER, port, f"door {door.door.name}"))
+                only = tuple(str(n) for n in door.door.allow)
+                ways.append(Way(router.address or ROUTER, port, f"door {door.door.name}", only))
         if ways:
-            return Cell(tuple(ways), only=tuple(str(n) for d in doors for n in d.door.allow))
+            return _open(ways)
         return Cell((), why, remedy)
 
     def _neighbour(self, network: Network) -> Cell:
