@@ -16,7 +16,7 @@ _ROOT = Path("/proc/sys")
 # The settings that Dacha changes; whatever else a file names is none of them. A link's name has no slash and is not
 # dots alone (Linux: dev_valid_name).
 _KNOWN = re.compile(
-    r"net/ipv4/ip_forward|net/ipv6/conf/all/forwarding|net/ipv6/conf/(?!\.{1,2}/)[^/\s]{1,15}/accept_ra"
+    r"net/ipv4/ip_forward|net/ipv4/conf/all/src_valid_mark|net/ipv6/conf/all/forwarding|net/ipv6/conf/(?!\.{1,2}/)[^/\s]{1,15}/accept_ra"
 )
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from dacha.core.network.marks import FORWARD
-from dacha.host.network import iproute
+from dacha.host.network import iproute, sysctls
 
 # Their places in the list of rules: after the table of local addresses (0), before the main one (32766).
 _OWN, _MARKED, _ALL, _END = 5601, 5602, 5603, 5604
@@ -20,15 +20,22 @@ _RULES = (
     (_MARKED, f"fwmark {FORWARD:#x}/{FORWARD:#x} goto {_END}"),
     (_ALL, "blackhole"),
 )
+# With `rp_filter` the kernel also looks up the way back to a packet's source, by these rules too: with this setting
+# it does so with the packet's mark, else every packet that is to be forwarded would be dropped (Linux: ip-sysctl).
+_REVERSE = "net/ipv4/conf/all/src_valid_mark"
 
 
 def closed(versions: Collection[int]) -> bool:
     """True if nothing is forwarded without a lab's rules, for these IP versions. Raises HostError."""
+    if 4 in versions and sysctls.read(_REVERSE) == "0":
+        return False
     return all({place for place, _ in _RULES} <= iproute.policy_rules(version) for version in versions)
 
 
 def close(versions: Collection[int]) -> None:
     """Let nothing be forwarded without a lab's rules, for these IP versions. Raises HostError."""
+    if 4 in versions:
+        sysctls.change(_REVERSE, "1")
     for version in versions:
         there = iproute.policy_rules(version)
         lines = [f"rule add pref {place} {rule}" for place, rule in _RULES if place not in there]
