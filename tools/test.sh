@@ -1,9 +1,9 @@
 #!/bin/sh
 # Runs the style's checks and all tests, in six lots at once, of about the same work. Four have hosts of their own in
-# network namespaces: networks; the fault rig (its usual faults; make faults tries all); what starts from a network, the
-# caretaker, and what serves beside a guest; the attacks, with all that needs nothing of this host. Two share this host's
-# ports, the second of them in a network namespace, so that they do not meet. What the others say is shown when all have
-# ended.
+# network namespaces: networks; the fault rig (its usual faults; make faults tries all) and odd hosts; what starts from
+# a network, the caretaker, and what serves beside a guest; the attacks, with all that needs nothing of this host. Two
+# share this host's ports, the second of them in a network namespace, so that they do not meet. What the others say is
+# shown when all have ended.
 set -u
 pytest="$1/pytest -p no:cacheprovider"
 said=$(mktemp -d)
@@ -14,7 +14,7 @@ named() {
     shift
     for name in "$@"; do echo "${prefix}_$name.py"; done
 }
-rig="tests/faults $(named tests/networks/test reach outside at_boot)"
+rig="tests/faults tests/hosts $(named tests/networks/test reach outside at_boot)"
 boots="$(named tests/networks/test network_boot network_install host_firewalls) tests/guests/test_debian_installer.py \
     tests/caretaker tests/attacks/test_beside.py"
 attacks="tests/attacks $(named tests/networks/test guide) tests/formats"
