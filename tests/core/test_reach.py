@@ -101,3 +101,18 @@ def test_a_door_that_nobody_can_enter_is_a_finding() -> None:
     (finding,) = never_entered(lab, make_plan(lab), GROUND)
     assert finding.subject == "door tower ssh" and "nobody can enter it from this host" in finding.what
     assert never_entered(lab, make_plan(lab), HostView()) == []
+
+
+def test_a_door_for_everybody_beside_one_for_some_is_for_everybody() -> None:
+    doors = 'door.some = { service = "ssh", from = "lan", port = 2299, allow = ["192.0.2.30", "192.0.2.0/25"] }\n'
+    reading = read_lab(TEXT.replace("door.http = {", doors + "door.http = {"))
+    assert reading.lab is not None
+    rows = reach(reading.lab, make_plan(reading.lab), HostView(lan=IPv4Address("192.0.2.10")))
+    cell = next(r for r in rows if (r.guest, r.service) == ("gauge", "ssh")).cells["lan"]
+    assert [(w.port, w.only) for w in cell.ways] == [(2220, ()), (2299, ("192.0.2.30/32", "192.0.2.0/25"))]
+    assert cell.only == ()
+    # With that one alone it is for some, and says for whom.
+    alone = read_lab(TEXT.replace('door.ssh = { from = "lan", port = 2220 }', doors))
+    assert alone.lab is not None
+    cell = next(r for r in reach(alone.lab, make_plan(alone.lab)) if r.guest == "gauge").cells["lan"]
+    assert cell.only == ("192.0.2.30/32", "192.0.2.0/25")

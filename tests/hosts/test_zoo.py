@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -12,7 +13,7 @@ import pytest
 from dacha.core.lab.names import link_name
 from tests.hosts.oddities import ODDITIES, Oddity
 from tests.networks.drawn_labs import Door, Drawn, Machines, settle, wrong_cells, wrong_doors
-from tests.networks.world import HostedLab, World, until
+from tests.networks.world import HostedLab, World, hold, until
 
 LAB = """\
 [lab]
@@ -79,6 +80,37 @@ def odd(request: pytest.FixtureRequest, hosted: HostedLab) -> Iterator[tuple[Hos
 @pytest.mark.parametrize("odd", ROWS, indirect=True)
 def test_an_odd_host_has_its_lab_and_is_as_it_was_afterwards(odd: tuple[HostedLab, Oddity]) -> None:
     _journey(*odd)
+
+
+def test_where_rules_cannot_be_loaded_nothing_is_switched_on(hosted: HostedLab) -> None:
+    """A program that loads none stands for a kernel that refuses them: the host is as closed as it was."""
+    lab, world = hosted, hosted.world
+    folder = lab.folder / "bin"
+    folder.mkdir()
+    real = shutil.which("nft")
+    (folder / "nft").write_text(
+        f'#!/bin/sh\ncase "$*" in *-f*) echo "Error: refused" >&2; exit 1;; esac\nexec {real} "$@"\n'
+    )
+    (folder / "nft").chmod(0o755)
+    lab.write(LAB)
+    path = {"PATH": f"{folder}:{lab.env['PATH']}"}
+    said = lab("apply", "--no-wait", code=3, env=path).err
+    assert "refused" in said
+    assert world.run("host", "sysctl", "-n", "net.ipv4.ip_forward", "net.ipv6.conf.all.forwarding").split() == [
+        "0",
+        "0",
+    ]
+    links = [link_name("real", "network", n) for n in ("n0", "n1")]
+    assert [world.run("host", "sysctl", "-n", f"net.ipv4.conf.{n}.route_localnet").strip() for n in links] == ["0", "0"]
+    # What was switched on under rules that are gone goes back where they cannot be loaded again.
+    lab("apply", "--no-wait")
+    assert world.run("host", "sysctl", "-n", "net.ipv4.ip_forward").strip() == "1"
+    hold(lab)
+    world.run("host", "nft", "flush", "ruleset")
+    lab("apply", "--no-wait", code=3, env=path)
+    assert world.run("host", "sysctl", "-n", "net.ipv4.ip_forward").strip() == "0"
+    lab("apply", "--no-wait")
+    assert world.run("host", "sysctl", "-n", "net.ipv4.ip_forward").strip() == "1"
 
 
 @pytest.mark.whole

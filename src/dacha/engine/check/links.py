@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from dacha.core.findings import ERROR, NOTE, WARNING, Finding
+from dacha.core.findings import ERROR, NOTE, WARNING, Finding, errors
 from dacha.core.lab.network import Network
 from dacha.core.network.confinement import REMEDY
 from dacha.engine.network import confined
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
-from dacha.host.network import iproute
+from dacha.host.network import iproute, sysctls
 from dacha.host.network.iproute import SeenLink
 
 # Programs that networks on the kernel need: each with its Debian package and what it does.
@@ -38,7 +38,12 @@ def kernel_findings(ws: Workspace) -> list[Finding]:
         what = "it is carried by the kernel, and only root may make links and rules"
         path = ("network", network.name)
         found.append(Finding(ERROR, "privilege", f"network {network.name}", what, remedy, path, "host"))
-    return found or bridge_findings(ws)
+    managed = [n.name for n in carried if n.managed]
+    if managed and not sysctls.has_ipv6():
+        what = f"IPv6 is switched off on this host: guests on {', '.join(managed)} have IPv4 only"
+        remedy = "to switch it on: sysctl -w net.ipv6.conf.all.disable_ipv6=0 net.ipv6.conf.default.disable_ipv6=0"
+        found.append(Finding(NOTE, "no-ipv6", "host", what, remedy, (), "host"))
+    return found if errors(found) else [*found, *bridge_findings(ws)]
 
 
 def confinement_findings(ws: Workspace) -> list[Finding]:
