@@ -4,6 +4,7 @@ import re
 import shutil
 import subprocess
 import time
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -105,6 +106,46 @@ def test_a_folder_with_other_things_is_left_alone(lab: Lab) -> None:
     lab("handout", "--from", "host", "--output", "new")
     lab("handout", "--from", "host", "--output", "new")
     assert "there is no guest gaug" in lab("handout", "gaug", "--from", "host", code=2).err
+
+
+def test_only_what_a_handouts_own_list_names_is_replaced(lab: Lab) -> None:
+    """A web site, somebody's keys and an archive of others are not a handout, whatever they look like."""
+    lab("new", "pier")
+    lab("guest", "add", "gauge", "--disk", "1MiB")
+    lab("door", "add", "gauge", "ssh", "--from", "host")
+    lab("apply", "--no-wait")
+    site = lab.folder / "site"
+    (site / "pier").mkdir(parents=True)
+    others = {"index.html": "<h1>tides</h1>", "my.ppk": "a key", "putty.reg": "mine", "pier/id": "a key"}
+    for name, text in others.items():
+        (site / name).write_text(text)
+    archive = lab.folder / "thesis.zip"
+    with zipfile.ZipFile(archive, "w") as z:
+        z.writestr("thesis/index.html", "chapter one")
+    before = archive.read_bytes()
+    assert "is not a handout" in lab("handout", "--from", "host", "--output", "site", code=2).err
+    assert "not a handout" in lab("handout", "--from", "host", "--output", "thesis.zip", code=2).err
+    assert {n: (site / n).read_text() for n in others} == others and archive.read_bytes() == before
+    # One of ours is made anew as often as is wanted; what was put beside it stays, what was changed is not lost.
+    for target in ("mine", "mine.zip"):
+        for _ in range(2):
+            lab("handout", "--from", "host", "--output", target)
+    mine = lab.folder / "mine"
+    (mine / "notes.txt").write_text("call me")
+    lab("handout", "--from", "host", "--output", "mine")
+    assert (mine / "notes.txt").read_text() == "call me"
+    (mine / "index.html").write_text("my own page")
+    assert "it was changed since" in lab("handout", "--from", "host", "--output", "mine", code=2).err
+    assert (mine / "index.html").read_text() == "my own page"
+    with zipfile.ZipFile(lab.folder / "mine.zip", "a") as z:
+        z.writestr("mine/thesis.txt", "chapter one")
+    assert "was changed since" in lab("handout", "--from", "host", "--output", "mine.zip", code=2).err
+    # A list that names what is elsewhere, or that nobody can read, names nothing.
+    (mine / ".handout.json").write_text('{"version": 1, "files": {"../site/index.html": []}}')
+    assert "is not a handout" in lab("handout", "--from", "host", "--output", "mine", code=2).err
+    (mine / ".handout.json").write_text('{"version": 9, "files": {}}')
+    assert "made by a newer dacha" in lab("handout", "--from", "host", "--output", "mine", code=3).err
+    assert {n: (site / n).read_text() for n in others} == others
 
 
 def test_puttys_form_of_a_key_is_a_point_of_the_curve() -> None:

@@ -44,7 +44,8 @@ def handout_arguments(parser: argparse.ArgumentParser) -> None:
 def run_handout(args: argparse.Namespace) -> int:
     from dacha.engine.people.edits import person_named
     from dacha.engine.people.new_key import let_in, make_key
-    from dacha.engine.reach.handout import handout, write
+    from dacha.engine.reach.handout import handout
+    from dacha.engine.reach.handout_files import write
     from dacha.engine.workspace import load
 
     ws = load(args.lab)

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
 
-from dacha.core.errors import AnswerNo, UsageError
+from dacha.core.errors import AnswerNo
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.lab.names import host_name
 from dacha.core.lab.person import Person
@@ -24,9 +23,7 @@ from dacha.formats.handout.rdp import Signer, rdp_file
 from dacha.formats.handout.sheet import sheet
 from dacha.formats.handout.ssh import ssh_files
 from dacha.formats.handout.way_in import Shut, WayIn, apart
-from dacha.host.files import refused, replace_file
 
-# What marks a folder as a handout, so that one is made anew and nothing else is written over.
 SHEET = "index.html"
 
 
@@ -124,66 +121,3 @@ def _files(
     }
     files[SHEET] = sheet(lab, origin, ways, shut, name, person).encode()
     return files
-
-
-def write(made: Handout, target: Path) -> None:
-    """Write the folder, or one archive where `target` ends in .zip; what is no handout is left as it is.
-
-    Raises UsageError, HostError.
-    """
-    if target.suffix == ".zip":
-        _write_archive(made, target)
-        return
-    try:
-        if target.exists() and (not target.is_dir() or (any(target.iterdir()) and not (target / SHEET).is_file())):
-            raise UsageError(
-                f"{target} has other things in it" if target.is_dir() else f"{target} is a file",
-                remedy="name a folder that is empty, or that is not there yet",
-            )
-        for path in made.files:
-            (target / path).parent.mkdir(parents=True, exist_ok=True)
-    except OSError as e:
-        raise refused(target, e) from e
-    _clear(made, target)
-    for path, content in made.files.items():
-        # The sheet comes last: a folder without it is not whole.
-        replace_file(target / path, content, mode=0o600 if path in made.private else 0o644)
-
-
-def _clear(made: Handout, folder: Path) -> None:
-    """Take out what an earlier handout has here and this one has not: a key that was in it, a guest that is gone."""
-    lab = next((path.partition("/")[0] for path in made.files if path.endswith("/config")), "")
-    patterns = ("putty.reg", "*.ppk", "rdp/*.rdp", "linux/*.remmina", *([f"{lab}/*"] if lab else []))
-    for found in [f for pattern in patterns for f in folder.glob(pattern) if f.is_file()]:
-        path = str(found.relative_to(folder))
-        if path not in made.files or path in made.private:
-            try:
-                found.unlink()
-            except OSError as e:
-                raise refused(found, e) from e
-
-
-def _write_archive(made: Handout, target: Path) -> None:
-    import io
-    import zipfile
-
-    if target.exists() and not _is_handout(target):
-        raise UsageError(f"{target} is something else already", remedy="name a file that is not there yet")
-    buffer = io.BytesIO()
-    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
-        for path, content in made.files.items():
-            entry = zipfile.ZipInfo(f"{target.stem}/{path}")
-            entry.compress_type = zipfile.ZIP_DEFLATED
-            entry.external_attr = (0o600 if path in made.private else 0o644) << 16
-            archive.writestr(entry, content)
-    replace_file(target, buffer.getvalue(), mode=0o600 if made.private else 0o644)
-
-
-def _is_handout(target: Path) -> bool:
-    import zipfile
-
-    try:
-        with zipfile.ZipFile(target) as archive:
-            return any(name.count("/") == 1 and name.endswith(f"/{SHEET}") for name in archive.namelist())
-    except (OSError, zipfile.BadZipFile):
-        return False
