@@ -223,11 +223,49 @@ def test_a_disk_that_a_killed_command_had_made_is_found(lab: Lab) -> None:
     link.unlink()
     link.with_suffix(".json").unlink()
     said = lab("start", "gauge", "--no-wait", code=3).err
-    assert "there is a disk already" in said, "one that nobody noted is not taken"
+    assert "a disk of a guest gauge already exists" in said, "one that nobody noted is not taken"
     link.with_suffix(".making").write_text(str(target))
     lab("start", "gauge", "--no-wait")
     assert link.resolve().stat().st_ino == made and link.with_suffix(".json").is_file()
     assert not link.with_suffix(".making").exists()
+
+
+def test_no_two_guests_disks_meet_in_a_storage(lab: Lab) -> None:
+    """Whatever guests are called now, or were called once; and none is deleted with another's guest."""
+    big = lab.folder / "big"
+    big.mkdir()
+    lab("new", "pier")
+    lab.file.write_text(lab.file.read_text() + f'[storage.big]\npath = "{big}"\n')
+
+    def guest(name: str, disk: str = "") -> None:
+        lab("guest", "add", name, "--disk", "1MiB", "--storage", "big", "--memory", "64MiB")
+        if disk:
+            lab.file.write_text(lab.file.read_text().replace('storage = "big"', f'storage = "big", name = "{disk}"', 1))
+
+    def file_of(name: str, disk: str = "0") -> Path:
+        return (lab.guest_folder(name) / f"disk-{disk}.qcow2").resolve()
+
+    guest("web", "db-0")
+    guest("web-db")
+    guest("a")
+    lab("apply", "--no-wait")
+    lab("stop", "--all", "--force", "--wait", "0s")
+    assert len({file_of("web", "db-0"), file_of("web-db"), file_of("a")}) == 3
+    first = file_of("a")
+    lab("guest", "rename", "a", "z")
+    guest("a")
+    lab("apply", "--no-wait")
+    lab("stop", "--all", "--force", "--wait", "0s")
+    assert file_of("z") == first != file_of("a")
+    # Somebody led two guests to one file, as an older version proposed: removing one leaves the other's.
+    link = lab.guest_folder("a") / "disk-0.qcow2"
+    lost = link.resolve()
+    link.unlink()
+    link.symlink_to(first)
+    lab("guest", "remove", "a", "--with-disks")
+    said = lab("apply", "--no-wait", code=None)
+    assert "disk 0 of a is not deleted: z of lab pier has the same file" in said.err + said.out
+    assert first.is_file() and lost.is_file()
 
 
 def test_missing_programs_and_firmware_say_which_package_brings_them(lab: Lab) -> None:

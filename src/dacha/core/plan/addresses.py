@@ -48,6 +48,7 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
     plan_networks(lab, list(host_subnets), plan.networks, plan.chosen, plan.findings)
     pools = {name: AddressPool(lab.networks[name], net, plan.findings) for name, net in plan.networks.items()}
     wanted: list[tuple[str, int, Adapter]] = []
+    own = _hardware(lab, plan.chosen)
     hardware: dict[str, str] = {}
     for guest in lab.guests.values():
         for n, adapter in enumerate(guest.adapters):
@@ -61,7 +62,7 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
                     did_you_mean(adapter.network, lab.networks, "add one: dacha network add NAME"),
                 )
                 continue
-            mac = adapter.hardware_address or hardware_address(lab.name, guest.name, n)
+            mac = own[guest.name, n]
             if mac in hardware:
                 wrong(
                     plan.findings,
@@ -88,7 +89,7 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
             name,
             n,
             adapter.network,
-            adapter.hardware_address or hardware_address(lab.name, name, n),
+            own[name, n],
             adapter.model,
             address,
             net.subnet.prefixlen if net.subnet else adapter.prefix or 24,
@@ -96,6 +97,23 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
             net.subnet6.prefixlen if net.subnet6 else adapter.prefix6 or 64,
         )
     return plan
+
+
+def _hardware(lab: Lab, chosen: dict[Path, str]) -> dict[tuple[str, int], str]:
+    """Each adapter's hardware address: what is stated, else one that follows from its name. Where that one is stated
+    for another (a guest that was renamed keeps its own), a further one is chosen, to be written down."""
+    adapters = {(g.name, n): a for g in lab.guests.values() for n, a in enumerate(g.adapters)}
+    stated = {a.hardware_address for a in adapters.values() if a.hardware_address}
+    found = {}
+    for (guest, n), adapter in adapters.items():
+        mac = adapter.hardware_address or hardware_address(lab.name, guest, n)
+        for again in range(1, 100):
+            if adapter.hardware_address or mac not in stated:
+                break
+            mac = hardware_address(lab.name, f"{guest}\0{again}", n)
+            chosen[(*path_of(guest, n), "hardware-address")] = mac
+        found[guest, n] = mac
+    return found
 
 
 def _machines(lab: Lab, pools: dict[str, AddressPool], hardware: dict[str, str], findings: list[Finding]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Callable
 from pathlib import Path
 
@@ -40,17 +41,11 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
             remedy=f"mount it; or, if they are lost, remove {link} to have a new disk made",
         )
     if disk.storage:
-        target = folders.make_private(storage_folder(ws, disk)) / f"{change.guest}-{disk.name}.qcow2"
-        if target.exists() and _was_making(intention, target):
+        target, whole = _place(ws.home, folders.make_private(storage_folder(ws, disk)), change, intention)
+        if whole:
             # A command was killed between making it whole and saying where it is.
             _settle(link, target, intention)
             return
-        if target.exists():
-            raise HostError(
-                f"there is a disk already: {target}",
-                why="it belonged to a guest of that name, and is not known here any more",
-                remedy=f"use it: ln -s {target} {link}, or move it away",
-            )
     if disk.storage:
         replace_file(intention, str(target), 0o600)
     if base and (disk.copy or base.format not in images.CLONABLE):
@@ -61,12 +56,34 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
     _settle(link, target, intention)
 
 
-def _was_making(intention: Path, target: Path) -> bool:
-    """True when a command noted that it was about to make this very file, and did not come to its end."""
+def _place(home: Home, folder: Path, change: MakeDisk, intention: Path) -> tuple[Path, bool]:
+    """The file of a disk in its storage's folder, and whether it is made already: its name has an identifier, so that
+    no two guests' disks meet, whatever they are called now or were called once. Raises HostError where a disk lies
+    there that this guest's may have been, and that nobody has."""
     try:
-        return intention.read_text() == str(target)
+        noted = Path(intention.read_text())
     except OSError:
-        return False
+        noted = Path()
+    if noted.parent == folder and noted.exists():
+        return noted, True
+    guest, name = change.guest, change.disk.name
+    # As they are called now, and as older versions called them.
+    for found in sorted((*folder.glob(f"{guest}.{name}.*.qcow2"), folder / f"{guest}-{name}.qcow2")):
+        if found.is_file() and not owners(home, found):
+            raise HostError(
+                f"a disk of a guest {guest} already exists: {found}",
+                why="no guest of this host has it",
+                remedy=f"to use it: ln -s {found} {home.disk(guest, name)}\nfor a new disk: move that file elsewhere",
+            )
+    return folder / f"{guest}.{name}.{secrets.token_hex(4)}.qcow2", False
+
+
+def owners(home: Home, file: Path) -> list[Path]:
+    """The disks of any lab in this state folder whose contents are that file: links to it, of guests and of what was
+    kept of earlier ones."""
+    real = file.resolve()
+    labs = home.folder.parent
+    return [link for link in labs.glob("*/guests/*/disk-*.qcow2") if link.is_symlink() and link.resolve() == real]
 
 
 def _settle(link: Path, target: Path, intention: Path) -> None:

@@ -11,6 +11,7 @@ from dacha.core.findings import ERROR, WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
 from dacha.core.units import show_size
+from dacha.engine.disks.disks import owners
 from dacha.engine.disks.media import image_path
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
@@ -143,8 +144,17 @@ def delete(home: Home, change: DeleteDisk) -> None:
     path = home.disk(change.guest, change.disk)
     from dacha.hypervisor.images import chain
 
+    real = path.resolve()  # also one that lies in a storage
+    others = [link for link in owners(home, real) if link != path]
+    if others:
+        raise HostError(
+            f"disk {change.disk} of {change.guest} is not deleted: {others[0].parent.name} of lab "
+            f"{others[0].parents[2].name} has the same file",
+            where=str(real),
+            remedy=f"to take it from {change.guest} alone: rm {path}",
+        )
     try:
-        path.resolve().unlink(missing_ok=True)  # also one that lies in a storage
+        real.unlink(missing_ok=True)
         path.unlink(missing_ok=True)
         chain.note_file(path).unlink(missing_ok=True)
     except OSError as e:
