@@ -20,9 +20,9 @@ HERE = Path(__file__).resolve().parent.parent
 
 def main() -> int:
     env = os.environ | {"DACHA_FLOOD_S": "60", "DACHA_KILLS": "100", "DACHA_STORM_S": "120", "DACHA_LIES": "10"}
-    command = [sys.executable, "-m", "pytest", "-q", "-s", "-p", "no:cacheprovider", "tests/attacks"]
+    command = [sys.executable, "-m", "pytest", "-q", "-s", "-m", "whole or not whole", "-p", "no:cacheprovider"]
     done = subprocess.run(
-        [*command, "tests/caretaker/test_worker.py", "tests/guests/test_people.py", *sys.argv[1:]],
+        [*command, "tests/attacks", "tests/caretaker/test_worker.py", "tests/guests/test_people.py", *sys.argv[1:]],
         cwd=HERE,
         env=env,
         text=True,

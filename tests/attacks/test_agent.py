@@ -9,7 +9,6 @@ import re
 import tarfile
 import textwrap
 from base64 import b64encode
-from collections.abc import Sequence
 from io import BytesIO
 
 from tests.attacks.field import MOST_MIB, Field, memory_of
@@ -20,12 +19,17 @@ LIES = int(os.environ.get("DACHA_LIES", "1"))
 # Answers each command with the next of the lies, and each synchronisation as an agent does.
 LIAR = textwrap.dedent("""\
     exec 3<>$(ls /dev/vport*p1); n=0
-    while read -r line <&3; do
+    # While nobody is connected on the other side there is nothing to read, and an end.
+    while :; do while read -r line <&3; do
       case $line in
-        *sync-delimited*) id=${line##*: }; printf '\\377{"return": %s}\\n' ${id%%\\}*} >&3 ;;
-        *) n=$(( n % $(ls /home/ops/lies | wc -l) + 1 )); cat /home/ops/lies/$n >&3 ;;
+        *sync-delimited*) id=${line##*: }; printf '\\377{"return": %s}\\n' ${id%%\\}*} >&3; continue ;;
+        *exec-status*) what=status ;;
+        *guest-exec*) what=exec ;;
+        *) what=ping ;;
       esac
-    done
+      [ -e /home/ops/lies/$what ] || { n=$(( n % $(ls /home/ops/lies | wc -l) + 1 )); what=$n; }
+      cat /home/ops/lies/$what >&3
+    done; usleep 50000; done
 """)
 ESCAPES = "\x1b[2J\x9b31m\x07\r\n\u202e\ud800\0"
 
@@ -70,12 +74,12 @@ COMMANDS = (
 OBEYED = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
 
 
-def answers(field: Field, told: Sequence[bytes]) -> None:
-    """From now on the guest's agent says these, one after another."""
+def answers(field: Field, told: dict[str, bytes]) -> None:
+    """From now on the guest's agent says these: to a ping, a command and its status, or one after another."""
     packed = BytesIO()
     with tarfile.open(fileobj=packed, mode="w") as tar:
-        for n, lie in enumerate(told, 1):
-            entry = tarfile.TarInfo(f"lies/{n}")
+        for name, lie in told.items():
+            entry = tarfile.TarInfo(f"lies/{name}")
             entry.size = len(lie)
             tar.addfile(entry, BytesIO(lie))
     field.put("squall", "lies.tar", packed.getvalue())
@@ -87,15 +91,14 @@ def answers(field: Field, told: Sequence[bytes]) -> None:
 def test_an_agent_that_lies_confuses_no_command(field: Field) -> None:
     report, dice, said = Report(), random.Random("agent"), ""
     field.put("squall", "liar", LIAR.encode())
-    answers(
-        field, [json.dumps({"return": told}).encode() + b"\n" for told in ({}, {"pid": 1}, ended(b"as asked\n", 7))]
-    )
+    true = {"ping": {}, "exec": {"pid": 1}, "status": ended(b"as asked\n", 7)}
+    answers(field, {name: json.dumps({"return": told}).encode() + b"\n" for name, told in true.items()})
     done = field.lab(*BY_AGENT, code=7)
     report.open("an agent that tells the truth is heard", done.out == "as asked\n")
     for turn in range(LIES):
         order = lies()
         dice.shuffle(order)
-        answers(field, order)
+        answers(field, {str(n): lie for n, lie in enumerate(order, 1)})
         for words, codes in COMMANDS if LIES > 1 else COMMANDS[::3]:
             done = field.lab(*words, code=None, timeout=180)
             assert "internal error" not in done.err and done.code in codes, (turn, words, done.code, done.err)

@@ -130,6 +130,7 @@ sys.stdin.read()
 """
 
 
+@pytest.mark.whole
 @pytest.mark.skipif(program("smbd") is None, reason="samba is not installed here")
 def test_a_guest_that_says_anything_to_its_folders_by_smb_has_them_afterwards(shared: HostedLab) -> None:  # noqa: F811
     smb, report = Smb(shared), Report()

@@ -201,3 +201,37 @@ def test_what_a_guest_says_is_read_with_care() -> None:
     assert read_answers("account ops done\n") is None, "cut off before its end"
     text = "noise\naccount ops done\naccount ops it failed\naccount kim\naccount\nend of keys\n"
     assert read_answers(text) == {"ops": "it failed", "kim": "it could not be done"}
+
+
+KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ9ZkmcQ3FyG1gkjm0tCNvmUXnEWv4xkBbJGnKb0Vb3n"
+
+
+def test_a_key_is_the_same_whatever_is_written_behind_it() -> None:
+    """Of two people with one key the first leaves: it stays for the second, and the record says so."""
+    had = {"ops": [f"{KEY} mara@pier"]}
+    both = WantedKeys({"ops": [f"{KEY} mara@pier", f"{KEY} kim@pier"]}, people=True)
+    one = WantedKeys({"ops": [f"{KEY} kim@pier"]}, people=True)
+    none = WantedKeys({"ops": ["ssh-ed25519 BBBB else"]}, people=True)
+    assert key_changes(had, (), both, told=True) == key_changes(had, (), one, told=True) == []
+    (change,) = key_changes(had, (), none, told=True)
+    assert change.take == (f"{KEY} mara@pier",) and after(had, [change]) == {"ops": ["ssh-ed25519 BBBB else"]}
+    (change,) = key_changes({"ops": []}, (), both, told=True)
+    assert change.put == (f"{KEY} mara@pier",), "once is enough"
+
+
+def test_somebody_who_comes_back_has_the_account_as_it_was_made(tmp_path: Path) -> None:
+    """By a real shell and the real programs, on a copy of this machine's accounts."""
+    subprocess.run(["cp", "-a", "/etc", tmp_path / "etc"], check=True)
+    own = KeyChange("tide-kim", put=(f"{KEY} kim",), own=True)
+    steps = [script([c]) for c in (own, KeyChange("tide-kim", take=(f"{KEY} kim",), own=True, shut=True), own)]
+    for n, text in enumerate(steps):
+        (tmp_path / f"step{n}").write_text(text)
+    runs = "; ".join(f"sh {tmp_path}/step{n} > {tmp_path}/said; grep '^tide-kim:' /etc/shadow" for n in range(3))
+    mounts = f"mount --bind {tmp_path}/etc /etc && mount -t tmpfs none /home"
+    done = subprocess.run(
+        ["unshare", "-m", "sh", "-c", f"{mounts} && {runs}"], capture_output=True, text=True, check=True, timeout=60
+    )
+    made, shut, back = (line.split(":") for line in done.stdout.splitlines())
+    assert "account tide-kim done" in (tmp_path / "said").read_text()
+    assert shut[1] == f"!{made[1]}" and shut[7] == "1", "locked and expired"
+    assert back[1] == made[1] == "*" and back[7] == made[7] == ""

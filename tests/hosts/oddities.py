@@ -65,7 +65,7 @@ ODDITIES = {
     "a VPN's halves of everything": Oddity((
         "ip link add tun7 type bridge", "ip address add 10.8.0.6/32 dev tun7", "ip link set tun7 up",
         "ip route add 0.0.0.0/1 dev tun7", "ip route add 128.0.0.0/1 dev tun7", "ip route add 192.0.2.1 dev eth0",
-    ), usual=True),
+    )),
     "its own resolver, with a search list": Oddity(resolvers="nameserver 127.0.0.53\nsearch example.org\n"),
     "no resolver": Oddity(resolvers=""),
     "no default route": Oddity(("ip route delete default", "ip -6 route delete default")),
@@ -85,7 +85,7 @@ ODDITIES = {
         "ip link set br9 up", "ip link set v9 up", "ip link set v9p up", "ip address add 10.200.0.1/24 dev br9",
     )),
     "a firewall's rules": Oddity(FRONT_END),
-    "a container engine's rules": Oddity(ENGINE, usual=True),
+    "a container engine's rules": Oddity(ENGINE),
     "it forwards already": Oddity(("sysctl -qw net.ipv4.ip_forward=1", "sysctl -qw net.ipv6.conf.all.forwarding=1")),
     "answers by the same way alone": Oddity((
         "sysctl -qw net.ipv4.conf.all.rp_filter=1", "sysctl -qw net.ipv4.conf.default.rp_filter=1",

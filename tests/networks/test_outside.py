@@ -142,7 +142,7 @@ def test_a_guest_is_entered_from_outside_renewed_while_it_stands_and_shut_after(
         assert enters(lab).startswith("SSH-2.0"), "the caretaker has renewed it"
         assert hop(lab, "router", 0)["verdict"] == "fine"
         cell = lab("reach", "gauge", "--json").json["services"][0]["from"]["outside"]
-        assert cell["ways"] == [{"address": "198.51.100.1", "port": 2220, "through": "door ssh"}]
+        assert cell["ways"] == [{"address": "198.51.100.1", "port": 2220, "through": "door ssh", "only": []}]
         lab("door", "edit", "gauge", "ssh", "--from", "lan")
         assert "led" not in lab("diff").out and "ask the router to lead in gauge ssh no more" in lab("diff").out
         lab("apply")

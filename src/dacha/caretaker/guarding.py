@@ -91,14 +91,18 @@ class Guarding:
                 await asyncio.wait_for(self._changed.wait(), LOOK_S)
             await asyncio.sleep(TOGETHER_S)
             self._changed.clear()
-            by, self._by = self._by or "another program", ""
+            by, self._by = self._by, ""
             began = time.monotonic()
             done: list[Change] = []
             with attempt(self._log, "the lab's firewall rules and links cannot be restored") as this:
                 done = await asyncio.to_thread(restore, self._ws)
+            if any(isinstance(c, LoadRules) for c in done) and not by:
+                # It was changed while this was looking: who did that may be told by now.
+                await asyncio.sleep(TOGETHER_S)
+                by, self._by = self._by, ""
             for change in done:
                 # Who changed the rules is known; of links the kernel does not tell.
-                who = by if isinstance(change, LoadRules) else "another program"
+                who = by if by and isinstance(change, LoadRules) else "another program"
                 self._log(f"changed by {who}; restored: {change.done()}")
             if any(isinstance(c, MakeLink) and not c.there for c in done):
                 self._links_made()

@@ -55,8 +55,8 @@ def key_changes(
         mine = account in wanted.own
         if keyed is not None and account not in had and not mine:
             continue
-        put = tuple(k for k in lines if k not in sure.get(account, ()))
-        take = tuple(k for k in had.get(account, ()) if k not in lines)
+        put = tuple(_once(_without(lines, sure.get(account, ()))))
+        take = tuple(_without(had.get(account, ()), lines))
         if put or take or (mine and account not in sure):
             found.append(KeyChange(account, put, take, mine))
     for account, lines in had.items():
@@ -69,15 +69,35 @@ def key_changes(
 
 def together(had: Mapping[str, Sequence[str]], more: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
     """The keys of both, by account, each once."""
-    return {a: list(dict.fromkeys([*had.get(a, ()), *more.get(a, ())])) for a in dict.fromkeys([*had, *more])}
+    return {a: _once([*had.get(a, ()), *more.get(a, ())]) for a in dict.fromkeys([*had, *more])}
+
+
+def key_of(line: str) -> tuple[str, ...]:
+    """What a public key is known by: its type and its data. The comment behind them is anybody's (sshd(8),
+    AUTHORIZED_KEYS FILE FORMAT)."""
+    return tuple(line.split()[:2])
+
+
+def _without(lines: Iterable[str], others: Iterable[str]) -> list[str]:
+    """The lines whose keys are not among the others."""
+    keys = {key_of(k) for k in others}
+    return [line for line in lines if key_of(line) not in keys]
+
+
+def _once(lines: Iterable[str]) -> list[str]:
+    """Each key once, as its first line has it."""
+    found: dict[tuple[str, ...], str] = {}
+    for line in lines:
+        found.setdefault(key_of(line), line)
+    return list(found.values())
 
 
 def after(keyed: Mapping[str, Sequence[str]] | None, changes: Iterable[KeyChange]) -> dict[str, list[str]]:
     """The keys in the guest once these changes were made."""
     now = {account: list(lines) for account, lines in (keyed or {}).items()}
     for change in changes:
-        kept = [k for k in now.get(change.account, ()) if k not in change.take]
-        now[change.account] = list(dict.fromkeys([*kept, *change.put]))
+        kept = _without(now.get(change.account, ()), change.take)
+        now[change.account] = _once([*kept, *change.put])
         if change.shut or (not now[change.account] and change.take and not change.own):
             del now[change.account]
     return now
@@ -123,13 +143,20 @@ PATH=$PATH:/usr/sbin:/sbin:/usr/local/sbin
 root=; [ "$(id -u)" = 0 ] && root=1
 there() { id "$1" > /dev/null 2>&1; }
 make() {
-  there "$1" && { usermod -e '' "$1" 2> /dev/null; return 0; }
+  there "$1" && { unlock "$1"; return 0; }
   [ "$root" ] || { why="it has no such account, and making one takes root"; return 1; }
   shell=/bin/sh; [ -x /bin/bash ] && shell=/bin/bash
   { useradd -m -s "$shell" "$1" || adduser -D "$1" || pw useradd "$1" -m; } > /dev/null 2>&1
   there "$1" || { why="the account could not be made"; return 1; }
   echo "$1:*" | chpasswd -e 2> /dev/null
   return 0
+}
+unlock() {
+  { usermod -e '' "$1"; usermod -U "$1" || passwd -u "$1" || pw unlock "$1"; } > /dev/null 2>&1
+  # One that had no password is locked all the same where that was refused: it has none again.
+  case $(getent shadow "$1" 2> /dev/null || grep "^$1:" /etc/shadow 2> /dev/null) in
+    "$1:!:"* | "$1:!!:"* | "$1:!*:"* | "$1:*LOCKED*"*) echo "$1:*" | chpasswd -e 2> /dev/null ;;
+  esac
 }
 shut() {
   there "$1" || return 0
@@ -161,7 +188,11 @@ def script(changes: Iterable[KeyChange], known: Mapping[str, Sequence[str]] = NO
             here = _EDIT.format(take=take, put=put, keys_end=_KEYS_END) + f"{_SCRIPT_END}\n"
             steps.append(f"edit {account} << '{_SCRIPT_END}'")
         steps += [end_sessions(account, change.take)] if change.take and not change.shut else []
-        steps += [f"shut {account}"] if change.shut else [name_strangers(account, known.get(account, change.put))]
+        if change.shut:
+            # An account that nobody has any more is locked, whatever became of its keys.
+            steps = [f"{{ {' && '.join([*steps, 'true'])}; edited=$?; shut {account} && [ $edited = 0 ]; }}"]
+        else:
+            steps.append(name_strangers(account, known.get(account, change.put)))
         said = f"echo '{_SAID} {account} done' || echo \"{_SAID} {account} $why\""
         parts.append(f"why=; {' && '.join([*steps, said])}\n{here}")
     return "".join([*parts, f"echo '{_END}'\n"])

@@ -11,6 +11,7 @@ from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Disk, Guest
+from dacha.core.people.keys_inside import key_of
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
 from dacha.engine.check.setup import name_findings
@@ -58,15 +59,22 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
 
 
 def people_findings(ws: Workspace) -> list[Finding]:
-    """Keys of people that cannot be read, or are none."""
-    found = []
+    """Keys of people that cannot be read, or are none, or are somebody else's too."""
+    found, owner = [], dict[tuple[str, ...], str]()
     for person in ws.lab.people.values():
         for n, written in enumerate(person.keys):
+            path: Path = ("person", person.name, "keys", n)
+            about = f"person {person.name}"
             try:
-                key_line(ws, written)
+                key = key_of(key_line(ws, written))
             except ValueError as e:
-                path: Path = ("person", person.name, "keys", n)
-                found.append(Finding(ERROR, "key-file", f"person {person.name}", e.args[0], e.args[1], path, "host"))
+                found.append(Finding(ERROR, "key-file", about, e.args[0], e.args[1], path, "host"))
+                continue
+            other = owner.setdefault(key, person.name)
+            if other != person.name:
+                what = f"this key is {other}'s too: it stays in a guest as long as one of the two may enter"
+                remedy = f"give {person.name} a key of their own: dacha person edit {person.name} --key FILE"
+                found.append(Finding(WARNING, "key-shared", about, what, remedy, path, "host"))
     return found
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.host import folders
-from dacha.host.files import replace_file
+from dacha.host.files import locked, replace_file
 from dacha.host.records import parse
 
 _ROOT = Path("/proc/sys")
@@ -69,12 +69,16 @@ def not_forwarded_before() -> tuple[int, ...]:
 
 def change(name: str, value: str) -> None:
     """Set a value and remember the former one, unless it is so already. Raises HostError."""
-    former = read(name)
-    if former is None or former == value:
+    if read(name) in (None, value):
         return
-    # Remembered first: killed between the two, the next apply finds the same former value.
-    replace_file(_memory(), json.dumps(remembered() | {name: remembered().get(name, former)}))
-    write(name, value)
+    # Several labs' commands change settings at once, and remember them in one file.
+    with locked(_memory().with_suffix(".lock"), "a change of this host's settings", 10.0):
+        former = read(name)
+        if former is None or former == value:
+            return
+        # Remembered first: killed between the two, the next apply finds the same former value.
+        replace_file(_memory(), json.dumps(remembered() | {name: remembered().get(name, former)}))
+        write(name, value)
 
 
 def put_back() -> None:

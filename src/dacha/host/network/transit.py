@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
+from dacha.core.errors import HostError
 from dacha.core.network.marks import FORWARD
 from dacha.host.network import iproute, sysctls
 
@@ -37,9 +38,15 @@ def close(versions: Collection[int]) -> None:
     if 4 in versions:
         sysctls.change(_REVERSE, "1")
     for version in versions:
-        there = iproute.policy_rules(version)
-        lines = [f"rule add pref {place} {rule}" for place, rule in _RULES if place not in there]
-        _batch(version, lines)
+        for last in (False, True):
+            there = iproute.policy_rules(version)
+            try:
+                _batch(version, [f"rule add pref {place} {rule}" for place, rule in _RULES if place not in there])
+                break
+            except HostError:
+                # Another lab's command may have made one of them at this moment.
+                if last:
+                    raise
 
 
 def open_again() -> None:
