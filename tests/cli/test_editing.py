@@ -43,6 +43,20 @@ def test_a_first_guest_brings_its_network_and_its_address(lab: Lab) -> None:
     assert adapter["network"] == "inside" and adapter["address"] in said and adapter["address"].endswith(".10")
 
 
+def test_a_first_guest_uses_the_network_that_is_there(lab: Lab) -> None:
+    """It is never set anew: one without a way out stays without, however it is written."""
+    for written in (
+        '[network.inside]\nkind = "host-only"\n', '[network]\ninside = { kind = "host-only" }\n',
+        '[network.inside]\nkind = "nat"\nisolated = true\n',
+    ):  # fmt: skip
+        lab.write(f'[lab]\nname = "pier"\n{written}')
+        lab("guest", "add", "gauge", "--disk", "1GiB")
+        assert written.strip() in lab.file.read_text() and lab.file.read_text().count("inside") == 2
+        network = lab("network", "list", "--json").json["networks"][0]
+        assert network["kind"] == ("nat" if "isolated" in written else "host-only")
+        assert network["isolated"] is True or network["kind"] == "host-only"
+
+
 def test_a_guest_is_written_as_a_person_would(pier: Lab) -> None:
     assert data(pier)["guest"]["gauge"] == {
         "system": "debian",

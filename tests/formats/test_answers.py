@@ -7,6 +7,7 @@ import os
 import shutil
 import subprocess
 import tarfile
+from base64 import b64encode
 from io import BytesIO
 from pathlib import Path
 from typing import Any, cast
@@ -168,6 +169,27 @@ def test_a_shell_and_its_critic_take_the_script(family: str, tmp_path: Path) -> 
     done = subprocess.run(["shellcheck", "-s", "sh", "-e", "SC2181,SC2016", file], capture_output=True, text=True,
                           check=False)  # fmt: skip
     assert done.returncode == 0, done.stdout
+
+
+ODD = '#!/bin/sh\necho "%end"\n%end\n%include /etc/shadow\n  #!/bin/false\nTHE-END\n\u2028\n'
+
+
+@pytest.mark.parametrize("family", ["debian", "fedora", "alpine", "bsd"])
+def test_no_text_of_a_setup_ends_the_part_that_it_is_in(family: str, tmp_path: Path) -> None:
+    """FreeBSD's installer splits its answers at "#!", Fedora's at lines that begin with "%"."""
+    place, ran = tmp_path / "tool", tmp_path / "ran"
+    file = {"path": str(place), "content": b64encode(ODD.encode()).decode(), "mode": "0644", "owner": "root"}
+    run = f"cat > {ran} << 'E'\n{ODD}E"
+    odd = cast(SetupFacts, SETUP | {"files": [file], "run": [run], "users": [], "groups": []})
+    text = script(answers(odd), family)
+    wrong = [line for line in text.splitlines()[1:] if line.lstrip().startswith(("#!", "%"))]
+    assert not wrong
+    # What a shell makes of those lines is what was asked for.
+    lines = text.splitlines()
+    at = [n for n, line in enumerate(lines) if str(place) in line and "base64" in line]
+    subprocess.run(["sh", "-c", lines[at[0]]], check=True)
+    subprocess.run(["sh", "-c", next(x for x in lines if x.startswith('sh -c "$(printf'))], check=True)
+    assert place.read_text() == ran.read_text() == ODD
 
 
 def test_the_bsds_two_parts_are_told_apart() -> None:

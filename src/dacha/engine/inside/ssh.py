@@ -85,7 +85,7 @@ def trust_options(ws: Workspace, guest: Guest) -> list[str]:
     if not guest.first_boot or not trusted_key(ws.home, guest.name):
         return []
     options = {
-        "UserKnownHostsFile": str(ws.home.known_hosts),
+        "UserKnownHostsFile": _plain(str(ws.home.known_hosts)),
         "GlobalKnownHostsFile": "/dev/null",
         "StrictHostKeyChecking": "yes",
         "HostKeyAlias": host_name(ws.lab.name, guest.name),
@@ -95,14 +95,26 @@ def trust_options(ws: Workspace, guest: Guest) -> list[str]:
     }
     argv = []
     for key, value in options.items():
-        # ssh splits this option's value at blanks, so a path with one is quoted.
-        argv += ["-o", f'{key}="{value}"' if " " in value else f"{key}={value}"]
+        argv += ["-o", f"{key}={_quoted(value)}"]
     return argv
+
+
+def _plain(path: str) -> str:
+    """A path in which ssh is to replace nothing (ssh_config(5), TOKENS)."""
+    return path.replace("%", "%%")
+
+
+def _quoted(value: str) -> str:
+    """A value that ssh splits at blanks, as one argument (ssh_config(5): in double quotes)."""
+    if not any(c in value for c in " \t\"'\\"):
+        return value
+    escaped = value.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
 
 
 def identities(ws: Workspace, guest: Guest) -> list[str]:
     """The private keys that lie beside the public ones which open the guest's login."""
     keys = [k for k in (guest.login.keys if guest.login else ()) if k.endswith(".pub")]
     found = [path for path in (ws.resolve(k.removesuffix(".pub")) for k in keys) if path.is_file()]
-    argv = [word for path in found for word in ("-i", str(path))]
+    argv = [word for path in found for word in ("-i", _plain(str(path)))]
     return [*argv, "-o", "IdentitiesOnly=yes"] if argv else []

@@ -55,7 +55,8 @@ def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterVa
         )
     if not asked.attach and not asked.new_disk:
         kept_disks.refuse_silent(ws, asked.name)
-    network = asked.network or next((n.name for n in ws.lab.networks.values() if n.kind == "nat"), None)
+    networks = ws.lab.networks.values()
+    network = asked.network or next((n.name for n in (*(n for n in networks if n.kind == "nat"), *networks)), None)
     edits: list[Edit] = [] if network else [Set(("network", "inside"), {"kind": "nat"})]
     family = values.system or family_of(asked.image)
     if asked.install and not family:

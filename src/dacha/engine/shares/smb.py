@@ -69,6 +69,10 @@ def server_for(ws: Workspace, guest: Guest) -> dict[str, object]:
     return {"server": server, "settings": str(settings), "folders": told, **of}
 
 
+# Sections of smb.conf(5) with a meaning of their own.
+RESERVED = ("global", "homes", "printers")
+
+
 def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
     """What keeps a guest from its folders by SMB."""
     shares = [s for s in guest.shares if s.by_smb]
@@ -81,6 +85,11 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         first = next((n for n in networks if ws.lab.networks[n].kind != "bridge"), "NAME")
         remedy = f'backend = "kernel" in [network.{first}], or by = "virtio-fs" in the share'
         yield Finding(ERROR, "share-smb-network", about, what, remedy, path, "host")
+    for share in shares:
+        if share.name.lower() in RESERVED:
+            what = f"{share.name} is not a name for a folder: to an SMB server it is a section of its own settings"
+            remedy = f"choose another name, such as {share.name}-files"
+            yield Finding(ERROR, "share-smb-name", about, what, remedy, (*path, share.name), "host")
     owners = {_owner(ws.resolve(s.folder)) for s in shares} - {None}
     if len(owners) > 1:
         what = "its shares by SMB are of several owners, and its server is one user"

@@ -104,7 +104,7 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
         steps += [(f"share {s['name']}", _share(s, family)) for s in shares]
     steps += [(f["path"], _file(f)) for f in answers.setup["files"]]
     steps += [(f"service {s}", [how.service.format(service=shlex.quote(s))]) for s in answers.setup["services"]]
-    steps += [(f"run {n}", [f"sh -c {shlex.quote(c)}"]) for n, c in enumerate(answers.setup["run"], 1)]
+    steps += [(f"run {n}", [_sh(c)]) for n, c in enumerate(answers.setup["run"], 1)]
     lines = [
         "#!/bin/sh",
         f"# What {answers.facts['full_name']} should be, as the lab says it; its installer runs this once.",
@@ -145,9 +145,19 @@ def _put(path: str, text: bytes, mode: str) -> list[str]:
     return [f"mkdir -p {folder}", f": > {target}", f"chmod {mode} {target}", put]
 
 
+def _sh(command: str) -> str:
+    """A command for a shell, whatever is in it."""
+    if _plain(command):
+        return f"sh -c {shlex.quote(command)}"
+    encoded = base64.b64encode(command.encode()).decode()
+    return f"sh -c \"$(printf '%s' {encoded} | (base64 -d 2> /dev/null || openssl base64 -d -A))\""
+
+
 def _plain(text: str) -> bool:
-    """True for text that a shell's here-document carries as it is."""
-    return all(c in "\n\t" or c.isprintable() for c in text)
+    """True for text that a shell's here-document carries as it is, and in which no installer sees the end of a part:
+    FreeBSD's begins one at "#!" (bsdinstall(8)), Fedora's at "%" (kickstart: %end, %include)."""
+    apart = any(line.lstrip().startswith(("#!", "%")) for line in text.split("\n"))
+    return not apart and all(c in "\n\t" or c.isprintable() for c in text)
 
 
 def _host_key(answers: Answers) -> list[str]:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import os
 import subprocess
 import tempfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +18,7 @@ from dacha.formats.disk_image import DiskImage, judge
 from dacha.host import confine
 from dacha.host.accounts import helper
 from dacha.host.facts import program
+from dacha.hypervisor.images.whole import whole
 
 FORMATS = ("qcow2", "raw", "vmdk", "vdi", "vhdx", "vpc")
 # What a disk can be an overlay on; images in another hypervisor's format are converted into a disk of their own.
@@ -195,7 +195,7 @@ def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> N
     if base:
         # Not opened (-u): what it is has been judged, and its size is known.
         command += ["-u", "-b", str(base.path), "-F", base.format]
-    with _whole(path) as temporary:
+    with whole(path) as temporary:
         _run([*command, str(temporary), str(wanted)], f"cannot make the disk {path}", write=[path.parent])
 
 
@@ -213,7 +213,7 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
         holds = _to_be_written(base)
         _need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
     command = [_tool(), "convert", "-p", "-f", base.format, "-O", "qcow2"]
-    with _whole(path) as temporary:
+    with whole(path) as temporary:
         child = confine.spawn(
             [*command, str(base.path), str(temporary)], helper(), read=base.files, write=[path.parent],
             largest=(wanted if full else holds) + OVERHEAD, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
@@ -271,25 +271,3 @@ def _run(command: list[str], failed: str, write: list[Path]) -> None:
 
 def _words(complaint: str) -> str:
     return complaint.strip().removeprefix("qemu-img: ")
-
-
-@contextlib.contextmanager
-def _whole(path: Path) -> Iterator[Path]:
-    """A temporary file that becomes `path` when all went well, and is gone otherwise."""
-    temporary = path.with_name(f".{path.name}.{os.urandom(6).hex()}.part")
-    try:
-        yield temporary
-        fd = os.open(temporary, os.O_RDONLY | os.O_NOFOLLOW)
-        try:
-            # The tool may have made it as another user.
-            os.fchown(fd, os.geteuid(), os.getegid())
-            os.fchmod(fd, 0o600)
-            os.fsync(fd)
-        finally:
-            os.close(fd)
-        # A link, not a rename: should two commands meet here after all, the first one's disk stays.
-        with contextlib.suppress(FileExistsError):
-            os.link(temporary, path)
-    finally:
-        with contextlib.suppress(OSError):
-            temporary.unlink()
