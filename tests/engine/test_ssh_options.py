@@ -8,7 +8,6 @@ import pytest
 
 from dacha.engine.inside.ssh import _plain, _quoted
 
-
 PATHS = ["/a/known", "/a b/known", "/50%/known", "/%h/x", '/say "hi"/x', "/it's/x", "/back\\slash/x"]
 
 
