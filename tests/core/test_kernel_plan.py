@@ -10,7 +10,16 @@ from dacha.core.apply.first_boot import first_boot
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import LINK_NAME_MOST, link_name, local_prefix
 from dacha.core.lab.read import read_lab
-from dacha.core.network.links import BridgeLink, DirectLink, TapLink, VlanLink, alias_prefix, kernel_plan
+from dacha.core.network.links import (
+    GROUP,
+    BridgeLink,
+    DirectLink,
+    TapLink,
+    VlanLink,
+    alias_prefix,
+    kernel_plan,
+    tap_group,
+)
 from dacha.core.network.rules import removal, ruleset, table_name
 from dacha.core.plan.check import check_lab
 from dacha.core.plan.plan import Plan, make_plan
@@ -142,3 +151,9 @@ def test_link_names_fit_the_kernel_and_tell_labs_apart(lab: str, other: str, gue
     assert len(found) == 4 * len({lab, other})
     for name in found:
         assert 0 < len(name) <= LINK_NAME_MOST and name[0].isalpha() and not name.endswith("-")
+
+
+def test_no_two_labs_taps_have_one_group() -> None:
+    """What one lab's rules do not know of its own group they drop: another lab's taps would be mute."""
+    groups = {tap_group(f"lab-{n}") for n in range(20_000)}
+    assert len(groups) == 20_000 and GROUP not in groups and all(0 < g < 1 << 31 for g in groups)
