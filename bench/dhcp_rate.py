@@ -31,7 +31,7 @@ adapter = [{{ network = "pier", address = "{address}", hardware-address = "{mac}
 """
 OTHER = ["dnsmasq", "--port=0", "--no-daemon", "--conf-file=/dev/null", "--interface=br0", "--no-ping"]
 OTHER += ["--dhcp-authoritative", "--dhcp-range=10.80.16.1,10.80.99.250,1h", "--dhcp-lease-max=50000"]
-OTHER += ["--log-facility=/dev/null"]
+OTHER += ["--log-facility=/dev/null", "--user=root"]  # another user would be given /dev/null itself
 
 
 def load(p: Pair, *options: str) -> tuple[float, int, list[int]]:

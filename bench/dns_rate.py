@@ -16,6 +16,8 @@ GUESTS, SECONDS, LIMIT = 100, 5, 0.5
 LAB = '[lab]\nname = "bench"\n[network.pier]\nkind = "nat"\nbackend = "kernel"\nsubnet = "10.80.0.0/24"\n'
 GUEST = '[guest.g{n}]\nmemory = "16 MiB"\nadapter = [{{ network = "pier", address = "10.80.0.{last}" }}]\n'
 OTHER = "dnsmasq --no-daemon --conf-file=/dev/null --no-resolv --no-hosts --interface=br0 --log-facility=/dev/null"
+# (Another user would be given /dev/null itself.)
+OTHER += " --user=root"
 
 
 def load(p: Pair) -> float:
