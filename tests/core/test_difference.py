@@ -2,6 +2,8 @@
 
 from typing import Any
 
+import pytest
+
 from dacha.core.apply.changes import LIVE, NEXT_START, kind_of, when_of
 from dacha.core.apply.difference import difference
 from dacha.core.apply.first_boot import digest, first_boot
@@ -163,3 +165,20 @@ def test_what_the_file_alone_tells() -> None:
         ("login-keys", "guest charts"),
         ("nothing-to-boot", "guest charts"),
     }
+
+
+@pytest.mark.parametrize(
+    ("login", "more", "code"),
+    [
+        ("root", "", "login-root"), ("root", "first-boot = false", None), ("ops", "", None),
+        ("ops", 'setup = { user = [{ name = "ops", groups = ["tides"] }] }', "login-twice"),
+        ("ops", 'setup = { user = [{ name = "kim" }] }', None),
+    ],
+)  # fmt: skip
+def test_a_login_that_first_boot_data_would_undo_is_refused(login: str, more: str, code: str | None) -> None:
+    """Root is disabled by it, and a second entry for the login's own user loses one of the two."""
+    text = TEXT.replace("[guest.gauge]", f'[guest.gauge]\n{more}\nlogin = {{ user = "{login}", keys = ["id.pub"] }}', 1)
+    lab = read_lab(text).lab
+    assert lab is not None
+    found = [f for f in check_lab(lab, make_plan(lab)) if f.code in ("login-root", "login-twice")]
+    assert [f.code for f in found] == ([code] if code else []) and all(f.remedy for f in found)

@@ -105,6 +105,14 @@ def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:
         what = "an ssh door, but nobody is named who may log in"
         remedy = f"dacha guest edit {guest.name} --user ops --key ~/.ssh/id_ed25519.pub"
         yield _of(WARNING, "login-missing", guest, what, remedy)
+    told = guest.first_boot or guest.install
+    if guest.login and guest.login.user == "root" and told and guest.system != "windows":
+        what = "root cannot log in: first-boot data and installers disable root's own login"
+        yield _of(ERROR, "login-root", guest, what, 'user = "ops": it may become root with sudo', "login", "user")
+    if guest.login and guest.login.user in {u.name for u in guest.setup.users}:
+        what = f"{guest.login.user} is the login, and a user of setup too: its groups and shell would be lost"
+        remedy = "remove it from setup.user, or name another login"
+        yield _of(ERROR, "login-twice", guest, what, remedy, "setup", "user")
 
 
 def _check_clear_doors(guest: Guest) -> Iterator[Finding]:
