@@ -112,7 +112,7 @@ def handed(lab: Lab, tmp_path: Path) -> None:
             "kim/saltmarsh/config", "kim/saltmarsh/known_hosts"
         }  # fmt: skip
     (lab.folder / "other.zip").write_text("no archive")
-    assert "something else already" in lab("handout", "--for", "kim", "--output", "other.zip", code=2).err
+    assert "is not a handout" in lab("handout", "--for", "kim", "--output", "other.zip", code=2).err
 
 
 def test_what_is_asked_wrongly_of_people_is_refused_and_changes_nothing(lab: Lab) -> None:

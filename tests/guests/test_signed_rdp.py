@@ -79,6 +79,9 @@ def test_files_for_remote_desktop_are_signed(lab: Lab, key_files: Path, signers:
     file.write_bytes(file.read_bytes().replace("127.0.0.1".encode("utf-16-le"), "192.0.2.6".encode("utf-16-le")))
     with pytest.raises(AssertionError):
         verified(file, signers / "rsa.crt", tmp_path)
+    # What was changed by somebody is not written over.
+    assert "it was changed since the handout was made" in handed(code=2)
+    file.unlink()
     # Without it they are as they were.
     handed()
     assert (lab.folder / "out/rdp/desk.rdp").read_bytes().startswith(b"full address:s:127.0.0.1:3390\r\n")

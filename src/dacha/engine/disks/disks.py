@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import secrets
+import os
 from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.apply.changes import AttachDisk, MakeDisk
 from dacha.core.errors import HostError
 from dacha.engine.disks.media import base_image
+from dacha.engine.disks.owners import owners
 from dacha.engine.disks.storages import storage_folder
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
@@ -75,15 +76,7 @@ def _place(home: Home, folder: Path, change: MakeDisk, intention: Path) -> tuple
                 why="no guest of this host has it",
                 remedy=f"to use it: ln -s {found} {home.disk(guest, name)}\nfor a new disk: move that file elsewhere",
             )
-    return folder / f"{guest}.{name}.{secrets.token_hex(4)}.qcow2", False
-
-
-def owners(home: Home, file: Path) -> list[Path]:
-    """The disks of any lab in this state folder whose contents are that file: links to it, of guests and of what was
-    kept of earlier ones."""
-    real = file.resolve()
-    labs = home.folder.parent
-    return [link for link in labs.glob("*/guests/*/disk-*.qcow2") if link.is_symlink() and link.resolve() == real]
+    return folder / f"{guest}.{name}.{os.urandom(4).hex()}.qcow2", False
 
 
 def _settle(link: Path, target: Path, intention: Path) -> None:

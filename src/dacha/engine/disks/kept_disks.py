@@ -11,8 +11,8 @@ from dacha.core.findings import ERROR, WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
 from dacha.core.units import show_size
-from dacha.engine.disks.disks import owners
 from dacha.engine.disks.media import image_path
+from dacha.engine.disks.owners import owners
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.process import running

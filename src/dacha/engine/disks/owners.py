@@ -1,0 +1,15 @@
+"""Whose a file in a storage is."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from dacha.engine.home import Home
+
+
+def owners(home: Home, file: Path) -> list[Path]:
+    """The disks of any lab in this state folder whose contents are that file: links to it, of guests and of what was
+    kept of earlier ones."""
+    real = file.resolve()
+    labs = home.folder.parent
+    return [link for link in labs.glob("*/guests/*/disk-*.qcow2") if link.is_symlink() and link.resolve() == real]
