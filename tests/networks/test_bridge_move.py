@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 from pathlib import Path
@@ -76,6 +77,21 @@ def test_an_on_link_gateway_survives_a_bridge_that_cannot_be_made_and_one_that_n
         lab.file.write_text('[lab]\nname = "real"\n')
         lab("apply")
         assert state() == before
+
+
+def test_a_note_without_a_state_goes_back_to_what_the_bridge_has(hosted: HostedLab) -> None:
+    """One of an older version, or a damaged one."""
+    lab, run = hosted, lambda *words: hosted.world.run("host", "ip", *words)
+    until(lambda: "tentative" not in run("address"))
+    before = run("-4", "address", "show", "eth0") + run("route")
+    lab.write(LAB)
+    lab.env["DACHA_BACK_AFTER"] = "4"
+    lab("apply")
+    note = lab.folder / "state/labs/real/way-back.json"
+    told = json.loads(note.read_text())
+    note.write_text(json.dumps({k: v for k, v in told.items() if k != "before"}))
+    until(lambda: "nothing waits" in lab("apply", "--confirm", code=1).err)
+    assert run("-4", "address", "show", "eth0") + run("route") == before
 
 
 def test_a_state_that_is_kept_is_read_again_and_a_damaged_one_refused() -> None:

@@ -38,12 +38,16 @@ class Move(NamedTuple):
 
 
 def _read(home: Home) -> tuple[Move, LinkState | None] | None:
-    """The bridge, and what its adapter had before; None of that in a note of an older version."""
+    """The bridge, and what its adapter had before; None for that in a note of an older version, or a damaged one."""
     try:
         told = read_record(home.rollback_note, 1, "move")
-        return Move(*told["move"]), LinkState.from_record(told["before"]) if "before" in told else None
+        move = Move(*told["move"])
     except DAMAGED:
         return None
+    try:
+        return move, LinkState.from_record(told["before"])
+    except DAMAGED:
+        return move, None
 
 
 def _write(home: Home, move: Move, before: LinkState | None) -> None:

@@ -24,10 +24,11 @@ def make_bridge(bridge: str, alias: str, before: LinkState) -> None:
 
 def unmake_bridge(bridge: str, adapter: str, before: LinkState | None, *, as_noted: bool) -> None:
     """Take the bridge away, if it is there, and give the adapter what the bridge has of this host's by now; or what was
-    noted `before`, where that is wanted (`as_noted`), or the bridge has no address any more. Raises HostError."""
+    noted `before` (if anything was), where that is wanted (`as_noted`), or the bridge has no address any more. Raises
+    HostError."""
     there = iproute.links()
     now = link_state.read(bridge) if bridge in there else None
-    given = before if as_noted or not (now and now.addresses()) else now
+    given = before if before and (as_noted or not (now and now.addresses())) else now
     # A port of somebody else's bridge is theirs.
     ours = adapter in there and there[adapter].master in (None, bridge)
     if ours:
