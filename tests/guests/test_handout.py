@@ -101,7 +101,7 @@ def test_a_folder_with_other_things_is_left_alone(lab: Lab) -> None:
     lab("guest", "add", "gauge", "--kernel", "x", "--door", "ssh")
     (lab.folder / "mine").mkdir()
     (lab.folder / "mine/letter").write_text("keep\n")
-    assert "has other things in it" in lab("handout", "--from", "host", "--output", "mine", code=2).err
+    assert "contains other files" in lab("handout", "--from", "host", "--output", "mine", code=2).err
     assert [p.name for p in (lab.folder / "mine").iterdir()] == ["letter"]
     lab("handout", "--from", "host", "--output", "new")
     lab("handout", "--from", "host", "--output", "new")

@@ -69,7 +69,7 @@ class DhcpService:
 
     def _carry_out(self, actions: list[Action], asked: Message) -> None:
         if not actions:
-            self._log(f"no answer to a {_kind(asked)} from {asked.chaddr.hex(':')}: it is for another server")
+            self._log(f"no answer to a {_kind(asked)} from {asked.chaddr.hex(':')}: no reservation or lease for it here")
         for n, action in enumerate(actions):
             match action:
                 case Keep(lease=lease):

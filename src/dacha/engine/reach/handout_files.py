@@ -64,7 +64,7 @@ def _judged(made: Handout, target: Path) -> Listed:
     listed = _read_list((target / LIST).read_bytes()) if (target / LIST).is_file() else None
     if listed is None:
         if there:
-            raise UsageError(f"{target} has other things in it, and is not a handout", remedy=elsewhere)
+            raise UsageError(f"{target} contains other files, and is not a handout", remedy=elsewhere)
         return {}
     root = target.resolve()
     for path in {*listed, *made.files}:
