@@ -69,7 +69,8 @@ class DhcpService:
 
     def _carry_out(self, actions: list[Action], asked: Message) -> None:
         if not actions:
-            self._log(f"no answer to a {_kind(asked)} from {asked.chaddr.hex(':')}: no reservation or lease for it here")
+            who = asked.chaddr.hex(":")
+            self._log(f"no answer to a {_kind(asked)} from {who}: no reservation or lease for it here")
         for n, action in enumerate(actions):
             match action:
                 case Keep(lease=lease):
