@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Network, IPv6Network, collapse_addresses
 
-from dacha.core.plan.doors import ANYWHERE, Address, DoorPlan, Forward
+from dacha.core.plan.addresses import AdapterPlan
+from dacha.core.plan.doors import ANYWHERE, DoorPlan, Forward
 
 # The maps of doors: at every address of this host, at one of them, and on its loopback for itself alone.
 _DOOR_MAPS = ("doors", "doors6", "doors_there", "doors_there6", "doors_here")
@@ -70,38 +71,42 @@ class DoorRules:
     def __init__(self, doors: list[DoorPlan]) -> None:
         self.maps: dict[str, list[str]] = {name: [] for name in _DOOR_MAPS}
         self.limits: dict[str, list[str]] = {name: [] for lot in _LIMITS.items() for name in (lot[0], *lot[1])}
-        # Ten thousand doors are written here: addresses are turned into text once, and no value is made for each port.
-        self._texts: dict[int, str] = {}
+        # Ten thousand doors are written here: an adapter's addresses are turned into text once, and no value is made
+        # for each port.
+        self._texts: dict[int, tuple[str | None, str | None]] = {}
         for plan in doors:
             self._add(plan)
 
-    def _text(self, address: Address) -> str:
+    def _inside(self, adapter: AdapterPlan) -> tuple[str | None, str | None]:
+        """An adapter's addresses of both families, as text."""
         # By the value's identity: the plan keeps it as long as this is made, and its hash is made in Python.
-        known = self._texts.get(id(address))
+        known = self._texts.get(id(adapter))
         if known is None:
-            known = self._texts[id(address)] = str(address)
+            four, six = adapter.address, adapter.address6
+            known = self._texts[id(adapter)] = (str(four) if four else None, str(six) if six else None)
         return known
 
     def _add(self, plan: DoorPlan) -> None:
-        adapter, port, to, protocol = plan.adapter, plan.port, plan.door.to.first, plan.door.protocol
+        door, adapter, port = plan.door, plan.adapter, plan.port
         if plan.means != "forward" or adapter is None or port is None:
             return
+        four, six = self._inside(adapter)
         name = _map_of(plan)
-        inside = adapter.address6 if name.endswith("6") else adapter.address
+        inside = six if name.endswith("6") else four
         if inside is None:
             return
-        elements = self.maps[name]
-        for n in range(port.last - port.first + 1):
-            at, behind = f"{protocol} . {port.first + n}", to + n
+        elements, protocol, to = self.maps[name], door.protocol, door.to.first - port.first
+        for number in range(port.first, port.last + 1):
+            at = f"{protocol} . {number}"
             if name == "doors":
-                elements.append(f"{at} : {self._text(inside)} . {behind}")
-                if adapter.address6:
-                    self.maps["doors6"].append(f"{at} : {self._text(adapter.address6)} . {behind}")
+                elements.append(f"{at} : {inside} . {number + to}")
+                if six:
+                    self.maps["doors6"].append(f"{at} : {six} . {number + to}")
             else:
-                listen = f"{protocol} . {self._text(plan.listen)} . {port.first + n}"
-                elements.append(f"{listen} : {self._text(inside)} . {behind}")
-            if plan.door.allow:
-                self._limit(plan, at if name == "doors" else listen)
+                at = f"{protocol} . {plan.listen} . {number}"
+                elements.append(f"{at} : {inside} . {number + to}")
+            if door.allow:
+                self._limit(plan, at)
 
     def _limit(self, plan: DoorPlan, key: str) -> None:
         """Let in by this door whom it names, at the addresses where it listens alone."""
