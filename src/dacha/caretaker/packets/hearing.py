@@ -45,7 +45,7 @@ class LinkLocals:
         self._hardware[link] = bytes.fromhex(hardware.replace(":", ""))
 
     def of(self, address: IPv6Address) -> bytes | None:
-        """The hardware address of the one adapter that uses it; None where none was heard to, or several were."""
+        """The hardware address of the adapter that uses it; None if none or more than one was heard to use it."""
         found = {self._hardware[link] for link, has in self._at.items() if address in has}
         return next(iter(found)) if len(found) == 1 else None
 

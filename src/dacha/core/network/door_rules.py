@@ -109,7 +109,7 @@ class DoorRules:
                 self._limit(plan, at)
 
     def _limit(self, plan: DoorPlan, key: str) -> None:
-        """Let in by this door whom it names, at the addresses where it listens alone."""
+        """Admit only the sources that the door names, and only at the address where it listens."""
         name = _map_of(plan).replace("doors", "limited")
         self.limits[name].append(key)
         for allowed in _LIMITS[name]:

@@ -100,8 +100,8 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
 
 
 def _hardware(lab: Lab, chosen: dict[Path, str]) -> dict[tuple[str, int], str]:
-    """Each adapter's hardware address: what is stated, else one that follows from its name. Where that one is stated
-    for another (a guest that was renamed keeps its own), a further one is chosen, to be written down."""
+    """Each adapter's hardware address: the stated one, else one derived from lab, guest and number. If that is already
+    stated for another adapter (a renamed guest keeps its own), another one is derived, and written to the lab file."""
     adapters = {(g.name, n): a for g in lab.guests.values() for n, a in enumerate(g.adapters)}
     stated = {a.hardware_address for a in adapters.values() if a.hardware_address}
     found = {}

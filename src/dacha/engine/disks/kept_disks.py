@@ -151,7 +151,7 @@ def delete(home: Home, change: DeleteDisk) -> None:
             f"disk {change.disk} of {change.guest} is not deleted: {others[0].parent.name} of lab "
             f"{others[0].parents[2].name} has the same file",
             where=str(real),
-            remedy=f"to take it from {change.guest} alone: rm {path}",
+            remedy=f"to remove it from {change.guest} only: rm {path}",
         )
     try:
         real.unlink(missing_ok=True)

@@ -171,10 +171,9 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
             # Before this host forwards: what it did not before, it does for the lab alone.
             transit.close(sysctls.not_forwarded_before())
             for name in sysctls.FORWARDING.values():
-                sysctls.change(name, "1")  # (a family that this kernel has not is passed over)
+                sysctls.change(name, "1")
         case Forwarding():
-            sysctls.put_back()
-            transit.open_again()
+            _stop_forwarding()
         case MakeLink(link=link, there=there):
             rules.begin(ws)
             if isinstance(link, HostBridge):
@@ -208,8 +207,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
             except HostError:
                 if not _rules_there(ws) and not _others(ws):
                     # This host forwards for the sake of labs only under their rules.
-                    sysctls.put_back()
-                    transit.open_again()
+                    _stop_forwarding()
                 raise
             for link in wanted_links(ws, plan).bridges():
                 _let_loopback_out(link)
@@ -219,6 +217,11 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
         case _:
             raise AssertionError(f"nothing carries out {change!r}")
     return {}
+
+
+def _stop_forwarding() -> None:
+    sysctls.put_back()
+    transit.open_again()
 
 
 def _reattach(ws: Workspace, change: ReattachTap) -> None:

@@ -7,8 +7,8 @@ from dacha.host.network.link_state import LinkState
 
 
 def make_bridge(bridge: str, alias: str, before: LinkState) -> None:
-    """Make a bridge over the adapter that was noted: it gets the adapter's hardware address, and whatever this host had
-    there. Raises HostError; what was done by then is undone by `unmake_bridge`."""
+    """Create a bridge over the recorded adapter. The bridge gets the adapter's hardware address, and all addresses,
+    routes and settings that this host had there. Raises HostError; then `unmake_bridge` reverts what was done."""
     adapter = before.name
     hardware = iproute.links()[adapter].hardware_address
     iproute.batch([

@@ -18,7 +18,7 @@ from typing import Any
 from dacha.core.errors import HostError, PeerError
 from dacha.core.named import NamedTuple
 from dacha.wire.link import rtnetlink
-from dacha.wire.link.netlink import messages
+from dacha.wire.link.netlink import DONE, ERROR, messages
 from dacha.wire.link.rtnetlink import INET, INET6, Kind, Part
 
 _DATAGRAM, _WAIT_S = 1 << 16, 5.0
@@ -108,7 +108,9 @@ def lay(state: LinkState, name: str) -> None:
         refused += kernel.routes(rtnetlink.in_order(p for p in led if p.kind is Kind.ROUTE))
         kernel.prefixes(new[0], [rtnetlink.led_to(p, old, new, age) for p in state.prefixes])
     if refused:
-        raise HostError(f"{name} could not be given all that {state.name} had", why="; ".join(sorted(set(refused))))
+        raise HostError(
+            f"cannot set up link {name} with everything that {state.name} had", why="; ".join(sorted(set(refused)))
+        )
 
 
 def forget_rules(state: LinkState, name: str) -> None:
@@ -181,7 +183,7 @@ class _Kernel:
         try:
             return socket.if_nametoindex(name)
         except OSError as e:
-            raise HostError(f"there is no link {name}", why=e.strerror or str(e)) from e
+            raise HostError(f"link {name} does not exist", why=e.strerror or str(e)) from e
 
     def everything(self) -> Iterator[Part]:
         """All addresses, routes, neighbours and policy rules of this host. Raises HostError."""
@@ -196,7 +198,7 @@ class _Kernel:
             self._socket.send(rtnetlink.list_request(kind, family, proxies=proxies))
             while True:
                 for message, body in messages(self._socket.recv(_DATAGRAM)):
-                    if message in (rtnetlink.DONE, rtnetlink.ERROR):
+                    if message in (DONE, ERROR):
                         return
                     if message == kind and body[0] == family:
                         yield Part(kind, body)

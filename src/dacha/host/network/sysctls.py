@@ -67,12 +67,16 @@ def not_forwarded_before() -> tuple[int, ...]:
     return tuple(version for version, name in FORWARDING.items() if former.get(name, read(name)) == "0")
 
 
+def _changing() -> contextlib.AbstractContextManager[None]:
+    """Commands of several labs change settings at the same time, and record the former values in one file."""
+    return locked(_memory().with_suffix(".lock"), "a change of this host's settings", 10.0)
+
+
 def change(name: str, value: str) -> None:
     """Set a value and remember the former one, unless it is so already. Raises HostError."""
     if read(name) in (None, value):
         return
-    # Several labs' commands change settings at once, and remember them in one file.
-    with locked(_memory().with_suffix(".lock"), "a change of this host's settings", 10.0):
+    with _changing():
         former = read(name)
         if former is None or former == value:
             return
@@ -83,7 +87,10 @@ def change(name: str, value: str) -> None:
 
 def put_back() -> None:
     """Every changed setting as it was; what has gone since (a link's own settings) is passed over."""
-    for name, value in remembered().items():
-        with contextlib.suppress(HostError):
-            write(name, value)
-    _memory().unlink(missing_ok=True)
+    if not _memory().exists():
+        return
+    with _changing():
+        for name, value in remembered().items():
+            with contextlib.suppress(HostError):
+                write(name, value)
+        _memory().unlink(missing_ok=True)

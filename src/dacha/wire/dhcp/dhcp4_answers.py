@@ -45,8 +45,8 @@ class Answers:
         return options
 
     def _boot(self, m: Message) -> dict[int, bytes]:
-        """What a client that starts from the network is told: its first file, by TFTP or by HTTP. Empty for others, and
-        where there is none for it."""
+        """The options with the boot file for a client that boots from the network, by TFTP or HTTP. Empty for other
+        clients, and if the network has no file for its firmware."""
         architecture, boot, server = _architecture(m), self._scope.boot, str(self._scope.server)
         if boot is None or architecture is None:
             return {}
@@ -62,7 +62,7 @@ class Answers:
         return self._reply(m, Kind.ACK, None, self._common)
 
     def nak(self, m: Message, why: str) -> Reply:
-        """A refusal of the address that was asked for."""
+        """A DHCPNAK: the requested address is refused."""
         reply = self._reply(m, Kind.NAK, None, {Option.MESSAGE: why.encode()})
         message = reply.message._replace(ciaddr=NOBODY)
         if m.giaddr != NOBODY:

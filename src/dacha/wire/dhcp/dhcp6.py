@@ -95,7 +95,7 @@ def hardware_of(
         return heard if heard in known else None
     low = source.packed[8:]
     found = []
-    if low[3:5] == b"\xff\xfe":
+    if in_address(source):
         found.append(bytes((low[0] ^ 2,)) + low[1:3] + low[5:])
     if duid[:4] == b"\0\1\0\1":
         found.append(duid[8:14])

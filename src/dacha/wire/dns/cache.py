@@ -37,7 +37,7 @@ def key_of(asked: Message) -> Key | None:
 
 
 def _has_what_was_asked(answer: Message, kind: int) -> bool:
-    """Whether there is a record of the wanted type, and not only names that lead to where there is none."""
+    """True if the answer has a record of the requested type, and not only CNAMEs."""
     return any(r.rdtype == kind or kind == dns.rdatatype.ANY for r in answer.answer)
 
 

@@ -7,12 +7,10 @@ import struct
 from ipaddress import IPv4Address, IPv6Address
 
 from dacha.core.named import NamedTuple
-from dacha.wire.link.netlink import attributes, messages
+from dacha.wire.link.netlink import ACK, DONE, DUMP, ERROR, REQUEST, attributes, message, messages
 
 # The subsystem's messages, with the flags of requests: ask for all, and for an acknowledgement.
 _NEW, _GET, _DELETE = 1 << 8, 1 << 8 | 1, 1 << 8 | 2
-_REQUEST, _ACK, _DUMP = 1, 4, 0x300
-_DONE, _ERROR = 3, 2
 _ORIGINAL, _REPLY, _ZONE = 1, 2, 18
 _IP, _PROTOCOL = 1, 2
 _NESTED = 0x8000
@@ -37,19 +35,19 @@ class Connection(NamedTuple):
 
 def list_request() -> bytes:
     """Ask for every connection."""
-    return _message(_GET, _REQUEST | _DUMP, 0, b"")
+    return _message(_GET, REQUEST | DUMP, 0, b"")
 
 
 def delete_request(connection: Connection) -> bytes:
     """Ask that one is forgotten; its next packet belongs to no connection then."""
-    return _message(_DELETE, _REQUEST | _ACK, 2 if connection.source.version == 4 else 10, connection.record)
+    return _message(_DELETE, REQUEST | ACK, 2 if connection.source.version == 4 else 10, connection.record)
 
 
 def connections(data: bytes) -> tuple[list[Connection], bool]:
     """The connections in one datagram of the answer, and whether it was the last one. Raises PeerError."""
     found: list[Connection] = []
     for kind, payload in messages(data):
-        if kind in (_DONE, _ERROR):
+        if kind in (DONE, ERROR):
             return found, True
         if kind == _NEW and (connection := _connection(payload[4:])):
             found.append(connection)
@@ -86,4 +84,4 @@ def _attribute(kind: int, value: bytes) -> bytes:
 
 
 def _message(kind: int, flags: int, family: int, payload: bytes) -> bytes:
-    return struct.pack("=IHHIIBBH", 20 + len(payload), kind, flags, 1, 0, family, 0, 0) + payload
+    return message(kind, flags, struct.pack("=BBH", family, 0, 0) + payload)

@@ -13,6 +13,8 @@ from dacha.core.named import NamedTuple
 # nlmsghdr: length, type, flags, sequence, sender; then the payload, padded to four bytes.
 _HEADER = struct.Struct("=IHHII")
 _ATTRIBUTE = struct.Struct("=HH")
+# NLM_F_REQUEST, ACK and DUMP; NLMSG_DONE and NLMSG_ERROR.
+REQUEST, ACK, DUMP, DONE, ERROR = 1, 4, 0x300, 3, 2
 # The subsystem of nf_tables in a message's type, and the message that ends a transaction (NFT_MSG_NEWGEN).
 _NF_TABLES, _NEWGEN = 10, 15
 _NFGENMSG, _IFINFOMSG = 4, 16  # bytes before the attributes
@@ -55,6 +57,11 @@ class OtherChange(NamedTuple):
 Event = TableChange | Transaction | LinkChange | OtherChange
 
 
+def message(kind: int, flags: int, body: bytes) -> bytes:
+    """A message with its header, as a request of this process's only one at a time."""
+    return _HEADER.pack(_HEADER.size + len(body), kind, flags, 1, 0) + body
+
+
 def messages(data: bytes) -> Iterator[tuple[int, bytes]]:
     """The messages of a datagram, each with its type and payload. Raises PeerError."""
     at = 0
@@ -84,7 +91,9 @@ def raw_attributes(data: bytes) -> Iterator[tuple[int, bytes]]:
         at += (length + 3) & ~3
 
 
-def _text(value: bytes) -> str:
+def text(value: bytes | None) -> str:
+    """A text of the kernel's, without the NUL at its end; "" for None."""
+    value = value or b""
     return value.partition(b"\0")[0].decode(errors="replace")
 
 
@@ -97,9 +106,9 @@ def rule_events(data: bytes) -> list[Event]:
         found = attributes(payload[_NFGENMSG:])
         if kind & 0xFF == _NEWGEN:
             pid = int.from_bytes(found.get(_NFTA_GEN_PROC_PID, b"\0"), "big")
-            events.append(Transaction(pid, _text(found.get(_NFTA_GEN_PROC_NAME, b""))))
+            events.append(Transaction(pid, text(found.get(_NFTA_GEN_PROC_NAME, b""))))
         else:
-            events.append(TableChange(_text(found.get(_NFTA_TABLE, b""))))
+            events.append(TableChange(text(found.get(_NFTA_TABLE, b""))))
     return events
 
 
@@ -110,7 +119,7 @@ def link_events(data: bytes) -> list[Event]:
         if kind in _LINKS:
             found = attributes(payload[_IFINFOMSG:])
             master = int.from_bytes(found.get(_IFLA_MASTER, b"\0"), sys.byteorder)
-            events.append(LinkChange(_text(found.get(_IFLA_IFNAME, b"")), master))
+            events.append(LinkChange(text(found.get(_IFLA_IFNAME, b"")), master))
         else:
             events.append(OtherChange(_link_of(kind, payload)))
     return events

@@ -13,11 +13,9 @@ from collections.abc import Iterable, Iterator
 from enum import IntEnum
 
 from dacha.core.named import NamedTuple
-from dacha.wire.link.netlink import raw_attributes
+from dacha.wire.link.netlink import ACK, DUMP, REQUEST, message, raw_attributes, text
 
-_HEADER = struct.Struct("=IHHII")
-_REQUEST, _ACK, _DUMP, _REPLACE, _EXCLUSIVE, _CREATE = 1, 4, 0x300, 0x100, 0x200, 0x400
-DONE, ERROR = 3, 2
+_REPLACE, _EXCLUSIVE, _CREATE = 0x100, 0x200, 0x400
 INET, INET6 = 2, 10
 # The numbers of "delete" and "get" follow that of "new".
 _DELETE, _GET = 1, 2
@@ -37,7 +35,7 @@ _TICKS = 100  # USER_HZ: in it the kernel tells how long a route still lives
 
 
 class Kind(IntEnum):
-    """What a message is about, by the number of its "new"."""
+    """What a message is about: its value is the type of the message that adds one (RTM_NEWADDR, …)."""
 
     ADDRESS = 20
     ROUTE = 24
@@ -82,7 +80,7 @@ def list_request(kind: Kind, family: int, *, proxies: bool = False) -> bytes:
     fixed[0] = family
     if proxies:
         fixed[10] = _PROXY
-    return _message(kind + _GET, _REQUEST | _DUMP, bytes(fixed))
+    return message(kind + _GET, REQUEST | DUMP, bytes(fixed))
 
 
 def add_request(part: Part) -> bytes:
@@ -90,16 +88,12 @@ def add_request(part: Part) -> bytes:
     next hop alone are each one of their own."""
     replaces = part.kind in (Kind.ADDRESS, Kind.NEIGHBOUR) or (part.kind is Kind.ROUTE and part.family == INET)
     how = _EXCLUSIVE if part.kind is Kind.RULE else _REPLACE if replaces else 0
-    return _message(part.kind, _REQUEST | _ACK | _CREATE | how, part.body)
+    return message(part.kind, REQUEST | ACK | _CREATE | how, part.body)
 
 
 def remove_request(part: Part) -> bytes:
     """Remove it."""
-    return _message(part.kind + _DELETE, _REQUEST | _ACK, part.body)
-
-
-def _message(kind: int, flags: int, body: bytes) -> bytes:
-    return _HEADER.pack(_HEADER.size + len(body), kind, flags, 1, 0) + body
+    return message(part.kind + _DELETE, REQUEST | ACK, part.body)
 
 
 def error_of(body: bytes) -> int:
@@ -119,7 +113,7 @@ def belongs(part: Part, index: int, name: str) -> bool:
             _, there, state, flags, _ = struct.unpack_from("=IiHBB", part.body)
             return there == index and part.family in (INET, INET6) and bool(state & _PERMANENT or flags & _PROXY)
         case Kind.RULE:
-            return any(_text(part.attribute(k)) == name for k in (_FRA_IIFNAME, _FRA_OIFNAME))
+            return any(text(part.attribute(k)) == name for k in (_FRA_IIFNAME, _FRA_OIFNAME))
 
 
 def prefix_route(part: Part, index: int) -> bool:
@@ -130,7 +124,7 @@ def prefix_route(part: Part, index: int) -> bool:
 
 
 def route_key(part: Part) -> tuple[bytes, ...]:
-    """What tells a prefix route from others of its link: destination, table, metric."""
+    """The destination, table and metric of a prefix route, which together identify it on its link."""
     return part.body[:5], *(part.attribute(k) or b"" for k in (_RTA_DST, _RTA_TABLE, _RTA_PRIORITY))
 
 
@@ -157,7 +151,7 @@ def led_to(part: Part, old: tuple[int, str], new: tuple[int, str], age_s: float)
         case Kind.RULE:
             names = (_FRA_IIFNAME, _FRA_OIFNAME)
             return part.with_attributes(
-                (k, new[1].encode() + b"\0" if k in names and _text(v) == old[1] else v)
+                (k, new[1].encode() + b"\0" if k in names and text(v) == old[1] else v)
                 for k, v in part.attributes() if k != _FRA_PAD
             )  # fmt: skip
 
@@ -189,7 +183,7 @@ def _address(part: Part, old: str, new: tuple[int, str], age: int) -> Part:
     found: list[tuple[int, bytes]] = []
     for kind, value in part.attributes():
         if kind == _IFA_LABEL:
-            label = _text(value)
+            label = text(value)
             value = (new[1] + label[len(old) :])[:15].encode() + b"\0" if label.startswith(old) else value
         elif kind == _IFA_CACHEINFO:
             lives = (n if n == _FOREVER else max(n - age, 0) for n in struct.unpack_from("=II", value))
@@ -258,7 +252,3 @@ def _route_flags(part: Part) -> int:
 def _flags(part: Part) -> int:
     value = part.attribute(_IFA_FLAGS)
     return int(struct.unpack("=I", value)[0]) if value else part.body[2]
-
-
-def _text(value: bytes | None) -> str:
-    return (value or b"").rstrip(b"\0").decode(errors="replace")
