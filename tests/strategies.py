@@ -29,11 +29,15 @@ def lab_texts(draw: st.DrawFn) -> str:
                         f'adapter = [{{ network = "{network}" }}]',
                         f'adapter = [\n  {{ network = "{network}" }},  # {draw(comments)}\n]',
                         f'adapter = {{ network = "{network}" }}',
+                        f'adapter.network = "{network}"  # {draw(comments)}',
                         "",
                     ]
                 )
             )
         )
+        disks = draw(st.sampled_from(["none", "table", "list", "section", "sections"]))
+        if disks in ("table", "list"):
+            lines.append('disk = { size = "1 GiB" }' if disks == "table" else 'disk = [{ size = "1 GiB" }]')
         doors = draw(st.lists(st.sampled_from(["ssh", "http", "rdp"]), max_size=3, unique=True))
         style = draw(st.sampled_from(["dotted", "inline", "headers"]))
         if style == "dotted":
@@ -43,5 +47,8 @@ def lab_texts(draw: st.DrawFn) -> str:
         elif style == "headers":
             for d in doors:
                 lines += [f"[guest.{name}.door.{d}]", 'from = "host"']
+        if disks in ("section", "sections"):
+            header = f"[guest.{name}.disk]" if disks == "section" else f"[[guest.{name}.disk]]"
+            lines += [f"{header}  # {draw(comments)}", 'size = "1 GiB"']
         lines.append("")
     return "\n".join(lines) + draw(st.sampled_from(["", "\n", "# the end"]))

@@ -276,3 +276,37 @@ def test_what_only_the_file_could_say_has_an_option(pier: Lab) -> None:
         assert says in lab(*words, code=2).err and lab.file.read_text() == before
     lab("network", "add", "quay", "--kind", "bridge", "--interface", "lo", "--vlan", "7", "--subnet", "172.20.8.0/24")
     assert "VLAN 7" in lab("network", "show", "quay").out
+
+
+def test_a_file_keeps_its_line_ends_and_a_guest_takes_no_comment_that_stands_free(pier: Lab) -> None:
+    text = pier.file.read_text() + '\n# --- the north side ---\n\n# shed\n[guest.shed]\nmemory = "64 MiB"\n'
+    pier.file.write_bytes(b"\xef\xbb\xbf" + text.replace("\n", "\r\n").encode())
+    pier("guest", "add", "hut", "--disk", "1MiB", "--memory", "64MiB")
+    raw = pier.file.read_bytes()
+    assert raw.startswith(b"\xef\xbb\xbf") and raw.count(b"\n") == raw.count(b"\r\n") > 8
+    pier("guest", "remove", "shed")
+    raw = pier.file.read_bytes()
+    assert b"--- the north side ---" in raw and b"# shed" not in raw and raw.count(b"\n") == raw.count(b"\r\n")
+    assert "is too large" in pier("guest", "edit", "hut", "--add-disk", "9" * 400 + "GiB", code=2).err
+
+
+def test_one_table_is_edited_as_a_list_of_one(pier: Lab) -> None:
+    pier("network", "add", "yard", "--kind", "host-only")
+    pier.file.write_text(
+        pier.file.read_text()
+        + """
+[guest.hut]  # by the gate
+memory = "64 MiB"
+adapter = { network = "yard" }  # its only one
+[[guest.hut.disk]]
+size = "1 MiB"  # the first
+"""
+    )
+    other = next(n for n in tomllib.loads(pier.file.read_text())["network"] if n != "yard")
+    pier("guest", "edit", "hut", "--adapter", other)
+    pier("guest", "edit", "hut", "--add-disk", "2MiB")
+    pier("guest", "edit", "hut", "--detach-disk", "0")
+    hut = tomllib.loads(pier.file.read_text())["guest"]["hut"]
+    assert [a["network"] for a in hut["adapter"]] == ["yard", other]
+    assert hut["disk"] == [{"size": "2 MiB", "name": "1"}]
+    assert "# its only one" in pier.file.read_text() and "# by the gate" in pier.file.read_text()

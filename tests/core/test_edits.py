@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.errors import LabError
-from dacha.core.lab.edits import Edit, Remove, Set, edit_data, edit_text, prune
+from dacha.core.lab.edits import Edit, Remove, Set, as_laid_out, edit_data, prune
+from dacha.core.lab.text_edits import edit_text
 from tests.strategies import lab_texts, names
 
 
@@ -32,9 +33,13 @@ def edits_for(data: dict[str, Any]) -> st.SearchStrategy[Edit]:
         made.append(st.builds(lambda c, g=name: Set(("guest", g, "start", "order"), c), st.integers(1, 64)))
         made.append(st.just(Remove(("guest", name))))
         made += [st.just(Remove(("guest", name, "door", d))) for d in guest.get("door", {})]
-        if isinstance(guest.get("adapter"), list):
-            made.append(st.just(Set(("guest", name, "adapter", 0, "address"), "10.9.0.5")))
-            made.append(st.just(Set(("guest", name, "adapter", len(guest["adapter"])), {"network": "y"})))
+        for key, value in (("adapter", {"network": "y"}), ("disk", {"size": "2 GiB", "bus": "scsi"})):
+            if key in guest:
+                # One table is a list of one.
+                count = len(guest[key]) if isinstance(guest[key], list) else 1
+                made.append(st.just(Set(("guest", name, key, 0, "address"), "10.9.0.5")))
+                made.append(st.just(Set(("guest", name, key, count), value)))
+                made.append(st.just(Remove(("guest", name, key, 0))))
     return st.one_of(made)
 
 
@@ -45,7 +50,7 @@ def test_parse_after_edit_equals_edit_after_parse(text: str, data: st.DataObject
     after = tomllib.loads(edit_text(text, [edit]))
     if isinstance(edit, Remove):
         prune(after, edit.path)
-    assert after == edit_data(before, edit)
+    assert after == edit_data(before, as_laid_out(before, edit))
 
 
 @given(lab_texts(), st.data())

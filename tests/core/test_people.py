@@ -8,9 +8,9 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.lab.edits import edit_text
 from dacha.core.lab.model import Lab
 from dacha.core.lab.read import read_lab
+from dacha.core.lab.text_edits import edit_text
 from dacha.core.people.accounts import accounts, edits_without, own_accounts
 from dacha.core.people.check import check_people
 from dacha.core.people.keys_inside import KeyChange, WantedKeys, after, key_changes, named, read_answers, script

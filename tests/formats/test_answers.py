@@ -136,6 +136,12 @@ def test_alpines_overlay_starts_itself_and_its_answers_are_a_shells(tmp_path: Pa
     assert "address 10.77.4.20/24\n\tgateway 10.77.4.1" in said and said.endswith("|-m sys /dev/vda\n")
 
 
+def test_long_names_of_windows_are_cut_and_differ() -> None:
+    names = [windows.computer_name(f"windows-server-{n}") for n in range(1, 30)]
+    assert len(set(names)) == 29 and all(len(n) == 15 for n in names)
+    assert windows.computer_name("tide-gauge") == "tide-gauge"
+
+
 def test_windows_is_told_everything_in_its_place() -> None:
     root = Xml.fromstring(windows.unattend(answers(bus="sata", firmware="uefi")).partition("\n")[2])
     space = {"u": "urn:schemas-microsoft-com:unattend"}

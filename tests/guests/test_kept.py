@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import subprocess
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -236,3 +237,28 @@ def test_a_random_walk_over_two_labs_loses_and_takes_nothing(lab: Lab, seed: int
 def waiting(lab: Lab, labs: dict[str, Path]) -> bool:
     """True when a lab as it was last applied names the medium."""
     return any('from = "base"' in f.read_text() for f in (lab.folder / "state/labs").glob("*/applied.toml"))
+
+
+def disks_of(lab: Lab, guest: str) -> list[dict[str, str]]:
+    found: list[dict[str, str]] = tomllib.loads(lab.file.read_text())["guest"][guest]["disk"]
+    return found
+
+
+def test_a_disk_comes_back_with_its_exact_size_and_its_bus(lab: Lab) -> None:
+    """1280 MiB is not 1.2 GiB, and a system may have no driver for another bus."""
+    lab("new", "pier")
+    text = lab.file.read_text()
+    disks = 'disk = [{ size = "1280 MiB", bus = "sata" }, { size = "1310 MiB", bus = "scsi" }]'
+    lab.file.write_text(f'{text}\n[guest.desk]\nmemory = "64 MiB"\n{disks}\n')
+    apply(lab)
+    before = disks_of(lab, "desk")
+    for name in ("0", "1"):
+        lab("guest", "edit", "desk", "--detach-disk", name)
+        lab("guest", "edit", "desk", "--attach-disk", name)
+    there = {d.pop("name", str(n)): d for n, d in enumerate(disks_of(lab, "desk"))}
+    assert there == dict(zip("01", before, strict=True))
+    lab("guest", "remove", "desk")
+    apply(lab)
+    lab("guest", "add", "desk", "--attach", "0", "1", "--memory", "64MiB")
+    assert disks_of(lab, "desk") == before
+    assert "grow" not in lab("diff").out

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import subprocess
 import tomllib
 from pathlib import Path
@@ -107,6 +108,32 @@ def _addresses(lab: Lab) -> list[str]:
     return [guests[name]["adapter"][0]["address"] for name in ("gauge", "shed")]
 
 
+def test_a_lab_is_found_again_whichever_came_first_the_move_or_a_start(kept: Lab) -> None:
+    """The image has another name and another place by now, and a command has seen the new file already."""
+    lab = kept
+    (lab.folder / "pier").rename(lab.folder / "quay")
+    there = lab.folder / "quay/lab.toml"
+    (lab.folder / "quay/images").mkdir()
+    (lab.folder / "quay/own.qcow2").rename(lab.folder / "quay/images/base-of-shed.qcow2")
+    (lab.folder / "quay/own.qcow2").write_bytes(b"another file")
+    lab.env["DACHA_LAB"] = str(there)
+    said = lab("start", "shed", "--no-wait", code=None)
+    assert said.code != 0 and "needs the image" in said.err and "does not exist any more" in said.err
+    said = lab("lab", "move", "pier", "--file", str(there)).out
+    assert f"shed/0 lies on {lab.folder / 'quay/images/base-of-shed.qcow2'} now" in said
+    there.write_text(there.read_text().replace('"own.qcow2"', '"images/base-of-shed.qcow2"'))
+    assert whole(home(lab) / "guests/shed/disk-0.qcow2") and "made" not in apply(lab)
+
+
+def test_the_register_forgets_labs_whose_state_was_deleted(kept: Lab) -> None:
+    lab = kept
+    shutil.rmtree(home(lab))
+    said = lab("host", code=None).out
+    assert "in this host's register: their state is deleted" in said and "dacha host --clear" in said
+    assert not any("register" in left["what"] for left in lab("host", "--clear", "--json").json["left_over"])
+    assert lab("host", "--clear").out == "Removed 0 entries from this host's register.\n"
+
+
 def test_a_lab_file_moves_and_its_disks_find_what_they_lie_on(kept: Lab) -> None:
     lab = kept
     key = (home(lab) / "guests/shed/host_key").read_text()
@@ -122,7 +149,7 @@ def test_a_lab_file_moves_and_its_disks_find_what_they_lie_on(kept: Lab) -> None
     assert "this is the lab other" in lab("lab", "move", "pier", "--file", str(lab.folder / "other.toml"), code=2).err
     (lab.folder / "quay/own.qcow2").unlink()
     said = lab("lab", "move", "pier", "--file", str(there), code=3).err
-    assert "shed/0 lies on" in said and "bring it back" in said
+    assert "shed/0 needs the image" in said and "move the image back" in said
 
 
 def test_a_lab_moves_to_another_state_folder_with_its_media(kept: Lab) -> None:

@@ -10,7 +10,7 @@ from dacha.core.apply.changes import Change
 from dacha.core.lab.model import ORIGIN_WORDS, Guest
 from dacha.core.lab.person import Person
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.units import show_size
+from dacha.core.units import exact_size, show_size
 from dacha.engine.workspace import Workspace
 
 
@@ -18,7 +18,7 @@ def guest_words(guest: Guest) -> str:
     """debian, 2 CPUs, 1 GiB, disk 8 GiB on debian-12.qcow2"""
     parts = [guest.system, f"{guest.cpus} CPU" + ("s" if guest.cpus > 1 else ""), show_size(guest.memory)]
     for disk in guest.disks:
-        size = f"disk {show_size(disk.size)}" if disk.size else "disk"
+        size = f"disk {exact_size(disk.size)}" if disk.size else "disk"
         image = f"{', a copy of' if disk.copy else ' on'} {disk.base}" if disk.base else ""
         parts.append(size + image + (f" in {disk.storage}" if disk.storage else ""))
     parts += [word for word, on in (("TPM", guest.tpm), ("Secure Boot", guest.secure_boot)) if on]

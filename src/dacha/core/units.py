@@ -23,6 +23,8 @@ _SIZE_UNITS = {
 # One letter is read by half of the trade as 1000 and by the other half as 1024, so it is asked for.
 _AMBIGUOUS = {"K": "KiB", "M": "MiB", "G": "GiB", "T": "TiB"}
 _TIME_UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
+# QEMU and the kernel count bytes in 63 bits.
+LARGEST = 8191 << 50
 YEAR_S = 365 * 86400.0
 _NUMBER_UNIT = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]*)\s*\Z")
 
@@ -47,7 +49,10 @@ def size(value: object) -> int:
     if factor is None:
         why = f"has the unknown unit {unit}" if unit else "has no unit"
         raise ValueError(f"{value!r} {why}", f'units are KiB, MiB, GiB, TiB: "{number} MiB" or "{number} GiB"')
-    return round(float(number) * factor)
+    amount = float(number) * factor
+    if amount > LARGEST:
+        raise ValueError(f"{number[:20]}{'…' if len(number) > 20 else ''} {unit} is too large", "the most is 8191 PiB")
+    return round(amount)
 
 
 def memory(value: object) -> int:
@@ -92,6 +97,15 @@ def show_size(amount: int) -> str:
             number = amount / factor
             return f"{number:.0f} {unit}" if number >= 100 or number == int(number) else f"{number:.1f} {unit}"
     return f"{amount} B"
+
+
+def exact_size(amount: int) -> str:
+    """Bytes as `size` reads them back without loss: 1.5 GiB, but 1280 MiB instead of 1.2 GiB. For sizes of disks, which
+    are typed again."""
+    shown = show_size(amount)
+    if size(shown) == amount:
+        return shown
+    return next(f"{amount // f} {u}" for f, u in ((GIB, "GiB"), (MIB, "MiB"), (KIB, "KiB"), (1, "B")) if not amount % f)
 
 
 def show_duration(seconds: float) -> str:

@@ -253,6 +253,7 @@ class Home:
                 "own_accounts": record.own_accounts,
                 "unsure": record.unsure,
                 "asks": record.asks,
+                "buses": record.buses,
             },
         )
 
@@ -277,4 +278,5 @@ def _record(raw: dict[str, Any]) -> Record:
         own_accounts=list(raw.get("own_accounts") or ()),
         unsure=raw.get("unsure"),
         asks=bool(raw.get("asks")),
+        buses=dict(raw.get("buses") or {}) | {d["name"]: d["bus"] for d in (machine or {}).get("disks", ())},
     )

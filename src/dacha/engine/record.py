@@ -18,7 +18,8 @@ class Record(SimpleNamespace):
     is the digest of its first-boot data without keys, `instance` the name that went by; `keyed` are the keys that
     were put into it, by account, None where that is not known, `own_accounts` those accounts that are there for people
     alone, `unsure` keys that may have come in, as it did not answer; `asks` is true where its process asks before it
-    enters anything of this host (`engine/network/gate.py`).
+    enters anything of this host (`engine/network/gate.py`). `buses` is the bus that each disk was last used on, also
+    of a disk that was detached since: its system may have no driver for another one.
     """
 
     def __init__(
@@ -41,6 +42,7 @@ class Record(SimpleNamespace):
         own_accounts: list[str] | None = None,
         unsure: dict[str, list[str]] | None = None,
         asks: bool = False,
+        buses: dict[str, str] | None = None,
     ) -> None:
         self.machine = machine
         self.process = process
@@ -59,3 +61,4 @@ class Record(SimpleNamespace):
         self.own_accounts = own_accounts or []
         self.unsure = unsure or {}
         self.asks = asks
+        self.buses = buses or {}

@@ -118,6 +118,20 @@ def refuse_other_state(home: Home, lab: Lab) -> None:
             )
 
 
+def gone() -> list[str]:
+    """The state folders of labs that are registered and were deleted since."""
+    return sorted({str(row.get("home")) for row in _read() if not Path(str(row.get("home"))).is_dir()})
+
+
+def forget_gone() -> None:
+    """Remove what those have in the register. Raises BusyError, HostError."""
+    with held():
+        before = _read()
+        rows = [row for row in before if Path(str(row.get("home"))).is_dir()]
+        if rows != before:
+            replace_file(_file(), json.dumps({"version": VERSION, "claims": rows}), 0o600)
+
+
 def claim(home: Home, lab: Lab, plan: Plan) -> None:
     """Note what this lab has. The lock must be held."""
     row = {

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from codecs import BOM_UTF8
 from collections.abc import Collection
 from functools import cached_property
 from pathlib import Path
@@ -17,6 +18,7 @@ from dacha.core.plan.plan import Plan, make_plan
 from dacha.engine.home import Home
 from dacha.engine.profiles import profiles
 from dacha.host import folders
+from dacha.host.files import replace_file
 
 NAME = "lab.toml"
 
@@ -65,9 +67,10 @@ def _kept_labs(path: Path | None = None) -> str:
 
 
 def read_text(path: Path) -> str:
-    """The lab file's text. Raises UsageError when it is not there, HostError when it may not be read."""
+    """The lab file's text, its lines ended by LF alone and without a byte order mark. Raises UsageError when it is not
+    there, HostError when it may not be read."""
     try:
-        return path.read_text(encoding="utf-8")
+        return path.read_text(encoding="utf-8-sig")
     except FileNotFoundError:
         raise UsageError(
             "there is no such lab file",
@@ -79,6 +82,20 @@ def read_text(path: Path) -> str:
         raise LabError("this is not text in UTF-8", where=str(path), remedy="was another file meant?") from e
     except OSError as e:
         raise HostError(f"cannot read {path}", why=e.strerror or str(e)) from e
+
+
+def write_text(path: Path, text: str) -> None:
+    """Replace the lab file's text: its lines end as they did before, also those that an editor on Windows has ended.
+    Raises HostError."""
+    try:
+        with path.open("rb") as f:
+            first = f.readline(1 << 16)
+    except OSError:
+        first = b""
+    marked = first.startswith(BOM_UTF8)
+    if first.endswith(b"\r\n"):
+        text = text.replace("\n", "\r\n")
+    replace_file(path, (BOM_UTF8 if marked else b"") + text.encode(), follow=True)
 
 
 class Workspace:

@@ -68,6 +68,28 @@ def owner_moved(before: Path, after: Path) -> None:
             replace_file(register, json.dumps(moved, indent=1), 0o600)
 
 
+def gone() -> list[str]:
+    """The folders in the register that were deleted since, and whose user has no process."""
+    return [] if not _may_become() else _gone(_read(folders.shared_folder() / "users.json"))
+
+
+def _gone(known: dict[str, int]) -> list[str]:
+    running = _running()
+    return sorted(name for name, uid in known.items() if not Path(name).exists() and uid not in running)
+
+
+def forget_gone() -> None:
+    """Remove those from the register. Raises BusyError, HostError."""
+    if not _may_become():
+        return
+    register = folders.shared() / "users.json"
+    with locked(folders.shared() / "users.lock", "giving a user", WAIT_S):
+        known = _read(register)
+        if names := _gone(known):
+            kept = {name: uid for name, uid in known.items() if name not in names}
+            replace_file(register, json.dumps(kept, indent=1), 0o600)
+
+
 def helper() -> Account | None:
     """The user of programs that are given single files for a moment, such as the one that makes disks."""
     return account_for(folders.shared())

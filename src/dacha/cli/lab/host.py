@@ -14,12 +14,19 @@ if TYPE_CHECKING:
 
 def host_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Show what this host has and lacks, and how much of it the lab has promised to its guests."
+    parser.add_argument(
+        "--clear", action="store_true", help="remove register entries (ports, users) of labs whose state was deleted"
+    )
 
 
 def run_host(args: argparse.Namespace) -> int:
     from dacha.engine.check.whole_host import whole_host
     from dacha.engine.workspace import load
 
+    if args.clear:
+        _clear(quiet=args.json)
+        if not args.json:
+            return 0
     try:
         ws = load(args.lab)
     except UsageError:
@@ -31,6 +38,14 @@ def run_host(args: argparse.Namespace) -> int:
         _have(host, ws.lab.name if ws else "")
         _parts(host)
     return 1 if any(f.severity == "error" for f in host.findings) else 0
+
+
+def _clear(*, quiet: bool) -> None:
+    from dacha.engine.lab.kept_labs import clear_registers
+
+    entries = clear_registers()
+    if not quiet:
+        output.say(f"Removed {entries} {'entry' if entries == 1 else 'entries'} from this host's register.")
 
 
 def _have(host: WholeHost, lab: str) -> None:

@@ -8,7 +8,7 @@ from dacha.core.lab.model import Disk
 from dacha.core.named import NamedTuple
 from dacha.core.people.keys_inside import KeyChange, named
 from dacha.core.plan.doors import Forward
-from dacha.core.units import show_size
+from dacha.core.units import exact_size
 
 
 @change("write-down", FILE)
@@ -52,13 +52,13 @@ class MakeDisk(NamedTuple):
 
     def __str__(self) -> str:
         d = self.disk
-        size = show_size(d.size) if d.size else "size of its image"
+        size = exact_size(d.size) if d.size else "size of its image"
         image = f"{', a copy of' if d.copy else ' on'} {d.base}" if d.base else ""
         place = f", in storage {d.storage}" if d.storage else ""
         return f"make disk {d.name}, {size}{image}{', full' if d.full else ''}{place}"
 
     def done(self) -> str:
-        return f"made disk {self.disk.name}" + (f" of {show_size(self.disk.size)}" if self.disk.size else "")
+        return f"made disk {self.disk.name}" + (f" of {exact_size(self.disk.size)}" if self.disk.size else "")
 
 
 @change("grow-disk", GUESTS)
@@ -70,10 +70,10 @@ class GrowDisk(NamedTuple):
     size: int
 
     def __str__(self) -> str:
-        return f"grow disk {self.disk} to {show_size(self.size)}"
+        return f"grow disk {self.disk} to {exact_size(self.size)}"
 
     def done(self) -> str:
-        return f"grew disk {self.disk} to {show_size(self.size)}"
+        return f"grew disk {self.disk} to {exact_size(self.size)}"
 
 
 @change("attach-disk", GUESTS)
@@ -114,10 +114,10 @@ class DeleteDisk(NamedTuple):
     size: int
 
     def __str__(self) -> str:
-        return f"delete disk {self.disk} ({show_size(self.size)}): what is on it is lost"
+        return f"delete disk {self.disk} ({exact_size(self.size)}): what is on it is lost"
 
     def done(self) -> str:
-        return f"deleted disk {self.disk} ({show_size(self.size)})"
+        return f"deleted disk {self.disk} ({exact_size(self.size)})"
 
 
 @change("move-screen", GUESTS)

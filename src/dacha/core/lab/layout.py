@@ -25,6 +25,9 @@ _BASIC = re.compile(r'"(?:[^"\\\n]|\\.)*"')
 _LITERAL = re.compile(r"'[^'\n]*'")
 _LONG_BASIC = re.compile(r'"""(?:[^\\]|\\.)*?"""(?:"{0,2})', re.S)
 _LONG_LITERAL = re.compile(r"'''.*?'''(?:'{0,2})", re.S)
+_STRING_OR_COMMENT = re.compile(
+    rf"{_LONG_BASIC.pattern}|{_LONG_LITERAL.pattern}|{_BASIC.pattern}|{_LITERAL.pattern}|#[^\n]*", re.S
+)
 
 
 class Statement(NamedTuple):
@@ -123,6 +126,11 @@ def next_member(text: str, at: int) -> int:
     past a comma, white space and comments. The offset of the closing mark where there is none."""
     at = _SPACE.match(text, at).end()  # type: ignore[union-attr]  # matches the empty string
     return _SPACE.match(text, at + 1).end() if text[at] == "," else at  # type: ignore[union-attr]
+
+
+def comments(text: str) -> list[str]:
+    """Every comment of the text, in order, without the white space behind it."""
+    return [m.group().rstrip() for m in _STRING_OR_COMMENT.finditer(text) if m.group().startswith("#")]
 
 
 def _on_one_line(text: str, at: int, path: Path) -> tuple[Path, int, int] | None:

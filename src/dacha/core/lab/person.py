@@ -15,7 +15,8 @@ EVERYTHING = "all"
 
 def is_key(written: str) -> bool:
     """True for an entry of `keys` that is a public key itself, not the name of a file (RFC 4253 section 6.6)."""
-    return written.startswith(("ssh-", "ecdsa-", "sk-"))
+    # A kind and its base64, parted by white space: a path such as ssh-keys/kim.pub has no such second word.
+    return written.startswith(("ssh-", "ecdsa-", "sk-")) and written.split(maxsplit=2)[1:2] != []
 
 
 class Entry(NamedTuple):

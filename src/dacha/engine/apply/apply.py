@@ -27,8 +27,8 @@ from dacha.core.apply.machine import Machine
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.errors import BusyError, DachaError, HostError
 from dacha.core.findings import errors
-from dacha.core.lab.edits import edit_text
 from dacha.core.lab.read import read_lab
+from dacha.core.lab.text_edits import edit_text
 from dacha.core.named import NamedTuple
 from dacha.engine import register
 from dacha.engine.apply.carry_out import Work, carry_out
@@ -49,7 +49,7 @@ from dacha.engine.lab.edit import settled
 from dacha.engine.network import gate, kernel, rules
 from dacha.engine.profiles import profiles
 from dacha.engine.shares import shared_folders, smb
-from dacha.engine.workspace import Workspace, lab_error, read_text, scoped
+from dacha.engine.workspace import Workspace, lab_error, read_text, scoped, write_text
 from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses
 
@@ -76,7 +76,7 @@ def settle(ws: Workspace, report: Report) -> Workspace:
                 f"{ws.path.name} was changed while it was being applied", remedy="look at it, and apply again"
             )
         text = edit_text(ws.text, settled(chosen))
-        replace_file(ws.path, text, follow=True)
+        write_text(ws.path, text)
     for path, value in chosen.items():
         report("lab file", WriteDown(path, value).done(), 0.0)
     reading = read_lab(text, profiles())

@@ -13,7 +13,7 @@ from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Disk, Guest
 from dacha.core.people.keys_inside import key_of
 from dacha.core.spelling import did_you_mean
-from dacha.core.units import show_size
+from dacha.core.units import exact_size, show_size
 from dacha.engine.check.setup import name_findings
 from dacha.engine.disks import kept_disks
 from dacha.engine.disks.media import base_image
@@ -98,8 +98,8 @@ def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator
             for key, error in _new_disk_troubles(ws, disk):
                 yield _wrong(guest, "image" if key == "from" else "storage-gone", ("disk", n, key), error)
         elif disk.size is not None and disk.size < size:
-            what = f"disk {disk.name} has {show_size(size)} already, and a disk is never made smaller"
-            smaller = ValueError(what, f'size = "{show_size(size)}" or more')
+            what = f"disk {disk.name} has {exact_size(size)} already, and a disk is never made smaller"
+            smaller = ValueError(what, f'size = "{exact_size(size)}" or more')
             yield _wrong(guest, "disk-shrink", ("disk", n, "size"), smaller)
 
 
@@ -124,8 +124,11 @@ def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         what = "its installer does not look for answers by itself"
         yield Finding(NOTE, "answers-by-hand", subject, what, f"type at its shell: {by_hand}", path, "host")
     if needs_plain(guest):
-        from dacha.formats.answers.windows import ZONES
+        from dacha.formats.answers.windows import ZONES, computer_name
 
+        if (short := computer_name(guest.name)) != guest.name:
+            what = f"its system's own name is {short}: Windows takes 15 characters at most"
+            yield Finding(NOTE, "computer-name", subject, what, "rename the guest if that matters", path, "host")
         zone = guest.setup.time_zone
         if zone and zone not in ZONES:
             what = f"its system has no name for the time zone {zone} that Dacha knows; UTC is told"

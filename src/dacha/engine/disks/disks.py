@@ -105,6 +105,7 @@ def attach(home: Home, change: AttachDisk) -> None:
     record = home.read(change.guest)
     if record.machine:
         record.machine["disks"].append({"name": change.disk, "bus": change.bus})
+        record.buses[change.disk] = change.bus
         home.write(change.guest, record)
 
 

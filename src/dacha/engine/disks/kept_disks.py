@@ -10,7 +10,7 @@ from dacha.core.errors import DachaError, HostError, UsageError
 from dacha.core.findings import ERROR, WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
-from dacha.core.units import show_size
+from dacha.core.units import exact_size
 from dacha.engine.disks.media import image_path
 from dacha.engine.disks.owners import owners
 from dacha.engine.home import Home
@@ -30,7 +30,7 @@ class KeptDisk(NamedTuple):
 
     def __str__(self) -> str:
         made = f", on {self.base}" if self.base else ""
-        return f"{show_size(self.size)}{made}, last used {time.strftime('%-d %B %Y', time.localtime(self.used))}"
+        return f"{exact_size(self.size)}{made}, last used {time.strftime('%-d %B %Y', time.localtime(self.used))}"
 
 
 def kept(home: Home, guest: str) -> list[KeptDisk]:
@@ -47,6 +47,16 @@ def kept(home: Home, guest: str) -> list[KeptDisk]:
             pass  # its storage is not mounted: it is kept all the same
         found.append(KeptDisk(name, path, size, base, used))
     return found
+
+
+def as_it_was(ws: Workspace, guest: str, name: str, usual: str) -> dict[str, str]:
+    """The keys of a kept disk that is attached again: its exact size, and the bus that it was last used on where that
+    is not `usual` for its system. Raises HostError for a disk that cannot be read."""
+    from dacha.hypervisor.images import chain
+
+    bus = ws.home.read(guest).buses.get(name, usual)
+    size = exact_size(chain.as_image(ws.home.disk(guest, name)).size)
+    return {"size": size} | ({"bus": bus} if bus != usual else {})
 
 
 def refuse_silent(ws: Workspace, guest: str) -> None:
@@ -129,10 +139,18 @@ def _made_on(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
         return []
     if not below or below[0][0].resolve() == wanted:
         return []
+    where = ("guest", guest.name, "disk", n, "from")
+    if not below[0][0].exists():
+        what = f"disk {disk.name} needs the image {below[0][0]}, which does not exist any more"
+        if not chain.made_on(path, wanted):
+            remedy = f"move the image back to {below[0][0]}"
+        else:
+            what += f"; the same image is now at {wanted}"
+            remedy = f"dacha lab move {ws.lab.name} --file {ws.path}"
+        return [Finding(ERROR, "image-gone", f"guest {guest.name}", what, remedy, where, "host")]
     what = f"disk {disk.name} was made on {below[0][0].name}, and stays so: from now says {disk.base}"
     remedy = f'write from as it was, or give the new disk another name: name = "{disk.name}-new"'
-    path_of = ("guest", guest.name, "disk", n, "from")
-    return [Finding(WARNING, "disk-base", f"guest {guest.name}", what, remedy, path_of, "host")]
+    return [Finding(WARNING, "disk-base", f"guest {guest.name}", what, remedy, where, "host")]
 
 
 def delete(home: Home, change: DeleteDisk) -> None:

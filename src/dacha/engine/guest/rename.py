@@ -11,16 +11,17 @@ import os
 from dacha.core.errors import LabError, UsageError
 from dacha.core.findings import errors
 from dacha.core.lab import fields
-from dacha.core.lab.edits import Edit, Set, edit_text, rename_text
+from dacha.core.lab.edits import Edit, Set
 from dacha.core.lab.names import hardware_address
 from dacha.core.lab.read import read_lab
+from dacha.core.lab.text_edits import edit_text, rename_text
 from dacha.core.people.accounts import edits_without
 from dacha.engine.home import Home
 from dacha.engine.lab.named import guest_named
 from dacha.engine.profiles import profiles
-from dacha.engine.workspace import Workspace, lab_error, load
+from dacha.engine.workspace import Workspace, lab_error, load, write_text
 from dacha.host.accounts import owner_moved
-from dacha.host.files import editing, refused, replace_file
+from dacha.host.files import editing, refused
 from dacha.host.records import read_record, write_record
 from dacha.hypervisor.process import running
 
@@ -51,7 +52,7 @@ def rename(named: str | None, old: str, new: str) -> Workspace:
             raise LabError(f"{lab_error(ws.path, text, wrong).what}\n{ws.path.name} is unchanged.", findings=wrong)
         write_record(ws.home.renaming, VERSION, {"old": old, "new": new})
         _move(ws.home, old, new)
-        replace_file(ws.path, text, follow=True)
+        write_text(ws.path, text)
         ws.home.renaming.unlink()
     return after
 

@@ -8,7 +8,8 @@ from dacha.core.errors import UsageError
 from dacha.core.lab.edits import Edit, Remove, Set
 from dacha.core.lab.model import Guest
 from dacha.core.spelling import did_you_mean
-from dacha.core.units import show_size
+from dacha.engine.disks.kept_disks import as_it_was
+from dacha.engine.lab.proposals import usual
 from dacha.engine.workspace import Workspace
 
 
@@ -19,10 +20,9 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
     """
     here = ("guest", guest.name, "disk")
     written = tomli.loads(ws.text)["guest"][guest.name].get("disk", [])
+    written = [written] if isinstance(written, dict) else written
     names = [d.name for d in guest.disks]
     edits: list[Edit] = []
-    if detach and isinstance(written, dict):
-        raise UsageError("disk is one table, not a list", where=ws.path.name, remedy="write it as disk = [{ … }]")
     for name in detach:
         if name not in names:
             raise UsageError(f"{guest.name} has no disk {name}", remedy=did_you_mean(name, names, "dacha guest show"))
@@ -42,9 +42,7 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
             raise UsageError(
                 f"no disk {name} is kept for {guest.name}", remedy=f"kept: {', '.join(loose) if loose else 'none'}"
             )
-        from dacha.hypervisor.images.chain import as_image
-
-        edits.append(_added(here, names, {"name": name, "size": show_size(as_image(kept[name]).size)}))
+        edits.append(_added(here, names, {"name": name} | as_it_was(ws, guest.name, name, usual(guest.system).bus)))
     for size in add:
         name = next(str(n) for n in range(len(names), 10_000) if str(n) not in {*names, *kept})
         # A name that is also its place needs no word.

@@ -7,12 +7,13 @@ from typing import Any
 
 from dacha.core.errors import LabError
 from dacha.core.findings import Finding, errors
-from dacha.core.lab.edits import Edit, Set, edit_text
+from dacha.core.lab.edits import Edit, Set
 from dacha.core.lab.read import read_lab
+from dacha.core.lab.text_edits import edit_text
 from dacha.core.units import whole_number
 from dacha.engine.profiles import profiles
-from dacha.engine.workspace import Workspace, lab_error, load
-from dacha.host.files import editing, replace_file
+from dacha.engine.workspace import Workspace, lab_error, load, write_text
+from dacha.host.files import editing
 
 # Decides on the edits from the lab as it is while nobody else changes it.
 Decide = Callable[[Workspace], Iterable[Edit]]
@@ -46,7 +47,7 @@ def edit_lab(
         chosen = {p: v for p, v in after.plan.chosen.items() if any(p[: len(m)] == m or m[: len(p)] == p for m in mine)}
         if chosen:
             after = _read(before, edit_text(after.text, settled(chosen)))
-        replace_file(path, after.text, follow=True)
+        write_text(path, after.text)
     return after
 
 

@@ -11,13 +11,14 @@ from dacha.core.lab.model import Lab
 from dacha.core.lab.read import read_lab
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
+from dacha.engine import register
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.caretaker import unit
 from dacha.engine.disks.kept_disks import KeptDisk, kept
 from dacha.engine.home import Home
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import read_text
-from dacha.host import folders
+from dacha.host import accounts, folders
 from dacha.hypervisor.process import running
 
 
@@ -156,11 +157,23 @@ def leftovers() -> list[Leftover]:
                 found.append(Leftover(what, f"dacha lab show {home.lab}"))
     found += [Leftover(f"link {name} of a lab {lab} that nothing is kept of", f"ip link delete {name}")
               for name, lab in _links() if lab not in names]  # fmt: skip
+    if entries := len(register.gone()) + len(accounts.gone()):
+        what = f"{entries} {'entry' if entries == 1 else 'entries'} in this host's register: their state is deleted"
+        found.append(Leftover(what, "dacha host --clear"))
     for part in Store(None).partial():
         found.append(
             Leftover(f"download {part.name}, broken off at {show_size(part.size)}", f"dacha media remove {part.name}")
         )
     return found
+
+
+def clear_registers() -> int:
+    """Remove what is registered for labs and guests whose state is deleted; how many entries that were. Raises
+    BusyError, HostError."""
+    entries = len(register.gone()) + len(accounts.gone())
+    register.forget_gone()
+    accounts.forget_gone()
+    return entries
 
 
 def _links() -> Iterator[tuple[str, str]]:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import shutil
 import subprocess
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from dacha.core.errors import HostError, UsageError
@@ -16,6 +17,9 @@ from dacha.engine.workspace import Workspace, load
 from dacha.host import folders
 from dacha.host.accounts import owner_moved
 from dacha.hypervisor.images import chain, images
+
+# How far an image is searched for: a lab file may lie in a home folder.
+DEEPEST, MOST = 4, 2000
 
 Report = Callable[[str, str], None]
 
@@ -62,15 +66,35 @@ def _found_again(lab: KeptLab, before: Path, after: Path) -> dict[Path, tuple[Pa
             if not layers or layers[0][0].exists():
                 continue
             gone, form = layers[0]
-            here = after / gone.relative_to(before) if gone.is_relative_to(before) else after / gone.name
-            if not here.is_file():
+            here = next((f for f in _places(gone, before, after) if chain.made_on(disk.path, f)), None)
+            if here is None:
                 raise HostError(
-                    f"disk {guest.name}/{disk.name} lies on {gone}, which is gone",
-                    why=f"it is not at {here} either",
-                    remedy="bring it back to one of the two places",
+                    f"disk {guest.name}/{disk.name} needs the image {gone}, which does not exist any more",
+                    why=f"no file in {after} has its content",
+                    remedy=f"move the image back to {gone}, or into {after}",
                 )
             found[disk.path] = (here, form)
     return found
+
+
+def _places(gone: Path, before: Path, after: Path) -> Iterator[Path]:
+    """Files that may be the image that was at `gone`, the likeliest first: at the same place seen from the lab file,
+    then under any end of its path, then of its name, then any file below the new folder."""
+    if gone.is_relative_to(before):
+        yield after / gone.relative_to(before)
+    for n in range(1, len(gone.parts)):
+        yield after.joinpath(*gone.parts[n:])
+    files = [Path(folder, name) for folder, names in _folders_below(after) for name in names]
+    yield from sorted(files, key=lambda f: f.name != gone.name)
+
+
+def _folders_below(top: Path) -> Iterator[tuple[str, list[str]]]:
+    """The folders from `top` on, no deeper than DEEPEST and no more than MOST of them, with their files."""
+    walked = os.walk(top)
+    for folder, inner, names in itertools.islice(walked, MOST):
+        if len(Path(folder).relative_to(top).parts) >= DEEPEST:
+            inner.clear()
+        yield folder, names
 
 
 def move_state(lab: KeptLab, state: Path, report: Report) -> Path:

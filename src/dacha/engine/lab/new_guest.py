@@ -114,7 +114,10 @@ def _disks(ws: Workspace, asked: NewGuest, profile: Profile) -> list[dict[str, A
     disks: list[dict[str, Any]] = []
     if asked.attach:
         for n, d in enumerate(kept_disks.chosen(ws, asked.name, list(asked.attach))):
-            disks.append(({} if d.name == str(n) else {"name": d.name}) | {"size": show_size(d.size)})
+            disks.append(
+                ({} if d.name == str(n) else {"name": d.name})
+                | kept_disks.as_it_was(ws, asked.name, d.name, profile.bus)
+            )
     elif asked.image:
         image = written_path(ws, asked.image)
         size = tidy_size(asked.disk) if asked.disk else disk_size_for(ws, image, profile.disk)

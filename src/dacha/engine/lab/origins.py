@@ -10,7 +10,7 @@ from dacha.core.findings import Path
 from dacha.core.lab.layout import Places
 from dacha.core.lab.model import Disk, Guest
 from dacha.core.named import NamedTuple
-from dacha.core.units import show_size
+from dacha.core.units import exact_size, show_size
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace
 
@@ -52,7 +52,7 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         out.append(Value("answers", _yes(guest.answers), found.source("answers")))
     for n, disk in enumerate(guest.disks):
         where = ("disk", n)
-        size = show_size(disk.size) if disk.size else "its image's size"
+        size = exact_size(disk.size) if disk.size else "its image's size"
         out.append(Value(f"disk {disk.name}", _contents(disk, size), found.source(*where)))
         out.append(Value(f"disk {disk.name} bus", disk.bus, found.source(*where, "bus")))
     out += _setup(found, guest)

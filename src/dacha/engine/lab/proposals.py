@@ -42,11 +42,9 @@ def tidy_size(size: str) -> str:
     from dacha.core import units
 
     try:
-        amount = units.size(size)
+        return units.exact_size(units.size(size))
     except ValueError:
         return size
-    shown = units.show_size(amount)
-    return shown if units.size(shown) == amount else size
 
 
 def family_of(image: str | None) -> str | None:

@@ -12,6 +12,7 @@ from xml.etree import ElementTree as Xml
 
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter
+from dacha.core.sha256 import sha256
 from dacha.formats.shares import smb_mounts
 
 _SPACE = "urn:schemas-microsoft-com:unattend"
@@ -124,11 +125,18 @@ def _partitions(disk: Xml.Element, firmware: str) -> int:
     return 1
 
 
+def computer_name(host_name: str) -> str:
+    """The name that the system has for itself: fifteen characters at the most (NetBIOS, RFC 1001 section 14). A longer
+    one is cut, with four digits of its hash, so that two of them are not one."""
+    if len(host_name) <= 15:
+        return host_name
+    return f"{host_name[:10].rstrip('-')}-{sha256(host_name.encode()).hexdigest()[:4]}"
+
+
 def _specialize(settings: Xml.Element, answers: Answers) -> None:
     facts = answers.facts
     names = _component(settings, "Microsoft-Windows-Shell-Setup")
-    # Its own name has fifteen characters at the most (NetBIOS).
-    _put(names, "ComputerName", facts["host_name"][:15])
+    _put(names, "ComputerName", computer_name(facts["host_name"]))
     _put(names, "TimeZone", ZONES.get(answers.setup["time_zone"] or "Etc/UTC", "UTC"))
     static = [a for a in facts["adapters"] if a["address"] or a["address6"]]
     if static:

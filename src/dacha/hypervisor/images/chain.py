@@ -97,6 +97,16 @@ def layers(disk: Path) -> list[tuple[Path, str]]:
     return [(disk, "qcow2"), *noted.below]
 
 
+def made_on(disk: Path, file: Path) -> bool:
+    """True if `file` has the content of the image that the disk was made on, wherever it lies now; False where that
+    was not noted, or cannot be read."""
+    noted = _noted(disk)
+    try:
+        return bool(noted and noted.seen and noted.seen[0].content == _content(file))
+    except OSError:
+        return False
+
+
 def _seen(file: Path) -> Seen:
     return Seen(file.stat().st_mtime_ns, _content(file))
 

@@ -12,7 +12,7 @@ from typing import Any
 
 from dacha.core.errors import HostError, PeerError
 from dacha.core.named import NamedTuple
-from dacha.core.units import show_size
+from dacha.core.units import exact_size, show_size
 from dacha.formats.boot_sectors import SECTORS
 from dacha.formats.disk_image import DiskImage, judge
 from dacha.host import confine
@@ -247,8 +247,8 @@ def _to_be_written(base: Image) -> int:
 def _refuse_smaller(base: Image | None, size: int | None) -> None:
     if base and size and size < base.size:
         raise HostError(
-            f"a disk of {show_size(size)} is smaller than its image ({show_size(base.size)})",
-            remedy=f'size = "{show_size(base.size)}" or more',
+            f"a disk of {exact_size(size)} is smaller than its image ({exact_size(base.size)})",
+            remedy=f'size = "{exact_size(base.size)}" or more',
         )
 
 
