@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.errors import LabError
-from dacha.core.lab.edits import Edit, Remove, Set, as_laid_out, edit_data, prune
-from dacha.core.lab.text_edits import edit_text
+from dacha.core.lab.text.edits import Edit, Remove, Set, as_laid_out, edit_data, prune
+from dacha.core.lab.text.text_edits import edit_text
 from tests.strategies import lab_texts, names
 
 

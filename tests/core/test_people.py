@@ -5,12 +5,14 @@ from __future__ import annotations
 import subprocess
 from pathlib import Path
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.lab.model import Lab
+from dacha.core.lab.person import is_key
 from dacha.core.lab.read import read_lab
-from dacha.core.lab.text_edits import edit_text
+from dacha.core.lab.text.text_edits import edit_text
 from dacha.core.people.accounts import accounts, edits_without, own_accounts
 from dacha.core.people.check import check_people
 from dacha.core.people.keys_inside import KeyChange, WantedKeys, after, key_changes, named, read_answers, script
@@ -48,6 +50,15 @@ def lab_of(text: str) -> Lab:
     reading = read_lab(text)
     assert reading.lab and not reading.findings, reading.findings
     return reading.lab
+
+
+@pytest.mark.parametrize(
+    ("written", "key"),
+    [("ssh-ed25519 AAAA kim", True), ("sk-ssh-ed25519@openssh.com AAAA", True), ("ssh-keys/kim.pub", False),
+     ("ssh-keys/kim's key.pub", False), ("ssh-kim.pub", False), ("", False)],
+)  # fmt: skip
+def test_a_path_that_begins_like_a_key_is_a_path(written: str, key: bool) -> None:
+    assert is_key(written) is key
 
 
 def test_people_are_read_and_have_accounts_where_they_may_enter() -> None:

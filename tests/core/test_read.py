@@ -4,9 +4,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.lab.layout import Places
 from dacha.core.lab.network import Ports
 from dacha.core.lab.read import read_lab
+from dacha.core.lab.text.layout import Places
 from tests.strategies import lab_texts
 
 EXAMPLE = """\

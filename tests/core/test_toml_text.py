@@ -6,7 +6,7 @@ from typing import Any
 from hypothesis import given
 
 from dacha.core.findings import Path
-from dacha.core.lab.layout import Places, key_text, statements, value_places, value_text
+from dacha.core.lab.text.layout import Places, key_text, statements, value_places, value_text
 from tests.strategies import lab_texts
 
 AWKWARD = r'''

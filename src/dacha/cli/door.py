@@ -90,7 +90,7 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
 
 
 def run_add(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Set
+    from dacha.core.lab.text.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
 
@@ -107,7 +107,7 @@ def run_add(args: argparse.Namespace) -> int:
 
 
 def run_edit(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Remove, Set
+    from dacha.core.lab.text.edits import Edit, Remove, Set
     from dacha.engine.lab.admitted import admitted
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import door_named
@@ -135,7 +135,7 @@ def run_edit(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Remove
+    from dacha.core.lab.text.edits import Edit, Remove
     from dacha.core.people.accounts import edits_without
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import door_named

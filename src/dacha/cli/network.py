@@ -92,7 +92,7 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
 
 
 def run_add(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Set
+    from dacha.core.lab.text.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
 
     def decide(ws: Workspace) -> list[Edit]:
@@ -108,7 +108,7 @@ def run_add(args: argparse.Namespace) -> int:
 
 
 def run_edit(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Set
+    from dacha.core.lab.text.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import network_named
     from dacha.engine.lab.unset import unset_edits
@@ -137,7 +137,7 @@ def run_edit(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Remove
+    from dacha.core.lab.text.edits import Edit, Remove
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import network_named
 

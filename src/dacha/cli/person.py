@@ -108,7 +108,7 @@ def run_edit(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Remove
+    from dacha.core.lab.text.edits import Edit, Remove
     from dacha.engine.inside.keys import still_in
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.people.edits import person_named

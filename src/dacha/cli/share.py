@@ -119,7 +119,7 @@ def _judge(args: argparse.Namespace) -> Any:
 
 
 def run_add(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Set
+    from dacha.core.lab.text.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
     from dacha.engine.shares.mounting import mount_place
@@ -140,7 +140,7 @@ def run_add(args: argparse.Namespace) -> int:
 
 
 def run_edit(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Set
+    from dacha.core.lab.text.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.unset import unset_edits
 
@@ -155,7 +155,7 @@ def run_edit(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Remove
+    from dacha.core.lab.text.edits import Edit, Remove
     from dacha.engine.lab.edit import edit_lab
 
     by_smb = False

@@ -234,7 +234,7 @@ def scoped(ws: Workspace, only: Collection[str]) -> Workspace:
 def locate(path: Path, text: str, findings: list[Finding]) -> list[Finding]:
     """The findings with their lines, in file order."""
     if any(f.line is None and f.path for f in findings):
-        from dacha.core.lab.layout import Places
+        from dacha.core.lab.text.layout import Places
 
         places = Places(text)
         findings = [f if f.line else f._replace(line=places.line(f.path)) for f in findings]

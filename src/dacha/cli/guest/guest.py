@@ -122,7 +122,7 @@ def _of(made: Any, args: argparse.Namespace) -> Any:
 
 
 def run_add(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit
+    from dacha.core.lab.text.edits import Edit
     from dacha.engine.disks import kept_disks
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_values import AdapterValues, Values
@@ -175,7 +175,7 @@ def _say_added(ws: Workspace, guest: Any, before: set[str]) -> None:
 def run_edit(args: argparse.Namespace) -> int:
     from dacha.cli.guest.missing import say_missing
     from dacha.cli.words import guest_words
-    from dacha.core.lab.edits import Edit
+    from dacha.core.lab.text.edits import Edit
     from dacha.engine.disks import kept_disks
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_edits import GuestChange, guest_edits, retaken_disks
@@ -211,7 +211,7 @@ def run_edit(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Remove
+    from dacha.core.lab.text.edits import Edit, Remove
     from dacha.core.people.accounts import edits_without
     from dacha.engine.disks.kept_disks import kept
     from dacha.engine.lab.edit import edit_lab

@@ -40,7 +40,7 @@ def run_apply(args: argparse.Namespace) -> int:
             output.say(f"{move.bridge} stays, over {move.adapter}.")
         return 0
     if args.open_firewall:
-        from dacha.core.lab.edits import Set
+        from dacha.core.lab.text.edits import Set
         from dacha.engine.lab.edit import edit_lab
 
         edit_lab(args.lab, lambda ws: [] if ws.lab.open_firewall else [Set(("lab", "open-firewall"), True)])

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 def run_insert(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Set
+    from dacha.core.lab.text.edits import Edit, Set
     from dacha.engine.disks.media_store import Store
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
@@ -34,7 +34,7 @@ def run_insert(args: argparse.Namespace) -> int:
 
 
 def run_eject(args: argparse.Namespace) -> int:
-    from dacha.core.lab.edits import Edit, Remove, Set
+    from dacha.core.lab.text.edits import Edit, Remove, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import load

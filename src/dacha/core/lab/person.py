@@ -15,8 +15,9 @@ EVERYTHING = "all"
 
 def is_key(written: str) -> bool:
     """True for an entry of `keys` that is a public key itself, not the name of a file (RFC 4253 section 6.6)."""
-    # A kind and its base64, parted by white space: a path such as ssh-keys/kim.pub has no such second word.
-    return written.startswith(("ssh-", "ecdsa-", "sk-")) and written.split(maxsplit=2)[1:2] != []
+    kind, *rest = written.split(maxsplit=2)[:2] or [""]
+    # A path such as "ssh-keys/kim.pub" begins like one too, and has a slash, or no second word.
+    return kind.startswith(("ssh-", "ecdsa-", "sk-")) and "/" not in kind and rest != []
 
 
 class Entry(NamedTuple):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from dacha.core.lab.model import Guest, Lab
 
 if TYPE_CHECKING:
-    from dacha.core.lab.edits import Edit
+    from dacha.core.lab.text.edits import Edit
 
 
 def accounts(lab: Lab, guest: Guest) -> dict[str, list[str]]:
@@ -33,7 +33,7 @@ def own_accounts(lab: Lab, guest: Guest) -> frozenset[str]:
 def edits_without(lab: Lab, guest: str, door: str | None = None, *, now: str | None = None) -> list[Edit]:
     """The edits by which people enter a guest (or one door of it) no more, because it is gone; or (`now`) by the name
     that it has now."""
-    from dacha.core.lab.edits import Set
+    from dacha.core.lab.text.edits import Set
 
     edits: list[Edit] = []
     for person in lab.people.values():

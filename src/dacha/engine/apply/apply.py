@@ -28,7 +28,7 @@ from dacha.core.apply.observed import ObservedGuest
 from dacha.core.errors import BusyError, DachaError, HostError
 from dacha.core.findings import errors
 from dacha.core.lab.read import read_lab
-from dacha.core.lab.text_edits import edit_text
+from dacha.core.lab.text.text_edits import edit_text
 from dacha.core.named import NamedTuple
 from dacha.engine import register
 from dacha.engine.apply.carry_out import Work, carry_out

@@ -11,10 +11,10 @@ import os
 from dacha.core.errors import LabError, UsageError
 from dacha.core.findings import errors
 from dacha.core.lab import fields
-from dacha.core.lab.edits import Edit, Set
 from dacha.core.lab.names import hardware_address
 from dacha.core.lab.read import read_lab
-from dacha.core.lab.text_edits import edit_text, rename_text
+from dacha.core.lab.text.edits import Edit, Set
+from dacha.core.lab.text.text_edits import edit_text, rename_text
 from dacha.core.people.accounts import edits_without
 from dacha.engine.home import Home
 from dacha.engine.lab.named import guest_named

@@ -5,8 +5,8 @@ from __future__ import annotations
 import tomli
 
 from dacha.core.errors import UsageError
-from dacha.core.lab.edits import Edit, Remove, Set
 from dacha.core.lab.model import Guest
+from dacha.core.lab.text.edits import Edit, Remove, Set
 from dacha.core.spelling import did_you_mean
 from dacha.engine.disks.kept_disks import as_it_was
 from dacha.engine.lab.proposals import usual

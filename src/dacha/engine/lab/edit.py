@@ -7,9 +7,9 @@ from typing import Any
 
 from dacha.core.errors import LabError
 from dacha.core.findings import Finding, errors
-from dacha.core.lab.edits import Edit, Set
 from dacha.core.lab.read import read_lab
-from dacha.core.lab.text_edits import edit_text
+from dacha.core.lab.text.edits import Edit, Set
+from dacha.core.lab.text.text_edits import edit_text
 from dacha.core.units import whole_number
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, load, write_text

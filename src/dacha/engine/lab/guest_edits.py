@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dacha.core.errors import UsageError
 from dacha.core.findings import Path
-from dacha.core.lab.edits import Edit, Remove, Set
 from dacha.core.lab.model import Guest
+from dacha.core.lab.text.edits import Edit, Remove, Set
 from dacha.core.named import NamedTuple
 from dacha.engine.lab.disk_edits import disk_edits
 from dacha.engine.lab.guest_values import AdapterValues, Values, adapter_edits, machine_values, start_values

@@ -6,7 +6,7 @@ from typing import Any
 
 from dacha.core.errors import UsageError
 from dacha.core.findings import Path
-from dacha.core.lab.edits import Edit, Set
+from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.named import NamedTuple
 from dacha.engine.lab.proposals import tidy_size
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from dacha.core.errors import UsageError
-from dacha.core.lab.edits import Edit, Set
 from dacha.core.lab.model import ORIGINS, SERVICES
 from dacha.core.lab.profile import Profile
+from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size

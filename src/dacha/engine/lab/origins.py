@@ -7,8 +7,8 @@ from collections.abc import Iterator
 import tomli
 
 from dacha.core.findings import Path
-from dacha.core.lab.layout import Places
 from dacha.core.lab.model import Disk, Guest
+from dacha.core.lab.text.layout import Places
 from dacha.core.named import NamedTuple
 from dacha.core.units import exact_size, show_size
 from dacha.engine.profiles import profiles

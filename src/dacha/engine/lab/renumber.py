@@ -7,7 +7,7 @@ from ipaddress import IPv4Address, IPv4Network
 
 from dacha.core.errors import UsageError
 from dacha.core.lab import fields
-from dacha.core.lab.edits import Edit, Set
+from dacha.core.lab.text.edits import Edit, Set
 from dacha.engine.workspace import Workspace
 
 

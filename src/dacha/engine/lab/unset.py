@@ -8,7 +8,7 @@ import tomli
 
 from dacha.core.errors import UsageError
 from dacha.core.findings import Path
-from dacha.core.lab.edits import Edit, Remove
+from dacha.core.lab.text.edits import Edit, Remove
 from dacha.core.spelling import did_you_mean
 from dacha.engine.workspace import Workspace
 

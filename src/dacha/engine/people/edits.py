@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from dacha.core.errors import UsageError
-from dacha.core.lab.edits import Edit, Set
 from dacha.core.lab.person import EVERYTHING, Person
+from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.engine.guest.keys import key_line

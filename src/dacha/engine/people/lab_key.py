@@ -13,7 +13,7 @@ from pathlib import Path
 
 from dacha.core.errors import DachaError, UsageError
 from dacha.core.findings import Path as Place
-from dacha.core.lab.edits import Edit, Set
+from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.named import NamedTuple
 from dacha.engine.guest.keys import key_line
 from dacha.engine.inside.keys import change_keys, waiting_keys

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 
-from dacha.core.lab.edits import Set
 from dacha.core.lab.person import Person
+from dacha.core.lab.text.edits import Set
 from dacha.core.named import NamedTuple
 from dacha.engine.lab.edit import edit_lab
 from dacha.engine.people.edits import person_named

@@ -14,8 +14,8 @@ import tomli
 
 from dacha.core.errors import LabError
 from dacha.core.findings import Path
-from dacha.core.lab.edits import Edit, Remove, Set, as_laid_out, edit_data, prune, rename_data
-from dacha.core.lab.layout import (
+from dacha.core.lab.text.edits import Edit, Remove, Set, as_laid_out, edit_data, prune, rename_data
+from dacha.core.lab.text.layout import (
     Statement,
     comments,
     key_spans,
