@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from dacha.core.errors import BusyError, HostError
+from dacha.engine.side_by_side import side_by_side
 from dacha.host import facts, files, folders, processes
 from dacha.host.network import addresses
 from dacha.host.probe import ports
@@ -302,3 +303,34 @@ def test_every_shell_finds_the_run_folder_that_was_made_first(tmp_path: Path, mo
     assert folders.run() == Path("/tmp/dacha-65534"), "another's is not taken"
     (session / "dacha").rmdir()
     assert folders.run() == Path("/tmp/dacha-65534"), "gone with the session"
+
+
+@pytest.mark.parametrize("most", [4096, 200])
+def test_more_doors_are_probed_than_files_may_be_open(most: int) -> None:
+    """The limit is raised as far as it may be; else they are probed in rounds."""
+    probed = """
+import resource, socket, sys
+from dacha.host.probe.probing import probe_all
+from dacha.engine.side_by_side import side_by_side
+from dacha.wire.probes import probe_for
+
+resource.setrlimit(resource.RLIMIT_NOFILE, (160, int(sys.argv[1])))
+with socket.create_server(("127.0.0.1", 0), backlog=8) as closed:
+    port = closed.getsockname()[1]
+answers = probe_all([(n, "127.0.0.1", port, probe_for("ssh")) for n in range(600)], 5.0)
+print(len(answers), {v.seen for v in answers.values()})
+"""
+    done = subprocess.run([sys.executable, "-c", probed, str(most)], capture_output=True, text=True, check=False)
+    assert done.stdout == "600 {'refuses'}\n", done
+
+
+def test_questions_are_asked_side_by_side_and_answered_in_order() -> None:
+    together = threading.Barrier(4, timeout=20)
+
+    def question(n: int) -> int:
+        together.wait()
+        return n * n
+
+    assert side_by_side(question, range(8), 4) == [n * n for n in range(8)]
+    with pytest.raises(ZeroDivisionError):
+        side_by_side(lambda n: 1 // n, [3, 2, 1, 0], 2)

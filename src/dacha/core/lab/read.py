@@ -53,9 +53,6 @@ def _not_toml(text: str, error: Exception) -> Finding:
     if endless:
         what, line = "a number has thousands of digits", text.count("\n", 0, endless.start()) + 1
     remedy = 'TOML wants text in quotes, one key a line: memory = "1 GiB"'
-    if text.startswith("\ufeff"):
-        what, line = "it begins with a byte order mark, as some editors write", 1
-        remedy = r"take it out: sed -i '1s/^\xEF\xBB\xBF//' lab.toml"
     return Finding(ERROR, "toml", "lab", f"this is not TOML: {what}", remedy, (), "lab", line)
 
 

@@ -58,7 +58,8 @@ def probe_doors(
     by_key: dict[object, DoorPlan] = {(d.door.guest, d.door.name): d for d in doors}
 
     def patient(keys: set[object]) -> set[object]:
-        return {key for key in keys if watcher and has_arrived(by_key[key], watcher)}
+        once = _Once(watcher) if watcher else None
+        return {key for key in keys if once and has_arrived(by_key[key], once)}
 
     targets = []
     for door in doors:
@@ -66,6 +67,19 @@ def probe_doors(
         if place and door.door.protocol == "tcp":
             targets.append(((door.door.guest, door.door.name), *place, probe_for(door.door.service)))
     return probe_all(targets, timeout_s, patient, more_s if watcher else 0.0)
+
+
+class _Once(Watcher):
+    """Asks each guest but once which connections it has accepted."""
+
+    def __init__(self, watcher: Watcher) -> None:
+        self._watcher = watcher
+        self._taken: dict[str, frozenset[tuple[int, IPv4Address, int]] | None] = {}
+
+    def taken(self, guest: str) -> frozenset[tuple[int, IPv4Address, int]] | None:
+        if guest not in self._taken:
+            self._taken[guest] = self._watcher.taken(guest)
+        return self._taken[guest]
 
 
 def has_arrived(door: DoorPlan, watcher: Watcher) -> bool:

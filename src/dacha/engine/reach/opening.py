@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from ipaddress import IPv4Address
 
 from dacha.core.apply.changes import Change, LoadRules, OpenForward, StartGuest
@@ -26,8 +26,10 @@ AT_ONCE_S = 0.5
 class GuestWatcher(Watcher):
     """What is asked about a lab's own guests while their doors are waited for."""
 
-    def __init__(self, ws: Workspace) -> None:
+    def __init__(self, ws: Workspace, hung: Collection[str] = ()) -> None:
+        """`hung` are guests whose process does not answer: what waits there is not waited for."""
         self.ws = ws
+        self.hung = hung
 
     def alive(self, guest: str) -> bool:
         return running(self.ws.home.process_lock(guest))
@@ -36,6 +38,8 @@ class GuestWatcher(Watcher):
         return live_plan(self.ws).doors[door.door.guest, door.door.name]
 
     def taken(self, guest: str) -> frozenset[tuple[int, IPv4Address, int]] | None:
+        if guest in self.hung:
+            return frozenset()
         from dacha.hypervisor.monitor.qmp import Qmp
         from dacha.hypervisor.user_network import taken
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from dacha.core.apply.changes import Caretaker, Change, LoadRules
 from dacha.core.apply.faults import FAULTS
 from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, ObservedGuest
-from dacha.core.apply.waiting import APPLY, Waiting, still_open, waiting
+from dacha.core.apply.waiting import APPLY, ByGuest, Waiting, still_open, waiting
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import LOOPBACK, DoorPlan, endpoint, lan_place
@@ -135,7 +135,8 @@ def _ask_doors(
     from dacha.host.network.addresses import lan_address
 
     wish = ws.plan_without_host
-    waits = {key: waiting(wish.doors[key], door, pending) for key, door in plan.doors.items()}
+    changes = ByGuest(pending)
+    waits = {key: waiting(wish.doors[key], door, changes.of(key[0])) for key, door in plan.doors.items()}
     lan = lan_address() if any(d.door.from_lan for d in plan.doors.values()) else None
     apart = networks_apart(ws)
     asked = [
@@ -153,7 +154,8 @@ def _ask_doors(
         from dacha.engine.reach.doors import probe_doors
         from dacha.engine.reach.opening import GuestWatcher
 
-        verdicts = probe_doors(asked, times[0], lan, GuestWatcher(ws), times[1])
+        watcher = GuestWatcher(ws, {name for name, s in seen.items() if s.state == HUNG})
+        verdicts = probe_doors(asked, times[0], lan, watcher, times[1])
         answering = [d for d in asked if d.door.from_lan and (v := verdicts.get(_key(d))) and v.ok]
         if answering and os.geteuid() == 0:
             others = _others(ws, answering, lan)
@@ -259,6 +261,8 @@ def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | 
     if not verdict.ok:
         young = seen.since is not None and time.time() - seen.since < BOOTING_S
         changed = door.backend == "kernel" and looked.changed_rules
+        if seen.state == HUNG and verdict.seen == "no answer":
+            return False, "no answer: the guest's QEMU does not respond"
         return False, "the lab's rules were changed: dacha apply" if changed else _trouble(verdict, young)
     if key in looked.others:
         return False, f"{looked.others[key]}: dacha trace {' '.join(key)}"

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import errno
 import os
+import resource
 import selectors
 import socket
 import time
 from collections.abc import Callable, Container, Iterable
 
 from dacha.wire.probes import AnyProbe, Probe, Verdict
+
+# Descriptors that a command has open or opens beside its probes: its monitors, files, locks.
+SPARE = 128
 
 # The key a caller gave to each target comes back with its verdict.
 Target = tuple[object, str, int, Probe]
@@ -29,7 +33,29 @@ def probe_all(
     """Probe (key, address, TCP port, probe) targets together; every key has a verdict within `timeout_s` seconds.
 
     Of those that are connected and say nothing, `patient` answers who may be slow: these have `more_s` seconds more.
+    Where this process may not have so many connections open, they are probed in several rounds of that length.
     """
+    targets = list(targets)
+    at_once = may_open(len(targets))
+    verdicts: dict[object, Verdict] = {}
+    for first in range(0, len(targets), at_once):
+        verdicts |= _round(targets[first : first + at_once], timeout_s, patient, more_s)
+    return verdicts
+
+
+def may_open(wanted: int) -> int:
+    """How many of `wanted` descriptors this process may open beside what it needs else, at least one: its limit is
+    raised to what it is allowed at most (getrlimit(2)), as a shell's usual 1024 is for programs that use select(2)."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if soft != resource.RLIM_INFINITY and wanted + SPARE > soft:
+        soft = wanted + SPARE if hard == resource.RLIM_INFINITY else min(wanted + SPARE, hard)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
+    return wanted or 1 if soft == resource.RLIM_INFINITY else max(1, min(wanted, soft - SPARE))
+
+
+def _round(
+    targets: list[Target], timeout_s: float, patient: Callable[[set[object]], set[object]], more_s: float
+) -> dict[object, Verdict]:
     verdicts: dict[object, Verdict] = {}
     began = time.monotonic()
     deadline = began + timeout_s
