@@ -47,6 +47,8 @@ need fish fish
 [ -e /usr/lib/ipxe/qemu/efi-virtio.rom ] || missing="$missing ipxe-qemu"
 need dpkg-deb dpkg
 need smbclient smbclient
+need testparm samba-common-bin
+need systemd-analyze systemd
 need vncsnapshot vncsnapshot
 # Where its own service would be started at once, it is left to whoever wants it.
 [ -d /run/systemd/system ] || need smbd samba

@@ -46,10 +46,16 @@ def name(value: object) -> str:
     return value
 
 
+def has_controls(value: str) -> bool:
+    """True for text with control characters (C0, DEL, C1), or with one that is none at all and that no XML has (XML
+    1.0 section 2.2)."""
+    return any(ord(c) < 32 or 127 <= ord(c) < 160 or c in "\ufffe\uffff" for c in value)
+
+
 def text(value: object) -> str:
     if not isinstance(value, str):
         raise ValueError(f"{value!r} is not text", "write it in quotes")
-    if not value or any(ord(c) < 32 for c in value):
+    if not value or has_controls(value):
         raise ValueError(f"{value!r} is empty or has control characters", "write plain text")
     return value
 

@@ -19,7 +19,9 @@ _ZONE = re.compile(r"[A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+)*\Z")
 _LOCALE = re.compile(r"[A-Za-z]{1,8}(_[A-Z]{2})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?\Z")
 _KEYBOARD = re.compile(r"[a-z]{2,12}\Z")
 _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9.+:=~_-]*\Z")
-_MIRROR = re.compile(r"https?://[^\s/\x00-\x1f]+(/[^\s\x00-\x1f]*)?\Z")
+# A URL (RFC 3986 section 2) without query and fragment, which lists of package sources read as something else, and
+# without the marks that quote a word there.
+_MIRROR = re.compile(r"https?://[A-Za-z0-9._~%:@\[\]-]+(/[A-Za-z0-9._~!$&()*+,;=:@%/-]*)?\Z")
 _MODE = re.compile(r"0?[0-7]{3,4}\Z")
 
 
@@ -93,7 +95,7 @@ def _user(t: Table) -> User:
 
 
 def _whole_path(value: object) -> str:
-    if not isinstance(value, str) or not value.startswith("/") or any(ord(c) < 32 for c in value):
+    if not isinstance(value, str) or not value.startswith("/") or fields.has_controls(value):
         raise ValueError(f"{value!r} is not a whole path", 'such as "/bin/bash"')
     return value
 

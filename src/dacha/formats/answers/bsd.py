@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from ipaddress import ip_interface
 
 from dacha.core.apply.answers import Answers
@@ -25,7 +26,7 @@ def installerconfig(answers: Answers) -> str:
         f'PARTITIONS="{_DISKS[answers.bus]} auto freebsd-ufs"',
         'DISTRIBUTIONS="kernel.txz base.txz"',
         "export nonInteractive=YES",
-        *([f"BSDINSTALL_DISTSITE={answers.mirror}"] if answers.mirror else []),
+        *([f"BSDINSTALL_DISTSITE={shlex.quote(answers.mirror)}"] if answers.mirror else []),
         "",
         *script(answers, "bsd").splitlines()[:1],
         f'sysrc hostname="{facts["full_name"]}"',

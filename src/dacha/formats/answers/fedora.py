@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from ipaddress import ip_interface
 
 from dacha.core.apply.answers import Answers
@@ -25,7 +26,7 @@ def kickstart(answers: Answers) -> str:
         f"keyboard --xlayouts={setup['keyboard'] or 'us'}",
         f"timezone {setup['time_zone'] or 'Etc/UTC'} --utc",
         *[_network(answers, n, a) for n, a in enumerate(answers.facts["adapters"])],
-        *([f"url --url={answers.mirror}"] if answers.mirror else []),
+        *([f"url --url={shlex.quote(answers.mirror)}"] if answers.mirror else []),
         "rootpw --lock",
         "services --enabled=sshd",
         "firewall --enabled --service=ssh",
