@@ -50,7 +50,7 @@ def lies() -> list[bytes]:
         link({"a": []}), link("fe80::1%eth0", 64), link("10.77.4.66", name=[ESCAPES], hardware=ESCAPES),
         link("10.77.4.66" * 5000), [link("10.77.4.66")] * 50, {"pid": 1}, {"pid": True}, {"pid": 10**40}, {"pid": -1},
         ended(ESCAPES.encode("utf-8", "surrogatepass") * 200, 10**30), ended(b"", -(10**9)), ended(b"", True),
-        ended(b"listen LISTEN 0 128 0.0.0.0:22 x\nend\n\xff\xfe", 0, ESCAPES.encode("utf-8", "surrogatepass")),
+        ended(b"listen LISTEN 0 128 0:22 x\ntold listeners\n\xff\xfe", 0, ESCAPES.encode("utf-8", "surrogatepass")),
         ended(b"account ops done\nkeys \x1b[2J 1\nend of keys\n"), ended(b"strange ops \x1b[2J\nend\n"),
         {"exited": True, "out-data": "%%%", "exitcode": 0}, {"exited": True, "out-data": [1]}, {"exited": "yes"},
         None, True, "", [], {}, 0, 1e308, ESCAPES, ["x" * 100000],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 from typing import Any
 
@@ -9,11 +10,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from dacha.core.trace.client import read_client
 from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, ConnectResult, LoginSeen
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.inside import Inside, other_ports, questions, read_inside
+from dacha.core.trace.inside import Inside, other_ports, read_inside
 from dacha.core.trace.judge import broken, judge
-from dacha.core.trace.login import login, seen_from
+from dacha.core.trace.login import login
+from dacha.core.trace.questions import ACCOUNT, LINKS, LISTENERS, RULES, SERVER, SERVICES, script
 from dacha.core.trace.told import why_shut
 from tests.core.test_trace import KERNEL, USER
 
@@ -23,23 +26,29 @@ listen LISTEN 0 128 [::1]:631 [::]:* users:(("cupsd",pid=500,fd=7))
 managed
 unit ssh active
 shell /bin/bash
-keys 1 600 ops
+key-lines 1
+mode 600 ops /home/ops/.ssh/authorized_keys
 tail 5qIWlstb/hYGxMpIl9ik6G06
-folder 755 ops /home/ops
+mode 755 ops /home/ops
 shadow *x
 clock 1795728659
 disk 41%
-link 2: eth0: <BROADCAST,UP,LOWER_UP> mtu 1500 qdisc pfifo\\    link/ether 02:00:00:00:00:20 brd ff:ff:ff:ff:ff:ff
+adapter eth0 0x1003 02:00:00:00:00:20
 inet 2: eth0    inet 10.77.4.20/24 brd 10.77.4.255 scope global eth0\\       valid_lft forever
-gateway default via 10.77.4.1 dev eth0 proto static
-end
+route 01044D0A
+told listeners
+told services
+told links
+told account
+told rules
+told server
 """
 
 
 def told(**changed: str) -> Inside:
     lines = [x for x in TOLD.splitlines() if x.partition(" ")[0] not in changed]
     # Addresses are told after the links that have them.
-    found = read_inside("\n".join(lines[:-1] + [f"{k} {v}".strip() for k, v in changed.items() if v != "-"] + ["end"]))
+    found = read_inside("\n".join(lines + [f"{k} {v}".strip() for k, v in changed.items() if v != "-"]))
     assert found is not None
     return found
 
@@ -55,22 +64,42 @@ def test_it_is_read_as_it_was_told() -> None:
         ("10.77.4.20/24",),
         "10.77.4.1",
     )
-    assert read_inside(TOLD.replace("end\n", "")) is None
+    assert found.knows("account") and read_inside("\n".join(x for x in TOLD.splitlines() if "told" not in x)) is None
+    # Piece by piece it comes to the same.
+    piece = read_inside("told links", read_inside("adapter eth0 0x1002 02:00:00:00:00:20\ntold listeners"))
+    assert piece and piece.told == {"links", "listeners"} and not piece.links[0].up
+
+
+def test_sockets_are_read_as_the_kernel_lists_them() -> None:
+    """Where there is no ss: addresses in words of the host's order (proc(5))."""
+    rows = ["00000000:0016", "0100007F:0277", "0" * 32 + ":0050", "0" * 24 + "01000000:0277", "junk", "01:0x"]
+    found = read_inside("\n".join([*(f"socket {row}" for row in rows), "told listeners"]))
+    assert found and [(x.address, x.port) for x in found.listeners] == [
+        ("0.0.0.0", 22), ("127.0.0.1", 631), ("*", 80), ("::1", 631)
+    ]  # fmt: skip
 
 
 @given(st.text(), st.lists(st.sampled_from(TOLD.splitlines()), max_size=12))
 def test_nothing_that_a_guest_says_is_an_error(noise: str, lines: list[str]) -> None:
-    read_inside("\n".join([noise, *lines, "listen x", "keys many", "unit", "disk ?%", "shadow ", "end"]))
+    read_inside("\n".join([noise, *lines, "listen x", "keys many", "unit", "disk ?%", "shadow ", "told account"]))
     # Figures that no arithmetic takes.
-    odd = read_inside("\n".join([noise.replace("clock", ""), "clock " + "9" * 400, "keys ²", "shadow x inf", "end"]))
+    odd = read_inside(
+        "\n".join([noise.replace("clock", ""), "clock " + "9" * 400, "key-lines ²", "shadow x inf", "told account"])
+    )
     assert odd is None or (odd.clock, odd.keys, odd.expires) == (0, None, None)
 
 
 def test_its_questions_are_a_shells_and_end() -> None:
     """On this machine, which is no guest: every line has the shape that is read."""
-    done = subprocess.run(["sh", "-c", questions("root", "ssh")], capture_output=True, text=True, check=False)
-    found = read_inside(done.stdout)
-    assert found is not None and found.shell and found.disk is not None and found.today > 20000, done
+    found = None
+    for piece in (LISTENERS, SERVICES, LINKS, ACCOUNT, RULES, SERVER):
+        asked = script(piece, "root", "ssh")
+        for shell in ("dash", "bash", "busybox sh"):
+            done = subprocess.run([*shell.split(), "-c", asked], capture_output=True, text=True, check=False)
+            assert f"told {piece}" in done.stdout or (os.geteuid() and piece in (RULES, SERVER)), (shell, done)
+        found = read_inside(done.stdout, found)
+    assert found is not None and found.shell and found.disk is not None and found.today > 20000, found
+    assert found.link_of("00:00:00:00:00:00") and found.gateway is not None
 
 
 @pytest.mark.parametrize(
@@ -104,8 +133,16 @@ def test_another_port_is_found_by_what_the_guest_tells() -> None:
     assert stop and "answers on 2222" in stop.seen and "--to 2222" in stop.remedy
 
 
+# What the client tells of itself: how far it came.
+KEYED = "debug1: Server host key: ssh-ed25519 SHA256:x"
+OFFERED = f"{KEYED}\ndebug1: Authentications that can continue: publickey"
+ACCEPTED = f"{OFFERED}\ndebug1: Server accepts key: id ED25519 SHA256:y explicit"
+CUT = f"{KEYED}\nConnection closed by 192.0.2.1 port 22"
+ENTERED = f'{ACCEPTED}\nAuthenticated to 192.0.2.1 ([192.0.2.1]:22) using "publickey".'
+
+
 def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops") -> Hop:
-    seen = seen_from(user, ("id",), code, said, "closed by" in said)
+    seen = read_client(user, ("id",), code, said)
     seen = seen._replace(tails=("5qIWlstb/hYGxMpIl9ik6G06",))
     found = login(KERNEL._replace(login=seen, inside=inside, now=1795728659.0))
     assert found is not None
@@ -116,13 +153,26 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
     ("code", "said", "inside", "verdict", "words"),
     [
         (0, "", None, FINE, "ops gets in, with id"),
-        (255, "ops@192.0.2.1: Permission denied (publickey).", None, BROKEN, "not this key"),
-        (255, "Permission denied", {"keys": "-"}, BROKEN, "no key file"),
-        (255, "Permission denied", {"keys": "1 666 ops"}, BROKEN, "others may write"),
-        (255, "Permission denied", {"keys": "1 600 mara"}, BROKEN, "is mara's"),
+        (255, "ops@192.0.2.1: Permission denied (publickey).", None, BROKEN, "one of: the key is not in the key file"),
+        (255, f"{OFFERED}\nops@192.0.2.1: Permission denied (publickey).", None, BROKEN, "there is no user ops"),
+        (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", None, BROKEN, "one of: logins are closed"),
+        (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", {"closed": "tide"}, BROKEN, "for now: tide"),
+        (255, f"{ENTERED}\nConnection closed by 192.0.2.1 port 22", None, BROKEN, "one of: the shell of ops ends"),
+        (255, f"{ENTERED}\nConnection closed by 192.0.2.1 port 22", {"disk": "100%"}, BROKEN, "disk is full"),
+        (255, CUT, None, BROKEN, "before it asked for a key"),
+        (
+            255,
+            "debug1: Authentications that can continue: password\nPermission denied (password).",
+            None,
+            BROKEN,
+            "accepts no keys, only password",
+        ),
+        (255, "Permission denied", {"key-lines": "-"}, BROKEN, "no key file"),
+        (255, "Permission denied", {"mode": "666 ops /h/.ssh/authorized_keys"}, BROKEN, "others may write"),
+        (255, "Permission denied", {"mode": "600 mara /h/.ssh/authorized_keys"}, BROKEN, "is mara's"),
         (255, "Permission denied", {"shell": "-"}, BROKEN, "there is no ops"),
         (255, "Permission denied", {"disk": "100%"}, BROKEN, "disk is full"),
-        (255, "Permission denied", {"folder": "777 ops /home/ops"}, BROKEN, "/home/ops is not ops's alone"),
+        (255, "Permission denied", {"mode": "777 ops /home/ops"}, BROKEN, "/home/ops is not ops's alone"),
         (255, "Permission denied", {"tail": "another"}, BROKEN, "has 1 key, and not this one"),
         (255, "Permission denied", {"set": "allowusers kim"}, BROKEN, "lets in only kim"),
         (255, "Permission denied", {"set": "denyusers ops"}, BROKEN, "DenyUsers"),
@@ -130,18 +180,30 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
         (255, "Permission denied", {"set": "authorizedkeysfile /etc/keys/%u"}, BROKEN, "elsewhere: /etc/keys/%u"),
         (
             255,
-            "Connection closed by 192.0.2.1 port 22",
+            CUT,
             {"log": "Access denied by PAM"},
             BROKEN,
             "Access denied by PAM",
         ),
         (255, "Password change required but no TTY", {"must": ""}, BROKEN, "has to be changed"),
-        (255, "Connection closed by 192.0.2.1 port 22", {"shadow": "*x 22000", "clock": "2000000000"}, BROKEN, "ahead"),
-        (255, "Connection closed by 192.0.2.1 port 22", {"shadow": "*x 20000"}, BROKEN, "has expired"),
-        (255, "Connection closed by 192.0.2.1 port 22", {"closed": "high tide"}, BROKEN, "for now: high tide"),
+        (
+            255,
+            CUT,
+            {"shadow": "*x 22000", "clock": "2000000000"},
+            BROKEN,
+            "ahead",
+        ),
+        (255, CUT, {"shadow": "*x 20000"}, BROKEN, "has expired"),
+        (
+            255,
+            CUT,
+            {"closed": "high tide"},
+            BROKEN,
+            "for now: high tide",
+        ),
         (255, "Received disconnect: Too many authentication failures", None, BROKEN, "more keys were offered"),
-        (1, "This account is currently not available.", None, BROKEN, "lets nobody in"),
-        (1, "", None, BROKEN, "lets nobody in"),
+        (1, "This account is currently not available.", None, BROKEN, "refuses every login"),
+        (1, "", None, BROKEN, "the shell of ops ends at once"),
         (255, "Connection timed out during banner exchange", None, UNTESTED, "timed out"),
     ],
 )
@@ -167,7 +229,7 @@ def test_a_kernel_that_gave_up_after_its_greeting_is_named() -> None:
     ("changed", "seen", "command"),
     [
         (
-            {"link": "2: eth0: <BROADCAST> mtu 1500\\    link/ether 02:00:00:00:00:20 brd x"},
+            {"adapter": "eth0 0x1002 02:00:00:00:00:20"},
             "eth0 is down",
             "ip link set eth0 up",
         ),
@@ -180,6 +242,7 @@ def test_why_nobody_answers_for_its_address(changed: dict[str, str], seen: str, 
     alone = KERNEL._replace(
         direct=ConnectResult(SILENT), through=ConnectResult(SILENT), hardware="02:00:00:00:00:20", prefix=24,
         gateway="10.77.4.1", answered=(), inside=told(**changed), address="10.77.4.20", seen_address=None,
+        agent_runs=True,
     )  # fmt: skip
     stop = broken(judge(alone))
     assert stop and stop.name == "neighbour" and seen in f"{stop.seen} {stop.means}"
@@ -189,9 +252,9 @@ def test_why_nobody_answers_for_its_address(changed: dict[str, str], seen: str, 
 def test_a_wrong_gateway_is_named_with_the_right_one() -> None:
     open_ = ConnectResult(OPEN, True, "SSH-2.0-x")
     e = KERNEL._replace(direct=open_, through=open_, reply=ConnectResult(SILENT), gateway="10.77.4.1")
-    for told_, words in ((None, "its gateway should be 10.77.4.1"), (told(gateway=""), "it has no default route"),
-                         (told(gateway="default via 10.77.4.99 dev eth0"), "leads to 10.77.4.99")):  # fmt: skip
-        stop = broken(judge(e._replace(inside=told_)))
+    for told_, words in ((None, "its gateway should be 10.77.4.1"), (told(route=""), "it has no default route"),
+                         (told(route="63044D0A"), "leads to 10.77.4.99")):  # fmt: skip
+        stop = broken(judge(e._replace(inside=told_, agent_runs=told_ and True)))
         assert stop and stop.name == "reply" and words in stop.means
         assert stop.remedy.endswith(f"ip route replace default via 10.77.4.1{chr(39) if told_ else ''}")
 

@@ -25,6 +25,7 @@ from dacha.core.trace.evidence import (
     ThereSeen,
 )
 from dacha.core.trace.hop import ASIDE, UNTESTED
+from dacha.core.trace.inside import Inside
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.there import read_failure
 from dacha.core.trace.way import WAY
@@ -61,7 +62,7 @@ def test_every_hop_goes_by_the_name_that_its_row_has() -> None:
 
 def test_a_way_that_works_has_no_broken_hop() -> None:
     assert named(KERNEL) is None and named(USER) is None and named(OUTSIDE) is None
-    seldom = ("forward", "security", "login", "certificate", "there")
+    seldom = ("forward", "inside", "security", "login", "certificate", "there")
     assert [h.name for h in judge(OUTSIDE)] == [n for n in NAMES if n not in seldom]
     assert [h.name for h in judge(KERNEL)] == [n for n in NAMES if n not in (*seldom, "router", "outside-address")]
     assert [h.name for h in judge(USER)][4:6] == ["forward", "service"]
@@ -83,12 +84,21 @@ def test_without_the_labs_rules_nothing_else_is_blamed() -> None:
 def test_the_mend_is_for_the_guests_own_family() -> None:
     refused = KERNEL._replace(direct=ConnectResult(REFUSED), through=ConnectResult(OPEN, False, "closes at once"))
     for system, words in (
-        ("debian", "systemctl enable --now ssh"),
+        ("debian", "systemctl status ssh sshd"),
         ("windows", "Start-Service sshd"),
-        ("alpine", "apk"),
+        ("alpine", "service sshd status"),
     ):
         stop = broken(judge(refused._replace(system=system)))
         assert stop is not None and stop.name == "service" and words in stop.remedy
+        assert "install" not in stop.remedy, "it may well be installed"
+    # It is installed where the guest itself said that it has none.
+    none = Inside(managed=True, told=frozenset(("listeners", "services")))
+    stop = broken(judge(refused._replace(system="debian", inside=none, agent_runs=True)))
+    assert (
+        stop
+        and "apt-get install -y openssh-server" in stop.remedy
+        and stop.remedy.startswith("dacha connect gauge --by")
+    )
     assert "answers on 2222" in broken(judge(refused._replace(elsewhere=(2222,)))).seen  # type: ignore[union-attr]
 
 

@@ -29,7 +29,10 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--from", dest="origin", choices=ORIGINS, help="from where (default: as the door says)")
     parser.add_argument("--asker", metavar="ADDRESS", help="who asks, for a door that admits some only")
     parser.add_argument("--at", metavar="USER@MACHINE", help="let another machine enter it too, by the SSH that it has")
-    parser.add_argument("--wait", metavar="TIME", help="give a slow service this much more time for its first words")
+    parser.add_argument(
+        "--wait", metavar="TIME",
+        help="how long a slow guest may take to answer (default: by how slow it is, 60s at most)",
+    )  # fmt: skip
     parser.add_argument(
         "--login", action=argparse.BooleanOptionalAction, default=True,
         help="log in by SSH with the lab file's key, where its private half is here (default)",
@@ -43,11 +46,9 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_trace(args: argparse.Namespace) -> int:
-    from dacha.core.lab.model import ORIGIN_WORDS
-    from dacha.core.plan.doors import endpoint
     from dacha.core.trace.hop import ASIDE
     from dacha.core.trace.judge import broken, judge
-    from dacha.engine.trace.gather import gather
+    from dacha.engine.trace.gather import gather, silent
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
@@ -55,7 +56,8 @@ def run_trace(args: argparse.Namespace) -> int:
     door, origin = asked.plan, asked.origin
     if args.watch:
         _watch(args, asked)
-    evidence = gather(ws, asked)
+    walk = _Walk(args, asked)
+    evidence = gather(ws, asked, silent if args.json else walk.waits)
     hops = judge(evidence)
     stop = broken(hops)
     shown = hops if args.all or stop is None else hops[: hops.index(stop) + 1]
@@ -72,19 +74,52 @@ def run_trace(args: argparse.Namespace) -> int:
         output.emit_json(head | {"answers": stop is None, "broken": stop.name if stop else None, "warnings": warnings,
                                  "hops": [h._asdict() for h in shown]})  # fmt: skip
         return 1 if stop else 0
-    inside = endpoint(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
-    way = f"{evidence.place} → {inside}"
-    if outside := _outside(evidence):
-        way = f"{outside} → {way}"
-    output.say(f"{args.guest}, {door.door.name}, from {ORIGIN_WORDS[origin]}: {way}\n")
-    for hop in shown:
-        _show(hop)
+    walk.show(evidence, shown)
     if stop and len(shown) < len(hops):
         from dacha.core.trace.way import SHOWN
 
         rest = ", ".join(SHOWN[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
     return 1 if stop else 0
+
+
+class _Walk:
+    """The hops as a person reads them: each as soon as it is decided, and what is still waited for."""
+
+    def __init__(self, args: argparse.Namespace, asked: Any) -> None:
+        self._args, self._asked = args, asked
+        self._shown: dict[str, Any] = {}
+
+    def waits(self, evidence: Any, what: str, limit_s: float) -> None:
+        """Show the hops that are fine so far, and say what may take a while."""
+        from dacha.core.trace.hop import FINE
+        from dacha.core.trace.judge import judge
+
+        fine = []
+        for hop in judge(evidence):
+            if hop.verdict != FINE:
+                break
+            fine.append(hop)
+        self.show(evidence, fine)
+        output.note(f"  …         waiting for {what}, up to {limit_s:.0f} s (Ctrl-C shows what is known)")
+
+    def show(self, evidence: Any, hops: list[Any]) -> None:
+        """Show those that were not shown yet, or were decided otherwise since."""
+        from dacha.core.lab.model import ORIGIN_WORDS
+        from dacha.core.plan.doors import endpoint
+
+        if not self._shown:
+            inside = endpoint(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
+            way = f"{evidence.place} → {inside}"
+            if outside := _outside(evidence):
+                way = f"{outside} → {way}"
+            head = f"{self._args.guest}, {self._asked.plan.door.name}, from {ORIGIN_WORDS[self._asked.origin]}"
+            output.say(f"{head}: {way}\n")
+        for hop in hops:
+            before = self._shown.get(hop.name)
+            if before is None or before.verdict != hop.verdict:
+                _show(hop)
+                self._shown[hop.name] = hop
 
 
 def _asked(args: argparse.Namespace, ws: Any) -> Any:
@@ -101,7 +136,7 @@ def _asked(args: argparse.Namespace, ws: Any) -> Any:
             f"door {args.guest} {door.door.name} ends at {ends}", where=ws.path.name,
             remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
         )  # fmt: skip
-    wait_s = arguments.wait_time(args.wait) if args.wait else 0.0
+    wait_s = arguments.wait_time(args.wait) if args.wait else None
     if args.at and origin == "host":
         raise UsageError(
             f"--at: door {args.guest} {door.door.name} is for this host alone", where=ws.path.name,

@@ -9,6 +9,10 @@ import shlex
 
 from dacha.core.named import NamedTuple
 
+# By what a person gets in: an agent that runs commands, a login, the console's shell, a password there; where none of
+# these is known, whatever it has.
+AGENT, LOGIN, SHELL, PASSWORD, UNKNOWN, NOBODY = "agent", "login", "shell", "password", "unknown", "nobody"
+
 
 class Advice(NamedTuple):
     """A `command` that mends it, typed as the administrator; or `words`, where no one command does."""
@@ -16,13 +20,26 @@ class Advice(NamedTuple):
     command: str = ""
     words: str = ""
 
-    def said(self, guest: str, *, by_agent: bool) -> str:
-        """The remedy as it is printed."""
-        if not self.command:
-            return f"dacha console {guest}, then: {self.words}"
-        if by_agent:
+    def said(self, guest: str, by: str) -> str:
+        """The remedy as it is printed, for a person who gets in by that."""
+        if by == AGENT and self.command:
             return f"dacha connect {guest} --by agent -- {shlex.quote(self.command)}"
-        return f"dacha console {guest}, then as root: {self.command}"
+        if by == LOGIN and self.command:
+            plain = self.command if not set(self.command) & set("&|;<>") else f"sh -c {shlex.quote(self.command)}"
+            return f"dacha connect {guest} -- {shlex.quote(f'sudo {plain}')}"
+        what = f"as root: {self.command}" if self.command else self.words
+        if by == NOBODY:
+            return f"in {guest}, {what}\n{no_way_in(guest)}"
+        how = " (log in with the password)" if by == PASSWORD else ""
+        return f"dacha console {guest}{how}, then{'' if self.command else ':'} {what}"
+
+
+def no_way_in(guest: str) -> str:
+    """What is missing for whoever wants to do something in a guest."""
+    return (
+        f"no way into {guest} is known: its agent does not answer, and nobody has a password for its console "
+        f"(dacha guest password {guest}, dacha guest first-boot {guest} --again and dacha restart {guest} set one)"
+    )
 
 
 # Service → family → what to do there. "linux" stands for every family of that kind not named.
@@ -56,10 +73,23 @@ _LINUX = ("alpine", "debian", "fedora", "linux", "ubuntu")
 
 
 def to_serve(service: str, system: str) -> Advice:
-    """How to get a service running in a guest of this family."""
+    """How to install a service in a guest of this family, and let it run: for a guest that is known to have none."""
     known = _SERVE.get(service, {})
     found = known.get(system) or (known.get("linux") if system in (*_LINUX, "other") else None)
     return found or Advice(words=f"start the program that serves {service} there")
+
+
+# Service → family → how to see whether its server runs: for a guest of which that is not known.
+_LOOK = {"ssh": "ssh sshd", "rdp": "xrdp", "http": "nginx apache2", "https": "nginx apache2"}
+
+
+def to_look(service: str, system: str) -> Advice:
+    """How to see why nothing serves there, of which no more is known: nothing is changed by it."""
+    if system == "windows" or service not in _LOOK:
+        return to_serve(service, system)
+    if system in ("alpine", "bsd"):
+        return Advice(words=f"see whether its server runs: service {_LOOK[service].split()[-1]} status")
+    return Advice(words=f"see whether its server runs: systemctl status {_LOOK[service]}")
 
 
 def to_admit(port: int, system: str) -> Advice:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dacha.core.named import NamedTuple
 from dacha.core.network.confinement import Confinement
+from dacha.core.trace.advice import AGENT, LOGIN, UNKNOWN
 from dacha.core.trace.inside import Inside
 
 OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "silent", "unreachable"
@@ -68,14 +69,16 @@ class RouterSeen(NamedTuple):
     hairpin: ConnectResult | None = None
 
 
-# A login on which nothing more was said.
-NO_ANSWER = "no answer"
+# What comes of a login; with NO_ANSWER nothing more was said on it.
+IN, REFUSED_LOGIN, PUT_OUT, NO_ANSWER = "in", "refused", "put out", "no answer"
 
 
 class LoginSeen(NamedTuple):
     """What came of a login: who, with which keys (files; none where no private one is here), its result ("in",
-    "refused", "put out", "no answer"), the cause that the client's words tell ("" for none), their last line, and the
-    last letters of the public keys that are the user's."""
+    "refused", "put out", "no answer"), the cause that the client's words prove ("" for none), their last line, and the
+    last letters of the public keys that are the user's. Of an SSH login also how far it came: the fingerprint of the
+    `host_key` that was shown, the `methods` that the server would still take, whether it `accepted` a key, and whether
+    the user `entered`."""
 
     user: str
     keys: tuple[str, ...] = ()
@@ -84,6 +87,10 @@ class LoginSeen(NamedTuple):
     said: str = ""
     tails: tuple[str, ...] = ()
     strange: tuple[str, ...] = ()  # other keys that open the account, as people tell them apart
+    host_key: str = ""
+    methods: tuple[str, ...] = ()
+    accepted: bool = False
+    entered: bool = False
 
 
 class LastRun(NamedTuple):
@@ -129,9 +136,12 @@ class Evidence(NamedTuple):
     panic: str | None = None
     booted: str | None = None
     agent: bool = False
+    agent_runs: bool | None = None  # whether it runs what it is asked to; None if that was not tried
+    console: str = ""  # who can log in there: a "shell" is open, somebody has a "password", "" if nobody is known
     took_s: float = 0.0  # how long all that was asked so far has taken
     carried: Carried | None = None
     address: str | None = None
+    planned: str = ""  # its address, as the lab has it
     prefix: int = 0
     gateway: str = ""  # of its network, as it should be in the guest
     handed_out: bool = False
@@ -177,3 +187,13 @@ class Evidence(NamedTuple):
     named: tuple[str, ...] | None = None
     untold: str = ""  # why some of it could not be asked
     unanswered: tuple[tuple[str, str], ...] = ()  # hops whose question came to nothing, and why
+    mute: str = ""  # why the guest itself could not be asked, where that would have told more
+
+    @property
+    def by(self) -> str:
+        """By what a person gets into the guest to mend something there (`advice`)."""
+        if self.agent_runs or (self.agent and self.agent_runs is None):
+            return AGENT
+        if self.login is not None and self.login.result == IN and self.service == "ssh":
+            return LOGIN
+        return self.console or UNKNOWN

@@ -188,3 +188,8 @@ def route(e: Evidence) -> Hop | None:
         remedy = f"ip route get {e.address}\nip route shows the one that is in the way"
         return Hop("route", BROKEN, f"{e.address} leads to {link}, not to {wanted}", means, remedy)
     return Hop("route", FINE, f"by {link}")
+
+
+def inside(e: Evidence) -> Hop | None:
+    """What the guest could have told of itself and did not: then a cause may be missing."""
+    return Hop("inside", UNTESTED, f"it could not be asked: {e.mute}") if e.mute and e.state == "on" else None

@@ -7,23 +7,25 @@ from __future__ import annotations
 
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
-from dacha.core.people.sessions_inside import TAIL
 from dacha.core.units import whole_number
 
-# By service: the programs that serve it, and the units that start them.
+# By service: the programs that serve it.
 SERVERS = {"ssh": ("sshd", "dropbear"), "rdp": ("xrdp",), "vnc": ("Xvnc", "x11vnc", "Xtigervnc")}
-UNITS = {"ssh": ("ssh", "sshd", "dropbear"), "rdp": ("xrdp",), "http": ("nginx", "apache2", "httpd", "lighttpd"),
-         "https": ("nginx", "apache2", "httpd")}  # fmt: skip
+# linux/if.h: an adapter's flags.
+_IFF_UP = 1
 # Lines of answers that are read, and how much of each: a guest may say anything.
 LINES, LONGEST = 400, 300
 
 
 class Listener(NamedTuple):
-    """A socket that listens: its address, its port, the program that has it ("" where that is not told)."""
+    """A socket that listens: its address, its port, the program that has it ("" where that is not told),
+    that program's process and its state as the kernel has it (proc(5): "T" is stopped)."""
 
     address: str
     port: int
     program: str
+    pid: int = 0
+    state: str = ""
 
     @property
     def on_loopback(self) -> bool:
@@ -70,7 +72,7 @@ class Inside(NamedTuple):
     first; `closed` the text of /etc/nologin; `drops` what the guest's own firewall drops; `settings` of its SSH server
     (sshd -T); `log` its server's last words on somebody refused; `clock` the guest's (Unix seconds); `gateway` where
     its default route leads ("" for none, None where it was not told); `at_screen` who is logged in at its own
-    screen."""
+    screen. `told` are the pieces (`questions`) that came to their end: only of those a missing answer means "no"."""
 
     listeners: tuple[Listener, ...] = ()
     managed: bool = False
@@ -93,6 +95,11 @@ class Inside(NamedTuple):
     settings: tuple[tuple[str, str], ...] = ()
     log: str = ""
     at_screen: tuple[str, ...] = ()
+    told: frozenset[str] = frozenset()
+
+    def knows(self, piece: str) -> bool:
+        """True if the guest told all of a piece: what is missing from it is not there."""
+        return piece in self.told
 
     @property
     def today(self) -> int:
@@ -104,66 +111,13 @@ class Inside(NamedTuple):
         return next((x for x in self.links if x.hardware.lower() == hardware.lower()), None)
 
 
-def questions(user: str, service: str) -> str:
-    """A script for a POSIX shell in the guest: its answers are what `read_inside` reads. `user` is a checked name."""
-    units = " ".join(UNITS.get(service, ()))
-    return f"""\
-PATH=$PATH:/usr/sbin:/sbin
-ss -Hltnp 2>/dev/null | sed 's/^/listen /'
-units=$(systemctl show -p Id -p LoadState -p ActiveState {units} 2>/dev/null | awk -F= '
-/^Id/ {{i=$2; sub(/[.]service$/, "", i)}}
-/^LoadState/ {{l=$2}}
-/^ActiveState/ {{a=$2}}
-/^$/ {{p()}}
-END {{p()}}
-function p() {{
-  if (i != "" && !(i in seen) && (l == "loaded" || l == "masked")) {{
-    seen[i]=1
-    print i, l == "masked" && a != "active" ? l : a
-  }}
-  i=""
-}}')
-command -v systemctl > /dev/null && echo managed
-echo "$units" | while read -r u s; do
-  [ "$s" = failed ] && s="$s $(journalctl -u "$u" -p 3 -n 1 -o cat --no-pager 2>/dev/null | head -1)"
-  [ "$u" ] && echo "unit $u $s"
-done
-p=$(getent passwd {user}) && {{
-  sh=${{p##*:}}; h=$(echo "$p" | cut -d: -f6)
-  echo "shell $sh"; [ -x "$sh" ] || echo "noshell"
-  k=$h/.ssh/authorized_keys
-  [ -f "$k" ] && echo "keys $(grep -c . "$k") $(stat -c '%a %U' "$k")"
-  [ -f "$k" ] && awk '{{for (i=1; i<=NF; i++) if ($i ~ /^AAAA/) print "tail " substr($i, length($i)-{TAIL - 1})}}' "$k"
-  for d in "$h" "$h/.ssh"; do [ -d "$d" ] && echo "folder $(stat -c '%a %U' "$d") $d"; done
-  getent shadow {user} | awk -F: '{{print "shadow " substr($2,1,1) "x " $8; if ($3 == "0") print "must"}}'
-}}
-echo "clock $(date +%s)"
-[ -e /etc/nologin ] && echo "closed $(head -1 /etc/nologin)"
-df -P / | awk 'NR==2 {{print "disk " $5}}'
-ip -o link 2>/dev/null | sed 's/^/link /'
-ip -o -4 address 2>/dev/null | sed 's/^/inet /'
-echo "gateway $(ip -4 route show default 2>/dev/null | head -1)"
-nft list ruleset 2>/dev/null | awk '
-/^table/ {{t=$2 ":" $3}}
-/^[ \t]*chain/ {{c=$2; other=0}}
-/hook/ {{other=!/hook input/; if (!other && /policy drop/) print "drops", t, c, $0; next}}
-/[ \t](drop|reject)/ {{if (!other) print "drops", t, c, $0}}' | head -20
-[ {service} = rdp ] && loginctl list-sessions --no-legend 2>/dev/null | awk '/ seat0 / {{print "screen " $3}}'
-[ {service} = ssh ] && {{
-  sshd -T 2>/dev/null | grep -E '^(allowusers|denyusers|pubkeyauthentication|authorizedkeysfile) ' | sed 's/^/set /'
-  [ "$units" ] && journalctl -u "${{units%% *}}" -n 30 -o cat --no-pager 2>/dev/null |
-    grep -iE 'refused|denied|not allowed|expired|locked|invalid user|bad ownership' | tail -n 1 | sed 's/^/log /'
-}}
-echo end
-"""
-
-
-def read_inside(text: str) -> Inside | None:
-    """What was told; None where the script did not come to its end. What has another shape is passed over."""
+def read_inside(text: str, found: Inside | None = None) -> Inside | None:
+    """What was told, added to what was `found` before; None where no piece came to its end. What has another shape is
+    passed over."""
     lines = [harmless(line)[:LONGEST].strip() for line in text.splitlines()[:LINES]]
-    if "end" not in lines:
-        return None
-    found = Inside()
+    if not any(line.startswith("told ") for line in lines):
+        return found
+    found = found or Inside()
     for line in lines:
         word, _, rest = line.partition(" ")
         try:
@@ -171,6 +125,24 @@ def read_inside(text: str) -> Inside | None:
         except (ValueError, IndexError):
             continue
     return found
+
+
+def _hex_address(digits: str) -> str:
+    """An IPv4 address as the kernel lists it: in the host's order (proc(5)). Raises ValueError."""
+    octets = bytes.fromhex(digits)[::-1]
+    if len(octets) != 4:
+        raise ValueError(digits)
+    return ".".join(map(str, octets))
+
+
+def _socket(text: str) -> Listener:
+    """A listening socket as the kernel lists it: address and port in hexadecimal digits, the address in words of four
+    bytes in the host's order (proc(5)). Raises ValueError."""
+    digits, _, port = text.partition(":")
+    if len(digits) == 32:
+        known = {"0" * 32: "::", "0" * 24 + "01000000": "::1"}
+        return Listener(known.get(digits, "::ffff"), int(port, 16), "")
+    return Listener(_hex_address(digits), int(port[:4], 16), "")
 
 
 def _number(text: str) -> int:
@@ -187,18 +159,33 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
         case "listen":
             address, _, port = words[3].rpartition(":")
             program = rest.partition('(("')[2].partition('"')[0]
-            listener = Listener(address.strip("[]").partition("%")[0], _number(port), program)
+            pid = rest.partition("pid=")[2].partition(",")[0]
+            number = whole_number(pid) or 0
+            listener = Listener(address.strip("[]").partition("%")[0], _number(port), program, number)
             return found._replace(listeners=(*found.listeners, listener))
+        case "process":
+            number = _number(words[0])
+            listeners = tuple(x._replace(state=words[1][:1]) if x.pid == number else x for x in found.listeners)
+            return found._replace(listeners=listeners)
+        case "socket":
+            listener = _socket(words[0])
+            # A socket for both protocols is told as *, as ss does.
+            shown = listener._replace(address="*") if listener.address == "::" else listener
+            return found._replace(listeners=(*found.listeners, shown))
+        case "told":
+            return found._replace(told=found.told | {words[0]})
         case "managed":
             return found._replace(managed=True)
         case "unit":
             return found._replace(units=(*found.units, Unit(words[0], words[1], " ".join(words[2:]))))
-        case "keys":
-            return found._replace(keys=_number(words[0]), mode=" ".join(words[1:3]))
+        case "key-lines":
+            return found._replace(keys=_number(words[0]))
+        case "mode" if words[2].endswith("/authorized_keys"):
+            return found._replace(mode=" ".join(words[:2]))
+        case "mode":
+            return found._replace(folders=(*found.folders, (words[2], words[0], words[1])))
         case "tail":
             return found._replace(tails=(*found.tails, words[0]))
-        case "folder":
-            return found._replace(folders=(*found.folders, (words[2], words[0], words[1])))
         case "shadow":
             return found._replace(mark=words[0][0], expires=_number(words[1]) if len(words) > 1 else None)
         case "must":
@@ -228,14 +215,12 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
 
 
 def _with_link(found: Inside, word: str, words: list[str]) -> Inside:
-    """With what `ip -o` tells of links, addresses and the default route."""
+    """With what is told of links, addresses and the default route."""
     match word:
-        case "gateway":
-            return found._replace(gateway=words[words.index("via") + 1] if "via" in words else "")
-        case "link":
-            name, flags = words[1].rstrip(":").partition("@")[0], words[2].strip("<>").split(",")
-            hardware = words[words.index("link/ether") + 1] if "link/ether" in words else ""
-            return found._replace(links=(*found.links, Link(name, "UP" in flags, hardware)))
+        case "route":
+            return found._replace(gateway=_hex_address(words[0]) if words else "")
+        case "adapter":
+            return found._replace(links=(*found.links, Link(words[0], bool(int(words[1], 16) & _IFF_UP), words[2])))
         case "inet":
             links = tuple(
                 x._replace(addresses=(*x.addresses, words[3])) if x.name == words[1] else x for x in found.links

@@ -1,39 +1,57 @@
-"""The hop at the login: whether the lab file's user gets in with the lab file's key, and if not, why."""
+"""The hop at the login: whether the lab file's user gets in with the lab file's key, and if not, why.
+
+How far the client came excludes causes: a key that the server accepted is known there, and so is its user. Where more
+than one cause remains, all are named, the likeliest first, and what would tell them apart; nothing in the guest is
+changed for one that is not proved. docs/trace.md has the table.
+"""
 
 from __future__ import annotations
 
 from dacha.core.trace.advice import Advice
-from dacha.core.trace.evidence import NO_ANSWER, Evidence, LoginSeen
+from dacha.core.trace.evidence import IN, NO_ANSWER, PUT_OUT, Evidence, LoginSeen
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.password import login_by_password
 from dacha.core.trace.told import Cause, why_refused
 
-IN, REFUSED, PUT_OUT = "in", "refused", "put out"
-# What a client or a shell says, and what that is.
-_WORDS = (
-    ("too many authentication failures", "too many keys"),
-    ("account is currently not available", "nologin"),
-    ("account has expired", "expired"),
-    ("password has expired", "password expired"),
-    ("password change required", "password expired"),
-    ("not permitted to log in", "closed"),
-    ("system is going down", "closed"),
-    ("permission denied", "refused"),
+# By what an end of the client's proves: what that means for this user, and what mends it.
+_PROVED = {
+    "too many keys": (
+        "more keys were offered than its server accepts",
+        Advice(words="raise MaxAuthTries in /etc/ssh/sshd_config, or name fewer keys"),
+    ),
+    "nologin": ("the shell of {user} refuses every login", Advice("usermod --shell /bin/sh {user}")),
+    "expired": ("the account of {user} has expired", Advice("chage --expiredate -1 {user}")),
+    "password expired": (
+        "the password of {user} has expired",
+        Advice("chage --maxdays -1 --lastday $(date +%F) {user}"),
+    ),
+    "booting": ("the guest is still starting, and admits nobody but root until it has", Advice(words="wait")),
+    "too many clients": (
+        "its server has more clients that have not logged in than it admits (MaxStartups)",
+        Advice(words="see who connects: ss -tn sport = :22"),
+    ),
+}
+# What remains by how far it came: the likeliest first.
+_NOT_KNOWN = (
+    "the key is not in the key file of {user}",
+    "others may write that file, or a folder above it, so that its server ignores it",
+    "there is no user {user}, or its shell does not exist",
+    "its server's settings exclude {user} or keys (AllowUsers, DenyUsers, PubkeyAuthentication)",
 )
-
-
-def seen_from(user: str, keys: tuple[str, ...], code: int, said: str, closed: bool) -> LoginSeen:
-    """What came of a login, from the client's exit code and words; `closed` where it ended without a word of its own
-    after it was let in or cut."""
-    low = said.lower()
-    cause = next((name for words, name in _WORDS if words in low), "")
-    last = next((line.strip() for line in reversed(said.splitlines()) if line.strip()), "")[:120]
-    if code == 0:
-        return LoginSeen(user, keys, IN)
-    if code != 255:
-        # The client got in, and the user's shell would not run the least command.
-        return LoginSeen(user, keys, PUT_OUT, cause or "nologin", last)
-    return LoginSeen(user, keys, REFUSED if cause or closed else NO_ANSWER, cause, last)
+_NOT_ADMITTED = (
+    "logins are closed for everybody but root (/etc/nologin)",
+    "the account of {user} has expired or is locked",
+    "a rule of PAM refuses it (/etc/security/access.conf, pam_time)",
+)
+_ENDED = (
+    "the shell of {user} ends at once, or its startup files end it",
+    "a limit of the guest ends it (/etc/security/limits.conf, no memory, a full disk)",
+    "its server runs another command for this key (ForceCommand, command= in the key file)",
+)
+_CUT = (
+    "its server ended the connection before it asked for a key: it has too many clients, or it restarts",
+    "it refuses this host's address (sshd's penalties, DenyUsers, a firewall)",
+)
 
 
 def login(e: Evidence) -> Hop | None:
@@ -52,37 +70,59 @@ def login(e: Evidence) -> Hop | None:
             return Hop("login", ASIDE, seen_too, means, f"dacha guest check {e.guest}")
         return Hop("login", FINE, entered)
     if seen.result == NO_ANSWER:
-        return Hop("login", UNTESTED, f"no answer to it: {seen.said or 'its time was over'}")
-    cause = _cause(e, seen)
-    again = f"dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}"
-    remedy = cause.advice.said(e.guest, by_agent=e.inside is not None) if cause.advice else again
-    what = f"{seen.user} is {'put out again' if seen.result == PUT_OUT else 'refused'}"
-    return Hop("login", BROKEN, f"{what}: {seen.said}" if seen.said else what, cause.means, remedy)
+        return Hop("login", UNTESTED, f"no answer to the login: {seen.said or 'its time was over'}")
+    what = _how_far(seen)
+    causes = causes_of(e, seen)
+    if len(causes) == 1:
+        (cause,) = causes
+        # Who is not known there, or whose key is not, is put there by first-boot data taken up once more.
+        again = f"dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}"
+        remedy = cause.advice.said(e.guest, e.by) if cause.advice else again
+        return Hop("login", BROKEN, what, cause.means, remedy)
+    means = "one of: " + "; ".join(cause.means for cause in causes)
+    return Hop("login", BROKEN, what, means, _more(e))
 
 
-def _cause(e: Evidence, seen: LoginSeen) -> Cause:
-    """The cause, by the client's words and by what the guest tells of itself."""
+def _how_far(seen: LoginSeen) -> str:
+    """What was seen of a login that failed, in words."""
+    if seen.result == PUT_OUT:
+        what = f"{seen.user} is let in, and disconnected at once"
+    elif seen.accepted:
+        what = f"the key of {seen.user} is accepted, and the login refused"
+    else:
+        what = f"{seen.user} is refused"
+    return f"{what}: {seen.said}" if seen.said else what
+
+
+def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
+    """The causes that what was seen leaves: one alone if the others are excluded."""
     user = seen.user
-    if told := why_refused(e.inside, user, seen.tails, e.now):
-        return told
-    if seen.cause == "too many keys":
-        means = "more keys were offered than its server takes"
-        return Cause("", means, Advice(words="raise MaxAuthTries in /etc/ssh/sshd_config, or name fewer keys"))
-    if seen.cause == "nologin":
-        return Cause("", f"the shell of {user} lets nobody in", Advice(f"usermod --shell /bin/sh {user}"))
-    if seen.cause == "expired":
-        return Cause("", f"the account of {user} has expired", Advice(f"chage --expiredate -1 {user}"))
-    if seen.cause == "password expired":
-        means = f"the password of {user} has expired"
-        return Cause("", means, Advice(f"chage --maxdays -1 --lastday $(date +%F) {user}"))
+    if told := why_refused(e.inside, user, seen.tails, e.now, accepted=seen.accepted, entered=seen.entered):
+        return [told]
+    if seen.cause in _PROVED:
+        means, advice = _PROVED[seen.cause]
+        return [Cause("", means.format(user=user), advice._replace(command=advice.command.format(user=user)))]
     if seen.cause == "closed":
-        return Cause("", "the guest lets nobody in for now", Advice("rm /etc/nologin"))
-    if user == "root":
-        means = "its server may refuse root (PermitRootLogin)"
-        return Cause(
-            "",
-            means,
-            Advice(words="PermitRootLogin prohibit-password in /etc/ssh/sshd_config, or log in as another user"),
-        )
-    means = f"the guest does not know {user}, or not this key: its key file is gone, changed, or others may write it"
-    return Cause("", means)
+        means = "the guest admits nobody but root for now"
+        return [Cause("", means, Advice("rm -f /etc/nologin /run/nologin"))]
+    left: tuple[str, ...]
+    if seen.result == PUT_OUT:
+        left = _ENDED
+    elif seen.accepted:
+        left = _NOT_ADMITTED
+    elif seen.methods and "publickey" not in seen.methods:
+        words = "PubkeyAuthentication yes in /etc/ssh/sshd_config, or a file of /etc/ssh/sshd_config.d; then reload it"
+        return [Cause("", f"its server accepts no keys, only {', '.join(seen.methods)}", Advice(words=words))]
+    elif not seen.methods and not seen.cause:
+        left = _CUT
+    elif user == "root":
+        left = ("its server refuses root (PermitRootLogin)", *_NOT_KNOWN[:2])
+    else:
+        left = _NOT_KNOWN
+    return [Cause("", text.format(user=user)) for text in left]
+
+
+def _more(e: Evidence) -> str:
+    """What would tell the causes apart: the server's own log has the reason of each refusal."""
+    log = Advice("journalctl -u ssh -u sshd -n 20 --no-pager").said(e.guest, e.by)
+    return f"its server's log names the cause: {log}"

@@ -38,13 +38,13 @@ def login_by_password(e: Evidence) -> Hop:
         error = int(seen.cause, 16) if seen.cause else 0
         what = f"{user} is refused" + (f" (error {error:08X})" if error else "")
         if barred := why_barred(e.inside, user, e.now):
-            remedy = barred.advice.said(e.guest, by_agent=True) if barred.advice else _account(e, user)
+            remedy = barred.advice.said(e.guest, e.by) if barred.advice else _account(e, user)
             return Hop("login", BROKEN, what, barred.means, remedy)
         means, command = _WORDS.get(error, ("the user name or the password is another one", ""))
         advice = Advice(command.format(user=user)) if command else None
-        return Hop("login", BROKEN, what, means, advice.said(e.guest, by_agent=e.agent) if advice else again)
+        return Hop("login", BROKEN, what, means, advice.said(e.guest, e.by) if advice else again)
     if barred := why_barred(e.inside, user, e.now):
-        remedy = barred.advice.said(e.guest, by_agent=True) if barred.advice else _account(e, user)
+        remedy = barred.advice.said(e.guest, e.by) if barred.advice else _account(e, user)
         return Hop("login", BROKEN, f"{user} is put out again, although the password is right", barred.means, remedy)
     if e.inside and user in e.inside.at_screen:
         means = "a server that gives each user one desktop shows a blank screen then"

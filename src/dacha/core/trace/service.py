@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.lab.model import CLEAR
-from dacha.core.trace.advice import Advice, to_admit, to_protect, to_serve
+from dacha.core.trace.advice import Advice, to_admit, to_look, to_protect, to_serve
 from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, ConnectResult, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.inside import other_ports
-from dacha.core.trace.told import why_mute, why_not_beyond, why_shut
+from dacha.core.trace.questions import SERVICES
+from dacha.core.trace.told import why_mute, why_not_beyond, why_shut, why_silent
 from dacha.core.units import show_duration
 
 
@@ -59,7 +60,9 @@ def service(e: Evidence) -> Hop:
     if touch is None:
         return Hop("service", UNTESTED, e.untold or "this host cannot ask it")
     young = e.since_s is not None and e.since_s < BOOTING_S and not e.booted
-    serve = to_serve(e.service, e.system)
+    # A server is installed only where the guest itself said that it has none.
+    known = e.inside is not None and e.inside.knows(SERVICES) and e.inside.managed and not e.inside.units
+    serve = to_serve(e.service, e.system) if known else to_look(e.service, e.system)
     if touch.how == REFUSED or touch.seen == "closes at once":
         elsewhere = e.elsewhere or tuple(p for p in other_ports(e.inside, e.service) if p != e.port)
         if elsewhere:
@@ -87,6 +90,11 @@ def service(e: Evidence) -> Hop:
             return Hop("service", FINE, f"{at} is open")
         if found := _told_inside(e, f"{at} is silent", to_admit(e.port, e.system)):
             return found
+        link = why_silent(e) if e.way == "user" else None
+        if link and link.advice:
+            return Hop(
+                "service", BROKEN, f"no answer through the door; {link.seen}", link.means, told_to(e, link.advice)
+            )
         if e.way == "user":
             means = "its system is not up yet, has another address, or a firewall in it drops what comes"
             return Hop("service", BROKEN, "no answer through the door", means, f"dacha console {e.guest}")
@@ -99,8 +107,8 @@ def service(e: Evidence) -> Hop:
 
 
 def told_to(e: Evidence, advice: Advice) -> str:
-    """What to do in the guest, as it is said: by its agent, where that has just run commands."""
-    return advice.said(e.guest, by_agent=e.inside is not None)
+    """What to do in the guest, by whichever way a person gets in."""
+    return advice.said(e.guest, e.by)
 
 
 def _told_inside(e: Evidence, seen: str, otherwise: Advice) -> Hop | None:

@@ -11,7 +11,8 @@ from datetime import UTC, datetime
 from dacha.core.named import NamedTuple
 from dacha.core.trace.advice import Advice
 from dacha.core.trace.evidence import Evidence
-from dacha.core.trace.inside import SERVERS, UNITS, Inside, Unit, others_write
+from dacha.core.trace.inside import SERVERS, Inside, Unit, others_write
+from dacha.core.trace.questions import ACCOUNT, LISTENERS, SERVICES, UNITS
 from dacha.core.units import show_duration
 
 # A disk that is so full (percent) keeps people out; a clock that is so wrong (seconds) explains what expired.
@@ -19,11 +20,13 @@ FULL, CLOCK_S = 98, 86400
 
 
 class Cause(NamedTuple):
-    """What is so, in the guest's own word; what that means; what to do, None where it names nothing to do."""
+    """What is so, in the guest's own word; what that means; what to do, None where it names nothing to do. One that is
+    not `proved` is what remains."""
 
     seen: str
     means: str
     advice: Advice | None = None
+    proved: bool = True
 
 
 def why_shut(inside: Inside | None, service: str, port: int) -> Cause | None:
@@ -32,7 +35,7 @@ def why_shut(inside: Inside | None, service: str, port: int) -> Cause | None:
         return None
     here = [x for x in inside.listeners if x.port == port]
     if not here:
-        return _not_serving(inside, service)
+        return _not_serving(inside, service) if inside.knows(LISTENERS) or inside.units else None
     who = here[0].program or "its server"
     if all(x.on_loopback for x in here):
         words = "let it listen on every address (ListenAddress 0.0.0.0), and restart it"
@@ -56,10 +59,16 @@ def _not_serving(inside: Inside, service: str) -> Cause | None:
     unit = next((u for u in inside.units if u.state == "failed"), next(iter(inside.units), None))
     if unit is None:
         # Another service manager was not asked.
-        return Cause("no server for it is installed", "") if service in UNITS and inside.managed else None
+        sure = service in UNITS and inside.managed and inside.knows(SERVICES) and inside.knows(LISTENERS)
+        return Cause("no server for it is installed", "") if sure else None
     if unit.state == "failed":
         said = f": {unit.said}" if unit.said else ""
         return Cause(f"its service {unit.name} failed{said}", "its server does not start", _to_start(unit, service))
+    if unit.state == "activating" and unit.said:
+        seen = f"its service {unit.name} failed, and is started again: {unit.said}"
+        return Cause(seen, "its server does not start", _to_start(unit, service))
+    if unit.state == "activating":
+        return Cause(f"its service {unit.name} is starting", "its server is not there yet", Advice(words="wait"))
     if unit.state == "masked":
         command = f"systemctl unmask {unit.name} && systemctl enable --now {unit.name}"
         return Cause(f"its service {unit.name} is masked", "its server is kept from being started", Advice(command))
@@ -83,18 +92,24 @@ def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
     if here.program not in SERVERS.get(service, (here.program,)):
         words = f"end {here.program}, or give it another port; then start the {service} server"
         return Cause(f"{here.program} has the port", f"it is no {service} server", Advice(words=words))
-    unit = next((u for u in inside.units if u.state == "active"), None)
-    if unit is None:
-        return None
-    return Cause(f"{here.program} has the port", "it hangs", Advice(f"systemctl restart {unit.name}"))
+    if here.state == "T":
+        command = f"kill -CONT {here.pid}"
+        return Cause(
+            f"{here.program} has the port, and is stopped (process {here.pid})", "somebody stopped it", Advice(command)
+        )
+    means = "it hangs, or the guest is too busy for it"
+    return Cause(
+        f"{here.program} has the port", means, Advice(words="top shows what the guest is busy with"), proved=False
+    )
 
 
 def why_silent(e: Evidence) -> Cause | None:
     """Why nobody answers for the guest's address on its network."""
     link = e.inside.link_of(e.hardware) if e.inside and e.hardware else None
-    if e.inside is None or link is None or not e.address:
+    address = e.address or e.planned
+    if e.inside is None or link is None or not address:
         return None
-    planned = f"{e.address}/{e.prefix}"
+    planned = f"{address}/{e.prefix}"
     onward = f" && ip route replace default via {e.gateway}" if e.gateway else ""
     if not link.up:
         command = f"ip link set {link.name} up && ip address replace {planned} dev {link.name}{onward}"
@@ -102,8 +117,8 @@ def why_silent(e: Evidence) -> Cause | None:
     if planned not in link.addresses:
         has = f"has {', '.join(link.addresses)}" if link.addresses else "has no address"
         command = f"ip address replace {planned} dev {link.name}{onward}"
-        return Cause(f"its link {link.name} {has}", f"{e.address} is planned for it", Advice(command))
-    return Cause(f"its link {link.name} is up and has {e.address}", "its own settings keep it from answering ARP")
+        return Cause(f"its link {link.name} {has}", f"{address} is planned for it", Advice(command))
+    return Cause(f"its link {link.name} is up and has {address}", "its own settings keep it from answering ARP")
 
 
 def why_not_beyond(e: Evidence) -> Cause | None:
@@ -118,16 +133,30 @@ def why_not_beyond(e: Evidence) -> Cause | None:
     return Cause(seen, f"its gateway should be {e.gateway}", Advice(f"ip route replace default via {e.gateway}"))
 
 
-def why_refused(inside: Inside | None, user: str, ours: tuple[str, ...], now: float) -> Cause | None:
-    """Why somebody is not let in, or put out again. `ours` are the last letters of the keys that were offered."""
+def why_refused(
+    inside: Inside | None,
+    user: str,
+    ours: tuple[str, ...],
+    now: float,
+    *,
+    accepted: bool = False,
+    entered: bool = False,
+) -> Cause | None:
+    """Why somebody is not let in, or put out again. `ours` are the last letters of the keys that were offered. Where
+    the server `accepted` one, it knows the user and the key; where the user `entered`, the account is open too."""
     if inside is None:
         return None
-    return why_barred(inside, user, now) or _of_server(inside, user) or _of_key_file(inside, user, ours)
+    barred = why_barred(inside, user, now)
+    if barred and not (entered and inside.closed is not None):
+        return barred
+    if not accepted:
+        return _of_server(inside, user) or _of_key_file(inside, user, ours) or _of_rest(inside)
+    return _of_rest(inside)
 
 
 def why_barred(inside: Inside | None, user: str, now: float) -> Cause | None:
     """What keeps somebody out by whichever way: no such user, closed for now, a shell, the account."""
-    if inside is None:
+    if inside is None or not inside.knows(ACCOUNT):
         return None
     if inside.shell is None:
         return Cause("", f"there is no {user} in the guest")
@@ -182,10 +211,12 @@ def _all(inside: Inside, word: str) -> list[str]:
 
 
 def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | None:
+    if not inside.knows(ACCOUNT):
+        return None
     if inside.keys is None:
         return Cause("", f"{user} has no key file there")
     bits, _, owner = inside.mode.partition(" ")
-    if owner not in (user, "root") or others_write(bits):
+    if inside.mode and (owner not in (user, "root") or others_write(bits)):
         where = f"~{user}/.ssh/authorized_keys"
         means = f"its key file is {owner}'s, mode {bits}: its server trusts no file that others may write"
         return Cause("", means, Advice(f"chown {user}: {where}; chmod 600 {where}"))
@@ -197,6 +228,11 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
     if ours and not set(ours) & set(inside.tails):
         many = f"{inside.keys} key{'' if inside.keys == 1 else 's'}"
         return Cause("", f"its key file has {many}, and not this one")
+    return None
+
+
+def _of_rest(inside: Inside) -> Cause | None:
+    """What keeps somebody out who is known: a full disk; else the last that its server said of a refusal."""
     if inside.disk is not None and inside.disk >= FULL:
         return Cause("", f"its disk is full ({inside.disk} %)", Advice(words="df -h shows what fills it"))
     if inside.log:

@@ -83,6 +83,9 @@ WAY = (
     HopKind("route", "route", "where this host sends packets for it", network, guest.route),
     HopKind("forward", "forward", "user mode: whether QEMU has the host port open", user, service.forward),
     HopKind(
+        "inside", "inside", "why the guest itself could not be asked, where that would tell more", every, guest.inside
+    ),
+    HopKind(
         "service",
         "service",
         "the guest's port: open, refused by the port or by a firewall, silent",

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from typing import Any
 
 from dacha.core.errors import DachaError
@@ -14,14 +14,15 @@ from dacha.core.plan.doors import DoorPlan
 
 
 class Asked(NamedTuple):
-    """What is to be traced: the planned door, from where, and (for a limited one) for whom; `wait_s` is how long more
-    than usual a service may take for its first words; with `login` the lab file's user logs in by SSH; `at` is another
-    machine (USER@HOST) that tries it too; `user` logs in instead, by remote desktop with this `password`."""
+    """What is to be traced: the planned door, from where, and (for a limited one) for whom; `wait_s` is how long a
+    guest may take for an answer that it still owes, None for as long as it seems to need; with `login` the lab file's
+    user logs in by SSH; `at` is another machine (USER@HOST) that tries it too; `user` logs in instead, by remote
+    desktop with this `password`."""
 
     plan: DoorPlan
     origin: str
     asker: str | None
-    wait_s: float = 0.0
+    wait_s: float | None = None
     login: bool = True
     at: str | None = None
     user: str | None = None
@@ -36,6 +37,7 @@ class Asking:
         self._failed: dict[str, str] = {}
         self._threads: dict[str, threading.Thread] = {}
         self._began = time.monotonic()
+        self._heard = threading.Condition()
 
     def ask(self, questions: dict[str, Callable[[], Any]]) -> None:
         """Begin to ask what was not asked yet. Nobody waits for the threads at the end, so that an interrupted trace
@@ -46,6 +48,8 @@ class Asking:
                 self._told[name] = question()
             except (DachaError, OSError) as e:
                 self._failed[name] = str(e)
+            with self._heard:
+                self._heard.notify_all()
 
         for name, question in questions.items():
             if name in self._threads:
@@ -53,16 +57,32 @@ class Asking:
             self._threads[name] = threading.Thread(target=answer, args=(name, question), daemon=True)
             self._threads[name].start()
 
-    def wait(self, limit_s: float, soon: Iterable[str] = (), soon_s: float = 0.0) -> None:
-        """Wait until all have answered, for `limit_s` seconds at most; for those in `soon` no more than `soon_s`."""
-        now = time.monotonic()
-        for name, thread in list(self._threads.items()):
-            until = now + (soon_s if name in soon else limit_s)
-            thread.join(max(0.0, until - time.monotonic()))
+    def until(self, enough: Callable[[], bool], moment: float) -> bool:
+        """Wait until the answers are enough, or until a moment of the monotonic clock; True where they are."""
+        while not enough():
+            left = moment - time.monotonic()
+            if left <= 0:
+                return False
+            with self._heard:
+                # The state of a thread that has just answered is seen a little later than its answer.
+                self._heard.wait(min(left, 0.1))
+        return True
+
+    def wait(self, limit_s: float) -> None:
+        """Wait until all have answered, for `limit_s` seconds at most."""
+        self.until(lambda: not any(map(self.waiting, self._threads)), time.monotonic() + limit_s)
+
+    def answered(self, *names: str) -> bool:
+        """True when each of these that was asked has an answer, or failed."""
+        return not any(n in self._threads and n not in self._told and n not in self._failed for n in names)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(self._threads)
 
     def waiting(self, name: str) -> bool:
         """True for a question that may yet be answered."""
-        return name in self._threads and self._threads[name].is_alive()
+        return name in self._threads and name not in self._told and name not in self._failed
 
     @property
     def took_s(self) -> float:

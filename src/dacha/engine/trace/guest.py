@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import re
 import time
+from collections.abc import Callable
 from typing import Any
 
 from dacha.core.harmless import harmless
@@ -22,6 +23,9 @@ ARRIVE_S = 2.5
 # A login prompt, or a shell's at the beginning of a line, whatever was typed behind it.
 _PROMPT = re.compile(rb"(?m)login: ?\r?$|^[\w@~:./-]{0,40} ?[#$] ")
 
+# A shell that waits for a command, as whoever has the console.
+_SHELL = re.compile(rb"(?m)^[\w@~:./-]{0,40} ?[#$] \Z")
+
 # When, and who says it, before what QEMU says (its option -msg).
 _QEMU = re.compile(r"^(\S+Z )?qemu-system-\w+: ")
 
@@ -34,16 +38,21 @@ def run_state(ws: Workspace, guest: str) -> str:
         return str(qmp.execute("query-status")["status"])
 
 
-def arrived(ws: Workspace, door: DoorPlan) -> bool:
+def shows_shell(tail: bytes) -> bool:
+    """True for a console at whose end a shell waits."""
+    return _SHELL.search(tail.rstrip(b"\r\n")) is not None
+
+
+def arrived(ws: Workspace, door: DoorPlan, enough: Callable[[], bool]) -> bool:
     """Whether the guest itself has a connection through this door of user mode: QEMU accepts before it does. Asked a
-    moment after one was made."""
+    moment after one was made, until it is there or `enough` is known without it."""
     from dacha.hypervisor.command_line import WATCH
     from dacha.hypervisor.monitor.qmp import Qmp
     from dacha.hypervisor.user_network import taken
 
     wanted = {(f.port, f.address, f.to) for f in door.forwards()}
     until = time.monotonic() + ARRIVE_S
-    while time.monotonic() < until:
+    while time.monotonic() < until and not enough():
         time.sleep(0.3)
         with Qmp(ws.home.run(door.door.guest) / WATCH, timeout_s=1.0) as qmp:
             if wanted & taken(qmp):

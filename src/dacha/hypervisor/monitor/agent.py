@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import json
+import socket
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -57,9 +58,12 @@ def run_script(run: Path, script: str, timeout_s: float = 5.0) -> str | None:
     return ran.out.decode("utf-8", "replace") if ran else None
 
 
-def run_program(run: Path, argv: Sequence[str], timeout_s: float, *, given: bytes = b"") -> Ran | None:
+def run_program(
+    run: Path, argv: Sequence[str], timeout_s: float, *, given: bytes = b"", poll_s: float = 0.2
+) -> Ran | None:
     """Run a program in the guest as its agent's user, usually root, with `given` on its standard input; None where the
-    agent runs nothing, or has not said within the time how it ended."""
+    agent runs nothing, or has not said within the time how it ended. It is asked for its end each `poll_s` seconds, and
+    less often the longer it takes."""
     deadline = time.monotonic() + timeout_s
     arguments: dict[str, Any] = {"path": argv[0], "arg": list(argv[1:]), "capture-output": True}
     if given:
@@ -78,14 +82,16 @@ def run_program(run: Path, argv: Sequence[str], timeout_s: float, *, given: byte
                 return None
             code = state.get("exitcode")
             return Ran(code if isinstance(code, int) else None, out, err)
-        time.sleep(min(0.2, max(0.0, left)))
+        time.sleep(min(poll_s, max(0.0, left)))
+        poll_s = min(max(0.2, poll_s), poll_s * 1.5)
     return None
 
 
 def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, Any] | None = None) -> Any | None:
     """The answer to one agent command, or None when no agent answers in time.
 
-    The reply is told from older ones by `guest-sync-delimited`, whose answer follows a 0xFF byte.
+    The reply is told from older ones by `guest-sync-delimited`, whose answer follows a 0xFF byte and has our number in
+    it: a slow agent still answers questions that nobody waits for any more.
     """
     token = time.monotonic_ns() & 0x7FFFFFFF
     deadline = time.monotonic() + timeout_s
@@ -93,27 +99,36 @@ def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, An
         with connect_to_guest(run / "agent", timeout_s) as s:
             sync = {"execute": "guest-sync-delimited", "arguments": {"id": token}}
             s.sendall(b"\xff" + json.dumps(sync).encode() + b"\n")
-            if _answer(s, deadline, after=b"\xff") != token:
-                return None
+            lines = _Lines(s, deadline)
+            # What was asked before, and given up, is answered first: its answers are passed over.
+            synced = False
+            while not synced:
+                line = lines.next()
+                synced = line.startswith(b"\xff") and json.loads(line.lstrip(b"\xff")).get("return") == token
             said = {"execute": command} | ({"arguments": arguments} if arguments else {})
             s.sendall(json.dumps(said).encode() + b"\n")
-            return _answer(s, deadline)
+            return json.loads(lines.next())["return"]
     except (OSError, ValueError, KeyError, TypeError, RecursionError, PeerError):
         return None
 
 
-def _answer(s: Any, deadline: float, after: bytes = b"") -> Any:
-    buffer = b""
-    while True:
-        rest = buffer.partition(after)[2] if after else buffer
-        if b"\n" in rest:
-            return json.loads(rest.partition(b"\n")[0])["return"]
-        # A guest that goes on and on is stopped by the time, and by the size of what it says.
-        left = deadline - time.monotonic()
-        if left <= 0 or len(buffer) > ANSWER_MOST:
-            raise ValueError("the agent does not come to an end")
-        s.settimeout(left)
-        chunk = s.recv(65536)
-        if not chunk:
-            raise ValueError("the agent's channel closed")
-        buffer += chunk
+class _Lines:
+    """What an agent sends, line by line. Raises ValueError for one that does not come to an end: a guest that goes on
+    and on is stopped by the time, and by the size of what it says."""
+
+    def __init__(self, s: socket.socket, deadline: float) -> None:
+        self._socket, self._deadline, self._buffer, self._read = s, deadline, b"", 0
+
+    def next(self) -> bytes:
+        while b"\n" not in self._buffer:
+            left = self._deadline - time.monotonic()
+            if left <= 0 or self._read > ANSWER_MOST:
+                raise ValueError("the agent does not come to an end")
+            self._socket.settimeout(left)
+            chunk = self._socket.recv(65536)
+            if not chunk:
+                raise ValueError("the agent's channel closed")
+            self._buffer += chunk
+            self._read += len(chunk)
+        line, _, self._buffer = self._buffer.partition(b"\n")
+        return line

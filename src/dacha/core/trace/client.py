@@ -1,0 +1,61 @@
+"""What OpenSSH's own client tells of a login when it is asked to tell (ssh -v): how far it came, and by which words it
+ended. Its words are those of versions 8 to 10."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+
+from dacha.core.trace.evidence import IN, NO_ANSWER, PUT_OUT, LoginSeen
+from dacha.core.trace.evidence import REFUSED_LOGIN as REFUSED
+
+# What a server, a client or a shell says at the end, and what that proves.
+_WORDS = (
+    ("too many authentication failures", "too many keys"),
+    ("account is currently not available", "nologin"),
+    ("account has expired", "expired"),
+    ("password has expired", "password expired"),
+    ("password change required", "password expired"),
+    ("not permitted to log in", "closed"),
+    ("system is going down", "closed"),
+    ("system is booting up", "booting"),
+    ("exceeded maxstartups", "too many clients"),
+    ("permission denied", "refused"),
+)
+# Of a server's host key, whatever kind it is of; of the ways that it would still take.
+_HOST_KEY = re.compile(r"debug1: Server host key: \S+ (SHA256:\S+)")
+_METHODS = re.compile(r"debug1: Authentications that can continue: (\S+)")
+# Lines that the client tells of itself.
+_OWN = re.compile(r"(debug\d: |OpenSSH_|Authenticated to |Transferred: |Bytes per second: |Warning: Permanently added)")
+# ssh(1): its own exit code, where it is not the command's.
+FAILED = 255
+
+
+def read_client(user: str, keys: Iterable[str], code: int, said: str) -> LoginSeen:
+    """What came of a login, from the client's exit code and all that it said."""
+    lines = [line.strip() for line in said.splitlines()]
+    words = [line for line in lines if line and not _OWN.match(line)]
+    low = "\n".join(words).lower()
+    cause = next((name for text, name in _WORDS if text in low), "")
+    key = next((m[1] for line in lines if (m := _HOST_KEY.match(line))), "")
+    methods = next((m[1].split(",") for line in reversed(lines) if (m := _METHODS.match(line))), [])
+    entered = any(line.startswith("Authenticated to ") for line in lines)
+    seen = LoginSeen(
+        user,
+        tuple(keys),
+        said=words[-1][:120] if words else "",
+        cause=cause,
+        host_key=key,
+        methods=tuple(methods),
+        accepted=entered or any(line.startswith("debug1: Server accepts key: ") for line in lines),
+        entered=entered,
+    )
+    if code == 0:
+        return seen._replace(result=IN, said="")
+    if entered or code != FAILED:
+        # It got in, and what was to be started there ended at once.
+        return seen._replace(result=PUT_OUT, entered=True, accepted=True)
+    judged = cause or seen.methods or (seen.host_key and "closed by" in low)
+    if "verification failed" in low or not judged:
+        return seen._replace(result=NO_ANSWER)
+    return seen._replace(result=REFUSED)

@@ -1,0 +1,64 @@
+"""What evidence is missing: which pieces the guest itself could tell where something keeps people out, and whether what
+it told explains that."""
+
+from __future__ import annotations
+
+from dacha.core.trace.evidence import OPEN, PUT_OUT, REFUSED_LOGIN, SILENT, UNREACHABLE, Evidence
+from dacha.core.trace.inside import other_ports
+from dacha.core.trace.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, SERVER, SERVICES, SHUT
+from dacha.core.trace.questions import SILENT as WHY_SILENT
+from dacha.core.trace.service import touched, wordless
+from dacha.core.trace.told import why_mute, why_not_beyond, why_refused, why_shut, why_silent
+
+
+def wanted(e: Evidence) -> tuple[str, ...]:
+    """The pieces that may explain what was seen, the most telling first; none where nothing keeps anybody out."""
+    heard = touched(e)
+    if _unseen(e):
+        return WHY_SILENT
+    if heard is not None and not heard.ok:
+        if wordless(heard) and e.arrived is not False and e.service != "tcp":
+            return (LISTENERS, SERVICES)
+        return WHY_SILENT if heard.how in (SILENT, UNREACHABLE) or heard.how == OPEN else SHUT
+    if e.login is not None:
+        if e.service == "rdp":
+            return (ACCOUNT,)
+        if e.login.result in (REFUSED_LOGIN, PUT_OUT):
+            return (ACCOUNT, SERVER) if e.login.accepted else REFUSED
+    if e.reply is not None and e.reply.how in (SILENT, UNREACHABLE):
+        return (LINKS,)
+    return ()
+
+
+def _unseen(e: Evidence) -> bool:
+    """True where nobody answers for the guest's address on its network, or it uses another."""
+    heard = touched(e)
+    quiet = heard is None or heard.how in (SILENT, UNREACHABLE)
+    return quiet and e.way != "user" and (e.answered == () or (e.seen_address or e.address) != e.address)
+
+
+def explained(e: Evidence) -> bool:
+    """True when what the guest told names one cause of what was seen, so that it need not be asked for more."""
+    heard, inside = touched(e), e.inside
+    if inside is None:
+        return False
+    if _unseen(e):
+        told = why_silent(e)
+        return told is not None and told.advice is not None
+    if heard is not None and not heard.ok:
+        if wordless(heard) and e.arrived is not False:
+            told = why_mute(inside, e.service, e.port)
+            return told is not None and told.proved
+        shut = why_shut(inside, e.service, e.port)
+        elsewhere = [port for port in other_ports(inside, e.service) if port != e.port]
+        link = why_silent(e)
+        if link is not None and link.advice is not None:
+            return True
+        return bool(elsewhere) or (shut is not None and (inside.knows(RULES) or not inside.drops))
+    if e.login is not None and e.service == "ssh":
+        seen = e.login
+        told = why_refused(inside, seen.user, seen.tails, e.now, accepted=seen.accepted, entered=seen.entered)
+        return told is not None
+    if e.reply is not None and e.reply.how in (SILENT, UNREACHABLE):
+        return inside.gateway is not None and why_not_beyond(e) is not None
+    return False

@@ -1,0 +1,165 @@
+"""What is asked inside a guest, in pieces: each a short script for a POSIX shell that changes nothing there.
+
+A slow guest takes seconds for each, so the most telling comes first, and each is used as soon as it is told. What a
+file tells is read from the file: starting a program costs a slow guest most.
+"""
+
+from __future__ import annotations
+
+from dacha.core.people.sessions_inside import TAIL
+
+# By service: the units that start its server.
+UNITS = {"ssh": ("ssh", "sshd", "dropbear"), "rdp": ("xrdp",), "http": ("nginx", "apache2", "httpd", "lighttpd"),
+         "https": ("nginx", "apache2", "httpd")}  # fmt: skip
+
+LISTENERS, SERVICES, LINKS, ACCOUNT, RULES, SERVER = "listeners", "services", "links", "account", "rules", "server"
+# What is asked for first, by what is to be explained: nobody listens, nobody answers, somebody is refused.
+SHUT = (LISTENERS, SERVICES, RULES, LINKS)
+SILENT = (LINKS, LISTENERS, RULES, SERVICES)
+REFUSED = (ACCOUNT, SERVER, SERVICES)
+
+_PATH = "PATH=$PATH:/usr/sbin:/sbin\n"
+
+
+def script(piece: str, user: str, service: str) -> str:
+    """The script of a piece, whose answers `read_inside` reads; its last line says that it came to its end. `user` is a
+    checked name."""
+    asks = {
+        LISTENERS: _listeners(),
+        SERVICES: _services(service),
+        LINKS: _LINKS,
+        ACCOUNT: _account(user, service),
+        RULES: _RULES,
+        SERVER: _server(service),
+    }
+    return f"{_PATH}{asks[piece]}echo told {piece}\n"
+
+
+def _listeners() -> str:
+    """By ss, which knows the programs; else as the kernel lists them (proc(5): 0A is listening)."""
+    return """\
+if command -v ss > /dev/null; then
+  ss -Hltnp 2>/dev/null | while read -r line; do
+    echo "listen $line"
+    p=${line#*pid=}; p=${p%%,*}
+    read -r pid name state rest 2>/dev/null < "/proc/$p/stat" && echo "process $pid $state"
+  done
+else
+  for f in /proc/net/tcp /proc/net/tcp6; do
+    while read -r n l r s x; do [ "$s" = 0A ] && echo "socket $l"; done < $f 2>/dev/null
+  done
+fi
+"""
+
+
+def _services(service: str) -> str:
+    units = " ".join(UNITS.get(service, ()))
+    return f"""\
+# The service's own last words, not its manager's.
+said() {{
+  journalctl -u "$1" -p 3 -n 4 -o cat --no-pager 2>/dev/null | {{
+    last=
+    while read -r line; do case "$line" in "Failed to start"*) ;; ?*) last=$line ;; esac; done
+    echo "$last"
+  }}
+}}
+[ -d /run/systemd/system ] && echo managed
+{{ systemctl show -p Id -p LoadState -p ActiveState {units} 2>/dev/null; echo; }} | while IFS='=' read -r k v; do
+  case "$k" in
+  Id) u=${{v%.service}} ;;
+  LoadState) l=$v ;;
+  ActiveState) s=$v ;;
+  '')
+    [ "$l" = masked ] && [ "$s" != active ] && s=masked
+    case "$l $seen" in
+    *" $u "*) ;;
+    loaded*|masked*)
+      seen="$seen $u "
+      case "$s" in failed|activating) s="$s $(said "$u")" ;; esac
+      echo "unit $u $s" ;;
+    esac
+    l= ;;
+  esac
+done
+"""
+
+
+_LINKS = """\
+for d in /sys/class/net/*; do
+  read -r flags < "$d/flags" 2>/dev/null && read -r mac < "$d/address" && echo "adapter ${d##*/} $flags $mac"
+done
+ip -o -4 address 2>/dev/null | while read -r line; do echo "inet $line"; done
+gateway=
+while read -r dev to via rest; do [ "$to" = 00000000 ] && gateway=$via && break; done < /proc/net/route
+echo "route $gateway"
+"""
+
+
+def _account(user: str, service: str) -> str:
+    return f"""\
+while IFS=: read -r n x u g c h sh; do [ "$n" = {user} ] && p=$n && break; done < /etc/passwd
+[ "$p" ] || p=$(getent passwd {user} 2>/dev/null) && {{
+  [ "$p" = {user} ] || {{ sh=${{p##*:}}; h=${{p%:*}}; h=${{h##*:}}; }}
+  echo "shell $sh"; [ -x "$sh" ] || echo "noshell"
+  k=$h/.ssh/authorized_keys
+  [ -f "$k" ] && {{
+    n=0
+    while read -r line || [ "$line" ]; do
+      [ "$line" ] && n=$((n+1))
+      for w in $line; do
+        case "$w" in AAAA*) while [ ${{#w}} -gt {TAIL} ]; do w=${{w#?}}; done; echo "tail $w" ;; esac
+      done
+    done < "$k"
+    echo "key-lines $n"
+  }}
+  stat -c 'mode %a %U %n' "$k" "$h" "$h/.ssh" 2>/dev/null
+  while IFS=: read -r n w last x1 x2 x3 x4 e x5; do
+    [ "$n" = {user} ] && {{ echo "shadow ${{w%"${{w#?}}"}}x $e"; [ "$last" = 0 ] && echo must; }}
+  done < /etc/shadow 2>/dev/null
+}}
+echo "clock $(date +%s)"
+for f in /etc/nologin /run/nologin; do
+  [ -e $f ] && {{ line=; read -r line < $f; echo "closed $line"; }}
+done
+df -P / | while read -r a b c d e f; do [ "$f" = / ] && echo "disk $e"; done
+[ {service} = rdp ] && loginctl list-sessions --no-legend 2>/dev/null | awk '/ seat0 / {{print "screen " $3}}'
+"""
+
+
+# Only root sees them: anybody else tells nothing of this piece.
+_RULES = """\
+[ "$(id -u)" = 0 ] || exit 0
+nft list ruleset 2>/dev/null | while read -r line; do
+  case "$line" in
+  table*) t=${line#table }; t=${t% \\{}; a=${t%% *}:${t#* } ;;
+  chain*) c=${line#chain }; c=${c% \\{}; other= ;;
+  *hook*)
+    case "$line" in
+    *'hook input'*'policy drop'*) echo "drops $a $c $line" ;;
+    *'hook input'*) ;;
+    *) other=1 ;;
+    esac ;;
+  *drop*|*reject*) [ "$other" ] || echo "drops $a $c $line" ;;
+  esac
+done
+"""
+
+
+def _server(service: str) -> str:
+    """The settings of an SSH server, and its last words on somebody whom it refused."""
+    if service != "ssh":
+        return ""
+    units = " ".join(f"-u {unit}" for unit in UNITS["ssh"])
+    return f"""\
+[ "$(id -u)" = 0 ] || exit 0
+sshd -T 2>/dev/null | while read -r line; do
+  case "$line" in
+  allowusers*|denyusers*|pubkeyauthentication*|authorizedkeysfile*|maxstartups*) echo "set $line" ;;
+  esac
+done
+journalctl {units} -n 30 -o cat --no-pager 2>/dev/null | while read -r line; do
+  case "$line" in
+  *efused*|*enied*|*"not allowed"*|*expired*|*ocked*|*"nvalid user"*|*"bad ownership"*|*fatal*) echo "log $line" ;;
+  esac
+done
+"""

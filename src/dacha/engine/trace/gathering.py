@@ -1,0 +1,234 @@
+"""One trace under way: what is asked when, how long an answer is waited for, and what all of them come to."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from dacha.core.apply.observed import ObservedGuest
+from dacha.core.plan.doors import DoorPlan
+from dacha.core.trace.evidence import IN, OPEN, ConnectResult, Evidence, LoginSeen
+from dacha.core.trace.inside import Inside
+from dacha.core.trace.missing import explained, wanted
+from dacha.core.trace.questions import LISTENERS, SERVICES
+from dacha.core.trace.service import wordless
+from dacha.core.trace.told import why_mute
+from dacha.engine.guest.console import recent
+from dacha.engine.guest.first_boot import trusted_key
+from dacha.engine.network import others
+from dacha.engine.trace import there
+from dacha.engine.trace.asking import Asked, Asking
+from dacha.engine.trace.guest import with_guest
+from dacha.engine.trace.host import with_links
+from dacha.engine.trace.inside import Inquiry
+from dacha.engine.trace.questions import ASK_S, WORDS, first_questions, second_questions
+from dacha.engine.workspace import Workspace
+from dacha.formats.openssh import fingerprint
+from dacha.host.probe import ports
+
+# Told what is waited for, and for how long at most (seconds), with the evidence so far.
+Tell = Callable[[Evidence, str, float], None]
+# How long a service that accepts is heard before what it leads to is asked; how long the quick questions of a round may
+# take; how long a login may take before a person is told that it is waited for.
+HEAR_S, ROUND_S, SOON_S = 2.2, 3.8, 1.0
+# How long an answer is waited for that somebody may still give: where guests run on the processor, and where they are
+# emulated; longer by so much for each second that its first words took; at the least, and at the most.
+USUAL_S, EMULATED_S, SLOWER, LEAST_S, MOST_S = 8.0, 20.0, 10.0, 3.0, 60.0
+# Hops that only one question tells of.
+HOPS_OF = {
+    "key": ("key",), "certificate": ("certificate",), "sizes": ("size",), "reply": ("reply",),
+    "router": ("router", "outside-address"), "route": ("route",), "login": ("login",),
+}  # fmt: skip
+
+
+class Gathering:
+    """One trace under way: its questions, how long their answers are waited for, and the evidence that they come to."""
+
+    def __init__(
+        self,
+        ws: Workspace,
+        door: DoorPlan,
+        found: Evidence,
+        place: tuple[str, int] | None,
+        seen: ObservedGuest,
+        asked: Asked,
+        tell: Tell,
+    ) -> None:
+        self.ws, self.door, self.e, self.place, self.seen, self.asked = ws, door, found, place, seen, asked
+        self.guest = ws.lab.guests[found.guest]
+        self.tell = tell
+        self.asking = Asking()
+        self.began = time.monotonic()
+        self.inquiry = Inquiry(ws, self.guest, found.service, asked.user)
+        self.lan: str | None = None
+        self.there: Asking | None = None
+
+    def run(self) -> Evidence:
+        """All of it. Interrupted (Ctrl-C), what is known by then is the evidence."""
+        try:
+            self._first()
+            self._words()
+            self._second()
+            self._inside()
+        except KeyboardInterrupt:
+            self.inquiry.mute = self.inquiry.mute or "interrupted before it had answered"
+        e = self._assembled()
+        return there.end(self.there, self.asked.at, e, self.asked.wait_s)
+
+    @property
+    def until(self) -> float:
+        """Until when an answer is waited for that somebody may still give (monotonic clock)."""
+        if self.asked.wait_s is not None:
+            return self.began + max(LEAST_S, self.asked.wait_s)
+        seen = (t for t in (self.e.direct, self.e.through) if t is not None and t.ok)
+        slowest = max((t.after_s for t in seen), default=0.0)
+        return self.began + min(
+            MOST_S, (EMULATED_S if emulated(self.ws, self.guest.name) else USUAL_S) + SLOWER * slowest
+        )
+
+    def _first(self) -> None:
+        """What can be asked at once."""
+        ws, asking = self.ws, self.asking
+        asking.ask(first_questions(ws, self.door, self.e, self.place, MOST_S, asking))
+        quick = tuple(n for n in asking.names if n not in (*WORDS, "agent", "arrived", "named", "router"))
+        asking.until(lambda: asking.answered(*quick) and self._heard(), self.began + HEAR_S)
+        asking.until(lambda: asking.answered(*quick, "arrived", "agent"), self.began + HEAR_S + ASK_S)
+        self._take()
+        self.lan = str(told["lan"]) if (told := asking.told())["lan"] else None
+
+    def _heard(self) -> bool:
+        """True when the service was heard by every path that was tried, or when what else there is to know of its
+        silence is known."""
+        if not self.asking.answered(*WORDS):
+            return False
+        told = [t for t in (self.asking.told().get(name) for name in WORDS) if t is not None]
+        return all(t.ok for t in told) or self.asking.answered("agent", "arrived")
+
+    def _take(self) -> None:
+        """Take what was answered so far into the evidence."""
+        told, e = _so_far(self.asking), self.e
+        with contextlib.suppress(OSError):
+            # A system may have given up since it was asked first.
+            told |= {"console": recent(self.ws.home, e.guest)}
+        e = with_links(self.ws, self.door, with_guest(e, told), told)
+        if e.way == "user":
+            forward = None if self.seen.forwards is None else all(f in self.seen.forwards for f in self.door.forwards())
+            held = None
+            if forward is False and self.door.port:
+                held = ports.holder(self.door.door.protocol, self.door.port.first)
+            heard = e.through is not None and e.through.ok
+            e = e._replace(forward=forward, held_by=held, arrived=True if heard else told.get("arrived"))
+        if wordless(e.through) and e.direct and e.direct.ok:
+            # Two connections at once are too many for some: what one of them heard, the other one would have.
+            e = e._replace(through=e.direct)
+        self.e = e
+
+    def _words(self) -> None:
+        """Who has accepted and says nothing may be slow, and is heard on; meanwhile its agent may tell what has the
+        port. In user mode QEMU accepts before the guest does: one that has not arrived there is not waited for."""
+        e = self.e
+        heard = e.through if e.way == "user" else e.direct
+        if not wordless(heard) or e.arrived is False or e.service == "tcp":
+            return
+        self.tell(e, f"the first words of its {e.service} server", self.until - time.monotonic())
+        if self.guest.system != "windows":
+            self._inquire((LISTENERS, SERVICES), lambda inside: False)
+        name = "through" if e.way == "user" else "direct"
+
+        def enough() -> bool:
+            told = why_mute(self.inquiry.inside, e.service, e.port)
+            return self.asking.answered(name) or (told is not None and told.proved)
+
+        self.asking.until(enough, self.until)
+        self._take()
+
+    def _second(self) -> None:
+        """What the first answers lead to: a login, the sizes of packets, other ports."""
+        e, asking = self.e, self.asking
+        self.there = there.begin(self.asked.at, e, self.asked.wait_s)
+        asking.ask(second_questions(self.ws, self.door, e, self.place, self.lan, self.asked, lambda: self.until))
+        slow = ("login", *WORDS, "inside")
+        quick = tuple(n for n in asking.names if n not in slow)
+        asking.until(lambda: asking.answered(*quick, "login"), time.monotonic() + SOON_S)
+        if not asking.answered("login"):
+            who = self.asked.user or (self.guest.login.user if self.guest.login else "")
+            self.tell(e, f"the login of {who}", self.until - time.monotonic())
+            asking.until(lambda: asking.answered("login"), self.until + 0.5)
+        asking.until(lambda: asking.answered(*quick), time.monotonic() + ROUND_S)
+        self._take()
+
+    def _inside(self) -> None:
+        """Where something keeps people out, what the guest tells of itself: until that explains it."""
+        e = self._assembled()
+        pieces = wanted(e)
+        if not pieces or self.guest.system == "windows":
+            return
+        # An agent that was too busy to answer at once has not said that it is not there.
+        self.tell(e, "what the guest tells of itself", self.until - time.monotonic())
+        known = self.inquiry.inside.told if self.inquiry.inside else frozenset()
+        left = [p for p in pieces if p not in known]
+        self._inquire(left, lambda inside: explained(self._assembled()._replace(inside=inside)))
+        self.asking.until(
+            lambda: self.asking.answered("inside-2", "inside"), max(self.until, time.monotonic() + LEAST_S)
+        )
+
+    def _inquire(self, pieces: Sequence[str], enough: Callable[[Inside], bool]) -> None:
+        name = "inside" if "inside" not in self.asking.names else "inside-2"
+        moment = max(self.until, time.monotonic() + LEAST_S)
+        login = self.e.login is not None and self.e.login.result == IN
+        self.asking.ask({name: lambda: self.inquiry.run(pieces, moment, login=login, enough=enough)})
+
+    def _assembled(self) -> Evidence:
+        told, unanswered = self.asking.told(), self.asking.unanswered()
+        e, door, listing = self.e, self.door, told.get("listing")
+        from_lan = e.origin != "host"
+        login = told.get("login")
+        return e._replace(
+            key=_key(self.ws, e.guest, login) if login and login.host_key else told.get("key"),
+            login=login,
+            elsewhere=told.get("elsewhere") or (),
+            reply=told.get("reply"),
+            lan_address=self.lan,
+            told_address=_told(self.ws),
+            router=told.get("router"),
+            sizes=told.get("sizes"),
+            led=told.get("led"),
+            certificate=told.get("certificate"),
+            now=time.time(),
+            took_s=self.asking.took_s,
+            named=told.get("named"),
+            inside=self.inquiry.inside,
+            agent_runs=self.inquiry.by_agent if self.inquiry.inside else None,
+            mute=self.inquiry.mute,
+            unanswered=tuple((hop, why) for question, why in unanswered.items() for hop in HOPS_OF.get(question, ())),
+            taken=others.taken(door, listing, from_lan=from_lan, asker=e.asker, at=e.place.rpartition(":")[0]),
+            dropped=others.dropped(self.ws.lab.name, door, listing, from_lan=from_lan, asker=e.asker, lan=self.lan),
+        )
+
+
+def _so_far(asking: Asking) -> dict[str, Any]:
+    """The answers so far. A connection that is still heard was accepted, and nothing was said on it."""
+    mute = ConnectResult(OPEN, False, "no answer", after_s=asking.took_s)
+    return asking.told() | {name: mute for name in WORDS if asking.waiting(name)}
+
+
+def _told(ws: Workspace) -> str | None:
+    with contextlib.suppress(OSError):
+        return ws.home.announced_address.read_text().strip()
+    return None
+
+
+def _key(ws: Workspace, guest: str, login: LoginSeen) -> bool | None:
+    """Whether the host key that a login was shown is the one that is trusted; None where none is."""
+    known = trusted_key(ws.home, guest)
+    if not known or not ws.lab.guests[guest].first_boot:
+        return None
+    return login.host_key == fingerprint(known)
+
+
+def emulated(ws: Workspace, guest: str) -> bool:
+    """True for a guest that runs without the processor's help."""
+    machine = ws.home.read(guest).machine
+    return machine is not None and machine["accelerator"] == "tcg"

@@ -1,0 +1,96 @@
+"""What a guest tells of itself, asked in pieces: by its agent, else by a login. Each piece is used as it arrives."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import time
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+from dacha.core.errors import DachaError
+from dacha.core.lab.model import Guest
+from dacha.core.trace.inside import Inside, read_inside
+from dacha.core.trace.questions import script
+from dacha.engine.inside.ssh import ssh_command
+from dacha.engine.workspace import Workspace
+from dacha.host.bounded import run_bounded
+from dacha.hypervisor.monitor import agent
+
+# A user's name that may stand in a script as it is.
+_PLAIN = re.compile(r"[a-z_][a-z0-9_.-]{0,31}")
+# How long an agent that was started is given to say that it is there (seconds).
+THERE_S = 3.0
+# What ssh(1) ends with where it is ssh that failed, and not the command.
+_NO_LOGIN = 255
+
+
+class Inquiry:
+    """What was told so far of one guest, and why no more: `inside` grows piece by piece while `run` asks."""
+
+    def __init__(self, ws: Workspace, guest: Guest, service: str, who: str | None = None) -> None:
+        self._ws, self._guest, self._service = ws, guest, service
+        named = who or (guest.login.user if guest.login else "root")
+        self._user = named if _PLAIN.fullmatch(named) else "root"
+        self.inside: Inside | None = None
+        self.mute = ""
+        self.by_agent: bool | None = None
+
+    def run(self, pieces: Iterable[str], until: float, *, login: bool, enough: Callable[[Inside], bool]) -> None:
+        """Ask for these pieces in their order, until a moment of the monotonic clock, or until what was told is
+        `enough`; by a login only where one may work."""
+        self.by_agent = self._agent_there(until)
+        if not self.by_agent and not login:
+            self.mute = "its guest agent does not answer"
+            return
+        for piece in pieces:
+            left = until - time.monotonic()
+            if left <= 0:
+                self.mute = self.mute or "there was no time to ask for more"
+                return
+            said = self._by_agent(piece, left) if self.by_agent else self._by_login(piece, left)
+            if said is None:
+                return
+            self.inside = read_inside(said, self.inside)
+            if self.inside is not None and enough(self.inside):
+                return
+
+    def _agent_there(self, until: float) -> bool:
+        run = self._ws.home.run(self._guest.name)
+        return agent.ask(run, "guest-ping", min(THERE_S, max(0.1, until - time.monotonic()))) is not None
+
+    def _by_agent(self, piece: str, limit_s: float) -> str | None:
+        began = time.monotonic()
+        ran = agent.run_program(
+            self._run, ("/bin/sh", "-c", script(piece, self._user, self._service)), limit_s, poll_s=0.05
+        )
+        if ran is None:
+            took = time.monotonic() - began
+            self.mute = (
+                f"its guest agent did not answer within {took:.0f} s"
+                if took >= limit_s - 0.5
+                else "its guest agent runs no commands (guest-exec is not allowed there)"
+            )
+            self.by_agent = took >= limit_s - 0.5
+            return None
+        return ran.out.decode("utf-8", "replace")
+
+    def _by_login(self, piece: str, limit_s: float) -> str | None:
+        text = script(piece, self._user, self._service)
+        command = f"sudo -n sh -c {shlex.quote(text)} 2>/dev/null || sh -c {shlex.quote(text)}"
+        try:
+            argv = ssh_command(self._ws, self._guest.name, [command], user=None, terminal=False)
+        except DachaError as e:
+            self.mute = f"its guest agent does not answer, and by a login: {e.what}"
+            return None
+        done = run_bounded([argv[0], "-o", "BatchMode=yes", "-o", f"ConnectTimeout={max(1, int(limit_s))}", *argv[1:]],
+                           limit_s)  # fmt: skip
+        if done.code is None or done.code == _NO_LOGIN:
+            why = f"no end of it within {limit_s:.0f} s" if done.code is None else "it is refused"
+            self.mute = f"its guest agent does not answer, and by a login: {why}"
+            return None
+        return done.text
+
+    @property
+    def _run(self) -> Path:
+        return self._ws.home.run(self._guest.name)

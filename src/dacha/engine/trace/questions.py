@@ -1,0 +1,133 @@
+"""What is asked about a way from this host: what can be asked at once, and what the first answers lead to."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable
+from functools import partial
+from ipaddress import IPv4Address
+from typing import Any
+
+from dacha.core.network.rules import FAMILIES, table_name
+from dacha.core.plan.doors import DoorPlan
+from dacha.core.trace.evidence import REFUSED, Evidence
+from dacha.engine.disks.room import room
+from dacha.engine.guest.console import recent
+from dacha.engine.network import confined, others
+from dacha.engine.network.live import networks_apart
+from dacha.engine.router.look import look
+from dacha.engine.trace.asking import Asked, Asking
+from dacha.engine.trace.guest import arrived, key, run_state
+from dacha.engine.trace.host import answers, rule
+from dacha.engine.trace.login import try_login
+from dacha.engine.trace.password import try_password
+from dacha.engine.workspace import Workspace
+from dacha.host.facts import program
+from dacha.host.network import addresses, iproute, nft
+from dacha.host.probe.certificates import certificate
+from dacha.host.probe.connect import open_ports, speaking, touch
+from dacha.host.probe.connections import led_to
+from dacha.host.probe.dns import addresses_of
+from dacha.host.probe.echo import comes_back
+from dacha.hypervisor.monitor import agent
+from dacha.wire.probes import probe_for
+
+# One question's limit: all are asked at once, so that a trace takes little longer than its slowest.
+ASK_S, AGENT_S, ECHO_S, NAME_S = 2.0, 0.5, 0.6, 1.0
+# The questions that hear a service.
+WORDS = ("through", "direct")
+# Smaller packets that are tried where large ones vanish: a tunnel's, IPv6's least, IPv4's least (RFC 8200, RFC 791).
+SIZES = (1400, 1280, 576)
+# Where a service may be instead, when its own port is shut: low ports, and usual other ones.
+OTHER_PORTS = (*range(20, 26), 80, 443, 2022, 2200, 2222, 3388, 3390, 5901, 8000, 8080, 8081, 8443, 8888, 10022, 22022)
+
+
+def address_of_guest(door: DoorPlan) -> str | None:
+    """The guest's own address, as it is known now."""
+    return str(door.adapter.address) if door.adapter and door.adapter.address else None
+
+
+def first_questions(
+    ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, hear_s: float, asking: Asking
+) -> dict[str, Callable[[], Any]]:
+    """What can be asked at once. (Small functions of fixed values: each runs in a thread of its own.) A service that
+    accepts is heard for `hear_s` seconds."""
+
+    def heard() -> bool:
+        touched = asking.told().get("through")
+        return touched is not None and touched.seen != "no answer"
+
+    guest, address, service = e.guest, address_of_guest(door), door.door.service
+    root, own = os.geteuid() == 0, e.way != "user"
+    apart = e.network in networks_apart(ws)
+    asks: dict[str, Callable[[], Any]] = {
+        "console": lambda: recent(ws.home, guest),
+        "agent": lambda: agent.addresses(ws.home.run(guest), AGENT_S),
+        "status": lambda: run_state(ws, guest),
+        "room": lambda: room(ws.home, guest),
+        "lan": addresses.lan_address,
+    }
+    if door.door.protocol == "tcp" and not apart:
+        if place:
+            asks["through"] = lambda: touch(*place, probe_for(service), ASK_S, hear_s=hear_s)
+        if place and not own:
+            asks["arrived"] = lambda: arrived(ws, door, heard)
+        if own and address:
+            asks["direct"] = lambda: touch(address, e.port, probe_for(service), ASK_S, hear_s=hear_s)
+    if own and root:
+        asks["links"] = iproute.links
+        asks["confinement"] = lambda: confined.look(ws)
+        if address:
+            asks["answers"] = lambda: answers(ws, e.network, IPv4Address(address))
+            asks["route"] = lambda: iproute.way_to(address)
+    if e.way == "kernel" and root:
+        asks["rules"] = lambda: rule(ws, door)
+        asks["changed"] = lambda: nft.digest(table_name(ws.lab.name), FAMILIES)
+    if root:
+        asks["listing"] = others.listing
+    if e.name_server:
+        asks["named"] = lambda: addresses_of(e.name, e.name_server, NAME_S)
+    if e.origin == "outside":
+        asks["router"] = lambda: look(ws, door, hairpin=True)
+    return asks
+
+
+def second_questions(
+    ws: Workspace,
+    door: DoorPlan,
+    e: Evidence,
+    place: tuple[str, int] | None,
+    lan: str | None,
+    asked: Asked,
+    until: Callable[[], float],
+) -> dict[str, Callable[[], Any]]:
+    """What depends on the first answers: more about a service that answers, a login there, and where one may be that
+    refuses. A login is waited for `until` a moment of the monotonic clock."""
+    address, service, root = address_of_guest(door), door.door.service or "", os.geteuid() == 0
+    direct = e.direct
+    asks: dict[str, Callable[[], Any]] = {}
+    if root and address and direct and direct.ok and direct.largest:
+        sizes = [direct.largest, *(n for n in SIZES if n < direct.largest)]
+        asks["sizes"] = lambda: comes_back(address, sizes, ECHO_S)
+    if root and e.way == "kernel" and e.through and e.through.source_port and place and ":" not in place[0]:
+        ours, theirs = e.through.source_port, place[1]
+        asks["led"] = lambda: led_to(door.door.protocol, ours, theirs)
+    if address and direct and direct.how == REFUSED:
+        asks["elsewhere"] = lambda: speaking(address, service, open_ports(address, OTHER_PORTS, 1.0), 2.0)
+    if address and direct and direct.ok and e.way == "kernel" and lan:
+        asks["reply"] = lambda: touch(address, e.port, probe_for(service), 1.5, lan)
+    target = place if e.way == "user" else (address, e.port) if address else None
+    heard = e.through if e.way == "user" else e.direct
+    if target and heard and heard.ok:
+        guest, left = ws.lab.guests[e.guest], until() - time.monotonic()
+        if service == "ssh" and asked.login and guest.login and program("ssh"):
+            # The login is shown the host key too: a slow guest computes it but once.
+            asks["login"] = partial(try_login, ws, guest, target, left, asked.user)
+        elif service == "ssh":
+            asks["key"] = lambda: key(ws, e.guest, *target)
+        if service == "rdp" and asked.user and asked.password is not None:
+            asks["login"] = partial(try_password, ws, guest, target, asked.user, asked.password, left)
+        if service in ("https", "rdp"):
+            asks["certificate"] = lambda: certificate(*target, ASK_S, rdp=service == "rdp")
+    return asks
