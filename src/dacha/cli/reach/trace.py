@@ -91,17 +91,20 @@ class _Walk:
         self._shown: dict[str, Any] = {}
 
     def waits(self, evidence: Any, what: str, limit_s: float) -> None:
-        """Show the hops that are fine so far, and say what may take a while."""
+        """Show the hops that are fine so far, and say what may take a while ("" for nothing)."""
         from dacha.core.trace.hop import FINE
         from dacha.core.trace.judge import judge
+        from dacha.core.trace.way import BEHIND_WORDS
 
         fine = []
         for hop in judge(evidence):
-            if hop.verdict != FINE:
+            # What comes behind the service's first words is asked next.
+            if hop.verdict != FINE or hop.name in BEHIND_WORDS:
                 break
             fine.append(hop)
         self.show(evidence, fine)
-        output.note(f"  …         waiting for {what}, up to {limit_s:.0f} s (Ctrl-C shows what is known)")
+        if what:
+            output.note(f"  …         waiting for {what}, up to {limit_s:.0f} s (Ctrl-C shows what is known)")
 
     def show(self, evidence: Any, hops: list[Any]) -> None:
         """Show those that were not shown yet, or were decided otherwise since."""

@@ -124,5 +124,7 @@ WAY = (
     HopKind("there", "from there", "the same, entered from the machine that --at names", asked_there, there.there),
     HopKind("names", "names", "warning: whether the lab's name server knows the guest", every, host.names),
 )
+# The hops that are judged by what is asked once the service was heard.
+BEHIND_WORDS = frozenset(k.name for k in WAY[[k.name for k in WAY].index("protocol") + 1 :])
 # What a person calls each hop, by its name.
 SHOWN = {kind.name: kind.shown for kind in WAY}

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from dacha.core.apply.observed import ObservedGuest
+from dacha.core.apply.observed import HUNG, ObservedGuest
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.evidence import IN, OPEN, ConnectResult, Evidence, LoginSeen
 from dacha.core.trace.inside import Inside
@@ -28,7 +28,8 @@ from dacha.engine.workspace import Workspace
 from dacha.formats.openssh import fingerprint
 from dacha.host.probe import ports
 
-# Told what is waited for, and for how long at most (seconds), with the evidence so far.
+# Told what is waited for ("" for nothing that takes its time), and for how long at most (seconds), with the evidence so
+# far.
 Tell = Callable[[Evidence, str, float], None]
 # How long a service that accepts is heard before what it leads to is asked; how long the quick questions of a round may
 # take; how long a login may take before a person is told that it is waited for.
@@ -36,6 +37,8 @@ HEAR_S, ROUND_S, SOON_S = 2.2, 3.8, 1.0
 # How long an answer is waited for that somebody may still give: where guests run on the processor, and where they are
 # emulated; longer by so much for each second that its first words took; at the least, and at the most.
 USUAL_S, EMULATED_S, SLOWER, LEAST_S, MOST_S = 8.0, 20.0, 10.0, 3.0, 60.0
+# Questions that take their time, and that nothing else waits for.
+LATER = ("agent", "arrived", "answers", "named", "router")
 # Hops that only one question tells of.
 HOPS_OF = {
     "key": ("key",), "certificate": ("certificate",), "sizes": ("size",), "reply": ("reply",),
@@ -69,6 +72,7 @@ class Gathering:
         """All of it. Interrupted (Ctrl-C), what is known by then is the evidence."""
         try:
             self._first()
+            self.tell(self.e, "", 0.0)
             self._words()
             self._second()
             self._inside()
@@ -82,6 +86,8 @@ class Gathering:
         """Until when an answer is waited for that somebody may still give (monotonic clock)."""
         if self.asked.wait_s is not None:
             return self.began + max(LEAST_S, self.asked.wait_s)
+        if self.seen.state == HUNG:
+            return self.began + LEAST_S  # its process answers nothing
         seen = (t for t in (self.e.direct, self.e.through) if t is not None and t.ok)
         slowest = max((t.after_s for t in seen), default=0.0)
         return self.began + min(
@@ -92,19 +98,22 @@ class Gathering:
         """What can be asked at once."""
         ws, asking = self.ws, self.asking
         asking.ask(first_questions(ws, self.door, self.e, self.place, MOST_S, asking))
-        quick = tuple(n for n in asking.names if n not in (*WORDS, "agent", "arrived", "named", "router"))
+        quick = tuple(n for n in asking.names if n not in (*WORDS, *LATER))
         asking.until(lambda: asking.answered(*quick) and self._heard(), self.began + HEAR_S)
-        asking.until(lambda: asking.answered(*quick, "arrived", "agent"), self.began + HEAR_S + ASK_S)
+        asking.until(lambda: asking.answered(*quick) and self._silence_known(), self.began + HEAR_S + ASK_S)
         self._take()
         self.lan = str(told["lan"]) if (told := asking.told())["lan"] else None
 
     def _heard(self) -> bool:
-        """True when the service was heard by every path that was tried, or when what else there is to know of its
-        silence is known."""
-        if not self.asking.answered(*WORDS):
-            return False
-        told = [t for t in (self.asking.told().get(name) for name in WORDS) if t is not None]
-        return all(t.ok for t in told) or self.asking.answered("agent", "arrived")
+        """True when something came of every path that was tried, and if it was not the service, of what else tells of
+        its silence."""
+        return self.asking.answered(*WORDS) and self._silence_known()
+
+    def _silence_known(self) -> bool:
+        """True when the service was heard, or what else there is to know of its silence is known."""
+        told = [self.asking.told().get(name) for name in WORDS if name in self.asking.names]
+        served = bool(told) and all(t is not None and t.ok for t in told)
+        return served or self.asking.answered("agent", "arrived", "answers")
 
     def _take(self) -> None:
         """Take what was answered so far into the evidence."""
