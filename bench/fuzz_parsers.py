@@ -25,7 +25,7 @@ from dacha.core.harmless import TerminalText
 from dacha.core.lab.read import read_lab
 from dacha.core.network.iptables import entries
 from dacha.core.people import keys_inside, sessions_inside
-from dacha.core.trace.inside import read_inside
+from dacha.core.trace.seen.inside import read_inside
 from dacha.formats import boot_sectors, openssh, qcow2
 from dacha.formats.disk_image import judge
 from dacha.formats.iso_image import iso_image

@@ -10,13 +10,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.trace.client import read_client
-from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, ConnectResult, LoginSeen
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.inside import Inside, other_ports, read_inside
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.login import login
-from dacha.core.trace.questions import ACCOUNT, LINKS, LISTENERS, RULES, SERVER, SERVICES, script
+from dacha.core.trace.seen.client import read_client
+from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, ConnectResult, LoginSeen
+from dacha.core.trace.seen.inside import Inside, other_ports, read_inside
+from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, RULES, SERVER, SERVICES, script
 from dacha.core.trace.told import why_shut
 from tests.core.test_trace import KERNEL, USER
 

@@ -12,7 +12,9 @@ from hypothesis import strategies as st
 from dacha.cli.main import parser_for
 from dacha.core.apply.waiting import NEVER
 from dacha.core.network.confinement import Confinement
-from dacha.core.trace.evidence import (
+from dacha.core.trace.hop import ASIDE, UNTESTED
+from dacha.core.trace.judge import broken, judge
+from dacha.core.trace.seen.evidence import (
     OPEN,
     REFUSED,
     SILENT,
@@ -24,9 +26,7 @@ from dacha.core.trace.evidence import (
     RouterSeen,
     ThereSeen,
 )
-from dacha.core.trace.hop import ASIDE, UNTESTED
-from dacha.core.trace.inside import Inside
-from dacha.core.trace.judge import broken, judge
+from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.there import read_failure
 from dacha.core.trace.way import WAY
 

@@ -106,9 +106,8 @@ def test_faults_inside_a_debian_guest_are_named_with_their_cause(hosted: HostedL
         else:
             inside(lab, fault["heal"].replace("@NOW", f"@{time.time():.0f}"))
         after = works(lab)
-        print(
-            f"{fault['name']:<46} {hop:<10} {found['name'] if found else 'none':<10} {by[:8]:<8} {after or 'works'}  {took:.1f} s"
-        )
+        shown = found["name"] if found else "none"
+        print(f"{fault['name']:<46} {hop:<10} {shown:<10} {by[:8]:<8} {after or 'works'}  {took:.1f} s")
         assert not after, (fault["name"], after)
     print(f"{len(FAULTS)} faults, {len(FAULTS) - len(missed)} named with their cause")
     print(f"{len(vain)} remedies that were commands did not mend it")

@@ -137,6 +137,13 @@ INTERFACES = {
 }
 
 
+def test_an_agents_late_answers_hide_nothing(tmp_path: Path) -> None:
+    """It still answers what was given up: with its number, and with the answer to that."""
+    late = b'\xff{"return": 277}\n{"return": {"pid": 7}}\n{"error": {"class": "Generic"}}\n\xff\xff{"return": 5}\n'
+    serve_agent(tmp_path / "agent", late + b'\xff{"return": TOKEN}\n', json.dumps(INTERFACES).encode() + b"\n")
+    assert agent.addresses(tmp_path) == [("02:00", "10.77.4.20/24")]
+
+
 def test_the_agent_is_asked_past_what_an_earlier_asker_left(tmp_path: Path) -> None:
     stale = b'{"return": 1}\n'
     serve_agent(tmp_path / "agent", stale + b'\xff{"return": TOKEN}\n', json.dumps(INTERFACES).encode() + b"\n")

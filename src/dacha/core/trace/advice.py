@@ -8,10 +8,7 @@ from __future__ import annotations
 import shlex
 
 from dacha.core.named import NamedTuple
-
-# By what a person gets in: an agent that runs commands, a login, the console's shell, a password there; where none of
-# these is known, whatever it has.
-AGENT, LOGIN, SHELL, PASSWORD, UNKNOWN, NOBODY = "agent", "login", "shell", "password", "unknown", "nobody"
+from dacha.core.trace.seen.evidence import AGENT, LOGIN, NOBODY, PASSWORD
 
 
 class Advice(NamedTuple):

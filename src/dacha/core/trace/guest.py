@@ -8,8 +8,8 @@ from dacha.core.apply.faults import FAULTS, held
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.apply.waiting import NEVER
 from dacha.core.lab.model import ORIGIN_WORDS
-from dacha.core.trace.evidence import NO_ANSWER, REFUSED, REJECTED, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.seen.evidence import NO_ANSWER, REFUSED, REJECTED, Evidence
 from dacha.core.trace.service import told_to, touched
 from dacha.core.trace.told import why_silent
 from dacha.core.units import show_duration

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from dacha.core.network.confinement import REMEDY
-from dacha.core.trace.evidence import Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.service import mute
 
 

@@ -6,8 +6,8 @@ showed. A hop is broken only where something was seen that keeps clients out.
 
 from __future__ import annotations
 
-from dacha.core.trace.evidence import Evidence
 from dacha.core.trace.hop import BROKEN, UNTESTED, Hop
+from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.way import WAY
 
 # Hops that are told of without looking beyond the guest.

@@ -8,9 +8,9 @@ changed for one that is not proved. docs/trace.md has the table.
 from __future__ import annotations
 
 from dacha.core.trace.advice import Advice
-from dacha.core.trace.evidence import IN, NO_ANSWER, PUT_OUT, Evidence, LoginSeen
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.password import login_by_password
+from dacha.core.trace.seen.evidence import IN, NO_ANSWER, PUT_OUT, Evidence, LoginSeen
 from dacha.core.trace.told import Cause, why_refused
 
 # By what an end of the client's proves: what that means for this user, and what mends it.

@@ -3,10 +3,10 @@ it told explains that."""
 
 from __future__ import annotations
 
-from dacha.core.trace.evidence import OPEN, PUT_OUT, REFUSED_LOGIN, SILENT, UNREACHABLE, Evidence
-from dacha.core.trace.inside import other_ports
-from dacha.core.trace.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, SERVER, SERVICES, SHUT
-from dacha.core.trace.questions import SILENT as WHY_SILENT
+from dacha.core.trace.seen.evidence import OPEN, PUT_OUT, REFUSED_LOGIN, SILENT, UNREACHABLE, Evidence
+from dacha.core.trace.seen.inside import other_ports
+from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, SERVER, SERVICES, SHUT
+from dacha.core.trace.seen.questions import SILENT as WHY_SILENT
 from dacha.core.trace.service import touched, wordless
 from dacha.core.trace.told import why_mute, why_not_beyond, why_refused, why_shut, why_silent
 

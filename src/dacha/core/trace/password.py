@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from dacha.core.trace.advice import Advice
-from dacha.core.trace.evidence import NO_ANSWER, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.seen.evidence import NO_ANSWER, Evidence
 from dacha.core.trace.told import why_barred
 
 IN, REFUSED, UNASKED = "in", "refused", "not asked"

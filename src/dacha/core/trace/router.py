@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dacha.core.trace.evidence import Evidence, RouterSeen
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.seen.evidence import Evidence, RouterSeen
 
 
 def keeps_out(r: RouterSeen) -> tuple[str, str] | None:

@@ -5,10 +5,19 @@ from __future__ import annotations
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.lab.model import CLEAR
 from dacha.core.trace.advice import Advice, to_admit, to_look, to_protect, to_serve
-from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, ConnectResult, Evidence
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.inside import other_ports
-from dacha.core.trace.questions import SERVICES
+from dacha.core.trace.seen.evidence import (
+    OPEN,
+    REFUSED,
+    REJECTED,
+    SILENT,
+    UNREACHABLE,
+    Certificate,
+    ConnectResult,
+    Evidence,
+)
+from dacha.core.trace.seen.inside import other_ports
+from dacha.core.trace.seen.questions import SERVICES
 from dacha.core.trace.told import why_mute, why_not_beyond, why_shut, why_silent
 from dacha.core.units import show_duration
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dacha.core.trace.evidence import OPEN, REFUSED, SILENT, UNREACHABLE, ConnectResult, Evidence
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, UNREACHABLE, ConnectResult, Evidence
 
 # What OpenSSH says when the machine that it is logged in to cannot connect (its channel's failure, RFC 4254 section
 # 5.1, with the words of that machine's system), and what that is here.

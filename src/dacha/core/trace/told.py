@@ -10,9 +10,9 @@ from datetime import UTC, datetime
 
 from dacha.core.named import NamedTuple
 from dacha.core.trace.advice import Advice
-from dacha.core.trace.evidence import Evidence
-from dacha.core.trace.inside import SERVERS, Inside, Unit, others_write
-from dacha.core.trace.questions import ACCOUNT, LISTENERS, SERVICES, UNITS
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.inside import SERVERS, Inside, Unit, others_write
+from dacha.core.trace.seen.questions import ACCOUNT, LISTENERS, SERVICES, UNITS
 from dacha.core.units import show_duration
 
 # A disk that is so full (percent) keeps people out; a clock that is so wrong (seconds) explains what expired.

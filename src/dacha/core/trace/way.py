@@ -10,8 +10,8 @@ from collections.abc import Callable
 
 from dacha.core.named import NamedTuple
 from dacha.core.trace import guest, host, login, router, service, there
-from dacha.core.trace.evidence import Evidence
 from dacha.core.trace.hop import Hop
+from dacha.core.trace.seen.evidence import Evidence
 
 
 class HopKind(NamedTuple):

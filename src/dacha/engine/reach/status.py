@@ -25,7 +25,7 @@ from dacha.engine.workspace import Workspace
 if TYPE_CHECKING:
     from dacha.core.apply.first_boot_state import FirstBootState
     from dacha.core.network.confinement import Confinement
-    from dacha.core.trace.evidence import RouterSeen
+    from dacha.core.trace.seen.evidence import RouterSeen
     from dacha.engine.reach.outside import RouterLook
     from dacha.wire.probes import Verdict
 

@@ -12,8 +12,7 @@ from dacha.core.findings import errors
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import DoorPlan, endpoint, here
-from dacha.core.trace.advice import NOBODY, PASSWORD, SHELL
-from dacha.core.trace.evidence import Evidence
+from dacha.core.trace.seen.evidence import NOBODY, PASSWORD, SHELL, Evidence
 from dacha.engine.disks.room import room
 from dacha.engine.guest.console import recent
 from dacha.engine.guest.observe import observe_guest

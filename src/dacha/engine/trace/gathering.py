@@ -9,10 +9,10 @@ from typing import Any
 
 from dacha.core.apply.observed import HUNG, ObservedGuest
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.trace.evidence import IN, OPEN, ConnectResult, Evidence, LoginSeen
-from dacha.core.trace.inside import Inside
 from dacha.core.trace.missing import explained, wanted
-from dacha.core.trace.questions import LISTENERS, SERVICES
+from dacha.core.trace.seen.evidence import IN, OPEN, ConnectResult, Evidence, LoginSeen
+from dacha.core.trace.seen.inside import Inside
+from dacha.core.trace.seen.questions import LISTENERS, SERVICES
 from dacha.core.trace.service import wordless
 from dacha.core.trace.told import why_mute
 from dacha.engine.guest.console import recent

@@ -10,7 +10,7 @@ from typing import Any
 
 from dacha.core.harmless import harmless
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.trace.evidence import Evidence, LastRun
+from dacha.core.trace.seen.evidence import Evidence, LastRun
 from dacha.engine.guest.console import panic_in, recent
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.workspace import Workspace

@@ -12,7 +12,7 @@ from dacha.core.network.door_rules import door_element
 from dacha.core.network.links import lan_link
 from dacha.core.network.rules import table_name
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.trace.evidence import Carried, Evidence
+from dacha.core.trace.seen.evidence import Carried, Evidence
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.network import live
 from dacha.engine.network.live import networks_apart

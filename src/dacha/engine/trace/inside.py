@@ -10,8 +10,8 @@ from pathlib import Path
 
 from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
-from dacha.core.trace.inside import Inside, read_inside
-from dacha.core.trace.questions import script
+from dacha.core.trace.seen.inside import Inside, read_inside
+from dacha.core.trace.seen.questions import script
 from dacha.engine.inside.ssh import ssh_command
 from dacha.engine.workspace import Workspace
 from dacha.host.bounded import run_bounded

@@ -9,8 +9,8 @@ from pathlib import Path
 from dacha.core.harmless import harmless_lines
 from dacha.core.lab.model import Guest
 from dacha.core.people.sessions_inside import TAIL, strangers_among
-from dacha.core.trace.client import FAILED, read_client
-from dacha.core.trace.evidence import IN, NO_ANSWER, REFUSED_LOGIN, LoginSeen
+from dacha.core.trace.seen.client import FAILED, read_client
+from dacha.core.trace.seen.evidence import IN, NO_ANSWER, REFUSED_LOGIN, LoginSeen
 from dacha.engine.guest.keys import accounts_of
 from dacha.engine.inside.ssh import identities, trust_options
 from dacha.engine.workspace import Workspace

@@ -11,7 +11,7 @@ from typing import Any
 
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.trace.evidence import REFUSED, Evidence
+from dacha.core.trace.seen.evidence import REFUSED, Evidence
 from dacha.engine.disks.room import room
 from dacha.engine.guest.console import recent
 from dacha.engine.network import confined, others

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.trace.evidence import Evidence, ThereSeen
+from dacha.core.trace.seen.evidence import Evidence, ThereSeen
 from dacha.core.units import whole_number
 from dacha.engine.trace.asking import Asking
 from dacha.host.facts import program

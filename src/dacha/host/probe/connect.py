@@ -11,7 +11,7 @@ import subprocess
 import time
 from collections.abc import Iterable
 
-from dacha.core.trace.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, ConnectResult
+from dacha.core.trace.seen.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, ConnectResult
 from dacha.host.facts import program
 from dacha.host.probe.probing import probe_all
 from dacha.wire.probes import Probe, probe_for

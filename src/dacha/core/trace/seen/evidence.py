@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from dacha.core.named import NamedTuple
 from dacha.core.network.confinement import Confinement
-from dacha.core.trace.advice import AGENT, LOGIN, UNKNOWN
-from dacha.core.trace.inside import Inside
+from dacha.core.trace.seen.inside import Inside
 
+# By what a person gets into a guest: an agent that runs commands, a login, the console's shell, a password there; where
+# none of these is known, whatever it has.
+AGENT, LOGIN, SHELL, PASSWORD, UNKNOWN, NOBODY = "agent", "login", "shell", "password", "unknown", "nobody"
 OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "silent", "unreachable"
 
 

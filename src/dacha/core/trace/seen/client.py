@@ -6,8 +6,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
-from dacha.core.trace.evidence import IN, NO_ANSWER, PUT_OUT, LoginSeen
-from dacha.core.trace.evidence import REFUSED_LOGIN as REFUSED
+from dacha.core.trace.seen.evidence import IN, NO_ANSWER, PUT_OUT, LoginSeen
+from dacha.core.trace.seen.evidence import REFUSED_LOGIN as REFUSED
 
 # What a server, a client or a shell says at the end, and what that proves.
 _WORDS = (
