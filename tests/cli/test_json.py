@@ -55,7 +55,7 @@ ASKED: tuple[tuple[str, int | None], ...] = (
     ("restart gauge --no-wait --force --wait 0s", 0), ("pause gauge", 0), ("resume gauge", 0),
     ("apply --no-wait", 0), ("status", None), ("stop gauge --force --wait 0s", 0), ("caretaker status", 0),
     ("caretaker stop", None), ("lab list", 0), ("lab show saltmarsh", None),
-    ("lab remove saltmarsh --with-disks", None),
+    ("lab remove saltmarsh --with-disks --yes", None),
     ("lab move saltmarsh --file moved.toml", None), ("new saltmarsh", 2),
 )  # fmt: skip
 # They run on, or change this host beyond the lab.

@@ -157,6 +157,13 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
         (255, f"{OFFERED}\nops@192.0.2.1: Permission denied (publickey).", None, BROKEN, "there is no user ops"),
         (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", None, BROKEN, "one of: logins are closed"),
         (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", {"closed": "tide"}, BROKEN, "for now: tide"),
+        (
+            255,
+            f"{ACCEPTED}\nidentity_sign: private key id contents do not match public\nPermission denied (publickey).",
+            {"closed": "tide"},
+            BROKEN,
+            "is not the one of the public key beside it",
+        ),
         (255, f"{ENTERED}\nConnection closed by 192.0.2.1 port 22", None, BROKEN, "one of: the shell of ops ends"),
         (255, f"{ENTERED}\nConnection closed by 192.0.2.1 port 22", {"disk": "100%"}, BROKEN, "disk is full"),
         (255, CUT, None, BROKEN, "before it asked for a key"),

@@ -262,3 +262,38 @@ def test_a_disk_comes_back_with_its_exact_size_and_its_bus(lab: Lab) -> None:
     lab("guest", "add", "desk", "--attach", "0", "1", "--memory", "64MiB")
     assert disks_of(lab, "desk") == before
     assert "grow" not in lab("diff").out
+
+
+def test_a_disk_that_was_deleted_by_hand_is_not_made_anew_in_silence(lab: Lab) -> None:
+    lab("new", "pier")
+    lab("guest", "add", "desk", "--disk", "1MiB", "--memory", "64MiB")
+    apply(lab)
+    disk = lab.guest_folder("desk") / "disk-0.qcow2"
+    mark(disk, 7)
+    away = disk.rename(lab.folder / "restored.qcow2")
+    said = lab("check", code=1).out
+    assert "disk 0 was made once, and its file does not exist any more" in said
+    for command in (("apply", "--no-wait"), ("start", "desk", "--no-wait")):
+        said = lab(*command, code=None)
+        assert said.code == 3 and "does not exist any more" in said.err and not disk.exists(), said
+    # As the remedy says: put back, or on purpose a new one.
+    away.rename(disk)
+    apply(lab)
+    assert marked(disk) == 7
+    disk.unlink()
+    remedy = lab("check", code=1).out.partition("to start with a new, empty one: ")[2].split("\n")[0]
+    subprocess.run(remedy, shell=True, check=True)
+    apply(lab)
+    assert disk.exists() and marked(disk) == 0
+
+
+def test_a_stop_that_ran_out_of_time_is_forced_at_once(lab: Lab) -> None:
+    """Meant to be off and being off are two things: a guest that does not hear its power button is on."""
+    lab("new", "pier")
+    lab("guest", "add", "desk", "--disk", "1MiB", "--memory", "64MiB")
+    lab("apply", "--no-wait")
+    said = lab("stop", "desk", "--wait", "1s", code=1).err
+    assert "dacha stop desk --force" in said
+    assert "is on, though it was to stop" in lab("apply", "--no-wait").out
+    lab("stop", "desk", "--force", "--wait", "1h")
+    assert "left off, as it was stopped" in lab("apply", "--no-wait").out

@@ -125,6 +125,18 @@ def test_a_lab_is_found_again_whichever_came_first_the_move_or_a_start(kept: Lab
     assert whole(home(lab) / "guests/shed/disk-0.qcow2") and "made" not in apply(lab)
 
 
+def test_a_copied_lab_file_is_told_by_commands_that_only_look(kept: Lab) -> None:
+    lab = kept
+    (lab.folder / "copy").mkdir()
+    copy = lab.folder / "copy/lab.toml"
+    copy.write_text(lab.file.read_text())
+    (lab.folder / "copy/own.qcow2").symlink_to(lab.folder / "pier/own.qcow2")
+    for command in ("status", "diff"):
+        assert f"is kept from {lab.file}, another file" in lab(command, "--lab", str(copy), code=None).err
+    assert f"is kept from another file, {lab.file}" in lab("check", "--lab", str(copy), code=None).out
+    assert lab("status").err == "" and "another file" not in lab("check", code=None).out
+
+
 def test_the_register_forgets_labs_whose_state_was_deleted(kept: Lab) -> None:
     lab = kept
     shutil.rmtree(home(lab))
@@ -181,7 +193,11 @@ def test_a_lab_is_removed_with_everything_named(kept: Lab) -> None:
     said = lab("lab", "remove", "pier", code=2).err
     assert "gauge/0 (1 MiB, on base" in said and "shed/0" in said and "--with-disks" in said
     assert whole(home(lab) / "guests/gauge/disk-0.qcow2")
-    said = lab("lab", "remove", "pier", "--with-disks").out
+    shown = lab("lab", "remove", "pier", "--with-disks", "--dry-run").out
+    assert "would be removed for good" in shown and "host key" in shown and home(lab).exists()
+    said = lab("lab", "remove", "pier", "--with-disks", code=2)
+    assert "would be removed for good" in said.out and "say --yes" in said.err and home(lab).exists()
+    said = lab("lab", "remove", "pier", "--with-disks", "--yes").out
     assert "disk 0 deleted" in said and "host key" in said and "Nothing is kept of pier any more" in said
     assert not home(lab).exists() and lab.file.exists() and (lab.folder / "pier/own.qcow2").exists()
     assert lab("lab", "list").out.startswith("Nothing is kept of any lab")

@@ -161,6 +161,16 @@ def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
     assert "HOST IDENTIFICATION HAS CHANGED" in refused.err
     known.write_text(right)
     assert lab("connect", "gauge", "--", "exit 7", code=7).code == 7
+    answer = lab("connect", "gauge", "--json", "--", "echo tide; exit 3", code=3).json
+    assert (answer["exit_code"], answer["out"]) == (3, "tide\n")
+    # Who does not get in is told the hop and its cause, as trace has it.
+    mine, other_key = lab.folder / "id", lab.folder / "other"
+    kept = mine.read_bytes()
+    subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", other_key], check=True)
+    mine.write_bytes(other_key.read_bytes())
+    refused = lab("connect", "gauge", "--", "true", code=255).err
+    assert "login: ops is refused: " in refused and "all hops, and the remedy: dacha trace gauge ssh" in refused
+    mine.write_bytes(kept)
 
     # Paused, it says so and its door is not called broken; resumed, it answers.
     lab("pause", "gauge")

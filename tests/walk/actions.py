@@ -66,7 +66,7 @@ ACTIONS = [
     Action("handout gauge --output archive.zip", ""),
     Action("apply --no-wait", "", Model.applied),
     Action("lab move pier --state state2", "lab move pier --state state", moves=True),
-    Action("lab remove pier", ""),
+    Action("lab remove pier --yes", ""),
     Action("start gauge --no-wait", "stop gauge --force --wait 0s"),
     Action("status", reads=True),
     Action("diff", reads=True),

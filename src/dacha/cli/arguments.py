@@ -113,3 +113,14 @@ def wait_time(text: str) -> float:
         return duration(text)
     except ValueError as e:
         raise UsageError(f"--wait: {e.args[0]}", remedy=e.args[1]) from None
+
+
+def confirm(question: str, option: str) -> None:
+    """Ask a person on the terminal; who cannot be asked says so by an option. Raises UsageError for any answer but
+    yes."""
+    import sys
+
+    if not sys.stdin.isatty():
+        raise UsageError("this asks first, and there is no terminal to ask on", remedy=f"say {option}")
+    if input(f"{question} [y/N] ").strip().lower() not in ("y", "yes"):
+        raise UsageError("nothing was removed")

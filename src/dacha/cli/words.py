@@ -186,4 +186,13 @@ def lab_or_applied(args: argparse.Namespace) -> Workspace:
     ws, word = load_or_applied(args.lab)
     if word:
         note(word)
+    note_other_file(ws)
     return ws
+
+
+def note_other_file(ws: Workspace) -> None:
+    """Say that the lab's guests were made from another file of its name: changing commands refuse this one."""
+    from dacha.cli.terminal.output import note
+
+    if other := ws.other_file():
+        note(f"warning: the lab {ws.lab.name} is kept from {other}, another file: what runs is that file's")

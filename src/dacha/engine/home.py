@@ -254,6 +254,7 @@ class Home:
                 "unsure": record.unsure,
                 "asks": record.asks,
                 "buses": record.buses,
+                "pressed": record.pressed,
             },
         )
 
@@ -278,5 +279,6 @@ def _record(raw: dict[str, Any]) -> Record:
         own_accounts=list(raw.get("own_accounts") or ()),
         unsure=raw.get("unsure"),
         asks=bool(raw.get("asks")),
+        pressed=raw.get("pressed"),
         buses=dict(raw.get("buses") or {}) | {d["name"]: d["bus"] for d in (machine or {}).get("disks", ())},
     )

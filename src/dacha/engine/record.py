@@ -19,7 +19,8 @@ class Record(SimpleNamespace):
     were put into it, by account, None where that is not known, `own_accounts` those accounts that are there for people
     alone, `unsure` keys that may have come in, as it did not answer; `asks` is true where its process asks before it
     enters anything of this host (`engine/network/gate.py`). `buses` is the bus that each disk was last used on, also
-    of a disk that was detached since: its system may have no driver for another one.
+    of a disk that was detached since: its system may have no driver for another one. `pressed` is when the power button
+    of its present process was pressed (Unix seconds), None if it was not.
     """
 
     def __init__(
@@ -43,6 +44,7 @@ class Record(SimpleNamespace):
         unsure: dict[str, list[str]] | None = None,
         asks: bool = False,
         buses: dict[str, str] | None = None,
+        pressed: float | None = None,
     ) -> None:
         self.machine = machine
         self.process = process
@@ -62,3 +64,4 @@ class Record(SimpleNamespace):
         self.unsure = unsure or {}
         self.asks = asks
         self.buses = buses or {}
+        self.pressed = pressed

@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 
 from dacha.core.errors import DachaError, HostError, LabError, UsageError
-from dacha.core.findings import Finding, errors
+from dacha.core.findings import WARNING, Finding, errors
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
 from dacha.core.lab.read import read_lab
@@ -144,11 +144,21 @@ class Workspace:
     def findings(self) -> list[Finding]:
         """Everything that is wrong with the file itself, read and planned."""
         found = [*self.read_findings, *check_lab(self.lab, self.plan)]
+        if other := self.other_file():
+            what = f"the lab {self.lab.name} is kept from another file, {other}: what runs is that file's"
+            remedy = f"use that file; if this is the same lab, moved: dacha lab move {self.lab.name} --file {self.path}"
+            found.append(Finding(WARNING, "lab-elsewhere", "lab", what, remedy, ("lab", "name")))
         if self.lab.people:
             from dacha.core.people.check import check_people
 
             found += check_people(self.lab)
         return found
+
+    def other_file(self) -> Path | None:
+        """Another lab file of this name, that still exists and that the lab's guests were made from; None for the lab's
+        own file."""
+        owner = self.home.owner()
+        return owner if owner and owner != self.path and owner.is_file() and self.home.guests() else None
 
     def resolve(self, written: str) -> Path:
         """A path as the lab file writes it: ~ is the user's home, the rest is relative to the lab file's folder."""

@@ -6,6 +6,7 @@ import argparse
 import os
 import subprocess
 import sys
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dacha.cli import arguments
@@ -17,6 +18,8 @@ if TYPE_CHECKING:
     from dacha.engine.workspace import Workspace
 
 WAYS = ("ssh", "agent", "console")
+# ssh(1): its own exit code, where it is not the command's.
+CLIENT_FAILED = 255
 
 
 def connect_arguments(parser: argparse.ArgumentParser) -> None:
@@ -63,17 +66,65 @@ def run_connect(args: argparse.Namespace) -> int:
     argv = ([] if args.through or args.by == "ssh" else _desktop(args, ws)) or _by_ssh(args, ws)
     if not argv:
         return _by_agent(args, ws) if args.command else _by_console(args)
-    if args.json:
-        output.emit_json({"command": argv})
-    elif args.show:
+    if args.show or (args.json and not args.command):
         import shlex
 
-        output.say(shlex.join(argv))
-    else:
-        _warn_of_missing_rules(ws)
-        sys.stdout.flush()
+        output.emit_json({"command": argv}) if args.json else output.say(shlex.join(argv))
+        return 0
+    if args.json:
+        return _answered(argv)
+    _warn_of_missing_rules(ws)
+    sys.stdout.flush()
+    if args.through or "ssh" not in Path(argv[0]).name:
         os.execv(argv[0], argv)
-    return 0
+    return _run_ssh(args, argv)
+
+
+def _answered(argv: list[str]) -> int:
+    """Run a command in the guest, and answer with its exit code and what it printed."""
+    done = subprocess.run([argv[0], "-o", "BatchMode=yes", *argv[1:]], capture_output=True, check=False)
+    out, err = (text.decode("utf-8", "replace") for text in (done.stdout, done.stderr))
+    output.emit_json({"command": argv, "exit_code": done.returncode, "out": out, "err": err})
+    return done.returncode
+
+
+def _run_ssh(args: argparse.Namespace, argv: list[str]) -> int:
+    """Run the client. If it fails itself, the hop of the way that is broken is named."""
+    import signal
+
+    # What is typed, Ctrl-C too, is the client's; who ends this command ends the client.
+    with subprocess.Popen(argv) as client:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        for end in (signal.SIGTERM, signal.SIGHUP):
+            signal.signal(end, lambda number, frame: client.send_signal(number))
+        code = client.wait()
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_DFL)
+    if code == CLIENT_FAILED:
+        _name_the_hop(args)
+    return code if code >= 0 else 128 - code
+
+
+def _name_the_hop(args: argparse.Namespace) -> None:
+    """What trace says of the door that was tried, in a line."""
+    from dacha.core.trace.judge import broken, judge
+    from dacha.core.trace.way import SHOWN
+    from dacha.engine.trace.asking import Asked
+    from dacha.engine.trace.gather import gather
+    from dacha.engine.workspace import load
+
+    try:
+        ws = load(args.lab)
+        door = next(d for d in ws.lab.guests[args.guest].doors if d.service == "ssh")
+        asked = Asked(ws.plan_without_host.doors[args.guest, door.name], "host", None, user=args.user)
+        stop = broken(judge(gather(ws, asked)))
+    except (DachaError, KeyError, StopIteration):
+        return  # what the client said is all that is known
+    if stop is None:
+        return  # the command itself may have ended so
+    means = f": {stop.means}" if stop.means else ""
+    output.note(f"{SHOWN[stop.name]}: {stop.seen}{means}")
+    output.note(f"  all hops, and the remedy: dacha trace {args.guest} {door.name}")
 
 
 def _warn_of_missing_rules(ws: Workspace) -> None:

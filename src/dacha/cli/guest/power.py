@@ -37,7 +37,7 @@ def run_start(args: argparse.Namespace) -> int:
     from dacha.engine.guest.power import choose
     from dacha.engine.workspace import load
 
-    return apply_and_wait(args, set(choose(load(args.lab).lab.guests, args.guests, args.all)))
+    return apply_and_wait(args, set(choose(load(args.lab).lab.guests, args.guests, args.all)), "start")
 
 
 def _stop_options(parser: argparse.ArgumentParser) -> None:
@@ -64,7 +64,9 @@ def run_stop(args: argparse.Namespace) -> int:
     return 0
 
 
-def _stop(args: argparse.Namespace, ws: Workspace, names: list[str], *, on_purpose: bool) -> list[str]:
+def _stop(
+    args: argparse.Namespace, ws: Workspace, names: list[str], *, on_purpose: bool, doing: str = "stop"
+) -> list[str]:
     from dacha.engine.guest import power
 
     limits = [ws.lab.guests[n].stop_after_s for n in names if n in ws.lab.guests]
@@ -76,7 +78,7 @@ def _stop(args: argparse.Namespace, ws: Workspace, names: list[str], *, on_purpo
         if not args.json:
             output.step(subject, text, output.seconds(took))
 
-    with ws.home.lock("stop", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+    with ws.home.lock(doing, ws.path, lambda holder: output.note(f"waiting for {holder}")):
         if not on_purpose:
             power.refuse_unwritable(ws.home, names)
         power.stop(ws.home, names, wait_s=wait_s, force=args.force, on_purpose=on_purpose, report=report)
@@ -97,9 +99,9 @@ def run_restart(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     names = choose(ws.lab.guests, args.guests, args.all)
     ws.refuse_if_wrong()  # before anything is stopped that could then not start
-    _stop(args, ws, names, on_purpose=False)
+    _stop(args, ws, names, on_purpose=False, doing="restart")
     args.wait = "5 min"
-    return apply_and_wait(args, set(names))
+    return apply_and_wait(args, set(names), "restart")
 
 
 def pause_arguments(parser: argparse.ArgumentParser) -> None:

@@ -47,7 +47,7 @@ def run_apply(args: argparse.Namespace) -> int:
     return apply_and_wait(args, None)
 
 
-def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
+def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str = "apply") -> int:
     """What apply, start and restart share: carry out, report each step, wait for the doors, say how to enter."""
     from dacha.cli.terminal.progress import share_bar
     from dacha.core.apply.changes import StartGuest
@@ -63,7 +63,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None) -> int:
         if args.json
         else (lambda subject, text, took: output.step(subject, text, output.seconds(took)))
     )
-    with ws.home.lock("apply", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+    with ws.home.lock(doing, ws.path, lambda holder: output.note(f"waiting for {holder}")):
         ws = load(args.lab)  # again, now that nobody else changes it
         if only is not None:
             for name in only & set(ws.lab.guests):
@@ -135,6 +135,7 @@ def _json(ws: Workspace, outcome: Any, closed: list[tuple[Any, str]]) -> dict[st
 def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
     """What a running guest takes up at its next start, and who was left off."""
     from dacha.cli.words import waiting_words
+    from dacha.hypervisor.process import running
 
     for c in outcome.waiting:
         output.step(f"guest {c.guest}", str(c), "at next start")
@@ -142,6 +143,11 @@ def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
         output.say(waiting_words(outcome.waiting))
     for guest in ws.lab.guests.values():
         if (only is None or guest.name in only) and ws.home.read(guest.name).stopped_on_purpose:
+            if running(ws.home.process_lock(guest.name)):
+                # It was told to, and has not done so yet.
+                what = f"is on, though it was to stop: dacha stop {guest.name} --force, or dacha start {guest.name}"
+                output.step(f"guest {guest.name}", what)
+                continue
             output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)
 
 

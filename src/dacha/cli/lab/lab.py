@@ -154,13 +154,14 @@ def diff_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_diff(args: argparse.Namespace) -> int:
-    from dacha.cli.words import waiting_words
+    from dacha.cli.words import note_other_file, waiting_words
     from dacha.core.apply.changes import LIVE, subject, when_of
     from dacha.engine.apply.pending import pending_changes
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
     ws.refuse_if_wrong()
+    note_other_file(ws)
     changes = pending_changes(ws)
     if args.json:
         from dacha.cli.words import change_json

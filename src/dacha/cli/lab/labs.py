@@ -25,6 +25,8 @@ def _show(parser: argparse.ArgumentParser) -> None:
 def _remove(parser: argparse.ArgumentParser) -> None:
     arguments.lab(parser)
     parser.add_argument("--with-disks", action="store_true", help="its disks too: what is on them is lost")
+    parser.add_argument("--yes", action="store_true", help="do not ask whether to remove it")
+    parser.add_argument("--dry-run", action="store_true", help="show what would be removed, and remove nothing")
 
 
 def _move(parser: argparse.ArgumentParser) -> None:
@@ -109,6 +111,17 @@ def run_remove(args: argparse.Namespace) -> int:
 
     lab = look(home_named(args.name))
     refuse(lab, with_disks=args.with_disks)
+    if args.dry_run or not args.yes:
+        losses = _losses(lab)
+        if args.dry_run and args.json:
+            output.emit_json({"removed": None, "done": [{"subject": s, "what": w} for s, w in losses]})
+            return 0
+        output.say(f"Of {args.name} would be removed for good:")
+        for subject, what in losses:
+            output.step(subject, what)
+        if args.dry_run:
+            return 0
+        arguments.confirm(f"Remove the lab {args.name}?", "--yes")
     done: list[dict[str, str]] = []
     remove(lab, _report(done, quiet=args.json), with_disks=args.with_disks)
     if args.json:
@@ -117,6 +130,16 @@ def run_remove(args: argparse.Namespace) -> int:
     stays = f" {lab.file} stays; dacha apply would make it anew." if lab.file_there else ""
     output.say(f"Nothing is kept of {args.name} any more.{stays}")
     return 0
+
+
+def _losses(lab: Any) -> list[tuple[str, str]]:
+    """What goes with a lab, by whose it is."""
+    found = []
+    for guest in lab.guests:
+        found += [(f"guest {guest.name}", f"disk {disk.name} ({disk})") for disk in guest.disks]
+        if guest.beside:
+            found.append((f"guest {guest.name}", ", ".join(guest.beside)))
+    return [*found, ("lab", f"known hosts, records and logs in {lab.home.folder}")]
 
 
 def run_move(args: argparse.Namespace) -> int:

@@ -31,6 +31,17 @@ _PROVED = {
         Advice(words="see who connects: ss -tn sport = :22"),
     ),
 }
+# What is wrong on this host, by the client's words; {key} is the private key's file.
+_HERE = {
+    "other private key": (
+        "the private key on this host is not the one of the public key beside it, which the guest knows",
+        "put the right one beside it: ssh-keygen -y -f {key} shows whose private key is there now",
+    ),
+    "cannot sign": (
+        "the client cannot sign with its private key: its file is damaged, or the agent that holds it refused",
+        "see what it is: ssh-keygen -y -f {key}",
+    ),
+}
 # What remains by how far it came: the likeliest first.
 _NOT_KNOWN = (
     "the key is not in the key file of {user}",
@@ -72,6 +83,9 @@ def login(e: Evidence) -> Hop | None:
     if seen.result == NO_ANSWER:
         return Hop("login", UNTESTED, f"no answer to the login: {seen.said or 'its time was over'}")
     what = _how_far(seen)
+    if seen.cause in _HERE:
+        means, remedy = _HERE[seen.cause]
+        return Hop("login", BROKEN, f"{seen.user} is refused: {seen.said}", means, remedy.format(key=seen.keys[0]))
     causes = causes_of(e, seen)
     if len(causes) == 1:
         (cause,) = causes

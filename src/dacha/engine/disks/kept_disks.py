@@ -109,11 +109,10 @@ def findings(ws: Workspace, guest: Guest) -> list[Finding]:
     """What is wrong about disks that are there already: kept from an earlier guest, or made on another image."""
     found: list[Finding] = []
     there = dict(ws.home.disks(guest.name))
-    if not there:
-        return found
     record, here = ws.home.read(guest.name), ("guest", guest.name)
     for n, disk in enumerate(guest.disks):
         if disk.name not in there:
+            found += _gone(ws, guest, n)
             continue
         if record.removed is not None:
             what = f"disk {disk.name} is kept from an earlier {guest.name}"
@@ -125,6 +124,18 @@ def findings(ws: Workspace, guest: Guest) -> list[Finding]:
         elif disk.base and not disk.copy:
             found += _made_on(ws, guest, n, there[disk.name])
     return found
+
+
+def _gone(ws: Workspace, guest: Guest, n: int) -> list[Finding]:
+    """A disk that was made once and is not there any more: its note is. It is never made anew without a word."""
+    from dacha.hypervisor.images import chain
+
+    path = ws.home.disk(guest.name, guest.disks[n].name)
+    if not chain.note_file(path).exists() or path.is_symlink():
+        return []
+    what = f"disk {guest.disks[n].name} was made once, and its file does not exist any more: {path}"
+    remedy = f"to use it again: put its file back there\nto start with a new, empty one: rm {chain.note_file(path)}"
+    return [Finding(ERROR, "disk-gone", f"guest {guest.name}", what, remedy, ("guest", guest.name, "disk", n), "host")]
 
 
 def _made_on(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:

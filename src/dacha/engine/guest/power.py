@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable, Iterable
 
@@ -53,6 +54,7 @@ def stop(
     """
     began = time.monotonic()
     pressed: list[tuple[str, process.Found, _Deaf | None]] = []
+    pressed_before: set[str] = set()
     failed: list[DachaError] = []
     off: list[str] = []
     unnoted: dict[str, Record] = {}
@@ -68,18 +70,23 @@ def stop(
             off.append(name)
             continue
         deaf = _deaf(home, name, found)
+        if record.pressed is not None:
+            pressed_before.add(name)
         try:
             if deaf:
                 raise deaf.refusal
-            if not (force and wait_s == 0):
+            if not (force and (wait_s == 0 or record.pressed)):
                 process.press_power(found.process, home.run(name), name)
+                _note_pressed(home, name)
         except AnswerNo as e:
             if not force:
                 failed.append(e)
                 continue
         pressed.append((name, found, deaf))
     for name, found, deaf in pressed:
-        left = 0.0 if deaf else max(0.0, began + wait_s - time.monotonic())
+        # Who was given the time already, and says --force now, waits no second time.
+        again = force and home.read(name).pressed is not None and name in pressed_before
+        left = 0.0 if deaf or again else max(0.0, began + wait_s - time.monotonic())
         try:
             report(f"guest {name}", _ended(home, name, found, left, wait_s, deaf, force), time.monotonic() - began)
             off.append(name)
@@ -89,6 +96,14 @@ def stop(
     failed += [words for name, record in unnoted.items() if name in off and (words := _unwritten(home, name, record))]
     if failed:
         raise failed[0] if len(failed) == 1 else AnswerNo("\n".join("\n".join(e.lines()) for e in failed))
+
+
+def _note_pressed(home: Home, name: str) -> None:
+    """Note that a guest's power button was pressed; on a full disk it goes without."""
+    record = home.read(name)
+    record.pressed = time.time()
+    with contextlib.suppress(HostError):
+        home.write(name, record)
 
 
 class _Deaf(NamedTuple):

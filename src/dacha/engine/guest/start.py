@@ -149,6 +149,7 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
     record = home.read(name)
     # Noted before it runs: should this command be killed now, the next one knows what was started.
     record.machine, record.process, record.stopped_on_purpose = m, None, False
+    record.pressed = None
     record.buses |= {d["name"]: d["bus"] for d in m["disks"]}
     if install.pending(ws, name, record) and record.installing is None:
         record.installing = time.time()

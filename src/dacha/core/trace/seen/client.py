@@ -11,6 +11,9 @@ from dacha.core.trace.seen.evidence import REFUSED_LOGIN as REFUSED
 
 # What a server, a client or a shell says at the end, and what that proves.
 _WORDS = (
+    ("contents do not match public", "other private key"),
+    ("signing failed", "cannot sign"),
+    ("error in libcrypto", "cannot sign"),
     ("too many authentication failures", "too many keys"),
     ("account is currently not available", "nologin"),
     ("account has expired", "expired"),
