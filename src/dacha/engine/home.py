@@ -55,6 +55,10 @@ class Home:
         """A disk's file; a link to it where the disk lies in a storage."""
         return self.guest(name) / f"disk-{disk}.qcow2"
 
+    def disk_note(self, name: str, disk: str) -> Path:
+        """What a disk was made on (`hypervisor/images/chain.py`): there as long as the disk should be."""
+        return self.disk(name, disk).with_suffix(".json")
+
     def disks(self, name: str) -> list[tuple[str, Path]]:
         """Every disk that was made for a guest, also one that it no longer has: its name and file."""
         found = sorted(self.guest(name).glob("disk-*.qcow2"))

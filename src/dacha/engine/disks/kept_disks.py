@@ -128,13 +128,12 @@ def findings(ws: Workspace, guest: Guest) -> list[Finding]:
 
 def _gone(ws: Workspace, guest: Guest, n: int) -> list[Finding]:
     """A disk that was made once and is not there any more: its note is. It is never made anew without a word."""
-    from dacha.hypervisor.images import chain
-
     path = ws.home.disk(guest.name, guest.disks[n].name)
-    if not chain.note_file(path).exists() or path.is_symlink():
+    note = ws.home.disk_note(guest.name, guest.disks[n].name)
+    if not note.exists() or path.is_symlink():
         return []
     what = f"disk {guest.disks[n].name} was made once, and its file does not exist any more: {path}"
-    remedy = f"to use it again: put its file back there\nto start with a new, empty one: rm {chain.note_file(path)}"
+    remedy = f"to use it again: put its file back there\nto start with a new, empty one: rm {note}"
     return [Finding(ERROR, "disk-gone", f"guest {guest.name}", what, remedy, ("guest", guest.name, "disk", n), "host")]
 
 
