@@ -74,9 +74,9 @@ def works(lab: HostedLab) -> str | None:
     return str(after["hops"][-1]) if after["broken"] else None
 
 
-@pytest.mark.whole
-def test_faults_inside_a_debian_guest_are_named_with_their_cause(hosted: HostedLab) -> None:
-    lab, made = hosted, Path("/var/tmp/dacha-debian")
+def booted(lab: HostedLab) -> None:
+    """A lab with a Debian guest that has finished its first boot."""
+    made = Path("/var/tmp/dacha-debian")
     subprocess.run([HERE.parent.parent / "tools/debian-guest.sh", made], check=True, timeout=900)
     (lab.folder / "debian").symlink_to(made)
     lab.write(LAB.replace("@LINE@", "root=LABEL=root rw console=ttyS0 net.ifnames=0"))
@@ -86,6 +86,12 @@ def test_faults_inside_a_debian_guest_are_named_with_their_cause(hosted: HostedL
     while (lab("status", "--json", code=None).json["guests"][0]["first_boot"] or {}).get("state") == "running":
         assert time.monotonic() < deadline
         time.sleep(2)
+
+
+@pytest.mark.whole
+def test_faults_inside_a_debian_guest_are_named_with_their_cause(hosted: HostedLab) -> None:
+    lab = hosted
+    booted(lab)
     missed, vain = [], []
     print(f"\n{'fault':<46} {'expected':<10} {'named':<10} {'remedy':<8} healed")
     for fault in FAULTS:
@@ -119,3 +125,49 @@ def test_faults_inside_a_debian_guest_are_named_with_their_cause(hosted: HostedL
     assert lab("connect", "gauge", "--", "hostname").out == "gauge\n"
     assert not missed, "\n".join(map(str, missed))
     assert not vain, "\n".join(map(str, vain))
+
+
+# Runs while its agent is away: comes back by itself.
+AWAY = (
+    "systemd-run -q --on-active=1 --timer-property=AccuracySec=100ms "
+    "sh -c 'systemctl stop qemu-guest-agent; sleep 45; systemctl start qemu-guest-agent'"
+)
+
+
+def agent_there(lab: HostedLab) -> bool:
+    return agent.ask(Path(lab.env["DACHA_RUN"]) / "real/gauge", "guest-ping", 2.0) is not None
+
+
+def until_agent(lab: HostedLab, there: bool) -> None:
+    deadline = time.monotonic() + 120
+    while agent_there(lab) != there:
+        assert time.monotonic() < deadline, there
+        time.sleep(0.5)
+
+
+@pytest.mark.whole
+def test_without_an_agent_no_cause_is_named_that_is_not_proved(hosted: HostedLab) -> None:
+    """One cause alone is the right one; else the right one is among those that remain."""
+    lab = hosted
+    booted(lab)
+    false = []
+    for fault in FAULTS:
+        hop, says = fault["names"]
+        inside(lab, fault["inject"].replace("@NOW", f"@{time.time():.0f}"))
+        inside(lab, AWAY)
+        until_agent(lab, False)
+        found, words, took = named(lab)
+        right = found is not None and found["name"] == hop
+        open_ = "one of: " in words or " or " in words
+        told = says in words or fault.get("among", "\0") in words
+        kind = "among" if told and open_ else "open" if open_ else "?"
+        kind = "named" if right and told and "one of: " not in words else kind
+        print(f"{fault['name']:<46} {found['name'] if found else 'none':<10} {kind:<6} {took:.1f} s")
+        changes = found is not None and any(s.command for s in steps(found["remedy"] or "")) and not (right and told)
+        if kind == "?" or changes or (fault.get("among") and not told):
+            false.append((fault["name"], words))
+        until_agent(lab, True)
+        inside(lab, fault["heal"].replace("@NOW", f"@{time.time():.0f}"))
+        assert not (after := works(lab)), (fault["name"], after)
+    print(f"{len(FAULTS)} faults without an agent, {len(false)} false causes")
+    assert not false, "\n".join(map(str, false))

@@ -7,6 +7,7 @@ from __future__ import annotations
 import fcntl
 import os
 import pty
+import shlex
 import signal
 import subprocess
 import termios
@@ -15,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from tests.conftest import PROGRAM
+from tests.networks.test_kernel_nat import on_console
 from tests.networks.world import HostedLab, World
 
 LAB = """\
@@ -195,3 +197,59 @@ def test_a_wireless_uplink_is_named(hosted: HostedLab) -> None:
     said = lab.without(["unshare", "-m", "sh", "-c", wireless, "sh"], "trace", "gauge", "--json", code=1).json
     assert said["broken"] == "lab-file" and "eth0 is wireless" in said["hops"][0]["seen"]
     assert "a wired adapter" in said["hops"][0]["remedy"]
+
+
+DROPS = "{ type filter hook input priority 0; policy drop; }"
+
+
+def outward(lab: HostedLab, to: str) -> tuple[str | None, dict[str, Any]]:
+    """The hop that is broken on the way from gauge to something, and all hops by name."""
+    said = lab("trace", "gauge", "--to", to, "--json", code=None, timeout=120).json
+    return said["broken"], {h["name"]: h for h in said["hops"]}
+
+
+def test_why_a_guest_does_not_reach_something(hosted: HostedLab) -> None:
+    """Asked inside it by a login, and compared with what this host sees."""
+    lab, world = hosted, hosted.world
+    lab.write(LAB)
+    lab("apply")
+    service = world.serve("other", "0.0.0.0", 7000, "tides")
+    try:
+        broken, hops = outward(lab, "192.0.2.30:7000")
+        assert broken is None and hops["target"]["seen"] == "the guest gets in at 192.0.2.30:7000"
+        broken, hops = outward(lab, "192.0.2.30:7001")
+        assert broken == "target" and "nothing listens on that port" in hops["target"]["means"]
+        # Another program on this host drops what the guest sends.
+        drop = "add table inet fw; add chain inet fw f { type filter hook forward priority 5; }"
+        world.run("host", "nft", f"{drop}; add rule inet fw f ip daddr 192.0.2.30 tcp dport 7000 drop")
+        broken, hops = outward(lab, "192.0.2.30:7000")
+        assert broken == "rules" and "inet fw" in hops["rules"]["seen"]
+        assert hops["rules"]["remedy"] == "nft -a list chain inet fw f"
+        world.run("host", "nft", "delete table inet fw")
+        # The machine itself drops the guests' side of it: this host, whose address they come from, too.
+        world.run("other", "nft", f"add table ip fw; add chain ip fw i {DROPS}")
+        broken, hops = outward(lab, "192.0.2.30:7000")
+        assert broken == "target" and hops["target"]["means"].startswith("one of: it is off, or not there")
+        world.run("other", "nft", "delete table ip fw")
+        # A port of this host, and a private address where only the internet is open.
+        here = world.serve("host", "0.0.0.0", 7002, "host")
+        broken, hops = outward(lab, "10.77.4.1:7002")
+        assert broken == "rules" and "port 7002 of this host is closed" in hops["rules"]["seen"]
+        for step in hops["rules"]["remedy"].split(", then "):
+            lab(*shlex.split(step)[1:])
+        assert outward(lab, "10.77.4.1:7002")[0] is None
+        here.kill()
+        here.wait()
+        broken, hops = outward(lab, "pier.example:80")
+        assert broken == "names" and "has no address for pier.example" in hops["names"]["seen"]
+        on_console(lab, "gauge", "ip route del default")
+        broken, hops = outward(lab, "192.0.2.30:7000")
+        assert broken == "route" and hops["route"]["means"] == "its default route is missing"
+        assert "ip route replace default via 10.77.4.1" in hops["route"]["remedy"]
+    finally:
+        service.kill()
+        service.wait()
+    lab("pause", "gauge")
+    assert outward(lab, "192.0.2.30:7000")[0] == "guest"
+    for wrong in ("127.0.0.1:22", "-oX:22", "a b", "192.0.2.30:99999", "$(reboot)"):
+        assert "--to: " in lab("trace", "gauge", "--to", wrong, code=2).err

@@ -68,7 +68,7 @@ enters = ["gauge"]
         for n, name, storage in guests:
             text += GUEST.format(name=name, n=n, storage=storage)
         lab.file.write_text(text.replace("port = 2291 }", "port = 2290 }"))
-        (lab.folder / "base.raw").write_bytes(b"tides".ljust(510, b" ") + b"\x55\xaa" + bytes(1 << 20))
+        (lab.folder / "base.raw").write_bytes(b"tides".ljust(510, b" ") + b"\x55\xaa".ljust((1 << 20) - 510, b"\0"))
         (lab.folder / "storage/thesis").mkdir(parents=True)
         (lab.folder / "storage/thesis/chapter.txt").write_text("the moon")
         (lab.folder / "storage/web-db-0.qcow2").write_bytes(b"another program's")

@@ -41,6 +41,10 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
         "--user", metavar="USER",
         help="log in as this user: by SSH with the same keys, by remote desktop with a password that is asked for",
     )  # fmt: skip
+    parser.add_argument(
+        "--to", metavar="HOST[:PORT]",
+        help="the other way: why the guest does not reach this machine, asked inside it (default port: 443)",
+    )  # fmt: skip
     parser.add_argument("--watch", action="store_true", help="look again and again until it can be entered, then end")
     parser.add_argument("--all", action="store_true", help="go on after the first broken hop")
 
@@ -51,6 +55,10 @@ def run_trace(args: argparse.Namespace) -> int:
     from dacha.engine.trace.gather import gather, silent
     from dacha.engine.workspace import load
 
+    if args.to:
+        from dacha.cli.reach.trace_to import run_trace_to
+
+        return run_trace_to(args)
     ws = load(args.lab)
     asked = _asked(args, ws)
     door, origin = asked.plan, asked.origin
@@ -201,17 +209,10 @@ def _outside(evidence: Any) -> str | None:
 
 
 def _show(hop: Any) -> None:
-    from dacha.core.trace.hop import ASIDE, BROKEN, FINE
+    from dacha.cli.reach.hops import show_hop
     from dacha.core.trace.way import SHOWN
 
-    word = {BROKEN: "BROKEN", FINE: "fine", ASIDE: "warning"}.get(hop.verdict, "?")
-    shade = {BROKEN: output.BAD, FINE: output.GOOD}.get(hop.verdict, output.DIM)
-    output.hang(f"  {output.paint(f'{word:<7}', shade)}   {SHOWN[hop.name]:<12} ", hop.seen, 25)
-    if hop.verdict in (BROKEN, ASIDE):
-        if hop.means:
-            output.hang(f"            {'means':<12} ", hop.means, 25)
-        for n, line in enumerate(hop.remedy.splitlines()):
-            output.say(f"            {'remedy' if n == 0 else '':<12} {line}")
+    show_hop(hop, SHOWN)
 
 
 def _address(text: str | None) -> str | None:

@@ -45,7 +45,7 @@ _HERE = {
 # What remains by how far it came: the likeliest first.
 _NOT_KNOWN = (
     "the key is not in the key file of {user}",
-    "others may write that file, or a folder above it, so that its server ignores it",
+    "somebody else owns or may write that file, or a folder above it, so that its server ignores it",
     "there is no user {user}, or its shell does not exist",
     "its server's settings exclude {user} or keys (AllowUsers, DenyUsers, PubkeyAuthentication)",
 )

@@ -96,7 +96,8 @@ def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator
         size = made.get(disk.name)
         if size is None:
             for key, error in _new_disk_troubles(ws, disk):
-                yield _wrong(guest, "image" if key == "from" else "storage-gone", ("disk", n, key), error)
+                code = {"from": "image", "size": "disk-small"}.get(key, "storage-gone")
+                yield _wrong(guest, code, ("disk", n, key), error)
         elif disk.size is not None and disk.size < size:
             what = f"disk {disk.name} has {exact_size(size)} already, and a disk is never made smaller"
             smaller = ValueError(what, f'size = "{exact_size(size)}" or more')
@@ -169,7 +170,11 @@ def _new_disk_troubles(ws: Workspace, disk: Disk) -> Iterator[tuple[str, HostErr
 
     if disk.base:
         try:
-            base_image(ws, disk.base)
+            base = base_image(ws, disk.base)
+            if disk.size is not None and disk.size < base.size:
+                least = exact_size(base.size)
+                what = f"disk {disk.name} of {exact_size(disk.size)} is smaller than its image ({least})"
+                yield "size", HostError(what, remedy=f'size = "{least}" or more')
         except HostError as e:
             yield "from", e
     try:

@@ -48,7 +48,7 @@ class Inquiry:
             if left <= 0:
                 self.mute = self.mute or "there was no time to ask for more"
                 return
-            said = self._by_agent(piece, left) if self.by_agent else self._by_login(piece, left)
+            said = self.ask(script(piece, self._user, self._service), left)
             if said is None:
                 return
             self.inside = read_inside(said, self.inside)
@@ -59,11 +59,13 @@ class Inquiry:
         run = self._ws.home.run(self._guest.name)
         return agent.ask(run, "guest-ping", min(THERE_S, max(0.1, until - time.monotonic()))) is not None
 
-    def _by_agent(self, piece: str, limit_s: float) -> str | None:
+    def ask(self, text: str, limit_s: float) -> str | None:
+        """What a script prints in the guest, by the way that `run` found; None where it says nothing in that time."""
+        return self._by_agent(text, limit_s) if self.by_agent else self._by_login(text, limit_s)
+
+    def _by_agent(self, text: str, limit_s: float) -> str | None:
         began = time.monotonic()
-        ran = agent.run_program(
-            self._run, ("/bin/sh", "-c", script(piece, self._user, self._service)), limit_s, poll_s=0.05
-        )
+        ran = agent.run_program(self._run, ("/bin/sh", "-c", text), limit_s, poll_s=0.05)
         if ran is None:
             took = time.monotonic() - began
             self.mute = (
@@ -75,8 +77,7 @@ class Inquiry:
             return None
         return ran.out.decode("utf-8", "replace")
 
-    def _by_login(self, piece: str, limit_s: float) -> str | None:
-        text = script(piece, self._user, self._service)
+    def _by_login(self, text: str, limit_s: float) -> str | None:
         command = f"sudo -n sh -c {shlex.quote(text)} 2>/dev/null || sh -c {shlex.quote(text)}"
         try:
             argv = ssh_command(self._ws, self._guest.name, [command], user=None, terminal=False)

@@ -1,0 +1,62 @@
+"""dacha trace GUEST --to HOST:PORT: the way from a guest to something else."""
+
+from __future__ import annotations
+
+import argparse
+import re
+
+from dacha.cli import arguments
+from dacha.cli.terminal import output
+from dacha.core.errors import UsageError
+
+# A name as DNS has it (RFC 1123 section 2.1), or an address; it goes into a script, so nothing else is taken.
+_TARGET = re.compile(r"(?!-)[A-Za-z0-9.-]{1,253}")
+# What is tried where no port is named: most answer there, and who does not refuses.
+USUAL_PORT = 443
+
+
+def run_trace_to(args: argparse.Namespace) -> int:
+    from dacha.cli.reach.hops import show_hop
+    from dacha.core.trace.hop import BROKEN
+    from dacha.core.trace.outward import SHOWN, judge
+    from dacha.engine.lab.named import guest_named
+    from dacha.engine.trace.outward import look
+    from dacha.engine.workspace import load
+
+    if args.door or args.origin or args.asker or args.at or args.user or args.watch:
+        raise UsageError("--to goes from the guest outwards: it takes no door and none of a door's options")
+    ws = load(args.lab)
+    guest = guest_named(ws, args.guest)
+    target, port = _target(args.to)
+    seen = look(ws, guest, target, port, arguments.wait_time(args.wait) if args.wait else None)
+    hops = judge(seen)
+    stop = next((hop for hop in hops if hop.verdict == BROKEN), None)
+    if args.json:
+        output.emit_json(
+            {
+                "lab": ws.lab.name,
+                "guest": args.guest,
+                "to": {"host": target, "port": port},
+                "answers": stop is None and seen.tried == "got in",
+                "broken": stop.name if stop else None,
+                "hops": [hop._asdict() for hop in hops],
+            }
+        )
+    else:
+        output.say(f"{args.guest} to {target}:{port}\n")
+        for hop in hops:
+            show_hop(hop, SHOWN)
+    return 0 if seen.tried == "got in" else 1
+
+
+def _target(text: str) -> tuple[str, int]:
+    """What --to names: a name or an IPv4 address, and a TCP port. Raises UsageError."""
+    from dacha.core.units import whole_number
+
+    host, _, written = text.partition(":")
+    port = whole_number(written) if written else USUAL_PORT
+    if not _TARGET.fullmatch(host) or port is None or not 1 <= port <= 65535:
+        raise UsageError(f"--to: {text!r} is not a machine", remedy="write it as 192.0.2.20:80, or pier.example:443")
+    if host.startswith("127.") or host == "localhost":
+        raise UsageError(f"--to: {host} is the guest itself", remedy="name another machine: 192.0.2.20:80")
+    return host, port

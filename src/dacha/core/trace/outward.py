@@ -1,0 +1,295 @@
+"""The other way: why a guest does not reach something. From inside the guest outwards, hop by hop, by the same kind of
+evidence; what the guest says of itself names causes, what this host saw excludes some."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from ipaddress import ip_address
+
+from dacha.core.named import NamedTuple
+from dacha.core.trace.advice import Advice
+from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.seen.evidence import AGENT, LOGIN, OPEN, REFUSED, REJECTED, SILENT, UNKNOWN, ConnectResult
+from dacha.core.trace.seen.inside import Inside
+from dacha.core.trace.seen.questions import LINKS
+from dacha.core.units import whole_number
+
+# What came of a connection that the guest made.
+GOT_IN, TURNED_AWAY, TIMED_OUT, NOT_TRIED = "got in", "turned away", "timed out", "not tried"
+
+
+class Outward(NamedTuple):
+    """What was seen. `target` is what was asked for, `port` its TCP port, `where` how the guest's network is carried
+    ("kernel", "user", "own"), `kind` which it is; `by` is how the guest was asked, "" if it was not, and `mute` why.
+    Inside: `servers` its name servers, `found` the addresses that it has for the name, `way` its route there ("" for
+    none, None if not told), `gateway_state` of its gateway's neighbour entry (ip-neighbour(8)), `tried` what came of
+    its own connection, `said` in its words. On this host: `known` the addresses that it has for the name, `host` what
+    came of its own connection, `refuses` its rule that keeps the guest from there (what, remedy), `dropped` another
+    program's (what, the command that shows it)."""
+
+    guest: str
+    target: str
+    port: int
+    state: str = "on"
+    network: str = ""
+    kind: str = ""
+    where: str = ""
+    isolated: bool = False
+    planned: str = ""
+    prefix: int = 0
+    gateway: str = ""
+    hardware: str = ""
+    by: str = ""
+    mute: str = ""
+    inside: Inside | None = None
+    servers: tuple[str, ...] = ()
+    found: tuple[str, ...] = ()
+    way: str | None = None
+    gateway_state: str = ""
+    tried: str = NOT_TRIED
+    said: str = ""
+    known: tuple[str, ...] = ()
+    host: ConnectResult | None = None
+    refuses: tuple[str, str] | None = None
+    dropped: tuple[str, str] | None = None
+    rules_missing: tuple[str, str] | None = None
+
+    @property
+    def named(self) -> bool:
+        """True for a target that is a name."""
+        return not _is_address(self.target)
+
+    @property
+    def from_here(self) -> str:
+        """The address that this host tries: never one that only the guest names."""
+        return next(iter(self.known), "") if self.named else self.target
+
+    @property
+    def address(self) -> str:
+        """The address that is meant: as the guest has it, else as this host does."""
+        return next(iter((*self.found, *self.known)), "") if self.named else self.target
+
+    def said_by(self, advice: Advice) -> str:
+        """A remedy inside, by the way that the guest was asked."""
+        return advice.said(self.guest, {"agent": AGENT, "login": LOGIN}.get(self.by, UNKNOWN))
+
+
+def read_way(text: str, o: Outward) -> Outward:
+    """With what the guest told of its way there (`way_script`, `target_script`). What has another shape is passed over,
+    an address that is none too."""
+    for line in text.splitlines()[:100]:
+        word, _, rest = line.strip()[:300].partition(" ")
+        match word:
+            case "resolver" if _is_address(rest):
+                o = o._replace(servers=(*o.servers, rest))
+            case "resolved" if rest not in o.found and _is_address(rest):
+                o = o._replace(found=(*o.found, rest))
+            case "way":
+                o = o._replace(way=rest)
+            case "neighbour":
+                o = o._replace(gateway_state=rest.split()[-1] if rest else "")
+            case "tried":
+                code, _, words = rest.partition(" ")
+                low, number = words.lower(), whole_number(code)
+                result = GOT_IN if number == 0 else TURNED_AWAY if "refused" in low else TIMED_OUT
+                o = o._replace(tried=NOT_TRIED if number is None else result, said=words)
+            case _:
+                continue
+    return o
+
+
+def _is_address(text: str) -> bool:
+    try:
+        ip_address(text)
+    except ValueError:
+        return False
+    return True
+
+
+def way_script(target: str, *, named: bool) -> str:
+    """A POSIX shell's script in the guest: its name servers, the addresses of a name, the route. `target` is checked: a
+    name or an address."""
+    resolve = f"""\
+for a in $(getent ahostsv4 {target} 2>/dev/null | while read -r a x; do echo "$a"; done); do echo "resolved $a"; done
+command -v getent > /dev/null || nslookup {target} 2>/dev/null | while read -r k v x; do
+  case "$k" in Name:) n=1 ;; Address*) [ "$n" ] && echo "resolved ${{v%%#*}}" ;; esac
+done
+"""
+    return f"""\
+PATH=$PATH:/usr/sbin:/sbin
+while read -r k v x; do [ "$k" = nameserver ] && echo "resolver $v"; done < /etc/resolv.conf 2>/dev/null
+{resolve if named else ""}true
+"""
+
+
+def target_script(address: str, port: int, gateway: str) -> str:
+    """The same for one address: its route, a connection by whatever is there, and the gateway's neighbour entry."""
+    gate = f'echo "neighbour $(ip -4 neigh show {gateway} 2>/dev/null)"' if gateway else "true"
+    return f"""\
+PATH=$PATH:/usr/sbin:/sbin
+w=$(ip -4 route get {address} 2>/dev/null); echo "way "$w
+if command -v bash > /dev/null && command -v timeout > /dev/null; then
+  m=$(timeout 5 bash -c 'exec 3<>/dev/tcp/{address}/{port}' 2>&1); c=$?
+elif command -v nc > /dev/null; then m=$(nc -w 5 {address} {port} < /dev/null 2>&1 > /dev/null); c=$?
+elif command -v curl > /dev/null; then
+  m=$(curl -sS --connect-timeout 5 -m 6 telnet://{address}:{port} < /dev/null 2>&1 > /dev/null); c=$?
+else c=none m=
+fi
+echo "tried $c "$m
+{gate}
+"""
+
+
+def judge(o: Outward) -> list[Hop]:
+    """Every hop outwards, up to where nothing more is known."""
+    hops = []
+    for step in _WAY:
+        hop = step(o)
+        if hop is not None:
+            hops.append(hop)
+        if hop is not None and hop.verdict == BROKEN:
+            break
+    return hops
+
+
+def _guest(o: Outward) -> Hop:
+    if o.state != "on":
+        remedy = f"dacha {'resume' if o.state == 'paused' else 'start'} {o.guest}"
+        return Hop("guest", BROKEN, f"it is {o.state}", "it can reach nothing", remedy)
+    return Hop("guest", FINE, "on")
+
+
+def _inside(o: Outward) -> Hop:
+    if not o.by:
+        return Hop("inside", UNTESTED, f"it could not be asked: {o.mute}")
+    return Hop("inside", FINE, "asked by its guest agent" if o.by == "agent" else "asked by a login")
+
+
+def _link(o: Outward) -> Hop | None:
+    link = o.inside.link_of(o.hardware) if o.inside and o.inside.knows(LINKS) else None
+    if link is None:
+        return None
+    planned = f"{o.planned}/{o.prefix}" if o.planned else ""
+    if not link.up:
+        command = f"ip link set {link.name} up" + (
+            f" && ip address replace {planned} dev {link.name}" if planned else ""
+        )
+        return Hop("link", BROKEN, f"its link {link.name} is down", "nothing leaves it", o.said_by(Advice(command)))
+    if planned and planned not in link.addresses:
+        has = ", ".join(link.addresses) or "no address"
+        command = f"ip address replace {planned} dev {link.name}"
+        means = f"{planned} is planned for it: answers do not find the way back"
+        return Hop("link", BROKEN, f"its link {link.name} has {has}", means, o.said_by(Advice(command)))
+    return Hop("link", FINE, f"{link.name} is up and has {', '.join(link.addresses) or 'no address'}")
+
+
+def _names(o: Outward) -> Hop | None:
+    if not o.named or not o.by:
+        return None
+    if o.found:
+        return Hop("names", FINE, f"{o.target} is {', '.join(o.found)}, by {', '.join(o.servers) or 'its own table'}")
+    if not o.servers:
+        means = "it cannot resolve any name"
+        remedy = "tell it one: name-servers of its network, then dacha apply and dacha restart " + o.guest
+        return Hop("names", BROKEN, "it has no name server (/etc/resolv.conf)", means, remedy)
+    servers = ", ".join(o.servers)
+    if o.known:
+        known = ", ".join(o.known)
+        means = f"this host resolves it to {known}: the guest's name server does not answer, or does not know it"
+        return Hop("names", BROKEN, f"{servers} has no address for {o.target}", means, _try_server(o))
+    means = "this host cannot resolve it either: the name is wrong, or this host's name server does not answer"
+    return Hop(
+        "names", BROKEN, f"{servers} has no address for {o.target}", means, f"getent hosts {o.target}   on this host"
+    )
+
+
+def _try_server(o: Outward) -> str:
+    return f"whether it answers: dacha trace {o.guest} --to {o.servers[0]}:53"
+
+
+def _route(o: Outward) -> Hop | None:
+    if o.way is None:
+        return None
+    if o.way:
+        dev = o.way.partition(" dev ")[2].partition(" ")[0]
+        via = o.way.partition(" via ")[2].partition(" ")[0]
+        if via and o.gateway and via != o.gateway:
+            means = f"the gateway of network {o.network} is {o.gateway}"
+            advice = Advice(f"ip route replace default via {o.gateway}")
+            return Hop("route", BROKEN, f"its route leads by {via}", means, o.said_by(advice))
+        return Hop("route", FINE, f"by {via or 'its own link'}, {dev}")
+    if not o.gateway:
+        means = f"network {o.network} has no way out: it is {o.kind}{', isolated' if o.isolated else ''}"
+        return Hop("route", BROKEN, f"it has no route to {o.address}", means, _open_network(o))
+    advice = Advice(f"ip route replace default via {o.gateway}")
+    return Hop("route", BROKEN, f"it has no route to {o.address}", "its default route is missing", o.said_by(advice))
+
+
+def _open_network(o: Outward) -> str:
+    if o.kind == "host-only":
+        return f"dacha network edit {o.network} --kind nat, then dacha apply, then dacha restart {o.guest}"
+    return f"dacha network edit {o.network} --open, then dacha apply, then dacha restart {o.guest}"
+
+
+def _gateway(o: Outward) -> Hop | None:
+    """Whether its gateway answers on its network; user mode's is QEMU itself."""
+    if not o.gateway_state or o.where == "user" or o.tried == GOT_IN:
+        return None
+    if o.gateway_state in ("FAILED", "INCOMPLETE"):
+        means = "nobody has the gateway's address on its network"
+        return Hop("gateway", BROKEN, f"{o.gateway} does not answer", means, "dacha check\ndacha apply")
+    return Hop("gateway", FINE, f"{o.gateway} answers")
+
+
+def _rules(o: Outward) -> Hop | None:
+    if o.rules_missing:
+        return Hop("rules", BROKEN, *o.rules_missing, "dacha apply")
+    if o.tried == GOT_IN:
+        return Hop("rules", FINE, "this host lets it pass")
+    if o.refuses:
+        what, remedy = o.refuses
+        return Hop("rules", BROKEN, what, "this host's rules for the lab keep it from there", remedy)
+    if o.dropped:
+        what, shows = o.dropped
+        return Hop("rules", BROKEN, f"{what} drops it", "another program's rule on this host", shows)
+    return Hop("rules", FINE, "the lab's rules let it pass" if o.where != "own" else "this host has no part in it")
+
+
+def _host(o: Outward) -> Hop | None:
+    if o.host is None:
+        return None
+    words = {OPEN: "this host gets in", REFUSED: "the port refuses this host too",
+             REJECTED: "a firewall refuses this host too", SILENT: "no answer to this host either"}  # fmt: skip
+    return Hop("host", FINE if o.host.how == OPEN else UNTESTED, words.get(o.host.how, f"this host: {o.host.seen}"))
+
+
+def _target(o: Outward) -> Hop:
+    where = f"{o.address or o.target}:{o.port}"
+    if o.tried == GOT_IN:
+        return Hop("target", FINE, f"the guest gets in at {where}")
+    if o.tried == NOT_TRIED:
+        why = "no program that could connect is in the guest" if o.by else "the guest could not be asked"
+        return Hop("target", UNTESTED, f"{why}: {where}")
+    host = o.host.how if o.host else ""
+    if o.tried == TURNED_AWAY:
+        if host == OPEN:
+            means = "one of: it refuses the guest's address; a firewall answers in its name for the guest alone"
+            return Hop("target", BROKEN, f"{where} refuses the guest, and not this host", means, "see its own log")
+        return Hop(
+            "target", BROKEN, f"{where} refuses", "it is there, and nothing listens on that port", "start it there"
+        )
+    if host == OPEN:
+        means = "one of: it or a firewall before it drops the guest's address; its answers to the guest go elsewhere"
+        return Hop("target", BROKEN, f"no answer to the guest from {where}, and this host gets in", means,
+                   "see whether its side has a way back to this host's address")  # fmt: skip
+    means = "one of: it is off, or not there; something beyond this host drops the connection"
+    return Hop(
+        "target", BROKEN, f"no answer from {where}, to this host neither", means, f"ping -c 3 {o.address or o.target}"
+    )
+
+
+_WAY: tuple[Callable[[Outward], Hop | None], ...] = (
+    _guest, _inside, _link, _names, _route, _gateway, _rules, _host, _target,
+)  # fmt: skip
+SHOWN = {"guest": "guest", "inside": "asked", "link": "its link", "names": "names", "route": "its route",
+         "gateway": "gateway", "rules": "rules here", "host": "this host", "target": "the target"}  # fmt: skip

@@ -1,0 +1,167 @@
+"""Seeing why a guest does not reach something: asked inside it, and compared with what this host sees."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import socket
+import time
+from ipaddress import IPv4Address, IPv6Address, ip_address, ip_network
+
+from dacha.core.apply import gate_rules
+from dacha.core.apply.observed import OFF, PAUSED
+from dacha.core.errors import DachaError
+from dacha.core.lab.model import Guest
+from dacha.core.lab.names import link_name
+from dacha.core.network.firewall import Packet, dropped_by
+from dacha.core.network.rules import PRIVATE
+from dacha.core.trace.outward import Outward, read_way, target_script, way_script
+from dacha.core.trace.seen.evidence import UNREACHABLE, ConnectResult
+from dacha.core.trace.seen.questions import LINKS
+from dacha.engine.guest.observe import observe_guest
+from dacha.engine.network import confined, others
+from dacha.engine.network.live import live_plan
+from dacha.engine.trace.gathering import EMULATED_S, USUAL_S, emulated
+from dacha.engine.trace.inside import Inquiry
+from dacha.engine.workspace import Workspace
+from dacha.host.network import addresses
+from dacha.host.probe.connect import touch
+from dacha.hypervisor import gate
+from dacha.wire.probes import probe_for
+
+# How long this host's own connection may take (seconds).
+HOST_S = 3.0
+# What the guest's own connection is given at the least.
+LEAST_S = 8.0
+
+
+def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | None) -> Outward:
+    """What is seen of the way from a guest to a TCP port of an address or a name."""
+    plan, seen = live_plan(ws), observe_guest(ws.home, guest.name, forwards=False)
+    adapter = next(iter(plan.adapters_of(guest.name)), None)
+    network = ws.lab.networks[adapter.network] if adapter else None
+    o = Outward(guest.name, target, port)
+    if seen.state in (OFF, PAUSED):
+        return o._replace(state=seen.state)
+    if adapter is None or network is None:
+        return o._replace(mute="it has no adapter")
+    net = ws.plan_without_host.networks[network.name]
+    outside = network.kind == "nat" and not network.isolated
+    o = o._replace(
+        network=network.name,
+        kind=network.kind,
+        where="own" if network.kind == "bridge" else "kernel" if network.managed else "user",
+        isolated=network.isolated,
+        planned=str(adapter.address or ""),
+        prefix=adapter.prefix,
+        gateway=str(net.gateway or "") if outside or network.kind == "bridge" else "",
+        hardware=adapter.hardware_address,
+        known=_known(target) if o.named else (),
+    )
+    until = time.monotonic() + (wait_s or (EMULATED_S if emulated(ws, guest.name) else USUAL_S))
+    o = _asked(ws, guest, o, until)
+    if not o.address:
+        return o
+    if os.geteuid() == 0 and network.managed and (missing := confined.look(ws)) and missing.missing:
+        o = o._replace(rules_missing=(missing.what(), missing.means()))
+    return o._replace(
+        host=_from_here(o),
+        refuses=_refused(ws, guest, o),
+        dropped=_dropped(ws, o) if o.where == "kernel" else None,
+    )
+
+
+def _asked(ws: Workspace, guest: Guest, o: Outward, until: float) -> Outward:
+    """With what the guest itself tells, by its agent, else by a login."""
+    if guest.system == "windows":
+        return o._replace(mute="its system is not asked: Dacha knows no questions for it")
+    inquiry = Inquiry(ws, guest, "")
+    inquiry.run((LINKS,), until, login=True, enough=lambda inside: False)
+    if inquiry.inside is None:
+        return o._replace(mute=inquiry.mute)
+    o = o._replace(inside=inquiry.inside, by="agent" if inquiry.by_agent else "login")
+    said = inquiry.ask(way_script(o.target, named=o.named), max(LEAST_S, until - time.monotonic()))
+    if said is not None:
+        o = read_way(said, o)
+        if not o.address:
+            return o  # there is nowhere to go
+        said = inquiry.ask(target_script(o.address, o.port, o.gateway), max(LEAST_S, until - time.monotonic()))
+    return read_way(said, o) if said is not None else o._replace(mute=inquiry.mute)
+
+
+def _known(name: str) -> tuple[str, ...]:
+    """The IPv4 addresses that this host has for a name."""
+    with contextlib.suppress(OSError, UnicodeError):
+        rows = socket.getaddrinfo(name, None, socket.AF_INET, socket.SOCK_STREAM)
+        return tuple(dict.fromkeys(str(row[4][0]) for row in rows))
+    return ()
+
+
+def _from_here(o: Outward) -> ConnectResult | None:
+    """What comes of this host's own connection there; None where it would be one to this host itself."""
+    if not o.from_here or o.from_here == o.gateway or gate.own(ip_address(o.from_here)):
+        return None
+    try:
+        return touch(o.from_here, o.port, probe_for(None), HOST_S, hear_s=0.0)
+    except OSError as e:
+        return ConnectResult(UNREACHABLE, False, e.strerror or str(e))
+
+
+def _refused(ws: Workspace, guest: Guest, o: Outward) -> tuple[str, str] | None:
+    """The lab's own rule that keeps the guest from there: what, and the command that opens it."""
+    network, address = ws.lab.networks[o.network], ip_address(o.address)
+    if o.where == "own":
+        return None
+    own = o.address == o.gateway or gate.own(address)
+    again = f", then dacha apply{'' if o.where == 'kernel' else f', then dacha restart {guest.name}'}"
+    here = f'dacha network edit {o.network} --to-host "tcp {o.port}"{again}'
+    if o.where == "user":
+        machine = ws.home.read(guest.name).machine
+        if machine is None or not gate_rules.asks(machine):
+            return None
+        lines = "\n".join(gate_rules.lines(ws.lab, live_plan(ws), machine))
+        if gate.admits(lines, "tcp", address, o.port, own=own, resolvers=gate.resolvers()):
+            return None
+        if own:
+            return f"port {o.port} of this host is closed to guests of {o.network}", here
+        if network.way_out == "internet":
+            return _internet_alone(o, again)
+        return (
+            f"{o.address} is on another network of the lab, which guests in user mode do not reach",
+            "a door leads there",
+        )
+    if own:
+        opened = any(p.protocol in ("all", "tcp") and p.ports.first <= o.port <= p.ports.last for p in network.to_host)
+        if opened or o.port == 53:
+            return None
+        return f"port {o.port} of this host is closed to guests of {o.network}", here
+    if network.kind != "nat" or network.isolated:
+        return f"network {o.network} has no way out", f"dacha network edit {o.network} --open{again}"
+    if network.way_out == "internet" and _private(address):
+        return _internet_alone(o, again)
+    return None
+
+
+def _internet_alone(o: Outward, again: str) -> tuple[str, str]:
+    what = (
+        f'{o.address} is a private address, and network {o.network} leads to the internet alone (way-out = "internet")'
+    )
+    return what, f"dacha network edit {o.network} --way-out anywhere{again}"
+
+
+def _private(address: IPv4Address | IPv6Address) -> bool:
+    ranges = next((text for family, text in PRIVATE if family == ("ip6" if address.version == 6 else "ip")), "")
+    return any(address in ip_network(r.strip()) for r in ranges.split(",") if r.strip())
+
+
+def _dropped(ws: Workspace, o: Outward) -> tuple[str, str] | None:
+    """Another program's rule on this host that surely drops the connection on its way out."""
+    listing = others.listing() if os.geteuid() == 0 else None
+    if listing is None:
+        return None
+    with contextlib.suppress(DachaError):
+        bridge = link_name(ws.lab.name, "network", o.network)
+        packet = Packet(4, bridge, addresses.lan_interface(), o.planned or None, o.address, "tcp", o.port, False)
+        found = dropped_by(listing, "forward", packet, others.OWN)
+        return (str(found), found.shown_by()) if found else None
+    return None

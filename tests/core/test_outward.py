@@ -1,0 +1,88 @@
+"""The way from a guest outwards: each cause is reached, and nothing that a guest says is an error or a place to go."""
+
+from __future__ import annotations
+
+import subprocess
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dacha.core.trace.hop import BROKEN
+from dacha.core.trace.outward import (
+    GOT_IN,
+    NOT_TRIED,
+    TIMED_OUT,
+    TURNED_AWAY,
+    Outward,
+    judge,
+    read_way,
+    target_script,
+    way_script,
+)
+from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, ConnectResult
+from dacha.core.trace.seen.inside import Inside, Link
+
+FINE = Outward(
+    "gauge", "192.0.2.30", 80, network="pier", kind="nat", where="kernel", planned="10.77.4.20", prefix=24,
+    gateway="10.77.4.1", hardware="02:00", by="agent", way="192.0.2.30 via 10.77.4.1 dev eth0", tried=GOT_IN,
+    inside=Inside(links=(Link("eth0", True, "02:00", ("10.77.4.20/24",)),), told=frozenset(("links",))),
+    host=ConnectResult(OPEN, True),
+)  # fmt: skip
+DOWN = Inside(links=(Link("eth0", False, "02:00"),), told=frozenset(("links",)))
+LOST = FINE._replace(tried=TIMED_OUT)
+
+
+@pytest.mark.parametrize(
+    ("seen", "broken", "words"),
+    [
+        (FINE, None, "gets in at 192.0.2.30:80"),
+        (FINE._replace(state="off"), "guest", "dacha start gauge"),
+        (LOST._replace(inside=DOWN), "link", "ip link set eth0 up"),
+        (LOST._replace(inside=Inside(links=(Link("eth0", True, "02:00"),), told=frozenset(("links",)))), "link",
+         "10.77.4.20/24 is planned"),
+        (LOST._replace(target="pier.example", servers=("10.77.4.2",)), "names", "cannot resolve it either"),
+        (LOST._replace(target="pier.example", servers=("10.77.4.2",), known=("192.0.2.30",)), "names",
+         "--to 10.77.4.2:53"),
+        (LOST._replace(target="pier.example"), "names", "no name server"),
+        (LOST._replace(way=""), "route", "ip route replace default via 10.77.4.1"),
+        (LOST._replace(way="192.0.2.30 via 10.77.4.9 dev eth0"), "route", "leads by 10.77.4.9"),
+        (LOST._replace(way="", gateway="", kind="host-only"), "route", "--kind nat"),
+        (LOST._replace(way="", gateway="", isolated=True), "route", "--open"),
+        (LOST._replace(gateway_state="FAILED"), "gateway", "10.77.4.1 does not answer"),
+        (LOST._replace(refuses=("port 80 of this host is closed", "dacha network edit pier")), "rules", "is closed"),
+        (LOST._replace(dropped=("rule 4 of inet fw", "nft -a list")), "rules", "another program's rule"),
+        (LOST._replace(rules_missing=("the rules are gone", "no traffic passes")), "rules", "dacha apply"),
+        (LOST, "target", "this host gets in"),
+        (LOST._replace(host=ConnectResult(SILENT)), "target", "to this host neither"),
+        (LOST._replace(tried=TURNED_AWAY, host=ConnectResult(REFUSED)), "target", "nothing listens on that port"),
+        (LOST._replace(tried=TURNED_AWAY), "target", "refuses the guest, and not this host"),
+        (LOST._replace(by="", mute="no agent", inside=None, way=None, tried=NOT_TRIED), None,
+         "could not be asked: no agent"),
+    ],
+)  # fmt: skip
+def test_each_cause_is_reached(seen: Outward, broken: str | None, words: str) -> None:
+    hops = judge(seen)
+    assert next((h.name for h in hops if h.verdict == BROKEN), None) == broken
+    assert words in " ".join(" ".join(h) for h in hops)
+
+
+@given(st.text(), st.lists(st.sampled_from(["resolved x", "resolved 192.0.2.1; reboot", "tried", "way", "neighbour"])))
+def test_nothing_that_a_guest_says_is_an_error_or_a_place_to_go(noise: str, lines: list[str]) -> None:
+    seen = read_way("\n".join([noise, *lines]), FINE._replace(target="pier.example", known=("192.0.2.30",)))
+    assert seen.from_here == "192.0.2.30", "this host goes where it knows the name to be"
+    judge(seen)
+
+
+def run(script: str, shell: str) -> Any:
+    return subprocess.run([*shell.split(), "-c", script], capture_output=True, text=True, check=True).stdout
+
+
+@pytest.mark.parametrize("shell", ["dash", "bash", "busybox sh"])
+def test_its_questions_are_a_shells(shell: str) -> None:
+    """On this machine, which is no guest: a name of its own, and a port of its loopback that nobody has."""
+    told = read_way(run(way_script("localhost", named=True), shell), Outward("gauge", "localhost", 1))
+    assert "127.0.0.1" in told.found
+    told = read_way(run(target_script("127.0.0.1", 1, "127.0.0.1"), shell), told)
+    assert told.tried == TURNED_AWAY and told.way
