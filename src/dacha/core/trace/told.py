@@ -68,7 +68,8 @@ def _not_serving(inside: Inside, service: str) -> Cause | None:
         seen = f"its service {unit.name} failed, and is started again: {unit.said}"
         return Cause(seen, "its server does not start", _to_start(unit, service))
     if unit.state == "activating":
-        return Cause(f"its service {unit.name} is starting", "its server is not there yet", Advice(words="wait"))
+        return Cause(f"its service {unit.name} is starting", "its server is not there yet",
+                     Advice(words=f"see how far it is: systemctl status {unit.name}"))  # fmt: skip
     if unit.state == "masked":
         command = f"systemctl unmask {unit.name} && systemctl enable --now {unit.name}"
         return Cause(f"its service {unit.name} is masked", "its server is kept from being started", Advice(command))

@@ -57,28 +57,36 @@ def _services(service: str) -> str:
     return f"""\
 # The service's own last words, not its manager's.
 said() {{
-  journalctl -u "$1" -p 3 -n 4 -o cat --no-pager 2>/dev/null | {{
+  journalctl -u "$1" -n 12 -o cat --no-pager 2>/dev/null | {{
     last=
-    while read -r line; do case "$line" in "Failed to start"*) ;; ?*) last=$line ;; esac; done
+    while read -r line; do
+      case "$line" in "$1".service*|"Failed to start"*|Starting*|Started*|Stopp*|"") ;; *) last=$line ;; esac
+    done
     echo "$last"
   }}
 }}
 [ -d /run/systemd/system ] && echo managed
-{{ systemctl show -p Id -p LoadState -p ActiveState {units} 2>/dev/null; echo; }} | while IFS='=' read -r k v; do
+{{
+  systemctl show -p Id -p LoadState -p ActiveState -p NRestarts {units} 2>/dev/null
+  echo
+}} | while IFS='=' read -r k v; do
   case "$k" in
   Id) u=${{v%.service}} ;;
   LoadState) l=$v ;;
   ActiveState) s=$v ;;
+  NRestarts) r=$v ;;
   '')
     [ "$l" = masked ] && [ "$s" != active ] && s=masked
     case "$l $seen" in
     *" $u "*) ;;
     loaded*|masked*)
       seen="$seen $u "
+      # One that is started again and again has failed.
+      [ "$s" = activating ] && [ "${{r:-0}}" != 0 ] && s=failed
       case "$s" in failed|activating) s="$s $(said "$u")" ;; esac
       echo "unit $u $s" ;;
     esac
-    l= ;;
+    l= r= ;;
   esac
 done
 """
