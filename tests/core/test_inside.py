@@ -256,6 +256,25 @@ def test_why_nobody_answers_for_its_address(changed: dict[str, str], seen: str, 
     assert command in stop.remedy and (not command or stop.remedy.startswith("dacha connect gauge --by agent -- '"))
 
 
+def test_a_remedy_goes_by_the_way_that_is_open() -> None:
+    """By the agent, else by a login, else at the console where somebody can log in; else it is said that none is known."""
+    refused = USER._replace(through=ConnectResult(OPEN, False, "closes at once"))
+    inside = told(listen="-", unit="ssh inactive")
+    for e, words in (
+        (
+            refused._replace(inside=inside, agent_runs=True),
+            "dacha connect gauge --by agent -- 'systemctl enable --now ssh'",
+        ),
+        (refused._replace(inside=inside, agent_runs=False), "dacha connect gauge -- 'sudo systemctl enable --now ssh'"),
+        (refused._replace(console="shell"), "dacha console gauge, then: see whether its server runs"),
+        (refused._replace(console="password"), "dacha console gauge (log in with the password), then: see"),
+        (refused._replace(console="nobody"), "no way into gauge is known"),
+        (refused._replace(console="nobody", agent=True), "dacha console gauge, then: see"),
+    ):
+        stop = broken(judge(e))
+        assert stop and words in stop.remedy, stop
+
+
 def test_a_wrong_gateway_is_named_with_the_right_one() -> None:
     open_ = ConnectResult(OPEN, True, "SSH-2.0-x")
     e = KERNEL._replace(direct=open_, through=open_, reply=ConnectResult(SILENT), gateway="10.77.4.1")

@@ -186,7 +186,9 @@ class Gathering:
     def _inquire(self, pieces: Sequence[str], enough: Callable[[Inside], bool]) -> None:
         name = "inside" if "inside" not in self.asking.names else "inside-2"
         moment = max(self.until, time.monotonic() + LEAST_S)
-        login = self.e.login is not None and self.e.login.result == IN
+        # A guest whose other service is silent may still let the lab's user in by SSH.
+        beside = self.e.service != "ssh" and any(d.service == "ssh" for d in self.guest.doors) and self.asked.login
+        login = beside or (self.e.login is not None and self.e.login.result == IN)
         self.asking.ask({name: lambda: self.inquiry.run(pieces, moment, login=login, enough=enough)})
 
     def _assembled(self) -> Evidence:

@@ -196,6 +196,7 @@ class Evidence(NamedTuple):
         """By what a person gets into the guest to mend something there (`advice`)."""
         if self.agent_runs or (self.agent and self.agent_runs is None):
             return AGENT
-        if self.login is not None and self.login.result == IN and self.service == "ssh":
+        told_by_login = self.inside is not None and self.agent_runs is False
+        if told_by_login or (self.login is not None and self.login.result == IN and self.service == "ssh"):
             return LOGIN
         return self.console or UNKNOWN
