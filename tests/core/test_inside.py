@@ -257,7 +257,7 @@ def test_why_nobody_answers_for_its_address(changed: dict[str, str], seen: str, 
 
 
 def test_a_remedy_goes_by_the_way_that_is_open() -> None:
-    """By the agent, else by a login, else at the console where somebody can log in; else it is said that none is known."""
+    """By the agent, else by a login, else at the console where somebody can log in; else none is known."""
     refused = USER._replace(through=ConnectResult(OPEN, False, "closes at once"))
     inside = told(listen="-", unit="ssh inactive")
     for e, words in (
