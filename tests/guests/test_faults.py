@@ -63,7 +63,7 @@ def test_a_command_killed_at_any_moment_is_mended_by_the_next_apply(guest_lab: L
         assert [p.name for p in folder.iterdir() if p.name.endswith(".part")] == []
         if delay_ms < 300:  # the next round begins from nothing again
             lab("stop", "gauge", "--force", "--wait", "0s")
-            for name in ("disk-0.qcow2", "host_key", "host_key.pub", "seed.iso", "guest.json"):
+            for name in ("disk-0.qcow2", "disk-0.json", "host_key", "host_key.pub", "seed.iso", "guest.json"):
                 (folder / name).unlink()
         elif delay_ms < 600:
             lab("stop", "gauge", "--force", "--wait", "0s")

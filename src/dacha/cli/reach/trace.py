@@ -13,6 +13,8 @@ from dacha.core.lab.model import ORIGINS
 
 # Between two looks of --watch.
 WATCH_S = 2.0
+# As a shell tells of a command that Ctrl-C ended.
+INTERRUPTED = 130
 # What ssh takes for a machine; it must not be taken for an option, or for more than a name.
 _MACHINE = re.compile(r"(?!-)[A-Za-z0-9._-]+(@(?!-)[A-Za-z0-9._:\[\]-]+)?")
 
@@ -81,13 +83,16 @@ def run_trace(args: argparse.Namespace) -> int:
         warnings = [h.name for h in hops if h.verdict == ASIDE]
         output.emit_json(head | {"answers": stop is None, "broken": stop.name if stop else None, "warnings": warnings,
                                  "hops": [h._asdict() for h in shown]})  # fmt: skip
-        return 1 if stop else 0
+        return INTERRUPTED if evidence.interrupted else 1 if stop else 0
     walk.show(evidence, shown)
     if stop and len(shown) < len(hops):
         from dacha.core.trace.way import SHOWN
 
         rest = ", ".join(SHOWN[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
+    if evidence.interrupted:
+        output.note("interrupted: what had not answered by then is missing above")
+        return INTERRUPTED
     return 1 if stop else 0
 
 

@@ -182,9 +182,10 @@ def delete(home: Home, change: DeleteDisk) -> None:
             remedy=f"to remove it from {change.guest} only: rm {path}",
         )
     try:
+        # The note first: a disk without one gets one, a note without its disk says that somebody else deleted it.
+        chain.note_file(path).unlink(missing_ok=True)
         real.unlink(missing_ok=True)
         path.unlink(missing_ok=True)
-        chain.note_file(path).unlink(missing_ok=True)
     except OSError as e:
         raise HostError(f"cannot delete {path}", why=e.strerror or str(e)) from e
     if not home.disks(change.guest):

@@ -77,9 +77,8 @@ class Gathering:
             self._second()
             self._inside()
         except KeyboardInterrupt:
-            self.inquiry.mute = self.inquiry.mute or "interrupted before it had answered"
-        e = self._assembled()
-        return there.end(self.there, self.asked.at, e, self.asked.wait_s)
+            return self._assembled()._replace(interrupted=True)
+        return there.end(self.there, self.asked.at, self._assembled(), self.until)
 
     @property
     def until(self) -> float:
@@ -156,7 +155,7 @@ class Gathering:
     def _second(self) -> None:
         """What the first answers lead to: a login, the sizes of packets, other ports."""
         e, asking = self.e, self.asking
-        self.there = there.begin(self.asked.at, e, self.asked.wait_s)
+        self.there = there.begin(self.asked.at, e, self.until)
         asking.ask(second_questions(self.ws, self.door, e, self.place, self.lan, self.asked, lambda: self.until))
         slow = ("login", *WORDS, "inside")
         quick = tuple(n for n in asking.names if n not in slow)

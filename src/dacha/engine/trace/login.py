@@ -29,10 +29,10 @@ def try_login(
         return None
     user = who or login.user
     found = identities(ws, guest)
-    files = [Path(word) for before, word in pairwise(found) if before == "-i"]
+    files = _key_files(found)
     names = tuple(f.name for f in files)
     opens = [f for f in files if _opens(f)]
-    if not opens and not (files and os.environ.get("SSH_AUTH_SOCK")):
+    if not has_key(ws, guest):
         # None is here, or none that may be read, or none without a passphrase, which is not asked for.
         return LoginSeen(user)
     argv = [ssh, "-v", "-F", "/dev/null", "-p", str(place[1]), "-l", user, *trust_options(ws, guest), *found]
@@ -54,6 +54,16 @@ def try_login(
     return seen._replace(
         tails=tuple(_tail(f.with_name(f.name + ".pub")) for f in files), strange=tuple(map(str, strange))
     )
+
+
+def _key_files(found: list[str]) -> list[Path]:
+    return [Path(word.replace("%%", "%")) for before, word in pairwise(found) if before == "-i"]
+
+
+def has_key(ws: Workspace, guest: Guest) -> bool:
+    """True if a private key of the guest's login is here that may open by itself, or by an agent that holds it."""
+    files = _key_files(identities(ws, guest))
+    return any(map(_opens, files)) or bool(files and os.environ.get("SSH_AUTH_SOCK"))
 
 
 def _tail(public: Path) -> str:

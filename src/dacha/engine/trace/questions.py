@@ -20,7 +20,7 @@ from dacha.engine.router.look import look
 from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.guest import arrived, key, run_state
 from dacha.engine.trace.host import answers, rule
-from dacha.engine.trace.login import try_login
+from dacha.engine.trace.login import has_key, try_login
 from dacha.engine.trace.password import try_password
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
@@ -121,10 +121,11 @@ def second_questions(
     heard = e.through if e.way == "user" else e.direct
     if target and heard and heard.ok:
         guest, left = ws.lab.guests[e.guest], until() - time.monotonic()
-        if service == "ssh" and asked.login and guest.login and program("ssh"):
-            # The login is shown the host key too: a slow guest computes it but once.
+        logs_in = service == "ssh" and asked.login and guest.login and program("ssh")
+        if logs_in:
             asks["login"] = partial(try_login, ws, guest, target, left, asked.user)
-        elif service == "ssh":
+        # A login is shown the host key too: a slow guest computes it but once.
+        if service == "ssh" and not (logs_in and has_key(ws, guest)):
             asks["key"] = lambda: key(ws, e.guest, *target)
         if service == "rdp" and asked.user and asked.password is not None:
             asks["login"] = partial(try_password, ws, guest, target, asked.user, asked.password, left)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 from dacha.core.trace.seen.evidence import Evidence, ThereSeen
 from dacha.core.units import whole_number
 from dacha.engine.trace.asking import Asking
@@ -9,24 +11,24 @@ from dacha.host.facts import program
 from dacha.host.probe.through_ssh import touch_from
 from dacha.wire.probes import probe_for
 
-# What a login over there is given of a trace's time at the least (seconds).
-LEAST_S, USUAL_S = 4.0, 9.5
+# What a login over there is given at the least (seconds).
+LEAST_S = 9.0
 
 
-def begin(machine: str | None, e: Evidence, wait_s: float | None) -> Asking | None:
-    """Ask that machine, where one is named; the answer is taken by `end`."""
+def begin(machine: str | None, e: Evidence, until: float) -> Asking | None:
+    """Ask that machine, where one is named, until a moment of the monotonic clock; the answer is taken by `end`."""
     if machine is None:
         return None
-    asking, limit_s = Asking(), max(LEAST_S, USUAL_S - e.took_s - 0.5) + (wait_s or 0.0)
+    asking, limit_s = Asking(), max(LEAST_S, until - time.monotonic())
     asking.ask({"there": lambda: _from_there(machine, e, limit_s)})
     return asking
 
 
-def end(asking: Asking | None, machine: str | None, e: Evidence, wait_s: float | None) -> Evidence:
+def end(asking: Asking | None, machine: str | None, e: Evidence, until: float) -> Evidence:
     """The evidence with what that machine got."""
     if asking is None or machine is None:
         return e
-    asking.wait(max(LEAST_S, USUAL_S - e.took_s) + (wait_s or 0.0) - asking.took_s + 0.3)
+    asking.wait(max(LEAST_S - asking.took_s, until - time.monotonic()) + 0.3)
     late = asking.unanswered().get("there", "no answer came in time")
     return e._replace(there=asking.told().get("there") or ThereSeen(machine, None, late))
 

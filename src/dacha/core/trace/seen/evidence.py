@@ -189,6 +189,7 @@ class Evidence(NamedTuple):
     named: tuple[str, ...] | None = None
     untold: str = ""  # why some of it could not be asked
     unanswered: tuple[tuple[str, str], ...] = ()  # hops whose question came to nothing, and why
+    interrupted: bool = False  # by a person who wanted what is known
     mute: str = ""  # why the guest itself could not be asked, where that would have told more
 
     @property
