@@ -100,7 +100,7 @@ def login(e: Evidence) -> Hop | None:
 def _how_far(seen: LoginSeen) -> str:
     """What was seen of a login that failed, in words."""
     if seen.result == PUT_OUT:
-        what = f"{seen.user} is let in, and disconnected at once"
+        what = f"{seen.user} is logged in, and disconnected right after"
     elif seen.accepted:
         what = f"the key of {seen.user} is accepted, and the login refused"
     else:

@@ -245,14 +245,14 @@ def _rules(o: Outward) -> Hop | None:
     if o.rules_missing:
         return Hop("rules", BROKEN, *o.rules_missing, "dacha apply")
     if o.tried == GOT_IN:
-        return Hop("rules", FINE, "this host lets it pass")
+        return Hop("rules", FINE, "this host forwards it")
     if o.refuses:
         what, remedy = o.refuses
         return Hop("rules", BROKEN, what, "this host's rules for the lab keep it from there", remedy)
     if o.dropped:
         what, shows = o.dropped
         return Hop("rules", BROKEN, f"{what} drops it", "another program's rule on this host", shows)
-    return Hop("rules", FINE, "the lab's rules let it pass" if o.where != "own" else "this host has no part in it")
+    return Hop("rules", FINE, "the lab's rules admit it" if o.where != "own" else "this host does not filter it")
 
 
 def _host(o: Outward) -> Hop | None:
@@ -281,7 +281,7 @@ def _target(o: Outward) -> Hop:
     if host == OPEN:
         means = "one of: it or a firewall before it drops the guest's address; its answers to the guest go elsewhere"
         return Hop("target", BROKEN, f"no answer to the guest from {where}, and this host gets in", means,
-                   "see whether its side has a way back to this host's address")  # fmt: skip
+                   "check its route back to this host's address")  # fmt: skip
     means = "one of: it is off, or not there; something beyond this host drops the connection"
     return Hop(
         "target", BROKEN, f"no answer from {where}, to this host neither", means, f"ping -c 3 {o.address or o.target}"

@@ -74,7 +74,7 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
 def _asked(ws: Workspace, guest: Guest, o: Outward, until: float) -> Outward:
     """With what the guest itself tells, by its agent, else by a login."""
     if guest.system == "windows":
-        return o._replace(mute="its system is not asked: Dacha knows no questions for it")
+        return o._replace(mute="Windows guests cannot be queried")
     inquiry = Inquiry(ws, guest, "")
     inquiry.run((LINKS,), until, login=True, enough=lambda inside: False)
     if inquiry.inside is None:
@@ -128,7 +128,7 @@ def _refused(ws: Workspace, guest: Guest, o: Outward) -> tuple[str, str] | None:
             return _internet_alone(o, again)
         return (
             f"{o.address} is on another network of the lab, which guests in user mode do not reach",
-            "a door leads there",
+            "enter it by one of its doors: dacha door list",
         )
     if own:
         opened = any(p.protocol in ("all", "tcp") and p.ports.first <= o.port <= p.ports.last for p in network.to_host)
