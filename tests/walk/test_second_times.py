@@ -184,13 +184,14 @@ def world(lab: Lab, tmp_path: Path) -> Iterator[World]:
 
 
 def walk(world: World, pairs: list[tuple[Action, Action]], settle: int = 1) -> None:
-    """Each pair: one, the other, the other and the one once more; what then stands is applied (in every `settle`th)."""
+    """Each pair: one, the other (twice where all is `settle`d), and the one once more; what then stands is applied, in
+    every `settle`th."""
     wrong = []
     for n, (a, b) in enumerate(pairs):
         world.restore()
         model = world.base.copy()
         try:
-            for action in (a, b, b, a):
+            for action in (a, b, b, a) if settle == 1 else (a, b, a):
                 world.run(action, model)
             if n % settle == 0:
                 world.settled(model)
@@ -222,7 +223,7 @@ def test_each_command_is_done_undone_and_done_again(world: World) -> None:
 
 
 def test_a_tenth_of_all_pairs_of_commands(world: World) -> None:
-    walk(world, TENTH, settle=3)
+    walk(world, TENTH, settle=5)
 
 
 @pytest.mark.whole
