@@ -27,6 +27,8 @@ def steps(remedy: str) -> list[Step]:
         words = console.split()
         assert words[:2] == ["dacha", "console"] and len(words) == 3, remedy
         return [Step(words[2], typed)]
+    if ", then: " in first:
+        return []  # words, not a command
     pieces = first.split(", then ")
     return [Step("", piece) for piece in pieces] if all(map(_is_command, pieces)) else []
 

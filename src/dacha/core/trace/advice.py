@@ -24,6 +24,8 @@ class Advice(NamedTuple):
         if by == LOGIN and self.command:
             plain = self.command if not set(self.command) & set("&|;<>") else f"sh -c {shlex.quote(self.command)}"
             return f"dacha connect {guest} -- {shlex.quote(f'sudo {plain}')}"
+        if by == LOGIN:
+            return f"dacha connect {guest}, then: {self.words}"
         what = f"as root: {self.command}" if self.command else self.words
         if by == NOBODY:
             return f"in {guest}, {what}\n{no_way_in(guest)}"

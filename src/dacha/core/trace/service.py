@@ -17,7 +17,7 @@ from dacha.core.trace.seen.evidence import (
     Evidence,
 )
 from dacha.core.trace.seen.inside import other_ports
-from dacha.core.trace.seen.questions import SERVICES
+from dacha.core.trace.seen.questions import LISTENERS, SERVICES
 from dacha.core.trace.told import why_mute, why_not_beyond, why_shut, why_silent
 from dacha.core.units import show_duration
 
@@ -84,6 +84,8 @@ def service(e: Evidence) -> Hop:
         if found := _told_inside(e, f"{at} refuses", serve):
             return found
         means = "nothing listens there: its server does not run, or only on the guest's own loopback"
+        if e.inside and e.inside.knows(LISTENERS) and not any(x.port == e.port for x in e.inside.listeners):
+            means = "the guest says that nothing listens on that port: its server does not run, or is not installed"
         if young:
             means = "nothing listens there yet, or its server does not run"
         return Hop("service", BROKEN, f"{at} refuses connections", means, told_to(e, serve))

@@ -173,14 +173,14 @@ class Gathering:
         pieces = wanted(e)
         if not pieces or self.guest.system == "windows":
             return
-        # An agent that was too busy to answer at once has not said that it is not there.
-        self.tell(e, "what the guest tells of itself", self.until - time.monotonic())
         known = self.inquiry.inside.told if self.inquiry.inside else frozenset()
         left = [p for p in pieces if p not in known]
         self._inquire(left, lambda inside: explained(self._assembled()._replace(inside=inside)))
-        self.asking.until(
-            lambda: self.asking.answered("inside-2", "inside"), max(self.until, time.monotonic() + LEAST_S)
-        )
+        # An agent that was too busy to answer at once has not said that it is not there.
+        until = max(self.until, time.monotonic() + LEAST_S)
+        if not self.asking.until(lambda: self.asking.answered("inside-2", "inside"), time.monotonic() + SOON_S):
+            self.tell(e, "what the guest tells of itself", until - time.monotonic())
+            self.asking.until(lambda: self.asking.answered("inside-2", "inside"), until)
 
     def _inquire(self, pieces: Sequence[str], enough: Callable[[Inside], bool]) -> None:
         name = "inside" if "inside" not in self.asking.names else "inside-2"
