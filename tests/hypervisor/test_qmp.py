@@ -144,6 +144,12 @@ def test_an_agents_late_answers_hide_nothing(tmp_path: Path) -> None:
     assert agent.addresses(tmp_path) == [("02:00", "10.77.4.20/24")]
 
 
+@pytest.mark.parametrize("lie", [b"\xff[1]", b"\xff7", b'\xff"return"', b"\xffnull", b"\xff{", b"\xff"])
+def test_no_value_in_place_of_its_number_is_an_error(tmp_path: Path, lie: bytes) -> None:
+    serve_agent(tmp_path / "agent", lie + b"\n")
+    assert agent.ask(tmp_path, "guest-ping", 0.5) is None
+
+
 def test_the_agent_is_asked_past_what_an_earlier_asker_left(tmp_path: Path) -> None:
     stale = b'{"return": 1}\n'
     serve_agent(tmp_path / "agent", stale + b'\xff{"return": TOKEN}\n', json.dumps(INTERFACES).encode() + b"\n")

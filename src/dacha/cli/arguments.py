@@ -122,5 +122,9 @@ def confirm(question: str, option: str) -> None:
 
     if not sys.stdin.isatty():
         raise UsageError("this asks first, and there is no terminal to ask on", remedy=f"say {option}")
-    if input(f"{question} [y/N] ").strip().lower() not in ("y", "yes"):
+    try:
+        answer = input(f"{question} [y/N] ").strip().lower()
+    except EOFError:
+        answer = ""
+    if answer not in ("y", "yes"):
         raise UsageError("nothing was removed")

@@ -85,8 +85,7 @@ def read_text(path: Path) -> str:
 
 
 def write_text(path: Path, text: str) -> None:
-    """Replace the lab file's text: its lines end as they did before, also those that an editor on Windows has ended.
-    Raises HostError."""
+    """Replace the lab file's text. Line ends (LF or CRLF) and a byte order mark stay as they were. Raises HostError."""
     try:
         with path.open("rb") as f:
             first = f.readline(1 << 16)
@@ -146,7 +145,7 @@ class Workspace:
         found = [*self.read_findings, *check_lab(self.lab, self.plan)]
         if other := self.other_file():
             what = f"the lab {self.lab.name} is kept from another file, {other}: what runs is that file's"
-            remedy = f"use that file; if this is the same lab, moved: dacha lab move {self.lab.name} --file {self.path}"
+            remedy = f"use that file; if the lab file was moved here: dacha lab move {self.lab.name} --file {self.path}"
             found.append(Finding(WARNING, "lab-elsewhere", "lab", what, remedy, ("lab", "name")))
         if self.lab.people:
             from dacha.core.people.check import check_people

@@ -18,8 +18,6 @@ if TYPE_CHECKING:
     from dacha.engine.workspace import Workspace
 
 WAYS = ("ssh", "agent", "console")
-# ssh(1): its own exit code, where it is not the command's.
-CLIENT_FAILED = 255
 
 
 def connect_arguments(parser: argparse.ArgumentParser) -> None:
@@ -92,6 +90,8 @@ def _run_ssh(args: argparse.Namespace, argv: list[str]) -> int:
     """Run the client. If it fails itself, the hop of the way that is broken is named."""
     import signal
 
+    from dacha.engine.inside.run import NO_LOGIN
+
     # What is typed, Ctrl-C too, is the client's; who ends this command ends the client.
     with subprocess.Popen(argv) as client:
         signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -100,7 +100,7 @@ def _run_ssh(args: argparse.Namespace, argv: list[str]) -> int:
         code = client.wait()
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_DFL)
-    if code == CLIENT_FAILED:
+    if code == NO_LOGIN:
         _name_the_hop(args)
     return code if code >= 0 else 128 - code
 

@@ -47,8 +47,7 @@ def name(value: object) -> str:
 
 
 def has_controls(value: str) -> bool:
-    """True for text with control characters (C0, DEL, C1), or with one that is none at all and that no XML has (XML
-    1.0 section 2.2)."""
+    """True for text with control characters (C0, DEL, C1) or noncharacters, which no XML has (XML 1.0, 2.2)."""
     return any(ord(c) < 32 or 127 <= ord(c) < 160 or c in "\ufffe\uffff" for c in value)
 
 

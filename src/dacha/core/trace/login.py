@@ -25,7 +25,10 @@ _PROVED = {
         "the password of {user} has expired",
         Advice("chage --maxdays -1 --lastday $(date +%F) {user}"),
     ),
-    "booting": ("the guest is still starting, and admits nobody but root until it has", Advice(words="wait")),
+    "booting": (
+        "the guest is still starting, and admits nobody but root until it has",
+        Advice(words="see what it still starts: systemctl list-jobs"),
+    ),
     "too many clients": (
         "its server has more clients that have not logged in than it admits (MaxStartups)",
         Advice(words="see who connects: ss -tn sport = :22"),

@@ -61,7 +61,7 @@ class Outward(NamedTuple):
 
     @property
     def from_here(self) -> str:
-        """The address that this host tries: never one that only the guest names."""
+        """The address that this host connects to: never one that only the guest reported."""
         return next(iter(self.known), "") if self.named else self.target
 
     @property
@@ -75,8 +75,8 @@ class Outward(NamedTuple):
 
 
 def read_way(text: str, o: Outward) -> Outward:
-    """With what the guest told of its way there (`way_script`, `target_script`). What has another shape is passed over,
-    an address that is none too."""
+    """Add what the guest reported (`way_script`, `target_script`). Malformed lines and invalid addresses are
+    skipped."""
     for line in text.splitlines()[:100]:
         word, _, rest = line.strip()[:300].partition(" ")
         match word:

@@ -143,7 +143,7 @@ def why_refused(
     accepted: bool = False,
     entered: bool = False,
 ) -> Cause | None:
-    """Why somebody is not let in, or put out again. `ours` are the last letters of the keys that were offered. Where
+    """Why a login is refused, or ends right after it. `ours` are the last letters of the keys that were offered. Where
     the server `accepted` one, it knows the user and the key; where the user `entered`, the account is open too."""
     if inside is None:
         return None

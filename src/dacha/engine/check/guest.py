@@ -171,12 +171,15 @@ def _new_disk_troubles(ws: Workspace, disk: Disk) -> Iterator[tuple[str, HostErr
     if disk.base:
         try:
             base = base_image(ws, disk.base)
-            if disk.size is not None and disk.size < base.size:
-                least = exact_size(base.size)
-                what = f"disk {disk.name} of {exact_size(disk.size)} is smaller than its image ({least})"
-                yield "size", HostError(what, remedy=f'size = "{least}" or more')
         except HostError as e:
             yield "from", e
+        else:
+            from dacha.hypervisor.images.images import refuse_smaller
+
+            try:
+                refuse_smaller(base, disk.size)
+            except HostError as e:
+                yield "size", e
     try:
         if disk.storage in (None, *ws.lab.storages):
             storage_folder(ws, disk)

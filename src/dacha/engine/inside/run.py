@@ -13,17 +13,21 @@ from dacha.hypervisor.monitor import agent
 
 # A slow guest takes its time, for the agent's script and for a login.
 AGENT_S, LOGIN_S = 20.0, 150.0
+# As an administrator if that is possible, else as whoever logs in; the script comes on its standard input.
+SHELL = "sudo -n sh 2>/dev/null || sh"
 # What ssh(1) ends with where it is ssh that failed, and not the command.
 NO_LOGIN = 255
 
 
-def by_login(ws: Workspace, name: str, command: Sequence[str], given: str) -> tuple[bool, str]:
-    """Whether a command was run by a login through the guest's SSH door, and what it printed; or why not, in a line.
-    Raises DachaError where there is no such way."""
+def by_login(
+    ws: Workspace, name: str, command: Sequence[str], given: str, limit_s: float = LOGIN_S
+) -> tuple[bool, str]:
+    """Whether a command was run by a login through the guest's SSH door within `limit_s` seconds, and what it printed;
+    or why not, in a line. Raises DachaError if there is no such way."""
     argv = ssh_command(ws, name, command, user=None, terminal=False)
-    done = run_bounded([*argv[:1], "-o", "BatchMode=yes", *argv[1:]], LOGIN_S, given=given)
+    done = run_bounded([*argv[:1], "-o", "BatchMode=yes", *argv[1:]], limit_s, given=given)
     if done.code is None:
-        return False, f"no end of it within {LOGIN_S:.0f} s"
+        return False, f"no end of it within {limit_s:.0f} s"
     if done.code == NO_LOGIN:
         return False, (harmless_lines(done.text).strip().splitlines() or ["it is refused"])[-1]
     return True, done.text
@@ -39,7 +43,7 @@ def run_inside(ws: Workspace, name: str, script: str) -> tuple[str, str]:
         if done is not None:
             return "by its guest agent", done.out.decode("utf-8", "replace")
     try:
-        ran, why = by_login(ws, name, ["sudo -n sh 2>/dev/null || sh"], script)
+        ran, why = by_login(ws, name, [SHELL], script)
         if ran:
             return "by a login", why
     except DachaError as e:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shlex
 import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
@@ -12,21 +11,18 @@ from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
 from dacha.core.trace.seen.inside import Inside, read_inside
 from dacha.core.trace.seen.questions import script
-from dacha.engine.inside.ssh import ssh_command
+from dacha.engine.inside.run import SHELL, by_login
 from dacha.engine.workspace import Workspace
-from dacha.host.bounded import run_bounded
 from dacha.hypervisor.monitor import agent
 
 # A user's name that may stand in a script as it is.
 _PLAIN = re.compile(r"[a-z_][a-z0-9_.-]{0,31}")
 # How long an agent that was started is given to say that it is there (seconds).
 THERE_S = 3.0
-# What ssh(1) ends with where it is ssh that failed, and not the command.
-_NO_LOGIN = 255
 
 
 class Inquiry:
-    """What was told so far of one guest, and why no more: `inside` grows piece by piece while `run` asks."""
+    """The answers of one guest so far, and why there are no more: `inside` grows piece by piece while `run` queries."""
 
     def __init__(self, ws: Workspace, guest: Guest, service: str, who: str | None = None) -> None:
         self._ws, self._guest, self._service = ws, guest, service
@@ -78,19 +74,14 @@ class Inquiry:
         return ran.out.decode("utf-8", "replace")
 
     def _by_login(self, text: str, limit_s: float) -> str | None:
-        command = f"sudo -n sh -c {shlex.quote(text)} 2>/dev/null || sh -c {shlex.quote(text)}"
         try:
-            argv = ssh_command(self._ws, self._guest.name, [command], user=None, terminal=False)
+            ran, said = by_login(self._ws, self._guest.name, [SHELL], text, limit_s)
         except DachaError as e:
-            self.mute = f"its guest agent does not answer, and by a login: {e.what}"
+            ran, said = False, e.what
+        if not ran:
+            self.mute = f"its guest agent does not answer, and by a login: {said}"
             return None
-        done = run_bounded([argv[0], "-o", "BatchMode=yes", "-o", f"ConnectTimeout={max(1, int(limit_s))}", *argv[1:]],
-                           limit_s)  # fmt: skip
-        if done.code is None or done.code == _NO_LOGIN:
-            why = f"no end of it within {limit_s:.0f} s" if done.code is None else "it is refused"
-            self.mute = f"its guest agent does not answer, and by a login: {why}"
-            return None
-        return done.text
+        return said
 
     @property
     def _run(self) -> Path:

@@ -44,7 +44,7 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
     if seen.state in (OFF, PAUSED):
         return o._replace(state=seen.state)
     if adapter is None or network is None:
-        return o._replace(mute="it has no adapter")
+        return o._replace(mute="the guest has no network adapter")
     net = ws.plan_without_host.networks[network.name]
     outside = network.kind == "nat" and not network.isolated
     o = o._replace(

@@ -187,7 +187,7 @@ def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> N
 
     `full` allocates all space at once. Raises HostError; nothing is left when it does.
     """
-    _refuse_smaller(base, size)
+    refuse_smaller(base, size)
     wanted = size or (base.size if base else 0)
     if full:
         _need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'say allocation = "thin"')
@@ -204,7 +204,7 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
 
     `progress` is told the share that is done, up to 1. Raises HostError; nothing is left when it does.
     """
-    _refuse_smaller(base, size)
+    refuse_smaller(base, size)
     wanted = size or base.size
     holds = wanted
     if full:
@@ -244,7 +244,8 @@ def _to_be_written(base: Image) -> int:
     return int(json.loads(out)["required"])
 
 
-def _refuse_smaller(base: Image | None, size: int | None) -> None:
+def refuse_smaller(base: Image | None, size: int | None) -> None:
+    """Raise HostError for a disk of `size` bytes that its image does not fit into."""
     if base and size and size < base.size:
         raise HostError(
             f"a disk of {exact_size(size)} is smaller than its image ({exact_size(base.size)})",

@@ -104,7 +104,9 @@ def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, An
             synced = False
             while not synced:
                 line = lines.next()
-                synced = line.startswith(b"\xff") and json.loads(line.lstrip(b"\xff")).get("return") == token
+                # Any value may come: an agent may lie.
+                told = json.loads(line.lstrip(b"\xff")) if line.startswith(b"\xff") else None
+                synced = isinstance(told, dict) and told.get("return") == token
             said = {"execute": command} | ({"arguments": arguments} if arguments else {})
             s.sendall(json.dumps(said).encode() + b"\n")
             return json.loads(lines.next())["return"]

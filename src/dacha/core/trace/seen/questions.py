@@ -154,7 +154,7 @@ done
 
 
 def _server(service: str) -> str:
-    """The settings of an SSH server, and its last words on somebody whom it refused."""
+    """The settings of an SSH server, and the last refusal in its log."""
     if service != "ssh":
         return ""
     units = " ".join(f"-u {unit}" for unit in UNITS["ssh"])
