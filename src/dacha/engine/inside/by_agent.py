@@ -12,7 +12,7 @@ from dacha.hypervisor.monitor import agent
 from dacha.hypervisor.monitor.agent import Ran
 
 # Whether an agent is there at all: a slow guest needs seconds. What it runs may take as long as it takes.
-THERE_S, LONGEST_S = 10.0, 24 * 3600.0
+THERE_S, LONGEST_S = 20.0, 24 * 3600.0
 SHELLS = {"windows": ("cmd.exe", "/c")}
 
 
@@ -22,7 +22,7 @@ def agent_answers(ws: Workspace, name: str) -> bool | None:
         refuse_unless_on(ws, name)
     except AnswerNo:
         return None
-    return agent.ask(ws.home.run(name), "guest-ping", THERE_S) is not None
+    return agent.answers(ws.home.run(name), THERE_S)
 
 
 def run_by_agent(ws: Workspace, name: str, command: Sequence[str]) -> Ran:
@@ -36,7 +36,7 @@ def run_by_agent(ws: Workspace, name: str, command: Sequence[str]) -> Ran:
         )
     refuse_unless_on(ws, name)
     run = ws.home.run(name)
-    if agent.ask(run, "guest-ping", THERE_S) is None:
+    if not agent.answers(run, THERE_S):
         raise AnswerNo(
             f"no guest agent answers in {name}",
             why="none is installed, or it has not started yet",

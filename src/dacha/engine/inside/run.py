@@ -12,7 +12,7 @@ from dacha.host.bounded import run_bounded
 from dacha.hypervisor.monitor import agent
 
 # A slow guest takes its time, for the agent's script and for a login.
-AGENT_S, LOGIN_S = 20.0, 150.0
+AGENT_S, LOGIN_S = 30.0, 150.0
 # As an administrator if that is possible, else as whoever logs in; the script comes on its standard input.
 SHELL = "sudo -n sh 2>/dev/null || sh"
 # What ssh(1) ends with where it is ssh that failed, and not the command.
@@ -37,7 +37,7 @@ def run_inside(ws: Workspace, name: str, script: str) -> tuple[str, str]:
     """How a script for a POSIX shell was run in the guest, and what it printed. As root by the agent; by a login as an
     administrator where that is possible, else as who logs in. Raises AnswerNo where neither way is open."""
     run = ws.home.run(name)
-    if agent.ask(run, "guest-ping", 2.0) is not None:
+    if agent.answers(run, AGENT_S):
         # On its standard input: nobody in the guest reads it in a list of processes.
         done = agent.run_program(run, ("/bin/sh",), AGENT_S, given=script.encode())
         if done is not None:

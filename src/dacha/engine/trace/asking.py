@@ -57,10 +57,11 @@ class Asking:
             self._threads[name] = threading.Thread(target=answer, args=(name, question), daemon=True)
             self._threads[name].start()
 
-    def until(self, enough: Callable[[], bool], moment: float) -> bool:
-        """Wait until the answers are enough, or until a moment of the monotonic clock; True where they are."""
+    def until(self, enough: Callable[[], bool], moment: float | Callable[[], float]) -> bool:
+        """Wait until the answers are enough, or until a moment of the monotonic clock, which may move while it is
+        waited for; True where they are."""
         while not enough():
-            left = moment - time.monotonic()
+            left = (moment() if callable(moment) else moment) - time.monotonic()
             if left <= 0:
                 return False
             with self._heard:

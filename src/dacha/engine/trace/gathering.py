@@ -23,6 +23,7 @@ from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.guest import with_guest
 from dacha.engine.trace.host import with_links
 from dacha.engine.trace.inside import Inquiry
+from dacha.engine.trace.patience import LEAST_S, MOST_S, patience_s
 from dacha.engine.trace.questions import ASK_S, WORDS, first_questions, second_questions
 from dacha.engine.workspace import Workspace
 from dacha.formats.openssh import fingerprint
@@ -34,9 +35,6 @@ Tell = Callable[[Evidence, str, float], None]
 # How long a service that accepts is heard before what it leads to is asked; how long the quick questions of a round may
 # take; how long a login may take before a person is told that it is waited for.
 HEAR_S, ROUND_S, SOON_S = 2.2, 3.8, 1.0
-# How long an answer is waited for that somebody may still give: where guests run on the processor, and where they are
-# emulated; longer by so much for each second that its first words took; at the least, and at the most.
-USUAL_S, EMULATED_S, SLOWER, LEAST_S, MOST_S = 8.0, 20.0, 10.0, 3.0, 60.0
 # Questions that take their time, and that nothing else waits for.
 LATER = ("agent", "arrived", "answers", "named", "router")
 # Hops that only one question tells of.
@@ -83,15 +81,11 @@ class Gathering:
     @property
     def until(self) -> float:
         """Until when an answer is waited for that somebody may still give (monotonic clock)."""
-        if self.asked.wait_s is not None:
-            return self.began + max(LEAST_S, self.asked.wait_s)
-        if self.seen.state == HUNG:
+        if self.seen.state == HUNG and self.asked.wait_s is None:
             return self.began + LEAST_S  # its process answers nothing
         seen = (t for t in (self.e.direct, self.e.through) if t is not None and t.ok)
-        slowest = max((t.after_s for t in seen), default=0.0)
-        return self.began + min(
-            MOST_S, (EMULATED_S if emulated(self.ws, self.guest.name) else USUAL_S) + SLOWER * slowest
-        )
+        slowest = max(self.inquiry.answer_s, *(t.after_s for t in seen), 0.0)
+        return self.began + patience_s(self.ws, self.guest.name, self.asked.wait_s, slowest)
 
     def _first(self) -> None:
         """What can be asked at once."""
@@ -177,17 +171,18 @@ class Gathering:
         left = [p for p in pieces if p not in known]
         self._inquire(left, lambda inside: explained(self._assembled()._replace(inside=inside)))
         # An agent that was too busy to answer at once has not said that it is not there.
-        until = max(self.until, time.monotonic() + LEAST_S)
+        least = time.monotonic() + LEAST_S
         if not self.asking.until(lambda: self.asking.answered("inside-2", "inside"), time.monotonic() + SOON_S):
-            self.tell(e, "what the guest tells of itself", until - time.monotonic())
-            self.asking.until(lambda: self.asking.answered("inside-2", "inside"), until)
+            self.tell(e, "what the guest tells of itself", max(self.until, least) - time.monotonic())
+            self.asking.until(lambda: self.asking.answered("inside-2", "inside"), lambda: max(self.until, least) + 0.3)
 
     def _inquire(self, pieces: Sequence[str], enough: Callable[[Inside], bool]) -> None:
         name = "inside" if "inside" not in self.asking.names else "inside-2"
-        moment = max(self.until, time.monotonic() + LEAST_S)
+        least = time.monotonic() + LEAST_S
         # A guest whose other service is silent may still let the lab's user in by SSH.
         beside = self.e.service != "ssh" and any(d.service == "ssh" for d in self.guest.doors) and self.asked.login
         login = beside or (self.e.login is not None and self.e.login.result == IN)
+        moment = lambda: max(self.until, least)  # noqa: E731
         self.asking.ask({name: lambda: self.inquiry.run(pieces, moment, login=login, enough=enough)})
 
     def _assembled(self) -> Evidence:
@@ -236,9 +231,3 @@ def _key(ws: Workspace, guest: str, login: LoginSeen) -> bool | None:
     if not known or not ws.lab.guests[guest].first_boot:
         return None
     return login.host_key == fingerprint(known)
-
-
-def emulated(ws: Workspace, guest: str) -> bool:
-    """True for a guest that runs without the processor's help."""
-    machine = ws.home.read(guest).machine
-    return machine is not None and machine["accelerator"] == "tcg"

@@ -10,15 +10,16 @@ from pathlib import Path
 from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
 from dacha.core.trace.seen.inside import Inside, read_inside
-from dacha.core.trace.seen.questions import script
+from dacha.core.trace.seen.questions import together
 from dacha.engine.inside.run import SHELL, by_login
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
 
 # A user's name that may stand in a script as it is.
 _PLAIN = re.compile(r"[a-z_][a-z0-9_.-]{0,31}")
-# How long an agent that was started is given to say that it is there (seconds).
-THERE_S = 3.0
+# How long an agent is given to say that it is there where QEMU cannot tell whether one runs, and an answer that is slow
+# (seconds): with such an agent all that is left is asked at once, after the first piece.
+THERE_S, SLOW_S = 3.0, 1.0
 
 
 class Inquiry:
@@ -31,20 +32,27 @@ class Inquiry:
         self.inside: Inside | None = None
         self.mute = ""
         self.by_agent: bool | None = None
+        # How long the agent took for its first answer (seconds).
+        self.answer_s = 0.0
 
-    def run(self, pieces: Iterable[str], until: float, *, login: bool, enough: Callable[[Inside], bool]) -> None:
-        """Ask for these pieces in their order, until a moment of the monotonic clock, or until what was told is
-        `enough`; by a login only where one may work."""
-        self.by_agent = self._agent_there(until)
+    def run(
+        self, pieces: Iterable[str], until: Callable[[], float], *, login: bool, enough: Callable[[Inside], bool]
+    ) -> None:
+        """Ask for these pieces in their order, until a moment of the monotonic clock (an agent that turns out to
+        be slow moves it), or until what was told is `enough`; by a login only where one may work."""
+        self.by_agent = self._agent_there(until())
         if not self.by_agent and not login:
-            self.mute = "its guest agent does not answer"
             return
-        for piece in pieces:
-            left = until - time.monotonic()
-            if left <= 0:
+        left = list(pieces)
+        while left:
+            limit_s = until() - time.monotonic()
+            if limit_s <= 0:
                 self.mute = self.mute or "there was no time to ask for more"
                 return
-            said = self.ask(script(piece, self._user, self._service), left)
+            # Where each answer takes seconds, not the questions do: after the first piece they are asked at once.
+            now = left if self.answer_s > SLOW_S and self.inside is not None else left[:1]
+            left = left[len(now) :]
+            said = self.ask(together(now, self._user, self._service), limit_s)
             if said is None:
                 return
             self.inside = read_inside(said, self.inside)
@@ -52,8 +60,17 @@ class Inquiry:
                 return
 
     def _agent_there(self, until: float) -> bool:
-        run = self._ws.home.run(self._guest.name)
-        return agent.ask(run, "guest-ping", min(THERE_S, max(0.1, until - time.monotonic()))) is not None
+        """Whether the agent answers. One that runs is waited for; that none runs is known at once."""
+        runs, began = agent.runs(self._run), time.monotonic()
+        if runs is False:
+            self.mute = "no guest agent runs in it"
+            return False
+        limit_s = max(0.1, until - began)
+        there = agent.ask(self._run, "guest-ping", limit_s if runs else min(THERE_S, limit_s)) is not None
+        self.answer_s = time.monotonic() - began
+        if not there:
+            self.mute = f"its guest agent did not answer within {self.answer_s:.0f} s"
+        return there
 
     def ask(self, text: str, limit_s: float) -> str | None:
         """What a script prints in the guest, by the way that `run` found; None where it says nothing in that time."""
@@ -79,7 +96,7 @@ class Inquiry:
         except DachaError as e:
             ran, said = False, e.what
         if not ran:
-            self.mute = f"its guest agent does not answer, and by a login: {said}"
+            self.mute = f"{self.mute}, and by a login: {said}"
             return None
         return said
 

@@ -21,8 +21,8 @@ from dacha.core.trace.seen.questions import LINKS
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import confined, others
 from dacha.engine.network.live import live_plan
-from dacha.engine.trace.gathering import EMULATED_S, USUAL_S, emulated
 from dacha.engine.trace.inside import Inquiry
+from dacha.engine.trace.patience import patience_s
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses
 from dacha.host.probe.connect import touch
@@ -58,8 +58,7 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
         hardware=adapter.hardware_address,
         known=_known(target) if o.named else (),
     )
-    until = time.monotonic() + (wait_s or (EMULATED_S if emulated(ws, guest.name) else USUAL_S))
-    o = _asked(ws, guest, o, until)
+    o = _asked(ws, guest, o, wait_s)
     if not o.address:
         return o
     if os.geteuid() == 0 and network.managed and (missing := confined.look(ws)) and missing.missing:
@@ -71,21 +70,25 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
     )
 
 
-def _asked(ws: Workspace, guest: Guest, o: Outward, until: float) -> Outward:
+def _asked(ws: Workspace, guest: Guest, o: Outward, wait_s: float | None) -> Outward:
     """With what the guest itself tells, by its agent, else by a login."""
     if guest.system == "windows":
         return o._replace(mute="Windows guests cannot be queried")
-    inquiry = Inquiry(ws, guest, "")
+    inquiry, began = Inquiry(ws, guest, ""), time.monotonic()
+
+    def until() -> float:
+        return began + patience_s(ws, guest.name, wait_s, inquiry.answer_s)
+
     inquiry.run((LINKS,), until, login=True, enough=lambda inside: False)
     if inquiry.inside is None:
         return o._replace(mute=inquiry.mute)
     o = o._replace(inside=inquiry.inside, by="agent" if inquiry.by_agent else "login")
-    said = inquiry.ask(way_script(o.target, named=o.named), max(LEAST_S, until - time.monotonic()))
+    said = inquiry.ask(way_script(o.target, named=o.named), max(LEAST_S, until() - time.monotonic()))
     if said is not None:
         o = read_way(said, o)
         if not o.address:
             return o  # there is nowhere to go
-        said = inquiry.ask(target_script(o.address, o.port, o.gateway), max(LEAST_S, until - time.monotonic()))
+        said = inquiry.ask(target_script(o.address, o.port, o.gateway), max(LEAST_S, until() - time.monotonic()))
     return read_way(said, o) if said is not None else o._replace(mute=inquiry.mute)
 
 

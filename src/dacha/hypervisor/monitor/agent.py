@@ -13,10 +13,13 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from dacha.core.errors import PeerError
+from dacha.core.errors import DachaError, PeerError
 from dacha.core.named import NamedTuple
 from dacha.host.unix_socket import connect_to_guest
+from dacha.hypervisor.monitor.qmp import Qmp
 
+# Sockets in a guest's folder, as the command line names them: of the agent's channel, and of a monitor for reading.
+AGENT, WATCH = "agent", "watch"
 # The longest answer that is read: a guest with a thousand adapters says less.
 ANSWER_MOST = 1 << 20
 
@@ -94,11 +97,13 @@ def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, An
     it: a slow agent still answers questions that nobody waits for any more.
     """
     token = time.monotonic_ns() & 0x7FFFFFFF
+    sync = {"execute": "guest-sync-delimited", "arguments": {"id": token}}
+    said = {"execute": command} | ({"arguments": arguments} if arguments else {})
     deadline = time.monotonic() + timeout_s
     try:
-        with connect_to_guest(run / "agent", timeout_s) as s:
-            sync = {"execute": "guest-sync-delimited", "arguments": {"id": token}}
-            s.sendall(b"\xff" + json.dumps(sync).encode() + b"\n")
+        with connect_to_guest(run / AGENT, timeout_s) as s:
+            # Both at once: with an agent whose every answer takes seconds, that saves one of two.
+            s.sendall(b"\xff" + json.dumps(sync).encode() + b"\n" + json.dumps(said).encode() + b"\n")
             lines = _Lines(s, deadline)
             # What was asked before, and given up, is answered first: its answers are passed over.
             synced = False
@@ -107,11 +112,27 @@ def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, An
                 # Any value may come: an agent may lie.
                 told = json.loads(line.lstrip(b"\xff")) if line.startswith(b"\xff") else None
                 synced = isinstance(told, dict) and told.get("return") == token
-            said = {"execute": command} | ({"arguments": arguments} if arguments else {})
-            s.sendall(json.dumps(said).encode() + b"\n")
             return json.loads(lines.next())["return"]
     except (OSError, ValueError, KeyError, TypeError, RecursionError, PeerError):
         return None
+
+
+def runs(run: Path, timeout_s: float = 2.0) -> bool | None:
+    """Whether a program in the guest has the agent's channel open, as QEMU sees it (`frontend-open` of query-chardev):
+    False proves that no agent runs now, True that one runs, however long it takes to answer. None if QEMU does not
+    answer."""
+    try:
+        with Qmp(run / WATCH, timeout_s) as monitor:
+            told = monitor.execute("query-chardev")
+    except (OSError, DachaError):
+        return None
+    found = [x for x in told if isinstance(x, dict) and x.get("label") == AGENT] if isinstance(told, list) else []
+    return bool(found[0].get("frontend-open")) if found else None
+
+
+def answers(run: Path, timeout_s: float) -> bool:
+    """Whether an agent answers within the time. If none runs in the guest, that is known at once."""
+    return runs(run) is not False and ask(run, "guest-ping", timeout_s) is not None
 
 
 class _Lines:

@@ -6,6 +6,8 @@ file tells is read from the file: starting a program costs a slow guest most.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from dacha.core.people.sessions_inside import TAIL
 
 # By service: the units that start its server.
@@ -33,6 +35,11 @@ def script(piece: str, user: str, service: str) -> str:
         SERVER: _server(service),
     }
     return f"{_PATH}{asks[piece]}echo told {piece}\n"
+
+
+def together(pieces: Iterable[str], user: str, service: str) -> str:
+    """The script of several pieces, each in a shell of its own."""
+    return "".join(f"(\n{script(piece, user, service)})\n" for piece in pieces)
 
 
 def _listeners() -> str:
