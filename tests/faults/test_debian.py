@@ -142,8 +142,9 @@ def condition(lab: HostedLab, name: str) -> Iterator[None]:
         if name in ("quarter", "tenth"):
             stack.enter_context(processor(process_of(run), {"quarter": 0.25, "tenth": 0.1}[name]))
         elif name != "usual":
-            inside(lab, f"echo {name.replace('-', ' ')} > /run/relay")
-            time.sleep(1.5)
+            # A moment later, so that the agent can say that it has done so.
+            inside(lab, f"(sleep 2; echo {name.replace('-', ' ')} > /run/relay) > /dev/null 2>&1 &")
+            time.sleep(4)
         yield
     if name.startswith("slow"):
         inside(lab, "echo slow 0 > /run/relay")

@@ -61,6 +61,61 @@ def test_what_is_kept_of_labs_is_listed_and_shown(kept: Lab) -> None:
     assert left == [{"what": left[0]["what"], "remedy": "dacha lab show pier"}] and "is gone" in left[0]["what"]
 
 
+def everything(folder: Path) -> dict[str, bytes]:
+    """The disks and host keys below a lab's folder."""
+    files = [*folder.glob("guests/*/host_key*"), *folder.glob("guests/*/disk-*.qcow2")]
+    return {str(f.relative_to(folder)): f.read_bytes() for f in files}
+
+
+def test_a_lab_keeps_disks_keys_and_addresses_under_another_name(kept: Lab) -> None:
+    lab = kept
+    lab("guest", "edit", "gauge", "--make-key")
+    lab("apply", "--no-wait")
+    lab("stop", "--all", "--force", "--wait", "0s")
+    before, old = everything(home(lab)), home(lab)
+    adapters = [g["adapters"] for g in lab("guest", "list", "--json").json["guests"]]
+    for wrong, why in (("Pier!", "a lab"), ("pier", "already"), ("", "name")):
+        assert why in lab("lab", "rename", "pier", wrong, code=2).err
+    said = lab("lab", "rename", "pier", "jetty").out
+    assert "named jetty now" in said and 'name = "jetty"\n# the tide laboratory' in lab.file.read_text()
+    new = lab.folder / "state/labs/jetty"
+    assert everything(new) == before and not old.exists()
+    assert [g["adapters"] for g in lab("guest", "list", "--json").json["guests"]] == adapters
+    # The lab's own key goes by its name.
+    assert (lab.file.parent / "jetty_key").exists() and not list(lab.file.parent.glob("pier_key*"))
+    assert "jetty_key.pub" in lab.file.read_text() and "gauge.jetty" in (new / "known_hosts").read_text()
+    said = lab("apply", "--no-wait").out
+    assert "disk" not in said and "host key" not in said
+    lab("start", "gauge", "--no-wait")
+    assert "stop --all" in lab("lab", "rename", "jetty", "pier", code=2).err
+    lab("stop", "--all", "--force", "--wait", "0s")
+    assert lab("lab", "rename", "jetty", "pier", "--json").json["to"] == "pier"
+    assert everything(home(lab)) == before
+
+
+def test_a_lab_that_is_renamed_by_hand_is_not_a_second_one(kept: Lab) -> None:
+    lab = kept
+    before = everything(home(lab))
+    lab.file.write_text(lab.file.read_text().replace('name = "pier"', 'name = "jetty"'))
+    for command in (("check",), ("apply", "--no-wait"), ("diff",), ("start", "gauge")):
+        said = lab(*command, code=None)
+        assert said.code == 2 or command == ("check",), said
+        assert "described the lab pier" in said.out + said.err and "dacha lab rename pier jetty" in said.out + said.err
+    assert "described the lab pier" in lab("status", code=None).err
+    assert not (lab.folder / "state/labs/jetty/guests").exists()
+    lab("lab", "rename", "pier", "jetty")
+    assert everything(lab.folder / "state/labs/jetty") == before
+    assert "make disk" not in lab("diff").out
+    # Killed between the lab file and the folder, the same command completes it.
+    (lab.folder / "state/labs/jetty").rename(home(lab))
+    lab("lab", "rename", "pier", "jetty")
+    assert everything(lab.folder / "state/labs/jetty") == before
+    # On purpose, in a file of its own, it is one.
+    other = lab.folder / "other.toml"
+    other.write_text('[lab]\nname = "quay"\n')
+    assert "nothing wrong" in lab("check", "--lab", str(other)).out
+
+
 def test_a_guest_keeps_disks_keys_and_adapters_under_another_name(kept: Lab) -> None:
     lab = kept
     folder = home(lab) / "guests"
@@ -172,8 +227,20 @@ def test_a_lab_moves_to_another_state_folder_with_its_media(kept: Lab) -> None:
     assert "guests of pier are on" in lab("lab", "move", "pier", "--state", str(new), code=2).err
     lab("stop", "--all", "--force", "--wait", "0s")
     said = lab("lab", "move", "pier", "--state", str(new)).out
-    assert "medium" in said and "base copied" in said and f"DACHA_STATE={new} dacha apply" in said
-    assert not home(lab).exists()
+    assert "medium" in said and "base copied" in said and said.endswith(f"Next: dacha apply --lab {lab.file}\n")
+    # Plain commands find it as before; nothing is made anew, also while the disk with it is not mounted.
+    assert "made" not in lab("apply", "--no-wait").out and "gauge" in lab("lab", "show", "pier").out
+    lab("stop", "--all", "--force", "--wait", "0s")
+    new.rename(lab.folder / "unmounted")
+    for command in (("apply", "--no-wait"), ("check",), ("start", "gauge")):
+        assert "which does not exist" in lab(*command, code=3).err
+    (lab.folder / "unmounted").rename(new)
+    assert not (home(lab) / "guests/gauge").is_symlink() and (home(lab) / "guests/gauge/host_key").read_text() == key
+    # There, and back again.
+    lab("lab", "move", "pier", "--state", str(lab.folder / "state"))
+    assert not home(lab).is_symlink() and (home(lab) / "guests/gauge/host_key").read_text() == key
+    (home(lab, "big disk")).unlink()
+    lab("lab", "move", "pier", "--state", str(new))
     lab.env["DACHA_STATE"] = str(new)
     assert lab("media", "remove", "base", code=2).err.startswith("base stays: disks are built on it")
     (lab.folder / "state/media/base.img").unlink()  # what is in the old place is not needed any more

@@ -110,21 +110,20 @@ def test_a_path_too_long_for_the_kernel_is_reached_all_the_same(tmp_path: Path) 
         assert qmp.pid > 0
 
 
-def serve_agent(path: Path, *answers: bytes, times: int = 1) -> None:
-    """An agent that plays its answers; over so many connections, one after another, each with one answer more."""
+def serve_agent(path: Path, *answers: bytes, synced: bool = False) -> None:
+    """An agent that plays its answers, each to a line that it is sent; `synced`, after the answer that it is there."""
     server = socket.socket(socket.AF_UNIX)
     server.bind(str(path))
     server.listen(1)
 
     def talk() -> None:
         with server:
-            for n in range(times):
-                connection, _ = server.accept()
-                with connection, connection.makefile("rb") as lines:
-                    token = json.loads(lines.readline().lstrip(b"\xff"))["arguments"]["id"]
-                    for answer in answers if times == 1 else (SYNC, answers[n]):
-                        connection.sendall(answer.replace(b"TOKEN", str(token).encode()))
-                        lines.readline()
+            connection, _ = server.accept()
+            with connection, connection.makefile("rb") as lines:
+                token = json.loads(lines.readline().lstrip(b"\xff"))["arguments"]["id"]
+                for answer in (SYNC, *answers) if synced else answers:
+                    connection.sendall(answer.replace(b"TOKEN", str(token).encode()))
+                    lines.readline()
 
     threading.Thread(target=talk, daemon=True).start()
 
@@ -167,16 +166,16 @@ def test_the_agent_is_asked_past_what_an_earlier_asker_left(tmp_path: Path) -> N
 )
 def test_a_program_is_run_to_its_end(tmp_path: Path, ended: bytes, ran: tuple[int | None, bytes, bytes] | None) -> None:
     going_on = b'{"return": {"exited": false}}\n'
-    serve_agent(tmp_path / "agent", b'{"return": {"pid": 7}}\n', going_on, ended + b"\n", times=3)
+    serve_agent(tmp_path / "agent", b'{"return": {"pid": 7}}\n', going_on, ended + b"\n", synced=True)
     assert agent.run_program(tmp_path, ("/bin/true",), 5.0) == ran
 
 
 def test_what_runs_nothing_or_too_long_has_not_run(tmp_path: Path) -> None:
-    serve_agent(tmp_path / "agent", b'{"error": {"class": "CommandNotFound"}}\n', times=1)
+    serve_agent(tmp_path / "agent", b'{"error": {"class": "CommandNotFound"}}\n', synced=True)
     assert agent.run_program(tmp_path, ("/bin/true",), 0.5) is None
     slow = tmp_path / "slow"
     slow.mkdir()
-    serve_agent(slow / "agent", b'{"return": {"pid": 7}}\n', *[b'{"return": {"exited": false}}\n'] * 20, times=21)
+    serve_agent(slow / "agent", b'{"return": {"pid": 7}}\n', *[b'{"return": {"exited": false}}\n'] * 20, synced=True)
     assert agent.run_program(slow, ("/bin/true",), 0.7) is None
 
 

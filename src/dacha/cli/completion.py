@@ -103,7 +103,7 @@ def share_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
 
 
 def lab_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
-    from dacha.engine.lab.kept_labs import homes
+    from dacha.engine.labs.kept_labs import homes
 
     return [home.lab for home in homes()]
 

@@ -196,3 +196,5 @@ def note_other_file(ws: Workspace) -> None:
 
     if other := ws.other_file():
         note(f"warning: the lab {ws.lab.name} is kept from {other}, another file: what runs is that file's")
+    if former := ws.former_name():
+        note(f"warning: this file described the lab {former}: dacha lab rename {former} {ws.lab.name}")

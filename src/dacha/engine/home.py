@@ -12,12 +12,11 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from dacha.core.apply.machine import machine_from
-from dacha.core.errors import UsageError
-from dacha.engine.record import Record
+from dacha.core.errors import HostError, UsageError
+from dacha.engine.record import Record, record_from
 from dacha.host import folders
 from dacha.host.files import locked, replace_file, sweep
-from dacha.host.processes import boot_id, process_from
+from dacha.host.processes import boot_id
 from dacha.host.records import DAMAGED, read_record, write_record
 
 # Raised when a record's meaning changes; an older Dacha then refuses instead of misreading.
@@ -31,7 +30,9 @@ class Home:
 
     def __init__(self, lab: str) -> None:
         self.lab = lab
-        self.folder = folders.state() / "labs" / lab
+        # A link where the lab was moved to another state folder.
+        self.place = folders.state() / "labs" / lab
+        self.folder = self.place.resolve() if self.place.is_symlink() else self.place
         self.run_folder = folders.run() / lab
         self._guests = self.folder / "guests"
 
@@ -180,9 +181,20 @@ class Home:
         shutil.rmtree(self.guest(name), ignore_errors=True)
         shutil.rmtree(self.run(name), ignore_errors=True)
 
+    def refuse_if_away(self) -> None:
+        """Refuse a lab that was moved to a state folder that does not exist now: nothing is created in its place.
+        Raises HostError."""
+        if self.place.is_symlink() and not self.folder.is_dir():
+            raise HostError(
+                f"the lab {self.lab} is kept in {self.folder}, which does not exist",
+                why="it was moved there by dacha lab move; a disk may not be mounted",
+                remedy=f"mount it; if that lab is lost for good: rm {self.place}",
+            )
+
     @contextlib.contextmanager
     def lock(self, doing: str, lab_file: Path, on_wait: Any = None) -> Iterator[None]:
         """Hold the lab for a command that changes something. Raises BusyError, HostError, UsageError."""
+        self.refuse_if_away()
         folders.make_private(folders.state())
         folders.make_private(self.folder)
         folders.make_run()
@@ -197,6 +209,18 @@ class Home:
         noted = read_record(self.folder / "lab.json", VERSION).get("lab_file")
         return Path(noted) if noted and isinstance(noted, str) else None
 
+    def former(self, lab_file: Path) -> str | None:
+        """Another lab that has guests and was applied from this very file, if nothing is kept of this one: the file's
+        lab was given another name by hand."""
+        if self.guests():
+            return None
+        base = self.folder.parent
+        for folder in sorted(base.iterdir()) if base.is_dir() else ():
+            other = Home(folder.name)
+            if other.lab != self.lab and other.owner() == lab_file and other.guests():
+                return other.lab
+        return None
+
     def claim(self, lab_file: Path) -> None:
         """Note that this lab is described by `lab_file`. Raises UsageError when another file, that still exists,
         describes a lab of the same name: two files would pull one set of guests apart."""
@@ -210,6 +234,9 @@ class Home:
                 why="two files with one name would fight over its guests",
                 remedy="give this lab another name, or use that file",
             )
+        if former := self.former(lab_file):
+            what, remedy = renamed_words(former, self.lab)
+            raise UsageError(what, where=str(lab_file), remedy=remedy)
         self.describe(lab_file)
 
     def describe(self, lab_file: Path) -> None:
@@ -230,7 +257,7 @@ class Home:
     def read(self, name: str) -> Record:
         """A guest's record; an empty one when it has none, or a damaged one: what runs is found by its monitor."""
         try:
-            return _record(read_record(self.guest(name) / "guest.json", VERSION))
+            return record_from(read_record(self.guest(name) / "guest.json", VERSION))
         except DAMAGED:
             return Record()
 
@@ -263,26 +290,10 @@ class Home:
         )
 
 
-def _record(raw: dict[str, Any]) -> Record:
-    machine = raw.get("machine")
-    return Record(
-        machine=machine_from(machine) if machine else None,
-        process=process_from(raw.get("process")),
-        seed=raw.get("seed"),
-        stopped_on_purpose=bool(raw.get("stopped_on_purpose", raw.get("left_off"))),
-        installing=raw.get("installing"),
-        installed=raw.get("installed"),
-        uid=raw.get("uid"),
-        removed=raw.get("removed"),
-        delete_disks=list(raw.get("delete_disks") or ()),
-        again=int(raw.get("again") or 0),
-        accepted_key=raw.get("accepted_key"),
-        told=raw.get("told"),
-        instance=raw.get("instance"),
-        keyed=raw.get("keyed"),
-        own_accounts=list(raw.get("own_accounts") or ()),
-        unsure=raw.get("unsure"),
-        asks=bool(raw.get("asks")),
-        pressed=raw.get("pressed"),
-        buses=dict(raw.get("buses") or {}) | {d["name"]: d["bus"] for d in (machine or {}).get("disks", ())},
+def renamed_words(former: str, now: str) -> tuple[str, str]:
+    """What to say of a lab file whose lab was given another name by hand, and the remedy."""
+    return (
+        f"this file described the lab {former}: its disks and host keys are kept under that name",
+        f"dacha lab rename {former} {now}\n"
+        f'for a second lab: write it to another file, and name = "{former}" here again',
     )

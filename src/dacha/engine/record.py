@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from types import SimpleNamespace
+from typing import Any
 
-from dacha.core.apply.machine import Machine
-from dacha.host.processes import Process
+from dacha.core.apply.machine import Machine, machine_from
+from dacha.host.processes import Process, process_from
 
 
 class Record(SimpleNamespace):
@@ -65,3 +66,29 @@ class Record(SimpleNamespace):
         self.asks = asks
         self.buses = buses or {}
         self.pressed = pressed
+
+
+def record_from(raw: dict[str, Any]) -> Record:
+    """A record as its file has it."""
+    machine = raw.get("machine")
+    return Record(
+        machine=machine_from(machine) if machine else None,
+        process=process_from(raw.get("process")),
+        seed=raw.get("seed"),
+        stopped_on_purpose=bool(raw.get("stopped_on_purpose", raw.get("left_off"))),
+        installing=raw.get("installing"),
+        installed=raw.get("installed"),
+        uid=raw.get("uid"),
+        removed=raw.get("removed"),
+        delete_disks=list(raw.get("delete_disks") or ()),
+        again=int(raw.get("again") or 0),
+        accepted_key=raw.get("accepted_key"),
+        told=raw.get("told"),
+        instance=raw.get("instance"),
+        keyed=raw.get("keyed"),
+        own_accounts=list(raw.get("own_accounts") or ()),
+        unsure=raw.get("unsure"),
+        asks=bool(raw.get("asks")),
+        pressed=raw.get("pressed"),
+        buses=dict(raw.get("buses") or {}) | {d["name"]: d["bus"] for d in (machine or {}).get("disks", ())},
+    )

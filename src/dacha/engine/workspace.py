@@ -9,13 +9,13 @@ from functools import cached_property
 from pathlib import Path
 
 from dacha.core.errors import DachaError, HostError, LabError, UsageError
-from dacha.core.findings import WARNING, Finding, errors
+from dacha.core.findings import ERROR, WARNING, Finding, errors
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
 from dacha.core.lab.read import read_lab
 from dacha.core.plan.check import check_lab
 from dacha.core.plan.plan import Plan, make_plan
-from dacha.engine.home import Home
+from dacha.engine.home import Home, renamed_words
 from dacha.engine.profiles import profiles
 from dacha.host import folders
 from dacha.host.files import replace_file
@@ -147,6 +147,9 @@ class Workspace:
             what = f"the lab {self.lab.name} is kept from another file, {other}: what runs is that file's"
             remedy = f"use that file; if the lab file was moved here: dacha lab move {self.lab.name} --file {self.path}"
             found.append(Finding(WARNING, "lab-elsewhere", "lab", what, remedy, ("lab", "name")))
+        if former := self.former_name():
+            what, remedy = renamed_words(former, self.lab.name)
+            found.append(Finding(ERROR, "lab-renamed", "lab", what, remedy, ("lab", "name")))
         if self.lab.people:
             from dacha.core.people.check import check_people
 
@@ -158,6 +161,11 @@ class Workspace:
         own file."""
         owner = self.home.owner()
         return owner if owner and owner != self.path and owner.is_file() and self.home.guests() else None
+
+    def former_name(self) -> str | None:
+        """The name of the lab whose guests were made from this file, where the file names another one by now that
+        nothing is kept of."""
+        return self.home.former(self.path)
 
     def resolve(self, written: str) -> Path:
         """A path as the lab file writes it: ~ is the user's home, the rest is relative to the lab file's folder."""
@@ -187,7 +195,9 @@ def load(named: str | None) -> Workspace:
     reading = read_lab(text, profiles())
     if reading.lab is None or reading.findings:
         raise lab_error(path, text, reading.findings)
-    return Workspace(path, text, reading.lab, reading.findings)
+    ws = Workspace(path, text, reading.lab, reading.findings)
+    ws.home.refuse_if_away()
+    return ws
 
 
 def load_or_applied(named: str | None) -> tuple[Workspace, str]:

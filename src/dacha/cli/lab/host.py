@@ -41,7 +41,7 @@ def run_host(args: argparse.Namespace) -> int:
 
 
 def _clear(*, quiet: bool) -> None:
-    from dacha.engine.lab.kept_labs import clear_registers
+    from dacha.engine.labs.kept_labs import clear_registers
 
     entries = clear_registers()
     if not quiet:

@@ -1,4 +1,4 @@
-"""dacha lab list, show, remove, move: what is kept of labs on this host, whatever their files say now."""
+"""dacha lab list, show, remove, rename, move: what is kept of labs on this host, whatever their files say now."""
 
 from __future__ import annotations
 
@@ -36,9 +36,14 @@ def _move(parser: argparse.ArgumentParser) -> None:
     where.add_argument("--state", metavar="FOLDER", help="keep disks, keys and records below this folder")
 
 
+def _rename(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("name", metavar="OLD", help="the lab's name so far")
+    parser.add_argument("new", metavar="NEW", help="its new name: it is written into the lab file too")
+
+
 def run_list(args: argparse.Namespace) -> int:
     from dacha.core.units import show_size
-    from dacha.engine.lab.kept_labs import homes, look
+    from dacha.engine.labs.kept_labs import homes, look
 
     labs = [look(home) for home in homes()]
     if args.json:
@@ -58,7 +63,7 @@ def run_list(args: argparse.Namespace) -> int:
 
 def run_show(args: argparse.Namespace) -> int:
     from dacha.core.units import show_size
-    from dacha.engine.lab.kept_labs import home_named, look
+    from dacha.engine.labs.kept_labs import home_named, look
     from dacha.engine.workspace import load
 
     name = args.name or load(args.lab).lab.name
@@ -106,8 +111,8 @@ def _report(done: list[dict[str, str]], *, quiet: bool) -> Any:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.engine.lab.kept_labs import home_named, look
-    from dacha.engine.lab.removal import refuse, remove
+    from dacha.engine.labs.kept_labs import home_named, look
+    from dacha.engine.labs.removal import refuse, remove
 
     lab = look(home_named(args.name))
     refuse(lab, with_disks=args.with_disks)
@@ -143,8 +148,8 @@ def _losses(lab: Any) -> list[tuple[str, str]]:
 
 
 def run_move(args: argparse.Namespace) -> int:
-    from dacha.engine.lab.kept_labs import home_named, look
-    from dacha.engine.lab.moving import move_file, move_state
+    from dacha.engine.labs.kept_labs import home_named, look
+    from dacha.engine.labs.moving import move_file, move_state
     from dacha.host import folders
 
     lab = look(home_named(args.name))
@@ -155,16 +160,31 @@ def run_move(args: argparse.Namespace) -> int:
         said = f"{args.name} is described by {ws.path} now."
     else:
         state = folders.expand(args.state).absolute()
-        if state == lab.home.folder.parent.parent:
+        if state.resolve() == lab.home.folder.parent.parent.resolve():
             raise UsageError(f"{args.name} is kept there already", where=str(state), remedy="name another folder")
         move_state(lab, state, report)
-        said = f"Next: DACHA_STATE={state} dacha apply{f' --lab {lab.file}' if lab.file_there else ''}"
+        said = f"Next: dacha apply{f' --lab {lab.file}' if lab.file_there else ''}"
         if lab.at_boot:
-            said += f"\nand, so that it starts at boot: DACHA_STATE={state} dacha caretaker install"
+            said += "\nand, so that it starts at boot: dacha caretaker install"
     if args.json:
         output.emit_json({"moved": args.name, "done": done})
     else:
         output.say(said)
+    return 0
+
+
+def run_rename(args: argparse.Namespace) -> int:
+    from dacha.engine.labs.kept_labs import home_named, look
+    from dacha.engine.labs.renaming import rename_lab
+
+    lab = look(home_named(args.name))
+    done: list[dict[str, str]] = []
+    ws = rename_lab(lab, args.new, _report(done, quiet=args.json))
+    if args.json:
+        output.emit_json({"renamed": args.name, "to": args.new, "done": done})
+        return 0
+    output.say(f"The lab {args.name} is named {args.new} now, in {ws.path} too. Disks, host keys and addresses stay.")
+    output.say("Handouts name guests by the lab's name: make them again with dacha handout.\nNext: dacha apply")
     return 0
 
 
@@ -200,6 +220,7 @@ ACTIONS = (
         "remove", "remove everything that was made for a lab; its file stays",
         "dacha lab remove saltmarsh --with-disks", _remove, run_remove,
     ),
+    Action("rename", "give a lab another name", "dacha lab rename saltmarsh pier", _rename, run_rename),
     Action(
         "move", "keep a lab in another state folder, or let another file describe it",
         "dacha lab move saltmarsh --file /srv/pier/lab.toml", _move, run_move,

@@ -11,7 +11,7 @@ from dacha.core.findings import Finding
 from dacha.core.named import NamedTuple
 from dacha.core.plan.check import HostFacts, check_host, promised
 from dacha.engine.check.host import disk_growth, program_findings
-from dacha.engine.lab.kept_labs import Leftover, leftovers
+from dacha.engine.labs.kept_labs import Leftover, leftovers
 from dacha.engine.network import gate
 from dacha.engine.workspace import Workspace
 from dacha.host import accounts, confine, facts, folders

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any
 
 from dacha.core.apply.observed import HUNG, ObservedGuest
@@ -85,12 +86,15 @@ class Gathering:
             return self.began + LEAST_S  # its process answers nothing
         seen = (t for t in (self.e.direct, self.e.through) if t is not None and t.ok)
         slowest = max(self.inquiry.answer_s, *(t.after_s for t in seen), 0.0)
-        return self.began + patience_s(self.ws, self.guest.name, self.asked.wait_s, slowest)
+        return self.began + patience_s(
+            self.ws, self.guest.name, self.asked.wait_s, slowest, agent_runs=self.inquiry.waits
+        )
 
     def _first(self) -> None:
         """What can be asked at once."""
         ws, asking = self.ws, self.asking
-        asking.ask(first_questions(ws, self.door, self.e, self.place, MOST_S, asking))
+        first = first_questions(ws, self.door, self.e, self.place, MOST_S, asking)
+        asking.ask(first | {"agent": partial(self.inquiry.timed, first["agent"])})
         quick = tuple(n for n in asking.names if n not in (*WORDS, *LATER))
         asking.until(lambda: asking.answered(*quick) and self._heard(), self.began + HEAR_S)
         asking.until(lambda: asking.answered(*quick) and self._silence_known(), self.began + HEAR_S + ASK_S)

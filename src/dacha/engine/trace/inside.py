@@ -6,6 +6,7 @@ import re
 import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
+from typing import Any
 
 from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
@@ -32,8 +33,9 @@ class Inquiry:
         self.inside: Inside | None = None
         self.mute = ""
         self.by_agent: bool | None = None
-        # How long the agent took for its first answer (seconds).
+        # How long the agent took for an answer (seconds); `waits` while one that runs has not given any.
         self.answer_s = 0.0
+        self.waits = False
 
     def run(
         self, pieces: Iterable[str], until: Callable[[], float], *, login: bool, enough: Callable[[Inside], bool]
@@ -52,7 +54,10 @@ class Inquiry:
             # Where each answer takes seconds, not the questions do: after the first piece they are asked at once.
             now = left if self.answer_s > SLOW_S and self.inside is not None else left[:1]
             left = left[len(now) :]
-            said = self.ask(together(now, self._user, self._service), limit_s)
+            text = together(now, self._user, self._service)
+            said = self.ask(text, limit_s)
+            if said is None and login and self.by_agent is False:
+                said = self.ask(text, max(0.0, until() - time.monotonic()))  # an agent that runs no commands
             if said is None:
                 return
             self.inside = read_inside(said, self.inside)
@@ -62,14 +67,14 @@ class Inquiry:
     def _agent_there(self, until: float) -> bool:
         """Whether the agent answers. One that runs is waited for; that none runs is known at once."""
         runs, began = agent.runs(self._run), time.monotonic()
+        if runs:
+            self.waits = not self.answer_s
+            return True
+        self.mute = "no guest agent runs in it"
         if runs is False:
-            self.mute = "no guest agent runs in it"
             return False
-        limit_s = max(0.1, until - began)
-        there = agent.ask(self._run, "guest-ping", limit_s if runs else min(THERE_S, limit_s)) is not None
-        self.answer_s = time.monotonic() - began
-        if not there:
-            self.mute = f"its guest agent did not answer within {self.answer_s:.0f} s"
+        there = agent.ask(self._run, "guest-ping", min(THERE_S, max(0.1, until - began))) is not None
+        self.mute = "" if there else "its guest agent does not answer"
         return there
 
     def ask(self, text: str, limit_s: float) -> str | None:
@@ -78,7 +83,13 @@ class Inquiry:
 
     def _by_agent(self, text: str, limit_s: float) -> str | None:
         began = time.monotonic()
-        ran = agent.run_program(self._run, ("/bin/sh", "-c", text), limit_s, poll_s=0.05)
+        ran = agent.run_program(
+            self._run,
+            ("/bin/sh", "-c", text),
+            limit_s,
+            poll_s=0.05,
+            begun=lambda: self._answered(time.monotonic() - began),
+        )
         if ran is None:
             took = time.monotonic() - began
             self.mute = (
@@ -89,6 +100,17 @@ class Inquiry:
             self.by_agent = took >= limit_s - 0.5
             return None
         return ran.out.decode("utf-8", "replace")
+
+    def timed(self, question: Callable[[], Any]) -> Any:
+        """What the agent answers to a question; how long that takes tells how slow it is."""
+        began = time.monotonic()
+        told = question()
+        if told is not None:
+            self._answered(time.monotonic() - began)
+        return told
+
+    def _answered(self, after_s: float) -> None:
+        self.answer_s = max(self.answer_s, after_s)
 
     def _by_login(self, text: str, limit_s: float) -> str | None:
         try:

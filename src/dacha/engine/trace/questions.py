@@ -22,6 +22,7 @@ from dacha.engine.trace.guest import arrived, key, run_state
 from dacha.engine.trace.host import answers, rule
 from dacha.engine.trace.login import has_key, try_login
 from dacha.engine.trace.password import try_password
+from dacha.engine.trace.patience import MOST_S
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.host.network import addresses, iproute, nft
@@ -34,7 +35,7 @@ from dacha.hypervisor.monitor import agent
 from dacha.wire.probes import probe_for
 
 # One question's limit: all are asked at once, so that a trace takes little longer than its slowest.
-ASK_S, AGENT_S, ECHO_S, NAME_S = 2.0, 0.5, 0.6, 1.0
+ASK_S, ECHO_S, NAME_S = 2.0, 0.6, 1.0
 # The questions that hear a service.
 WORDS = ("through", "direct")
 # Smaller packets that are tried where large ones vanish: a tunnel's, IPv6's least, IPv4's least (RFC 8200, RFC 791).
@@ -46,6 +47,12 @@ OTHER_PORTS = (*range(20, 26), 80, 443, 2022, 2200, 2222, 3388, 3390, 5901, 8000
 def address_of_guest(door: DoorPlan) -> str | None:
     """The guest's own address, as it is known now."""
     return str(door.adapter.address) if door.adapter and door.adapter.address else None
+
+
+def agent_addresses(ws: Workspace, guest: str) -> list[tuple[str, str]] | None:
+    """What the guest's agent says of its addresses, however long it takes; None at once where none runs."""
+    run = ws.home.run(guest)
+    return None if agent.runs(run) is False else agent.addresses(run, MOST_S)
 
 
 def first_questions(
@@ -63,7 +70,7 @@ def first_questions(
     apart = e.network in networks_apart(ws)
     asks: dict[str, Callable[[], Any]] = {
         "console": lambda: recent(ws.home, guest),
-        "agent": lambda: agent.addresses(ws.home.run(guest), AGENT_S),
+        "agent": lambda: agent_addresses(ws, guest),
         "status": lambda: run_state(ws, guest),
         "room": lambda: room(ws.home, guest),
         "lan": addresses.lan_address,

@@ -9,7 +9,7 @@ import base64
 import json
 import socket
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +22,12 @@ from dacha.hypervisor.monitor.qmp import Qmp
 AGENT, WATCH = "agent", "watch"
 # The longest answer that is read: a guest with a thousand adapters says less.
 ANSWER_MOST = 1 << 20
+# How long a program may run while its connection is held (seconds): the channel serves one client at a time.
+HELD_S = 15.0
+# Guests whose channel this process has seen in order: nobody left half a line in it.
+_SOUND: set[Path] = set()
+# What an agent, or whoever plays one, can make of a question: anything but a sound answer.
+WRONG = (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError, PeerError)
 
 
 def addresses(run: Path, timeout_s: float = 1.0) -> list[tuple[str, str]] | None:
@@ -62,59 +68,107 @@ def run_script(run: Path, script: str, timeout_s: float = 5.0) -> str | None:
 
 
 def run_program(
-    run: Path, argv: Sequence[str], timeout_s: float, *, given: bytes = b"", poll_s: float = 0.2
+    run: Path,
+    argv: Sequence[str],
+    timeout_s: float,
+    *,
+    given: bytes = b"",
+    poll_s: float = 0.2,
+    begun: Callable[[], None] = lambda: None,
 ) -> Ran | None:
     """Run a program in the guest as its agent's user, usually root, with `given` on its standard input; None where the
     agent runs nothing, or has not said within the time how it ended. It is asked for its end each `poll_s` seconds, and
-    less often the longer it takes."""
+    less often the longer it takes; `begun` is called once it has said that it started."""
     deadline = time.monotonic() + timeout_s
     arguments: dict[str, Any] = {"path": argv[0], "arg": list(argv[1:]), "capture-output": True}
     if given:
         arguments["input-data"] = base64.b64encode(given).decode()
-    begun = ask(run, "guest-exec", timeout_s, arguments)
-    if not isinstance(begun, dict) or not isinstance(begun.get("pid"), int):
-        return None
-    while (left := deadline - time.monotonic()) > 0:
-        state = ask(run, "guest-exec-status", left, {"pid": begun["pid"]})
-        if not isinstance(state, dict):
-            return None
-        if state.get("exited"):
-            try:
-                out, err = (base64.b64decode(str(state.get(which, ""))) for which in ("out-data", "err-data"))
-            except ValueError:
+    channel: Channel | None = None
+    try:
+        channel = Channel(run, timeout_s)
+        pid = channel.ask("guest-exec", deadline, arguments)["pid"]
+        begun()
+        held = time.monotonic() + HELD_S
+        while isinstance(pid, int) and (left := deadline - time.monotonic()) > 0:
+            # One connection for a short program; others may use the channel while a long one runs.
+            if channel is not None and time.monotonic() > held:
+                channel.close()
+                channel = None
+            which = {"pid": pid}
+            command = "guest-exec-status"
+            state = channel.ask(command, deadline, which) if channel else ask(run, command, left, which)
+            if not isinstance(state, dict):
                 return None
-            code = state.get("exitcode")
-            return Ran(code if isinstance(code, int) else None, out, err)
-        time.sleep(min(poll_s, max(0.0, left)))
-        poll_s = min(max(0.2, poll_s), poll_s * 1.5)
+            if state.get("exited"):
+                return _ran(state)
+            time.sleep(min(poll_s, max(0.0, left)))
+            poll_s = min(max(0.2, poll_s), poll_s * 1.5)
+    except WRONG:
+        pass
+    finally:
+        if channel:
+            channel.close()
     return None
 
 
-def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, Any] | None = None) -> Any | None:
-    """The answer to one agent command, or None when no agent answers in time.
+def _ran(state: dict[str, Any]) -> Ran:
+    """What a program left, as the agent says it. Raises ValueError for what is not base64."""
+    out, err = (base64.b64decode(str(state.get(which, ""))) for which in ("out-data", "err-data"))
+    code = state.get("exitcode")
+    return Ran(code if isinstance(code, int) else None, out, err)
 
-    The reply is told from older ones by `guest-sync-delimited`, whose answer follows a 0xFF byte and has our number in
-    it: a slow agent still answers questions that nobody waits for any more.
-    """
-    token = time.monotonic_ns() & 0x7FFFFFFF
-    sync = {"execute": "guest-sync-delimited", "arguments": {"id": token}}
-    said = {"execute": command} | ({"arguments": arguments} if arguments else {})
-    deadline = time.monotonic() + timeout_s
+
+def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, Any] | None = None) -> Any | None:
+    """The answer to one agent command, or None when no agent answers in time."""
     try:
-        with connect_to_guest(run / AGENT, timeout_s) as s:
-            # Both at once: with an agent whose every answer takes seconds, that saves one of two.
-            s.sendall(b"\xff" + json.dumps(sync).encode() + b"\n" + json.dumps(said).encode() + b"\n")
-            lines = _Lines(s, deadline)
-            # What was asked before, and given up, is answered first: its answers are passed over.
-            synced = False
-            while not synced:
-                line = lines.next()
-                # Any value may come: an agent may lie.
-                told = json.loads(line.lstrip(b"\xff")) if line.startswith(b"\xff") else None
-                synced = isinstance(told, dict) and told.get("return") == token
-            return json.loads(lines.next())["return"]
-    except (OSError, ValueError, KeyError, TypeError, RecursionError, PeerError):
+        channel = Channel(run, timeout_s)
+    except (OSError, PeerError):
         return None
+    try:
+        return channel.ask(command, time.monotonic() + timeout_s, arguments)
+    except WRONG:
+        return None
+    finally:
+        channel.close()
+
+
+class Channel:
+    """A connection to a guest's agent. Raises OSError and PeerError where there is none.
+
+    The first answer is told from older ones by `guest-sync-delimited`, whose answer follows a 0xFF byte and has our
+    number in it: a slow agent still answers questions that nobody waits for any more.
+    """
+
+    def __init__(self, run: Path, timeout_s: float) -> None:
+        self._run, self._socket = run, connect_to_guest(run / AGENT, timeout_s)
+        self._lines = _Lines(self._socket)
+        self._token = time.monotonic_ns() & 0x7FFFFFFF
+        self._synced = False
+
+    def ask(self, command: str, deadline: float, arguments: dict[str, Any] | None = None) -> Any:
+        """The answer to a command, until a moment of the monotonic clock. Raises one of WRONG."""
+        said = json.dumps({"execute": command} | ({"arguments": arguments} if arguments else {})).encode() + b"\n"
+        if not self._synced:
+            # Both at once: with an agent whose every answer takes seconds, that saves one of them.
+            sync = {"execute": "guest-sync-delimited", "arguments": {"id": self._token}}
+            # 0xFF ends whatever somebody left unfinished, and is answered with an error of its own.
+            first = b"" if self._run in _SOUND else b"\xff"
+            said = first + json.dumps(sync).encode() + b"\n" + said
+            _SOUND.discard(self._run)
+        self._socket.settimeout(max(0.01, deadline - time.monotonic()))
+        self._socket.sendall(said)
+        # What was asked before, and given up, is answered first: its answers are passed over.
+        while not self._synced:
+            line = self._lines.next(deadline)
+            # Any value may come: an agent may lie.
+            told = json.loads(line.lstrip(b"\xff")) if line.startswith(b"\xff") else None
+            self._synced = isinstance(told, dict) and told.get("return") == self._token
+        _SOUND.add(self._run)
+        return json.loads(self._lines.next(deadline))["return"]
+
+    def close(self) -> None:
+        """End the connection."""
+        self._socket.close()
 
 
 def runs(run: Path, timeout_s: float = 2.0) -> bool | None:
@@ -139,12 +193,12 @@ class _Lines:
     """What an agent sends, line by line. Raises ValueError for one that does not come to an end: a guest that goes on
     and on is stopped by the time, and by the size of what it says."""
 
-    def __init__(self, s: socket.socket, deadline: float) -> None:
-        self._socket, self._deadline, self._buffer, self._read = s, deadline, b"", 0
+    def __init__(self, s: socket.socket) -> None:
+        self._socket, self._buffer, self._read = s, b"", 0
 
-    def next(self) -> bytes:
+    def next(self, deadline: float) -> bytes:
         while b"\n" not in self._buffer:
-            left = self._deadline - time.monotonic()
+            left = deadline - time.monotonic()
             if left <= 0 or self._read > ANSWER_MOST:
                 raise ValueError("the agent does not come to an end")
             self._socket.settimeout(left)

@@ -11,7 +11,7 @@ from dacha.core.lab.model import Lab
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.caretaker import unit
 from dacha.engine.home import Home
-from dacha.engine.lab.kept_labs import KeptLab
+from dacha.engine.labs.kept_labs import KeptLab
 from dacha.engine.network import host_firewall, kernel
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
@@ -44,18 +44,7 @@ def remove(lab: KeptLab, report: Report, *, with_disks: bool) -> None:
     file = lab.file or home.folder / "lab.toml"
     with home.lock("lab remove", file):
         refuse(lab, with_disks=with_disks)
-        empty = Workspace(file, f'[lab]\nname = "{home.lab}"\n', Lab(home.lab, {}, {}, {}), [])
-        if unit.remove(empty, None):
-            report("this host", "starts its caretaker at boot no more")
-        if caretaking.stop(home):
-            report("caretaker", "stopped")
-        host_firewall.shut_behind(empty, host_firewall.noted(empty))
-        if mappings.uses_router(empty):
-            mappings.ask(empty)
-            report("router", "asked to lead nothing in any more")
-        for change in kernel.difference(empty, empty.plan):
-            kernel.carry_out(empty, empty.plan, change)
-            report("this host", change.done())
+        leave_host(lab, report)
         for guest in lab.guests:
             for disk in guest.disks:
                 _unlink(disk.path)
@@ -64,6 +53,25 @@ def remove(lab: KeptLab, report: Report, *, with_disks: bool) -> None:
                 report(f"guest {guest.name}", f"{', '.join(guest.beside)} deleted")
             home.forget_guest(guest.name)
         _clear(home)
+
+
+def leave_host(lab: KeptLab, report: Report) -> None:
+    """Remove what a lab has outside its folder: its unit, caretaker, openings in firewall and router, links and rules.
+    The lab's lock must be held. Raises HostError."""
+    home = lab.home
+    file = lab.file or home.folder / "lab.toml"
+    empty = Workspace(file, f'[lab]\nname = "{home.lab}"\n', Lab(home.lab, {}, {}, {}), [])
+    if unit.remove(empty, None):
+        report("this host", "no longer starts its caretaker at boot")
+    if caretaking.stop(home):
+        report("caretaker", "stopped")
+    host_firewall.shut_behind(empty, host_firewall.noted(empty))
+    if mappings.uses_router(empty):
+        mappings.ask(empty)
+        report("router", "port mappings removed")
+    for change in kernel.difference(empty, empty.plan):
+        kernel.carry_out(empty, empty.plan, change)
+        report("this host", change.done())
 
 
 def _unlink(path: Path) -> None:
@@ -75,6 +83,8 @@ def _unlink(path: Path) -> None:
 
 
 def _clear(home: Home) -> None:
+    if home.place.is_symlink():
+        home.place.unlink()
     for folder in (home.run_folder, home.folder):
         try:
             shutil.rmtree(folder)

@@ -12,10 +12,11 @@ from pathlib import Path
 from dacha.core.errors import HostError, UsageError
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.caretaker import unit
-from dacha.engine.lab.kept_labs import KeptLab
+from dacha.engine.labs.kept_labs import KeptLab
 from dacha.engine.workspace import Workspace, load
 from dacha.host import folders
 from dacha.host.accounts import owner_moved
+from dacha.host.files import refused
 from dacha.hypervisor.images import chain, images
 
 # How far an image is searched for: a lab file may lie in a home folder.
@@ -106,6 +107,8 @@ def move_state(lab: KeptLab, state: Path, report: Report) -> Path:
     new = state / "labs" / home.lab
     if any(g.on for g in lab.guests):
         raise UsageError(f"guests of {home.lab} are on", remedy="dacha stop --all")
+    if new.is_symlink() and new.resolve() == home.folder:
+        new.unlink()  # it was here before
     if new.exists():
         raise UsageError(f"there is a lab {home.lab} already", where=str(state), remedy="choose another folder")
     with home.lock("lab move", lab.file or home.folder / "lab.toml"):
@@ -121,8 +124,18 @@ def move_state(lab: KeptLab, state: Path, report: Report) -> Path:
             if layers and layers[0][0] in media:
                 _lay_on(disk, media[layers[0][0]], layers[0][1])
     shutil.rmtree(home.folder, ignore_errors=True)
-    report("lab", f"kept in {new}")
+    # Whoever names the old state folder, or none, finds the lab all the same.
+    point_to(home.folder, new)
+    report("lab", f"kept in {new}; {home.folder} points there")
     return new
+
+
+def point_to(before: Path, after: Path) -> None:
+    """Make the path `before` a link to the lab's folder. Raises HostError."""
+    try:
+        before.symlink_to(after)
+    except OSError as e:
+        raise refused(before, e) from e
 
 
 def _copy_media(lab: KeptLab, state: Path, report: Report) -> dict[Path, Path]:

@@ -1,0 +1,1 @@
+"""What is kept of labs: found, moved, renamed, removed."""
