@@ -232,8 +232,9 @@ def test_a_lab_moves_to_another_state_folder_with_its_media(kept: Lab) -> None:
     assert "made" not in lab("apply", "--no-wait").out and "gauge" in lab("lab", "show", "pier").out
     lab("stop", "--all", "--force", "--wait", "0s")
     new.rename(lab.folder / "unmounted")
-    for command in (("apply", "--no-wait"), ("check",), ("start", "gauge")):
+    for command in (("apply", "--no-wait"), ("diff",), ("start", "gauge")):
         assert "which does not exist" in lab(*command, code=3).err
+    assert "which does not exist" in lab("check", code=1).out
     (lab.folder / "unmounted").rename(new)
     assert not (home(lab) / "guests/gauge").is_symlink() and (home(lab) / "guests/gauge/host_key").read_text() == key
     # There, and back again.

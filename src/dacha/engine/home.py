@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError, UsageError
+from dacha.engine.kept_elsewhere import away_words, renamed_words
 from dacha.engine.record import Record, record_from
 from dacha.host import folders
 from dacha.host.files import locked, replace_file, sweep
@@ -181,15 +182,16 @@ class Home:
         shutil.rmtree(self.guest(name), ignore_errors=True)
         shutil.rmtree(self.run(name), ignore_errors=True)
 
+    @property
+    def away(self) -> bool:
+        """True for a lab that was moved to a state folder that does not exist now."""
+        return self.place.is_symlink() and not self.folder.is_dir()
+
     def refuse_if_away(self) -> None:
-        """Refuse a lab that was moved to a state folder that does not exist now: nothing is created in its place.
-        Raises HostError."""
-        if self.place.is_symlink() and not self.folder.is_dir():
-            raise HostError(
-                f"the lab {self.lab} is kept in {self.folder}, which does not exist",
-                why="it was moved there by dacha lab move; a disk may not be mounted",
-                remedy=f"mount it; if that lab is lost for good: rm {self.place}",
-            )
+        """Refuse such a lab: nothing is created in its place. Raises HostError."""
+        if self.away:
+            what, remedy = away_words(self.lab, self.folder, self.place)
+            raise HostError(what, why="it was moved there by dacha lab move; a disk may not be mounted", remedy=remedy)
 
     @contextlib.contextmanager
     def lock(self, doing: str, lab_file: Path, on_wait: Any = None) -> Iterator[None]:
@@ -288,12 +290,3 @@ class Home:
                 "pressed": record.pressed,
             },
         )
-
-
-def renamed_words(former: str, now: str) -> tuple[str, str]:
-    """What to say of a lab file whose lab was given another name by hand, and the remedy."""
-    return (
-        f"this file described the lab {former}: its disks and host keys are kept under that name",
-        f"dacha lab rename {former} {now}\n"
-        f'for a second lab: write it to another file, and name = "{former}" here again',
-    )

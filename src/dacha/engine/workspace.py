@@ -15,7 +15,8 @@ from dacha.core.lab.names import link_name
 from dacha.core.lab.read import read_lab
 from dacha.core.plan.check import check_lab
 from dacha.core.plan.plan import Plan, make_plan
-from dacha.engine.home import Home, renamed_words
+from dacha.engine.home import Home
+from dacha.engine.kept_elsewhere import away_words, renamed_words
 from dacha.engine.profiles import profiles
 from dacha.host import folders
 from dacha.host.files import replace_file
@@ -147,6 +148,9 @@ class Workspace:
             what = f"the lab {self.lab.name} is kept from another file, {other}: what runs is that file's"
             remedy = f"use that file; if the lab file was moved here: dacha lab move {self.lab.name} --file {self.path}"
             found.append(Finding(WARNING, "lab-elsewhere", "lab", what, remedy, ("lab", "name")))
+        if self.home.away:
+            what, remedy = away_words(self.home.lab, self.home.folder, self.home.place)
+            found.append(Finding(ERROR, "lab-away", "lab", what, remedy, ("lab", "name"), "host"))
         if former := self.former_name():
             what, remedy = renamed_words(former, self.lab.name)
             found.append(Finding(ERROR, "lab-renamed", "lab", what, remedy, ("lab", "name")))

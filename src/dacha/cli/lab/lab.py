@@ -150,19 +150,24 @@ def run_check(args: argparse.Namespace) -> int:
 
 
 def diff_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Show what apply would do, and change nothing."
+    parser.description = "Show what apply would do, and change nothing.\nExit code 1 if apply would refuse something."
 
 
 def run_diff(args: argparse.Namespace) -> int:
     from dacha.cli.words import note_other_file, waiting_words
     from dacha.core.apply.changes import LIVE, subject, when_of
     from dacha.engine.apply.pending import pending_changes
-    from dacha.engine.workspace import load
+    from dacha.engine.check.refused import refused
+    from dacha.engine.guest.observe import observe
+    from dacha.engine.workspace import load, locate
 
     ws = load(args.lab)
     ws.refuse_if_wrong()
     note_other_file(ws)
-    changes = pending_changes(ws)
+    seen = observe(ws.home, ws.lab.guests)
+    changes = pending_changes(ws, seen)
+    found = refused(ws, seen) if any(when_of(c) == LIVE for c in changes) else None
+    wrong = locate(ws.path, ws.text, found.all) if found else []
     if args.json:
         from dacha.cli.words import change_json
 
@@ -170,20 +175,28 @@ def run_diff(args: argparse.Namespace) -> int:
             {
                 "lab": ws.lab.name,
                 "changes": [change_json(c) for c in changes],
+                "refused": [output.finding_json(ws.path.name, f) for f in wrong],
             }
         )
-        return 0
+        return 1 if wrong else 0
     if not changes:
         output.say(f"{ws.lab.name}: everything applied")
         return 0
-    for c in changes:
+    unfit = set(found.guests) if found else set()
+    able = [c for c in changes if c.guest not in unfit]
+    for c in able:
         output.step(
             subject(c),
             str(c).removeprefix("lab.toml: "),
             "" if when_of(c) == LIVE else when_of(c),
         )
-    live = sum(when_of(c) == LIVE for c in changes)
-    rest = [c for c in changes if when_of(c) != LIVE]
+    live = sum(when_of(c) == LIVE for c in able)
+    rest = [c for c in able if when_of(c) != LIVE]
     said = [f"dacha apply would make {output.plural(live, 'change')}"] if live else []
-    output.say("; ".join([*said, *([waiting_words(rest)] if rest else [])]))
-    return 0
+    said += [waiting_words(rest)] if rest else []
+    if found and wrong:
+        whom = "the lab" if found.lab or len(unfit) == len(ws.lab.guests) else ", ".join(sorted(unfit))
+        said = [*([] if whom == "the lab" else said), f"dacha apply would refuse {whom}"]
+    output.say("; ".join(said))
+    output.show_findings(ws.path.name, wrong)
+    return 1 if wrong else 0

@@ -6,6 +6,7 @@ import argparse
 import time
 from typing import TYPE_CHECKING, Any
 
+from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import DachaError
 
@@ -22,6 +23,7 @@ def status_arguments(parser: argparse.ArgumentParser) -> None:
         "Show every guest, its address and its doors, and whether each door answers now.\n"
         "Exit code 1 if a door of a running guest does not answer, or if a guest is not confined."
     )
+    arguments.guests(parser, "only these guests (default: all)")
     parser.add_argument("--watch", action="store_true", help="keep a view of it until q or Ctrl-C")
 
 
@@ -33,7 +35,7 @@ def run_status(args: argparse.Namespace) -> int:
     if args.watch:
         from dacha.cli.terminal.live import watch
 
-        lab_or_applied(args)  # what is wrong with the file is said before the screen is taken
+        _named(lab_or_applied(args), args.guests)  # what is wrong is said before the screen is taken
 
         seen: Seen = {}
 
@@ -42,14 +44,14 @@ def run_status(args: argparse.Namespace) -> int:
             output.say()
             try:
                 again = load_or_applied(args.lab)[0]
-                _print(again, _with_since(gather(again), seen))
+                _print(again, _with_since(gather(again, only=_named(again, args.guests)), seen))
             except DachaError as e:
                 output.say("\n".join(e.lines()))
 
         watch(draw, EVERY_S)
         return 0
     ws = lab_or_applied(args)
-    status = gather(ws, more_s=PATIENT_S)
+    status = gather(ws, more_s=PATIENT_S, only=_named(ws, args.guests))
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
     if args.json:
         output.emit_json(_json(ws, status))
@@ -57,6 +59,17 @@ def run_status(args: argparse.Namespace) -> int:
         _print(ws, status)
     unsound = status.confinement is not None and not status.confinement.sound
     return 1 if silent or unsound else 0
+
+
+def _named(ws: Workspace, names: list[str]) -> set[str] | None:
+    """The guests that were named; None for all. Raises UsageError for one that the lab does not have."""
+    from dacha.engine.lab.named import guest_named
+
+    kept = set(ws.home.guests())
+    for name in names:
+        if name not in kept:
+            guest_named(ws, name)
+    return set(names) or None
 
 
 # Whether a door answered when it was looked at last, and since when it is so (Unix seconds; None: since before the view
@@ -86,12 +99,20 @@ def _print(ws: Workspace, status: Any) -> None:
 
     silent = [d for g in status.guests for d in g.doors if d.ok is False]
     on = sum(g.seen.running for g in status.guests)
-    live = sum(when_of(c) == LIVE for c in status.pending)
-    later = len(status.pending) - live
+    unfit = {str(f.path[1]) for f in status.refused if f.path[:1] == ("guest",)}
+    able = [c for c in status.pending if c.guest not in unfit]
+    live = sum(when_of(c) == LIVE for c in able)
+    later = len(able) - live
     parts = [f"{output.plural(live, 'change')} to apply: dacha diff"] if live else []
     parts += [f"{output.plural(later, 'change')} at the next start of a guest: dacha diff"] if later else []
-    applied = ", ".join(parts) or "everything applied"
+    applied = ", ".join(parts) or ("everything else applied" if unfit else "everything applied")
     output.say(f"{ws.lab.name}: {output.plural(len(ws.lab.guests), 'guest')}, {on} on; {applied}")
+    if status.refused:
+        first = status.refused[0]
+        more = f", and {output.plural(len(status.refused) - 1, 'more error')}" if len(status.refused) > 1 else ""
+        output.say(
+            output.paint(f"dacha apply would refuse: {first.subject}: {first.what}{more}: dacha check", output.BAD)
+        )
     if not status.guests:
         output.say("Next: dacha guest add NAME --from IMAGE")
         return
@@ -158,6 +179,7 @@ def _table(status: Any) -> None:
 
 def _json(ws: Workspace, status: Any) -> dict[str, Any]:
     from dacha.cli.words import change_json
+    from dacha.engine.workspace import locate
 
     return {
         "lab": ws.lab.name,
@@ -200,5 +222,6 @@ def _json(ws: Workspace, status: Any) -> dict[str, Any]:
             "unfiltered": list(status.confinement.unfiltered),
             "changed": status.confinement.changed,
         },
+        "refused": [output.finding_json(ws.path.name, f) for f in locate(ws.path, ws.text, list(status.refused))],
         "still_open": [{"guest": guest, "what": what} for guest, what in status.still_open],
     }

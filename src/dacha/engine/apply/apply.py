@@ -26,7 +26,6 @@ from dacha.core.apply.difference import difference
 from dacha.core.apply.machine import Machine
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.errors import BusyError, DachaError, HostError
-from dacha.core.findings import errors
 from dacha.core.lab.read import read_lab
 from dacha.core.lab.text.text_edits import edit_text
 from dacha.core.named import NamedTuple
@@ -34,9 +33,7 @@ from dacha.engine import register
 from dacha.engine.apply.carry_out import Work, carry_out
 from dacha.engine.apply.pending import with_host
 from dacha.engine.caretaker import process as caretaking
-from dacha.engine.check import host as inspect
-from dacha.engine.check.guest import file_findings, people_findings
-from dacha.engine.check.links import kernel_findings
+from dacha.engine.check.refused import refused
 from dacha.engine.disks import kept_disks
 from dacha.engine.disks.disks import Progress, silent
 from dacha.engine.guest import install, prepare, rename
@@ -48,7 +45,7 @@ from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
 from dacha.engine.network import gate, kernel, rules
 from dacha.engine.profiles import profiles
-from dacha.engine.shares import shared_folders, smb
+from dacha.engine.shares import smb
 from dacha.engine.workspace import Workspace, lab_error, read_text, scoped, write_text
 from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses
@@ -84,11 +81,19 @@ def settle(ws: Workspace, report: Report) -> Workspace:
     return Workspace(ws.path, text, reading.lab, reading.findings)
 
 
-def _settled(
-    ws: Workspace, only: set[str] | None, report: Report
-) -> tuple[Workspace, dict[str, ObservedGuest], list[str]]:
-    """Refuse a lab that cannot work here, and write down what its file leaves open: the lab as it is then, its guests
-    as they were seen, and those that this is about. Raises LabError, HostError, UsageError."""
+class _Agreed(NamedTuple):
+    """A lab that can be applied: as it is once what was left open is written down; its guests as they were seen; those
+    that this is about; and those that cannot work here, each with why."""
+
+    ws: Workspace
+    seen: dict[str, ObservedGuest]
+    concerned: list[str]
+    unfit: dict[str, DachaError]
+
+
+def _settled(ws: Workspace, only: set[str] | None, report: Report) -> _Agreed:
+    """Refuse a lab that cannot work here, and write down what its file leaves open. A guest that cannot work keeps no
+    other from its own. Raises LabError, HostError, UsageError."""
     ws.refuse_if_wrong()
     if ws.home.rollback_note.exists() or any(network.made_from for network in ws.lab.networks.values()):
         from dacha.engine.network import rollback
@@ -98,24 +103,15 @@ def _settled(
     rename.settle(ws)
     seen = observe(ws.home, ws.lab.guests)
     concerned = [n for n in ws.lab.guests if only is None or n in only]
-    starting = {n for n in concerned if not seen[n].running and not seen[n].stopped_on_purpose}
-    wrong = inspect.port_findings(ws, ws.plan, seen, {n for n in concerned if not seen[n].stopped_on_purpose})
-    wrong += register.conflicts(ws.home, ws.plan)
-    if starting:
-        wrong += [*inspect.program_findings(), *shared_folders.daemon_findings(ws), *smb.server_findings(ws)]
-    for name in starting:
-        wrong += file_findings(ws, ws.lab.guests[name], seen[name])
-        wrong += [*shared_folders.findings(ws, ws.lab.guests[name]), *smb.findings(ws, ws.lab.guests[name])]
-        wrong += inspect.screen_findings(ws.lab.guests[name], seen[name])
-    for name in set(concerned) - starting:
-        wrong += kept_disks.findings(ws, ws.lab.guests[name])
-    wrong += kernel_findings(ws) + people_findings(ws)
-    if errors(wrong):
-        raise lab_error_or_host(ws, errors(wrong))
+    found = refused(ws, seen, only)
+    if found.lab or (found.guests and len(found.guests) == len(concerned)):
+        raise lab_error_or_host(ws, found.all)
+    concerned = [n for n in concerned if n not in found.guests]
     for name in concerned:
         # Nothing that was kept for an earlier guest of that name is in its way: it is a new one.
         kept_disks.take(ws.home, name)
-    return settle(ws, report), seen, concerned
+    unfit = {name: lab_error_or_host(ws, wrong) for name, wrong in found.guests.items()}
+    return _Agreed(settle(ws, report), seen, concerned, unfit)
 
 
 def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progress: Progress = silent) -> Outcome:
@@ -127,7 +123,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     with register.held():
         # Nobody else chooses until it is written down what was chosen here.
         register.refuse_other_state(ws.home, ws.lab)
-        ws, seen, concerned = _settled(ws.again(), only, report)
+        ws, seen, concerned, unfit = _settled(ws.again(), only, report)
         register.claim(ws.home, ws.lab, ws.plan)
     if only is None:
         ws.home.note_boot()
@@ -147,7 +143,10 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     changes = [c for c in changes if only is None or c.guest in only]
     whole = ws if only is None else scoped(ws, only)
     changes = with_host(whole, changes, seen, only)
-    outcome = _carry_out(ws, whole, machines, keyed, changes, report, progress)
+    outcome = _carry_out(ws, whole, machines, keyed, [c for c in changes if c.guest not in unfit], report, progress)
+    for name, why in unfit.items():
+        refusal = next((c for c in changes if c.guest == name), None)
+        outcome.failed.append((refusal or StartGuest(name), why))
     for name in concerned:
         # An installation whose follower was killed is followed again.
         if seen[name].running and install.pending(ws, name, ws.home.read(name)):

@@ -12,6 +12,7 @@ from dacha.core.findings import ERROR, NOTE, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.plan.check import check_host
 from dacha.core.plan.plan import Plan
+from dacha.engine import register
 from dacha.engine.check.guest import file_findings
 from dacha.engine.shares import shared_folders, smb
 from dacha.engine.workspace import Workspace
@@ -27,16 +28,9 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         findings += [*shared_folders.findings(ws, guest), *smb.findings(ws, guest)]
         findings += file_findings(ws, guest, observed.get(guest.name, ObservedGuest()))
         if guest.start.at_boot and not _at_boot(ws.lab.name):
+            what, path = "nothing starts it at this host's boot yet", ("guest", guest.name, "start")
             findings.append(
-                Finding(
-                    NOTE,
-                    "at-boot",
-                    f"guest {guest.name}",
-                    "nothing starts it at this host's boot yet",
-                    "dacha caretaker install",
-                    ("guest", guest.name, "start"),
-                    "host",
-                )
+                Finding(NOTE, "at-boot", f"guest {guest.name}", what, "dacha caretaker install", path, "host")
             )
     if folders.lingers() is False and folders.run().is_relative_to("/run/user"):
         what = f"the sockets of guests that run go with your last login, as they are in {folders.run()}"
@@ -76,6 +70,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
     if ws.lab.guests:
         findings += accelerator_findings(ws)
     findings += port_findings(ws, plan, observed)
+    findings += register.conflicts(ws.home, plan)
     growth = disk_growth(ws)
     findings += check_host(ws.lab, facts([ws.home.folder, *growth]), {str(f): size for f, size in growth.items()})
     return findings

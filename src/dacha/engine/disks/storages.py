@@ -20,4 +20,22 @@ def storage_folder(ws: Workspace, disk: Disk) -> Path:
             why="it was removed, or what it lies on is not mounted",
             remedy="mount it, or make the folder",
         )
+    if (mount := unmounted(root)) is not None:
+        raise HostError(
+            f"the folder of storage {disk.storage} is on {mount}, where nothing is mounted: {root}",
+            why="/etc/fstab names it as a mount point, and disks would be created on the file system below it",
+            remedy=f"mount {mount}",
+        )
     return root / "disks" / ws.lab.name
+
+
+def unmounted(folder: Path, table: Path = Path("/etc/fstab")) -> Path | None:
+    """The mount point of fstab(5) at or above a folder where nothing is mounted now; None if there is none."""
+    try:
+        rows = [line.split("#")[0].split() for line in table.read_text(errors="replace").splitlines()]
+    except OSError:
+        return None
+    # A space in a path is written as its octal number.
+    points = [Path(row[1].replace("\\040", " ")) for row in rows if len(row) >= 3 and row[1].startswith("/")]
+    above = [p for p in points if folder.resolve().is_relative_to(p) and not p.is_mount()]
+    return max(above, key=lambda p: len(p.parts), default=None)

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
-from dacha.core.apply.changes import Caretaker, Change, LoadRules
+from dacha.core.apply.changes import LIVE, Caretaker, Change, LoadRules, when_of
 from dacha.core.apply.faults import FAULTS
 from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.apply.waiting import APPLY, ByGuest, Waiting, still_open, waiting
+from dacha.core.findings import Finding, errors
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import LOOPBACK, DoorPlan, endpoint, lan_place
@@ -57,7 +58,8 @@ class GuestRow(NamedTuple):
 class Status(NamedTuple):
     """The lab's state; `pending` is what `apply` would still do, `unserved` are networks that nobody gives addresses
     and names while their guests run, `still_open` are doors that the file has no more: guest, and what leads in.
-    `confinement` is what was seen of the rules that confine guests; None if no guest needs them or root is needed."""
+    `confinement` is what was seen of the rules that confine guests; None if no guest needs them or root is needed;
+    `refused` is what keeps `apply` from pending changes."""
 
     guests: list[GuestRow]
     pending: list[Change]
@@ -65,6 +67,7 @@ class Status(NamedTuple):
     unserved: list[str]
     still_open: list[tuple[str, str]]
     confinement: Confinement | None = None
+    refused: Sequence[Finding] = ()
 
 
 class _Seen(NamedTuple):
@@ -77,25 +80,26 @@ class _Seen(NamedTuple):
     others: dict[tuple[str, str], str]
 
 
-def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0) -> Status:
-    """Observe everything and probe every door of a running guest, within about `timeout_s` seconds; a service that
-    accepts and says nothing yet has `more_s` seconds more."""
+def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Collection[str] | None = None) -> Status:
+    """Observe everything and probe every door of a running guest (of `only` these), within about `timeout_s` seconds; a
+    service that accepts and says nothing yet has `more_s` seconds more."""
     seen = observe(ws.home, ws.lab.guests)
     pending = pending_changes(ws, seen, ws.plan_without_host)
     plan = live_plan(ws)
     until = time.monotonic() + timeout_s
     outside = _ask_router(ws, plan, seen)
-    looked = _ask_doors(ws, plan, seen, pending, (timeout_s, more_s))
+    asked = {n: s for n, s in seen.items() if only is None or n in only}
+    looked = _ask_doors(ws, plan, asked, pending, (timeout_s, more_s))
     router = outside.told(until) if outside else {}
     rows = []
-    for guest in ws.lab.guests.values():
+    for guest in (g for g in ws.lab.guests.values() if g.name in asked):
         s = seen[guest.name]
         addresses = [str(a.address or "by DHCP") for a in plan.adapters_of(guest.name)]
         mine = [_door_row(ws, plan.doors[guest.name, d.name], s, looked, router) for d in guest.doors]
         told = _first_boot(ws, guest, s)
         state = ", ".join(x for x in (state_text(s), told.words if told else "") if x)
         rows.append(GuestRow(guest, guest.name, s, state, addresses, mine, told))
-    for name, s in seen.items():
+    for name, s in asked.items():
         if name not in ws.lab.guests and s.running:
             rows.append(GuestRow(None, name, s, state_text(s) + ", not in the lab file", [], []))
     on = {name for name, s in seen.items() if s.running}
@@ -107,7 +111,19 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0) -> Status
     }
     served = {a.network for a in plan.adapters.values() if a.guest in on and ws.lab.networks[a.network].managed}
     unserved = served if any(isinstance(c, Caretaker) and c.on for c in pending) else set()
-    return Status(rows, pending, sorted(exposed), sorted(unserved), still_open(pending), _confinement(ws, pending, on))
+    return Status(
+        rows, pending, sorted(exposed), sorted(unserved), still_open(pending), _confinement(ws, pending, on),
+        _refused(ws, seen, pending),
+    )  # fmt: skip
+
+
+def _refused(ws: Workspace, seen: Mapping[str, ObservedGuest], pending: list[Change]) -> list[Finding]:
+    """What keeps `apply` from changes that it would make."""
+    if not any(when_of(c) == LIVE for c in pending):
+        return []
+    from dacha.engine.check.refused import refused
+
+    return [*errors(ws.findings()), *refused(ws, seen).all]
 
 
 def _confinement(ws: Workspace, pending: list[Change], on: set[str]) -> Confinement | None:
@@ -142,7 +158,8 @@ def _ask_doors(
     asked = [
         d
         for key, d in plan.doors.items()
-        if seen[key[0]].running
+        if key[0] in seen
+        and seen[key[0]].running
         and seen[key[0]].state != PAUSED
         and waits[key] is None
         and _held_open(d, seen[key[0]])
