@@ -37,7 +37,7 @@ door.web = { service = "http", from = "lan", port = 8071 }
 ASKED: tuple[tuple[str, int | None], ...] = (
     ("check", None), ("diff", None), ("host", None), ("status", None), ("reach", 0), ("map", 0), ("trace gauge", 1),
     ("probe 127.0.0.1:9 --as ssh", 1), ("guest list", 0), ("guest show gauge", 0), ("guest edit gauge --cpus 2", 0),
-    ("guest add desk --kernel x", 0), ("guest rename desk table", 0), ("guest remove table", 0),
+    ("guest add desk --kernel x --anyway", 0), ("guest rename desk table", 0), ("guest remove table", 0),
     ("guest password gauge --make", 0), ("guest first-boot gauge", 0), ("guest host-key gauge", 1),
     ("guest check gauge", 1), ("guest answers gauge", None), ("network list", 0), ("network show pier", 0),
     ("network add quay", 0), ("network edit quay --isolated", 0), ("network remove quay", 0), ("door list", 0),
@@ -56,7 +56,7 @@ ASKED: tuple[tuple[str, int | None], ...] = (
     ("apply --no-wait", 0), ("status", None), ("stop gauge --force --wait 0s", 0), ("caretaker status", 0),
     ("caretaker stop", None), ("lab list", 0), ("lab show saltmarsh", None),
     ("lab remove saltmarsh --with-disks --yes", None),
-    ("lab move saltmarsh --file moved.toml", None), ("new saltmarsh", 2),
+    ("lab move saltmarsh --file moved.toml", None), ("lab rename saltmarsh pier", None), ("new saltmarsh", 2),
 )  # fmt: skip
 # They run on, or change this host beyond the lab.
 LEFT_OUT = {"caretaker run", "caretaker install", "caretaker remove"}

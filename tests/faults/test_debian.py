@@ -141,10 +141,13 @@ def condition(lab: HostedLab, name: str) -> Iterator[None]:
     with contextlib.ExitStack() as stack:
         if name in ("quarter", "tenth"):
             stack.enter_context(processor(process_of(run), {"quarter": 0.25, "tenth": 0.1}[name]))
+        elif name.startswith("slow"):
+            inside(lab, f"echo {name.replace('-', ' ')} > /run/relay")
         elif name != "usual":
             # A moment later, so that the agent can say that it has done so.
             inside(lab, f"(sleep 2; echo {name.replace('-', ' ')} > /run/relay) > /dev/null 2>&1 &")
-            time.sleep(4)
+            closed = name.startswith("away")
+            until(lambda: agent.runs(run) is False if closed else agent.ask(run, "guest-ping", 0.7) is None)
         yield
     if name.startswith("slow"):
         inside(lab, "echo slow 0 > /run/relay")

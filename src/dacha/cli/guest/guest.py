@@ -9,7 +9,7 @@ from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
 from dacha.cli.guest import answers, check, password, trust
-from dacha.cli.guest.keys import make_key
+from dacha.cli.guest.keys import make_key, unmade
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
 
@@ -42,9 +42,6 @@ def _add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)"
     )
-    parser.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
-    parser.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
-    parser.add_argument("--command-line", metavar="TEXT", help="with --kernel: its command line")
     many(parser, "--door", "doors", "SERVICE[=PLACE]", "with this door: ssh (from this host), rdp=lan, http=outside")
     _shared(parser)
     _adapter_values(parser, "")
@@ -56,6 +53,10 @@ def _edit(parser: argparse.ArgumentParser) -> None:
     many(parser, "--adapter", "add_adapters", "NETWORK", "add an adapter on this network")
     many(parser, "--remove-adapter", "remove_adapters", "NETWORK", "take its adapter off this network")
     _adapter_values(parser, "[NETWORK=]")
+    parser.add_argument(
+        "--from", dest="image", metavar="IMAGE", help="the image of its first disk, if that is not created yet"
+    )
+    many(parser, "--disk", "disks", "[DISK=]SIZE", "grow its first disk, or DISK, to this size at its next start")
     many(parser, "--add-disk", "add_disks", "SIZE", "add an empty disk")
     many(parser, "--detach-disk", "detach_disks", "DISK", "take a disk out; its contents are kept")
     many(parser, "--attach-disk", "attach_disks", "DISK", "put a disk that was kept back in")
@@ -94,6 +95,12 @@ def _shared(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--make-key", action="store_true", help="make a key for this lab, beside its file, and let it in"
     )
+    parser.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
+    parser.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
+    parser.add_argument("--command-line", metavar="TEXT", help="with --kernel: its command line")
+    parser.add_argument(
+        "--anyway", action="store_true", help="write it also if a file that it names is missing or unusable"
+    )
     parser.add_argument("--at-boot", action=argparse.BooleanOptionalAction, help="start it with this host")
     parser.add_argument(
         "--start-order", type=int, metavar="N", help="who starts first: the lower number (default: 100)"
@@ -126,6 +133,7 @@ def run_add(args: argparse.Namespace) -> int:
     from dacha.engine.disks import kept_disks
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_values import AdapterValues, Values
+    from dacha.engine.lab.named_files import named_files
     from dacha.engine.lab.new_guest import NewGuest, new_guest
 
     before: set[str] = set()
@@ -135,7 +143,8 @@ def run_add(args: argparse.Namespace) -> int:
         make_key(ws, args)
         return new_guest(ws, _of(NewGuest, args), _of(Values, args), _of(AdapterValues, args))
 
-    ws = edit_lab(args.lab, decide)
+    with unmade(args):
+        ws = edit_lab(args.lab, decide, named_files(args.name, anyway=args.anyway))
     if (args.attach or args.new_disk) and ws.home.guest(args.name).is_dir():
         kept_disks.take(ws.home, args.name)
     if args.json:
@@ -180,6 +189,7 @@ def run_edit(args: argparse.Namespace) -> int:
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_edits import GuestChange, guest_edits, retaken_disks
     from dacha.engine.lab.guest_values import AdapterValues, Values
+    from dacha.engine.lab.named_files import named_files
 
     retaken: list[str] = []
 
@@ -189,7 +199,8 @@ def run_edit(args: argparse.Namespace) -> int:
         retaken.extend(retaken_disks(ws, asked))
         return guest_edits(ws, asked, _of(Values, args), _of(AdapterValues, args))
 
-    ws = edit_lab(args.lab, decide)
+    with unmade(args):
+        ws = edit_lab(args.lab, decide, named_files(args.name, anyway=args.anyway))
     if retaken:
         kept_disks.take(ws.home, args.name)
     if args.json:

@@ -7,19 +7,13 @@ from dacha.cli.terminal import output
 from dacha.core.lab.model import Guest
 from dacha.engine.workspace import Workspace
 
-# Findings about files that somebody named: images, kernels, keys and media.
-_NAMED = ("image", "boot-file", "key-file", "medium", "medium-boot", "storage-gone")
-
 
 def say_missing(ws: Workspace, name: str) -> None:
     """A warning for each file of the guest that is not there, with what to do."""
-    from dacha.engine.check.guest import file_findings
-    from dacha.engine.guest.observe import observe_guest
+    from dacha.engine.lab.named_files import named_files
 
-    found = file_findings(ws, ws.lab.guests[name], observe_guest(ws.home, name, forwards=False))
-    for f in found:
-        if f.code in _NAMED:
-            output.note(f"warning: {f.what}\n  {f.remedy}" if f.remedy else f"warning: {f.what}")
+    for f in named_files(name, anyway=False)(ws):
+        output.note(f"warning: {f.what}\n  {f.remedy}" if f.remedy else f"warning: {f.what}")
 
 
 def say_installer(ws: Workspace, guest: Guest) -> None:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from typing import Any
+
 import tomli
 
 from dacha.core.errors import UsageError
@@ -9,7 +12,7 @@ from dacha.core.lab.model import Guest
 from dacha.core.lab.text.edits import Edit, Remove, Set
 from dacha.core.spelling import did_you_mean
 from dacha.engine.disks.kept_disks import as_it_was
-from dacha.engine.lab.proposals import usual
+from dacha.engine.lab.proposals import disk_size_for, tidy_size, usual
 from dacha.engine.workspace import Workspace
 
 
@@ -42,12 +45,64 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
             raise UsageError(
                 f"no disk {name} is kept for {guest.name}", remedy=f"kept: {', '.join(loose) if loose else 'none'}"
             )
-        edits.append(_added(here, names, {"name": name} | as_it_was(ws, guest.name, name, usual(guest.system).bus)))
+        as_before = as_it_was(ws, guest.name, name, usual(guest.system).bus)
+        edits += _inserted(here, names, written, name, as_before)
     for size in add:
         name = next(str(n) for n in range(len(names), 10_000) if str(n) not in {*names, *kept})
         # A name that is also its place needs no word.
         edits.append(_added(here, names, ({} if name == str(len(names)) else {"name": name}) | {"size": size}, name))
     return edits
+
+
+def _inserted(
+    here: tuple[str, ...], names: list[str], written: list[dict[str, Any]], name: str, disk: dict[str, str]
+) -> list[Edit]:
+    """A disk put back where it was: one that goes by its number comes before those of higher numbers, as a system is
+    started from the first."""
+    at = len(names)
+    if name.isdecimal():
+        at = next((n for n, other in enumerate(names) if other.isdecimal() and int(other) > int(name)), at)
+    for n in range(at, len(names)):
+        written[n].setdefault("name", names[n])  # by its place so far
+    names.insert(at, name)
+    written.insert(at, ({} if name == str(at) else {"name": name}) | disk)
+    edits: list[Edit] = []
+    for n in range(at, len(names) - 1):
+        edits.append(Set((*here, n), written[n]))
+    last = len(names) - 1
+    return [*edits, Set((*here, last), written[last]) if last else Set(here, written)]
+
+
+def size_edits(guest: Guest, asked: Iterable[str]) -> list[Edit]:
+    """Sizes of disks, each as "SIZE" or "DISK=SIZE". Raises UsageError."""
+    edits: list[Edit] = []
+    names = [d.name for d in guest.disks]
+    for text in asked:
+        name, _, size = text.rpartition("=")
+        if not names or (name and name not in names):
+            raise UsageError(
+                f"{guest.name} has no disk {name}".rstrip(),
+                remedy=did_you_mean(name, names, "add one: --add-disk SIZE"),
+            )
+        at = names.index(name) if name else 0
+        edits.append(Set(("guest", guest.name, "disk", at, "size"), tidy_size(size)))
+    return edits
+
+
+def image_edits(ws: Workspace, guest: Guest, image: str) -> list[Edit]:
+    """Another image for the first disk. Raises UsageError if that disk was created already."""
+    here = ("guest", guest.name, "disk")
+    if not guest.disks:
+        size = disk_size_for(ws, image, usual(guest.system).disk)
+        return [Set(here, [{"from": image} | ({"size": size} if size else {})])]
+    name = guest.disks[0].name
+    if name in dict(ws.home.disks(guest.name)):
+        raise UsageError(
+            f"disk {name} of {guest.name} was created already, and keeps its contents",
+            remedy=f"to start from the image with a new disk: dacha guest edit {guest.name} --detach-disk {name}, then "
+            f"dacha guest edit {guest.name} --from {image}",
+        )
+    return [Set((*here, 0, "from"), image)]
 
 
 def _added(here: tuple[str, ...], names: list[str], disk: dict[str, str], name: str | None = None) -> Edit:

@@ -25,8 +25,8 @@ def edit_lab(
     """Change the lab file by what `decide` answers, write down what the plan then chooses for it, and return the
     workspace as it is afterwards.
 
-    An edit that makes the lab wrong (or that `judge` finds wrong for this host) is refused with LabError, and the
-    file stays as it was.
+    An edit that makes the lab wrong (or that `judge` finds wrong for this host, and did not before) is refused with
+    LabError, and the file stays as it was.
     """
     path = load(named).path
     with editing(path):
@@ -35,12 +35,15 @@ def edit_lab(
         if not edits:
             return before
         after = _read(before, edit_text(before.text, edits))
-        known = {(f.code, f.path, f.what) for f in errors(before.findings())}
-        wrong = [f for f in errors([*after.findings(), *judge(after)]) if (f.code, f.path, f.what) not in known]
-        if wrong:
-            shown = lab_error(after.path, after.text, wrong)
+        known = {(f.code, f.path, f.what) for f in errors([*before.findings(), *judge(before)])}
+        wrong = [f for f in errors(after.findings()) if (f.code, f.path, f.what) not in known]
+        here = [f for f in errors(judge(after)) if (f.code, f.path, f.what) not in known]
+        if wrong or here:
+            shown = lab_error(after.path, after.text, [*wrong, *here])
             raise LabError(
-                "\n".join(_unplaced(f) for f in wrong) + f"\n{path.name} is unchanged.", findings=shown.findings
+                "\n".join(_unplaced(f) for f in [*wrong, *here]) + f"\n{path.name} is unchanged.",
+                remedy="" if wrong else "to write it all the same: --anyway",
+                findings=shown.findings,
             )
         # What the edit left out and the plan chose (a subnet, an address, a port) is written down with it.
         mine = {e.path for e in edits}

@@ -7,10 +7,10 @@ from dacha.core.findings import Path
 from dacha.core.lab.model import Guest
 from dacha.core.lab.text.edits import Edit, Remove, Set
 from dacha.core.named import NamedTuple
-from dacha.engine.lab.disk_edits import disk_edits
+from dacha.engine.lab.disk_edits import disk_edits, image_edits, size_edits
 from dacha.engine.lab.guest_values import AdapterValues, Values, adapter_edits, machine_values, start_values
 from dacha.engine.lab.named import guest_named
-from dacha.engine.lab.proposals import tidy_size
+from dacha.engine.lab.proposals import tidy_size, written_path
 from dacha.engine.lab.unset import unset_edits
 from dacha.engine.workspace import Workspace
 
@@ -21,6 +21,11 @@ class GuestChange(NamedTuple):
     name: str
     user: str | None = None
     keys: tuple[str, ...] = ()
+    image: str | None = None
+    kernel: str | None = None
+    initrd: str | None = None
+    command_line: str | None = None
+    disks: tuple[str, ...] = ()
     add_adapters: tuple[str, ...] = ()
     remove_adapters: tuple[str, ...] = ()
     add_disks: tuple[str, ...] = ()
@@ -44,6 +49,10 @@ def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: Ada
     edits: list[Edit] = [Set((*here, key), value) for key, value in machine_values(values).items()]
     edits += [Set((*here, "start", key), value) for key, value in start_values(values).items()]
     edits += _login(guest, here, asked)
+    edits += _boot(ws, guest, here, asked)
+    edits += size_edits(guest, asked.disks)
+    if asked.image:
+        edits += image_edits(ws, guest, written_path(ws, asked.image))
     names = [a.network for a in guest.adapters]
     edits += _adapters(guest, here, asked, names)
     edits += adapter_edits(here, names, adapters)
@@ -65,6 +74,23 @@ def _login(guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
     if asked.keys:
         edits.append(Set((*here, "login", "keys"), list(dict.fromkeys([*guest.login.keys, *asked.keys]))))
     return edits
+
+
+def _boot(ws: Workspace, guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
+    """The kernel that it boots directly. Raises UsageError for a part of that without a kernel."""
+    named = {
+        "kernel": asked.kernel and written_path(ws, asked.kernel),
+        "initrd": asked.initrd and written_path(ws, asked.initrd),
+        "command-line": asked.command_line,
+    }
+    named = {key: value for key, value in named.items() if value}
+    if not named:
+        return []
+    if guest.boot:
+        return [Set((*here, "boot", key), value) for key, value in named.items()]
+    if "kernel" not in named:
+        raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
+    return [Set((*here, "boot"), named)]
 
 
 def _adapters(guest: Guest, here: Path, asked: GuestChange, names: list[str]) -> list[Edit]:

@@ -85,7 +85,7 @@ class Gathering:
         if self.seen.state == HUNG and self.asked.wait_s is None:
             return self.began + LEAST_S  # its process answers nothing
         seen = (t for t in (self.e.direct, self.e.through) if t is not None and t.ok)
-        slowest = max(self.inquiry.answer_s, *(t.after_s for t in seen), 0.0)
+        slowest = max(self.inquiry.slowest_s, *(t.after_s for t in seen), 0.0)
         return self.began + patience_s(
             self.ws, self.guest.name, self.asked.wait_s, slowest, agent_runs=self.inquiry.waits
         )

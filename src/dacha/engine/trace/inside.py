@@ -33,8 +33,10 @@ class Inquiry:
         self.inside: Inside | None = None
         self.mute = ""
         self.by_agent: bool | None = None
-        # How long the agent took for an answer (seconds); `waits` while one that runs has not given any.
+        # How long the agent took for an answer, and the guest for a piece (seconds); `waits` while an agent that runs
+        # has not given any.
         self.answer_s = 0.0
+        self.piece_s = 0.0
         self.waits = False
 
     def run(
@@ -55,7 +57,9 @@ class Inquiry:
             now = left if self.answer_s > SLOW_S and self.inside is not None else left[:1]
             left = left[len(now) :]
             text = together(now, self._user, self._service)
+            began = time.monotonic()
             said = self.ask(text, limit_s)
+            self.piece_s = max(self.piece_s, time.monotonic() - began)
             if said is None and login and self.by_agent is False:
                 said = self.ask(text, max(0.0, until() - time.monotonic()))  # an agent that runs no commands
             if said is None:
@@ -76,6 +80,11 @@ class Inquiry:
         there = agent.ask(self._run, "guest-ping", min(THERE_S, max(0.1, until - began))) is not None
         self.mute = "" if there else "its guest agent does not answer"
         return there
+
+    @property
+    def slowest_s(self) -> float:
+        """The longest that this guest took for anything it was asked (seconds)."""
+        return max(self.answer_s, self.piece_s)
 
     def ask(self, text: str, limit_s: float) -> str | None:
         """What a script prints in the guest, by the way that `run` found; None where it says nothing in that time."""

@@ -77,7 +77,7 @@ def _asked(ws: Workspace, guest: Guest, o: Outward, wait_s: float | None) -> Out
     inquiry, began = Inquiry(ws, guest, ""), time.monotonic()
 
     def until() -> float:
-        return began + patience_s(ws, guest.name, wait_s, inquiry.answer_s, agent_runs=inquiry.waits)
+        return began + patience_s(ws, guest.name, wait_s, inquiry.slowest_s, agent_runs=inquiry.waits)
 
     inquiry.run((LINKS,), until, login=True, enough=lambda inside: False)
     if inquiry.inside is None:
