@@ -20,7 +20,7 @@ import dacha
 from dacha.cli import main
 assert dacha.__file__.startswith(sys.argv[1]), dacha.__file__
 assert importlib.resources.files("dacha").joinpath("schemas.json").is_file()
-for words in ("new saltmarsh", "guest add gauge --kernel x", "status"):
+for words in ("new saltmarsh", "guest add gauge --kernel x --anyway", "status"):
     if code := main.main(words.split()):
         sys.exit(code)
 """

@@ -183,9 +183,9 @@ def test_a_slow_or_mute_guest_is_given_no_cause_that_is_not_proved(hosted: Hoste
     looked at five times, for minutes.)"""
     lab = hosted
     booted(lab)
+    run = Path(lab.env["DACHA_RUN"]) / "real/gauge"
     inside(lab, begin_relay())
-    time.sleep(5)
-    until(lambda: agent_there(lab))
+    until(lambda: "up" in (agent.run_script(run, "[ -S /run/relay.sock ] && echo up", 60.0) or ""))
     count: dict[tuple[str, str], int] = {}
     false = []
     faults = FAULTS[part::2]

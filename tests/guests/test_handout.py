@@ -98,7 +98,7 @@ def test_clients_get_in_with_what_they_are_handed(guest_lab: Lab, tmp_path: Path
 
 def test_a_folder_with_other_things_is_left_alone(lab: Lab) -> None:
     lab("new", "pier")
-    lab("guest", "add", "gauge", "--kernel", "x", "--door", "ssh")
+    lab("guest", "add", "gauge", "--kernel", "x", "--anyway", "--door", "ssh")
     (lab.folder / "mine").mkdir()
     (lab.folder / "mine/letter").write_text("keep\n")
     assert "contains other files" in lab("handout", "--from", "host", "--output", "mine", code=2).err

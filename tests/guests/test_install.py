@@ -139,14 +139,14 @@ def test_a_medium_that_cannot_start_the_guest_is_refused_before_anything(lab: La
     lab("new", "pier")
     lab("media", "add", "bsd.iso")
     lab("media", "add", "drivers.iso")
-    lab("guest", "add", "a", "--install", "bsd", "--firmware", "uefi")
+    lab("guest", "add", "a", "--install", "bsd", "--firmware", "uefi", "--anyway")
     assert "bsd does not boot by UEFI" in lab("check", code=1).out
     assert "does not boot by UEFI" in lab("apply", code=3).err
     lab("guest", "remove", "a")
-    lab("guest", "add", "b", "--install", "drivers")
+    lab("guest", "add", "b", "--install", "drivers", "--anyway")
     assert "it is no medium to install from" in lab("check", code=1).out
     lab("guest", "remove", "b")
-    lab("guest", "add", "c", "--install", "dsb")
+    lab("guest", "add", "c", "--install", "dsb", "--anyway")
     assert "there is no medium dsb" in lab("check", code=1).out
 
 

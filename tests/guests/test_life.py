@@ -324,3 +324,26 @@ def test_an_overlay_and_both_buses_reach_the_guest(guest_lab: Lab) -> None:
     lab("stop", "gauge", "--force", "--wait", "0s")
     assert "deleted disk 0" in lab("apply").out
     assert not disk.exists() and not disk.parent.exists()
+
+
+def test_a_guest_with_too_little_memory_is_not_waited_for(guest_lab: Lab) -> None:
+    lab = guest_lab
+    door = 'adapter = [{ network = "pier" }]\ndoor.ssh = { from = "host" }\n'
+    lab.write(f'[lab]\nname = "small"\n[network.pier]\nkind = "nat"\n[guest.fir]\n@BOOT@\n{door}')
+    small = lab.file.read_text().replace('"128 MiB"', '"64 MiB"')
+    lab.file.write_text(small)
+    # The kernel says so, and starts anew: it comes to the same for ever.
+    began = time.monotonic()
+    said = lab("apply", "--wait", "10min", code=1, timeout=200).err
+    assert "its kernel gave up: Kernel panic" in said and "memory" in said
+    assert time.monotonic() - began < 150
+    hop = next(h for h in lab("trace", "fir", "--json", code=1).json["hops"] if h["name"] == "boot")
+    assert "memory" in hop["means"] and hop["remedy"].startswith(
+        "dacha guest edit fir --memory 128MiB, then dacha restart"
+    )
+    # What cannot even be loaded is said beforehand.
+    lab("stop", "fir", "--force", "--wait", "0s")
+    lab.file.write_text(small.replace('"64 MiB"', '"32 MiB"'))
+    assert "its kernel and initrd take" in lab("check", code=1).out
+    lab("guest", "edit", "fir", "--memory", "128MiB")
+    lab("start", "fir", timeout=200)

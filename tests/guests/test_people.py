@@ -117,7 +117,7 @@ def handed(lab: Lab, tmp_path: Path) -> None:
 
 def test_what_is_asked_wrongly_of_people_is_refused_and_changes_nothing(lab: Lab) -> None:
     lab("new", "saltmarsh")
-    lab("guest", "add", "gauge", "--kernel", "x", "--door", "ssh", "--user", "ops")
+    lab("guest", "add", "gauge", "--kernel", "x", "--anyway", "--door", "ssh", "--user", "ops")
     key = make_key(lab.folder, "mara")
     text = lab.file.read_text()
     for words, said in (
@@ -239,7 +239,7 @@ def test_the_labs_own_key_is_renewed_while_guests_run_and_nobody_is_shut_out(gue
     assert f"{new}.pub" in shown.split("An older one")[0] and "opens nothing in the lab" in shown
     assert lab("apply", "--no-wait").out.strip().endswith("nothing to do, everything was applied")
     assert lab("connect", "charts", "--", "hostname").out == "charts\n"
-    lab("guest", "add", "harbour", "--kernel", "x", "--make-key")
+    lab("guest", "add", "harbour", "--kernel", "x", "--anyway", "--make-key")
     assert lab.file.read_text().count("saltmarsh_key_2.pub") == 3
 
 

@@ -115,7 +115,7 @@ def wait_time(text: str) -> float:
         raise UsageError(f"--wait: {e.args[0]}", remedy=e.args[1]) from None
 
 
-def confirm(question: str, option: str) -> None:
+def confirm(question: str, option: str, refused: str = "nothing was removed") -> None:
     """Ask a person on the terminal; who cannot be asked says so by an option. Raises UsageError for any answer but
     yes."""
     import sys
@@ -127,4 +127,4 @@ def confirm(question: str, option: str) -> None:
     except EOFError:
         answer = ""
     if answer not in ("y", "yes"):
-        raise UsageError("nothing was removed")
+        raise UsageError(refused)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from typing import Any
 
 from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
@@ -16,7 +17,9 @@ def key_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_show(args: argparse.Namespace) -> int:
     from dacha.core.errors import UsageError
+    from dacha.engine.guest.keys import key_line
     from dacha.engine.people.lab_key import opened, pairs, uses
+    from dacha.engine.people.shown import opens, opens_words
     from dacha.engine.workspace import load
     from dacha.formats.openssh import fingerprint
 
@@ -24,19 +27,24 @@ def run_show(args: argparse.Namespace) -> int:
     there, places = pairs(ws), uses(ws)
     if not there:
         raise UsageError("this lab has no key of its own", remedy="dacha guest edit GUEST --make-key")
-    rows = []
+    rows: list[dict[str, Any]] = []
     for number in sorted(there, reverse=True):
         path = there[number]
         mine = [where for where, keys in places.items() if path in [ws.resolve(k) for k in keys]]
         guests = list(dict.fromkeys(g for where in mine for g in opened(ws, where)))
-        rows.append({"file": str(path), "fingerprint": fingerprint(path.read_text()), "opens": guests})
+        line = key_line(ws, str(path))
+        when = {guest: opens(ws, guest, [line]) for guest in guests}
+        rows.append({"file": str(path), "fingerprint": fingerprint(path.read_text()), "opens": guests, "when": when})
     if args.json:
         output.emit_json({"lab": ws.lab.name, "lab_keys": rows})
         return 0
     for n, row in enumerate(rows):
-        opens = ", ".join(row["opens"]) or "nothing in the lab"
         which = "The key" if n == 0 else "An older one"
-        output.say(f"{which}: {row['file']}\n  {row['fingerprint']}\n  opens {opens}")
+        output.say(f"{which}: {row['file']}\n  {row['fingerprint']}")
+        if not row["when"]:
+            output.say("  opens nothing in the lab")
+        for guest, state in row["when"].items():
+            output.say(f"  opens {guest} {opens_words(guest, state)}")
     return 0
 
 

@@ -127,6 +127,10 @@ def run_edit(args: argparse.Namespace) -> int:
 
     ws = edit_lab(args.lab, decide)
     _report(args, ws)
+    if not args.json:
+        from dacha.cli import cutting
+
+        cutting.warn(ws, "once applied, ")
     if args.renumber and not args.json:
         moved = [a for a in ws.plan.adapters.values() if a.network == args.name]
         for a in moved:

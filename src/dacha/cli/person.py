@@ -170,9 +170,9 @@ def run_list(args: argparse.Namespace) -> int:
 
 
 def run_show(args: argparse.Namespace) -> int:
-    from dacha.engine.inside.keys import still_in
+    from dacha.engine.inside.keys import lines_of, still_in
     from dacha.engine.people.edits import person_named
-    from dacha.engine.people.shown import ways_of
+    from dacha.engine.people.shown import NOW, opens, opens_words, ways_of
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
@@ -192,8 +192,9 @@ def run_show(args: argparse.Namespace) -> int:
         output.step(f"{way.guest} {way.service}", where + account)
     entered = [g for g in ws.lab.guests.values() if person.enters_by_ssh(g) and person.keys]
     for guest in entered:
-        if guest.name not in inside:
-            output.step(f"guest {guest.name}", "has not been given their keys yet: dacha apply")
+        state = opens(ws, guest.name, lines_of(ws, person))
+        if state != NOW:
+            output.step(f"guest {guest.name}", f"their keys open it {opens_words(guest.name, state)}")
     return 0
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
-from dacha.cli.guest import answers, check, password, trust
+from dacha.cli.guest import answers, check, options, password, trust
 from dacha.cli.guest.keys import make_key, unmade
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
@@ -43,16 +43,16 @@ def _add(parser: argparse.ArgumentParser) -> None:
         "--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)"
     )
     many(parser, "--door", "doors", "SERVICE[=PLACE]", "with this door: ssh (from this host), rdp=lan, http=outside")
-    _shared(parser)
-    _adapter_values(parser, "")
+    options.shared(parser)
+    options.adapter_values(parser, "")
 
 
 def _edit(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser, "name")
-    _shared(parser)
+    options.shared(parser)
     many(parser, "--adapter", "add_adapters", "NETWORK", "add an adapter on this network")
     many(parser, "--remove-adapter", "remove_adapters", "NETWORK", "take its adapter off this network")
-    _adapter_values(parser, "[NETWORK=]")
+    options.adapter_values(parser, "[NETWORK=]")
     parser.add_argument(
         "--from", dest="image", metavar="IMAGE", help="the image of its first disk, if that is not created yet"
     )
@@ -79,49 +79,6 @@ def _show(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser, "name")
 
 
-def _shared(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--system", metavar="FAMILY", help="its system: debian, fedora, windows, … (see profiles)")
-    parser.add_argument("--cpus", type=int, metavar="N")
-    parser.add_argument("--memory", metavar="SIZE", help='such as "1 GiB"')
-    parser.add_argument("--firmware", metavar="bios|uefi")
-    parser.add_argument("--secure-boot", action=argparse.BooleanOptionalAction, help="UEFI starts signed systems only")
-    parser.add_argument("--tpm", action=argparse.BooleanOptionalAction, help="a TPM 2.0 of its own")
-    parser.add_argument(
-        "--answers", action=argparse.BooleanOptionalAction, help="answer its installer (default), or be asked by it"
-    )
-    parser.add_argument("--resolution", metavar="WxH", help='its display, such as "1280x800"')
-    parser.add_argument("--user", metavar="USER", help="who may log in")
-    many(parser, "--key", "keys", "FILE", "a public key that opens this login")
-    parser.add_argument(
-        "--make-key", action="store_true", help="make a key for this lab, beside its file, and let it in"
-    )
-    parser.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
-    parser.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
-    parser.add_argument("--command-line", metavar="TEXT", help="with --kernel: its command line")
-    parser.add_argument(
-        "--anyway", action="store_true", help="write it also if a file that it names is missing or unusable"
-    )
-    parser.add_argument("--at-boot", action=argparse.BooleanOptionalAction, help="start it with this host")
-    parser.add_argument(
-        "--start-order", type=int, metavar="N", help="who starts first: the lower number (default: 100)"
-    )
-    parser.add_argument("--start-delay", metavar="TIME", help="how long after its turn it starts")
-    parser.add_argument("--stop-after", metavar="TIME", help="how long it may take to stop (default: 60 s)")
-
-
-def _adapter_values(parser: argparse.ArgumentParser, which: str) -> None:
-    """Options about an adapter: of a new guest's only one, or with a network before the value of one of several."""
-    of = " (of the first adapter, or on NETWORK)" if which else ""
-    usual = "" if which else " (default: the next free one)"
-    parser.add_argument("--address", metavar=f"{which}ADDRESS", help=f"its address{usual or of}")
-    parser.add_argument("--address6", metavar=f"{which}ADDRESS", help="its IPv6 address")
-    parser.add_argument("--hardware-address", metavar=f"{which}ADDRESS", help="its Ethernet address (default: made)")
-    parser.add_argument("--model", metavar=f"{which}MODEL", help="the adapter's make: virtio, e1000, …")
-    parser.add_argument(
-        "--routes", metavar=f"{which}yes|no", help="whether it is a router, and may send from any address"
-    )
-
-
 def _of(made: Any, args: argparse.Namespace) -> Any:
     """A tuple of this type, each field from the option of that name."""
     found = {field: getattr(args, field) for field in made._fields if hasattr(args, field)}
@@ -130,11 +87,12 @@ def _of(made: Any, args: argparse.Namespace) -> Any:
 
 def run_add(args: argparse.Namespace) -> int:
     from dacha.core.lab.text.edits import Edit
+    from dacha.engine.check.named_files import ANYWAY, judge_of
     from dacha.engine.disks import kept_disks
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_values import AdapterValues, Values
-    from dacha.engine.lab.named_files import named_files
     from dacha.engine.lab.new_guest import NewGuest, new_guest
+    from dacha.engine.workspace import load
 
     before: set[str] = set()
 
@@ -144,7 +102,8 @@ def run_add(args: argparse.Namespace) -> int:
         return new_guest(ws, _of(NewGuest, args), _of(Values, args), _of(AdapterValues, args))
 
     with unmade(args):
-        ws = edit_lab(args.lab, decide, named_files(args.name, anyway=args.anyway))
+        judge = (lambda ws: []) if args.anyway else judge_of(load(args.lab), args.name)
+        ws = edit_lab(args.lab, decide, judge, ANYWAY)
     if (args.attach or args.new_disk) and ws.home.guest(args.name).is_dir():
         kept_disks.take(ws.home, args.name)
     if args.json:
@@ -185,11 +144,12 @@ def run_edit(args: argparse.Namespace) -> int:
     from dacha.cli.guest.missing import say_missing
     from dacha.cli.words import guest_words
     from dacha.core.lab.text.edits import Edit
+    from dacha.engine.check.named_files import ANYWAY, judge_of
     from dacha.engine.disks import kept_disks
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.guest_edits import GuestChange, guest_edits, retaken_disks
     from dacha.engine.lab.guest_values import AdapterValues, Values
-    from dacha.engine.lab.named_files import named_files
+    from dacha.engine.workspace import load
 
     retaken: list[str] = []
 
@@ -200,7 +160,8 @@ def run_edit(args: argparse.Namespace) -> int:
         return guest_edits(ws, asked, _of(Values, args), _of(AdapterValues, args))
 
     with unmade(args):
-        ws = edit_lab(args.lab, decide, named_files(args.name, anyway=args.anyway))
+        judge = (lambda ws: []) if args.anyway else judge_of(load(args.lab), args.name)
+        ws = edit_lab(args.lab, decide, judge, ANYWAY)
     if retaken:
         kept_disks.take(ws.home, args.name)
     if args.json:

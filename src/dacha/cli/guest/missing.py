@@ -10,9 +10,9 @@ from dacha.engine.workspace import Workspace
 
 def say_missing(ws: Workspace, name: str) -> None:
     """A warning for each file of the guest that is not there, with what to do."""
-    from dacha.engine.lab.named_files import named_files
+    from dacha.engine.check.named_files import named_files
 
-    for f in named_files(name, anyway=False)(ws):
+    for f in named_files(ws, name):
         output.note(f"warning: {f.what}\n  {f.remedy}" if f.remedy else f"warning: {f.what}")
 
 

@@ -23,6 +23,7 @@ def apply_arguments(parser: argparse.ArgumentParser) -> None:
         "--open-firewall", action="store_true",
         help="let the lab's ways pass this host's own firewall, a narrow rule for each; written down, gone with them",
     )  # fmt: skip
+    parser.add_argument("--yes", action="store_true", help="do not ask before running guests are cut off their network")
     parser.add_argument(
         "--confirm", action="store_true", help="keep a bridge that took over this host's address; else it is unmade"
     )
@@ -44,6 +45,10 @@ def run_apply(args: argparse.Namespace) -> int:
         from dacha.engine.lab.edit import edit_lab
 
         edit_lab(args.lab, lambda ws: [] if ws.lab.open_firewall else [Set(("lab", "open-firewall"), True)])
+    if not args.yes:
+        from dacha.cli import cutting
+
+        cutting.ask_first(args.lab)
     return apply_and_wait(args, None)
 
 

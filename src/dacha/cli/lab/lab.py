@@ -154,6 +154,7 @@ def diff_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_diff(args: argparse.Namespace) -> int:
+    from dacha.cli import cutting
     from dacha.cli.words import note_other_file, waiting_words
     from dacha.core.apply.changes import LIVE, subject, when_of
     from dacha.engine.apply.pending import pending_changes
@@ -194,6 +195,7 @@ def run_diff(args: argparse.Namespace) -> int:
     rest = [c for c in able if when_of(c) != LIVE]
     said = [f"dacha apply would make {output.plural(live, 'change')}"] if live else []
     said += [waiting_words(rest)] if rest else []
+    cutting.warn(ws, "", able, seen)
     if found and wrong:
         whom = "the lab" if found.lab or len(unfit) == len(ws.lab.guests) else ", ".join(sorted(unfit))
         said = [*([] if whom == "the lab" else said), f"dacha apply would refuse {whom}"]

@@ -1,8 +1,9 @@
-"""What a door waits for before it is as the lab file has it: an apply, or its guest's next start."""
+"""What a door waits for before it is as the lab file has it: an apply, or its guest's next start; and which guests an
+apply would cut off."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Mapping
 
 from dacha.core.apply.changes import (
     Change,
@@ -13,8 +14,11 @@ from dacha.core.apply.changes import (
     MakeLink,
     OpenForward,
     ReattachTap,
+    RemoveLink,
 )
+from dacha.core.apply.observed import ObservedGuest
 from dacha.core.named import NamedTuple
+from dacha.core.network.links import BridgeLink
 from dacha.core.plan.doors import DoorPlan
 
 APPLY, START = "apply", "start"
@@ -105,3 +109,34 @@ def still_open(changes: Iterable[Change]) -> list[tuple[str, str]]:
             case LoadRules(closed=closed):
                 found += closed
     return found
+
+
+def cut_off(
+    changes: Iterable[Change], observed: Mapping[str, ObservedGuest], guests: Collection[str]
+) -> dict[str, list[str]]:
+    """The guests of the lab that run and would have no network until their restart, each with the networks that it
+    would lose: their links are removed, or their bridges get other subnets."""
+    changes = list(changes)
+    gone = {c.name for c in changes if isinstance(c, RemoveLink)}
+    bridges = [c.link for c in changes if isinstance(c, MakeLink) and c.there and isinstance(c.link, BridgeLink)]
+    moved = {link.network: link for link in bridges}
+    found: dict[str, list[str]] = {}
+    for name in guests:
+        seen = observed[name]
+        for adapter in seen.machine["adapters"] if seen.running and seen.machine else ():
+            tap, network = adapter["tap"], adapter["network"]
+            if tap and (tap in gone or (network in moved and not _keeps(moved[network], adapter["gateway"]))):
+                found.setdefault(name, []).append(network)
+    return found
+
+
+def _keeps(link: BridgeLink, gateway: str | None) -> bool:
+    """True for a bridge that still has the address that a guest knows as its gateway."""
+    return gateway is None or any(address.partition("/")[0] == gateway for address in link.addresses)
+
+
+def cut_off_words(found: Mapping[str, list[str]]) -> str:
+    """That, in a sentence."""
+    parts = [f"{guest} off {' and '.join(networks)}" for guest, networks in found.items()]
+    whose = "its" if len(found) == 1 else "their"
+    return f"this cuts {', '.join(parts)} at once, until {whose} restart"

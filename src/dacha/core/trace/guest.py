@@ -87,6 +87,10 @@ def boot(e: Evidence) -> Hop:
     hushed = e.login is not None and e.login.result == NO_ANSWER
     if e.panic and (hushed or not answers(e)):
         remedy = f"dacha restart {e.guest} --force\nwhat it said before: {console}"
+        if e.more_memory and "memory" in e.panic.lower():
+            more = f"dacha guest edit {e.guest} --memory {e.more_memory}"
+            remedy = f"{more}, then dacha restart {e.guest} --force\nwhat it said before: {console}"
+            return Hop("boot", BROKEN, e.panic, "its kernel gave up for want of memory", remedy)
         return Hop("boot", BROKEN, e.panic, "its kernel has given up", remedy)
     if e.booted or answers(e):
         return Hop("boot", FINE, e.booted or "it serves")
@@ -96,7 +100,15 @@ def boot(e: Evidence) -> Hop:
         return Hop("boot", FINE, "its system is on the network")
     waits = e.address is None and e.caretaker is False  # however long it has been on, nobody gives it an address
     if e.state == "on" and e.since_s is not None and e.since_s < BOOTING_S and not waits:
-        seen = f"started {show_duration(e.since_s)} ago, and its console shows no end of it"
+        ago = f"started {show_duration(e.since_s)} ago"
+        if e.console_empty:
+            means = (
+                "one of: it is still starting; its kernel cannot start (too little memory, or another machine's); it "
+                "does not use its serial console (console=ttyS0 is not on its command line)"
+            )
+            remedy = f"dacha screen {e.guest} shows its display"
+            return Hop("boot", BROKEN, f"{ago}, and its console has shown nothing", means, remedy)
+        seen = f"{ago}, and its console shows no end of it"
         return Hop("boot", BROKEN, seen, "it is still booting", f"wait; what it does: {console}")
     return Hop("boot", UNTESTED, "its console does not show whether it has finished booting")
 

@@ -14,6 +14,7 @@ from dacha.core.lab.model import Disk, Guest
 from dacha.core.people.keys_inside import key_of
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import exact_size, show_size
+from dacha.engine.check.memory import memory_findings
 from dacha.engine.check.setup import name_findings
 from dacha.engine.disks import kept_disks
 from dacha.engine.disks.media import base_image
@@ -34,7 +35,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
     """Images, kernels and key files of one guest that are missing or not what they should be."""
     found = [*_disk_findings(ws, guest, seen), *kept_disks.findings(ws, guest), *minimum_findings(guest)]
     if guest.boot and not seen.running:
-        found += _driver_findings(ws, guest)
+        found += [*_driver_findings(ws, guest), *memory_findings(ws, guest)]
     for key, written in (("kernel", guest.boot.kernel), ("initrd", guest.boot.initrd)) if guest.boot else ():
         if written and not os.access(ws.resolve(written), os.R_OK):
             what = f"there is no readable {key} {ws.resolve(written)}"

@@ -44,12 +44,14 @@ def panic_in(console: bytes) -> str | None:
 
 
 def gave_up(home: Home, guest: str) -> str | None:
-    """What its kernel said when it gave up for good; None while it has not."""
+    """What its kernel said when it gave up for good, or once more after a new start; None while it has not."""
     try:
         shown = recent(home, guest)
     except OSError:
         return None
-    return panic_in(shown) if _FOR_GOOD.search(shown) else None
+    # One that starts anew after each has given up as well: it comes to the same again.
+    again = len(_PANIC.findall(shown)) > 1
+    return panic_in(shown) if again or _FOR_GOOD.search(shown) else None
 
 
 def last_words(home: Home, guest: str, most: int = 60) -> str:

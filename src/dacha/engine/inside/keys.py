@@ -25,13 +25,18 @@ from dacha.hypervisor.process import running
 AT_ONCE = 16
 
 
-def still_in(ws: Workspace, person: Person) -> dict[str, str]:
-    """The guests that have a key of somebody's inside, each with whether it is on or off."""
+def lines_of(ws: Workspace, person: Person) -> set[str]:
+    """Somebody's public keys, but for those that cannot be read."""
     lines = set()
     for written in person.keys:
         with contextlib.suppress(ValueError):
             lines.add(key_line(ws, written))
-    found = {}
+    return lines
+
+
+def still_in(ws: Workspace, person: Person) -> dict[str, str]:
+    """The guests that have a key of somebody's inside, each with whether it is on or off."""
+    lines, found = lines_of(ws, person), {}
     for name in ws.home.guests():
         record = ws.home.read(name)
         if any(lines & set(inside) for inside in together(record.keyed or {}, record.unsure).values()):

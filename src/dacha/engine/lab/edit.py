@@ -20,13 +20,16 @@ Decide = Callable[[Workspace], Iterable[Edit]]
 
 
 def edit_lab(
-    named: str | None, decide: Decide, judge: Callable[[Workspace], list[Finding]] = lambda ws: []
+    named: str | None,
+    decide: Decide,
+    judge: Callable[[Workspace], list[Finding]] = lambda ws: [],
+    anyway: str = "",
 ) -> Workspace:
     """Change the lab file by what `decide` answers, write down what the plan then chooses for it, and return the
     workspace as it is afterwards.
 
-    An edit that makes the lab wrong (or that `judge` finds wrong for this host, and did not before) is refused with
-    LabError, and the file stays as it was.
+    An edit that makes the lab wrong (or that `judge` finds wrong for this host) is refused with LabError, and the
+    file stays as it was; `anyway` is how to have the latter written all the same.
     """
     path = load(named).path
     with editing(path):
@@ -35,14 +38,14 @@ def edit_lab(
         if not edits:
             return before
         after = _read(before, edit_text(before.text, edits))
-        known = {(f.code, f.path, f.what) for f in errors([*before.findings(), *judge(before)])}
+        known = {(f.code, f.path, f.what) for f in errors(before.findings())}
         wrong = [f for f in errors(after.findings()) if (f.code, f.path, f.what) not in known]
-        here = [f for f in errors(judge(after)) if (f.code, f.path, f.what) not in known]
+        here = [] if wrong else errors(judge(after))
         if wrong or here:
             shown = lab_error(after.path, after.text, [*wrong, *here])
             raise LabError(
                 "\n".join(_unplaced(f) for f in [*wrong, *here]) + f"\n{path.name} is unchanged.",
-                remedy="" if wrong else "to write it all the same: --anyway",
+                remedy=anyway if here else "",
                 findings=shown.findings,
             )
         # What the edit left out and the plan chose (a subnet, an address, a port) is written down with it.

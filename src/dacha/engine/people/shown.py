@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from dacha.core.lab.person import Person
 from dacha.core.named import NamedTuple
 from dacha.core.people.ways import rows_of
@@ -9,6 +11,7 @@ from dacha.core.reach.reach import reach
 from dacha.engine.network.live import live_plan
 from dacha.engine.router.host_view import host_view
 from dacha.engine.workspace import Workspace
+from dacha.hypervisor.process import running
 
 
 class PersonWay(NamedTuple):
@@ -35,3 +38,27 @@ def ways_of(ws: Workspace, person: Person) -> list[PersonWay]:
             else PersonWay(row.guest, row.service, None, None, user, cell.why)
         )
     return found
+
+
+# Whether a key opens a guest: now; once the guest, which has it inside, is on; with its next start; by apply.
+NOW, ONCE_ON, NEXT_START, BY_APPLY = "now", "once-on", "next-start", "apply"
+
+
+def opens(ws: Workspace, guest: str, keys: Collection[str]) -> str:
+    """When all of these key lines open a guest that they are meant to open: one of the four."""
+    record, on = ws.home.read(guest), running(ws.home.process_lock(guest))
+    inside = {line for lines in (record.keyed or {}).values() for line in lines}
+    if set(keys) <= inside:
+        return NOW if on else ONCE_ON
+    # One that is off takes its keys as it starts; whether apply starts it depends on how it was left.
+    return BY_APPLY if on or not record.stopped_on_purpose else NEXT_START
+
+
+def opens_words(guest: str, state: str) -> str:
+    """That, with the command that makes it so."""
+    return {
+        NOW: "now",
+        ONCE_ON: f"once it is on: dacha start {guest}",
+        NEXT_START: f"with its next start: dacha start {guest}",
+        BY_APPLY: "after dacha apply",
+    }[state]

@@ -29,6 +29,10 @@ class Watcher:
         """False for a guest that has ended: its doors are not waited for."""
         return True
 
+    def gave_up(self, guest: str) -> str | None:
+        """What a guest's kernel said when it gave up: its doors are not waited for then."""
+        return None
+
     def renew(self, door: DoorPlan) -> DoorPlan:
         """A door as it is known by now, for one whose guest had no address yet."""
         return door
@@ -106,16 +110,17 @@ def wait_for(
         try:
             while waiting and time.monotonic() - began < timeout_s:
                 watcher.tick(list(waiting.values()))
+                ended = {g: why for g in {key[0] for key in waiting} if (why := _ended(watcher, g))}
                 _step(waiting, probes, selector, lan, watcher)
                 _answers(selector, min(time.monotonic() + TICK_S, began + timeout_s))
                 for key, door in list(waiting.items()):
                     probe = probes.get(key)
                     if probe and probe.answer:
                         watcher.open(door, time.monotonic() - began)
-                    elif watcher.alive(key[0]):
-                        continue
+                    elif key[0] in ended:
+                        failed[door] = Verdict(False, ended[key[0]])
                     else:
-                        failed[door] = Verdict(False, "its guest has ended")
+                        continue
                     if probe:
                         probe.close()
                     del waiting[key]
@@ -125,6 +130,14 @@ def wait_for(
             for probe in probes.values():
                 probe.close()
     return failed
+
+
+def _ended(watcher: Watcher, guest: str) -> str:
+    """Why nothing more comes of a guest; "" while something may."""
+    if not watcher.alive(guest):
+        return "its guest has ended"
+    said = watcher.gave_up(guest)
+    return f"its kernel gave up: {said}" if said else ""
 
 
 def _last(probe: PatientProbe | None) -> Verdict:

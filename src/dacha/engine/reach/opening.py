@@ -11,6 +11,7 @@ from dacha.core.apply.changes import Change, LoadRules, OpenForward, StartGuest
 from dacha.core.apply.observed import BOOTING_S, ON
 from dacha.core.errors import DachaError
 from dacha.core.plan.doors import DoorPlan
+from dacha.engine.guest.console import gave_up
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.reach.doors import Watcher, probe_doors
@@ -33,6 +34,9 @@ class GuestWatcher(Watcher):
 
     def alive(self, guest: str) -> bool:
         return running(self.ws.home.process_lock(guest))
+
+    def gave_up(self, guest: str) -> str | None:
+        return gave_up(self.ws.home, guest)
 
     def renew(self, door: DoorPlan) -> DoorPlan:
         return live_plan(self.ws).doors[door.door.guest, door.door.name]

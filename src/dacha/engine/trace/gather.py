@@ -13,6 +13,7 @@ from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import DoorPlan, endpoint, here
 from dacha.core.trace.seen.evidence import NOBODY, PASSWORD, SHELL, Evidence
+from dacha.core.units import show_size
 from dacha.engine.disks.room import room
 from dacha.engine.guest.console import recent
 from dacha.engine.guest.observe import observe_guest
@@ -63,6 +64,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         allowed=tuple(str(n) for n in door.door.allow),
         asker=asked.asker,
         admitted=_admitted(door, asked.asker),
+        more_memory=show_size(2 * guest.memory).replace(" ", ""),
         untold="" if os.geteuid() == 0 or way == "user" else "it takes root to look at",
     )
     if seen.state == OFF:

@@ -210,11 +210,16 @@ class Gathering:
             named=told.get("named"),
             inside=self.inquiry.inside,
             agent_runs=self.inquiry.by_agent if self.inquiry.inside else None,
-            mute=self.inquiry.mute,
+            mute=self.inquiry.mute or self._unfinished(),
             unanswered=tuple((hop, why) for question, why in unanswered.items() for hop in HOPS_OF.get(question, ())),
             taken=others.taken(door, listing, from_lan=from_lan, asker=e.asker, at=e.place.rpartition(":")[0]),
             dropped=others.dropped(self.ws.lab.name, door, listing, from_lan=from_lan, asker=e.asker, lan=self.lan),
         )
+
+    def _unfinished(self) -> str:
+        """Why the guest did not tell all that it was asked; "" if it did."""
+        late = any(map(self.asking.waiting, ("inside", "inside-2")))
+        return f"its guest agent did not answer within {self.asking.took_s:.0f} s" if late else ""
 
 
 def _so_far(asking: Asking) -> dict[str, Any]:

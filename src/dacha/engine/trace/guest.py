@@ -93,6 +93,7 @@ def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:
         booted = "its console shows a prompt"
     return e._replace(
         panic=panic_in(tail),
+        console_empty=told.get("console") == b"",
         booted=booted,
         agent=told.get("agent") is not None,
         status=told.get("status") or "",

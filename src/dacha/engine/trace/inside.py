@@ -13,6 +13,7 @@ from dacha.core.lab.model import Guest
 from dacha.core.trace.seen.inside import Inside, read_inside
 from dacha.core.trace.seen.questions import together
 from dacha.engine.inside.run import SHELL, by_login
+from dacha.engine.trace.patience import MOST_S
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
 
@@ -34,10 +35,11 @@ class Inquiry:
         self.mute = ""
         self.by_agent: bool | None = None
         # How long the agent took for an answer, and the guest for a piece (seconds); `waits` while an agent that runs
-        # has not given any.
+        # has not given any, `runs` while the guest works on a piece.
         self.answer_s = 0.0
         self.piece_s = 0.0
         self.waits = False
+        self.runs = False
 
     def run(
         self, pieces: Iterable[str], until: Callable[[], float], *, login: bool, enough: Callable[[Inside], bool]
@@ -58,7 +60,8 @@ class Inquiry:
             left = left[len(now) :]
             text = together(now, self._user, self._service)
             began = time.monotonic()
-            said = self.ask(text, limit_s)
+            # What the guest says it began is waited for by whoever asked: `until` moves meanwhile.
+            said = self.ask(text, max(limit_s, MOST_S) if self.by_agent else limit_s)
             self.piece_s = max(self.piece_s, time.monotonic() - began)
             if said is None and login and self.by_agent is False:
                 said = self.ask(text, max(0.0, until() - time.monotonic()))  # an agent that runs no commands

@@ -11,11 +11,22 @@ AGENT_S = 30.0
 USUAL_S, EMULATED_S, SLOWER, LEAST_S, MOST_S = 8.0, 20.0, 10.0, 3.0, 60.0
 
 
-def patience_s(ws: Workspace, guest: str, wait_s: float | None, slowest_s: float, *, agent_runs: bool = False) -> float:
+def patience_s(
+    ws: Workspace,
+    guest: str,
+    wait_s: float | None,
+    slowest_s: float,
+    *,
+    agent_runs: bool = False,
+    works: bool = False,
+) -> float:
     """Seconds that an answer is waited for; `wait_s` is what a person asked for, `slowest_s` how long the slowest
-    answer of this guest took so far; with `agent_runs` its agent is there, and has not answered yet."""
+    answer of this guest took so far; with `agent_runs` its agent is there, and has not answered yet; it
+    `works` on an answer that it said it began."""
     if wait_s is not None:
         return max(LEAST_S, wait_s)
+    if works:
+        return MOST_S
     if agent_runs and not slowest_s:
         return AGENT_S
     return min(MOST_S, (EMULATED_S if emulated(ws, guest) else USUAL_S) + SLOWER * slowest_s)

@@ -136,6 +136,8 @@ class Evidence(NamedTuple):
     stopped_on_purpose: bool = False
     last_run: LastRun | None = None  # of a guest that is off
     panic: str | None = None
+    console_empty: bool = False  # nothing on its serial console since it started
+    more_memory: str = ""  # twice the memory that it has, as a command takes it
     booted: str | None = None
     agent: bool = False
     agent_runs: bool | None = None  # whether it runs what it is asked to; None if that was not tried

@@ -1,0 +1,38 @@
+"""Running guests that a change of the lab would cut off their network: named beforehand, and asked about."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from dacha.cli import arguments
+from dacha.cli.terminal import output
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
+
+
+def warn(ws: Workspace, first: str, changes: Any = None, seen: Any = None) -> bool:
+    """Print which running guests would be cut off, after the words `first`; False if none would be."""
+    if not any(n.by_kernel for n in ws.lab.networks.values()) and not ws.home.kernel_note.exists():
+        return False  # nothing of the lab is in the kernel
+    from dacha.core.apply.waiting import cut_off, cut_off_words
+    from dacha.engine.apply.pending import pending_changes
+    from dacha.engine.guest.observe import observe
+
+    seen = seen or observe(ws.home, ws.lab.guests)
+    found = cut_off(pending_changes(ws, seen) if changes is None else changes, seen, ws.lab.guests)
+    if found:
+        output.note(f"warning: {first}{cut_off_words(found)}\n  dacha restart {' '.join(found)}")
+    return bool(found)
+
+
+def ask_first(named: str | None) -> None:
+    """Ask before guests are cut off. Raises UsageError for a no, and where nobody can be asked."""
+    from dacha.engine.workspace import load
+
+    ws = load(named)
+    if ws.former_name() or ws.other_file():
+        return  # refused in a moment
+    ws.refuse_if_wrong()
+    if warn(ws, ""):
+        arguments.confirm("Apply it now?", "--yes, or stop these guests first", "nothing was applied")

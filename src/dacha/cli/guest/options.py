@@ -1,0 +1,51 @@
+"""Options that dacha guest add and edit share."""
+
+from __future__ import annotations
+
+import argparse
+
+from dacha.cli.arguments import many
+
+
+def shared(parser: argparse.ArgumentParser) -> None:
+    """Options of a new guest and of a changed one."""
+    parser.add_argument("--system", metavar="FAMILY", help="its system: debian, fedora, windows, … (see profiles)")
+    parser.add_argument("--cpus", type=int, metavar="N")
+    parser.add_argument("--memory", metavar="SIZE", help='such as "1 GiB"')
+    parser.add_argument("--firmware", metavar="bios|uefi")
+    parser.add_argument("--secure-boot", action=argparse.BooleanOptionalAction, help="UEFI starts signed systems only")
+    parser.add_argument("--tpm", action=argparse.BooleanOptionalAction, help="a TPM 2.0 of its own")
+    parser.add_argument(
+        "--answers", action=argparse.BooleanOptionalAction, help="answer its installer (default), or be asked by it"
+    )
+    parser.add_argument("--resolution", metavar="WxH", help='its display, such as "1280x800"')
+    parser.add_argument("--user", metavar="USER", help="who may log in")
+    many(parser, "--key", "keys", "FILE", "a public key that opens this login")
+    parser.add_argument(
+        "--make-key", action="store_true", help="make a key for this lab, beside its file, and let it in"
+    )
+    parser.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
+    parser.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
+    parser.add_argument("--command-line", metavar="TEXT", help="with --kernel: its command line")
+    parser.add_argument(
+        "--anyway", action="store_true", help="write it also if a file that it names is missing or unusable"
+    )
+    parser.add_argument("--at-boot", action=argparse.BooleanOptionalAction, help="start it with this host")
+    parser.add_argument(
+        "--start-order", type=int, metavar="N", help="who starts first: the lower number (default: 100)"
+    )
+    parser.add_argument("--start-delay", metavar="TIME", help="how long after its turn it starts")
+    parser.add_argument("--stop-after", metavar="TIME", help="how long it may take to stop (default: 60 s)")
+
+
+def adapter_values(parser: argparse.ArgumentParser, which: str) -> None:
+    """Options about an adapter: of a new guest's only one, or with a network before the value of one of several."""
+    of = " (of the first adapter, or on NETWORK)" if which else ""
+    usual = "" if which else " (default: the next free one)"
+    parser.add_argument("--address", metavar=f"{which}ADDRESS", help=f"its address{usual or of}")
+    parser.add_argument("--address6", metavar=f"{which}ADDRESS", help="its IPv6 address")
+    parser.add_argument("--hardware-address", metavar=f"{which}ADDRESS", help="its Ethernet address (default: made)")
+    parser.add_argument("--model", metavar=f"{which}MODEL", help="the adapter's make: virtio, e1000, …")
+    parser.add_argument(
+        "--routes", metavar=f"{which}yes|no", help="whether it is a router, and may send from any address"
+    )

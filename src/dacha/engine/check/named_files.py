@@ -1,0 +1,31 @@
+"""Files that a guest's entry names: an entry that names one that is missing or unusable is refused as it is written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from dacha.core.findings import Finding
+from dacha.engine.check.guest import file_findings
+from dacha.engine.guest.observe import observe_guest
+from dacha.engine.workspace import Workspace
+
+# Findings about what somebody named: images, kernels, keys, media, sizes of disks.
+NAMED = ("image", "boot-file", "key-file", "medium", "medium-boot", "storage-gone", "disk-small", "disk-shrink")
+
+
+ANYWAY = "to write it all the same: --anyway"
+
+
+def named_files(ws: Workspace, name: str) -> list[Finding]:
+    """What is wrong about the files that a guest's entry names."""
+    guest = ws.lab.guests.get(name)
+    if guest is None:
+        return []
+    seen = observe_guest(ws.home, name, forwards=False)
+    return [f for f in file_findings(ws, guest, seen) if f.code in NAMED]
+
+
+def judge_of(before: Workspace, name: str) -> Callable[[Workspace], list[Finding]]:
+    """A judge for `edit_lab`: what is wrong about those files, and was not yet in the lab `before`."""
+    known = {(f.path, f.what) for f in named_files(before, name)}
+    return lambda ws: [f for f in named_files(ws, name) if (f.path, f.what) not in known]
