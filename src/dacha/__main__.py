@@ -1,5 +1,5 @@
 """`python -m dacha` runs the command line."""
 
-from dacha.cli.main import program
+from dacha.entry import program
 
 program()

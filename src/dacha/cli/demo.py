@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import os
+import shlex
 import shutil
 import subprocess
 import sys
@@ -31,8 +32,9 @@ def demo_arguments(parser: argparse.ArgumentParser) -> None:
 class _Stage:
     """Runs commands as a person would and shows them."""
 
-    def __init__(self, lab: Path, keep: bool) -> None:
-        self.lab, self.keep = lab, keep
+    def __init__(self, lab: Path, keep: bool, removal: str) -> None:
+        """`removal` is the command that takes it down."""
+        self.lab, self.keep, self.removal = lab, keep, removal
 
     def title(self, text: str) -> None:
         output.say()
@@ -49,15 +51,13 @@ class _Stage:
 
     def run(self, *arguments: str, may_fail: bool = False) -> None:
         """Show and run one dacha command. Raises AnswerNo when it fails."""
-        import shlex
-
         output.say(f"$ dacha {shlex.join(arguments)}")
         sys.stdout.flush()
         code = self._dacha(*arguments).returncode
         if code and not may_fail:
             raise AnswerNo(
                 f"dacha {arguments[0]} ended with code {code}, so the demo ends here",
-                remedy=f"look closer: dacha --lab {self.lab} status\ntake it down: dacha demo --remove"
+                remedy=f"look closer: dacha --lab {self.lab} status\ntake it down: {self.removal}"
                 if self.keep
                 else "what it said is above; to have it stay where it ends: dacha demo --keep",
             )
@@ -87,7 +87,8 @@ def run_demo(args: argparse.Namespace) -> int:
     output.say(f"A tiny guest, made from Debian packages: {image.kernel.parent}")
     lab = write_lab(folder, image)
     output.say(f"The saltmarsh lab, a tide laboratory on a pier: {lab}")
-    stage = _Stage(lab, args.keep)
+    removal = "dacha demo --remove" + (f" --folder {shlex.quote(str(folder))}" if args.folder else "")
+    stage = _Stage(lab, args.keep, removal)
     try:
         _play(stage)
     except BaseException:
@@ -99,7 +100,7 @@ def run_demo(args: argparse.Namespace) -> int:
         stage.title("It goes on running. To try next")
         output.say(
             f"  export DACHA_LAB={lab}\n  dacha connect gauge\n  dacha console charts\n  dacha door add gauge http\n"
-            "  dacha diff\n  dacha stop locker\n  dacha demo --remove        when you have seen enough"
+            f"  dacha diff\n  dacha stop locker\n  {removal}        when you have seen enough"
         )
         return 0
     stage.title("Taking everything down")

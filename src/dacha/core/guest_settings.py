@@ -102,7 +102,8 @@ def _sshd(told: Answers) -> Iterator[Setting]:
         if is_now is None:
             continue
         remedy = f"echo '{key} no' >> {_DROP_IN} && systemctl reload ssh || systemctl reload sshd"
-        yield _set(words, is_now in fine, is_now, "no", remedy)
+        should = "no, or by key alone" if key == "permitrootlogin" else "no"
+        yield _set(words, is_now in fine, is_now, should, remedy)
     empty = told.by_word.get("empty", [])
     yield _set("empty passwords", not empty, ", ".join(empty) or "none", "none", f"passwd --lock {''.join(empty[:1])}")
 

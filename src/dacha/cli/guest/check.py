@@ -40,9 +40,11 @@ def run_check(args: argparse.Namespace) -> int:
         if s.remedy:
             output.say(f"  {'':<31} {s.remedy}")
     where = f"the commands are for a shell in {args.name}, as administrator"
-    output.say(
-        f"\n{len(wrong)} of {len(found.settings)} wrong; {where}" if wrong else f"\nAll {len(found.settings)} right."
-    )
+    unknown = sum(s.verdict not in (RIGHT, WRONG) for s in found.settings)
+    counts = [f"{len(found.settings) - len(wrong) - unknown} of {len(found.settings)} settings correct"]
+    counts += [f"{len(wrong)} wrong"] if wrong else []
+    counts += [f"{unknown} unknown"] if unknown else []
+    output.say("\n" + ", ".join(counts) + (f"; {where}" if wrong else ""))
     return 1 if wrong else 0
 
 

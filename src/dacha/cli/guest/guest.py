@@ -56,7 +56,7 @@ def _edit(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--from", dest="image", metavar="IMAGE", help="the image of its first disk, if that is not created yet"
     )
-    many(parser, "--disk", "disks", "[DISK=]SIZE", "grow its first disk, or DISK, to this size at its next start")
+    many(parser, "--disk", "disks", "[DISK=]SIZE", "grow its first disk, or DISK, to this size, also while it runs")
     many(parser, "--add-disk", "add_disks", "SIZE", "add an empty disk")
     many(parser, "--detach-disk", "detach_disks", "DISK", "take a disk out; its contents are kept")
     many(parser, "--attach-disk", "attach_disks", "DISK", "put a disk that was kept back in")

@@ -58,6 +58,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
     from dacha.core.apply.changes import StartGuest
     from dacha.engine.apply.apply import apply
     from dacha.engine.check.host import accelerator_findings
+    from dacha.engine.news import is_news
     from dacha.engine.reach.opening import coming_doors, opened_doors
     from dacha.engine.workspace import load
 
@@ -79,8 +80,10 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
         with share_bar() as progress:
             outcome = apply(ws, report, only=only, progress=progress)
         if any(isinstance(c, StartGuest) for c in outcome.done) and not args.json:
+            # Once, until the reason is another.
             for finding in accelerator_findings(ws):
-                output.step("this host", finding.what)
+                if is_news(ws.home, "emulated", finding.what):
+                    output.step("this host", finding.what)
     ws = load(args.lab)
     new = opened_doors(ws, outcome.done, outcome.waiting)
     until, closed = time.monotonic() + wait_s, []

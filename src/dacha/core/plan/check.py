@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from ipaddress import IPv4Network
 
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
 from dacha.core.lab.model import CLEAR, Guest, Lab
@@ -21,6 +22,8 @@ class HostFacts(NamedTuple):
     disk_free: dict[str, int]
 
 
+# Shared address space (RFC 6598).
+_SHARED = IPv4Network("100.64.0.0/10")
 # What a host wants to keep for itself; promised beyond it, guests and host push each other out.
 HOST_MEMORY = 1 * GIB
 
@@ -62,6 +65,17 @@ def _check_networks(lab: Lab) -> Iterator[Finding]:
         what = f"guests here may use of this host: {', '.join(map(str, opened.to_host))}"
         path: Path = ("network", opened.name, "to-host")
         yield Finding(NOTE, "to-host", f"network {opened.name}", what, "without to-host they cannot", path)
+    for net in lab.networks.values():
+        if net.kind != "bridge" and net.subnet and not _own_addresses(net.subnet):
+            what = f"the addresses of {net.subnet} belong to others on the internet: the lab hides them from this host"
+            remedy = f"use a private subnet: dacha network edit {net.name} --renumber 10.77.0.0/24"
+            at: Path = ("network", net.name, "subnet")
+            yield Finding(WARNING, "public-subnet", f"network {net.name}", what, remedy, at)
+
+
+def _own_addresses(subnet: IPv4Network) -> bool:
+    """True for addresses that nobody on the internet has: private, shared and documentation ones (RFC 6890)."""
+    return subnet.is_private or subnet.subnet_of(_SHARED)
 
 
 def _check_network_install(lab: Lab, guest: Guest) -> Iterator[Finding]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import time
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.units import exact_size
 from dacha.engine.disks.media import image_path
 from dacha.engine.disks.owners import owners
+from dacha.engine.disks.storages import storage_folder
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.process import running
@@ -121,9 +123,36 @@ def findings(ws: Workspace, guest: Guest) -> list[Finding]:
                 f'to start anew: another name in the file, name = "new"'
             )
             found.append(Finding(ERROR, "disk-kept", f"guest {guest.name}", what, remedy, (*here, "disk", n), "host"))
-        elif disk.base and not disk.copy:
+            continue
+        found += _elsewhere(ws, guest, n, there[disk.name])
+        if disk.base and not disk.copy:
             found += _made_on(ws, guest, n, there[disk.name])
     return found
+
+
+def _elsewhere(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
+    """A disk whose `storage` was changed since it was made: it stays where it is."""
+    disk = guest.disks[n]
+    if not path.is_symlink() and disk.storage is None:
+        return []
+    real = path.resolve()
+    try:
+        wanted = storage_folder(ws, disk) if disk.storage in (None, *ws.lab.storages) else None
+    except DachaError:
+        return []  # its storage is not there: another finding says so
+    if wanted is None or (real.parent == wanted.resolve() if disk.storage else not path.is_symlink()):
+        return []
+    what = f"disk {disk.name} lies in {real.parent}, and stays there: storage now says {disk.storage or 'none'}"
+    if disk.storage:
+        target = wanted / f"{guest.name}.{disk.name}.moved.qcow2"
+        old, new, link = (shlex.quote(str(p)) for p in (real, target, path))
+        remedy = f"mkdir -p -m 700 {shlex.quote(str(wanted))} && mv {old} {new} && ln -sfn {new} {link}"
+    else:
+        old, link = shlex.quote(str(real)), shlex.quote(str(path))
+        remedy = f"rm {link} && mv {old} {link}"
+    remedy = f"write storage as it was, or move it while {guest.name} is off:\n{remedy}"
+    where = ("guest", guest.name, "disk", n)
+    return [Finding(WARNING, "disk-elsewhere", f"guest {guest.name}", what, remedy, where, "host")]
 
 
 def _gone(ws: Workspace, guest: Guest, n: int) -> list[Finding]:
