@@ -47,7 +47,8 @@ class Model:
 
 def homes(lab: Lab) -> list[Path]:
     """The lab's folder, in whichever state folder it is kept by now."""
-    return [p for state in ("state", "state2") for p in sorted((lab.folder / state / "labs").glob("*/guests"))]
+    found = [p for state in ("state", "state2") for p in sorted((lab.folder / state / "labs").glob("*/guests"))]
+    return [p for p in found if not p.parent.is_symlink()]  # one that was moved left a link
 
 
 def disks_found(lab: Lab) -> dict[str, tuple[str, str]]:

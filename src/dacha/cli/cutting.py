@@ -31,8 +31,8 @@ def ask_first(named: str | None) -> None:
     from dacha.engine.workspace import load
 
     ws = load(named)
-    if ws.former_name() or ws.other_file():
-        return  # refused in a moment
     ws.refuse_if_wrong()
+    if ws.other_file():
+        return  # refused in a moment
     if warn(ws, ""):
         arguments.confirm("Apply it now?", "--yes, or stop these guests first", "nothing was applied")

@@ -9,7 +9,7 @@ from dacha.core.apply.observed import BOOTING_S
 from dacha.core.apply.waiting import NEVER
 from dacha.core.lab.model import ORIGIN_WORDS
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.seen.evidence import NO_ANSWER, REFUSED, REJECTED, Evidence
+from dacha.core.trace.seen.evidence import NO_ANSWER, OPEN, REFUSED, REJECTED, Evidence
 from dacha.core.trace.service import told_to, touched
 from dacha.core.trace.told import why_silent
 from dacha.core.units import show_duration
@@ -177,8 +177,9 @@ def neighbour(e: Evidence) -> Hop:
         seen = f"{e.address} is answered for by {', '.join(others)}" + (" too" if e.hardware in e.answered else "")
         return Hop("neighbour", BROKEN, seen, "two machines have one address", "give one of them another")
     if not e.answered:
-        if answers(e):
-            return Hop("neighbour", UNTESTED, "it does not answer ARP, and yet it serves")
+        touch = touched(e)
+        if answers(e) or (touch and touch.how in (REFUSED, OPEN)):
+            return Hop("neighbour", UNTESTED, "it did not answer ARP in time, and yet it answers TCP")
         if e.frames == 0:
             return never_heard(e, "neighbour")
         told = why_silent(e)

@@ -19,8 +19,8 @@ from dacha.engine.network.live import networks_apart
 from dacha.engine.workspace import Workspace
 from dacha.host.network import arp, nft, sysctls
 
-# How long a guest has to answer ARP.
-ARP_S = 0.5
+# How long a guest has to answer ARP, and a slow one if nobody has (seconds).
+ARP_S, PATIENT_S = 0.5, 4.0
 
 
 def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any]) -> Evidence:
@@ -93,7 +93,7 @@ def answers(ws: Workspace, network: str, address: IPv4Address) -> tuple[tuple[st
     interface = link_name(ws.lab.name, "network", network) if net.managed else lan_link(ws.lab, net)
     if interface is None or network in networks_apart(ws):
         return None
-    return arp.answers(interface, address, ARP_S)
+    return arp.answers(interface, address, ARP_S, PATIENT_S)
 
 
 def rule(ws: Workspace, door: DoorPlan) -> str:

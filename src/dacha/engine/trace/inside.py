@@ -20,7 +20,7 @@ from dacha.hypervisor.monitor import agent
 # A user's name that may stand in a script as it is.
 _PLAIN = re.compile(r"[a-z_][a-z0-9_.-]{0,31}")
 # How long an agent is given to say that it is there where QEMU cannot tell whether one runs, and an answer that is slow
-# (seconds): with such an agent all that is left is asked at once, after the first piece.
+# (seconds): with such an agent all that is left is asked at once, after the first two pieces.
 THERE_S, SLOW_S = 3.0, 1.0
 
 
@@ -49,14 +49,15 @@ class Inquiry:
         self.by_agent = self._agent_there(until())
         if not self.by_agent and not login:
             return
-        left = list(pieces)
+        left, asked = list(pieces), 0
         while left:
             limit_s = until() - time.monotonic()
             if limit_s <= 0:
                 self.mute = self.mute or "there was no time to ask for more"
                 return
-            # Where each answer takes seconds, not the questions do: after the first piece they are asked at once.
-            now = left if self.answer_s > SLOW_S and self.inside is not None else left[:1]
+            # Where each answer takes seconds, not the questions do: after the most telling ones they are asked at once.
+            now = left if self.answer_s > SLOW_S and asked > 1 else left[:1]
+            asked += 1
             left = left[len(now) :]
             text = together(now, self._user, self._service)
             began = time.monotonic()

@@ -64,17 +64,22 @@ def _heard(sockets: dict[str, socket.socket], until: float) -> Iterator[tuple[st
                     yield names[s], told
 
 
-def answers(interface: str, address: IPv4Address, timeout_s: float) -> tuple[tuple[str, ...], float]:
-    """Everybody who answers for an address on a link, by hardware address, and how soon the first did (milliseconds).
+def answers(
+    interface: str, address: IPv4Address, timeout_s: float, patient_s: float = 0.0
+) -> tuple[tuple[str, ...], float]:
+    """Everybody who answers for an address on a link within `timeout_s` seconds, by hardware address, and how soon the
+    first did (milliseconds). If nobody has, it is asked again until `patient_s`: a machine may be slow.
 
     Raises HostError where nothing can be sent.
     """
     heard: dict[str, float] = {}
     began = time.monotonic()
     with _arp_socket(interface) as s:
-        for n in (1, 2):
+        until = began
+        while until < began + timeout_s or (not heard and until < began + patient_s):
+            until += timeout_s / 2
             _ask(s, interface, address)
-            for _, told in _heard({interface: s}, began + timeout_s * n / 2):
+            for _, told in _heard({interface: s}, until):
                 if told.sender == address:
                     heard.setdefault(told.sender_hardware.hex(":"), 1000 * (time.monotonic() - began))
     return tuple(heard), next(iter(heard.values()), 0.0)
