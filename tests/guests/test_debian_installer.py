@@ -81,8 +81,11 @@ def test_debians_own_installer_takes_its_answers_and_asks_nobody(
         unpack(begun.read_bytes(), root)
         with installer(root, network, words[words.index("-append") + 1], 498_000) as running:
             deadline = time.monotonic() + 600
-            while not asked_for_parts(served):
+            while True:
+                # What it says after it asked for its parts is no matter: this archive has none, and then it does ask.
                 said = (root.parent / "console").read_text(errors="replace")
+                if asked_for_parts(served):
+                    break
                 assert not asks(said) and running.poll() is None, said
                 assert time.monotonic() < deadline, (said, served.asked)
                 time.sleep(0.2)
@@ -110,14 +113,15 @@ def test_an_emulated_computer_starts_debians_own_installer_with_its_answers(
         write_lab(lab, key_files, port)
         lab("apply", "--no-wait")
         deadline = time.monotonic() + 1200
-        while not asked_for_parts(served):
+        while True:
             said = lab("console", "gauge", "--record").out
+            if asked_for_parts(served):
+                break
+            assert not asks(said), said[-3000:]
             assert time.monotonic() < deadline, f"{said[-3000:]}\n{served.asked}"
             time.sleep(2)
-        said = lab("console", "gauge", "--record").out
         assert "installing" in lab("status", code=None).out
         lab("stop", "gauge", "--force", "--wait", "0s")
-    assert not asks(said)
     # What was begun goes on with its answers, though something is on the disk by now; they are secret to others.
     answers = lab.guest_folder("gauge") / "answers"
     assert (answers / "initrd").stat().st_mode & 0o077 == 0
