@@ -39,7 +39,8 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
 def run_reach(args: argparse.Namespace) -> int:
     from dacha.cli.words import person_words
     from dacha.core.people.ways import places_of, rows_of
-    from dacha.core.reach.reach import places, reach, to_host
+    from dacha.core.reach.of_host import to_host
+    from dacha.core.reach.reach import places, reach
     from dacha.core.spelling import did_you_mean
     from dacha.engine.lab.named import guest_named
     from dacha.engine.network.live import live_plan
@@ -172,8 +173,17 @@ def _json(row: Any, shown: list[str]) -> dict[str, Any]:
         "port": row.to.first,
         "last_port": row.to.last,
         "doors": list(row.doors),
-        "from": {p: _cell_json(row.cells[p]) for p in shown},
+        "from": _cells_json(row.cells, shown),
     }
+
+
+def _cells_json(cells: dict[str, Any], shown: list[str]) -> dict[str, Any]:
+    """The cells of a row; what several places have together is made once."""
+    made: dict[int, dict[str, Any]] = {}
+    for place in shown:
+        if id(cells[place]) not in made:
+            made[id(cells[place])] = _cell_json(cells[place])
+    return {place: made[id(cells[place])] for place in shown}
 
 
 def _cell_json(cell: Any) -> dict[str, Any]:

@@ -6,7 +6,7 @@ with guests) is an argument.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from ipaddress import IPv4Address
 
 from dacha.core.findings import WARNING, Finding
@@ -16,7 +16,6 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import ANYWHERE, DoorPlan
 from dacha.core.plan.plan import Plan
-from dacha.core.plan.smb import smb_places
 from dacha.core.router.mapping import UNKNOWN, RouterState, behind, private
 
 HOST, LAN, OUTSIDE = "host", "lan", "outside"
@@ -84,34 +83,20 @@ def reach(lab: Lab, plan: Plan, host_view: HostView = NOWHERE, only: Iterable[st
     wanted = None if only is None else set(only)
     seen = places(lab)
     rows = []
+    # From a network that nothing leaves nobody gets to another: the same for every service.
+    shut = {
+        name: Cell((), f"nothing leaves {name}")
+        for name, net in lab.networks.items()
+        if net.kind != "bridge" and (net.kind == "host-only" or plan.networks[name].isolated)
+    }
     for guest in lab.guests.values():
         if wanted is not None and guest.name not in wanted:
             continue
         for service, protocol, to, doors in _services(guest, plan):
             one = _Service(lab, plan, host_view, guest, service, to, doors)
-            cells = one.cells(seen)
+            cells = one.cells(seen, shut)
             rows.append(Row(guest.name, service, protocol, to, tuple(d.door.name for d in doors), cells))
     return rows
-
-
-def to_host(lab: Lab, plan: Plan, *, gate: bool = True) -> dict[str, tuple[str, ...]]:
-    """What guests of each network may use of this host itself, in words, by network; without a `gate`, nothing keeps
-    those in user mode from its loopback."""
-    found: dict[str, tuple[str, ...]] = {}
-    for net in lab.networks.values():
-        if net.kind == "bridge":
-            continue
-        if net.managed:
-            boot = ("files to start from",) if net.boot else ()
-            who = [guest.name for guest, place in smb_places(lab, plan) if place.network == net.name]
-            shares = (f"shared folders by SMB ({', '.join(who)} alone)",) if who else ()
-            found[net.name] = ("DHCP", "DNS", "ping", *boot, *shares, *(str(allowed) for allowed in net.to_host))
-        elif net.isolated or net.kind == "host-only":
-            found[net.name] = ("DHCP", "DNS")
-        else:
-            opened = tuple(str(allowed) for allowed in net.to_host)
-            found[net.name] = ("DHCP", "DNS", *(opened if gate else ("everything that listens on its loopback",)))
-    return found
 
 
 def never_entered(lab: Lab, plan: Plan, host_view: HostView) -> list[Finding]:
@@ -152,18 +137,24 @@ class _Service:
         self.service, self.to, self.doors = service, to, doors
         self.adapters = plan.adapters_of(guest.name)
         self.led = [d for d in doors if d.means == "forward" and d.port]
+        # Those that somebody on another network may come to, and what such a one finds on a LAN.
+        self.beyond = [d for d in self.led if not d.listen.is_loopback]
+        self.on_lan = tuple(self._own(a) for a in self._bridged(by_host=True))
         self.from_host = tuple(self._host())
 
-    def cells(self, places: Iterable[str]) -> dict[str, Cell]:
-        """The cells by place. Networks that are alike, and lead nowhere, have one cell together: a large lab has a
-        hundred thousand of them."""
+    def cells(self, places: Iterable[str], shut: Mapping[str, Cell]) -> dict[str, Cell]:
+        """The cells by place; `shut` are those of networks that nothing leaves. Networks that are alike, and lead
+        nowhere, have one cell together: a large lab has a hundred thousand of them."""
         own = {a.network for a in self.adapters}
         found: dict[str, Cell] = {}
         alike: dict[tuple[object, ...], Cell] = {}
         for place in places:
+            if place in shut and place not in own and own:
+                found[place] = shut[place]
+                continue
             network = self.lab.networks.get(place)
-            # With a door the gateway to type differs, and a limit may; and a reason may name the network.
-            if network is None or place in own or self.led or network.kind == "host-only" or network.isolated:
+            # With a door beyond this host the gateway to type differs, and a limit may; a reason may name the network.
+            if network is None or place in own or self.beyond or network.kind == "host-only" or network.isolated:
                 found[place] = self.cell(place)
                 continue
             key = (network.kind, network.managed)
@@ -200,8 +191,7 @@ class _Service:
         for adapter in self.adapters:
             if self.lab.networks[adapter.network].managed:
                 yield self._own(adapter)
-        for adapter in self._bridged(by_host=True):
-            yield self._own(adapter)
+        yield from self.on_lan
         for door in self.led:
             place = door.enter_at(None)
             if place:
@@ -279,13 +269,12 @@ class _Service:
             return Cell((), why, 'backend = "kernel", as root' if mine else "")
         # What a guest in user mode sends beyond its segment, its QEMU sends as a program of this host, as far as the
         # gate lets it: to doors of guests on its network, and to those that are not for this host alone.
-        near = bool(mine) and not network.managed
-        led = [] if shut else [d for d in self.led if near or not d.listen.is_loopback]
-        doors = [d for d in led if d.admits(net.subnet)]
+        led = [] if shut else self.led if mine and not network.managed else self.beyond
+        doors = [d for d in led if not d.door.allow or d.admits(net.subnet)]
         here = [d.listen == ANYWHERE or d.listen.is_loopback for d in doors]
         ways = [self._door(d, net.gateway if h else d.listen) for d, h in zip(doors, here, strict=True) if net.gateway]
         if not shut:
-            ways = [*(self._own(a) for a in self._bridged(by_host=True)), *ways]
+            ways = [*self.on_lan, *ways]
         if ways:
             return Cell(tuple(ways))
         if shut:

@@ -1,0 +1,27 @@
+"""What guests may use of this host itself."""
+
+from __future__ import annotations
+
+from dacha.core.lab.model import Lab
+from dacha.core.plan.plan import Plan
+from dacha.core.plan.smb import smb_places
+
+
+def to_host(lab: Lab, plan: Plan, *, gate: bool = True) -> dict[str, tuple[str, ...]]:
+    """What guests of each network may use of this host itself, in words, by network; without a `gate`, nothing keeps
+    those in user mode from its loopback."""
+    found: dict[str, tuple[str, ...]] = {}
+    for net in lab.networks.values():
+        if net.kind == "bridge":
+            continue
+        if net.managed:
+            boot = ("files to start from",) if net.boot else ()
+            who = [guest.name for guest, place in smb_places(lab, plan) if place.network == net.name]
+            shares = (f"shared folders by SMB ({', '.join(who)} alone)",) if who else ()
+            found[net.name] = ("DHCP", "DNS", "ping", *boot, *shares, *(str(allowed) for allowed in net.to_host))
+        elif net.isolated or net.kind == "host-only":
+            found[net.name] = ("DHCP", "DNS")
+        else:
+            opened = tuple(str(allowed) for allowed in net.to_host)
+            found[net.name] = ("DHCP", "DNS", *(opened if gate else ("everything that listens on its loopback",)))
+    return found
