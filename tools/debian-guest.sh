@@ -1,13 +1,15 @@
 #!/bin/sh
 # A Debian guest for tests, from Debian's packages as this machine gets them: systemd, OpenSSH, the guest agent, first-boot software.
-#   tools/debian-guest.sh FOLDER [--desktop]     makes FOLDER/disk.qcow2, vmlinuz and initrd.img, which a lab starts directly;
-#                                                with --desktop also a small desktop by RDP
+#   tools/debian-guest.sh FOLDER [--desktop|RELEASE]   makes FOLDER/disk.qcow2, vmlinuz and initrd.img, which a lab starts
+#                                                directly; with --desktop also a small desktop by RDP; of bookworm, or RELEASE
 # Wants root and debootstrap; needs no loop device: the file system is written by mke2fs from a folder. Some two minutes. What is
 # there already, made by this same script, is left as it is.
 set -eu
 folder=$1
-desktop=${2:-}
-made=$(sha256sum "$0" | cut -d ' ' -f 1)$desktop
+desktop=
+release=bookworm
+case "${2:-}" in --desktop) desktop=$2 ;; ?*) release=$2 ;; esac
+made=$(sha256sum "$0" | cut -d ' ' -f 1)$desktop$([ "$release" = bookworm ] || echo "$release")
 more=
 [ "$desktop" = --desktop ] && more="xrdp xorgxrdp icewm xterm xfonts-base dbus-x11 ssl-cert"
 [ "$(cat "$folder/made" 2> /dev/null)" = "$made" ] && [ -s "$folder/disk.qcow2" ] && exit 0
@@ -23,7 +25,7 @@ away() {
 }
 trap away EXIT
 mirror=$(sed -n 's/^URIs: *//p; s/^deb \([^ ]*\).*/\1/p' /etc/apt/sources.list.d/*.sources /etc/apt/sources.list 2> /dev/null | head -n 1)
-debootstrap --variant=minbase bookworm "$root" "$mirror" > "$work/log" 2>&1 || { tail -n 30 "$work/log"; exit 1; }
+debootstrap --variant=minbase "$release" "$root" "$mirror" > "$work/log" 2>&1 || { tail -n 30 "$work/log"; exit 1; }
 cp -L /etc/resolv.conf /etc/hosts "$root/etc/"
 printf '#!/bin/sh\nexit 101\n' > "$root/usr/sbin/policy-rc.d"
 chmod 755 "$root/usr/sbin/policy-rc.d"

@@ -77,10 +77,14 @@ def works(lab: HostedLab) -> str | None:
     return str(after["hops"][-1]) if after["broken"] else None
 
 
-def booted(lab: HostedLab) -> None:
+# Two releases: other versions of systemd, OpenSSH, the agent and the first-boot software.
+RELEASES = {"bookworm": "/var/tmp/dacha-debian", "trixie": "/var/tmp/dacha-trixie"}
+
+
+def booted(lab: HostedLab, release: str = "bookworm") -> None:
     """A lab with a Debian guest that has finished its first boot."""
-    made = Path("/var/tmp/dacha-debian")
-    subprocess.run([HERE.parent.parent / "tools/debian-guest.sh", made], check=True, timeout=900)
+    made = Path(RELEASES[release])
+    subprocess.run([HERE.parent.parent / "tools/debian-guest.sh", made, release], check=True, timeout=900)
     (lab.folder / "debian").symlink_to(made)
     lab.write(LAB.replace("@LINE@", "root=LABEL=root rw console=ttyS0 net.ifnames=0"))
     lab("apply", "--wait", "15min", timeout=1000)
@@ -92,9 +96,10 @@ def booted(lab: HostedLab) -> None:
 
 
 @pytest.mark.whole
-def test_faults_inside_a_debian_guest_are_named_with_their_cause(hosted: HostedLab) -> None:
+@pytest.mark.parametrize("release", RELEASES)
+def test_faults_inside_a_debian_guest_are_named_with_their_cause(hosted: HostedLab, release: str) -> None:
     lab = hosted
-    booted(lab)
+    booted(lab, release)
     missed, vain = [], []
     print(f"\n{'fault':<46} {'expected':<10} {'named':<10} {'remedy':<8} healed")
     for fault in FAULTS:
