@@ -97,7 +97,7 @@ class Lab:
         """Run `dacha` with these arguments; `code` is the exit code it must have (None: any)."""
         done = Run(_run(arguments, cwd=self.folder, env=self.env | options.pop("env", {}), timeout=timeout, **options))
         assert "Traceback" not in done.err, done
-        assert "defect" not in done.err, done
+        assert "internal error" not in done.err, done
         if code is not None:
             assert done.code == code, done
         check(arguments, done.out)

@@ -51,7 +51,7 @@ def test_everything_is_done_whoever_reads_of_it(lab: Lab, where: str, word: str)
     done = run(lab, f"dacha apply --no-wait {where}; echo code=${{PIPESTATUS[0]}}")
     assert "code=0" in done.stdout, done
     assert len(done.stderr.splitlines()) == bool(word) and word in done.stderr
-    assert "defect" not in done.stderr and "Traceback" not in done.stderr
+    assert "internal error" not in done.stderr and "Traceback" not in done.stderr
     assert lab("diff").out == "lost: everything applied\n"
     assert [g["state"] for g in lab("status", "--json").json["guests"]] == ["on", "on"]
 
@@ -89,7 +89,7 @@ def test_a_home_that_is_none_is_said(lab: Lab, tmp_path: Path) -> None:
             ["setpriv", "--reuid=77777", "--clear-groups", PROGRAM, "status"] if os.geteuid() == 0 else ["true"],
             cwd="/", env=bare | home | {"DACHA_LAB": "/nowhere/lab.toml"}, capture_output=True, text=True, check=False,
         )  # fmt: skip
-        assert "defect" not in done.stderr and "Traceback" not in done.stderr, done
+        assert "internal error" not in done.stderr and "Traceback" not in done.stderr, done
 
 
 WAITING = """\

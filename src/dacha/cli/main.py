@@ -85,7 +85,7 @@ def dispatch(argv: list[str]) -> int:
 
 
 def main(argv: list[str] | None = None) -> int:
-    """Run one command; the exit code. Nothing but a defect shows a traceback, and that only with --debug."""
+    """Run one command; the exit code. Nothing but an internal error shows a traceback, and that only with --debug."""
     argv = sys.argv[1:] if argv is None else argv
     if "_ARGCOMPLETE" in os.environ:
         from dacha.cli.completion import complete
@@ -139,8 +139,7 @@ def _run(argv: list[str]) -> int:
         if debug:
             raise
         streams.put(
-            f"dacha met a defect of its own: {type(e).__name__}: {e}\n  the same command with --debug shows where; "
-            "please report it",
+            f"internal error: {type(e).__name__}: {e}\n  the same command with --debug shows where; please report it",
             sys.stderr,
             flush=True,
         )

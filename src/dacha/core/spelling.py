@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+# How alike two names have to be (difflib's ratio): a letter or two differ. Nobody means "probe" by "frobnicate".
+CLOSE = 0.65
+
 
 def nearest(word: str, known: Iterable[str]) -> str | None:
     """The known name closest to `word`, or None when none is close enough to be meant."""
     from difflib import get_close_matches  # late: only a mistake needs it
 
     names = sorted(known)
-    close = get_close_matches(word.lower(), names, n=1, cutoff=0.5)
+    close = get_close_matches(word.lower(), names, n=1, cutoff=CLOSE)
     return close[0] if close else None
 
 
