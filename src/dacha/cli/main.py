@@ -127,7 +127,7 @@ def _run(argv: list[str]) -> int:
             _error_json(e)
         from dacha.core.harmless import harmless_lines
 
-        streams.put(harmless_lines("\n".join(e.lines())), sys.stderr, flush=True)
+        streams.put(harmless_lines(e.message()), sys.stderr, flush=True)
         return e.exit_code
     except KeyboardInterrupt:
         streams.put("\ninterrupted; dacha status shows how things are", sys.stderr, flush=True)

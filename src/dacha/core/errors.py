@@ -5,6 +5,7 @@ DachaError                what, where, why, and what to do
 │   └── LabError          the lab file is wrong; carries every finding (exit 2)
 ├── AnswerNo               the answer is no: a door does not answer, a guest does not stop (exit 1)
 ├── HostError             the environment refused: missing program, no permission, no space (exit 3)
+│   ├── HostFindings      several things refuse, each a finding (exit 3)
 │   └── BusyError         another dacha process holds the lab (exit 3)
 └── PeerError             the other end broke its protocol (exit 1)
 """
@@ -36,6 +37,10 @@ class DachaError(Exception):
         first = f"{self.where}: {self.what}" if self.where else self.what
         return [first, *("  " + line for text in (self.why, self.remedy) if text for line in text.splitlines())]
 
+    def message(self) -> str:
+        """The same for a terminal, with `error:` before it."""
+        return "error: " + "\n".join(self.lines())
+
 
 class UsageError(DachaError):
     """The command was used wrongly."""
@@ -54,6 +59,10 @@ class LabError(UsageError):
         super().__init__(what, where=where, why=why, remedy=remedy)
         self.findings = tuple(findings)
 
+    def message(self) -> str:
+        """The same with `error:` before each finding: a finding begins a line, its remedy is indented."""
+        return _each(self.lines())
+
 
 class AnswerNo(DachaError):
     """What was asked was tried, and the answer is no."""
@@ -67,6 +76,13 @@ class HostError(DachaError):
     exit_code, code = 3, "host"
 
 
+class HostFindings(HostError):
+    """This host cannot carry a lab: what keeps it from that, a finding a line as `LabError` has them."""
+
+    def message(self) -> str:
+        return _each(self.lines())
+
+
 class BusyError(HostError):
     """Another dacha process holds the lab's lock."""
 
@@ -77,3 +93,9 @@ class PeerError(DachaError):
     """A peer (hypervisor, guest, client) sent what its protocol does not allow."""
 
     exit_code, code = 1, "peer"
+
+
+def _each(lines: Sequence[str]) -> str:
+    """Lines with `error:` before each that is no remedy of the one before, which are indented."""
+    rows = "\n".join(lines).splitlines()
+    return "\n".join(x if x.startswith(" ") or x.endswith(" is unchanged.") else f"error: {x}" for x in rows)

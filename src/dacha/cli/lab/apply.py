@@ -106,7 +106,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
         _say_waiting(ws, outcome, only)
         _finish(ws, outcome, new, closed)
     for _change, error in outcome.failed:
-        output.note("\n".join(error.lines()))
+        output.note(error.message())
     return 3 if outcome.failed else 1 if closed or unready else 0
 
 

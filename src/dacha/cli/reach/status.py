@@ -46,7 +46,7 @@ def run_status(args: argparse.Namespace) -> int:
                 again = load_or_applied(args.lab)[0]
                 _print(again, _with_since(gather(again, only=_named(again, args.guests)), seen))
             except DachaError as e:
-                output.say("\n".join(e.lines()))
+                output.say(e.message())
 
         watch(draw, EVERY_S)
         return 0

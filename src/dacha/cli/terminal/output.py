@@ -154,8 +154,7 @@ def show_findings(name: str, findings: Iterable[Finding]) -> None:
         place = f"{name}:{f.line}" if f.line else "this host" if f.subject == "host" else "lab"
         shade = {"error": BAD, "note": DIM}.get(f.severity)
         subject = "" if f.subject in ("lab", "host") else f"{f.subject}: "
-        word = "" if f.severity == "error" else f"{f.severity}: "
-        hang(f"{place:<13} ", f"{word}{subject}{f.what}", 14, shade)
+        hang(f"{place:<13} ", f"{f.severity}: {subject}{f.what}", 14, shade)
         for line in f.remedy.splitlines():
             say(f"{'':<13} {line}")
 

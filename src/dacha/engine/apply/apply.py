@@ -25,7 +25,7 @@ from dacha.core.apply.changes import (
 from dacha.core.apply.difference import difference
 from dacha.core.apply.machine import Machine
 from dacha.core.apply.observed import ObservedGuest
-from dacha.core.errors import BusyError, DachaError, HostError
+from dacha.core.errors import BusyError, DachaError, HostFindings
 from dacha.core.lab.read import read_lab
 from dacha.core.lab.text.text_edits import edit_text
 from dacha.core.named import NamedTuple
@@ -167,7 +167,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
 def lab_error_or_host(ws: Workspace, wrong: list) -> DachaError:  # type: ignore[type-arg]
     """The refusal for findings about this host: shown like the file's own errors, but with the host's exit code."""
     shown = lab_error(ws.path, ws.text, wrong)
-    return HostError(shown.what)
+    return HostFindings(shown.what)
 
 
 def _carry_out(
