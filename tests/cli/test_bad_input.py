@@ -85,7 +85,7 @@ def test_check_shows_every_finding_and_json_is_the_same(lab: Lab) -> None:
     lab.write(HEAD + "[guest.gauge]\n" + GAUGE.replace("4.20", "5.20") + '[guest.charts]\nmemroy = "1 GiB"\n')
     done = lab("check", code=2)
     assert "lab.toml:7    error: guest gauge: address 10.77.5.20 is not in network pier" in done.out
-    assert "lab.toml:9    guest charts: memroy" in done.out and "did you mean memory?" in done.out
+    assert "lab.toml:9    error: guest charts: memroy" in done.out and "did you mean memory?" in done.out
     found = lab("check", "--json", code=2).json
     assert found["errors"] == 2 and {f["code"] for f in found["findings"] if f["severity"] == "error"} == {
         "address-foreign",

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 
 WHO = "host|lan|outside"
+_FROM = "who may enter; host: this host, and guests of the same network in user mode"
 
 
 def door_arguments(parser: argparse.ArgumentParser) -> None:
@@ -27,13 +28,13 @@ def _add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "name", metavar="NAME", help="ssh, rdp, vnc, http, https, or a name of its own with --to or --service"
     )
-    parser.add_argument("--from", dest="origin", metavar=WHO, default="host", help="who may enter (default: host)")
+    parser.add_argument("--from", dest="origin", metavar=WHO, default="host", help=f"{_FROM} (default: host)")
     _options(parser)
 
 
 def _edit(parser: argparse.ArgumentParser) -> None:
     arguments.door(parser)
-    parser.add_argument("--from", dest="origin", metavar=WHO, help="who may enter")
+    parser.add_argument("--from", dest="origin", metavar=WHO, help=_FROM)
     _options(parser, allow="admit this address or subnet too; may be said again")
     arguments.many(parser, "--disallow", "disallow", "ADDRESS", "admit this one no more")
     arguments.unset(parser)
