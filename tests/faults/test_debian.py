@@ -176,7 +176,8 @@ def judged(fault: dict[str, Any], found: dict[str, Any] | None, words: str) -> s
     if right and says in words and "one of: " not in words:
         return "named"
     changes = found is not None and any(s.command for s in steps(found["remedy"] or ""))
-    if (changes and not told) or not open_ or (fault.get("among") and not told):
+    # A guest too slow for what comes before is no false cause, as long as that is left open.
+    if (changes and not told) or not open_ or (right and fault.get("among") and not told):
         return "none" if found is None else "false"
     return "among" if told else "open"
 

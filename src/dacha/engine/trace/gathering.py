@@ -24,7 +24,7 @@ from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.guest import with_guest
 from dacha.engine.trace.host import with_links
 from dacha.engine.trace.inside import Inquiry
-from dacha.engine.trace.patience import LEAST_S, MOST_S, patience_s
+from dacha.engine.trace.patience import LEAST_S, MOST_S, emulated, patience_s
 from dacha.engine.trace.questions import ASK_S, WORDS, first_questions, second_questions
 from dacha.engine.workspace import Workspace
 from dacha.formats.openssh import fingerprint
@@ -147,8 +147,19 @@ class Gathering:
             told = why_mute(self.inquiry.inside, e.service, e.port)
             return self.asking.answered(name) or (told is not None and told.proved)
 
-        self.asking.until(enough, self.until)
+        if not self.asking.until(enough, lambda: self.until) and self._server_runs():
+            most = self.began + MOST_S
+            self.tell(e, f"the first words of its {e.service} server, which runs", most - time.monotonic())
+            self.asking.until(enough, most)
         self._take()
+
+    def _server_runs(self) -> bool:
+        """True for an emulated guest that says that the right program has the port, and is not stopped: it may be slow,
+        whatever its agent's answers took."""
+        told = why_mute(self.inquiry.inside, self.e.service, self.e.port)
+        return (
+            told is not None and not told.proved and self.asked.wait_s is None and emulated(self.ws, self.guest.name)
+        )
 
     def _second(self) -> None:
         """What the first answers lead to: a login, the sizes of packets, other ports."""
