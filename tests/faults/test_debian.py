@@ -173,7 +173,7 @@ def judged(fault: dict[str, Any], found: dict[str, Any] | None, words: str) -> s
     right = found is not None and found["name"] == hop
     open_ = "one of: " in words or " or " in words
     told = says in words or fault.get("among", "\0") in words
-    if right and says in words and "one of: " not in words:
+    if right and told and ("one of: " not in words if says in words else not open_):
         return "named"
     changes = found is not None and any(s.command for s in steps(found["remedy"] or ""))
     # A guest too slow for what comes before is no false cause, as long as that is left open.

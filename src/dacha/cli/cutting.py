@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import argparse
+from collections.abc import Collection
 from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
@@ -26,13 +28,33 @@ def warn(ws: Workspace, first: str, changes: Any = None, seen: Any = None) -> bo
     return bool(found)
 
 
-def ask_first(named: str | None) -> None:
-    """Ask before guests are cut off. Raises UsageError for a no, and where nobody can be asked."""
+def option(parser: argparse.ArgumentParser) -> None:
+    """The option of commands that ask."""
+    parser.add_argument("--yes", action="store_true", help="do not ask before running guests are cut off their network")
+
+
+def refuse_unapplied(ws: Workspace, names: Collection[str]) -> None:
+    """Refuse to start guests on networks of the kernel that are not as the lab file says: `start` leaves networks as
+    they are, for the sake of others on them. Raises UsageError, LabError."""
+    from dacha.core.errors import UsageError
+    from dacha.engine.workspace import unapplied_networks
+
+    ws.refuse_if_wrong()
+    if networks := unapplied_networks(ws, names):
+        raise UsageError(
+            f"network {networks[0]} was changed in {ws.path.name} since the last apply",
+            why="a guest that starts now would have an address of the new network on the old one",
+            remedy="dacha apply",
+        )
+
+
+def ask_first(args: argparse.Namespace) -> None:
+    """Unless told not to, ask before guests are cut off. Raises UsageError for a no, and where nobody can be asked."""
     from dacha.engine.workspace import load
 
-    ws = load(named)
+    ws = load(args.lab)
     ws.refuse_if_wrong()
-    if ws.other_file():
-        return  # refused in a moment
+    if args.yes or ws.other_file():
+        return  # a copy of the lab file is refused in a moment
     if warn(ws, ""):
         arguments.confirm("Apply it now?", "--yes, or stop these guests first", "nothing was applied")

@@ -254,6 +254,25 @@ def scoped(ws: Workspace, only: Collection[str]) -> Workspace:
     return Workspace(ws.path, ws.text, ws.lab._replace(guests=guests, networks=networks), [])
 
 
+def unapplied_networks(ws: Workspace, guests: Collection[str]) -> list[str]:
+    """Networks of these guests that the kernel carries, now or before, and that are another kind or have another subnet
+    than when the lab was applied last."""
+    try:
+        before = read_lab(read_text(ws.home.applied), profiles()).lab
+    except DachaError:
+        return []
+    used = dict.fromkeys(a.network for n in guests if n in ws.lab.guests for a in ws.lab.guests[n].adapters)
+    pairs = [(n, before.networks.get(n), ws.lab.networks.get(n)) for n in used] if before else []
+    return [
+        n
+        for n, old, new in pairs
+        if old
+        and new
+        and (old.by_kernel or new.by_kernel)
+        and (old.kind, old.by_kernel, old.subnet) != (new.kind, new.by_kernel, new.subnet)
+    ]
+
+
 def locate(path: Path, text: str, findings: list[Finding]) -> list[Finding]:
     """The findings with their lines, in file order."""
     if any(f.line is None and f.path for f in findings):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from dacha.cli import arguments
+from dacha.cli import arguments, cutting
 from dacha.cli.lab.apply import apply_and_wait
 from dacha.cli.terminal import output
 
@@ -37,7 +37,10 @@ def run_start(args: argparse.Namespace) -> int:
     from dacha.engine.guest.power import choose
     from dacha.engine.workspace import load
 
-    return apply_and_wait(args, set(choose(load(args.lab).lab.guests, args.guests, args.all)), "start")
+    ws = load(args.lab)
+    names = set(choose(ws.lab.guests, args.guests, args.all))
+    cutting.refuse_unapplied(ws, names)
+    return apply_and_wait(args, names, "start")
 
 
 def _stop_options(parser: argparse.ArgumentParser) -> None:
@@ -98,7 +101,7 @@ def run_restart(args: argparse.Namespace) -> int:
 
     ws = load(args.lab)
     names = choose(ws.lab.guests, args.guests, args.all)
-    ws.refuse_if_wrong()  # before anything is stopped that could then not start
+    cutting.refuse_unapplied(ws, names)  # before anything is stopped that could then not start
     _stop(args, ws, names, on_purpose=False, doing="restart")
     args.wait = "5 min"
     return apply_and_wait(args, set(names), "restart")

@@ -6,7 +6,7 @@ import argparse
 import time
 from typing import TYPE_CHECKING, Any
 
-from dacha.cli import arguments
+from dacha.cli import arguments, cutting
 from dacha.cli.terminal import output
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ def apply_arguments(parser: argparse.ArgumentParser) -> None:
         "--open-firewall", action="store_true",
         help="let the lab's ways pass this host's own firewall, a narrow rule for each; written down, gone with them",
     )  # fmt: skip
-    parser.add_argument("--yes", action="store_true", help="do not ask before running guests are cut off their network")
+    cutting.option(parser)
     parser.add_argument(
         "--confirm", action="store_true", help="keep a bridge that took over this host's address; else it is unmade"
     )
@@ -45,10 +45,7 @@ def run_apply(args: argparse.Namespace) -> int:
         from dacha.engine.lab.edit import edit_lab
 
         edit_lab(args.lab, lambda ws: [] if ws.lab.open_firewall else [Set(("lab", "open-firewall"), True)])
-    if not args.yes:
-        from dacha.cli import cutting
-
-        cutting.ask_first(args.lab)
+    cutting.ask_first(args)
     return apply_and_wait(args, None)
 
 

@@ -157,9 +157,7 @@ class Gathering:
         """True for an emulated guest that says that the right program has the port, and is not stopped: it may be slow,
         whatever its agent's answers took."""
         told = why_mute(self.inquiry.inside, self.e.service, self.e.port)
-        return (
-            told is not None and not told.proved and self.asked.wait_s is None and emulated(self.ws, self.guest.name)
-        )
+        return told is not None and not told.proved and self.asked.wait_s is None and emulated(self.ws, self.guest.name)
 
     def _second(self) -> None:
         """What the first answers lead to: a login, the sizes of packets, other ports."""
