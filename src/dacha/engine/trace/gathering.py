@@ -228,7 +228,8 @@ class Gathering:
     def _unfinished(self) -> str:
         """Why the guest did not tell all that it was asked; "" if it did."""
         late = any(map(self.asking.waiting, ("inside", "inside-2")))
-        return f"its guest agent did not answer within {self.asking.took_s:.0f} s" if late else ""
+        who = "its guest agent" if self.inquiry.by_agent else "the guest"
+        return f"{who} did not answer within {self.asking.took_s:.0f} s" if late else ""
 
 
 def _so_far(asking: Asking) -> dict[str, Any]:

@@ -34,6 +34,7 @@ class Inquiry:
         self.inside: Inside | None = None
         self.mute = ""
         self.by_agent: bool | None = None
+        self._no_agent = ""
         # How long the agent took for an answer, and the guest for a piece (seconds); `waits` while an agent that runs
         # has not given any, `runs` while the guest works on a piece.
         self.answer_s = 0.0
@@ -48,6 +49,7 @@ class Inquiry:
         be slow moves it), or until what was told is `enough`; by a login only where one may work."""
         self.by_agent = self._agent_there(until())
         if not self.by_agent and not login:
+            self.mute = self._no_agent
             return
         left, asked = list(pieces), 0
         while left:
@@ -68,6 +70,7 @@ class Inquiry:
                 said = self.ask(text, max(0.0, until() - time.monotonic()))  # an agent that runs no commands
             if said is None:
                 return
+            self.mute = ""
             self.inside = read_inside(said, self.inside)
             if self.inside is not None and enough(self.inside):
                 return
@@ -78,11 +81,11 @@ class Inquiry:
         if runs:
             self.waits = not self.answer_s
             return True
-        self.mute = "no guest agent runs in it"
+        self._no_agent = "no guest agent runs in it"
         if runs is False:
             return False
         there = agent.ask(self._run, "guest-ping", min(THERE_S, max(0.1, until - began))) is not None
-        self.mute = "" if there else "its guest agent does not answer"
+        self._no_agent = "its guest agent does not answer"
         return there
 
     @property
@@ -131,7 +134,7 @@ class Inquiry:
         except DachaError as e:
             ran, said = False, e.what
         if not ran:
-            self.mute = f"{self.mute}, and by a login: {said}"
+            self.mute = f"{self._no_agent or self.mute}, and by a login: {said}"
             return None
         return said
 
