@@ -69,6 +69,10 @@ def everything(folder: Path) -> dict[str, bytes]:
 
 def test_a_lab_keeps_disks_keys_and_addresses_under_another_name(kept: Lab) -> None:
     lab = kept
+    (lab.folder / "big").mkdir()
+    stored = f'\n[storage.big]\npath = "{lab.folder}/big"\n[guest.tank]\nmemory = "64 MiB"\n'
+    disk = 'disk = [{ size = "1 MiB", storage = "big" }]\nadapter = [{ network = "inside" }]\n'
+    lab.file.write_text(lab.file.read_text() + stored + disk)
     lab("guest", "edit", "gauge", "--make-key")
     lab("apply", "--no-wait")
     lab("stop", "--all", "--force", "--wait", "0s")
@@ -86,6 +90,7 @@ def test_a_lab_keeps_disks_keys_and_addresses_under_another_name(kept: Lab) -> N
     assert "jetty_key.pub" in lab.file.read_text() and "gauge.jetty" in (new / "known_hosts").read_text()
     said = lab("apply", "--no-wait").out
     assert "disk" not in said and "host key" not in said
+    assert "storage" not in lab("check", code=None).out
     lab("start", "gauge", "--no-wait")
     assert "stop --all" in lab("lab", "rename", "jetty", "pier", code=2).err
     lab("stop", "--all", "--force", "--wait", "0s")
@@ -243,7 +248,7 @@ def test_a_lab_moves_to_another_state_folder_with_its_media(kept: Lab) -> None:
     (home(lab, "big disk")).unlink()
     lab("lab", "move", "pier", "--state", str(new))
     lab.env["DACHA_STATE"] = str(new)
-    assert lab("media", "remove", "base", code=2).err.startswith("base stays: disks are built on it")
+    assert lab("media", "remove", "base", code=2).err.startswith("error: base stays: disks are built on it")
     (lab.folder / "state/media/base.img").unlink()  # what is in the old place is not needed any more
     disk = home(lab, "big disk") / "guests/gauge/disk-0.qcow2"
     assert whole(disk) and (disk.parent / "host_key").read_text() == key

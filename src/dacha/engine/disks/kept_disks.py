@@ -140,7 +140,8 @@ def _elsewhere(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]
         wanted = storage_folder(ws, disk) if disk.storage in (None, *ws.lab.storages) else None
     except DachaError:
         return []  # its storage is not there: another finding says so
-    if wanted is None or (real.parent == wanted.resolve() if disk.storage else not path.is_symlink()):
+    # Below its storage is right, whatever the lab was called when the disk was made.
+    if wanted is None or (real.is_relative_to(wanted.parents[1].resolve()) if disk.storage else not path.is_symlink()):
         return []
     what = f"disk {disk.name} lies in {real.parent}, and stays there: storage now says {disk.storage or 'none'}"
     if disk.storage:

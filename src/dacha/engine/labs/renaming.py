@@ -49,8 +49,7 @@ def rename_lab(lab: KeptLab, new: str, report: Report) -> Workspace:
         leave_host(lab, report)
         keys = _renamed_keys(ws, home.lab, new)
         for before, after in keys.items():
-            if not after.exists():
-                os.link(before, after)
+            _copy(before, after)
         before_text, ws = ws.text, _written(ws, home.lab, new, keys)
         applied = _applied(home, before_text, ws.text, new, keys)
         _carry(home, new)
@@ -79,7 +78,7 @@ def _refuse(lab: KeptLab, ws: Workspace, new: str) -> None:
     if ws.lab.name not in (old, new):
         raise UsageError(f"{ws.path} describes a lab {ws.lab.name}", remedy=f"dacha lab rename {old} {ws.lab.name}")
     other = Home(new)
-    if other.guests():
+    if other.guests() or other.away:
         raise UsageError(
             f"a lab {new} already exists", where=str(other.folder), remedy="choose another name, or see: dacha lab list"
         )
@@ -98,6 +97,16 @@ def _renamed_keys(ws: Workspace, old: str, new: str) -> dict[Path, Path]:
     return {path: path.with_name(new + path.name.removeprefix(old)) for path in pairs(named).values()}
 
 
+def _copy(before: Path, after: Path) -> None:
+    """A file under another name beside it, as secret as it is. Raises HostError."""
+    if not before.exists() or after.exists():
+        return
+    try:
+        replace_file(after, before.read_text(), mode=before.stat().st_mode & 0o777)
+    except OSError as e:
+        raise refused(after, e) from e
+
+
 def _written(ws: Workspace, old: str, new: str, keys: dict[Path, Path]) -> Workspace:
     """The lab file with the new name, and with what was chosen by the old one written down."""
     before = ws if ws.lab.name == old else Workspace(ws.path, ws.text, ws.lab._replace(name=old), [])
@@ -106,9 +115,7 @@ def _written(ws: Workspace, old: str, new: str, keys: dict[Path, Path]) -> Works
     if text != ws.text:
         write_text(ws.path, text)
     for public, after in keys.items():
-        private = public.with_suffix("")
-        if private.exists() and not after.with_suffix("").exists():
-            os.link(private, after.with_suffix(""))
+        _copy(public.with_suffix(""), after.with_suffix(""))
     return load(str(ws.path))
 
 
@@ -124,6 +131,8 @@ def _edits(ws: Workspace, new: str, keys: dict[Path, Path]) -> Iterator[Edit]:
         planned = ws.plan.networks[network.name]
         if network.kind != "bridge" and network.subnet is None and planned.subnet:
             yield Set(("network", network.name, "subnet"), str(planned.subnet))
+        if network.managed and network.subnet6 is None and planned.subnet6:
+            yield Set(("network", network.name, "subnet6"), str(planned.subnet6))
     for where, written in uses(ws).items():
         moved = [str(Path(k).with_name(keys[p].name)) if (p := ws.resolve(k)) in keys else k for k in written]
         yield Set(where, moved)
