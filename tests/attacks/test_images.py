@@ -118,7 +118,7 @@ def test_an_image_reads_no_file_of_this_host(lab: Lab) -> None:
         name = make.__doc__ or ""
         for how, options in (("clone", ()), ("copy", ("--copy",))):
             lab.file.write_text('[lab]\nname = "siege"\n')
-            lab("guest", "add", f"{how}{n}", "--from", path.name, *options, code=None)
+            lab("guest", "add", f"{how}{n}", "--from", path.name, *options, "--anyway", code=None)
             said = lab("apply", "--no-wait", code=None)
             report.shut(f"{name} {how}", leaked(lab))
             report.open(f"{name} {how}: refused in words", said.code == 3 and "image" in said.err and not said.out)
@@ -146,7 +146,7 @@ def test_a_good_chain_still_works(lab: Lab) -> None:
         tool("convert", "-O", "raw", lab.guest_folder(guest) / "disk-0.qcow2", lab.folder / "contents")
         assert (lab.folder / "contents").read_bytes()[:5] == b"tides"
     tool("create", "-f", "qcow2", "-b", base, "-F", "raw", over, "1M")
-    lab("guest", "add", "tower", "--from", "over.qcow2", "--disk", "1MiB", code=None)
+    lab("guest", "add", "tower", "--from", "over.qcow2", "--disk", "1MiB", "--anyway", code=None)
     said = lab("apply", "--no-wait", code=3).err
     assert "over.qcow2 lies on another file" in said and "dacha media add" in said
 

@@ -68,13 +68,19 @@ def of_others(home: Home) -> list[Claim]:
     """What other labs have in this network namespace."""
     here, found = _namespace(), []
     for row in _read():
-        if row.get("namespace") != here or row.get("home") == str(home.folder):
+        if row.get("namespace") != here or _is(row, home):
             continue
         if Path(str(row.get("home"))).is_dir():
             ports = tuple((str(p), int(n), str(d)) for p, n, d in row.get("ports", ()))
             subnets, flags = tuple(row.get("subnets", ())), (bool(row.get("kernel")), bool(row.get("links")))
             found.append(Claim(row["lab"], row["home"], ports, subnets, *flags))
     return found
+
+
+def _is(row: dict[str, Any], home: Home) -> bool:
+    """True for an entry of this very lab, also one from before it was moved, whose old place leads to the new one."""
+    noted = Path(str(row.get("home")))
+    return noted == home.folder or (noted.is_symlink() and noted.resolve() == home.folder)
 
 
 def taken(home: Home) -> tuple[list[IPv4Network], set[tuple[str, int]]]:
@@ -144,7 +150,7 @@ def claim(home: Home, lab: Lab, plan: Plan) -> None:
         "links": any(n.by_kernel for n in lab.networks.values()),
     }
     before = _read()
-    rows = [r for r in before if r.get("home") != row["home"] or r.get("namespace") != row["namespace"]]
+    rows = [r for r in before if not _is(r, home) or r.get("namespace") != row["namespace"]]
     rows = [r for r in rows if Path(str(r.get("home"))).is_dir()]
     after = json.loads(json.dumps({"version": VERSION, "claims": [*rows, row]}))
     if after["claims"] != before:
