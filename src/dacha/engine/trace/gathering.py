@@ -139,7 +139,7 @@ class Gathering:
         if not wordless(heard) or e.arrived is False or e.service == "tcp":
             return
         self.tell(e, f"the first words of its {e.service} server", self.until - time.monotonic())
-        if self.guest.system != "windows":
+        if self.guest.system != "windows" and self.seen.state != HUNG:
             self._inquire((LISTENERS, SERVICES), lambda inside: False)
         name = "through" if e.way == "user" else "direct"
 
@@ -178,8 +178,8 @@ class Gathering:
         """Where something keeps people out, what the guest tells of itself: until that explains it."""
         e = self._assembled()
         pieces = wanted(e)
-        if not pieces or self.guest.system == "windows":
-            return
+        if not pieces or self.guest.system == "windows" or self.seen.state == HUNG:
+            return  # nothing to ask, or nobody who could answer
         known = self.inquiry.inside.told if self.inquiry.inside else frozenset()
         left = [p for p in pieces if p not in known]
         self._inquire(left, lambda inside: explained(self._assembled()._replace(inside=inside)))

@@ -36,6 +36,8 @@ from dacha.wire.probes import probe_for
 
 # One question's limit: all are asked at once, so that a trace takes little longer than its slowest.
 ASK_S, ECHO_S, NAME_S = 2.0, 0.6, 1.0
+# How long QEMU is asked whether an agent runs, and an agent where that is not known (seconds).
+UNSURE_S = 0.5
 # The questions that hear a service.
 WORDS = ("through", "direct")
 # Smaller packets that are tried where large ones vanish: a tunnel's, IPv6's least, IPv4's least (RFC 8200, RFC 791).
@@ -50,9 +52,10 @@ def address_of_guest(door: DoorPlan) -> str | None:
 
 
 def agent_addresses(ws: Workspace, guest: str) -> list[tuple[str, str]] | None:
-    """What the guest's agent says of its addresses, however long it takes; None at once where none runs."""
+    """What the guest's agent says of its addresses, however long one takes that runs; None at once where none runs."""
     run = ws.home.run(guest)
-    return None if agent.runs(run) is False else agent.addresses(run, MOST_S)
+    runs = agent.runs(run, UNSURE_S)
+    return None if runs is False else agent.addresses(run, MOST_S if runs else UNSURE_S)
 
 
 def first_questions(
