@@ -85,7 +85,7 @@ def dispatch(argv: list[str]) -> int:
 
 
 def main(argv: list[str] | None = None) -> int:
-    """Run one command; the exit code. Nothing but an internal error shows a traceback, and that only with --debug."""
+    """Run one command and return its exit code. Only --debug shows the traceback of an internal error."""
     argv = sys.argv[1:] if argv is None else argv
     if "_ARGCOMPLETE" in os.environ:
         from dacha.cli.completion import complete

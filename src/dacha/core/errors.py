@@ -38,7 +38,7 @@ class DachaError(Exception):
         return [first, *("  " + line for text in (self.why, self.remedy) if text for line in text.splitlines())]
 
     def message(self) -> str:
-        """The same for a terminal, with `error:` before it."""
+        """Return the message for a terminal, which starts with `error:`."""
         return "error: " + "\n".join(self.lines())
 
 
@@ -60,7 +60,7 @@ class LabError(UsageError):
         self.findings = tuple(findings)
 
     def message(self) -> str:
-        """The same with `error:` before each finding: a finding begins a line, its remedy is indented."""
+        """Return the message with `error:` before each finding; remedies are indented below."""
         return _each(self.lines())
 
 
@@ -96,6 +96,6 @@ class PeerError(DachaError):
 
 
 def _each(lines: Sequence[str]) -> str:
-    """Lines with `error:` before each that is no remedy of the one before, which are indented."""
+    """Put `error:` before each line that is not an indented remedy."""
     rows = "\n".join(lines).splitlines()
     return "\n".join(x if x.startswith(" ") or x.endswith(" is unchanged.") else f"error: {x}" for x in rows)

@@ -8,9 +8,9 @@ from pathlib import Path
 def renamed_words(former: str, now: str) -> tuple[str, str]:
     """What to say of a lab file whose lab was given another name by hand, and the remedy."""
     return (
-        f"this file described the lab {former}: its disks and host keys are kept under that name",
+        f"this file previously described the lab {former}; its disks and host keys are stored under that name",
         f"dacha lab rename {former} {now}\n"
-        f'for a second lab: write it to another file, and name = "{former}" here again',
+        f'to create a second lab: write it to another file, and set name = "{former}" here again',
     )
 
 

@@ -255,8 +255,8 @@ def scoped(ws: Workspace, only: Collection[str]) -> Workspace:
 
 
 def unapplied_networks(ws: Workspace, guests: Collection[str]) -> list[str]:
-    """Networks of these guests that the kernel carries, now or before, and that are another kind or have another subnet
-    than when the lab was applied last."""
+    """Return the networks of these guests whose kind, backend or subnet changed since the last apply, if the kernel
+    carries them now or did then."""
     try:
         before = read_lab(read_text(ws.home.applied), profiles()).lab
     except DachaError:

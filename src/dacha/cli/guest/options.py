@@ -9,7 +9,9 @@ from dacha.cli.arguments import many
 
 def shared(parser: argparse.ArgumentParser) -> None:
     """Options of a new guest and of a changed one."""
-    parser.add_argument("--system", metavar="FAMILY", help="its system: debian, fedora, windows, … (see profiles)")
+    parser.add_argument(
+        "--system", metavar="FAMILY", help="operating system family, such as debian or windows; sets defaults"
+    )
     parser.add_argument("--cpus", type=int, metavar="N")
     parser.add_argument("--memory", metavar="SIZE", help='such as "1 GiB"')
     parser.add_argument("--firmware", metavar="bios|uefi")

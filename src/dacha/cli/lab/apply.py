@@ -61,7 +61,6 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
 
     wait_s = arguments.wait_time(args.wait)
     ws = load(args.lab)
-    ws.refuse_if_wrong()
     report = (
         (lambda subject, text, took: None)
         if args.json

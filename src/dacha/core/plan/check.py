@@ -10,6 +10,7 @@ from dacha.core.lab.model import CLEAR, Guest, Lab
 from dacha.core.lab.names import link_name
 from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
+from dacha.core.plan.subnets import UsedSubnets, free_subnet
 from dacha.core.units import GIB, show_size, whole_number
 
 
@@ -68,7 +69,8 @@ def _check_networks(lab: Lab) -> Iterator[Finding]:
     for net in lab.networks.values():
         if net.kind != "bridge" and net.subnet and not _own_addresses(net.subnet):
             what = f"the addresses of {net.subnet} belong to others on the internet: the lab hides them from this host"
-            remedy = f"use a private subnet: dacha network edit {net.name} --renumber 10.77.0.0/24"
+            free = free_subnet(lab.name, net.name, UsedSubnets(n.subnet for n in lab.networks.values() if n.subnet))
+            remedy = f"dacha network edit {net.name} --renumber {free}" if free else "use a private subnet"
             at: Path = ("network", net.name, "subnet")
             yield Finding(WARNING, "public-subnet", f"network {net.name}", what, remedy, at)
 

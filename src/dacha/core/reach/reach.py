@@ -149,12 +149,12 @@ class _Service:
         found: dict[str, Cell] = {}
         alike: dict[tuple[object, ...], Cell] = {}
         for place in places:
-            if place in shut and place not in own and own:
+            if own and place not in own and place in shut:
                 found[place] = shut[place]
                 continue
             network = self.lab.networks.get(place)
-            # With a door beyond this host the gateway to type differs, and a limit may; a reason may name the network.
-            if network is None or place in own or self.beyond or network.kind == "host-only" or network.isolated:
+            # With a door beyond this host the gateway to type differs, and a limit may.
+            if network is None or place in own or self.beyond:
                 found[place] = self.cell(place)
                 continue
             key = (network.kind, network.managed)

@@ -106,7 +106,9 @@ def boot(e: Evidence) -> Hop:
                 "one of: it is still starting; its kernel cannot start (too little memory, or another machine's); it "
                 "does not use its serial console (console=ttyS0 is not on its command line)"
             )
-            remedy = f"dacha screen {e.guest} shows its display"
+            remedy = (
+                f"dacha check compares its memory and kernel; dacha screen {e.guest} shows its display, if it has one"
+            )
             return Hop("boot", BROKEN, f"{ago}, and its console has shown nothing", means, remedy)
         seen = f"{ago}, and its console shows no end of it"
         return Hop("boot", BROKEN, seen, "it is still booting", f"wait; what it does: {console}")

@@ -1,4 +1,4 @@
-"""Files that a guest's entry names: an entry that names one that is missing or unusable is refused as it is written."""
+"""Files that a guest's entry names. An entry with a missing or unusable file is refused before it is written."""
 
 from __future__ import annotations
 
@@ -11,8 +11,6 @@ from dacha.engine.workspace import Workspace
 
 # Findings about what somebody named: images, kernels, keys, media, sizes of disks.
 NAMED = ("image", "boot-file", "key-file", "medium", "medium-boot", "storage-gone", "disk-small", "disk-shrink")
-
-
 ANYWAY = "to write it all the same: --anyway"
 
 

@@ -30,7 +30,7 @@ def storage_folder(ws: Workspace, disk: Disk) -> Path:
 
 
 def unmounted(folder: Path, table: Path = Path("/etc/fstab")) -> Path | None:
-    """The mount point of fstab(5) at or above a folder where nothing is mounted now; None if there is none."""
+    """Return the fstab(5) mount point at or above a folder if nothing is mounted there, else None."""
     try:
         rows = [line.split("#")[0].split() for line in table.read_text(errors="replace").splitlines()]
     except OSError:

@@ -8,7 +8,14 @@ from dacha.core.lab.model import Guest
 from dacha.core.lab.text.edits import Edit, Remove, Set
 from dacha.core.named import NamedTuple
 from dacha.engine.lab.disk_edits import disk_edits, image_edits, size_edits
-from dacha.engine.lab.guest_values import AdapterValues, Values, adapter_edits, machine_values, start_values
+from dacha.engine.lab.guest_values import (
+    AdapterValues,
+    Values,
+    adapter_edits,
+    boot_values,
+    machine_values,
+    start_values,
+)
 from dacha.engine.lab.named import guest_named
 from dacha.engine.lab.proposals import tidy_size, written_path
 from dacha.engine.lab.unset import unset_edits
@@ -78,19 +85,11 @@ def _login(guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
 
 def _boot(ws: Workspace, guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
     """The kernel that it boots directly. Raises UsageError for a part of that without a kernel."""
-    named = {
-        "kernel": asked.kernel and written_path(ws, asked.kernel),
-        "initrd": asked.initrd and written_path(ws, asked.initrd),
-        "command-line": asked.command_line,
-    }
-    named = {key: value for key, value in named.items() if value}
-    if not named:
-        return []
-    if guest.boot:
-        return [Set((*here, "boot", key), value) for key, value in named.items()]
-    if "kernel" not in named:
-        raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
-    return [Set((*here, "boot"), named)]
+    has = guest.boot is not None
+    named = boot_values(ws, asked.kernel, asked.initrd, asked.command_line, has_kernel=has)
+    if named and not has:
+        return [Set((*here, "boot"), named)]
+    return [Set((*here, "boot", key), value) for key, value in named.items()]
 
 
 def _adapters(guest: Guest, here: Path, asked: GuestChange, names: list[str]) -> list[Edit]:

@@ -8,7 +8,8 @@ from dacha.core.errors import UsageError
 from dacha.core.findings import Path
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.named import NamedTuple
-from dacha.engine.lab.proposals import tidy_size
+from dacha.engine.lab.proposals import tidy_size, written_path
+from dacha.engine.workspace import Workspace
 
 
 class Values(NamedTuple):
@@ -52,6 +53,21 @@ def machine_values(asked: Values) -> dict[str, Any]:
         "stop-after": asked.stop_after,
     }
     return {key: value for key, value in found.items() if value is not None}
+
+
+def boot_values(
+    ws: Workspace, kernel: str | None, initrd: str | None, command_line: str | None, *, has_kernel: bool = False
+) -> dict[str, str]:
+    """What was named of the kernel that it boots directly. Raises UsageError for a part without a kernel, unless it
+    `has_kernel` already."""
+    if not kernel and not has_kernel and (initrd or command_line):
+        raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
+    boot = {
+        "kernel": kernel and written_path(ws, kernel),
+        "initrd": initrd and written_path(ws, initrd),
+        "command-line": command_line,
+    }
+    return {key: value for key, value in boot.items() if value}
 
 
 def start_values(asked: Values) -> dict[str, Any]:

@@ -12,7 +12,14 @@ from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
 from dacha.engine.disks import kept_disks
-from dacha.engine.lab.guest_values import AdapterValues, Values, adapter_value, machine_values, start_values
+from dacha.engine.lab.guest_values import (
+    AdapterValues,
+    Values,
+    adapter_value,
+    boot_values,
+    machine_values,
+    start_values,
+)
 from dacha.engine.lab.proposals import (
     disk_size_for,
     family_of,
@@ -64,7 +71,9 @@ def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterVa
     profile = usual(family)
     guest: dict[str, Any] = {"system": family} if family else {}
     guest |= {"memory": show_size(profile.memory)} | machine_values(values)
-    guest |= _boot(ws, asked) | _install(ws, asked, profile, guest)
+    if boot := boot_values(ws, asked.kernel, asked.initrd, asked.command_line):
+        guest["boot"] = boot
+    guest |= _install(ws, asked, profile, guest)
     disks = _disks(ws, asked, profile)
     if disks:
         guest["disk"] = disks
@@ -82,19 +91,6 @@ def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterVa
     if asked.doors:
         guest["door"] = dict(map(_door, asked.doors))
     return [*edits, Set(("guest", asked.name), guest)]
-
-
-def _boot(ws: Workspace, asked: NewGuest) -> dict[str, Any]:
-    if not asked.kernel:
-        if asked.initrd or asked.command_line:
-            raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
-        return {}
-    boot = {
-        "kernel": written_path(ws, asked.kernel),
-        "initrd": asked.initrd and written_path(ws, asked.initrd),
-        "command-line": asked.command_line,
-    }
-    return {"boot": {k: v for k, v in boot.items() if v}}
 
 
 def _install(ws: Workspace, asked: NewGuest, profile: Profile, guest: dict[str, Any]) -> dict[str, Any]:

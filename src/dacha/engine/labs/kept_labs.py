@@ -116,7 +116,7 @@ def taken(home: Home) -> int:
 
 
 def lab_in(path: Path | None) -> Lab | None:
-    """The lab in a file; None where there is none that can be read."""
+    """Return the lab in a file, or None if it cannot be read."""
     try:
         return read_lab(read_text(path), profiles()).lab if path else None
     except DachaError:
@@ -155,7 +155,7 @@ def leftovers() -> list[Leftover]:
             if disks:
                 what = f"lab {home.lab}: disks {disks} of {guest}, kept since it was removed on {since}"
                 found.append(Leftover(what, f"dacha lab show {home.lab}"))
-    found += [Leftover(f"link {name} of a lab {lab} that nothing is kept of", f"ip link delete {name}")
+    found += [Leftover(f"link {name} belongs to lab {lab}, which has no state on this host", f"ip link delete {name}")
               for name, lab in _links() if lab not in names]  # fmt: skip
     if entries := len(register.gone()) + len(accounts.gone()):
         what = f"{entries} {'entry' if entries == 1 else 'entries'} in this host's register: their state is deleted"

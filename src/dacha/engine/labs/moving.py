@@ -90,7 +90,7 @@ def _places(gone: Path, before: Path, after: Path) -> Iterator[Path]:
 
 
 def _folders_below(top: Path) -> Iterator[tuple[str, list[str]]]:
-    """The folders from `top` on, no deeper than DEEPEST and no more than MOST of them, with their files."""
+    """Walk the folders below `top`, DEEPEST levels and MOST folders at most; yield each with its files."""
     walked = os.walk(top)
     for folder, inner, names in itertools.islice(walked, MOST):
         if len(Path(folder).relative_to(top).parts) >= DEEPEST:

@@ -38,8 +38,8 @@ def _of(lab: KeptLab) -> str:
 
 
 def remove(lab: KeptLab, report: Report, *, with_disks: bool) -> None:
-    """Remove everything that was made for a lab. Raises UsageError, HostError; what was done stays done, and the next
-    try goes on from there."""
+    """Delete everything that was created for a lab. Raises UsageError, HostError; if a step fails, the same command
+    continues from there."""
     home = lab.home
     file = lab.file or home.folder / "lab.toml"
     with home.lock("lab remove", file):

@@ -63,7 +63,7 @@ def rename_lab(lab: KeptLab, new: str, report: Report) -> Workspace:
             before.with_suffix("").unlink(missing_ok=True)
     if at_boot:
         unit.install(ws, None)
-        report("this host", f"starts the caretaker of {new} at boot")
+        report("this host", f"the caretaker of lab {new} starts at boot")
     return ws
 
 
@@ -98,7 +98,7 @@ def _renamed_keys(ws: Workspace, old: str, new: str) -> dict[Path, Path]:
 
 
 def _copy(before: Path, after: Path) -> None:
-    """A file under another name beside it, as secret as it is. Raises HostError."""
+    """Copy a file to another name, with the same permissions. Raises HostError."""
     if not before.exists() or after.exists():
         return
     try:
@@ -139,8 +139,8 @@ def _edits(ws: Workspace, new: str, keys: dict[Path, Path]) -> Iterator[Edit]:
 
 
 def _applied(home: Home, before: str, after: str, new: str, keys: dict[Path, Path]) -> str | None:
-    """The file as it was applied last, under the new name; None if it was never applied. What was applied and what is
-    written now stay as different as they were."""
+    """Return the lab file as it was last applied, with the new name; None if it was never applied. Changes that wait
+    for an apply still wait."""
     try:
         text = read_text(home.applied)
         lab = read_lab(text, profiles()).lab

@@ -56,8 +56,8 @@ class GuestRow(NamedTuple):
 
 
 class Status(NamedTuple):
-    """The lab's state; `pending` is what `apply` would still do, `unserved` are networks that nobody gives addresses
-    and names while their guests run, `still_open` are doors that the file has no more: guest, and what leads in.
+    """The lab's state. `pending` is what `apply` would still do, `unserved` are networks of running guests without
+    DHCP and DNS, `still_open` are doors that are no longer in the file: guest, and what leads in.
     `confinement` is what was seen of the rules that confine guests; None if no guest needs them or root is needed;
     `refused` is what keeps `apply` from pending changes."""
 

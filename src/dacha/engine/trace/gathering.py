@@ -86,8 +86,9 @@ class Gathering:
             return self.began + LEAST_S  # its process answers nothing
         seen = (t for t in (self.e.direct, self.e.through) if t is not None and t.ok)
         slowest = max(self.inquiry.slowest_s, *(t.after_s for t in seen), 0.0)
+        inquiry, wait_s = self.inquiry, self.asked.wait_s
         return self.began + patience_s(
-            self.ws, self.guest.name, self.asked.wait_s, slowest, agent_runs=self.inquiry.waits
+            self.ws, self.guest.name, wait_s, slowest, agent_runs=inquiry.waits, works=inquiry.works
         )
 
     def _first(self) -> None:
@@ -138,7 +139,7 @@ class Gathering:
         heard = e.through if e.way == "user" else e.direct
         if not wordless(heard) or e.arrived is False or e.service == "tcp":
             return
-        self.tell(e, f"the first words of its {e.service} server", self.until - time.monotonic())
+        self.tell(e, f"the first bytes from its {e.service} server", self.until - time.monotonic())
         if self.guest.system != "windows" and self.seen.state != HUNG:
             self._inquire((LISTENERS, SERVICES), lambda inside: False)
         name = "through" if e.way == "user" else "direct"
@@ -149,7 +150,7 @@ class Gathering:
 
         if not self.asking.until(enough, lambda: self.until) and self._server_runs():
             most = self.began + MOST_S
-            self.tell(e, f"the first words of its {e.service} server, which runs", most - time.monotonic())
+            self.tell(e, f"the first bytes from its {e.service} server, which is running", most - time.monotonic())
             self.asking.until(enough, most)
         self._take()
 
@@ -192,10 +193,13 @@ class Gathering:
     def _inquire(self, pieces: Sequence[str], enough: Callable[[Inside], bool]) -> None:
         name = "inside" if "inside" not in self.asking.names else "inside-2"
         least = time.monotonic() + LEAST_S
+
+        def moment() -> float:
+            return max(self.until, least)
+
         # A guest whose other service is silent may still let the lab's user in by SSH.
         beside = self.e.service != "ssh" and any(d.service == "ssh" for d in self.guest.doors) and self.asked.login
         login = beside or (self.e.login is not None and self.e.login.result == IN)
-        moment = lambda: max(self.until, least)  # noqa: E731
         self.asking.ask({name: lambda: self.inquiry.run(pieces, moment, login=login, enough=enough)})
 
     def _assembled(self) -> Evidence:

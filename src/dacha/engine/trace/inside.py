@@ -25,7 +25,8 @@ THERE_S, SLOW_S = 3.0, 1.0
 
 
 class Inquiry:
-    """The answers of one guest so far, and why there are no more: `inside` grows piece by piece while `run` queries."""
+    """The answers of one guest: `inside` grows piece by piece while `run` queries it; `mute` is why an answer is
+    missing."""
 
     def __init__(self, ws: Workspace, guest: Guest, service: str, who: str | None = None) -> None:
         self._ws, self._guest, self._service = ws, guest, service
@@ -36,11 +37,11 @@ class Inquiry:
         self.by_agent: bool | None = None
         self._no_agent = ""
         # How long the agent took for an answer, and the guest for a piece (seconds); `waits` while an agent that runs
-        # has not given any, `runs` while the guest works on a piece.
+        # has not given any, `works` while the guest works on a piece.
         self.answer_s = 0.0
         self.piece_s = 0.0
         self.waits = False
-        self.runs = False
+        self.works = False
 
     def run(
         self, pieces: Iterable[str], until: Callable[[], float], *, login: bool, enough: Callable[[Inside], bool]
@@ -63,7 +64,7 @@ class Inquiry:
             left = left[len(now) :]
             text = together(now, self._user, self._service)
             began = time.monotonic()
-            # What the guest says it began is waited for by whoever asked: `until` moves meanwhile.
+            # Whoever asked decides how long a piece is waited for: `until` moves while the guest works on it.
             said = self.ask(text, max(limit_s, MOST_S) if self.by_agent else limit_s)
             self.piece_s = max(self.piece_s, time.monotonic() - began)
             if said is None and login and self.by_agent is False:
@@ -99,13 +100,13 @@ class Inquiry:
 
     def _by_agent(self, text: str, limit_s: float) -> str | None:
         began = time.monotonic()
-        ran = agent.run_program(
-            self._run,
-            ("/bin/sh", "-c", text),
-            limit_s,
-            poll_s=0.05,
-            begun=lambda: self._answered(time.monotonic() - began),
-        )
+
+        def begun() -> None:
+            self.works = True
+            self._answered(time.monotonic() - began)
+
+        ran = agent.run_program(self._run, ("/bin/sh", "-c", text), limit_s, poll_s=0.05, begun=begun)
+        self.works = False
         if ran is None:
             took = time.monotonic() - began
             self.mute = (

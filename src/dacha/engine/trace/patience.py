@@ -20,9 +20,9 @@ def patience_s(
     agent_runs: bool = False,
     works: bool = False,
 ) -> float:
-    """Seconds that an answer is waited for; `wait_s` is what a person asked for, `slowest_s` how long the slowest
-    answer of this guest took so far; with `agent_runs` its agent is there, and has not answered yet; it
-    `works` on an answer that it said it began."""
+    """Return how many seconds to wait for an answer. `wait_s` is what a person asked for, `slowest_s` the longest that
+    an answer of this guest took so far. With `agent_runs` its agent runs and has not answered yet; with `works` it has
+    reported that it works on the answer."""
     if wait_s is not None:
         return max(LEAST_S, wait_s)
     if works:

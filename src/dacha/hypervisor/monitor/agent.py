@@ -133,10 +133,10 @@ def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, An
 
 
 class Channel:
-    """A connection to a guest's agent. Raises OSError and PeerError where there is none.
+    """A connection to a guest's agent. Raises OSError or PeerError if there is none.
 
-    The first answer is told from older ones by `guest-sync-delimited`, whose answer follows a 0xFF byte and has our
-    number in it: a slow agent still answers questions that nobody waits for any more.
+    `guest-sync-delimited` tells the first answer from older ones: its answer follows a 0xFF byte and contains our
+    number. A slow agent still answers earlier commands whose client gave up.
     """
 
     def __init__(self, run: Path, timeout_s: float) -> None:
