@@ -102,6 +102,7 @@ class _Walk:
     def __init__(self, args: argparse.Namespace, asked: Any) -> None:
         self._args, self._asked = args, asked
         self._shown: dict[str, Any] = {}
+        self._headed = False
 
     def waits(self, evidence: Any, what: str, limit_s: float) -> None:
         """Show the hops that are fine so far, and say what may take a while ("" for nothing)."""
@@ -109,6 +110,8 @@ class _Walk:
         from dacha.core.trace.judge import judge
         from dacha.core.trace.way import BEHIND_WORDS
 
+        if self._asked.origin == "outside" and evidence.router is None and not what:
+            return  # the head names the router's own address
         fine = []
         for hop in judge(evidence):
             # What comes behind the service's first words is asked next.
@@ -124,7 +127,8 @@ class _Walk:
         from dacha.core.lab.model import ORIGIN_WORDS
         from dacha.core.plan.doors import endpoint
 
-        if not self._shown:
+        if not self._headed:
+            self._headed = True
             inside = endpoint(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
             way = f"{evidence.place} → {inside}"
             if outside := _outside(evidence):

@@ -49,6 +49,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         way=way,
         origin=asked.origin,
         place=endpoint(*place) if place else "nowhere",
+        address=str(door.adapter.address or "") or None if door.adapter and way != "user" else None,
         on_loopback=door.listen.is_loopback,
         network=door.adapter.network if door.adapter else "",
         prefix=door.adapter.prefix if door.adapter else 0,

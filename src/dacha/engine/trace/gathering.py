@@ -70,6 +70,7 @@ class Gathering:
     def run(self) -> Evidence:
         """All of it. Interrupted (Ctrl-C), what is known by then is the evidence."""
         try:
+            self.tell(self.e, "", 0.0)
             self._first()
             self.tell(self.e, "", 0.0)
             self._words()

@@ -51,7 +51,6 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
     answered = told.get("answers")
     return e._replace(
         carried=carried,
-        address=str(adapter.address) if adapter.address else None,
         handed_out=planned is None,
         caretaker=caretaking.running(ws.home) is not None if network.managed else None,
         seen_address=str(seen.address) if seen and seen.address else None,
