@@ -29,6 +29,14 @@ def test_a_guest_without_a_door_is_entered_through_another(hosted: HostedLab) ->
     assert "yes" in lab("connect", "charts", "--through", "gauge", "--user", "ops", "--", "echo yes").out
     shown = lab("connect", "charts", "--through", "gauge", "--show").out
     assert "StrictHostKeyChecking=yes" in shown and "-W 10.77.4.30:22" in shown
+    # What it tells of itself, too, comes through the other guest: it has no agent and no ssh door.
+    on_console(lab, "charts", "kill $(pidof httpd); sleep 1; httpd -p 127.0.0.1:80")
+    lab("door", "add", "charts", "http")
+    lab("apply", "--no-wait")
+    hop = next(h for h in lab("trace", "charts", "http", "--json", code=1).json["hops"] if h["name"] == "service")
+    assert "listens on 127.0.0.1 alone" in hop["seen"] and "dacha connect charts" in hop["remedy"], hop
+    lab("door", "remove", "charts", "http")
+    lab("apply")
     on_console(lab, "charts", "kill $(pidof dropbear); dropbear -R -s")
     refused = lab("connect", "charts", "--", "hostname", code=255)
     assert refused.out == "" and "verification failed" in refused.err.lower()

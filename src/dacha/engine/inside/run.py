@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dacha.core.errors import AnswerNo, DachaError
 from dacha.core.harmless import harmless_lines
 from dacha.engine.inside.ssh import ssh_command
+from dacha.engine.inside.through import has_ssh_door, through_command
 from dacha.engine.workspace import Workspace
 from dacha.host.bounded import run_bounded
 from dacha.hypervisor.monitor import agent
@@ -22,9 +23,13 @@ NO_LOGIN = 255
 def by_login(
     ws: Workspace, name: str, command: Sequence[str], given: str, limit_s: float = LOGIN_S
 ) -> tuple[bool, str]:
-    """Whether a command was run by a login through the guest's SSH door within `limit_s` seconds, and what it printed;
-    or why not, in a line. Raises DachaError if there is no such way."""
-    argv = ssh_command(ws, name, command, user=None, terminal=False)
+    """Whether a command was run by a login within `limit_s` seconds, and what it printed; or why not, in a line. The
+    way is the guest's SSH door, or if it has none, SSH through another guest of its network. Raises DachaError if
+    neither exists."""
+    if has_ssh_door(ws.lab.guests[name]):
+        argv = ssh_command(ws, name, command, user=None, terminal=False)
+    else:
+        argv = through_command(ws, name, command, by=None, user=None, terminal=False).argv
     done = run_bounded([*argv[:1], "-o", "BatchMode=yes", *argv[1:]], limit_s, given=given)
     if done.code is None:
         return False, f"no end of it within {limit_s:.0f} s"

@@ -42,13 +42,18 @@ class Between(NamedTuple):
     address: str
 
 
+def has_ssh_door(guest: Guest) -> bool:
+    """True if a door of the guest leads to its SSH server."""
+    return any(d.service == "ssh" for d in guest.doors)
+
+
 def candidates(ws: Workspace, plan: Plan, guest: Guest) -> list[Between]:
     """Guests with an SSH door that share a network which the kernel carries, in the order of the lab file. Those of a
     user-mode network each have one of their own."""
     there = {a.network: a.address for a in plan.adapters_of(guest.name) if a.address}
     found = []
     for other in ws.lab.guests.values():
-        if other.name == guest.name or not any(d.service == "ssh" for d in other.doors):
+        if other.name == guest.name or not has_ssh_door(other):
             continue
         for adapter in plan.adapters_of(other.name):
             if adapter.network in there and ws.lab.networks[adapter.network].by_kernel:

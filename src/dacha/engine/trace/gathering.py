@@ -18,7 +18,9 @@ from dacha.core.trace.service import wordless
 from dacha.core.trace.told import why_mute
 from dacha.engine.guest.console import recent
 from dacha.engine.guest.first_boot import trusted_key
+from dacha.engine.inside.through import candidates, has_ssh_door
 from dacha.engine.network import others
+from dacha.engine.network.live import live_plan
 from dacha.engine.trace import there
 from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.guest import with_guest
@@ -198,8 +200,10 @@ class Gathering:
         def moment() -> float:
             return max(self.until, least)
 
-        # A guest whose other service is silent may still let the lab's user in by SSH.
-        beside = self.e.service != "ssh" and any(d.service == "ssh" for d in self.guest.doors) and self.asked.login
+        # A guest whose other service is silent may still admit the lab's user by SSH: through its own door, or through
+        # another guest.
+        by_ssh = has_ssh_door(self.guest) or bool(candidates(self.ws, live_plan(self.ws), self.guest))
+        beside = self.e.service != "ssh" and self.asked.login and by_ssh
         login = beside or (self.e.login is not None and self.e.login.result == IN)
         self.asking.ask({name: lambda: self.inquiry.run(pieces, moment, login=login, enough=enough)})
 
