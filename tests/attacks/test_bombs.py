@@ -66,9 +66,9 @@ def test_a_medium_costs_no_more_than_it_may(tmp_path: Path) -> None:
         spent = after.children_user + after.children_system - before.children_user - before.children_system
         own = after.user - before.user
         largest = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss >> 10
-        print(f"{what}: {spent:.1f} s of a processor, {largest} MiB, {time.monotonic() - began:.1f} s in all")
+        print(f"{what}: {spent:.1f} s of CPU time, {largest} MiB, {time.monotonic() - began:.1f} s in all")
         report.shut(f"{what}: more than 256 MiB", largest if largest > 256 else "")
-        report.shut(f"{what}: more than 12 s of a processor", spent if spent > 12 else "")
+        report.shut(f"{what}: more than 12 s of CPU time", spent if spent > 12 else "")
         report.shut(f"{what}: a second of our own process", own if own > 1 else "")
         report.open(f"{what}: it is said", any("could not be read with" in p for p in found["problems"]))
     fine = tmp_path / "fine.iso"
@@ -90,7 +90,7 @@ def test_a_copy_is_judged_by_what_it_will_write(lab: Lab) -> None:
     lab.file.write_text(text)
     before = sum(f.stat().st_blocks for f in lab.folder.rglob("*") if f.is_file())
     said = lab("apply", "--no-wait", code=3)
-    report.open("a copy that would not fit is refused in words", "no space for a copy of bomb.qcow2" in said.err)
+    report.open("a copy that would not flogin refused in words", "no space for a copy of bomb.qcow2" in said.err)
     after = sum(f.stat().st_blocks for f in lab.folder.rglob("*") if f.is_file())
     report.shut("a copy that would not fit: something was written", (after - before) * 512 > 4 * MIB)
     report.judge()

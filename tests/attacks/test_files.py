@@ -35,7 +35,7 @@ def test_root_uses_nothing_that_others_may_change(lab: Lab) -> None:
     for name in ("DACHA_STATE", "DACHA_RUN"):
         said = lab("guest", "add", f"g{name[-3:].lower()}", "--disk", "1MiB", code=None)
         said = lab("apply", "--no-wait", code=3, env={name: str(loose / "state")})
-        report.open(f"{name} below a folder of others is refused", f"others may change {loose}" in said.err)
+        report.open(f"{name} below a folder of others is refused", f"other users can change {loose}" in said.err)
     # A lab file that others may write, or put another in the place of.
     for what, spoil, remedy in (
         ("others may write it", lambda: lab.file.chmod(0o666), lambda: lab.file.chmod(0o644)),
@@ -44,7 +44,7 @@ def test_root_uses_nothing_that_others_may_change(lab: Lab) -> None:
     ):
         spoil()
         said = lab("apply", "--no-wait", code=3)
-        report.open(f"a lab file, {what}: refused", "root does not read this lab file" in said.err)
+        report.open(f"a lab file, {what}: refused", "Dacha does not use this lab file as root" in said.err)
         remedy()
     os.chown(lab.file, OTHER, OTHER)
     said = lab("check", code=None, env={"SUDO_UID": str(OTHER)})
@@ -63,7 +63,7 @@ def test_root_uses_nothing_that_others_may_change(lab: Lab) -> None:
     (home / "lock").symlink_to(victim)
     said = lab("apply", "--no-wait", code=3)
     report.shut("a lock that is a link", victim.read_text().replace("as it was", ""))
-    report.open("it is refused in words", "lock" in said.err)
+    report.open("login refused in words", "lock" in said.err)
     (home / "lock").unlink()
     report.judge()
 
@@ -144,7 +144,7 @@ def test_roots_folders_are_the_same_from_every_shell(tmp_path: Path) -> None:
     env = {"PATH": os.environ["PATH"], "HOME": str(home), "XDG_RUNTIME_DIR": f"/run/user/{OTHER}"}
     done = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True)
     first, second, places = done.stdout.splitlines()
-    assert first == f"root's labs are kept in {roots} now; {old} is a link to it" and second == "None"
+    assert first == f"root's labs were moved to {roots} now; {old} is now a link to it" and second == "None"
     assert places == f"{roots} {tmp_path / 'run'}"
     # By its old name, which other disks may have written down, a disk is found as before.
     assert disk.read_bytes()[:4] == b"QFI\xfb" and (roots / "labs/pier/guests/gauge/disk-0.qcow2").is_file()
@@ -155,7 +155,7 @@ def test_a_wrong_range_of_users_is_one_message(lab: Lab, range_: str) -> None:
     lab("new", "siege")
     lab("guest", "add", "gauge", "--disk", "1MiB")
     said = lab("apply", "--no-wait", code=None, env={"DACHA_USERS": range_, "DACHA_SHARED": str(lab.folder / "own")})
-    assert said.code != 0 and f"DACHA_USERS is no range: {range_}" in said.out + said.err
+    assert said.code != 0 and f"DACHA_USERS is not a range: {range_}" in said.out + said.err
 
 
 def test_a_range_without_a_free_user_is_one_message(lab: Lab) -> None:
@@ -163,4 +163,4 @@ def test_a_range_without_a_free_user_is_one_message(lab: Lab) -> None:
     lab("guest", "add", "gauge", "--disk", "1MiB")
     places = {"DACHA_USERS": "65534-65534", "DACHA_SHARED": str(lab.folder / "own")}
     said = lab("apply", "--no-wait", code=None, env=places)
-    assert "no user is left for a guest: all of 65534-65534 are taken" in said.out + said.err
+    assert "no user ID is free for a guest: all of 65534-65534 are taken" in said.out + said.err

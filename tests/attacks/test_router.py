@@ -92,7 +92,7 @@ def test_a_router_cannot_send_this_host_elsewhere(lan: World) -> None:
     for what, lie in LIES.items():
         said, came = asked(lan, *lie)
         report.shut(f"router: {what}: what comes to 127.0.0.1", came)
-        report.open(f"router: {what}: it is refused", said.startswith("no:"))
+        report.open(f"router: {what}: login refused", said.startswith("no:"))
     report.judge()
 
 

@@ -213,7 +213,7 @@ def test_a_download_is_what_was_asked_for(lab: Lab, servers: tuple[str, str, Pat
     report.open("a broken download says that it goes on", "goes on where it stopped" in add(f"{plain}/range"))
     report.open("another part than was asked for is refused", "another part" in add(f"{plain}/range"))
     report.shut("another part: what is kept of it", [p.name for p in kept.glob(".m.fetch")])
-    report.open("from https on to http is refused", "https leads on to http://" in add(f"{secure}/down"))
+    report.open("from https on to http is refused", "redirected from https to http://" in add(f"{secure}/down"))
     report.open("round and round is refused", "leads on again and again" in add(f"{plain}/round"))
     assert "raw disk" in lab("media", "add", f"{secure}/whole", "--name", "m", env={"SSL_CERT_FILE": str(pem)}).out
     report.judge()

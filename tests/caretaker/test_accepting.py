@@ -1,4 +1,4 @@
-"""Connections that arrive while no file can be opened."""
+"""Connections that arrive while no file is accessible."""
 
 from __future__ import annotations
 

@@ -12,17 +12,17 @@ from dacha.core.errors import HostError
 
 def test_what_fails_is_said_and_no_reason_to_end() -> None:
     lines: list[str] = []
-    with attempt(lines.append, "doors cannot follow yet") as works:
+    with attempt(lines.append, "cannot update the doors yet") as works:
         pass
     assert not works.failed and lines == []
-    with attempt(lines.append, "doors cannot follow yet") as refused:
+    with attempt(lines.append, "cannot update the doors yet") as refused:
         raise HostError("nft refuses the rules", why="no such table", remedy="dacha apply")
-    with attempt(lines.append, "doors cannot follow yet") as defect:
+    with attempt(lines.append, "cannot update the doors yet") as defect:
         raise RuntimeError("can't start new thread")
     assert refused.failed and defect.failed
     first, second = lines
-    assert first.startswith("doors cannot follow yet: nft refuses the rules / ") and "dacha apply" in first
-    assert second.startswith("doors cannot follow yet: RuntimeError: can't start new thread (line ")
+    assert first.startswith("cannot update the doors yet: nft refuses the rules / ") and "dacha apply" in first
+    assert second.startswith("cannot update the doors yet: RuntimeError: can't start new thread (line ")
     assert second.endswith("test_attempts.py)")
     with pytest.raises(asyncio.CancelledError), attempt(lines.append, "it ends"):
         raise asyncio.CancelledError

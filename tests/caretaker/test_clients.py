@@ -149,7 +149,10 @@ def test_iscs_client_gets_keeps_over_a_restart_and_gives_back(serving: HostedLab
     # It comes back as after a reboot, and so does the caretaker, which was killed meanwhile.
     kill(serving("caretaker", "status", "--json").json["pid"])
     said = serving("caretaker", "status", code=1).out
-    assert "The caretaker does not run: guests get no addresses and no names. dacha apply starts it." in said
+    assert (
+        "The caretaker is not running: guests get neither addresses nor name resolution. To start it: dacha apply"
+        in said
+    )
     assert "start the caretaker" in serving("diff").out
     serving("apply", "--no-wait")
     said = client.run("dhclient", "-4", "-1", "-v", *files, "eth0")
@@ -259,7 +262,7 @@ def test_a_bridge_that_was_deleted_is_served_again_after_apply(serving: HostedLa
     for file in labs:
         file.write_text("[lab\n")
     os.kill(pid, signal.SIGHUP)
-    await_log(serving, "the lab cannot be served as it is", times=2)
+    await_log(serving, "cannot serve the lab", times=2)
     shutil.rmtree(note)
     aside.rename(note)
     for file in labs:
@@ -310,7 +313,7 @@ def test_a_caretaker_that_may_write_or_open_no_file_for_a_while_goes_on(serving:
         running = subprocess.Popen(
             lab.world.inside("host", PROGRAM, "caretaker", "run", "--lab", str(lab.file)), stderr=out, env=lab.env
         )
-    until(lambda: "that the lab is served cannot be noted" in said.read_text())
+    until(lambda: "cannot record that the caretaker serves this lab" in said.read_text())
     client = Client(lab, STRANGER)
     client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
     assert "10.77.4.100 is leased" in said.read_text() and "host's start cannot be noted" in said.read_text()
@@ -350,7 +353,7 @@ def test_after_an_upgrade_the_caretaker_is_started_anew_and_keeps_its_leases(ser
     until(lambda: lab("caretaker", "status", "--json", code=None).json["running"])
     before = lab("caretaker", "status", "--json").json
     assert before["older"] and "Another version of Dacha started it" in lab("caretaker", "status").out
-    assert "start the caretaker anew, by this version of Dacha" in lab("diff").out
+    assert "start the caretaker again, with this version of Dacha" in lab("diff").out
     # What is meant for one guest leaves it as it is.
     lab("start", "gauge", "--no-wait")
     assert lab("caretaker", "status", "--json").json["pid"] == before["pid"]
@@ -378,4 +381,4 @@ def test_guests_that_ask_for_a_router_in_vain_are_told_of() -> None:
         service.close()
 
     asyncio.run(asked())
-    assert said == ["guests that ask for a router cannot be answered: Invalid argument"]
+    assert said == ["cannot answer router solicitations: Invalid argument"]

@@ -191,7 +191,7 @@ def test_a_worker_that_cannot_be_made_is_told_with_its_reason() -> None:
         return str(refused.value)
 
     before = set(os.listdir("/proc/self/fd"))
-    assert asyncio.run(order()).startswith("none can be made: OverflowError")
+    assert asyncio.run(order()).startswith("cannot start one: OverflowError")
     assert set(os.listdir("/proc/self/fd")) == before
 
 
@@ -244,4 +244,4 @@ for end in os.listdir("/proc/{worker}/fd"):
     storming.world.run("host", sys.executable, "-c", inside)
     until(lambda: workers(parent)[:1] != [worker])
     log = (storming.folder / "state/labs/real/caretaker.log").read_text()
-    assert "the packet worker is replaced: the packet worker sent what it never does" in log
+    assert "the packet worker is replaced: unexpected message from the packet worker" in log

@@ -29,11 +29,11 @@ def test_help_names_every_command(lab: Lab) -> None:
     [
         ((), "", "usage: dacha"),
         (("stats",), "no command stats", "did you mean status?"),
-        (("start",), "no guest was named", "--all"),
+        (("start",), "no guest specified", "--all"),
         (("start", "--wrong"), "unrecognized", "--help"),
         (("status", "--lab", "/nowhere/lab.toml"), "no such lab file", "dacha new"),
-        (("new", "Two Words"), "cannot be a name", "two-words"),
-        (("apply", "--wait", "long"), "is not a time", "2 min"),
+        (("new", "Two Words"), "is not a valid name", "two-words"),
+        (("apply", "--wait", "long"), "is not a duration", "2 min"),
     ],
 )
 def test_wrong_use_is_exit_code_2(lab: Lab, command: tuple[str, ...], what: str, remedy: str) -> None:
@@ -50,7 +50,7 @@ def test_a_lab_file_with_a_byte_order_mark_is_read(lab: Lab) -> None:
 
 def test_no_lab_file_says_where_it_was_looked_for(lab: Lab) -> None:
     done = lab("status", code=2)
-    assert "no lab.toml here or above" in done.err and str(lab.folder) in done.err
+    assert "no lab.toml found here or in a folder above" in done.err and str(lab.folder) in done.err
 
 
 def test_the_lab_file_is_found_above_and_by_the_environment(lab: Lab) -> None:
@@ -128,7 +128,7 @@ def test_a_held_port_is_refused_before_anything_starts(lab: Lab) -> None:
         )
         done = lab("apply", code=3)
         assert (
-            f"port {port} of this host cannot be had: it is held by" in done.err
+            f"port {port} of this host is not available: it is held by" in done.err
             and f"process {os.getpid()}" in done.err
         )
         assert "lab.toml:9" in done.err
@@ -147,7 +147,7 @@ def test_no_qemu_on_the_machine(lab: Lab, tmp_path: Path) -> None:
         (tools / name).symlink_to("/usr/sbin/ip")
     env = {"PATH": str(tools)}
     done = lab("apply", code=3, env=env)
-    assert "qemu-system-x86_64 is not on this machine" in done.err and "apt install qemu-system-x86" in done.err
+    assert "qemu-system-x86_64 is not installed" in done.err and "apt install qemu-system-x86" in done.err
     assert "missing" in lab("host", code=1, env=env).out
 
 
@@ -155,7 +155,7 @@ def test_no_qemu_on_the_machine(lab: Lab, tmp_path: Path) -> None:
 def test_a_state_folder_that_cannot_be_made(lab: Lab, where: str) -> None:
     lab.write(HEAD + "[guest.gauge]\ndisk = [{ size = '1 GiB' }]\n" + GAUGE)
     done = lab("apply", code=3, env={where: "/proc/nowhere"})
-    assert "cannot make the folder /proc/nowhere" in done.err and "DACHA_STATE" in done.err
+    assert "cannot create the folder /proc/nowhere" in done.err and "DACHA_STATE" in done.err
 
 
 def test_no_space_on_the_store_leaves_no_half_disk(lab: Lab) -> None:
@@ -163,7 +163,7 @@ def test_no_space_on_the_store_leaves_no_half_disk(lab: Lab) -> None:
     done = lab("apply", code=3)
     assert "no space for a full disk" in done.err and "is free" in done.err
     assert [p.name for p in lab.guest_folder("gauge").iterdir() if "disk" in p.name] == []
-    assert "disks may grow by 900 TiB" in lab("check").out
+    assert "the disks may grow by 900 TiB" in lab("check").out
 
 
 def test_two_files_with_one_lab_name_are_kept_apart(lab: Lab) -> None:
@@ -214,7 +214,7 @@ def test_host_shows_what_is_promised(lab: Lab) -> None:
     lab.write(HEAD + "[guest.gauge]\nmemory = '900 GiB'\ncpus = 200\ndisk = [{ size = '1 GiB' }]\n" + GAUGE)
     done = lab("host")
     assert "900 GiB promised by saltmarsh" in done.out and "accelerator" in done.out
-    assert "guests may use 900 GiB of memory together" in done.out and "200 CPUs" in done.out
+    assert "the guests have 900 GiB of memory together" in done.out and "200 CPUs" in done.out
     found = lab("host", "--json").json
     assert (
         found["promised"]["memory_bytes"] == 900 << 30

@@ -59,7 +59,7 @@ class Terminal:
 
 @pytest.mark.parametrize("shell", sorted(SHELLS))
 def test_a_real_shell_completes_the_labs_names(lab: Lab, shell: str, tmp_path: Path) -> None:
-    assert shutil.which(shell), f"{shell} is not on this machine: apt install {shell}"
+    assert shutil.which(shell), f"{shell} is not installed: apt install {shell}"
     lab.write(LAB)
     argv, switch_on = SHELLS[shell]
     env = lab.env | {"PATH": f"{Path(PROGRAM).parent}:{os.environ['PATH']}", "TERM": "xterm", "HOME": str(tmp_path)}

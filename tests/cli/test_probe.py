@@ -86,7 +86,7 @@ def test_a_closed_port_is_answered_without_waiting(lab: Lab) -> None:
     with socket.create_server(("127.0.0.1", 0)) as s:
         port = s.getsockname()[1]
     # Waited for, this would outlast the program's time here.
-    assert "refuses: nothing listens there" in lab("probe", f"127.0.0.1:{port}", "--wait", "10 min", code=1).out
+    assert "refuses: no program listens there" in lab("probe", f"127.0.0.1:{port}", "--wait", "10 min", code=1).out
 
 
 @pytest.mark.parametrize("name", ["a..b", "m" * 64, ".", "gauge\udcff"])

@@ -255,9 +255,9 @@ def test_a_machine_that_is_no_guest_keeps_its_address_from_guests() -> None:
         ('subnet = "10.77.4.0/24"\ndynamic = "10.77.4.0-10.77.4.9"', "dynamic-gateway", "the network address"),
         ('subnet = "10.77.4.0/24"\ngateway = "10.77.4.0"', "gateway-end", "is the network address of 10.77.4.0/24"),
         ('subnet = "10.77.4.0/24"\ngateway = "10.77.4.255"', "gateway-end", "is the broadcast address"),
-        ('subnet = "127.0.0.0/24"', "subnet-reserved", "each machine's own loopback"),
+        ('subnet = "127.0.0.0/24"', "subnet-reserved", "the loopback of each machine"),
         ('subnet = "224.1.0.0/24"', "subnet-reserved", "multicast"),
-        ('subnet6 = "fe80::/64"', "subnet-reserved", "for one link"),
+        ('subnet6 = "fe80::/64"', "subnet-reserved", "link-local"),
         ('subnet6 = "fd77::/64"\n[network.b]\nkind = "nat"\nsubnet6 = "fd77::/64"', "subnet-overlap", "network pier"),
     ],
 )  # fmt: skip

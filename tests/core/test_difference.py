@@ -141,9 +141,9 @@ def test_promises_beyond_the_host_are_findings_with_numbers() -> None:
     assert promised(lab) == (3, 3 << 30, 8 << 30)
     facts = HostFacts(cpus=1, memory=2 << 30, memory_free=1 << 30, disk_free={"/store": 4 << 30})
     said = {f.code: f.what for f in check_host(lab, facts, {"/store": 8 << 30})}
-    assert said["memory-promised"] == "guests may use 3 GiB of memory together; this host has 2 GiB"
-    assert said["disk-promised"] == "disks may grow by 8 GiB; 4 GiB is free on /store"
-    assert said["cpus-many"] == "2 CPUs, but this host has 1"
+    assert said["memory-promised"] == "the guests have 3 GiB of memory in total; this host has 2 GiB"
+    assert said["disk-promised"] == "the disks may grow by 8 GiB; 4 GiB is free in /store"
+    assert said["cpus-many"] == "2 virtual CPUs, but this host has 1"
     assert check_host(lab, HostFacts(8, 64 << 30, 1 << 30, {"/store": 1 << 40}), {"/store": 8 << 30}) == []
 
 

@@ -76,7 +76,7 @@ def packet(port: int = 22, to: str = "10.77.4.20", **others: Any) -> Packet:
         (packet(23, saddr="192.0.2.99", oifname="y"), "its policy in chain f"),
         (packet(23, "fd77:4::20"), None),
         (packet(23, "fd77:5::20"), "its policy in chain f"),
-        # Whether the limit is used up cannot be told from here, so nothing is said.
+        # Whether the limit is used up cannot be identified from here, so nothing is said.
         (packet(53, protocol="udp"), None),
     ],
 )
@@ -147,7 +147,7 @@ def test_what_iptables_says_is_read_with_its_extensions() -> None:
     assert said("input", port=9) == "its policy in chain INPUT of iptables", "a limit on a log lets nothing pass"
     assert said("input", port=9, saddr="192.0.2.99") is None
     assert said("input", port=9, state="established") is None
-    assert said("input", port=10) is None, "what cannot be told drops nothing for sure"
+    assert said("input", port=10) is None, "what cannot be identified drops nothing for sure"
     assert said("forward", port=22) == "rule 2 in chain mine of iptables"
     assert said("forward", port=22, protocol="udp") is None and said("forward", iifname="br7") is None
     found = dropped_by(told, "forward", packet(), "dacha_")

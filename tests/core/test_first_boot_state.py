@@ -24,9 +24,9 @@ FAILED = (
             "done",
         ),
         # The others go on.
-        (BEGUN + FAILED, "first boot, failed at packages so far", "running"),
-        (BEGUN + FAILED + FAILED + "first boot: done after 9 s", "first boot failed at packages", "failed"),
-        ("first boot: failed at user mara, run 2\r\n", "first boot failed at user mara, run 2", "failed"),
+        (BEGUN + FAILED, "first boot running; failed so far: packages", "running"),
+        (BEGUN + FAILED + FAILED + "first boot: done after 9 s", "first boot finished; failed: packages", "failed"),
+        ("first boot: failed at user mara, run 2\r\n", "first boot finished; failed: user mara, run 2", "failed"),
     ],
 )
 def test_the_state_by_its_console(console: str, words: str, state: str) -> None:

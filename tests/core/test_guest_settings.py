@@ -39,7 +39,7 @@ def test_what_is_right_is_called_right() -> None:
 
 def test_each_wrong_one_is_named_with_its_remedy() -> None:
     for old, new, name, words in (
-        ("passwordauthentication no", "passwordauthentication yes", "SSH by password", "passwordauthentication no"),
+        ("passwordauthentication no", "passwordauthentication yes", "SSH with password", "passwordauthentication no"),
         ("without-password", "yes", "SSH as root", "permitrootlogin no"),
         ('"1"', '"0"', "updates by itself", "unattended-upgrades"),
         ("clock 1000000", "clock 996410", "clock", "set-ntp"),

@@ -114,7 +114,7 @@ def test_what_a_door_waits_for_is_named_by_the_change_that_brings_it() -> None:
     for change, what in (
         (LoadRules(1, True, (KEY,)), "not open yet"),
         (LoadRules(1, False), "rules are gone"),
-        (Forwarding(True), "forwards nothing"),
+        (Forwarding(True), "forwarding is off"),
         (ReattachTap("gauge", 0, "dt1"), "attach adapter 0"),
         (MakeLink(tap, False), "tap of gauge's adapter"),
     ):

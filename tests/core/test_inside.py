@@ -10,11 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from dacha.core.heard import Heard
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.login import login
 from dacha.core.trace.seen.client import read_client
-from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, ConnectResult, LoginSeen
+from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, ConnectResult, LoginSeen, accepted
 from dacha.core.trace.seen.inside import Inside, other_ports, read_inside
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, RULES, SERVER, SERVICES, script
 from dacha.core.trace.told import why_shut
@@ -105,14 +106,14 @@ def test_its_questions_are_a_shells_and_end() -> None:
 @pytest.mark.parametrize(
     ("changed", "words"),
     [
-        ({"listen": 'LISTEN 0 1 127.0.0.1:22 0.0.0.0:* users:(("sshd",pid=1,fd=3))'}, "listens on 127.0.0.1 alone"),
+        ({"listen": 'LISTEN 0 1 127.0.0.1:22 0.0.0.0:* users:(("sshd",pid=1,fd=3))'}, "listens only on 127.0.0.1"),
         ({"listen": "-"}, ""),
         ({"listen": "-", "unit": "ssh inactive"}, "service ssh is inactive"),
         ({"listen": "-", "unit": "ssh failed Bad configuration option"}, "failed: Bad configuration option"),
         ({"listen": "-", "unit": "-"}, "no server for it is installed"),
         ({"listen": "-", "unit": "-", "managed": "-"}, ""),
         ({"listen": "-", "unit": "ssh masked"}, "is masked"),
-        ({"listen": 'LISTEN 0 1 [::]:22 [::]:* users:(("sshd",pid=1,fd=3))'}, "for IPv6 alone"),
+        ({"listen": 'LISTEN 0 1 [::]:22 [::]:* users:(("sshd",pid=1,fd=3))'}, "only on IPv6"),
         ({"drops": "inet:filter input tcp dport 22 drop"}, "sshd listens there"),
     ],
 )
@@ -129,7 +130,7 @@ def test_why_a_port_is_shut(changed: dict[str, str], words: str) -> None:
 def test_another_port_is_found_by_what_the_guest_tells() -> None:
     inside = told(listen='LISTEN 0 1 *:2222 *:* users:(("sshd",pid=1,fd=3))')
     assert other_ports(inside, "ssh") == (2222,)
-    stop = broken(judge(USER._replace(through=ConnectResult(OPEN, False, "closes at once"), inside=inside)))
+    stop = broken(judge(USER._replace(through=accepted(Heard.CLOSED), inside=inside)))
     assert stop and "answers on 2222" in stop.seen and "--to 2222" in stop.remedy
 
 
@@ -152,21 +153,21 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
 @pytest.mark.parametrize(
     ("code", "said", "inside", "verdict", "words"),
     [
-        (0, "", None, FINE, "ops gets in, with id"),
+        (0, "", None, FINE, "ops can log in, with id"),
         (255, "ops@192.0.2.1: Permission denied (publickey).", None, BROKEN, "one of: the key is not in the key file"),
         (255, f"{OFFERED}\nops@192.0.2.1: Permission denied (publickey).", None, BROKEN, "there is no user ops"),
-        (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", None, BROKEN, "one of: logins are closed"),
-        (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", {"closed": "tide"}, BROKEN, "for now: tide"),
+        (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", None, BROKEN, "one of: only root can log in"),
+        (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", {"closed": "tide"}, BROKEN, "at the moment: tide"),
         (
             255,
             f"{ACCEPTED}\nidentity_sign: private key id contents do not match public\nPermission denied (publickey).",
             {"closed": "tide"},
             BROKEN,
-            "is not the one of the public key beside it",
+            "does not match the public key beside it",
         ),
         (255, f"{ENTERED}\nConnection closed by 192.0.2.1 port 22", None, BROKEN, "one of: the shell of ops ends"),
         (255, f"{ENTERED}\nConnection closed by 192.0.2.1 port 22", {"disk": "100%"}, BROKEN, "disk is full"),
-        (255, CUT, None, BROKEN, "before it asked for a key"),
+        (255, CUT, None, BROKEN, "before authentication"),
         (
             255,
             "debug1: Authentications that can continue: password\nPermission denied (password).",
@@ -175,16 +176,22 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
             "accepts no keys, only password",
         ),
         (255, "Permission denied", {"key-lines": "-"}, BROKEN, "no key file"),
-        (255, "Permission denied", {"mode": "666 ops /h/.ssh/authorized_keys"}, BROKEN, "others may write"),
-        (255, "Permission denied", {"mode": "600 mara /h/.ssh/authorized_keys"}, BROKEN, "is mara's"),
+        (255, "Permission denied", {"mode": "666 ops /h/.ssh/authorized_keys"}, BROKEN, "other users can write"),
+        (255, "Permission denied", {"mode": "600 mara /h/.ssh/authorized_keys"}, BROKEN, "belongs to mara"),
         (255, "Permission denied", {"shell": "-"}, BROKEN, "there is no ops"),
         (255, "Permission denied", {"disk": "100%"}, BROKEN, "disk is full"),
-        (255, "Permission denied", {"mode": "777 ops /home/ops"}, BROKEN, "/home/ops is not ops's alone"),
-        (255, "Permission denied", {"tail": "another"}, BROKEN, "has 1 key, and not this one"),
-        (255, "Permission denied", {"set": "allowusers kim"}, BROKEN, "lets in only kim"),
+        (255, "Permission denied", {"mode": "777 ops /home/ops"}, BROKEN, "/home/ops does not belong to ops alone"),
+        (255, "Permission denied", {"tail": "another"}, BROKEN, "has 1 key, but not this one"),
+        (255, "Permission denied", {"set": "allowusers kim"}, BROKEN, "allows only kim"),
         (255, "Permission denied", {"set": "denyusers ops"}, BROKEN, "DenyUsers"),
-        (255, "Permission denied", {"set": "pubkeyauthentication no"}, BROKEN, "takes no keys"),
-        (255, "Permission denied", {"set": "authorizedkeysfile /etc/keys/%u"}, BROKEN, "elsewhere: /etc/keys/%u"),
+        (255, "Permission denied", {"set": "pubkeyauthentication no"}, BROKEN, "does not accept keys"),
+        (
+            255,
+            "Permission denied",
+            {"set": "authorizedkeysfile /etc/keys/%u"},
+            BROKEN,
+            "from another file: /etc/keys/%u",
+        ),
         (
             255,
             CUT,
@@ -192,7 +199,7 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
             BROKEN,
             "Access denied by PAM",
         ),
-        (255, "Password change required but no TTY", {"must": ""}, BROKEN, "has to be changed"),
+        (255, "Password change required but no TTY", {"must": ""}, BROKEN, "must be changed"),
         (
             255,
             CUT,
@@ -206,9 +213,9 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
             CUT,
             {"closed": "high tide"},
             BROKEN,
-            "for now: high tide",
+            "at the moment: high tide",
         ),
-        (255, "Received disconnect: Too many authentication failures", None, BROKEN, "more keys were offered"),
+        (255, "Received disconnect: Too many authentication failures", None, BROKEN, "offered more keys"),
         (1, "This account is currently not available.", None, BROKEN, "refuses every login"),
         (1, "", None, BROKEN, "the shell of ops ends at once"),
         (255, "Connection timed out during banner exchange", None, UNTESTED, "timed out"),
@@ -242,7 +249,7 @@ def test_a_kernel_that_gave_up_after_its_greeting_is_named() -> None:
         ),
         ({"inet": "-"}, "has no address", "ip address replace 10.77.4.20/24 dev eth0 && ip route replace default"),
         ({"inet": "2: eth0 inet 10.77.4.77/24 brd"}, "has 10.77.4.77/24", "ip address replace 10.77.4.20/24 dev eth0"),
-        ({}, "keep it from answering ARP", ""),
+        ({}, "prevent it from answering ARP", ""),
     ],
 )
 def test_why_nobody_answers_for_its_address(changed: dict[str, str], seen: str, command: str) -> None:
@@ -258,7 +265,7 @@ def test_why_nobody_answers_for_its_address(changed: dict[str, str], seen: str, 
 
 def test_a_remedy_goes_by_the_way_that_is_open() -> None:
     """By the agent, else by a login, else at the console where somebody can log in; else none is known."""
-    refused = USER._replace(through=ConnectResult(OPEN, False, "closes at once"))
+    refused = USER._replace(through=accepted(Heard.CLOSED))
     inside = told(listen="-", unit="ssh inactive")
     for e, words in (
         (
@@ -279,7 +286,7 @@ def test_a_wrong_gateway_is_named_with_the_right_one() -> None:
     open_ = ConnectResult(OPEN, True, "SSH-2.0-x")
     e = KERNEL._replace(direct=open_, through=open_, reply=ConnectResult(SILENT), gateway="10.77.4.1")
     for told_, words in ((None, "its gateway should be 10.77.4.1"), (told(route=""), "it has no default route"),
-                         (told(route="63044D0A"), "leads to 10.77.4.99")):  # fmt: skip
+                         (told(route="63044D0A"), "default gateway is 10.77.4.99")):  # fmt: skip
         stop = broken(judge(e._replace(inside=told_, agent_runs=told_ and True)))
         assert stop and stop.name == "reply" and words in stop.means
         assert stop.remedy.endswith(f"ip route replace default via 10.77.4.1{chr(39) if told_ else ''}")
@@ -291,17 +298,17 @@ RDP = KERNEL._replace(service="rdp", port=3389, door="rdp", direct=ConnectResult
 @pytest.mark.parametrize(
     ("seen", "inside", "verdict", "words", "remedy"),
     [
-        (LoginSeen("kim", (), "in"), None, FINE, "kim gets in, with this password", ""),
-        (LoginSeen("kim", (), "refused"), None, BROKEN, "password is another one", "dacha guest password gauge kim"),
+        (LoginSeen("kim", (), "in"), None, FINE, "kim can log in with this password", ""),
+        (LoginSeen("kim", (), "refused"), None, BROKEN, "password is wrong", "dacha guest password gauge kim"),
         (LoginSeen("kim", (), "refused", "c000006d"), None, BROKEN, "error C000006D", "dacha guest password gauge kim"),
-        (LoginSeen("kim", (), "refused", "c0000072"), None, BROKEN, "switched off", "net user kim /active:yes"),
+        (LoginSeen("kim", (), "refused", "c0000072"), None, BROKEN, "disabled", "net user kim /active:yes"),
         (LoginSeen("kim", (), "refused", "c0000001"), None, BROKEN, "error C0000001", "dacha guest password gauge kim"),
         (LoginSeen("kim", (), "refused"), {"shell": "-"}, BROKEN, "there is no kim", "name kim in the setup"),
         (LoginSeen("kim", (), "not asked", "", "it asks later"), None, UNTESTED, "it asks later", ""),
         (LoginSeen("kim", (), "no answer", "", "timed out"), None, UNTESTED, "timed out", ""),
         (LoginSeen("kim", (), "in"), {"shadow": "*x 20000"}, BROKEN, "has expired", "chage --expiredate"),
-        (LoginSeen("kim", (), "in"), {"screen": "kim"}, "warning", "at the guest's own screen", "dacha screen gauge"),
-        (LoginSeen("kim", (), "in"), {"screen": "mara"}, FINE, "kim gets in", ""),
+        (LoginSeen("kim", (), "in"), {"screen": "kim"}, "warning", "on the guest's local screen", "dacha screen gauge"),
+        (LoginSeen("kim", (), "in"), {"screen": "mara"}, FINE, "kim can log in", ""),
     ],
 )
 def test_a_password_is_judged(seen: LoginSeen, inside: Any, verdict: str, words: str, remedy: str) -> None:

@@ -80,7 +80,7 @@ def test_what_the_router_is_asked_for() -> None:
 @pytest.mark.parametrize(
     "old, new, says",
     [
-        ('from = "outside", port = 2210', 'from = "lan", outside-port = 99', "only a door from outside has this"),
+        ('from = "outside", port = 2210', 'from = "lan", outside-port = 99', "for doors from outside only"),
         ("outside-port = 80", "outside-port = 0", "0 is out of range"),
         ("outside-port = 80", 'outside-port = "http"', "not a whole number"),
         ('name = "saltmarsh"', 'name = "saltmarsh"\nrouter = "home"', "'home' is not an IPv4 address"),
@@ -135,7 +135,7 @@ def test_renewal_is_halfway_and_failures_are_tried_again() -> None:
     assert mapping.due() == 4600.0
     assert next_look(known, 1000.0) == 60.0
     assert next_look(known, 4590.0) == 10.0
-    assert next_look(known._replace(trouble="it does not answer"), 1000.0) == 30.0
+    assert next_look(known._replace(trouble="it does not respond"), 1000.0) == 30.0
     assert next_look(known._replace(trouble=NO_ROUTE), 1000.0) == 5.0
 
 
@@ -152,12 +152,12 @@ def test_reach_from_outside() -> None:
     granted = RouterState(address="203.0.113.7", mappings=(Mapping(SSH, 2299, "", 1000.0, 7200.0),))
     assert outside(granted)[0] == ["203.0.113.7:2299 door ssh"]
     assert outside(UNKNOWN)[0] == ["the router:2210 door ssh"], "computed from the lab before it was ever asked"
-    assert outside(granted._replace(address="100.64.7.7"))[1].startswith("a NAT above the router: 100.64.7.7")
-    refused = RouterState(refused=(("gauge", "ssh", "it does not permit this"),))
-    assert outside(refused)[:2] == ([], "the router: it does not permit this")
+    assert outside(granted._replace(address="100.64.7.7"))[1].startswith("the router is behind another NAT: 100.64.7.7")
+    refused = RouterState(refused=(("gauge", "ssh", "it does not allow this"),))
+    assert outside(refused)[:2] == ([], "the router: it does not allow this")
     text = LAB.replace('"outside", port = 2210', '"outside", port = 2210, allow = ["192.168.0.0/16"]')
     limited = read_lab(text).lab
     assert limited is not None
     said = [(f.subject, f.what) for f in never_entered(limited, make_plan(limited), HostView(LAN, now=2000.0))]
-    assert said == [("door gauge ssh", "nobody can enter it from outside: it admits private addresses only")]
-    assert outside(UNKNOWN, "vnc")[1:] == ("ends at the LAN", "dacha door edit gauge vnc --from outside")
+    assert said == [("door gauge ssh", "not reachable from outside: allows private addresses only")]
+    assert outside(UNKNOWN, "vnc")[1:] == ("does not reach beyond the LAN", "dacha door edit gauge vnc --from outside")

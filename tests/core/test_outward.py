@@ -37,7 +37,7 @@ LOST = FINE._replace(tried=TIMED_OUT)
 @pytest.mark.parametrize(
     ("seen", "broken", "words"),
     [
-        (FINE, None, "gets in at 192.0.2.30:80"),
+        (FINE, None, "connects to 192.0.2.30:80"),
         (FINE._replace(state="off"), "guest", "dacha start gauge"),
         (LOST._replace(inside=DOWN), "link", "ip link set eth0 up"),
         (LOST._replace(inside=Inside(links=(Link("eth0", True, "02:00"),), told=frozenset(("links",)))), "link",
@@ -47,19 +47,19 @@ LOST = FINE._replace(tried=TIMED_OUT)
          "--to 10.77.4.2:53"),
         (LOST._replace(target="pier.example"), "names", "no name server"),
         (LOST._replace(way=""), "route", "ip route replace default via 10.77.4.1"),
-        (LOST._replace(way="192.0.2.30 via 10.77.4.9 dev eth0"), "route", "leads by 10.77.4.9"),
+        (LOST._replace(way="192.0.2.30 via 10.77.4.9 dev eth0"), "route", "default route uses 10.77.4.9"),
         (LOST._replace(way="", gateway="", kind="host-only"), "route", "--kind nat"),
         (LOST._replace(way="", gateway="", isolated=True), "route", "--open"),
         (LOST._replace(gateway_state="FAILED"), "gateway", "10.77.4.1 does not answer"),
         (LOST._replace(refuses=("port 80 of this host is closed", "dacha network edit pier")), "rules", "is closed"),
         (LOST._replace(dropped=("rule 4 of inet fw", "nft -a list")), "rules", "another program's rule"),
         (LOST._replace(rules_missing=("the rules are gone", "no traffic passes")), "rules", "dacha apply"),
-        (LOST, "target", "this host gets in"),
-        (LOST._replace(host=ConnectResult(SILENT)), "target", "to this host neither"),
-        (LOST._replace(tried=TURNED_AWAY, host=ConnectResult(REFUSED)), "target", "nothing listens on that port"),
+        (LOST, "target", "this host connects"),
+        (LOST._replace(host=ConnectResult(SILENT)), "target", "to this host either"),
+        (LOST._replace(tried=TURNED_AWAY, host=ConnectResult(REFUSED)), "target", "no program listens on that port"),
         (LOST._replace(tried=TURNED_AWAY), "target", "refuses the guest, and not this host"),
         (LOST._replace(by="", mute="no agent", inside=None, way=None, tried=NOT_TRIED), None,
-         "could not be asked: no agent"),
+         "could not be queried: no agent"),
     ],
 )  # fmt: skip
 def test_each_cause_is_reached(seen: Outward, broken: str | None, words: str) -> None:

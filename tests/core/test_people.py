@@ -87,8 +87,9 @@ def test_what_is_wrong_with_people_is_said_with_its_line() -> None:
     idle = TEXT.replace('enters = "all"\n', "")
     assert [f.severity for f in check_people(lab_of(idle)) if f.code == "person-nothing"] == ["note"]
     for bad, said in (
-        ('enters = ["a b c"]', "nothing to enter"), ("enters = [5]", "nothing to enter"),
-        ('from = "moon"', "not known"), ('user = "Mara B"', "user name"), ('colour = "blue"', "not known here"),
+        ('enters = ["a b c"]', "names neither a guest nor a door"),
+        ("enters = [5]", "names neither a guest nor a door"),
+        ('from = "moon"', "unknown value"), ('user = "Mara B"', "user name"), ('colour = "blue"', "unknown key"),
     ):  # fmt: skip
         assert said in str(read_lab(f'[lab]\nname = "a"\n[person.mara]\n{bad}\n').findings), bad
 

@@ -56,11 +56,11 @@ def test_an_administrators_own_profile_and_a_minimum(lab: Lab) -> None:
         x for x in lab("guest", "show", "gauge").out.splitlines() if x[:4] == "cpus"
     )
     lab("guest", "edit", "gauge", "--memory", "32MiB")
-    assert "memory: 32 MiB is less than tideos needs, 64 MiB" in lab("check").out
+    assert "memory: 32 MiB is less than tideos needs (64 MiB)" in lab("check").out
     own.joinpath("tideos.toml").write_text('minimum = { memory = "16 MiB", installer-memory = "48 MiB" }\n')
     assert "is less than" not in lab("check").out
     lab.file.write_text(lab.file.read_text().replace("\n[guest.gauge]", '\n[guest.gauge]\ninstall = "./tideos.iso"'))
-    assert "memory: 32 MiB is less than tideos's installer needs, 48 MiB" in lab("check", code=None).out
+    assert "memory: 32 MiB is less than tideos's installer needs (48 MiB)" in lab("check", code=None).out
     assert "did you mean tideos?" in lab("guest", "edit", "gauge", "--system", "tideso", code=2).err
     (own / "tideos.toml").write_text("memory = 96")
     assert "has no unit" in lab("status", code=2).err

@@ -67,18 +67,18 @@ def said(cell: Cell) -> str:
 @pytest.mark.parametrize(
     ("guest", "service", "cells"),
     [
-        ("gauge", "ssh", "10.77.4.20:22|10.77.4.20:22|no: nothing leaves vault|10.77.5.1:2220|192.0.2.10:2220|"
-         "192.0.2.10:2220|no: ends at the LAN"),
-        ("gauge", "http", "10.77.4.20:80|10.77.4.20:80|no: nothing leaves vault|no: host's door only|"
+        ("gauge", "ssh", "10.77.4.20:22|10.77.4.20:22|no: network vault has no way out|10.77.5.1:2220|192.0.2.10:2220|"
+         "192.0.2.10:2220|no: does not reach beyond the LAN"),
+        ("gauge", "http", "10.77.4.20:80|10.77.4.20:80|no: network vault has no way out|no: host's door only|"
          "no: host's door only|no: host's door only|no: host's door only"),
-        ("buoy", "ssh", "by DHCP:22|by DHCP:22|no: nothing leaves vault|no: no door|no: no door|no: no door|"
+        ("buoy", "ssh", "by DHCP:22|by DHCP:22|no: network vault has no way out|no: no door|no: no door|no: no door|"
          "no: no door"),
         ("locker", "rdp", "10.77.9.20:3389|no: host-only|10.77.9.20:3389|no: host-only|no: host-only|no: host-only|"
          "no: host-only"),
-        ("charts", "ssh", "127.0.0.1:2222|no: host's door only|no: nothing leaves vault|10.77.5.1:2222|"
+        ("charts", "ssh", "127.0.0.1:2222|no: host's door only|no: network vault has no way out|10.77.5.1:2222|"
          "no: host's door only|no: host's door only|no: host's door only"),
-        ("tower", "ssh", "no: it is straight on eth0, past this host|no: no door|no: nothing leaves vault|no: no door|"
-         "192.0.2.50:22|192.0.2.50:22|no: known on the LAN only"),
+        ("tower", "ssh", "no: it is directly on eth0, which bypasses this host|no: no door|"
+         "no: network vault has no way out|no: no door|192.0.2.50:22|192.0.2.50:22|no: has a LAN address only"),
         ("alone", "ssh", "|".join(["no: it has no adapter"] * 7)),
     ],
 )  # fmt: skip
@@ -99,7 +99,7 @@ def test_a_door_that_nobody_can_enter_is_a_finding() -> None:
     lab = read_lab(TEXT).lab
     assert lab is not None
     (finding,) = never_entered(lab, make_plan(lab), GROUND)
-    assert finding.subject == "door tower ssh" and "nobody can enter it from this host" in finding.what
+    assert finding.subject == "door tower ssh" and "not reachable from this host" in finding.what
     assert never_entered(lab, make_plan(lab), HostView()) == []
 
 

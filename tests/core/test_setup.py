@@ -57,15 +57,15 @@ def test_a_guests_own_values_come_before_those_of_what_it_is_like_and_lists_are_
 @pytest.mark.parametrize(
     ("before", "after", "says"),
     [
-        ('like = "base"', 'like = "bass"', "there is no setup bass"),
+        ('like = "base"', 'like = "bass"', "no table [setup.bass"),
         ('time-zone = "Etc/UTC"', 'time-zone = "half past"', "is not a time zone"),
         ('keyboard = "gb"', 'keyboard = "GB; rm"', "is not a keyboard layout"),
         ('packages = ["nginx"]', 'packages = ["ng inx"]', "is not a package"),
         ('text = "tides"', 'text = "tides", from = "x"', "either text or from"),
-        ('path = "/etc/motd"', 'path = "motd"', "is not a whole path"),
-        ('name = "tom", administrator', 'name = "Tom", administrator', "cannot be a user name"),
-        ("run = [", "runs = [", "not known here"),
-        ('[setup.base]\n', '[setup.base]\nlike = "other"\n', "not known here"),
+        ('path = "/etc/motd"', 'path = "motd"', "is not an absolute path"),
+        ('name = "tom", administrator', 'name = "Tom", administrator', "is not a valid user name"),
+        ("run = [", "runs = [", "unknown key"),
+        ('[setup.base]\n', '[setup.base]\nlike = "other"\n', "unknown key"),
     ],
 )  # fmt: skip
 def test_what_is_wrong_is_said_with_its_place(before: str, after: str, says: str) -> None:

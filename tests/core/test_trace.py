@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from dacha.cli.main import parser_for
 from dacha.core.apply.waiting import NEVER
+from dacha.core.heard import Heard
 from dacha.core.network.confinement import Confinement
 from dacha.core.trace.hop import ASIDE, UNTESTED
 from dacha.core.trace.judge import broken, judge
@@ -25,6 +26,7 @@ from dacha.core.trace.seen.evidence import (
     LastRun,
     RouterSeen,
     ThereSeen,
+    accepted,
 )
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.there import read_failure
@@ -74,7 +76,7 @@ def test_without_the_labs_rules_nothing_else_is_blamed() -> None:
     missing = Confinement(("pier",), ("gauge",), missing=("inet dacha_saltmarsh",))
     e = KERNEL._replace(confinement=missing, direct=silent, through=silent, answered=(), rule="missing")
     hops = {h.name: h for h in judge(e)}
-    assert named(e) == "rules" and "no traffic passes on network pier" in (hops["rules"].means or "")
+    assert named(e) == "rules" and "network pier" in (hops["rules"].means or "")
     assert hops["neighbour"].verdict == hops["service"].verdict == UNTESTED
     # A warning where the way works all the same: for this guest, by another door, or before a flush.
     open_ = KERNEL._replace(confinement=missing._replace(unfiltered=("d1",)))
@@ -82,7 +84,7 @@ def test_without_the_labs_rules_nothing_else_is_blamed() -> None:
 
 
 def test_the_mend_is_for_the_guests_own_family() -> None:
-    refused = KERNEL._replace(direct=ConnectResult(REFUSED), through=ConnectResult(OPEN, False, "closes at once"))
+    refused = KERNEL._replace(direct=ConnectResult(REFUSED), through=accepted(Heard.CLOSED))
     for system, words in (
         ("debian", "systemctl status ssh sshd"),
         ("windows", "Start-Service sshd"),
@@ -138,16 +140,16 @@ def test_what_is_heard_is_never_called_broken(
 @pytest.mark.parametrize(
     "change, hop, words",
     [
-        ({"mapped": "forgotten"}, "router", "has forgotten what it was told"),
-        ({"mapped": "lapsed"}, "router", "203.0.113.7:2220 has lapsed"),
-        ({"mapped": "missing", "trouble": "it does not permit this"}, "router", "it does not permit this"),
+        ({"mapped": "forgotten"}, "router", "has lost its port mappings"),
+        ({"mapped": "lapsed"}, "router", "203.0.113.7:2220 has expired"),
+        ({"mapped": "missing", "trouble": "it does not allow this"}, "router", "it does not allow this"),
         ({"mapped": "192.0.2.99, port 2220"}, "router", "to 192.0.2.99, port 2220"),
-        ({"there": False, "trouble": "it does not answer"}, "router", "nobody answers for 192.0.2.1"),
-        ({"above": "100.64.3.7 is a provider's shared address"}, "outside-address", "another NAT lies above"),
-        ({"there": True, "trouble": "it does not answer"}, None, ""),
+        ({"there": False, "trouble": "it does not respond"}, "router", "no machine answers ARP for 192.0.2.1"),
+        ({"above": "100.64.3.7 is a provider's shared address"}, "outside-address", "behind another NAT"),
+        ({"there": True, "trouble": "it does not respond"}, None, ""),
         ({"router": "", "mapped": None}, None, ""),
         ({"mapped": "forgotten", "hairpin": SSH}, None, ""),
-        ({"mapped": "forgotten", "hairpin": SSH._replace(seen="SSH-2.0-y")}, "router", "has forgotten"),
+        ({"mapped": "forgotten", "hairpin": SSH._replace(seen="SSH-2.0-y")}, "router", "has lost"),
     ],
 )
 def test_what_the_router_does(change: dict[str, Any], hop: str | None, words: str) -> None:
@@ -160,14 +162,14 @@ def test_what_the_router_does(change: dict[str, Any], hop: str | None, words: st
     "run, words",
     [
         (None, "it was never started"),
-        (LastRun(False, killed="x", log="y"), "before this host was started anew"),
+        (LastRun(False, killed="x", log="y"), "before this host's last boot"),
         (
-            LastRun(True, "y", killed="this host had no memory left"),
-            "the kernel killed it: this host had no memory left",
+            LastRun(True, "y", killed="this host was out of memory"),
+            "the kernel killed it: this host was out of memory",
         ),
-        (LastRun(True, "terminating on signal 15"), "QEMU said: terminating on signal 15"),
+        (LastRun(True, "terminating on signal 15"), "QEMU's last message: terminating on signal 15"),
         (LastRun(True, console="[   12.3] reboot: Power down\r\n"), "its system powered itself off"),
-        (LastRun(True, console="reboot: Power down\nagain: "), "it ended without a word"),
+        (LastRun(True, console="reboot: Power down\nagain: "), "it ended without a message"),
     ],
 )
 def test_why_a_guest_is_off(run: LastRun | None, words: str) -> None:
@@ -181,18 +183,22 @@ SHOWN = Certificate("charts.saltmarsh.internal", "TLSv1.3", 0.0, 2000.0, True)
 @pytest.mark.parametrize(
     "change, hop, words",
     [
-        ({"sizes": (576, 1280)}, "size", "packets of 1500 bytes vanish, 1280 come through"),
+        ({"sizes": (576, 1280)}, "size", "packets of 1500 bytes are lost, 1280 pass"),
         ({"sizes": ()}, None, ""),
-        ({"led": ("127.0.0.1", 9)}, "door-rule", "is led to 127.0.0.1, port 9"),
+        ({"led": ("127.0.0.1", 9)}, "door-rule", "is forwarded to 127.0.0.1, port 9"),
         ({"led": None}, None, ""),
         ({"lan_address": None}, "lan-address", "no address on a LAN"),
         ({"lan_address": None, "origin": "outside", "on_loopback": True, "router": ROUTER}, None, ""),
         ({"certificate": SHOWN, "now": 1000.0}, None, ""),
         ({"not_applied": (NEVER, "dacha apply")}, "applied", NEVER),
         ({"state": "off"}, "guest", "it is off"),
-        ({"status": "io-error"}, "guest", "the storage of its disks is full"),
-        ({"status": "io-error", "room": (8192, "/srv")}, "guest", "the storage of its disks is full"),
-        ({"status": "io-error", "room": (1 << 30, "/srv")}, "guest", "the storage of its disks was full"),
+        ({"status": "io-error"}, "guest", "the host file system that holds its disks is full"),
+        ({"status": "io-error", "room": (8192, "/srv")}, "guest", "the host file system that holds its disks is full"),
+        (
+            {"status": "io-error", "room": (1 << 30, "/srv")},
+            "guest",
+            "the host file system that holds its disks was full",
+        ),
         ({"status": "internal-error"}, "guest", "its system crashed"),
     ],
 )
@@ -205,12 +211,16 @@ def test_what_else_breaks_a_way(change: dict[str, Any], hop: str | None, words: 
 @pytest.mark.parametrize(
     "change, hop, words",
     [
-        ({"told_address": "192.0.2.9"}, "lan-address", "people were told 192.0.2.9"),
-        ({"named": None, "caretaker": False}, "names", "the caretaker, which answers for names, does not run"),
-        ({"named": ("10.77.4.99",)}, "names", "is 10.77.4.99 there, not 10.77.4.20"),
+        ({"told_address": "192.0.2.9"}, "lan-address", "dacha apply printed 192.0.2.9"),
+        ({"named": None, "caretaker": False}, "names", "the caretaker, which runs the name server, is not running"),
+        ({"named": ("10.77.4.99",)}, "names", "resolves to 10.77.4.99, not to 10.77.4.20"),
         ({"certificate": SHOWN, "now": 3000.0 + 86400}, "certificate", "expired"),
         ({"certificate": SHOWN, "now": -5.0}, "certificate", "not valid yet"),
-        ({"service": "rdp", "direct": ConnectResult(OPEN, True, "RDP, old security")}, "security", "old security only"),
+        (
+            {"service": "rdp", "direct": ConnectResult(OPEN, True, "RDP", heard=Heard.RDP_OLD)},
+            "security",
+            "only the old RDP security",
+        ),
         ({"service": "vnc", "origin": "outside"}, "security", "vnc from outside is not encrypted"),
     ],
 )
@@ -245,7 +255,7 @@ def test_every_mend_that_is_a_command_can_be_typed() -> None:
 
 
 def test_a_service_that_waits_for_its_client_is_not_called_broken() -> None:
-    quiet = ConnectResult(OPEN, False, "no answer")
+    quiet = accepted(Heard.NOTHING)
     for way in (KERNEL, USER):
         e = way._replace(service="tcp", key=None, through=quiet, direct=quiet if way is KERNEL else None)
         assert named(e) is None
@@ -272,20 +282,20 @@ def test_a_guest_that_never_sent_a_frame_is_not_said_to_have_a_firewall() -> Non
     silent = ConnectResult(SILENT)
     mute = KERNEL._replace(booted=None, answered=(), direct=silent, through=silent, frames=0, model="virtio")
     hop = broken(judge(mute))
-    assert hop and hop.name == "neighbour" and hop.seen == "it has never sent a frame"
+    assert hop and hop.name == "neighbour" and hop.seen == "it has not sent a single frame since its start"
     assert "no driver for its adapter (virtio)" in hop.means and "--model e1000" in hop.remedy
     hop = broken(judge(mute._replace(address=None, caretaker=True)))
-    assert hop and hop.name == "address" and hop.seen == "it has never sent a frame"
+    assert hop and hop.name == "address" and hop.seen == "it has not sent a single frame since its start"
     assert named(mute._replace(frames=3)) == "neighbour"
 
 
 def test_a_slow_service_is_not_called_closed() -> None:
     slow = SSH._replace(after_s=12.0)
     hops = {h.name: h for h in judge(KERNEL._replace(direct=slow, through=slow))}
-    assert hops["protocol"].verdict == ASIDE and "after 12 s: it is slow" in hops["protocol"].seen
-    quiet = ConnectResult(OPEN, False, "no answer", after_s=6.0)
+    assert hops["protocol"].verdict == ASIDE and "after 12 s (slow)" in hops["protocol"].seen
+    quiet = accepted(Heard.NOTHING)._replace(after_s=6.0)
     hop = broken(judge(USER._replace(through=quiet, arrived=True)))
-    assert hop and hop.name == "protocol" and hop.seen == "it accepts, and said nothing for 6 s"
+    assert hop and hop.name == "protocol" and hop.seen == "it accepts connections, but sent nothing for 6 s"
     assert "dacha trace gauge ssh --wait 60s" in hop.remedy
     # In user mode QEMU accepts before the guest does: one that has not arrived there tells nothing of its service.
     assert named(USER._replace(through=quiet, arrived=False, booted=None, since_s=900.0)) == "service"
@@ -307,11 +317,11 @@ WHO = "ops@192.0.2.20"
 @pytest.mark.parametrize(
     ("seen", "verdict", "says"),
     [
-        (ThereSeen(WHO, SSH), "fine", "gets in: SSH-2.0-x"),
+        (ThereSeen(WHO, SSH), "fine", "connects: SSH-2.0-x"),
         (ThereSeen(WHO, SSH._replace(seen="SSH-2.0-y")), "broken", "gets 'SSH-2.0-y', this host 'SSH-2.0-x'"),
-        (ThereSeen(WHO, ConnectResult(SILENT)), "broken", "a firewall between"),
-        (ThereSeen(WHO, ConnectResult(REFUSED)), "broken", "refuses it"),
-        (ThereSeen(WHO, ConnectResult(OPEN, False, "closes at once")), "broken", "closes at once"),
+        (ThereSeen(WHO, ConnectResult(SILENT)), "broken", "a firewall in between"),
+        (ThereSeen(WHO, ConnectResult(REFUSED)), "broken", "rejects it"),
+        (ThereSeen(WHO, accepted(Heard.CLOSED)), "broken", "closes at once"),
         (ThereSeen(WHO, None, "Permission denied (publickey)."), "not tested", "ssh ops@192.0.2.20 true"),
     ],
 )  # fmt: skip

@@ -5,6 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core import units
+from dacha.core.errors import BadValue
 
 
 @pytest.mark.parametrize(
@@ -28,7 +29,7 @@ def test_sizes_are_read(text: str, amount: int) -> None:
     [
         (512, "has no unit", '"512 MiB"'),
         ("512", "has no unit", '"512 MiB" or "512 GiB"'),
-        ("2G", "unclear unit G", '"2 GiB"'),
+        ("2G", "ambiguous unit G", '"2 GiB"'),
         ("8 GXB", "unknown unit GXB", "KiB, MiB, GiB, TiB"),
         ("-1 GiB", "is not a size", "number and a unit"),
         ("", "is not a size", "number and a unit"),
@@ -37,10 +38,10 @@ def test_sizes_are_read(text: str, amount: int) -> None:
     ],
 )
 def test_a_wrong_size_says_what_and_how(value: object, what: str, remedy: str) -> None:
-    with pytest.raises(ValueError) as refused:
+    with pytest.raises(BadValue) as refused:
         units.size(value)
-    assert what in refused.value.args[0]
-    assert remedy in refused.value.args[1]
+    assert what in refused.value.what
+    assert remedy in refused.value.remedy
 
 
 @given(st.integers(1, 1 << 45))
@@ -51,13 +52,13 @@ def test_a_shown_size_reads_back_within_its_rounding(amount: int) -> None:
 def test_memory_is_whole_mib_and_enough() -> None:
     assert units.memory("1 GiB") == 1 << 30
     for wrong in ("1 MiB", "16.5 MiB", "100 MB"):
-        with pytest.raises(ValueError):
+        with pytest.raises(BadValue):
             units.memory(wrong)
 
 
 def test_a_disk_is_whole_sectors() -> None:
     assert units.disk_size("10 MB") % 512 == 0
-    with pytest.raises(ValueError):
+    with pytest.raises(BadValue):
         units.disk_size("1 KiB")
 
 
@@ -68,9 +69,9 @@ def test_times_are_read(text: str, seconds: float) -> None:
 
 @pytest.mark.parametrize("wrong", [30, "30", "soon", "3 weeks", "9999 h", None])
 def test_a_wrong_time_is_refused_with_a_remedy(wrong: object) -> None:
-    with pytest.raises(ValueError) as refused:
+    with pytest.raises(BadValue) as refused:
         units.duration(wrong)
-    assert "min" in refused.value.args[1]
+    assert "min" in refused.value.remedy
 
 
 @pytest.mark.parametrize(

@@ -8,33 +8,34 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.lab import fields
+from dacha.core.errors import BadValue
+from dacha.core.lab import address_fields, fields
 from dacha.core.lab.network import Ports
 
 
 @given(st.integers(0, 32))
 def test_a_mask_and_its_prefix_length_are_the_same(prefix: int) -> None:
     mask = str(IPv4Network((0, prefix)).netmask)
-    assert fields.prefix_length(mask) == prefix == fields.prefix_length(str(prefix))
+    assert address_fields.prefix_length(mask) == prefix == address_fields.prefix_length(str(prefix))
 
 
 @pytest.mark.parametrize("wrong", ["33", "255.0.255.0", "0.0.0.255", "x", "", "-1"])
 def test_a_mask_with_holes_is_refused(wrong: str) -> None:
-    with pytest.raises(ValueError):
-        fields.prefix_length(wrong)
+    with pytest.raises(BadValue):
+        address_fields.prefix_length(wrong)
 
 
 @pytest.mark.parametrize(
     ("text", "length"), [("10.77.4.20", None), ("10.77.4.20/24", 24), ("10.77.4.20/255.255.255.0", 24)]
 )
 def test_an_address_is_read_in_each_form(text: str, length: int | None) -> None:
-    assert fields.interface4(text) == (IPv4Address("10.77.4.20"), length)
+    assert address_fields.interface4(text) == (IPv4Address("10.77.4.20"), length)
 
 
 def test_a_subnet_with_host_bits_names_the_one_meant() -> None:
-    with pytest.raises(ValueError) as refused:
-        fields.subnet4("10.77.4.20/24")
-    assert "10.77.4.0/24" in refused.value.args[1]
+    with pytest.raises(BadValue) as refused:
+        address_fields.subnet4("10.77.4.20/24")
+    assert "10.77.4.0/24" in refused.value.remedy
 
 
 @pytest.mark.parametrize(
@@ -56,19 +57,19 @@ REFUSED: list[tuple[Callable[[object], Any], object, str]] = [
     (fields.name, "n" * 41, "at most 40"),
     (fields.name, 5, "quotes"),
     (fields.user, "Ops", "lower-case"),
-    (fields.address4, "10.77.4.256", "0 to 255"),
-    (fields.address4, "gauge", "0 to 255"),
-    (fields.address6, "fd77::g", "fd77:4::20"),
-    (fields.address6, "fd77:4::20%x; flush ruleset", 'write "fd77:4::20"'),
-    (fields.address, "fe80::1%eth0", 'write "fe80::1"'),
-    (fields.address, "nowhere", "quotes"),
-    (fields.subnet4, "10.0.0.0", "prefix length"),
-    (fields.subnet6, "fd77::1/64", "fd77::/64"),
-    (fields.interface6, "fd77::1/200", "1 to 128"),
-    (fields.span4, "10.0.0.9-10.0.0.3", "10.0.0.3-10.0.0.9"),
-    (fields.span4, "10.0.0.9", "write"),
-    (fields.hardware_address, "03:00:00:00:00:01", "even"),
-    (fields.hardware_address, "02:00:00", "six pairs"),
+    (address_fields.address4, "10.77.4.256", "0 to 255"),
+    (address_fields.address4, "gauge", "0 to 255"),
+    (address_fields.address6, "fd77::g", "fd77:4::20"),
+    (address_fields.address6, "fd77:4::20%x; flush ruleset", 'write "fd77:4::20"'),
+    (address_fields.address, "fe80::1%eth0", 'write "fe80::1"'),
+    (address_fields.address, "nowhere", "quotes"),
+    (address_fields.subnet4, "10.0.0.0", "prefix length"),
+    (address_fields.subnet6, "fd77::1/64", "fd77::/64"),
+    (address_fields.interface6, "fd77::1/200", "1 to 128"),
+    (address_fields.span4, "10.0.0.9-10.0.0.3", "10.0.0.3-10.0.0.9"),
+    (address_fields.span4, "10.0.0.9", "write"),
+    (address_fields.hardware_address, "03:00:00:00:00:01", "even"),
+    (address_fields.hardware_address, "02:00:00", "six pairs"),
     (fields.flag, "yes", "without quotes"),
     (fields.whole(1, 8), 9, "1 to 8"),
     (fields.whole(1, 8), "2", "without quotes"),
@@ -79,9 +80,9 @@ REFUSED: list[tuple[Callable[[object], Any], object, str]] = [
 
 @pytest.mark.parametrize(("read", "value", "remedy"), REFUSED)
 def test_a_wrong_value_is_refused_with_its_remedy(read: Callable[[object], Any], value: object, remedy: str) -> None:
-    with pytest.raises(ValueError) as refused:
+    with pytest.raises(BadValue) as refused:
         read(value)
-    assert remedy in refused.value.args[1]
+    assert remedy in refused.value.remedy
 
 
 # Digits of other scripts, some of which are none for int(); figures that are longer than it reads; a zone.
@@ -93,8 +94,8 @@ def test_any_value_is_read_or_refused_and_nothing_else(value: object) -> None:
     for read in {r for r, _, _ in REFUSED}:
         try:
             read(value)
-        except ValueError as e:
-            assert len(e.args) == 2 and all(isinstance(a, str) for a in e.args), read
+        except BadValue as e:
+            assert e.what and isinstance(e.remedy, str), read
 
 
 def test_our_named_tuples_are_as_those_of_typing() -> None:

@@ -11,7 +11,7 @@ from dacha.engine.network import host_firewall
 def test_a_firewall_without_its_program_is_named_and_left_without_trouble() -> None:
     with pytest.raises(HostError) as told:
         host_firewall._run(["no-such-firewall", "allow", "22"])
-    assert "no-such-firewall is not on this machine, and its rules are" in told.value.what
+    assert "no-such-firewall is not installed, but its rules are present" in told.value.what
     assert "install it again" in told.value.remedy
     host_firewall._run(["no-such-firewall", "delete", "22"], may_fail=True)
     # One that is there and refuses: its own words, and the command to try.

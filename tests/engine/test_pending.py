@@ -122,8 +122,8 @@ def test_what_is_named_wrongly_comes_with_the_nearest(folder: Path) -> None:
     ws = lab(folder)
     assert guest_named(ws, "gauge").name == "gauge" and door_named(ws, "gauge", None).name == "ssh"
     for ask, what, remedy in (
-        (lambda: guest_named(ws, "guage"), "there is no guest guage", "gauge"),
-        (lambda: network_named(ws, "peer"), "there is no network peer", "pier"),
+        (lambda: guest_named(ws, "guage"), "no guest guage", "gauge"),
+        (lambda: network_named(ws, "peer"), "no network peer", "pier"),
         (lambda: door_named(ws, "gauge", "shs"), "gauge has no door shs", "ssh"),
         (lambda: door_named(ws, "charts", None), "charts has no door", "dacha door add charts ssh"),
     ):
@@ -140,7 +140,7 @@ def test_a_wrong_file_keeps_nobody_from_what_was_applied(folder: Path) -> None:
     ws.home.applied.write_text(TEXT)
     ws.path.write_text("[lab]\nname = 7\n")
     kept, word = load_or_applied(str(ws.path))
-    assert list(kept.lab.guests) == ["gauge", "charts"] and "lab.toml is wrong" in word and "applied last" in word
+    assert list(kept.lab.guests) == ["gauge", "charts"] and "lab.toml has errors" in word and "applied last" in word
     ws.home.applied.unlink()
     with pytest.raises(LabError):
         load_or_applied(str(ws.path))

@@ -1,5 +1,5 @@
-"""A Debian guest's desktop, entered by a real client on a machine of the LAN, with what was handed out and the password
-that `guest password` set. Part of `make faults`, as the guest takes some minutes to make and to start."""
+"""A Debian guest's desktop, entered by a real client on a machine of the LAN, with what was handed out
+and the password that `guest password` set. Part of `make faults`: the guest takes minutes to make and to start."""
 
 from __future__ import annotations
 

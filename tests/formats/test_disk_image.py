@@ -41,5 +41,5 @@ def test_any_bytes_are_judged(data: bytes, head: bytes) -> None:
 
 def test_a_raw_disk_with_text_in_it_is_no_description() -> None:
     assert of(b"# notes of the pier\ntide 1.93 m\n".ljust(1024, b"\0")) == DiskImage("raw")
-    with pytest.raises(PeerError, match="names the files"):
+    with pytest.raises(PeerError, match="contents are in other files"):
         of(b"# Disk DescriptorFile\nversion=1\n".ljust(1024, b"\0"))

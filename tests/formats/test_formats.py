@@ -10,6 +10,7 @@ import pycdlib
 import pytest
 import yaml
 
+from dacha.core.errors import BadValue
 from dacha.formats.iso_image import iso_image
 from dacha.formats.linux import cpio
 from dacha.formats.linux.bzimage import uncompressed_kernel
@@ -107,9 +108,9 @@ def test_keys_are_openssh_keys(tmp_path: Path) -> None:
     ],
 )
 def test_what_is_no_public_key_is_refused_in_words(text: str, what: str) -> None:
-    with pytest.raises(ValueError) as refused:
+    with pytest.raises(BadValue) as refused:
         public_line(text)
-    assert what in refused.value.args[0] and refused.value.args[1]
+    assert what in refused.value.what and refused.value.remedy
 
 
 def test_known_hosts_are_found_by_openssh(tmp_path: Path) -> None:
@@ -160,7 +161,7 @@ def test_a_packed_kernel_is_unpacked_or_refused() -> None:
     for packed in (lzma.compress(kernel) + b"size", gzip.compress(kernel), legacy):
         assert uncompressed_kernel(bzimage(packed)) == kernel
     for wrong in (b"", b"MZ" * 600, bzimage(b"????"), bzimage(gzip.compress(b"no elf")), bzimage(b"", 0x200)):
-        with pytest.raises(ValueError):
+        with pytest.raises(BadValue):
             uncompressed_kernel(wrong)
 
 

@@ -152,7 +152,7 @@ def test_another_processor_is_a_problem() -> None:
 def test_a_cut_medium_is_said_to_be_cut(name: str, data: st.DataObject) -> None:
     image = MEDIA[name][0]
     cut = image[: data.draw(st.integers(17 * 2048, len(image) - 2048))]
-    assert "cut short" in inspect_iso(io.BytesIO(cut), len(cut)).problems[0]
+    assert "truncated" in inspect_iso(io.BytesIO(cut), len(cut)).problems[0]
 
 
 @given(st.sampled_from(list(MEDIA)), st.integers(17 * 2048, 40 * 2048), st.binary(min_size=1, max_size=64))

@@ -102,10 +102,10 @@ def test_a_guest_killed_hung_or_stale_is_seen_for_what_it_is(guest_lab: Lab) -> 
 
     # Hung: its process is there, its monitor is silent. No command waits for ever.
     os.kill(pid, signal.SIGSTOP)
-    assert "does not answer" in lab("status", code=1).out
+    assert "does not respond" in lab("status", code=1).out
     began = time.monotonic()
     refused = lab("stop", "gauge", "--wait", "2s", code=1).err
-    assert "its monitor does not answer" in refused and "dacha stop gauge --force" in refused
+    assert "its QEMU monitor does not respond" in refused and "dacha stop gauge --force" in refused
     assert time.monotonic() - began < 30
     lab("stop", "gauge", "--wait", "1s", "--force")
     assert processes_of(lab) == []
@@ -208,9 +208,9 @@ def test_a_guest_whose_kernel_gave_up_is_not_waited_for(guest_lab: Lab, image: o
     assert boot_hop["seen"].endswith("unknown-block(0,0)"), boot_hop
     began = time.monotonic()
     refused = lab("stop", "gauge", "--wait", "5min", code=1)
-    assert "gauge hears no power button: its kernel has given up" in refused.err
+    assert "gauge does not respond to the power button: its kernel panicked" in refused.err
     assert "Unable to mount root fs" in refused.err and "dacha stop gauge --force" in refused.err
-    assert "powered off: its kernel had given up" in lab("stop", "gauge", "--force", "--wait", "5min").out
+    assert "powered off: its kernel had panicked" in lab("stop", "gauge", "--force", "--wait", "5min").out
     assert time.monotonic() - began < 100 and processes_of(lab) == []
 
 
@@ -220,5 +220,5 @@ def test_a_door_that_never_answers_is_exit_code_1_in_the_stated_time(guest_lab: 
     lab.file.write_text(lab.file.read_text().replace("rdinit=/init", "rdinit=/none"))
     began = time.monotonic()
     done = lab("apply", "--wait", "3s", code=1)
-    assert "door gauge ssh does not answer" in done.err and "dacha trace gauge ssh" in done.err
+    assert "door gauge ssh does not respond" in done.err and "dacha trace gauge ssh" in done.err
     assert time.monotonic() - began < 30

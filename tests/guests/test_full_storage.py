@@ -27,7 +27,7 @@ door.ssh = { from = "host" }
 """
 # What it writes, in bytes: more than there is room for.
 SIZE = 12 << 20
-HELD = "stands still, the storage of its disks is full"
+HELD = "suspended, the storage of its disks is full"
 
 
 @pytest.fixture
@@ -84,7 +84,7 @@ def test_a_guest_whose_storage_is_full_goes_on_when_there_is_room_and_loses_noth
     lab("apply")
     with console_of(lab) as console:
         console.sendall(f"head -c {SIZE} /dev/urandom > /tide; cat /tide > /dev/vdc; sync; echo writ''ten\n".encode())
-        assert "guest stands still: dacha trace gauge ssh" in await_words(lab, HELD, "status")
+        assert "guest is suspended: dacha trace gauge ssh" in await_words(lab, HELD, "status")
         fill(storage)
         remedy = broken(lab, f"0 B is free in {storage.resolve()}")
         assert remedy == "free some space there, then: dacha resume gauge"

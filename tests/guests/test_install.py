@@ -120,7 +120,7 @@ def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: Inst
     assert "first is out of gauge" in lab("media", "eject", "gauge", "--force").out
     assert inserted() == [""]
     assert "medium" not in lab.file.read_text().replace("media", "")
-    assert "there is no medium in gauge" in lab("media", "eject", "gauge", code=1).err
+    assert "no medium in gauge" in lab("media", "eject", "gauge", code=1).err
     said = lab("media", "insert", "gauge", "second").out
     assert "second is in gauge" in said
     lab("stop", "gauge")
@@ -144,10 +144,10 @@ def test_a_medium_that_cannot_start_the_guest_is_refused_before_anything(lab: La
     assert "does not boot by UEFI" in lab("apply", code=3).err
     lab("guest", "remove", "a")
     lab("guest", "add", "b", "--install", "drivers", "--anyway")
-    assert "it is no medium to install from" in lab("check", code=1).out
+    assert "it is not an installation medium" in lab("check", code=1).out
     lab("guest", "remove", "b")
     lab("guest", "add", "c", "--install", "dsb", "--anyway")
-    assert "there is no medium dsb" in lab("check", code=1).out
+    assert "no medium dsb" in lab("check", code=1).out
 
 
 def test_an_answered_installer_that_restarts_is_started_from_its_disk(
@@ -170,7 +170,7 @@ def test_an_answered_installer_that_restarts_is_started_from_its_disk(
     lab("media", "add", str(medium))
     said = lab("guest", "add", "gauge", "--install", "debian", "--disk", "256MiB", "--memory", "256MiB",
                "--key", "id.pub", "--user", "ops", "--door", "ssh").out  # fmt: skip
-    assert "asks nobody, and takes the whole disk (preseed)" in said
+    assert "is unattended, and uses the whole disk (preseed)" in said
     lab("apply", "--no-wait")
     deadline = time.monotonic() + 600
     while lab("status", "--json", code=None).json["guests"][0]["doors"][0]["answers"] is not True:

@@ -36,22 +36,22 @@ def test_a_medium_stays_while_a_disk_of_any_lab_is_built_on_it(lab: Lab) -> None
     lab("guest", "add", "shed", "--from", "base", "--disk", "1MiB", "--memory", "64MiB", "--lab", str(other))
     # A guest that only names it, in a file that was never applied, is a use too.
     said = lab("media", "remove", "base", code=2).err
-    assert "base stays: guests name it" in said and "gauge, disk 0" in said
+    assert "base stays: guests use it" in said and "gauge, disk 0" in said
     apply(lab)
     apply(lab, "--lab", str(other))
     said = lab("media", "remove", "base", code=2).err
-    assert "base stays: disks are built on it" in said
+    assert "base stays: disks are based on it" in said
     assert "gauge, disk 0        lab pier" in said and "shed, disk 0         lab boathouse" in said
     # Its guest leaves, its disk is kept: the medium still stays, whichever lab is asked.
     lab("guest", "remove", "shed", "--lab", str(other))
     apply(lab, "--lab", str(other))
     lab("guest", "remove", "gauge", "--with-disks")
-    assert "delete disk 0 (1 MiB): what is on it is lost" in lab("diff").out
+    assert "delete disk 0 (1 MiB): its contents are lost" in lab("diff").out
     assert (lab.folder / "state/labs/pier/guests/gauge/disk-0.qcow2").exists()
     assert "deleted disk 0 (1 MiB)" in apply(lab)
     assert not (lab.folder / "state/labs/pier/guests/gauge").exists()
     said = lab("media", "remove", "base", code=2).err
-    assert "shed, disk 0         lab boathouse, kept: no guest has it now" in said and "gauge" not in said
+    assert "shed, disk 0         lab boathouse, kept after its guest was removed" in said and "gauge" not in said
     assert "shed, disk 0" in lab("media", "show", "base").out
     # As the remedy says.
     lab("guest", "remove", "shed", "--with-disks", "--lab", str(other))
@@ -70,16 +70,16 @@ def test_one_name_has_one_writer_and_what_was_begun_is_seen(lab: Lab) -> None:
             assert slow.poll() is None
         (lab.folder / "base.raw").write_bytes(RAW * 2)
         said = lab("media", "add", "base.raw", code=None)
-        assert said.code != 0 and "base is being taken in already" in said.err and "by dacha media add base" in said.err
+        assert said.code != 0 and "base is already being added" in said.err and "by dacha media add base" in said.err
         slow.stdin.write(RAW[1 << 19 :])
         slow.stdin.close()
         assert slow.wait(30) == 0
     assert "raw disk of 1 MiB" in lab("media", "show", "base").out
     (media / ".gone.fetch").write_bytes(RAW)
     (media / ".gone.fetch-from").write_text('{"url": "http://192.0.2.1/gone.iso", "validator": ""}')
-    assert "gone: 1 MiB have come from http://192.0.2.1/gone.iso" in lab("media", "list").out
+    assert "gone: 1 MiB received from http://192.0.2.1/gone.iso" in lab("media", "list").out
     assert lab("media", "list", "--json").json["partial"][0]["name"] == "gone"
-    assert "What was begun of gone is gone." in lab("media", "remove", "gone").out
+    assert "The incomplete download gone is gone." in lab("media", "remove", "gone").out
     assert not list(media.glob(".gone*fetch*"))
 
 
@@ -108,14 +108,14 @@ def test_a_kept_disk_is_taken_only_when_asked_for(lab: Lab) -> None:
     apply(lab)
     before = lab.file.read_text()
     said = lab("guest", "add", "desk", "--disk", "2MiB", "--memory", "64MiB", code=2).err
-    assert "a disk desk/0 is kept from an earlier desk (1 MiB, last used" in said
+    assert "a disk desk/0 of an earlier guest desk (1 MiB, last used" in said
     assert "--attach 0" in said and "--new-disk" in said
     assert lab.file.read_text() == before
     # Written into the file by hand it is not taken either, and "stopped on purpose" is not inherited.
     lab.file.write_text(before + '[guest.desk]\nmemory = "64 MiB"\ndisk = [{ size = "1 MiB" }]\n')
-    assert "disk 0 is kept from an earlier desk" in lab("check", code=1).out
+    assert "disk 0 of an earlier guest desk" in lab("check", code=1).out
     said = lab("apply", "--no-wait", code=3).err
-    assert "disk 0 is kept from an earlier desk" in said and "dacha guest edit desk --attach-disk 0" in said
+    assert "disk 0 of an earlier guest desk" in said and "dacha guest edit desk --attach-disk 0" in said
     assert "desk takes disk 0 that was kept" in lab("guest", "edit", "desk", "--attach-disk", "0").out
     assert "started" in apply(lab) and marked(disk) == 7
     # Anew, beside what was kept.
@@ -124,7 +124,7 @@ def test_a_kept_disk_is_taken_only_when_asked_for(lab: Lab) -> None:
     lab("guest", "add", "desk", "--disk", "2MiB", "--memory", "64MiB", "--new-disk")
     apply(lab)
     assert marked(disk) == 7 and marked(disk.with_name("disk-1.qcow2")) == 0
-    assert lab("diff").out.count("everything applied") == 1 or "left off" in lab("diff").out
+    assert lab("diff").out.count("everything is applied") == 1 or "left off" in lab("diff").out
     # With it, by its name.
     lab("guest", "remove", "desk")
     apply(lab)
@@ -141,7 +141,7 @@ def test_a_disk_that_was_made_on_another_image_says_so(lab: Lab) -> None:
     lab("guest", "add", "desk", "--from", "one.raw", "--disk", "1MiB", "--memory", "64MiB")
     apply(lab)
     lab.file.write_text(lab.file.read_text().replace("one.raw", "two.raw"))
-    assert "disk 0 was made on one.raw, and stays so: from now says two.raw" in lab("check", code=None).out
+    assert "disk 0 was made on one.raw; the changed key `from` (two.raw" in lab("check", code=None).out
 
 
 def test_an_image_that_another_was_put_in_place_of_is_not_started_on(lab: Lab) -> None:

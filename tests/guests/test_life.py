@@ -56,10 +56,10 @@ def test_a_lab_from_nothing_to_logins_and_back(guest_lab: Lab) -> None:
 
     # Applied: what was left out is written down, and the guests answer by SSH with keys nobody had to trust.
     said = lab("apply").out
-    assert said.count("open") >= 2 and "made host key, disk 0 of 64 MiB, first-boot data; started" in said
+    assert said.count("open") >= 2 and "created host key, disk 0 of 64 MiB, first-boot data; started" in said
     assert "# the pier" in lab.file.read_text()
     assert lab("diff").out == "saltmarsh: everything applied\n"
-    assert lab("apply", "--no-wait").out == "saltmarsh: nothing to do, everything was applied\n"
+    assert lab("apply", "--no-wait").out == "saltmarsh: nothing to do, everything is applied\n"
 
     # Each guest has its planned name and address, and nothing else was asked of it.
     plan = {a["guest"]: a for a in lab("address", "list", "--json").json["addresses"]}
@@ -120,7 +120,7 @@ def test_a_lab_from_nothing_to_logins_and_back(guest_lab: Lab) -> None:
 
     # Stopped on purpose it stays off through an apply; everything is recorded.
     lab("stop", "--all")
-    assert "left off, as it was stopped: dacha start gauge" in lab("apply").out
+    assert "left off, as it was stopped by command: dacha start gauge" in lab("apply").out
     assert {g["state"] for g in lab("status", "--json").json["guests"]} == {"off"}
     assert lab("console", "gauge", "--record").out.count("demo guest: ready") == 2
 
@@ -177,7 +177,7 @@ def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
     assert "paused already" in lab("pause", "gauge").out
     assert "guest is paused" in lab("status").out
     said = lab("connect", "gauge", "--", "true", code=1, timeout=20).err
-    assert "gauge is paused: it can answer nobody" in said and "dacha resume gauge" in said
+    assert "gauge is paused, so it does not respond" in said and "dacha resume gauge" in said
     lab("resume", "gauge")
     assert lab("connect", "gauge", "--", "echo back").out == "back\n"
 
@@ -314,7 +314,7 @@ def test_an_overlay_and_both_buses_reach_the_guest(guest_lab: Lab) -> None:
 
     # Written again, a guest of its name does not take them in silence; told by name, it does.
     lab.write(ONE.replace("@BOOT@", '@BOOT@\ndisk = [{ size = "80 MiB" }]\n'))
-    assert "disk 0 is kept from an earlier gauge" in lab("apply", "--no-wait", code=3).err
+    assert "disk 0 of an earlier guest gauge" in lab("apply", "--no-wait", code=3).err
     lab("guest", "edit", "gauge", "--attach-disk", "0")
     lab("apply", "--no-wait")
     # And so it takes its disks along when it goes, once it is stopped.
@@ -335,7 +335,7 @@ def test_a_guest_with_too_little_memory_is_not_waited_for(guest_lab: Lab) -> Non
     # The kernel says so, and starts anew: it comes to the same for ever.
     began = time.monotonic()
     said = lab("apply", "--wait", "10min", code=1, timeout=200).err
-    assert "its kernel gave up: Kernel panic" in said and "memory" in said
+    assert "its kernel panicked: Kernel panic" in said and "memory" in said
     assert time.monotonic() - began < 150
     hop = next(h for h in lab("trace", "fir", "--json", code=1).json["hops"] if h["name"] == "boot")
     assert "memory" in hop["means"] and hop["remedy"].startswith(

@@ -31,7 +31,7 @@ ADAPTER = 'adapter = [{ network = "inner", address = "10.77.4.21" }]'
 WRONG = {
     f'disk = [{{ from = "gone.qcow2" }}]\n{ADAPTER}': "there is no image",
     f'disk = [{{ size = "1 MiB", storage = "big" }}]\n{ADAPTER}': "storage big",
-    f'boot = {{ kernel = "vmlinuz" }}\n{ADAPTER}': "there is no readable kernel",
+    f'boot = {{ kernel = "vmlinuz" }}\n{ADAPTER}': "no readable file for kernel",
     f'disk = [{{ size = "1 MiB" }}]\nlogin = {{ user = "ops", keys = ["nobody.pub"] }}\n{ADAPTER}': "nobody.pub",
 }
 

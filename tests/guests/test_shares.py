@@ -109,7 +109,7 @@ def test_a_share_is_edited_in_the_file(lab: Lab) -> None:
     lab.write(LAB.replace("@BOOT@", "").partition("share.tides")[0])
     (lab.folder / "tides").mkdir()
     done = lab("share", "add", "gauge", "tides", "--folder", "tides", "--read-only").out
-    assert "tides at /srv/tides, read-only, there of user 1000" in done
+    assert "tides at /srv/tides, read-only, owned by user 1000" in done
     assert 'share.tides = { folder = "tides", at = "/srv/tides", read-only = true }' in lab.file.read_text()
     assert "has a share tides already" in lab("share", "add", "gauge", "tides", code=2).err
     assert "read, write" in lab("share", "edit", "gauge", "tides", "--no-read-only").out + lab("share", "list").out

@@ -80,13 +80,13 @@ def test_files_for_remote_desktop_are_signed(lab: Lab, key_files: Path, signers:
     with pytest.raises(AssertionError):
         verified(file, signers / "rsa.crt", tmp_path)
     # What was changed by somebody is not written over.
-    assert "it was changed since the handout was made" in handed(code=2)
+    assert "it was changed since the handout was created" in handed(code=2)
     file.unlink()
     # Without it they are as they were.
     handed()
     assert (lab.folder / "out/rdp/desk.rdp").read_bytes().startswith(b"full address:s:127.0.0.1:3390\r\n")
     for name, said in (
-        ("rsa.crt", "there is no private key in it"), ("rsa.key", "there is no certificate in it"),
+        ("rsa.crt", "it contains no private key"), ("rsa.key", "it contains no certificate"),
         ("odd.pem", "signs no such files"), ("two.pem", "is not its private key's"), ("none.pem", "cannot be read"),
     ):  # fmt: skip
         assert said in handed("--sign-with", str(signers / name), code=2)

@@ -16,7 +16,7 @@ LOG = [
 
 @pytest.mark.parametrize(
     ("pid", "why"),
-    [(6649, "its limit of memory was reached"), (66491, "this host had no memory left"), (664, None), (6491, None)],
+    [(6649, "it reached its memory limit"), (66491, "this host was out of memory"), (664, None), (6491, None)],
 )
 def test_a_process_that_was_killed_for_its_memory_is_told_from_others(pid: int, why: str | None) -> None:
     assert killed_for_memory(LOG, pid) == why

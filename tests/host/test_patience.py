@@ -9,6 +9,7 @@ import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager, suppress
 
+from dacha.core.heard import Heard
 from dacha.host.probe import patience
 from dacha.host.probe.patience import PatientProbe, Place
 from dacha.hypervisor.user_network import parse_taken
@@ -84,7 +85,7 @@ def test_a_port_that_refuses_is_asked_again_ever_less_often() -> None:
     with closing(socket.create_server(("127.0.0.1", 0))) as s:
         port = s.getsockname()[1]
     probe, _ = ask(port, 1.0)
-    assert probe.answer is None and probe.last == "refuses"
+    assert probe.answer is None and probe.last.heard == Heard.REFUSED
 
 
 def test_connections_that_the_guest_has_taken_are_told_from_those_that_wait() -> None:

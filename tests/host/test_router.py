@@ -76,7 +76,7 @@ def test_what_a_router_refuses_is_told_in_words() -> None:
     with running(), socket.create_server((OUTSIDE, 20124)):
         mapper = finding.find(INSIDE, "127.0.0.1")
         assert mapper.map(tcp, None, 60).outside_port == 20125, "another port where the wished one is taken"
-        with pytest.raises(AnswerNo, match="that outside port cannot be had"):
+        with pytest.raises(AnswerNo, match="the outside port is not available"):
             mapper.map(tcp._replace(port=23, fixed=True), None, 60)
         with pytest.raises(AnswerNo, match="no mappings for other machines"):
             mapper.map(tcp._replace(third=True, to="127.0.0.9"), None, 60)

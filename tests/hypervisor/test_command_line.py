@@ -70,7 +70,7 @@ def test_the_planned_subnet_and_address_reach_the_hypervisor() -> None:
         assert part in pier.split(",")
     assert "ipv6-prefix=fd77:4::" in pier and "ipv6=off" not in pier
     assert "hostfwd=tcp:127.0.0.1:2220-10.77.4.20:22" in pier
-    # A host-only network has no way out, and the door does not lead through it.
+    # A host-only network has no way out, and the door does not forward through it.
     assert "restrict=on" in vault.split(",") and "hostfwd" not in vault and "ipv6=off" in vault
     assert f"mac={m['adapters'][0]['hardware_address']}" in option(argv, "-device", "virtio-net-pci")
     assert "e1000,netdev=net1" in option(argv, "-device", "e1000")

@@ -35,6 +35,6 @@ def test_keys_have_names(name: str, chord: list[str]) -> None:
 def test_what_no_key_has_is_refused() -> None:
     with pytest.raises(UsageError, match="cannot be typed"):
         chords_of_text("ä")
-    with pytest.raises(UsageError, match="no key entr") as refused:
+    with pytest.raises(UsageError, match="unknown key entr") as refused:
         chord_of_name("entr")
     assert "did you mean enter?" in refused.value.remedy

@@ -85,13 +85,13 @@ def test_a_guest_straight_on_an_adapter_leaves_the_host_as_it_is(hosted: HostedL
     assert lab("status", "--json").json["guests"][0]["state"] == "off"
     world.run("other", "ip", "address", "delete", "192.0.2.50/24", "dev", "eth0")
     said = lab("check").out
-    assert "guests are straight on eth0: this host itself cannot reach them" in said
+    assert "guests are directly on eth0: this host itself cannot reach them" in said
     lab("apply")
     deadline = time.monotonic() + 120
     while not world.reads("lan", "192.0.2.50", 22, 5.0).startswith(SSH):
         assert time.monotonic() < deadline, lab("console", "gauge", "--record").out[-500:]
     assert world.reads("host", "192.0.2.50", 22, 1.5) == "silent"
-    assert "cannot be asked from here" in lab("status").out
+    assert "cannot be probed from here" in lab("status").out
     assert lab("address", "list", "--json").json["addresses"][0]["seen"] == "192.0.2.50"
     assert lab("diff").out == "real: everything applied\n"
     assert addresses(world) == before

@@ -43,7 +43,7 @@ def test_a_guest_without_a_door_is_entered_through_another(hosted: HostedLab) ->
 
     for words, said in (
         (("--by", "ssh"), "charts has no ssh door"),
-        (("--through", "charts"), "charts does not stand between this host and charts"),
+        (("--through", "charts"), "charts does not lead to charts"),
         (("--through", "gague"), "did you mean gauge?"),
         (("--by", "agent"), "has no shell to type in"),
         (("--by", "agent", "--user", "kim"), "goes with no other option"),

@@ -24,7 +24,7 @@ door.ssh = { from = "outside", port = 2220 }
 
 
 def clients(lab: HostedLab, machine: str, handed: Path, home: Path) -> list[str]:
-    """What OpenSSH and PuTTY say on a machine that has nothing but what was handed out, and the private key."""
+    """What OpenSSH and PuTTY say on a machine that has nothing but what was assigned by DHCP, and the private key."""
     ssh = home / ".ssh"
     shutil.copytree(handed / "saltmarsh", ssh / "saltmarsh")
     (ssh / "config").write_text("Include saltmarsh/config\n")

@@ -155,7 +155,7 @@ def rules(here: Apart) -> str:
 
 
 Firewall = Callable[[Apart], AbstractContextManager[str]]
-# The two that systems bring; installing the second on somebody's own machine would start it there.
+# The two that systems bring; installing the second on somebody's own machine would start the service there.
 USUAL = [ufw, *([firewalld] if shutil.which("firewalld") else [])]
 OTHERS = [by_hand, older_tables, plain_nft]
 
@@ -214,7 +214,7 @@ def through_it(lab: HostedLab, here: Apart, owner: str, before: str) -> None:
     assert opened != before
     # A door that changes takes its rule with it, and one that is gone leaves none.
     lab("door", "edit", "desk", "ssh", "--from", "host")
-    assert f"closed its own firewall behind door desk ssh in {owner}" in lab("apply").out
+    assert f"removed from the guest's firewall blocks it: door desk ssh in {owner}" in lab("apply").out
     assert world.reads("lan", "192.0.2.10", 2230, 2) in ("silent", "refused")
     lab("door", "edit", "desk", "ssh", "--from", "lan")
     lab("apply")

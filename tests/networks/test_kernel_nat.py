@@ -106,7 +106,7 @@ def test_every_direction_that_is_open_and_every_one_that_is_shut(hosted: HostedL
     # All of it leaves no trace, and what others have is as it was.
     lab.file.write_text('[lab]\nname = "real"\n')
     said = lab("apply").out
-    assert "put forwarding back as it was" in said and "removed its rules" in said
+    assert "restore the forwarding setting" in said and "removed its rules" in said
     assert ruleset(lab) == before
     assert world.run("host", "ip", "-brief", "address") == links
     assert world.run("host", "sysctl", "net.ipv4.ip_forward", "net.ipv6.conf.all.forwarding") == forwarding
@@ -221,7 +221,7 @@ def test_doors_follow_a_guest_whose_address_is_handed_out(hosted: HostedLab) -> 
     # An address that is planned for somebody is not its to have, nor the gateway's.
     on_console(lab, "buoy", move.format("10.77.4.2", "10.77.4.9"))
     until(lambda: lab("address", "list", "--json").json["addresses"][0]["conflict"])
-    assert "NOT FREE TO HAVE" in lab("address", "list").out
+    assert "NOT AVAILABLE" in lab("address", "list").out
     assert world.reads("lan", "192.0.2.10", 2230, 1.0) in ("refused", "silent")
 
 
@@ -297,7 +297,7 @@ def test_apply_converges_from_anything(hosted: HostedLab) -> None:
     assert "dacha_real" not in ruleset(lab) and "dacha_second" in ruleset(lab)
     assert "= 1" in world.run("host", "sysctl", "net.ipv4.ip_forward")
     other.write_text('[lab]\nname = "second"\n')
-    assert "put forwarding back as it was" in lab("apply", "--lab", str(other)).out
+    assert "restore the forwarding setting" in lab("apply", "--lab", str(other)).out
 
 
 def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
@@ -306,7 +306,7 @@ def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
     # A subnet that this host reaches already, through a tunnel say.
     world.run("host", "ip", "route", "add", "10.77.4.0/25", "via", "192.0.2.1")
     said = lab("apply", code=2).err
-    assert "10.77.4.0/24 overlaps 10.77.4.0/25, which this host already uses" in said
+    assert "10.77.4.0/24 overlaps 10.77.4.0/25, which is in use on this host" in said
     world.run("host", "ip", "route", "delete", "10.77.4.0/25")
     # A link of another's with the name that Dacha would use.
     name = (
@@ -316,12 +316,12 @@ def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
     )
     world.run("host", "ip", "link", "add", name, "type", "bridge")
     said = lab("apply", code=3).err
-    assert f"this host has a link {name} already, and it is not Dacha's" in said
+    assert f"this host already has a link {name}, which is not Dacha's" in said
     world.run("host", "ip", "link", "delete", name)
     # No program, no privilege.
     hidden = ["unshare", "-m", "sh", "-c", 'mount --bind /dev/null "$(command -v nft)" && exec "$@"', "sh"]
     said = lab.without(hidden, "apply").err
-    assert "nft is not on this machine" in said and "apt install nftables" in said
+    assert "nft is not installed" in said and "apt install nftables" in said
     said = lab.without(["setpriv", "--bounding-set=-all", "--inh-caps=-all"], "apply").err
     assert "needs root" in said
     nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "env"]
@@ -331,7 +331,7 @@ def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
         shutil.copy(lab.file, folder)
         places = [f"HOME={folder}", *(f"DACHA_{n}={folder}/{n.lower()}" for n in ("STATE", "RUN", "SHARED"))]
         said = lab.without([*nobody, *places], "apply", "--lab", f"{folder}/lab.toml").err
-    assert "it is carried by the kernel, and only root may make links and rules" in said
+    assert "it is a kernel network, and only root can create links and rules" in said
     assert "dacha_real" not in ruleset(lab)
 
 

@@ -90,10 +90,10 @@ def test_guests_start_from_the_network_by_bios_and_by_uefi(hosted: HostedLab, ne
         lab("start", name, "--wait", "4 min", timeout=400)
         assert lab("connect", name, "--", "hostname", timeout=240).out == f"{name}\n"
     log = (lab.guest_folder("charts").parent.parent / "caretaker.log").read_text()
-    by_http = ("http.efi was sent by HTTP (", "vmlinuz was sent by HTTP (")
+    by_http = ("http.efi sent over HTTP to ", "vmlinuz sent over HTTP to ")
     sent = by_http if http else ("core.efi was sent (", "core.0 was sent (")
     assert all(words in log for words in sent) and log.count("vmlinuz was sent") == len(guests) - 1
-    assert "files to start from" in lab("reach", "charts").out
+    assert "boot files" in lab("reach", "charts").out
 
 
 CLIENT = """
@@ -199,11 +199,11 @@ print(found.count(300000))
     lab.write(LAB.replace('"netboot"', '"nowhere"'))
     assert "there is no folder" in lab("check", code=1).out
     lab.write(LAB.replace('"netboot" }', '"netboot", uefi = "no.efi" }'))
-    assert "there is no file no.efi" in lab("check", code=1).out
+    assert "no file no.efi" in lab("check", code=1).out
     lab.write(
         '[lab]\nname = "saltmarsh"\n[network.quay]\nkind = "bridge"\ninterface = "eth0"\nboot = { files = "x" }\n'
     )
-    assert "Dacha serves nothing on a bridged LAN" in lab("check", code=2).out
+    assert "Dacha runs no DHCP server on a bridged LAN" in lab("check", code=2).out
 
 
 MACHINE = (

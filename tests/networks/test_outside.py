@@ -147,7 +147,7 @@ def test_a_guest_is_entered_from_outside_renewed_while_it_stands_and_shut_after(
         assert "led" not in lab("diff").out and "ask the router to lead in gauge ssh no more" in lab("diff").out
         lab("apply")
         assert enters(lab) == "refused" and not known(lab)
-        assert "everything applied" in lab("diff").out
+        assert "everything is applied" in lab("diff").out
         assert "it needs no caretaker" in lab("caretaker", "status").out
         refused = lab("trace", "gauge", "--from", "outside", code=2)
         assert "dacha door edit gauge ssh --from outside" in refused.err
@@ -188,7 +188,7 @@ def test_a_router_that_is_to_be_asked_no_more_leads_nothing_in(hosted: HostedLab
         lab.write(LAB.replace('name = "real"', 'name = "real"\nrouter = "none"'))
         assert "ask the router to lead in gauge ssh no more" in lab("diff").out
         lab("apply")
-        assert enters(lab) == "refused" and "everything applied" in lab("diff").out
+        assert enters(lab) == "refused" and "everything is applied" in lab("diff").out
 
 
 def test_a_second_nat_is_recognised(hosted: HostedLab) -> None:
@@ -214,7 +214,10 @@ def test_a_router_that_takes_no_questions_is_entered_by_hand(hosted: HostedLab) 
     lab.write(LAB.replace('name = "real"', 'name = "real"\nrouter = "none"'))
     lab("apply")
     assert hop(lab, "router", 0, asked=False)["seen"].endswith(f"it needs: {line}")
-    assert lab("status", "--json").json["guests"][0]["doors"][0]["seen"] == "open on the LAN; the router is not asked"
+    assert (
+        lab("status", "--json").json["guests"][0]["doors"][0]["seen"]
+        == "open on the LAN; no requests are sent to the router"
+    )
 
 
 def test_a_guest_on_the_lan_is_led_in_by_its_own_address(hosted: HostedLab, tmp_path: Path, miniupnpd: Path) -> None:

@@ -216,7 +216,7 @@ def test_what_is_shared_by_smb_is_said_and_what_cannot_be_is_refused(shared: Hos
     assert "rules this host" in shared("check", code=1).out
     smb = Smb(shared)
     assert "passwd" not in smb.ask("tides", "ls")
-    assert "/etc rules this host" in (shared.folder / "state/labs/real/caretaker.log").read_text()
+    assert "/etc, which controls this host" in (shared.folder / "state/labs/real/caretaker.log").read_text()
 
 
 DEBIAN = """\

@@ -50,8 +50,8 @@ def test_a_port_is_asked_from_anywhere_without_a_lab(hosted: HostedLab) -> None:
     service = world.serve("other", "0.0.0.0", 22, "SSH-2.0-made-up")
     try:
         assert lab("probe", "192.0.2.30:22").out.startswith("192.0.2.30:22 answers as ssh: SSH-2.0-made-up")
-        assert "does not answer as http" in lab("probe", "192.0.2.30:22", "--as", "http", code=1).out
-        assert "nothing listens there" in lab("probe", "192.0.2.30:23", code=1).out
+        assert "does not respond as http" in lab("probe", "192.0.2.30:22", "--as", "http", code=1).out
+        assert "no program listens there" in lab("probe", "192.0.2.30:23", code=1).out
         # A firewall that says no is told from a port that does, and from one that says nothing.
         world.run(
             "other",
@@ -59,7 +59,7 @@ def test_a_port_is_asked_from_anywhere_without_a_lab(hosted: HostedLab) -> None:
             "add table ip fw; add chain ip fw i { type filter hook input priority 0; }; "
             "add rule ip fw i tcp dport 22 reject with icmp type admin-prohibited; add rule ip fw i tcp dport 24 drop",
         )
-        assert "a firewall on the way refuses it" in lab("probe", "192.0.2.30:22", code=1).out
+        assert "rejected by a firewall on the path" in lab("probe", "192.0.2.30:22", code=1).out
         assert "silent for 1 s" in lab("probe", "192.0.2.30:24", "--wait", "1s", code=1).out
     finally:
         service.kill()
@@ -83,7 +83,7 @@ def test_without_privileges_it_says_what_it_could_not_look_at_and_goes_on(hosted
         for place in places:
             os.chown(place, 0, 0)
     verdicts = {h["name"]: (h["verdict"], h["seen"]) for h in said["hops"]}
-    assert {n for n, (v, seen) in verdicts.items() if seen == "it takes root to look at"} >= {"adapter", "door-rule"}
+    assert {n for n, (v, seen) in verdicts.items() if seen == "only root can read it"} >= {"adapter", "door-rule"}
     assert verdicts["protocol"][0] == verdicts["key"][0] == verdicts["door"][0] == "fine"
 
 
@@ -152,7 +152,7 @@ def test_another_machine_tries_the_way_too(hosted: HostedLab, tmp_path: Path, im
         code, hop = there("root@192.0.2.99")
         assert (code, hop["verdict"]) == (0, "not tested") and "could not be asked" in hop["seen"]
         assert "for this host alone" in lab("trace", "gauge", "own", "--at", "root@192.0.2.20", code=2).err
-        assert "is no machine" in lab("trace", "gauge", "ssh", "--at=-oProxyCommand=x", code=2).err
+        assert "is not a machine" in lab("trace", "gauge", "ssh", "--at=-oProxyCommand=x", code=2).err
     finally:
         server.kill()
         server.wait()
@@ -216,7 +216,7 @@ def test_why_a_guest_does_not_reach_something(hosted: HostedLab) -> None:
     service = world.serve("other", "0.0.0.0", 7000, "tides")
     try:
         broken, hops = outward(lab, "192.0.2.30:7000")
-        assert broken is None and hops["target"]["seen"] == "the guest gets in at 192.0.2.30:7000"
+        assert broken is None and hops["target"]["seen"] == "the guest connects to 192.0.2.30:7000"
         broken, hops = outward(lab, "192.0.2.30:7001")
         assert broken == "target" and "nothing listens on that port" in hops["target"]["means"]
         # Another program on this host drops what the guest sends.
@@ -229,7 +229,7 @@ def test_why_a_guest_does_not_reach_something(hosted: HostedLab) -> None:
         # The machine itself drops the guests' side of it: this host, whose address they come from, too.
         world.run("other", "nft", f"add table ip fw; add chain ip fw i {DROPS}")
         broken, hops = outward(lab, "192.0.2.30:7000")
-        assert broken == "target" and hops["target"]["means"].startswith("one of: it is off, or not there")
+        assert broken == "target" and hops["target"]["means"].startswith("one of: it is off, or does not exist")
         world.run("other", "nft", "delete table ip fw")
         # A port of this host, and a private address where only the internet is open.
         here = world.serve("host", "0.0.0.0", 7002, "host")

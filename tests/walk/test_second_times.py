@@ -45,10 +45,10 @@ def test_each_command_is_done_undone_and_done_again(world: World) -> None:
         model = world.base.copy()
         try:
             if world.run(action, model).code:
-                continue  # with what is there it is refused: the pairs have the others
+                continue  # with what is there login refused: the pairs have the others
             meant = tomllib.loads(world.lab.file.read_text())
             world.undo(action, model)
-            assert world.run(action, model).code == 0, "a second time it is refused"
+            assert world.run(action, model).code == 0, "a second time login refused"
             assert tomllib.loads(world.lab.file.read_text()) == meant
             world.settled(model)
         except AssertionError as e:

@@ -77,7 +77,7 @@ def carry(body: bytes, options: dict[str, int], lose: float, seed: int) -> tuple
         if not under_way and transfer.due is not None:
             now = transfer.due
             under_way = transfer.expire(now)
-    raise AssertionError("it does not come to an end")
+    raise AssertionError("it does not end")
 
 
 @pytest.mark.parametrize("size", [0, 1, 511, 512, 513, 1024, 100_000])
@@ -103,7 +103,7 @@ def test_a_file_arrives_whole_over_a_bad_wire_or_its_end_is_known(
     if transfer.done:
         assert client.got == body
     else:
-        assert transfer.failed == "the client does not answer"
+        assert transfer.failed == "the client does not respond"
 
 
 def test_blocks_are_counted_on_behind_65535() -> None:
@@ -157,7 +157,7 @@ def test_a_client_that_is_silent_or_has_enough_is_let_go() -> None:
     for n in range(1, 6):
         assert transfer.due is not None and transfer.expire(transfer.due) == first, n
     assert transfer.due is not None and transfer.expire(transfer.due) == [] and transfer.due is None
-    assert transfer.failed == "the client does not answer"
+    assert transfer.failed == "the client does not respond"
     transfer = Transfer(Request("x", {"tsize": "0", "blksize": "4"}), 10, lambda at, length: b"")
     assert transfer.begin(0.0) == [b"\0\6tsize\x0010\0"], "a block of four bytes is none that is granted"
     assert transfer.receive(encode_error(Fault.OTHER, "thanks"), 0.1) == [] and not transfer.done

@@ -119,7 +119,7 @@ class FileService:
         assert self._ws
         say = partial(self._say, bucket=guest.name)
         try:
-            with attempt(say, f"{guest.name}: its shared folders cannot be served"):
+            with attempt(say, f"{guest.name}: cannot serve its shared folders"):
                 with connection:
                     told = await asyncio.to_thread(server_for, self._ws, guest)
                     process = await asyncio.create_subprocess_exec(
@@ -132,7 +132,7 @@ class FileService:
                 _, words = await process.communicate()
                 del self._servers[process]
                 if process.returncode and process.returncode > 0:
-                    last = (words[-400:].decode(errors="replace").strip().splitlines() or ["it says nothing"])[-1]
-                    say(f"{guest.name}: its server of shared folders ended: {last}")
+                    last = (words[-400:].decode(errors="replace").strip().splitlines() or ["it printed nothing"])[-1]
+                    say(f"{guest.name}: its file server exited: {last}")
         finally:
             self._open[guest.name] -= 1

@@ -46,11 +46,11 @@ class Following:
             await self._moved.wait()
             self._moved.clear()
             ws = self._ws
-            with attempt(self._log, "doors cannot follow yet") as this:
+            with attempt(self._log, "cannot update the doors yet") as this:
                 self.watch.save()
                 self._names(followed(self._plan, learned(self._plan, self.watch.seen)))
                 if await asyncio.to_thread(rules.follow, ws):
-                    self._log("doors follow their guests: the rules were loaded again")
+                    self._log("addresses of guests have changed: the door rules were loaded again")
             if this.failed:
                 self._moved.set()
                 await asyncio.sleep(AGAIN_S)
@@ -61,7 +61,7 @@ class Following:
         while True:
             await asyncio.sleep(AGENT_S)
             for name in self._ws.lab.guests:
-                with attempt(self._log, f"{name}'s agent cannot be asked"), contextlib.suppress(OSError):
+                with attempt(self._log, f"cannot query the agent of {name}"), contextlib.suppress(OSError):
                     if running(home.process_lock(name)):
                         told = await asyncio.to_thread(agent.addresses, home.run(name))
                         self.watch.told(told or ())

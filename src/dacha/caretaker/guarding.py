@@ -94,7 +94,7 @@ class Guarding:
             by, self._by = self._by, ""
             began = time.monotonic()
             done: list[Change] = []
-            with attempt(self._log, "the lab's firewall rules and links cannot be restored") as this:
+            with attempt(self._log, "cannot restore the lab's firewall rules and links") as this:
                 done = await asyncio.to_thread(restore, self._ws)
             if any(isinstance(c, LoadRules) for c in done) and not by:
                 # It was changed while this was looking: who did that may be told by now.

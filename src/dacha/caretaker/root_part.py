@@ -184,7 +184,7 @@ class Caretaker:
             self._workers.attach(self._frames.opened)
             self._workers.add(Begin())
         except OSError as e:
-            self._workers.replace(f"it cannot be told its orders: {e}")
+            self._workers.replace(f"cannot send its configuration: {e}")
 
     def _order_changes(self, before: dict[str, tuple[Served, Opened]]) -> None:
         """Tell the worker at work what is different now: whom nothing changes for is not interrupted."""
@@ -200,7 +200,7 @@ class Caretaker:
                 self._workers.add(order, sockets)
             self._workers.attach(self._frames.opened)
         except OSError as e:
-            self._workers.replace(f"it does not take its orders: {e}")
+            self._workers.replace(f"it does not read its configuration: {e}")
 
     def _names_now(self) -> Order:
         assert self._ws is not None and self._now is not None
@@ -223,21 +223,21 @@ class Caretaker:
             try:
                 self._workers.add(self._names_now())
             except OSError as e:
-                self._workers.replace(f"it does not take its orders: {e}")
+                self._workers.replace(f"it does not read its configuration: {e}")
 
     def _heard(self, message: Told) -> None:
         match message:
             case Keep(number=number, network=network, lease=lease):
                 scope = self._served[network].scope if network in self._served else None
                 if scope is None or not may_keep(lease, scope, time.time()):
-                    self._log.say(f"{network[:40]}: the packet worker asked to keep a lease that nobody can have")
+                    self._log.say(f"{network[:40]}: the packet worker requested an invalid lease")
                     return
                 try:
                     self._journals[network].keep(lease)
                 except OSError as e:
                     # A full disk never stops DHCP: the lease is known here, and its address is asked for on the wire
                     # before anybody else is offered it.
-                    self._log.say(f"{network}: a lease is not on the disk yet: {e.strerror or e}", bucket=network)
+                    self._log.say(f"{network}: a lease could not be written yet: {e.strerror or e}", bucket=network)
                 if self._workers:
                     self._workers.add(Kept(number))
                 if lease.state == "bound" and self._following:
@@ -265,7 +265,7 @@ class Caretaker:
             try:
                 self._workers.hand(BootFile(number, found[1] if found else None), found[0] if found else None)
             except OSError as e:
-                self._workers.replace(f"it does not take its orders: {e}")
+                self._workers.replace(f"it does not read its configuration: {e}")
         if found:
             os.close(found[0])
 

@@ -51,7 +51,7 @@ class Outside:
         while True:
             self._woken.clear()
             wait = AGAIN_S
-            with attempt(self._log, "the router cannot be asked"):
+            with attempt(self._log, "cannot send requests to the router"):
                 known = await asyncio.to_thread(mappings.keep, self._ws)
                 for line in _news(self._known, known):
                     self._log(line)
@@ -83,7 +83,7 @@ def _news(before: RouterState, now: RouterState) -> list[str]:
     for m in now.mappings:
         if (m.wanted, m.outside_port) not in old or now.address != before.address:
             place = f"{now.address or 'outside'}:{m.outside_port}"
-            lines.append(f"door {m.wanted.guest} {m.wanted.door}: the router leads {place} in ({m.speaks})")
+            lines.append(f"door {m.wanted.guest} {m.wanted.door}: the router forwards {place} ({m.speaks})")
     for guest, door, why in now.refused:
         if (guest, door, why) not in before.refused:
             lines.append(f"door {guest} {door}: the router refuses: {why}")

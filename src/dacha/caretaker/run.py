@@ -32,12 +32,12 @@ def _bring_up(ws: Workspace, log: RotatingLog) -> asyncio.Task[None]:
     """Start the guests that start with this host, beside everything else."""
 
     async def bring_up() -> None:
-        with attempt(log.say, "guests cannot be started"):
+        with attempt(log.say, "cannot start guests"):
             await asyncio.to_thread(start_guests, ws, log.say)
             # Noted last: a caretaker that is ended before this is followed by one that starts the rest.
             ws.home.note_boot()
 
-    log.say("this host has started: so do its guests")
+    log.say("this host was booted: its guests are started")
     return asyncio.ensure_future(bring_up())
 
 
@@ -45,7 +45,7 @@ async def _look_after_uplinks(log: RotatingLog) -> None:
     """Adapters that appear later hear their routers too, though this host forwards for the lab's sake."""
     while True:
         await asyncio.sleep(UPLINKS_S)
-        with attempt(partial(log.say, bucket="uplinks"), "new adapters cannot be looked at"):
+        with attempt(partial(log.say, bucket="uplinks"), "cannot examine new adapters"):
             await asyncio.to_thread(kernel.keep_routers_heard)
 
 
@@ -66,19 +66,19 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
     looking = asyncio.ensure_future(_look_after_uplinks(log))
     booting = _bring_up(ws, log) if ws.home.rebooted() else None
     if booting is None:
-        with attempt(log.say, "that the lab is up since this host's start cannot be noted"):
+        with attempt(log.say, "cannot record that the lab was started after this host's boot"):
             ws.home.note_boot()
     noted = False
     try:
         while not ending.is_set():
             wake.clear()
-            with attempt(log.say, "the lab cannot be served as it is") as renewal:
+            with attempt(log.say, "cannot serve the lab") as renewal:
                 ws = load_applied(lab_file)
                 await caretaker.renew(ws)
                 await asyncio.to_thread(rules.note, ws)
             if not noted:
                 # Said when it serves what it can: whoever started it waits for that.
-                with attempt(log.say, "that the lab is served cannot be noted") as noting:
+                with attempt(log.say, "cannot record that the caretaker serves this lab") as noting:
                     note_running(ws.home)
                 noted = not noting.failed
             fine = noted and not renewal.failed and not caretaker.failed

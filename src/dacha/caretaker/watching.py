@@ -109,7 +109,7 @@ class Watch:
             self._keep(watched.key, before._replace(at=now, by=kept))
             return
         self._keep(watched.key, Sighting(used, now, now, by, before.others if before else ()))
-        wrong = f", and {watched.planned} is planned" if watched.planned and watched.planned != used else ""
+        wrong = f", but {watched.planned} is planned" if watched.planned and watched.planned != used else ""
         self._log(f"{watched.key[0]} uses {used}{wrong}")
         if watched.planned is None:
             self._moved()
@@ -134,5 +134,5 @@ class Watch:
             return
         self._saving.cancel()
         self._saving = None
-        with attempt(self._log, "what was seen could not be noted"):
+        with attempt(self._log, "cannot record the addresses that were seen"):
             write(self._file, self.seen)

@@ -73,7 +73,7 @@ class _Source:
                 why = e.strerror or str(e)
             self._end()
             why = _last_words(self._words) or why
-        raise OSError(f"none can be made: {why}")
+        raise OSError(f"cannot start one: {why}")
 
     def _begin(self) -> socket.socket:
         os.ftruncate(self._words, 0)
@@ -226,11 +226,11 @@ class Workers:
                 data = b""
             if not data:
                 words = _last_words(worker.words)
-                self.replace(f"it has ended{': ' + words if words else ''}")
+                self.replace(f"it has exited{': ' + words if words else ''}")
                 return
             try:
                 self._heard(decode(data))
             except PeerError as e:
                 self.replace(f"{e.what}{' (' + e.why[:80] + ')' if e.why else ''}")
             except OSError:
-                self.replace("it does not take its orders")
+                self.replace("it does not read its configuration")

@@ -13,13 +13,11 @@ from dacha.core.errors import AnswerNo
 
 
 def address_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "The lab's address plan: who has which address, and which is free."
+    parser.description = "The lab's address plan: used and free addresses."
 
 
 def _propose(parser: argparse.ArgumentParser) -> None:
-    arguments.network(
-        parser, "network", optional=True, what="a network of the lab; left out, a free subnet is proposed"
-    )
+    arguments.network(parser, "network", optional=True, what="a network of the lab (default: propose a free subnet)")
 
 
 def run_list(args: argparse.Namespace) -> int:
@@ -60,7 +58,7 @@ def run_list(args: argparse.Namespace) -> int:
         output.say("No adapters yet. Next: dacha guest add NAME --from IMAGE")
         return 0
     output.table(
-        ("ADDRESS", "NETWORK", "GUEST", "HARDWARE ADDRESS", "NAME", *(["SEEN ON THE WIRE"] if seen else [])),
+        ("ADDRESS", "NETWORK", "GUEST", "HARDWARE ADDRESS", "NAME", *(["SEEN IN TRAFFIC"] if seen else [])),
         [
             (
                 " ".join(str(a) for a in (r["address"] or "by DHCP", r["address6"]) if a),
@@ -83,7 +81,7 @@ def _seen_words(row: dict[str, Any]) -> str:
         return "-"
     age = f"{show_duration(max(0.0, time.time() - row['seen_at']))} ago"
     if row["conflict"]:
-        return f"{row['seen']}: {'NOT AS PLANNED' if row['address'] else 'NOT FREE TO HAVE'}, {age}"
+        return f"{row['seen']}: {'NOT AS PLANNED' if row['address'] else 'NOT AVAILABLE'}, {age}"
     return age if row["address"] else f"{row['seen']}, {age}"
 
 
@@ -99,15 +97,15 @@ def run_propose(args: argparse.Namespace) -> int:
         used = UsedSubnets([*used_subnets(), *(n.subnet for n in ws.plan.networks.values() if n.subnet)])
         subnet = free_subnet(ws.lab.name, "", used)
         if subnet is None:
-            raise AnswerNo("no free subnet is left to propose")
+            raise AnswerNo("no free subnet is left")
         output.emit_json({"subnet": str(subnet)}) if args.json else output.say(str(subnet))
         return 0
     network_named(ws, args.network)
     address = propose_address(ws.lab, args.network, used_subnets())
     if address is None:
         raise AnswerNo(
-            f"network {args.network} has no free address to propose",
-            why="it is full, or a bridge whose LAN hands addresses out",
+            f"network {args.network} has no free address",
+            why="it is full, or it is a bridge whose LAN assigns addresses",
             remedy="use a larger subnet or another network",
         )
     if args.json:
@@ -120,7 +118,7 @@ def run_propose(args: argparse.Namespace) -> int:
 ACTIONS = (
     Action("list", "list every adapter's addresses", "dacha address list", nothing, run_list),
     Action(
-        "propose", "say the next free address of a network, or a free subnet", "dacha address propose pier", _propose,
+        "propose", "propose a free address of a network, or a free subnet", "dacha address propose pier", _propose,
         run_propose,
     ),
 )  # fmt: skip

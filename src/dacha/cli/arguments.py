@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Callable
 from typing import Any
 
-from dacha.core.errors import UsageError
+from dacha.core.errors import BadValue, UsageError
 
 
 def _completed(argument: argparse.Action, names: Callable[..., list[str]]) -> None:
@@ -42,7 +42,7 @@ def guest(
     _completed(parser.add_argument(dest, metavar="GUEST", nargs="?" if optional else None, help=what), _names("guest"))
 
 
-def guests(parser: argparse.ArgumentParser, what: str = "the guests meant") -> None:
+def guests(parser: argparse.ArgumentParser, what: str = "guests to act on") -> None:
     """Any number of guests."""
     _completed(parser.add_argument("guests", metavar="GUEST", nargs="*", help=what), _names("guest"))
 
@@ -50,7 +50,7 @@ def guests(parser: argparse.ArgumentParser, what: str = "the guests meant") -> N
 def door(parser: argparse.ArgumentParser, dest: str = "name", *, optional: bool = False) -> None:
     """A guest, and one of its doors."""
     guest(parser)
-    what = "its name (default: ssh, or the guest's first)" if optional else None
+    what = "name of the door (default: ssh, or the guest's first)" if optional else None
     _completed(parser.add_argument(dest, metavar="DOOR", nargs="?" if optional else None, help=what), _doors_of)
 
 
@@ -94,7 +94,7 @@ def many(parser: argparse.ArgumentParser, flag: str, dest: str, metavar: str, wh
 
 def unset(parser: argparse.ArgumentParser) -> None:
     """The option of every `edit` that takes a value out of the file."""
-    many(parser, "--unset", "unset", "KEY", "take this key out of the file: as usual again")
+    many(parser, "--unset", "unset", "KEY", "remove this key from the file; its default applies")
 
 
 def waiting(parser: argparse.ArgumentParser) -> None:
@@ -111,8 +111,8 @@ def wait_time(text: str) -> float:
 
     try:
         return duration(text)
-    except ValueError as e:
-        raise UsageError(f"--wait: {e.args[0]}", remedy=e.args[1]) from None
+    except BadValue as e:
+        raise UsageError(f"--wait: {e.what}", remedy=e.remedy) from None
 
 
 def confirm(question: str, option: str, refused: str = "nothing was removed") -> None:
@@ -121,7 +121,7 @@ def confirm(question: str, option: str, refused: str = "nothing was removed") ->
     import sys
 
     if not sys.stdin.isatty():
-        raise UsageError("this asks first, and there is no terminal to ask on", remedy=f"say {option}")
+        raise UsageError("this requires a confirmation, and there is no terminal", remedy=f"say {option}")
     try:
         answer = input(f"{question} [y/N] ").strip().lower()
     except EOFError:

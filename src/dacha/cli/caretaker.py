@@ -13,16 +13,16 @@ from dacha.core.units import show_duration
 
 def caretaker_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "The process that hands out addresses (DHCP) and answers for names (DNS) on the networks that the kernel\n"
-        "carries, and renews what the router leads in from outside. apply starts it; ending it stops no guest and\n"
+        "The process that serves DHCP and DNS on kernel networks, and renews the port mappings in the router.\n"
+        "apply starts it; stopping it stops no guest and\n"
         "closes no door."
     )
 
 
 def _install(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--print", dest="show", action="store_true", help="print the systemd unit, and do nothing")
-    parser.add_argument("--remove", action="store_true", help="undo it; guests and doors stay as they are")
-    parser.add_argument("--to", metavar="FOLDER", help="only write the unit, into this folder")
+    parser.add_argument("--print", dest="show", action="store_true", help="print the systemd unit, and change nothing")
+    parser.add_argument("--remove", action="store_true", help="remove the unit; guests and doors are not affected")
+    parser.add_argument("--to", metavar="FOLDER", help="only write the unit file, into this folder")
 
 
 def run_run(args: argparse.Namespace) -> int:
@@ -36,7 +36,10 @@ def run_run(args: argparse.Namespace) -> int:
     try:
         run(ws.path, echo=True)
     except BusyError:
-        raise AnswerNo("the caretaker runs already", remedy="dacha caretaker status; to end it: stop") from None
+        raise AnswerNo(
+            "the caretaker is already running",
+            remedy="to look at it: dacha caretaker status; to stop it: dacha caretaker stop",
+        ) from None
     return 0
 
 
@@ -71,31 +74,31 @@ def run_status(args: argparse.Namespace) -> int:
         output.emit_json(answer | {"networks": networks, "log": str(ws.home.caretaker_log), "leases": leases})
         return 0 if process or not needed else 1
     if not needed:
-        output.say(
-            "No network of this lab is carried by the kernel, and no door is from outside: it needs no caretaker."
-        )
+        output.say("This lab has no kernel network and no door from outside: it needs no caretaker.")
         return 0
     if process is None:
-        output.say(f"The caretaker does not run: {_lacking(networks, from_outside)}. dacha apply starts it.")
+        output.say(f"The caretaker is not running: {_lacking(networks, from_outside)}. To start it: dacha apply")
     else:
         age = f", for {show_duration(time.time() - since)} now" if since else ""
-        output.say(f"The caretaker runs{age}, process {process.pid}.")
+        output.say(f"The caretaker is running{age}, process {process.pid}.")
         if older:
-            output.say("Another version of Dacha started it, and goes on in it. dacha apply starts it anew.")
+            output.say("It runs another version of Dacha. To restart it: dacha apply")
         if from_outside:
             output.say(_router(mappings.read(ws.home)))
         elif not networks:
-            output.say("It serves no network, as bridged ones have their LAN's servers; it watches where guests are.")
-    output.say(f"What it did and why: {ws.home.caretaker_log}")
+            output.say(
+                "It serves no network, as bridged networks use their LAN's servers; it tracks the guests' addresses."
+            )
+    output.say(f"Its log: {ws.home.caretaker_log}")
     _leases(rows)
     return 0 if process else 1
 
 
 def _lacking(networks: list[str], from_outside: bool) -> str:
     """What is not done while it does not run."""
-    lacks = ["guests get no addresses and no names"] if networks else []
-    lacks += ["nobody renews what the router leads in"] if from_outside else []
-    return ", and ".join(lacks) or "nobody sees where guests are"
+    lacks = ["guests get neither addresses nor name resolution"] if networks else []
+    lacks += ["port mappings in the router are not renewed"] if from_outside else []
+    return ", and ".join(lacks) or "guests' addresses are not tracked"
 
 
 def _lease_json(network: str, lease: Any) -> dict[str, Any]:
@@ -124,16 +127,16 @@ def _leases(rows: list[tuple[str, Any]]) -> None:
 def _router(known: Any) -> str:
     """What the router leads in, in a line."""
     if not known.mappings:
-        return f"The router {known.router} leads nothing in: {known.trouble or 'it was not asked yet'}"
+        return f"The router {known.router} forwards nothing: {known.trouble or 'not requested yet'}"
     doors = dict.fromkeys(f"{m.wanted.guest} {m.wanted.door}" for m in known.mappings)
-    place = known.address or "an address that it does not tell"
-    return f"The router {known.router} leads {', '.join(doors)} in at {place}; it is asked again in time."
+    place = known.address or "an address that it does not report"
+    return f"The router {known.router} forwards {', '.join(doors)} at {place}; the mapping is renewed in time."
 
 
 def _now(state: str, until: float) -> str:
     left = until - time.time()
     if state == "released":
-        return "given back"
+        return "released"
     return f"leased, {show_duration(left)} left" if left > 0 else "expired"
 
 
@@ -155,10 +158,12 @@ def run_install(args: argparse.Namespace) -> int:
         path = at_boot.install(ws, folder)
         output.say(f"Wrote {path}.")
         names = [g.name for g in sorted(ws.lab.guests.values(), key=lambda g: g.start.order) if g.start.at_boot]
-        started = f"starts {', '.join(names)}" if names else "starts no guest: none says start = { at-boot = true }"
-        output.say(f"At this host's boot the caretaker {started}.")
+        started = f"starts {', '.join(names)}" if names else "starts no guest: no guest has start = { at-boot = true }"
+        output.say(f"At the boot of this host, the caretaker {started}.")
         if folders.lingers() is False:
-            output.say("It waits for your first login, and ends with your last: loginctl enable-linger lets it go on.")
+            output.say(
+                "It starts at your first login and ends with your last one; to keep it running: loginctl enable-linger"
+            )
     return 0
 
 
@@ -168,20 +173,20 @@ def run_stop(args: argparse.Namespace) -> int:
 
     stopped = caretaking.stop(load(args.lab).home)
     output.say(
-        "The caretaker has ended. Guests and doors stay as they are." if stopped else "The caretaker does not run."
+        "The caretaker has stopped. Guests and doors are not affected." if stopped else "The caretaker is not running."
     )
     return 0
 
 
 _QUIET = "lab debug"
 ACTIONS = (
-    Action("run", "serve in the foreground, until it is ended", "dacha caretaker run", nothing, run_run, _QUIET),
+    Action("run", "run in the foreground, until it is stopped", "dacha caretaker run", nothing, run_run, _QUIET),
     Action(
-        "status", "say whether it runs, and which addresses are leased", "dacha caretaker status", nothing, run_status
+        "status", "show whether it is running, and its leases", "dacha caretaker status", nothing, run_status
     ),
-    Action("stop", "end it; apply starts it again", "dacha caretaker stop", nothing, run_stop, _QUIET),
+    Action("stop", "stop it; apply starts it again", "dacha caretaker stop", nothing, run_stop, _QUIET),
     Action(
-        "install", "let this host start it at every boot, and again whenever it ends", "dacha caretaker install",
+        "install", "start it at every boot of this host, and again if it exits", "dacha caretaker install",
         _install, run_install, _QUIET,
     ),
 )  # fmt: skip

@@ -42,8 +42,8 @@ class Action(NamedTuple):
 
 
 COMMANDS = (
-    Command("The lab", "new", "lab.lab", "start a lab file", "dacha new saltmarsh"),
-    Command("The lab", "check", "lab.lab", "say what is wrong with the lab, and with this host for it", "dacha check"),
+    Command("The lab", "new", "lab.lab", "create a lab file", "dacha new saltmarsh"),
+    Command("The lab", "check", "lab.lab", "check the lab file, and this host for it", "dacha check"),
     Command("The lab", "diff", "lab.lab", "show what apply would do", "dacha diff"),
     Command("The lab", "apply", "lab.apply", "make this host match the lab", "dacha apply"),
     Command(
@@ -60,7 +60,7 @@ COMMANDS = (
         "The lab",
         "trace",
         "reach.trace",
-        "walk the way to a guest hop by hop, and name the broken one",
+        "test the path to a guest hop by hop, and name the broken hop",
         "dacha trace gauge ssh --from lan",
     ),
     Command(
@@ -70,21 +70,23 @@ COMMANDS = (
         "The lab",
         "probe",
         "reach.probe",
-        "ask one port whether it speaks its protocol, without a lab",
+        "check whether a port speaks the expected protocol (no lab needed)",
         "dacha probe 192.0.2.10:2210 --as ssh",
     ),
-    Command("The lab", "host", "lab.host", "show what this host has, lacks and has promised", "dacha host"),
+    Command(
+        "The lab", "host", "lab.host", "show the host's resources, what is missing, and what labs reserve", "dacha host"
+    ),
     Command("The lab", "demo", "demo", "run the saltmarsh demonstration", "dacha demo --keep", common="debug"),
     Command("Guest power", "start", "guest.power", "start guests", "dacha start gauge"),
     Command("Guest power", "stop", "guest.power", "stop guests by their power button", "dacha stop gauge"),
     Command("Guest power", "restart", "guest.power", "stop guests and start them again", "dacha restart gauge"),
-    Command("Guest power", "pause", "guest.power", "hold guests' processors", "dacha pause gauge"),
-    Command("Guest power", "resume", "guest.power", "let paused guests go on", "dacha resume gauge"),
+    Command("Guest power", "pause", "guest.power", "suspend guests (their virtual CPUs stop)", "dacha pause gauge"),
+    Command("Guest power", "resume", "guest.power", "resume paused guests", "dacha resume gauge"),
     Command(
         "Getting in",
         "connect",
         "access.connect",
-        "enter a guest by SSH, or run a command in it",
+        "connect to a guest by SSH, or run a command in it",
         "dacha connect gauge -- uname -a",
     ),
     Command(
@@ -99,34 +101,34 @@ COMMANDS = (
         "Getting in",
         "screen",
         "access.screen",
-        "see, photograph and type on a guest's display",
+        "view a guest's display, save a picture of it, type on it",
         "dacha screen gauge --save gauge.png",
     ),
     Command(
         "Getting in",
         "handout",
         "access.handout",
-        "make a folder that gives somebody all they need to get in",
+        "create a folder with all that a person needs to connect",
         "dacha handout --from lan",
     ),
     Command("Editing lab.toml", "guest", "guest.guest", "add, edit, rename, remove, list, show guests"),
     Command("Editing lab.toml", "network", "network", "add, edit, remove, list, show networks"),
     Command("Editing lab.toml", "door", "door", "add, edit, remove, list doors"),
     Command("Editing lab.toml", "share", "share", "add, edit, remove, list shared folders"),
-    Command("Editing lab.toml", "person", "person", "add, edit, remove, list, show people and what they may enter"),
+    Command("Editing lab.toml", "person", "person", "add, edit, remove, list, show people and their access"),
     Command("Editing lab.toml", "key", "key", "show and renew the lab's own key"),
-    Command("Editing lab.toml", "media", "media.media", "keep installer media and images, put them into guests"),
+    Command("Editing lab.toml", "media", "media.media", "store installer media and images, insert them into guests"),
     Command("Editing lab.toml", "address", "address", "list addresses, propose a free one"),
-    Command("Service", "lab", "lab.labs", "list, show, remove and move what is kept of labs on this host"),
+    Command("Service", "lab", "lab.labs", "list, show, remove, rename and move labs on this host"),
     Command(
         "Service",
         "completion",
         "completion",
-        "print what a shell needs to complete dacha's words",
+        "print the completion script for a shell",
         "dacha completion bash",
         common="debug",
     ),
-    Command("Service", "caretaker", "caretaker", "run, look at and stop the process that looks after a lab's networks"),
+    Command("Service", "caretaker", "caretaker", "run, inspect and stop the process that serves a lab's networks"),
 )
 BY_NAME = {command.name: command for command in COMMANDS}
 

@@ -17,12 +17,12 @@ _FILES = ("FILE", "IMAGE", "FOLDER", "FILE.png")
 
 def completion_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Print what a shell needs so that it completes dacha's words and the lab's names. To switch it on, in bash:\n"
+        "Print the script that completes dacha's commands and the lab's names. To enable it, in bash:\n"
         '  eval "$(dacha completion bash)"              (in ~/.bashrc)\n'
         "  dacha completion zsh > ~/.zfunc/_dacha        (a folder of $fpath, before compinit)\n"
         "  dacha completion fish > ~/.config/fish/completions/dacha.fish"
     )
-    parser.add_argument("shell", choices=SHELLS, help="which shell")
+    parser.add_argument("shell", choices=SHELLS, help="the shell")
 
 
 def run_completion(args: argparse.Namespace) -> int:

@@ -30,7 +30,9 @@ def warn(ws: Workspace, first: str, changes: Any = None, seen: Any = None) -> bo
 
 def option(parser: argparse.ArgumentParser) -> None:
     """The option of commands that ask."""
-    parser.add_argument("--yes", action="store_true", help="do not ask before running guests are cut off their network")
+    parser.add_argument(
+        "--yes", action="store_true", help="do not ask before running guests are disconnected from their network"
+    )
 
 
 def refuse_unapplied(ws: Workspace, names: Collection[str]) -> None:
@@ -43,7 +45,7 @@ def refuse_unapplied(ws: Workspace, names: Collection[str]) -> None:
     if networks := unapplied_networks(ws, names):
         raise UsageError(
             f"network {networks[0]} was changed in {ws.path.name} since the last apply",
-            why="a guest that starts now would have an address of the new network on the old one",
+            why="a guest that starts now would get an address of the new network on the old one",
             remedy="dacha apply",
         )
 
@@ -57,4 +59,4 @@ def ask_first(args: argparse.Namespace) -> None:
     if args.yes or ws.other_file():
         return  # a copy of the lab file is refused in a moment
     if warn(ws, ""):
-        arguments.confirm("Apply it now?", "--yes, or stop these guests first", "nothing was applied")
+        arguments.confirm("Apply it now?", "--yes, or stop these guests first", "nothing was changed")

@@ -21,12 +21,12 @@ GUESTS = ("gauge", "charts")
 
 def demo_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Make a tiny guest from Debian packages, write the saltmarsh lab, and take it through the whole job.\n"
-        "Needs no privileges. Everything is taken down again, unless --keep is said."
+        "Build a tiny guest from Debian packages, create the saltmarsh lab, and show the main commands on it.\n"
+        "It needs no privileges, and removes everything at the end, unless you use --keep."
     )
-    parser.add_argument("--keep", action="store_true", help="leave the lab running, and say what to try next")
-    parser.add_argument("--folder", metavar="DIR", help="where the lab is written (default: in the state folder)")
-    parser.add_argument("--remove", action="store_true", help="take down a demo that was kept, and remove it")
+    parser.add_argument("--keep", action="store_true", help="leave the lab running, and print what to try next")
+    parser.add_argument("--folder", metavar="DIR", help="folder for the lab (default: in the state folder)")
+    parser.add_argument("--remove", action="store_true", help="stop and remove a demo that was kept")
 
 
 class _Stage:
@@ -57,9 +57,9 @@ class _Stage:
         if code and not may_fail:
             raise AnswerNo(
                 f"dacha {arguments[0]} ended with code {code}, so the demo ends here",
-                remedy=f"look closer: dacha --lab {self.lab} status\ntake it down: {self.removal}"
+                remedy=f"to examine it: dacha --lab {self.lab} status\nto remove it: {self.removal}"
                 if self.keep
-                else "what it said is above; to have it stay where it ends: dacha demo --keep",
+                else "its output is above; to keep the lab after an error: dacha demo --keep",
             )
 
 
@@ -82,9 +82,9 @@ def run_demo(args: argparse.Namespace) -> int:
     if missing:
         raise HostError(missing[0].what, remedy=missing[0].remedy)
     began = time.monotonic()
-    with bar("making the demo guest", 12) as progress:
+    with bar("building the demo guest", 12) as progress:
         image = guest_image(progress)
-    output.say(f"A tiny guest, made from Debian packages: {image.kernel.parent}")
+    output.say(f"A tiny guest, built from Debian packages: {image.kernel.parent}")
     lab = write_lab(folder, image)
     output.say(f"The saltmarsh lab, a tide laboratory on a pier: {lab}")
     removal = "dacha demo --remove" + (f" --folder {shlex.quote(str(folder))}" if args.folder else "")
@@ -97,18 +97,17 @@ def run_demo(args: argparse.Namespace) -> int:
             _take_down(folder)
         raise
     if args.keep:
-        stage.title("It goes on running. To try next")
+        stage.title("The lab keeps running. To try next")
         output.say(
             f"  export DACHA_LAB={lab}\n  dacha connect gauge\n  dacha console charts\n  dacha door add gauge http\n"
-            f"  dacha diff\n  dacha stop locker\n  {removal}        when you have seen enough"
+            f"  dacha diff\n  dacha stop locker\n  {removal}        to remove it"
         )
         return 0
-    stage.title("Taking everything down")
+    stage.title("Removing everything")
     stage.run("stop", "--all")
     _take_down(folder)
     output.say(
-        f"Gone, as if it had never been. The demo took {time.monotonic() - began:.0f} s; "
-        "dacha demo --keep leaves it running."
+        f"Removed without a trace. The demo took {time.monotonic() - began:.0f} s; dacha demo --keep leaves it running."
     )
     return 0
 
@@ -117,10 +116,10 @@ def _play(stage: _Stage) -> None:
     from dacha.core.plan.doors import here
     from dacha.engine.workspace import load
 
-    stage.title("What would be done, and then doing it: disks, keys, first-boot data, three guests, their doors")
+    stage.title("The changes, and their execution: disks, keys, first-boot data, three guests, their doors")
     stage.run("check")
     stage.run("apply")
-    stage.title("A command in two guests, by SSH; their keys are known already, another one would be refused")
+    stage.title("A command in two guests, by SSH; their host keys are already known, any other would be refused")
     for guest in GUESTS:
         stage.run(
             "connect",
@@ -128,19 +127,19 @@ def _play(stage: _Stage) -> None:
             "--",
             "echo I am $(uname -nr); ip -4 -o addr show eth0",
         )
-    stage.title("One more door, opened while the guest runs, and a page fetched through it")
+    stage.title("One more door, opened while the guest runs, and a page downloaded through it")
     stage.run("door", "add", "charts", "web", "--service", "http")
     stage.run("apply")
     _fetch(here(load(str(stage.lab)).plan_without_host.doors["charts", "web"]))
     _from_outside(stage)
-    stage.title("How things are")
+    stage.title("The state of the lab")
     stage.run("status")
 
 
 def _from_outside(stage: _Stage) -> None:
     """A door that a simulated home router leads in; skipped, with a word, where that cannot run."""
     inside, outside, told = "127.77.0.1", "127.77.0.2", "203.0.113.77"
-    stage.title(f"The way from outside: a simulated home router, {told} to the world, leads a door in")
+    stage.title(f"Access from outside: a simulated home router with the outside address {told} forwards a door")
     command = [sys.executable, "-P", "-m", "dacha.demo.router"]
     router = subprocess.Popen(
         [*command, "--inside", inside, "--outside", outside, "--told", told],
@@ -149,14 +148,14 @@ def _from_outside(stage: _Stage) -> None:
     try:
         assert router.stdout
         if b"is there" not in router.stdout.readline():
-            output.say(f"Left out: another program has port 5351 of {inside}.")
+            output.say(f"Skipped: another program uses port 5351 of {inside}.")
             return
         # On loopback, where the router is too: nobody else comes in.
         stage.run("door", "add", "charts", "tides", "--service", "http", "--from", "outside", "--listen", "127.0.0.1")
         stage.run("apply")
         place = json.loads(stage.output("trace", "charts", "tides", "--json"))["outside"]
         typed = f"http://{place['address']}:{place['port']}/tides.csv"
-        output.say(f"From the router's outer side, as somebody who types {typed}:")
+        output.say(f"From outside the router, as a user who types {typed}:")
         _fetch((outside, place["port"]))
         stage.run("trace", "charts", "tides")
         stage.run("door", "remove", "charts", "tides")
@@ -177,7 +176,7 @@ def _fetch(place: tuple[str, int] | None) -> None:
         answer = connection.getresponse()
         lines = answer.read().decode().splitlines()
     except OSError as e:
-        raise AnswerNo("the page could not be fetched through the door", why=str(e), remedy="dacha status") from e
+        raise AnswerNo("the page could not be downloaded through the door", why=str(e), remedy="dacha status") from e
     finally:
         connection.close()
     if answer.status != 200 or not lines:
@@ -187,9 +186,9 @@ def _fetch(place: tuple[str, int] | None) -> None:
 
 def _remove(folder: Path) -> int:
     if not (folder / "lab.toml").is_file():
-        raise AnswerNo("there is no demo to remove", where=str(folder))
+        raise AnswerNo("no demo exists", where=str(folder))
     _take_down(folder)
-    output.say("The demo is gone.")
+    output.say("The demo was removed.")
     return 0
 
 

@@ -20,14 +20,12 @@ _FROM = "who may enter; host: this host, and guests of the same network in user 
 
 
 def door_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Doors: one service of one guest that can be entered from outside it. Closed until added."
+    parser.description = "Doors: each makes one service of a guest reachable. Without a door, a service is closed."
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser)
-    parser.add_argument(
-        "name", metavar="NAME", help="ssh, rdp, vnc, http, https, or a name of its own with --to or --service"
-    )
+    parser.add_argument("name", metavar="NAME", help="ssh, rdp, vnc, http, https, or any name, with --to or --service")
     parser.add_argument("--from", dest="origin", metavar=WHO, default="host", help=f"{_FROM} (default: host)")
     _options(parser)
 
@@ -35,8 +33,8 @@ def _add(parser: argparse.ArgumentParser) -> None:
 def _edit(parser: argparse.ArgumentParser) -> None:
     arguments.door(parser)
     parser.add_argument("--from", dest="origin", metavar=WHO, help=_FROM)
-    _options(parser, allow="admit this address or subnet too; may be said again")
-    arguments.many(parser, "--disallow", "disallow", "ADDRESS", "admit this one no more")
+    _options(parser, allow="allow this address or subnet, too; may be repeated")
+    arguments.many(parser, "--disallow", "disallow", "ADDRESS", "no longer allow this address or subnet")
     arguments.unset(parser)
 
 
@@ -45,16 +43,16 @@ def _list(parser: argparse.ArgumentParser) -> None:
 
 
 def _options(
-    parser: argparse.ArgumentParser, allow: str = "admit only this address or subnet; may be said again"
+    parser: argparse.ArgumentParser, allow: str = "allow only this address or subnet; may be repeated"
 ) -> None:
-    parser.add_argument("--service", metavar="SERVICE", help="what is spoken there: ssh, rdp, vnc, http, https")
+    parser.add_argument("--service", metavar="SERVICE", help="protocol of the service: ssh, rdp, vnc, http, https")
     parser.add_argument("--port", metavar="PORT", help="the host's port, or a range 5000-5010 (default: a free one)")
-    parser.add_argument("--to", metavar="PORT", help="the guest's port or range (default: the service's own)")
+    parser.add_argument("--to", metavar="PORT", help="the guest's port or range (default: the service's standard port)")
     parser.add_argument("--protocol", metavar="tcp|udp")
     parser.add_argument("--listen", metavar="ADDRESS", help="the host's address to listen on")
     parser.add_argument("--allow", metavar="ADDRESS", action="append", help=allow)
     parser.add_argument("--outside-port", metavar="PORT", help="the router's port, for a door from outside")
-    parser.add_argument("--network", metavar="NETWORK", help="which of the guest's networks it leads through")
+    parser.add_argument("--network", metavar="NETWORK", help="the network of the guest to use")
 
 
 def _values(args: argparse.Namespace) -> dict[str, Any]:
@@ -98,7 +96,7 @@ def run_add(args: argparse.Namespace) -> int:
     def decide(ws: Workspace) -> list[Edit]:
         if any(d.name == args.name for d in guest_named(ws, args.guest).doors):
             raise UsageError(
-                f"{args.guest} has a door {args.name} already",
+                f"{args.guest} already has a door {args.name}",
                 where=ws.path.name,
                 remedy=f"dacha door edit {args.guest} {args.name} …",
             )
@@ -118,7 +116,7 @@ def run_edit(args: argparse.Namespace) -> int:
         door_named(ws, args.guest, args.name)
         values = _values(args)
         if not (values or args.disallow or args.unset):
-            raise UsageError("nothing to change was named", remedy="see: dacha door edit --help")
+            raise UsageError("no changes specified", remedy="see: dacha door edit --help")
         here = ("guest", args.guest, "door", args.name)
         door = next(d for d in ws.lab.guests[args.guest].doors if d.name == args.name)
         if args.allow or args.disallow:
@@ -157,7 +155,7 @@ def run_list(args: argparse.Namespace) -> int:
     from ipaddress import ip_network
 
     from dacha.cli.words import door_json
-    from dacha.core.lab.fields import show_source
+    from dacha.core.lab.address_fields import show_source
     from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import load
 
@@ -168,7 +166,7 @@ def run_list(args: argparse.Namespace) -> int:
         output.emit_json({"lab": ws.lab.name, "doors": rows})
         return 0
     if not rows:
-        output.say("No doors yet: every guest is closed. Next: dacha door add GUEST ssh --from host")
+        output.say("No doors yet: no guest is reachable. Next: dacha door add GUEST ssh --from host")
         return 0
     output.table(
         ("GUEST", "DOOR", "FROM", "LISTENS ON", "PORT", "TO", "ADMITS"),

@@ -10,9 +10,7 @@ from dacha.cli.terminal import output
 
 
 def key_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = (
-        "The lab's own key, for who has none: a pair beside the lab file, made by dacha guest edit GUEST --make-key."
-    )
+    parser.description = "The lab's own key pair, beside the lab file; to create one: dacha guest edit GUEST --make-key"
 
 
 def run_show(args: argparse.Namespace) -> int:
@@ -42,7 +40,7 @@ def run_show(args: argparse.Namespace) -> int:
         which = "The key" if n == 0 else "An older one"
         output.say(f"{which}: {row['file']}\n  {row['fingerprint']}")
         if not row["when"]:
-            output.say("  opens nothing in the lab")
+            output.say("  opens no guest of the lab")
         for guest, state in row["when"].items():
             output.say(f"  opens {guest} {opens_words(guest, state)}")
     return 0
@@ -59,25 +57,35 @@ def run_renew(args: argparse.Namespace) -> int:
         shown = fingerprint(done.public.read_text())
         output.emit_json({"file": str(done.public), "fingerprint": shown, "guests": guests, "old": done.old})
         return 1 if left else 0
-    output.say(f"The lab's key is {done.public} now:")
+    output.say(f"The lab's key is now {done.public}:")
     for name, (state, why) in done.guests.items():
         words = (
-            "opened by it, and by the old one no more" if state == "renewed" else f"opened by the old one yet: {why}"
+            "opened by the new key; the old one was removed"
+            if state == "renewed"
+            else f"still opened only by the old key: {why}"
         )
         output.step(name, f"{words}{f' ({why})' if state == 'renewed' and why else ''}")
     for file in done.old:
-        output.say(f"{file} opens nothing any more: it and its private half may be removed")
+        output.say(f"{file} no longer opens any guest: delete it and its private key if you like")
     off = [n for n, state in left.items() if state == "off"]
     if off:
-        output.say(f"Next: dacha start {' '.join(off)}, then dacha key renew once more")
+        output.say(f"Next: dacha start {' '.join(off)}, then run dacha key renew again")
     elif left:
-        output.say(f"Next: dacha trace {next(iter(left))} says what is in the way; then dacha key renew once more")
+        output.say(f"Next: dacha trace {next(iter(left))} shows the cause; then run dacha key renew again")
     else:
-        output.say("Next: whoever has the private half of the old one gets the new one by a safe way")
+        output.say("Next: give the new private key to its users, over a secure channel")
     return 1 if left else 0
 
 
 ACTIONS = (
-    Action("show", "show its files, its fingerprint, and what it opens", "dacha key show", nothing, run_show),
-    Action("renew", "make a new one, let it in everywhere, and the old one out", "dacha key renew", nothing, run_renew),
+    Action(
+        "show", "show its files, its fingerprint, and the guests that it opens", "dacha key show", nothing, run_show
+    ),
+    Action(
+        "renew",
+        "create a new key, install it in all guests, and remove the old one",
+        "dacha key renew",
+        nothing,
+        run_renew,
+    ),
 )

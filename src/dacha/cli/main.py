@@ -31,8 +31,8 @@ def usage() -> str:
     lines = [
         "usage: dacha COMMAND [options]",
         "",
-        "Keep a lab of virtual machines on this host, and make sure that each can be reached.",
-        "One file, lab.toml, says what should be true; dacha apply makes it true.",
+        "Run a lab of virtual machines on this host, and keep each of them reachable.",
+        "One file, lab.toml, describes the lab; dacha apply makes this host match it.",
     ]
     group = ""
     for command in COMMANDS:
@@ -42,7 +42,7 @@ def usage() -> str:
         lines.append(f"  {command.name:<10} {command.help}")
     lines += [
         "",
-        "Everywhere: --lab FILE, --json, --debug, --help; dacha --version.",
+        "Global options: --lab FILE, --json, --debug, --help; dacha --version.",
         "First steps: dacha new NAME, dacha guest add NAME --from IMAGE, dacha apply, dacha connect NAME.",
     ]
     return "\n".join(lines)
@@ -63,15 +63,13 @@ def dispatch(argv: list[str]) -> int:
         return 0
     if command is None:
         if before and not {"-h", "--help"} & set(before):
-            raise UsageError("no command was named", remedy="see: dacha --help")
+            raise UsageError("no command specified", remedy="see: dacha --help")
         streams.put(usage())
         return 0 if before else 2
     if command not in BY_NAME:
         from dacha.core.spelling import did_you_mean
 
-        raise UsageError(
-            f"there is no command {command}", remedy=f"{did_you_mean(command, BY_NAME)}\nsee: dacha --help"
-        )
+        raise UsageError(f"unknown command {command}", remedy=f"{did_you_mean(command, BY_NAME)}\nsee: dacha --help")
     # Options may stand before the command; an action's parser, not its group's, knows them.
     at = 1 if not BY_NAME[command].example and after and not after[0].startswith("-") else 0
     args = parser_for(command).parse_args([*after[:at], *before, *after[at:]])
@@ -130,7 +128,7 @@ def _run(argv: list[str]) -> int:
         streams.put(harmless_lines(e.message()), sys.stderr, flush=True)
         return e.exit_code
     except KeyboardInterrupt:
-        streams.put("\ninterrupted; dacha status shows how things are", sys.stderr, flush=True)
+        streams.put("\ninterrupted; dacha status shows the current state", sys.stderr, flush=True)
         return 130
     except BrokenPipeError as e:
         streams.lose(e, sys.stdout)
@@ -139,7 +137,8 @@ def _run(argv: list[str]) -> int:
         if debug:
             raise
         streams.put(
-            f"internal error: {type(e).__name__}: {e}\n  the same command with --debug shows where; please report it",
+            f"internal error: {type(e).__name__}: {e}\n  the same command with --debug prints the details; please "
+            "report it",
             sys.stderr,
             flush=True,
         )

@@ -21,7 +21,7 @@ _VALUES = (
 
 
 def network_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Networks of the lab. A subnet left out is chosen free on this host and written down."
+    parser.description = "Networks of the lab. Without a subnet, apply chooses a free one and writes it into the file."
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
@@ -33,37 +33,43 @@ def _edit(parser: argparse.ArgumentParser) -> None:
     arguments.network(parser)
     _options(parser)
     parser.add_argument(
-        "--renumber", metavar="SUBNET", help="another subnet, with all its guests: each keeps its place in it"
+        "--renumber", metavar="SUBNET", help="move the network to another subnet; each guest keeps its position in it"
     )
     arguments.unset(parser)
 
 
 def _options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--kind", metavar="KIND", help="nat, host-only or bridge (default: nat)")
-    parser.add_argument("--backend", metavar="user|kernel", help="QEMU's user mode, or the kernel (as root)")
+    parser.add_argument(
+        "--backend", metavar="user|kernel", help="carried by: QEMU's user mode, or the kernel (as root)"
+    )
     parser.add_argument("--subnet", metavar="SUBNET", help="such as 10.77.4.0/24 (default: a free one)")
     parser.add_argument("--gateway", metavar="ADDRESS")
     parser.add_argument("--subnet6", metavar="SUBNET", help="such as fd77:4::/64")
     parser.add_argument("--gateway6", metavar="ADDRESS")
-    parser.add_argument("--dynamic", metavar="RANGE", help="addresses that are handed out, not planned")
+    parser.add_argument("--dynamic", metavar="RANGE", help="range for dynamic addresses")
     parser.add_argument("--interface", metavar="NAME", help="for a bridge network: the host's interface")
     parser.add_argument("--vlan", metavar="NUMBER", type=int, help="for a bridge network: this VLAN of the interface")
     parser.add_argument(
         "--name-server", metavar="ADDRESS", action="append",
-        help="what its guests are told to ask for names; may be repeated; none takes them away",
+        help="name server for its guests; may be repeated; none removes them",
     )  # fmt: skip
     parser.add_argument(
         "--made-from",
         metavar="ADAPTER",
-        help="make the bridge over this adapter, which moves the host's addresses to it",
+        help="create the bridge over this adapter, and move the host's addresses to the bridge",
     )
     parser.add_argument(
         "--to-host", metavar="SERVICE", action="append",
-        help='what guests may use of this host: "tcp 3128", http, all; may be repeated; none takes it away',
+        help='services of this host that guests may use: "tcp 3128", http, all; may be repeated; none removes them',
     )  # fmt: skip
-    parser.add_argument("--way-out", metavar="anywhere|internet", help="whether it leads to the LAN's private machines")
+    parser.add_argument(
+        "--way-out",
+        metavar="anywhere|internet",
+        help="destinations: anywhere, or internet (not the private addresses of the LAN)",
+    )
     isolated = parser.add_mutually_exclusive_group()
-    isolated.add_argument("--isolated", action="store_true", default=None, help="no way out")
+    isolated.add_argument("--isolated", action="store_true", default=None, help="no way out of the network")
     isolated.add_argument("--open", dest="isolated", action="store_false", help="the opposite of --isolated")
 
 
@@ -98,7 +104,7 @@ def run_add(args: argparse.Namespace) -> int:
     def decide(ws: Workspace) -> list[Edit]:
         if args.name in ws.lab.networks:
             raise UsageError(
-                f"there is a network {args.name} already",
+                f"a network {args.name} already exists",
                 where=ws.path.name,
                 remedy=f"dacha network edit {args.name} …",
             )
@@ -122,7 +128,7 @@ def run_edit(args: argparse.Namespace) -> int:
             edits += renumber(ws, args.name, args.renumber)
         edits += unset_edits(ws, ("network", args.name), args.unset)
         if not edits:
-            raise UsageError("nothing to change was named", remedy="see: dacha network edit --help")
+            raise UsageError("no changes specified", remedy="see: dacha network edit --help")
         return edits
 
     ws = edit_lab(args.lab, decide)
@@ -136,7 +142,9 @@ def run_edit(args: argparse.Namespace) -> int:
         for a in moved:
             output.step("address", f"{a.guest}: {a.address or 'by DHCP'}")
         names = " ".join(dict.fromkeys(a.guest for a in moved))
-        output.say(f"Next: dacha apply, then dacha restart {names}: who is on has no network between the two")
+        output.say(
+            f"Next: dacha apply, then dacha restart {names}: running guests have no network until they are restarted"
+        )
     return 0
 
 
@@ -153,7 +161,7 @@ def run_remove(args: argparse.Namespace) -> int:
                 f"network {args.name} is used by {', '.join(users[:5])}"
                 + (f" and {len(users) - 5} more" if users[5:] else ""),
                 where=ws.path.name,
-                remedy=f"take it off them first: dacha guest edit {users[0]} --remove-adapter {args.name}",
+                remedy=f"remove it from them first: dacha guest edit {users[0]} --remove-adapter {args.name}",
             )
         return [Remove(("network", args.name))]
 
@@ -220,9 +228,7 @@ def run_show(args: argparse.Namespace) -> int:
 ACTIONS = (
     Action("add", "add a network", "dacha network add pier --kind nat", _add, run_add),
     Action("edit", "change a network", "dacha network edit pier --isolated", _edit, run_edit),
-    Action(
-        "remove", "remove a network that no guest is on", "dacha network remove pier", arguments.network, run_remove
-    ),
+    Action("remove", "remove a network without guests", "dacha network remove pier", arguments.network, run_remove),
     Action("list", "list the networks", "dacha network list", nothing, run_list),
     Action("show", "show one network", "dacha network show pier", arguments.network, run_show),
 )

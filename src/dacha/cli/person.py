@@ -9,6 +9,7 @@ from dacha.cli import arguments
 from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
 from dacha.cli.words import person_words
+from dacha.core.errors import BadValue
 from dacha.core.lab.model import ORIGIN_WORDS
 
 if TYPE_CHECKING:
@@ -19,8 +20,8 @@ if TYPE_CHECKING:
 
 def person_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "People who may enter guests, each with keys of their own. dacha apply lets their keys into the guests that\n"
-        "they may enter, also into those that are on, and takes them out again when they leave."
+        "People who may enter guests, each with their own keys. dacha apply installs their keys in the guests that\n"
+        "they may enter, also in running ones, and removes them when they leave."
     )
 
 
@@ -32,20 +33,27 @@ def _add(parser: argparse.ArgumentParser) -> None:
 def _edit(parser: argparse.ArgumentParser) -> None:
     arguments.person(parser)
     _options(parser)
-    arguments.many(parser, "--not-key", "not_keys", "FILE", "a key that is theirs no more, as the file has it")
-    arguments.many(parser, "--not-enter", "not_enter", "GUEST[ DOOR]", "what they may enter no more")
+    arguments.many(parser, "--not-key", "not_keys", "FILE", "a key to remove, as it is in the file")
+    arguments.many(parser, "--not-enter", "not_enter", "GUEST[ DOOR]", "access to remove")
     arguments.unset(parser)
 
 
 def _options(parser: argparse.ArgumentParser) -> None:
-    arguments.many(parser, "--key", "keys", "FILE", "their public key: a file, or the key itself")
+    arguments.many(parser, "--key", "keys", "FILE", "their public key: a file or the key itself")
     arguments.many(
-        parser, "--enter", "enter", "GUEST[ DOOR]", 'what they may enter: gauge, "charts rdp", or all; may be repeated'
+        parser,
+        "--enter",
+        "enter",
+        "GUEST[ DOOR]",
+        'access to add: a guest (gauge), a door ("charts rdp"), or all; may be repeated',
     )
     parser.add_argument(
-        "--from", dest="origin", metavar="host|lan|outside", help="where they enter from at the farthest (default: lan)"
+        "--from",
+        dest="origin",
+        metavar="host|lan|outside",
+        help="farthest place that they may connect from (default: lan)",
     )
-    parser.add_argument("--user", metavar="USER", help="an account of their own (default: who logs in there)")
+    parser.add_argument("--user", metavar="USER", help="account in the guests (default: the login user of each)")
 
 
 def _asked(args: argparse.Namespace) -> PersonChange:
@@ -86,10 +94,11 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
             output.note(f"{f.severity}: {f.what}\n  {f.remedy}")
     if not person.user and any(person.enters_by_ssh(g) and g.login for g in ws.lab.guests.values()):
         output.note(
-            f"note: {args.name} enters by the account of who logs in, and could leave a key of their own there\n"
-            f"  an account of their own is closed when they leave: dacha person edit {args.name} --user {args.name}"
+            f"note: {args.name} uses the login user's account, and could add other keys there\n"
+            f"  an account of their own would be locked when they leave: dacha person edit {args.name} --user "
+            f"{args.name}"
         )
-    output.say(f"Next: dacha apply lets them in; dacha handout --for {args.name} makes what they need")
+    output.say(f"Next: dacha apply installs their keys; dacha handout --for {args.name} creates their connection files")
     return 0
 
 
@@ -133,12 +142,12 @@ def run_remove(args: argparse.Namespace) -> int:
     if on:
         output.say(f"Their keys still open {', '.join(on)}: dacha apply removes them and ends their sessions")
     if off:
-        output.say(f"Off now, and their keys go when it is started: {', '.join(off)}")
+        output.say(f"Off, so their keys are removed at its next start: {', '.join(off)}")
     if not inside:
         output.say("No guest has their keys.")
     if left:
-        output.say(f"\n{args.name} may also know, or have left behind:")
-        output.table(("GUEST", "WHAT", "RENEW OR END IT"), [(w.guest, w.what, w.remedy) for w in left])
+        output.say(f"\n{args.name} may also know, or have left:")
+        output.table(("GUEST", "WHAT", "TO RENEW OR END IT"), [(w.guest, w.what, w.remedy) for w in left])
     return 0
 
 
@@ -151,7 +160,7 @@ def run_list(args: argparse.Namespace) -> int:
         output.emit_json({"lab": ws.lab.name, "people": [person_json(p) for p in people]})
         return 0
     if not people:
-        output.say("No people yet: guests are entered by who logs in alone. Next: dacha person add NAME --key FILE.pub")
+        output.say("No people yet: only the login users can enter guests. Next: dacha person add NAME --key FILE.pub")
         return 0
     output.table(
         ("PERSON", "FROM", "ENTERS", "AS", "KEYS"),
@@ -187,7 +196,7 @@ def run_show(args: argparse.Namespace) -> int:
     for key, fingerprint in _fingerprints(ws, person).items():
         output.step("key", f"{fingerprint}  {key}")
     for way in ways:
-        where = f"{way.address}, port {way.port}" if way.address else f"no way: {way.why}"
+        where = f"{way.address}, port {way.port}" if way.address else f"no access: {way.why}"
         account = f", as {way.user}" if way.user and way.address else ""
         output.step(f"{way.guest} {way.service}", where + account)
     entered = [g for g in ws.lab.guests.values() if person.enters_by_ssh(g) and person.keys]
@@ -206,8 +215,8 @@ def _fingerprints(ws: Workspace, person: Person) -> dict[str, str]:
     for written in person.keys:
         try:
             found[written] = fingerprint(key_line(ws, written))
-        except ValueError as e:
-            found[written] = str(e.args[0])
+        except BadValue as e:
+            found[written] = e.what
     return found
 
 
@@ -216,5 +225,5 @@ ACTIONS = (
     Action("edit", "change a person", 'dacha person edit mara --enter "charts rdp"', _edit, run_edit),
     Action("remove", "remove a person", "dacha person remove mara", arguments.person, run_remove),
     Action("list", "list the people", "dacha person list", nothing, run_list),
-    Action("show", "show one person, and where they get in", "dacha person show mara", arguments.person, run_show),
+    Action("show", "show one person, and their access", "dacha person show mara", arguments.person, run_show),
 )

@@ -16,21 +16,23 @@ if TYPE_CHECKING:
 
 
 def share_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Shared folders: a folder of this host in a guest, both ways or read-only."
+    parser.description = "Shared folders: a folder of this host in a guest, writable or read-only."
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser)
-    parser.add_argument("name", metavar="SHARE", help="the name by which the guest mounts it")
-    parser.add_argument("--folder", metavar="FOLDER", help="the folder here (default: SHARE, beside the lab file)")
-    parser.add_argument("--at", metavar="PATH", help="where it is in the guest (default: /srv/SHARE, or a letter)")
+    parser.add_argument("name", metavar="SHARE", help="name of the share (the guest mounts it by this name)")
+    parser.add_argument("--folder", metavar="FOLDER", help="folder on this host (default: SHARE, beside the lab file)")
+    parser.add_argument(
+        "--at", metavar="PATH", help="mount point in the guest (default: /srv/SHARE, or a drive letter)"
+    )
     _options(parser)
 
 
 def _edit(parser: argparse.ArgumentParser) -> None:
     arguments.share(parser)
-    parser.add_argument("--folder", metavar="FOLDER", help="the folder here")
-    parser.add_argument("--at", metavar="PATH", help="where it is in the guest")
+    parser.add_argument("--folder", metavar="FOLDER", help="folder on this host")
+    parser.add_argument("--at", metavar="PATH", help="mount point in the guest")
     _options(parser)
     arguments.unset(parser)
 
@@ -43,19 +45,19 @@ def _options(parser: argparse.ArgumentParser) -> None:
     from dacha.core.lab.model import SHARED_BY
 
     parser.add_argument(
-        "--read-only", action=argparse.BooleanOptionalAction, default=None, help="the guest changes nothing in it"
+        "--read-only", action=argparse.BooleanOptionalAction, default=None, help="read-only for the guest"
     )
     parser.add_argument(
-        "--owner", metavar="NUMBER", type=int, help="whose it is in the guest (default: 1000, who logs in)"
+        "--owner", metavar="NUMBER", type=int, help="its owner in the guest (default: 1000, the login user)"
     )
     parser.add_argument(
         "--anyway",
         action=argparse.BooleanOptionalAction,
         default=None,
-        help="also one that gives much of this host away",
+        help="share it even if it exposes sensitive parts of this host",
     )
     parser.add_argument(
-        "--by", choices=SHARED_BY, help="how it comes there (default: virtio-fs; Windows: smb, over a kernel network)"
+        "--by", choices=SHARED_BY, help="protocol (default: virtio-fs; Windows: smb, over a kernel network)"
     )
 
 
@@ -75,18 +77,18 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
     output.say(f"{ws.path.name} now has")
     output.step(f"share {args.guest} {share.name}", _words(ws, share))
     if share.by_smb:
-        output.say(f"Next: dacha apply; what is typed in a guest that runs: dacha share show {args.guest} {share.name}")
+        output.say(f"Next: dacha apply; to mount it in a running guest: dacha share show {args.guest} {share.name}")
         return 0
-    output.say(f"Next: dacha apply; a guest that runs has it from its next start on: dacha restart {args.guest}")
+    output.say(f"Next: dacha apply; a running guest gets it at its next start: dacha restart {args.guest}")
     if ws.home.read(args.guest).machine is not None:
         # What was told at a first boot is not told anew by itself.
-        output.say(f"It was started before, and mounts it when told again: dacha guest first-boot {args.guest} --again")
+        output.say(f"It was started before; to have it mounted: dacha guest first-boot {args.guest} --again")
     return 0
 
 
 def _words(ws: Workspace, share: Share) -> str:
     only = ", read-only" if share.read_only else ""
-    whose = "" if share.at.endswith(":") else f", there of user {share.owner}"
+    whose = "" if share.at.endswith(":") else f", owned by user {share.owner} there"
     by = ", by smb" if share.by_smb else ""
     return f"{ws.resolve(share.folder).resolve()} at {share.at}{only}{by}{whose}"
 
@@ -127,7 +129,7 @@ def run_add(args: argparse.Namespace) -> int:
     def decide(ws: Workspace) -> list[Edit]:
         guest = guest_named(ws, args.guest)
         if any(s.name == args.name for s in guest.shares):
-            what = f"{args.guest} has a share {args.name} already"
+            what = f"{args.guest} already has a share {args.name}"
             raise UsageError(what, where=ws.path.name, remedy=f"dacha share edit {args.guest} {args.name} …")
         return [
             Set(
@@ -148,7 +150,7 @@ def run_edit(args: argparse.Namespace) -> int:
         _named(ws, args.guest, args.name)
         values, here = _values(args), ("guest", args.guest, "share", args.name)
         if not (values or args.unset):
-            raise UsageError("nothing to change was named", remedy="see: dacha share edit --help")
+            raise UsageError("no changes specified", remedy="see: dacha share edit --help")
         return [*unset_edits(ws, here, args.unset), *(Set((*here, key), value) for key, value in values.items())]
 
     return _report(args, edit_lab(args.lab, decide, _judge(args)))
@@ -169,11 +171,11 @@ def run_remove(args: argparse.Namespace) -> int:
     if args.json:
         output.emit_json({"removed": {"guest": args.guest, "share": args.name}})
         return 0
-    output.say(f"{ws.path.name} no longer has share {args.guest} {args.name}; the folder stays.")
+    output.say(f"{ws.path.name} no longer has share {args.guest} {args.name}; the folder is kept.")
     if by_smb:
-        output.say("Next: dacha apply; its guest is shut out of it then")
+        output.say("Next: dacha apply; then the guest loses access")
         return 0
-    output.say(f"Next: dacha apply; a guest that runs has it until its next start: dacha restart {args.guest}")
+    output.say(f"Next: dacha apply; a running guest keeps it until its next start: dacha restart {args.guest}")
     return 0
 
 
@@ -191,7 +193,7 @@ def run_list(args: argparse.Namespace) -> int:
         output.say("No shared folders yet. Next: dacha share add GUEST NAME --folder FOLDER")
         return 0
     output.table(
-        ("GUEST", "SHARE", "FOLDER HERE", "IN THE GUEST", "BY", "OWNER", "MAY"),
+        ("GUEST", "SHARE", "FOLDER ON THIS HOST", "IN THE GUEST", "BY", "OWNER", "MAY"),
         [
             (
                 r["guest"],
@@ -210,7 +212,7 @@ def run_list(args: argparse.Namespace) -> int:
 
 def _show(parser: argparse.ArgumentParser) -> None:
     arguments.share(parser)
-    parser.add_argument("--password", action="store_true", help="with the password that the guest opens it with")
+    parser.add_argument("--password", action="store_true", help="include the guest's password for it")
 
 
 def run_show(args: argparse.Namespace) -> int:
@@ -230,14 +232,14 @@ def run_show(args: argparse.Namespace) -> int:
     for command in told.commands:
         output.say(f"  {command}")
     if told.server and not args.password:
-        output.say(f"Its password in place of PASSWORD: dacha share show {args.guest} {share.name} --password")
+        output.say(f"To print it with the password: dacha share show {args.guest} {share.name} --password")
     return 0
 
 
 ACTIONS = (
     Action("add", "share a folder with a guest", "dacha share add gauge tides --read-only", _add, run_add),
     Action("edit", "change a share", "dacha share edit gauge tides --read-only", _edit, run_edit),
-    Action("remove", "share it no more", "dacha share remove gauge tides", arguments.share, run_remove),
+    Action("remove", "stop sharing a folder", "dacha share remove gauge tides", arguments.share, run_remove),
     Action("list", "list shared folders", "dacha share list", _list, run_list),
-    Action("show", "show a share, and how a guest mounts it", "dacha share show gauge tides", _show, run_show),
+    Action("show", "show a share, and how to mount it", "dacha share show gauge tides", _show, run_show),
 )

@@ -29,7 +29,7 @@ def guest_words(guest: Guest) -> str:
 
 def person_words(person: Person) -> str:
     """enters gauge, charts rdp from the LAN, as mara, 1 key"""
-    enters = "all guests" if person.everything else ", ".join(map(str, person.enters)) or "nothing yet"
+    enters = "all guests" if person.everything else ", ".join(map(str, person.enters)) or "no guest yet"
     keys = f"{len(person.keys) or 'no'} key{'' if len(person.keys) == 1 else 's'}"
     own = f", as {person.user}" if person.user else ""
     return f"enters {enters} from {ORIGIN_WORDS[person.origin]}{own}, {keys}"
@@ -43,20 +43,20 @@ def network_words(ws: Workspace, name: str) -> str:
     parts += [word for word, on in (("on the kernel", net.managed), ("isolated", net.isolated)) if on]
     parts += [f"VLAN {net.vlan}"] if net.vlan is not None else []
     parts += [f"name servers {', '.join(map(str, net.name_servers))}"] if net.name_servers else []
-    parts += ["out to the internet only"] if net.way_out == "internet" else []
-    parts += [f"to this host: {', '.join(map(str, net.to_host))}"] if net.to_host else []
+    parts += ["way out to the internet only"] if net.way_out == "internet" else []
+    parts += [f"services of this host: {', '.join(map(str, net.to_host))}"] if net.to_host else []
     return ", ".join(parts)
 
 
 def door_words(plan: DoorPlan) -> str:
     """any machine on the LAN → this host, port 2210 → gauge, port 22"""
-    from dacha.core.lab.fields import show_source
+    from dacha.core.lab.address_fields import show_source
 
     door = plan.door
     who = {"lan": "any machine on the LAN", "outside": "anybody outside"}.get(door.origin, "this host")
     who += " → the router" if door.origin == "outside" else ""
     who += f", port {door.outside_port}" if door.outside_port else ""
-    limits = f", admits only {', '.join(map(show_source, door.allow))}" if door.allow else ""
+    limits = f", allows only {', '.join(map(show_source, door.allow))}" if door.allow else ""
     kind = "" if door.protocol == "tcp" else f" ({door.protocol.upper()})"
     word = "ports" if door.to.width > 1 else "port"
     if plan.means == "forward":
@@ -64,7 +64,7 @@ def door_words(plan: DoorPlan) -> str:
         return f"{who} → {at}, {word} {plan.port} → {door.guest}, {word} {door.to}{kind}{limits}"
     if plan.means == "own":
         return f"{who} → {door.guest}'s own address, {word} {door.to}{kind}{limits}"
-    return f"nobody: {door.guest} cannot be entered so"
+    return f"nobody: {door.guest} is not reachable this way"
 
 
 def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
@@ -195,6 +195,6 @@ def note_other_file(ws: Workspace) -> None:
     from dacha.cli.terminal.output import note
 
     if other := ws.other_file():
-        note(f"warning: the lab {ws.lab.name} is kept from {other}, another file: what runs is that file's")
+        note(f"warning: the lab {ws.lab.name} was applied from {other}, another file: its guests belong to that file")
     if former := ws.former_name():
         note(f"warning: this file described the lab {former}: dacha lab rename {former} {ws.lab.name}")

@@ -19,6 +19,16 @@ if TYPE_CHECKING:
     from dacha.core.findings import Finding
 
 
+class BadValue(ValueError):
+    """A value that cannot be used: `what` is wrong with it, and the `remedy` ("" for none). Whoever knows where the
+    value stands makes a finding or a `UsageError` of it."""
+
+    def __init__(self, what: str, remedy: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.remedy = remedy
+
+
 class DachaError(Exception):
     """Something was refused. `what` is one sentence; the rest says where, why and what to do. `code` is the kind of
     refusal, for scripts: it stays."""

@@ -90,11 +90,11 @@ def judge(told: Answers, *, now: float, zone: str | None, updates: bool | None, 
 def _sshd(told: Answers) -> Iterator[Setting]:
     said = told.pairs("sshd", " ")
     if not said:
-        yield Setting("SSH server", UNKNOWN, "it does not tell its settings", "keys alone")
+        yield Setting("SSH server", UNKNOWN, "it did not report its settings", "keys only")
         return
     for key, words, fine in (
-        ("passwordauthentication", "SSH by password", ("no",)),
-        ("kbdinteractiveauthentication", "SSH by questions", ("no",)),
+        ("passwordauthentication", "SSH with password", ("no",)),
+        ("kbdinteractiveauthentication", "SSH with keyboard-interactive login", ("no",)),
         ("permitrootlogin", "SSH as root", ("no", "prohibit-password", "without-password", "forced-commands-only")),
         ("permitemptypasswords", "SSH without password", ("no",)),
     ):
@@ -102,7 +102,7 @@ def _sshd(told: Answers) -> Iterator[Setting]:
         if is_now is None:
             continue
         remedy = f"echo '{key} no' >> {_DROP_IN} && systemctl reload ssh || systemctl reload sshd"
-        should = "no, or by key alone" if key == "permitrootlogin" else "no"
+        should = "no, or with a key only" if key == "permitrootlogin" else "no"
         yield _set(words, is_now in fine, is_now, should, remedy)
     empty = told.by_word.get("empty", [])
     yield _set("empty passwords", not empty, ", ".join(empty) or "none", "none", f"passwd --lock {''.join(empty[:1])}")
@@ -121,13 +121,13 @@ def _updates(told: Answers, wanted: bool | None) -> Iterator[Setting]:
     should = "off, as the lab file says" if wanted is False else "on"
     yield _set("updates by itself", fine, "on" if on else "off", should, remedy)
     restart = "restart" in told.by_word
-    yield _set("restart after updates", not restart, "wanted" if restart else "not wanted", "not wanted", "reboot")
+    yield _set("restart after updates", not restart, "wanted" if restart else "not needed", "not needed", "reboot")
 
 
 def _time(told: Answers, now: float, zone: str | None) -> Iterator[Setting]:
     clock = whole_number(told.one("clock"))
     if clock is None:
-        yield Setting("clock", UNKNOWN, "it does not tell the time", "as this host's")
+        yield Setting("clock", UNKNOWN, "it did not report the time", "as this host's")
         return
     apart = clock - now
     way = "behind" if apart < 0 else "ahead"
@@ -147,7 +147,7 @@ def _xrdp(told: Answers) -> Iterator[Setting]:
     remedy = "sed -i 's/^security_layer=.*/security_layer=tls/' /etc/xrdp/xrdp.ini && systemctl restart xrdp"
     yield _set("remote desktop", layer == "tls", f"security {layer}", "security tls", remedy)
     inside = said.get("group", "0") != "0"
-    now = "readable" if inside else "xrdp may not read the key"
+    now = "readable" if inside else "xrdp cannot read the key"
     yield _set("its certificate", inside, now, "readable", "adduser xrdp ssl-cert && systemctl restart xrdp")
     root = said.get("allowrootlogin", "").lower() in ("1", "true", "yes")
     remedy = "sed -i 's/^AllowRootLogin=.*/AllowRootLogin=false/' /etc/xrdp/sesman.ini && systemctl restart xrdp"
@@ -167,4 +167,4 @@ def _rest(told: Answers, ports: frozenset[int]) -> Iterator[Setting]:
             others.add(number)
     shown = ", ".join(map(str, sorted(others)[:8])) or "none"
     # Nobody outside comes to them, but other guests of its network do: said, and not called wrong.
-    yield Setting("other open ports", RIGHT, shown, "what its network should reach")
+    yield Setting("other open ports", RIGHT, shown, "only services that its network should reach")

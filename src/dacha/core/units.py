@@ -1,12 +1,13 @@
 """Sizes, durations and ports as people write them.
 
-Every reader takes the value found in the file and either returns the meaning or raises ValueError
-with (what, remedy).
+Every reader takes the value found in the file and returns what it means. Raises BadValue.
 """
 
 from __future__ import annotations
 
 import re
+
+from dacha.core.errors import BadValue
 
 KIB, MIB, GIB, TIB = 1 << 10, 1 << 20, 1 << 30, 1 << 40
 _SIZE_UNITS = {
@@ -39,19 +40,19 @@ def size(value: object) -> int:
     """Bytes from "512 MiB", "8GiB", "1.5 TB"."""
     match = _NUMBER_UNIT.match(value) if isinstance(value, str) else None
     if isinstance(value, int) and not isinstance(value, bool):
-        raise ValueError(f"{value} has no unit", f'write "{value} MiB" or "{value} GiB"')
+        raise BadValue(f"{value} has no unit", f'write "{value} MiB" or "{value} GiB"')
     if not match:
-        raise ValueError(f"{value!r} is not a size", 'write a number and a unit: "512 MiB", "8 GiB"')
+        raise BadValue(f"{value!r} is not a size", 'write a number and a unit: "512 MiB", "8 GiB"')
     number, unit = match.groups()
     if unit.upper() in _AMBIGUOUS:
-        raise ValueError(f"{value!r} has the unclear unit {unit}", f'write "{number} {_AMBIGUOUS[unit.upper()]}"')
+        raise BadValue(f"{value!r} has the ambiguous unit {unit}", f'write "{number} {_AMBIGUOUS[unit.upper()]}"')
     factor = _SIZE_UNITS.get(unit.upper())
     if factor is None:
         why = f"has the unknown unit {unit}" if unit else "has no unit"
-        raise ValueError(f"{value!r} {why}", f'units are KiB, MiB, GiB, TiB: "{number} MiB" or "{number} GiB"')
+        raise BadValue(f"{value!r} {why}", f'units are KiB, MiB, GiB, TiB: "{number} MiB" or "{number} GiB"')
     amount = float(number) * factor
     if amount > LARGEST:
-        raise ValueError(f"{number[:20]}{'…' if len(number) > 20 else ''} {unit} is too large", "the most is 8191 PiB")
+        raise BadValue(f"{number[:20]}{'…' if len(number) > 20 else ''} {unit} is too large", "the maximum is 8191 PiB")
     return round(amount)
 
 
@@ -59,9 +60,9 @@ def memory(value: object) -> int:
     """Bytes of memory: at least 16 MiB and whole MiB, because the hypervisor gives no less."""
     amount = size(value)
     if amount < 16 * MIB:
-        raise ValueError(f"{show_size(amount)} is too little memory", "the least is 16 MiB")
+        raise BadValue(f"{show_size(amount)} is too little memory", "the minimum is 16 MiB")
     if amount % MIB:
-        raise ValueError(f"{value!r} is not a whole number of MiB", f'write "{max(16, round(amount / MIB))} MiB"')
+        raise BadValue(f"{value!r} is not a whole number of MiB", f'write "{max(16, round(amount / MIB))} MiB"')
     return amount
 
 
@@ -69,7 +70,7 @@ def disk_size(value: object) -> int:
     """Bytes of a disk: at least 1 MiB and whole sectors of 512 bytes."""
     amount = size(value)
     if amount < MIB:
-        raise ValueError(f"{show_size(amount)} is too small for a disk", "the least is 1 MiB")
+        raise BadValue(f"{show_size(amount)} is too small for a disk", "the minimum is 1 MiB")
     return amount + (-amount % 512)
 
 
@@ -78,15 +79,15 @@ def duration(value: object) -> float:
     match = _NUMBER_UNIT.match(value) if isinstance(value, str) else None
     if not match:
         shown = value if isinstance(value, int | float) else 30
-        raise ValueError(f"{value!r} is not a time", f'write a number and a unit: "{shown} s", "2 min"')
+        raise BadValue(f"{value!r} is not a duration", f'write a number and a unit: "{shown} s", "2 min"')
     number, unit = match.groups()
     factor = _TIME_UNITS.get(unit.lower())
     if factor is None:
         why = f"has the unknown unit {unit}" if unit else "has no unit"
-        raise ValueError(f"{value!r} {why}", f'units are ms, s, min, h: "{number} s"')
+        raise BadValue(f"{value!r} {why}", f'units are ms, s, min, h: "{number} s"')
     seconds = float(number) * factor
     if seconds > YEAR_S:
-        raise ValueError(f"{value!r} is longer than a year", 'write a shorter time: "2 min"')
+        raise BadValue(f"{value!r} is longer than a year", 'write a shorter duration: "2 min"')
     return seconds
 
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 from ipaddress import IPv4Address, IPv6Address
 from typing import TypeVar
 
+from dacha.core.errors import BadValue
+
 Address = TypeVar("Address", IPv4Address, IPv6Address, IPv4Address | IPv6Address)
 
 
 def without_zone(address: Address) -> Address:
-    """The address as it is. Raises ValueError for one that names a zone: each machine has other ones, and no text of
+    """The address as it is. Raises BadValue for one that names a zone: each machine has other ones, and no text of
     others is to come by an address into rules and files."""
     if isinstance(address, IPv6Address) and address.scope_id is not None:
-        what = f"{str(address)!r} names a zone (what is behind %): an address in a lab has none"
-        raise ValueError(what, f'write "{str(address).partition("%")[0]}"')
+        what = f"{str(address)!r} has a zone (the part after %); remove it"
+        raise BadValue(what, f'write "{str(address).partition("%")[0]}"')
     return address

@@ -98,7 +98,7 @@ def unpacked(progress: Callable[[str], None] = lambda text: None) -> Path:
 
 def _unpack(work: Path, progress: Callable[[str], None]) -> Path:
     kernel_package = _kernel_package()
-    progress("fetching Debian packages")
+    progress("downloading Debian packages")
     _run(["apt-get", "download", *PACKAGES, kernel_package], work)
     root = work / "root"
     for package in sorted(work.glob("*.deb")):
@@ -123,7 +123,7 @@ def _modules_in(root: Path) -> dict[str, Path]:
 
 
 def _build(root: Path, image: GuestImage, progress: Callable[[str], None]) -> None:
-    progress("putting the guest together")
+    progress("building the guest")
     packed = next((root / "boot").glob("vmlinuz-*")).read_bytes()
     replace_file(image.initrd, cpio.archive(entries(root, signed=False)))
     try:
@@ -146,8 +146,8 @@ def _kernel_package() -> str:
 def _run(command: list[str], folder: Path) -> str:
     if shutil.which(command[0]) is None:
         raise HostError(
-            f"{command[0]} is not on this machine",
-            why="the demo's guest is made from Debian packages",
+            f"{command[0]} is not installed",
+            why="the demo's guest is built from Debian packages",
             remedy="run the demo on a Debian system",
         )
     done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
@@ -176,7 +176,7 @@ def entries(root: Path, *, signed: bool = True) -> list[cpio.Entry]:
         found = next((p for p in sorted(root.rglob(name)) if p.is_file()), None)
         if found is None:
             raise HostError(
-                f"the packages hold no {name}", remedy="please report it, with the release of Debian in use"
+                f"the packages do not contain {name}", remedy="please report it, with the release of Debian in use"
             )
         return found
 

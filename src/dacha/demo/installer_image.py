@@ -52,8 +52,8 @@ def installer_image(
     tool = program("grub-mkrescue")
     if not tool or not program("xorriso") or not program("mformat"):
         raise HostError(
-            "grub-mkrescue is not on this machine",
-            why="it makes the installer medium",
+            "grub-mkrescue is not installed",
+            why="it creates the installer medium",
             remedy="on Debian: apt install grub-common grub-pc-bin grub-efi-amd64-bin xorriso mtools",
         )
     made_by = b"".join(Path(file).read_bytes() for file in (__file__, str(guest_image.__file__)))
@@ -70,9 +70,9 @@ def installer_image(
 def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress: Callable[[str], None]) -> None:
     root = guest_image.unpacked(progress)
     kernel = next((root / "boot").glob("vmlinuz-*")).read_bytes()
-    progress("making the disk that will be installed")
+    progress("creating the disk contents to install")
     disk = installed_disk(work, tool)
-    progress("making the installer")
+    progress("creating the installer")
     entries = guest_image.entries(root)
     entries = [e for e in entries if e.path != "init"] + [
         cpio.file("init", guest_image._own("installer.sh"), 0o755),

@@ -226,7 +226,7 @@ async def serve(router: Router, inside: str) -> None:
         link: socket.socket = asked.get_extra_info("socket")
         link.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(inside))
         asked.sendto(pcp.encode_response(pcp.Response(pcp.SUCCESS, 0, 0)), ("224.0.0.1", pcp.CLIENT_PORT))
-    sys.stdout.write("the simulated router is there\n")
+    sys.stdout.write("the simulated router is running\n")
     sys.stdout.flush()
     while not ending.is_set():
         with contextlib.suppress(TimeoutError):
@@ -245,10 +245,14 @@ def main() -> None:
     """Run a router."""
     parser = argparse.ArgumentParser(prog="python -m dacha.demo.router", description=__doc__.split("\n\n")[0])
     address: dict[str, Any] = {"metavar": "ADDRESS", "type": IPv4Address}
-    parser.add_argument("--inside", required=True, help="where it is asked, on the LAN", **address)
-    parser.add_argument("--outside", required=True, help="where it is entered from outside", **address)
-    parser.add_argument("--told", help="the outside address that it tells (default: where it is entered)", **address)
-    parser.add_argument("--speaks", metavar="LIST", type=_protocols, default="pcp,nat-pmp", help="what it is asked by")
+    parser.add_argument("--inside", required=True, help="address on the LAN that accepts requests", **address)
+    parser.add_argument("--outside", required=True, help="outside address that accepts connections", **address)
+    parser.add_argument(
+        "--told", help="outside address that it reports (default: the one that accepts connections)", **address
+    )
+    parser.add_argument(
+        "--speaks", metavar="LIST", type=_protocols, default="pcp,nat-pmp", help="protocols that it supports"
+    )
     parser.add_argument("--lifetime", metavar="SECONDS", type=int, default=LONGEST_S, help="of a mapping, at most")
     args = parser.parse_args()
     router = Router(str(args.outside), args.told or args.outside, args.speaks, args.lifetime)

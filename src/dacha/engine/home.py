@@ -191,7 +191,7 @@ class Home:
         """Refuse such a lab: nothing is created in its place. Raises HostError."""
         if self.away:
             what, remedy = away_words(self.lab, self.folder, self.place)
-            raise HostError(what, why="it was moved there by dacha lab move; a disk may not be mounted", remedy=remedy)
+            raise HostError(what, why="dacha lab move put it there; its file system may not be mounted", remedy=remedy)
 
     @contextlib.contextmanager
     def lock(self, doing: str, lab_file: Path, on_wait: Any = None) -> Iterator[None]:
@@ -233,8 +233,8 @@ class Home:
             raise UsageError(
                 f"a lab named {self.lab} is already kept from {owner}",
                 where=str(lab_file),
-                why="two files with one name would fight over its guests",
-                remedy="give this lab another name, or use that file",
+                why="two lab files with the same name would control the same guests",
+                remedy="choose another name for this lab, or use that file",
             )
         if former := self.former(lab_file):
             what, remedy = renamed_words(former, self.lab)

@@ -17,6 +17,6 @@ def renamed_words(former: str, now: str) -> tuple[str, str]:
 def away_words(lab: str, folder: Path, link: Path) -> tuple[str, str]:
     """What to say of a lab whose folder does not exist where it was moved to, and the remedy."""
     return (
-        f"the lab {lab} is kept in {folder}, which does not exist",
-        f"mount the disk with it; if that lab is lost for good: rm {link}",
+        f"the lab {lab} is stored in {folder}, which does not exist",
+        f"mount its file system; if the lab is lost permanently: rm {link}",
     )

@@ -60,7 +60,7 @@ def _read() -> list[dict[str, Any]]:
         return []  # made anew by the next apply of each lab
     version = raw.get("version", 0) if isinstance(raw, dict) else None
     if not isinstance(version, int) or version > VERSION:
-        raise HostError(f"{_file()} was written by a newer dacha", remedy="use that version")
+        raise HostError(f"{_file()} was written by a newer dacha", remedy="use that newer version")
     return [row for row in raw.get("claims", ()) if isinstance(row, dict)]
 
 
@@ -102,9 +102,9 @@ def conflicts(home: Home, plan: Plan) -> list[Finding]:
             for forward in door.forwards():
                 other = theirs.get((forward.protocol, forward.port))
                 if other:
-                    what = f"port {forward.port} of this host is door {other} of the lab {claim.lab}"
+                    what = f"port {forward.port} of this host is used by door {other} of lab {claim.lab}"
                     path = ("guest", guest, "door", name, "port")
-                    remedy = "choose another, or leave port out"
+                    remedy = "choose another, or remove the key port"
                     found.append(Finding(ERROR, "port-other-lab", f"door {guest} {name}", what, remedy, path, "host"))
                     break
     return found
@@ -118,9 +118,10 @@ def refuse_other_state(home: Home, lab: Lab) -> None:
     for other in of_others(home):
         if other.lab == lab.name and other.links:
             raise HostError(
-                f"the lab {lab.name} is on this host already, kept in {other.home}",
-                why=f"another state folder was named for it then; here it is {home.folder}",
-                remedy=f"use that one: DACHA_STATE={Path(other.home).parent.parent}, or give this lab another name",
+                f"a lab {lab.name} already exists on this host, in {other.home}",
+                why=f"it was created with another state folder; here it is {home.folder}",
+                remedy=f"use that folder: DACHA_STATE={Path(other.home).parent.parent}, or choose another name for "
+                "this lab",
             )
 
 

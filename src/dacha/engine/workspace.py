@@ -45,10 +45,10 @@ def find_lab_file(named: str | None) -> Path:
     if own.is_file():
         return own
     raise UsageError(
-        f"there is no {NAME} here or above",
+        f"no {NAME} found here or in a folder above",
         where=str(here),
         why=_kept_labs(),
-        remedy="start one: dacha new NAME, or name one: dacha --lab FILE …",
+        remedy="create one: dacha new NAME, or specify one: dacha --lab FILE …",
     )
 
 
@@ -62,7 +62,7 @@ def _kept_labs(path: Path | None = None) -> str:
         if owner and (owner == path or (path is None and not owner.exists())) and home.applied.is_file():
             found.append(
                 f"lab {folder.name} was last applied from {owner}; its guests may still run\n"
-                f"to get the file back as it was: cp {home.applied} {owner}"
+                f"to restore the file as it was applied: cp {home.applied} {owner}"
             )
     return "\n".join(found[:3])
 
@@ -74,13 +74,13 @@ def read_text(path: Path) -> str:
         return path.read_text(encoding="utf-8-sig")
     except FileNotFoundError:
         raise UsageError(
-            "there is no such lab file",
+            "the lab file does not exist",
             where=str(path),
             why=_kept_labs(path),
-            remedy="start one: dacha new NAME, or name one: dacha --lab FILE …",
+            remedy="create one: dacha new NAME, or specify one: dacha --lab FILE …",
         ) from None
     except UnicodeDecodeError as e:
-        raise LabError("this is not text in UTF-8", where=str(path), remedy="was another file meant?") from e
+        raise LabError("it is not UTF-8 text", where=str(path), remedy="check the file name") from e
     except OSError as e:
         raise HostError(f"cannot read {path}", why=e.strerror or str(e)) from e
 
@@ -145,7 +145,7 @@ class Workspace:
         """Everything that is wrong with the file itself, read and planned."""
         found = [*self.read_findings, *check_lab(self.lab, self.plan)]
         if other := self.other_file():
-            what = f"the lab {self.lab.name} is kept from another file, {other}: what runs is that file's"
+            what = f"the lab {self.lab.name} was applied from another file, {other}: its guests belong to that file"
             remedy = f"use that file; if the lab file was moved here: dacha lab move {self.lab.name} --file {self.path}"
             found.append(Finding(WARNING, "lab-elsewhere", "lab", what, remedy, ("lab", "name")))
         if self.home.away:
@@ -189,11 +189,12 @@ def load(named: str | None) -> Workspace:
     weak = folders.file_changed_by_others(path)
     if weak:
         raise HostError(
-            "root does not read this lab file",
+            "Dacha does not use this lab file as root",
             where=str(path),
-            why=f"{weak}, and root would do what they write",
-            remedy=f"see what it asks for: dacha check --untrusted {path}\n"
-            f"if that is wanted, make it yours alone: chown root {path}; chmod go-w {path}, and the folders above it",
+            why=f"{weak}, and their changes would be carried out as root",
+            remedy=f"to see what it requests: dacha check --untrusted {path}\n"
+            f"to trust it, make yourself its only owner: chown root {path}; chmod go-w {path}, and the folders "
+            "above it",
         )
     text = read_text(path)
     reading = read_lab(text, profiles())
@@ -214,7 +215,7 @@ def load_or_applied(named: str | None) -> tuple[Workspace, str]:
         applied = _applied(path)
         if applied is None:
             raise
-        return applied, f"{path.name} is wrong, so this goes by what was applied last; dacha check says what is wrong"
+        return applied, f"{path.name} has errors, so the last applied version is used; dacha check shows the errors"
 
 
 def _applied(path: Path) -> Workspace | None:

@@ -43,9 +43,9 @@ def judge(read: Read, size: int) -> DiskImage:
         _judge_sparse(head, read)
         return DiskImage("vmdk")
     if head[:4] == b"COWD":
-        raise PeerError("it is a VMDK of the old kind whose parts are files of their own")
+        raise PeerError("it is a VMDK of an old kind, split into several files")
     if _is_descriptor(head):
-        raise PeerError("it is a VMDK description, that names the files with the contents")
+        raise PeerError("it is a VMDK descriptor: the contents are in other files")
     if head[:8] == b"vhdxfile":
         return DiskImage("vhdx")
     if head[64:68] == b"\x7f\x10\xda\xbe":
@@ -69,13 +69,13 @@ def _is_descriptor(head: bytes) -> bool:
 def _judge_sparse(head: bytes, read: Read) -> None:
     """A VMDK in one file: no text in it may name another."""
     if len(head) < 512:
-        raise PeerError("VMDK: the header is cut short")
+        raise PeerError("VMDK: truncated header")
     capacity = int.from_bytes(head[12:20], "little")
     at, length = (int.from_bytes(head[n : n + 8], "little") * 512 for n in (28, 36))
     if capacity == 0:
-        raise PeerError("it is a VMDK description, that names the files with the contents")
+        raise PeerError("it is a VMDK descriptor: the contents are in other files")
     if length > _TEXT_MOST:
-        raise PeerError(f"VMDK: a description of {length} bytes is no description")
+        raise PeerError(f"VMDK: invalid descriptor length: {length} bytes")
     # Where the header says, and where QEMU looks whatever the header says.
     places = {(at, length), (512, 20 * 512)} if at else {(512, 20 * 512)}
     text = "\n".join(read(*p).partition(b"\0")[0].decode(errors="replace") for p in sorted(places))
@@ -84,4 +84,4 @@ def _judge_sparse(head: bytes, read: Read) -> None:
         raise PeerError(f"it is a VMDK in several files ({kind[1][:40]})")
     parents = re.findall(r"parentCID\s*=\s*([0-9a-fA-F]+)", text, re.I)
     if re.search(r"parentFileNameHint", text, re.I) or any(int(p, 16) != 0xFFFFFFFF for p in parents):
-        raise PeerError("it lies on another image, that it names")
+        raise PeerError("it depends on another image")

@@ -44,12 +44,12 @@ def inspect_iso(fp: BinaryIO, size: int) -> Medium:
     fp.seek(16 * SECTOR)
     pvd = fp.read(SECTOR)
     if len(pvd) < SECTOR:
-        return Medium("iso", problems=(f"truncated: only {size} bytes are here",))
+        return Medium("iso", problems=(f"truncated: it has only {size} bytes",))
     label = pvd[40:72].decode("latin-1").strip()
     blocks, block = struct.unpack_from("<I", pvd, 80)[0], struct.unpack_from("<H", pvd, 128)[0]
     problems = []
     if blocks * block > size:
-        problems.append(f"it is cut short: {size} of {blocks * block} bytes are here")
+        problems.append(f"truncated: it has {size} of {blocks * block} bytes")
         return Medium("iso", label, problems=tuple(problems))
     bios, uefi = _el_torito(fp)
     read = _reader(fp)
@@ -59,7 +59,7 @@ def inspect_iso(fp: BinaryIO, size: int) -> Medium:
         architecture = loaders[0]
     uefi = uefi or bool(loaders)
     if architecture and architecture not in ("amd64", "i386"):
-        problems.append(f"it is for {architecture}, and this host runs amd64")
+        problems.append(f"it is for {architecture}, but this host runs amd64")
     # A loader with this file beside it waits for a key before it starts from the medium ("press any key").
     press_key = read("/boot/bootfix.bin", 0) is not None
     return Medium("iso", label, bios, uefi, family, version, architecture, press_key, tuple(problems))

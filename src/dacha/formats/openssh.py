@@ -7,9 +7,10 @@ import struct
 from base64 import b64decode
 from collections.abc import Iterable
 
+from dacha.core.errors import BadValue
 from dacha.core.people.sessions_inside import fingerprint as of_blob
 
-WRITTEN = "Written by dacha; it is made anew whenever the lab is applied."
+WRITTEN = "Written by dacha; each apply writes it again."
 
 
 def key_pair(secret: bytes, comment: str, passphrase: str = "") -> tuple[str, str]:
@@ -51,14 +52,14 @@ def needs_passphrase(text: str) -> bool:
 def public_line(text: str) -> str:
     """The first public key of a `.pub` file, checked (RFC 4253 section 6.6).
 
-    Raises ValueError with (what, remedy): no key there, a private key, or a damaged one.
+    Raises BadValue for a text without a key, a private key, or a damaged one.
     """
     for line in text.splitlines():
         line = line.strip()
         if not line or line.startswith("#"):
             continue
         if "PRIVATE KEY" in line:
-            raise ValueError("this is a private key", "name the file that ends in .pub")
+            raise BadValue("this is a private key", "use the file that ends in .pub")
         fields = line.split()
         if len(fields) < 2:
             break
@@ -66,11 +67,11 @@ def public_line(text: str) -> str:
             blob = b64decode(fields[1], validate=True)
             (length,) = struct.unpack_from(">I", blob)
         except (binascii.Error, struct.error, ValueError):
-            raise ValueError("the key in it is damaged", "copy the file again") from None
+            raise BadValue("the key in it is damaged", "copy the file again") from None
         if blob[4 : 4 + length] != fields[0].encode():
-            raise ValueError(f"the key in it is damaged: it is not a {fields[0]} key", "copy the file again")
+            raise BadValue(f"the key in it is damaged: it is not a {fields[0]} key", "copy the file again")
         return " ".join(fields)
-    raise ValueError("there is no public key in it", "make one: ssh-keygen -t ed25519")
+    raise BadValue("it contains no public key", "create one: ssh-keygen -t ed25519")
 
 
 def fingerprint(line: str) -> str:

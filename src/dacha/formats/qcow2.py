@@ -36,19 +36,19 @@ def decode(head: bytes) -> Header | None:
     if head[:4] != MAGIC:
         return None
     if len(head) < 104:
-        raise PeerError(f"a qcow2 header of {len(head)} bytes is cut short")
+        raise PeerError(f"truncated qcow2 header ({len(head)} bytes)")
     _, version, at, length, _, size, encrypted = _FIXED.unpack_from(head)
     if version not in (2, 3):
-        raise PeerError(f"qcow2: version {version} is not known")
+        raise PeerError(f"qcow2: unknown version {version}")
     if encrypted:
-        raise PeerError("qcow2: it is encrypted, and its key is not here")
+        raise PeerError("qcow2: it is encrypted, which is not supported")
     features = struct.unpack_from(">Q", head, 72)[0] if version == 3 else 0
     if features & _EXTERNAL_DATA:
-        raise PeerError("qcow2: its contents are in another file, that it names")
+        raise PeerError("qcow2: its contents are in another file")
     if features & ~_KNOWN:
-        raise PeerError(f"qcow2: it has features that are not known here ({features & ~_KNOWN:#x})")
+        raise PeerError(f"qcow2: it uses unknown features ({features & ~_KNOWN:#x})")
     if at and (length > 1023 or at + length > len(head)):
-        raise PeerError(f"qcow2: the name of the image below it, at {at}, is not in the header")
+        raise PeerError(f"qcow2: the name of its backing image, at {at}, is outside the header")
     backing = head[at : at + length].decode(errors="surrogateescape") if at else None
     # Version 2 has a header of 72 bytes, later ones say how long theirs is.
     offset = 72 if version == 2 else struct.unpack_from(">I", head, 100)[0]
@@ -58,7 +58,7 @@ def decode(head: bytes) -> Header | None:
         if kind == _END:
             break
         if kind == _DATA_FILE:
-            raise PeerError("qcow2: it names a file with its contents")
+            raise PeerError("qcow2: its contents are in another file")
         if kind == _BACKING_FORMAT:
             found = head[offset + 8 : offset + 8 + size_of].decode(errors="replace")
         offset += 8 + (size_of + 7 & ~7)

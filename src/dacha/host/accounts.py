@@ -43,7 +43,7 @@ def account_for(owner: Path, *, groups: tuple[int, ...] = ()) -> Account | None:
     if not _may_become():
         return None
     register = folders.shared() / "users.json"
-    with locked(folders.shared() / "users.lock", "giving a user", WAIT_S):
+    with locked(folders.shared() / "users.lock", "assigning a user", WAIT_S):
         known = _read(register)
         key = str(owner)
         if key not in known:
@@ -58,7 +58,7 @@ def owner_moved(before: Path, after: Path) -> None:
     if not _may_become():
         return
     register = folders.shared() / "users.json"
-    with locked(folders.shared() / "users.lock", "giving a user", WAIT_S):
+    with locked(folders.shared() / "users.lock", "assigning a user", WAIT_S):
         known = _read(register)
         moved = {
             str(after / Path(name).relative_to(before)) if Path(name).is_relative_to(before) else name: uid
@@ -83,7 +83,7 @@ def forget_gone() -> None:
     if not _may_become():
         return
     register = folders.shared() / "users.json"
-    with locked(folders.shared() / "users.lock", "giving a user", WAIT_S):
+    with locked(folders.shared() / "users.lock", "assigning a user", WAIT_S):
         known = _read(register)
         if names := _gone(known):
             kept = {name: uid for name, uid in known.items() if name not in names}
@@ -113,7 +113,7 @@ def users() -> tuple[int, int]:
         return FIRST, LAST
     first, last = (whole_number(text) for text in named.partition("-")[::2])
     if first is None or last is None or not 1000 <= first <= last < 1 << 31:
-        raise HostError(f"DACHA_USERS is no range: {named}", remedy="write two numbers from 1000 on: 70000-79999")
+        raise HostError(f"DACHA_USERS is not a range: {named}", remedy="write two numbers from 1000 on: 70000-79999")
     return first, last
 
 
@@ -121,14 +121,14 @@ def _free(taken: set[int]) -> int:
     first, last = users()
     if not all(_mapped(n, kind) for n in (first, last) for kind in ("uid", "gid")):
         raise HostError(
-            f"guests cannot have users of their own: {first}-{last} are not known in this user namespace",
-            remedy="name a range that is: DACHA_USERS=FIRST-LAST (see /proc/self/uid_map)",
+            f"guests cannot have users of their own: {first}-{last} are not mapped in this user namespace",
+            remedy="use a range that is mapped: DACHA_USERS=FIRST-LAST (see /proc/self/uid_map)",
         )
     found = next((n for n in range(first, last + 1) if n not in taken and not _named(n) and n not in _running()), None)
     if found is None:
         raise HostError(
-            f"no user is left for a guest: all of {first}-{last} are taken",
-            remedy="name a wider range: DACHA_USERS=FIRST-LAST",
+            f"no user ID is free for a guest: all of {first}-{last} are in use",
+            remedy="use a wider range: DACHA_USERS=FIRST-LAST",
         )
     return found
 

@@ -21,15 +21,15 @@ def known_missing() -> str:
     """What of it is known to be missing without a try, in no time."""
     system = os.uname()
     if system.machine not in ("x86_64", "aarch64"):
-        return f"it is not known for {system.machine}"
+        return f"it is not supported on {system.machine}"
     release = tuple(int(n) for n in system.release.split("-")[0].split(".")[:2] if n.isdigit())
     if release < _KERNEL:
-        return f"the kernel is {system.release}, and this came with 5.5"
+        return f"the kernel is {system.release}, but 5.5 or later is required"
     try:
         closed = int(_YAMA.read_text()) >= 2
     except (OSError, ValueError):
         closed = False
-    return f"{_YAMA} lets no process look at another" if closed else ""
+    return f"{_YAMA} forbids a process to inspect another" if closed else ""
 
 
 def likely_missing() -> str:
@@ -60,7 +60,7 @@ def missing() -> str:
                 ask(its.fileno(), os.getpid())
                 os._exit(0)
             os._exit(1)
-        return "" if os.waitpid(child, 0)[1] == 0 else "the kernel takes no such filter (seccomp_unotify(2))"
+        return "" if os.waitpid(child, 0)[1] == 0 else "the kernel does not accept such a filter (seccomp_unotify(2))"
 
 
 def ask(channel: int, who: int) -> None:
@@ -87,7 +87,7 @@ def ask(channel: int, who: int) -> None:
             raise OSError(-failed, "libseccomp refuses the rule")
     failed = library.seccomp_load(filter_)
     if failed:
-        raise OSError(-failed, "the kernel takes no such filter")
+        raise OSError(-failed, "the kernel does not accept such a filter")
     questions = library.seccomp_notify_fd(filter_)
     with socket.socket(fileno=os.dup(channel)) as s:
         socket.send_fds(s, [b"q"], [questions])

@@ -37,7 +37,7 @@ def missing(root: Path = ROOT) -> str | None:
     if lacks:
         return f"cgroup v2 has no controller for {', '.join(lacks)} here"
     if os.geteuid() and root == ROOT:
-        return "only root may make groups"
+        return "only root can create control groups"
     return None
 
 

@@ -69,13 +69,17 @@ class Protection(NamedTuple):
 def here() -> list[Protection]:
     """What this host has of it."""
     return [
-        Protection("landlock", landlock() > 0, "programs that read images are kept from other files by judging alone"),
+        Protection(
+            "landlock", landlock() > 0, "programs that read images are limited by checks only, not by the kernel"
+        ),
         Protection(
             "cgroup",
             not cgroup.missing(),
             f"{cgroup.missing()}; a guest has the limits of its process (rlimits) only",
         ),
-        Protection("seccomp", seccomp_library() is not None, "the packet worker may make any system call"),
+        Protection(
+            "seccomp", seccomp_library() is not None, "the packet worker is not limited to certain system calls"
+        ),
     ]
 
 

@@ -11,7 +11,7 @@ from dacha.core.plan.check import HostFacts
 # Program, the Debian package it comes in, and what it is needed for.
 PROGRAMS = (
     ("qemu-system-x86_64", "qemu-system-x86", "runs the guests"),
-    ("qemu-img", "qemu-utils", "makes disks"),
+    ("qemu-img", "qemu-utils", "creates disks"),
     ("ssh", "openssh-client", "dacha connect"),
 )
 

@@ -82,7 +82,7 @@ def _open_folder(path: Path, *, follow: bool) -> int:
             raise HostError(
                 f"cannot write {path}",
                 why=f"{step} is a symbolic link of another user (user id {seen.st_uid})",
-                remedy="name a path without that link",
+                remedy="use a path without that link",
             )
     folder = os.open(parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     mode = os.fstat(folder).st_mode
@@ -163,7 +163,7 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
                     told = True
                 if time.monotonic() >= deadline:
                     raise BusyError(
-                        f"the lab is held by {holder}", remedy="wait for it to end, then try again"
+                        f"the lab is held by {holder}", remedy="wait until it has finished, then try again"
                     ) from None
                 time.sleep(0.05)
         with contextlib.suppress(OSError):  # on a full disk it goes without its name
@@ -208,5 +208,5 @@ def editing(path: Path, wait_s: float = 20.0) -> Iterator[None]:
         finally:
             os.close(fd)
         if time.monotonic() >= deadline:
-            raise BusyError(f"{path} is being edited by another dacha process", remedy="try again when it has ended")
+            raise BusyError(f"{path} is being edited by another dacha process", remedy="try again when it has finished")
         time.sleep(0.02)

@@ -24,8 +24,8 @@ def home() -> Path:
     except KeyError:
         raise HostError(
             f"the user {os.getuid()} has no home folder",
-            why="$HOME names none, and the system does not know this user",
-            remedy="set HOME to a folder of this user's, by its whole path",
+            why="$HOME is not set, and the system does not know this user",
+            remedy="set HOME to the absolute path of this user's home folder",
         ) from None
 
 
@@ -37,7 +37,7 @@ def expand(path: str) -> Path:
         return Path(path).expanduser()
     except RuntimeError:
         user = path.partition("/")[0]
-        raise HostError(f"there is no home folder of {user[1:]}", where=path, remedy="write the whole path") from None
+        raise HostError(f"user {user[1:]} has no home folder", where=path, remedy="use an absolute path") from None
 
 
 def _folder(variable: str, default: str) -> Path:
@@ -79,7 +79,7 @@ def take_over() -> str | None:
         else:
             os.rename(old, ROOTS_STATE)
         old.symlink_to(ROOTS_STATE)
-        said = f"root's labs are kept in {ROOTS_STATE} now; {old} is a link to it"
+        said = f"root's labs were moved to {ROOTS_STATE}; {old} is now a link to it"
     except OSError:
         try:
             # Another file system: disks are not carried over it without a word.
@@ -89,8 +89,8 @@ def take_over() -> str | None:
             else:
                 ROOTS_STATE.symlink_to(old)
         except OSError as e:
-            raise HostError(f"cannot take over {old} to {ROOTS_STATE}", why=e.strerror or str(e)) from e
-        said = f"root's labs are found by {ROOTS_STATE} now, and stay in {old}"
+            raise HostError(f"cannot move {old} to {ROOTS_STATE}", why=e.strerror or str(e)) from e
+        said = f"{ROOTS_STATE} is now a link to root's labs, which stay in {old}"
     _take_over_run()
     return said
 
@@ -203,20 +203,21 @@ def make_private(folder: Path) -> Path:
             seen = folder.stat()  # a link of one's own, in a folder of one's own
     except OSError as e:
         raise HostError(
-            f"cannot make the folder {folder}",
+            f"cannot create the folder {folder}",
             why=e.strerror or str(e),
             remedy="make it writable, or set DACHA_STATE and DACHA_RUN to folders that are",
         ) from e
     if not stat.S_ISDIR(seen.st_mode) or seen.st_uid != os.geteuid():
         raise HostError(
-            f"{folder} belongs to somebody else", remedy="set DACHA_STATE and DACHA_RUN to folders of your own"
+            f"{folder} belongs to another user", remedy="set DACHA_STATE and DACHA_RUN to folders of your own"
         )
     weak = changed_by_others(folder)
     if weak:
         raise HostError(
-            f"root does not use {folder}",
-            why=f"others may change {weak}, and with it what is found there",
-            remedy=f"shut it: chown root {weak}; chmod go-w {weak}, or set DACHA_STATE and DACHA_RUN to other folders",
+            f"{folder} is not safe to use as root",
+            why=f"other users can change {weak}, and so its contents",
+            remedy=f"restrict it: chown root {weak}; chmod go-w {weak}, or set DACHA_STATE and DACHA_RUN to other "
+            "folders",
         )
     return folder
 
@@ -266,8 +267,8 @@ def file_changed_by_others(path: Path) -> str | None:
     except OSError:
         return None
     if seen.st_uid not in trusted():
-        return f"it belongs to user {seen.st_uid}, who is not the one that called this"
+        return f"it belongs to user {seen.st_uid}, who is not the caller"
     if seen.st_mode & 0o022 and not _own_group(seen):
-        return "others than its owner may write it"
+        return "other users can write to it"
     weak = changed_by_others(path)
-    return f"others may put another in its place: {weak}" if weak else None
+    return f"other users can replace it: {weak}" if weak else None

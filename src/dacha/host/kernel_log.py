@@ -33,5 +33,5 @@ def killed_for_memory(log: list[str], pid: int) -> str | None:
     for text in reversed(log):
         found = re.search(rf"(?P<whose>[Mm]emory cgroup out|Out) of memory: Killed process {pid} \(", text)
         if found:
-            return "its limit of memory was reached" if "cgroup" in found["whose"] else "this host had no memory left"
+            return "it reached its memory limit" if "cgroup" in found["whose"] else "this host was out of memory"
     return None

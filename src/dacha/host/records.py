@@ -19,7 +19,7 @@ def parse(text: str | bytes) -> Any:
     try:
         return json.loads(text)
     except RecursionError:
-        raise ValueError("nested too deeply") from None
+        raise ValueError("nesting is too deep") from None
 
 
 def read_record(path: Path, version: int, bare: str | None = None) -> dict[str, Any]:
@@ -38,7 +38,7 @@ def read_record(path: Path, version: int, bare: str | None = None) -> dict[str, 
         return {}
     written = raw.get("version", version)
     if not isinstance(written, int) or written > version:
-        raise HostError(f"{path} was written by a newer dacha", remedy="use that version")
+        raise HostError(f"{path} was written by a newer dacha", remedy="use that newer version")
     return raw
 
 

@@ -24,7 +24,7 @@ def check_signature(signed: bytes, signature: bytes, keys: Path) -> str:
     that cannot be read, HostError without the program."""
     found = program("gpgv")
     if found is None:
-        raise HostError("gpgv is not on this machine: it checks signatures", remedy="on Debian: apt install gpgv")
+        raise HostError("gpgv is not installed: it checks signatures", remedy="on Debian: apt install gpgv")
     try:
         ring = _bare(keys.read_bytes())
     except OSError as e:
@@ -38,7 +38,7 @@ def check_signature(signed: bytes, signature: bytes, keys: Path) -> str:
         )
     words = [harmless(line.removeprefix("gpgv: ")) for line in said.text.splitlines() if line.strip()]
     if said.code != 0:
-        raise AnswerNo("the signature is none of these keys'", where=str(keys), why="\n".join(words[-2:]))
+        raise AnswerNo("none of these keys made the signature", where=str(keys), why="\n".join(words[-2:]))
     return next((w for w in words if w.startswith("Good signature")), "Good signature")
 
 

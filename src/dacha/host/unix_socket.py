@@ -46,7 +46,7 @@ def connect_to_guest(path: Path, timeout_s: float) -> socket.socket:
     if not right:
         s.close()
         raise PeerError(
-            "another process listens in the guest's place", where=str(path), why=f"process {pid}, user {uid}"
+            "another process listens on the guest's socket", where=str(path), why=f"process {pid}, user {uid}"
         )
     return s
 

@@ -25,19 +25,19 @@ def choose(wanted: str) -> Choice:
     Raises HostError when "kvm" is pinned and the device cannot be opened.
     """
     if wanted == "tcg":
-        return Choice("tcg", "the lab pins software emulation")
+        return Choice("tcg", "the lab file sets software emulation")
     obstacle = None if os.access(DEVICE, os.R_OK | os.W_OK) else _why_no_device()
     if wanted == "kvm":
         if obstacle:
             raise HostError(
-                f"the lab pins KVM, but {obstacle}", remedy='say accelerator = "auto" in [lab], or put that right'
+                f"the lab file sets KVM, but {obstacle}", remedy='set accelerator = "auto" in [lab], or fix the cause'
             )
-        return Choice("kvm", "the lab pins KVM")
+        return Choice("kvm", "the lab file sets KVM")
     if not _processor_flag():
-        return Choice("tcg", "this processor shows no hardware virtualization: software emulation, slow but right")
+        return Choice("tcg", "this CPU has no hardware virtualization: software emulation, slow, but works")
     if obstacle:
-        return Choice("tcg", f"{obstacle}: software emulation, slow but right")
-    return Choice("kvm", f"the processor has the flag and {DEVICE} can be opened")
+        return Choice("tcg", f"{obstacle}: software emulation, slow, but works")
+    return Choice("kvm", f"the CPU supports it, and {DEVICE} is accessible")
 
 
 def _processor_flag() -> bool:
@@ -50,5 +50,5 @@ def _processor_flag() -> bool:
 
 def _why_no_device() -> str:
     if not Path(DEVICE).exists():
-        return f"{DEVICE} does not exist (is the kvm module loaded, and virtualization on in the firmware?)"
-    return f"{DEVICE} may not be opened by this user (join the group that owns it, usually kvm)"
+        return f"{DEVICE} does not exist (load the kvm module; enable virtualization in the firmware)"
+    return f"{DEVICE} is not accessible for this user (join the group that owns it, usually kvm)"

@@ -27,7 +27,7 @@ def find(secure: bool = False) -> tuple[Path, Path]:
         if Path(code).is_file() and Path(variables).is_file():
             return Path(code), Path(variables)
     kind = "UEFI firmware with Secure Boot" if secure else "UEFI firmware"
-    raise HostError(f"there is no {kind} for guests on this machine", remedy="on Debian: apt install ovmf")
+    raise HostError(f"this host has no {kind} for guests", remedy="on Debian: apt install ovmf")
 
 
 def prepare(folder: Path, secure: bool) -> tuple[Path, Path]:

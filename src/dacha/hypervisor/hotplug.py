@@ -37,12 +37,8 @@ def attach(qmp: Qmp, disk: MachineDisk, path: Path) -> None:
     qmp.execute("blockdev-del", {"node-name": node["node-name"]})
     raise HostError(
         f"disk {disk['name']} cannot be attached while the guest runs",
-        why="every port that it was started with is taken"
-        if bus.connected == PORT
-        else refused.what
-        if refused
-        else "",
-        remedy="its next start attaches it: dacha restart",
+        why="all its hot-plug ports are in use" if bus.connected == PORT else refused.what if refused else "",
+        remedy="to attach it at its next start: dacha restart",
     )
 
 
@@ -58,7 +54,7 @@ def detach(qmp: Qmp, name: str) -> None:
             qmp.execute("blockdev-del", {"node-name": f"disk-{name}"})
             return
     raise AnswerNo(
-        f"the guest does not let go of disk {name}",
-        why="its system is using it, or is not up yet",
-        remedy="unmount it in the guest and apply again; its next start detaches it in any case",
+        f"the guest does not release disk {name}",
+        why="its system uses it, or is not up yet",
+        remedy="unmount it in the guest and apply again; its next start detaches it anyway",
     )

@@ -54,9 +54,7 @@ def chords_of_text(text: str) -> list[Chord]:
         plain = _SHIFTED.get(c, c.lower())
         code = _PLAIN.get(plain) or (plain if plain.isascii() and plain.isalnum() else None)
         if code is None:
-            raise UsageError(
-                f"{c!r} cannot be typed on a US keyboard", remedy="the guest's own tools can: dacha connect"
-            )
+            raise UsageError(f"{c!r} cannot be typed on a US keyboard", remedy="use a login instead: dacha connect")
         chords.append(["shift", code] if c in _SHIFTED or c.isupper() else [code])
     return chords
 
@@ -70,7 +68,7 @@ def chord_of_name(name: str) -> Chord:
         word = word or rest.partition("-")[0]
         code = _NAMES.get(word) or (word if len(word) == 1 and word.isascii() and word.isalnum() else None)
         if code is None:
-            raise UsageError(f"there is no key {word}", remedy=did_you_mean(word, _NAMES))
+            raise UsageError(f"unknown key {word}", remedy=did_you_mean(word, _NAMES))
         codes.append(code)
         rest = rest[len(word) + 1 :]
     return codes

@@ -49,7 +49,7 @@ def spawn(
             except BlockingIOError:
                 # Somebody may just be looking (`running`), which takes microseconds.
                 if attempt == 19:
-                    raise HostError(f"{run.name} runs already", remedy="dacha status shows it") from None
+                    raise HostError(f"{run.name} is already running", remedy="dacha status shows it") from None
                 time.sleep(0.01)
         _empty(run)
         if account:
@@ -92,7 +92,7 @@ def _empty(run: Path) -> None:
                 entry.unlink()
     except OSError as e:
         raise HostError(
-            f"cannot empty the run folder {run}", why=e.strerror or str(e), remedy=f"remove what is in it: {run}"
+            f"cannot empty the run folder {run}", why=e.strerror or str(e), remedy=f"delete its contents: {run}"
         ) from e
 
 
@@ -117,8 +117,8 @@ def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, tim
     pause = 0.002
     while time.monotonic() < deadline:
         if child.poll() is not None:
-            words = log.read_text(errors="replace").strip() or f"it ended with status {child.returncode}"
-            raise HostError(f"QEMU did not start {name}", why=words, remedy=f"its words are kept in {log}")
+            words = log.read_text(errors="replace").strip() or f"it exited with status {child.returncode}"
+            raise HostError(f"QEMU did not start {name}", why=words, remedy=f"see its log: {log}")
         with contextlib.suppress(OSError, PeerError), Qmp(run / QMP, timeout_s=10):
             process = identify(child.pid)
             if process:
@@ -128,6 +128,4 @@ def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, tim
         pause = min(pause * 1.5, 0.05)
     child.kill()
     child.wait()
-    raise HostError(
-        f"QEMU did not answer within {timeout_s:.0f} s while starting {name}", remedy=f"its words are kept in {log}"
-    )
+    raise HostError(f"QEMU did not answer within {timeout_s:.0f} s while starting {name}", remedy=f"see its log: {log}")

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 def force(name: str) -> str:
     """What is left to do with a guest that does not stop."""
-    return f"power it off: dacha stop {name} --force (what the guest has not yet written is lost)"
+    return f"power it off: dacha stop {name} --force (unwritten data is lost)"
 
 
 def _monitor(path: Path, timeout_s: float = 5.0) -> Qmp:
@@ -79,7 +79,7 @@ def find(run: Path, lock: Path, name: str, recorded: Process | None) -> Found | 
 
 def press_power(process: Process | None, run: Path, name: str) -> None:
     """Press the guest's ACPI power button. Raises AnswerNo when its monitor does not take it."""
-    why = "QEMU hangs, or was stopped from outside"
+    why = "QEMU hangs, or its process is stopped"
     try:
         with _monitor(run / QMP) as qmp:
             if qmp.execute("query-status")["status"] in ("paused", NO_ROOM):
@@ -92,7 +92,7 @@ def press_power(process: Process | None, run: Path, name: str) -> None:
         if process and not alive(process):
             return
         why = str(e)
-    raise AnswerNo(f"{name} does not stop: its monitor does not answer", why=why, remedy=force(name))
+    raise AnswerNo(f"{name} does not stop: its monitor does not respond", why=why, remedy=force(name))
 
 
 def await_end(process: Process, name: str, timeout_s: float, pressed_s: float) -> None:
@@ -100,7 +100,7 @@ def await_end(process: Process, name: str, timeout_s: float, pressed_s: float) -
     if not wait_gone(process, timeout_s):
         raise AnswerNo(
             f"{name} is still on {pressed_s:.0f} s after its power button was pressed",
-            why="its system is busy, or does not listen to the button",
+            why="its system is busy, or ignores the button",
             remedy=f"wait longer: dacha stop {name} --wait 5min\n{force(name)}",
         )
 

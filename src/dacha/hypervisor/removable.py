@@ -54,8 +54,8 @@ def _open_tray(qmp: Qmp, device: str, force: bool) -> None:
     while not _drive(qmp, device).get("tray_open"):
         if time.monotonic() >= deadline:
             raise AnswerNo(
-                "the guest has locked the tray: it is using the medium",
-                why="it was asked to release it, and did not",
-                remedy="unmount it in the guest, or say --force: what it still reads from it then fails",
+                "the guest has locked the tray: it uses the medium",
+                why="it did not release it on request",
+                remedy="unmount it in the guest, or use --force: reads in progress then fail",
             )
         time.sleep(0.1)

@@ -37,7 +37,7 @@ def _written(qmp: Qmp, run: Path, command: str, arguments: dict[str, object]) ->
         with open(os.open(scratch, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC), "rb") as f:
             return f.read()
     except OSError as e:
-        raise AnswerNo("the picture of the screen cannot be read", why=e.strerror or str(e)) from e
+        raise AnswerNo("the picture of the screen is invalid", why=e.strerror or str(e)) from e
     finally:
         scratch.unlink(missing_ok=True)
 

@@ -53,7 +53,7 @@ def open_forward(qmp: Qmp, adapter: int, forward: Forward) -> None:
     answer = qmp.human(f"hostfwd_add net{adapter} {hostfwd(forward)}").strip()
     if answer:
         # Its process was given ports under 1024 only where it had one when it started.
-        low = "the guest's next start opens it: dacha restart" if forward.port < first_free_port() else ""
+        low = "to open it at the guest's next start: dacha restart" if forward.port < first_free_port() else ""
         raise HostError(f"QEMU could not open {forward}", why=answer, remedy=low)
 
 

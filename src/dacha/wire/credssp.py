@@ -92,22 +92,22 @@ def _read(data: bytes, at: int, tag: int) -> tuple[bytes, int] | None:
     if len(data) < at + 2:
         return None
     if data[at] != tag:
-        raise PeerError("its answer is no message of CredSSP")
+        raise PeerError("its answer is not a CredSSP message")
     length, begin = data[at + 1], at + 2
     if length & 0x80:
         count = length & 0x7F
         if not 1 <= count <= 4:
-            raise PeerError("its answer has a length that is none")
+            raise PeerError("its answer has an invalid length")
         if len(data) < begin + count:
             return None
         length, begin = int.from_bytes(data[begin : begin + count], "big"), begin + count
     if length > LONGEST:
-        raise PeerError("its answer is longer than any message of CredSSP")
+        raise PeerError("its answer is too long for CredSSP")
     return (data[begin : begin + length], begin + length) if len(data) >= begin + length else None
 
 
 def _whole(data: bytes, at: int, tag: int) -> tuple[bytes, int]:
     found = _read(data, at, tag)
     if found is None:
-        raise PeerError("a part of its answer is cut off")
+        raise PeerError("its answer is truncated")
     return found

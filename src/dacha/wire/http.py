@@ -48,23 +48,23 @@ def decode_request(data: bytes) -> Request:
     lines = data.decode("latin-1").removesuffix("\r\n\r\n").split("\r\n")
     line = _LINE.match(lines[0])
     if line is None:
-        raise Refused(400, "no request line")
+        raise Refused(400, "invalid request line")
     if line["version"] not in ("1.0", "1.1"):
         raise Refused(505, f"version {line['version']}")
     fields: dict[str, str] = {}
     for text in lines[1:]:
         field = _FIELD.match(text)
         if field is None:
-            raise Refused(400, "a field that is none")
+            raise Refused(400, "invalid header field")
         fields[field["name"].lower()] = field["value"]
     if line["method"] not in ("GET", "HEAD"):
         raise Refused(405, f"method {line['method']}")
     if fields.get("content-length", "0") != "0" or "transfer-encoding" in fields:
-        raise Refused(400, "a body where none is wanted")
+        raise Refused(400, "unexpected request body")
     target = re.sub(r"^http://[^/?#]*", "", line["target"], flags=re.I) or "/"
     path = unquote(target.partition("?")[0].partition("#")[0])
     if not path.startswith("/") or "\0" in path:
-        raise Refused(400, "a target that is no path")
+        raise Refused(400, "the request target is not a path")
     options = {word.strip() for word in fields.get("connection", "").lower().split(",")}
     goes_on = line["version"] == "1.1" and "close" not in options
     # A range is of a GET alone (RFC 9110 section 14.2).
@@ -97,11 +97,11 @@ def part(request: Request, size: int) -> tuple[int, int]:
     """Where what is asked for of a file begins, and its length. Raises Refused for what is beyond its end."""
     if request.first is None:
         if request.last == 0 or (request.last and not size):
-            raise Refused(416, "the last bytes of a file, and none of them", size)
+            raise Refused(416, "a range of zero bytes", size)
         length = size if request.last is None else min(request.last, size)
         return size - length, length
     if request.first >= size or (request.last is not None and request.last < request.first):
-        raise Refused(416, "a range beyond the file's end", size)
+        raise Refused(416, "the range is beyond the end of the file", size)
     return request.first, min(size - 1, request.last if request.last is not None else size) - request.first + 1
 
 

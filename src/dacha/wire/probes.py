@@ -7,6 +7,7 @@ connection proves nothing (a forward accepts before the guest listens), so each 
 from __future__ import annotations
 
 from dacha.core.harmless import harmless
+from dacha.core.heard import Heard
 from dacha.core.named import NamedTuple
 
 # First words fit easily; more without a verdict is some other protocol.
@@ -14,12 +15,18 @@ FIRST_WORDS_MOST = 16384
 
 
 class Verdict(NamedTuple):
-    """`ok` says whether the service speaks as it should; `seen` is what it said, in words, `after_s` how long that took
-    (seconds)."""
+    """`ok` is true if the service speaks the expected protocol; `seen` is its answer in words, `after_s` how long that
+    took (seconds), `heard` the kind of answer."""
 
     ok: bool
     seen: str
     after_s: float = 0.0
+    heard: Heard = Heard.ANSWER
+
+
+def verdict_of(heard: Heard, *, ok: bool = False) -> Verdict:
+    """The verdict for a kind of answer that needs no further words."""
+    return Verdict(ok, str(heard), heard=heard)
 
 
 class Probe:
@@ -34,13 +41,13 @@ class Probe:
         """Take bytes from the service; None while more are needed."""
         self._buffer += data
         if len(self._buffer) > FIRST_WORDS_MOST:
-            return Verdict(False, "speaks something else")
+            return Verdict(False, "speaks another protocol")
         return self.judge(self._buffer)
 
     def closed(self) -> Verdict:
         """The service ended the connection."""
         if not self._buffer:
-            return Verdict(False, "closes at once")
+            return verdict_of(Heard.CLOSED)
         return Verdict(False, f"closes after {self._buffer[:40]!r}")
 
     def judge(self, data: bytes) -> Verdict | None:
@@ -68,11 +75,11 @@ class HttpProbe(Probe):
     def judge(self, data: bytes) -> Verdict | None:
         line, end, _ = data.partition(b"\n")
         if not end:
-            return Verdict(False, "speaks something else") if not b"HTTP/".startswith(data[:5]) else None
+            return Verdict(False, "speaks another protocol") if not b"HTTP/".startswith(data[:5]) else None
         fields = line.decode("latin-1").split()
         if len(fields) >= 2 and fields[0].startswith("HTTP/") and fields[1].isdigit():
             return Verdict(True, harmless(f"{fields[0]} {fields[1]}"[:80]))
-        return Verdict(False, "speaks something else")
+        return Verdict(False, "speaks another protocol")
 
 
 class VncProbe(Probe):
@@ -80,10 +87,10 @@ class VncProbe(Probe):
 
     def judge(self, data: bytes) -> Verdict | None:
         if len(data) < 12:
-            return None if b"RFB ".startswith(data[:4]) else Verdict(False, "speaks something else")
+            return None if b"RFB ".startswith(data[:4]) else Verdict(False, "speaks another protocol")
         if data.startswith(b"RFB ") and data[11:12] == b"\n":
             return Verdict(True, harmless(data[:11].decode("ascii", "replace")))
-        return Verdict(False, "speaks something else")
+        return Verdict(False, "speaks another protocol")
 
 
 class RdpProbe(Probe):
@@ -95,17 +102,16 @@ class RdpProbe(Probe):
 
     def judge(self, data: bytes) -> Verdict | None:
         if data[:1] not in (b"", b"\x03"):
-            return Verdict(False, "speaks something else")
+            return Verdict(False, "speaks another protocol")
         if len(data) < 11 or len(data) < int.from_bytes(data[2:4], "big"):
             return None
         if data[5] & 0xF0 != 0xD0:
             return Verdict(False, "refuses the connection request")
         if len(data) >= 19 and data[11] == 3:
-            return Verdict(True, "RDP, with another security than was offered")
+            return Verdict(True, "RDP, with a security protocol that was not offered")
         chosen = int.from_bytes(data[15:19], "little") if len(data) >= 19 and data[11] == 2 else 0
-        return Verdict(
-            True, {0: "RDP, old security", 1: "RDP, TLS", 2: "RDP, network level authentication"}.get(chosen, "RDP")
-        )
+        known = {0: Heard.RDP_OLD, 1: Heard.RDP_TLS, 2: Heard.RDP_NLA}.get(chosen)
+        return verdict_of(known, ok=True) if known else Verdict(True, "RDP")
 
 
 class TlsProbe(Probe):
@@ -117,10 +123,10 @@ class TlsProbe(Probe):
 
     def judge(self, data: bytes) -> Verdict | None:
         if len(data) < 3:
-            return None if data[:1] in (b"", b"\x15", b"\x16") else Verdict(False, "speaks something else")
+            return None if data[:1] in (b"", b"\x15", b"\x16") else Verdict(False, "speaks another protocol")
         if data[0] in (0x15, 0x16) and data[1] == 3:
             return Verdict(True, "TLS")
-        return Verdict(False, "speaks something else")
+        return Verdict(False, "speaks another protocol")
 
 
 class AnyProbe(Probe):

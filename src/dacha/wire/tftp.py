@@ -64,25 +64,25 @@ class Refused(PeerError):
 def decode_request(data: bytes) -> Request:
     """Read a request. Raises Refused for one that is to be answered by an error, PeerError for what is none."""
     if len(data) < 2 or len(data) > REQUEST_MOST:
-        raise PeerError(f"TFTP: a request of {len(data)} bytes")
+        raise PeerError(f"TFTP: invalid request length: {len(data)} bytes")
     code = int.from_bytes(data[:2], "big")
     if code == Code.WRITE:
-        raise Refused(Fault.ACCESS, "files are only read here")
+        raise Refused(Fault.ACCESS, "only read requests are allowed")
     if code != Code.READ:
-        raise PeerError(f"TFTP: opcode {code} begins no transfer")
+        raise PeerError(f"TFTP: opcode {code} is not a request")
     if data[-1:] != b"\0":
-        raise Refused(Fault.ILLEGAL, "the request does not end")
+        raise Refused(Fault.ILLEGAL, "the request is not terminated")
     words = data[2:-1].split(b"\0")
     if len(words) < 2 or len(words) % 2:
-        raise Refused(Fault.ILLEGAL, "a name, a mode and pairs of options are a request")
+        raise Refused(Fault.ILLEGAL, "a request has a name, a mode and pairs of options")
     try:
         path, mode, *rest = (w.decode("utf-8") for w in words)
     except UnicodeDecodeError:
         raise Refused(Fault.ILLEGAL, "the request is not text") from None
     if mode.lower() != "octet":
-        raise Refused(Fault.ILLEGAL, f"mode {mode[:20]} is not spoken here, octet is")
+        raise Refused(Fault.ILLEGAL, f"mode {mode[:20]} is not supported, use octet")
     if not path or any(ord(c) < 32 for c in path):
-        raise Refused(Fault.ACCESS, "this is no name of a file")
+        raise Refused(Fault.ACCESS, "not a file name")
     return Request(path, {name.lower(): value for name, value in zip(rest[::2], rest[1::2], strict=True)})
 
 
@@ -145,7 +145,7 @@ class Transfer:
             return []
         code, number = struct.unpack_from(">HH", data)
         if code == Code.ERROR:
-            self._end("the client has enough of it")
+            self._end("the client aborted the transfer")
             return []
         if code != Code.ACK:
             self._end("the client does not speak TFTP")
@@ -166,7 +166,7 @@ class Transfer:
             return []
         self._tries += 1
         if self._tries >= TRIES_MOST:
-            self._end("the client does not answer")
+            self._end("the client does not respond")
             return []
         if self._done < 0:
             self.due = now + self._timeout

@@ -63,14 +63,14 @@ class DhcpService:
             try:
                 message = decode(data)
             except PeerError as e:
-                self._log(f"a message was passed over: {e.what}")
+                self._log(f"message ignored: {e.what}")
                 continue
             self._carry_out(self._server.receive(message, time.time()), message)
 
     def _carry_out(self, actions: list[Action], asked: Message) -> None:
         if not actions:
             who = asked.chaddr.hex(":")
-            self._log(f"no answer to a {_kind(asked)} from {who}: no reservation or lease for it here")
+            self._log(f"no answer to a {_kind(asked)} from {who}: it has neither a reservation nor a lease here")
         for n, action in enumerate(actions):
             match action:
                 case Keep(lease=lease):
@@ -104,7 +104,7 @@ class DhcpService:
             self._log(f"an answer to {reply.message.chaddr.hex(':')} could not be sent: {e.strerror}")
             return
         if reply.message.kind == Kind.NAK:
-            self._log(f"{reply.message.chaddr.hex(':')} was refused the address that it asked for")
+            self._log(f"{reply.message.chaddr.hex(':')} requested an address that it may not have; refused")
 
     async def _probe(self, probe: Probe) -> None:
         """Ask for the owner of an address, and go on with the outcome."""
@@ -119,7 +119,7 @@ class DhcpService:
         finally:
             self._probes.pop(probe.address, None)
         if answered:
-            self._log(f"{probe.address} is in use by somebody who did not ask for it; it is left alone for an hour")
+            self._log(f"{probe.address} is in use by a machine without a lease for it; not assigned for an hour")
         self._carry_out(self._server.probed(probe, answered, time.time()), probe.message)
 
     def heed_arp(self, packet: bytes) -> None:
@@ -140,6 +140,6 @@ def _lease_words(lease: Lease) -> str:
         case "bound":
             return f"{lease.address} is leased to {lease.hardware.hex(':')}{name}"
         case "released":
-            return f"{lease.address} was given back by {lease.hardware.hex(':')}{name}"
+            return f"{lease.address} was released by {lease.hardware.hex(':')}{name}"
         case _:
-            return f"{lease.address} was refused by its client or is in use; it is left alone for an hour"
+            return f"{lease.address} was declined by its client or is in use; not assigned for an hour"

@@ -63,7 +63,7 @@ class HttpService:
             return await self._say(writer, http.refusal(e.status, size=e.size), goes_on=False)
         found = await self._opened(request.path, peer)
         if found is None:
-            self._log(f"{peer} asked for {request.path[:100]}, which is not among the files to boot from")
+            self._log(f"{peer} requested {request.path[:100]}, which is not a boot file")
             return await self._say(writer, http.refusal(404, goes_on=request.goes_on), goes_on=request.goes_on)
         file, size = found
         try:
@@ -80,7 +80,7 @@ class HttpService:
         finally:
             os.close(file)
         if not request.head:
-            self._log(f"{request.path[:100]} was sent by HTTP ({peer})")
+            self._log(f"{request.path[:100]} sent over HTTP to {peer}")
         return request.goes_on
 
     async def _opened(self, path: str, peer: str) -> tuple[int, int] | None:

@@ -87,7 +87,7 @@ class Ip6Service:
                 except OSError as e:
                     self._unanswered += 1
                     if self._unanswered == UNANSWERED:
-                        self._log(f"guests that ask for a router cannot be answered: {e.strerror}")
+                        self._log(f"cannot answer router solicitations: {e.strerror}")
 
     def _to_be_known(self, source: IPv6Address) -> bool:
         """True while it may still be learned whose address this is: an advertisement to it lets the kernel look for it,
@@ -115,11 +115,11 @@ class Ip6Service:
                 message = dhcp6.decode(data)
                 said = dhcp6.answer(self._scope, message, source, heard)
             except PeerError as e:
-                self._log(f"a message was passed over: {e.what}")
+                self._log(f"message ignored: {e.what}")
                 continue
             if said is None:
                 continue
             with contextlib.suppress(OSError):
                 self._udp.sendto(dhcp6.encode(said), client)
             if message.kind in (dhcp6.REQUEST, dhcp6.RENEW, dhcp6.REBIND):
-                self._log(f"DHCPv6: told {client[0].partition('%')[0]} its address")
+                self._log(f"DHCPv6: assigned an address to {client[0].partition('%')[0]}")

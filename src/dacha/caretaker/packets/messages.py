@@ -181,21 +181,21 @@ def decode(data: bytes) -> Told:
             case ["up"]:
                 return Up()
     except (ValueError, TypeError, RecursionError) as e:
-        raise PeerError("the packet worker sent what it never does", why=str(e)) from None
-    raise PeerError("the packet worker sent what it never does")
+        raise PeerError("unexpected message from the packet worker", why=str(e)) from None
+    raise PeerError("unexpected message from the packet worker")
 
 
 def _check(lease: Lease) -> None:
     """Raise ValueError for a lease that no client can have."""
     name = lease.host_name
     if lease.state not in ("bound", "released", "declined") or not math.isfinite(lease.until):
-        raise ValueError("no state of a lease")
+        raise ValueError("not a lease state")
     if len(lease.client) > 255 or len(lease.hardware) not in (0, 6):
-        raise ValueError("no client")
+        raise ValueError("not a client")
     if not isinstance(name, str) or len(name) > 63 or not name.isascii():
-        raise ValueError("no name")
+        raise ValueError("not a name")
     if name and not name.replace("-", "").isalnum():
-        raise ValueError("no name")
+        raise ValueError("not a name")
 
 
 def may_keep(lease: Lease, scope: Scope, now: float) -> bool:

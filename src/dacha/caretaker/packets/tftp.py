@@ -17,7 +17,7 @@ TRANSFERS_MOST, EACH_MOST, BURST = 128, 8, 64
 # Bytes of a file that are read in one go.
 AHEAD = 128 << 10
 # Asks for a file by its name, for somebody at an address, and is called back with its descriptor and size; None where
-# there is no such file for them.
+# no such file for them.
 Fetch = Callable[[str, str, Callable[[tuple[int, int] | None], None]], None]
 
 
@@ -122,8 +122,8 @@ class TftpService:
     def _opened(self, request: Request, peer: tuple[str, int], found: tuple[int, int] | None) -> None:
         self._asked.discard((peer, request.path))
         if found is None:
-            self._log(f"{peer[0]} asked for {request.path[:100]}, which is not among the files to boot from")
-            self._refuse(peer, Fault.NOT_FOUND, "there is no such file")
+            self._log(f"{peer[0]} requested {request.path[:100]}, which is not a boot file")
+            self._refuse(peer, Fault.NOT_FOUND, "no such file")
             return
         try:
             sending = _Sending(self, peer, request, *found)
@@ -136,7 +136,7 @@ class TftpService:
     def ended(self, sending: _Sending, path: str, failed: str) -> None:
         self._sending.discard(sending)
         sending.close()
-        how = f"was not sent to its end: {failed}" if failed else "was sent"
+        how = f"not sent completely: {failed}" if failed else "was sent"
         self._log(f"{path[:100]} {how} ({sending.peer[0]})")
 
     def _refuse(self, peer: tuple[str, int], fault: Fault, what: str) -> None:

@@ -23,24 +23,26 @@ WAYS = ("ssh", "agent", "console")
 def connect_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Enter a guest by SSH through its door, run a command in it, or copy files. The guest's key is already known;\n"
-        "another key than its own is refused. Uses the system's OpenSSH. A guest without an ssh door is entered by\n"
-        "remote desktop, with the client that this machine has; else by SSH through another guest of its network;\n"
-        "else through the hypervisor: a command by its guest agent, a person at its console."
+        "any other key is refused. Uses the system's OpenSSH. Without an ssh door: by\n"
+        "remote desktop, with a client on this machine; else by SSH through another guest of its network;\n"
+        "else through the hypervisor: a command by the guest agent, a terminal at the console."
     )
     arguments.guest(parser)
-    parser.add_argument("command", metavar="-- COMMAND", nargs="*", help="a command to run there instead of a shell")
-    parser.add_argument("--user", metavar="USER", help="log in as another user than the lab's")
+    parser.add_argument(
+        "command", metavar="-- COMMAND", nargs="*", help="command to run in the guest instead of a shell"
+    )
+    parser.add_argument("--user", metavar="USER", help="log in as this user instead of the lab file's")
     parser.add_argument(
         "--copy", metavar=("FROM", "TO"), nargs=2,
-        help="copy a file or a folder; what is in the guest begins with a colon: notes.txt :notes.txt",
+        help="copy a file or a folder; paths in the guest begin with a colon: notes.txt :notes.txt",
     )  # fmt: skip
     parser.add_argument(
-        "--resume", action="store_true", help="with --copy: go on with one that was broken off, of the same files"
+        "--resume", action="store_true", help="with --copy: resume an interrupted copy of the same files"
     )
-    parser.add_argument("--desktop", action="store_true", help="enter it by remote desktop, also beside an ssh door")
+    parser.add_argument("--desktop", action="store_true", help="use remote desktop, even if there is an ssh door")
     parser.add_argument(
         "--by", choices=WAYS,
-        help="this way and no other: SSH, or without any network its guest agent (runs a command, as root) or console",
+        help="use only this way: ssh; or, without the network, agent (runs a command as root) or console",
     )  # fmt: skip
     parser.add_argument("--through", metavar="GUEST", help="by SSH through another guest of its network")
     parser.add_argument("--show", action="store_true", help="print the command instead of running it")
@@ -51,12 +53,12 @@ def run_connect(args: argparse.Namespace) -> int:
 
     ws = lab_or_applied(args)
     if args.resume and not args.copy:
-        raise UsageError("--resume goes with --copy", remedy="see: dacha connect --help")
+        raise UsageError("--resume requires --copy", remedy="see: dacha connect --help")
     if args.copy:
         return _copy(args, ws)
     if args.by in ("agent", "console") and (args.user or args.through or args.desktop or args.show or args.json):
-        why = "it leads through the hypervisor: no client is started, and nobody logs in"
-        raise UsageError(f"--by {args.by} goes with no other option", why=why)
+        why = "it uses the hypervisor: no client is started, and there is no login"
+        raise UsageError(f"--by {args.by} cannot be combined with this option", why=why)
     if args.by == "agent":
         return _by_agent(args, ws)
     if args.by == "console":
@@ -156,12 +158,12 @@ def _by_ssh(args: argparse.Namespace, ws: Workspace) -> list[str]:
             raise
         return _without_network(args, ws, other)
     if not args.through:
-        output.note(f"{args.guest} has no ssh door: by way of {way.between}.")
+        output.note(f"{args.guest} has no ssh door; connecting through {way.between}.")
     if not args.show and not args.json:
         from dacha.cli.terminal.progress import waiting_line
 
         with waiting_line() as line:
-            told = f"waiting for {args.guest} to greet"
+            told = f"waiting for the SSH server of {args.guest}"
             wait_to_boot(ws, args.guest, way, lambda: line.show(told) if line.due() else None)
     return way.argv
 
@@ -173,10 +175,10 @@ def _without_network(args: argparse.Namespace, ws: Workspace, other: DachaError)
 
     if not args.user and not args.show and not args.json:
         if args.command and agent_answers(ws, args.guest):
-            output.note(f"{args.guest} has no ssh door, and {other.what}: by its guest agent.")
+            output.note(f"{args.guest} has no ssh door, and {other.what}; using its guest agent.")
             return []
         if not args.command and sys.stdin.isatty() and agent_answers(ws, args.guest) is not None:
-            output.note(f"{args.guest} has no ssh door, and {other.what}: at its console.")
+            output.note(f"{args.guest} has no ssh door, and {other.what}; using its console.")
             return []
     return ssh_command(ws, args.guest, args.command, user=args.user, terminal=False)
 
@@ -195,7 +197,7 @@ def _by_console(args: argparse.Namespace) -> int:
 
     if args.command:
         remedy = f"dacha connect {args.guest} --by agent -- COMMAND"
-        raise UsageError("at a console a person types: no command is run there", remedy=remedy)
+        raise UsageError("a console is interactive: it runs no commands", remedy=remedy)
     args.record = args.follow = False
     return run_console(args)
 
@@ -209,7 +211,7 @@ def _desktop(args: argparse.Namespace, ws: Workspace) -> list[str]:
     if not args.desktop and ("ssh" in services or "rdp" not in services or args.command):
         return []
     if args.command:
-        raise UsageError("a command is run by SSH", remedy=f"dacha door add {args.guest} ssh --from host")
+        raise UsageError("a command is run over SSH", remedy=f"dacha door add {args.guest} ssh --from host")
     return desktop_command(ws, args.guest, user=args.user)
 
 
@@ -217,7 +219,7 @@ def _copy(args: argparse.Namespace, ws: Workspace) -> int:
     from dacha.engine.inside.copy import copy_command
 
     if args.command or args.desktop:
-        raise UsageError("files are copied, and nothing else is done", remedy="see: dacha connect --help")
+        raise UsageError("--copy only copies files", remedy="see: dacha connect --help")
     made = copy_command(ws, args.guest, args.copy, user=args.user, progress=sys.stdout.isatty(), resume=args.resume)
     if args.json or args.show:
         import shlex
@@ -229,7 +231,7 @@ def _copy(args: argparse.Namespace, ws: Workspace) -> int:
     done = subprocess.run(made.argv, input=made.told.encode(), check=False)
     if done.returncode:
         raise AnswerNo(
-            f"not all was copied: sftp ended with {done.returncode}",
-            remedy="what it said is above; the same command once more, with --resume where it was broken off",
+            f"the copy is incomplete: sftp ended with {done.returncode}",
+            remedy="its output is above; run the same command again, with --resume if it was interrupted",
         )
     return 0

@@ -23,14 +23,12 @@ _CONTEXT_LINES = 12
 
 def console_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Attach this terminal to a guest's serial console; Ctrl-] leaves, the guest goes on.\n"
-        "Everything the guest ever printed there is recorded, attached or not: --record prints it."
+        "Attach this terminal to a guest's serial console; Ctrl-] detaches; the guest keeps running.\n"
+        "All output of the console is recorded, attached or not; --record prints it."
     )
     arguments.guest(parser)
-    parser.add_argument("--record", action="store_true", help="print what was recorded, and end")
-    parser.add_argument(
-        "--follow", action="store_true", help="print the record, and what is added to it until the guest ends"
-    )
+    parser.add_argument("--record", action="store_true", help="print the record and exit")
+    parser.add_argument("--follow", action="store_true", help="print the record and new output, until the guest stops")
 
 
 def run_console(args: argparse.Namespace) -> int:
@@ -51,7 +49,7 @@ def run_console(args: argparse.Namespace) -> int:
     if not running(ws.home.process_lock(args.guest)):
         raise AnswerNo(
             f"{args.guest} is off",
-            remedy=f"dacha start {args.guest}\nwhat it printed before: dacha console {args.guest} --record",
+            remedy=f"dacha start {args.guest}\nearlier output: dacha console {args.guest} --record",
         )
     # The hypervisor serves one client on this line and lets a second one hang unseen; so the second is told.
     with locked(ws.home.guest(args.guest) / "console.lock", f"dacha console {args.guest}", 0.0):
@@ -59,17 +57,21 @@ def run_console(args: argparse.Namespace) -> int:
             line = connect_to_guest(ws.home.run(args.guest) / SERIAL, 5.0)
         except OSError as e:
             raise HostError(
-                f"the console of {args.guest} cannot be reached",
+                f"the console of {args.guest} is not available",
                 why=e.strerror or str(e),
                 remedy="dacha status",
             ) from e
         with line, _raw(sys.stdin.fileno()):
             # In raw mode a line needs both of its ends.
-            sys.stderr.write(f"On the console of {args.guest}. Ctrl-] leaves. What was printed before:\r\n")
+            sys.stderr.write(f"Attached to the console of {args.guest}. Ctrl-] detaches. Earlier output:\r\n")
             sys.stderr.flush()
             _replay(record)
             ended = _attach(line)
-    output.note(f"\n{args.guest} has ended." if ended else f"\nLeft the console of {args.guest}; it goes on.")
+    output.note(
+        f"\n{args.guest} has stopped."
+        if ended
+        else f"\nDetached from the console of {args.guest}; the guest keeps running."
+    )
     return 0
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.guest.password import asked_once, asked_twice
 from dacha.cli.terminal import output
-from dacha.core.errors import UsageError
+from dacha.core.errors import BadValue, UsageError
 from dacha.core.lab.model import ORIGIN_WORDS, ORIGINS
 
 if TYPE_CHECKING:
@@ -21,23 +21,29 @@ if TYPE_CHECKING:
 
 def handout_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Make a folder that gives somebody all they need to get in from where they are: OpenSSH's configuration and\n"
-        "host keys, PuTTY's saved sessions, remote desktop's files, and a sheet to read or print. No private key\n"
-        "is in it, unless one is asked for."
+        "Create a folder with all that a person needs to connect from their location: OpenSSH configuration and\n"
+        "host keys, PuTTY sessions, remote desktop files, and a sheet to read or print. It contains no private key,\n"
+        "unless you ask for one."
     )
-    arguments.guests(parser, "only these (default: all that they may enter)")
-    arguments.for_person(parser, "whose it is: one of the lab's people (default: who logs in)")
-    parser.add_argument("--from", dest="origin", choices=ORIGINS, help="where they are (default: the person's place)")
-    parser.add_argument("--output", metavar="FOLDER", help="where to write it (default: NAME-PLACE here), or FILE.zip")
+    arguments.guests(parser, "only these guests (default: all that the person may enter)")
+    arguments.for_person(parser, "the person that it is for (default: the login user)")
     parser.add_argument(
-        "--with-key", action="store_true", help="with --for: a new private key of theirs in it, and let in by it"
+        "--from", dest="origin", choices=ORIGINS, help="the location of the recipient (default: the person's place)"
     )
-    parser.add_argument("--no-passphrase", action="store_true", help="with --with-key: nothing protects that key")
+    parser.add_argument("--output", metavar="FOLDER", help="target folder (default: NAME-PLACE here), or FILE.zip")
     parser.add_argument(
-        "--old-putty", action="store_true", help="with --with-key: PuTTY's key file as versions before 0.75 read it"
+        "--with-key",
+        action="store_true",
+        help="with --for: add a new private key for the person, and its public key to the lab file",
     )
     parser.add_argument(
-        "--sign-with", metavar="FILE", help="sign remote desktop's files: a private key and its certificate, in PEM"
+        "--no-passphrase", action="store_true", help="with --with-key: do not protect the key with a passphrase"
+    )
+    parser.add_argument(
+        "--old-putty", action="store_true", help="with --with-key: write PuTTY's key file for versions before 0.75"
+    )
+    parser.add_argument(
+        "--sign-with", metavar="FILE", help="sign the .rdp files with this PEM file (private key and certificate)"
     )
 
 
@@ -53,9 +59,11 @@ def run_handout(args: argparse.Namespace) -> int:
     person = person_named(ws, args.person) if args.person else None
     origin = args.origin or (person.origin if person else None)
     if origin is None:
-        raise UsageError("where they are is not said", remedy="--from host, lan or outside, or --for PERSON")
+        raise UsageError(
+            "the location of the recipient is not specified", remedy="--from host, lan or outside, or --for PERSON"
+        )
     if person is None and (args.with_key or args.no_passphrase or args.old_putty):
-        raise UsageError("a private key belongs to somebody", remedy="--for PERSON, of: dacha person list")
+        raise UsageError("a private key requires a person", remedy="--for PERSON, of: dacha person list")
     target = Path(args.output or f"{person.name if person else ws.lab.name}-{origin}")
     handout(ws, args.guests, origin, person)  # what cannot be made is refused before anything is asked for
     signer = _signer(args.sign_with) if args.sign_with else None
@@ -70,13 +78,13 @@ def run_handout(args: argparse.Namespace) -> int:
     if args.json:
         output.emit_json(_json(ws, made, target, person, key is not None))
         return 0
-    whose = f"{target} gets {person.name if person else 'somebody'} in from {ORIGIN_WORDS[origin]}:"
+    whose = f"{target} lets {person.name if person else 'its user'} connect from {ORIGIN_WORDS[origin]}:"
     _say(made, target, whose)
     if key and person:
         output.note(
-            f"A new private key of {person.name}'s is in {target}: whoever has it gets in as {person.name}.\n"
-            "Hand it over by a safe way, and delete it here. Its public half is in "
-            f"{ws.path.name} now: dacha apply lets it in"
+            f"A new private key for {person.name} is in {target}: whoever has it can log in as {person.name}.\n"
+            "Send it over a secure channel, and delete it here. Its public key is in {ws.path.name}: dacha apply "
+            "installs it"
         )
     return 0
 
@@ -87,14 +95,14 @@ def _signer(file: str) -> Signer:
     try:
         pem = Path(file).read_bytes()
     except OSError as e:
-        raise UsageError(f"--sign-with: {file} cannot be read: {e.strerror}", remedy="name a file in PEM") from None
+        raise UsageError(f"--sign-with: {file} cannot be read: {e.strerror}", remedy="use a PEM file") from None
     try:
         try:
             return signer(pem, None)
         except LookupError:
             return signer(pem, asked_once(f"Passphrase of the key in {file}").encode())
-    except ValueError as e:
-        raise UsageError(f"--sign-with {file}: {e.args[0]}", remedy=e.args[1]) from None
+    except BadValue as e:
+        raise UsageError(f"--sign-with {file}: {e.what}", remedy=e.remedy) from None
 
 
 def _json(ws: Workspace, made: Handout, target: Path, person: Person | None, with_key: bool) -> dict[str, Any]:
@@ -112,8 +120,8 @@ def _say(made: Handout, target: Path, whose: str) -> None:
     for w in made.ways:
         output.step(f"{w.guest} {w.door}", f"{w.address}, port {w.port}" + (f", as {w.user}" if w.user else ""))
     for s in made.shut:
-        output.step(f"{s.guest} {s.door}", f"not from there: {s.why}")
+        output.step(f"{s.guest} {s.door}", f"not reachable from there: {s.why}")
     if target.suffix == ".zip":
-        output.say(f"Next: send it to them; {SHEET} in it says what to do with it")
+        output.say(f"Next: send it to them; {SHEET} in it explains its use")
     else:
-        output.say(f"Next: give them the folder; {target / SHEET} says what to do with it")
+        output.say(f"Next: give them the folder; {target / SHEET} explains its use")

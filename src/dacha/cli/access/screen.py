@@ -22,8 +22,9 @@ _LETTERS = "abcdefghijkmnopqrstuvwx23456789"
 
 def screen_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "A guest's display. Without any client: a picture, its text, keys. For a VNC client it is on a UNIX socket\n"
-        "of this user, or with --listen on TCP; a client needs the password, which is set live and kept nowhere."
+        "A guest's display. Without a client: take a picture, read its text, send keys. For a VNC client it is on "
+        "a UNIX socket\n"
+        "of this user, or with --listen on TCP; the client needs the password, which is set now and not stored."
     )
     arguments.guest(parser)
     parser.add_argument("--save", metavar="FILE.png", help="save a picture of the screen")
@@ -31,7 +32,9 @@ def screen_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--type", metavar="TEXT", help="type this text; \\n is the enter key")
     parser.add_argument("--press", metavar="KEY", nargs="+", help="press keys: enter, f2, ctrl-alt-delete")
     parser.add_argument(
-        "--listen", metavar="host|lan|none", help="for a VNC client: loopback, the LAN, or the UNIX socket only"
+        "--listen",
+        metavar="host|lan|none",
+        help="for a VNC client, listen on: loopback (host), the LAN, or only the UNIX socket (none)",
     )
     parser.add_argument(
         "--port",
@@ -42,9 +45,9 @@ def screen_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--browser",
         action="store_true",
-        help="serve it to a browser of this host, until the last one that looks has gone",
+        help="serve it to a browser on this host, until the last viewer closes it",
     )
-    parser.add_argument("--password", action="store_true", help="ask for the password instead of making one")
+    parser.add_argument("--password", action="store_true", help="prompt for the password instead of generating one")
 
 
 def run_screen(args: argparse.Namespace) -> int:
@@ -55,11 +58,13 @@ def run_screen(args: argparse.Namespace) -> int:
     from dacha.hypervisor.process import running
 
     if args.save and not args.save.lower().endswith(".png"):
-        raise UsageError(f"--save: {args.save} would hold a PNG picture", remedy="name it FILE.png")
+        raise UsageError(
+            f"--save: the picture is a PNG file, not {args.save}", remedy="choose a name that ends in .png"
+        )
     ws = lab_or_applied(args)
     guest = guest_named(ws, args.guest)
     if args.listen not in (None, "host", "lan", "none"):
-        raise UsageError(f"--listen: {args.listen!r} is not known", remedy="one of: host, lan, none")
+        raise UsageError(f"--listen: unknown value {args.listen!r}", remedy="one of: host, lan, none")
     if not running(ws.home.process_lock(guest.name)):
         raise AnswerNo(f"{guest.name} is off", remedy=f"dacha start {guest.name}")
     machine = ws.home.read(guest.name).machine
@@ -67,7 +72,7 @@ def run_screen(args: argparse.Namespace) -> int:
         raise AnswerNo(
             f"{guest.name} has no display",
             why="it was started with video = false",
-            remedy=f"its serial console is there: dacha console {guest.name}",
+            remedy=f"use its serial console: dacha console {guest.name}",
         )
     if args.browser:
         return _browser(args, ws)
@@ -103,7 +108,7 @@ def _browser(args: argparse.Namespace, ws: Workspace) -> int:
         if args.json:
             output.emit_json({"guest": args.guest, "url": url})
         else:
-            output.say(f"Open {url}\nIt counts once. This ends with the last viewer, or with Ctrl-C.")
+            output.say(f"Open {url}\nThe address works once. This command ends with the last viewer, or with Ctrl-C.")
         sys.stdout.flush()
 
     served = BrowserScreen(args.guest, ws.home.run(args.guest) / SCREEN, password, client)
@@ -126,7 +131,7 @@ def _save(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -
 
     path = folders.expand(args.save).absolute()
     if not path.parent.is_dir():
-        raise HostError(f"there is no folder {path.parent}", remedy="make it, or save elsewhere")
+        raise HostError(f"the folder {path.parent} does not exist", remedy="create it, or save to another folder")
     png, width, height = screen.picture(qmp, run)
     replace_file(path, png)
     said["picture"] = {"file": str(path), "width": width, "height": height}
@@ -160,7 +165,7 @@ def _listener(args: argparse.Namespace, ws: Workspace, qmp: Any, said: dict[str,
         why = ports.why_not("tcp", IPv4Address(address), port)
         if why:
             raise HostError(
-                f"port {port} of this host cannot be had: {why}", remedy="leave --port out to have one chosen"
+                f"port {port} of this host is not available: {why}", remedy="without --port, a free one is chosen"
             )
         # The password first: the display never listens without one.
         screen.set_password(qmp, password)
@@ -178,8 +183,8 @@ def _listener(args: argparse.Namespace, ws: Workspace, qmp: Any, said: dict[str,
         output.say(f"{'password':<21}{password} (until the next dacha screen sets another)")
     if args.listen == "lan":
         output.say(
-            "Everybody on the LAN can try this password, and what is seen crosses it in the clear.\n"
-            f"When you are done: dacha screen {args.guest} --listen none"
+            "Everybody on the LAN can try this password, and the picture crosses the LAN unencrypted.\n"
+            f"To close it: dacha screen {args.guest} --listen none"
         )
 
 
@@ -190,5 +195,5 @@ def _ask() -> str:
         getpass.getpass("Password for the display: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
     )
     if not 1 <= len(password) <= 8:
-        raise UsageError("a VNC password has 1 to 8 characters", why="the protocol counts no more than eight")
+        raise UsageError("a VNC password has 1 to 8 characters", why="the protocol uses at most eight")
     return password

@@ -10,11 +10,11 @@ from dacha.cli.terminal import output
 
 def answers_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "The answers that Dacha makes for the installer on a guest's medium, so that nobody is asked anything.\n"
-        "Passwords and the private host key are left out unless --secrets is said."
+        "The answer file that Dacha creates for the installer on a guest's medium, so that it asks no questions.\n"
+        "Passwords and the private host key are omitted, unless you use --secrets."
     )
     arguments.guest(parser, "name")
-    parser.add_argument("--secrets", action="store_true", help="with everything that is secret in them")
+    parser.add_argument("--secrets", action="store_true", help="include secrets")
 
 
 def run_answers(args: argparse.Namespace) -> int:

@@ -14,8 +14,8 @@ if TYPE_CHECKING:
 
 def check_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Ask a running guest, by its agent or a login, how it is set up: who may log in how, updates, time, remote\n"
-        "desktop, disk. Exit code 0 when all is right, 1 when something is not; each comes with its remedy."
+        "Query a running guest, by its agent or a login, for its settings: logins, updates, time, remote\n"
+        "desktop, disk. Exit code 0 if all are correct, 1 if not; each incorrect one comes with its remedy."
     )
     arguments.guest(parser, "name")
 
@@ -39,7 +39,7 @@ def run_check(args: argparse.Namespace) -> int:
         output.say(f"  {output.paint(f'{word:<6}', shade)} {s.name:<24} {s.now}{end}")
         if s.remedy:
             output.say(f"  {'':<31} {s.remedy}")
-    where = f"the commands are for a shell in {args.name}, as administrator"
+    where = f"run these commands in a shell of {args.name}, as administrator"
     unknown = sum(s.verdict not in (RIGHT, WRONG) for s in found.settings)
     counts = [f"{len(found.settings) - len(wrong) - unknown} of {len(found.settings)} settings correct"]
     counts += [f"{len(wrong)} wrong"] if wrong else []

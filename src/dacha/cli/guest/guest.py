@@ -18,31 +18,31 @@ if TYPE_CHECKING:
 
 
 def guest_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = (
-        "Guests of the lab. add, edit and remove change lab.toml only; dacha apply takes it to the host."
-    )
+    parser.description = "Guests of the lab. add, edit and remove change lab.toml only; dacha apply carries it out."
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("name", metavar="NAME")
     parser.add_argument(
-        "--from", dest="image", metavar="IMAGE", help="the image its disk starts from; it is never written to"
+        "--from", dest="image", metavar="IMAGE", help="the image that its disk is based on; Dacha never writes to it"
     )
-    parser.add_argument("--install", metavar="MEDIUM", help="install from it at its first start; network: over that")
-    parser.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium beside it")
     parser.add_argument(
-        "--attach", metavar="DISK", nargs="+", default=[], help="start with disks kept from an earlier guest"
+        "--install", metavar="MEDIUM", help="install from this medium at the first start (network: over its network)"
     )
-    parser.add_argument("--new-disk", action="store_true", help="start anew beside disks kept from an earlier guest")
+    parser.add_argument("--with", dest="beside", metavar="MEDIUM", help="with --install: a second medium")
+    parser.add_argument(
+        "--attach", metavar="DISK", nargs="+", default=[], help="use the disks of an earlier guest of this name"
+    )
+    parser.add_argument("--new-disk", action="store_true", help="create a new disk, and keep those of an earlier guest")
     parser.add_argument("--copy", action="store_true", help="with --from: copy the image instead of building on it")
-    parser.add_argument("--storage", metavar="STORAGE", help="keep its disk in this storage of the lab")
+    parser.add_argument("--storage", metavar="STORAGE", help="store its disk in this storage of the lab")
     parser.add_argument(
-        "--disk", metavar="SIZE", help="the disk's size (default: its system's usual one, or the image's)"
+        "--disk", metavar="SIZE", help="size of the disk (default: usual for its system, or that of the image)"
     )
     parser.add_argument(
-        "--network", metavar="NETWORK", help="the network it is on (default: the first; made when there is none)"
+        "--network", metavar="NETWORK", help="its network (default: the first; created if there is none)"
     )
-    many(parser, "--door", "doors", "SERVICE[=PLACE]", "with this door: ssh (from this host), rdp=lan, http=outside")
+    many(parser, "--door", "doors", "SERVICE[=PLACE]", "add a door: ssh (from this host), rdp=lan, http=outside")
     options.shared(parser)
     options.adapter_values(parser, "")
 
@@ -51,23 +51,21 @@ def _edit(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser, "name")
     options.shared(parser)
     many(parser, "--adapter", "add_adapters", "NETWORK", "add an adapter on this network")
-    many(parser, "--remove-adapter", "remove_adapters", "NETWORK", "take its adapter off this network")
+    many(parser, "--remove-adapter", "remove_adapters", "NETWORK", "remove its adapter on this network")
     options.adapter_values(parser, "[NETWORK=]")
     parser.add_argument(
-        "--from", dest="image", metavar="IMAGE", help="the image of its first disk, if that is not created yet"
+        "--from", dest="image", metavar="IMAGE", help="the image of its first disk, if it does not exist yet"
     )
     many(parser, "--disk", "disks", "[DISK=]SIZE", "grow its first disk, or DISK, to this size, also while it runs")
     many(parser, "--add-disk", "add_disks", "SIZE", "add an empty disk")
-    many(parser, "--detach-disk", "detach_disks", "DISK", "take a disk out; its contents are kept")
-    many(parser, "--attach-disk", "attach_disks", "DISK", "put a disk that was kept back in")
+    many(parser, "--detach-disk", "detach_disks", "DISK", "detach a disk; its contents are kept")
+    many(parser, "--attach-disk", "attach_disks", "DISK", "attach a disk that was kept")
     arguments.unset(parser)
 
 
 def _remove(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser, "name")
-    parser.add_argument(
-        "--with-disks", action="store_true", help="its disks too, at the next apply: what is on them is lost"
-    )
+    parser.add_argument("--with-disks", action="store_true", help="delete its disks, too, at the next apply")
 
 
 def _rename(parser: argparse.ArgumentParser) -> None:
@@ -168,7 +166,7 @@ def run_edit(args: argparse.Namespace) -> int:
         emit_guest(ws, args.name)
         return 0
     for disk in retaken:
-        output.say(f"{args.name} takes disk {disk} that was kept.")
+        output.say(f"{args.name} uses the existing disk {disk}.")
     output.say(f"{ws.path.name} now has")
     output.step(f"guest {args.name}", guest_words(ws.lab.guests[args.name]))
     for a in ws.plan.adapters_of(args.name):
@@ -176,7 +174,7 @@ def run_edit(args: argparse.Namespace) -> int:
         output.step("address", f"{', '.join(addresses)} on {a.network}")
     login = ws.lab.guests[args.name].login
     if login and (args.keys or args.user):
-        output.step("login", f"{login.user}, with {', '.join(login.keys) or 'no key'}; dacha apply lets it in")
+        output.step("login", f"{login.user}, with {', '.join(login.keys) or 'no key'}; dacha apply installs its keys")
     say_missing(ws, args.name)
     output.say("Next: dacha diff shows what this changes on the host, dacha apply does it")
     return 0
@@ -213,13 +211,13 @@ def run_remove(args: argparse.Namespace) -> int:
     if not left:
         output.say(f"{ws.path.name} no longer has guest {args.name}.")
     for disk in disks:
-        output.say(f"  its disk {disk.name} {'goes' if args.with_disks else 'stays'}: {disk}, {disk.path.resolve()}")
-    if on:
-        output.say("It is still on: dacha apply stops it.")
-    if args.with_disks and disks:
         output.say(
-            f"Next: dacha apply deletes {'these disks' if disks[1:] else 'this disk'}; dacha diff shows it once more"
+            f"  its disk {disk.name} {'is deleted' if args.with_disks else 'is kept'}: {disk}, {disk.path.resolve()}"
         )
+    if on:
+        output.say("It is still on; dacha apply stops it.")
+    if args.with_disks and disks:
+        output.say(f"Next: dacha apply deletes {'these disks' if disks[1:] else 'this disk'}; dacha diff shows them")
     return 0
 
 
@@ -234,38 +232,38 @@ def run_rename(args: argparse.Namespace) -> int:
     output.say(f"{ws.path.name} now has")
     output.step(f"guest {args.new_name}", f"{args.name} before")
     if disks:
-        output.step("disks", f"{disks}: what is on them stays")
+        output.step("disks", f"{disks}: their contents are kept")
     for adapter in ws.plan.adapters_of(args.new_name):
-        output.step("adapter", f"{adapter.hardware_address} on {adapter.network}, as it was")
-    output.say(f"Next: dacha apply; its own system is told the name {args.new_name} at its next start")
+        output.step("adapter", f"{adapter.hardware_address} on {adapter.network}, unchanged")
+    output.say(f"Next: dacha apply; its own system gets the name {args.new_name} at its next start")
     return 0
 
 
 ACTIONS = (
     Action("add", "add a guest", "dacha guest add gauge --from debian-12.qcow2 --memory 1GiB", _add, run_add),
     Action("edit", "change a guest", "dacha guest edit gauge --memory 2GiB", _edit, run_edit),
-    Action("remove", "remove a guest; its disks stay", "dacha guest remove gauge", _remove, run_remove),
-    Action("rename", "give a guest that is off another name", "dacha guest rename gauge tides", _rename, run_rename),
+    Action("remove", "remove a guest; its disks are kept", "dacha guest remove gauge", _remove, run_remove),
+    Action("rename", "rename a guest that is off", "dacha guest rename gauge tides", _rename, run_rename),
     Action(
-        "password", "give somebody in a guest a password, for its console and remote desktop",
+        "password", "set a user's password in a guest, for its console and remote desktop",
         "dacha guest password gauge", password.password_arguments, password.run_password,
     ),
     Action(
-        "first-boot", "show what a guest is told at its first boot; let it take that up again",
+        "first-boot", "show a guest's first-boot data; apply it again",
         "dacha guest first-boot gauge --again", trust.first_boot_arguments, trust.run_first_boot,
     ),
     Action(
-        "host-key", "compare the host key that a guest shows with the trusted one; accept it",
+        "host-key", "compare a guest's host key with the trusted one; accept it; renew it",
         "dacha guest host-key gauge", trust.host_key_arguments, trust.run_host_key,
     ),
     Action(
-        "answers", "show what a guest's installer is answered, so that nobody is asked",
+        "answers", "show the answer file for a guest's installer",
         "dacha guest answers gauge", answers.answers_arguments, answers.run_answers,
     ),
     Action(
-        "check", "compare a running guest's settings with what is right",
+        "check", "check the settings of a running guest",
         "dacha guest check gauge", check.check_arguments, check.run_check,
     ),
     Action("list", "list the guests", "dacha guest list", nothing, run_list),
-    Action("show", "show one guest, and where each value comes from", "dacha guest show gauge", _show, run_show),
+    Action("show", "show one guest, and the source of each value", "dacha guest show gauge", _show, run_show),
 )  # fmt: skip

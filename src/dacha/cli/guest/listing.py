@@ -75,7 +75,7 @@ def run_show(args: argparse.Namespace) -> int:
     if running(ws.home.process_lock(guest.name)):
         told = agent.addresses(ws.home.run(guest.name))
         output.step(
-            "guest agent", "does not answer" if told is None else "; ".join(a for _, a in told) or "knows no address"
+            "guest agent", "does not respond" if told is None else "; ".join(a for _, a in told) or "reports no address"
         )
     output.step("console record", str(ws.home.guest(guest.name) / "console.log"))
     output.say()

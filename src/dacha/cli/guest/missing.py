@@ -25,6 +25,6 @@ def say_installer(ws: Workspace, guest: Guest) -> None:
     why = answers.why_none(ws, guest)
     if why is None:
         form = answers.answers_of(ws, guest.name).form
-        output.step("installer", f"asks nobody, and takes the whole disk ({form}): dacha guest answers {guest.name}")
+        output.step("installer", f"is unattended, and uses the whole disk ({form}): dacha guest answers {guest.name}")
     elif guest.answers:
-        output.step("installer", f"asks whoever sits in front of it: {why[0]}")
+        output.step("installer", f"is interactive: {why[0]}")

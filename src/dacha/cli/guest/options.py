@@ -15,29 +15,33 @@ def shared(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--cpus", type=int, metavar="N")
     parser.add_argument("--memory", metavar="SIZE", help='such as "1 GiB"')
     parser.add_argument("--firmware", metavar="bios|uefi")
-    parser.add_argument("--secure-boot", action=argparse.BooleanOptionalAction, help="UEFI starts signed systems only")
-    parser.add_argument("--tpm", action=argparse.BooleanOptionalAction, help="a TPM 2.0 of its own")
+    parser.add_argument("--secure-boot", action=argparse.BooleanOptionalAction, help="start signed systems only (UEFI)")
+    parser.add_argument("--tpm", action=argparse.BooleanOptionalAction, help="add a TPM 2.0")
     parser.add_argument(
-        "--answers", action=argparse.BooleanOptionalAction, help="answer its installer (default), or be asked by it"
+        "--answers",
+        action=argparse.BooleanOptionalAction,
+        help="answer its installer's questions automatically (default), or not",
     )
-    parser.add_argument("--resolution", metavar="WxH", help='its display, such as "1280x800"')
-    parser.add_argument("--user", metavar="USER", help="who may log in")
-    many(parser, "--key", "keys", "FILE", "a public key that opens this login")
+    parser.add_argument("--resolution", metavar="WxH", help="display resolution, such as 1280x800")
+    parser.add_argument("--user", metavar="USER", help="user who may log in")
+    many(parser, "--key", "keys", "FILE", "public key of this user")
     parser.add_argument(
-        "--make-key", action="store_true", help="make a key for this lab, beside its file, and let it in"
+        "--make-key",
+        action="store_true",
+        help="create a key pair for this lab, beside its file, and use its public key",
     )
-    parser.add_argument("--kernel", metavar="FILE", help="boot this kernel directly")
+    parser.add_argument("--kernel", metavar="FILE", help="kernel to boot directly")
     parser.add_argument("--initrd", metavar="FILE", help="with --kernel: its initial root file system")
     parser.add_argument("--command-line", metavar="TEXT", help="with --kernel: its command line")
     parser.add_argument(
-        "--anyway", action="store_true", help="write it also if a file that it names is missing or unusable"
+        "--anyway", action="store_true", help="write it even if one of its files is missing or unusable"
     )
-    parser.add_argument("--at-boot", action=argparse.BooleanOptionalAction, help="start it with this host")
+    parser.add_argument("--at-boot", action=argparse.BooleanOptionalAction, help="start it at the boot of this host")
     parser.add_argument(
-        "--start-order", type=int, metavar="N", help="who starts first: the lower number (default: 100)"
+        "--start-order", type=int, metavar="N", help="start order: lower numbers start first (default: 100)"
     )
-    parser.add_argument("--start-delay", metavar="TIME", help="how long after its turn it starts")
-    parser.add_argument("--stop-after", metavar="TIME", help="how long it may take to stop (default: 60 s)")
+    parser.add_argument("--start-delay", metavar="TIME", help="delay before its start")
+    parser.add_argument("--stop-after", metavar="TIME", help="time that it may take to shut down (default: 60 s)")
 
 
 def adapter_values(parser: argparse.ArgumentParser, which: str) -> None:
@@ -46,8 +50,10 @@ def adapter_values(parser: argparse.ArgumentParser, which: str) -> None:
     usual = "" if which else " (default: the next free one)"
     parser.add_argument("--address", metavar=f"{which}ADDRESS", help=f"its address{usual or of}")
     parser.add_argument("--address6", metavar=f"{which}ADDRESS", help="its IPv6 address")
-    parser.add_argument("--hardware-address", metavar=f"{which}ADDRESS", help="its Ethernet address (default: made)")
-    parser.add_argument("--model", metavar=f"{which}MODEL", help="the adapter's make: virtio, e1000, …")
     parser.add_argument(
-        "--routes", metavar=f"{which}yes|no", help="whether it is a router, and may send from any address"
+        "--hardware-address", metavar=f"{which}ADDRESS", help="its Ethernet address (default: generated)"
+    )
+    parser.add_argument("--model", metavar=f"{which}MODEL", help="the adapter's model: virtio, e1000, …")
+    parser.add_argument(
+        "--routes", metavar=f"{which}yes|no", help="whether it is a router, which may send from any address"
     )

@@ -13,12 +13,12 @@ from dacha.core.errors import UsageError
 
 def password_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Give somebody in a guest a password, for its console and remote desktop. Asked for twice on a terminal, read\n"
-        "from standard input elsewhere. It is kept as a hash only; SSH goes on with keys."
+        "Set a user's password in a guest, for its console and remote desktop. On a terminal it is asked for twice,\n"
+        "else it is read from standard input. Only its hash is stored; SSH still requires a key."
     )
     arguments.guest(parser, "name")
-    parser.add_argument("user", metavar="USER", nargs="?", help="whose (default: who logs in)")
-    parser.add_argument("--make", action="store_true", help="make one, and show it once")
+    parser.add_argument("user", metavar="USER", nargs="?", help="the user (default: the login user)")
+    parser.add_argument("--make", action="store_true", help="generate a password, and print it once")
 
 
 def run_password(args: argparse.Namespace) -> int:
@@ -36,17 +36,17 @@ def run_password(args: argparse.Namespace) -> int:
         # One that was made is shown to whoever asked for it, and is in no answer that a script may keep.
         output.emit_json({"guest": args.name, "user": user, "set": how})
     elif how:
-        output.say(f"Set in {args.name} at once, {how}, and for its next installation. Kept as a hash only.")
+        output.say(f"Set in {args.name} now, {how}, and for its next installation. Only its hash is stored.")
     elif passwords.plain(ws.home, args.name):
         output.say(
-            f"Kept for the installer of {args.name}, that takes no hash, by a file of this user alone; with the end"
+            f"Stored for the installer of {args.name}, which does not accept a hash, in a file of this user; at the end"
         )
-        output.say("of the installation nothing but a hash of it stays.")
+        output.say("of the installation it is replaced by a hash.")
     else:
-        output.say(f"Kept as a hash only, for the first boot of {args.name}.")
-        output.say(f"If it was installed before: dacha start {args.name}, then this once more.")
+        output.say(f"Its hash is stored for the first boot of {args.name}.")
+        output.say(f"If it is already installed: dacha start {args.name}, then this command again.")
     if args.make:
-        output.note(f"The password of {user} in {args.name}, shown this once: {password}")
+        output.note(f"The password for {user} in {args.name}, printed only once: {password}")
     return 0
 
 
@@ -63,5 +63,5 @@ def asked_twice(what: str) -> str:
         return sys.stdin.readline().rstrip("\r\n")
     first = getpass.getpass(f"{what} (nothing is shown): ")
     if getpass.getpass("Again: ") != first:
-        raise UsageError("the two are not the same; nothing was changed")
+        raise UsageError("the two passwords differ; nothing was changed")
     return first

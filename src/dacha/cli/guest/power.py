@@ -19,7 +19,7 @@ def _guests(parser: argparse.ArgumentParser) -> None:
 
 
 def start_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Start guests, making their disks and first-boot data when these are not there yet."
+    parser.description = "Start guests, and create their disks and first-boot data if they do not exist yet."
     _guests(parser)
     arguments.waiting(parser)
 
@@ -44,16 +44,16 @@ def run_start(args: argparse.Namespace) -> int:
 
 
 def _stop_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--wait", metavar="TIME", help="how long to wait (default: the guest's stop-after, 60 s)")
+    parser.add_argument("--wait", metavar="TIME", help="time to wait (default: the guest's stop-after, 60 s)")
     parser.add_argument(
-        "--force", action="store_true", help="power off what does not stop in time: unwritten data is lost"
+        "--force", action="store_true", help="power off guests that do not stop in time: unwritten data is lost"
     )
 
 
 def stop_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Press guests' power buttons and wait until they are off. With --force, power off what is still on\n"
-        "after the time; --force --wait 0s does so at once. A guest whose kernel has given up is not waited for."
+        "Press guests' power buttons and wait until they are off. With --force, power off those that are still on\n"
+        "after the time; --force --wait 0s does so at once. A guest whose kernel panicked is not waited for."
     )
     _guests(parser)
     _stop_options(parser)
@@ -89,7 +89,7 @@ def _stop(
 
 
 def restart_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Stop guests and start them again; what waited for their next start is taken up."
+    parser.description = "Stop guests and start them again; pending changes take effect."
     _guests(parser)
     _stop_options(parser)
     parser.add_argument("--no-wait", action="store_true", help="do not wait until the doors answer")
@@ -108,12 +108,12 @@ def run_restart(args: argparse.Namespace) -> int:
 
 
 def pause_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Hold guests' processors: their memory stays, their clocks stand still."
+    parser.description = "Suspend guests: memory is kept, their virtual CPUs and clocks stop."
     _guests(parser)
 
 
 def resume_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Let paused guests go on."
+    parser.description = "Resume paused guests."
     _guests(parser)
 
 

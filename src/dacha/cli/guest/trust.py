@@ -14,14 +14,16 @@ if TYPE_CHECKING:
 
 def first_boot_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser, "name")
-    parser.add_argument("--again", action="store_true", help="let the guest take it up again at its next start")
+    parser.add_argument("--again", action="store_true", help="apply it again at the guest's next start")
 
 
 def host_key_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser, "name")
     which = parser.add_mutually_exclusive_group()
-    which.add_argument("--accept", action="store_true", help="trust the key that the guest shows now, whoever made it")
-    which.add_argument("--renew", action="store_true", help="give the guest that is on a new key, and trust that one")
+    which.add_argument(
+        "--accept", action="store_true", help="trust the key that the guest presents now, wherever it comes from"
+    )
+    which.add_argument("--renew", action="store_true", help="install a new key in the running guest, and trust it")
 
 
 def run_first_boot(args: argparse.Namespace) -> int:
@@ -35,12 +37,8 @@ def run_first_boot(args: argparse.Namespace) -> int:
     if args.json:
         output.emit_json({"guest": args.name, "documents": texts, "again": args.again})
     elif args.again:
-        output.say(
-            f"At its next start {args.name} takes its first-boot data up again: its name, who may log in and with"
-        )
-        output.say(
-            "which keys, its addresses, and the host key that the lab made for it. What else was changed in it stays."
-        )
+        output.say(f"At its next start, {args.name} applies its first-boot data again: its name, its login with")
+        output.say("its keys, its addresses, and the host key that Dacha created for it. Other changes in it are kept.")
         output.say(f"Next: dacha restart {args.name}")
     else:
         for name, text in texts.items():
@@ -57,11 +55,11 @@ def _renew(args: argparse.Namespace, ws: Workspace) -> int:
         output.emit_json({"guest": args.name, "trusted": keys.trusted, "shown": keys.shown, "same": True,
                           "accepted": False})  # fmt: skip
         return 0
-    output.say(f"{args.name} has a new host key, put into it {how}; it is trusted here from now on.")
+    output.say(f"{args.name} has a new host key, installed {how}; this host trusts it from now on.")
     output.say(f"now      {keys.trusted}")
     people = to_tell(ws, args.name)
     again = "\n".join(f"  dacha handout --for {person}" for person in people) or "  dacha handout"
-    output.say(f"What was handed out before has the old one, and warns. Hand out anew:\n{again}")
+    output.say(f"Earlier handouts contain the old key, and their clients will warn. Create them again:\n{again}")
     return 0
 
 
@@ -78,12 +76,13 @@ def run_host_key(args: argparse.Namespace) -> int:
                           "same": keys.same, "accepted": keys.accepted})  # fmt: skip
         return 0 if keys.same or args.accept else 1
     output.say(f"{'trusted' if not args.accept else 'before':<8} {keys.trusted or 'none'}")
-    output.say(f"{'shown' if not args.accept else 'now':<8} {keys.shown or 'none: its SSH server does not answer'}")
+    output.say(f"{'shown' if not args.accept else 'now':<8} {keys.shown or 'none: its SSH server does not respond'}")
     if args.accept and not keys.same:
-        output.say(f"CAREFUL: {args.name} is trusted with this key from now on, though the lab did not make it.")
+        output.say(f"CAREFUL: this key of {args.name} is trusted from now on, although Dacha did not create it.")
         output.say(
-            f"  to go back to the lab's: dacha guest first-boot {args.name} --again, then dacha restart {args.name}"
+            f"  to return to the key that Dacha created: dacha guest first-boot {args.name} --again, then dacha "
+            f"restart {args.name}"
         )
     elif keys.shown and not keys.same:
-        output.say(f"Another key than the trusted one answers: dacha trace {args.name} says what to do.")
+        output.say(f"The guest presents another key than the trusted one; for the cause: dacha trace {args.name}")
     return 0 if keys.same or args.accept else 1

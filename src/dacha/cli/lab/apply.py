@@ -15,17 +15,20 @@ if TYPE_CHECKING:
 
 def apply_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Make this host match the lab. Guests left off by dacha stop stay off; what a running\n"
-        "guest can only take up at its next start is said, not forced."
+        "Make this host match the lab. Guests left off by dacha stop stay off; changes that a running\n"
+        "guest only accepts at its next start are reported, not forced."
     )
     arguments.waiting(parser)
     parser.add_argument(
         "--open-firewall", action="store_true",
-        help="let the lab's ways pass this host's own firewall, a narrow rule for each; written down, gone with them",
+        help="allow the lab's traffic in this host's own firewall, by a narrow rule for each door; recorded, and "
+             "removed with the door",
     )  # fmt: skip
     cutting.option(parser)
     parser.add_argument(
-        "--confirm", action="store_true", help="keep a bridge that took over this host's address; else it is unmade"
+        "--confirm",
+        action="store_true",
+        help="confirm a bridge that took over this host's address; else it is rolled back",
     )
 
 
@@ -38,7 +41,7 @@ def run_apply(args: argparse.Namespace) -> int:
         if args.json:
             output.emit_json({"confirmed": move.bridge, "adapter": move.adapter})
         else:
-            output.say(f"{move.bridge} stays, over {move.adapter}.")
+            output.say(f"{move.bridge} is kept, over {move.adapter}.")
         return 0
     if args.open_firewall:
         from dacha.core.lab.text.edits import Set
@@ -92,7 +95,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
         closed = _wait_for_doors(ws, new, wait_s, quiet=args.json)
         if coming and not args.json:
             named = ", ".join(f"{d.door.guest} {d.door.name}" for d in coming)
-            output.note(f"still to come, as their guests were started moments ago: {named}")
+            output.note(f"not up yet, as their guests have just started: {named}")
     if not args.no_wait:
         _late_keys(ws, outcome, report)
     unready = [] if args.no_wait else _wait_for_first_boots(ws, outcome, until, quiet=args.json)
@@ -150,10 +153,13 @@ def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
         if (only is None or guest.name in only) and ws.home.read(guest.name).stopped_on_purpose:
             if running(ws.home.process_lock(guest.name)):
                 # It was told to, and has not done so yet.
-                what = f"is on, though it was to stop: dacha stop {guest.name} --force, or dacha start {guest.name}"
+                what = (
+                    f"is still on, although it was asked to stop: dacha stop {guest.name} --force, or dacha "
+                    f"start {guest.name}"
+                )
                 output.step(f"guest {guest.name}", what)
                 continue
-            output.step(f"guest {guest.name}", "left off, as it was stopped: dacha start " + guest.name)
+            output.step(f"guest {guest.name}", "left off, as it was stopped by command: dacha start " + guest.name)
 
 
 def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
@@ -205,7 +211,7 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
                 elif state.state == "failed":
                     failed.append({"guest": name, "failed_at": list(state.failed_at)})
                     with line.aside():
-                        output.note(f"guest {name}: {state.words}\n  what it said: dacha console {name} --record")
+                        output.note(f"guest {name}: {state.words}\n  its output: dacha console {name} --record")
             # One whose console tells nothing of it is not waited for.
             waited = [name for name in waited if states[name].state == "running"]
             if time.monotonic() > until:
@@ -216,8 +222,8 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
     for name in waited:
         so_far = ", ".join(states[name].failed_at)
         output.note(
-            f"guest {name} is still at its first boot{f', and failed at {so_far} so far' if so_far else ''}; "
-            "dacha status tells of its end"
+            f"guest {name} is still in its first boot{f', failed so far: {so_far}' if so_far else ''}; dacha "
+            "status shows when it is done"
         )
     return failed
 
@@ -233,15 +239,15 @@ def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any,
         if move := rollback.waiting(ws.home):
             left = max(0, round(move.until - time.time()))
             output.say(
-                f"This host's addresses are on {move.bridge} now. If you can read this, say so within {left} s, or all "
-                "is put back:\n  dacha apply --confirm"
+                f"This host's addresses are on {move.bridge} now. Confirm within {left} s, or this is rolled "
+                "back:\n  dacha apply --confirm"
             )
     if not outcome.done and not outcome.waiting and not outcome.failed and not new:
-        output.say(f"{ws.lab.name}: nothing to do, everything was applied")
+        output.say(f"{ws.lab.name}: nothing to do, everything is applied")
         return
     for door, seen in closed:
         output.note(
-            f"door {door.door.guest} {door.door.name} does not answer: {seen}\n"
+            f"door {door.door.guest} {door.door.name} does not respond: {seen}\n"
             f"  why: dacha trace {door.door.guest} {door.door.name}"
         )
     for door in new:
@@ -265,9 +271,8 @@ def _show_outside(ws: Workspace) -> None:
         name = f"door {way.guest} {way.door}"
         if way.above:
             output.note(
-                f"{name} is led in by the router, but nobody outside can reach that: {way.above}\n"
-                "  another NAT lies above it, and no mapping can lead through that one: ask the provider for a public "
-                "address"
+                f"{name} is forwarded by the router, but not reachable from outside: {way.above}\n"
+                "  the router itself is behind another NAT: ask the provider for a public address"
             )
         elif way.port:
             login = ws.lab.guests[way.guest].login
@@ -275,7 +280,9 @@ def _show_outside(ws: Workspace) -> None:
             shown = _client(service, way.address or "ROUTER", way.port, login.user if login else "USER")
             output.say(f"{'From outside':<21}{shown}")
         else:
-            output.note(f"{name} is not led in from outside: {way.why}\n  to enter in it by hand: {way.by_hand}")
+            output.note(
+                f"{name} is not reachable from outside: {way.why}\n  enter this in the router by hand: {way.by_hand}"
+            )
 
 
 def _client(service: str | None, address: Any, port: int, user: str) -> str:

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 def host_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Show what this host has and lacks, and how much of it the lab has promised to its guests."
+    parser.description = "Show this host's resources, what is missing, and how much of it the lab's guests may use."
     parser.add_argument(
         "--clear", action="store_true", help="remove register entries (ports, users) of labs whose state was deleted"
     )
@@ -53,7 +53,7 @@ def _have(host: WholeHost, lab: str) -> None:
     from dacha.core.units import show_size
 
     def against(amount: str) -> str:
-        return f"{amount} promised by {lab}" if lab else ""
+        return f"{amount} reserved by {lab}" if lab else ""
 
     have, asked = host.have, host.promised or (0, 0, 0)
     memory = f"{show_size(have.memory)}, {show_size(have.memory_free)} free"
@@ -72,13 +72,13 @@ def _parts(host: WholeHost) -> None:
     output.say()
     output.named("accelerator", f"{host.choice.name}: {host.choice.why}")
     if host.users:
-        output.named("users of guests", f"{host.users[0]}-{host.users[1]}: each guest runs as one of its own")
+        output.named("users of guests", f"{host.users[0]}-{host.users[1]}: each guest runs as a user of its own")
     for part in host.protection:
         if not part.there:
             output.named(part.name, f"missing: {part.without}")
     for name, _, purpose in facts.PROGRAMS:
         found = facts.program(name)
-        output.named(name, found or f"missing: it {purpose}")
+        output.named(name, found or f"not installed: it {purpose}")
     if host.leftovers:
         output.say("\nLeft over:")
         for item in host.leftovers:

@@ -5,17 +5,17 @@ from __future__ import annotations
 import argparse
 
 from dacha.cli.terminal import output
-from dacha.core.errors import UsageError
+from dacha.core.errors import BadValue, UsageError
 from dacha.core.findings import errors
 
 TEMPLATE = """\
 # This file is the lab: dacha apply makes this host match it.
-# Edit it by hand or with dacha guest, network and door; comments and order stay as they are.
+# Edit it by hand or with dacha guest, network and door; comments and order are kept.
 
 [lab]
 name = "{name}"
 
-# A network: guests on it reach out through this host (NAT) and are entered through doors.
+# A network: its guests reach other networks through this host (NAT), and are reached through doors.
 #   [network.inside]
 #   kind = "nat"                    # nat | host-only | bridge
 #   subnet = "10.77.4.0/24"         # left out, a free one is chosen and written here
@@ -32,7 +32,7 @@ name = "{name}"
 
 
 def new_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Start a lab file, with a word on what goes into it."
+    parser.description = "Create a lab file, with comments that explain its contents."
     parser.add_argument("name", metavar="NAME", help="the lab's name: lower-case letters, digits and dashes")
 
 
@@ -43,12 +43,12 @@ def run_new(args: argparse.Namespace) -> int:
 
     try:
         name = fields.name(args.name)
-    except ValueError as e:
-        raise UsageError(e.args[0], remedy=e.args[1]) from None
+    except BadValue as e:
+        raise UsageError(e.what, remedy=e.remedy) from None
     path = folders.expand(args.lab or "lab.toml")
     if path.exists():
         raise UsageError(
-            "there is a lab file already", where=str(path), remedy="nothing was changed; name another: --lab FILE"
+            "a lab file already exists", where=str(path), remedy="nothing was changed; choose another: --lab FILE"
         )
     replace_file(path, TEMPLATE.format(name=name), follow=True)
     if args.json:
@@ -60,13 +60,13 @@ def run_new(args: argparse.Namespace) -> int:
 
 def check_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Say what is wrong with the lab file, and what on this host stands in its way.\n"
-        "Exit code: 2 when the file is wrong, 1 when only this host is, 0 when neither."
+        "Check the lab file, and what it needs on this host.\n"
+        "Exit code: 2 if the file has errors, 1 if only this host has, else 0."
     )
     parser.add_argument(
         "--untrusted",
         metavar="FILE",
-        help="list every file, command, port and privilege that somebody else's lab file asks for; nothing is applied",
+        help="list every file, command, port and privilege that this lab file requests; nothing is applied",
     )
 
 
@@ -98,10 +98,10 @@ def _requests(args: argparse.Namespace) -> int:
         return code
     output.show_findings(path.name, findings)
     if asked:
-        output.say(f"{path} asks this host for the following. Relative paths are beside that file.\n")
+        output.say(f"{path} requests the following of this host. Paths are relative to that file.\n")
         output.table(("WHAT", "FOR", "WHICH"), [tuple(r) for r in asked])
     elif reading.lab:
-        output.say(f"{path} asks this host for nothing but processor, memory and disk.")
+        output.say(f"{path} requests only CPU, memory and disk space of this host.")
     return code
 
 
@@ -144,7 +144,7 @@ def run_check(args: argparse.Namespace) -> int:
         assert reading.lab is not None
         output.say(
             f"{reading.lab.name}: {output.plural(len(reading.lab.guests), 'guest')}, "
-            f"{output.plural(len(reading.lab.doors()), 'door')}, nothing wrong"
+            f"{output.plural(len(reading.lab.doors()), 'door')}, no problems found"
         )
     return code
 

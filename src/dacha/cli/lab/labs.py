@@ -14,7 +14,7 @@ from dacha.core.errors import UsageError
 
 def lab_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "What is kept of labs on this host: disks, keys, records. A lab file is edited by guest, network and door."
+        "The labs of this host: their disks, keys, records. To edit a lab file, use guest, network and door."
     )
 
 
@@ -24,21 +24,21 @@ def _show(parser: argparse.ArgumentParser) -> None:
 
 def _remove(parser: argparse.ArgumentParser) -> None:
     arguments.lab(parser)
-    parser.add_argument("--with-disks", action="store_true", help="its disks too: what is on them is lost")
-    parser.add_argument("--yes", action="store_true", help="do not ask whether to remove it")
+    parser.add_argument("--with-disks", action="store_true", help="delete its disks, too")
+    parser.add_argument("--yes", action="store_true", help="do not ask for a confirmation")
     parser.add_argument("--dry-run", action="store_true", help="show what would be removed, and remove nothing")
 
 
 def _move(parser: argparse.ArgumentParser) -> None:
     arguments.lab(parser)
     where = parser.add_mutually_exclusive_group(required=True)
-    where.add_argument("--file", metavar="FILE", help="the lab file is here now, with what lay beside it")
-    where.add_argument("--state", metavar="FOLDER", help="keep disks, keys and records below this folder")
+    where.add_argument("--file", metavar="FILE", help="new place of the lab file, after you moved it")
+    where.add_argument("--state", metavar="FOLDER", help="move disks, keys and records into this folder")
 
 
 def _rename(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("name", metavar="OLD", help="the lab's name so far")
-    parser.add_argument("new", metavar="NEW", help="its new name: it is written into the lab file too")
+    parser.add_argument("name", metavar="OLD", help="the lab's current name")
+    parser.add_argument("new", metavar="NEW", help="its new name; it is also written into the lab file")
 
 
 def run_list(args: argparse.Namespace) -> int:
@@ -50,12 +50,14 @@ def run_list(args: argparse.Namespace) -> int:
         output.emit_json({"labs": [_json(lab) for lab in labs]})
         return 0
     if not labs:
-        output.say("Nothing is kept of any lab. Next: dacha new NAME")
+        output.say("No lab is known on this host. Next: dacha new NAME")
         return 0
     rows = []
     for lab in labs:
         on = sum(g.on for g in lab.guests)
-        file = str(lab.file) if lab.file_there else f"{lab.file}, which is gone" if lab.file else "never applied"
+        file = (
+            str(lab.file) if lab.file_there else f"{lab.file}, which no longer exists" if lab.file else "never applied"
+        )
         rows.append((lab.home.lab, f"{len(lab.guests)}, {on} on", show_size(lab.size), file))
     output.table(("LAB", "GUESTS", "KEPT", "LAB FILE"), rows)
     return 0
@@ -72,13 +74,13 @@ def run_show(args: argparse.Namespace) -> int:
         output.emit_json(_json(lab))
         return 0
     output.say(f"{name}: {show_size(lab.size)} in {lab.home.folder}")
-    output.say(f"{'lab file':<11} {lab.file or 'never applied'}{'' if lab.file_there else ', which is gone'}")
+    output.say(f"{'lab file':<11} {lab.file or 'never applied'}{'' if lab.file_there else ', which no longer exists'}")
     if lab.caretaker:
-        output.say(f"{'caretaker':<11} runs{', and is started at boot' if lab.at_boot else ''}")
+        output.say(f"{'caretaker':<11} runs{', started at boot' if lab.at_boot else ''}")
     elif lab.at_boot:
         output.say(f"{'caretaker':<11} is started at boot")
     for image in lab.images:
-        output.say(f"{'lies on':<11} {image}")
+        output.say(f"{'is on':<11} {image}")
     rows = []
     for guest in lab.guests:
         first = _state(guest)
@@ -121,7 +123,7 @@ def run_remove(args: argparse.Namespace) -> int:
         if args.dry_run and args.json:
             output.emit_json({"removed": None, "done": [{"subject": s, "what": w} for s, w in losses]})
             return 0
-        output.say(f"Of {args.name} would be removed for good:")
+        output.say(f"This would be deleted of {args.name}:")
         for subject, what in losses:
             output.step(subject, what)
         if args.dry_run:
@@ -132,8 +134,8 @@ def run_remove(args: argparse.Namespace) -> int:
     if args.json:
         output.emit_json({"removed": args.name, "done": done})
         return 0
-    stays = f" {lab.file} stays; dacha apply would make it anew." if lab.file_there else ""
-    output.say(f"Nothing is kept of {args.name} any more.{stays}")
+    stays = f" {lab.file} is kept; dacha apply would create the lab again." if lab.file_there else ""
+    output.say(f"Everything of {args.name} was removed.{stays}")
     return 0
 
 
@@ -157,15 +159,15 @@ def run_move(args: argparse.Namespace) -> int:
     report = _report(done, quiet=args.json)
     if args.file:
         ws = move_file(lab, folders.expand(args.file).absolute(), report)
-        said = f"{args.name} is described by {ws.path} now."
+        said = f"{args.name} now uses the lab file {ws.path}."
     else:
         state = folders.expand(args.state).absolute()
         if state.resolve() == lab.home.folder.parent.parent.resolve():
-            raise UsageError(f"{args.name} is kept there already", where=str(state), remedy="name another folder")
+            raise UsageError(f"{args.name} already uses this folder", where=str(state), remedy="choose another folder")
         move_state(lab, state, report)
         said = f"Next: dacha apply{f' --lab {lab.file}' if lab.file_there else ''}"
         if lab.at_boot:
-            said += "\nand, so that it starts at boot: dacha caretaker install"
+            said += "\nand, to start it at boot: dacha caretaker install"
     if args.json:
         output.emit_json({"moved": args.name, "done": done})
     else:
@@ -183,8 +185,10 @@ def run_rename(args: argparse.Namespace) -> int:
     if args.json:
         output.emit_json({"renamed": args.name, "to": args.new, "done": done})
         return 0
-    output.say(f"The lab {args.name} is named {args.new} now, in {ws.path} too. Disks, host keys and addresses stay.")
-    output.say("Handouts name guests by the lab's name: make them again with dacha handout.\nNext: dacha apply")
+    output.say(
+        f"Lab {args.name} was renamed to {args.new}, also in {ws.path}. Disks, host keys and addresses are kept."
+    )
+    output.say("Handouts contain the lab's name: create them again with dacha handout.\nNext: dacha apply")
     return 0
 
 
@@ -215,14 +219,14 @@ def _json(lab: Any) -> dict[str, Any]:
 
 ACTIONS = (
     Action("list", "list the labs of this user", "dacha lab list", nothing, run_list),
-    Action("show", "show what is kept of one lab, by name", "dacha lab show saltmarsh", _show, run_show),
+    Action("show", "show the files of a lab", "dacha lab show saltmarsh", _show, run_show),
     Action(
-        "remove", "remove everything that was made for a lab; its file stays",
+        "remove", "remove everything that was created for a lab, but not its file",
         "dacha lab remove saltmarsh --with-disks", _remove, run_remove,
     ),
-    Action("rename", "give a lab another name", "dacha lab rename saltmarsh pier", _rename, run_rename),
+    Action("rename", "rename a lab", "dacha lab rename saltmarsh pier", _rename, run_rename),
     Action(
-        "move", "keep a lab in another state folder, or let another file describe it",
+        "move", "move a lab to another state folder, or to another lab file",
         "dacha lab move saltmarsh --file /srv/pier/lab.toml", _move, run_move,
     ),
 )  # fmt: skip

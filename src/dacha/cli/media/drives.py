@@ -26,11 +26,11 @@ def run_insert(args: argparse.Namespace) -> int:
         Store(ws.lab).need(args.name)
         if args.name in guest.media:
             raise UsageError(
-                f"{args.name} is in {args.guest} already", remedy=f"dacha media eject {args.guest} {args.name}"
+                f"{args.name} is already in {args.guest}", remedy=f"dacha media eject {args.guest} {args.name}"
             )
         return [Set(("guest", args.guest, "medium"), [*guest.media, args.name])]
 
-    return _live(args, edit_lab(args.lab, decide), f"{args.name} is in")
+    return _live(args, edit_lab(args.lab, decide), f"{args.name} is inserted")
 
 
 def run_eject(args: argparse.Namespace) -> int:
@@ -43,7 +43,7 @@ def run_eject(args: argparse.Namespace) -> int:
     guest = guest_named(ws, args.guest)
     if not guest.media:
         raise AnswerNo(
-            f"there is no medium in {args.guest}", remedy="an installer's medium leaves by itself when it is done"
+            f"no medium is in {args.guest}", remedy="the medium of an installation is removed automatically at its end"
         )
     name = args.name or guest.media[-1]
     if name not in guest.media:
@@ -55,7 +55,7 @@ def run_eject(args: argparse.Namespace) -> int:
         path = ("guest", args.guest, "medium")
         return [Set(path, left) if left else Remove(path)]
 
-    return _live(args, edit_lab(args.lab, decide), f"{name} is out of")
+    return _live(args, edit_lab(args.lab, decide), f"{name} was ejected from")
 
 
 def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:

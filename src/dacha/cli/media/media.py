@@ -10,27 +10,27 @@ from dacha.cli import arguments
 from dacha.cli.commands import Action, nothing
 from dacha.cli.media.drives import run_eject, run_insert
 from dacha.cli.terminal import output
-from dacha.core.errors import AnswerNo, HostError, UsageError
+from dacha.core.errors import AnswerNo, BadValue, HostError, UsageError
 
 if TYPE_CHECKING:
     pass
 
 
 def media_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Installer media and images, kept under short names and known for what they are."
+    parser.description = "Installer media and images, stored under short names, with what was found in them."
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("source", metavar="SOURCE", help="a file, - for standard input, a URL, or a name")
     parser.add_argument(
-        "source", metavar="SOURCE", help="a file, - for standard input, an address http(s)://…; or a name"
+        "--from", dest="places", metavar="FILE.toml", help="file with download places; SOURCE is a name in it"
     )
-    parser.add_argument("--from", dest="places", metavar="FILE.toml", help="SOURCE is the name of a place in this file")
-    parser.add_argument("--name", metavar="NAME", help="its short name (default: from the file's)")
-    parser.add_argument("--storage", metavar="STORAGE", default="main", help="where to keep it (default: main)")
-    parser.add_argument("--sha256", metavar="HEX", help="the checksum it must have")
-    parser.add_argument("--sums", metavar="FILE", help="checksums, one of them this medium's: a file, or an address")
-    parser.add_argument("--signature", metavar="FILE", help="the checksums' signature (OpenPGP): a file, or an address")
-    parser.add_argument("--key", metavar="FILE", help="who must have signed them: a file of public keys")
+    parser.add_argument("--name", metavar="NAME", help="its short name (default: from the file name)")
+    parser.add_argument("--storage", metavar="STORAGE", default="main", help="storage for it (default: main)")
+    parser.add_argument("--sha256", metavar="HEX", help="its expected checksum")
+    parser.add_argument("--sums", metavar="FILE", help="list of checksums that includes this medium: a file or a URL")
+    parser.add_argument("--signature", metavar="FILE", help="OpenPGP signature of the list: a file or a URL")
+    parser.add_argument("--key", metavar="FILE", help="file with the public keys that the signature must match")
 
 
 def _insert(parser: argparse.ArgumentParser) -> None:
@@ -40,9 +40,9 @@ def _insert(parser: argparse.ArgumentParser) -> None:
 
 def _eject(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser)
-    arguments.medium(parser, optional=True, what="which one (default: the last)")
+    arguments.medium(parser, optional=True, what="the drive (default: the last)")
     parser.add_argument(
-        "--force", action="store_true", help="also when the guest has locked it: what it still reads then fails"
+        "--force", action="store_true", help="eject even if the guest has locked it; reads in progress fail"
     )
 
 
@@ -70,23 +70,23 @@ def run_add(args: argparse.Namespace) -> int:
     place = Place(args.source, args.sha256, args.sums, args.signature, args.key)
     if args.places:
         if any(place[1:]):
-            raise UsageError("the place says what it must be", where=args.places, remedy="leave the other options out")
+            raise UsageError("the place in the file sets them", where=args.places, remedy="remove the other options")
         place = place_in(args.places, args.source)
         args.name, args.source = args.name or args.source, place.address
     piped = args.source == "-"
     if piped and not args.name:
-        raise UsageError("what comes from standard input needs a name", remedy="dacha media add - --name NAME")
+        raise UsageError("data from standard input needs a name", remedy="dacha media add - --name NAME")
     try:
         name = fields.name(args.name or short_name(args.source))
-    except ValueError as e:
-        raise UsageError(e.args[0], remedy=e.args[1]) from None
+    except BadValue as e:
+        raise UsageError(e.what, remedy=e.remedy) from None
     expected, signed = expected_of(place)
     if signed:
         output.note(f"Checksums: {signed}")
     if args.source.startswith("http://") and not expected:
         output.note(
-            f"warning: {args.source} is read without encryption and without a checksum: anybody on the way can replace "
-            "it\n  name its checksum: --sha256 HEX, or use https://"
+            f"warning: {args.source} is downloaded without encryption and without a checksum: others on the path "
+            "can replace it\n  add its checksum: --sha256 HEX, or use https://"
         )
     with byte_bar(name) as progress:
         if args.source.startswith(("http://", "https://")):
@@ -107,7 +107,7 @@ def run_add(args: argparse.Namespace) -> int:
             else f"Next: dacha guest add NAME --from {kept.name}"
         )
     else:
-        output.say(f"The same content is here already, as {kept.name}; nothing was stored twice.")
+        output.say(f"The same content is already stored as {kept.name}; nothing was added.")
     return 0
 
 
@@ -121,11 +121,11 @@ def _add_file(store: Any, args: argparse.Namespace, name: str, expected: str | N
                 f, name, storage=args.storage, size=path.stat().st_size, expected=expected, progress=progress
             )
     except IsADirectoryError:
-        raise UsageError(f"{path} is a folder", remedy="name the medium in it") from None
+        raise UsageError(f"{path} is a folder", remedy="specify the file in it") from None
     except FileNotFoundError:
-        raise UsageError(f"there is no file {path}", remedy="name a file, an address, or -") from None
+        raise UsageError(f"the file {path} does not exist", remedy="specify a file, a URL, or -") from None
     except PermissionError as e:
-        raise HostError(f"{path} may not be read", why=e.strerror or str(e)) from e
+        raise HostError(f"{path} is not readable", why=e.strerror or str(e)) from e
 
 
 # What a medium's facts are called in answers: "version" is the answer's own there.
@@ -163,15 +163,15 @@ def run_list(args: argparse.Namespace) -> int:
         return 0
     if kept:
         output.table(
-            ("MEDIUM", "STORAGE", "SIZE", "WHAT IT IS"),
+            ("MEDIUM", "STORAGE", "SIZE", "CONTENT"),
             [(k.name, k.storage, show_size(k.size), k.words()) for k in kept],
         )
     else:
         output.say("No media yet. Next: dacha media add FILE")
     for begun in store.partial():
         output.say(
-            f"{begun.name}: {show_size(begun.size)} have come from {begun.url or 'somewhere'}\n"
-            f"  the same dacha media add goes on, dacha media remove {begun.name} is rid of them"
+            f"{begun.name}: {show_size(begun.size)} received from {begun.url or 'an unknown address'}\n"
+            f"  to resume: the same dacha media add; to delete it: dacha media remove {begun.name}"
         )
     for name, path in store.folders.items():
         output.say(f"{name}: {show_size(free[str(path)])} free in {path}")
@@ -210,7 +210,7 @@ def run_check(args: argparse.Namespace) -> int:
     if args.json:
         output.emit_json({"name": kept.name, "ok": wrong is None, "what": wrong})
     elif wrong is None:
-        output.say(f"{kept.name}: its content is what was added")
+        output.say(f"{kept.name}: its content is unchanged")
     if wrong:
         raise AnswerNo(f"{kept.name}: {wrong}", remedy="remove it, and add it again")
     return 0
@@ -223,42 +223,44 @@ def run_remove(args: argparse.Namespace) -> int:
     begun = next((p for p in store.partial() if p.name == args.name), None)
     if begun and store.find(args.name) is None:
         store.drop(begun)
-        output.emit_json({"removed": args.name}) if args.json else output.say(f"What was begun of {args.name} is gone.")
+        output.emit_json({"removed": args.name}) if args.json else output.say(
+            f"The incomplete download {args.name} was deleted."
+        )
         return 0
     kept = store.need(args.name)
     found = uses(kept, ws.lab if ws else None)
     if found:
         raise UsageError(
-            f"{kept.name} stays: " + ("disks are built on it" if found[0].disk else "guests name it"),
+            f"{kept.name} stays: " + ("disks are based on it" if found[0].disk else "guests use it"),
             why="\n".join(map(str, found[:10])) + (f"\nand {len(found) - 10} more" if found[10:] else ""),
             remedy=_rid_of(found),
         )
     store.remove(kept)
-    output.emit_json({"removed": kept.name}) if args.json else output.say(f"Medium {kept.name} is gone.")
+    output.emit_json({"removed": kept.name}) if args.json else output.say(f"Medium {kept.name} was deleted.")
     return 0
 
 
 def _rid_of(found: list[Any]) -> str:
     """What ends the uses of a medium."""
     if any(use.disk for use in found):
-        return "those disks would be dead without it; to be rid of them: dacha guest remove GUEST --with-disks"
+        return "these disks do not work without it; to delete them: dacha guest remove GUEST --with-disks"
     if all(use.what.endswith("in its drive") for use in found):
-        return "take it out there first: dacha media eject GUEST"
-    return "name another there, or remove those guests: dacha guest remove GUEST"
+        return "eject it there first: dacha media eject GUEST"
+    return "use another medium there, or remove those guests: dacha guest remove GUEST"
 
 
 ACTIONS = (
-    Action("add", "take a medium in", "dacha media add debian-12.iso --sums SHA256SUMS", _add, run_add),
+    Action("add", "add a medium", "dacha media add debian-12.iso --sums SHA256SUMS", _add, run_add),
     Action("list", "list the media and the stores", "dacha media list", nothing, run_list),
-    Action("show", "show what a medium is", "dacha media show debian-12", arguments.medium, run_show),
+    Action("show", "show details of a medium", "dacha media show debian-12", arguments.medium, run_show),
     Action(
-        "check", "read a medium again and compare its checksum", "dacha media check debian-12", arguments.medium,
+        "check", "verify the checksum of a medium", "dacha media check debian-12", arguments.medium,
         run_check,
     ),
     Action(
-        "remove", "remove a medium that no disk of any lab is built on, or what a download left",
+        "remove", "remove a medium that no disk is based on, or an incomplete download",
         "dacha media remove debian-12", arguments.medium, run_remove,
     ),
-    Action("insert", "put a medium into a guest", "dacha media insert gauge drivers", _insert, run_insert),
-    Action("eject", "take a medium out of a guest", "dacha media eject gauge", _eject, run_eject),
+    Action("insert", "insert a medium into a guest", "dacha media insert gauge drivers", _insert, run_insert),
+    Action("eject", "eject a medium from a guest", "dacha media eject gauge", _eject, run_eject),
 )  # fmt: skip

@@ -12,10 +12,8 @@ from dacha.core.errors import HostError, UsageError
 
 
 def map_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = (
-        "Draw the lab: its networks and guests, their addresses, and every door from where it is entered."
-    )
-    parser.add_argument("--save", metavar="FILE", help="draw it into a file: .svg or .png")
+    parser.description = "Draw the lab: its networks and guests, their addresses, and every door with its origin."
+    parser.add_argument("--save", metavar="FILE", help="write it to a file: .svg or .png")
 
 
 def run_map(args: argparse.Namespace) -> int:
@@ -53,9 +51,9 @@ def _save(written: str, name: str, bands: list[Any], host: str) -> Path:
     path = folders.expand(written).absolute()
     kind = path.suffix.lower()
     if kind not in (".svg", ".png"):
-        raise UsageError(f"{written} is neither .svg nor .png", remedy="name it so: --save lab.svg")
+        raise UsageError(f"{written} does not end in .svg or .png", remedy="choose a name such as: --save lab.svg")
     if not path.parent.is_dir():
-        raise HostError(f"there is no folder {path.parent}", remedy="make it, or save elsewhere")
+        raise HostError(f"the folder {path.parent} does not exist", remedy="create it, or save to another folder")
     if kind == ".svg":
         from dacha.formats.map_svg import svg
 
@@ -67,7 +65,7 @@ def _save(written: str, name: str, bands: list[Any], host: str) -> Path:
         replace_file(path, png(name, bands, host))
     except ImportError:
         raise HostError(
-            "a PNG is drawn by Pillow, which is not installed",
+            "PNG output requires Pillow, which is not installed",
             remedy=f"save it as SVG: --save {path.with_suffix('.svg').name}\nor: pip install 'dacha[png]'",
         ) from None
     return path

@@ -15,12 +15,15 @@ AS = ("ssh", "rdp", "vnc", "http", "https", "tcp")
 
 def probe_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Ask one port whether it speaks its protocol, from wherever this runs: no lab is needed. An open port alone\n"
-        "proves nothing. Exit code 0 when the service answers as it should, 1 when it does not."
+        "Check whether a port speaks the expected protocol, as seen from this machine: no lab is needed. An open "
+        "port alone\n"
+        "proves nothing. Exit code 0 if the service answers as expected, 1 if not."
     )
-    parser.add_argument("place", metavar="ADDRESS:PORT", help="an IPv6 address in brackets; a name will do too")
-    parser.add_argument("--as", dest="service", choices=AS, help="what it should be (default: by the port, else ssh)")
-    parser.add_argument("--wait", metavar="TIME", default="3 s", help="how long to wait at most (default: 3 s)")
+    parser.add_argument("place", metavar="ADDRESS:PORT", help="address or name; an IPv6 address in brackets")
+    parser.add_argument(
+        "--as", dest="service", choices=AS, help="the expected protocol (default: by the port, else ssh)"
+    )
+    parser.add_argument("--wait", metavar="TIME", default="3 s", help="time limit (default: 3 s)")
 
 
 def run_probe(args: argparse.Namespace) -> int:
@@ -37,7 +40,7 @@ def run_probe(args: argparse.Namespace) -> int:
     wait_s = arguments.wait_time(args.wait)
     address = address_of(name)
     if address is None:
-        raise UsageError(f"no address is known for {name}", remedy="write the address itself, or ask whoever named it")
+        raise UsageError(f"{name} does not resolve to an address", remedy="use the address itself, or check the name")
     found = touch(address, port, probe_for(None if service == "tcp" else service), wait_s)
     shown = None
     if found.ok and service in ("https", "rdp"):
@@ -46,10 +49,10 @@ def run_probe(args: argparse.Namespace) -> int:
     ok = found.ok or (service == "tcp" and found.how == OPEN)
     said = {
         OPEN: found.seen if service != "tcp" or found.ok else "accepts connections",
-        REFUSED: "refuses: nothing listens there",
-        REJECTED: "a firewall on the way refuses it",
-        SILENT: f"silent for {wait_s:g} s: a firewall drops it, or nobody has that address",
-    }.get(found.how, f"cannot be reached: {found.seen}")
+        REFUSED: "refused: no program listens there",
+        REJECTED: "rejected by a firewall on the path",
+        SILENT: f"no answer within {wait_s:g} s: a firewall drops it, or no machine has that address",
+    }.get(found.how, f"unreachable: {found.seen}")
     if args.json:
         output.emit_json(
             {

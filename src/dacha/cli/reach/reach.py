@@ -20,20 +20,21 @@ COLUMNS_MOST = 3
 def reach_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Show who can reach what: for every service of every guest, the address and port to type from this host, from\n"
-        "a machine on each network, from the LAN and from outside, or why there is no way. All of it follows from the\n"
-        "lab; dacha trace proves one path."
+        "a machine on each network, from the LAN and from outside, or why it is unreachable. All of it is computed "
+        "from the\n"
+        "lab file; dacha trace tests one path."
     )
-    arguments.guests(parser, "only these (default: all)")
+    arguments.guests(parser, "only these guests (default: all)")
     parser.add_argument(
         "--from", dest="origins", metavar="PLACE", action="append", default=[],
-        help="only from here: host, lan, outside, or a network; may be repeated",
+        help="only from this place: host, lan, outside, or a network; may be repeated",
     )  # fmt: skip
-    arguments.for_person(parser, "only what this person may enter, from where they do")
+    arguments.for_person(parser, "only what this person may enter, from their place")
     parser.add_argument("--service", metavar="NAME", help="only this service: ssh, rdp, http, or a door's name")
     which = parser.add_mutually_exclusive_group()
-    which.add_argument("--open", action="store_true", help="only what can be reached from one of the places shown")
-    which.add_argument("--shut", action="store_true", help="only what cannot be reached from one of the places shown")
-    parser.add_argument("--why", action="store_true", help="say for every no what would open it")
+    which.add_argument("--open", action="store_true", help="only services that are reachable from a shown place")
+    which.add_argument("--shut", action="store_true", help="only services that are unreachable from a shown place")
+    parser.add_argument("--why", action="store_true", help="for every unreachable service, show how to open it")
 
 
 def run_reach(args: argparse.Namespace) -> int:
@@ -55,7 +56,7 @@ def run_reach(args: argparse.Namespace) -> int:
     for place in args.origins:
         if place not in known:
             raise UsageError(
-                f"--from: there is no place {place}", where=ws.path.name,
+                f"--from: unknown place {place}", where=ws.path.name,
                 remedy=did_you_mean(place, known, f"one of: {', '.join(known)}"),
             )  # fmt: skip
     for name in args.guests:
@@ -162,7 +163,7 @@ def _reasons(rows: list[Any], shown: list[str]) -> None:
             if not cell.ways and cell.remedy:
                 output.say(f"{row.guest} {row.service} from {_title(place).lower()}: {cell.why}\n  {cell.remedy}")
             if cell.only:
-                output.say(f"{row.guest} {row.service} from {_title(place).lower()}: admits {', '.join(cell.only)}")
+                output.say(f"{row.guest} {row.service} from {_title(place).lower()}: allows {', '.join(cell.only)}")
 
 
 def _json(row: Any, shown: list[str]) -> dict[str, Any]:

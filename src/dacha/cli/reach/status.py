@@ -20,11 +20,11 @@ EVERY_S = 2.0
 
 def status_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Show every guest, its address and its doors, and whether each door answers now.\n"
-        "Exit code 1 if a door of a running guest does not answer, or if a guest is not confined."
+        "Show every guest, its address and its doors, and whether each door responds now.\n"
+        "Exit code 1 if a door of a running guest does not respond, or if a guest is not confined."
     )
     arguments.guests(parser, "only these guests (default: all)")
-    parser.add_argument("--watch", action="store_true", help="keep a view of it until q or Ctrl-C")
+    parser.add_argument("--watch", action="store_true", help="update the view until q or Ctrl-C")
 
 
 def run_status(args: argparse.Namespace) -> int:
@@ -40,7 +40,7 @@ def run_status(args: argparse.Namespace) -> int:
         seen: Seen = {}
 
         def draw() -> None:
-            output.say(output.paint(time.strftime("%H:%M:%S   q ends this view"), output.DIM))
+            output.say(output.paint(time.strftime("%H:%M:%S   q quits"), output.DIM))
             output.say()
             try:
                 again = load_or_applied(args.lab)[0]
@@ -105,7 +105,7 @@ def _print(ws: Workspace, status: Any) -> None:
     later = len(able) - live
     parts = [f"{output.plural(live, 'change')} to apply: dacha diff"] if live else []
     parts += [f"{output.plural(later, 'change')} at the next start of a guest: dacha diff"] if later else []
-    applied = ", ".join(parts) or ("everything else applied" if unfit else "everything applied")
+    applied = ", ".join(parts) or ("everything else is applied" if unfit else "everything is applied")
     output.say(f"{ws.lab.name}: {output.plural(len(ws.lab.guests), 'guest')}, {on} on; {applied}")
     if status.refused:
         first = status.refused[0]
@@ -129,16 +129,14 @@ def _print(ws: Workspace, status: Any) -> None:
         for d in silent:
             name = f"{d.plan.door.guest} {d.plan.door.name}"
             if d.plan.door.origin == "outside" and d.now.startswith("open on"):
-                output.say(f"door {name} cannot be entered from outside: dacha trace {name}")
+                output.say(f"door {name} is not reachable from outside: dacha trace {name}")
             else:
-                output.say(f"door {name} does not answer: {d.now}")
+                output.say(f"door {name} does not respond: {d.now}")
     notes = []
     for guest, what in status.still_open:
-        notes.append(f"{guest}: {what} is open still, and no longer in the lab file: dacha apply")
+        notes.append(f"{guest}: {what} is still open, but no longer in the lab file: dacha apply")
     if status.unserved:
-        notes.append(
-            f"The caretaker does not run: nobody gives addresses and names on {', '.join(status.unserved)}: dacha apply"
-        )
+        notes.append(f"The caretaker is not running: no DHCP and DNS on {', '.join(status.unserved)}: dacha apply")
     if notes:
         output.say()
         for note in notes:
@@ -147,9 +145,9 @@ def _print(ws: Workspace, status: Any) -> None:
         output.say()
         from dacha.host import ask_first
 
-        remedy = "isolated = true shuts it" if ask_first.missing() else "their next start shuts it: dacha restart"
+        remedy = "isolated = true prevents it" if ask_first.missing() else "their next start prevents it: dacha restart"
         networks = ", ".join(status.exposed)
-        output.say(f"Guests on {networks} reach this host's own loopback through their gateway: {remedy}")
+        output.say(f"Guests on {networks} can reach this host's loopback through their gateway: {remedy}")
 
 
 def _table(status: Any) -> None:

@@ -24,31 +24,35 @@ _USER = re.compile(r"(?!-)[^\s/\\\"'`$;|&<>:]{1,64}(\\[^\s/\\\"'`$;|&<>:]{1,64})
 
 def trace_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Walk the way to a guest's door on this host, hop by hop, and stop at the first broken one: what was seen,\n"
-        "what it means, and what to do. Exit code 0 when the door can be entered, 1 when it cannot."
+        "Test the path to a guest's door, hop by hop, and stop at the first broken hop: what was seen,\n"
+        "what it means, and what to do. Exit code 0 if the door is reachable, 1 if not."
     )
     arguments.door(parser, "door", optional=True)
-    parser.add_argument("--from", dest="origin", choices=ORIGINS, help="from where (default: as the door says)")
-    parser.add_argument("--asker", metavar="ADDRESS", help="who asks, for a door that admits some only")
-    parser.add_argument("--at", metavar="USER@MACHINE", help="let another machine enter it too, by the SSH that it has")
+    parser.add_argument("--from", dest="origin", choices=ORIGINS, help="origin of the path (default: as in the door)")
+    parser.add_argument(
+        "--asker", metavar="ADDRESS", help="address of the client, for a door that allows some addresses only"
+    )
+    parser.add_argument(
+        "--at", metavar="USER@MACHINE", help="test it from another machine, too, through its SSH server"
+    )
     parser.add_argument(
         "--wait", metavar="TIME",
-        help="how long a slow guest may take to answer (default: by how slow it is, 60s at most)",
+        help="time limit for a slow guest's answers (default: depends on its speed, 60s at most)",
     )  # fmt: skip
     parser.add_argument(
         "--login", action=argparse.BooleanOptionalAction, default=True,
-        help="log in by SSH with the lab file's key, where its private half is here (default)",
+        help="log in by SSH with the lab file's key, if its private key is on this host (default)",
     )  # fmt: skip
     parser.add_argument(
         "--user", metavar="USER",
-        help="log in as this user: by SSH with the same keys, by remote desktop with a password that is asked for",
+        help="log in as this user: by SSH with the same keys, by remote desktop with a password (prompted)",
     )  # fmt: skip
     parser.add_argument(
         "--to", metavar="HOST[:PORT]",
-        help="the other way: why the guest does not reach this machine, asked inside it (default port: 443)",
+        help="the opposite direction: why the guest does not reach this machine (default port: 443)",
     )  # fmt: skip
-    parser.add_argument("--watch", action="store_true", help="look again and again until it can be entered, then end")
-    parser.add_argument("--all", action="store_true", help="go on after the first broken hop")
+    parser.add_argument("--watch", action="store_true", help="repeat until it is reachable, then exit")
+    parser.add_argument("--all", action="store_true", help="continue after the first broken hop")
 
 
 def run_trace(args: argparse.Namespace) -> int:
@@ -91,7 +95,7 @@ def run_trace(args: argparse.Namespace) -> int:
         rest = ", ".join(SHOWN[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
     if evidence.interrupted:
-        output.note("interrupted: what had not answered by then is missing above")
+        output.note("interrupted: answers that had not arrived are missing above")
         return INTERRUPTED
     return 1 if stop else 0
 
@@ -153,19 +157,22 @@ def _asked(args: argparse.Namespace, ws: Any) -> Any:
     beyond = ORIGINS.index(origin) > ORIGINS.index(door.door.origin)
     if beyond and (door.means == "forward" or origin == "outside"):
         raise UsageError(
-            f"door {args.guest} {door.door.name} ends at {ends}", where=ws.path.name,
+            f"door {args.guest} {door.door.name} is not exposed beyond {ends}", where=ws.path.name,
             remedy=f"dacha door edit {args.guest} {door.door.name} --from {origin}",
         )  # fmt: skip
     wait_s = arguments.wait_time(args.wait) if args.wait else None
     if args.at and origin == "host":
         raise UsageError(
-            f"--at: door {args.guest} {door.door.name} is for this host alone", where=ws.path.name,
+            f"--at: door {args.guest} {door.door.name} is for this host only", where=ws.path.name,
             remedy=f"dacha door edit {args.guest} {door.door.name} --from lan",
         )  # fmt: skip
     if args.at and not _MACHINE.fullmatch(args.at):
-        raise UsageError(f"--at: {args.at!r} is no machine", remedy="write it as ops@192.0.2.20, or a name of ssh's")
+        raise UsageError(
+            f"--at: {args.at!r} is not a machine",
+            remedy="write it as ops@192.0.2.20, or a Host of your ssh configuration",
+        )
     if args.user and not _USER.fullmatch(args.user):
-        raise UsageError(f"--user: {args.user!r} is no name of a user", remedy="write it as kim, or DOMAIN\\kim")
+        raise UsageError(f"--user: {args.user!r} is not a user name", remedy="write it as kim, or DOMAIN\\kim")
     asked = Asked(door, origin, _address(args.asker), wait_s, args.login, args.at, args.user)
     if args.user and door.door.service == "rdp":
         asked = asked._replace(password=_password(args.user, args.guest))
@@ -192,7 +199,7 @@ def _watch(args: argparse.Namespace, asked: Any) -> None:
     from dacha.engine.workspace import load
 
     if args.json:
-        raise UsageError("--watch is for people", remedy="a script calls dacha trace --json again and again")
+        raise UsageError("--watch is for interactive use", remedy="in a script, call dacha trace --json repeatedly")
     before = None
     while True:
         # The lab file may be edited meanwhile, and applied.

@@ -24,7 +24,7 @@ def run_trace_to(args: argparse.Namespace) -> int:
     from dacha.engine.workspace import load
 
     if args.door or args.origin or args.asker or args.at or args.user or args.watch:
-        raise UsageError("--to goes from the guest outwards: it takes no door and none of a door's options")
+        raise UsageError("--to tests the path out of the guest: a door and its options do not apply")
     ws = load(args.lab)
     guest = guest_named(ws, args.guest)
     target, port = _target(args.to)
@@ -58,5 +58,5 @@ def _target(text: str) -> tuple[str, int]:
     if not _TARGET.fullmatch(host) or port is None or not 1 <= port <= 65535:
         raise UsageError(f"--to: {text!r} is not a machine", remedy="write it as 192.0.2.20:80, or pier.example:443")
     if host.startswith("127.") or host == "localhost":
-        raise UsageError(f"--to: {host} is the guest itself", remedy="name another machine: 192.0.2.20:80")
+        raise UsageError(f"--to: {host} is the guest itself", remedy="specify another machine: 192.0.2.20:80")
     return host, port

@@ -30,7 +30,7 @@ def watch(draw: Callable[[], None], every_s: float) -> None:
     """Draw every so many seconds until q or Ctrl-C; whatever ends it, the terminal is as it was. Raises UsageError
     without one."""
     if not (sys.stdout.isatty() and sys.stdin.isatty()):
-        raise UsageError("--watch needs a terminal", remedy="without it the state is printed once")
+        raise UsageError("--watch needs a terminal", remedy="without --watch, the state is printed once")
     with _own_screen() as ending:
         while not ending:
             began = time.monotonic()
@@ -46,7 +46,7 @@ def _show(text: str) -> None:
     rows = os.get_terminal_size().lines or 24
     lines = text.splitlines()
     if len(lines) >= rows:
-        lines = [*lines[: rows - 2], f"… {len(lines) - rows + 2} more lines: a higher terminal shows them"]
+        lines = [*lines[: rows - 2], f"… {len(lines) - rows + 2} more lines: enlarge the terminal to see them"]
     sys.stdout.write(_HOME + "".join(f"{line}{_LINE}\r\n" for line in lines) + _REST)
     sys.stdout.flush()
 

@@ -102,5 +102,5 @@ def end() -> str | None:
         return None
     words = getattr(Lost.why, "strerror", None) or str(Lost.why)
     if Lost.answer:
-        return f"the answer could not be written: {words.lower()}"
-    return f"what was to be shown could not be written: {words.lower()}; the work itself went on to its end"
+        return f"the output could not be written: {words.lower()}"
+    return f"the output could not be written: {words.lower()}; the command itself was completed"

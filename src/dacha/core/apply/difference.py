@@ -107,9 +107,9 @@ def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedG
             changes.append(MoveScreen(guest.name, screen["from"], screen["port"]))
         changes += [ChangeMachine(guest.name, line) for line in changed(seen.machine, wanted)]
     if seen.tpm_lost:
-        changes.append(ChangeMachine(guest.name, "its TPM again: the program that plays it has ended"))
+        changes.append(ChangeMachine(guest.name, "its TPM again: the program that emulates it has exited"))
     if seen.gate_lost:
-        changes.append(ChangeMachine(guest.name, "connections out again: its gate process has ended"))
+        changes.append(ChangeMachine(guest.name, "outgoing connections again: its gate process has exited"))
     return changes
 
 

@@ -34,7 +34,9 @@ class FirstBootState(NamedTuple):
         parts = ", ".join(self.failed_at)
         if self.failed_at:
             return (
-                f"first boot, failed at {parts} so far" if self.state == "running" else f"first boot failed at {parts}"
+                f"first boot running; failed so far: {parts}"
+                if self.state == "running"
+                else f"first boot finished; failed: {parts}"
             )
         return "first boot" if self.state == "running" else ""
 

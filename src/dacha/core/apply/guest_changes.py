@@ -37,10 +37,10 @@ class MakeHostKey(NamedTuple):
     guest: str
 
     def __str__(self) -> str:
-        return "make its SSH host key"
+        return "create its SSH host key"
 
     def done(self) -> str:
-        return "made host key"
+        return "created host key"
 
 
 @change("make-disk", GUESTS)
@@ -55,10 +55,10 @@ class MakeDisk(NamedTuple):
         size = exact_size(d.size) if d.size else "size of its image"
         image = f"{', a copy of' if d.copy else ' on'} {d.base}" if d.base else ""
         place = f", in storage {d.storage}" if d.storage else ""
-        return f"make disk {d.name}, {size}{image}{', full' if d.full else ''}{place}"
+        return f"create disk {d.name}, {size}{image}{', full' if d.full else ''}{place}"
 
     def done(self) -> str:
-        return f"made disk {self.disk.name}" + (f" of {exact_size(self.disk.size)}" if self.disk.size else "")
+        return f"created disk {self.disk.name}" + (f" of {exact_size(self.disk.size)}" if self.disk.size else "")
 
 
 @change("grow-disk", GUESTS)
@@ -99,22 +99,22 @@ class DetachDisk(NamedTuple):
     disk: str
 
     def __str__(self) -> str:
-        return f"detach disk {self.disk} (its contents stay)"
+        return f"detach disk {self.disk} (its contents are kept)"
 
     def done(self) -> str:
-        return f"detached disk {self.disk} (its contents stay)"
+        return f"detached disk {self.disk} (its contents are kept)"
 
 
 @change("delete-disk", GUESTS)
 class DeleteDisk(NamedTuple):
-    """Delete a disk of a guest that has left the lab, because it was asked for by name: what is on it is lost."""
+    """Delete a disk of a guest that has left the lab, because it was asked for by name: its contents are lost."""
 
     guest: str
     disk: str
     size: int
 
     def __str__(self) -> str:
-        return f"delete disk {self.disk} ({exact_size(self.size)}): what is on it is lost"
+        return f"delete disk {self.disk} ({exact_size(self.size)}): its contents are lost"
 
     def done(self) -> str:
         return f"deleted disk {self.disk} ({exact_size(self.size)})"
@@ -143,10 +143,10 @@ class WriteSeed(NamedTuple):
     digest: str
 
     def __str__(self) -> str:
-        return "write its first-boot data"
+        return "create its first-boot data"
 
     def done(self) -> str:
-        return "made first-boot data"
+        return "created first-boot data"
 
 
 @change("change-keys", GUESTS)
@@ -159,10 +159,10 @@ class ChangeKeys(NamedTuple):
     told: tuple[str, ...] = ()
 
     def __str__(self) -> str:
-        return "keys: " + self._said("shut the account {0}", "make the account {0}")
+        return "keys: " + self._said("lock the account {0}", "create the account {0}")
 
     def done(self) -> str:
-        return "; ".join(("keys: " + self._said("the account {0} is shut", "made the account {0}"), *self.told))
+        return "; ".join(("keys: " + self._said("locked the account {0}", "created the account {0}"), *self.told))
 
     def _said(self, shut: str, made: str) -> str:
         said = []
@@ -210,10 +210,10 @@ class StopGuest(NamedTuple):
     guest: str
 
     def __str__(self) -> str:
-        return "stop: it is no longer in the lab file (its disks stay)"
+        return "stop: it is no longer in the lab file (its disks are kept)"
 
     def done(self) -> str:
-        return "stopped: it is no longer in the lab file; its disks stay"
+        return "stopped: it is no longer in the lab file; its disks are kept"
 
 
 @change("open-forward", GUESTS)

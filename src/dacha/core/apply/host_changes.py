@@ -14,17 +14,17 @@ if TYPE_CHECKING:
 
 @change("make-link", HOST)
 class MakeLink(NamedTuple):
-    """Make one of the lab's links, or put right what differs about it."""
+    """Create one of the lab's links, or repair what differs."""
 
     link: Link
     there: bool
     guest: str | None = None
 
     def __str__(self) -> str:
-        return f"{'put right' if self.there else 'make'} {self._link()}"
+        return f"{'repair' if self.there else 'create'} {self._link()}"
 
     def done(self) -> str:
-        return f"{'put right' if self.there else 'made'} {self._link()}"
+        return f"{'repaired' if self.there else 'created'} {self._link()}"
 
     def _link(self) -> str:
         # Imported when there is a link to speak of: most labs have none, and look at their changes at every command.
@@ -111,10 +111,10 @@ class Forwarding(NamedTuple):
     guest: str | None = None
 
     def __str__(self) -> str:
-        return "switch forwarding on" if self.on else "put forwarding back as it was"
+        return "enable IP forwarding" if self.on else "restore the forwarding setting"
 
     def done(self) -> str:
-        return "switched forwarding on" if self.on else "put forwarding back as it was"
+        return "enabled IP forwarding" if self.on else "restored the forwarding setting"
 
 
 @change("open-firewall", HOST)
@@ -125,10 +125,10 @@ class OpenFirewall(NamedTuple):
     guest: str | None = None
 
     def __str__(self) -> str:
-        return f"open its own firewall for {_openings(self.opened)}"
+        return f"allow in its own firewall: {_openings(self.opened)}"
 
     def done(self) -> str:
-        return f"opened its own firewall for {_openings(self.opened)}"
+        return f"allowed in its own firewall: {_openings(self.opened)}"
 
 
 @change("close-firewall", END)
@@ -139,10 +139,10 @@ class CloseFirewall(NamedTuple):
     guest: str | None = None
 
     def __str__(self) -> str:
-        return f"close its own firewall behind {_openings(self.closed)}"
+        return f"remove from its own firewall: {_openings(self.closed)}"
 
     def done(self) -> str:
-        return f"closed its own firewall behind {_openings(self.closed)}"
+        return f"removed from its own firewall: {_openings(self.closed)}"
 
 
 def _openings(all_of: tuple[Opening, ...]) -> str:
@@ -165,8 +165,8 @@ class AskRouter(NamedTuple):
         return f"asked the router {self._what()}"
 
     def _what(self) -> str:
-        parts = [f"to lead in {_some(self.opened)}"] if self.opened else []
-        parts += [f"to lead in {_some(self.closed)} no more"] if self.closed else []
+        parts = [f"to forward {_some(self.opened)}"] if self.opened else []
+        parts += [f"to stop forwarding {_some(self.closed)}"] if self.closed else []
         return ", and ".join(parts)
 
 
@@ -186,4 +186,4 @@ class Caretaker(NamedTuple):
         return f"started the caretaker{self._anew()}" if self.on else "stopped the caretaker"
 
     def _anew(self) -> str:
-        return " anew, by this version of Dacha" if self.anew else ""
+        return " again, with this version of Dacha" if self.anew else ""

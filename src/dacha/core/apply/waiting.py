@@ -70,14 +70,14 @@ def waiting(wish: DoorPlan, now: DoorPlan, changes: Iterable[Change]) -> Waiting
             case LoadRules(there=False) if now.backend == "kernel" and now.means == "forward":
                 return Waiting(APPLY, "the lab's rules are gone", True)
             case Forwarding(on=True) if now.backend == "kernel" and now.means == "forward" and now.door.from_lan:
-                return Waiting(APPLY, "this host forwards nothing", True)
+                return Waiting(APPLY, "IP forwarding is off on this host", True)
             case ReattachTap() if change.guest == guest:
                 return Waiting(APPLY, str(change))
             case MakeLink() if _carries(change, guest, network):
                 return Waiting(APPLY, str(change))
     if now.means == "none" and wish.means != "none":
         what = next((c.what for c in changes if isinstance(c, ChangeMachine) and c.guest == guest), "")
-        return Waiting(START, what or "its adapter is there from its next start on")
+        return Waiting(START, what or "its adapter is added at its next start")
     return None
 
 
@@ -95,7 +95,7 @@ def moves(wish: DoorPlan, now: DoorPlan) -> str | None:
     if before.network != after.network:
         return f"{after.address or 'an address'} on {after.network}; until then {before.address} on {before.network}"
     if before.address != after.address and after.address is not None:
-        return f"{after.address}; until then {before.address or 'what it was given'}"
+        return f"{after.address}; until then {before.address or 'the assigned one'}"
     return None
 
 
@@ -139,4 +139,4 @@ def cut_off_words(found: Mapping[str, list[str]]) -> str:
     """That, in a sentence."""
     parts = [f"{guest} off {' and '.join(networks)}" for guest, networks in found.items()]
     whose = "its" if len(found) == 1 else "their"
-    return f"this cuts {', '.join(parts)} at once, until {whose} restart"
+    return f"this disconnects {', '.join(parts)} at once, until {whose} restart"

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 import tomli
 
 from dacha.core.findings import ERROR, Finding
-from dacha.core.lab import fields
+from dacha.core.lab import address_fields, fields
 from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, ORIGINS, SYSTEMS, WAYS_OUT, Lab
 from dacha.core.lab.network import Network, NetworkBoot, OtherMachine
 from dacha.core.lab.person import EVERYTHING, Person
@@ -46,25 +46,25 @@ def read_lab(text: str, profiles: Profiles | None = None) -> Reading:
 def _not_toml(text: str, error: Exception) -> Finding:
     """What keeps the text from being TOML, with its line."""
     place = re.search(r" \(at line (\d+), column (\d+)\)| \(at end of document\)", str(error))
-    what = str(error).replace(place[0], "") if place else str(error) or "nested too deeply"
+    what = str(error).replace(place[0], "") if place else str(error) or "nesting is too deep"
     line = int(place[1]) if place and place[1] else text.count("\n") + 1
     # Python reads no number of more than 4300 digits, and does not say where one is.
     endless = None if isinstance(error, tomli.TOMLDecodeError) else re.search(r"[0-9_]{4301}", text)
     if endless:
-        what, line = "a number has thousands of digits", text.count("\n", 0, endless.start()) + 1
-    remedy = 'TOML wants text in quotes, one key a line: memory = "1 GiB"'
-    return Finding(ERROR, "toml", "lab", f"this is not TOML: {what}", remedy, (), "lab", line)
+        what, line = "a number is too long", text.count("\n", 0, endless.start()) + 1
+    remedy = 'in TOML, text stands in quotes, and each key has a line of its own: memory = "1 GiB"'
+    return Finding(ERROR, "toml", "lab", f"invalid TOML: {what}", remedy, (), "lab", line)
 
 
 def _lab(root: Table, profiles: Profiles) -> Lab:
     name, accelerator, router, open_firewall = "lab", "auto", None, False
     head = root.table("lab")
     if head is None:
-        root.wrong("", "missing", "the table [lab] is missing", 'begin with:\n[lab]\nname = "saltmarsh"')
+        root.wrong("", "missing", "the table [lab] is missing", 'start the file with:\n[lab]\nname = "saltmarsh"')
     else:
         name = head.need("name", fields.name, '"saltmarsh"') or "lab"
         accelerator = head.take("accelerator", fields.choice(*ACCELERATORS), "auto")
-        router = head.take("router", fields.address4_or_none, None)
+        router = head.take("router", address_fields.address4_or_none, None)
         open_firewall = head.take("open-firewall", fields.flag, False)
         head.finish()
     networks = {n: _network(n, t) for n, t in root.tables("network")}
@@ -108,8 +108,8 @@ def _machine(name: str, t: Table) -> OtherMachine:
     checked_name(t, name)
     machine = OtherMachine(
         name=name,
-        hardware_address=t.need("hardware-address", fields.hardware_address, '"02:00:00:77:04:60"') or "",
-        address=t.need("address", fields.address4, '"10.77.4.60"') or IPv4Address(0),
+        hardware_address=t.need("hardware-address", address_fields.hardware_address, '"02:00:00:77:04:60"') or "",
+        address=t.need("address", address_fields.address4, '"10.77.4.60"') or IPv4Address(0),
     )
     t.finish()
     return machine
@@ -141,8 +141,8 @@ def _storage(name: str, t: Table) -> str:
 def _network(name: str, t: Table) -> Network:
     checked_name(t, name)
     if name in ORIGINS:
-        what = f"a network cannot be called {name}: that is the place from which somebody comes"
-        t.wrong("", "name", what, f"call it by what it is for, as [network.{name}-bridge]")
+        what = f"a network must not be named {name}, which stands for a place in `from`"
+        t.wrong("", "name", what, f"choose a name for its purpose, such as [network.{name}-bridge]")
     # What it was called before: lab files and states of then are read as ever.
     before = t.take("carrier", fields.choice(*BACKENDS), "auto")
     network = Network(
@@ -152,12 +152,12 @@ def _network(name: str, t: Table) -> Network:
         interface=t.take("interface", fields.text, None),
         made_from=t.take("made-from", fields.text, None),
         vlan=t.take("vlan", fields.whole(1, 4094), None),
-        subnet=t.take("subnet", fields.subnet4, None),
-        gateway=t.take("gateway", fields.address4, None),
-        subnet6=t.take("subnet6", fields.subnet6, None),
-        gateway6=t.take("gateway6", fields.address6, None),
-        dynamic=t.take("dynamic", fields.span4, None),
-        name_servers=t.list_of("name-servers", fields.address),
+        subnet=t.take("subnet", address_fields.subnet4, None),
+        gateway=t.take("gateway", address_fields.address4, None),
+        subnet6=t.take("subnet6", address_fields.subnet6, None),
+        gateway6=t.take("gateway6", address_fields.address6, None),
+        dynamic=t.take("dynamic", address_fields.span4, None),
+        name_servers=t.list_of("name-servers", address_fields.address),
         isolated=t.take("isolated", fields.flag, False),
         to_host=t.list_of("to-host", fields.host_ports),
         way_out=t.take("way-out", fields.choice(*WAYS_OUT), "anywhere"),
@@ -166,7 +166,7 @@ def _network(name: str, t: Table) -> Network:
     )
     t.finish()
     if network.kind == "bridge" and not network.interface and "interface" not in t.data:
-        t.wrong("", "missing", "a bridge network needs the host's interface", 'add: interface = "br0"')
+        t.wrong("", "missing", "a bridge network requires the key interface", 'add: interface = "br0"')
     for key, fits, where in (
         ("to-host", network.managed or network.kind == "nat", "a NAT network, or a host-only one on the kernel,"),
         ("way-out", network.kind == "nat", "a NAT network"),
@@ -174,18 +174,21 @@ def _network(name: str, t: Table) -> Network:
         if key in t.data and not fits:
             kernel = ', or backend = "kernel"' if (key, network.kind) == ("to-host", "host-only") else ""
             remedy = f"remove it{kernel or ', or another kind'}"
-            t.wrong(key, "misplaced", f"only {where} can keep to this", remedy)
+            t.wrong(key, "misplaced", f"only {where} supports this", remedy)
     if network.kind == "bridge" and network.boot:
-        remedy = "remove it: on a LAN of its own whoever serves DHCP there says what is started from"
-        t.wrong("boot", "misplaced", "Dacha serves nothing on a bridged LAN", remedy)
+        remedy = "remove it: on a LAN, its own DHCP server announces what to boot from"
+        t.wrong("boot", "misplaced", "Dacha runs no DHCP server on a bridged LAN", remedy)
     if network.machines and not network.managed:
-        bridge = "remove it: the LAN's own DHCP knows its machines"
+        bridge = "remove it: the LAN's own DHCP server assigns addresses to its machines"
         remedy = bridge if network.kind == "bridge" else 'add: backend = "kernel"'
-        t.wrong("machine", "misplaced", "only a network of the kernel's own has other machines", remedy)
+        t.wrong("machine", "misplaced", "other machines are supported on kernel networks only", remedy)
     if network.kind != "bridge":
         for key in ("interface", "made-from", "vlan"):
             if key in t.data:
                 t.wrong(
-                    key, "misplaced", "only a bridge network has this", f"remove it, or kind = {chr(34)}bridge{chr(34)}"
+                    key,
+                    "misplaced",
+                    "this key is for bridge networks only",
+                    f"remove it, or kind = {chr(34)}bridge{chr(34)}",
                 )
     return network

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv6Address
 
 from dacha.core import units
-from dacha.core.lab import fields
+from dacha.core.errors import BadValue
+from dacha.core.lab import address_fields, fields
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import (
     BOOT_ORDER,
@@ -45,8 +46,8 @@ def checked_name(table: Table, name: str) -> None:
     """Note an error when a name in the lab file is none."""
     try:
         fields.name(name)
-    except ValueError as e:
-        table.wrong("", "name", e.args[0], e.args[1])
+    except BadValue as e:
+        table.wrong("", "name", e.what, e.remedy)
 
 
 def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Setup] | None = None) -> Guest:
@@ -86,7 +87,7 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
     )
     t.finish()
     if guest.secure_boot and guest.firmware != "uefi":
-        t.wrong("secure-boot", "value", "only UEFI has Secure Boot", 'add: firmware = "uefi"')
+        t.wrong("secure-boot", "value", "Secure Boot requires UEFI", 'add: firmware = "uefi"')
     if not guest.video:
         for key in ("resolution", "screen"):
             if key in t.data:
@@ -116,13 +117,11 @@ def _boot(t: Table | None) -> Boot | None:
 def _boot_order(t: Table) -> tuple[str, ...]:
     order = t.list_of("boot-order", fields.choice(*BOOT_ORDER))
     if len(set(order)) < len(order):
-        t.wrong(
-            "boot-order", "value", "it names one thing twice", 'such as: boot-order = ["disk", "medium", "network"]'
-        )
+        t.wrong("boot-order", "value", "it lists a value twice", 'such as: boot-order = ["disk", "medium", "network"]')
     if t.data.get("install") != "network":
         return order or ("disk", "medium")
     if order and "network" not in order:
-        t.wrong("boot-order", "misplaced", "it is to be installed over its network", 'add "network", after "disk"')
+        t.wrong("boot-order", "misplaced", "a network installation requires network boot", 'add "network" after "disk"')
     return order or ("disk", "network")
 
 
@@ -140,7 +139,7 @@ def _disks(t: Table, usual: Profile) -> tuple[Disk, ...]:
     for n, table in enumerate(t.list_of_tables("disk")):
         disk = _disk(n, table, usual)
         if disk.name in {d.name for d in disks}:
-            table.wrong("name", "twice", f"two disks are named {disk.name}", "a disk keeps its contents by its name")
+            table.wrong("name", "twice", f"two disks are named {disk.name}", "choose a unique name for each disk")
         disks.append(disk)
     return tuple(disks)
 
@@ -157,22 +156,24 @@ def _disk(number: int, t: Table, usual: Profile) -> Disk:
     )
     t.finish()
     if t.ok and disk.base is None and disk.size is None:
-        t.wrong("", "missing", "a disk needs a size or an image to start from", 'add: size = "8 GiB" or from = "IMAGE"')
+        t.wrong(
+            "", "missing", "a disk requires a size or an image to start from", 'add: size = "8 GiB" or from = "IMAGE"'
+        )
     if disk.copy and disk.base is None:
-        t.wrong("copy", "misplaced", "there is no image to copy", 'add: from = "IMAGE"')
+        t.wrong("copy", "misplaced", 'allocation = "copy" requires an image', 'add: from = "IMAGE"')
     return disk
 
 
 def _adapter(t: Table, usual: Profile) -> Adapter:
-    address, prefix = t.take("address", fields.interface4_or_dynamic, _NO_ADDRESS)
-    address6, prefix6 = t.take("address6", fields.interface6, _NO_ADDRESS6)
+    address, prefix = t.take("address", address_fields.interface4_or_dynamic, _NO_ADDRESS)
+    address6, prefix6 = t.take("address6", address_fields.interface6, _NO_ADDRESS6)
     adapter = Adapter(
         network=t.need("network", fields.text, '"inside"') or "",
         address=address,
         prefix=prefix,
         address6=address6,
         prefix6=prefix6,
-        hardware_address=t.take("hardware-address", fields.hardware_address, None),
+        hardware_address=t.take("hardware-address", address_fields.hardware_address, None),
         model=t.take("model", fields.choice(*MODELS), usual.model),
         routes=t.take("routes", fields.flag, False),
         dynamic=t.data.get("address") == "dynamic",
@@ -194,7 +195,7 @@ def _share(name: str, t: Table, system: str) -> Share:
     windows = system == "windows"
     checked_name(t, name)
     if len(name) > SHARE_NAME_MOST:
-        t.wrong("", "name", f"a share's name has {SHARE_NAME_MOST} letters at most", "the guest mounts it by that name")
+        t.wrong("", "name", f"the name is longer than {SHARE_NAME_MOST} letters", "use a shorter one")
     share = Share(
         name=name,
         folder=t.need("folder", fields.text, '"tides"') or ".",
@@ -253,7 +254,7 @@ def _door(guest: str, name: str, t: Table) -> Door:
             t.wrong(
                 "",
                 "missing",
-                "which port of the guest is meant is not said",
+                "the guest's port is not specified",
                 f"add: to = 8000, or service = one of {', '.join(SERVICES)}",
             )
         to = Ports(known or 1, known or 1)
@@ -265,25 +266,30 @@ def _door(guest: str, name: str, t: Table) -> Door:
         to=to,
         port=port,
         protocol=t.take("protocol", fields.choice(*PROTOCOLS), "tcp"),
-        listen=t.take("listen", fields.address, None),
-        allow=t.list_of("allow", fields.source),
+        listen=t.take("listen", address_fields.address, None),
+        allow=t.list_of("allow", address_fields.source),
         network=t.take("network", fields.text, None),
         outside_port=t.take("outside-port", fields.whole(1, 65535), None),
     )
     t.finish()
     if door.outside_port and origin != "outside":
-        t.wrong("outside-port", "misplaced", "only a door from outside has this", 'remove it, or from = "outside"')
+        t.wrong("outside-port", "misplaced", "for doors from outside only", 'remove it, or from = "outside"')
     if door.outside_port and door.outside_port + to.width > 65536:
-        t.wrong("outside-port", "range", f"{to.width} ports from {door.outside_port} on are too many", "begin lower")
+        t.wrong(
+            "outside-port",
+            "range",
+            f"{to.width} ports from {door.outside_port} end above 65535",
+            "choose a lower first port",
+        )
     if port and port.width != to.width:
         t.wrong(
             "port",
             "range",
             f"{port.width} ports of the host for {to.width} of the guest",
-            f"make them equally many: {_equally_many(port, to)}",
+            f"use the same number of ports on both: {_equally_many(port, to)}",
         )
     if to.width > RANGE_MOST:
         t.wrong("to", "range", f"{to.width} ports are too many for one door", f"at most {RANGE_MOST}")
     if service in ("ssh", "rdp", "vnc", "http", "https") and door.protocol == "udp":
-        t.wrong("protocol", "value", f"{service} is spoken over TCP", "remove protocol")
+        t.wrong("protocol", "value", f"{service} uses TCP", "remove the key protocol")
     return door

@@ -9,6 +9,7 @@ import re
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from dacha.core.errors import BadValue
 from dacha.core.lab import fields
 from dacha.core.lab.reader import Table
 from dacha.core.lab.setup import NO_SETUP, PutFile, Setup, User
@@ -32,14 +33,17 @@ def read_setup(t: Table, named: Mapping[str, Setup] | None = None) -> Setup:
         like = t.take("like", fields.text, None)
         if like is not None and like not in named:
             t.wrong(
-                "like", "unknown-setup", f"there is no setup {like}", did_you_mean(like, named, f"add [setup.{like}]")
+                "like",
+                "unknown-setup",
+                f"no table [setup.{like}] exists",
+                did_you_mean(like, named, f"add [setup.{like}]"),
             )
         base = named.get(like or "", NO_SETUP)
     own = Setup(
         locale=t.take("locale", _matching(_LOCALE, "a locale", '"en_GB.UTF-8"'), None),
         keyboard=t.take("keyboard", _matching(_KEYBOARD, "a keyboard layout", '"gb"'), None),
         time_zone=t.take("time-zone", _matching(_ZONE, "a time zone", '"Europe/London"'), None),
-        mirror=t.take("mirror", _matching(_MIRROR, "a place of packages", '"http://10.77.4.1:3142/debian"'), None),
+        mirror=t.take("mirror", _matching(_MIRROR, "a package mirror", '"http://10.77.4.1:3142/debian"'), None),
         update=t.take("update", fields.flag, None),
         automatic_updates=t.take("automatic-updates", fields.flag, None),
         remote_desktop=t.take("remote-desktop", fields.flag, None),
@@ -76,7 +80,7 @@ def _matching(pattern: re.Pattern[str], what: str, example: str) -> Callable[[ob
 
     def read(value: object) -> str:
         if not isinstance(value, str) or not pattern.match(value):
-            raise ValueError(f"{value!r} is not {what}", f"such as {example}")
+            raise BadValue(f"{value!r} is not {what}", f"such as {example}")
         return value
 
     return read
@@ -96,13 +100,13 @@ def _user(t: Table) -> User:
 
 def _whole_path(value: object) -> str:
     if not isinstance(value, str) or not value.startswith("/") or fields.has_controls(value):
-        raise ValueError(f"{value!r} is not a whole path", 'such as "/bin/bash"')
+        raise BadValue(f"{value!r} is not an absolute path", 'such as "/bin/bash"')
     return value
 
 
 def _any_text(value: object) -> str:
     if not isinstance(value, str):
-        raise ValueError(f"{value!r} is not text", "write it in quotes")
+        raise BadValue(f"{value!r} is not text", "write it in quotes")
     return value
 
 
@@ -116,5 +120,5 @@ def _file(t: Table) -> PutFile:
     )
     t.finish()
     if t.ok and (found.text is None) == (found.source is None):
-        t.wrong("", "missing", "a file has either text or from", 'such as: text = "Welcome to the pier"')
+        t.wrong("", "missing", "a file requires either text or from", 'such as: text = "Welcome to the pier"')
     return found

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any, TypeVar
 
+from dacha.core.errors import BadValue
 from dacha.core.findings import ERROR, Finding, Path, subject_of
 
 T = TypeVar("T")
@@ -21,7 +22,9 @@ class Table:
         self.ok = isinstance(data, dict)
         self.data: dict[str, Any] = data if isinstance(data, dict) else {}
         if not self.ok:
-            self.wrong("", "kind", "this must be a table", f"write [{'.'.join(map(str, path))}] or {{ key = value }}")
+            self.wrong(
+                "", "kind", "a table is required here", f"write [{'.'.join(map(str, path))}] or {{ key = value }}"
+            )
 
     def wrong(self, key: str, code: str, what: str, remedy: str = "") -> None:
         """Note an error at `key` of this table ("" for the table itself)."""
@@ -38,9 +41,8 @@ class Table:
             return default
         try:
             return read(self.data[key])
-        except ValueError as e:
-            what, remedy = ((*e.args, "", ""))[:2]
-            self.wrong(key, "value", what, remedy)
+        except BadValue as e:
+            self.wrong(key, "value", e.what, e.remedy)
             return default
 
     def need(self, key: str, read: Callable[[object], T], example: str) -> T | None:
@@ -59,9 +61,8 @@ class Table:
         for item in value if isinstance(value, list) else [value]:
             try:
                 out.append(read(item))
-            except ValueError as e:
-                what, remedy = ((*e.args, "", ""))[:2]
-                self.wrong(key, "value", what, remedy)
+            except BadValue as e:
+                self.wrong(key, "value", e.what, e.remedy)
         return tuple(out)
 
     def table(self, key: str) -> Table | None:
@@ -98,4 +99,4 @@ class Table:
             if key not in self._known:
                 from dacha.core.spelling import did_you_mean
 
-                self.wrong(key, "unknown-key", "this key is not known here", did_you_mean(key, self._known))
+                self.wrong(key, "unknown-key", "unknown key", did_you_mean(key, self._known))

@@ -38,16 +38,16 @@ class Confinement(NamedTuple):
         if self.missing:
             return f"the lab's firewall rules are missing ({tables})"
         if self.changed:
-            return "the lab's firewall rules in the kernel are not as they were loaded"
+            return "the lab's firewall rules in the kernel were changed since they were loaded"
         return f"the drop filter of {links} is missing" if self.unfiltered else ""
 
     def means(self) -> str:
         """What follows from it for these guests."""
         guests, networks = ", ".join(self.guests), ", ".join(self.networks)
         if self.missing and self.unfiltered:
-            return f"{guests}: not confined, this host and its other networks can be reached from these guests"
+            return f"{guests}: not confined; these guests can reach this host and its other networks"
         if self.missing:
-            return f"no traffic passes on network {networks} until they are loaded again"
+            return f"network {networks} carries no traffic until they are loaded again"
         if self.changed:
-            return f"{guests}: may not be confined as the lab file says"
+            return f"{guests}: possibly not confined as the lab file says"
         return f"network {networks} would stay open if another program removed the firewall rules"

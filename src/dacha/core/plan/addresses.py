@@ -69,7 +69,7 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
                     "duplicate-hardware-address",
                     (*path, "hardware-address"),
                     f"{mac} is also the hardware address of {hardware[mac]}",
-                    "leave it out to have one made",
+                    "remove it, and Dacha generates one",
                 )
             hardware.setdefault(mac, guest.name)
             wanted.append((guest.name, n, adapter))
@@ -127,10 +127,10 @@ def _machines(lab: Lab, pools: dict[str, AddressPool], hardware: dict[str, str],
             pool.judge(first, path, adapter)
             if machine.name in lab.guests or machine.name in names:
                 what = f"there is a {'guest' if machine.name in lab.guests else 'machine'} {machine.name} already"
-                wrong(findings, "duplicate-name", path, what, "a name leads to one machine: choose another")
+                wrong(findings, "duplicate-name", path, what, "choose another name: each name belongs to one machine")
             if machine.hardware_address and (other := hardware.get(machine.hardware_address)):
                 what = f"{machine.hardware_address} is also the hardware address of {other}"
-                remedy = "as the machine's own adapter has it: ip -brief link, there"
+                remedy = "run there, and copy the address of its adapter: ip -brief link"
                 wrong(findings, "duplicate-hardware-address", (*path, "hardware-address"), what, remedy)
             hardware.setdefault(machine.hardware_address, machine.name)
             names.add(machine.name)
@@ -144,10 +144,16 @@ def path_of(guest: str, number: int) -> Path:
 def _check_dynamic(net: Network, plan: NetworkPlan, path: Path, findings: list[Finding]) -> None:
     """An address that is handed out needs somebody who hands it out, and a range to take it from."""
     if net.kind != "bridge" and not net.by_kernel:
-        what = f"in user mode {net.name} hands out planned addresses only"
-        wrong(findings, "dynamic-user-mode", path, what, 'backend = "kernel" for the network, or leave address out')
+        what = f"network {net.name} is in user mode, which assigns planned addresses only"
+        wrong(
+            findings,
+            "dynamic-user-mode",
+            path,
+            what,
+            'set backend = "kernel" in the network, or remove the key address',
+        )
     elif net.kind != "bridge" and net.dynamic is None and plan.subnet:
-        what = f"network {net.name} has no range to take an address from"
+        what = f"network {net.name} has no dynamic range"
         remedy = f'add to the network: dynamic = "{middle(plan.subnet)}-{plan.subnet[-2]}"'
         wrong(findings, "dynamic-no-range", path, what, remedy)
 

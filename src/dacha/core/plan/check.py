@@ -50,7 +50,7 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
         findings += _check_network_install(lab, guest)
         findings += _check_mirror(lab, plan, guest)
         if not guest.disks and guest.boot is None:
-            what, remedy = "no disk and no kernel: it has nothing to boot", 'add: disk = [{ from = "IMAGE" }]'
+            what, remedy = "no disk and no kernel: the guest has nothing to boot", 'add: disk = [{ from = "IMAGE" }]'
             findings.append(_of(WARNING, "nothing-to-boot", guest, what, remedy))
     return findings
 
@@ -63,12 +63,15 @@ def _of(severity: str, code: str, guest: Guest, what: str, remedy: str, *key: st
 def _check_networks(lab: Lab) -> Iterator[Finding]:
     """What guests may use of this host, as far as a network lets them."""
     for opened in [n for n in lab.networks.values() if n.to_host]:
-        what = f"guests here may use of this host: {', '.join(map(str, opened.to_host))}"
+        what = f"its guests may use these services of this host: {', '.join(map(str, opened.to_host))}"
         path: Path = ("network", opened.name, "to-host")
-        yield Finding(NOTE, "to-host", f"network {opened.name}", what, "without to-host they cannot", path)
+        yield Finding(NOTE, "to-host", f"network {opened.name}", what, "to deny this, remove the key to-host", path)
     for net in lab.networks.values():
         if net.kind != "bridge" and net.subnet and not _own_addresses(net.subnet):
-            what = f"the addresses of {net.subnet} belong to others on the internet: the lab hides them from this host"
+            what = (
+                f"the addresses of {net.subnet} are public: this host can no longer reach the machines on the "
+                "internet that have them"
+            )
             free = free_subnet(lab.name, net.name, UsedSubnets(n.subnet for n in lab.networks.values() if n.subnet))
             remedy = f"dacha network edit {net.name} --renumber {free}" if free else "use a private subnet"
             at: Path = ("network", net.name, "subnet")
@@ -88,10 +91,10 @@ def _check_network_install(lab: Lab, guest: Guest) -> Iterator[Finding]:
     missing = next((f'backend = "kernel" in [network.{n.name}]' for n in mine if n.boot), None)
     own = next((n.name for n in mine if n.kind != "bridge"), None)
     added = f'in [network.{own}]: backend = "kernel", boot = {{ files = "FOLDER" }}'
-    what = "it is to be installed over a network, and none of its own gives it files to start from"
+    what = "the guest is installed over a network, but none of its networks offers boot files"
     if missing:
-        what = "its installer gets its answers over a network of the kernel's alone, and its own is QEMU's"
-    remedy = missing or (added if own else "give it an adapter on a network that has them")
+        what = "its installer gets its answers over a kernel network, and this guest has none"
+    remedy = missing or (added if own else 'add an adapter on a network with backend = "kernel"')
     yield _of(ERROR, "install-network", guest, what, remedy, "install")
 
 
@@ -106,7 +109,7 @@ def _check_mirror(lab: Lab, plan: Plan, guest: Guest) -> Iterator[Finding]:
     for network in [lab.networks[a.network] for a in guest.adapters if a.network in lab.networks]:
         opened = any(o.protocol in ("all", "tcp") and o.ports.first <= port <= o.ports.last for o in network.to_host)
         if network.kind != "bridge" and place == str(plan.networks[network.name].gateway) and not opened:
-            what = f"its packages come from this host, which {network.name} does not open: tcp {port}"
+            what = f"its packages come from this host, but network {network.name} does not allow tcp {port}"
             remedy = f'in [network.{network.name}]: to-host = ["tcp {port}"]'
             yield _of(WARNING, "mirror-shut", guest, what, remedy, "setup")
 
@@ -118,7 +121,7 @@ def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:
         what = f"nobody can log in: {guest.login.user} has no key"
         yield _of(WARNING, "login-keys", guest, what, 'add: keys = ["~/.ssh/id_ed25519.pub"]', "login")
     if any(d.service == "ssh" for d in guest.doors) and guest.first_boot and guest.login is None:
-        what = "an ssh door, but nobody is named who may log in"
+        what = "it has an ssh door, but no login user"
         remedy = f"dacha guest edit {guest.name} --user ops --key ~/.ssh/id_ed25519.pub"
         yield _of(WARNING, "login-missing", guest, what, remedy)
     told = guest.first_boot or guest.install
@@ -126,8 +129,11 @@ def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:
         what = "root cannot log in: first-boot data and installers disable root's own login"
         yield _of(ERROR, "login-root", guest, what, 'user = "ops": it may become root with sudo', "login", "user")
     if guest.login and guest.login.user in {u.name for u in guest.setup.users}:
-        what = f"{guest.login.user} is the login, and a user of setup too: its groups and shell would be lost"
-        remedy = "remove it from setup.user, or name another login"
+        what = (
+            f"{guest.login.user} is the login user and also in setup.user: the groups and shell there would not "
+            "take effect"
+        )
+        remedy = "remove it from setup.user, or use another login user"
         yield _of(ERROR, "login-twice", guest, what, remedy, "setup", "user")
 
 
@@ -135,8 +141,8 @@ def _check_clear_doors(guest: Guest) -> Iterator[Finding]:
     """Doors from outside by which all can be read on the way."""
     for door in guest.doors:
         if door.origin == "outside" and door.service in CLEAR:
-            what = f"{door.service} from outside is not encrypted: all that passes can be read on the way"
-            remedy = "serve https there, or enter it through an ssh door"
+            what = f"{door.service} from outside is not encrypted: anybody on the path can read the traffic"
+            remedy = "serve https there, or use a tunnel through an ssh door"
             path = ("guest", guest.name, "door", door.name)
             yield Finding(WARNING, "door-clear", f"door {guest.name} {door.name}", what, remedy, path)
 
@@ -146,7 +152,7 @@ def _check_limits(guest: Guest) -> Iterator[Finding]:
     limit = guest.limits.memory
     if limit is not None and limit < guest.memory:
         what = f"limits: {show_size(limit)} is less than its memory, {show_size(guest.memory)}"
-        remedy = "leave it out, or write the guest's memory and half a GiB for QEMU itself"
+        remedy = "remove it, or set it to the guest's memory plus 512 MiB for QEMU itself"
         yield _of(ERROR, "limit-memory", guest, what, remedy, "limits")
 
 
@@ -159,7 +165,7 @@ def _check_link_names(lab: Lab, plan: Plan) -> Iterator[Finding]:
         name = link_name(lab.name, "guest", adapter.guest, str(adapter.number))
         other = seen.setdefault(name, adapter.guest)
         if other != adapter.guest:
-            what = f"its link on this host would have the name of one of {other}'s, {name}"
+            what = f"its link on this host would have the same name as a link of {other}: {name}"
             yield Finding(
                 ERROR, "link-name", f"guest {adapter.guest}", what, "rename one of the two", ("guest", adapter.guest)
             )
@@ -183,7 +189,7 @@ def _check_machine(lab: Lab, guest: Guest) -> Iterator[Finding]:
             ERROR,
             "tpm-direct",
             f"guest {guest.name}",
-            "a TPM and a kernel that BIOS boots directly do not go together: the two use the same memory",
+            "a TPM does not work with a kernel that BIOS boots directly: both use the same memory",
             'firmware = "uefi"',
             ("guest", guest.name, "tpm"),
         )
@@ -209,8 +215,9 @@ def check_host(lab: Lab, facts: HostFacts, growth: Mapping[str, int]) -> list[Fi
                 WARNING,
                 "memory-promised",
                 "lab",
-                f"guests may use {show_size(memory)} of memory together; this host has {show_size(facts.memory)}",
-                f"give them {show_size(max(0, facts.memory - HOST_MEMORY))} at most, or do not run all at once",
+                f"the guests have {show_size(memory)} of memory in total; this host has {show_size(facts.memory)}",
+                f"reduce them to {show_size(max(0, facts.memory - HOST_MEMORY))} in total, or do not run all of "
+                "them at the same time",
                 (),
                 "host",
             )
@@ -222,8 +229,8 @@ def check_host(lab: Lab, facts: HostFacts, growth: Mapping[str, int]) -> list[Fi
                 WARNING,
                 "cpus-promised",
                 "lab",
-                f"guests have {cpus} CPUs together; this host has {facts.cpus}",
-                "more than four guest CPUs for one of the host's makes all of them slow",
+                f"the guests have {cpus} virtual CPUs in total; this host has {facts.cpus}",
+                "use at most four virtual CPUs for each of the host's: more slow all guests down",
                 (),
                 "host",
             )
@@ -235,7 +242,7 @@ def check_host(lab: Lab, facts: HostFacts, growth: Mapping[str, int]) -> list[Fi
                 WARNING,
                 "cpus-many",
                 f"guest {name}",
-                f"{most} CPUs, but this host has {facts.cpus}",
+                f"{most} virtual CPUs, but this host has {facts.cpus}",
                 f"cpus = {facts.cpus} at most",
                 ("guest", name, "cpus"),
                 "host",
@@ -250,7 +257,7 @@ def check_host(lab: Lab, facts: HostFacts, growth: Mapping[str, int]) -> list[Fi
                 WARNING,
                 "disk-promised",
                 "lab",
-                f"disks may grow by {show_size(size)}; {show_size(free)} is free on {folder}",
+                f"the disks may grow by {show_size(size)}; {show_size(free)} is free in {folder}",
                 "make them smaller, or free some space",
                 (),
                 "host",

@@ -15,7 +15,7 @@ def isolation(door: Door, lab: Lab, path: Path) -> Finding:
         "door-isolation",
         f"door {door.guest} {door.name}",
         f"{door.guest} is on a host-only network: a door from {ORIGIN_WORDS[door.origin]} would end its isolation",
-        f"to let it in, put an adapter on a NAT network: dacha guest edit {door.guest} --adapter {inside}\n"
+        f"to allow it, add an adapter on a NAT network: dacha guest edit {door.guest} --adapter {inside}\n"
         'to enter from this host only: from = "host"',
         (*path, "from"),
     )
@@ -29,8 +29,8 @@ def check_listen(door: Door, network: Network | None, path: Path, findings: list
                 ERROR,
                 "listen-open",
                 subject,
-                f"listen: {door.listen} can be entered from outside this host",
-                'a door from the host listens on loopback; for the LAN say from = "lan"',
+                f"listen: {door.listen} is reachable from other machines",
+                'a door from the host listens on loopback; to expose it to the LAN, set from = "lan"',
                 (*path, "listen"),
             )
         )
@@ -40,8 +40,8 @@ def check_listen(door: Door, network: Network | None, path: Path, findings: list
                 ERROR,
                 "listen-closed",
                 subject,
-                f"listen: the LAN cannot enter at {door.listen}",
-                "leave listen out, or write this host's address on the LAN",
+                f"listen: the LAN cannot reach {door.listen}",
+                "remove listen, or set it to this host's address on the LAN",
                 (*path, "listen"),
             )
         )
@@ -51,8 +51,8 @@ def check_listen(door: Door, network: Network | None, path: Path, findings: list
                 ERROR,
                 "allow-user-mode",
                 subject,
-                "allow: a user-mode network cannot tell where a connection comes from",
-                "limit it by listen, or by the host's firewall, and leave allow out",
+                "allow: on a user-mode network, Dacha cannot see the client's address",
+                "remove allow, and limit access by listen or by the host's firewall",
                 (*path, "allow"),
             )
         )
@@ -61,15 +61,19 @@ def check_listen(door: Door, network: Network | None, path: Path, findings: list
 def check_own(door: Door, path: Path, findings: list[Finding]) -> None:
     """A door of a guest on a bridge is at the guest's own address: nothing of this host's leads there or holds it back,
     so what only this host could do is refused."""
-    at = f"{door.guest} is on a bridge: it is entered at its own address"
+    at = f"{door.guest} is on a bridge: clients connect to its own address"
     given = {
-        "allow": (bool(door.allow), "this host cannot limit who connects", "limit it by the guest's own firewall"),
-        "listen": (door.listen is not None, "this host does not listen for it", ""),
-        "port": (bool(door.port and door.port != door.to), f"at port {door.to}", "set `to` if its service has another"),
+        "allow": (bool(door.allow), "this host cannot limit who connects", "use the guest's own firewall"),
+        "listen": (door.listen is not None, "this host does not listen on its behalf", ""),
+        "port": (
+            bool(door.port and door.port != door.to),
+            f"at port {door.to}",
+            "if its service uses another port, set `to`",
+        ),
     }
     for key, (there, why, remedy) in given.items():
         if there:
-            remedy = f"leave {key} out" + (f", and {remedy}" if remedy else "")
+            remedy = f"remove {key}" + (f", and {remedy}" if remedy else "")
             subject = f"door {door.guest} {door.name}"
             findings.append(Finding(ERROR, "door-own", subject, f"{key}: {at}, {why}", remedy, (*path, key)))
 
@@ -82,11 +86,14 @@ def check_listen6(
     if network and not network.by_kernel:
         what, remedy = "a user-mode network has doors for IPv4 only", 'write an IPv4 address, or backend = "kernel"'
     elif door.origin == "outside":
-        what, remedy = "a way from outside is for IPv4", "write an IPv4 address of this host, or leave listen out"
+        what, remedy = (
+            "doors from outside support IPv4 only",
+            "set listen to an IPv4 address of this host, or remove it",
+        )
     elif door.listen and door.listen.is_loopback:
-        what, remedy = "the kernel leads nothing on from ::1", "leave listen out: 127.0.0.1 is led on"
+        what, remedy = "the kernel does not forward from ::1", "remove listen: 127.0.0.1 is forwarded"
     elif adapter and adapter.address6 is None:
-        what, remedy = f"{door.guest} has no IPv6 address there", "give it one: address6"
+        what, remedy = f"{door.guest} has no IPv6 address there", "add an address: address6"
     if what:
         subject = f"door {door.guest} {door.name}"
         findings.append(Finding(ERROR, "listen6", subject, f"listen: {what}", remedy, (*path, "listen")))

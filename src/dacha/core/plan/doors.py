@@ -148,7 +148,7 @@ def plan_doors(
         port = _free_port(planned.door, planned.adapter, taken, held, cursors)
         if port is None:
             what, about = "no free host port is left to propose", f"door {' '.join(key)}"
-            findings.append(Finding(ERROR, "no-port", about, what, "write one", path[:-1]))
+            findings.append(Finding(ERROR, "no-port", about, what, "choose one and set it", path[:-1]))
             continue
         taken.take(planned.door.protocol, planned.listen, port, planned.door)
         chosen[path] = str(port)
@@ -177,7 +177,7 @@ def _door(door: Door, lab: Lab, addresses: AddressPlan, taken: _TakenPorts, find
         other = taken.clash(door.protocol, listen, door.port)
         if other:
             what = f"port {door.port} of this host is also the port of door {other.guest} {other.name}"
-            about, remedy = f"door {door.guest} {door.name}", "choose another, or leave port out"
+            about, remedy = f"door {door.guest} {door.name}", "choose another, or remove the key port"
             findings.append(Finding(ERROR, "duplicate-port", about, what, remedy, (*path, "port")))
         taken.take(door.protocol, listen, door.port, door)
     backend = "kernel" if network and network.by_kernel else "user"
@@ -211,7 +211,7 @@ def _adapter_for(
                 ERROR,
                 "door-no-adapter",
                 subject,
-                f"{guest.name} has no adapter, so nothing can enter it",
+                f"{guest.name} has no adapter, so it is not reachable",
                 f"dacha guest edit {guest.name} --adapter NETWORK",
                 path,
             )

@@ -53,8 +53,8 @@ def _judge(lab: Lab, host_subnets: list[IPv4Network], findings: list[Finding]) -
                 findings,
                 "subnet-small",
                 path,
-                f"{net.subnet} is too small: it has no room for a gateway, a resolver and guests",
-                f"the least is a /{SMALLEST}; a /24 costs nothing",
+                f"{net.subnet} is too small: it does not hold a gateway, a resolver and guests",
+                f"use a /{SMALLEST} or larger, such as a /24",
             )
         elif other is not None:
             wrong(
@@ -62,19 +62,19 @@ def _judge(lab: Lab, host_subnets: list[IPv4Network], findings: list[Finding]) -
                 "subnet-overlap",
                 path,
                 f"{net.subnet} overlaps network {owner.get(other, '?')} ({other})",
-                "leave it out to have a free one chosen",
+                "remove it, and Dacha chooses a free one",
             )
         elif used is not None:
             wrong(
                 findings,
                 "subnet-in-use",
                 path,
-                f"{net.subnet} overlaps {used}, which this host already uses",
-                "leave it out to have a free one chosen",
+                f"{net.subnet} overlaps {used}, which is in use on this host",
+                "remove it, and Dacha chooses a free one",
                 "host",
             )
         if why := _no_subnet_of_guests(net.subnet):
-            remedy = "leave it out to have a free one chosen"
+            remedy = "remove it, and Dacha chooses a free one"
             wrong(findings, "subnet-reserved", path, f"{net.subnet} {why}", remedy)
         taken_here.add(net.subnet)
         owner[net.subnet] = net.name
@@ -84,9 +84,9 @@ def _no_subnet_of_guests(subnet: IPv4Network) -> str:
     """Why no machine can have an address of this subnet (RFC 6890, RFC 5771); "" where it can."""
     for block, why in (
         ("0.0.0.0/8", 'means "this network"'),
-        ("127.0.0.0/8", "is each machine's own loopback"),
+        ("127.0.0.0/8", "is the loopback of each machine"),
         ("169.254.0.0/16", "is link-local: no router forwards it"),
-        ("224.0.0.0/3", "is for multicast, or reserved"),
+        ("224.0.0.0/3", "is multicast or reserved"),
     ):
         if subnet.overlaps(IPv4Network(block)):
             return why
@@ -100,12 +100,12 @@ def _subnets6(lab: Lab, findings: list[Finding]) -> None:
         if net.subnet6 is None or net.kind == "bridge":
             continue
         path: Path = ("network", net.name, "subnet6")
-        remedy = "leave it out to have one of the lab's own"
+        remedy = "remove it, and Dacha chooses one for this lab"
         if other := next((n for s, n in owner.items() if s.overlaps(net.subnet6)), None):
             wrong(findings, "subnet-overlap", path, f"{net.subnet6} overlaps network {other}", remedy)
         first = net.subnet6.network_address
         if first.is_link_local or first.is_multicast or first.is_loopback or first.is_unspecified:
-            what = f"{net.subnet6} is for one link, for multicast or for one machine alone"
+            what = f"{net.subnet6} is link-local, multicast or loopback"
             wrong(findings, "subnet-reserved", path, what, remedy)
         owner[net.subnet6] = net.name
 
@@ -127,13 +127,15 @@ def _network_plan(
                     "gateway-alone",
                     path,
                     f"{key} {value} without a {'subnet6' if key[-1] == '6' else 'subnet'}",
-                    "write the subnet too",
+                    "add the key subnet",
                 )
             elif value not in inside:
-                wrong(findings, "gateway-foreign", path, f"{key} {value} is not in {inside}", "write one that is")
+                wrong(
+                    findings, "gateway-foreign", path, f"{key} {value} is not in {inside}", "choose one in this subnet"
+                )
             elif isinstance(inside, IPv4Network) and inside.prefixlen < 31 and value in _ends(inside):
                 what = f"{key} {value} is the {'network' if value == inside[0] else 'broadcast'} address of {inside}"
-                wrong(findings, "gateway-end", path, what, f"write another, such as {inside[1]}")
+                wrong(findings, "gateway-end", path, what, f"choose another, such as {inside[1]}")
     if net.dynamic:
         _check_range(net, *net.dynamic, subnet, gateway, resolver, findings)
     gateway6 = net.gateway6
@@ -144,7 +146,7 @@ def _network_plan(
                 "subnet6-size",
                 ("network", net.name, "subnet6"),
                 f"{subnet6} is not a /64",
-                "guests configure themselves on a /64 only (RFC 4291 section 2.5.4)",
+                "automatic address configuration requires a /64 (RFC 4291 section 2.5.4)",
             )
         gateway6 = gateway6 or subnet6.network_address + 1
     return NetworkPlan(
@@ -173,14 +175,14 @@ def _check_range(
     path: Path = ("network", net.name, "dynamic")
     if subnet is None or low not in subnet or high not in subnet:
         what = f"the dynamic range {low}-{high} is not in {subnet}"
-        wrong(findings, "dynamic-foreign", path, what, "write one that is")
+        wrong(findings, "dynamic-foreign", path, what, "choose one in this subnet")
         return
     first, last = _ends(subnet)
     own = {"gateway": gateway, "resolver": resolver, "network address": first, "broadcast address": last}
     held = [f"the {which} {address}" for which, address in own.items() if address and low <= address <= high]
     if held:
         what = f"the dynamic range {low}-{high} contains {', '.join(held)}"
-        remedy = f'write a range without it, such as dynamic = "{middle(subnet)}-{subnet[-2]}"'
+        remedy = f'choose a range without it, such as dynamic = "{middle(subnet)}-{subnet[-2]}"'
         wrong(findings, "dynamic-gateway", path, what, remedy)
 
 

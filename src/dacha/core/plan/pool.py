@@ -79,7 +79,7 @@ class AddressPool:
                 self.findings,
                 "prefix",
                 path,
-                f"/{adapter.prefix} differs from the network's /{subnet.prefixlen}",
+                f"/{adapter.prefix} differs from the network's prefix length /{subnet.prefixlen}",
                 f'write "{address}"',
             )
         elif address == subnet.network_address:
@@ -89,9 +89,9 @@ class AddressPool:
         elif address == self.plan.gateway:
             self._refuse("address-gateway", path, f"{address} is the gateway of network {name}")
         elif address == self.plan.resolver:
-            self._refuse("address-resolver", path, f"{address} answers DNS on network {name}")
+            self._refuse("address-resolver", path, f"{address} is the name server of network {name}")
         elif self.network.dynamic and self.network.dynamic[0] <= address <= self.network.dynamic[1]:
-            self._refuse("address-dynamic", path, f"{address} lies in the dynamic range of network {name}")
+            self._refuse("address-dynamic", path, f"{address} is in the dynamic range of network {name}")
         elif before:
             self._refuse("duplicate-address", path, f"{address} is also the address of {before}")
 
@@ -106,7 +106,7 @@ class AddressPool:
                 "no-subnet6",
                 path,
                 f"network {self.plan.name} has no subnet6",
-                f"dacha network edit {self.plan.name} --subnet6 fd77:4::/64, or another of yours",
+                f"dacha network edit {self.plan.name} --subnet6 fd77:4::/64, or another prefix that you have",
             )
         elif subnet is not None and address not in subnet:
             wrong(
@@ -114,14 +114,14 @@ class AddressPool:
                 "address6-foreign",
                 path,
                 f"{address} is not in network {self.plan.name} ({subnet})",
-                "write one that is",
+                "choose one in this subnet",
             )
         elif address in (self.plan.gateway6, subnet.network_address if subnet else None):
             wrong(
                 self.findings,
                 "address6-gateway",
                 path,
-                f"{address} belongs to the router of the network",
+                f"{address} is the address of the network's router",
                 "choose another",
             )
         elif before:
@@ -144,8 +144,8 @@ class AddressPool:
                 self.findings,
                 "subnet-full",
                 path,
-                f"no address is left in network {self.plan.name} ({self.plan.subnet})",
-                "use a larger subnet or another network",
+                f"no address is free in network {self.plan.name} ({self.plan.subnet})",
+                "use a larger subnet, or another network",
             )
             return None
         self.taken[free] = guest

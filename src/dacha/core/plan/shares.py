@@ -14,18 +14,22 @@ def why_dangerous(folder: str, homes: Iterable[str], own: Iterable[str]) -> str:
     """Why a folder (its real path) gives this host away; "" where it does not. `homes` are people's home folders, `own`
     those in which Dacha keeps what is its own."""
     if any(within(x, folder) and x != folder for x in _RULING):
-        return "it is this whole host"
+        return "it is the root file system of this host"
     for ruling in _RULING:
         if within(folder, ruling):
-            return f"it is in {ruling}, which rules this host" if folder != ruling else f"{ruling} rules this host"
+            return (
+                f"it is in {ruling}, which controls this host"
+                if folder != ruling
+                else f"it contains {ruling}, which controls this host"
+            )
     for kept in own:
         if within(folder, kept) or within(kept, folder):
-            return f"what Dacha keeps of guests is in {kept}: disks, keys"
+            return f"it contains the guests' disks and keys ({kept})"
     if folder in _WHOLE:
-        return f"it is all of {folder}"
+        return f"it is the whole of {folder}"
     for home in homes:
         if home not in ("/", "/nonexistent") and within(home, folder):
-            return f"it is a whole home folder, with its keys: {home}"
+            return f"it is a home folder ({home}), which contains private keys"
     return ""
 
 

@@ -12,7 +12,7 @@ from dacha.core.reach.reach import HOST, LAN, OUTSIDE, ROUTER
 from dacha.core.router.mapping import UNKNOWN, RouterState
 
 # Instead of an outside address: the router does not lead the door in, or is not asked to.
-NOT_LED_IN, BY_HAND = "not led in", "by hand"
+NOT_LED_IN, BY_HAND = "not forwarded", "by hand"
 
 
 class Entry(NamedTuple):

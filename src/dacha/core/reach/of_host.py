@@ -15,13 +15,13 @@ def to_host(lab: Lab, plan: Plan, *, gate: bool = True) -> dict[str, tuple[str, 
         if net.kind == "bridge":
             continue
         if net.managed:
-            boot = ("files to start from",) if net.boot else ()
+            boot = ("boot files",) if net.boot else ()
             who = [guest.name for guest, place in smb_places(lab, plan) if place.network == net.name]
-            shares = (f"shared folders by SMB ({', '.join(who)} alone)",) if who else ()
+            shares = (f"shared folders by SMB ({', '.join(who)} only)",) if who else ()
             found[net.name] = ("DHCP", "DNS", "ping", *boot, *shares, *(str(allowed) for allowed in net.to_host))
         elif net.isolated or net.kind == "host-only":
             found[net.name] = ("DHCP", "DNS")
         else:
             opened = tuple(str(allowed) for allowed in net.to_host)
-            found[net.name] = ("DHCP", "DNS", *(opened if gate else ("everything that listens on its loopback",)))
+            found[net.name] = ("DHCP", "DNS", *(opened if gate else ("all services on its loopback",)))
     return found

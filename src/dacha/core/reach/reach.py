@@ -85,7 +85,7 @@ def reach(lab: Lab, plan: Plan, host_view: HostView = NOWHERE, only: Iterable[st
     rows = []
     # From a network that nothing leaves nobody gets to another: the same for every service.
     shut = {
-        name: Cell((), f"nothing leaves {name}")
+        name: Cell((), f"network {name} has no way out")
         for name, net in lab.networks.items()
         if net.kind != "bridge" and (net.kind == "host-only" or plan.networks[name].isolated)
     }
@@ -110,7 +110,7 @@ def never_entered(lab: Lab, plan: Plan, host_view: HostView) -> list[Finding]:
             continue  # what is wrong with one that leads nowhere is said already
         subject = f"door {guest.name} {door.door.name}"
         path = ("guest", guest.name, "door", door.door.name)
-        what = f"nobody can enter it from {ORIGIN_WORDS[door.door.origin]}: {cell.why}"
+        what = f"not reachable from {ORIGIN_WORDS[door.door.origin]}: {cell.why}"
         found.append(Finding(WARNING, "door-never", subject, what, cell.remedy, path, "host"))
     return found
 
@@ -200,8 +200,8 @@ class _Service:
     def _not_from_host(self) -> Cell:
         if all(a.network in self.host_view.apart for a in self.adapters):
             interface = self.lab.networks[self.adapters[0].network].interface
-            why = f"it is straight on {interface}, past this host"
-            return Cell((), why, "a bridge on this host would let it in too: made-from")
+            why = f"it is directly on {interface}, which bypasses this host"
+            return Cell((), why, "use a bridge on this host instead: made-from")
         return Cell((), "no door", f"dacha door add {self.guest.name} {self.service} --from host")
 
     def _lan(self) -> Cell:
@@ -229,7 +229,7 @@ class _Service:
             return from_lan._replace(remedy=from_lan.remedy.replace("--from lan", "--from outside"))
         verb, door = ("edit", self.doors[0].door.name) if self.doors else ("add", self.service)
         remedy = f"dacha door {verb} {self.guest.name} {door} --from outside"
-        return Cell((), "ends at the LAN" if self.led else "known on the LAN only", remedy)
+        return Cell((), "does not reach beyond the LAN" if self.led else "has a LAN address only", remedy)
 
     def _led_in(self, doors: list[DoorPlan]) -> Cell:
         """From outside, by doors that the router is asked to lead in."""
@@ -240,10 +240,10 @@ class _Service:
             key = (door.door.guest, door.door.name)
             mapping, why_not = router.of(*key, now), router.why_not(*key)
             if private(door.door.allow):
-                why = "it admits private addresses only"
+                why = "allows private addresses only"
                 remedy = f"dacha door edit {key[0]} {key[1]} --allow SUBNET, or --from lan"
             elif mapping and above:
-                why = f"a NAT above the router: {above}"
+                why = f"the router is behind another NAT: {above}"
             elif why_not:
                 why = f"the router: {why_not}"
             else:
@@ -265,7 +265,7 @@ class _Service:
             return Cell(tuple(self._own(a) for a in mine))
         shut = network.kind == "host-only" or net.isolated
         if shut and not network.managed:
-            why = "guests are apart" if mine else f"nothing leaves {name}"
+            why = "guests are isolated" if mine else f"network {name} has no way out"
             return Cell((), why, 'backend = "kernel", as root' if mine else "")
         # What a guest in user mode sends beyond its segment, its QEMU sends as a program of this host, as far as the
         # gate lets it: to doors of guests on its network, and to those that are not for this host alone.
@@ -278,9 +278,9 @@ class _Service:
         if ways:
             return Cell(tuple(ways))
         if shut:
-            return Cell((), f"nothing leaves {name}")
+            return Cell((), f"network {name} has no way out")
         if led:
-            return Cell((), "its door admits others only")
+            return Cell((), "its door allows other clients only")
         if self.led:
             return Cell((), "host's door only")
         if not any(self.lab.networks[a.network].kind != "host-only" for a in self.adapters):

@@ -20,7 +20,7 @@ LOOK_S = 60.0
 AGAIN_S = 30.0
 # Where there is no router, nobody is asked; the route is looked for this often.
 ROUTE_AGAIN_S = 5.0
-NO_ROUTE = "this host has no default route, and so no router"
+NO_ROUTE = "this host has no default route, so no router"
 # Addresses that nobody on the internet can send to, and why (RFC 1918, 6598, 3927, 6333).
 _BEHIND = (
     (IPv4Network("10.0.0.0/8"), "a private address"),

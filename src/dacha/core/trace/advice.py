@@ -55,7 +55,7 @@ _SERVE = {
         "linux": Advice(words="start its SSH server, and let it start at boot: systemctl enable --now sshd"),
     },
     "rdp": {
-        "windows": Advice(words="Settings, System, Remote Desktop: on   (Home editions have none)"),
+        "windows": Advice(words="Settings, System, Remote Desktop: on   (not in Home editions)"),
         "debian": Advice("apt-get install -y xrdp && systemctl enable --now xrdp"),
         "ubuntu": Advice("apt-get install -y xrdp && systemctl enable --now xrdp"),
         "fedora": Advice("dnf install -y xrdp && systemctl enable --now xrdp"),
@@ -66,7 +66,7 @@ _ADMIT = {
     "windows": "New-NetFirewallRule -DisplayName lab -Direction Inbound -Protocol TCP -LocalPort {port} -Action Allow",
     "fedora": "sudo firewall-cmd --permanent --add-port={port}/tcp && sudo firewall-cmd --reload",
     "ubuntu": "sudo ufw allow {port}/tcp",
-    "linux": "let TCP port {port} in: sudo nft list ruleset shows what stops it",
+    "linux": "allow TCP port {port} in its firewall: sudo nft list ruleset shows the rules",
 }
 _LINUX = ("alpine", "debian", "fedora", "linux", "ubuntu")
 

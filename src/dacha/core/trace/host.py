@@ -21,30 +21,46 @@ def rules(e: Evidence) -> Hop | None:
 
 def door_rule(e: Evidence) -> Hop:
     if e.rule is None:
-        return Hop("door-rule", UNTESTED, e.untold or "the rules could not be read")
+        return Hop("door-rule", UNTESTED, e.untold or "the firewall rules are not readable")
     if e.rule == "missing":
-        return Hop("door-rule", BROKEN, "its rule is gone from the kernel", "somebody removed it", "dacha apply")
+        return Hop(
+            "door-rule",
+            BROKEN,
+            "its firewall rule is missing in the kernel",
+            "it was removed by another program, or by hand",
+            "dacha apply",
+        )
     if e.rule != "there":
-        return Hop("door-rule", BROKEN, f"its rule leads to {e.rule}", "somebody changed it", "dacha apply")
+        return Hop(
+            "door-rule",
+            BROKEN,
+            f"its rule forwards to {e.rule}",
+            "it was changed by another program, or by hand",
+            "dacha apply",
+        )
     if e.rules_changed and e.through is not None and not e.through.ok:
         return Hop(
-            "door-rule", BROKEN, "the lab's rules are not as they were loaded", "somebody changed them", "dacha apply"
+            "door-rule",
+            BROKEN,
+            "the lab's rules were changed since they were loaded",
+            "they were changed by another program, or by hand",
+            "dacha apply",
         )
-    means = "another program's rule takes it first"
+    means = "another program's rule matches first"
     if e.taken:
-        return Hop("door-rule", BROKEN, f"{e.taken[0]} leads it elsewhere", means, e.taken[1])
+        return Hop("door-rule", BROKEN, f"{e.taken[0]} forwards it elsewhere", means, e.taken[1])
     if e.led and e.led[0] != e.address:
-        seen = f"its rule is there, but a connection is led to {e.led[0]}, port {e.led[1]}"
+        seen = f"its rule is present, but a connection is forwarded to {e.led[0]}, port {e.led[1]}"
         return Hop("door-rule", BROKEN, seen, means, "nft list ruleset shows which: look for dnat and notrack")
-    ours = ", and led our own connection there" if e.led else ""
-    return Hop("door-rule", FINE, f"{e.place} leads to {e.address}, port {e.port}{ours}")
+    ours = "; verified with a connection" if e.led else ""
+    return Hop("door-rule", FINE, f"{e.place} forwards to {e.address}, port {e.port}{ours}")
 
 
 def forwarding(e: Evidence) -> Hop:
     if e.forwarding is None:
-        return Hop("forwarding", UNTESTED, "the setting could not be read")
+        return Hop("forwarding", UNTESTED, "the setting is not readable")
     if not e.forwarding:
-        means = "this host passes nothing on between its networks"
+        means = "this host does not forward packets between its networks"
         return Hop("forwarding", BROKEN, "net.ipv4.ip_forward is 0", means, "dacha apply")
     return Hop("forwarding", FINE, "on")
 
@@ -52,46 +68,56 @@ def forwarding(e: Evidence) -> Hop:
 def firewall(e: Evidence) -> Hop:
     if e.dropped:
         what, shown = e.dropped
-        remedy = f"dacha apply --open-firewall\nlets it pass by one narrow rule; or let it in there by hand: {shown}"
-        return Hop("firewall", BROKEN, f"{what} drops it", "another firewall on this host shuts the way", remedy)
+        remedy = f"dacha apply --open-firewall\nadds one narrow rule; or allow it there by hand: {shown}"
+        return Hop("firewall", BROKEN, f"{what} drops it", "another firewall on this host blocks it", remedy)
     if e.untold:
         return Hop("firewall", UNTESTED, e.untold)
-    return Hop("firewall", FINE, "nothing else on this host drops it")
+    return Hop("firewall", FINE, "no other firewall on this host blocks it")
 
 
 def sources(e: Evidence) -> Hop:
     limits = ", ".join(e.allowed)
     if e.admitted is False:
         remedy = f"dacha door edit {e.guest} {e.door} --allow {e.asker}, then dacha apply"
-        return Hop("sources", BROKEN, f"admits {limits}, not {e.asker}", "the door is limited", remedy)
-    return Hop("sources", FINE, f"admits {limits}" if limits else "admits everybody")
+        return Hop(
+            "sources", BROKEN, f"allows {limits}, not {e.asker}", "the door is limited to these addresses", remedy
+        )
+    return Hop("sources", FINE, f"admits {limits}" if limits else "allows every client")
 
 
 def lan_address(e: Evidence) -> Hop:
     if e.origin == "outside" and e.on_loopback:
         # Whatever leads it in from outside is on this host too.
-        return Hop("lan-address", FINE, "none is needed: this door listens on this host's loopback alone")
+        return Hop("lan-address", FINE, "not needed: this door listens on this host's loopback only")
     if not e.lan_address:
-        means = "nobody on the LAN can find this host"
-        return Hop("lan-address", BROKEN, "this host has no address on a LAN", means, "ip address; is its cable in?")
+        means = "machines on the LAN cannot reach this host"
+        return Hop(
+            "lan-address", BROKEN, "this host has no address on a LAN", means, "check its cable, and: ip address"
+        )
     if e.told_address and e.told_address != e.lan_address:
-        seen = f"this host is {e.lan_address} now, and people were told {e.told_address}"
-        means = "whoever types what apply said comes nowhere"
-        remedy = "tell them, or have the LAN's DHCP server keep one address for this host; then: dacha apply"
+        seen = f"this host's address is now {e.lan_address}; dacha apply printed {e.told_address}"
+        means = "clients that use the old address no longer connect"
+        remedy = "tell its users the new address, or reserve one in the LAN's DHCP server; then: dacha apply"
         return Hop("lan-address", ASIDE, seen, means, remedy)
-    return Hop("lan-address", FINE, f"this host is {e.lan_address}")
+    return Hop("lan-address", FINE, f"this host's address is {e.lan_address}")
 
 
 def door(e: Evidence) -> Hop:
     if e.through is None:
-        return Hop("door", UNTESTED, e.untold or "this host cannot enter it itself")
+        return Hop("door", UNTESTED, e.untold or "it cannot be tried from this host")
     if e.through.ok:
         return Hop("door", FINE, f"{e.place}: {e.through.seen}")
     if mute(e, e.through):
         return Hop("door", UNTESTED if e.way == "user" else FINE, f"{e.place}: accepts connections")
     said = e.through.seen or e.through.how
-    means = "every hop before is fine, and yet nothing comes through"
-    return Hop("door", BROKEN, f"{e.place}: {said}", means, "dacha trace … --all shows what could not be tested")
+    means = "every hop before is fine, but no connection gets through"
+    return Hop(
+        "door",
+        BROKEN,
+        f"{e.place}: {said}",
+        means,
+        "dacha trace {e.guest} {e.door} --all shows what could not be tested",
+    )
 
 
 def names(e: Evidence) -> Hop | None:
@@ -99,10 +125,10 @@ def names(e: Evidence) -> Hop | None:
     if not e.name_server:
         return None
     if e.named is None:
-        means = "the caretaker, which answers for names, does not run" if e.caretaker is False else "it hangs"
-        seen = f"{e.name_server} does not answer for {e.name}"
-        return Hop("names", ASIDE, seen, f"{means}; guests look up no names", "dacha apply")
+        means = "the caretaker, which runs the name server, is not running" if e.caretaker is False else "it hangs"
+        seen = f"{e.name_server} does not answer queries for {e.name}"
+        return Hop("names", ASIDE, seen, f"{means}; guests cannot resolve names", "dacha apply")
     if e.address and e.address not in e.named:
-        seen = f"{e.name} is {', '.join(e.named) or 'nobody'} there, not {e.address}"
-        return Hop("names", ASIDE, seen, "the caretaker has not heard of it yet", "dacha apply")
+        seen = f"{e.name} resolves to {', '.join(e.named) or 'nothing'}, not to {e.address}"
+        return Hop("names", ASIDE, seen, "the caretaker has not learned the address yet", "dacha apply")
     return Hop("names", FINE, f"{e.name} is {', '.join(e.named)}")

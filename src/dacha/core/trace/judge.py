@@ -28,9 +28,11 @@ def judge(e: Evidence) -> list[Hop]:
     for kind in WAY:
         hop = kind.judge(e) if kind.on(e) else None
         if hop is not None and e.state == "off" and kind.name not in WITHOUT_GUEST:
-            hop = Hop(kind.name, UNTESTED, "not asked, as its guest is off")
+            hop = Hop(kind.name, UNTESTED, "not tested: the guest is off")
         if hop is not None and hop.verdict == BROKEN and kind.name in BY_PACKETS and _closed(e):
-            hop = Hop(kind.name, UNTESTED, "no traffic passes without the lab's firewall rules")
+            hop = Hop(
+                kind.name, UNTESTED, "not tested: the network carries no traffic without the lab's firewall rules"
+            )
         if hop is None and kind.on(e) and kind.name in unanswered:
             # A hop of the way is never left out because its question came to nothing.
             hop = Hop(kind.name, UNTESTED, unanswered[kind.name])

@@ -16,8 +16,8 @@ from dacha.core.trace.told import Cause, why_refused
 # By what an end of the client's proves: what that means for this user, and what mends it.
 _PROVED = {
     "too many keys": (
-        "more keys were offered than its server accepts",
-        Advice(words="raise MaxAuthTries in /etc/ssh/sshd_config, or name fewer keys"),
+        "the client offered more keys than the server accepts",
+        Advice(words="raise MaxAuthTries in /etc/ssh/sshd_config, or list fewer keys"),
     ),
     "nologin": ("the shell of {user} refuses every login", Advice("usermod --shell /bin/sh {user}")),
     "expired": ("the account of {user} has expired", Advice("chage --expiredate -1 {user}")),
@@ -26,34 +26,34 @@ _PROVED = {
         Advice("chage --maxdays -1 --lastday $(date +%F) {user}"),
     ),
     "booting": (
-        "the guest is still starting, and admits nobody but root until it has",
-        Advice(words="see what it still starts: systemctl list-jobs"),
+        "the guest is still starting, and until then only root can log in",
+        Advice(words="to see what still starts: systemctl list-jobs"),
     ),
     "too many clients": (
-        "its server has more clients that have not logged in than it admits (MaxStartups)",
-        Advice(words="see who connects: ss -tn sport = :22"),
+        "its server has reached its limit of clients that have not logged in (MaxStartups)",
+        Advice(words="to see who connects: ss -tn sport = :22"),
     ),
 }
 # What is wrong on this host, by the client's words; {key} is the private key's file.
 _HERE = {
     "other private key": (
-        "the private key on this host is not the one of the public key beside it, which the guest knows",
-        "put the right one beside it: ssh-keygen -y -f {key} shows whose private key is there now",
+        "the private key on this host does not match the public key beside it, which the guest has",
+        "put the matching private key there: ssh-keygen -y -f {key} prints the public key of the present one",
     ),
     "cannot sign": (
         "the client cannot sign with its private key: its file is damaged, or the agent that holds it refused",
-        "see what it is: ssh-keygen -y -f {key}",
+        "to examine it: ssh-keygen -y -f {key}",
     ),
 }
 # What remains by how far it came: the likeliest first.
 _NOT_KNOWN = (
     "the key is not in the key file of {user}",
-    "somebody else owns or may write that file, or a folder above it, so that its server ignores it",
+    "another user owns or can write that file or a folder above it, so the server ignores it",
     "there is no user {user}, or its shell does not exist",
     "its server's settings exclude {user} or keys (AllowUsers, DenyUsers, PubkeyAuthentication)",
 )
 _NOT_ADMITTED = (
-    "logins are closed for everybody but root (/etc/nologin)",
+    "only root can log in (/etc/nologin)",
     "the account of {user} has expired or is locked",
     "a rule of PAM refuses it (/etc/security/access.conf, pam_time)",
 )
@@ -63,7 +63,7 @@ _ENDED = (
     "its server runs another command for this key (ForceCommand, command= in the key file)",
 )
 _CUT = (
-    "its server ended the connection before it asked for a key: it has too many clients, or it restarts",
+    "its server closed the connection before authentication: it has too many clients, or restarts",
     "it refuses this host's address (sshd's penalties, DenyUsers, a firewall)",
 )
 
@@ -75,16 +75,18 @@ def login(e: Evidence) -> Hop | None:
     if e.service == "rdp":
         return login_by_password(e)
     if not seen.keys:
-        return Hop("login", UNTESTED, f"not tried: no private key of {seen.user} is here that opens by itself")
+        return Hop(
+            "login", UNTESTED, f"not tried: this host has no private key of {seen.user} that works without a passphrase"
+        )
     if seen.result == IN:
-        entered = f"{seen.user} gets in, with {', '.join(seen.keys)}"
+        entered = f"{seen.user} can log in, with {', '.join(seen.keys)}"
         if seen.strange:
-            means = f"the lab did not put {'this key' if len(seen.strange) == 1 else 'these keys'} there"
-            seen_too = f"{entered}; so does whoever has {', '.join(seen.strange)}"
+            means = f"Dacha did not install {'this key' if len(seen.strange) == 1 else 'these keys'}"
+            seen_too = f"{entered}; other keys that open this account: {', '.join(seen.strange)}"
             return Hop("login", ASIDE, seen_too, means, f"dacha guest check {e.guest}")
         return Hop("login", FINE, entered)
     if seen.result == NO_ANSWER:
-        return Hop("login", UNTESTED, f"no answer to the login: {seen.said or 'its time was over'}")
+        return Hop("login", UNTESTED, f"no answer to the login: {seen.said or 'timed out'}")
     what = _how_far(seen)
     if seen.cause in _HERE:
         means, remedy = _HERE[seen.cause]
@@ -120,7 +122,7 @@ def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
         means, advice = _PROVED[seen.cause]
         return [Cause("", means.format(user=user), advice._replace(command=advice.command.format(user=user)))]
     if seen.cause == "closed":
-        means = "the guest admits nobody but root for now"
+        means = "only root can log in to the guest at the moment"
         return [Cause("", means, Advice("rm -f /etc/nologin /run/nologin"))]
     left: tuple[str, ...]
     if seen.result == PUT_OUT:
@@ -142,4 +144,4 @@ def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
 def _more(e: Evidence) -> str:
     """What would tell the causes apart: the server's own log has the reason of each refusal."""
     log = Advice("journalctl -u ssh -u sshd -n 20 --no-pager").said(e.guest, e.by)
-    return f"its server's log names the cause: {log}"
+    return f"its server's log has the cause: {log}"

@@ -155,14 +155,14 @@ def judge(o: Outward) -> list[Hop]:
 def _guest(o: Outward) -> Hop:
     if o.state != "on":
         remedy = f"dacha {'resume' if o.state == 'paused' else 'start'} {o.guest}"
-        return Hop("guest", BROKEN, f"it is {o.state}", "it can reach nothing", remedy)
+        return Hop("guest", BROKEN, f"it is {o.state}", "it is not running", remedy)
     return Hop("guest", FINE, "on")
 
 
 def _inside(o: Outward) -> Hop:
     if not o.by:
-        return Hop("inside", UNTESTED, f"it could not be asked: {o.mute}")
-    return Hop("inside", FINE, "asked by its guest agent" if o.by == "agent" else "asked by a login")
+        return Hop("inside", UNTESTED, f"the guest could not be queried: {o.mute}")
+    return Hop("inside", FINE, "by its guest agent" if o.by == "agent" else "by a login")
 
 
 def _link(o: Outward) -> Hop | None:
@@ -174,11 +174,11 @@ def _link(o: Outward) -> Hop | None:
         command = f"ip link set {link.name} up" + (
             f" && ip address replace {planned} dev {link.name}" if planned else ""
         )
-        return Hop("link", BROKEN, f"its link {link.name} is down", "nothing leaves it", o.said_by(Advice(command)))
+        return Hop("link", BROKEN, f"its link {link.name} is down", "it sends no packets", o.said_by(Advice(command)))
     if planned and planned not in link.addresses:
         has = ", ".join(link.addresses) or "no address"
         command = f"ip address replace {planned} dev {link.name}"
-        means = f"{planned} is planned for it: answers do not find the way back"
+        means = f"{planned} is planned for it: replies do not get back to it"
         return Hop("link", BROKEN, f"its link {link.name} has {has}", means, o.said_by(Advice(command)))
     return Hop("link", FINE, f"{link.name} is up and has {', '.join(link.addresses) or 'no address'}")
 
@@ -190,12 +190,12 @@ def _names(o: Outward) -> Hop | None:
         return Hop("names", FINE, f"{o.target} is {', '.join(o.found)}, by {', '.join(o.servers) or 'its own table'}")
     if not o.servers:
         means = "it cannot resolve any name"
-        remedy = "tell it one: name-servers of its network, then dacha apply and dacha restart " + o.guest
+        remedy = "set name-servers in its network, then dacha apply and dacha restart " + o.guest
         return Hop("names", BROKEN, "it has no name server (/etc/resolv.conf)", means, remedy)
     servers = ", ".join(o.servers)
     if o.known:
         known = ", ".join(o.known)
-        means = f"this host resolves it to {known}: the guest's name server does not answer, or does not know it"
+        means = f"this host resolves it to {known}: the guest's name server does not answer, or does not have the name"
         return Hop("names", BROKEN, f"{servers} has no address for {o.target}", means, _try_server(o))
     means = "this host cannot resolve it either: the name is wrong, or this host's name server does not answer"
     return Hop(
@@ -204,7 +204,7 @@ def _names(o: Outward) -> Hop | None:
 
 
 def _try_server(o: Outward) -> str:
-    return f"whether it answers: dacha trace {o.guest} --to {o.servers[0]}:53"
+    return f"to see whether it answers: dacha trace {o.guest} --to {o.servers[0]}:53"
 
 
 def _route(o: Outward) -> Hop | None:
@@ -216,7 +216,7 @@ def _route(o: Outward) -> Hop | None:
         if via and o.gateway and via != o.gateway:
             means = f"the gateway of network {o.network} is {o.gateway}"
             advice = Advice(f"ip route replace default via {o.gateway}")
-            return Hop("route", BROKEN, f"its route leads by {via}", means, o.said_by(advice))
+            return Hop("route", BROKEN, f"its default route uses {via}", means, o.said_by(advice))
         return Hop("route", FINE, f"by {via or 'its own link'}, {dev}")
     if not o.gateway:
         means = f"network {o.network} has no way out: it is {o.kind}{', isolated' if o.isolated else ''}"
@@ -236,7 +236,7 @@ def _gateway(o: Outward) -> Hop | None:
     if not o.gateway_state or o.where == "user" or o.tried == GOT_IN:
         return None
     if o.gateway_state in ("FAILED", "INCOMPLETE"):
-        means = "nobody has the gateway's address on its network"
+        means = "no machine on its network has the gateway's address"
         return Hop("gateway", BROKEN, f"{o.gateway} does not answer", means, "dacha check\ndacha apply")
     return Hop("gateway", FINE, f"{o.gateway} answers")
 
@@ -248,43 +248,43 @@ def _rules(o: Outward) -> Hop | None:
         return Hop("rules", FINE, "this host forwards it")
     if o.refuses:
         what, remedy = o.refuses
-        return Hop("rules", BROKEN, what, "this host's rules for the lab keep it from there", remedy)
+        return Hop("rules", BROKEN, what, "the lab's rules on this host block it", remedy)
     if o.dropped:
         what, shows = o.dropped
         return Hop("rules", BROKEN, f"{what} drops it", "another program's rule on this host", shows)
-    return Hop("rules", FINE, "the lab's rules admit it" if o.where != "own" else "this host does not filter it")
+    return Hop("rules", FINE, "the lab's rules allow it" if o.where != "own" else "this host does not filter it")
 
 
 def _host(o: Outward) -> Hop | None:
     if o.host is None:
         return None
-    words = {OPEN: "this host gets in", REFUSED: "the port refuses this host too",
-             REJECTED: "a firewall refuses this host too", SILENT: "no answer to this host either"}  # fmt: skip
+    words = {OPEN: "this host connects", REFUSED: "the port refuses this host, too",
+             REJECTED: "a firewall refuses this host, too", SILENT: "no answer to this host, either"}  # fmt: skip
     return Hop("host", FINE if o.host.how == OPEN else UNTESTED, words.get(o.host.how, f"this host: {o.host.seen}"))
 
 
 def _target(o: Outward) -> Hop:
     where = f"{o.address or o.target}:{o.port}"
     if o.tried == GOT_IN:
-        return Hop("target", FINE, f"the guest gets in at {where}")
+        return Hop("target", FINE, f"the guest connects to {where}")
     if o.tried == NOT_TRIED:
-        why = "no program that could connect is in the guest" if o.by else "the guest could not be asked"
+        why = "the guest has no program that can connect" if o.by else "the guest could not be queried"
         return Hop("target", UNTESTED, f"{why}: {where}")
     host = o.host.how if o.host else ""
     if o.tried == TURNED_AWAY:
         if host == OPEN:
-            means = "one of: it refuses the guest's address; a firewall answers in its name for the guest alone"
-            return Hop("target", BROKEN, f"{where} refuses the guest, and not this host", means, "see its own log")
-        return Hop(
-            "target", BROKEN, f"{where} refuses", "it is there, and nothing listens on that port", "start it there"
-        )
+            means = "one of: it refuses the guest's address; a firewall in between rejects the guest only"
+            return Hop("target", BROKEN, f"{where} refuses the guest, and not this host", means, "check its own log")
+        return Hop("target", BROKEN, f"{where} refuses", "no program listens on that port", "start the service there")
     if host == OPEN:
-        means = "one of: it or a firewall before it drops the guest's address; its answers to the guest go elsewhere"
-        return Hop("target", BROKEN, f"no answer to the guest from {where}, and this host gets in", means,
+        means = (
+            "one of: it or a firewall before it drops the guest's address; its replies to the guest take another route"
+        )
+        return Hop("target", BROKEN, f"no answer to the guest from {where}, and this host connects", means,
                    "check its route back to this host's address")  # fmt: skip
-    means = "one of: it is off, or not there; something beyond this host drops the connection"
+    means = "one of: it is off, or does not exist; something beyond this host drops the connection"
     return Hop(
-        "target", BROKEN, f"no answer from {where}, to this host neither", means, f"ping -c 3 {o.address or o.target}"
+        "target", BROKEN, f"no answer from {where}, to this host either", means, f"ping -c 3 {o.address or o.target}"
     )
 
 

@@ -12,20 +12,26 @@ def keeps_out(r: RouterSeen) -> tuple[str, str] | None:
     if not r.router:
         return None
     if r.there is False:
-        return f"nobody answers for {r.router}", "it is off, or its cable is out"
+        return f"no machine answers ARP for {r.router}", "it is off, or its cable is unplugged"
     if r.shut:
-        return f"{r.router} takes no questions any more", "it was started anew, or was told to take none"
+        return (
+            f"{r.router} no longer accepts port mapping requests",
+            "it was restarted, or its port mapping service was disabled",
+        )
     if r.mapped == "forgotten":
-        return f"{r.router} has forgotten what it was told", "it was started anew"
+        return f"{r.router} has lost its port mappings", "it was restarted"
     if r.mapped == "lapsed":
         return (
-            f"the mapping of {leads} has lapsed",
-            "the caretaker, which renews it, did not run, or the router refused",
+            f"the mapping of {leads} has expired",
+            "the caretaker, which renews it, was not running, or the router refused",
         )
     if r.mapped == "missing":
-        return f"{r.router} does not lead {leads} in", r.trouble or "nobody told it to, or somebody took it away"
+        return f"{r.router} does not forward {leads}", r.trouble or "the mapping was never requested, or it was removed"
     if r.mapped is not None and r.mapped != "there":
-        return f"{r.router} leads {leads} to {r.mapped}", "this host has another address now, or somebody changed it"
+        return (
+            f"{r.router} forwards {leads} to {r.mapped}",
+            "this host's address has changed, or the mapping was changed",
+        )
     return None
 
 
@@ -36,17 +42,21 @@ def router(e: Evidence) -> Hop | None:
     leads = f"{r.address or 'outside'}:{r.port}"
     # Whoever answers there has to be the guest itself, and not a provider's own server.
     if r.hairpin and r.hairpin.ok and e.through and r.hairpin.seen == e.through.seen:
-        return Hop("router", FINE, f"{r.router} leads {leads} in: {r.hairpin.seen}")
+        return Hop("router", FINE, f"{r.router} forwards {leads}: {r.hairpin.seen}")
     if not r.router:
-        return Hop("router", UNTESTED, f"{r.trouble or 'the lab says that it is not asked'}; it needs: {r.by_hand}")
+        return Hop(
+            "router",
+            UNTESTED,
+            f"{r.trouble or 'the lab file disables requests to it (router = off)'}; it needs: {r.by_hand}",
+        )
     if found := keeps_out(r):
         seen, means = found
         remedy = {"lapsed": "dacha apply", "forgotten": "dacha apply"}.get(r.mapped or "")
-        hand = f"dacha apply\nor in the router by hand: {r.by_hand}"
-        return Hop("router", BROKEN, seen, means, "look at the router" if r.there is False else remedy or hand)
+        hand = f"dacha apply\nor enter it in the router by hand: {r.by_hand}"
+        return Hop("router", BROKEN, seen, means, "check the router" if r.there is False else remedy or hand)
     if r.mapped is None or r.trouble:
-        return Hop("router", UNTESTED, f"{r.router}: {r.trouble or 'it was not asked yet'}; it needs: {r.by_hand}")
-    return Hop("router", FINE, f"{r.router} leads {leads} to {e.place} ({r.speaks})")
+        return Hop("router", UNTESTED, f"{r.router}: {r.trouble or 'not requested yet'}; it needs: {r.by_hand}")
+    return Hop("router", FINE, f"{r.router} forwards {leads} to {e.place} ({r.speaks})")
 
 
 def outside_address(e: Evidence) -> Hop | None:
@@ -54,9 +64,9 @@ def outside_address(e: Evidence) -> Hop | None:
     if r is None:
         return None
     if r.above:
-        means = "another NAT lies above the router, and no mapping can lead through that one"
-        remedy = "ask the provider for a public address, or put a machine with one in front"
+        means = "the router itself is behind another NAT, which Dacha cannot configure"
+        remedy = "ask the provider for a public address, or use a machine with a public address as a relay"
         return Hop("outside-address", BROKEN, r.above, means, remedy)
     if not r.address:
-        return Hop("outside-address", UNTESTED, "the router did not tell it")
+        return Hop("outside-address", UNTESTED, "the router did not report it")
     return Hop("outside-address", FINE, f"{r.address} is a public address")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.apply.observed import BOOTING_S
+from dacha.core.heard import Heard
 from dacha.core.lab.model import CLEAR
 from dacha.core.trace.advice import Advice, to_admit, to_look, to_protect, to_serve
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
@@ -33,88 +34,89 @@ SLOW_S = 2.0
 
 def wordless(touch: ConnectResult | None) -> bool:
     """True for a connection that was accepted and on which nothing was said."""
-    return touch is not None and touch.how == OPEN and not touch.ok and touch.seen == "no answer"
+    return touch is not None and touch.how == OPEN and touch.heard == Heard.NOTHING
 
 
 def mute(e: Evidence, touch: ConnectResult | None) -> bool:
     """True when the door is of no known protocol, and what was touched waits for its client to speak first."""
-    return e.service == "tcp" and touch is not None and touch.how == OPEN and touch.seen == "no answer"
+    return e.service == "tcp" and touch is not None and touch.how == OPEN and touch.heard == Heard.NOTHING
 
 
 def forward(e: Evidence) -> Hop:
     if e.taken:
-        means = "another program's rule takes the port first"
-        return Hop("forward", BROKEN, f"{e.taken[0]} leads it elsewhere", means, e.taken[1])
+        means = "another program's rule matches the port first"
+        return Hop("forward", BROKEN, f"{e.taken[0]} forwards it elsewhere", means, e.taken[1])
     if e.forward is None:
-        return Hop("forward", UNTESTED, e.untold or "its process does not say which doors it has open")
+        return Hop("forward", UNTESTED, e.untold or "QEMU did not report its open forwards")
     if not e.forward:
         if e.held_by:
-            remedy = (
-                f"end that program, or let the door have another port: dacha door edit {e.guest} {e.door} --port PORT"
-            )
+            remedy = f"end that program, or choose another port: dacha door edit {e.guest} {e.door} --port PORT"
             return Hop(
-                "forward", BROKEN, f"the port is held by {e.held_by}", "another program has the host port", remedy
+                "forward", BROKEN, f"the port is in use by {e.held_by}", "another program uses the host port", remedy
             )
-        return Hop("forward", BROKEN, "its process has no such forward open", "it was closed by hand", "dacha apply")
-    return Hop("forward", FINE, f"{e.place} leads into the guest")
+        return Hop("forward", BROKEN, "QEMU has no such forward open", "it was closed by hand", "dacha apply")
+    return Hop("forward", FINE, f"{e.place} forwards into the guest")
 
 
 def service(e: Evidence) -> Hop:
-    touch, at = touched(e), f"port {e.port}"
-    if mute(e, touch):
-        if e.way == "user":
-            # QEMU accepts before the guest does.
-            return Hop("service", UNTESTED, "the door accepts; whether the guest does, only its client can tell")
-        return Hop("service", FINE, f"{at} is open")
+    touch = touched(e)
+    if mute(e, touch) and e.way == "user":
+        # QEMU accepts before the guest does.
+        return Hop("service", UNTESTED, "QEMU accepts connections; whether the guest does cannot be told from here")
     if touch is None:
-        return Hop("service", UNTESTED, e.untold or "this host cannot ask it")
-    young = e.since_s is not None and e.since_s < BOOTING_S and not e.booted
-    # A server is installed only where the guest itself said that it has none.
+        return Hop("service", UNTESTED, e.untold or "it cannot be probed from this host")
+    if touch.how == REFUSED or touch.heard == Heard.CLOSED:
+        return _refusing(e)
+    if touch.how == REJECTED:
+        seen = f"port {e.port} is rejected by a firewall (ICMP)"
+        admit = to_admit(e.port, e.system)
+        blocked = Hop("service", BROKEN, seen, "a firewall in the guest blocks it", told_to(e, admit))
+        return _told_inside(e, seen, admit) or blocked
+    arrived = wordless(touch) and (e.arrived or e.way != "user")
+    silent = touch.how in (SILENT, UNREACHABLE) or (wordless(touch) and not mute(e, touch))
+    if silent and not (wordless(touch) and e.arrived):
+        return _not_responding(e, accepted=arrived)
+    return Hop("service", FINE, f"port {e.port} is open")
+
+
+def _refusing(e: Evidence) -> Hop:
+    """The service whose port refuses connections, or closes each at once."""
+    seen = f"port {e.port} refuses connections"
+    if elsewhere := e.elsewhere or tuple(p for p in other_ports(e.inside, e.service) if p != e.port):
+        remedy = f"dacha door edit {e.guest} {e.door} --to {elsewhere[0]}, then dacha apply\n"
+        remedy += f"or configure the server to listen on {e.port}"
+        seen = f"{seen}; {e.service} answers on {', '.join(map(str, elsewhere))}"
+        return Hop("service", BROKEN, seen, "the server listens on another port", remedy)
+    # A server is installed only if the guest itself reported that it has none.
     known = e.inside is not None and e.inside.knows(SERVICES) and e.inside.managed and not e.inside.units
     serve = to_serve(e.service, e.system) if known else to_look(e.service, e.system)
-    if touch.how == REFUSED or touch.seen == "closes at once":
-        elsewhere = e.elsewhere or tuple(p for p in other_ports(e.inside, e.service) if p != e.port)
-        if elsewhere:
-            where = ", ".join(map(str, elsewhere))
-            remedy = f"dacha door edit {e.guest} {e.door} --to {elsewhere[0]}, then dacha apply\n"
-            remedy += f"or let it listen on {e.port}"
-            return Hop(
-                "service", BROKEN, f"{at} refuses; {e.service} answers on {where}", "it is on another port", remedy
-            )
-        if found := _told_inside(e, f"{at} refuses", serve):
-            return found
-        means = "nothing listens there: its server does not run, or only on the guest's own loopback"
-        if e.inside and e.inside.knows(LISTENERS) and not any(x.port == e.port for x in e.inside.listeners):
-            means = "the guest says that nothing listens on that port: its server does not run, or is not installed"
-        if young:
-            means = "nothing listens there yet, or its server does not run"
-        return Hop("service", BROKEN, f"{at} refuses connections", means, told_to(e, serve))
-    if touch.how == REJECTED:
-        if found := _told_inside(e, f"{at} is refused by a firewall's message", to_admit(e.port, e.system)):
-            return found
-        remedy = told_to(e, to_admit(e.port, e.system))
-        return Hop(
-            "service", BROKEN, f"{at} is refused by a firewall's message", "a firewall in the guest shuts it", remedy
-        )
-    if touch.how in (SILENT, UNREACHABLE) or (touch.how == OPEN and not touch.ok and touch.seen == "no answer"):
-        if wordless(touch) and e.arrived:
-            return Hop("service", FINE, f"{at} is open")
-        if found := _told_inside(e, f"{at} is silent", to_admit(e.port, e.system)):
-            return found
-        link = why_silent(e) if e.way == "user" else None
+    if found := _told_inside(e, seen, serve):
+        return found
+    if e.since_s is not None and e.since_s < BOOTING_S and not e.booted:
+        means = "no program listens there yet, or its server is not running"
+    elif e.inside and e.inside.knows(LISTENERS) and not any(x.port == e.port for x in e.inside.listeners):
+        means = "the guest reports that no program listens on that port: its server is not running, or not installed"
+    else:
+        means = "no program listens there: its server is not running, or listens only on the guest's loopback"
+    return Hop("service", BROKEN, seen, means, told_to(e, serve))
+
+
+def _not_responding(e: Evidence, *, accepted: bool) -> Hop:
+    """The service whose port does not respond; `accepted` if the guest itself accepted a connection."""
+    seen, admit = f"port {e.port} does not respond", to_admit(e.port, e.system)
+    if found := _told_inside(e, seen, admit):
+        return found
+    if e.way == "user":
+        link = why_silent(e)
         if link and link.advice:
-            return Hop(
-                "service", BROKEN, f"no answer through the door; {link.seen}", link.means, told_to(e, link.advice)
-            )
-        if e.way == "user":
-            means = "its system is not up yet, has another address, or a firewall in it drops what comes"
-            return Hop("service", BROKEN, "no answer through the door", means, f"dacha console {e.guest}")
-        if touch.how == OPEN:
-            return Hop("service", FINE, f"{at} is open")
-        means = "a firewall in the guest drops what comes, or its system hangs"
-        remedy = told_to(e, to_admit(e.port, e.system))
-        return Hop("service", BROKEN, f"{at} is silent: neither yes nor no", means, remedy)
-    return Hop("service", FINE, f"{at} is open")
+            seen = f"no answer through the door; {link.seen}"
+            return Hop("service", BROKEN, seen, link.means, told_to(e, link.advice))
+        means = "its system is still starting, or has another address, or its firewall drops the packets"
+        return Hop("service", BROKEN, "no answer through the door", means, f"dacha console {e.guest}")
+    if accepted:
+        return Hop("service", FINE, f"port {e.port} is open")
+    means = "a firewall in the guest drops the packets, or its system hangs"
+    return Hop("service", BROKEN, seen, means, told_to(e, admit))
 
 
 def told_to(e: Evidence, advice: Advice) -> str:
@@ -128,49 +130,49 @@ def _told_inside(e: Evidence, seen: str, otherwise: Advice) -> Hop | None:
     told = why_shut(e.inside, e.service, e.port)
     if told is None:
         return None
-    means = told.means or "nothing listens there"
+    means = told.means or "no program listens there"
     return Hop("service", BROKEN, f"{seen}; {told.seen}", means, told_to(e, told.advice or otherwise))
 
 
 def protocol(e: Evidence) -> Hop:
     touch = touched(e)
     if touch is None or touch.how != OPEN:
-        return Hop("protocol", UNTESTED, "the service could not be asked")
+        return Hop("protocol", UNTESTED, "the service could not be probed")
     if mute(e, touch):
-        return Hop("protocol", UNTESTED, "it waits for its client to speak; service = … says what it should be")
+        return Hop("protocol", UNTESTED, "the protocol is not known; to have it checked, set `service` in the door")
     if touch.ok:
         if touch.after_s > SLOW_S:
-            means = "the guest is slow, or busy: clients may give up before it answers"
-            seen = f"{touch.seen}, after {show_duration(touch.after_s)}: it is slow"
-            return Hop("protocol", ASIDE, seen, means, f"dacha console {e.guest}, then see what it is busy with: top")
+            means = "the guest is slow or busy: clients may time out before it answers"
+            seen = f"{touch.seen}, after {show_duration(touch.after_s)} (slow)"
+            return Hop("protocol", ASIDE, seen, means, f"dacha console {e.guest}, then see what uses its CPU: top")
         return Hop("protocol", FINE, touch.seen)
     told = why_mute(e.inside, e.service, e.port)
     if told and told.advice:
         seen = touch.seen
         if wordless(touch):
-            seen = f"it accepts, and said nothing for {show_duration(touch.after_s)}"
+            seen = f"it accepts connections, but sent nothing for {show_duration(touch.after_s)}"
         return Hop("protocol", BROKEN, f"{seen}; {told.seen}", told.means, told_to(e, told.advice))
     if wordless(touch):
-        seen = f"it accepts, and said nothing for {show_duration(touch.after_s)}"
-        means = f"it is slow, or what listens there is no {e.service} server, or it hangs"
+        seen = f"it accepts connections, but sent nothing for {show_duration(touch.after_s)}"
+        means = f"it is slow, or it hangs, or the program on that port is not a server for {e.service}"
         remedy = f"to wait longer: dacha trace {e.guest} {e.door} --wait 60s\n"
-        remedy += f"dacha console {e.guest}, then see what has port {e.port}: ss -ltnp"
+        remedy += f"dacha console {e.guest}, then see which program has port {e.port}: ss -ltnp"
         return Hop("protocol", BROKEN, seen, means, remedy)
-    means = f"what listens there is no {e.service} server, or it hangs"
-    remedy = f"dacha console {e.guest}, then see what has port {e.port}: ss -ltnp"
-    return Hop("protocol", BROKEN, touch.seen or "it says nothing", means, remedy)
+    means = f"the program on that port is not a server for {e.service}, or it hangs"
+    remedy = f"dacha console {e.guest}, then see which program has port {e.port}: ss -ltnp"
+    return Hop("protocol", BROKEN, touch.seen or "it sends nothing", means, remedy)
 
 
 def key(e: Evidence) -> Hop | None:
     if e.key is None:
         return None
     if e.key:
-        return Hop("key", FINE, "it has the key that Dacha made for it")
-    means = "its key was made anew inside, or somebody else answers for it"
+        return Hop("key", FINE, "its host key is the one that Dacha created")
+    means = "its key was regenerated inside, or another machine answers in its place"
     remedy = f"dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}\n"
-    remedy += "gives it the lab's key again; or if you know that the new one is right: "
+    remedy += "installs the lab's key again; or if you know that the new key is genuine: "
     remedy += f"dacha guest host-key {e.guest} --accept"
-    return Hop("key", BROKEN, "another host key than the lab's answers", means, remedy)
+    return Hop("key", BROKEN, "the host key differs from the one that Dacha created", means, remedy)
 
 
 def security(e: Evidence) -> Hop | None:
@@ -178,13 +180,13 @@ def security(e: Evidence) -> Hop | None:
     touch = touched(e)
     if touch is None or not touch.ok:
         return None
-    if e.service == "rdp" and "old security" in touch.seen:
-        means = "it can be read and changed on the way, and whoever comes in is not checked first"
+    if e.service == "rdp" and touch.heard == Heard.RDP_OLD:
+        means = "others on the path can read and change the session, and the server is not authenticated"
         remedy = told_to(e, to_protect(e.system))
-        return Hop("security", ASIDE, "it takes RDP's old security only", means, remedy)
+        return Hop("security", ASIDE, "it supports only the old RDP security", means, remedy)
     if e.origin == "outside" and e.service in CLEAR:
-        means = "all that passes, passwords too, can be read on the way"
-        remedy = f"dacha door edit {e.guest} {e.door} --from host, and enter it through an ssh door"
+        means = "others on the path can read everything, passwords too"
+        remedy = f"dacha door edit {e.guest} {e.door} --from host, and use a tunnel through an ssh door"
         return Hop("security", ASIDE, f"{e.service} from outside is not encrypted", means, remedy)
     return None
 
@@ -196,8 +198,8 @@ def certificate_words(c: Certificate, now: float) -> tuple[bool, str]:
         return False, f"{who}, expired {show_duration(now - c.ends)} ago"
     if now < c.begins:
         return False, f"{who}, not valid yet"
-    own = ", signed by itself: clients ask once" if c.own else ""
-    return True, f"{who}, for {show_duration(c.ends - now)} more{own}"
+    own = ", self-signed: clients ask once" if c.own else ""
+    return True, f"{who}, valid for {show_duration(c.ends - now)} more{own}"
 
 
 def certificate(e: Evidence) -> Hop | None:
@@ -206,8 +208,8 @@ def certificate(e: Evidence) -> Hop | None:
     holds, seen = certificate_words(e.certificate, e.now)
     if holds:
         return Hop("certificate", FINE, seen)
-    means = "clients warn, or refuse" + (": is the guest's clock right?" if e.now < e.certificate.begins else "")
-    return Hop("certificate", ASIDE, seen, means, f"make it anew in {e.guest}")
+    means = "clients warn or refuse" + ("; check the guest's clock" if e.now < e.certificate.begins else "")
+    return Hop("certificate", ASIDE, seen, means, f"renew the certificate in {e.guest}")
 
 
 def size(e: Evidence) -> Hop | None:
@@ -216,24 +218,27 @@ def size(e: Evidence) -> Hop | None:
     if e.sizes is None or not largest:
         return None
     if not e.sizes:
-        return Hop("size", UNTESTED, "it answers no echoes, so sizes cannot be tried")
+        return Hop("size", UNTESTED, "it does not answer ping, so packet sizes cannot be tested")
     if largest in e.sizes:
-        return Hop("size", FINE, f"packets of {largest} bytes come through")
+        return Hop("size", FINE, f"packets of {largest} bytes pass")
     tap = f"ip link show {e.carried.name}" if e.carried else "ip link"
-    means = "a link on the way takes smaller ones only and nobody is told: connections hang once much is sent"
-    remedy = f"let all links have one mtu: {tap}, its bridge, and in the guest: ip link"
-    return Hop("size", BROKEN, f"packets of {largest} bytes vanish, {max(e.sizes)} come through", means, remedy)
+    means = (
+        "a link on the path has a smaller MTU and sends no ICMP error: connections hang as soon as large "
+        "packets are sent"
+    )
+    remedy = f"give all links the same MTU: {tap}, its bridge, and in the guest: ip link"
+    return Hop("size", BROKEN, f"packets of {largest} bytes are lost, {max(e.sizes)} pass", means, remedy)
 
 
 def reply(e: Evidence) -> Hop | None:
     if e.reply is None or e.direct is None or not e.direct.ok:
         return None
     if e.reply.how in (SILENT, UNREACHABLE):
-        means = "the guest sends answers beyond its network nowhere: it has a wrong gateway or none"
+        means = "the guest's replies do not leave its network: it has a wrong default gateway, or none"
         told = why_not_beyond(e)
-        remedy = f"dacha console {e.guest}, then: ip route; the gateway is in: dacha network show {e.network}"
+        remedy = f"dacha console {e.guest}, then: ip route; compare its gateway with: dacha network show {e.network}"
         if told:
             means = f"{means} ({told.seen or told.means})"
             remedy = told_to(e, told.advice) if told.advice else remedy
-        return Hop("reply", BROKEN, "asked from another network's address it stays silent", means, remedy)
-    return Hop("reply", FINE, "answers to other networks too")
+        return Hop("reply", BROKEN, "it does not answer clients from other networks", means, remedy)
+    return Hop("reply", FINE, "answers clients from other networks, too")

@@ -19,11 +19,11 @@ _WORDS = (
 
 def read_failure(said: str) -> tuple[str | None, str]:
     """How connecting from there went, by the client's words: None where that machine could not be asked; and why."""
-    last = next((line.strip() for line in reversed(said.splitlines()) if line.strip()), "no word of why")
+    last = next((line.strip() for line in reversed(said.splitlines()) if line.strip()), "no reason given")
     low = said.lower()
     for words, how in _WORDS:
         if words in low and "open failed" in low:
-            return (how, last) if how else (None, "its SSH server lets nobody connect on from there")
+            return (how, last) if how else (None, "its SSH server does not allow TCP forwarding")
     return None, last
 
 
@@ -33,25 +33,25 @@ def there(e: Evidence) -> Hop | None:
         return None
     who = seen.machine
     if seen.result is None:
-        why = f"{who} could not be asked: {seen.why}"
-        remedy = f"a login without a question has to work: ssh {who} true"
+        why = f"{who} could not be used: {seen.why}"
+        remedy = f"a login without a prompt must work: ssh {who} true"
         return Hop("there", UNTESTED, f"{why}; {remedy}")
     got = seen.result
     if got.ok and _another(e.through, got):
-        means = "another machine has that address over there: a network of its own between, or an address used twice"
+        means = "over there, another machine has that address: a private network in between, or a duplicate address"
         return Hop("there", BROKEN, f"{who} gets {got.seen!r}, this host {_words(e.through)!r}", means, _look(e, who))
     if got.ok:
-        return Hop("there", FINE, f"{who} gets in: {got.seen}")
-    how = {OPEN: f"enters, and gets {got.seen or 'no word'}", REFUSED: "is refused", SILENT: "gets no answer"}
-    seen_there = f"{who} {how.get(got.how, 'does not get there')}" + (f": {got.seen}" if got.how == UNREACHABLE else "")
+        return Hop("there", FINE, f"{who} connects: {got.seen}")
+    how = {OPEN: f"enters, and gets {got.seen or 'no data'}", REFUSED: "is refused", SILENT: "gets no answer"}
+    seen_there = f"{who} {how.get(got.how, 'does not get a connection')}" + (
+        f": {got.seen}" if got.how == UNREACHABLE else ""
+    )
     if e.through is None or not e.through.ok:
-        return Hop(
-            "there", BROKEN, seen_there, "as this host does not get in either: the hops before say why", _look(e, who)
-        )
+        return Hop("there", BROKEN, seen_there, "this host cannot connect, either: see the hops before", _look(e, who))
     means = {
-        REFUSED: "this host lets it in, so something between, or on that machine, refuses it",
-        SILENT: "this host lets it in, so a firewall between, or on that machine, drops it",
-    }.get(got.how, "this host lets it in, so that machine has no way to this address")
+        REFUSED: "this host accepts it, so something in between, or on that machine, rejects it",
+        SILENT: "this host accepts it, so a firewall in between, or on that machine, drops it",
+    }.get(got.how, "this host accepts it, so that machine has no route to this address")
     return Hop("there", BROKEN, seen_there, means, _look(e, who))
 
 
@@ -66,4 +66,4 @@ def _words(here: ConnectResult | None) -> str:
 
 def _look(e: Evidence, who: str) -> str:
     address = e.place.rpartition(":")[0].strip("[]")
-    return f"ssh {who} ip route get {address} shows its way; its firewall, and what lies between, are its owner's"
+    return f"ssh {who} ip route get {address} shows its route; check its firewall and the network in between"

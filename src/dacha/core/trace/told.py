@@ -38,19 +38,21 @@ def why_shut(inside: Inside | None, service: str, port: int) -> Cause | None:
         return _not_serving(inside, service) if inside.knows(LISTENERS) or inside.units else None
     who = here[0].program or "its server"
     if all(x.on_loopback for x in here):
-        words = "let it listen on every address (ListenAddress 0.0.0.0), and restart it"
+        words = "configure it to listen on every address (ListenAddress 0.0.0.0), and restart it"
         return Cause(
-            f"{who} listens on {here[0].address} alone", "only the guest itself can reach it", Advice(words=words)
+            f"{who} listens only on {here[0].address}", "only the guest itself can connect to it", Advice(words=words)
         )
     if all(x.on_loopback or x.by_ipv6_alone for x in here):
-        words = "let it listen for IPv4 too (AddressFamily any, ListenAddress 0.0.0.0), and restart it"
-        return Cause(f"{who} listens for IPv6 alone", "nothing of IPv4 reaches it", Advice(words=words))
+        words = "configure it to listen on IPv4, too (AddressFamily any, ListenAddress 0.0.0.0), and restart it"
+        return Cause(f"{who} listens only on IPv6", "IPv4 clients cannot connect", Advice(words=words))
     if inside.drops:
         # The likeliest: a rule that names the port, else a policy, else whatever drops.
         first = min(inside.drops, key=lambda d: (f"dport {port} " not in d.text + " ", "policy" not in d.text))
         # Put before all others of that chain; a policy is passed by it too.
         command = f"nft insert rule {first.table} {first.chain} tcp dport {port} accept"
-        return Cause(f"{who} listens there", f"its own firewall: {first.text} ({first.table})", Advice(command))
+        return Cause(
+            f"{who} listens there", f"the guest's firewall blocks it: {first.text} ({first.table})", Advice(command)
+        )
     return None
 
 
@@ -65,14 +67,14 @@ def _not_serving(inside: Inside, service: str) -> Cause | None:
         said = f": {unit.said}" if unit.said else ""
         return Cause(f"its service {unit.name} failed{said}", "its server does not start", _to_start(unit, service))
     if unit.state == "activating" and unit.said:
-        seen = f"its service {unit.name} failed, and is started again: {unit.said}"
+        seen = f"its service {unit.name} keeps failing and restarting: {unit.said}"
         return Cause(seen, "its server does not start", _to_start(unit, service))
     if unit.state == "activating":
-        return Cause(f"its service {unit.name} is starting", "its server is not there yet",
-                     Advice(words=f"see how far it is: systemctl status {unit.name}"))  # fmt: skip
+        return Cause(f"its service {unit.name} is starting", "its server is not ready yet",
+                     Advice(words=f"to see its progress: systemctl status {unit.name}"))  # fmt: skip
     if unit.state == "masked":
         command = f"systemctl unmask {unit.name} && systemctl enable --now {unit.name}"
-        return Cause(f"its service {unit.name} is masked", "its server is kept from being started", Advice(command))
+        return Cause(f"its service {unit.name} is masked", "its server cannot be started", Advice(command))
     if unit.state == "active":
         return None
     command = f"systemctl enable --now {unit.name}"
@@ -81,8 +83,8 @@ def _not_serving(inside: Inside, service: str) -> Cause | None:
 
 def _to_start(unit: Unit, service: str) -> Advice:
     if service == "ssh":
-        return Advice(words=f"sshd -t names what is wrong; once it is right: systemctl restart {unit.name}")
-    return Advice(words=f"systemctl status {unit.name} shows why; once it is right: systemctl restart {unit.name}")
+        return Advice(words=f"sshd -t names the error; once fixed: systemctl restart {unit.name}")
+    return Advice(words=f"systemctl status {unit.name} shows why; once fixed: systemctl restart {unit.name}")
 
 
 def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
@@ -91,17 +93,17 @@ def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
     if inside is None or here is None:
         return None
     if here.program not in SERVERS.get(service, (here.program,)):
-        words = f"end {here.program}, or give it another port; then start the {service} server"
-        return Cause(f"{here.program} has the port", f"it is no {service} server", Advice(words=words))
+        words = f"end {here.program}, or move it to another port; then start the server for {service}"
+        return Cause(f"{here.program} has the port", f"it is not a server for {service}", Advice(words=words))
     if here.state == "T":
         command = f"kill -CONT {here.pid}"
         return Cause(
-            f"{here.program} has the port, and is stopped (process {here.pid})", "somebody stopped it", Advice(command)
+            f"{here.program} has the port, but its process {here.pid} is stopped",
+            "it received a stop signal",
+            Advice(command),
         )
-    means = "it hangs, or the guest is too busy for it"
-    return Cause(
-        f"{here.program} has the port", means, Advice(words="top shows what the guest is busy with"), proved=False
-    )
+    means = "it hangs, or the guest is too busy"
+    return Cause(f"{here.program} has the port", means, Advice(words="top shows what uses its CPU"), proved=False)
 
 
 def why_silent(e: Evidence) -> Cause | None:
@@ -114,12 +116,12 @@ def why_silent(e: Evidence) -> Cause | None:
     onward = f" && ip route replace default via {e.gateway}" if e.gateway else ""
     if not link.up:
         command = f"ip link set {link.name} up && ip address replace {planned} dev {link.name}{onward}"
-        return Cause(f"its link {link.name} is down", "it was never set up, or somebody took it down", Advice(command))
+        return Cause(f"its link {link.name} is down", "it was not configured, or it was taken down", Advice(command))
     if planned not in link.addresses:
         has = f"has {', '.join(link.addresses)}" if link.addresses else "has no address"
         command = f"ip address replace {planned} dev {link.name}{onward}"
         return Cause(f"its link {link.name} {has}", f"{address} is planned for it", Advice(command))
-    return Cause(f"its link {link.name} is up and has {address}", "its own settings keep it from answering ARP")
+    return Cause(f"its link {link.name} is up and has {address}", "its own settings prevent it from answering ARP")
 
 
 def why_not_beyond(e: Evidence) -> Cause | None:
@@ -128,9 +130,9 @@ def why_not_beyond(e: Evidence) -> Cause | None:
         return None
     seen = ""
     if e.inside and e.inside.gateway is not None:
-        seen = f"its default route leads to {e.inside.gateway}" if e.inside.gateway else "it has no default route"
+        seen = f"its default gateway is {e.inside.gateway}" if e.inside.gateway else "it has no default route"
         if e.inside.gateway == e.gateway:
-            return Cause(seen, "something beyond its route keeps its answers back")
+            return Cause(seen, "something other than its route blocks its replies")
     return Cause(seen, f"its gateway should be {e.gateway}", Advice(f"ip route replace default via {e.gateway}"))
 
 
@@ -162,13 +164,13 @@ def why_barred(inside: Inside | None, user: str, now: float) -> Cause | None:
     if inside.shell is None:
         return Cause("", f"there is no {user} in the guest")
     if inside.closed is not None:
-        means = f"the guest lets nobody but root in for now: {inside.closed}"
+        means = f"only root can log in to the guest at the moment: {inside.closed}"
         return Cause("", means, Advice("rm /etc/nologin"))
     shell = Advice(f"usermod --shell /bin/sh {user}")
     if not inside.shell_there:
-        return Cause("", f"the shell of {user}, {inside.shell}, is not there", shell)
+        return Cause("", f"the shell of {user}, {inside.shell}, does not exist", shell)
     if inside.shell.rpartition("/")[2] in ("nologin", "false"):
-        return Cause("", f"the shell of {user}, {inside.shell}, lets nobody in", shell)
+        return Cause("", f"the shell of {user}, {inside.shell}, refuses every login", shell)
     return _of_account(inside, user, now)
 
 
@@ -176,12 +178,12 @@ def _of_account(inside: Inside, user: str, now: float) -> Cause | None:
     if inside.expires is not None and inside.expires <= inside.today:
         if now and abs(inside.clock - now) > CLOCK_S and inside.expires > now // 86400:
             way = "ahead" if inside.clock > now else "behind"
-            means = f"its clock is {show_duration(abs(inside.clock - now))} {way}, and by it the account has expired"
+            means = f"its clock is {show_duration(abs(inside.clock - now))} {way}, so it considers the account expired"
             right = datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%d %H:%M:%S")
             return Cause("", means, Advice(f"date -u -s '{right}'"))
         return Cause("", f"the account of {user} has expired", Advice(f"chage --expiredate -1 {user}"))
     if inside.must:
-        means = f"the password of {user} has to be changed before anything else"
+        means = f"the password for {user} must be changed first"
         return Cause("", means, Advice(f"chage --lastday {inside.today} {user}"))
     return None
 
@@ -192,16 +194,14 @@ def _of_server(inside: Inside, user: str) -> Cause | None:
     for word, value in inside.settings:
         named = value.split()
         if word == "pubkeyauthentication" and value != "yes":
-            return Cause("", "its server takes no keys", Advice(words=f"PubkeyAuthentication yes {words}"))
+            return Cause("", "its server does not accept keys", Advice(words=f"PubkeyAuthentication yes {words}"))
         if word == "authorizedkeysfile" and ".ssh/authorized_keys" not in value:
-            means = f"its server reads keys elsewhere: {value}"
+            means = f"its server reads keys from another file: {value}"
             return Cause("", means, Advice(words=f"AuthorizedKeysFile .ssh/authorized_keys {words}"))
         if word == "denyusers" and user in named:
-            return Cause(
-                "", f"its server lets {user} in never (DenyUsers)", Advice(words=f"take {user} out there, {words}")
-            )
+            return Cause("", f"its server denies {user} (DenyUsers)", Advice(words=f"remove {user} there, {words}"))
         if word == "allowusers" and not any(user == x.partition("@")[0] or "*" in x for x in _all(inside, word)):
-            means = f"its server lets in only {', '.join(_all(inside, word))} (AllowUsers)"
+            means = f"its server allows only {', '.join(_all(inside, word))} (AllowUsers)"
             return Cause("", means, Advice(words=f"add {user} there, {words}"))
     return None
 
@@ -215,20 +215,20 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
     if not inside.knows(ACCOUNT):
         return None
     if inside.keys is None:
-        return Cause("", f"{user} has no key file there")
+        return Cause("", f"{user} has no key file in the guest")
     bits, _, owner = inside.mode.partition(" ")
     if inside.mode and (owner not in (user, "root") or others_write(bits)):
         where = f"~{user}/.ssh/authorized_keys"
-        means = f"its key file is {owner}'s, mode {bits}: its server trusts no file that others may write"
+        means = f"its key file belongs to {owner} (mode {bits}): the server ignores a file that other users can write"
         return Cause("", means, Advice(f"chown {user}: {where}; chmod 600 {where}"))
     shared = [path for path, bits, whose in inside.folders if others_write(bits) or whose not in (user, "root")]
     if shared:
-        means = f"{shared[0]} is not {user}'s alone: its server trusts no key file below it"
+        means = f"{shared[0]} does not belong to {user} alone: the server ignores key files below it"
         which = " ".join(map(shlex.quote, shared))
         return Cause("", means, Advice(f"chown {user}: {which} && chmod go-w {which}"))
     if ours and not set(ours) & set(inside.tails):
         many = f"{inside.keys} key{'' if inside.keys == 1 else 's'}"
-        return Cause("", f"its key file has {many}, and not this one")
+        return Cause("", f"its key file has {many}, but not this one")
     return None
 
 
@@ -237,5 +237,5 @@ def _of_rest(inside: Inside) -> Cause | None:
     if inside.disk is not None and inside.disk >= FULL:
         return Cause("", f"its disk is full ({inside.disk} %)", Advice(words="df -h shows what fills it"))
     if inside.log:
-        return Cause("", f"its server says: {inside.log}", Advice(words="its log shows more: journalctl -u ssh"))
+        return Cause("", f"its server's log: {inside.log}", Advice(words="for more of its log: journalctl -u ssh"))
     return None

@@ -70,7 +70,7 @@ def settle(ws: Workspace, report: Report) -> Workspace:
     with editing(ws.path):
         if read_text(ws.path) != ws.text:
             raise BusyError(
-                f"{ws.path.name} was changed while it was being applied", remedy="look at it, and apply again"
+                f"{ws.path.name} was changed while it was being applied", remedy="review it, then run dacha apply again"
             )
         text = edit_text(ws.text, settled(chosen))
         write_text(ws.path, text)

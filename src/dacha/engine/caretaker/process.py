@@ -43,7 +43,7 @@ class RotatingLog:
         since, count = self._buckets.get(bucket, (now, 0))
         if now - since >= MINUTE_S:
             if count > LINES_MOST:
-                self._write(f"{bucket or 'here'}: {count - LINES_MOST} more lines were left out")
+                self._write(f"{bucket or 'here'}: {count - LINES_MOST} more lines were omitted")
             since, count = now, 0
         self._buckets[bucket] = (since, count + 1)
         if not bucket or count < LINES_MOST:
@@ -106,7 +106,7 @@ def start(ws: Workspace) -> None:
     while running(ws.home) is None:
         if (child and child.poll() is not None) or time.monotonic() > deadline:
             words = log.read_text(errors="replace").splitlines()[-3:]
-            raise HostError("the caretaker did not start", why="\n".join(words), remedy=f"its words are kept in {log}")
+            raise HostError("the caretaker did not start", why="\n".join(words), remedy=f"its log: {log}")
         time.sleep(0.01)
 
 

@@ -47,8 +47,8 @@ def install(ws: Workspace, folder: Path | None) -> Path:
     """
     if folder is None and not _managed():
         raise HostError(
-            "this host is not run by systemd",
-            remedy="start the caretaker by what starts services here: "
+            "this host does not use systemd",
+            remedy="start this command with your service manager: "
             f"{sys.executable} -m dacha caretaker run --lab {ws.path}",
         )
     path = (folder or unit_folder()) / unit_name(ws.lab.name)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from dacha.core.apply.observed import ObservedGuest
-from dacha.core.errors import HostError
+from dacha.core.errors import BadValue, HostError
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Disk, Guest
@@ -38,8 +38,8 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         found += [*_driver_findings(ws, guest), *memory_findings(ws, guest)]
     for key, written in (("kernel", guest.boot.kernel), ("initrd", guest.boot.initrd)) if guest.boot else ():
         if written and not os.access(ws.resolve(written), os.R_OK):
-            what = f"there is no readable {key} {ws.resolve(written)}"
-            error = ValueError(what, "name it relative to the lab file, or by its whole path")
+            what = f"no readable file for {key}: {ws.resolve(written)}"
+            error = BadValue(what, "give its path relative to the lab file, or its absolute path")
             found.append(_wrong(guest, "boot-file", ("boot", key), error))
     for key, written in [("install", guest.install), *(("medium", m) for m in guest.media)]:
         if written and not (key == "install" and guest.by_network):
@@ -47,14 +47,14 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
     found += _part_findings(guest)
     found += _answer_findings(ws, guest)
     if _wants_desktop(guest) and guest.system != "windows" and not hashes(ws.home, guest.name):
-        what, remedy = "a remote desktop door, and nobody has a password there", f"dacha guest password {guest.name}"
+        what, remedy = "it has a remote desktop door, but no user has a password", f"dacha guest password {guest.name}"
         found.append(Finding(NOTE, "no-password", f"guest {guest.name}", what, remedy, ("guest", guest.name), "host"))
     found += [_wrong(guest, code, at, error) for code, at, error in setup_troubles(ws, guest)]
     found += name_findings(guest)
     for n, written in enumerate(guest.login.keys if guest.login else ()):
         try:
             key_line(ws, written)
-        except ValueError as e:
+        except BadValue as e:
             found.append(_wrong(guest, "key-file", ("login", "keys", n), e))
     return found
 
@@ -68,13 +68,13 @@ def people_findings(ws: Workspace) -> list[Finding]:
             about = f"person {person.name}"
             try:
                 key = key_of(key_line(ws, written))
-            except ValueError as e:
-                found.append(Finding(ERROR, "key-file", about, e.args[0], e.args[1], path, "host"))
+            except BadValue as e:
+                found.append(Finding(ERROR, "key-file", about, e.what, e.remedy, path, "host"))
                 continue
             other = owner.setdefault(key, person.name)
             if other != person.name:
-                what = f"this key is {other}'s too: it stays in a guest as long as one of the two may enter"
-                remedy = f"give {person.name} a key of their own: dacha person edit {person.name} --key FILE"
+                what = f"{other} has the same key: it stays in a guest as long as either of them has access"
+                remedy = f"add a separate key for {person.name}: dacha person edit {person.name} --key FILE"
                 found.append(Finding(WARNING, "key-shared", about, what, remedy, path, "host"))
     return found
 
@@ -83,11 +83,12 @@ def _wants_desktop(guest: Guest) -> bool:
     return bool(guest.setup.remote_desktop) or any(d.service == "rdp" for d in guest.doors)
 
 
-def _wrong(guest: Guest, code: str, path: Path, error: HostError | ValueError) -> Finding:
-    """A finding from what was raised: a HostError, or a ValueError of (what, remedy)."""
-    what, remedy = (error.what, error.remedy) if isinstance(error, HostError) else ((*error.args, ""))[:2]
+def _wrong(guest: Guest, code: str, path: Path, error: HostError | BadValue) -> Finding:
+    """The finding for an error that was raised."""
     why = f": {error.why}" if isinstance(error, HostError) and error.why else ""
-    return Finding(ERROR, code, f"guest {guest.name}", what + why, remedy, ("guest", guest.name, *path), "host")
+    return Finding(
+        ERROR, code, f"guest {guest.name}", error.what + why, error.remedy, ("guest", guest.name, *path), "host"
+    )
 
 
 def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator[Finding]:
@@ -100,8 +101,8 @@ def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator
                 code = {"from": "image", "size": "disk-small"}.get(key, "storage-gone")
                 yield _wrong(guest, code, ("disk", n, key), error)
         elif disk.size is not None and disk.size < size:
-            what = f"disk {disk.name} has {exact_size(size)} already, and a disk is never made smaller"
-            smaller = ValueError(what, f'size = "{exact_size(size)}" or more')
+            what = f"disk {disk.name} already has {exact_size(size)}, and Dacha does not shrink disks"
+            smaller = BadValue(what, f'size = "{exact_size(size)}" or more')
             yield _wrong(guest, "disk-shrink", ("disk", n, "size"), smaller)
 
 
@@ -119,27 +120,33 @@ def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         return
     subject, path = f"guest {guest.name}", ("guest", guest.name, "install")
     if why := answers.why_none(ws, guest):
-        what = f"its installer asks whoever sits in front of it: {why[0]}"
+        what = f"its installation is interactive: {why[0]}"
         kind = WARNING if needs_plain(guest) and "password" in why[0] else NOTE
         yield Finding(kind, "no-answers", subject, what, why[1], path, "host")
     elif by_hand := FORMS[answers.family(ws, guest)].by_hand:
-        what = "its installer does not look for answers by itself"
-        yield Finding(NOTE, "answers-by-hand", subject, what, f"type at its shell: {by_hand}", path, "host")
+        what = "its installer does not look for its answer file by itself"
+        yield Finding(NOTE, "answers-by-hand", subject, what, f"type in its shell: {by_hand}", path, "host")
     if needs_plain(guest):
         from dacha.formats.answers.windows import ZONES, computer_name
 
         if (short := computer_name(guest.name)) != guest.name:
-            what = f"its system's own name is {short}: Windows takes 15 characters at most"
-            yield Finding(NOTE, "computer-name", subject, what, "rename the guest if that matters", path, "host")
+            what = f"its host name becomes {short}: Windows allows 15 characters at most"
+            yield Finding(NOTE, "computer-name", subject, what, "to avoid this, rename the guest", path, "host")
         zone = guest.setup.time_zone
         if zone and zone not in ZONES:
-            what = f"its system has no name for the time zone {zone} that Dacha knows; UTC is told"
+            what = f"Dacha knows no Windows name for the time zone {zone}; UTC is set"
             yield Finding(WARNING, "time-zone", subject, what, did_you_mean(zone, ZONES, ""), path, "host")
         left = [k for k in ("packages", "services", "files") if getattr(guest.setup, k)]
         if left:
-            what = f"its installer takes no {', '.join(left)}"
+            what = f"its installer does not support: {', '.join(left)}"
             yield Finding(
-                NOTE, "answers-without", subject, what, "run takes commands, at its first login", path, "host"
+                NOTE,
+                "answers-without",
+                subject,
+                what,
+                'use the key "run" instead: its commands run at the first login',
+                path,
+                "host",
             )
 
 
@@ -153,7 +160,7 @@ def _part_findings(guest: Guest) -> Iterator[Finding]:
         except HostError as e:
             yield _wrong(guest, "firmware", ("secure-boot" if guest.secure_boot else "firmware",), e)
     if "network" in guest.boot_order and guest.firmware == "bios" and not any(map(os.path.exists, BOOT_ROMS)):
-        what = "there is no boot ROM for adapters on this machine"
+        what = "this host has no network boot ROMs"
         error = HostError(what, remedy="on Debian: apt install ipxe-qemu")
         yield _wrong(guest, "boot-rom", ("boot-order",), error)
     if guest.tpm:
@@ -199,8 +206,8 @@ def _driver_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
             ERROR,
             "kernel-unpacked",
             f"guest {guest.name}",
-            "UEFI cannot start an unpacked kernel (this one is an ELF image)",
-            'name the packed one (vmlinuz), or firmware = "bios"',
+            "UEFI cannot start an uncompressed kernel (this one is an ELF image)",
+            'use the compressed one (vmlinuz), or firmware = "bios"',
             ("guest", guest.name, "boot", "kernel"),
             "host",
         )
@@ -216,8 +223,8 @@ def _driver_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
                 ERROR,
                 "no-driver",
                 f"guest {guest.name}",
-                f"disk {disk.name} is on {disk.bus}, and neither its kernel nor its initrd has the driver {driver}",
-                f"another bus ({', '.join(b for b in BUSES if b != disk.bus)}), or a kernel that has it",
+                f"disk {disk.name} is on {disk.bus}, but neither its kernel nor its initrd has the driver {driver}",
+                f"another bus ({', '.join(b for b in BUSES if b != disk.bus)}), or a kernel that includes this driver",
                 ("guest", guest.name, "disk", n, "bus"),
                 "host",
             )
@@ -249,14 +256,14 @@ def minimum_findings(guest: Guest) -> list[Finding]:
     ):
         if has is not None and needs is not None and has < needs:
             shown = [str(v) if key == "cpus" else show_size(v) for v in (has, needs)]
-            what = f"{key}: {shown[0]} is less than {who} needs, {shown[1]}"
+            what = f"{key}: {shown[0]} is less than {who} needs ({shown[1]})"
             found.append(
                 Finding(
                     WARNING,
                     "under-minimum",
                     f"guest {guest.name}",
                     what,
-                    f"give it {shown[1]} or more",
+                    f"set it to {shown[1]} or more",
                     ("guest", guest.name, key),
                     "host",
                 )
@@ -277,10 +284,10 @@ def _medium_findings(ws: Workspace, guest: Guest, key: str, written: str) -> lis
             return []
         names = [k.name for k in store.all()]
         remedy = did_you_mean(written, names, f"add it: dacha media add FILE --name {written}")
-        return [Finding(ERROR, "medium", subject, f"{key}: there is no medium {written}", remedy, path, "host")]
+        return [Finding(ERROR, "medium", subject, f"{key}: no medium {written} exists", remedy, path, "host")]
     if key == "install" and kept.facts.get("kind") == "iso" and not kept.facts.get(guest.firmware):
         other = "uefi" if guest.firmware == "bios" else "bios"
-        remedy = f'firmware = "{other}"' if kept.facts.get(other) else "it is no medium to install from"
+        remedy = f'firmware = "{other}"' if kept.facts.get(other) else "it is not an installation medium"
         what = f"install: {written} does not boot by {guest.firmware.upper()}"
         return [Finding(ERROR, "medium-boot", subject, what, remedy, path, "host")]
     return []

@@ -28,12 +28,12 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         findings += [*shared_folders.findings(ws, guest), *smb.findings(ws, guest)]
         findings += file_findings(ws, guest, observed.get(guest.name, ObservedGuest()))
         if guest.start.at_boot and not _at_boot(ws.lab.name):
-            what, path = "nothing starts it at this host's boot yet", ("guest", guest.name, "start")
+            what, path = "no service starts it at the boot of this host", ("guest", guest.name, "start")
             findings.append(
                 Finding(NOTE, "at-boot", f"guest {guest.name}", what, "dacha caretaker install", path, "host")
             )
     if folders.lingers() is False and folders.run().is_relative_to("/run/user"):
-        what = f"the sockets of guests that run go with your last login, as they are in {folders.run()}"
+        what = f"the sockets of running guests are deleted when you log out, as they are in {folders.run()}"
         findings.append(Finding(NOTE, "lingering", "host", what, "loginctl enable-linger", (), "host"))
     if any(n.by_kernel for n in ws.lab.networks.values()):
         from dacha.engine.check.links import confinement_findings, kernel_findings
@@ -95,7 +95,7 @@ def _gate_findings(ws: Workspace) -> list[Finding]:
     found = []
     for net in shared:
         what = f"guests here reach services on this host's own loopback through {ws.plan.networks[net.name].gateway}"
-        remedy = f"isolated = true shuts this, together with the way out; nothing else can here: {why}"
+        remedy = f"only isolated = true prevents this here, and it also removes the way out: {why}"
         found.append(Finding(NOTE, "host-loopback", f"network {net.name}", what, remedy, ("network", net.name), "host"))
     return found
 
@@ -139,7 +139,7 @@ def program_findings() -> list[Finding]:
                     severity,
                     "program-missing",
                     "host",
-                    f"{name} is not on this machine: it {purpose}",
+                    f"{name} is not installed: it {purpose}",
                     f"on Debian: apt install {package}",
                     (),
                     "host",
@@ -157,7 +157,7 @@ def accelerator_findings(ws: Workspace) -> list[Finding]:
         return []
     return [
         Finding(
-            NOTE, "emulated", "host", choice.why, 'accelerator = "tcg" in [lab] says that this is meant', (), "host"
+            NOTE, "emulated", "host", choice.why, 'if this is intended, set accelerator = "tcg" in [lab]', (), "host"
         )
     ]
 
@@ -188,8 +188,8 @@ def port_findings(
                         ERROR,
                         "port-held",
                         f"door {guest} {name}",
-                        f"port {forward.port} of this host cannot be had: {why}",
-                        "choose another, or leave port out to have one chosen",
+                        f"port {forward.port} of this host is not available: {why}",
+                        "choose another, or remove the key port, and Dacha chooses one",
                         ("guest", guest, "door", name, "port"),
                         "host",
                     )
@@ -209,6 +209,6 @@ def screen_findings(guest: Guest, seen: ObservedGuest) -> list[Finding]:
     why = ports.why_not("tcp", IPv4Address(ADDRESSES[guest.screen.origin]), guest.screen.port)
     if not why:
         return []
-    what = f"port {guest.screen.port} of this host, for its display, cannot be had: {why}"
+    what = f"port {guest.screen.port} of this host, for its display, is not available: {why}"
     path = ("guest", guest.name, "screen", "port")
     return [Finding(ERROR, "port-held", f"guest {guest.name}", what, "choose another", path, "host")]

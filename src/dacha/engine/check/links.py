@@ -16,9 +16,9 @@ from dacha.host.network.iproute import SeenLink
 
 # Programs that networks on the kernel need: each with its Debian package and what it does.
 _PROGRAMS = (
-    ("ip", "iproute2", "makes links"),
-    ("tc", "iproute2", "closes networks while their firewall rules are missing"),
-    ("nft", "nftables", "makes doors, NAT and isolation"),
+    ("ip", "iproute2", "creates network links"),
+    ("tc", "iproute2", "blocks networks while their firewall rules are missing"),
+    ("nft", "nftables", "provides doors, NAT and isolation"),
 )
 
 
@@ -30,18 +30,18 @@ def kernel_findings(ws: Workspace) -> list[Finding]:
     found = []
     for name, package, purpose in _PROGRAMS:
         if program(name) is None:
-            what, remedy = f"{name} is not on this machine: it {purpose}", f"on Debian: apt install {package}"
+            what, remedy = f"{name} is not installed: it {purpose}", f"on Debian: apt install {package}"
             found.append(Finding(ERROR, "program-missing", "host", what, remedy, (), "host"))
     if os.geteuid() != 0:
         network = carried[0]
         remedy = "run dacha as root" + ("" if network.kind == "bridge" else ', or backend = "user"')
-        what = "it is carried by the kernel, and only root may make links and rules"
+        what = "it is a kernel network, and only root can create links and rules"
         path = ("network", network.name)
         found.append(Finding(ERROR, "privilege", f"network {network.name}", what, remedy, path, "host"))
     managed = [n.name for n in carried if n.managed]
     if managed and not sysctls.has_ipv6():
-        what = f"IPv6 is switched off on this host: guests on {', '.join(managed)} have IPv4 only"
-        remedy = "to switch it on: sysctl -w net.ipv6.conf.all.disable_ipv6=0 net.ipv6.conf.default.disable_ipv6=0"
+        what = f"IPv6 is disabled on this host: guests on {', '.join(managed)} have IPv4 only"
+        remedy = "to enable it: sysctl -w net.ipv6.conf.all.disable_ipv6=0 net.ipv6.conf.default.disable_ipv6=0"
         found.append(Finding(NOTE, "no-ipv6", "host", what, remedy, (), "host"))
     return found if errors(found) else [*found, *bridge_findings(ws)]
 
@@ -81,21 +81,19 @@ def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
     if network.made_from and (found := _made_from_finding(said, network.made_from, links)):
         return found
     if network.vlan is not None and not iproute.has_vlans():
-        what = f"VLAN {network.vlan} is out of reach: this kernel has no VLAN links (module 8021q)"
-        remedy = "a kernel that has it, or let the switch put this port onto the VLAN, and leave vlan out"
+        what = f"VLAN {network.vlan} cannot be used: this kernel does not support VLAN links (module 8021q)"
+        remedy = "use a kernel with this module, or assign the VLAN to this port on the switch and remove the key vlan"
         return said(ERROR, "vlan", what, remedy, "vlan")
     link = links.get(name)
     if link is None:
         usable = [
             n for n, x in links.items() if x.up and n != "lo" and not x.master and not x.alias.startswith("dacha:")
         ]
-        has = f"it has: {', '.join(usable) if usable else 'no bridge, and no wired adapter that is up'}"
+        has = f"it has: {', '.join(usable) if usable else 'neither a bridge nor a wired adapter that is up'}"
         return said(ERROR, "no-interface", f"this host has no interface {name}", has)
     if link.kind != "bridge" and (Path(f"/sys/class/net/{name}/phy80211").exists()):
-        what = (
-            f"{name} is wireless: an access point takes frames of its own stations only, so a guest could not be heard"
-        )
-        return said(ERROR, "wireless", what, 'a wired adapter, or kind = "nat" with doors from the LAN')
+        what = f"{name} is wireless: an access point accepts frames of its own stations only, so guests cannot use it"
+        return said(ERROR, "wireless", what, 'use a wired adapter, or kind = "nat" with doors from the LAN')
     if not link.up:
         return said(ERROR, "interface-down", f"{name} is down", f"ip link set {name} up")
     return _moved_finding(said, link) if network.made_from else _used_finding(said, link)
@@ -106,8 +104,8 @@ def _made_from_finding(said: _Said, adapter: str, links: dict[str, SeenLink]) ->
     name = said.network.interface or ""
     there, under = links.get(name), links.get(adapter)
     if there is not None and not there.alias.startswith("dacha:"):
-        what = f"{name} is there already, and Dacha did not make it"
-        return said(ERROR, "bridge-there", what, "leave made-from out to use it, or name another", "made-from")
+        what = f"{name} already exists, and was not created by Dacha"
+        return said(ERROR, "bridge-there", what, "remove made-from to use it, or choose another name", "made-from")
     if under is not None and under.kind == "bridge":
         return said(ERROR, "made-from-bridge", f"{adapter} is a bridge itself", f'interface = "{adapter}"', "made-from")
     return None
@@ -120,10 +118,10 @@ def _moved_finding(said: _Said, link: SeenLink) -> Finding | None:
         return said(ERROR, "interface-taken", f"{link.name} belongs to {link.master}", "", "made-from")
     if link.master or not link.addresses:
         return None
-    what = f"{link.name} carries this host's {', '.join(link.addresses)}: they move to {bridge}, and back again "
-    what += "unless that is confirmed in time"
-    remedy = "after apply, from wherever this host is used: dacha apply --confirm\n"
-    remedy += f'to leave them where they are: interface = "{link.name}" without made-from'
+    what = f"{link.name} carries this host's {', '.join(link.addresses)}: they move to {bridge}, and are moved back "
+    what += "unless you confirm in time"
+    remedy = "after apply, over the connection that you use: dacha apply --confirm\n"
+    remedy += f'to keep them in place: interface = "{link.name}" without made-from'
     return said(WARNING, "addresses-move", what, remedy, "made-from")
 
 
@@ -135,7 +133,7 @@ def _used_finding(said: _Said, link: SeenLink) -> Finding | None:
         return said(ERROR, "interface-taken", f"{link.name} belongs to {link.master}", remedy)
     if link.kind != "bridge" or vlan is not None:
         where = f"VLAN {vlan} of {link.name}" if vlan else link.name
-        what = f"guests are straight on {where}: this host itself cannot reach them"
-        remedy = "from another machine they can be entered; a bridge on this host would let it in too"
+        what = f"guests are directly on {where}: this host itself cannot reach them"
+        remedy = "other machines can reach them; use a bridge on this host to reach them from here, too"
         return said(NOTE, "host-apart", what, remedy)
     return None

@@ -26,7 +26,7 @@ def memory_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
     if kernel is None or kernel + initrd <= guest.memory:
         return
     takes = show_size(-(-(kernel + initrd) // MIB) * MIB)
-    what = f"its kernel and initrd take {takes}, and it has {show_size(guest.memory)} of memory"
+    what = f"its kernel and initrd need {takes}, but it has {show_size(guest.memory)} of memory"
     remedy = f"dacha guest edit {guest.name} --memory {enough(kernel + initrd)}"
     path = ("guest", guest.name, "memory")
     yield Finding(ERROR, "memory-small", f"guest {guest.name}", what, remedy, path, "host")

@@ -11,7 +11,7 @@ from dacha.engine.workspace import Workspace
 
 # Findings about what somebody named: images, kernels, keys, media, sizes of disks.
 NAMED = ("image", "boot-file", "key-file", "medium", "medium-boot", "storage-gone", "disk-small", "disk-shrink")
-ANYWAY = "to write it all the same: --anyway"
+ANYWAY = "to write it anyway: --anyway"
 
 
 def named_files(ws: Workspace, name: str) -> list[Finding]:

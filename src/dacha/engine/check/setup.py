@@ -26,7 +26,7 @@ def name_findings(guest: Guest) -> Iterator[Finding]:
     setup, about = guest.setup, f"guest {guest.name}"
     if setup.keyboard and setup.keyboard not in LAYOUTS:
         near = _MEANT.get(setup.keyboard) or nearest(setup.keyboard, LAYOUTS)
-        what = f"no keyboard layout is named {setup.keyboard}"
+        what = f"unknown keyboard layout {setup.keyboard}"
         yield Finding(
             WARNING, "keyboard", about, what, _meant(near), ("guest", guest.name, "setup", "keyboard"), "host"
         )
@@ -36,11 +36,11 @@ def name_findings(guest: Guest) -> Iterator[Finding]:
 
         known = {name.lower(): name for name in available_timezones()}
         near = known.get(nearest(zone, known) or "")
-        what = f"no time zone is named {zone}, as far as this host knows"
+        what = f"unknown time zone {zone} (in this host's time zone data)"
         yield Finding(
             WARNING, "time-zone", about, what, _meant(near), ("guest", guest.name, "setup", "time-zone"), "host"
         )
 
 
 def _meant(name: str | None) -> str:
-    return f"did you mean {name}?" if name else "write it as its system names it"
+    return f"did you mean {name}?" if name else "use the name that its system uses"

@@ -37,9 +37,9 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
     if link.is_symlink():
         # It was made before, and leads to a storage: a new one in its place would hide what may only be unmounted.
         raise HostError(
-            f"the contents of disk {disk.name} of {change.guest} are not there: {link.readlink()}",
-            why="they were removed, or what they lie on is not mounted",
-            remedy=f"mount it; or, if they are lost, remove {link} to have a new disk made",
+            f"the contents of disk {disk.name} of {change.guest} are missing: {link.readlink()}",
+            why="the file was removed, or its file system is not mounted",
+            remedy=f"mount it; if the contents are lost, remove {link}, and the next apply creates a new disk",
         )
     if disk.storage:
         target, whole = _place(ws.home, folders.make_private(storage_folder(ws, disk)), change, intention)

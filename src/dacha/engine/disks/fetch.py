@@ -80,17 +80,17 @@ def _fetch(
         with httpx.Client(timeout=30.0) as client, _answer(client, url, headers) as answer:
             if answer.status_code not in (200, 206):
                 raise AnswerNo(
-                    f"{url} answered {answer.status_code} {answer.reason_phrase}", remedy="is the address right?"
+                    f"{url} answered {answer.status_code} {answer.reason_phrase}", remedy="check the address"
                 )
             if answer.headers.get("content-encoding", "identity") != "identity":
                 raise AnswerNo(
-                    f"{url} answers with compressed data", remedy="name an address that gives the file itself"
+                    f"{url} answers with compressed data", remedy="use an address that serves the file itself"
                 )
             if answer.status_code == 206 and not answer.headers.get("content-range", "").startswith(f"bytes {have}-"):
                 part.unlink(missing_ok=True)
                 raise AnswerNo(
-                    f"{url} answers with another part than was asked for",
-                    remedy="run the same command again: it begins anew",
+                    f"{url} answered with another range than requested",
+                    remedy="run the same command again: it starts from the beginning",
                 )
             if answer.status_code == 200 and part.exists():
                 part.unlink()  # another file by now, or a server that knows no ranges
@@ -112,11 +112,11 @@ def _fetch(
             )
     except (httpx.HTTPError, httpx.InvalidURL, UnicodeError) as e:
         raise AnswerNo(
-            f"{url} could not be fetched whole",
+            f"{url} could not be downloaded completely",
             why=_why(e),
-            remedy="run the same command again: it goes on where it stopped"
+            remedy="run the same command again: it resumes the download"
             if part.exists() and part.stat().st_size
-            else "is the address right, and the server up?",
+            else "check the address, and that the server is up",
         ) from e
     finally:
         if not part.exists():
@@ -133,20 +133,20 @@ def fetch_small(url: str) -> bytes:
         with httpx.Client(timeout=30.0) as client, _answer(client, url, {"Accept-Encoding": "identity"}) as answer:
             if answer.status_code != 200:
                 what = f"{url} answered {answer.status_code} {answer.reason_phrase}"
-                raise AnswerNo(what, remedy="is the address right?")
+                raise AnswerNo(what, remedy="check the address")
             data = b""
             for chunk in answer.iter_raw(1 << 16):
                 data += chunk
                 if len(data) > SMALL:
-                    raise AnswerNo(f"{url} is longer than any list of checksums")
+                    raise AnswerNo(f"{url} is too long for a list of checksums")
             return data
     except (httpx.HTTPError, httpx.InvalidURL, UnicodeError) as e:
-        raise AnswerNo(f"{url} could not be fetched", why=_why(e)) from e
+        raise AnswerNo(f"{url} could not be downloaded", why=_why(e)) from e
 
 
 def _why(error: Exception) -> str:
     """Why nothing was fetched, in words."""
-    return "no server can have such a name" if isinstance(error, UnicodeError) else str(error) or type(error).__name__
+    return "this is not a valid host name" if isinstance(error, UnicodeError) else str(error) or type(error).__name__
 
 
 @contextlib.contextmanager
@@ -162,12 +162,12 @@ def _answer(client: Any, url: str, headers: dict[str, str]) -> Iterator[Any]:
             request = answer.next_request
             url = str(request.url) if request else ""
         if secure and not url.startswith("https://"):
-            raise AnswerNo(f"https leads on to {url}", why="whoever is on the way could change what comes")
+            raise AnswerNo(f"redirected from https to {url}", why="others on the path could change the data")
         if not url.startswith(("http://", "https://")):
-            raise AnswerNo(f"the address leads on to {url or 'nowhere'}", remedy="is the address right?")
+            raise AnswerNo(f"the address redirects to {url or 'nothing'}", remedy="check the address")
         if not here and _on_this_host(url):
-            raise AnswerNo(f"the address leads on to {url}", why="a server elsewhere names this host's own loopback")
-    raise AnswerNo("the address leads on again and again", remedy="is the address right?")
+            raise AnswerNo(f"the address redirects to {url}", why="a remote server redirects to this host's loopback")
+    raise AnswerNo("too many redirects", remedy="check the address")
 
 
 def _on_this_host(url: str) -> bool:
@@ -187,7 +187,7 @@ def _capped(chunks: Iterator[bytes], url: str, have: int) -> Iterator[bytes]:
     for chunk in chunks:
         have += len(chunk)
         if have > LARGEST:
-            raise AnswerNo(f"{url} does not come to an end", why=f"{show_size(LARGEST)} have come")
+            raise AnswerNo(f"{url} does not end", why=f"{show_size(LARGEST)} were received")
         yield chunk
 
 

@@ -67,9 +67,9 @@ def refuse_silent(ws: Workspace, guest: str) -> None:
     if disks:
         names = " ".join(d.name for d in disks)
         raise UsageError(
-            "\n".join(f"a disk {guest}/{d.name} is kept from an earlier {guest} ({d})" for d in disks),
-            remedy=f"to start with it: add --attach {names}\nto start anew: add --new-disk\n"
-            f"to be rid of it: dacha guest remove {guest} --with-disks, then dacha apply",
+            "\n".join(f"disk {guest}/{d.name} of an earlier guest {guest} still exists ({d})" for d in disks),
+            remedy=f"to use it: add --attach {names}\nto use a new disk: add --new-disk\n"
+            f"to delete it: dacha guest remove {guest} --with-disks, then dacha apply",
         )
 
 
@@ -81,7 +81,7 @@ def chosen(ws: Workspace, guest: str, wanted: list[str]) -> list[KeptDisk]:
         name = text.removeprefix(f"{guest}/")
         if name not in disks:
             kept_ones = ", ".join(disks) or "none"
-            raise UsageError(f"no disk {name} is kept for {guest}", remedy=f"kept: {kept_ones}")
+            raise UsageError(f"no stored disk {name} of {guest} exists", remedy=f"kept: {kept_ones}")
         found.append(disks[name])
     return found
 
@@ -117,10 +117,10 @@ def findings(ws: Workspace, guest: Guest) -> list[Finding]:
             found += _gone(ws, guest, n)
             continue
         if record.removed is not None:
-            what = f"disk {disk.name} is kept from an earlier {guest.name}"
+            what = f"disk {disk.name} of an earlier guest {guest.name} still exists"
             remedy = (
-                f"to take it: dacha guest edit {guest.name} --attach-disk {disk.name}\n"
-                f'to start anew: another name in the file, name = "new"'
+                f"to use it: dacha guest edit {guest.name} --attach-disk {disk.name}\n"
+                f'to use a new disk: choose another name in the file, such as name = "new"'
             )
             found.append(Finding(ERROR, "disk-kept", f"guest {guest.name}", what, remedy, (*here, "disk", n), "host"))
             continue
@@ -143,7 +143,7 @@ def _elsewhere(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]
     # Below its storage is right, whatever the lab was called when the disk was made.
     if wanted is None or (real.is_relative_to(wanted.parents[1].resolve()) if disk.storage else not path.is_symlink()):
         return []
-    what = f"disk {disk.name} lies in {real.parent}, and stays there: storage now says {disk.storage or 'none'}"
+    what = f"disk {disk.name} is in {real.parent}, and apply does not move it to storage {disk.storage or 'none'}"
     if disk.storage:
         target = wanted / f"{guest.name}.{disk.name}.moved.qcow2"
         old, new, link = (shlex.quote(str(p)) for p in (real, target, path))
@@ -151,7 +151,7 @@ def _elsewhere(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]
     else:
         old, link = shlex.quote(str(real)), shlex.quote(str(path))
         remedy = f"rm {link} && mv {old} {link}"
-    remedy = f"write storage as it was, or move it while {guest.name} is off:\n{remedy}"
+    remedy = f"restore the key storage, or move the disk while {guest.name} is off:\n{remedy}"
     where = ("guest", guest.name, "disk", n)
     return [Finding(WARNING, "disk-elsewhere", f"guest {guest.name}", what, remedy, where, "host")]
 
@@ -162,8 +162,8 @@ def _gone(ws: Workspace, guest: Guest, n: int) -> list[Finding]:
     note = ws.home.disk_note(guest.name, guest.disks[n].name)
     if not note.exists() or path.is_symlink():
         return []
-    what = f"disk {guest.disks[n].name} was made once, and its file does not exist any more: {path}"
-    remedy = f"to use it again: put its file back there\nto start with a new, empty one: rm {note}"
+    what = f"disk {guest.disks[n].name} was created before, but its file no longer exists: {path}"
+    remedy = f"to use it again: restore the file there\nto start with a new, empty one: rm {note}"
     return [Finding(ERROR, "disk-gone", f"guest {guest.name}", what, remedy, ("guest", guest.name, "disk", n), "host")]
 
 
@@ -181,15 +181,17 @@ def _made_on(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
         return []
     where = ("guest", guest.name, "disk", n, "from")
     if not below[0][0].exists():
-        what = f"disk {disk.name} needs the image {below[0][0]}, which does not exist any more"
+        what = f"disk {disk.name} needs the image {below[0][0]}, which no longer exists"
         if not chain.made_on(path, wanted):
             remedy = f"move the image back to {below[0][0]}"
         else:
             what += f"; the same image is now at {wanted}"
             remedy = f"dacha lab move {ws.lab.name} --file {ws.path}"
         return [Finding(ERROR, "image-gone", f"guest {guest.name}", what, remedy, where, "host")]
-    what = f"disk {disk.name} was made on {below[0][0].name}, and stays so: from now says {disk.base}"
-    remedy = f'write from as it was, or give the new disk another name: name = "{disk.name}-new"'
+    what = (
+        f"disk {disk.name} was created from {below[0][0].name}; the changed key `from` ({disk.base}) does not affect it"
+    )
+    remedy = f'restore `from`, or choose another name for the new disk: name = "{disk.name}-new"'
     return [Finding(WARNING, "disk-base", f"guest {guest.name}", what, remedy, where, "host")]
 
 
@@ -197,7 +199,7 @@ def delete(home: Home, change: DeleteDisk) -> None:
     """Delete one disk that was named, and when it was the last, all that was kept of its guest. Raises HostError."""
     if running(home.process_lock(change.guest)):
         raise HostError(
-            f"{change.guest} is on, so its disk {change.disk} cannot go", remedy=f"dacha stop {change.guest}"
+            f"{change.guest} is on, so its disk {change.disk} cannot be deleted", remedy=f"dacha stop {change.guest}"
         )
     path = home.disk(change.guest, change.disk)
     from dacha.hypervisor.images import chain
@@ -207,7 +209,7 @@ def delete(home: Home, change: DeleteDisk) -> None:
     if others:
         raise HostError(
             f"disk {change.disk} of {change.guest} is not deleted: {others[0].parent.name} of lab "
-            f"{others[0].parents[2].name} has the same file",
+            f"{others[0].parents[2].name} uses the same file",
             where=str(real),
             remedy=f"to remove it from {change.guest} only: rm {path}",
         )

@@ -19,14 +19,14 @@ def inspect(path: Path) -> dict[str, Any]:
     with path.open("rb") as f:
         head = f.read(4096)
         if looks_like_web_page(head):
-            return {"kind": "unknown", "problems": ["it is a web page, not a medium"]}
+            return {"kind": "unknown", "problems": ["it is a web page, not a disk image"]}
         iso = is_iso(f)
     if iso:
         return medium_data(inspect_medium(path))
     try:
         below = images.header(path).backing
         if below:
-            return {"kind": "unknown", "problems": [f"it is only an overlay: its base {below} lies elsewhere"]}
+            return {"kind": "unknown", "problems": [f"it is an overlay of {below}, which is not part of it"]}
         image = images.inspect(path)
     except HostError as e:
         return {"kind": "unknown", "problems": [e.why or e.what]}

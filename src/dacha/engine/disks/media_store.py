@@ -100,14 +100,14 @@ class Store:
         kept = self.find(name)
         if kept is None:
             raise UsageError(
-                f"there is no medium {name}",
+                f"no medium {name} exists",
                 remedy=did_you_mean(name, [k.name for k in self.all()], "add one: dacha media add FILE"),
             )
         return kept
 
     def folder(self, storage: str) -> Path:
         if storage not in self.folders:
-            raise UsageError(f"there is no storage {storage}", remedy=did_you_mean(storage, self.folders))
+            raise UsageError(f"no storage {storage} exists", remedy=did_you_mean(storage, self.folders))
         return folders.make_private(self.folders[storage])
 
     def add(
@@ -153,14 +153,14 @@ class Store:
             except OSError as e:
                 raise refused(part, e) from e
             if size is not None and total != size:
-                what = f"{name} is cut short: {show_size(total)} of {show_size(size)} came"
+                what = f"{name} is truncated: {show_size(total)} of {show_size(size)} were received"
                 raise AnswerNo(what, remedy="add it again")
             keep = False
             if expected and digest != expected.lower():
                 raise AnswerNo(
-                    f"{name} has another checksum than expected",
+                    f"{name} has a different checksum",
                     why=f"expected {expected.lower()}\nfound    {digest}",
-                    remedy="get it again: it is damaged, or not what it claims to be",
+                    remedy="download it again: it is damaged, or was replaced",
                 )
             same = self._same(digest)
             if same:
@@ -168,7 +168,7 @@ class Store:
             facts = inspect(part)
             problem = next(iter(facts.get("problems", ())), None)
             if problem:
-                raise AnswerNo(f"{name} cannot be used: {problem}", remedy="get another; nothing was kept")
+                raise AnswerNo(f"{name} cannot be used: {problem}", remedy="use another one; nothing was stored")
             # Two at once may both have come so far: the second to be done finds the first one's name or contents.
             with folder_held(folder):
                 same = self._same(digest)
@@ -190,10 +190,10 @@ class Store:
 
     def _refuse_taken(self, name: str) -> None:
         if name == "network":
-            raise UsageError("a guest whose install says network has no medium", remedy="choose another: --name NAME")
+            raise UsageError('with install = "network", a guest needs no medium', remedy="choose another: --name NAME")
         if self.find(name):
             raise UsageError(
-                f"there is a medium {name} already", remedy="choose another: --name NAME, or dacha media remove it"
+                f"a medium {name} already exists", remedy="choose another: --name NAME, or dacha media remove it"
             )
 
     def remove(self, kept: Kept) -> None:
@@ -230,7 +230,7 @@ class Store:
             with locked(_lock(folder, name), f"dacha media add {name}", 0.0):
                 yield
         except BusyError as e:
-            what = f"{name} is being taken in already"
+            what = f"{name} is already being added"
             raise BusyError(
                 what, why=e.what.replace("the lab is held by ", "by "), remedy="wait for it to end"
             ) from None

@@ -29,7 +29,7 @@ class Use(NamedTuple):
     kept: bool = False
 
     def __str__(self) -> str:
-        return f"{self.what:<20} lab {self.lab}{', kept: no guest has it now' if self.kept else ''}"
+        return f"{self.what:<20} lab {self.lab}{', kept after its guest was removed' if self.kept else ''}"
 
 
 def uses(kept: Kept, here: Lab | None = None) -> list[Use]:

@@ -36,17 +36,17 @@ def place_in(file: str, name: str) -> Place:
         with path.open("rb") as f:
             told = tomli.load(f)
     except OSError as e:
-        raise UsageError(f"the places cannot be read: {e.strerror}", where=file) from e
+        raise UsageError(f"the list of places cannot be read: {e.strerror}", where=file) from e
     except ValueError as e:
-        raise UsageError(f"it is no TOML: {e}", where=file) from e
+        raise UsageError(f"it is not valid TOML: {e}", where=file) from e
     table = told.get(name)
     if not isinstance(table, dict):
-        raise UsageError(f"there is no place {name} in it", where=file, remedy=did_you_mean(name, told))
+        raise UsageError(f"it has no place {name}", where=file, remedy=did_you_mean(name, told))
     for key, value in table.items():
         if key not in KEYS:
-            raise UsageError(f"{name}: there is no key {key}", where=file, remedy=did_you_mean(key, KEYS))
+            raise UsageError(f"{name}: the key {key} is missing", where=file, remedy=did_you_mean(key, KEYS))
         if not isinstance(value, str):
-            raise UsageError(f"{name}: {key} is no text", where=file, remedy=f'{key} = "…"')
+            raise UsageError(f"{name}: {key} is not text", where=file, remedy=f'{key} = "…"')
     if "address" not in table:
         raise UsageError(f"{name} has no address", where=file, remedy='address = "https://…"')
     beside = {k: v if k == "sha256" or "://" in v else str(path.parent / v) for k, v in table.items()}
@@ -57,7 +57,7 @@ def expected_of(place: Place) -> tuple[str | None, str]:
     """The checksum that the medium must have, None where none is told, and who signed it ("" for nobody). Raises
     UsageError for what does not go together, AnswerNo for a signature that is wrong."""
     if (place.signature or place.key) and not (place.sums and place.signature and place.key):
-        raise UsageError("a signature is of the checksums", remedy="name all three: sums, signature, key")
+        raise UsageError("a signature signs the list of checksums", remedy="set all three: sums, signature, key")
     value, who = place.sha256, ""
     if place.sums:
         text = _read(place.sums, "checksums")
@@ -66,9 +66,9 @@ def expected_of(place: Place) -> tuple[str | None, str]:
         file = place.address.rpartition("/")[2]
         value = expected_sum(text.decode("utf-8", "replace"), file)
         if value is None:
-            raise UsageError(f"no checksum for {file} in it", where=place.sums)
+            raise UsageError(f"it has no checksum for {file}", where=place.sums)
         if place.sha256 and place.sha256.lower() != value:
-            raise UsageError("the checksum that is named is another one than the file's", where=place.sums)
+            raise UsageError("the given checksum differs from the one in this list", where=place.sums)
     if value is not None and not (len(value) == 64 and all(c in "0123456789abcdefABCDEF" for c in value)):
         raise UsageError("a SHA-256 has 64 hexadecimal digits", where="sha256")
     return value, who

@@ -16,9 +16,9 @@ def storage_folder(ws: Workspace, disk: Disk) -> Path:
     root = ws.resolve(ws.lab.storages[disk.storage])
     if not root.is_dir():
         raise HostError(
-            f"the folder of storage {disk.storage} is not there: {root}",
-            why="it was removed, or what it lies on is not mounted",
-            remedy="mount it, or make the folder",
+            f"the folder of storage {disk.storage} does not exist: {root}",
+            why="it was removed, or its file system is not mounted",
+            remedy="mount it, or create the folder",
         )
     if (mount := unmounted(root)) is not None:
         raise HostError(

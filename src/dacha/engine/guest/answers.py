@@ -28,8 +28,8 @@ if TYPE_CHECKING:
 # No kernel of an installer is larger, and no initrd; more is not read from a medium.
 KERNEL_MOST, INITRD_MOST = 64 << 20, 256 << 20
 VOLUME = "answers.iso"
-OVER_NETWORK = "over the network that it starts from, to its own address alone"
-HIDDEN = "(kept by Dacha, and given to the guest alone)\n"
+OVER_NETWORK = "over its boot network, to its own address only"
+HIDDEN = "(stored by Dacha, passed to the guest only)\n"
 
 
 def form_of(ws: Workspace, guest: Guest) -> Form | None:
@@ -197,7 +197,7 @@ def _kernel(ws: Workspace, guest: Guest, form: Form) -> tuple[bytes, bytes]:
     except OSError as e:
         raise HostError(f"cannot read {path}", why=e.strerror or str(e)) from e
     raise HostError(
-        f"{guest.install} has no kernel where this family's media keep it",
+        f"{guest.install} has no kernel in the usual places of its family",
         where=str(path),
         why=f"looked for {', '.join(k for k, _ in form.kernels)}",
         remedy=f"install by hand: answers = false for guest {guest.name}, then dacha screen or console",
@@ -222,7 +222,7 @@ def answers_of(ws: Workspace, name: str, *, secrets: bool = False) -> Made:
         raise UsageError(f"{name} is not installed from a medium", remedy="install = MEDIUM in the lab file")
     why = why_none(ws, guest)
     if why:
-        raise UsageError(f"there are no answers for the installer of {name}: {why[0]}", remedy=why[1])
+        raise UsageError(f"no answer file exists for the installer of {name}: {why[0]}", remedy=why[1])
     form = _forms()[family(ws, guest)]
     how = OVER_NETWORK if guest.by_network else given(form)
     return Made(form.name, how, documents(ws, ws.plan, guest, form, secrets=secrets))
@@ -233,8 +233,8 @@ def given(form: Form) -> str:
     if form.by_hand:
         return f"on a volume {form.volume}; type at its shell: {form.by_hand}"
     if form.in_initrd:
-        return "put into the initrd of its kernel, which is taken from the medium"
-    kernel = ", with its kernel taken from the medium" if form.kernels else ""
+        return "in the initrd of the medium's kernel"
+    kernel = ", with the kernel of the medium" if form.kernels else ""
     return f"{'in a drive' if form.drive else 'on a disk'} of its own, a volume {form.volume}{kernel}"
 
 
@@ -243,21 +243,21 @@ def why_none(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
     if not guest.answers:
         return "the lab file says answers = false", f"dacha guest edit {guest.name} --unset answers"
     if not guest.login:
-        return "nobody is named who may log in", f"dacha guest edit {guest.name} --user ops --key FILE.pub"
+        return "no login user is set", f"dacha guest edit {guest.name} --user ops --key FILE.pub"
     if guest.boot or not guest.disks:
-        return "it starts a kernel directly" if guest.boot else "it has no disk", "give it a disk, and no boot"
+        return "it starts a kernel directly" if guest.boot else "it has no disk", "add a disk, and remove the key boot"
     if guest.by_network and (why := install_files.why_not(ws, guest)):
         return why
     found = family(ws, guest)
     if found not in _forms():
         takes = ", ".join(sorted(_forms()))
-        return f"{guest.install} is {found or 'of a system that it does not name'}", f"families that take some: {takes}"
+        return f"{guest.install} is {found or 'its system is not specified'}", f"families with such installers: {takes}"
     record = ws.home.read(guest.name)
     # What is made for its installer lies there from the first such start to the end of the installation.
     begun, first = folder(ws, guest.name).is_dir(), guest.disks[0]
     used = first.base is not None or disk_written(ws.home, guest.name, first.name)
     if record.installed != guest.install and not begun and used:
-        return "something is on its disk already, and they would write over it", "give it a new disk"
+        return "its disk is not empty, and the installer would overwrite it", "use a new disk"
     if needs_plain(guest) and guest.login.user not in plain(ws.home, guest.name) and pending(ws, guest.name, record):
         return f"{guest.login.user} needs a password there", f"dacha guest password {guest.name}"
     return None

@@ -39,7 +39,7 @@ def client_folder() -> Path:
         if (folder / "core/rfb.js").is_file():
             return folder
     raise HostError(
-        "no VNC client for browsers is on this machine",
+        "no VNC client for browsers is installed",
         where=named or "",
         remedy="on Debian: apt install novnc, or DACHA_VNC_CLIENT=FOLDER with its core/rfb.js",
     )
@@ -67,7 +67,7 @@ class BrowserScreen:
                 self._view, "127.0.0.1", port, process_request=self._answer, max_size=1 << 22, compression=None
             )
         except OSError as e:
-            raise HostError(f"port {port} of this host cannot be had", why=e.strerror or str(e)) from e
+            raise HostError(f"port {port} of this host is not available", why=e.strerror or str(e)) from e
         async with server:
             address, bound = server.sockets[0].getsockname()[:2]
             self._host = f"{address}:{bound}"
@@ -80,7 +80,7 @@ class BrowserScreen:
         path = urlsplit(request.path).path
         # A page elsewhere whose name was made to lead here is not one of ours.
         if request.headers.get("Host") not in (self._host, self._host.replace("127.0.0.1", "localhost")):
-            return connection.respond(HTTPStatus.FORBIDDEN, "not here\n")
+            return connection.respond(HTTPStatus.FORBIDDEN, "not found\n")
         if self._token and secrets.compare_digest(path.encode(), f"/{self._token}".encode()):
             self._token = None
             return self._page(connection, self._secret)
@@ -88,7 +88,7 @@ class BrowserScreen:
             return self._page(connection, "")
         if path == "/screen" and not self._knows(urlsplit(request.path).query):
             return connection.respond(
-                HTTPStatus.FORBIDDEN, "This address counts once: dacha screen --browser prints a new one.\n"
+                HTTPStatus.FORBIDDEN, "This address works once: dacha screen --browser prints a new one.\n"
             )
         if path == "/screen":
             own = request.headers.get("Origin") == f"http://{request.headers['Host']}"
@@ -104,7 +104,7 @@ class BrowserScreen:
         return secrets.compare_digest(secret.encode(), self._secret.encode())
 
     def _no(self, connection: Any) -> Any:
-        return connection.respond(HTTPStatus.NOT_FOUND, "there is no such thing here\n")
+        return connection.respond(HTTPStatus.NOT_FOUND, "not found\n")
 
     def _page(self, connection: Any, secret: str) -> Any:
         """The page: with the secret for who has the token, else as it is for a tab that has the secret already."""
@@ -149,7 +149,7 @@ class BrowserScreen:
             finally:
                 writer.close()
         except (OSError, DachaError):
-            await viewer.close(1011, "the screen does not answer")
+            await viewer.close(1011, "the display does not respond")
         finally:
             self._viewers -= 1
             self._since = time.monotonic()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 
+from dacha.core.errors import BadValue
 from dacha.core.lab.model import Guest
 from dacha.core.lab.person import is_key
 from dacha.core.people.accounts import accounts, own_accounts
@@ -14,7 +15,7 @@ from dacha.engine.workspace import Workspace
 def key_line(ws: Workspace, written: str) -> str:
     """The authorized_keys line for one entry of `keys`: a .pub file, or the key itself.
 
-    Raises ValueError with (what, remedy).
+    Raises BadValue.
     """
     from dacha.formats.openssh import public_line
 
@@ -24,11 +25,13 @@ def key_line(ws: Workspace, written: str) -> str:
     try:
         return public_line(path.read_text())
     except FileNotFoundError:
-        raise ValueError(f"there is no key file {path}", "make one: ssh-keygen -t ed25519") from None
+        raise BadValue(f"no key file {path} exists", "create one: ssh-keygen -t ed25519") from None
     except UnicodeDecodeError:
-        raise ValueError(f"{path} is no public key", "name a file that ends in .pub") from None
+        raise BadValue(f"{path} is not a public key", "use a file that ends in .pub") from None
     except OSError as e:
-        raise ValueError(f"{path} cannot be read: {e.strerror}", f"make it readable, or name another: {path}") from None
+        raise BadValue(
+            f"{path} cannot be read: {e.strerror}", f"make it readable, or use another file: {path}"
+        ) from None
 
 
 def accounts_of(ws: Workspace, guest: Guest) -> dict[str, list[str]]:

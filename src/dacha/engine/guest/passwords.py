@@ -5,7 +5,7 @@ A password is in no lab file, argument list, log or answer; SSH goes on with key
 
 from __future__ import annotations
 
-from dacha.core.errors import UsageError
+from dacha.core.errors import BadValue, UsageError
 from dacha.core.lab import fields
 from dacha.core.lab.model import Guest
 from dacha.engine.home import Home
@@ -60,20 +60,20 @@ def user_of(guest: Guest, named: str | None) -> str:
     user = named or (guest.login.user if guest.login else None)
     if user is None:
         raise UsageError(
-            f"nobody is named who may log in to {guest.name}",
-            remedy=f"name somebody: dacha guest password {guest.name} USER",
+            f"{guest.name} has no login user",
+            remedy=f"specify a user: dacha guest password {guest.name} USER",
         )
     try:
         return fields.user(user)
-    except ValueError as e:
-        raise UsageError(e.args[0], remedy=e.args[1]) from None
+    except BadValue as e:
+        raise UsageError(e.what, remedy=e.remedy) from None
 
 
 def keep(ws: Workspace, name: str, user: str, password: str) -> str:
     """Keep a password as its hash, for the guest's first boot; the hash. Raises UsageError, HostError."""
     guest = guest_named(ws, name)
     if not password or "\n" in password or "\0" in password:
-        raise UsageError("a password is one line, and not empty", remedy="type one, or let one be made: --make")
+        raise UsageError("a password must be one line, and not empty", remedy="type one, or have one generated: --make")
     from dacha.formats.sha512_crypt import SALT_MOST, sha512_crypt
 
     hashed = sha512_crypt(password.encode(), _chosen(SALT, SALT_MOST))

@@ -32,7 +32,7 @@ def choose(known: Iterable[str], named: Iterable[str], everything: bool) -> list
                 f"there is no guest {name}", remedy=did_you_mean(name, names, "add one: dacha guest add NAME")
             )
     if not wanted and not everything:
-        raise UsageError("no guest was named", remedy="name some, or say --all")
+        raise UsageError("no guest specified", remedy="name at least one guest, or use --all")
     return names if everything else wanted
 
 
@@ -115,10 +115,13 @@ class _Deaf(NamedTuple):
 
 def _deaf(home: Home, name: str, found: process.Found) -> _Deaf | None:
     if panic := gave_up(home, name):
-        what = f"{name} hears no power button: its kernel has given up"
-        return _Deaf(AnswerNo(what, why=panic, remedy=process.force(name)), "its kernel had given up")
+        what = f"{name} does not respond to the power button: its kernel panicked"
+        return _Deaf(AnswerNo(what, why=panic, remedy=process.force(name)), "its kernel had panicked")
     if found.status == NO_ROOM and (still := held(name, NO_ROOM, room(home, name), "stop")).full:
-        what, remedy = f"{name} hears no power button: {still.what}", f"{still.remedy}\n{process.force(name)}"
+        what, remedy = (
+            f"{name} does not respond to the power button: {still.what}",
+            f"{still.remedy}\n{process.force(name)}",
+        )
         return _Deaf(AnswerNo(what, why=still.why, remedy=remedy), still.what)
     return None
 
@@ -129,7 +132,7 @@ def _ended(
     """Wait until a guest is off, `left` seconds of the `wait_s` since its button was pressed; says how it ended. Raises
     AnswerNo where it is still on."""
     if found.process is None:
-        raise AnswerNo(f"the process of {name} cannot be told")
+        raise AnswerNo(f"the process of {name} cannot be identified")
     said = "stopped"
     try:
         process.await_end(found.process, name, left, wait_s)
@@ -148,7 +151,7 @@ def _unwritten(home: Home, name: str, record: Record) -> HostError | None:
         home.write(name, record)
     except HostError as e:
         return HostError(
-            f"{name} is off, and apply would start it: that it is meant to be cannot be noted",
+            f"{name} is off, but Dacha could not record this: the next apply would start it",
             why=f"{e.what}: {e.why}",
             remedy=f"{e.remedy}, then: dacha stop {name}",
         )
@@ -178,11 +181,11 @@ def hold(home: Home, name: str, *, resume: bool) -> str:
         raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
     if seen.state == HUNG:
         raise AnswerNo(
-            f"{name} does not answer: QEMU hangs, or was stopped from outside", remedy=f"dacha restart {name} --force"
+            f"{name} does not respond: QEMU hangs, or its process is stopped", remedy=f"dacha restart {name} --force"
         )
     if seen.state == (ON if resume else PAUSED):
-        return "is running already" if resume else "is paused already"
+        return "is already running" if resume else "is already paused"
     if seen.fault and (still := held(name, seen.fault, room(home, name))).full:
-        raise AnswerNo(f"{name} would stand still again: {still.what}", why=still.why, remedy=still.remedy)
+        raise AnswerNo(f"{name} would be suspended again: {still.what}", why=still.why, remedy=still.remedy)
     process.pause(home.run(name), resume=resume)
-    return "resumed" if resume else "paused: its memory stays, its clock stands"
+    return "resumed" if resume else "paused: memory kept, clock stopped"

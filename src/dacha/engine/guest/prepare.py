@@ -46,7 +46,7 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
         private = (ws.home.guest(guest.name) / "host_key").read_text()
     except OSError as e:
         raise HostError(
-            f"the host key of {guest.name} is gone", why=str(e), remedy="dacha apply makes a new one"
+            f"the host key of {guest.name} is missing", why=str(e), remedy="dacha apply creates a new one"
         ) from e
     record = ws.home.read(guest.name)
     instance = instance_of(facts, record)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 
-from dacha.core.errors import LabError, UsageError
+from dacha.core.errors import BadValue, LabError, UsageError
 from dacha.core.findings import errors
 from dacha.core.lab import fields
 from dacha.core.lab.names import hardware_address
@@ -76,18 +76,18 @@ def _refuse(ws: Workspace, old: str, new: str) -> None:
     guest_named(ws, old)
     try:
         fields.name(new)
-    except ValueError as e:
-        raise UsageError(f"{e.args[0]} of a guest", remedy=e.args[1]) from None
+    except BadValue as e:
+        raise UsageError(f"{e.what} of a guest", remedy=e.remedy) from None
     if new in ws.lab.guests:
-        raise UsageError(f"there is a guest {new} already", where=ws.path.name, remedy="choose another name")
+        raise UsageError(f"a guest {new} already exists", where=ws.path.name, remedy="choose another name")
     if ws.home.guest(new).exists():
         kept = ", ".join(name for name, _ in ws.home.disks(new)) or "none"
         raise UsageError(
-            f"something is kept of an earlier guest {new} (disks: {kept})",
-            remedy=f"choose another name, or be rid of it: dacha guest remove {new} --with-disks, then dacha apply",
+            f"files of an earlier guest {new} still exist (disks: {kept})",
+            remedy=f"choose another name, or delete them: dacha guest remove {new} --with-disks, then dacha apply",
         )
     if running(ws.home.process_lock(old)):
-        raise UsageError(f"{old} is on, and knows itself by its name", remedy=f"dacha stop {old}")
+        raise UsageError(f"{old} is on, and uses its name", remedy=f"dacha stop {old}")
 
 
 def _move(home: Home, old: str, new: str) -> None:

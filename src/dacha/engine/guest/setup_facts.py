@@ -6,6 +6,7 @@ import base64
 from collections.abc import Iterator, Mapping
 
 from dacha.core.apply.first_boot import SetupFacts, SetupUser
+from dacha.core.errors import BadValue
 from dacha.core.lab.model import Guest
 from dacha.core.lab.setup import NO_SETUP, PutFile, User
 from dacha.core.units import show_size
@@ -61,28 +62,28 @@ def _user(user: User | None, name: str, lines: list[str]) -> SetupUser:
     }
 
 
-def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], ValueError]]:
-    """What of a setup cannot be read: a code, the place below the guest, and ValueError(what, remedy)."""
+def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], BadValue]]:
+    """What of a setup cannot be read: a code, the place below the guest, and BadValue(what, remedy)."""
     for n, user in enumerate(guest.setup.users):
         for key in user.keys:
             try:
                 key_line(ws, key)
-            except ValueError as e:
+            except BadValue as e:
                 yield "key-file", ("setup", "user", n, "keys"), e
     total = 0
     for n, file in enumerate(guest.setup.files):
         body = _contents(ws, file)
         total += len(body or b"")
         if body is None:
-            what = f"{file.path}: there is no readable file {ws.resolve(file.source or '')}"
-            remedy = "name it relative to the lab file, or by its whole path"
-            yield "setup-file", ("setup", "file", n), ValueError(what, remedy)
+            what = f"{file.path}: no readable file: {ws.resolve(file.source or '')}"
+            remedy = "give its path relative to the lab file, or its absolute path"
+            yield "setup-file", ("setup", "file", n), BadValue(what, remedy)
     if total > FILES_MOST:
-        what = f"its files have {show_size(total)} together, and {show_size(FILES_MOST)} are the most"
-        yield "setup-files", ("setup", "file"), ValueError(what, "fetch large ones at first boot: run")
+        what = f"its files have {show_size(total)} in total; the maximum is {show_size(FILES_MOST)}"
+        yield "setup-files", ("setup", "file"), BadValue(what, "download large ones at the first boot: run")
     if guest.setup != NO_SETUP and not guest.first_boot:
-        what = "it is given no first-boot data, which its setup would be told by"
-        yield "setup-untold", ("setup",), ValueError(what, "first-boot = true, or remove setup")
+        what = "its setup has no effect: it is applied by first-boot data, which this guest does not get"
+        yield "setup-untold", ("setup",), BadValue(what, "first-boot = true, or remove setup")
 
 
 def _contents(ws: Workspace, file: PutFile) -> bytes | None:

@@ -136,9 +136,10 @@ def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
         return {name: e for name, _ in asked.values()}
     return {
         asked[key][0]: HostError(
-            f"{key[1]} is in use on {asked[key][1]} already, by {who}",
-            why="two machines with one address would take each other off the network",
-            remedy=f"give {asked[key][0]} another: dacha guest edit {asked[key][0]} --address {asked[key][1]}=ADDRESS",
+            f"{key[1]} is already in use on {asked[key][1]}, by {who}",
+            why="two machines with the same address would disrupt each other's traffic",
+            remedy=f"choose another for {asked[key][0]}: dacha guest edit {asked[key][0]} --address "
+            f"{asked[key][1]}=ADDRESS",
         )
         for key, who in found.items()
     }
@@ -263,7 +264,7 @@ def _disk_in_use(ws: Workspace, name: str) -> HostError | None:
             return HostError(
                 f"disk {disk.name} of {name} is in use by another program: {who}",
                 where=str(path),
-                why="two writers would destroy what is on it",
+                why="two writers would destroy its contents",
                 remedy="end that program, then start the guest again",
             )
     return None

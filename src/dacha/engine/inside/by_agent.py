@@ -31,7 +31,7 @@ def run_by_agent(ws: Workspace, name: str, command: Sequence[str]) -> Ran:
     guest = guest_named(ws, name)
     if not command:
         raise UsageError(
-            "a guest agent runs commands, and has no shell to type in",
+            "a guest agent runs commands, but has no interactive shell",
             remedy=f"dacha connect {name} --by agent -- COMMAND, or type: dacha connect {name} --by console",
         )
     refuse_unless_on(ws, name)
@@ -45,7 +45,7 @@ def run_by_agent(ws: Workspace, name: str, command: Sequence[str]) -> Ran:
     done = agent.run_program(run, (*SHELLS.get(guest.system, ("/bin/sh", "-c")), " ".join(command)), LONGEST_S)
     if done is None:
         raise AnswerNo(
-            f"the guest agent of {name} did not run it to its end",
+            f"the guest agent of {name} did not complete the command",
             why="its settings may forbid commands (guest-exec), or it was stopped",
             remedy=f"dacha connect {name} --by console",
         )

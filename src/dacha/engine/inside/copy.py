@@ -36,18 +36,20 @@ def copy_command(
     source, target = paths
     if source.startswith(THERE) == target.startswith(THERE):
         raise UsageError(
-            "one of the two is in the guest, and one is here",
-            remedy=f"what is in the guest begins with a colon: dacha connect {guest} --copy notes.txt :notes.txt",
+            "one path must be in the guest, the other one on this host",
+            remedy=f"paths in the guest begin with a colon: dacha connect {guest} --copy notes.txt :notes.txt",
         )
     inward = target.startswith(THERE)
     here = Path(source if inward else target).expanduser()
     if inward and not here.exists():
-        raise UsageError(f"there is no {here} here to be copied", remedy="what is in the guest begins with a colon")
+        raise UsageError(f"{here} does not exist on this host", remedy="paths in the guest begin with a colon")
     if not inward and not (here.is_dir() or here.parent.is_dir()):
-        raise UsageError(f"there is no folder {here.parent} here", remedy="make it, or copy elsewhere")
+        raise UsageError(
+            f"the folder {here.parent} does not exist on this host", remedy="create it, or copy to another folder"
+        )
     sftp = program("sftp")
     if sftp is None:
-        raise HostError("sftp is not on this machine", remedy="on Debian: apt install openssh-client")
+        raise HostError("sftp is not installed", remedy="on Debian: apt install openssh-client")
     argv = ssh_command(ws, guest, (), user=user, terminal=False)
     # OpenSSH's own options, the port by sftp's letter for it; nothing is asked, so that a script never waits.
     options = ["-P" if word == "-p" else word for word in argv[1:-1]]
@@ -55,8 +57,8 @@ def copy_command(
     who = options[login + 1]
     del options[login : login + 2]
     if inward and resume and here.is_dir():
-        what = "a folder that goes into a guest is copied whole: what is there already is not known to be the same"
-        raise UsageError(what, remedy="without --resume; or file by file")
+        what = "--resume does not work for a folder that is copied into a guest: what is there is not compared"
+        raise UsageError(what, remedy="copy it without --resume, or file by file")
     there = (target if inward else source)[len(THERE) :] or "."
     words = ["put", "-R", "-p", _quoted(str(here)), _quoted(there)]
     if not inward:
@@ -83,6 +85,6 @@ def _size_there(client: Sequence[str], path: str, name: str) -> int:
 def _quoted(path: str) -> str:
     """A path in quotes, as sftp's own language has it: what stands for many files stands for itself in them."""
     if any(ord(c) < 32 for c in path):
-        raise UsageError("a path with control characters in it cannot be said to sftp")
+        raise UsageError("sftp does not support paths with control characters")
     escaped = "".join(f"\\{c}" if c in '\\"' else c for c in path)
     return f'"{escaped}"'

@@ -29,13 +29,13 @@ def desktop_command(ws: Workspace, name: str, *, user: str | None) -> list[str]:
     refuse_unless_on(ws, name)
     place = live_plan(ws).doors[name, door.name].enter_at(LOOPBACK)
     if place is None:
-        raise AnswerNo(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
+        raise AnswerNo(f"door {name} {door.name} is not reachable from this host", remedy="dacha check says why")
     found = next((path for client in CLIENTS if (path := program(client))), None)
     if found is None:
         raise HostError(
-            "no remote desktop client is on this machine",
-            remedy="on Debian: apt install freerdp2-x11; for another client: dacha handout "
-            f"{name} --from host makes the file that it opens",
+            "no remote desktop client is installed",
+            remedy="on Debian: apt install freerdp2-x11; for another client: dacha handout {name} --from host "
+            "creates the file that it opens",
         )
     account = user or (guest.login.user if guest.login else None)
     # Its certificate is its own: what it was at first is what it has to stay.

@@ -91,7 +91,7 @@ def _in_guest(ws: Workspace, change: ChangeKeys) -> _Said | DachaError:
         return e
     answers = read_answers(said)
     if answers is None:
-        return AnswerNo(f"{change.guest} did not come to the end", why=f"{how}: {_last(said)}")
+        return AnswerNo(f"{change.guest} did not finish", why=f"{how}: {_last(said)}")
     return _Said(answers, (*_ended(said), *_strange(change.guest, said)))
 
 
@@ -107,13 +107,13 @@ def _strange(guest: str, said: str) -> list[str]:
     for account in dict.fromkeys(s.account for s in found):
         keys = ", ".join(str(s) for s in found if s.account == account)
         told.append(
-            f"warning: {account} is also opened by {keys}, which the lab did not put there: dacha guest check {guest}"
+            f"warning: {account} is also opened by {keys}, which Dacha did not install: dacha guest check {guest}"
         )
     return told
 
 
 def _last(said: str) -> str:
-    lines = harmless(said.strip()).splitlines() or ["it said nothing"]
+    lines = harmless(said.strip()).splitlines() or ["it printed nothing"]
     return lines[-1][:200]
 
 
@@ -127,7 +127,7 @@ def _noted(
             AnswerNo(
                 f"{change.guest}: {_what(change.changes)}",
                 why=said.why or said.what,
-                remedy=f"dacha trace {change.guest} says what is in the way; dacha apply tries again",
+                remedy=f"dacha trace {change.guest} shows the cause; dacha apply tries again",
             ),
         )
         return
@@ -148,9 +148,9 @@ def _noted(
             AnswerNo(
                 f"{change.guest}: {_what(left)}",
                 why="; ".join(
-                    f"{c.account}: {harmless(said.accounts.get(c.account) or 'nothing was said of it')}" for c in left
+                    f"{c.account}: {harmless(said.accounts.get(c.account) or 'no result was reported')}" for c in left
                 ),
-                remedy=f"with everything of its first boot: dacha guest first-boot {change.guest} --again,\n"
+                remedy=f"to run its first boot again: dacha guest first-boot {change.guest} --again,\n"
                 f"then dacha restart {change.guest}",
             ),
         )
@@ -158,5 +158,5 @@ def _noted(
 
 def _what(changes: Sequence[KeyChange]) -> str:
     if any(c.take or c.shut for c in changes):
-        return "keys that should open it no more are still in it"
-    return "keys could not be put into it"
+        return "keys that should no longer open it are still in it"
+    return "keys could not be added to it"

@@ -23,9 +23,9 @@ def set_now(ws: Workspace, name: str, user: str, hashed: str) -> str | None:
     if why is None:
         return "by a login"
     raise AnswerNo(
-        f"the password cannot be set in {name} now, though it is on",
-        why=f"no guest agent sets it, and by a login: {why}",
-        remedy=f"it is kept: dacha guest first-boot {name} --again, then dacha restart {name}",
+        f"the password cannot be set in {name} now, although it is on",
+        why=f"neither by its guest agent nor by a login: {why}",
+        remedy=f"to set it at the next start: dacha guest first-boot {name} --again, then dacha restart {name}",
     )
 
 
@@ -35,5 +35,5 @@ def _by_login(ws: Workspace, name: str, line: str) -> str | None:
         ran, said = by_login(ws, name, ["sudo -n chpasswd -e && echo set"], line)
     except DachaError as e:
         return e.what
-    lines = harmless_lines(said).strip().splitlines() or ["it is refused"]
+    lines = harmless_lines(said).strip().splitlines() or ["login refused"]
     return None if ran and lines[-1] == "set" else lines[-1]

@@ -32,9 +32,9 @@ def by_login(
         argv = through_command(ws, name, command, by=None, user=None, terminal=False).argv
     done = run_bounded([*argv[:1], "-o", "BatchMode=yes", *argv[1:]], limit_s, given=given)
     if done.code is None:
-        return False, f"no end of it within {limit_s:.0f} s"
+        return False, f"no result within {limit_s:.0f} s"
     if done.code == NO_LOGIN:
-        return False, (harmless_lines(done.text).strip().splitlines() or ["it is refused"])[-1]
+        return False, (harmless_lines(done.text).strip().splitlines() or ["login refused"])[-1]
     return True, done.text
 
 
@@ -54,7 +54,7 @@ def run_inside(ws: Workspace, name: str, script: str) -> tuple[str, str]:
     except DachaError as e:
         why = e.what
     raise AnswerNo(
-        f"{name} cannot be asked",
-        why=f"no guest agent answers, and by a login: {why}",
+        f"{name} cannot be queried",
+        why=f"neither by its guest agent nor by a login: {why}",
         remedy=f"dacha trace {name} says why",
     )

@@ -27,12 +27,12 @@ def check_guest(ws: Workspace, name: str) -> Checked:
     guest = guest_named(ws, name)
     refuse_unless_on(ws, name)
     if guest.system == "windows":
-        raise AnswerNo(f"{name} runs Windows, whose settings Dacha does not know to ask")
+        raise AnswerNo(f"{name} runs Windows, and Dacha cannot query its settings")
     known = accounts_of(ws, guest)
     how, said = run_inside(ws, name, questions(known))
     told = read_answers(said)
     if told is None:
-        raise AnswerNo(f"{name} did not answer to the end", remedy=f"dacha console {name} shows what it does")
+        raise AnswerNo(f"{name} did not finish answering", remedy=f"dacha console {name} shows its output")
     ports = frozenset(p for d in guest.doors for p in range(d.to.first, d.to.last + 1))
     setup = guest.setup
     found = judge(told, now=time.time(), zone=setup.time_zone, updates=setup.automatic_updates, ports=ports)

@@ -29,12 +29,12 @@ def refuse_unless_on(ws: Workspace, name: str) -> None:
         raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
     if seen.fault:
         still = held(name, seen.fault, room(ws.home, name))
-        raise AnswerNo(f"{name} stands still: {still.what}", why=still.why, remedy=still.remedy)
+        raise AnswerNo(f"{name} is suspended: {still.what}", why=still.why, remedy=still.remedy)
     if seen.state == PAUSED:
-        raise AnswerNo(f"{name} is paused: it can answer nobody", remedy=f"dacha resume {name}")
+        raise AnswerNo(f"{name} is paused, so it does not respond", remedy=f"dacha resume {name}")
     if seen.state == HUNG:
         raise AnswerNo(
-            f"{name} does not answer: QEMU hangs, or was stopped from outside", remedy=f"dacha restart {name} --force"
+            f"{name} does not respond: QEMU hangs, or its process is stopped", remedy=f"dacha restart {name} --force"
         )
 
 
@@ -54,24 +54,24 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
         )
     if user is None and guest.login is None:
         raise UsageError(
-            f"nobody is named who may log in to {name}",
+            f"{name} has no login user",
             where=ws.path.name,
-            remedy=f"name somebody: dacha connect {name} --user NAME",
+            remedy=f"specify a user: dacha connect {name} --user NAME",
         )
     refuse_unless_on(ws, name)
     ssh = program("ssh")
     if ssh is None:
-        raise HostError("ssh is not on this machine", remedy="on Debian: apt install openssh-client")
+        raise HostError("ssh is not installed", remedy="on Debian: apt install openssh-client")
     planned = live_plan(ws).doors[name, door.name]
     place = planned.enter_at(LOOPBACK)
     if place is None:
         if planned.adapter and planned.adapter.address is None and planned.means == "own":
             raise AnswerNo(
-                f"the address of {name} is not known: it is handed out on {planned.adapter.network}, and nothing of it "
-                "was seen there yet",
-                remedy="wait until it has booted; its console tells what it got: dacha console " + name,
+                f"the address of {name} is not known: DHCP assigns it on {planned.adapter.network}, and no traffic "
+                "of it was seen yet",
+                remedy="wait until it has booted; its console shows its address: dacha console " + name,
             )
-        raise AnswerNo(f"door {name} {door.name} cannot be entered from this host", remedy="dacha check says why")
+        raise AnswerNo(f"door {name} {door.name} is not reachable from this host", remedy="dacha check says why")
     argv = [ssh, "-p", str(place[1]), "-l", user or (guest.login.user if guest.login else "")]
     argv += ["-o", f"ConnectTimeout={GREETING_S}", *trust_options(ws, guest), *identities(ws, guest)]
     if terminal:

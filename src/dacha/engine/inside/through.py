@@ -70,15 +70,15 @@ def through_command(
     guest = guest_named(ws, name)
     account = user or (guest.login.user if guest.login else None)
     if account is None:
-        raise UsageError(f"nobody is named who may log in to {name}", remedy=f"dacha connect {name} --user NAME")
+        raise UsageError(f"{name} has no login user", remedy=f"dacha connect {name} --user NAME")
     refuse_unless_on(ws, name)
     chosen = candidates(ws, live_plan(ws), guest)
     if by is not None:
         guest_named(ws, by)
         chosen = [c for c in chosen if c.guest == by]
         if not chosen:
-            why = "it needs an ssh door, and a network on the kernel or a bridge on which the address of both is known"
-            raise UsageError(f"{by} does not stand between this host and {name}", why=why)
+            why = "it needs an ssh door, and a kernel or bridge network on which both addresses are known"
+            raise UsageError(f"{by} does not lead to {name}", why=why)
     chosen = [c for c in chosen if observe_guest(ws.home, c.guest, forwards=False).state == ON]
     why = "no guest that is on and has an ssh door shares a network with it"
     for between in chosen:

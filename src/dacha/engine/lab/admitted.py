@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dacha.core.errors import UsageError
-from dacha.core.lab import fields
+from dacha.core.errors import BadValue, UsageError
+from dacha.core.lab import address_fields
 from dacha.core.lab.model import Door
 
 
@@ -12,23 +12,23 @@ def admitted(door: Door, more: list[str], less: list[str]) -> list[str]:
 
     Raises UsageError for one that is not admitted, and where nobody would be left: an empty list admits everybody.
     """
-    sources = [fields.show_source(source) for source in door.allow]
+    sources = [address_fields.show_source(source) for source in door.allow]
     for written in less:
         try:
-            source = fields.show_source(fields.source(written))
-        except ValueError as e:
-            raise UsageError(f"--disallow: {e.args[0]}", remedy=e.args[1] if len(e.args) > 1 else "") from e
+            source = address_fields.show_source(address_fields.source(written))
+        except BadValue as e:
+            raise UsageError(f"--disallow: {e.what}", remedy=e.remedy) from e
         if source not in sources:
             raise UsageError(
-                f"door {door.guest} {door.name} does not admit {written} by itself",
-                remedy=f"it admits: {', '.join(sources) or 'everybody'}",
+                f"door {door.guest} {door.name} does not list {written}",
+                remedy=f"it allows: {', '.join(sources) or 'every client'}",
             )
         sources.remove(source)
     after = list(dict.fromkeys([*sources, *more]))
     if not after:
         raise UsageError(
-            f"door {door.guest} {door.name} would admit everybody",
-            why="those were all that it admits",
-            remedy=f"if that is meant: dacha door edit {door.guest} {door.name} --unset allow",
+            f"door {door.guest} {door.name} would allow every client",
+            why="no address would remain in allow",
+            remedy=f"if this is intended: dacha door edit {door.guest} {door.name} --unset allow",
         )
     return after

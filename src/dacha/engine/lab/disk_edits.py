@@ -39,11 +39,11 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
     kept = dict(ws.home.disks(guest.name))
     for name in attach:
         if name in names:
-            raise UsageError(f"{guest.name} has disk {name} already")
+            raise UsageError(f"{guest.name} already has a disk {name}")
         if name not in kept:
             loose = [n for n in kept if n not in names]
             raise UsageError(
-                f"no disk {name} is kept for {guest.name}", remedy=f"kept: {', '.join(loose) if loose else 'none'}"
+                f"no stored disk {name} of {guest.name} exists", remedy=f"kept: {', '.join(loose) if loose else 'none'}"
             )
         as_before = as_it_was(ws, guest.name, name, usual(guest.system).bus)
         edits += _inserted(here, names, written, name, as_before)
@@ -98,7 +98,7 @@ def image_edits(ws: Workspace, guest: Guest, image: str) -> list[Edit]:
     name = guest.disks[0].name
     if name in dict(ws.home.disks(guest.name)):
         raise UsageError(
-            f"disk {name} of {guest.name} was created already, and keeps its contents",
+            f"disk {name} of {guest.name} already exists, and keeps its contents",
             remedy=f"to start from the image with a new disk: dacha guest edit {guest.name} --detach-disk {name}, then "
             f"dacha guest edit {guest.name} --from {image}",
         )

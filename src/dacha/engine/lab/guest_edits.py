@@ -68,7 +68,7 @@ def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: Ada
     edits += disk_edits(ws, guest, list(asked.detach_disks), attach, [tidy_size(s) for s in asked.add_disks])
     edits += unset_edits(ws, here, asked.unset)
     if not edits and not retaken:
-        raise UsageError("nothing to change was named", remedy="see: dacha guest edit --help")
+        raise UsageError("no changes specified", remedy="see: dacha guest edit --help")
     return edits
 
 

@@ -61,7 +61,7 @@ def boot_values(
     """What was named of the kernel that it boots directly. Raises UsageError for a part without a kernel, unless it
     `has_kernel` already."""
     if not kernel and not has_kernel and (initrd or command_line):
-        raise UsageError("--initrd and --command-line need --kernel", remedy="name the kernel too")
+        raise UsageError("--initrd and --command-line need --kernel", remedy="add --kernel")
     boot = {
         "kernel": kernel and written_path(ws, kernel),
         "initrd": initrd and written_path(ws, initrd),
@@ -98,5 +98,5 @@ def adapter_value(key: str, text: str) -> Any:
     if key != "routes":
         return text
     if text not in ("yes", "no"):
-        raise UsageError(f"--routes: {text!r} is neither yes nor no", remedy="such as: --routes yes")
+        raise UsageError(f"--routes: {text!r} must be yes or no", remedy="such as: --routes yes")
     return text == "yes"

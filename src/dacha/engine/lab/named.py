@@ -14,7 +14,7 @@ def guest_named(ws: Workspace, name: str) -> Guest:
     guest = ws.lab.guests.get(name)
     if guest is None:
         raise UsageError(
-            f"there is no guest {name}",
+            f"no guest {name} exists",
             where=ws.path.name,
             remedy=did_you_mean(name, ws.lab.guests, "add one: dacha guest add NAME"),
         )
@@ -26,7 +26,7 @@ def network_named(ws: Workspace, name: str) -> Network:
     network = ws.lab.networks.get(name)
     if network is None:
         raise UsageError(
-            f"there is no network {name}",
+            f"no network {name} exists",
             where=ws.path.name,
             remedy=did_you_mean(name, ws.lab.networks, "add one: dacha network add NAME"),
         )

@@ -58,7 +58,7 @@ def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterVa
     """The edits that add the guest, with a network where the lab has none for it. Raises UsageError."""
     if asked.name in ws.lab.guests:
         raise UsageError(
-            f"there is a guest {asked.name} already", where=ws.path.name, remedy=f"dacha guest edit {asked.name} …"
+            f"a guest {asked.name} already exists", where=ws.path.name, remedy=f"dacha guest edit {asked.name} …"
         )
     if not asked.attach and not asked.new_disk:
         kept_disks.refuse_silent(ws, asked.name)
@@ -134,7 +134,9 @@ def _door(text: str) -> tuple[str, dict[str, Any]]:
     for what, known in ((name, SERVICES), (origin or "host", ORIGINS)):
         if what not in known:
             raise UsageError(
-                f"--door: there is no {'service' if what == name else 'place'} {what}",
-                remedy=did_you_mean(what, known, "such as --door ssh=lan; others later: dacha door add"),
+                f"--door: unknown {'service' if what == name else 'place'} {what}",
+                remedy=did_you_mean(
+                    what, known, "use, for example, --door ssh=lan; for other services: dacha door add"
+                ),
             )
     return name, {"from": origin or "host"}

@@ -28,13 +28,13 @@ class Value(NamedTuple):
 def values_of(ws: Workspace, guest: Guest) -> list[Value]:
     """Every value of one guest, in the order in which the lab file's documentation has them."""
     found = _Sources(ws, guest)
-    dots = "{} x {}".format(*guest.resolution) if guest.resolution else "the firmware's"
+    dots = "{} x {}".format(*guest.resolution) if guest.resolution else "chosen by the firmware"
     start = guest.start
     rows = [
         ("system", guest.system),
         ("cpus", str(guest.cpus)),
         ("memory", show_size(guest.memory)),
-        ("cpu", guest.cpu or "as the accelerator has it"),
+        ("cpu", guest.cpu or "default for this accelerator"),
         ("clock", {"utc": "UTC", "local": "local time"}[guest.clock]),
         ("firmware", guest.firmware.upper()),
         ("secure-boot", _yes(guest.secure_boot)),
@@ -52,7 +52,7 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         out.append(Value("answers", _yes(guest.answers), found.source("answers")))
     for n, disk in enumerate(guest.disks):
         where = ("disk", n)
-        size = exact_size(disk.size) if disk.size else "its image's size"
+        size = exact_size(disk.size) if disk.size else "size of its image"
         out.append(Value(f"disk {disk.name}", _contents(disk, size), found.source(*where)))
         out.append(Value(f"disk {disk.name} bus", disk.bus, found.source(*where, "bus")))
     out += _setup(found, guest)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from ipaddress import IPv4Address, IPv4Network
 
-from dacha.core.errors import UsageError
-from dacha.core.lab import fields
+from dacha.core.errors import BadValue, UsageError
+from dacha.core.lab import address_fields
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.engine.workspace import Workspace
 
@@ -17,9 +17,9 @@ def renumber(ws: Workspace, name: str, text: str) -> list[Edit]:
     Raises UsageError where there is no such subnet, or no room in it.
     """
     try:
-        after = fields.subnet4(text)
-    except ValueError as e:
-        raise UsageError(f"--renumber: {e.args[0]}", remedy=e.args[1]) from None
+        after = address_fields.subnet4(text)
+    except BadValue as e:
+        raise UsageError(f"--renumber: {e.what}", remedy=e.remedy) from None
     network, before = ws.lab.networks[name], ws.plan.networks[name].subnet
     if before is None:
         raise UsageError(
@@ -57,7 +57,7 @@ def _source(source: object, before: IPv4Network, after: IPv4Network) -> str:
     if not isinstance(source, IPv4Network) or not source.subnet_of(before):
         return str(source)
     moved = _moved(source.network_address, before, after)
-    return fields.show_source(IPv4Network((moved, source.prefixlen)))
+    return address_fields.show_source(IPv4Network((moved, source.prefixlen)))
 
 
 def _moved(address: object, before: IPv4Network, after: IPv4Network) -> IPv4Address:
@@ -66,6 +66,7 @@ def _moved(address: object, before: IPv4Network, after: IPv4Network) -> IPv4Addr
     place = int(address) - int(before.network_address)
     if address not in before or place >= after.num_addresses - 1:
         raise UsageError(
-            f"{address} has no place in {after}", remedy=f"choose a subnet as large as {before}, or change it first"
+            f"{address} does not fit into {after}",
+            remedy=f"choose a subnet as large as {before}, or change this address first",
         )
     return after.network_address + place

@@ -62,7 +62,7 @@ def home_named(name: str) -> Home:
     """The place of the lab of that name. Raises UsageError with the nearest one."""
     found = {home.lab: home for home in homes()}
     if name not in found:
-        raise UsageError(f"nothing is kept of a lab {name}", remedy=did_you_mean(name, found, "see: dacha lab list"))
+        raise UsageError(f"no lab named {name} is known", remedy=did_you_mean(name, found, "see: dacha lab list"))
     return found[name]
 
 
@@ -141,9 +141,9 @@ def leftovers() -> list[Leftover]:
         names.add(home.lab)
         owner = home.owner()
         if owner is None or not owner.is_file():
-            where = f"{owner} is gone" if owner else "it was never applied"
+            where = f"{owner} no longer exists" if owner else "it was never applied"
             found.append(
-                Leftover(f"lab {home.lab}: {where}, {show_size(taken(home))} kept", f"dacha lab show {home.lab}")
+                Leftover(f"lab {home.lab}: {where}; it uses {show_size(taken(home))}", f"dacha lab show {home.lab}")
             )
             continue
         for guest in home.guests():
@@ -153,16 +153,16 @@ def leftovers() -> list[Leftover]:
             since = time.strftime("%-d %B %Y", time.localtime(record.removed))
             disks = ", ".join(name for name, _ in home.disks(guest))
             if disks:
-                what = f"lab {home.lab}: disks {disks} of {guest}, kept since it was removed on {since}"
+                what = f"lab {home.lab}: disks {disks} of {guest}, kept after it was removed on {since}"
                 found.append(Leftover(what, f"dacha lab show {home.lab}"))
     found += [Leftover(f"link {name} belongs to lab {lab}, which has no state on this host", f"ip link delete {name}")
               for name, lab in _links() if lab not in names]  # fmt: skip
     if entries := len(register.gone()) + len(accounts.gone()):
-        what = f"{entries} {'entry' if entries == 1 else 'entries'} in this host's register: their state is deleted"
+        what = f"{entries} {'entry' if entries == 1 else 'entries'} in this host's register belong to deleted labs"
         found.append(Leftover(what, "dacha host --clear"))
     for part in Store(None).partial():
         found.append(
-            Leftover(f"download {part.name}, broken off at {show_size(part.size)}", f"dacha media remove {part.name}")
+            Leftover(f"download {part.name}, incomplete at {show_size(part.size)}", f"dacha media remove {part.name}")
         )
     return found
 

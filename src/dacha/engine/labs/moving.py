@@ -32,7 +32,7 @@ def move_file(lab: KeptLab, file: Path, report: Report) -> Workspace:
     """
     home, ws = lab.home, load(str(file))
     if ws.lab.name != home.lab:
-        raise UsageError(f"this is the lab {ws.lab.name}, not {home.lab}", where=str(file), remedy="name its own file")
+        raise UsageError(f"this is the lab {ws.lab.name}, not {home.lab}", where=str(file), remedy="use its own file")
     before = lab.file.parent if lab.file else file.parent
     moves = _found_again(lab, before, ws.path.parent)
     if moves and any(g.on for g in lab.guests):
@@ -40,7 +40,7 @@ def move_file(lab: KeptLab, file: Path, report: Report) -> Workspace:
     with home.lock("lab move", lab.file if lab.file_there and lab.file else ws.path):
         for disk, (image, form) in moves.items():
             _lay_on(disk, image, form)
-            report("disk", f"{disk.parent.name}/{disk.stem.removeprefix('disk-')} lies on {image} now")
+            report("disk", f"{disk.parent.name}/{disk.stem.removeprefix('disk-')} now uses {image}")
         home.describe(ws.path)
     if unit.installed(home.lab):
         unit.install(ws, None)
@@ -70,8 +70,8 @@ def _found_again(lab: KeptLab, before: Path, after: Path) -> dict[Path, tuple[Pa
             here = next((f for f in _places(gone, before, after) if chain.made_on(disk.path, f)), None)
             if here is None:
                 raise HostError(
-                    f"disk {guest.name}/{disk.name} needs the image {gone}, which does not exist any more",
-                    why=f"no file in {after} has its content",
+                    f"disk {guest.name}/{disk.name} needs the image {gone}, which no longer exists",
+                    why=f"no file in {after} has the same content",
                     remedy=f"move the image back to {gone}, or into {after}",
                 )
             found[disk.path] = (here, form)
@@ -110,7 +110,7 @@ def move_state(lab: KeptLab, state: Path, report: Report) -> Path:
     if new.is_symlink() and new.resolve() == home.folder:
         new.unlink()  # it was here before
     if new.exists():
-        raise UsageError(f"there is a lab {home.lab} already", where=str(state), remedy="choose another folder")
+        raise UsageError(f"a lab named {home.lab} already exists", where=str(state), remedy="choose another folder")
     with home.lock("lab move", lab.file or home.folder / "lab.toml"):
         if caretaking.stop(home):
             report("caretaker", "stopped: the next apply starts it again")
@@ -126,7 +126,7 @@ def move_state(lab: KeptLab, state: Path, report: Report) -> Path:
     shutil.rmtree(home.folder, ignore_errors=True)
     # Whoever names the old state folder, or none, finds the lab all the same.
     point_to(home.folder, new)
-    report("lab", f"kept in {new}; {home.folder} points there")
+    report("lab", f"stored in {new}; {home.folder} is a link to it")
     return new
 
 
@@ -179,4 +179,6 @@ def _cp(source: Path, target: Path) -> None:
         ["cp", "-a", "--sparse=always", "--", str(source), str(target)], capture_output=True, text=True, check=False
     )
     if done.returncode:
-        raise HostError(f"cannot copy {source} to {target}", why=done.stderr.strip(), remedy="is there room?")
+        raise HostError(
+            f"cannot copy {source} to {target}", why=done.stderr.strip(), remedy="check the free space there"
+        )

@@ -28,8 +28,8 @@ def refuse(lab: KeptLab, *, with_disks: bool) -> None:
     disks = [f"{g.name}/{d.name} ({d})" for g in lab.guests for d in g.disks]
     if disks and not with_disks:
         raise UsageError(
-            f"disks of {lab.home.lab} would be lost:\n" + "\n".join(disks),
-            remedy=f"to lose them: dacha lab remove {lab.home.lab} --with-disks",
+            f"disks of {lab.home.lab} would be deleted:\n" + "\n".join(disks),
+            remedy=f"to delete them: dacha lab remove {lab.home.lab} --with-disks",
         )
 
 

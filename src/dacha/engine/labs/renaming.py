@@ -11,7 +11,7 @@ import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
-from dacha.core.errors import DachaError, UsageError
+from dacha.core.errors import BadValue, DachaError, UsageError
 from dacha.core.lab import fields
 from dacha.core.lab.names import hardware_address
 from dacha.core.lab.read import read_lab
@@ -40,7 +40,7 @@ def rename_lab(lab: KeptLab, new: str, report: Report) -> Workspace:
         raise UsageError(
             f"the lab file of {home.lab} does not exist",
             where=str(file or "it was never applied"),
-            remedy=f"name its file first: dacha lab move {home.lab} --file FILE",
+            remedy=f"specify its file first: dacha lab move {home.lab} --file FILE",
         )
     with home.lock("lab rename", file), editing(file):
         ws = load(str(file))
@@ -71,10 +71,10 @@ def _refuse(lab: KeptLab, ws: Workspace, new: str) -> None:
     old = lab.home.lab
     try:
         fields.name(new)
-    except ValueError as e:
-        raise UsageError(f"{e.args[0]} of a lab", remedy=e.args[1]) from None
+    except BadValue as e:
+        raise UsageError(f"{e.what} of a lab", remedy=e.remedy) from None
     if new == old:
-        raise UsageError(f"the lab is named {new} already", remedy="choose another name")
+        raise UsageError(f"the lab is already named {new}", remedy="choose another name")
     if ws.lab.name not in (old, new):
         raise UsageError(f"{ws.path} describes a lab {ws.lab.name}", remedy=f"dacha lab rename {old} {ws.lab.name}")
     other = Home(new)

@@ -80,26 +80,26 @@ def boot_findings(ws: Workspace) -> list[Finding]:
 def _findings(ws: Workspace, net: Network, boot: NetworkBoot) -> Iterator[Finding]:
     folder, subject, here = ws.resolve(boot.files), f"network {net.name}", ("network", net.name, "boot")
     if not folder.is_dir():
-        remedy = "name a folder with what a loader needs, relative to the lab file"
-        what = f"boot: there is no folder {folder}"
+        remedy = "set it to a folder with the boot files, relative to the lab file"
+        what = f"boot: no folder {folder} exists"
         yield Finding(ERROR, "boot-folder", subject, what, remedy, (*here, "files"), "host")
         return
     for firmware, name in (("bios", boot.bios), ("uefi", boot.uefi)):
         if name and not beneath(folder, name):
-            what = f"boot: there is no file {name} in {folder}"
-            yield Finding(ERROR, "boot-first", subject, what, "a file in that folder", (*here, firmware), "host")
+            what = f"boot: no file {name} exists in {folder}"
+            yield Finding(ERROR, "boot-first", subject, what, "use a file in that folder", (*here, firmware), "host")
     first = first_files(ws, net)
     starting = [
         g for g in ws.lab.guests.values() if "network" in g.boot_order and net.name in [a.network for a in g.adapters]
     ]
     for guest in starting:
         if not getattr(first, guest.firmware):
-            what = f"starts from {net.name} by {guest.firmware.upper()}, and nothing there is for that"
+            what = f"starts from {net.name} by {guest.firmware.upper()}, but that network has no boot file for it"
             remedy = f'boot = {{ files = "{boot.files}", {guest.firmware} = "FILE" }} in [network.{net.name}]'
             path = ("guest", guest.name, "boot-order")
             yield Finding(WARNING, "boot-none", f"guest {guest.name}", what, remedy, path, "host")
     if starting and not net.by_kernel and os.geteuid() == 0 and (shut := _shut_to_others(folder)):
-        what = f"boot: guests' processes have users of their own, that cannot read {shut}"
+        what = f"boot: the guests' QEMU processes, which run as users of their own, cannot read {shut}"
         yield Finding(ERROR, "boot-shut", subject, what, f"chmod o+rX {shut}", (*here, "files"), "host")
 
 

@@ -33,7 +33,7 @@ class Asked(NamedTuple):
 def protection() -> Protection:
     """Whether this host has such a thing."""
     why = ask_first.missing()
-    return Protection("gate", not why, f"{why}; guests in user mode reach what listens on this host's loopback")
+    return Protection("gate", not why, f"{why}; guests in user mode can reach services on this host's loopback")
 
 
 @contextlib.contextmanager

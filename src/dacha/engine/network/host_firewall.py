@@ -95,21 +95,21 @@ def _run(argv: list[str], *, may_fail: bool = False) -> None:
         if may_fail:
             return  # its firewall is gone, and the rule with it
         raise HostError(
-            f"{argv[0]} is not on this machine, and its rules are", remedy="install it again, or remove its rules"
+            f"{argv[0]} is not installed, but its rules are present", remedy="install it again, or remove its rules"
         )
     done = run_bounded([found, *argv[1:]], COMMAND_S)
     if done.code != 0 and not may_fail:
-        last = done.text.strip().splitlines() or ["it did not come to an end"]
+        last = done.text.strip().splitlines() or ["it did not finish"]
         raise HostError(
-            f"{argv[0]} does not let the lab's way in", why=last[-1], remedy=f"try it by hand: {' '.join(argv)}"
+            f"{argv[0]} did not add the lab's rule", why=last[-1], remedy=f"try it by hand: {' '.join(argv)}"
         )
 
 
 def findings(ws: Workspace, plan: Plan) -> list[Finding]:
     """What this host's firewall keeps from the lab, and what the lab has opened in it."""
     if ws.lab.open_firewall:
-        what = "this host's own firewall is opened for the lab, as narrowly as its doors are"
-        remedy = "without open-firewall those rules are taken out again"
+        what = "this host's own firewall allows the lab's traffic, one narrow rule for each door"
+        remedy = "without open-firewall, apply removes those rules"
         return [Finding(NOTE, "open-firewall", "lab", what, remedy, ("lab", "open-firewall"), "host")]
     shut = needed(ws, plan)
     if not shut:
@@ -117,8 +117,8 @@ def findings(ws: Workspace, plan: Plan) -> list[Finding]:
     owners = ", ".join(dict.fromkeys(o.owner for o in shut))
     about = list(dict.fromkeys(o.flow.about for o in shut))
     few = ", ".join(about[:4]) + (f" and {len(about) - 4} more" if about[4:] else "")
-    what = f"this host's own firewall ({owners}) drops what the lab needs: {few}"
+    what = f"this host's own firewall ({owners}) blocks traffic that the lab needs: {few}"
     remedy = (
-        f"dacha apply --open-firewall adds one narrow rule for each, marked {ws.lab.name}, and takes it away with it"
+        f"dacha apply --open-firewall adds one narrow rule for each, marked {ws.lab.name}, and removes it with the door"
     )
     return [Finding(WARNING, "host-firewall", "this host", what, remedy, (), "host")]

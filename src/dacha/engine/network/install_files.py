@@ -58,25 +58,29 @@ def why_not(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
     start = NETWORK_STARTS.get(guest.system)
     if start is None:
         known = " or ".join(f'system = "{name}"' for name in sorted(NETWORK_STARTS))
-        return f"how an installer of {guest.system} is started over a network is not known", f"{known}, or a medium"
+        return (
+            f"network installation of {guest.system} is not supported",
+            f"use one of: {known}; or install from a medium",
+        )
     network = network_of(ws.lab, guest)
     if network is None or network.boot is None:
-        return "none of its networks has anything for it", 'in [network.NAME]: boot = { files = "FOLDER" }'
+        return "none of its networks offers boot files", 'in [network.NAME]: boot = { files = "FOLDER" }'
     if any(a.network == network.name and a.dynamic for a in guest.adapters):
-        why = (
-            f"its address on {network.name} is handed out, and by that nobody knows it for the guest that they are for"
-        )
-        return why, "leave address out there, or state one"
+        why = f"its address on {network.name} is dynamic, so Dacha cannot identify the guest by it"
+        return why, "remove the key address there, or set a fixed one"
     others = (g for g in ws.lab.guests.values() if g.name != guest.name)
     router = next((g.name for g in others for a in g.adapters if a.network == network.name and a.routes), None)
     if router:
-        why = f"{router} routes on {network.name}, and may use any address there: it could ask for them"
-        return why, f"a network without {router} for its installation, or a medium"
+        why = f"{router} is a router on {network.name}, and may use any address there: it could read the answers"
+        return why, f"use a network without {router}, or install from a medium"
     if not kernel_and_initrd(ws, network, start):
         looked = ", ".join(kernel for kernel, _ in start.kernels)
-        return f"there is no kernel with its initrd in {network.boot.files}", f"one of these, with its initrd: {looked}"
+        return (
+            f"no kernel with its initrd exists in {network.boot.files}",
+            f"add one of these, with its initrd: {looked}",
+        )
     if start.needs_iso and not medium(ws, network):
-        return f"its installer fetches a whole medium, and none is in {network.boot.files}", "put its .iso there"
+        return f"its installer downloads a whole medium, but {network.boot.files} has none", "add its .iso there"
     if start.needs_mirror and not guest.setup.mirror:
-        return "its installer wants to know where its packages are", 'setup = { mirror = "http://…" }'
+        return "its installer requires a package mirror", 'setup = { mirror = "http://…" }'
     return None

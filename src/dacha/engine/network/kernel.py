@@ -107,7 +107,7 @@ def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Ch
     clash = seen.foreign.keys() & set(target.links)
     if clash:
         raise HostError(
-            f"this host has a link {min(clash)} already, and it is not Dacha's",
+            f"this host already has a link {min(clash)}, which is not Dacha's",
             why="Dacha touches only links that carry its own alias",
             remedy=f"rename it: ip link set {min(clash)} down; ip link set {min(clash)} name OTHER",
         )
@@ -228,7 +228,7 @@ def _reattach(ws: Workspace, change: ReattachTap) -> None:
     """Let the guest's process have its tap again, by the descriptor that it was started with. Raises HostError."""
     record = ws.home.read(change.guest)
     if record.process is None or record.machine is None or not alive(record.process):
-        raise HostError(f"the process of {change.guest} cannot be told", remedy=f"dacha restart {change.guest}")
+        raise HostError(f"the process of {change.guest} cannot be identified", remedy=f"dacha restart {change.guest}")
     words = Path(f"/proc/{record.process.pid}/cmdline").read_text().split("\0")
     given = next((w for w in words if w.startswith(f"tap,id=net{change.adapter},fd=")), None)
     if given is None:

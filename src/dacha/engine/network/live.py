@@ -62,9 +62,9 @@ def conflicts(plan: Plan, seen: Mapping[Key, Sighting]) -> list[Finding]:
         adapter = plan.adapters.get(key)
         if adapter is None or adapter.address is None or sighting.address in (None, adapter.address):
             continue
-        what = f"it uses {sighting.address} on {adapter.network}, and {adapter.address} is planned"
+        what = f"it uses {sighting.address} on {adapter.network}, but {adapter.address} is planned"
         remedy = (
-            f"set {adapter.address} in the guest, or let it ask by DHCP; until then nothing of it is let through\n"
+            f"set {adapter.address} in the guest, or let it use DHCP; until then its traffic is blocked\n"
             f"or plan the other: dacha guest edit {adapter.guest} --address {adapter.network}={sighting.address}"
         )
         path = ("guest", adapter.guest, "adapter", adapter.number)

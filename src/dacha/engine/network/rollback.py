@@ -55,7 +55,7 @@ def _write(home: Home, move: Move, before: LinkState | None) -> None:
 
 
 def _lock(home: Home) -> contextlib.AbstractContextManager[None]:
-    return locked(home.rollback_lock, "a bridge's way back", 10.0)
+    return locked(home.rollback_lock, "rollback of a bridge", 10.0)
 
 
 def waiting(home: Home) -> Move | None:
@@ -75,7 +75,9 @@ def back_after() -> float:
     except ValueError:
         seconds = 0.0
     if not 1.0 <= seconds <= BACK_MOST_S:
-        raise UsageError(f"{BACK_VARIABLE} is no time: {said}", remedy='from 1 s to 1 h: "90 s"')
+        raise UsageError(
+            f"{BACK_VARIABLE} is not a duration: {said}", remedy='set it to a value from 1 s to 1 h, such as "90 s"'
+        )
     return seconds
 
 
@@ -117,7 +119,7 @@ def confirm(home: Home) -> Move:
     with _lock(home):
         noted = _read(home)
         if noted is None or not noted[0].until:
-            raise AnswerNo("nothing waits to be confirmed", remedy="dacha diff shows what is and is not applied")
+            raise AnswerNo("nothing waits to be confirmed", remedy="dacha diff shows what is not applied")
         move, before = noted
         _write(home, move._replace(until=0.0), before)
         return move

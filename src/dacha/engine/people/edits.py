@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from dacha.core.errors import UsageError
+from dacha.core.errors import BadValue, UsageError
 from dacha.core.lab.person import EVERYTHING, Person
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.named import NamedTuple
@@ -32,7 +32,7 @@ def person_named(ws: Workspace, name: str) -> Person:
     person = ws.lab.people.get(name)
     if person is None:
         raise UsageError(
-            f"there is no person {name}",
+            f"no person {name} exists",
             where=ws.path.name,
             remedy=did_you_mean(name, ws.lab.people, f"add one: dacha person add {name} --key FILE.pub --enter GUEST"),
         )
@@ -43,7 +43,7 @@ def new_person(ws: Workspace, asked: PersonChange) -> list[Edit]:
     """The edits that add a person. Raises UsageError."""
     if asked.name in ws.lab.people:
         raise UsageError(
-            f"there is a person {asked.name} already", where=ws.path.name, remedy=f"dacha person edit {asked.name} …"
+            f"a person {asked.name} already exists", where=ws.path.name, remedy=f"dacha person edit {asked.name} …"
         )
     _refuse_keys(ws, asked.keys)
     values: dict[str, object] = {"keys": list(dict.fromkeys(asked.keys))} if asked.keys else {}
@@ -65,8 +65,8 @@ def person_edits(ws: Workspace, asked: PersonChange) -> list[Edit]:
         had = [str(e) for e in person.enters]
         if person.everything and asked.not_enter:
             raise UsageError(
-                f"{asked.name} enters all guests, not {asked.not_enter[0]} by itself",
-                remedy=f"name those that are left: dacha person edit {asked.name} --unset enters --enter GUEST",
+                f"{asked.name} enters all guests, so {asked.not_enter[0]} cannot be removed by itself",
+                remedy=f"list the guests that remain: dacha person edit {asked.name} --unset enters --enter GUEST",
             )
         kept = _without(f"{asked.name} does not enter", had, asked.not_enter)
         edits.append(Set((*here, "enters"), _entered(kept, asked.enter)))
@@ -74,7 +74,7 @@ def person_edits(ws: Workspace, asked: PersonChange) -> list[Edit]:
     unset = [key for key in asked.unset if not (key == "enters" and asked.enter)]
     edits += unset_edits(ws, here, unset)
     if not edits:
-        raise UsageError("nothing to change was named", remedy="see: dacha person edit --help")
+        raise UsageError("no changes specified", remedy="see: dacha person edit --help")
     return edits
 
 
@@ -101,5 +101,5 @@ def _refuse_keys(ws: Workspace, keys: Sequence[str]) -> None:
     for written in keys:
         try:
             key_line(ws, written)
-        except ValueError as e:
-            raise UsageError(f"--key {written}: {e.args[0]}", remedy=e.args[1]) from None
+        except BadValue as e:
+            raise UsageError(f"--key {written}: {e.what}", remedy=e.remedy) from None

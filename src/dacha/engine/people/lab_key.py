@@ -51,8 +51,8 @@ def lab_key(ws: Workspace) -> str:
     newest = there[max(there)]
     if not newest.with_suffix("").exists():
         raise UsageError(
-            f"there is {newest.name} without its other half", where=str(newest),
-            remedy="move it away, and a new pair is made",
+            f"{newest.name} exists without the other file of its pair", where=str(newest),
+            remedy="move it away, and Dacha creates a new pair",
         )  # fmt: skip
     return newest.name
 
@@ -63,7 +63,7 @@ def _make(ws: Workspace, number: int) -> Path:
     private = ws.path.parent / (f"{ws.lab.name}_key" + (f"_{number}" if number > 1 else ""))
     if private.exists():
         raise UsageError(
-            f"there is {private.name} without its other half", where=str(private),
+            f"{private.name} exists without the other file of its pair", where=str(private),
             remedy=f"ssh-keygen -y -f {private} > {private}.pub, or move it away",
         )  # fmt: skip
     secret, line = key_pair(os.urandom(32), ws.lab.name)
@@ -98,7 +98,7 @@ def renew(named: str | None) -> Renewed:
     places = uses(ws)
     if not places:
         raise UsageError(
-            "this lab has no key of its own" if not pairs(ws) else "nothing in the lab is opened by the lab's own key",
+            "this lab has no key of its own" if not pairs(ws) else "no guest uses the lab's own key",
             remedy="dacha guest edit GUEST --make-key",
         )
     there = pairs(ws)
@@ -166,5 +166,5 @@ def _inside(ws: Workspace, name: str, newest: Path) -> tuple[str, str]:
     if any(line in lines for lines in (record.keyed or {}).values()):
         return "renewed", ""
     if not _on(ws, name):
-        return "off", "it is off, and the old key is what it has inside"
-    return "unreached", "it took no new key"
+        return "off", "it is off, and still has the old key"
+    return "unreached", "it did not accept the new key"

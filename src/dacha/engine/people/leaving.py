@@ -35,9 +35,9 @@ def ways_left(ws: Workspace, person: Person) -> list[WayLeft]:
                 WayLeft(name, "the screen's password", f"dacha screen {name} --listen {machine['screen']['from']}")
             )
         if on and guest.login and not person.user and person.enters_by_ssh(guest):
-            what = f"a key of their own that they added to {guest.login.user}'s authorized_keys"
+            what = f"a key that they added themselves to {guest.login.user}'s authorized_keys"
             found.append(WayLeft(name, what, f"dacha guest check {name}"))
         shared = [d.name for d in guest.doors if d.service in ("http", "https", "vnc")]
         if shared:
-            found.append(WayLeft(name, f"door {', '.join(shared)}, which asks for no key", f"dacha door list {name}"))
+            found.append(WayLeft(name, f"door {', '.join(shared)}, which requires no key", f"dacha door list {name}"))
     return found

@@ -7,6 +7,7 @@ import time
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
+from dacha.core.heard import Heard
 from dacha.core.plan.doors import DoorPlan, here, lan_place
 from dacha.host.probe.patience import PatientProbe, Place
 from dacha.host.probe.probing import probe_all
@@ -135,9 +136,9 @@ def wait_for(
 def _ended(watcher: Watcher, guest: str) -> str:
     """Why nothing more comes of a guest; "" while something may."""
     if not watcher.alive(guest):
-        return "its guest has ended"
+        return "its guest has stopped"
     said = watcher.gave_up(guest)
-    return f"its kernel gave up: {said}" if said else ""
+    return f"its kernel panicked: {said}" if said else ""
 
 
 def _last(probe: PatientProbe | None) -> Verdict:
@@ -145,8 +146,11 @@ def _last(probe: PatientProbe | None) -> Verdict:
     if probe is None:
         return Verdict(False, "it has no address yet")
     since = probe.silent_since
-    held = f"it accepts, and said nothing for {time.monotonic() - since:.0f} s" if since is not None else ""
-    return Verdict(False, held or probe.last)
+    if since is None:
+        return probe.last
+    return Verdict(
+        False, f"it accepts connections, but sent nothing for {time.monotonic() - since:.0f} s", heard=Heard.MUTE
+    )
 
 
 def _step(

@@ -68,9 +68,9 @@ def handout(
     ways = apart(ways)
     if not ways:
         first = f": {shut[0].why}" if shut else ""
-        remedy = (shut[0].remedy if shut else "") or f"dacha reach --from {origin} --why says what opens each"
+        remedy = (shut[0].remedy if shut else "") or f"dacha reach --from {origin} --why shows how to open each"
         of = f"what {person.name} may enter" if person else ", ".join(guests) or "this lab"
-        raise AnswerNo(f"nothing of {of} can be entered from {ORIGIN_WORDS[origin]}{first}", remedy=remedy)
+        raise AnswerNo(f"no door of {of} is reachable from {ORIGIN_WORDS[origin]}{first}", remedy=remedy)
     files = _files(ws.lab.name, origin, ways, shut, person.name if person else "", key)
     files |= {f"rdp/{w.file_name}.rdp": rdp_file(w, signer) for w in ways if w.service == "rdp"}
     secret = {f"{ws.lab.name}/{key.name}", f"{key.name}.ppk"} if key else set()
@@ -80,7 +80,7 @@ def handout(
 def _refuse_place(person: Person, origin: str) -> None:
     if origin not in places_of(person):
         raise AnswerNo(
-            f"{person.name} enters from {ORIGIN_WORDS[person.origin]} at the farthest, not from {ORIGIN_WORDS[origin]}",
+            f"{person.name} may enter from {ORIGIN_WORDS[person.origin]} only, not from {ORIGIN_WORDS[origin]}",
             remedy=f"dacha person edit {person.name} --from {origin}",
         )
 

@@ -55,7 +55,7 @@ def _write_folder(made: Handout, target: Path) -> None:
 def _judged(made: Handout, target: Path) -> Listed:
     """What a folder has of an earlier handout; nothing where it is empty or not there yet. Raises UsageError where
     something else would be lost, OSError."""
-    elsewhere = "name a folder that is empty, or that does not exist yet"
+    elsewhere = "choose an empty folder, or one that does not exist yet"
     if not target.exists():
         return {}
     if not target.is_dir():
@@ -70,9 +70,9 @@ def _judged(made: Handout, target: Path) -> Listed:
     for path in {*listed, *made.files}:
         place = target / path
         if place.is_symlink() or not place.parent.resolve().is_relative_to(root):
-            raise UsageError(f"{place} leads out of the handout", remedy=elsewhere)
+            raise UsageError(f"{place} is a link out of the handout", remedy=elsewhere)
         if place.exists() and (not place.is_file() or _digest(place.read_bytes()) not in listed.get(path, ())):
-            why = "it was changed since the handout was made" if path in listed else "it is not the handout's"
+            why = "it was changed since the handout was created" if path in listed else "it is not part of the handout"
             raise UsageError(f"{place} would be overwritten: {why}", remedy=f"move it elsewhere, or {elsewhere}")
     return listed
 
@@ -84,7 +84,7 @@ def _write_archive(made: Handout, target: Path) -> None:
     if (target.exists() or target.is_symlink()) and not _is_handout(target):
         raise UsageError(
             f"{target} already exists, and is not a handout or was changed since",
-            remedy="name a file that does not exist yet",
+            remedy="choose a file that does not exist yet",
         )
     buffer = io.BytesIO()
     digests = {path: [_digest(content)] for path, content in made.files.items()}
@@ -120,7 +120,7 @@ _LARGEST = 16 << 20
 
 
 def _list_text(files: Mapping[str, list[str]]) -> bytes:
-    told = {"version": _VERSION, "about": "what dacha handout wrote here, and may replace", "files": files}
+    told = {"version": _VERSION, "about": "files that dacha handout wrote here, and may replace", "files": files}
     return (json.dumps(told, indent=1) + "\n").encode()
 
 
@@ -131,8 +131,8 @@ def _read_list(text: bytes) -> Listed | None:
         version, files = told["version"], told["files"]
         if version != _VERSION:
             raise HostError(
-                f"this handout was made by a newer dacha (its list has version {version})",
-                remedy="name another folder or file",
+                f"this handout was created by a newer dacha (its list has version {version})",
+                remedy="choose another folder or file",
             )
         found = {str(path): [str(d) for d in digests] for path, digests in files.items()}
     except (AttributeError, KeyError, TypeError, ValueError):

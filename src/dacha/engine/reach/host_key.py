@@ -53,7 +53,7 @@ def accept(ws: Workspace, name: str) -> Keys:
     """Trust the key that the guest shows now, instead of the lab's. Raises AnswerNo where it shows none."""
     shown = shown_key(ws, name)
     if not shown:
-        raise AnswerNo(f"{name} shows no host key", remedy=f"dacha trace {name} says why")
+        raise AnswerNo(f"{name} presents no host key", remedy=f"dacha trace {name} says why")
     with ws.home.lock("guest host-key", ws.path):
         record = ws.home.read(name)
         before = trusted_key(ws.home, name)
@@ -69,10 +69,10 @@ def take_up_again(ws: Workspace, name: str) -> None:
     """Let the guest take its first-boot data up again at its next start: as another instance, with the lab's key."""
     guest = guest_named(ws, name)
     if not guest.first_boot:
-        raise UsageError(f"{name} is given no first-boot data", where=ws.path.name, remedy="first-boot = true")
+        raise UsageError(f"{name} gets no first-boot data", where=ws.path.name, remedy="first-boot = true")
     with ws.home.lock("guest first-boot", ws.path):
         if not ws.home.guest(name).is_dir():
-            raise UsageError(f"{name} was never started: it takes its first-boot data at its first start")
+            raise UsageError(f"{name} was never started: it reads its first-boot data at its first start")
         record = ws.home.read(name)
         record.again, record.accepted_key = record.again + 1, None
         ws.home.write(name, record)
@@ -86,5 +86,5 @@ def documents_of(ws: Workspace, name: str) -> dict[str, str]:
     from dacha.formats.seed import documents
 
     facts = first_boot_facts(ws, ws.plan, guest_named(ws, name))
-    hidden = "(kept by Dacha, and given to the guest alone)"
+    hidden = "(stored by Dacha, passed to the guest only)"
     return documents(facts, instance=prepare.instance_of(facts, ws.home.read(name)), host_key_private=hidden)

@@ -45,23 +45,32 @@ def renew(ws: Workspace, name: str) -> tuple[str, Keys]:
     keys. Raises AnswerNo where the guest cannot be asked or does not take it: then all is as it was."""
     guest = guest_named(ws, name)
     if not guest.first_boot:
-        raise UsageError(f"{name} is given no host key by the lab", where=ws.path.name, remedy="first-boot = true")
+        raise UsageError(f"{name} does not get its host key from Dacha", where=ws.path.name, remedy="first-boot = true")
     with ws.home.lock("guest host-key", ws.path):
         before = keys_of(ws, name)
         if not before.same:
             what = (
-                f"{name} shows another host key than the trusted one" if before.shown else f"{name} shows no host key"
+                f"{name} presents another host key than the trusted one"
+                if before.shown
+                else f"{name} presents no host key"
             )
-            raise AnswerNo(what, remedy=f"dacha trace {name} says what to do")
+            raise AnswerNo(what, remedy=f"dacha trace {name} shows the cause")
         old = [(ws.home.guest(name) / file).read_text() for file in ("host_key", "host_key.pub")]
         private, public = prepare.host_key_pair(ws.lab.name, name)
         how, said = run_inside(ws, name, _SCRIPT.format(private=private, public=public.strip(), word=_DONE))
         if _DONE not in said.splitlines():
-            why = f"asked {how}: it takes its administrator, and OpenSSH's or dropbear's key in its usual place"
-            raise AnswerNo(f"{name} did not take a new host key", why=why, remedy="it shows its old one, as before")
+            why = (
+                f"tried {how}: this needs an administrator there, and the host key of OpenSSH or dropbear in its "
+                "usual place"
+            )
+            raise AnswerNo(
+                f"{name} did not accept a new host key", why=why, remedy="it presents its old one, as before"
+            )
         if not _shows(ws, name, public):
             run_inside(ws, name, _SCRIPT.format(private=old[0], public=old[1].strip(), word=_DONE))
-            raise AnswerNo(f"{name} took a new host key, and does not show it", remedy="it was given the old one again")
+            raise AnswerNo(
+                f"{name} accepted a new host key, but does not present it", remedy="the old one was restored"
+            )
         replace_file(ws.home.guest(name) / "host_key", private, mode=0o600)
         replace_file(ws.home.guest(name) / "host_key.pub", public)
         record = ws.home.read(name)

@@ -50,7 +50,7 @@ def led_in(
     mapping = granted.of(guest, name, time.time())
     place = f"outside {granted.address or 'router'}:{mapping.outside_port}" if mapping else ""
     if by_hand:
-        return True, f"{ON_LAN}; the router is not asked", place
+        return True, f"{ON_LAN}; no requests are sent to the router", place
     if seen and (kept := keeps_out(seen)):
         return (
             False,
@@ -58,11 +58,11 @@ def led_in(
             place,
         )
     if mapping is None and seen and seen.router and seen.mapped is None and seen.router != granted.router:
-        return None, f"{ON_LAN}; whether {seen.router} leads it in cannot be told: it was not asked yet", place
+        return None, f"{ON_LAN}; whether {seen.router} forwards it is not known: not requested yet", place
     if mapping is None:
-        return False, f"{ON_LAN}; the router: {granted.why_not(guest, name) or 'was not asked yet: dacha apply'}", place
+        return False, f"{ON_LAN}; the router: {granted.why_not(guest, name) or 'not requested yet: dacha apply'}", place
     if seen and seen.above:
-        return False, f"{ON_LAN}; a NAT above the router: {seen.above}", place
+        return False, f"{ON_LAN}; the router is behind another NAT: {seen.above}", place
     if seen is None or seen.trouble:
-        return None, f"{ON_LAN}; whether the router leads it in cannot be told now", place
+        return None, f"{ON_LAN}; whether the router forwards it cannot be determined now", place
     return True, "open", place

@@ -13,6 +13,7 @@ from dacha.core.apply.faults import FAULTS
 from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.apply.waiting import APPLY, ByGuest, Waiting, still_open, waiting
 from dacha.core.findings import Finding, errors
+from dacha.core.heard import Heard
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import LOOPBACK, DoorPlan, endpoint, lan_place
@@ -189,9 +190,9 @@ def _others(ws: Workspace, doors: list[DoorPlan], lan: IPv4Address | None) -> di
         asker = str(door.door.allow[0].network_address) if door.door.allow else None
         outside = lan_place(door, lan)
         if others.dropped(ws.lab.name, door, rules, from_lan=True, asker=asker, lan=str(lan or "")):
-            found[_key(door)] = "another firewall keeps the LAN out"
+            found[_key(door)] = "another firewall blocks the LAN"
         elif outside and others.taken(door, rules, from_lan=True, asker=asker, at=str(outside[0])):
-            found[_key(door)] = "another program's rule takes it first"
+            found[_key(door)] = "another program's rule matches first"
     return found
 
 
@@ -205,12 +206,12 @@ def state_text(seen: ObservedGuest) -> str:
         return "off"
     if seen.installing and seen.state not in (HUNG, PAUSED):
         return f"installing, {show_duration(max(0.0, time.time() - seen.installing))}"
-    word = {HUNG: "does not answer"}.get(seen.state, seen.state)
+    word = {HUNG: "does not respond"}.get(seen.state, seen.state)
     if seen.fault:
-        word = f"stands still, {FAULTS[seen.fault]}"
+        word = f"suspended, {FAULTS[seen.fault]}"
     word = f"{word}, {show_duration(max(0.0, time.time() - seen.since))}" if seen.since else word
     if seen.gate_lost:
-        word = f"{word}, no connection out: its gate process has ended"
+        word = f"{word}, no outgoing connections: its gate process has exited"
     return f"{word}, its TPM lost" if seen.tpm_lost else word
 
 
@@ -263,22 +264,22 @@ def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | 
     if seen.state == OFF:
         return None, "guest is off"
     if seen.fault:
-        return False, f"guest stands still: dacha trace {' '.join(key)}"
+        return False, f"guest is suspended: dacha trace {' '.join(key)}"
     if seen.state == PAUSED:
         return None, "guest is paused"
     if waits:
-        what = waits.what if waits.short else "not open yet" if waits.until == APPLY else "from its next start on"
+        what = waits.what if waits.short else "not open yet" if waits.until == APPLY else "from its next start"
         return False, f"{what}: {waits.remedy(key[0])}"
     if not _held_open(door, seen):
         return False, "closed by hand: dacha apply"
     if verdict is None:
-        return None, "not asked (UDP)" if door.door.protocol == "udp" else "cannot be asked from here"
+        return None, "not probed (UDP)" if door.door.protocol == "udp" else "cannot be probed from here"
     if not verdict.ok and seen.installing:
         return None, "not yet: it is installing"
     if not verdict.ok:
         young = seen.since is not None and time.time() - seen.since < BOOTING_S
         changed = door.backend == "kernel" and looked.changed_rules
-        if seen.state == HUNG and verdict.seen == "no answer":
+        if seen.state == HUNG and verdict.heard == Heard.NOTHING:
             return False, "no answer: the guest's QEMU does not respond"
         return False, "the lab's rules were changed: dacha apply" if changed else _trouble(verdict, young)
     if key in looked.others:
@@ -289,8 +290,8 @@ def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | 
 
 
 def _trouble(verdict: Verdict, young: bool) -> str:
-    if verdict.seen in ("closes at once", "refuses"):
-        return "nothing listens in the guest" + (" yet" if young else "")
-    if verdict.seen == "no answer":
+    if verdict.heard in (Heard.CLOSED, Heard.REFUSED):
+        return "no program listens in the guest" + (" yet" if young else "")
+    if verdict.heard == Heard.NOTHING:
         return "no answer" + (" yet: it may be booting" if young else "")
     return verdict.seen

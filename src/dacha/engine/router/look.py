@@ -27,7 +27,7 @@ def look(ws: Workspace, door: DoorPlan, *, hairpin: bool) -> RouterSeen:
     key = (door.door.guest, door.door.name)
     mine = [w for w in mappings.requests_now(ws) if (w.guest, w.door) == key]
     if not mine:
-        return RouterSeen(trouble="the door has no place on the LAN")
+        return RouterSeen(trouble="the door has no address on the LAN")
     there, known, now = mappings.router_of(ws), mappings.read(ws.home), time.time()
     if there is None:
         trouble = "" if ws.lab.by_hand else NO_ROUTE

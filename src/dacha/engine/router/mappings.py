@@ -112,7 +112,7 @@ def ways(ws: Workspace) -> list[OutsideWay]:
             found.append(OutsideWay(guest, door, known.address or None, mapping.outside_port, above, "", line))
         else:
             who = f"the router {known.router}: " if known.router else ""
-            why = who + (known.why_not(guest, door) or "no router was asked")
+            why = who + (known.why_not(guest, door) or "no request was sent to a router")
             found.append(OutsideWay(guest, door, None, None, None, why, line))
     return found
 
@@ -157,7 +157,7 @@ def keep(ws: Workspace) -> RouterState:
 
 
 def _round(ws: Workspace, choose: Callable[[RouterState, list[MappingRequest]], list[MappingRequest]]) -> RouterState:
-    with locked(ws.home.router_lock, "asking the router", WAIT_S):
+    with locked(ws.home.router_lock, "requests to the router", WAIT_S):
         before = read(ws.home)
         known = _keep(ws, before, choose(before, requests_now(ws)), time.time())
         _write(ws.home, known)

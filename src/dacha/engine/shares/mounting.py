@@ -13,7 +13,7 @@ from dacha.engine.workspace import Workspace
 # Letters that no system gives by itself, in the order in which they are proposed.
 LETTERS = "TUVWXYZSRQPONMLKJIHG"
 HIDDEN = "PASSWORD"
-BY_ROOT = "In the guest, as root (its first boot does this by itself):"
+BY_ROOT = "In the guest, as root (the first boot does this automatically):"
 _INSTALL = {"fedora": "dnf install -y", "alpine": "apk add"}
 
 
@@ -44,12 +44,12 @@ def mounting(ws: Workspace, guest: Guest, share: Share, *, secret: bool) -> Moun
 
     at = smb_place(ws.lab, ws.plan, guest)
     if at is None:
-        what = f"{guest.name} reaches no network that its shares by SMB are served on"
-        raise UsageError(what, where=ws.path.name, remedy="dacha check says which it needs")
+        what = f"{guest.name} has no network on which its SMB shares are available"
+        raise UsageError(what, where=ws.path.name, remedy="dacha check shows which one it needs")
     told |= {"server": str(at.server), "owner": share.owner}
     word = password(ws.home, guest.name) if secret else HIDDEN
     if secret and not word:
-        raise UsageError(f"{guest.name} has no password for its shares yet", remedy="dacha apply makes one")
+        raise UsageError(f"{guest.name} has no password for its shares yet", remedy="dacha apply creates one")
     server = f"\\\\{at.server}\\{share.name}, as {USER}, on {at.network}"
     if guest.system == "windows":
         return Mounting(server, "In the guest, as administrator:", (smb_mounts.windows(told, word),))

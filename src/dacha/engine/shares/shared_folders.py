@@ -19,7 +19,7 @@ from dacha.host import folders
 if TYPE_CHECKING:
     from dacha.hypervisor.beside.shares import Opened
 
-INSIST = "share a folder in it, or insist: anyway = true in its share (--anyway)"
+INSIST = "share a folder below it, or confirm with anyway = true in the share (--anyway)"
 
 
 def danger(ws: Workspace, share: Share, folder: str) -> str:
@@ -31,7 +31,7 @@ def danger(ws: Workspace, share: Share, folder: str) -> str:
     if why := why_dangerous(folder, sorted(homes), [str(p.resolve()) for p in own]):
         return why
     if within(str(ws.path.resolve()), folder) and not share.read_only:
-        return f"{ws.path.name} is in it: its guest could write what this host does at the next apply"
+        return f"{ws.path.name} is in it: the guest could change what the next apply does on this host"
     keys = [k for g in ws.lab.guests.values() if g.login for k in g.login.keys if k.endswith(".pub")]
     for private in (ws.resolve(k.removesuffix(".pub")).resolve() for k in keys):
         if private.is_file() and within(str(private), folder):
@@ -49,7 +49,7 @@ def refuse_danger(ws: Workspace, guest: Guest, m: Machine) -> dict[str, Opened]:
         name = share["name"]
         found[name] = opened = look(share)
         if why := danger(ws, told.get(name) or Share(name, opened.path, ""), opened.path):
-            raise HostError(f"folder {opened.path} of share {name} is not shared", why=why, remedy=INSIST)
+            raise HostError(f"folder {opened.path} of share {name} is refused", why=why, remedy=INSIST)
     return found
 
 
@@ -61,21 +61,21 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         try:
             seen = folder.stat()
         except OSError as e:
-            what, remedy = f"folder {folder}: {e.strerror or e}", f"make it: mkdir {folder}"
+            what, remedy = f"folder {folder}: {e.strerror or e}", f"create it: mkdir {folder}"
             yield Finding(ERROR, "share-folder", about, what, remedy, (*path, "folder"), "host")
             continue
         if not stat.S_ISDIR(seen.st_mode):
-            yield Finding(ERROR, "share-folder", about, f"{folder} is no folder", "", (*path, "folder"), "host")
+            yield Finding(ERROR, "share-folder", about, f"{folder} is not a folder", "", (*path, "folder"), "host")
             continue
         if why := danger(ws, share, str(folder.resolve())):
-            what = f"{folder} is not shared: {why}"
+            what = f"{folder} is refused: {why}"
             yield Finding(ERROR, "share-danger", about, what, INSIST, (*path, "folder"), "host")
         if os.geteuid() != 0 and seen.st_uid != os.geteuid() and not share.read_only:
             who = _name(seen.st_uid)
-            what = f"{folder} is {who}'s: its guest may change there only what everybody may"
+            what = f"{folder} belongs to {who}: the guest can change only what every user can change"
             yield Finding(WARNING, "share-owner", about, what, f"chown -R {_name(os.geteuid())} {folder}", path, "host")
     if guest.system == "windows" and any(not s.by_smb for s in guest.shares):
-        what = "its system mounts nothing by itself: it needs its own driver and service for virtio-fs"
+        what = "its system does not mount shares by itself: it needs a driver and a service for virtio-fs"
         remedy = f'by = "smb" in the share: dacha share edit {guest.name} {guest.shares[0].name} --by smb'
         yield Finding(
             NOTE, "share-windows", f"guest {guest.name}", what, remedy, ("guest", guest.name, "share"), "host"
@@ -91,11 +91,11 @@ def daemon_findings(ws: Workspace) -> list[Finding]:
 
     if find():
         return []
-    what = f"virtiofsd is not on this machine: it serves shared folders ({', '.join(names)})"
+    what = f"virtiofsd is not installed: it serves shared folders ({', '.join(names)})"
     first = next((g.name, s.name) for g in ws.lab.guests.values() for s in g.shares if not s.by_smb)
     remedy = (
         "on Debian: apt install qemu-system-common (12), virtiofsd (13 and later)\n"
-        f"or over a network of the kernel's: dacha share edit {' '.join(first)} --by smb"
+        f"or over a kernel network: dacha share edit {' '.join(first)} --by smb"
     )
     return [Finding(ERROR, "share-daemon", "this host", what, remedy, (), "host")]
 

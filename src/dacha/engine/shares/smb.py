@@ -46,16 +46,16 @@ def server_for(ws: Workspace, guest: Guest) -> dict[str, object]:
 
     server = program(SERVER)
     if server is None:
-        raise HostError(f"{SERVER} is not on this machine", remedy=PACKAGE)
+        raise HostError(f"{SERVER} is not installed", remedy=PACKAGE)
     told, owner = [], None
     shares = [s for s in guest.shares if s.by_smb]
     for share in shares:
         seen = look({"name": share.name, "folder": str(ws.resolve(share.folder)), "read_only": True, "owner": 0})
         if why := danger(ws, share, seen.path):
-            raise HostError(f"folder {seen.path} of share {share.name} is not shared", why=why, remedy=INSIST)
+            raise HostError(f"folder {seen.path} of share {share.name} is refused", why=why, remedy=INSIST)
         owner = owner or (seen.uid, seen.gid)
         if owner[0] != seen.uid:
-            raise HostError(f"folder {seen.path} is another user's than that of share {shares[0].name}")
+            raise HostError(f"folder {seen.path} belongs to another user than that of share {shares[0].name}")
         may = "ro" if share.read_only else "rw"
         told.append([share.name, seen.path, f"{seen.device}:{seen.number}", may])
     assert owner is not None
@@ -80,23 +80,25 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         return
     about, path = f"guest {guest.name}", ("guest", guest.name, "share")
     if smb_place(ws.lab, ws.plan, guest) is None:
-        what = "shares by SMB need a NAT or host-only network of the kernel's, with a planned IPv4 address"
+        what = "shares by SMB require a NAT or host-only kernel network with a planned IPv4 address"
         networks = [a.network for a in guest.adapters if a.network in ws.lab.networks]
         first = next((n for n in networks if ws.lab.networks[n].kind != "bridge"), "NAME")
         remedy = f'backend = "kernel" in [network.{first}], or by = "virtio-fs" in the share'
         yield Finding(ERROR, "share-smb-network", about, what, remedy, path, "host")
     for share in shares:
         if share.name.lower() in RESERVED:
-            what = f"{share.name} is not a name for a folder: to an SMB server it is a section of its own settings"
+            what = f"{share.name} is reserved in SMB servers for a section of their settings"
             remedy = f"choose another name, such as {share.name}-files"
             yield Finding(ERROR, "share-smb-name", about, what, remedy, (*path, share.name), "host")
     owners = {_owner(ws.resolve(s.folder)) for s in shares} - {None}
     if len(owners) > 1:
-        what = "its shares by SMB are of several owners, and its server is one user"
-        yield Finding(ERROR, "share-smb-owners", about, what, "give the folders one owner: chown", path, "host")
+        what = "its shares by SMB belong to several owners, but the server runs as one user"
+        yield Finding(
+            ERROR, "share-smb-owners", about, what, "make one user the owner of all these folders: chown", path, "host"
+        )
     if guest.system not in (*HELPERS, "windows"):
-        what = f"nothing of a guest's system {guest.system} mounts it by itself"
-        remedy = f"dacha share show {guest.name} {shares[0].name} says what is typed there"
+        what = f"the system {guest.system} does not mount it automatically"
+        remedy = f"dacha share show {guest.name} {shares[0].name} shows the commands for the guest"
         yield Finding(NOTE, "share-smb-by-hand", about, what, remedy, path, "host")
 
 
@@ -105,7 +107,7 @@ def server_findings(ws: Workspace) -> list[Finding]:
     names = [g.name for g in ws.lab.guests.values() if any(s.by_smb for s in g.shares)]
     if not names or program(SERVER):
         return []
-    what = f"{SERVER} is not on this machine: it serves shared folders by SMB ({', '.join(names)}), at port {PORT}"
+    what = f"{SERVER} is not installed: it serves shared folders by SMB ({', '.join(names)}), at port {PORT}"
     return [Finding(ERROR, "share-daemon", "this host", what, PACKAGE, (), "host")]
 
 

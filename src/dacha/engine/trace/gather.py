@@ -66,7 +66,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         asker=asked.asker,
         admitted=_admitted(door, asked.asker),
         more_memory=show_size(2 * guest.memory).replace(" ", ""),
-        untold="" if os.geteuid() == 0 or way == "user" else "it takes root to look at",
+        untold="" if os.geteuid() == 0 or way == "user" else "only root can read it",
     )
     if seen.state == OFF:
         run = last_run(ws, guest.name)

@@ -9,9 +9,10 @@ from functools import partial
 from typing import Any
 
 from dacha.core.apply.observed import HUNG, ObservedGuest
+from dacha.core.heard import Heard
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.missing import explained, wanted
-from dacha.core.trace.seen.evidence import IN, OPEN, ConnectResult, Evidence, LoginSeen
+from dacha.core.trace.seen.evidence import IN, Evidence, LoginSeen, accepted
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.questions import LISTENERS, SERVICES
 from dacha.core.trace.service import wordless
@@ -179,7 +180,7 @@ class Gathering:
         self._take()
 
     def _inside(self) -> None:
-        """Where something keeps people out, what the guest tells of itself: until that explains it."""
+        """Where something keeps people out, the guest's own answers: until that explains it."""
         e = self._assembled()
         pieces = wanted(e)
         if not pieces or self.guest.system == "windows" or self.seen.state == HUNG:
@@ -190,7 +191,7 @@ class Gathering:
         # An agent that was too busy to answer at once has not said that it is not there.
         least = time.monotonic() + LEAST_S
         if not self.asking.until(lambda: self.asking.answered("inside-2", "inside"), time.monotonic() + SOON_S):
-            self.tell(e, "what the guest tells of itself", max(self.until, least) - time.monotonic())
+            self.tell(e, "the guest's own answers", max(self.until, least) - time.monotonic())
             self.asking.until(lambda: self.asking.answered("inside-2", "inside"), lambda: max(self.until, least) + 0.3)
 
     def _inquire(self, pieces: Sequence[str], enough: Callable[[Inside], bool]) -> None:
@@ -243,7 +244,7 @@ class Gathering:
 
 def _so_far(asking: Asking) -> dict[str, Any]:
     """The answers so far. A connection that is still heard was accepted, and nothing was said on it."""
-    mute = ConnectResult(OPEN, False, "no answer", after_s=asking.took_s)
+    mute = accepted(Heard.NOTHING)._replace(after_s=asking.took_s)
     return asking.told() | {name: mute for name in WORDS if asking.waiting(name)}
 
 

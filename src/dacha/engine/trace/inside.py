@@ -56,7 +56,7 @@ class Inquiry:
         while left:
             limit_s = until() - time.monotonic()
             if limit_s <= 0:
-                self.mute = self.mute or "there was no time to ask for more"
+                self.mute = self.mute or "there was no time for more questions"
                 return
             # Where each answer takes seconds, not the questions do: after the most telling ones they are asked at once.
             now = left if self.answer_s > SLOW_S and asked > 1 else left[:1]
@@ -82,11 +82,11 @@ class Inquiry:
         if runs:
             self.waits = not self.answer_s
             return True
-        self._no_agent = "no guest agent runs in it"
+        self._no_agent = "it has no running guest agent"
         if runs is False:
             return False
         there = agent.ask(self._run, "guest-ping", min(THERE_S, max(0.1, until - began))) is not None
-        self._no_agent = "its guest agent does not answer"
+        self._no_agent = "its guest agent does not respond"
         return there
 
     @property

@@ -45,7 +45,7 @@ def try_login(
     text = harmless_lines(said.text.replace("\r", ""))
     if said.code is None:
         seen = read_client(user, names, FAILED, text)
-        return seen._replace(result=NO_ANSWER, said=f"none within {limit_s:.0f} s")
+        return seen._replace(result=NO_ANSWER, said=f"no answer within {limit_s:.0f} s")
     seen = read_client(user, names, said.code, text)
     # Refused without a key that opens by itself: the fault may as well be on this side.
     if seen.result == REFUSED_LOGIN and not seen.accepted and not opens:

@@ -126,18 +126,18 @@ def _refused(ws: Workspace, guest: Guest, o: Outward) -> tuple[str, str] | None:
         if gate.admits(lines, "tcp", address, o.port, own=own, resolvers=gate.resolvers()):
             return None
         if own:
-            return f"port {o.port} of this host is closed to guests of {o.network}", here
+            return f"port {o.port} of this host is closed to guests of network {o.network}", here
         if network.way_out == "internet":
             return _internet_alone(o, again)
         return (
-            f"{o.address} is on another network of the lab, which guests in user mode do not reach",
-            "enter it by one of its doors: dacha door list",
+            f"{o.address} is on another network of the lab, which user-mode guests cannot reach",
+            "use one of its doors: dacha door list",
         )
     if own:
         opened = any(p.protocol in ("all", "tcp") and p.ports.first <= o.port <= p.ports.last for p in network.to_host)
         if opened or o.port == 53:
             return None
-        return f"port {o.port} of this host is closed to guests of {o.network}", here
+        return f"port {o.port} of this host is closed to guests of network {o.network}", here
     if network.kind != "nat" or network.isolated:
         return f"network {o.network} has no way out", f"dacha network edit {o.network} --open{again}"
     if network.way_out == "internet" and _private(address):
@@ -147,7 +147,8 @@ def _refused(ws: Workspace, guest: Guest, o: Outward) -> tuple[str, str] | None:
 
 def _internet_alone(o: Outward, again: str) -> tuple[str, str]:
     what = (
-        f'{o.address} is a private address, and network {o.network} leads to the internet alone (way-out = "internet")'
+        f"{o.address} is a private address, and network {o.network} has a way to the internet only (way-out = "
+        '"internet")'
     )
     return what, f"dacha network edit {o.network} --way-out anywhere{again}"
 

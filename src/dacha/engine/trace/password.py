@@ -27,11 +27,11 @@ def try_password(
     if checked.asked:
         cause = f"{checked.error:x}" if checked.error else ""
         return LoginSeen(user, (), IN if checked.accepted else REFUSED, cause)
-    later = "its server asks for it on its own screen only"
+    later = "its server accepts a password only on its own login screen"
     if guest.system == "windows":
         return LoginSeen(user, (), UNASKED, "", later)
     argv = ("/bin/sh", "-c", CHECK, user)
     ran = agent.run_program(ws.home.run(guest.name), argv, limit_s, given=password.encode() + b"\0")
     if ran is None or ran.code in (None, _NO_PROGRAM):
-        return LoginSeen(user, (), UNASKED, "", f"{later}, and no guest agent could check it")
-    return LoginSeen(user, (), IN if ran.code == 0 else REFUSED, "", ": its agent says so" if ran.code == 0 else "")
+        return LoginSeen(user, (), UNASKED, "", f"{later}, and it has no guest agent that could check it")
+    return LoginSeen(user, (), IN if ran.code == 0 else REFUSED, "", ", as its agent reports" if ran.code == 0 else "")

@@ -9,6 +9,7 @@ from functools import partial
 from ipaddress import IPv4Address
 from typing import Any
 
+from dacha.core.heard import Heard
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.seen.evidence import REFUSED, Evidence
@@ -66,7 +67,7 @@ def first_questions(
 
     def heard() -> bool:
         touched = asking.told().get("through")
-        return touched is not None and touched.seen != "no answer"
+        return touched is not None and touched.heard != Heard.NOTHING
 
     guest, address, service = e.guest, address_of_guest(door), door.door.service
     root, own = os.geteuid() == 0, e.way != "user"

@@ -29,18 +29,18 @@ def end(asking: Asking | None, machine: str | None, e: Evidence, until: float) -
     if asking is None or machine is None:
         return e
     asking.wait(max(LEAST_S - asking.took_s, until - time.monotonic()) + 0.3)
-    late = asking.unanswered().get("there", "no answer came in time")
+    late = asking.unanswered().get("there", "no answer in time")
     return e._replace(there=asking.told().get("there") or ThereSeen(machine, None, late))
 
 
 def _from_there(machine: str, e: Evidence, limit_s: float) -> ThereSeen:
     ssh = program("ssh")
     if ssh is None:
-        return ThereSeen(machine, None, "ssh is not on this machine")
+        return ThereSeen(machine, None, "ssh is not installed")
     address, _, port = e.place.rpartition(":")
     if e.origin == "outside" and e.router and e.router.address:
         address, port = e.router.address, str(e.router.port)
     number = whole_number(port)
     if number is None:
-        return ThereSeen(machine, None, "the door has no place to enter it")
+        return ThereSeen(machine, None, "the door has no address")
     return touch_from(ssh, machine, address.strip("[]"), number, probe_for(e.service), limit_s)

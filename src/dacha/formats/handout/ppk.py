@@ -17,7 +17,7 @@ def ppk(
     """The file of an Ed25519 key: `secret` and `public` are its 32 bytes each (RFC 8032), `salt` is SALT random bytes
     that version 3 needs with a passphrase. Raises ValueError for another version."""
     if version not in (2, 3):
-        raise ValueError(f"PuTTY has no key file of version {version}")
+        raise ValueError(f"unknown PuTTY key file version {version}")
     kind = b"ssh-ed25519"
     public_blob = _string(kind) + _string(public)
     private = _string(secret)

@@ -8,6 +8,7 @@ from base64 import b64encode
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from dacha.core.errors import BadValue
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import endpoint
 from dacha.formats.handout.way_in import WayIn
@@ -78,33 +79,33 @@ def _signature(lines: Sequence[str], signer: Signer) -> list[str]:
 def signer(pem: bytes, passphrase: bytes | None) -> Signer:
     """Who signs, from a file with a private key, its certificate and further ones (PEM, RFC 7468).
 
-    Raises ValueError with (what, remedy); LookupError where the key wants a passphrase and none is given.
+    Raises BadValue; LookupError if the key requires a passphrase and none is given.
     """
     from cryptography.hazmat.primitives.asymmetric import ec, rsa
     from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_private_key
     from cryptography.x509 import load_pem_x509_certificates
 
-    both = "a file with both, in PEM: cat key.pem certificate.pem > signer.pem"
+    both = "create a PEM file with both: cat key.pem certificate.pem > signer.pem"
     try:
         certificates = load_pem_x509_certificates(pem)
     except ValueError:
-        raise ValueError("there is no certificate in it", both) from None
+        raise BadValue("it contains no certificate", both) from None
     try:
         key = load_pem_private_key(pem, passphrase)
     except TypeError:
-        raise LookupError("its private key wants a passphrase") from None
+        raise LookupError("its private key requires a passphrase") from None
     except ValueError:
         if passphrase is not None:
-            raise ValueError("that passphrase does not open its private key", "try once more") from None
-        raise ValueError("there is no private key in it", both) from None
+            raise BadValue("wrong passphrase for its private key", "try again") from None
+        raise BadValue("it contains no private key", both) from None
     if not isinstance(key, rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey):
-        raise ValueError(
-            "its key is of a kind that signs no such files", "one of RSA, or of an elliptic curve of NIST's"
+        raise BadValue(
+            "its key is of a type that cannot sign .rdp files", "use an RSA key, or a NIST elliptic curve key"
         )
     raw = key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
     mine = [
         c for c in certificates if c.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo) == raw
     ]
     if not mine:
-        raise ValueError("its certificate is not its private key's", both)
+        raise BadValue("its certificate does not match its private key", both)
     return Signer(key, mine[0], [c for c in certificates if c is not mine[0]])

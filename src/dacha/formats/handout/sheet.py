@@ -37,16 +37,16 @@ def sheet(lab: str, origin: str, ways: Iterable[WayIn], shut: Iterable[Shut], ke
     """The page: for every guest what to type from that place, and what is seen at the first contact; `key` is the name
     of the private key that comes with it, `person` whose it is."""
     ways, shut = list(ways), list(shut)
-    parts = [_HEAD.format(title=escape(f"Getting into the lab {lab}"), style=_STYLE)]
+    parts = [_HEAD.format(title=escape(f"Connecting to the lab {lab}"), style=_STYLE)]
     whose = f"For {escape(person)}. " if person else ""
-    parts.append(f'<p class="lead">{whose}These ways work {escape(_PLACES[origin])}.</p>')
+    parts.append(f'<p class="lead">{whose}These connections work {escape(_PLACES[origin])}.</p>')
     if any(w.service == "ssh" for w in ways):
         parts.append(
-            f"<section><h2>Once, for SSH</h2><p>OpenSSH (Linux, macOS, Windows): copy the folder "
-            f"<code>{escape(lab)}</code> of this handout into <code>~/.ssh</code>, and put this first into "
+            f"<section><h2>Set up SSH once</h2><p>OpenSSH (Linux, macOS, Windows): copy the folder "
+            f"<code>{escape(lab)}</code> of this handout into <code>~/.ssh</code>, and add this line at the top of "
             "<code>~/.ssh/config</code>:</p>"
             f"<pre><code>Include {escape(lab)}/config</code></pre>"
-            f"<p>PuTTY: open <code>putty.reg</code> once; the guests are saved sessions then, and trusted.</p>"
+            f"<p>PuTTY: open <code>putty.reg</code> once: it adds a saved session and the host key of each guest.</p>"
             f"{_key_words(lab, key)}</section>"
         )
     for guest in dict.fromkeys([*(w.guest for w in ways), *(s.guest for s in shut)]):
@@ -54,18 +54,19 @@ def sheet(lab: str, origin: str, ways: Iterable[WayIn], shut: Iterable[Shut], ke
         parts += [_way(w) for w in ways if w.guest == guest]
         for s in (s for s in shut if s.guest == guest):
             opens = f" To open it: {escape(s.remedy)}." if s.remedy else ""
-            parts.append(f"<dt>{escape(s.door)}</dt><dd>Cannot be entered from there: {escape(s.why)}.{opens}</dd>")
+            parts.append(f"<dt>{escape(s.door)}</dt><dd>Not reachable from there: {escape(s.why)}.{opens}</dd>")
         parts.append("</dl></section>")
     return "\n".join([*parts, "</body></html>", ""])
 
 
 def _key_words(lab: str, key: str) -> str:
     if not key:
-        return "<p>Your private key stays where it is. It is not in this handout.</p>"
+        return "<p>Your private key is not in this handout: use the one that you have.</p>"
     return (
         f"<p><strong>A new private key for you is in this handout</strong>: <code>{escape(lab)}/{escape(key)}</code> "
-        f"(for PuTTY <code>{escape(key)}.ppk</code>). Whoever has it gets in as you: keep it to yourself, and delete "
-        f"what it was sent by. OpenSSH wants it private: <code>chmod 600 ~/.ssh/{escape(lab)}/{escape(key)}</code></p>"
+        f"(for PuTTY <code>{escape(key)}.ppk</code>). Whoever has it can log in as you: keep it secret, and delete "
+        "the message or file that it came in. OpenSSH requires that only you can read it: <code>chmod 600 "
+        f"~/.ssh/{escape(lab)}/{escape(key)}</code></p>"
     )
 
 
@@ -83,7 +84,7 @@ def _way(w: WayIn) -> str:
         bare = f"ssh -p {w.port} {user}{w.address}"
         said = f"<pre><code>ssh {escape(w.session)}</code></pre><p>without the folder: <code>{escape(bare)}</code></p>"
         if w.fingerprint:
-            said += f"<p>If you are asked whether you trust it, its key is <code>{escape(w.fingerprint)}</code></p>"
+            said += f"<p>If you are asked to confirm its host key, it is <code>{escape(w.fingerprint)}</code></p>"
         said += _phone(w, f"ssh://{user}{at}")
         return f"<dt>SSH</dt><dd>{said}</dd>"
     if w.service == "rdp":
@@ -91,8 +92,8 @@ def _way(w: WayIn) -> str:
         file = escape(w.file_name)
         return (
             f"<dt>Remote desktop</dt><dd>Open <code>rdp/{file}.rdp</code> (on Linux import "
-            f"<code>linux/{file}-rdp.remmina</code>), or let your client connect to <code>{escape(at)}</code>{user}. "
-            "It has made its certificate itself: your client says so at the first contact."
+            f"<code>linux/{file}-rdp.remmina</code>), or connect your client to <code>{escape(at)}</code>{user}. "
+            "Its certificate is self-signed: your client warns at the first connection."
             f"{_phone(w, _rdp_link(w))}</dd>"
         )
     scheme = {"vnc": "vnc", "http": "http", "https": "https"}.get(w.service)

@@ -13,7 +13,7 @@ def ssh_files(lab: str, ways: Iterable[WayIn], key: str = "") -> dict[str, str]:
     mine = [w for w in ways if w.service == "ssh"]
     if not mine:
         return {}
-    lines = [f"# The lab {lab}. Put this folder where ~/.ssh/{lab} is, and into ~/.ssh/config: Include {lab}/config"]
+    lines = [f"# The lab {lab}. Copy this folder to ~/.ssh/{lab}, and add to ~/.ssh/config: Include {lab}/config"]
     for w in mine:
         lines += ["", f"Host {w.session} {w.name}", f"    HostName {w.address}", f"    Port {w.port}"]
         lines += [f"    User {w.user}"] if w.user else []
@@ -24,5 +24,5 @@ def ssh_files(lab: str, ways: Iterable[WayIn], key: str = "") -> dict[str, str]:
             lines += [f"    HostKeyAlias {w.name}", f"    UserKnownHostsFile ~/.ssh/{lab}/known_hosts"]
             lines += ["    StrictHostKeyChecking yes", "    CheckHostIP no"]
     keys = {w.name: w.host_key for w in mine if w.host_key}
-    trusted = known_hosts((([name], key) for name, key in keys.items()), f"Host keys of the lab {lab}, to be trusted.")
+    trusted = known_hosts((([name], key) for name, key in keys.items()), f"Host keys of the lab {lab}.")
     return {"config": "\n".join([*lines, ""]), "known_hosts": trusted}

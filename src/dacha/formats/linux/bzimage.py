@@ -15,13 +15,13 @@ def uncompressed_kernel(image: bytes) -> bytes:
         raise ValueError("no Linux boot header")
     (version,) = struct.unpack_from("<H", image, _VERSION_AT)
     if version < 0x208:
-        raise ValueError(f"boot protocol {version >> 8}.{version & 255:02} does not say where the kernel lies")
+        raise ValueError(f"boot protocol {version >> 8}.{version & 255:02} has no field for the kernel's offset")
     sectors = image[_SETUP_SECTORS_AT] or 4
     offset, length = struct.unpack_from("<II", image, _PAYLOAD_AT)
     start = (sectors + 1) * 512 + offset
     kernel = _unpack(image[start : start + length])
     if not kernel.startswith(b"\x7fELF"):
-        raise ValueError("the packed kernel is not an ELF file")
+        raise ValueError("the compressed kernel is not an ELF file")
     return kernel
 
 
@@ -38,7 +38,7 @@ def _unpack(packed: bytes) -> bytes:
         try:
             import lz4.block
         except ImportError:
-            raise ValueError("packed with LZ4, and the Python library lz4 is not installed") from None
+            raise ValueError("compressed with LZ4, but the Python library lz4 is not installed") from None
         out, at = bytearray(), 4
         # Blocks of at most 8 MiB, each behind its length (the "legacy frame" of the LZ4 frame format); the
         # last four bytes are the kernel's own length.
@@ -47,4 +47,4 @@ def _unpack(packed: bytes) -> bytes:
             out += lz4.block.decompress(packed[at + 4 : at + 4 + size], uncompressed_size=8 << 20)
             at += 4 + size
         return bytes(out)
-    raise ValueError(f"packed in a way not known here ({packed[:4].hex()})")
+    raise ValueError(f"compressed in an unknown format ({packed[:4].hex()})")

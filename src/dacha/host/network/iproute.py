@@ -35,7 +35,7 @@ class SeenLink(NamedTuple):
 def _tool() -> str:
     found = program("ip")
     if not found:
-        raise HostError("ip is not on this machine: it makes networks", remedy="on Debian: apt install iproute2")
+        raise HostError("ip is not installed: it creates networks", remedy="on Debian: apt install iproute2")
     return found
 
 
@@ -113,5 +113,5 @@ def batch(commands: Iterable[str], *options: str, remedy: str = "") -> None:
         raise HostError(
             f"the kernel refused: ip {line}" if line else "the kernel refused a change of its links",
             why=why,
-            remedy="making networks needs root" if "not permitted" in why else remedy,
+            remedy="creating networks requires root" if "not permitted" in why else remedy,
         )

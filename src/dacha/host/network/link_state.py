@@ -108,9 +108,7 @@ def lay(state: LinkState, name: str) -> None:
         refused += kernel.routes(rtnetlink.in_order(p for p in led if p.kind is Kind.ROUTE))
         kernel.prefixes(new[0], [rtnetlink.led_to(p, old, new, age) for p in state.prefixes])
     if refused:
-        raise HostError(
-            f"cannot set up link {name} with everything that {state.name} had", why="; ".join(sorted(set(refused)))
-        )
+        raise HostError(f"cannot give link {name} all settings of {state.name}", why="; ".join(sorted(set(refused))))
 
 
 def forget_rules(state: LinkState, name: str) -> None:
@@ -169,7 +167,7 @@ class _Kernel:
             self._socket.settimeout(_WAIT_S)
             self._socket.bind((0, 0))
         except OSError as e:
-            raise HostError("cannot speak to this host's kernel", why=e.strerror or str(e)) from e
+            raise HostError("cannot open a netlink socket", why=e.strerror or str(e)) from e
 
     def __enter__(self) -> _Kernel:
         return self
@@ -203,7 +201,7 @@ class _Kernel:
                     if message == kind and body[0] == family:
                         yield Part(kind, body)
         except (OSError, PeerError) as e:
-            raise HostError("cannot read what this host has on its links", why=str(e)) from e
+            raise HostError("cannot read the addresses of this host's links", why=str(e)) from e
 
     def say(self, request: bytes, accepted: tuple[int, ...] = ()) -> str:
         """Carry out a request; why the kernel refused it, "" where it did not or for an `accepted` errno. Raises
@@ -213,11 +211,13 @@ class _Kernel:
             for _, body in messages(self._socket.recv(_DATAGRAM)):
                 number = rtnetlink.error_of(body)
                 if number in (errno.EPERM, errno.EACCES):
-                    raise HostError("the kernel refused a change of its links", remedy="making networks needs root")
+                    raise HostError(
+                        "the kernel refused a change of its links", remedy="creating networks requires root"
+                    )
                 if number and number not in accepted:
                     return os.strerror(number)
         except (OSError, PeerError) as e:
-            raise HostError("cannot speak to this host's kernel", why=str(e)) from e
+            raise HostError("cannot open a netlink socket", why=str(e)) from e
         return ""
 
     def addresses(self, index: int, wanted: list[Part]) -> list[str]:

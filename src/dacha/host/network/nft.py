@@ -26,7 +26,7 @@ loaders: deque[int] = deque(maxlen=64)
 def _nft(arguments: list[str], text: str | None = None) -> subprocess.CompletedProcess[str]:
     found = program("nft")
     if not found:
-        raise HostError("nft is not on this machine: it makes doors and NAT", remedy="on Debian: apt install nftables")
+        raise HostError("nft is not installed: it provides doors and NAT", remedy="on Debian: apt install nftables")
     with subprocess.Popen(
         [found, *arguments], stdin=subprocess.PIPE if text else subprocess.DEVNULL, stdout=subprocess.PIPE,
         stderr=subprocess.PIPE, text=True,
@@ -45,7 +45,7 @@ def load(text: str) -> None:
         raise HostError(
             "the kernel refused the lab's rules",
             why="\n".join(words[:3]),
-            remedy="making rules needs root" if "not permitted" in done.stderr else "",
+            remedy="loading rules requires root" if "not permitted" in done.stderr else "",
         )
 
 

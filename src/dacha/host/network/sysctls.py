@@ -39,7 +39,7 @@ def write(name: str, value: str) -> None:
     try:
         (_ROOT / name).write_text(value)
     except OSError as e:
-        remedy = "it needs root" if isinstance(e, PermissionError) else ""
+        remedy = "it requires root" if isinstance(e, PermissionError) else ""
         raise HostError(f"cannot set {name.replace('/', '.')}", why=e.strerror or str(e), remedy=remedy) from e
 
 

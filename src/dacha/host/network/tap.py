@@ -23,12 +23,12 @@ def open_tap(name: str) -> int:
     try:
         fd = _open_device(direct[0]) if direct else os.open("/dev/net/tun", os.O_RDWR | os.O_CLOEXEC)
     except OSError as e:
-        raise HostError(f"cannot open the tap {name}", why=e.strerror or str(e), remedy="networks need root") from e
+        raise HostError(f"cannot open the tap {name}", why=e.strerror or str(e), remedy="networks require root") from e
     try:
         fcntl.ioctl(fd, _TUNSETIFF, struct.pack("16sH22x", name.encode(), _FLAGS))
     except OSError as e:
         os.close(fd)
-        raise HostError(f"cannot open the tap {name}", why=e.strerror or str(e), remedy="dacha apply makes it") from e
+        raise HostError(f"cannot open the tap {name}", why=e.strerror or str(e), remedy="dacha apply creates it") from e
     return fd
 
 

@@ -18,7 +18,7 @@ def _batch(lines: list[str], *options: str) -> subprocess.CompletedProcess[str]:
     tool = program("tc")
     if not tool:
         raise HostError(
-            "the program tc is missing: it closes networks while their firewall rules are missing",
+            "tc is not installed: it blocks networks while their firewall rules are missing",
             remedy="on Debian: apt install iproute2",
         )
     return subprocess.run(
@@ -37,9 +37,9 @@ def attach(filters: Mapping[str, Filter]) -> None:
     if lines and (done := _batch(lines)).returncode:
         why = reason(done.stderr)
         raise HostError(
-            "the kernel refused the filter that closes a network while its firewall rules are missing",
+            "the kernel refused the filter that blocks a network while its firewall rules are missing",
             why=why,
-            remedy="making networks needs root"
+            remedy="creating networks requires root"
             if "not permitted" in why
             else "use a kernel with CONFIG_NET_CLS_BPF and CONFIG_NET_SCH_INGRESS (Debian's has both)",
         )

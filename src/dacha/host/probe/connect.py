@@ -11,7 +11,8 @@ import subprocess
 import time
 from collections.abc import Iterable
 
-from dacha.core.trace.seen.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, ConnectResult
+from dacha.core.heard import Heard
+from dacha.core.trace.seen.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, ConnectResult, accepted
 from dacha.host.facts import program
 from dacha.host.probe.probing import probe_all
 from dacha.wire.probes import Probe, probe_for
@@ -66,14 +67,14 @@ def _hear(s: socket.socket, probe: Probe, deadline: float) -> ConnectResult:
             data = s.recv(4096)
             verdict = probe.receive(data) if data else probe.closed()
             if verdict:
-                return ConnectResult(OPEN, verdict.ok, verdict.seen)
+                return ConnectResult(OPEN, verdict.ok, verdict.seen, heard=verdict.heard)
     except TimeoutError:
         pass
     except ConnectionResetError:
-        return ConnectResult(OPEN, False, "closes at once")
+        return accepted(Heard.CLOSED)
     except OSError as e:
         return ConnectResult(OPEN, False, e.strerror or str(e))
-    return ConnectResult(OPEN, False, "no answer")
+    return accepted(Heard.NOTHING)
 
 
 def _refusal(s: socket.socket, error: OSError) -> ConnectResult:

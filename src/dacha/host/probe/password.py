@@ -11,6 +11,7 @@ import struct
 import time
 
 from dacha.core.errors import PeerError
+from dacha.core.heard import Heard
 from dacha.core.named import NamedTuple
 from dacha.host.probe.certificates import negotiate
 from dacha.wire.credssp import VERSION, TsRequest, bound_key, read_message
@@ -35,7 +36,7 @@ def check_password(address: str, port: int, user: str, password: str, timeout_s:
     context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     with socket.create_connection((address, port), timeout_s) as plain:
         chosen = negotiate(plain)
-        if not (chosen.ok and "network level" in chosen.seen):
+        if chosen.heard != Heard.RDP_NLA:
             return Checked(False)
         with context.wrap_socket(plain) as s:
             return _exchange(s, user, password, deadline)
@@ -53,14 +54,14 @@ def _exchange(s: ssl.SSLSocket, user: str, password: str, deadline: float) -> Ch
         if challenge is None or challenge.error:
             return Checked(True, error=challenge.error if challenge else 0)
         if not challenge.token:
-            raise PeerError("its answer has no challenge")
+            raise PeerError("its answer contains no challenge")
         version, nonce = min(VERSION, challenge.version), os.urandom(NONCE)
         proof = client.step(challenge.token) or b""
         sealed = client.wrap(bound_key(version, _public_key(s), nonce)).data
         s.sendall(TsRequest(token=proof, key=sealed, nonce=nonce).encoded())
         answer = _receive(s, deadline)
     except (SpnegoError, ValueError, IndexError, struct.error) as e:
-        raise PeerError(f"its answer is none of NTLM: {e}") from e
+        raise PeerError(f"its answer is not NTLM: {e}") from e
     if answer is None or answer.error:
         return Checked(True, error=answer.error if answer else 0)
     return Checked(True, accepted=bool(answer.key))

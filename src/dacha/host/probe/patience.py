@@ -10,8 +10,9 @@ import errno
 import selectors
 import socket
 
+from dacha.core.heard import Heard
 from dacha.core.named import NamedTuple
-from dacha.wire.probes import Probe, Verdict, probe_for
+from dacha.wire.probes import Probe, Verdict, probe_for, verdict_of
 
 # Seconds: a connection that nobody takes up is made anew after this long, as the pauses between a kernel's own repeats
 # double (RFC 6298 section 5.5), and after ever more, as a guest of a busy machine may be that slow; one that was taken
@@ -45,7 +46,7 @@ class PatientProbe:
     def __init__(self, selector: selectors.BaseSelector, place: Place) -> None:
         self.place = place
         self.answer: Verdict | None = None
-        self.last = "no answer"
+        self.last = verdict_of(Heard.NOTHING)
         self._selector = selector
         self._open: list[_Connection] = []
         self._first: float | None = None
@@ -87,7 +88,7 @@ class PatientProbe:
         error = s.connect_ex((self.place.address, self.place.port))
         if error not in (0, errno.EINPROGRESS):
             s.close()
-            self._refused(errno.errorcode.get(error, "fails").lower(), now)
+            self._refused(Verdict(False, errno.errorcode.get(error, "fails").lower()), now)
             return
         connection = _Connection(s, probe_for(self.place.service), now)
         self._open.append(connection)
@@ -100,7 +101,7 @@ class PatientProbe:
         except BlockingIOError:
             return
         except ConnectionResetError:
-            verdict = Verdict(False, "closes at once")
+            verdict = verdict_of(Heard.CLOSED)
         except OSError as e:
             verdict = Verdict(False, (e.strerror or "fails").lower())
         if verdict is None:
@@ -109,13 +110,15 @@ class PatientProbe:
         if verdict.ok:
             self.answer = verdict
         else:
-            self._refused(verdict.seen, now)
+            self._refused(verdict, now)
 
     def _go_on(self, c: _Connection, mask: int) -> Verdict | None:
         if mask & selectors.EVENT_WRITE:
             error = c.socket.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
             if error:
-                raise OSError(error, "refuses" if error == errno.ECONNREFUSED else errno.errorcode.get(error, "fails"))
+                if error == errno.ECONNREFUSED:
+                    return verdict_of(Heard.REFUSED)
+                raise OSError(error, errno.errorcode.get(error, "fails"))
             c.connected = True
             if c.probe.greeting:
                 c.socket.send(c.probe.greeting)
@@ -124,8 +127,8 @@ class PatientProbe:
         data = c.socket.recv(4096)
         return c.probe.receive(data) if data else c.probe.closed()
 
-    def _refused(self, seen: str, now: float) -> None:
-        self.last = seen
+    def _refused(self, verdict: Verdict, now: float) -> None:
+        self.last = verdict
         self._not_before, self._pause = now + self._pause, min(self._pause * 1.5, AGAIN_MOST_S)
 
     def _end(self, connection: _Connection) -> None:

@@ -22,9 +22,9 @@ def why_not(protocol: str, listen: IPv4Address | IPv6Address, port: int) -> str 
             s.listen(1)
     except OSError as e:
         if e.errno == errno.EADDRINUSE:
-            return f"it is held by {holder(protocol, port) or 'another program'}"
+            return f"it is in use by {holder(protocol, port) or 'another program'}"
         if e.errno == errno.EACCES:
-            return f"ports below {first_free_port()} need privileges on this host"
+            return f"ports below {first_free_port()} require privileges on this host"
         if e.errno == errno.EADDRNOTAVAIL:
             return f"this host has no address {listen}"
         return e.strerror

@@ -10,7 +10,8 @@ import socket
 import time
 from collections.abc import Callable, Container, Iterable
 
-from dacha.wire.probes import AnyProbe, Probe, Verdict
+from dacha.core.heard import Heard
+from dacha.wire.probes import AnyProbe, Probe, Verdict, verdict_of
 
 # Descriptors that a command has open or opens beside its probes: its monitors, files, locks.
 SPARE = 128
@@ -59,7 +60,7 @@ def _round(
     verdicts: dict[object, Verdict] = {}
     began = time.monotonic()
     deadline = began + timeout_s
-    words = "no answer"
+    silence = verdict_of(Heard.NOTHING)
     with selectors.DefaultSelector() as selector:
         for key, address, port, probe in targets:
             s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_STREAM)
@@ -79,10 +80,12 @@ def _round(
                 slow = patient(_connected(selector)) if more_s else set()
                 if not slow:
                     break
-                _give_up(selector, verdicts, words, slow)
-                words = f"accepts, and said nothing for {timeout_s + more_s:.0f} s"
+                _give_up(selector, verdicts, silence, slow)
+                silence = Verdict(
+                    False, f"accepts connections, but sent nothing for {timeout_s + more_s:.0f} s", heard=Heard.MUTE
+                )
                 deadline, more_s = deadline + more_s, 0.0
-        _give_up(selector, verdicts, words)
+        _give_up(selector, verdicts, silence)
     return verdicts
 
 
@@ -96,9 +99,9 @@ def _connected(selector: selectors.BaseSelector) -> set[object]:
 
 
 def _give_up(
-    selector: selectors.BaseSelector, verdicts: dict[object, Verdict], words: str, but: Container[object] = ()
+    selector: selectors.BaseSelector, verdicts: dict[object, Verdict], silence: Verdict, but: Container[object] = ()
 ) -> None:
-    """A verdict in these words for each that has not answered, but for those of whom more is expected."""
+    """The verdict `silence` for each target that has not answered, except those in `but`, which get more time."""
     for entry in list(selector.get_map().values()):
         assert isinstance(entry.fileobj, socket.socket)
         key, probe = entry.data
@@ -106,7 +109,7 @@ def _give_up(
             continue
         # A service without a protocol of its own may well wait for the client to speak first.
         silent = isinstance(probe, AnyProbe) and entry.events == selectors.EVENT_READ
-        verdicts[key] = Verdict(silent, "accepts" if silent else words)
+        verdicts[key] = Verdict(True, "accepts") if silent else silence
         selector.unregister(entry.fileobj)
         entry.fileobj.close()
 
@@ -116,7 +119,8 @@ def _step(selector: selectors.BaseSelector, s: socket.socket, mask: int, probe: 
         if mask & selectors.EVENT_WRITE:
             error = s.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
             if error:
-                return Verdict(False, "refuses" if error == errno.ECONNREFUSED else os.strerror(error).lower())
+                refused = error == errno.ECONNREFUSED
+                return verdict_of(Heard.REFUSED) if refused else Verdict(False, os.strerror(error).lower())
             if probe.greeting:
                 s.send(probe.greeting)
             selector.modify(s, selectors.EVENT_READ, selector.get_key(s).data)
@@ -126,6 +130,6 @@ def _step(selector: selectors.BaseSelector, s: socket.socket, mask: int, probe: 
     except BlockingIOError:
         return None
     except ConnectionResetError:
-        return Verdict(False, "closes at once")
+        return verdict_of(Heard.CLOSED)
     except OSError as e:
         return Verdict(False, e.strerror or "fails")

@@ -60,7 +60,7 @@ def _hear(child: subprocess.Popen[bytes], probe: Probe, deadline: float) -> Conn
             # It ended: with an error of its own where it never came through.
             code = child.wait(max(0.1, deadline - time.monotonic()))
             verdict = probe.closed() if code == 0 else None
-            return ConnectResult(OPEN, verdict.ok, verdict.seen) if verdict else None
+            return ConnectResult(OPEN, verdict.ok, verdict.seen, heard=verdict.heard) if verdict else None
         if verdict := probe.receive(data):
-            return ConnectResult(OPEN, verdict.ok, verdict.seen)
+            return ConnectResult(OPEN, verdict.ok, verdict.seen, heard=verdict.heard)
     return None

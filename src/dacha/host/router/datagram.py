@@ -21,7 +21,7 @@ from dacha.wire.router import nat_pmp, pcp
 
 # Asked again after these seconds, doubled as RFC 6886 section 3.1 does; then given up.
 AGAIN_S, PATIENCE_S = 0.25, 1.75
-SHUT = "it does not take such questions"
+SHUT = "it does not support this protocol"
 T = TypeVar("T")
 
 
@@ -46,7 +46,7 @@ def _ask(router: str, source: str, data: bytes, read: Callable[[bytes], T | None
             raise AnswerNo(SHUT) from None
         except OSError as e:
             raise AnswerNo(e.strerror or str(e)) from e
-    raise AnswerNo("it does not answer")
+    raise AnswerNo("it does not respond")
 
 
 class _ByDatagram:
@@ -77,7 +77,7 @@ class Pcp(_ByDatagram):
 
         answer = _ask(self._router, source, pcp.encode_request(request), read)
         if answer.result != pcp.SUCCESS:
-            raise AnswerNo(pcp.RESULTS.get(answer.result, f"it answers with result {answer.result}"))
+            raise AnswerNo(pcp.RESULTS.get(answer.result, f"it reports result code {answer.result}"))
         return answer
 
     def look(self) -> Seen:
@@ -103,7 +103,7 @@ class Pcp(_ByDatagram):
         third = IPv4Address(wanted.to) if wanted.third else None
         answer = self._request(pcp.Request(IPv4Address(source), lifetime_s, mapped, third), source)
         if answer.map is None:
-            raise AnswerNo("it answers something else")
+            raise AnswerNo("unexpected answer")
         return answer
 
     def unmap(self, mapping: Mapping) -> None:
@@ -123,7 +123,7 @@ class NatPmp(_ByDatagram):
 
         answer = _ask(self._router, source, nat_pmp.encode_request(request), read)
         if answer.result != nat_pmp.SUCCESS:
-            raise AnswerNo(nat_pmp.RESULTS.get(answer.result, f"it answers with result {answer.result}"))
+            raise AnswerNo(nat_pmp.RESULTS.get(answer.result, f"it reports result code {answer.result}"))
         return answer
 
     def look(self) -> Seen:

@@ -44,4 +44,4 @@ def find(router: str, source: str, before: str = "") -> PortMapper:
                 return found
     if "upnp" in ways and before != "upnp" and (found := look("upnp")):
         return found
-    raise AnswerNo("it speaks neither PCP, NAT-PMP nor UPnP", why="\n".join(tried))
+    raise AnswerNo("it supports neither PCP, NAT-PMP nor UPnP", why="\n".join(tried))

@@ -49,7 +49,7 @@ class Upnp:
         try:
             place = _description(self._router, self._source)
         except (LookupError, OSError):
-            raise AnswerNo("it does not answer") from None
+            raise AnswerNo("it does not respond") from None
         mine, its = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         with mine:
             with its:
@@ -62,7 +62,7 @@ class Upnp:
                 _connect_for(mine, self._router, self._source, until)
                 out, err = child.communicate(timeout=max(0.1, until - time.monotonic()))
             except subprocess.TimeoutExpired:
-                raise AnswerNo("it does not answer") from None
+                raise AnswerNo("it does not respond") from None
             finally:
                 if child.poll() is None:
                     child.kill()
@@ -70,7 +70,7 @@ class Upnp:
         try:
             answer = dict(json.loads(out))
         except ValueError:
-            raise AnswerNo("its answers cannot be read", why=err.decode(errors="replace").strip()[-200:]) from None
+            raise AnswerNo("its answers are invalid", why=err.decode(errors="replace").strip()[-200:]) from None
         if "error" in answer:
             raise AnswerNo(answer["error"])
         return answer
@@ -132,7 +132,7 @@ def _description(router: str, source: str) -> str:
                     found = ssdp.location(answer, router) if sender == router else None
                     if found:
                         return found
-    raise LookupError("it does not answer")
+    raise LookupError("it does not respond")
 
 
 class Gateway:
@@ -145,14 +145,14 @@ class Gateway:
         status, body = self._exchange(base, igd.get(router, base))
         found = igd.controls(body, router, base) if status == 200 else []
         if not found:
-            raise LookupError("it does not answer")
+            raise LookupError("it does not respond")
         self._control = found[0]
 
     def _exchange(self, place: igd.Place, request: bytes) -> tuple[int, bytes]:
         self._channel.send(place.port.to_bytes(2, "big"))
         word, descriptors, _, _ = socket.recv_fds(self._channel, 1, 1)
         if word != b"y":
-            raise LookupError("it does not answer")
+            raise LookupError("it does not respond")
         with socket.socket(fileno=descriptors[0]) as s:
             s.settimeout(PATIENCE_S)
             s.sendall(request)
@@ -219,7 +219,7 @@ def _answer(question: dict[str, Any]) -> dict[str, Any]:
                 # A mapping that stands for good is looked at again like one that does not.
                 lasts = lifetime or question["lifetime"]
                 return {"port": port, "address": gateway.address(), "lifetime": lasts}
-    raise LookupError("that outside port cannot be had: another machine has it")
+    raise LookupError("the outside port is in use by another machine")
 
 
 def main() -> None:
@@ -231,7 +231,7 @@ def main() -> None:
     except DachaError as e:
         answer = {"error": e.what}
     except (OSError, http.client.HTTPException):
-        answer = {"error": "it does not answer"}
+        answer = {"error": "it does not respond"}
     sys.stdout.write(json.dumps(answer))
 
 

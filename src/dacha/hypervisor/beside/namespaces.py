@@ -53,7 +53,7 @@ def own_view(what: int) -> None:
     for fd in (*ready, told[0]):
         os.close(fd)
     if not fine:
-        raise OSError("this host lets nobody have a user namespace of his own")
+        raise OSError("this host does not allow user namespaces")
     unshare(what | NEW_MOUNTS)
 
 
@@ -79,7 +79,7 @@ def same(place: str, which: str, folder: str) -> None:
     """Raises OSError where another folder, or a link, was put in the place of the one that was judged."""
     seen = os.lstat(place)
     if which != f"{seen.st_dev}:{seen.st_ino}":
-        raise OSError(f"{folder} is another folder than a moment ago")
+        raise OSError(f"{folder} was replaced a moment ago")
 
 
 def become_owner(uid: int, gid: int) -> None:

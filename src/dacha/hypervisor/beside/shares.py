@@ -42,8 +42,8 @@ def look(share: MachineShare) -> Opened:
     try:
         folder = os.open(share["folder"], os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
     except OSError as e:
-        what = f"folder {share['folder']} of share {share['name']} cannot be reached"
-        raise HostError(what, why=e.strerror or str(e), remedy=f"make it: mkdir {share['folder']}") from e
+        what = f"folder {share['folder']} of share {share['name']} is not accessible"
+        raise HostError(what, why=e.strerror or str(e), remedy=f"create it: mkdir {share['folder']}") from e
     try:
         seen = os.fstat(folder)
         return Opened(
@@ -62,7 +62,7 @@ def start(
     for share in shares:
         if daemon is None:
             raise HostError(
-                "virtiofsd is not on this machine: it serves shared folders",
+                "virtiofsd is not installed: it serves shared folders",
                 remedy="on Debian: apt install qemu-system-common (12), virtiofsd (13 and later)",
             )
         _start_one(run, log, share, opened[share["name"]], account, daemon)
@@ -95,6 +95,6 @@ def _start_one(run: Path, log: Path, share: MachineShare, opened: Opened, accoun
         child.wait()
         words_of_it = log.read_text(errors="replace").strip().splitlines()[-1:]
         raise HostError(
-            f"folder {folder} of share {name} cannot be served", why=(words_of_it or ["it ended at once"])[0],
-            remedy=f"its words are kept in {log}; a user namespace of its own is what it needs",
+            f"folder {folder} of share {name} cannot be served", why=(words_of_it or ["virtiofsd exited at once"])[0],
+            remedy=f"see its log: {log}; virtiofsd requires a user namespace",
         )  # fmt: skip

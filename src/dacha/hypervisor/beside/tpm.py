@@ -30,7 +30,7 @@ def find() -> str:
     """The program. Raises HostError when it is not on this machine."""
     found = program("swtpm")
     if not found:
-        raise HostError("swtpm is not on this machine: it plays a guest's TPM", remedy="on Debian: apt install swtpm")
+        raise HostError("swtpm is not installed: it emulates a guest's TPM", remedy="on Debian: apt install swtpm")
     return found
 
 
@@ -60,7 +60,7 @@ def start(run: Path, state: Path, note: Path, log: Path, account: Account | None
                 # One that is not known: an older dacha started it, or a command that was killed at that moment.
                 if time.monotonic() >= deadline:
                     raise HostError(
-                        "what played the guest's TPM at its last start still runs",
+                        "the TPM emulator of the guest's last start is still running",
                         where=str(state),
                         why=holder(state / "process.lock") or "another user's process",
                         remedy="end that program, then start the guest again",
@@ -93,8 +93,8 @@ def start(run: Path, state: Path, note: Path, log: Path, account: Account | None
     # QEMU waits for what answers on the socket; a program that ended at once is told here.
     time.sleep(0.02)
     if child.poll() is not None:
-        words = log.read_text(errors="replace").strip() or f"it ended with status {child.returncode}"
-        raise HostError("swtpm did not start", why=words, remedy=f"its words are kept in {log}")
+        words = log.read_text(errors="replace").strip() or f"it exited with status {child.returncode}"
+        raise HostError("swtpm did not start", why=words, remedy=f"see its log: {log}")
 
 
 def _give(state: Path, account: Account) -> None:

@@ -63,7 +63,7 @@ def _noted(disk: Path) -> Noted | None:
     try:
         raw = parse(note_file(disk).read_text())
         if raw["version"] > VERSION:
-            raise HostError(f"{note_file(disk)} was written by a newer dacha", remedy="use that version")
+            raise HostError(f"{note_file(disk)} was written by a newer dacha", remedy="use that newer version")
         below = tuple((Path(row["file"]), str(row["format"])) for row in raw["below"])
         seen = tuple(Seen(int(row.get("changed", 0)), str(row.get("content", ""))) for row in raw["below"])
         return Noted(raw["backing"], raw["backing_format"], below, seen)
@@ -71,7 +71,7 @@ def _noted(disk: Path) -> Noted | None:
         return None
     except (OSError, ValueError, KeyError, TypeError) as e:
         raise HostError(
-            f"{note_file(disk)} cannot be read", why=str(e), remedy="move it away to have it made again"
+            f"{note_file(disk)} cannot be read", why=str(e), remedy="move it away, and Dacha creates it again"
         ) from e
 
 
@@ -83,16 +83,17 @@ def layers(disk: Path) -> list[tuple[Path, str]]:
         noted = note(disk)
     if own.format != "qcow2" or (own.backing, own.backing_format) != (noted.backing, noted.backing_format):
         raise HostError(
-            f"the disk {disk} was changed from outside its guest's system: it names another file below it",
-            why=f"it was made on {noted.backing or 'nothing'}, and now says {(own.backing or 'nothing')[:200]!r}",
-            remedy=f"if it was you, remove {note_file(disk)}; else keep it away from any program",
+            f"the header of disk {disk} was changed outside its guest: it refers to another backing file",
+            why=f"it was created on {noted.backing or 'nothing'}, and now refers to "
+            f"{(own.backing or 'nothing')[:200]!r}",
+            remedy=f"if you did this, remove {note_file(disk)}; else do not use this disk",
         )
     for (file, _), seen in zip(noted.below, noted.seen, strict=True):
         if seen.content and _changed(file, seen):
             raise HostError(
-                f"the image {file} is another than the one that {disk.name} was made on",
-                why="what is on the disk are the differences to that one: on another they make no file system",
-                remedy=f"bring that image back; or, if nothing of it was changed, remove {note_file(disk)}",
+                f"the image {file} is not the one that {disk.name} was created on",
+                why="the disk stores only the differences to the original image: with another image it is not readable",
+                remedy=f"restore that image; or, if its contents are unchanged, remove {note_file(disk)}",
             )
     return [(disk, "qcow2"), *noted.below]
 

@@ -46,8 +46,8 @@ def _tool() -> str:
     found = program("qemu-img")
     if not found:
         raise HostError(
-            "qemu-img is not on this machine",
-            why="it makes the disks",
+            "qemu-img is not installed",
+            why="it creates disks",
             remedy="install QEMU's tools; on Debian: apt install qemu-utils",
         )
     return found
@@ -61,15 +61,15 @@ def inspect(path: Path, stores: Iterable[Path] = ()) -> Image:
     or a partition table; a web page saved under the wrong name does not.
     """
     if not path.is_file():
-        raise HostError(f"there is no image {path}", remedy="name one relative to the lab file, or by its whole path")
+        raise HostError(f"no image {path} exists", remedy="use a path relative to the lab file, or an absolute path")
     inside = [folder.resolve() for folder in stores]
     layers = chain(path, lambda file: any(file.resolve().is_relative_to(folder) for folder in inside))
     form = layers[0][1]
     if form not in FORMATS or (form == "raw" and not _looks_like_disk(path)):
         raise HostError(
             f"{path} is not a disk image",
-            why="it has no known image header, and no boot sector",
-            remedy="was the download complete? compare its checksum",
+            why="it has neither a known image header nor a boot sector",
+            remedy="check that the download is complete, and compare its checksum",
         )
     facts = _facts(path, form)
     return Image(path, form, facts["virtual-size"], tuple(file for file, _ in layers))
@@ -106,7 +106,7 @@ def header(path: Path) -> DiskImage:
             return judge(read, path.stat().st_size)
     except PeerError as e:
         raise HostError(
-            f"{path} cannot be used as an image", why=e.what, remedy="get another one, that is whole in one file"
+            f"{path} cannot be used as an image", why=e.what, remedy="use an image that is complete in one file"
         ) from e
     except OSError as e:
         raise HostError(f"cannot read the image {path}", why=e.strerror or str(e)) from e
@@ -124,26 +124,28 @@ def chain(path: Path, allowed: Callable[[Path], bool] = lambda file: True) -> li
             return [*found, (here, known)]
         image = header(here)
         if known and image.format != known:
-            raise HostError(f"{here} is {image.format}, and {path} takes it for {known}", remedy="get another image")
+            raise HostError(f"{here} is {image.format}, but {path} says {known}", remedy="use another image")
         found.append((here, image.format))
         if image.backing is None:
             return found
         if ":" in image.backing.partition("/")[0]:
             raise HostError(
                 f"{path} cannot be used as an image",
-                why=f"it lies on what is no file: {image.backing[:80]!r}",
-                remedy="get another one, that is whole in one file",
+                why=f"its backing image is not a file: {image.backing[:80]!r}",
+                remedy="use an image that is complete in one file",
             )
         below = here.parent / image.backing
         if not allowed(below):
             raise HostError(
-                f"the image {here.name} lies on another file, {below}",
-                why="below an image that is not of this lab's making, only media of its stores are used",
-                remedy=f"if both are yours, make one file of them: qemu-img convert -O qcow2 {here} WHOLE.qcow2, "
+                f"the image {here.name} depends on another file, {below}",
+                why="Dacha uses such an image only if that file is a medium of its stores",
+                remedy=f"if you trust both, merge them into one file: qemu-img convert -O qcow2 {here} WHOLE.qcow2, "
                 "then dacha media add WHOLE.qcow2",
             )
         here, known = below, image.backing_format or "raw"
-    raise HostError(f"{path} lies on more than {DEEPEST} images", remedy="copy it into one: qemu-img convert")
+    raise HostError(
+        f"{path} depends on a chain of more than {DEEPEST} images", remedy="merge it into one: qemu-img convert"
+    )
 
 
 def damage(image: Image) -> str | None:
@@ -152,7 +154,7 @@ def damage(image: Image) -> str | None:
     code, out, err = confine.run(command, helper(), read=image.files)
     if code in (0, 3, 63):  # right; leaked space only; no check for this format
         return None
-    return "the image is damaged or cut short: " + ((err.strip() or out.strip()).splitlines() or ["no reason"])[0]
+    return "the image is damaged or truncated: " + ((err.strip() or out.strip()).splitlines() or ["no reason given"])[0]
 
 
 def first_sectors(image: Image, count: int = SECTORS) -> bytes:
@@ -179,7 +181,7 @@ def rebase(path: Path, below: Path, form: str) -> None:
     """Let a disk that no guest has open lie on the same image under another name. Its contents are not touched, and
     nothing below it is opened. Raises HostError."""
     command = [_tool(), "rebase", "-q", "-u", "-f", "qcow2", "-F", form, "-b", str(below), str(path)]
-    _run(command, f"cannot let the disk {path} lie on {below}", write=[path])
+    _run(command, f"cannot use {below} as the backing image of disk {path}", write=[path])
 
 
 def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> None:
@@ -190,13 +192,13 @@ def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> N
     refuse_smaller(base, size)
     wanted = size or (base.size if base else 0)
     if full:
-        _need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'say allocation = "thin"')
+        _need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'set allocation = "thin"')
     command = [_tool(), "create", "-q", "-f", "qcow2", "-o", f"preallocation={'falloc' if full else 'off'}"]
     if base:
         # Not opened (-u): what it is has been judged, and its size is known.
         command += ["-u", "-b", str(base.path), "-F", base.format]
     with whole(path) as temporary:
-        _run([*command, str(temporary), str(wanted)], f"cannot make the disk {path}", write=[path.parent])
+        _run([*command, str(temporary), str(wanted)], f"cannot create the disk {path}", write=[path.parent])
 
 
 def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Callable[[float], None]) -> None:
@@ -208,7 +210,7 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
     wanted = size or base.size
     holds = wanted
     if full:
-        _need_space(path.parent, wanted, f"a full copy of {show_size(wanted)}", 'say allocation = "thin"')
+        _need_space(path.parent, wanted, f"a full copy of {show_size(wanted)}", 'set allocation = "thin"')
     else:
         holds = _to_be_written(base)
         _need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
@@ -230,7 +232,7 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
             raise HostError(f"cannot copy {base.path}", why=_words(words))
         if full or wanted > base.size:
             grow = [_tool(), "resize", "-q", "-f", "qcow2", *(["--preallocation=falloc"] if full else [])]
-            _run([*grow, str(temporary), str(wanted)], f"cannot make the disk {path}", write=[temporary])
+            _run([*grow, str(temporary), str(wanted)], f"cannot create the disk {path}", write=[temporary])
 
 
 def _to_be_written(base: Image) -> int:
@@ -239,7 +241,7 @@ def _to_be_written(base: Image) -> int:
     command = [_tool(), "measure", "--output=json", "-O", "qcow2", "-f", base.format, str(base.path)]
     code, out, err = confine.run(command, helper(), read=base.files, seconds=MEASURE_S)
     if code:
-        why = _words(err) if code > 0 else f"what it holds could not be counted within {MEASURE_S} s of a processor"
+        why = _words(err) if code > 0 else f"its size could not be measured within {MEASURE_S} s of CPU time"
         raise HostError(f"cannot copy {base.path}", why=why)
     return int(json.loads(out)["required"])
 
@@ -259,8 +261,8 @@ def _need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
     free = usage.f_bavail * usage.f_frsize
     reserve = min(RESERVE_MOST, usage.f_blocks * usage.f_frsize // RESERVE_PART)
     if wanted > free - reserve:
-        remedy = "free some space" + (f", or {instead}" if instead else ", or name a storage that has it")
-        why = f"{show_size(free)} is free, and {show_size(reserve)} of it stay free for guests that run"
+        remedy = "free some space" + (f", or {instead}" if instead else ", or use a storage with enough space")
+        why = f"{show_size(free)} is free, and {show_size(reserve)} of that is reserved for running guests"
         raise HostError(f"no space for {what} in {folder}", why=why, remedy=remedy)
 
 

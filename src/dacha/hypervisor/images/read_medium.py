@@ -77,7 +77,7 @@ def _asked(path: Path, question: dict[str, Any], memory: int) -> bytes:
         return done.stdout
     words = done.stderr.decode(errors="replace").strip().rpartition("\n")[2]
     if done.returncode < 0 or "MemoryError" in words:
-        raise TooCostly(f"it could not be read with {memory >> 20} MiB of memory and {SECONDS} s of a processor")
+        raise TooCostly(f"it could not be read with {memory >> 20} MiB of memory and {SECONDS} s of CPU time")
     raise HostError(f"cannot read {path}", why=words[:200])
 
 

@@ -200,7 +200,7 @@ class _Lines:
         while b"\n" not in self._buffer:
             left = deadline - time.monotonic()
             if left <= 0 or self._read > ANSWER_MOST:
-                raise ValueError("the agent does not come to an end")
+                raise ValueError("the agent's answer does not end")
             self._socket.settimeout(left)
             chunk = self._socket.recv(65536)
             if not chunk:

@@ -115,12 +115,12 @@ class Qmp:
                 raise PeerError("QEMU closed its monitor")
             self._buffer += chunk
             if len(self._buffer) > LINE_MOST:
-                raise PeerError("the monitor sent a line without end")
+                raise PeerError("the monitor sent an endless line")
         line, _, self._buffer = self._buffer.partition(b"\n")
         try:
             message = parse(line)
         except ValueError as e:
-            raise PeerError("the monitor sent what is not JSON", why=line[:80].decode(errors="replace")) from e
+            raise PeerError("the monitor sent invalid JSON", why=line[:80].decode(errors="replace")) from e
         if not isinstance(message, dict):
-            raise PeerError("the monitor sent what is not a QMP message")
+            raise PeerError("the monitor sent an invalid QMP message")
         return message

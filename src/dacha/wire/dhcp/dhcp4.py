@@ -98,7 +98,7 @@ class Message(NamedTuple):
 def decode(data: bytes) -> Message:
     """Read one message. Raises PeerError with the offset and the field that is wrong."""
     if len(data) < _FIXED.size + 4:
-        raise PeerError(f"a DHCP message of {len(data)} bytes is cut short (at least {_FIXED.size + 4})")
+        raise PeerError(f"truncated DHCP message: {len(data)} bytes (at least {_FIXED.size + 4})")
     fields = _FIXED.unpack_from(data)
     op, htype, hlen, hops, xid, secs, flags, ciaddr, yiaddr, siaddr, giaddr, chaddr, sname, file = fields
     if op not in (1, 2):
@@ -133,7 +133,7 @@ def _read_options(data: bytes, at: int, end: int, options: dict[int, bytes]) -> 
         if code == 255:
             return
         if at >= end or at + 1 + data[at] > end:
-            raise PeerError(f"DHCP: option {code} at {at - 1} is cut short")
+            raise PeerError(f"DHCP: truncated option {code} at {at - 1}")
         length = data[at]
         piece = data[at + 1 : at + 1 + length]
         options[code] = options[code] + piece if code in options else piece

@@ -93,13 +93,13 @@ class Server:
             return []
         address = requested or IPv4Address(m.ciaddr)
         if m.giaddr == NOBODY and address not in self.scope.subnet and server is None and requested is not None:
-            return [self._answers.nak(m, "this address is of another network")]
+            return [self._answers.nak(m, "this address belongs to another network")]
         if self._may_have(m, address, now):
             return [*self._bind(m, address, now), self._answers.ack(m, address)]
         if server is None and m.ciaddr == NOBODY and not self._knows(m):
             # Rebooted, and not known here: some other server's client, to be left alone (section 4.3.2).
             return []
-        return [self._answers.nak(m, "this address is not yours")]
+        return [self._answers.nak(m, "this address belongs to another client")]
 
     def _decline(self, m: Message, now: float) -> list[Action]:
         address = m.address(Option.REQUESTED_ADDRESS)

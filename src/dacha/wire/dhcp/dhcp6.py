@@ -45,7 +45,7 @@ class Message(NamedTuple):
 def decode(data: bytes) -> Message:
     """Read one message. Raises PeerError with the offset that is wrong."""
     if len(data) < 4:
-        raise PeerError(f"a DHCPv6 message of {len(data)} bytes is cut short")
+        raise PeerError(f"truncated DHCPv6 message: {len(data)} bytes")
     return Message(data[0], data[1:4], decode_options(data, 4))
 
 
@@ -53,10 +53,10 @@ def decode_options(data: bytes, at: int) -> tuple[tuple[int, bytes], ...]:
     found = []
     while at < len(data):
         if at + 4 > len(data):
-            raise PeerError(f"DHCPv6: an option at {at} is cut short")
+            raise PeerError(f"DHCPv6: truncated option at {at}")
         code, length = struct.unpack_from(">HH", data, at)
         if at + 4 + length > len(data):
-            raise PeerError(f"DHCPv6: option {code} at {at} is cut short")
+            raise PeerError(f"DHCPv6: truncated option {code} at {at}")
         found.append((code, data[at + 4 : at + 4 + length]))
         at += 4 + length
     return tuple(found)

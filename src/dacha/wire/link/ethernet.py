@@ -28,7 +28,7 @@ class Arp(NamedTuple):
 def decode_arp(data: bytes) -> Arp:
     """Read an ARP packet; what pads a short frame behind it is passed over. Raises PeerError."""
     if len(data) < _ARP.size:
-        raise PeerError(f"an ARP packet of {len(data)} bytes is cut short")
+        raise PeerError(f"truncated ARP packet: {len(data)} bytes")
     hardware, protocol, hlen, plen, operation, sha, spa, tha, tpa = _ARP.unpack_from(data)
     if (hardware, protocol, hlen, plen) != (1, ETHERTYPE_IPV4, 6, 4):
         raise PeerError("ARP: not between Ethernet and IPv4")

@@ -30,12 +30,12 @@ class Neighbour(NamedTuple):
 def decode_neighbour(packet: bytes) -> Neighbour:
     """Read an IPv6 packet that holds neighbour discovery. Raises PeerError for any other."""
     if len(packet) < _HEADER + _BODY or packet[0] >> 4 != 6:
-        raise PeerError(f"neighbour discovery: {len(packet)} bytes are cut short")
+        raise PeerError(f"truncated neighbour discovery packet: {len(packet)} bytes")
     # Other headers before it are not allowed to be trusted: it comes first or not at all. A hop limit below 255 shows
     # that it was sent from beyond the link (RFC 4861 section 7.1.1).
     if packet[6] != ICMPV6 or packet[7] != 255:
-        raise PeerError("neighbour discovery: another protocol, or from beyond the link")
+        raise PeerError("neighbour discovery: wrong protocol, or a hop limit below 255")
     kind = packet[_HEADER]
     if kind not in (NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT) or packet[_HEADER + 1]:
-        raise PeerError("neighbour discovery: another kind of message")
+        raise PeerError("neighbour discovery: unexpected message type")
     return Neighbour(kind, IPv6Address(packet[8:24]), IPv6Address(packet[_HEADER + 8 : _HEADER + 24]))

@@ -44,7 +44,7 @@ class Refused(AnswerNo):
     """The router answered with an error, of this number."""
 
     def __init__(self, number: int, words: str) -> None:
-        super().__init__(f"it refuses: {words or 'error'} ({number})")
+        super().__init__(f"it refused: {words or 'error'} ({number})")
         self.number = number
 
 
@@ -58,11 +58,11 @@ def place_of(url: str, router: str, base: Place = _ROOT) -> Place:
     if absolute:
         port = int(absolute[1] or 80)
         if not 1 <= port <= 65535:
-            raise PeerError(f"the router names port {port}")
+            raise PeerError(f"the router's description is at port {port}")
         return Place(port, absolute[2] or "/")
     path = url if url.startswith("/") else base.path[: base.path.rindex("/") + 1] + url
     if ":" in url.partition("/")[0] or url.startswith("//") or not _PATH.fullmatch(path):
-        raise PeerError("the router names another address than its own")
+        raise PeerError("the router's description is at another address")
     return Place(base.port, path)
 
 

@@ -13,9 +13,9 @@ OUTSIDE_ADDRESS, MAP_UDP, MAP_TCP = 0, 1, 2
 SUCCESS, UNSUPPORTED_VERSION, NOT_AUTHORIZED, NETWORK_FAILURE, NO_RESOURCES, UNSUPPORTED_OPCODE = range(6)
 # Result codes in words (section 3.5).
 RESULTS = {
-    SUCCESS: "done", UNSUPPORTED_VERSION: "it speaks another version", NOT_AUTHORIZED: "it does not permit this",
-    NETWORK_FAILURE: "its own line to the outside is down", NO_RESOURCES: "it has no room for more mappings",
-    UNSUPPORTED_OPCODE: "it makes no mappings",
+    SUCCESS: "done", UNSUPPORTED_VERSION: "it uses another protocol version", NOT_AUTHORIZED: "it does not allow this",
+    NETWORK_FAILURE: "its internet connection is down", NO_RESOURCES: "it has no resources for more mappings",
+    UNSUPPORTED_OPCODE: "it does not support port mappings",
 }  # fmt: skip
 
 
@@ -51,13 +51,13 @@ def encode_request(r: Request) -> bytes:
 def decode_request(data: bytes) -> Request:
     """Read a request, as a router does. Raises PeerError for what is none."""
     if len(data) < 2 or data[0] != VERSION or data[1] > MAP_TCP:
-        raise PeerError("NAT-PMP: another version, or an opcode that is not understood")
+        raise PeerError("NAT-PMP: unsupported version or opcode")
     if data[1] == OUTSIDE_ADDRESS:
         if len(data) != 2:
-            raise PeerError(f"NAT-PMP: a request of {len(data)} bytes")
+            raise PeerError(f"NAT-PMP: invalid request length: {len(data)} bytes")
         return Request(OUTSIDE_ADDRESS)
     if len(data) != 12:
-        raise PeerError(f"NAT-PMP: a mapping request of {len(data)} bytes")
+        raise PeerError(f"NAT-PMP: invalid mapping request length: {len(data)} bytes")
     opcode, internal, external, lifetime = struct.unpack(">xBxxHHI", data)
     return Request(opcode, internal, external, lifetime)
 
@@ -73,13 +73,13 @@ def encode_response(r: Response) -> bytes:
 def decode_response(data: bytes) -> Response:
     """Read an answer. Raises PeerError for what is none."""
     if len(data) < 8 or data[0] != VERSION or not 0x80 <= data[1] <= 0x80 | MAP_TCP:
-        raise PeerError("NAT-PMP: this is no answer")
+        raise PeerError("NAT-PMP: not a response")
     opcode, result, epoch = struct.unpack_from(">xBHI", data)
     opcode &= 0x7F
     if result != SUCCESS:
         return Response(opcode, result, epoch)  # an error may be as short as its head (section 3.5)
     if len(data) != (12 if opcode == OUTSIDE_ADDRESS else 16):
-        raise PeerError(f"NAT-PMP: an answer of {len(data)} bytes")
+        raise PeerError(f"NAT-PMP: invalid response length: {len(data)} bytes")
     if opcode == OUTSIDE_ADDRESS:
         return Response(opcode, result, epoch, IPv4Address(data[8:12]))
     internal, external, lifetime = struct.unpack_from(">HHI", data, 8)

@@ -20,13 +20,14 @@ SUCCESS, UNSUPPORTED_VERSION, NOT_AUTHORIZED, MALFORMED, UNSUPPORTED_OPCODE, UNS
 NETWORK_FAILURE, NO_RESOURCES, UNSUPPORTED_PROTOCOL, QUOTA, CANNOT_PROVIDE, ADDRESS_MISMATCH = 7, 8, 9, 10, 11, 12
 # Result codes in words (section 7.4).
 RESULTS = {
-    SUCCESS: "done", UNSUPPORTED_VERSION: "it speaks another version", NOT_AUTHORIZED: "it does not permit this",
-    MALFORMED: "it did not understand the request", UNSUPPORTED_OPCODE: "it makes no mappings",
-    UNSUPPORTED_OPTION: "it makes no mappings for other machines than the asker",
+    SUCCESS: "done", UNSUPPORTED_VERSION: "it uses another protocol version", NOT_AUTHORIZED: "it does not allow this",
+    MALFORMED: "it did not understand the request", UNSUPPORTED_OPCODE: "it does not support port mappings",
+    UNSUPPORTED_OPTION: "it supports mappings only for the requesting host",
     6: "it did not understand the request",
-    NETWORK_FAILURE: "its own line to the outside is down", NO_RESOURCES: "it has no room for more mappings",
-    UNSUPPORTED_PROTOCOL: "it does not map this protocol", QUOTA: "this host has as many mappings as it permits",
-    CANNOT_PROVIDE: "that outside port cannot be had", ADDRESS_MISMATCH: "another NAT lies between it and this host",
+    NETWORK_FAILURE: "its internet connection is down", NO_RESOURCES: "it has no resources for more mappings",
+    UNSUPPORTED_PROTOCOL: "it does not support this protocol", QUOTA: "this host has reached its limit of mappings",
+    CANNOT_PROVIDE: "the outside port is not available", ADDRESS_MISMATCH: "there is another NAT between it and "
+                                                                           "this host",
     13: "too many peers",
 }  # fmt: skip
 _THIRD_PARTY, _PREFER_FAILURE = 1, 2
@@ -113,7 +114,7 @@ def decode_request(data: bytes) -> Request:
         elif code == _PREFER_FAILURE and not value:
             prefer = True
         elif code < 128:  # mandatory to understand (section 7.3)
-            raise PeerError(f"PCP: option {code} is not understood")
+            raise PeerError(f"PCP: unsupported option {code}")
     return Request(_address(client), lifetime, _decode_map(data) if opcode == MAP else None, third, prefer)
 
 
@@ -137,16 +138,16 @@ def decode_response(data: bytes) -> Response:
 def _opcode(data: bytes, *, response: bool) -> int:
     """The opcode of a message that is long enough for it."""
     if len(data) < _HEADER or len(data) > LONGEST or len(data) % 4:
-        raise PeerError(f"PCP: a message of {len(data)} bytes")
+        raise PeerError(f"PCP: invalid message length: {len(data)} bytes")
     if data[0] != VERSION:
-        raise PeerError(f"PCP: version {data[0]}")
+        raise PeerError(f"PCP: unsupported version {data[0]}")
     if bool(data[1] & 0x80) is not response:
-        raise PeerError(f"PCP: a {'request' if response else 'response'} where the other was due")
+        raise PeerError(f"PCP: unexpected {'request' if response else 'response'}")
     opcode = data[1] & 0x7F
     if opcode not in (ANNOUNCE, MAP):
-        raise PeerError(f"PCP: opcode {opcode} is not understood")
+        raise PeerError(f"PCP: unsupported opcode {opcode}")
     if opcode == MAP and len(data) < _HEADER + _MAP:
-        raise PeerError(f"PCP: a mapping of {len(data)} bytes is cut short")
+        raise PeerError(f"PCP: truncated mapping: {len(data)} bytes")
     return opcode
 
 
@@ -156,7 +157,7 @@ def _options(data: bytes, at: int) -> list[tuple[int, bytes]]:
     while at < len(data):
         code, length = struct.unpack_from(">BxH", data, at)
         if at + 4 + length > len(data):
-            raise PeerError(f"PCP: option {code} at {at} is cut short")
+            raise PeerError(f"PCP: truncated option {code} at {at}")
         found.append((code, data[at + 4 : at + 4 + length]))
         at += 4 + length + -length % 4
     return found

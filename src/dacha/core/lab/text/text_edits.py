@@ -41,7 +41,7 @@ def edit_text(text: str, edits: Iterable[Edit]) -> str:
         else:
             shown = ".".join(map(str, edit.path))
             raise LabError(
-                f"the layout of the file does not let {shown} be edited without touching the rest",
+                f"{shown} cannot be edited here without changing other lines of the file",
                 remedy=f"edit it by hand: {shown} = {value_text(edit.value)}"
                 if isinstance(edit, Set)
                 else f"remove {shown} by hand",
@@ -275,7 +275,7 @@ def rename_text(text: str, path: Path, name: str) -> str:
     if tomli.loads(new) != wanted:
         shown = ".".join(map(str, path))
         raise LabError(
-            f"the layout of the file does not let {shown} be renamed without touching the rest",
+            f"{shown} cannot be renamed here without changing other lines of the file",
             remedy=f"write it as a table of its own: [{shown}]",
         )
     return new

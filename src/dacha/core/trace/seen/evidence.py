@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dacha.core.heard import Heard
 from dacha.core.named import NamedTuple
 from dacha.core.network.confinement import Confinement
 from dacha.core.trace.seen.inside import Inside
@@ -14,8 +15,8 @@ OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "s
 
 class ConnectResult(NamedTuple):
     """What came of connecting to a port: `how` it went, and what the service said where it was open; from which port
-    of ours, how large (bytes, with headers) the packets of that connection may be, and how long its first words took
-    (seconds; without any, how long they were waited for)."""
+    of ours, how large (bytes, with headers) the packets of that connection may be, how long its first words took
+    (seconds; without any, how long they were waited for), and what kind of answer it was."""
 
     how: str
     ok: bool = False
@@ -23,6 +24,12 @@ class ConnectResult(NamedTuple):
     source_port: int = 0
     largest: int = 0
     after_s: float = 0.0
+    heard: Heard = Heard.ANSWER
+
+
+def accepted(heard: Heard) -> ConnectResult:
+    """An open port whose answer was of this kind."""
+    return ConnectResult(OPEN, False, str(heard), heard=heard)
 
 
 class Certificate(NamedTuple):

@@ -1,0 +1,18 @@
+"""What a connection to a service brought, as a kind that code compares; its words are for people."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Heard(StrEnum):
+    """What the service sent on one connection."""
+
+    ANSWER = "an answer"  # what it was is in words beside it
+    NOTHING = "no answer"  # nothing came in the time that was given
+    MUTE = "accepts connections, but sends nothing"  # also after a time that is enough for a slow guest
+    CLOSED = "closes at once"
+    REFUSED = "refuses"
+    RDP_OLD = "RDP, old security"  # the RDP Security Protocol (MS-RDPBCGR section 5.3)
+    RDP_TLS = "RDP, TLS"
+    RDP_NLA = "RDP, network level authentication"  # CredSSP (MS-CSSP)
