@@ -165,10 +165,10 @@ def test_a_disk_whose_header_was_rewritten_is_not_followed(lab: Lab) -> None:
     trap = lab.folder / "trap"
     os.mkfifo(trap)
     clean = disk.read_bytes()
-    for what, words in (("another file below", ["-b", trap, "-F", "raw"]), ("nothing below", ["-b", ""])):
+    for what, words in (("another backing file", ["-b", trap, "-F", "raw"]), ("nothing below", ["-b", ""])):
         tool("rebase", "-u", "-f", "qcow2", *words, disk)
         said = lab("start", "gauge", code=3, timeout=30)
-        report.open(f"a start with {what} is refused in words", "names another file below it" in said.err)
+        report.open(f"a start with {what} is refused in words", "refers to another backing file" in said.err)
         report.open(f"with {what}: status still answers", lab("status", code=None, timeout=30).code in (0, 1))
         disk.write_bytes(clean)
     head = bytearray(clean)

@@ -129,7 +129,7 @@ def test_busyboxs_client_gets_renews_and_gives_back(serving: HostedLab, hardware
         udhcpc.send_signal(signal.SIGUSR1)  # renew, by unicast
         await_log(serving, f"{expected} is leased to {hardware}", 2)
         udhcpc.send_signal(signal.SIGUSR2)  # release
-        await_log(serving, f"{expected} was given back")
+        await_log(serving, f"{expected} was released")
     finally:
         udhcpc.terminate()
         udhcpc.wait(30)
@@ -158,7 +158,7 @@ def test_iscs_client_gets_keeps_over_a_restart_and_gives_back(serving: HostedLab
     said = client.run("dhclient", "-4", "-1", "-v", *files, "eth0")
     assert f"DHCPREQUEST for {had}" in said and f"DHCPACK of {had}" in said
     client.run("dhclient", "-4", "-r", "-v", *files, "eth0")
-    await_log(serving, f"{had} was given back")
+    await_log(serving, f"{had} was released")
 
 
 def test_dhcpcd_gets_the_reserved_address(serving: HostedLab) -> None:
@@ -268,7 +268,7 @@ def test_a_bridge_that_was_deleted_is_served_again_after_apply(serving: HostedLa
     for file in labs:
         file.write_text(LAB)
     assert json.loads(serving("caretaker", "status", "--json").out)["running"]
-    assert "The caretaker has ended" in serving("caretaker", "stop").out
+    assert "The caretaker has stopped" in serving("caretaker", "stop").out
     assert "does not run" in serving("caretaker", "stop").out
     assert serving("caretaker", "status", code=1)
 
@@ -316,7 +316,7 @@ def test_a_caretaker_that_may_write_or_open_no_file_for_a_while_goes_on(serving:
     until(lambda: "cannot record that the caretaker serves this lab" in said.read_text())
     client = Client(lab, STRANGER)
     client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
-    assert "10.77.4.100 is leased" in said.read_text() and "host's start cannot be noted" in said.read_text()
+    assert "10.77.4.100 is leased" in said.read_text() and "cannot record that the lab was started" in said.read_text()
     shutil.rmtree(kept / "caretaker.json")
     until(lambda: lab("caretaker", "status", "--json", code=None).json["running"])
     pid = lab("caretaker", "status", "--json").json["pid"]
@@ -352,7 +352,7 @@ def test_after_an_upgrade_the_caretaker_is_started_anew_and_keeps_its_leases(ser
     )  # fmt: skip
     until(lambda: lab("caretaker", "status", "--json", code=None).json["running"])
     before = lab("caretaker", "status", "--json").json
-    assert before["older"] and "Another version of Dacha started it" in lab("caretaker", "status").out
+    assert before["older"] and "It runs another version of Dacha" in lab("caretaker", "status").out
     assert "start the caretaker again, with this version of Dacha" in lab("diff").out
     # What is meant for one guest leaves it as it is.
     lab("start", "gauge", "--no-wait")

@@ -214,7 +214,7 @@ def test_garbage_on_the_channel_closes_it() -> None:
         b'["want", 1, "pier", "a"]',
     ]
     for data in cases:
-        with pytest.raises(PeerError, match="what it never does"):
+        with pytest.raises(PeerError, match="unexpected message from the packet worker"):
             decode(data)
 
 

@@ -128,17 +128,17 @@ REFUSED = [
     (("guest", "add", "gauge"), "a guest gauge already", "dacha guest edit gauge"),
     (("guest", "add", "tide gauge"), "is not a valid name", "tide-gauge"),
     (("guest", "add", "x" * 50), "50 characters", "at most 40"),
-    (("guest", "add", "b", "--memory", "2G"), "unclear unit", '"2 GiB"'),
+    (("guest", "add", "b", "--memory", "2G"), "ambiguous unit", '"2 GiB"'),
     (("guest", "add", "b", "--network", "peir"), "no network peir", "did you mean pier?"),
     (("guest", "add", "b", "--address", "10.77.4.10"), "also the address of gauge", "free there: 10.77.4.11"),
     (("guest", "add", "b", "--address", "10.1.1.1"), "not in network pier", "free there"),
     (("guest", "edit", "gague", "--cpus", "2"), "no guest gague", "did you mean gauge?"),
-    (("guest", "edit", "gauge"), "nothing to change", "--help"),
+    (("guest", "edit", "gauge"), "no changes", "--help"),
     (("guest", "edit", "gauge", "--remove-adapter", "vault"), "no adapter on vault", "pier"),
     (("guest", "remove", "zzz"), "no guest zzz", "known here: gauge"),
     (("network", "add", "pier"), "already", "dacha network edit"),
     (("network", "add", "b", "--kind", "nta"), "not known", "did you mean nat?"),
-    (("network", "add", "b", "--subnet", "10.77.4.0/25"), "overlaps network pier", "leave it out"),
+    (("network", "add", "b", "--subnet", "10.77.4.0/25"), "overlaps network pier", "remove it"),
     (("network", "add", "b", "--subnet", "10.8.0.0/30"), "too small", "/29"),
     (("network", "remove", "pier"), "is used by gauge", "--remove-adapter"),
     (("door", "add", "gauge", "ssh", "--port", "0"), "0 is not a port", "1 to 65535"),
@@ -288,11 +288,11 @@ def test_what_only_the_file_could_say_has_an_option(pier: Lab) -> None:
     assert made["guest"]["buoy"]["adapter"][0]["address6"] == "fd77:4::21"
     before = lab.file.read_text()
     for words, says in (
-        (("guest", "edit", "buoy", "--routes", "maybe"), "neither yes nor no"),
-        (("guest", "add", "x", "--door", "telnet"), "there is no service telnet"),
+        (("guest", "edit", "buoy", "--routes", "maybe"), "must be yes or no"),
+        (("guest", "add", "x", "--door", "telnet"), "unknown service telnet"),
         (("guest", "add", "x", "--door", "ssh=moon"), "it has no place moon"),
         (("guest", "edit", "buoy", "--model", "quay=virtio"), "no adapter on quay"),
-        (("network", "edit", "pier", "--vlan", "7"), "only a bridge network"),
+        (("network", "edit", "pier", "--vlan", "7"), "for bridge networks only"),
     ):
         assert says in lab(*words, code=2).err and lab.file.read_text() == before
     lab("network", "add", "quay", "--kind", "bridge", "--interface", "lo", "--vlan", "7", "--subnet", "172.20.8.0/24")

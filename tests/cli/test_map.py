@@ -33,7 +33,7 @@ def test_the_map_in_the_terminal_and_for_scripts(lab: Lab) -> None:
     assert "─── pier  NAT, 10.77.4.0/24, user mode" in said and "vault  host-only" in said
     assert "gauge  10.77.4.20  LAN" in said and ":2220 → ssh 22" in said
     assert "host 127.0.0.1:8020 → charts 80" in said and "no network" in said and "alone" in said
-    assert "outside (not led in) → " in said and ":8030 → tides 80" in said
+    assert "outside (not forwarded) → " in said and ":8030 → tides 80" in said
     pier, vault, rest = lab("map", "--json").json["networks"]
     assert [d["from"] for d in pier["guests"][0]["doors"]] == ["lan", "host", "outside"] and pier["way_out"]
     assert vault["guests"] == [{"guest": "gauge", "address": "10.77.9.20", "doors": []}] and not vault["way_out"]
@@ -53,7 +53,7 @@ def test_the_map_as_a_picture(lab: Lab) -> None:
     lab("map", "--save", "lab.png")
     png = (lab.folder / "lab.png").read_bytes()
     assert png.startswith(b"\x89PNG") and struct.unpack(">I", png[16:20]) == (1280,)
-    assert "neither .svg nor .png" in lab("map", "--save", "lab.gif", code=2).err
+    assert "does not end in .svg or .png" in lab("map", "--save", "lab.gif", code=2).err
     assert "no folder" in lab("map", "--save", "/nowhere/lab.svg", code=3).err
 
 

@@ -37,7 +37,7 @@ def test_a_medium_is_taken_in_shown_checked_and_removed(lab: Lab, medium: Path) 
     assert shown["sha256"] == hashlib.sha256(medium.read_bytes()).hexdigest() and shown["family"] == "debian"
     assert "its content is unchanged" in lab("media", "check", name).out
     again = lab("media", "add", str(medium), "--name", "other")
-    assert f"here already, as {name}" in again.out and len(stored(lab)) == 2
+    assert f"already stored as {name}" in again.out and len(stored(lab)) == 2
     lab("guest", "add", "gauge", "--install", name, "--disk", "1GiB")
     assert "gauge, install       lab saltmarsh" in lab("media", "remove", name, code=2).err
     assert 'system = "debian"' in lab.file.read_text()
@@ -63,15 +63,15 @@ def test_standard_input_and_checksums(lab: Lab, medium: Path) -> None:
         lab("media", "add", str(medium), "--name", "summed", "--sums", str(sums))
         lab("media", "remove", "summed")
     wrong = lab("media", "add", str(medium), "--sha256", "f" * 64, code=1).err
-    assert "another checksum" in wrong and digest in wrong and stored(lab) == []
+    assert "a different checksum" in wrong and digest in wrong and stored(lab) == []
 
 
 REFUSED = [
     (b"<!DOCTYPE html><h1>404</h1>", "it is a web page"),
     (MEDIA["debian netinst"][0][:60000], "cut short"),
     (MEDIA["debian for another processor"][0], "for arm64"),
-    (b"", "no known image header"),
-    (b"plain text\n" * 100, "no known image header"),
+    (b"", "neither a known image header"),
+    (b"plain text\n" * 100, "neither a known image header"),
 ]
 
 
@@ -87,10 +87,10 @@ def test_an_overlay_without_its_base_and_a_damaged_image_are_refused(lab: Lab) -
     base, over = lab.folder / "base.qcow2", lab.folder / "over.qcow2"
     subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", base, "64M"], check=True)
     subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", "-b", base, "-F", "qcow2", over], check=True)
-    assert "only an overlay" in lab("media", "add", str(over), code=1).err
+    assert "it is an overlay" in lab("media", "add", str(over), code=1).err
     assert "qcow2 disk of 64 MiB, no boot loader" in lab("media", "add", str(base)).out
     said = lab("guest", "add", "gauge", "--from", "base").out
-    assert "disk 8 GiB on base" in said and "there is no image" not in lab("check").out
+    assert "disk 8 GiB on base" in said and "no image" not in lab("check").out
     assert "gauge, disk 0        lab pier" in lab("media", "remove", "base", code=2).err
     subprocess.run(["qemu-io", "-c", "write 0 8M", base], check=True, stdout=subprocess.DEVNULL)
     damaged = lab.folder / "cut.qcow2"

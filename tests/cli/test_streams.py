@@ -59,7 +59,7 @@ def test_everything_is_done_whoever_reads_of_it(lab: Lab, where: str, word: str)
 def test_an_answer_for_a_script_that_is_lost_is_not_called_given(lab: Lab) -> None:
     lab.write(TEXT)
     done = run(lab, "dacha status --json > /dev/full; echo code=$?")
-    assert "code=3" in done.stdout and "the answer could not be written" in done.stderr
+    assert "code=3" in done.stdout and "the output could not be written" in done.stderr
     assert "code=0" in run(lab, "dacha status --json | true; echo code=${PIPESTATUS[0]}").stdout
     # What was wrong stays what is told.
     assert "code=2" in run(lab, "dacha nonsense > /dev/full 2>&1; echo code=$?").stdout

@@ -140,7 +140,11 @@ def test_a_wrong_file_keeps_nobody_from_what_was_applied(folder: Path) -> None:
     ws.home.applied.write_text(TEXT)
     ws.path.write_text("[lab]\nname = 7\n")
     kept, word = load_or_applied(str(ws.path))
-    assert list(kept.lab.guests) == ["gauge", "charts"] and "lab.toml has errors" in word and "applied last" in word
+    assert (
+        list(kept.lab.guests) == ["gauge", "charts"]
+        and "lab.toml has errors" in word
+        and "the last applied version" in word
+    )
     ws.home.applied.unlink()
     with pytest.raises(LabError):
         load_or_applied(str(ws.path))

@@ -127,7 +127,7 @@ def test_a_guest_killed_hung_or_stale_is_seen_for_what_it_is(guest_lab: Lab) -> 
     # Killed from outside: off, and the next apply starts it again, because nobody meant it to be off.
     lab("start", "gauge", "--no-wait")
     kill(lab.pid("gauge"))
-    assert "it ended without a word" in lab("trace", "gauge", code=1).out
+    assert "it ended without a message" in lab("trace", "gauge", code=1).out
     assert [g["state"] for g in lab("status", "--json").json["guests"]] == ["off"]
     assert "guest gauge        start" in lab("diff").out
 

@@ -94,7 +94,7 @@ def test_a_guest_whose_storage_is_full_goes_on_when_there_is_room_and_loses_noth
         assert "No space left" in lab("restart", "gauge", "--force", "--wait", "0s", code=3).err
         assert "gauge hears no power button" in lab("stop", "gauge", code=1).err
         resize(storage, 32)
-        assert broken(lab, "what it wrote last waits") == "dacha resume gauge"
+        assert broken(lab, "its last writes are pending") == "dacha resume gauge"
         lab("resume", "gauge")
         await_words(lab, "written", "console", "gauge", "--record")
         again = f"echo 3 > /proc/sys/vm/drop_caches; head -c {SIZE} /dev/vdc | cmp - /tide && echo all''there\n"

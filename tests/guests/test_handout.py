@@ -144,7 +144,7 @@ def test_only_what_a_handouts_own_list_names_is_replaced(lab: Lab) -> None:
     (mine / ".handout.json").write_text('{"version": 1, "files": {"../site/index.html": []}}')
     assert "is not a handout" in lab("handout", "--from", "host", "--output", "mine", code=2).err
     (mine / ".handout.json").write_text('{"version": 9, "files": {}}')
-    assert "made by a newer dacha" in lab("handout", "--from", "host", "--output", "mine", code=3).err
+    assert "created by a newer dacha" in lab("handout", "--from", "host", "--output", "mine", code=3).err
     assert {n: (site / n).read_text() for n in others} == others
 
 

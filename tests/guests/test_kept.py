@@ -116,7 +116,7 @@ def test_a_kept_disk_is_taken_only_when_asked_for(lab: Lab) -> None:
     assert "disk 0 of an earlier guest desk" in lab("check", code=1).out
     said = lab("apply", "--no-wait", code=3).err
     assert "disk 0 of an earlier guest desk" in said and "dacha guest edit desk --attach-disk 0" in said
-    assert "desk takes disk 0 that was kept" in lab("guest", "edit", "desk", "--attach-disk", "0").out
+    assert "desk uses the existing disk 0" in lab("guest", "edit", "desk", "--attach-disk", "0").out
     assert "started" in apply(lab) and marked(disk) == 7
     # Anew, beside what was kept.
     lab("guest", "remove", "desk")
@@ -128,7 +128,7 @@ def test_a_kept_disk_is_taken_only_when_asked_for(lab: Lab) -> None:
     # With it, by its name.
     lab("guest", "remove", "desk")
     apply(lab)
-    assert "no disk 5 is kept for desk" in lab("guest", "add", "desk", "--attach", "5", code=2).err
+    assert "no stored disk 5 of desk exists" in lab("guest", "add", "desk", "--attach", "5", code=2).err
     lab("guest", "add", "desk", "--memory", "64MiB", "--attach", "desk/0")
     apply(lab)
     assert marked(disk) == 7
@@ -141,7 +141,7 @@ def test_a_disk_that_was_made_on_another_image_says_so(lab: Lab) -> None:
     lab("guest", "add", "desk", "--from", "one.raw", "--disk", "1MiB", "--memory", "64MiB")
     apply(lab)
     lab.file.write_text(lab.file.read_text().replace("one.raw", "two.raw"))
-    assert "disk 0 was made on one.raw; the changed key `from` (two.raw" in lab("check", code=None).out
+    assert "disk 0 was created from one.raw; the changed key `from` (two.raw" in lab("check", code=None).out
 
 
 def test_an_image_that_another_was_put_in_place_of_is_not_started_on(lab: Lab) -> None:
@@ -158,10 +158,8 @@ def test_an_image_that_another_was_put_in_place_of_is_not_started_on(lab: Lab) -
     lab("stop", "--all", "--force", "--wait", "0s")
     base.write_bytes(RAW.replace(b"tides", b"ebbed"))
     refused = lab(*start, code=None)
-    assert (
-        refused.code in (1, 3) and "is another than the one that disk-0.qcow2 was made on" in refused.out + refused.err
-    )
-    assert "bring that image back" in refused.out + refused.err
+    assert refused.code in (1, 3) and "is not the one that disk-0.qcow2 was created on" in refused.out + refused.err
+    assert "restore that image" in refused.out + refused.err
     base.write_bytes(RAW)
     lab(*start)
     lab("stop", "--all", "--force", "--wait", "0s")
@@ -272,10 +270,10 @@ def test_a_disk_that_was_deleted_by_hand_is_not_made_anew_in_silence(lab: Lab) -
     mark(disk, 7)
     away = disk.rename(lab.folder / "restored.qcow2")
     said = lab("check", code=1).out
-    assert "disk 0 was made once, and its file does not exist any more" in said
+    assert "disk 0 was created before, but its file no longer exists" in said
     for command in (("apply", "--no-wait"), ("start", "desk", "--no-wait")):
         said = lab(*command, code=None)
-        assert said.code == 3 and "does not exist any more" in said.err and not disk.exists(), said
+        assert said.code == 3 and "no longer exists" in said.err and not disk.exists(), said
     # As the remedy says: put back, or on purpose a new one.
     away.rename(disk)
     apply(lab)
@@ -294,6 +292,6 @@ def test_a_stop_that_ran_out_of_time_is_forced_at_once(lab: Lab) -> None:
     lab("apply", "--no-wait")
     said = lab("stop", "desk", "--wait", "1s", code=1).err
     assert "dacha stop desk --force" in said
-    assert "is on, though it was to stop" in lab("apply", "--no-wait").out
+    assert "is still on, although it was asked to stop" in lab("apply", "--no-wait").out
     lab("stop", "desk", "--force", "--wait", "1h")
     assert "left off, as it was stopped" in lab("apply", "--no-wait").out

@@ -56,7 +56,7 @@ def test_what_is_kept_of_labs_is_listed_and_shown(kept: Lab) -> None:
     said = lab("lab", "show", "peer", code=2).err
     assert "no lab named peer" in said and "did you mean pier?" in said
     lab.file.rename(lab.folder / "elsewhere.toml")
-    assert "which is gone" in lab("lab", "list").out
+    assert "which no longer exists" in lab("lab", "list").out
     left = lab("host", "--json", code=None).json["left_over"]
     assert left == [{"what": left[0]["what"], "remedy": "dacha lab show pier"}] and "is gone" in left[0]["what"]
 
@@ -110,7 +110,7 @@ def test_a_lab_that_is_renamed_by_hand_is_not_a_second_one(kept: Lab) -> None:
     assert not (lab.folder / "state/labs/jetty/guests").exists()
     lab("lab", "rename", "pier", "jetty")
     assert everything(lab.folder / "state/labs/jetty") == before
-    assert "make disk" not in lab("diff").out
+    assert "create disk" not in lab("diff").out
     # Killed between the lab file and the folder, the same command completes it.
     (lab.folder / "state/labs/jetty").rename(home(lab))
     lab("lab", "rename", "pier", "jetty")
@@ -127,21 +127,21 @@ def test_a_guest_keeps_disks_keys_and_adapters_under_another_name(kept: Lab) -> 
     key = (folder / "gauge/host_key").read_text()
     before = {g["name"]: g for g in lab("guest", "list", "--json").json["guests"]}["gauge"]["adapters"]
     said = lab("guest", "rename", "gauge", "tide-gauge").out
-    assert "guest tide-gauge   gauge before" in said and "what is on them stays" in said
+    assert "guest tide-gauge   gauge before" in said and "their contents are kept" in said
     assert (folder / "tide-gauge/host_key").read_text() == key and not (folder / "gauge").exists()
     assert "# the tide laboratory" in lab.file.read_text() and "[guest.tide-gauge]" in lab.file.read_text()
     after = lab("guest", "show", "tide-gauge", "--json").json["adapters"]
     assert after == before
-    assert "make disk" not in lab("diff").out
+    assert "create disk" not in lab("diff").out
     said = lab("apply", "--no-wait").out
     assert "disk" not in said and "host key" not in said
     lab("start", "tide-gauge", "--no-wait")
-    assert "knows itself by its name" in lab("guest", "rename", "tide-gauge", "gauge", code=2).err
+    assert "uses its name" in lab("guest", "rename", "tide-gauge", "gauge", code=2).err
     lab("stop", "--all", "--force", "--wait", "0s")
     # Killed between the folder and the file, the next apply goes by the file.
     (folder / "tide-gauge").rename(folder / "other")
     (home(lab) / "renaming.json").write_text(json.dumps({"old": "tide-gauge", "new": "other"}))
-    assert "made disk" not in apply(lab)
+    assert "created disk" not in apply(lab)
     assert (folder / "tide-gauge/host_key").read_text() == key and not (home(lab) / "renaming.json").exists()
     text = lab.file.read_text()
     for name, says in (("shed", "a guest shed already"), ("a b", "is not a valid name")):
@@ -180,7 +180,7 @@ def test_a_lab_is_found_again_whichever_came_first_the_move_or_a_start(kept: Lab
     (lab.folder / "quay/own.qcow2").write_bytes(b"another file")
     lab.env["DACHA_LAB"] = str(there)
     said = lab("start", "shed", "--no-wait", code=None)
-    assert said.code != 0 and "needs the image" in said.err and "does not exist any more" in said.err
+    assert said.code != 0 and "needs the image" in said.err and "no longer exists" in said.err
     said = lab("lab", "move", "pier", "--file", str(there)).out
     assert f"shed/0 lies on {lab.folder / 'quay/images/base-of-shed.qcow2'} now" in said
     there.write_text(there.read_text().replace('"own.qcow2"', '"images/base-of-shed.qcow2"'))
@@ -256,7 +256,7 @@ def test_a_lab_moves_to_another_state_folder_with_its_media(kept: Lab) -> None:
     assert whole(disk) and (disk.parent / "host_key").read_text() == key
     assert "made" not in lab("apply", "--no-wait").out
     lab("stop", "--all", "--force", "--wait", "0s")
-    assert "kept there already" in lab("lab", "move", "pier", "--state", str(new), code=2).err
+    assert "already uses this folder" in lab("lab", "move", "pier", "--state", str(new), code=2).err
 
 
 def test_a_lab_is_removed_with_everything_named(kept: Lab) -> None:
@@ -269,9 +269,9 @@ def test_a_lab_is_removed_with_everything_named(kept: Lab) -> None:
     assert "gauge/0 (1 MiB, on base" in said and "shed/0" in said and "--with-disks" in said
     assert whole(home(lab) / "guests/gauge/disk-0.qcow2")
     shown = lab("lab", "remove", "pier", "--with-disks", "--dry-run").out
-    assert "would be removed for good" in shown and "host key" in shown and home(lab).exists()
+    assert "would be deleted of" in shown and "host key" in shown and home(lab).exists()
     said = lab("lab", "remove", "pier", "--with-disks", code=2)
-    assert "would be removed for good" in said.out and "say --yes" in said.err and home(lab).exists()
+    assert "would be deleted of" in said.out and "say --yes" in said.err and home(lab).exists()
     said = lab("lab", "remove", "pier", "--with-disks", "--yes").out
     assert "disk 0 deleted" in said and "host key" in said and "Everything of pier any more" in said
     assert not home(lab).exists() and lab.file.exists() and (lab.folder / "pier/own.qcow2").exists()

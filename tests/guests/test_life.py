@@ -174,7 +174,7 @@ def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
 
     # Paused, it says so and its door is not called broken; resumed, it answers.
     lab("pause", "gauge")
-    assert "paused already" in lab("pause", "gauge").out
+    assert "already paused" in lab("pause", "gauge").out
     assert "guest is paused" in lab("status").out
     said = lab("connect", "gauge", "--", "true", code=1, timeout=20).err
     assert "gauge is paused, so it does not respond" in said and "dacha resume gauge" in said
@@ -229,14 +229,14 @@ def test_a_changed_host_key_is_given_back_or_accepted_as_the_remedy_says(guest_l
     assert "dacha guest first-boot gauge --again, then dacha restart gauge" in remedy
     assert "dacha guest host-key gauge --accept" in remedy
     other = lab("guest", "host-key", "gauge", code=1).out
-    assert "Another key than the trusted one answers" in other and right["trusted"] in other
+    assert "The guest presents another key than the trusted one" in other and right["trusted"] in other
     # Accepted, loudly, it is trusted by everything.
     accepted = lab("guest", "host-key", "gauge", "--accept").out
-    assert "CAREFUL" in accepted and "go back to the lab's" in accepted
+    assert "CAREFUL" in accepted and "return to the key that Dacha created" in accepted
     assert lab("trace", "gauge", "--json").json["answers"] and lab("connect", "gauge", "--", "echo in").out == "in\n"
     # Given back: the guest takes its first-boot data up as another instance.
     documents = lab("guest", "first-boot", "gauge", "--json").json["documents"]
-    assert "PRIVATE KEY" not in documents["user-data"] and "kept by Dacha" in documents["user-data"]
+    assert "PRIVATE KEY" not in documents["user-data"] and "stored by Dacha" in documents["user-data"]
     assert "takes its first-boot data up again" in lab("guest", "first-boot", "gauge", "--again").out
     again = lab("guest", "first-boot", "gauge", "--json").json["documents"]
     assert again["meta-data"] != documents["meta-data"]
@@ -344,6 +344,6 @@ def test_a_guest_with_too_little_memory_is_not_waited_for(guest_lab: Lab) -> Non
     # What cannot even be loaded is said beforehand.
     lab("stop", "fir", "--force", "--wait", "0s")
     lab.file.write_text(small.replace('"64 MiB"', '"32 MiB"'))
-    assert "its kernel and initrd take" in lab("check", code=1).out
+    assert "its kernel and initrd need" in lab("check", code=1).out
     lab("guest", "edit", "fir", "--memory", "128MiB")
     lab("start", "fir", timeout=200)

@@ -77,7 +77,7 @@ def test_people_come_and_go_while_guests_run(guest_lab: Lab, tmp_path: Path) -> 
     # A guest that cannot be queried is named, and nothing is forgotten.
     lab("person", "add", "mara", "--key", "mara.pub", "--enter", "gauge", "--from", "host")
     lab("pause", "gauge")
-    assert "it can answer nobody" in lab("apply", code=3).err
+    assert "so it does not respond" in lab("apply", code=3).err
     lab("resume", "gauge")
     assert "mara@pier in as ops" in lab("apply").out
 
@@ -188,13 +188,13 @@ def test_files_are_copied_both_ways(guest_lab: Lab) -> None:
     lab("connect", "gauge", "--copy", str(odd), ":part.txt", timeout=300)
     assert (lab.folder / "half").read_text() == "low tide\n"
     assert lab("connect", "gauge", "--", "cat part.txt", timeout=300).out == "low tide\n"
-    assert "not all was copied" in lab("connect", "gauge", "--copy", ":none", "x", code=1, timeout=300).err
+    assert "the copy is incomplete" in lab("connect", "gauge", "--copy", ":none", "x", code=1, timeout=300).err
     for words, said in (
-        (["--copy", "tides", "elsewhere"], "begins with a colon"), (["--copy", ":a", ":b"], "begins with a colon"),
-        (["--copy", "nothing", ":a"], "there is no nothing here"),
+        (["--copy", "tides", "elsewhere"], "begin with a colon"), (["--copy", ":a", ":b"], "begin with a colon"),
+        (["--copy", "nothing", ":a"], "nothing does not exist on this host"),
         (["--copy", ":a", "no/where"], "the folder no"),
-        (["--copy", "tides", ":a", "--resume"], "is copied whole"), (["--resume"], "goes with --copy"),
-        (["--desktop"], "gauge has no rdp door"), (["--copy", "tides", ":a", "--desktop"], "nothing else is done"),
+        (["--copy", "tides", ":a", "--resume"], "--resume does not work for a folder"), (["--resume"], "requires --copy"),
+        (["--desktop"], "gauge has no rdp door"), (["--copy", "tides", ":a", "--desktop"], "--copy only copies files"),
     ):  # fmt: skip
         assert said in lab("connect", "gauge", *words, code=2).err, words
     lab("door", "add", "gauge", "rdp", "--from", "host", "--port", "3391")

@@ -29,7 +29,7 @@ memory = "64 MiB"
 ADAPTER = 'adapter = [{ network = "inner", address = "10.77.4.21" }]'
 # What is wrong with birch, and the words for it.
 WRONG = {
-    f'disk = [{{ from = "gone.qcow2" }}]\n{ADAPTER}': "there is no image",
+    f'disk = [{{ from = "gone.qcow2" }}]\n{ADAPTER}': "no image",
     f'disk = [{{ size = "1 MiB", storage = "big" }}]\n{ADAPTER}': "storage big",
     f'boot = {{ kernel = "vmlinuz" }}\n{ADAPTER}': "no readable file for kernel",
     f'disk = [{{ size = "1 MiB" }}]\nlogin = {{ user = "ops", keys = ["nobody.pub"] }}\n{ADAPTER}': "nobody.pub",
@@ -91,7 +91,7 @@ def test_a_disk_whose_storage_was_changed_is_told_where_it_lies_and_moved_as_sai
     for storage in ("", ', storage = "big"'):
         lab.write(LAB.replace("@BIRCH@", f'disk = [{{ size = "1 MiB"{storage} }}]\n{ADAPTER}'))
         (found,) = [f for f in lab("check", "--json", code=None).json["findings"] if f["code"] == "disk-elsewhere"]
-        assert "stays there" in found["what"]
+        assert "apply does not move it" in found["what"]
         subprocess.run(found["remedy"].splitlines()[1], shell=True, check=True)
         assert "disk-elsewhere" not in str(lab("check", "--json", code=None).json)
         assert link.read_bytes() == before and link.is_symlink() is bool(storage)

@@ -111,7 +111,7 @@ def test_a_share_is_edited_in_the_file(lab: Lab) -> None:
     done = lab("share", "add", "gauge", "tides", "--folder", "tides", "--read-only").out
     assert "tides at /srv/tides, read-only, owned by user 1000" in done
     assert 'share.tides = { folder = "tides", at = "/srv/tides", read-only = true }' in lab.file.read_text()
-    assert "has a share tides already" in lab("share", "add", "gauge", "tides", code=2).err
+    assert "already has a share tides" in lab("share", "add", "gauge", "tides", code=2).err
     assert "read, write" in lab("share", "edit", "gauge", "tides", "--no-read-only").out + lab("share", "list").out
     row = {"guest": "gauge", "name": "tides", "folder": str(lab.folder / "tides"), "at": "/srv/tides",
            "read_only": False, "owner": 1000, "by": "virtio-fs"}  # fmt: skip
@@ -124,11 +124,11 @@ def test_a_share_is_edited_in_the_file(lab: Lab) -> None:
 @pytest.mark.parametrize(
     ("folder", "words"),
     [
-        ("/", "this whole host"), ("/etc/ssl", "rules this host"), ("/etc", "rules this host"),
+        ("/", "the root file system"), ("/etc/ssl", "rules this host"), ("/etc", "rules this host"),
         ("/proc", "rules this host"),
-        ("/home", "all of /home"), ("/root", "whole home folder"), (".", "what Dacha keeps"),
+        ("/home", "all of /home"), ("/root", "it is a home folder"), (".", "the guests' disks and keys"),
         ("link", "rules this host"),
-        ("state/labs", "what Dacha keeps"), ("none", "No such file"), ("lab.toml", "is no folder"),
+        ("state/labs", "the guests' disks and keys"), ("none", "No such file"), ("lab.toml", "is not a folder"),
     ],
 )  # fmt: skip
 def test_what_gives_this_host_away_is_not_shared(lab: Lab, folder: str, words: str) -> None:
@@ -138,7 +138,7 @@ def test_what_gives_this_host_away_is_not_shared(lab: Lab, folder: str, words: s
     before = lab.file.read_text()
     assert words in lab("share", "add", "gauge", "x", "--folder", folder, code=2).err
     assert lab.file.read_text() == before
-    if words not in ("No such file", "is no folder"):
+    if words not in ("No such file", "is not a folder"):
         assert "now has" in lab("share", "add", "gauge", "x", "--folder", folder, "--anyway").out
 
 
@@ -163,15 +163,15 @@ def test_a_folder_that_was_put_in_its_place_meanwhile_is_not_served(tmp_path: Pa
     words = ["0", str(tmp_path / "tides"), "1:1", "0", "0", "1000", "1000", "rw", "/bin/true"]
     argv = [sys.executable, "-I", "-S", share_server.__file__, *words]
     done = subprocess.run(argv, capture_output=True, text=True, stdin=subprocess.DEVNULL, check=False)
-    assert done.returncode == 1 and "another folder than a moment ago" in done.stderr and "ready" not in done.stdout
+    assert done.returncode == 1 and "was replaced a moment ago" in done.stderr and "ready" not in done.stdout
 
 
 @pytest.mark.parametrize(
     ("line", "words"),
     [
-        ('share.x = { folder = "tides", at = "srv" }', "no place to mount at"),
-        ('share.x = { folder = "tides", at = "/srv/../etc" }', "no place to mount at"),
-        ('share.x = { folder = "tides", at = "/srv/a b" }', "no place to mount at"),
+        ('share.x = { folder = "tides", at = "srv" }', "not a valid mount point"),
+        ('share.x = { folder = "tides", at = "/srv/../etc" }', "not a valid mount point"),
+        ('share.x = { folder = "tides", at = "/srv/a b" }', "not a valid mount point"),
         ('share.x = { folder = "tides" }', "at"),
         ('share.x = { folder = "tides", at = "/srv", owner = "ops" }', "owner"),
         (f'share.{"x" * 37} = {{ folder = "tides", at = "/srv" }}', "36 letters"),

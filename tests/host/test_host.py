@@ -270,7 +270,7 @@ def test_what_is_no_image_is_refused(tmp_path: Path, content: bytes) -> None:
     (tmp_path / "i.img").write_bytes(content)
     with pytest.raises(HostError, match="not a disk image"):
         images.inspect(tmp_path / "i.img")
-    with pytest.raises(HostError, match="there is no image"):
+    with pytest.raises(HostError, match="no image"):
         images.inspect(tmp_path / "none.img")
 
 

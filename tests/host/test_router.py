@@ -24,7 +24,7 @@ def running(*options: str) -> Iterator[None]:
     places = ("--inside", INSIDE, "--outside", OUTSIDE, "--told", TOLD)
     command = [sys.executable, "-m", "dacha.demo.router", *places, *options]
     process = subprocess.Popen(command, stdout=subprocess.PIPE)
-    assert process.stdout and b"is there" in process.stdout.readline()
+    assert process.stdout and b"is running" in process.stdout.readline()
     try:
         yield
     finally:
@@ -78,7 +78,7 @@ def test_what_a_router_refuses_is_told_in_words() -> None:
         assert mapper.map(tcp, None, 60).outside_port == 20125, "another port where the wished one is taken"
         with pytest.raises(AnswerNo, match="the outside port is not available"):
             mapper.map(tcp._replace(port=23, fixed=True), None, 60)
-        with pytest.raises(AnswerNo, match="no mappings for other machines"):
+        with pytest.raises(AnswerNo, match="mappings only for the requesting host"):
             mapper.map(tcp._replace(third=True, to="127.0.0.9"), None, 60)
     with pytest.raises(AnswerNo, match="neither PCP, NAT-PMP nor UPnP"):
         finding.find(INSIDE, "127.0.0.1")

@@ -81,7 +81,7 @@ def test_a_guest_straight_on_an_adapter_leaves_the_host_as_it_is(hosted: HostedL
     # Somebody has the address already: the guest is not started, and the other is named.
     other = world.run("other", "cat", "/sys/class/net/eth0/address").strip()
     world.run("other", "ip", "address", "add", "192.0.2.50/24", "dev", "eth0")
-    assert f"192.0.2.50 is in use on quay already, by {other}" in lab("apply", code=3).err
+    assert f"192.0.2.50 is already in use on quay, by {other}" in lab("apply", code=3).err
     assert lab("status", "--json").json["guests"][0]["state"] == "off"
     world.run("other", "ip", "address", "delete", "192.0.2.50/24", "dev", "eth0")
     said = lab("check").out
@@ -135,7 +135,7 @@ def test_a_bridge_over_the_hosts_own_adapter_has_a_way_back(hosted: HostedLab) -
     assert "eth0 carries this host's 192.0.2.10/24" in said and "dacha apply --confirm" in said
     for said in ("soon", "nan", "9 h", "0"):
         lab.env["DACHA_BACK_AFTER"] = said
-        assert f"DACHA_BACK_AFTER is no time: {said}" in lab("apply", "--no-wait", code=2).err
+        assert f"DACHA_BACK_AFTER is not a duration: {said}" in lab("apply", "--no-wait", code=2).err
         assert "192.0.2.10/24" in world.run("host", "ip", "address", "show", "eth0")
     # Nobody confirms it: all is as before, though the command has long ended.
     lab.env["DACHA_BACK_AFTER"] = "12"

@@ -34,7 +34,7 @@ def test_a_guest_without_a_door_is_entered_through_another(hosted: HostedLab) ->
     lab("door", "add", "charts", "http")
     lab("apply", "--no-wait")
     hop = next(h for h in lab("trace", "charts", "http", "--json", code=1).json["hops"] if h["name"] == "service")
-    assert "listens on 127.0.0.1 alone" in hop["seen"] and "dacha connect charts" in hop["remedy"], hop
+    assert "listens only on 127.0.0.1" in hop["seen"] and "dacha connect charts" in hop["remedy"], hop
     lab("door", "remove", "charts", "http")
     lab("apply")
     on_console(lab, "charts", "kill $(pidof dropbear); dropbear -R -s")
@@ -45,8 +45,8 @@ def test_a_guest_without_a_door_is_entered_through_another(hosted: HostedLab) ->
         (("--by", "ssh"), "charts has no ssh door"),
         (("--through", "charts"), "charts does not lead to charts"),
         (("--through", "gague"), "did you mean gauge?"),
-        (("--by", "agent"), "has no shell to type in"),
-        (("--by", "agent", "--user", "kim"), "goes with no other option"),
+        (("--by", "agent"), "has no interactive shell"),
+        (("--by", "agent", "--user", "kim"), "cannot be combined with this option"),
     ):
         assert said in lab("connect", "charts", *words, code=2).err
     assert "--by agent" in lab("connect", "charts", "--by", "console", "--", "ls", code=2).err

@@ -214,13 +214,13 @@ def through_it(lab: HostedLab, here: Apart, owner: str, before: str) -> None:
     assert opened != before
     # A door that changes takes its rule with it, and one that is gone leaves none.
     lab("door", "edit", "desk", "ssh", "--from", "host")
-    assert f"removed from the guest's firewall blocks it: door desk ssh in {owner}" in lab("apply").out
+    assert f"removed from its own firewall: door desk ssh in {owner}" in lab("apply").out
     assert world.reads("lan", "192.0.2.10", 2230, 2) in ("silent", "refused")
     lab("door", "edit", "desk", "ssh", "--from", "lan")
     lab("apply")
     assert doors(entered) == entered
     # Without consent all is as it was, byte for byte.
     lab.file.write_text(text)
-    assert "closed its own firewall" in lab("apply").out
+    assert "removed from its own firewall" in lab("apply").out
     assert rules(here) == before, owner
     assert doors(behind) == behind, owner

@@ -197,7 +197,7 @@ print(found.count(300000))
     assert told(late, "lan") in ("TimeoutError", "ConnectionRefusedError")
     # What is wrong with it is said before anything starts from it.
     lab.write(LAB.replace('"netboot"', '"nowhere"'))
-    assert "there is no folder" in lab("check", code=1).out
+    assert "no folder" in lab("check", code=1).out
     lab.write(LAB.replace('"netboot" }', '"netboot", uefi = "no.efi" }'))
     assert "no file no.efi" in lab("check", code=1).out
     lab.write(

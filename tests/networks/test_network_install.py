@@ -67,9 +67,9 @@ def test_a_guest_is_installed_over_its_network_by_answers_that_nobody_else_gets(
     lab, world = hosted, hosted.world
     installer_folder(lab.folder / "netboot")
     lab.write(INSTALLED)
-    assert "none of its own gives it files" not in lab("check").out
+    assert "none of its networks offers boot files" not in lab("check").out
     said = lab("guest", "answers", "gauge")
-    assert "netcfg/get_ipaddress string 10.77.4.20" in said.out and "to its own address alone" in said.err
+    assert "netcfg/get_ipaddress string 10.77.4.20" in said.out and "to its own address only" in said.err
     lab("apply", "--no-wait", timeout=240)
 
     def record() -> str:

@@ -144,7 +144,7 @@ def test_a_guest_is_entered_from_outside_renewed_while_it_stands_and_shut_after(
         cell = lab("reach", "gauge", "--json").json["services"][0]["from"]["outside"]
         assert cell["ways"] == [{"address": "198.51.100.1", "port": 2220, "through": "door ssh", "only": []}]
         lab("door", "edit", "gauge", "ssh", "--from", "lan")
-        assert "led" not in lab("diff").out and "ask the router to lead in gauge ssh no more" in lab("diff").out
+        assert "led" not in lab("diff").out and "ask the router to stop forwarding gauge ssh" in lab("diff").out
         lab("apply")
         assert enters(lab) == "refused" and not known(lab)
         assert "everything is applied" in lab("diff").out
@@ -186,7 +186,7 @@ def test_a_router_that_is_to_be_asked_no_more_leads_nothing_in(hosted: HostedLab
         until(lambda: not known(lab)["trouble"])
         assert enters(lab).startswith("SSH-2.0")
         lab.write(LAB.replace('name = "real"', 'name = "real"\nrouter = "none"'))
-        assert "ask the router to lead in gauge ssh no more" in lab("diff").out
+        assert "ask the router to stop forwarding gauge ssh" in lab("diff").out
         lab("apply")
         assert enters(lab) == "refused" and "everything is applied" in lab("diff").out
 
@@ -196,11 +196,11 @@ def test_a_second_nat_is_recognised(hosted: HostedLab) -> None:
     lab.write(LAB)
     with simulated(lab.world, "--told", told):
         said = lab("apply")
-        assert f"{told} is {says}" in said.err and "no mapping can lead through that one" in said.err
+        assert f"{told} is {says}" in said.err and "which Dacha cannot configure" in said.err
         above = hop(lab, "outside-address", 1)
         assert above["verdict"] == "broken" and says in above["seen"]
         assert lab("status", "--json", code=1).json["guests"][0]["doors"][0]["answers"] is False
-        assert "a NAT above the router" in lab("reach", "gauge").out
+        assert "behind another NAT" in lab("reach", "gauge").out
 
 
 def test_a_router_that_takes_no_questions_is_entered_by_hand(hosted: HostedLab) -> None:
@@ -208,7 +208,7 @@ def test_a_router_that_takes_no_questions_is_entered_by_hand(hosted: HostedLab) 
     lab.write(LAB)
     line = "outside port 2220, TCP, to 192.0.2.10, port 2220"
     said = lab("apply")
-    assert "speaks neither PCP, NAT-PMP nor UPnP" in said.err and line in said.err
+    assert "supports neither PCP, NAT-PMP nor UPnP" in said.err and line in said.err
     told = hop(lab, "router", 1)
     assert told["verdict"] == "broken" and line in told["remedy"]
     lab.write(LAB.replace('name = "real"', 'name = "real"\nrouter = "none"'))

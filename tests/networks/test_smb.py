@@ -204,7 +204,7 @@ def test_what_is_shared_by_smb_is_said_and_what_cannot_be_is_refused(shared: Hos
     before = shared.file.read_text()
     shared.write(before.replace('backend = "kernel"', 'backend = "user"'))
     refused = shared("check", code=1).out
-    assert "shares by SMB need a NAT or host-only network of the kernel's" in refused
+    assert "shares by SMB require a NAT or host-only kernel network" in refused
     assert 'backend = "kernel" in [network.pier]' in refused
     shared.write(before)
     os.chown(shared.folder / "charts", OWNER + 1, OWNER + 1)

@@ -60,7 +60,7 @@ def test_a_port_is_asked_from_anywhere_without_a_lab(hosted: HostedLab) -> None:
             "add rule ip fw i tcp dport 22 reject with icmp type admin-prohibited; add rule ip fw i tcp dport 24 drop",
         )
         assert "rejected by a firewall on the path" in lab("probe", "192.0.2.30:22", code=1).out
-        assert "silent for 1 s" in lab("probe", "192.0.2.30:24", "--wait", "1s", code=1).out
+        assert "no answer within 1 s" in lab("probe", "192.0.2.30:24", "--wait", "1s", code=1).out
     finally:
         service.kill()
         service.wait()
@@ -218,7 +218,7 @@ def test_why_a_guest_does_not_reach_something(hosted: HostedLab) -> None:
         broken, hops = outward(lab, "192.0.2.30:7000")
         assert broken is None and hops["target"]["seen"] == "the guest connects to 192.0.2.30:7000"
         broken, hops = outward(lab, "192.0.2.30:7001")
-        assert broken == "target" and "nothing listens on that port" in hops["target"]["means"]
+        assert broken == "target" and "no program listens on that port" in hops["target"]["means"]
         # Another program on this host drops what the guest sends.
         drop = "add table inet fw; add chain inet fw f { type filter hook forward priority 5; }"
         world.run("host", "nft", f"{drop}; add rule inet fw f ip daddr 192.0.2.30 tcp dport 7000 drop")

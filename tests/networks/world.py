@@ -160,7 +160,7 @@ def begin_router(world: World, *options: str) -> subprocess.Popen[bytes]:
     command = world.inside("router", sys.executable, "-m", "dacha.demo.router", *places, *options)
     router = subprocess.Popen(command, stdout=subprocess.PIPE)
     assert router.stdout
-    assert b"is there" in router.stdout.readline()
+    assert b"is running" in router.stdout.readline()
     return router
 
 

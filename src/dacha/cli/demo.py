@@ -147,7 +147,7 @@ def _from_outside(stage: _Stage) -> None:
     )  # fmt: skip
     try:
         assert router.stdout
-        if b"is there" not in router.stdout.readline():
+        if b"is running" not in router.stdout.readline():
             output.say(f"Skipped: another program uses port 5351 of {inside}.")
             return
         # On loopback, where the router is too: nobody else comes in.

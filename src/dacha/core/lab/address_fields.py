@@ -6,7 +6,7 @@ Each takes a value from TOML and returns what it means. Raises BadValue.
 from __future__ import annotations
 
 import re
-from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address
+from ipaddress import AddressValueError, IPv4Address, IPv4Network, IPv6Address, IPv6Network, NetmaskValueError, ip_address
 
 from dacha.core.errors import BadValue
 from dacha.core.units import whole_number
@@ -20,7 +20,7 @@ def address4(value: object) -> IPv4Address:
         raise BadValue(f"{value!r} is not an address", 'write it in quotes: "10.77.4.20"')
     try:
         return IPv4Address(value.strip())
-    except ValueError:
+    except AddressValueError:
         raise BadValue(f"{value!r} is not an IPv4 address", 'write four numbers from 0 to 255: "10.77.4.20"') from None
 
 
@@ -35,7 +35,7 @@ def address4_or_none(value: object) -> str:
 def address6(value: object) -> IPv6Address:
     try:
         return without_zone(IPv6Address(value.strip() if isinstance(value, str) else ""))
-    except ValueError:
+    except AddressValueError:
         raise BadValue(f"{value!r} is not an IPv6 address", 'write it as "fd77:4::20"') from None
 
 
@@ -80,7 +80,7 @@ def prefix_length(mask: str) -> int:
             inverted = number ^ 0xFFFFFFFF
             if not inverted & (inverted + 1):
                 return 32 - inverted.bit_length()
-        except ValueError:
+        except (AddressValueError, NetmaskValueError):
             pass
     raise BadValue(f"{mask!r} is not a prefix length or mask", "write /24 or /255.255.255.0")
 
