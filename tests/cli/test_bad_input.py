@@ -28,7 +28,7 @@ def test_help_names_every_command(lab: Lab) -> None:
     ("command", "what", "remedy"),
     [
         ((), "", "usage: dacha"),
-        (("stats",), "no command stats", "did you mean status?"),
+        (("stats",), "unknown command stats", "did you mean status?"),
         (("start",), "no guest specified", "--all"),
         (("start", "--wrong"), "unrecognized", "--help"),
         (("status", "--lab", "/nowhere/lab.toml"), "the lab file does not exist", "dacha new"),
@@ -109,7 +109,7 @@ def test_missing_files_are_findings_about_this_host(lab: Lab) -> None:
         + GAUGE
     )
     done = lab("check", code=1)
-    for words in ("no image", "not a disk image", "no readable kernel", "no key file"):
+    for words in ("no image", "not a disk image", "no readable file for kernel", "no key file"):
         assert words in done.out, words
     assert "no image" in lab("apply", code=3).err
     assert not (lab.folder / "state").exists() or not list((lab.folder / "state").glob("labs/*/guests/*/disk*"))
@@ -193,7 +193,7 @@ def test_diff_changes_nothing(lab: Lab) -> None:
     )
     before = lab.file.read_text()
     said = lab("diff").out
-    assert "network pier: subnet = " in said and "make disk 0, 1 GiB" in said and "start" in said
+    assert "network pier: subnet = " in said and "create disk 0, 1 GiB" in said and "start" in said
     kinds = [c["change"] for c in lab("diff", "--json").json["changes"]]
     assert kinds == ["write-down", "write-down", "make-host-key", "make-disk", "write-seed", "start-guest"]
     assert lab.file.read_text() == before and not (lab.folder / "state").exists()
@@ -204,7 +204,7 @@ def test_connect_needs_a_door_a_login_and_a_running_guest(lab: Lab) -> None:
     assert "dacha door add gauge ssh" in lab("connect", "gauge", code=2).err
     assert "did you mean gauge?" in lab("connect", "gague", code=2).err
     lab("door", "add", "gauge", "ssh")
-    assert "nobody is named" in lab("connect", "gauge", code=2).err
+    assert "has no login user" in lab("connect", "gauge", code=2).err
     assert "dacha start gauge" in lab("connect", "gauge", "--user", "ops", code=1).err
     assert "gauge is off" in lab("console", "gauge", code=1).err
     assert "gauge is off" in lab("pause", "gauge", code=1).err
@@ -214,7 +214,7 @@ def test_host_shows_what_is_promised(lab: Lab) -> None:
     lab.write(HEAD + "[guest.gauge]\nmemory = '900 GiB'\ncpus = 200\ndisk = [{ size = '1 GiB' }]\n" + GAUGE)
     done = lab("host")
     assert "900 GiB reserved by saltmarsh" in done.out and "accelerator" in done.out
-    assert "the guests have 900 GiB of memory together" in done.out and "200 CPUs" in done.out
+    assert "the guests have 900 GiB of memory in total" in done.out and "200 virtual CPUs" in done.out
     found = lab("host", "--json").json
     assert (
         found["promised"]["memory_bytes"] == 900 << 30

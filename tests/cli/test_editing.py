@@ -137,14 +137,14 @@ REFUSED = [
     (("guest", "edit", "gauge", "--remove-adapter", "vault"), "no adapter on vault", "pier"),
     (("guest", "remove", "zzz"), "no guest zzz", "known here: gauge"),
     (("network", "add", "pier"), "already", "dacha network edit"),
-    (("network", "add", "b", "--kind", "nta"), "not known", "did you mean nat?"),
+    (("network", "add", "b", "--kind", "nta"), "unknown value", "did you mean nat?"),
     (("network", "add", "b", "--subnet", "10.77.4.0/25"), "overlaps network pier", "remove it"),
     (("network", "add", "b", "--subnet", "10.8.0.0/30"), "too small", "/29"),
     (("network", "remove", "pier"), "is used by gauge", "--remove-adapter"),
     (("door", "add", "gauge", "ssh", "--port", "0"), "0 is not a port", "1 to 65535"),
     (("door", "add", "gauge", "ssh", "--port", "70000"), "70000 is not a port", "1 to 65535"),
-    (("door", "add", "gauge", "ssh", "--from", "wan"), "not known", "host, lan"),
-    (("door", "add", "gauge", "odd"), "which port", "to = 8000"),
+    (("door", "add", "gauge", "ssh", "--from", "wan"), "unknown value", "host, lan"),
+    (("door", "add", "gauge", "odd"), "port is not specified", "to = 8000"),
     (("door", "edit", "gauge", "shs", "--port", "5"), "no door shs", "dacha door add"),
     (("address", "propose", "peir"), "no network peir", "did you mean pier?"),
     (("guest", "ad", "x"), "invalid choice", "--help"),
@@ -232,7 +232,7 @@ def test_whom_a_door_admits_is_added_to_and_taken_from(pier: Lab) -> None:
         return data(pier)["guest"]["gauge"]["door"]["ssh"].get("allow", [])
 
     assert (
-        "admits only 192.0.2.7, 198.51.100.0/24"
+        "allows only 192.0.2.7, 198.51.100.0/24"
         in pier("door", "edit", "gauge", "ssh", "--allow", "198.51.100.0/24", "--allow", "192.0.2.7").out
     )
     assert admits() == ["192.0.2.7", "198.51.100.0/24"]
@@ -290,7 +290,7 @@ def test_what_only_the_file_could_say_has_an_option(pier: Lab) -> None:
     for words, says in (
         (("guest", "edit", "buoy", "--routes", "maybe"), "must be yes or no"),
         (("guest", "add", "x", "--door", "telnet"), "unknown service telnet"),
-        (("guest", "add", "x", "--door", "ssh=moon"), "it has no place moon"),
+        (("guest", "add", "x", "--door", "ssh=moon"), "unknown place moon"),
         (("guest", "edit", "buoy", "--model", "quay=virtio"), "no adapter on quay"),
         (("network", "edit", "pier", "--vlan", "7"), "for bridge networks only"),
     ):

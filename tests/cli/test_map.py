@@ -54,7 +54,7 @@ def test_the_map_as_a_picture(lab: Lab) -> None:
     png = (lab.folder / "lab.png").read_bytes()
     assert png.startswith(b"\x89PNG") and struct.unpack(">I", png[16:20]) == (1280,)
     assert "does not end in .svg or .png" in lab("map", "--save", "lab.gif", code=2).err
-    assert "no folder" in lab("map", "--save", "/nowhere/lab.svg", code=3).err
+    assert "does not exist" in lab("map", "--save", "/nowhere/lab.svg", code=3).err
 
 
 def test_a_picture_in_svg_needs_no_library_and_png_says_which(lab: Lab) -> None:

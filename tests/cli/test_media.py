@@ -68,7 +68,7 @@ def test_standard_input_and_checksums(lab: Lab, medium: Path) -> None:
 
 REFUSED = [
     (b"<!DOCTYPE html><h1>404</h1>", "it is a web page"),
-    (MEDIA["debian netinst"][0][:60000], "cut short"),
+    (MEDIA["debian netinst"][0][:60000], "truncated"),
     (MEDIA["debian for another processor"][0], "for arm64"),
     (b"", "neither a known image header"),
     (b"plain text\n" * 100, "neither a known image header"),
@@ -102,7 +102,7 @@ def test_an_overlay_without_its_base_and_a_damaged_image_are_refused(lab: Lab) -
 @pytest.mark.parametrize(
     ("command", "what"),
     [
-        (("add", "nowhere.iso"), "no file nowhere.iso"),
+        (("add", "nowhere.iso"), "nowhere.iso does not exist"),
         (("add", "-"), "needs a name"),
         (("add", "/tmp"), "is a folder"),
         (("add", "x.iso", "--name", "Two Words"), "is not a valid name"),

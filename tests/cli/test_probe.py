@@ -69,9 +69,9 @@ def serving(context: ssl.SSLContext, first: bytes) -> Iterator[int]:
 @pytest.mark.parametrize(
     "service, first, days, words",
     [
-        ("https", b"", 90, "for 90 d more, signed by itself"),
+        ("https", b"", 90, "valid for 90 d more, self-signed"),
         ("https", b"", -2, "expired 2 d ago"),
-        ("rdp", CONFIRM, 90, "for charts.saltmarsh.internal, for 90 d more"),
+        ("rdp", CONFIRM, 90, "for charts.saltmarsh.internal, valid for 90 d more"),
     ],
 )
 def test_the_certificate_is_shown(lab: Lab, tmp_path: Path, service: str, first: bytes, days: int, words: str) -> None:
@@ -86,7 +86,7 @@ def test_a_closed_port_is_answered_without_waiting(lab: Lab) -> None:
     with socket.create_server(("127.0.0.1", 0)) as s:
         port = s.getsockname()[1]
     # Waited for, this would outlast the program's time here.
-    assert "refuses: no program listens there" in lab("probe", f"127.0.0.1:{port}", "--wait", "10 min", code=1).out
+    assert "refused: no program listens there" in lab("probe", f"127.0.0.1:{port}", "--wait", "10 min", code=1).out
 
 
 @pytest.mark.parametrize("name", ["a..b", "m" * 64, ".", "gauge\udcff"])

@@ -93,8 +93,8 @@ def test_every_table_is_readable_at_every_width(lab: Lab, command: tuple[str, ..
 def test_cells_are_wrapped_between_words_and_rows_become_blocks() -> None:
     assert wrapped("no: host's door only", 10) == ["no: host's", "door only"] and wrapped("", 5) == [""]
     assert wrapped("10.77.104.120/24", 5) == ["10.77.104.120/24"]
-    head, rows = ("GUEST", "WHY"), [("gauge", "its door allows other clients only"), ("sea", "")]
+    head, rows = ("GUEST", "WHY"), [("gauge", "its door admits others only"), ("sea", "")]
     assert widths(head, rows, None) == widths(head, rows, 40) == [5, 27] and widths(head, rows, 20) == [5, 13]
-    assert list(row_lines(rows[0], [5, 13])) == [["gauge", "its door"], ["", "allows other"], ["", "only"]]
+    assert list(row_lines(rows[0], [5, 13])) == [["gauge", "its door"], ["", "admits others"], ["", "only"]]
     assert widths(("A", "B"), [("10.77.104.120/24", "10.77.104.121/24")], 20) is None
     assert list(block(head, rows[0], 24)) == ["guest gauge", "  why  its door admits", "       others only"]

@@ -193,7 +193,8 @@ def test_files_are_copied_both_ways(guest_lab: Lab) -> None:
         (["--copy", "tides", "elsewhere"], "begin with a colon"), (["--copy", ":a", ":b"], "begin with a colon"),
         (["--copy", "nothing", ":a"], "nothing does not exist on this host"),
         (["--copy", ":a", "no/where"], "the folder no"),
-        (["--copy", "tides", ":a", "--resume"], "--resume does not work for a folder"), (["--resume"], "requires --copy"),
+        (["--copy", "tides", ":a", "--resume"], "--resume does not work for a folder"),
+        (["--resume"], "requires --copy"),
         (["--desktop"], "gauge has no rdp door"), (["--copy", "tides", ":a", "--desktop"], "--copy only copies files"),
     ):  # fmt: skip
         assert said in lab("connect", "gauge", *words, code=2).err, words

@@ -87,7 +87,8 @@ def test_files_for_remote_desktop_are_signed(lab: Lab, key_files: Path, signers:
     assert (lab.folder / "out/rdp/desk.rdp").read_bytes().startswith(b"full address:s:127.0.0.1:3390\r\n")
     for name, said in (
         ("rsa.crt", "it contains no private key"), ("rsa.key", "it contains no certificate"),
-        ("odd.pem", "cannot sign .rdp files"), ("two.pem", "does not match its private key"), ("none.pem", "cannot be read"),
+        ("odd.pem", "cannot sign .rdp files"), ("two.pem", "does not match its private key"),
+        ("none.pem", "cannot be read"),
     ):  # fmt: skip
         assert said in handed("--sign-with", str(signers / name), code=2)
     assert "wrong passphrase for its private key" in handed(

@@ -210,7 +210,7 @@ def test_private_folders_are_private(tmp_path: Path, monkeypatch: pytest.MonkeyP
     (tmp_path / "file").write_text("")
     with pytest.raises(HostError):
         folders.make_private(tmp_path / "file" / "c")
-    with pytest.raises(HostError, match="somebody else"):
+    with pytest.raises(HostError, match="another user"):
         folders.make_private(Path("/proc/sys")) if os.geteuid() else folders.make_private(_foreign(tmp_path))
     monkeypatch.setenv("DACHA_STATE", "/somewhere")
     assert folders.state() == Path("/somewhere")
