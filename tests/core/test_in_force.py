@@ -72,7 +72,7 @@ def test_an_address_moves_at_the_next_start_and_its_doors_with_it(text: str) -> 
 def test_a_door_that_leads_by_another_backend_waits_for_the_next_start() -> None:
     plan, now = held(USER, KERNEL)
     assert now.doors[KEY].means == "none" and plan.doors[KEY].means == "forward"
-    found = waiting(plan.doors[KEY], now.doors[KEY], [ChangeMachine("gauge", "tap none → dt1")])
+    found = waiting(plan.doors[KEY], now.doors[KEY], [ChangeMachine("gauge", "tap none → dt1", "adapters")])
     assert found and found.until == START and found.what == "tap none → dt1"
     assert found.remedy("gauge") == "dacha restart gauge"
     plan, now = held(USER, USER.replace('network = "pier", address = "10.77.4.20"', 'network = "quay"'))

@@ -50,7 +50,7 @@ FORWARD = Forward("tcp", IPv4Address("127.0.0.1"), 2210, IPv4Address("10.77.4.10
 TAP = TapLink("dt1", "dacha:pier:guest:gauge:0", "fe:00:00:00:00:01", "db1", "gauge", 0)
 # One of each kind, with its words before and after.
 EACH: list[tuple[Change, str, str]] = [
-    (WriteDown(("guest", "gauge", "memory"), '"1 GiB"'), 'lab.toml: guest gauge: memory = "1 GiB"', "guest gauge: "),
+    (WriteDown(("guest", "gauge", "memory"), '"1 GiB"'), 'guest gauge: memory = "1 GiB"', "guest gauge: "),
     (MakeHostKey("gauge"), "create its SSH host key", "created host key"),
     (MakeDisk("gauge", Disk("0", size=1 << 20)), "create disk 0, 1 MiB", "created disk 0 of 1 MiB"),
     (GrowDisk("gauge", "0", 1 << 30), "grow disk 0 to 1 GiB", "grew disk 0 to 1 GiB"),
@@ -103,7 +103,7 @@ EACH: list[tuple[Change, str, str]] = [
     (CloseForward("gauge", FORWARD), "close tcp 127.0.0.1:2210", "closed tcp 127.0.0.1:2210"),
     (ChangeMedium("gauge", 0, "/m/debian-12.iso"), "insert debian-12.iso", "inserted debian-12.iso"),
     (ChangeMedium("gauge", 1, None), "eject the medium in drive 1", "ejected the medium in drive 1"),
-    (ChangeMachine("gauge", "memory 1 GiB → 2 GiB"), "memory 1 GiB → 2 GiB", "memory"),
+    (ChangeMachine("gauge", "memory 1 GiB → 2 GiB", "memory_mib"), "memory 1 GiB → 2 GiB", "memory"),
 ]
 
 
@@ -127,7 +127,7 @@ def test_the_order_is_file_host_guests_and_then_what_ends() -> None:
     mixed: list[Change] = [
         Caretaker(False), RemoveLink("dt1", TAP.alias), StartGuest("gauge"), MakeDisk("gauge", Disk("0")),
         LoadRules(1, False), Forwarding(True), Forwarding(False), WriteDown(("lab", "name"), "x"),
-        ChangeMachine("buoy", "memory"),
+        ChangeMachine("buoy", "memory", "memory_mib"),
     ]  # fmt: skip
     ordered = in_order(mixed)
     assert [phase_of(c) for c in ordered] == [FILE, HOST, HOST, GUESTS, GUESTS, END, END, END, END]

@@ -56,7 +56,7 @@ def lab(folder: Path, text: str = TEXT) -> Workspace:
 def test_from_nothing_all_is_pending_and_guests_start_in_their_order(folder: Path) -> None:
     changes = pending_changes(lab(folder))
     kinds = [kind_of(c) for c in changes]
-    assert kinds[0] == "write-down" and str(changes[0]) == "lab.toml: guest charts adapter: address = 10.77.4.10"
+    assert kinds[0] == "write-down" and str(changes[0]) == "guest charts adapter: address = 10.77.4.10"
     assert [(kind_of(c), c.guest) for c in changes if kind_of(c) == "start-guest"] == [
         ("start-guest", "charts"),
         ("start-guest", "gauge"),

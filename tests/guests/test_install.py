@@ -117,12 +117,12 @@ def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: Inst
     said = lab("media", "eject", "gauge", code=1).err
     assert "the guest has locked the tray" in said and "--force" in said
     assert inserted() == ["first.iso"] and 'medium = ["first"]' in lab.file.read_text()
-    assert "first is out of gauge" in lab("media", "eject", "gauge", "--force").out
+    assert "Ejected first from gauge" in lab("media", "eject", "gauge", "--force").out
     assert inserted() == [""]
     assert "medium" not in lab.file.read_text().replace("media", "")
     assert "no medium in gauge" in lab("media", "eject", "gauge", code=1).err
     said = lab("media", "insert", "gauge", "second").out
-    assert "second is in gauge" in said
+    assert "Inserted second into gauge" in said
     lab("stop", "gauge")
     lab.file.write_text(lab.file.read_text().replace('"8 MiB"', '"10 MiB"'))
     lab("start", "gauge")

@@ -109,8 +109,8 @@ def test_the_demo_runs_without_privileges(place: Path, image: object) -> None:
         "I am charts 6.",
         "200, 49 lines: time,height_m",
         "3 guests, 3 on; everything applied",
-        "LAN address  none is needed",
-        "Gone",
+        "LAN address  not needed",
+        "Removed without a trace",
     ):
         assert words in done.stdout, done
     assert not (home / ".local/state/dacha/demo").exists()

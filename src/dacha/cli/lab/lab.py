@@ -188,7 +188,7 @@ def run_diff(args: argparse.Namespace) -> int:
     for c in able:
         output.step(
             subject(c),
-            str(c).removeprefix("lab.toml: "),
+            str(c),
             "" if when_of(c) == LIVE else when_of(c),
         )
     live = sum(when_of(c) == LIVE for c in able)

@@ -30,7 +30,7 @@ def run_insert(args: argparse.Namespace) -> int:
             )
         return [Set(("guest", args.guest, "medium"), [*guest.media, args.name])]
 
-    return _live(args, edit_lab(args.lab, decide), f"{args.name} is inserted")
+    return _live(args, edit_lab(args.lab, decide), f"Inserted {args.name} into")
 
 
 def run_eject(args: argparse.Namespace) -> int:
@@ -55,7 +55,7 @@ def run_eject(args: argparse.Namespace) -> int:
         path = ("guest", args.guest, "medium")
         return [Set(path, left) if left else Remove(path)]
 
-    return _live(args, edit_lab(args.lab, decide), f"{name} was ejected from")
+    return _live(args, edit_lab(args.lab, decide), f"Ejected {name} from")
 
 
 def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:
@@ -80,8 +80,8 @@ def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:
             ws.home.write(args.guest, record)
 
 
-def _live(args: argparse.Namespace, ws: Workspace, what: str) -> int:
-    """Take a changed drive to the running guest, and say what came of it."""
+def _live(args: argparse.Namespace, ws: Workspace, done: str) -> int:
+    """Apply a changed drive to the running guest, and print the result: what was `done` and since when."""
     from dacha.core.apply.changes import ChangeMachine, ChangeMedium
     from dacha.engine.apply.apply import apply
     from dacha.hypervisor.process import running
@@ -93,10 +93,10 @@ def _live(args: argparse.Namespace, ws: Workspace, what: str) -> int:
         for change, error in outcome.failed:
             if isinstance(change, ChangeMedium):
                 raise error
-        waits = any(isinstance(c, ChangeMachine) and c.what.startswith("drives") for c in outcome.waiting)
+        waits = any(isinstance(c, ChangeMachine) and c.part == "drives" for c in outcome.waiting)
         state = "from its next start: it has no free drive" if waits else "now"
     if args.json:
         output.emit_json({"guest": args.guest, "media": list(ws.lab.guests[args.guest].media), "when": state})
     else:
-        output.say(f"{what} {args.guest}, {state}.")
+        output.say(f"{done} {args.guest}: {state}.")
     return 0

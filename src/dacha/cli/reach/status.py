@@ -105,7 +105,7 @@ def _print(ws: Workspace, status: Any) -> None:
     later = len(able) - live
     parts = [f"{output.plural(live, 'change')} to apply: dacha diff"] if live else []
     parts += [f"{output.plural(later, 'change')} at the next start of a guest: dacha diff"] if later else []
-    applied = ", ".join(parts) or ("everything else is applied" if unfit else "everything is applied")
+    applied = ", ".join(parts) or ("everything else applied" if unfit else "everything applied")
     output.say(f"{ws.lab.name}: {output.plural(len(ws.lab.guests), 'guest')}, {on} on; {applied}")
     if status.refused:
         first = status.refused[0]

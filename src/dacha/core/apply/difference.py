@@ -105,11 +105,11 @@ def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedG
         screen = wanted["screen"] or {"from": None, "port": None}
         if seen.machine["screen"] != wanted["screen"] and wanted["video"] and seen.machine["video"]:
             changes.append(MoveScreen(guest.name, screen["from"], screen["port"]))
-        changes += [ChangeMachine(guest.name, line) for line in changed(seen.machine, wanted)]
+        changes += [ChangeMachine(guest.name, line, key) for key, line in changed(seen.machine, wanted)]
     if seen.tpm_lost:
-        changes.append(ChangeMachine(guest.name, "its TPM again: the program that emulates it has exited"))
+        changes.append(ChangeMachine(guest.name, "its TPM again: the program that emulates it has exited", "tpm"))
     if seen.gate_lost:
-        changes.append(ChangeMachine(guest.name, "outgoing connections again: its gate process has exited"))
+        changes.append(ChangeMachine(guest.name, "outgoing connections again: its gate process has exited", "gate"))
     return changes
 
 
@@ -121,13 +121,15 @@ def _adjust_disks(guest: str, had: list[MachineDisk], wanted: list[MachineDisk])
     for n, (name, bus) in enumerate(before.items()):
         if name not in after:
             live = BUSES[bus].detaches_live(n)
-            changes.append(DetachDisk(guest, name) if live else ChangeMachine(guest, f"detach disk {name}"))
+            changes.append(DetachDisk(guest, name) if live else ChangeMachine(guest, f"detach disk {name}", "disks"))
         elif after[name] != bus:
-            changes.append(ChangeMachine(guest, f"disk {name}: bus {bus} → {after[name]}"))
+            changes.append(ChangeMachine(guest, f"disk {name}: bus {bus} → {after[name]}", "disks"))
     for name, bus in after.items():
         if name not in before:
             live = BUSES[bus].attaches_live(set(before.values()))
-            changes.append(AttachDisk(guest, name, bus) if live else ChangeMachine(guest, f"attach disk {name}"))
+            changes.append(
+                AttachDisk(guest, name, bus) if live else ChangeMachine(guest, f"attach disk {name}", "disks")
+            )
     if not changes and list(before) != list(after):
-        changes.append(ChangeMachine(guest, f"order of disks: {', '.join(after)}"))
+        changes.append(ChangeMachine(guest, f"order of disks: {', '.join(after)}", "disks"))
     return changes

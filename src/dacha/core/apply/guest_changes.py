@@ -23,7 +23,7 @@ class WriteDown(NamedTuple):
         return str(self.path[1]) if self.path[0] == "guest" else None
 
     def __str__(self) -> str:
-        return f"lab.toml: {self.done()}"
+        return self.done()
 
     def done(self) -> str:
         owner = " ".join(str(p) for p in self.path[:-1] if not isinstance(p, int))
@@ -262,10 +262,13 @@ class ChangeMedium(NamedTuple):
 
 @change("change-machine", END, NEXT_START)
 class ChangeMachine(NamedTuple):
-    """Something about a running guest that only its next start can change."""
+    """Something about a running guest that only its next start can change: `what` in words, and the `part` of it, a key
+    of `Machine`, or "link" for an adapter whose link was removed, "gate" for the process that checks its connections.
+    """
 
     guest: str
     what: str
+    part: str
 
     def __str__(self) -> str:
         return self.what

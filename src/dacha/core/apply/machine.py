@@ -230,9 +230,9 @@ _WORDS = {
 _LIVE = ("screen", "disks", "seed_without_keys")
 
 
-def changed(before: Machine, after: Machine) -> list[str]:
-    """What differs between two machines, a line each as people say it: "memory 512 MiB → 1 GiB"."""
-    lines: list[str] = []
+def changed(before: Machine, after: Machine) -> list[tuple[str, str]]:
+    """The differences between two machines: the key of each, and a line such as "memory 512 MiB → 1 GiB"."""
+    found: list[tuple[str, str]] = []
     had = dict(before)
     for key, new in cast(dict[str, Any], after).items():
         old: Any = had.get(key)
@@ -242,25 +242,25 @@ def changed(before: Machine, after: Machine) -> list[str]:
             continue  # other keys alone: they are put into the guest while it runs
         word = _WORDS.get(key, key)
         if key == "memory_mib":
-            lines.append(f"{word} {show_size((old or 0) * MIB)} → {show_size(new * MIB)}")
+            found.append((key, f"{word} {show_size((old or 0) * MIB)} → {show_size(new * MIB)}"))
         elif key == "adapters":
-            lines.extend(_changed_adapters(old or [], new))
+            found += [(key, line) for line in _changed_adapters(old or [], new)]
         elif key == "shares":
             names = [", ".join(s["name"] for s in shares) or "none" for shares in (old or [], new)]
-            lines.append("shared folders " + (" → ".join(names) if names[0] != names[1] else names[0]))
+            found.append((key, "shared folders " + (" → ".join(names) if names[0] != names[1] else names[0])))
         elif key == "drives":
             # What is in a drive is changed live; only another number of drives needs a start.
             if old is not None and len(old) != len(new):
-                lines.append(f"drives {len(old)} → {len(new)}")
+                found.append((key, f"drives {len(old)} → {len(new)}"))
         elif isinstance(new, bool) and isinstance(old, bool):
-            lines.append(f"{word} {'on' if new else 'off'}")
+            found.append((key, f"{word} {'on' if new else 'off'}"))
         elif isinstance(new, list) and isinstance(old, list):
-            lines.append(f"{word} {', '.join(map(str, old))} → {', '.join(map(str, new))}")
+            found.append((key, f"{word} {', '.join(map(str, old))} → {', '.join(map(str, new))}"))
         elif isinstance(new, str | int) and isinstance(old, str | int) and key != "seed":
-            lines.append(f"{word} {old} → {new}")
+            found.append((key, f"{word} {old} → {new}"))
         else:
-            lines.append(word)
-    return lines
+            found.append((key, word))
+    return found
 
 
 def _changed_adapters(old: list[dict[str, Any]], new: list[dict[str, Any]]) -> list[str]:

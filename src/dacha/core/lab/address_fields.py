@@ -6,7 +6,15 @@ Each takes a value from TOML and returns what it means. Raises BadValue.
 from __future__ import annotations
 
 import re
-from ipaddress import AddressValueError, IPv4Address, IPv4Network, IPv6Address, IPv6Network, NetmaskValueError, ip_address
+from ipaddress import (
+    AddressValueError,
+    IPv4Address,
+    IPv4Network,
+    IPv6Address,
+    IPv6Network,
+    NetmaskValueError,
+    ip_address,
+)
 
 from dacha.core.errors import BadValue
 from dacha.core.units import whole_number

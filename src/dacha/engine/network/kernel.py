@@ -126,9 +126,8 @@ def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Ch
             if isinstance(link, TapLink):
                 lost.append(ReattachTap(link.guest, link.adapter, name))
             else:
-                changes.append(
-                    ChangeMachine(link.guest, f"adapter {link.adapter} again: the link under it was removed")
-                )
+                what = f"adapter {link.adapter} again: the link under it was removed"
+                changes.append(ChangeMachine(link.guest, what, "link"))
     lacking = rules.unfiltered(target, seen.own)
     if target.bridges() and (lacking or not rules.current(ws, rules.text_of(ws, plan, target), seen.rules)):
         doors = sum(d.backend == "kernel" for d in plan.doors.values())

@@ -7,7 +7,7 @@ import time
 from collections.abc import Collection, Iterable
 from ipaddress import IPv4Address
 
-from dacha.core.apply.changes import Change, LoadRules, OpenForward, StartGuest
+from dacha.core.apply.changes import Change, ChangeMachine, LoadRules, OpenForward, StartGuest
 from dacha.core.apply.observed import BOOTING_S, ON
 from dacha.core.errors import DachaError
 from dacha.core.plan.doors import DoorPlan
@@ -60,7 +60,7 @@ def opened_doors(ws: Workspace, done: Iterable[Change], waiting: Iterable[Change
     for loaded in (c for c in done if isinstance(c, LoadRules)):
         opened |= {key for key in loaded.opened if key[0] in started or running(ws.home.process_lock(key[0]))}
     # Who waits for its next start to have an adapter again is not waited for: its door is known to be shut.
-    without = {c.guest for c in waiting if "the link under it was removed" in str(c)}
+    without = {c.guest for c in waiting if isinstance(c, ChangeMachine) and c.part == "link"}
     new = [d for key, d in live_plan(ws).doors.items() if key[0] in started or key in opened]
     return _possible(ws, [d for d in new if d.door.guest not in without])
 
