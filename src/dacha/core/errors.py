@@ -20,8 +20,8 @@ if TYPE_CHECKING:
 
 
 class BadValue(ValueError):
-    """A value that cannot be used: `what` is wrong with it, and the `remedy` ("" for none). Whoever knows where the
-    value stands makes a finding or a `UsageError` of it."""
+    """An invalid value: `what` is wrong with it, and the `remedy` ("" for none). The caller, who knows its place, turns
+    it into a finding or a `UsageError`."""
 
     def __init__(self, what: str, remedy: str = "") -> None:
         super().__init__(what)
@@ -30,8 +30,8 @@ class BadValue(ValueError):
 
 
 class DachaError(Exception):
-    """Something was refused. `what` is one sentence; the rest says where, why and what to do. `code` is the kind of
-    refusal, for scripts: it stays."""
+    """A refusal. `what` is one sentence; the other fields give place, reason and remedy. `code` identifies the kind of
+    refusal for scripts, and is stable."""
 
     exit_code, code = 1, "refused"
 
@@ -43,7 +43,7 @@ class DachaError(Exception):
         self.remedy = remedy
 
     def lines(self) -> list[str]:
-        """The whole message, one idea a line."""
+        """The whole message, one item a line."""
         first = f"{self.where}: {self.what}" if self.where else self.what
         return [first, *("  " + line for text in (self.why, self.remedy) if text for line in text.splitlines())]
 
@@ -53,13 +53,13 @@ class DachaError(Exception):
 
 
 class UsageError(DachaError):
-    """The command was used wrongly."""
+    """Wrong use of a command."""
 
     exit_code, code = 2, "usage"
 
 
 class LabError(UsageError):
-    """The lab file is wrong. `findings` holds every error found, in file order."""
+    """The lab file has errors. `findings` are all errors, in file order."""
 
     code = "lab-file"
 
@@ -75,19 +75,19 @@ class LabError(UsageError):
 
 
 class AnswerNo(DachaError):
-    """What was asked was tried, and the answer is no."""
+    """The request was tried, and the result is negative."""
 
     exit_code, code = 1, "no"
 
 
 class HostError(DachaError):
-    """This host refused or lacks something."""
+    """This host refused something, or lacks something."""
 
     exit_code, code = 3, "host"
 
 
 class HostFindings(HostError):
-    """This host cannot carry a lab: what keeps it from that, a finding a line as `LabError` has them."""
+    """This host does not support the lab: every reason, one finding a line."""
 
     def message(self) -> str:
         return _each(self.lines())
@@ -100,7 +100,7 @@ class BusyError(HostError):
 
 
 class PeerError(DachaError):
-    """A peer (hypervisor, guest, client) sent what its protocol does not allow."""
+    """A peer (hypervisor, guest, client) violated its protocol."""
 
     exit_code, code = 1, "peer"
 

@@ -1,4 +1,4 @@
-"""A finding: one thing that `check` says, with its place and its remedy."""
+"""A finding of `check`, with its place and its remedy."""
 
 from __future__ import annotations
 
@@ -12,11 +12,8 @@ ERROR, WARNING, NOTE = "error", "warning", "note"
 
 
 class Finding(NamedTuple):
-    """One thing that is wrong or worth knowing.
-
-    `code` is a stable name for scripts; `about` is "lab" when the file itself is wrong and "host" when
-    this host cannot or should not carry it; `path` is the key in the lab file, () for the whole lab.
-    """
+    """One problem or notable fact. `code` is a stable name for scripts; `about` is "lab" if the file itself is wrong,
+    "host" if this host cannot or should not run it; `path` is the key in the lab file, () for the whole lab."""
 
     severity: str
     code: str
@@ -29,12 +26,12 @@ class Finding(NamedTuple):
 
 
 def errors(findings: Iterable[Finding]) -> list[Finding]:
-    """Only the findings that forbid an `apply`."""
+    """The findings that prevent an `apply`."""
     return [f for f in findings if f.severity == ERROR]
 
 
 def subject_of(path: Path) -> str:
-    """A path of keys as people say it: ("guest", "gauge", "door", "ssh") is "guest gauge: door ssh"."""
+    """A key path in words: ("guest", "gauge", "door", "ssh") is "guest gauge: door ssh"."""
     named = [str(p) for p in path if not isinstance(p, int)]
     if not named:
         return "lab"

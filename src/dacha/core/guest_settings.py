@@ -1,6 +1,6 @@
-"""A running guest's settings against what is right: who may log in how, updates, time, remote desktop, its disk.
+"""The settings of a running guest against recommended ones: logins, updates, time, remote desktop, disk.
 
-The answers are a guest's own words: read with care, shown, and never acted on.
+The answers come from the guest: they are parsed with care, shown, and never acted on.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.units import show_duration, whole_number
 
 RIGHT, WRONG, UNKNOWN = "right", "wrong", "not known"
-# A clock that is off by more than this (seconds) breaks certificates' and one-time passwords' windows.
+# A clock that deviates by more than this (seconds) breaks certificates and one-time passwords.
 CLOCK_S = 60.0
 FULL = 95
 LINES, LONGEST = 300, 400
@@ -20,7 +20,7 @@ _DROP_IN = "/etc/ssh/sshd_config.d/00-lab.conf"
 
 
 class Setting(NamedTuple):
-    """One setting: what it is called, the verdict, what it is, what it should be, and the command that makes it so."""
+    """One setting: its name, the verdict, its value, the expected value, and the command that sets it."""
 
     name: str
     verdict: str
@@ -55,12 +55,12 @@ echo end
 
 
 def _set(name: str, fine: bool, now: str, should: str, remedy: str) -> Setting:
-    """A setting that is right or wrong; one that is right needs no remedy."""
+    """A setting that is correct or incorrect; a correct one needs no remedy."""
     return Setting(name, RIGHT if fine else WRONG, now, should, "" if fine else remedy)
 
 
 class Answers(NamedTuple):
-    """What was told, by its first word; each a list of the rests of its lines."""
+    """The answers by their first word; each is a list of the rest of its lines."""
 
     by_word: dict[str, list[str]]
 
@@ -73,7 +73,7 @@ class Answers(NamedTuple):
 
 
 def read_answers(text: str) -> Answers | None:
-    """What was told; None where the script did not come to its end."""
+    """Parse the answers; None if the script did not finish."""
     by_word: dict[str, list[str]] = {}
     for line in text.splitlines()[:LINES]:
         word, _, rest = harmless(line)[:LONGEST].strip().partition(" ")
@@ -82,8 +82,8 @@ def read_answers(text: str) -> Answers | None:
 
 
 def judge(told: Answers, *, now: float, zone: str | None, updates: bool | None, ports: frozenset[int]) -> list[Setting]:
-    """The verdicts. `now` is this host's time (Unix seconds), `zone` and `updates` what the lab file wants, `ports` the
-    guest's ports that doors lead to."""
+    """The verdicts. `now` is this host's time (Unix seconds), `zone` and `updates` the values in the lab file, `ports`
+    the guest's ports that have doors."""
     return [*_sshd(told), *_updates(told, updates), *_time(told, now, zone), *_xrdp(told), *_rest(told, ports)]
 
 
@@ -166,5 +166,5 @@ def _rest(told: Answers, ports: frozenset[int]) -> Iterator[Setting]:
         if number is not None and number not in ports and not address.strip("[]").startswith(("127.", "::1")):
             others.add(number)
     shown = ", ".join(map(str, sorted(others)[:8])) or "none"
-    # Nobody outside comes to them, but other guests of its network do: said, and not called wrong.
+    # Not reachable from outside, but from other guests of its network: listed, not called wrong.
     yield Setting("other open ports", RIGHT, shown, "only services that its network should reach")

@@ -1,19 +1,19 @@
-"""Text that comes from outside (banners, names, consoles, file names) made harmless for a terminal, in one place."""
+"""Text from outside (banners, names, consoles, file names), escaped for a terminal, in one place."""
 
 from __future__ import annotations
 
 import codecs
 import re
 
-# Control characters of both kinds (ISO/IEC 6429, C0 and C1), and those that turn the direction of writing (Unicode
-# standard annex 9), by which a line can be made to read as another.
+# Control characters (ISO/IEC 6429, C0 and C1), and those that change the writing direction (Unicode standard annex 9),
+# which can make a line look like another.
 _BEYOND_ASCII = (*range(0x7F, 0xA0), 0x200E, 0x200F, *range(0x2028, 0x202F), *range(0x2066, 0x206A))
 _WRITTEN = {c: f"\\x{c:02x}" for c in (*range(9), *range(0x0A, 0x20), *_BEYOND_ASCII)} | {9: " "}
 _IN_JSON = {c: f"\\u{c:04x}" for c in _BEYOND_ASCII}
 
 
 def harmless(text: str) -> str:
-    """The text with each such character written out, as \\x1b; tabs become blanks."""
+    """The text with each such character escaped, such as \x1b; tabs become spaces."""
     return text.translate(_WRITTEN)
 
 
@@ -23,26 +23,26 @@ def harmless_lines(text: str) -> str:
 
 
 def harmless_json(text: str) -> str:
-    """JSON, in which such characters may only stand in strings, with them written as JSON writes them (RFC 8259)."""
+    """JSON in which such characters, allowed only in strings, are escaped as JSON escapes (RFC 8259)."""
     return text.translate(_IN_JSON)
 
 
 class TerminalText:
-    """What a guest's console prints, for a terminal: its text and its colours (ISO/IEC 6429, SGR), and every other
-    control written out. It is fed in pieces, which may end anywhere."""
+    """A guest's console output, for a terminal: text and colours (ISO/IEC 6429, SGR) pass, every other control
+    character is escaped. It is fed in pieces of any size."""
 
     _COLOUR = r"\[[0-9;]{0,40}m"
     _UNSAFE = re.compile(rf"\x1b(?!{_COLOUR})|[\x00-\x07\x0b\x0c\x0e-\x1a\x1c-\x1f{''.join(map(chr, _BEYOND_ASCII))}]")
-    # A colour that has only begun.
+    # The start of an unfinished colour sequence.
     _BEGUN = re.compile(r"\x1b(?:\[[0-9;]{0,40})?$")
 
     def __init__(self) -> None:
-        # A byte that is no UTF-8 is a sign in its place: as a control of eight bits it would be one.
+        # An invalid UTF-8 byte is replaced: as an eight-bit control it could be misread.
         self._decoder = codecs.getincrementaldecoder("utf-8")("replace")
         self._held = ""
 
     def feed(self, data: bytes, *, last: bool = False) -> str:
-        """What may be shown so far; after the `last` piece nothing is held back."""
+        """The text that can be shown so far; after the `last` piece nothing is held back."""
         text = self._held + self._decoder.decode(data, last)
         begun = None if last else self._BEGUN.search(text)
         self._held = begun[0] if begun else ""

@@ -1,4 +1,4 @@
-"""What a connection to a service brought, as a kind that code compares; its words are for people."""
+"""What a service sent on a connection, as a kind that code compares; its text is for people."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from enum import StrEnum
 
 
 class Heard(StrEnum):
-    """What the service sent on one connection."""
+    """The kind of answer on one connection."""
 
     ANSWER = "an answer"  # what it was is in words beside it
     NOTHING = "no answer"  # nothing came in the time that was given

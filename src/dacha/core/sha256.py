@@ -1,8 +1,5 @@
-"""SHA-256 for names and digests (FIPS 180-4).
-
-The interpreter's own small module first, as its `random` takes its sibling: the public one loads a whole cryptographic
-library, which would cost every command 4 ms.
-"""
+"""SHA-256 for names and digests (FIPS 180-4). Uses the interpreter's small built-in module, like its `random` does: the
+public one loads a whole cryptographic library, which would cost every command 4 ms."""
 
 from __future__ import annotations
 

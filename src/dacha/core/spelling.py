@@ -1,15 +1,16 @@
-"""The nearest known name to one that was mistyped."""
+"""The most similar known name for a mistyped one."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 
-# How alike two names have to be (difflib's ratio): a letter or two differ. Nobody means "probe" by "frobnicate".
+# The required similarity of two names (difflib's ratio): they differ in a letter or two. Nobody means "probe" by
+# "frobnicate".
 CLOSE = 0.65
 
 
 def nearest(word: str, known: Iterable[str]) -> str | None:
-    """The known name closest to `word`, or None when none is close enough to be meant."""
+    """The known name most similar to `word`, or None if none is similar enough."""
     from difflib import get_close_matches  # late: only a mistake needs it
 
     names = sorted(known)
@@ -18,7 +19,7 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
 
 
 def did_you_mean(word: str, known: Iterable[str], nothing: str = "") -> str:
-    """One remedy sentence: the nearest known name, else the list of all (at most twelve)."""
+    """A remedy: the most similar known name, else the list of all (at most twelve)."""
     names = sorted(known)
     close = nearest(word, names)
     if close:

@@ -21,7 +21,7 @@ _SIZE_UNITS = {
     "GB": 10**9,
     "TB": 10**12,
 }
-# One letter is read by half of the trade as 1000 and by the other half as 1024, so it is asked for.
+# A single letter means 1000 to half of the trade and 1024 to the other half, so the unit must be written out.
 _AMBIGUOUS = {"K": "KiB", "M": "MiB", "G": "GiB", "T": "TiB"}
 _TIME_UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
 # QEMU and the kernel count bytes in 63 bits.
@@ -31,8 +31,8 @@ _NUMBER_UNIT = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]*)\s*\Z")
 
 
 def whole_number(text: str) -> int | None:
-    """The number that ASCII digits are, None for all else: a figure of others may be endless, or of another script's
-    digits, some of which str.isdigit() takes and int() does not."""
+    """The number in ASCII digits, None for any other text: str.isdigit() accepts digits of other scripts, some of which
+    int() refuses."""
     return int(text) if text.isascii() and text.isdigit() and len(text) <= 18 else None
 
 
@@ -57,7 +57,7 @@ def size(value: object) -> int:
 
 
 def memory(value: object) -> int:
-    """Bytes of memory: at least 16 MiB and whole MiB, because the hypervisor gives no less."""
+    """Bytes of memory: at least 16 MiB and whole MiB, because the hypervisor allocates no less."""
     amount = size(value)
     if amount < 16 * MIB:
         raise BadValue(f"{show_size(amount)} is too little memory", "the minimum is 16 MiB")
@@ -101,8 +101,8 @@ def show_size(amount: int) -> str:
 
 
 def exact_size(amount: int) -> str:
-    """Bytes as `size` reads them back without loss: 1.5 GiB, but 1280 MiB instead of 1.2 GiB. For sizes of disks, which
-    are typed again."""
+    """Bytes as `size` reads them back without loss: 1.5 GiB, but 1280 MiB instead of 1.2 GiB. For disk sizes, which
+    users type again."""
     shown = show_size(amount)
     if size(shown) == amount:
         return shown
@@ -110,7 +110,7 @@ def exact_size(amount: int) -> str:
 
 
 def show_duration(seconds: float) -> str:
-    """Seconds as people say them: 4 s, 12 min, 3 h, 5 d."""
+    """Seconds in a readable unit: 4 s, 12 min, 3 h, 5 d."""
     if seconds < 1:
         return f"{seconds * 1000:.0f} ms"
     if seconds < 10:

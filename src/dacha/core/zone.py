@@ -1,4 +1,4 @@
-"""Zones of IPv6 addresses (RFC 4007 section 11): a name of a link behind "%", which may be any text at all."""
+"""Zones of IPv6 addresses (RFC 4007 section 11): a link name after "%", which may be any text."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ Address = TypeVar("Address", IPv4Address, IPv6Address, IPv4Address | IPv6Address
 
 
 def without_zone(address: Address) -> Address:
-    """The address as it is. Raises BadValue for one that names a zone: each machine has other ones, and no text of
-    others is to come by an address into rules and files."""
+    """Return the address. Raises BadValue if it has a zone: zones differ on each machine, and their text must not get
+    into rules and files."""
     if isinstance(address, IPv6Address) and address.scope_id is not None:
         what = f"{str(address)!r} has a zone (the part after %); remove it"
         raise BadValue(what, f'write "{str(address).partition("%")[0]}"')

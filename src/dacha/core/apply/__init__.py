@@ -1,1 +1,1 @@
-"""What is, what should be, and the changes between them."""
+"""Observed state, desired state, and the changes between them."""

@@ -1,4 +1,4 @@
-"""What an installer is told: the guest's first-boot facts, and the few things that only an installation asks."""
+"""The data for an installer's answer file: the guest's first-boot facts, and values that only an installation needs."""
 
 from __future__ import annotations
 
@@ -17,8 +17,8 @@ NOTHING: SetupFacts = {
 
 
 class Answers(NamedTuple):
-    """Everything that an answer file is made from. `disk` is the device that is installed to, `bus` what it is on;
-    `passwords` are hashes (crypt(5)) by user, `plain` passwords for the one family that takes no hash."""
+    """Everything that an answer file is generated from. `disk` is the target device, `bus` its bus; `passwords` maps
+    users to hashes (crypt(5)), `plain` to passwords for the one family whose installer accepts no hash."""
 
     facts: FirstBoot
     disk: str
@@ -28,7 +28,7 @@ class Answers(NamedTuple):
     passwords: Mapping[str, str]
     plain: Mapping[str, str]
     remote_desktop: bool = False
-    # What opens its shared folders by SMB.
+    # The password for the guest's shared folders by SMB.
     share_password: str = ""
 
     @property
@@ -37,14 +37,14 @@ class Answers(NamedTuple):
 
     @property
     def packages(self) -> list[str]:
-        """What is to be installed: the setup's, and what its shares are mounted by."""
+        """The packages to install: those of the setup, and those needed to mount its shares."""
         named = self.setup["packages"]
         helper = HELPERS.get(self.facts["system"]) if any("server" in s for s in self.facts.get("shares", ())) else None
         return [*named, *([helper] if helper and helper not in named else [])]
 
     @property
     def users(self) -> list[SetupUser]:
-        """Who gets an account: the login first, who is an administrator, then the setup's."""
+        """The accounts to create: the login user first, as an administrator, then those of the setup."""
         facts = self.facts
         first: list[SetupUser] = []
         if facts["user"]:
@@ -57,5 +57,5 @@ class Answers(NamedTuple):
 
     @property
     def mirror(self) -> str | None:
-        """Where packages come from; None for the installer's own place."""
+        """The package mirror; None for the installer's default."""
         return self.setup.get("mirror")

@@ -1,4 +1,4 @@
-"""What every kind of change has: its name in JSON, its place in the order of an apply, and when it can be taken."""
+"""Properties of every kind of change: its name in JSON, its phase in an apply, and when it can be carried out."""
 
 from __future__ import annotations
 
@@ -7,16 +7,16 @@ from typing import Any, TypeVar
 
 from dacha.core.named import NamedTuple
 
-# When a step is taken.
+# When a change takes effect.
 LIVE, NEXT_START = "live", "at next start"
-# The order of an apply: what is written into the file, this host's part that guests need, the guests, and what ends.
+# The phases of an apply: values written into the lab file, what guests need from this host, the guests, and what ends.
 FILE, HOST, GUESTS, END = range(4)
 
 _T = TypeVar("_T", bound=type)
 
 
 class Kind(NamedTuple):
-    """A kind of change: `name` is stable, scripts read it ("start-guest")."""
+    """A kind of change. `name` is stable, for scripts ("start-guest")."""
 
     name: str
     phase: int
@@ -28,7 +28,8 @@ KINDS: dict[type, Kind] = {}
 
 
 def change(name: str, phase: int, when: str = LIVE) -> Callable[[_T], _T]:
-    """Marks a class as a kind of change. `str()` of one says what is to be done, its `done()` what was."""
+    """Class decorator: register a kind of change. `str()` of a change describes what is to be done, its `done()` what
+    was done."""
 
     def note(made: _T) -> _T:
         KINDS[made] = Kind(name, phase, when)
@@ -43,10 +44,10 @@ def kind_of(change: Any) -> str:
 
 
 def when_of(change: Any) -> str:
-    """LIVE, or NEXT_START for what a running guest takes up only then."""
+    """LIVE, or NEXT_START for a change that a running guest accepts only at its next start."""
     return KINDS[type(change)].when
 
 
 def phase_of(change: Any) -> int:
-    """Its place in the order. What switches something off belongs to the end."""
+    """The change's phase. Whatever disables something belongs to the last one."""
     return KINDS[type(change)].phase if getattr(change, "on", True) else END

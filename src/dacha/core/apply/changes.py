@@ -1,7 +1,7 @@
-"""Changes: small frozen values, each one step from what is to what should be.
+"""Changes: small frozen values, each one step from the observed to the desired state.
 
-A new kind is one class in `guest_changes` or `host_changes` (its name, its place in the order, its words), its name in
-the union here, and the function that carries it out in `engine/apply/carry_out.py`.
+To add a kind: its class in `guest_changes` or `host_changes` (name, phase, words), its name in the union here, and the
+function that carries it out in `engine/apply/carry_out.py`.
 """
 
 from __future__ import annotations
@@ -71,7 +71,7 @@ Change = (
 
 
 def subject(change: Change) -> str:
-    """What a change is about: "guest gauge", "door gauge ssh", "lab file", "this host"."""
+    """The subject of a change: "guest gauge", "door gauge ssh", "lab file", "this host"."""
     if isinstance(change, WriteDown):
         return "lab file"
     if isinstance(change, OpenForward):
@@ -80,7 +80,7 @@ def subject(change: Change) -> str:
 
 
 def in_order(changes: Iterable[Change]) -> list[Change]:
-    """The changes in the order of an apply; those of one phase as they came."""
+    """The changes in the order of an apply. Changes of the same phase keep their order."""
     return sorted(changes, key=phase_of)
 
 

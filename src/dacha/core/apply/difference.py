@@ -42,8 +42,8 @@ def difference(
     observed: Mapping[str, ObservedGuest],
     keys: Mapping[str, WantedKeys] = NO_KEYS,
 ) -> list[Change]:
-    """What `apply` would do, in the order in which it would do it. Empty when everything is applied. `keys` are the
-    accounts and keys that guests should have; one that is not named there keeps what it has."""
+    """The changes that `apply` would make, in their order; empty if everything is applied. `keys` are the accounts and
+    keys that guests should have; guests that are not listed keep theirs."""
     changes: list[Change] = [WriteDown(path, text) for path, text in plan.chosen.items()]
     changes += [StopGuest(name) for name, seen in observed.items() if name not in lab.guests and seen.running]
     for name, seen in observed.items():
@@ -71,15 +71,15 @@ def _prepare(guest: Guest, wanted: Machine, seen: ObservedGuest) -> list[Change]
             changes.append(GrowDisk(guest.name, disk.name, disk.size))
         if size is None:
             changes.append(MakeDisk(guest.name, disk))
-    # A running guest has its seed open; it is written again by its next start.
+    # A running guest has its seed open: its next start writes it again.
     if wanted["seed"] and wanted["seed"] != seen.seed and not seen.running:
         changes.append(WriteSeed(guest.name, wanted["seed"]))
     return changes
 
 
 def rekey(guest: str, wanted: Machine | None, seen: ObservedGuest, keys: WantedKeys | None) -> list[Change]:
-    """Keys go into a running guest, and out of it; `wanted` is the machine that it should be, None where that is what
-    it is."""
+    """The change of keys in a running guest, if any. `wanted` is the machine as it should be, None if it is
+    unchanged."""
     if keys is None or not seen.running or seen.installing is not None:
         return []
     had = seen.machine or wanted
@@ -91,7 +91,7 @@ def rekey(guest: str, wanted: Machine | None, seen: ObservedGuest, keys: WantedK
 def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> list[Change]:
     changes: list[Change] = []
     if seen.forwards is not None:
-        # A forward has to end at the address that the running guest was given, not at a planned new one.
+        # A forward must lead to the address that the running guest was given, not to a newly planned one.
         held = in_force(lab, plan, {guest.name: seen.machine}) if seen.machine else plan
         desired = held.forwards_of(guest.name, [d.name for d in guest.doors])
         changes += [CloseForward(guest.name, f) for f in sorted(seen.forwards - desired.keys())]
@@ -114,7 +114,7 @@ def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedG
 
 
 def _adjust_disks(guest: str, had: list[MachineDisk], wanted: list[MachineDisk]) -> list[Change]:
-    """Disks come and go live where their bus lets them."""
+    """Attach and detach disks: live if their bus supports it, else at the next start."""
     before = {d["name"]: d["bus"] for d in had}
     after = {d["name"]: d["bus"] for d in wanted}
     changes: list[Change] = []

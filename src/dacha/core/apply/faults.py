@@ -1,23 +1,23 @@
-"""Guests that QEMU holds though nobody paused them: what happened, and what lets them go on."""
+"""Guests that QEMU has suspended by itself: the reason, and how to resume them."""
 
 from __future__ import annotations
 
 from dacha.core.named import NamedTuple
 from dacha.core.units import show_size
 
-# QMP's run states (qapi/run-state.json) of such guests, and what they mean.
+# QMP run states (qapi/run-state.json) of such guests, and their meaning.
 NO_ROOM = "io-error"
 FAULTS = {
     NO_ROOM: "the host file system that holds its disks is full",
     "guest-panicked": "its system crashed",
     "internal-error": "its system crashed",
 }
-# With less free for its disks (bytes) it would stand still again at once.
+# With less free space (bytes), QEMU would suspend the guest again at once.
 ROOM_LEAST = 1 << 20
 
 
 class Held(NamedTuple):
-    """Why a guest stands still, and what to do; `full` where it would stand still again if it went on now."""
+    """Why a guest is suspended, and the remedy; `full` if it would be suspended again at once."""
 
     what: str
     why: str
@@ -26,11 +26,11 @@ class Held(NamedTuple):
 
 
 def held(guest: str, fault: str, room: tuple[int, str] | None, then: str = "resume") -> Held:
-    """About a guest that is held by a fault among FAULTS. `room` is what is free for its disks (bytes) and in which
-    folder, None where that is not known; `then` the command that somebody wants to come to."""
+    """Explain a guest that is suspended by a fault in FAULTS. `room` is the free space for its disks (bytes) and the
+    folder, None if unknown; `then` is the command that the user wants to run afterwards."""
     if fault != NO_ROOM:
         return Held(FAULTS[fault], f"QEMU reports the state {fault}", f"dacha restart {guest} --force")
-    # Nothing is lost yet: what it wrote waits to be written, and it with that.
+    # No data is lost: QEMU retries the failed writes when the guest is resumed.
     why, remedy = "its last writes are pending", f"dacha {then} {guest}"
     if room is None:
         return Held(FAULTS[fault], why, remedy)

@@ -1,4 +1,4 @@
-"""What a guest is told at its first boot: names, who may log in, its addresses, its host key."""
+"""First-boot data of a guest: names, login, addresses, host key."""
 
 from __future__ import annotations
 
@@ -19,13 +19,13 @@ if TYPE_CHECKING:
 
 
 def _leads_out(plan: Plan, adapter: AdapterPlan) -> bool:
-    """True when what a guest sends by this adapter can leave its network."""
+    """True if traffic through this adapter can leave its network."""
     net = plan.networks[adapter.network]
     return net.kind == "bridge" or (net.kind == "nat" and not net.isolated)
 
 
 class FirstBootAdapter(TypedDict):
-    """An adapter as its guest is told of it: addresses with their prefix length."""
+    """An adapter in first-boot data: addresses with prefix length."""
 
     hardware_address: str
     address: str | None
@@ -36,7 +36,7 @@ class FirstBootAdapter(TypedDict):
 
 
 class SetupFile(TypedDict):
-    """A file to be put in place; its contents in base64 (RFC 4648 section 4)."""
+    """A file to create; its contents in base64 (RFC 4648 section 4)."""
 
     path: str
     content: str
@@ -45,7 +45,7 @@ class SetupFile(TypedDict):
 
 
 class SetupUser(TypedDict):
-    """Somebody with an account; `keys` are lines of authorized_keys, `person` is true for one of the lab's people."""
+    """An account; `keys` are lines of authorized_keys, `person` is true for one of the lab's people."""
 
     name: str
     keys: list[str]
@@ -56,7 +56,7 @@ class SetupUser(TypedDict):
 
 
 class SetupFacts(TypedDict):
-    """What a guest's system should be, with everything in it that files were named for."""
+    """The setup of a guest's system, with the contents of all files that it refers to."""
 
     locale: str | None
     keyboard: str | None
@@ -68,13 +68,14 @@ class SetupFacts(TypedDict):
     run: list[str]
     files: list[SetupFile]
     users: list[SetupUser]
-    # Left out where none is named, so that nothing else is a change.
+    # Omitted if empty, so that the digest of other guests does not change.
     mirror: NotRequired[str]
     remote_desktop: NotRequired[bool]
 
 
 class FirstBootShare(TypedDict):
-    """A shared folder, and where it is mounted; one by SMB has the address of its `server`, and its `owner` there."""
+    """A shared folder and its mount point; one by SMB also has the address of its `server`, and its `owner` in the
+    guest."""
 
     name: str
     at: str
@@ -84,7 +85,7 @@ class FirstBootShare(TypedDict):
 
 
 class FirstBoot(TypedDict):
-    """What a guest is told at its first boot."""
+    """The first-boot data of a guest."""
 
     uuid: str
     host_name: str
@@ -94,7 +95,7 @@ class FirstBoot(TypedDict):
     keys: list[str]
     host_key: str
     adapters: list[FirstBootAdapter]
-    # How often the guest was told to take it up again; left out while never, so that nothing else is a change.
+    # How often the user asked to apply it again; omitted if zero, so that the digest does not change.
     again: NotRequired[int]
     setup: NotRequired[SetupFacts]
     shares: NotRequired[list[FirstBootShare]]
@@ -110,14 +111,12 @@ def first_boot(
     again: int = 0,
     setup: SetupFacts | None = None,
 ) -> FirstBoot:
-    """Everything a guest is told at its first boot: names, who may log in, its addresses, its host key.
-
-    `keys` are lines of authorized_keys, `host_key` the public line of the guest's own key; `again` is how often it was
-    told to take all this up once more, `setup` what its system should be.
-    """
+    """The first-boot data of a guest: names, login, addresses, host key. `keys` are lines of authorized_keys,
+    `host_key` the public line of the guest's own key; `again` counts requests to apply it again; `setup` is the setup
+    of its system."""
     adapters: list[FirstBootAdapter] = []
     mine = plan.adapters_of(guest.name)
-    # One default route, or replies would leave by chance: by the first adapter with a way out.
+    # Only one default route, on the first adapter with a way out: with several, replies could leave by the wrong one.
     outward = next((n for n, a in enumerate(mine) if _leads_out(plan, a)), 0)
     for n, a in enumerate(mine):
         net = plan.networks[a.network]
@@ -159,13 +158,13 @@ def _share(share: Share, place: SmbPlace | None) -> FirstBootShare:
 
 
 def digest(value: Mapping[str, Any]) -> str:
-    """A short name for a value: the same value, the same name."""
+    """A short digest of a value: equal values have equal digests."""
     return sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()[:16]
 
 
 def without_keys(facts: FirstBoot) -> dict[str, Any]:
-    """The facts without people's accounts and the keys that open any: a guest is not told everything anew because of
-    those."""
+    """The data without the accounts and keys of people: a change of those alone does not make the guest apply its
+    first-boot data again."""
     bare: dict[str, Any] = {**facts, "keys": []}
     if "setup" in facts:
         users = [{**u, "keys": []} for u in facts["setup"]["users"] if not u.get("person")]

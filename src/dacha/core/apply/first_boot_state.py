@@ -1,4 +1,4 @@
-"""How far a guest's first boot is, from what its software writes on the serial console."""
+"""The progress of a guest's first boot, from what its software prints on the serial console."""
 
 from __future__ import annotations
 
@@ -6,12 +6,12 @@ import re
 
 from dacha.core.named import NamedTuple
 
-# A boot is begun and ended by these lines; Dacha asks who reads its data to say the last, and its own scripts say it.
+# Lines that mark the begin and end of a boot. Dacha's first-boot data makes the guest print the last one.
 _BEGUN = re.compile(r"Cloud-init v\. \S+ running '(init|modules)")
 _DONE = re.compile(r"first boot: done|Cloud-init v\. .{1,60} finished at")
 _FAILED = re.compile(r"Running module ([a-z_-]+) .{0,200}failed|first boot: failed at ([^\r\n]{1,200})")
 DONE_WORDS = "first boot: done after $UPTIME s"
-# The parts of first-boot data by the module that takes them up, as the lab file calls them.
+# Modules of the guest's first-boot software, with the lab file's name for what each applies.
 _PARTS = {
     "package-update-upgrade-install": "packages", "package_update_upgrade_install": "packages",
     "scripts-user": "commands", "scripts_user": "commands", "users-groups": "users", "users_groups": "users",
@@ -22,15 +22,15 @@ _PARTS = {
 
 
 class FirstBootState(NamedTuple):
-    """`state` is "running", "done", "failed", or "unknown" where nothing on the console tells; `failed_at` names the
-    parts that failed, each once, also while the others go on."""
+    """`state` is "running", "done", "failed", or "unknown" if the console does not tell; `failed_at` lists the failed
+    parts, also while others are still running."""
 
     state: str
     failed_at: tuple[str, ...] = ()
 
     @property
     def words(self) -> str:
-        """What is worth saying of it beside a guest's state; "" for what is over and done, or not known."""
+        """A description to show beside the guest's state; "" if it is done or unknown."""
         parts = ", ".join(self.failed_at)
         if self.failed_at:
             return (
@@ -42,7 +42,7 @@ class FirstBootState(NamedTuple):
 
 
 def first_boot_state(console: str) -> FirstBootState:
-    """The state by what a guest's last start has put on its console."""
+    """The state, from the console output since the guest's last start."""
     failed = tuple(dict.fromkeys(_PARTS.get(m[1], m[1]) if m[1] else m[2].strip() for m in _FAILED.finditer(console)))
     if _BEGUN.search(console) and not _DONE.search(console):
         return FirstBootState("running", failed)

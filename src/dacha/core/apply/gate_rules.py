@@ -1,4 +1,4 @@
-"""What a guest on a user-mode network may enter of this host, as the lines that `hypervisor/gate.py` reads."""
+"""What a guest on a user-mode network may connect to on this host, as the lines that `hypervisor/gate.py` reads."""
 
 from __future__ import annotations
 
@@ -10,14 +10,14 @@ from dacha.core.plan.plan import Plan
 
 
 def asks(machine: Machine) -> bool:
-    """True for a guest some of whose connections QEMU makes in this host's name."""
+    """True if QEMU opens connections of the guest in this host's name."""
     return bool(_adapters(machine))
 
 
 def lines(lab: Lab, plan: Plan, machine: Machine) -> list[str]:
-    """The rules of one guest: what its networks open of this host (`to-host`), how far they let it out, the doors that
-    it may enter, and the lab's networks in the kernel, which it may not but by those. A process is judged as one: with
-    several such adapters, what one of their networks lets pass passes."""
+    """The rules of one guest: services of this host that its networks allow (`to-host`), its way out, doors that it may
+    enter, and the lab's kernel networks, which it may reach only through doors. A process has one set of rules: with
+    several such adapters, a connection passes if one of their networks allows it."""
     adapters = _adapters(machine)
     found: dict[str, None] = {}
     for opened in (word for a in adapters for word in a.get("to_host", ())):

@@ -1,4 +1,4 @@
-"""The changes of guests: their disks, keys, doors and media, their starts and stops."""
+"""Changes of guests: disks, keys, doors, media, start and stop."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dacha.core.units import exact_size
 
 @change("write-down", FILE)
 class WriteDown(NamedTuple):
-    """Write a value that the plan chose into the lab file, so that it stays."""
+    """Write a value that the plan chose into the lab file, so that it does not change later."""
 
     path: Path
     text: str
@@ -32,7 +32,7 @@ class WriteDown(NamedTuple):
 
 @change("make-host-key", GUESTS)
 class MakeHostKey(NamedTuple):
-    """Make the guest's own SSH host key, so that the first contact is already trusted."""
+    """Create the guest's SSH host key, so that clients can trust it before the first connection."""
 
     guest: str
 
@@ -45,7 +45,7 @@ class MakeHostKey(NamedTuple):
 
 @change("make-disk", GUESTS)
 class MakeDisk(NamedTuple):
-    """Make one disk: empty, an overlay on an image, or a copy of it."""
+    """Create a disk: empty, an overlay on an image, or a copy of an image."""
 
     guest: str
     disk: Disk
@@ -63,7 +63,7 @@ class MakeDisk(NamedTuple):
 
 @change("grow-disk", GUESTS)
 class GrowDisk(NamedTuple):
-    """Make a disk larger. What is on it stays; the guest sees the new room at once."""
+    """Grow a disk. Its contents are kept; the guest sees the new size at once."""
 
     guest: str
     disk: str
@@ -78,7 +78,7 @@ class GrowDisk(NamedTuple):
 
 @change("attach-disk", GUESTS)
 class AttachDisk(NamedTuple):
-    """Put a disk into a running guest."""
+    """Attach a disk to a running guest."""
 
     guest: str
     disk: str
@@ -93,7 +93,7 @@ class AttachDisk(NamedTuple):
 
 @change("detach-disk", GUESTS)
 class DetachDisk(NamedTuple):
-    """Take a disk out of a running guest. What is on it stays."""
+    """Detach a disk from a running guest. Its contents are kept."""
 
     guest: str
     disk: str
@@ -107,7 +107,7 @@ class DetachDisk(NamedTuple):
 
 @change("delete-disk", GUESTS)
 class DeleteDisk(NamedTuple):
-    """Delete a disk of a guest that has left the lab, because it was asked for by name: its contents are lost."""
+    """Delete a disk of a guest that was removed from the lab file, as the user requested: its contents are lost."""
 
     guest: str
     disk: str
@@ -122,7 +122,7 @@ class DeleteDisk(NamedTuple):
 
 @change("move-screen", GUESTS)
 class MoveScreen(NamedTuple):
-    """Let a running guest's display listen at another place, or (`port` None) at none but its socket."""
+    """Change where a running guest's display listens; `port` None leaves only its socket."""
 
     guest: str
     origin: str | None
@@ -151,8 +151,8 @@ class WriteSeed(NamedTuple):
 
 @change("change-keys", GUESTS)
 class ChangeKeys(NamedTuple):
-    """Put keys into a running guest's accounts, and take those out that the lab no longer lets in. `told` is what else
-    was found or done there, in words."""
+    """Add keys to a running guest's accounts, and remove those that the lab no longer allows. `told` are further
+    findings and actions there, in words."""
 
     guest: str
     changes: tuple[KeyChange, ...]
@@ -177,7 +177,7 @@ class ChangeKeys(NamedTuple):
 
 @change("reattach-tap", HOST)
 class ReattachTap(NamedTuple):
-    """Give a running guest's adapter the link again that was removed under it."""
+    """Give a running guest's adapter a new link, after its link was removed."""
 
     guest: str
     adapter: int
@@ -205,7 +205,7 @@ class StartGuest(NamedTuple):
 
 @change("stop-guest", GUESTS)
 class StopGuest(NamedTuple):
-    """Stop a guest that the lab no longer has. Its disks stay."""
+    """Stop a guest that is no longer in the lab file. Its disks are kept."""
 
     guest: str
 
@@ -218,7 +218,7 @@ class StopGuest(NamedTuple):
 
 @change("open-forward", GUESTS)
 class OpenForward(NamedTuple):
-    """Let a running guest's own process listen at a door."""
+    """Open a host forward in a running guest's QEMU."""
 
     guest: str
     door: str
@@ -233,7 +233,7 @@ class OpenForward(NamedTuple):
 
 @change("close-forward", GUESTS)
 class CloseForward(NamedTuple):
-    """Let it listen there no more."""
+    """Close a host forward."""
 
     guest: str
     forward: Forward
@@ -247,7 +247,7 @@ class CloseForward(NamedTuple):
 
 @change("change-medium", GUESTS)
 class ChangeMedium(NamedTuple):
-    """Put a medium into a running guest's drive, or take out what is in it (`path` None)."""
+    """Insert a medium into a running guest's drive, or eject it (`path` None)."""
 
     guest: str
     drive: int
@@ -262,9 +262,8 @@ class ChangeMedium(NamedTuple):
 
 @change("change-machine", END, NEXT_START)
 class ChangeMachine(NamedTuple):
-    """Something about a running guest that only its next start can change: `what` in words, and the `part` of it, a key
-    of `Machine`, or "link" for an adapter whose link was removed, "gate" for the process that checks its connections.
-    """
+    """A change of a running guest that takes effect at its next start: `what` in words, and its `part`: a key of
+    `Machine`, "link" for an adapter whose link was removed, or "gate" for the process that checks its connections."""
 
     guest: str
     what: str

@@ -1,4 +1,4 @@
-"""The changes of this host: links, rules, forwarding, the router above it, the caretaker."""
+"""Changes of this host: links, rules, forwarding, the router, the caretaker."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 @change("make-link", HOST)
 class MakeLink(NamedTuple):
-    """Create one of the lab's links, or repair what differs."""
+    """Create one of the lab's links, or repair it."""
 
     link: Link
     there: bool
@@ -27,7 +27,7 @@ class MakeLink(NamedTuple):
         return f"{'repaired' if self.there else 'created'} {self._link()}"
 
     def _link(self) -> str:
-        # Imported when there is a link to speak of: most labs have none, and look at their changes at every command.
+        # Imported late: most labs have no links, and every command computes changes.
         from dacha.core.network.links import BridgeLink, DirectLink, HostBridge, VlanLink
 
         link = self.link
@@ -44,7 +44,7 @@ class MakeLink(NamedTuple):
 
 @change("remove-link", END)
 class RemoveLink(NamedTuple):
-    """Remove a link of the lab that nothing in it needs any more."""
+    """Remove a link that the lab no longer needs."""
 
     name: str
     alias: str
@@ -62,8 +62,8 @@ class RemoveLink(NamedTuple):
 
 @change("load-rules", HOST)
 class LoadRules(NamedTuple):
-    """Replace the lab's rules in the kernel, in one step: `doors` are how many, `opened` and `closed` those that
-    change, by guest and name; `unfiltered` are links that lack the filter by which they are closed without rules."""
+    """Replace the lab's rules in the kernel, atomically. `doors` is their number, `opened` and `closed` are those that
+    change (guest and name); `unfiltered` are links without the filter that blocks them while rules are missing."""
 
     doors: int
     there: bool
@@ -85,14 +85,14 @@ class LoadRules(NamedTuple):
 
 
 def _some(keys: tuple[tuple[str, str], ...]) -> str:
-    """The first few by name, and how many more."""
+    """The first few by name, and the number of the others."""
     named = ", ".join(" ".join(key) for key in keys[:3])
     return f"{named} and {len(keys) - 3} more" if len(keys) > 3 else named
 
 
 @change("remove-rules", END)
 class RemoveRules(NamedTuple):
-    """Take the lab's rules out of the kernel."""
+    """Remove the lab's rules from the kernel."""
 
     guest: str | None = None
 
@@ -105,7 +105,7 @@ class RemoveRules(NamedTuple):
 
 @change("forwarding", HOST)
 class Forwarding(NamedTuple):
-    """Let the kernel forward packets (the former state is remembered), or as it was before."""
+    """Enable IP forwarding (its former state is recorded), or restore that state."""
 
     on: bool
     guest: str | None = None
@@ -119,7 +119,7 @@ class Forwarding(NamedTuple):
 
 @change("open-firewall", HOST)
 class OpenFirewall(NamedTuple):
-    """Let the lab's ways pass this host's own firewall: a narrow rule for each."""
+    """Allow the lab's traffic in this host's own firewall: one narrow rule for each flow."""
 
     opened: tuple[Opening, ...]
     guest: str | None = None
@@ -133,7 +133,7 @@ class OpenFirewall(NamedTuple):
 
 @change("close-firewall", END)
 class CloseFirewall(NamedTuple):
-    """Take those rules out again."""
+    """Remove those rules."""
 
     closed: tuple[Opening, ...]
     guest: str | None = None
@@ -152,7 +152,7 @@ def _openings(all_of: tuple[Opening, ...]) -> str:
 
 @change("ask-router", END)
 class AskRouter(NamedTuple):
-    """Ask the router above this host to lead doors in from outside, and to take away what it led: by guest and name."""
+    """Ask the router to forward doors from outside, and to remove former mappings; each is a guest and a door."""
 
     opened: tuple[tuple[str, str], ...] = ()
     closed: tuple[tuple[str, str], ...] = ()
@@ -172,8 +172,8 @@ class AskRouter(NamedTuple):
 
 @change("caretaker", HOST)
 class Caretaker(NamedTuple):
-    """Start the process that looks after the lab (addresses, names, the way from outside), or end it where nothing
-    needs it. With `anew` it runs, and is what an older version of Dacha started."""
+    """Start the process that serves the lab (addresses, names, port mappings), or stop it if nothing needs it. With
+    `anew`, restart one that an older version of Dacha started."""
 
     on: bool
     anew: bool = False

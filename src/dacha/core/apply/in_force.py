@@ -1,8 +1,5 @@
-"""The plan as it holds now: a guest that runs keeps the adapters it was started with until its next start.
-
-The lab file may have said something else since, and it may even have been applied. Doors, rules, names and leases lead
-to where the guest is; what it will be is the plan's own.
-"""
+"""The plan in force: a running guest keeps the adapters that it was started with until its next start, whatever the lab
+file says by now. Doors, rules, names and leases follow the plan in force."""
 
 from __future__ import annotations
 
@@ -17,10 +14,8 @@ from dacha.core.plan.plan import Plan
 
 
 def in_force(lab: Lab, plan: Plan, machines: Mapping[str, Machine]) -> Plan:
-    """The plan with the adapters of running guests as they were started; `machines` are what those were given.
-
-    A door that needs what only the next start brings (another adapter, another backend) has the means "none".
-    """
+    """The plan with the adapters of running guests as they were started; `machines` are the machines they were started
+    with. A door that needs something of the next start (another adapter, another backend) has the means "none"."""
     given: dict[tuple[str, int], AdapterPlan | None] = {}
     for guest, machine in machines.items():
         for adapter in plan.adapters_of(guest):
@@ -35,7 +30,7 @@ def in_force(lab: Lab, plan: Plan, machines: Mapping[str, Machine]) -> Plan:
 
 
 def _started_with(lab: Lab, adapter: AdapterPlan, had: list[MachineAdapter]) -> AdapterPlan | None:
-    """The adapter as it is in the running guest; None where it has none there, or one that leads elsewhere."""
+    """The adapter as in the running guest; None if it has none there, or one on another network."""
     if adapter.number >= len(had):
         return None
     was = had[adapter.number]

@@ -1,6 +1,6 @@
-"""What a guest's process is given: one plain value that is compared, kept and turned into a command line.
+"""The machine of a guest: one plain value that is compared, stored, and turned into QEMU's command line.
 
-It is JSON from the start, because a running guest's is kept in the state folder and read by later versions.
+It is JSON, because the record of a running guest is read by later versions.
 """
 
 from __future__ import annotations
@@ -23,7 +23,8 @@ if TYPE_CHECKING:
 
 
 class MachineBoot(TypedDict):
-    """Direct kernel boot, by absolute paths. With `once` its process ends where it would restart: an installer's."""
+    """Direct kernel boot, by absolute paths. With `once`, the process exits when the system restarts: used for an
+    installer."""
 
     kernel: str
     initrd: str | None
@@ -32,15 +33,15 @@ class MachineBoot(TypedDict):
 
 
 class MachineDisk(TypedDict):
-    """A disk, by the name that its contents are kept by."""
+    """A disk; `name` identifies its contents."""
 
     name: str
     bus: str
 
 
 class MachineShare(TypedDict):
-    """A folder of this host (its absolute path) that the guest mounts by the name `name`; `owner` is the number of the
-    guest's user whose it is there."""
+    """A folder of this host (absolute path) that the guest mounts under `name`; `owner` is the user ID that owns it in
+    the guest."""
 
     name: str
     folder: str
@@ -49,9 +50,9 @@ class MachineShare(TypedDict):
 
 
 class MachineAdapter(TypedDict):
-    """An adapter, and what its network is to it. `tap` is None in user mode, `isolated` without a way out; `boot` is
-    what QEMU lets it start from: a folder, and the first file in it; `to_host` and `way_out` are what a network in user
-    mode says of them, where that is not the usual."""
+    """An adapter, and the network's properties that matter to it. `tap` is None in user mode; `isolated` means no way
+    out; `boot` is the folder and first file for network boot; `to_host` and `way_out` are present only if they differ
+    from the defaults."""
 
     network: str
     tap: str | None
@@ -71,9 +72,9 @@ class MachineAdapter(TypedDict):
 
 
 class Machine(TypedDict):
-    """A guest's machine. `drives` are the media in its drives, by absolute path, None for an empty one; `seed` is the
-    digest of the first-boot data, None where it gets none, and `seed_without_keys` of what it tells beside keys; `pxe`
-    are the versions of IP by which UEFI tries PXE."""
+    """A guest's machine. `drives` are the media in its drives by absolute path, None for an empty drive; `seed` is the
+    digest of its first-boot data, None without any, `seed_without_keys` the digest without keys; `pxe` lists the IP
+    versions for which UEFI tries network boot."""
 
     lab: str
     guest: str
@@ -100,7 +101,7 @@ class Machine(TypedDict):
     seed_without_keys: NotRequired[str | None]
 
 
-# What records of older versions may lack, with what was true of their machines.
+# Keys that records of older versions may lack, with the values that their machines had.
 _LACKING: dict[str, Any] = {
     "lab": "", "guest": "", "uuid": "", "accelerator": "tcg", "cpu": None, "cpus": 1, "memory_mib": 0, "clock": "utc",
     "video": True, "resolution": None, "screen": None, "firmware": "bios", "secure_boot": False, "tpm": False,
@@ -114,7 +115,7 @@ _ADAPTER_LACKING: dict[str, Any] = {
 
 
 def machine_from(raw: Mapping[str, Any]) -> Machine:
-    """The machine in a record that was kept, by this version or an older one."""
+    """The machine in a stored record of this or an older version."""
     adapters = [{**_ADAPTER_LACKING, **a} for a in raw.get("adapters") or ()]
     return cast(Machine, {**_LACKING, **raw, "adapters": adapters})
 
@@ -131,13 +132,10 @@ def machine(
     drives: Sequence[str | None] = (),
     installer: MachineBoot | None = None,
 ) -> Machine:
-    """The machine of one guest.
-
-    `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to absolute paths; `drives`
-    are the media in its drives, as such paths, None for an empty one; `seed` is the digest of the first-boot data,
-    None where the guest gets none, `seed_without_keys` of it without the keys that open accounts; `installer` the
-    kernel that it is started with while it is installed.
-    """
+    """The machine of one guest. `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to
+    absolute paths; `drives` are the media in its drives as such paths, None for an empty drive; `seed` is the digest of
+    the first-boot data, None without any, `seed_without_keys` the digest without keys; `installer` is the kernel that
+    starts an installation."""
     boot = guest.boot
     return {
         "lab": lab.name,
@@ -177,8 +175,8 @@ def machine(
 
 
 def _pxe(lab: Lab, guest: Guest) -> list[int]:
-    """The versions of IP by which its firmware tries PXE: those by which somebody may answer. By IPv6 nobody does on
-    the lab's own networks, and UEFI waits a minute for that; by IPv4 none that has its files by HTTP alone."""
+    """The IP versions for which the firmware tries network boot: only those that a server answers. Dacha serves no boot
+    over IPv6, for which UEFI would wait a minute; nor over IPv4 if the files are offered by HTTP only."""
     networks = [lab.networks[a.network] for a in guest.adapters]
     if guest.firmware != "uefi" or "network" not in guest.boot_order or any(n.kind == "bridge" for n in networks):
         return [4, 6]
@@ -192,7 +190,7 @@ def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> MachineAdapter:
         return None if value is None else str(value)
 
     network = lab.networks[adapter.network]
-    # Said only where it is not the usual: what was started by an older version has nothing to wait for.
+    # Omitted if default, so that machines started by an older version compare equal.
     more: dict[str, Any] = {}
     if not network.by_kernel and network.to_host:
         more["to_host"] = [str(opened) for opened in network.to_host]
@@ -210,7 +208,7 @@ def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> MachineAdapter:
         "resolver": text(net.resolver),
         "subnet6": text(net.subnet6),
         "gateway6": text(net.gateway6),
-        # A host-only network has no way out; carried in user mode that is the same restriction.
+        # A host-only network has no way out; in user mode this is the same restriction.
         "isolated": net.isolated or net.kind == "host-only",
     }
     return cast(MachineAdapter, made | more)
@@ -226,7 +224,7 @@ _WORDS = {
     "boot_order": "boot order",
     "pxe": "PXE by IP",
 }
-# Changed while the guest runs, each by a change of its own (drives: unless their number changes).
+# Changed while the guest runs, each by a change of its own.
 _LIVE = ("screen", "disks", "seed_without_keys")
 
 
@@ -239,7 +237,7 @@ def changed(before: Machine, after: Machine) -> list[tuple[str, str]]:
         if old == new or key in _LIVE:
             continue
         if key == "seed" and new and had.get("seed_without_keys") == after.get("seed_without_keys") is not None:
-            continue  # other keys alone: they are put into the guest while it runs
+            continue  # A difference of the keys alone: they are changed in the running guest.
         word = _WORDS.get(key, key)
         if key == "memory_mib":
             found.append((key, f"{word} {show_size((old or 0) * MIB)} → {show_size(new * MIB)}"))
@@ -249,7 +247,7 @@ def changed(before: Machine, after: Machine) -> list[tuple[str, str]]:
             names = [", ".join(s["name"] for s in shares) or "none" for shares in (old or [], new)]
             found.append((key, "shared folders " + (" → ".join(names) if names[0] != names[1] else names[0])))
         elif key == "drives":
-            # What is in a drive is changed live; only another number of drives needs a start.
+            # Media are changed live; a different number of drives needs a restart.
             if old is not None and len(old) != len(new):
                 found.append((key, f"drives {len(old)} → {len(new)}"))
         elif isinstance(new, bool) and isinstance(old, bool):
@@ -275,7 +273,7 @@ def _changed_adapters(old: list[dict[str, Any]], new: list[dict[str, Any]]) -> l
 
 
 def _said(value: object) -> str:
-    """A value of an adapter as people say it."""
+    """A value of an adapter, in words."""
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, list):

@@ -7,22 +7,18 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 
 OFF, ON, PAUSED, HUNG = "off", "on", "paused", "hung"
-# A guest that came up this recently (seconds) may simply not be through with booting.
+# A guest that started this recently (seconds) may still be booting.
 BOOTING_S = 300.0
 
 
 class ObservedGuest(NamedTuple):
-    """What was seen of one guest.
-
-    `state` is off, on, paused or hung (its process lives, its monitor does not answer); `fault` is the run state among
-    FAULTS (`faults.py`) of one that is paused for that; `since` is Unix seconds; `machine` and `forwards` are what the
-    running process has, None where that is not known; `disks` are those that exist, each by its name with its size in
-    bytes; `stopped_on_purpose` keeps `apply` from starting it; `installing` is when an installation that is not done
-    began; `tpm_lost` is true when its TPM's program ended under it, `gate_lost` when the process ended that it asks
-    before it connects; `deleting` are disks that are to go with it, by name; `keyed` are the keys that were put into
-    it, by account, None where nobody knows, and `own_accounts` those of its accounts that are there for people alone,
-    `unsure` keys that may have come in.
-    """
+    """The observed state of one guest. `state` is off, on, paused or hung (its process lives, but its monitor does not
+    respond); `fault` is the run state in FAULTS (`faults.py`) if QEMU suspended it; `since` is in Unix seconds;
+    `machine` and `forwards` are those of the running process, None if unknown; `disks` are the existing ones, name and
+    size in bytes; `stopped_on_purpose` keeps `apply` from starting it; `installing` is when an unfinished installation
+    began; `tpm_lost` means that its TPM emulator exited, `gate_lost` that its gate process exited; `deleting` are disks
+    to be deleted with it; `keyed` are the keys that Dacha installed by account, None if unknown, `own_accounts` the
+    accounts that exist for people only, `unsure` keys that may have been installed."""
 
     state: str = OFF
     fault: str = ""

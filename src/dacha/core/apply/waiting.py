@@ -1,5 +1,5 @@
-"""What a door waits for before it is as the lab file has it: an apply, or its guest's next start; and which guests an
-apply would cut off."""
+"""What a door waits for before it matches the lab file: an apply, or its guest's next start; and which guests an apply
+would disconnect."""
 
 from __future__ import annotations
 
@@ -26,8 +26,8 @@ NEVER = "the lab was never applied"
 
 
 class Waiting(NamedTuple):
-    """`until` says for what (APPLY or START), `what` has to be done then, in words; `short` where these are few and say
-    what is wrong now."""
+    """What a door waits for: `until` is APPLY or START, `what` describes the change; `short` if that is a brief
+    description of the present problem."""
 
     until: str
     what: str
@@ -39,8 +39,7 @@ class Waiting(NamedTuple):
 
 
 class ByGuest:
-    """Changes that a door may wait for, so that those of one guest are found without looking through all: in a lab of
-    thousands of doors nearly every change is another guest's."""
+    """Changes indexed by guest: in a lab of thousands of doors, almost every change belongs to another guest."""
 
     def __init__(self, changes: Iterable[Change]) -> None:
         self._of: dict[str | None, list[tuple[int, Change]]] = {}
@@ -50,14 +49,14 @@ class ByGuest:
                 self._of.setdefault(getattr(thing, "guest", None), []).append((n, change))
 
     def of(self, guest: str) -> list[Change]:
-        """The changes of this guest and of the whole lab, in their order."""
+        """The changes of this guest and those of the whole lab, in their order."""
         found = sorted([*self._of.get(guest, ()), *self._of.get(None, ())], key=lambda row: row[0])
         return [change for _, change in found]
 
 
 def waiting(wish: DoorPlan, now: DoorPlan, changes: Iterable[Change]) -> Waiting | None:
-    """What keeps a door shut that waits: `wish` is the door as the file has it, `now` as it holds. None for one that
-    waits for nothing, whether it answers or not."""
+    """Why a door is not as the lab file says: `wish` is the door in the file, `now` the one in force. None if it waits
+    for nothing."""
     guest, name = wish.door.guest, wish.door.name
     network = now.adapter.network if now.adapter else None
     changes = list(changes)
@@ -82,13 +81,13 @@ def waiting(wish: DoorPlan, now: DoorPlan, changes: Iterable[Change]) -> Waiting
 
 
 def _carries(change: MakeLink, guest: str, network: str | None) -> bool:
-    """True for a link that is a guest's own, or its network's."""
+    """True if the link belongs to the guest or to its network."""
     link = change.link
     return getattr(link, "guest", None) == guest or (network is not None and getattr(link, "network", None) == network)
 
 
 def moves(wish: DoorPlan, now: DoorPlan) -> str | None:
-    """Where the guest of a door will be from its next start on, and where it is until then; None when it stays."""
+    """The address of a door's guest from its next start on, and the present one; None if it does not change."""
     if wish.adapter is None or now.adapter is None or wish.adapter == now.adapter:
         return None
     before, after = now.adapter, wish.adapter
@@ -100,7 +99,7 @@ def moves(wish: DoorPlan, now: DoorPlan) -> str | None:
 
 
 def still_open(changes: Iterable[Change]) -> list[tuple[str, str]]:
-    """Doors that the lab file has no more and that are open until the next apply: guest, and the door in words."""
+    """Doors that were removed from the lab file but are open until the next apply: guest, and description."""
     found: list[tuple[str, str]] = []
     for change in changes:
         match change:
@@ -114,8 +113,8 @@ def still_open(changes: Iterable[Change]) -> list[tuple[str, str]]:
 def cut_off(
     changes: Iterable[Change], observed: Mapping[str, ObservedGuest], guests: Collection[str]
 ) -> dict[str, list[str]]:
-    """The guests of the lab that run and would have no network until their restart, each with the networks that it
-    would lose: their links are removed, or their bridges get other subnets."""
+    """The running guests that would lose their network until a restart, each with the networks concerned: their links
+    are removed, or their bridges get other subnets."""
     changes = list(changes)
     gone = {c.name for c in changes if isinstance(c, RemoveLink)}
     bridges = [c.link for c in changes if isinstance(c, MakeLink) and c.there and isinstance(c.link, BridgeLink)]
@@ -131,12 +130,12 @@ def cut_off(
 
 
 def _keeps(link: BridgeLink, gateway: str | None) -> bool:
-    """True for a bridge that still has the address that a guest knows as its gateway."""
+    """True if a bridge keeps the address that a guest uses as its gateway."""
     return gateway is None or any(address.partition("/")[0] == gateway for address in link.addresses)
 
 
 def cut_off_words(found: Mapping[str, list[str]]) -> str:
-    """That, in a sentence."""
+    """A sentence that warns about it."""
     parts = [f"{guest} off {' and '.join(networks)}" for guest, networks in found.items()]
     whose = "its" if len(found) == 1 else "their"
     return f"this disconnects {', '.join(parts)} at once, until {whose} restart"

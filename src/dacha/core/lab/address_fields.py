@@ -62,7 +62,7 @@ def interface4(value: object) -> tuple[IPv4Address, int | None]:
 
 
 def interface4_or_dynamic(value: object) -> tuple[IPv4Address | None, int | None]:
-    """The same, or the word dynamic: whoever serves the network hands an address out (then both are None)."""
+    """The same, or the word dynamic: an address assigned by the network's server (then both are None)."""
     return (None, None) if value == "dynamic" else interface4(value)
 
 
@@ -83,7 +83,7 @@ def prefix_length(mask: str) -> int:
             return length
     else:
         try:
-            # IPv4Network also reads host masks (0.0.0.255), which nobody means here.
+            # IPv4Network also accepts host masks (0.0.0.255), which are a mistake here.
             number = int(IPv4Address(mask))
             inverted = number ^ 0xFFFFFFFF
             if not inverted & (inverted + 1):
@@ -94,7 +94,7 @@ def prefix_length(mask: str) -> int:
 
 
 def subnet4(value: object) -> IPv4Network:
-    """A subnet with prefix length or mask; bits behind the prefix are refused, because one of the two is a slip."""
+    """A subnet with prefix length or mask. Host bits that are set are refused: one of the two is a mistake."""
     bare, slash, mask = value.partition("/") if isinstance(value, str) else ("", "", "")
     if not slash:
         raise BadValue(f"{value!r} is not a subnet", 'write address and prefix length: "10.77.4.0/24"')
@@ -115,7 +115,7 @@ def subnet6(value: object) -> IPv6Network:
 
 
 def source(value: object) -> IPv4Network | IPv6Network:
-    """Whom a door admits: one address or a subnet."""
+    """A source that a door allows: an address or a subnet."""
     six = isinstance(value, str) and ":" in value
     if isinstance(value, str) and "/" not in value:
         return IPv6Network(address6(value)) if six else IPv4Network(address4(value))
@@ -123,7 +123,7 @@ def source(value: object) -> IPv4Network | IPv6Network:
 
 
 def show_source(admitted: IPv4Network | IPv6Network) -> str:
-    """Whom a door admits, as people write it: one machine without a prefix length."""
+    """A source as text: a single address without prefix length."""
     return str(admitted.network_address) if admitted.num_addresses == 1 else str(admitted)
 
 

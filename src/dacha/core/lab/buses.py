@@ -1,7 +1,5 @@
-"""The buses that a guest's disks can be on: what each is to QEMU and to the guest's system, and what can be done live.
-
-A new bus is a row here and in docs/lab-file.md.
-"""
+"""The buses of a guest's disks: QEMU devices, guest drivers, and what works while the guest runs. To add one: a row
+here and in docs/lab-file.md."""
 
 from __future__ import annotations
 
@@ -9,14 +7,14 @@ from collections.abc import Collection
 
 from dacha.core.named import NamedTuple
 
-# How a disk is connected: behind a PCI port of its own, to a controller that has to be there from the guest's start on,
-# or to the board's own connectors, which are fixed.
+# How a disk is connected: through its own PCI port, to a controller that exists from the guest's start on, or to fixed
+# connectors of the board.
 PORT, CONTROLLER, BOARD = "port", "controller", "board"
 
 
 class Bus(NamedTuple):
-    """A bus: QEMU's device for a disk there, the driver that a Linux kernel needs for it, how it is connected, where
-    (`place`, with the disk's number) and by which device, where that is not its own port."""
+    """A bus: QEMU's device for a disk, the driver that a Linux kernel needs, how it is connected, and, without a port
+    of its own, the `place` (with the disk's number) and the device of the controller."""
 
     name: str
     device: str
@@ -26,11 +24,11 @@ class Bus(NamedTuple):
     controller: str = ""
 
     def attaches_live(self, there: Collection[str]) -> bool:
-        """True when a disk can be attached while the guest runs; `there` are the buses that it was started with."""
+        """True if a disk can be attached while the guest runs; `there` are the buses that it was started with."""
         return self.connected == PORT or (self.connected == CONTROLLER and self.name in there)
 
     def detaches_live(self, number: int) -> bool:
-        """True when its disk of that number can be detached while it runs: the first on PCI has no port."""
+        """True if the disk with that number can be detached while the guest runs: the first one on PCI has no port."""
         return self.connected == CONTROLLER or (self.connected == PORT and number > 0)
 
 

@@ -36,7 +36,7 @@ def name(value: object) -> str:
 
 
 def has_controls(value: str) -> bool:
-    """True for text with control characters (C0, DEL, C1) or noncharacters, which no XML has (XML 1.0, 2.2)."""
+    """True for text with control characters (C0, DEL, C1) or noncharacters, which XML does not allow (XML 1.0, 2.2)."""
     return any(ord(c) < 32 or 127 <= ord(c) < 160 or c in "\ufffe\uffff" for c in value)
 
 
@@ -59,14 +59,14 @@ def user(value: object) -> str:
 
 
 def mount_point(value: object) -> str:
-    """Where a folder is mounted in a guest: a whole path, in letters that every table of file systems takes."""
+    """A mount point in a guest: an absolute path of characters that are safe in fstab."""
     if not isinstance(value, str) or not _MOUNT_POINT.match(value) or {".", ".."} & set(value.split("/")):
         raise BadValue(f"{value!r} is not a valid mount point", 'write an absolute path without spaces: "/srv/tides"')
     return value.rstrip("/")
 
 
 def drive_letter(value: object) -> str:
-    """Where a folder is mounted in a guest of the one family that gives letters; a whole path is taken too."""
+    """A drive letter, or an absolute path, for the family that uses letters."""
     if isinstance(value, str) and re.fullmatch("[D-Zd-z]:", value):
         return value.upper()
     try:
@@ -97,7 +97,7 @@ def whole(low: int, high: int) -> Callable[[object], int]:
 
 
 def resolution(value: object) -> tuple[int, int]:
-    """The size of a display in dots: "1280x800"."""
+    """The size of a display in pixels: "1280x800"."""
     match = re.fullmatch(r"\s*(\d{3,4})\s*x\s*(\d{3,4})\s*", value) if isinstance(value, str) else None
     if not match:
         raise BadValue(f"{value!r} is not a resolution", 'write width and height in pixels: "1280x800"')
@@ -105,7 +105,7 @@ def resolution(value: object) -> tuple[int, int]:
 
 
 def choice(*known: str) -> Callable[[object], str]:
-    """A reader for one of some words."""
+    """A reader that accepts one of the `known` words."""
 
     def read(value: object) -> str:
         if value not in known or not isinstance(value, str):
@@ -139,7 +139,7 @@ def ports(value: object) -> Ports:
 
 
 def host_ports(value: object) -> HostPorts:
-    """What guests may use of this host: a service ("http"), "tcp 3128", "udp 5000-5010", or "all"."""
+    """Services of this host that guests may use: a service ("http"), "tcp 3128", "udp 5000-5010", or "all"."""
     words = value.split() if isinstance(value, str) else []
     if words == ["all"]:
         return HostPorts("all", Ports(1, 65535))
@@ -152,7 +152,7 @@ def host_ports(value: object) -> HostPorts:
 
 
 def entry(value: object) -> Entry:
-    """What somebody may enter: a guest ("gauge"), or one door of it ("charts rdp")."""
+    """What a person may enter: a guest ("gauge"), or one of its doors ("charts rdp")."""
     words = value.split() if isinstance(value, str) else []
     if not 1 <= len(words) <= 2:
         raise BadValue(

@@ -1,6 +1,7 @@
-"""The lab: what one file describes, as frozen values. Everything here is already checked by `read`.
+"""The lab: the contents of one file as frozen values, already checked by `read`.
 
-They are named tuples, always made by keyword: each saves two milliseconds at every command over a frozen dataclass.
+They are named tuples, always created with keywords: each saves two milliseconds per command compared with a frozen
+dataclass.
 """
 
 from __future__ import annotations
@@ -20,27 +21,26 @@ ACCELERATORS = ("auto", "kvm", "tcg")
 FIRMWARES = ("bios", "uefi")
 BOOT_ORDER = ("disk", "medium", "network")
 MODELS = ("virtio", "e1000")
-# Who may enter a door, nearest first: each place includes those before it.
+# The places that a door can be entered from, nearest first: each includes those before it.
 ORIGINS = ("host", "lan", "outside")
 ORIGIN_WORDS = {"host": "this host", "lan": "the LAN", "outside": "outside"}
 PROTOCOLS = ("tcp", "udp")
 SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "windows")
 
-# What a door may be called for: the name says port and protocol (IANA service names and ports).
+# Services with their standard ports (IANA): a door with such a name needs neither service nor port.
 SERVICES = {"ssh": 22, "rdp": 3389, "vnc": 5900, "http": 80, "https": 443}
-# Those of them that everybody on the way can read.
+# Services whose traffic is not encrypted.
 CLEAR = ("http", "vnc")
 
 
-# How far a NAT network's way out leads: anywhere, or to the internet without the private machines of the LAN.
+# Destinations of a NAT network's way out: anywhere, or the internet without private addresses of the LAN.
 WAYS_OUT = ("anywhere", "internet")
 
 
 class Disk(NamedTuple):
-    """A disk of a guest: empty (`size`), a copy-on-write overlay on the image `base`, or with `copy` a copy of it.
+    """A disk of a guest: empty (`size`), a copy-on-write overlay on the image `base`, or with `copy` a full copy of it.
 
-    `name` is what it keeps its contents by (the place in the list, unless given); `storage` is None for the state
-    folder.
+    `name` identifies its contents (default: its position in the list); `storage` is None for the state folder.
     """
 
     name: str
@@ -53,8 +53,8 @@ class Disk(NamedTuple):
 
 
 class Adapter(NamedTuple):
-    """A guest's adapter on a network. `address` None asks the plan for a free one, or with `dynamic` leaves it to
-    whoever serves the network. One that `routes` may send from any address."""
+    """A guest's adapter on a network. `address` None: the plan chooses a free one, or with `dynamic` the network's DHCP
+    server assigns one. One that `routes` may send from any address."""
 
     network: str
     address: IPv4Address | None = None
@@ -83,14 +83,14 @@ class Screen(NamedTuple):
 
 
 class Login(NamedTuple):
-    """Who may log in: a user and the files of the public keys that open it."""
+    """The login: a user, and the files of the public keys that open it."""
 
     user: str
     keys: tuple[str, ...] = ()
 
 
 class Start(NamedTuple):
-    """When a guest starts by itself: at the host's boot, in which order, after which delay (seconds)."""
+    """Automatic start: at the host's boot, in which order, after which delay (seconds)."""
 
     at_boot: bool = False
     order: int = 100
@@ -101,9 +101,8 @@ NOT_BY_ITSELF = Start()
 
 
 class Limits(NamedTuple):
-    """What a guest's process may take of this host, where it has cgroup v2: `memory` in bytes with what QEMU itself
-    needs, `processes` with threads (None: what follows from the guest), `weight` of its processor time, others' is 100.
-    """
+    """Limits of a guest's QEMU process, on hosts with cgroup v2: `memory` in bytes, including QEMU's own; `processes`
+    including threads (None: derived from the guest); `weight` of its CPU time, where others have 100."""
 
     memory: int | None = None
     processes: int | None = None
@@ -114,10 +113,10 @@ NO_LIMITS = Limits()
 
 
 class Door(NamedTuple):
-    """One service of one guest that can be entered from outside it.
+    """One service of one guest, reachable from outside it.
 
-    `origin` is the file's `from`; `port` is the host's (None: the plan chooses), `to` the guest's, `outside_port` the
-    router's (None: the same as the host's, or another that the router grants).
+    `origin` is the key `from` of the file; `port` is the host's (None: the plan chooses), `to` the guest's,
+    `outside_port` the router's (None: the same as the host's, or one that the router grants).
     """
 
     guest: str
@@ -134,18 +133,17 @@ class Door(NamedTuple):
 
     @property
     def from_lan(self) -> bool:
-        """True for a door that the LAN may enter: one from outside too, as that leads over the LAN."""
+        """True if the LAN may enter: also for a door from outside, as that path crosses the LAN."""
         return self.origin != "host"
 
 
-# How a folder comes into a guest: by a device of its own, or by SMB over the lab's network.
+# How a folder is shared: through a device of its own, or by SMB over the lab's network.
 SHARED_BY = ("virtio-fs", "smb")
 
 
 class Share(NamedTuple):
-    """A folder of this host in a guest: `folder` here, mounted `at` there, where it is the user's with the number
-    `owner`. It goes there `by` virtio-fs, or by SMB over the lab's own network. With `anyway` one that gives much of
-    this host away."""
+    """A folder of this host in a guest: `folder` here, mounted `at` there, owned by user ID `owner` there; shared `by`
+    virtio-fs or SMB. `anyway` allows a folder that exposes sensitive parts of this host."""
 
     name: str
     folder: str
@@ -193,18 +191,18 @@ class Guest(NamedTuple):
 
     @property
     def by_network(self) -> bool:
-        """True when it is installed over its network, and not from a medium."""
+        """True if it is installed over its network, not from a medium."""
         return self.install == "network"
 
 
-# A lab whose guests are entered by nobody but who logs in.
+# A lab without people: only login users enter its guests.
 NOBODY: Mapping[str, Person] = MappingProxyType({})
 
 
 class Lab(NamedTuple):
-    """All that one file describes, in file order. `router` is the address of the one that is asked for the way from
-    outside: None for the default gateway, "none" for nobody. `people` are who may enter guests; `open_firewall` is
-    consent to let the lab's ways pass this host's own firewall."""
+    """The contents of one lab file, in file order. `router` is the address of the router that forwards doors from
+    outside: None for the default gateway, "none" for none. `people` may enter guests; `open_firewall` permits rules in
+    this host's own firewall."""
 
     name: str
     networks: dict[str, Network]
@@ -217,17 +215,17 @@ class Lab(NamedTuple):
 
     @property
     def from_outside(self) -> bool:
-        """True when a door is entered from outside."""
+        """True if a door is exposed to the internet."""
         return any(d.origin == "outside" for g in self.guests.values() for d in g.doors)
 
     @property
     def by_hand(self) -> bool:
-        """True when no router is to be asked: what it should lead in is entered in it by hand."""
+        """True if Dacha sends no requests to a router: the user enters port mappings there."""
         return self.router == "none"
 
     @property
     def simulated(self) -> bool:
-        """True when the router that is asked is this host itself: the one that ships with Dacha, to try things out."""
+        """True if the router is on this host itself: the simulated one that ships with Dacha."""
         return self.router is not None and self.router.startswith("127.")
 
     def doors(self) -> list[Door]:

@@ -1,7 +1,7 @@
-"""Names that follow from names: hardware addresses and machine identifiers.
+"""Names derived from other names: hardware addresses and machine identifiers.
 
-They are derived, not drawn, so that the same file gives the same machines on every host and a changed
-lab leaves no stale neighbour entries on a LAN.
+They are derived, not random: the same file gives the same machines on every host, and a changed lab leaves no stale
+neighbour entries on a LAN.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from ipaddress import IPv6Address, IPv6Network
 
 from dacha.core.sha256 import sha256
 
-# Linux: IFNAMSIZ is 16 with the final zero (if.h).
+# Linux: IFNAMSIZ is 16 including the final zero (if.h).
 LINK_NAME_MOST = 15
 
 
@@ -21,20 +21,20 @@ def hardware_address(lab: str, guest: str, index: int) -> str:
 
 
 def domain_of(lab: str) -> str:
-    """The lab's domain, under the name that is reserved for private use."""
+    """The lab's domain, below the name reserved for private use."""
     return f"{lab}.internal"
 
 
 def local_prefix(lab: str, network: str) -> IPv6Network:
-    """The IPv6 prefix of a network that was given none: a unique local one (RFC 4193 section 3.2). Its global number
-    follows from the lab's name, so that it stays; two labs of other names have another."""
+    """The IPv6 prefix of a network without a configured one: unique local (RFC 4193 section 3.2), its global ID derived
+    from the lab's name."""
     lab_bits = sha256(f"prefix\0{lab}".encode()).digest()[:5]
     network_bits = sha256(f"prefix\0{lab}\0{network}".encode()).digest()[:2]
     return IPv6Network((b"\xfd" + lab_bits + network_bits + bytes(8), 64))
 
 
 def link_local(hardware: str) -> IPv6Address:
-    """The link-local address that goes with an Ethernet address (RFC 4291 section 2.5.1, appendix A)."""
+    """The link-local address for an Ethernet address (RFC 4291 section 2.5.1, appendix A)."""
     raw = bytes.fromhex(hardware.replace(":", ""))
     return IPv6Address(b"\xfe\x80" + bytes(6) + bytes((raw[0] ^ 2,)) + raw[1:3] + b"\xff\xfe" + raw[3:])
 
@@ -54,10 +54,8 @@ def host_name(lab: str, guest: str) -> str:
 
 
 def link_name(lab: str, *parts: str) -> str:
-    """A name within the kernel's limit, the same at every run: a letter, six digits of a hash, what it is for.
-
-    The hash keeps the names of labs, networks and guests apart; its six hexadecimal digits make two of a hundred links
-    on a host alike once in three thousand hosts, and `apply` refuses a name that something else has.
-    """
+    """A stable link name within the kernel's limit: a letter, six digits of a hash, and a readable part. The hash
+    separates labs, networks and guests; its six hexadecimal digits collide for two of a hundred links on one host in
+    three thousand, and `apply` refuses a name that is in use."""
     digest = sha256("\0".join(("link", lab, *parts)).encode()).hexdigest()[:6]
     return f"d{digest}-{parts[1]}"[:LINK_NAME_MOST].rstrip("-")

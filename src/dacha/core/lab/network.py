@@ -1,4 +1,4 @@
-"""The part of the lab that one network is."""
+"""The networks of the lab."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class Ports(NamedTuple):
 
 
 class HostPorts(NamedTuple):
-    """Ports of this host that guests of a network may use; `protocol` "all" stands for everything."""
+    """Ports of this host that guests of a network may use; `protocol` "all" stands for all of them."""
 
     protocol: str
     ports: Ports
@@ -32,8 +32,8 @@ class HostPorts(NamedTuple):
 
 
 class NetworkBoot(NamedTuple):
-    """What machines on a network can start from over it: a folder, and the first file in it for each kind of firmware
-    (None: one of the usual names); with `http` UEFI fetches it by HTTP, not by TFTP."""
+    """Network boot: a folder, and the first file in it for each kind of firmware (None: one of the usual names); with
+    `http`, UEFI downloads by HTTP instead of TFTP."""
 
     files: str
     bios: str | None = None
@@ -42,7 +42,7 @@ class NetworkBoot(NamedTuple):
 
 
 class OtherMachine(NamedTuple):
-    """A machine on a network that is no guest: it gets its address by DHCP, and has its name in the lab's domain."""
+    """A machine on a network that is not a guest: it has a DHCP reservation, and a name in the lab's domain."""
 
     name: str
     hardware_address: str
@@ -50,8 +50,9 @@ class OtherMachine(NamedTuple):
 
 
 class Network(NamedTuple):
-    """A network of the lab. `subnet` None asks the plan for a free one (not on a bridge); `made_from` is the adapter
-    over which the bridge is made, None for one that is there; `to_host` is what its guests may use of this host."""
+    """A network of the lab. `subnet` None: the plan chooses a free one (except for a bridge); `made_from` is the
+    adapter that the bridge is created over, None for an existing bridge; `to_host` are services of this host that its
+    guests may use."""
 
     name: str
     kind: str
@@ -73,10 +74,10 @@ class Network(NamedTuple):
 
     @property
     def by_kernel(self) -> bool:
-        """True when the kernel carries it: a bridge always, the others when the lab says so."""
+        """True for a kernel network: every bridge, and others if the lab says so."""
         return self.kind == "bridge" or self.backend == "kernel"
 
     @property
     def managed(self) -> bool:
-        """True when the network is the kernel's and Dacha's own, with its addresses, names and rules."""
+        """True for a kernel network that Dacha manages itself: addresses, names and rules."""
         return self.kind != "bridge" and self.backend == "kernel"

@@ -1,7 +1,5 @@
-"""System profiles: sensible values for a family of systems, filled in where the lab leaves them out.
-
-Profiles are data: a TOML file each, Dacha's own or the administrator's.
-"""
+"""System profiles: default values for a family of systems. Profiles are TOML files, Dacha's own or the
+administrator's."""
 
 from __future__ import annotations
 
@@ -19,17 +17,17 @@ from dacha.core.named import NamedTuple
 
 
 class Minimum(NamedTuple):
-    """What a system needs at the least, by its maker's word; None where there is none."""
+    """The minimum requirements of a system, as its maker states them; None for no requirement."""
 
     cpus: int | None = None
     memory: int | None = None
     disk: int | None = None
-    # Memory, while it is installed from a medium or by its network.
+    # Memory during an installation.
     installer_memory: int | None = None
 
 
 class Profile(NamedTuple):
-    """The values of one family; the defaults are those of a guest whose system nobody named."""
+    """The values of one family; the defaults are those of a guest without a specified system."""
 
     cpus: int = 1
     memory: int = units.GIB
@@ -50,7 +48,7 @@ Profiles = Mapping[str, Profile]
 
 
 def read_profile(name: str, text: str) -> tuple[Profile, list[Finding]]:
-    """A profile from its file's text, with what is wrong in it. Raises tomli.TOMLDecodeError."""
+    """The profile in a file's text, with its errors. Raises tomli.TOMLDecodeError."""
     findings: list[Finding] = []
     t = Table(tomli.loads(text), ("profile", name), findings)
     least = t.table("minimum")

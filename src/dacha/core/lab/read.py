@@ -1,4 +1,4 @@
-"""From the text of `lab.toml` to a Lab, with every error found on the way."""
+"""From the text of `lab.toml` to a Lab, with every error found."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from dacha.core.named import NamedTuple
 
 
 class Reading(NamedTuple):
-    """What came of reading: the lab (None when the text is no TOML), its plain data, and the errors."""
+    """The result of reading: the lab (None if the text is not valid TOML), its plain data, and the errors."""
 
     lab: Lab | None
     data: dict[str, object]
@@ -28,10 +28,8 @@ class Reading(NamedTuple):
 
 
 def read_lab(text: str, profiles: Profiles | None = None) -> Reading:
-    """Read the whole text; never stops at the first error. Raises nothing of its own.
-
-    `profiles` fill what a guest leaves out, by its system; without them every system has the plain values.
-    """
+    """Read the whole text and collect every error. Raises nothing of its own. `profiles` provide defaults by system;
+    without them all systems have plain defaults."""
     findings: list[Finding] = []
     try:
         data = tomli.loads(text)
@@ -44,11 +42,11 @@ def read_lab(text: str, profiles: Profiles | None = None) -> Reading:
 
 
 def _not_toml(text: str, error: Exception) -> Finding:
-    """What keeps the text from being TOML, with its line."""
+    """The error that makes the text invalid TOML, with its line."""
     place = re.search(r" \(at line (\d+), column (\d+)\)| \(at end of document\)", str(error))
     what = str(error).replace(place[0], "") if place else str(error) or "nesting is too deep"
     line = int(place[1]) if place and place[1] else text.count("\n") + 1
-    # Python reads no number of more than 4300 digits, and does not say where one is.
+    # Python refuses to read numbers of more than 4300 digits, and does not give their position.
     endless = None if isinstance(error, tomli.TOMLDecodeError) else re.search(r"[0-9_]{4301}", text)
     if endless:
         what, line = "a number is too long", text.count("\n", 0, endless.start()) + 1
@@ -143,7 +141,7 @@ def _network(name: str, t: Table) -> Network:
     if name in ORIGINS:
         what = f"a network must not be named {name}, which stands for a place in `from`"
         t.wrong("", "name", what, f"choose a name for its purpose, such as [network.{name}-bridge]")
-    # What it was called before: lab files and states of then are read as ever.
+    # The former name of this key, still accepted.
     before = t.take("carrier", fields.choice(*BACKENDS), "auto")
     network = Network(
         name=name,

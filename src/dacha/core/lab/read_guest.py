@@ -34,16 +34,16 @@ from dacha.core.lab.profile import PLAIN, Profile, Profiles
 from dacha.core.lab.reader import Table
 from dacha.core.lab.setup import NO_SETUP, Setup
 
-# One forward each: a wider range is a mistake more often than a wish, and opening it would take long.
+# One forward each: a wider range is usually a mistake, and takes long to open.
 RANGE_MOST = 256
-# The name by which a guest mounts a shared folder (virtio specification 1.2 section 5.11.4: 36 bytes).
+# The name that a guest mounts a shared folder by (virtio specification 1.2 section 5.11.4: 36 bytes).
 SHARE_NAME_MOST = 36
 _NO_ADDRESS: tuple[IPv4Address | None, int | None] = (None, None)
 _NO_ADDRESS6: tuple[IPv6Address | None, int | None] = (None, None)
 
 
 def checked_name(table: Table, name: str) -> None:
-    """Note an error when a name in the lab file is none."""
+    """Report an invalid name in the lab file."""
     try:
         fields.name(name)
     except BadValue as e:
@@ -51,8 +51,8 @@ def checked_name(table: Table, name: str) -> None:
 
 
 def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Setup] | None = None) -> Guest:
-    """The guest that the table `t` describes; what is wrong becomes findings. `profiles` fill what is left out,
-    `setups` are the lab's named ones."""
+    """The guest described by the table `t`; errors become findings. `profiles` provide defaults, `setups` are the lab's
+    named ones."""
     checked_name(t, name)
     system = t.take("system", fields.choice(*sorted(profiles)), "linux")
     usual = profiles.get(system, PLAIN)
@@ -191,7 +191,7 @@ def _login(t: Table | None) -> Login | None:
 
 
 def _share(name: str, t: Table, system: str) -> Share:
-    # The one family whose systems mount nothing without a driver of their own speaks SMB from the start.
+    # This family has no built-in driver for virtio-fs, but supports SMB.
     windows = system == "windows"
     checked_name(t, name)
     if len(name) > SHARE_NAME_MOST:
@@ -235,7 +235,7 @@ def _start(t: Table | None) -> Start:
 
 
 def _equally_many(port: Ports, to: Ports) -> str:
-    """What makes both sides of a door equally wide: the host's ports as many as the guest's, or the other way."""
+    """How to make the ranges on both sides the same width: change the host's, or the guest's."""
     ways = (("port", port.first, to.width), ("to", to.first, port.width))
     return ", or ".join(
         f'{key} = "{Ports(first, first + width - 1)}"' for key, first, width in ways if first + width <= 65536

@@ -1,7 +1,5 @@
-"""Reading the tables `setup` of the lab file.
-
-A guest has its own, `like` one of the lab's named ones: its values come before those, its lists are added to theirs.
-"""
+"""Reading the tables `setup` of the lab file. A guest has its own; with `like` it extends one of the lab's named
+setups: its values override, its lists are appended."""
 
 from __future__ import annotations
 
@@ -15,19 +13,19 @@ from dacha.core.lab.reader import Table
 from dacha.core.lab.setup import NO_SETUP, PutFile, Setup, User
 from dacha.core.spelling import did_you_mean
 
-# IANA's names of time zones, language tags as C libraries write them, layouts as XKB names them.
+# IANA time zone names, language tags as in C libraries, layout names as in XKB.
 _ZONE = re.compile(r"[A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+)*\Z")
 _LOCALE = re.compile(r"[A-Za-z]{1,8}(_[A-Z]{2})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?\Z")
 _KEYBOARD = re.compile(r"[a-z]{2,12}\Z")
 _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9.+:=~_-]*\Z")
-# A URL (RFC 3986 section 2) without query and fragment, which lists of package sources read as something else, and
-# without the marks that quote a word there.
+# A URL (RFC 3986 section 2) without query and fragment, which lists of package sources would misread, and without
+# quotation marks.
 _MIRROR = re.compile(r"https?://[A-Za-z0-9._~%:@\[\]-]+(/[A-Za-z0-9._~!$&()*+,;=:@%/-]*)?\Z")
 _MODE = re.compile(r"0?[0-7]{3,4}\Z")
 
 
 def read_setup(t: Table, named: Mapping[str, Setup] | None = None) -> Setup:
-    """The setup in a table; `named` are those that a guest's own may be like, None for one of these itself."""
+    """The setup in a table; `named` are those that a guest's own may extend, None for one of these itself."""
     base = NO_SETUP
     if named is not None:
         like = t.take("like", fields.text, None)
@@ -58,7 +56,7 @@ def read_setup(t: Table, named: Mapping[str, Setup] | None = None) -> Setup:
 
 
 def merged(base: Setup, own: Setup) -> Setup:
-    """One setup over another: single values of `own` count first, lists are the base's and then its own."""
+    """One setup over another: single values of `own` override, lists are those of the base followed by its own."""
     values: dict[str, Any] = {}
     for key, mine in own._asdict().items():
         theirs = getattr(base, key)
@@ -71,7 +69,7 @@ def merged(base: Setup, own: Setup) -> Setup:
 
 
 def _key(item: object) -> object:
-    """What one member of a list is told from others by: a user by the name, a file by its path."""
+    """What identifies a member of a list: a user's name, a file's path."""
     return item[0] if isinstance(item, User | PutFile) else item
 
 

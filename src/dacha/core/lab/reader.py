@@ -1,4 +1,4 @@
-"""A cursor over one table of the lab file that collects findings instead of stopping at the first."""
+"""A cursor over one table of the lab file that collects findings instead of stopping at the first error."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ U = TypeVar("U")
 
 
 class Table:
-    """Takes keys one by one; `finish` reports those that nobody took."""
+    """Takes keys one by one; `finish` reports those that were not taken."""
 
     def __init__(self, data: object, path: Path, findings: list[Finding]) -> None:
         self.path = path
@@ -35,7 +35,7 @@ class Table:
         self.ok = False
 
     def take(self, key: str, read: Callable[[object], U], default: T) -> T | U:
-        """The value of `key` as `read` understands it, else `default`."""
+        """The value of `key`, converted by `read`, else `default`."""
         self._known.append(key)
         if key not in self.data:
             return default
@@ -46,7 +46,7 @@ class Table:
             return default
 
     def need(self, key: str, read: Callable[[object], T], example: str) -> T | None:
-        """Like `take`, and a missing key is an error."""
+        """Like `take`, but a missing key is an error."""
         if key not in self.data:
             self._known.append(key)
             self.wrong("", "missing", f"{key} is missing", f"add: {key} = {example}")
@@ -94,7 +94,7 @@ class Table:
             yield Table(value, (*self.path, key), self.findings)
 
     def finish(self) -> None:
-        """Report keys that are not known here, with the nearest known one."""
+        """Report unknown keys, with the most similar known one."""
         for key in self.data:
             if key not in self._known:
                 from dacha.core.spelling import did_you_mean

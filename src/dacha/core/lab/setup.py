@@ -1,4 +1,4 @@
-"""What a guest's system should be, beyond its machine: told at its first boot, by tables `setup` of the lab file."""
+"""The setup of a guest's system, beyond its machine: applied at its first boot, from tables `setup` of the lab file."""
 
 from __future__ import annotations
 
@@ -6,8 +6,8 @@ from dacha.core.named import NamedTuple
 
 
 class User(NamedTuple):
-    """Somebody who has an account in the guest: `keys` are files of public keys, or keys; an administrator may do
-    everything without a password."""
+    """An account in the guest: `keys` are public keys, or files with such; an administrator has all rights without a
+    password."""
 
     name: str
     keys: tuple[str, ...] = ()
@@ -17,7 +17,7 @@ class User(NamedTuple):
 
 
 class PutFile(NamedTuple):
-    """A file put in place: its text, or the file beside the lab file that it is a copy of."""
+    """A file to create: its text, or the file beside the lab file that is copied."""
 
     path: str
     text: str | None = None
@@ -27,9 +27,8 @@ class PutFile(NamedTuple):
 
 
 class Setup(NamedTuple):
-    """Everything that a guest's system is told; None and empty where it is left as its image has it. `mirror` is
-    where its packages come from; `update` brings all packages up to date at first boot, `automatic_updates` goes on
-    with that."""
+    """The setup of a guest's system; None and empty values leave the image's defaults. `mirror` is its package mirror;
+    `update` upgrades all packages at the first boot, `automatic_updates` keeps doing so."""
 
     locale: str | None = None
     keyboard: str | None = None

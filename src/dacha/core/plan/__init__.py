@@ -1,1 +1,1 @@
-"""The plan: addresses, subnets and doors that follow from a lab."""
+"""The plan: addresses, subnets and doors derived from a lab."""

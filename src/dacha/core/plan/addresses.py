@@ -1,4 +1,4 @@
-"""The address plan: every adapter's address, from one place, refused when it cannot work.
+"""The address plan: every adapter's address, chosen in one place, refused if it cannot work.
 
 Pure and stable: the same lab and the same use of the host give the same plan.
 """
@@ -19,7 +19,7 @@ from dacha.core.spelling import did_you_mean
 
 
 class AdapterPlan(NamedTuple):
-    """An adapter with its addresses; `address` is None where it is handed out: by the LAN of a bridge, or from a
+    """An adapter with its addresses; `address` is None if it is dynamic: assigned by the LAN of a bridge, or from a
     network's dynamic range."""
 
     guest: str
@@ -34,7 +34,7 @@ class AdapterPlan(NamedTuple):
 
 
 class AddressPlan(NamedTuple):
-    """The plan, the values it had to choose (path in the lab file → text), and what is wrong."""
+    """The plan, the values it chose (path in the lab file → text), and the errors."""
 
     networks: dict[str, NetworkPlan]
     adapters: dict[tuple[str, int], AdapterPlan]
@@ -43,7 +43,7 @@ class AddressPlan(NamedTuple):
 
 
 def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> AddressPlan:
-    """Plan every network and adapter of the lab, clear of `host_subnets` (what this host already routes)."""
+    """Plan every network and adapter of the lab, without overlap with `host_subnets` (those that this host routes)."""
     plan = AddressPlan({}, {}, {}, [])
     plan_networks(lab, list(host_subnets), plan.networks, plan.chosen, plan.findings)
     pools = {name: AddressPool(lab.networks[name], net, plan.findings) for name, net in plan.networks.items()}
@@ -73,7 +73,7 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
                 )
             hardware.setdefault(mac, guest.name)
             wanted.append((guest.name, n, adapter))
-    # All stated addresses are taken before any is judged, so that "free there" is truly free.
+    # Register all configured addresses before checking any, so that the proposed "free there" is correct.
     claims = [(pools[a.network], *pools[a.network].take(g, a), g, n, a) for g, n, a in wanted]
     _machines(lab, pools, hardware, plan.findings)
     for pool, before, before6, name, n, adapter in claims:
@@ -100,8 +100,9 @@ def plan_addresses(lab: Lab, host_subnets: Iterable[IPv4Network] = ()) -> Addres
 
 
 def _hardware(lab: Lab, chosen: dict[Path, str]) -> dict[tuple[str, int], str]:
-    """Each adapter's hardware address: the stated one, else one derived from lab, guest and number. If that is already
-    stated for another adapter (a renamed guest keeps its own), another one is derived, and written to the lab file."""
+    """Each adapter's hardware address: the configured one, else one derived from lab, guest and number. If another
+    adapter already has that one configured (a renamed guest keeps its own), another one is derived and written to the
+    lab file."""
     adapters = {(g.name, n): a for g in lab.guests.values() for n, a in enumerate(g.adapters)}
     stated = {a.hardware_address for a in adapters.values() if a.hardware_address}
     found = {}
@@ -117,7 +118,7 @@ def _hardware(lab: Lab, chosen: dict[Path, str]) -> dict[tuple[str, int], str]:
 
 
 def _machines(lab: Lab, pools: dict[str, AddressPool], hardware: dict[str, str], findings: list[Finding]) -> None:
-    """Take the addresses of machines that are no guests, and say what is wrong with them."""
+    """Reserve the addresses of machines that are not guests, and report their errors."""
     names: set[str] = set()
     for name, pool in pools.items():
         stated = [(m, Adapter(network=name, address=m.address)) for m in lab.networks[name].machines]
@@ -137,12 +138,12 @@ def _machines(lab: Lab, pools: dict[str, AddressPool], hardware: dict[str, str],
 
 
 def path_of(guest: str, number: int) -> Path:
-    """The place of an adapter in the lab file."""
+    """The path of an adapter in the lab file."""
     return ("guest", guest, "adapter", number)
 
 
 def _check_dynamic(net: Network, plan: NetworkPlan, path: Path, findings: list[Finding]) -> None:
-    """An address that is handed out needs somebody who hands it out, and a range to take it from."""
+    """A dynamic address requires a network that assigns addresses, and a range."""
     if net.kind != "bridge" and not net.by_kernel:
         what = f"network {net.name} is in user mode, which assigns planned addresses only"
         wrong(
@@ -159,7 +160,7 @@ def _check_dynamic(net: Network, plan: NetworkPlan, path: Path, findings: list[F
 
 
 def propose_address(lab: Lab, network: str, host_subnets: Iterable[IPv4Network] = ()) -> IPv4Address | None:
-    """The next free address of one network, or None when it is full or has no subnet."""
+    """The next free address of a network, or None if it is full or has no subnet."""
     plan = plan_addresses(lab, host_subnets)
     pool = AddressPool(lab.networks[network], plan.networks[network], [])
     for adapter in plan.adapters.values():

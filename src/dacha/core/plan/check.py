@@ -1,4 +1,4 @@
-"""What `check` says about a lab that could be read: the plan's errors, and the lab against this host."""
+"""The findings of `check` about a lab that could be read: errors of the plan, and the lab against this host."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from dacha.core.units import GIB, show_size, whole_number
 
 
 class HostFacts(NamedTuple):
-    """What this host has: logical CPUs, bytes of memory, and bytes free on each store (by folder)."""
+    """Resources of this host: logical CPUs, bytes of memory, and free bytes by folder."""
 
     cpus: int
     memory: int
@@ -25,12 +25,12 @@ class HostFacts(NamedTuple):
 
 # Shared address space (RFC 6598).
 _SHARED = IPv4Network("100.64.0.0/10")
-# What a host wants to keep for itself; promised beyond it, guests and host push each other out.
+# Memory that a host needs for itself; if guests use it, host and guests swap.
 HOST_MEMORY = 1 * GIB
 
 
 def promised(lab: Lab) -> tuple[int, int, int]:
-    """What the lab promises to all its guests together: CPUs, bytes of memory, bytes of disk."""
+    """The resources of all guests together: virtual CPUs, bytes of memory, bytes of disk."""
     guests = lab.guests.values()
     return (
         sum(g.cpus for g in guests),
@@ -40,7 +40,7 @@ def promised(lab: Lab) -> tuple[int, int, int]:
 
 
 def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
-    """Everything that can be said from the file alone."""
+    """All findings that follow from the file alone."""
     findings = [*plan.findings, *_check_link_names(lab, plan), *_check_networks(lab)]
     for guest in lab.guests.values():
         findings += _check_login(lab, guest)
@@ -56,12 +56,12 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
 
 
 def _of(severity: str, code: str, guest: Guest, what: str, remedy: str, *key: str) -> Finding:
-    """A finding about a guest, or about a key of it."""
+    """A finding about a guest, or about one of its keys."""
     return Finding(severity, code, f"guest {guest.name}", what, remedy, ("guest", guest.name, *key))
 
 
 def _check_networks(lab: Lab) -> Iterator[Finding]:
-    """What guests may use of this host, as far as a network lets them."""
+    """Services of this host that guests may use, and public subnets."""
     for opened in [n for n in lab.networks.values() if n.to_host]:
         what = f"its guests may use these services of this host: {', '.join(map(str, opened.to_host))}"
         path: Path = ("network", opened.name, "to-host")
@@ -79,12 +79,12 @@ def _check_networks(lab: Lab) -> Iterator[Finding]:
 
 
 def _own_addresses(subnet: IPv4Network) -> bool:
-    """True for addresses that nobody on the internet has: private, shared and documentation ones (RFC 6890)."""
+    """True for addresses that are not public: private, shared and documentation ones (RFC 6890)."""
     return subnet.is_private or subnet.subnet_of(_SHARED)
 
 
 def _check_network_install(lab: Lab, guest: Guest) -> Iterator[Finding]:
-    """A guest that is to be installed over a network that gives it nothing to start from."""
+    """A guest to be installed over a network without boot files."""
     mine = [lab.networks[a.network] for a in guest.adapters if a.network in lab.networks]
     if not guest.by_network or any(n.boot and (n.managed or not guest.answers) for n in mine):
         return
@@ -99,7 +99,7 @@ def _check_network_install(lab: Lab, guest: Guest) -> Iterator[Finding]:
 
 
 def _check_mirror(lab: Lab, plan: Plan, guest: Guest) -> Iterator[Finding]:
-    """A place of packages on this host itself, which the guest's network does not open."""
+    """A package mirror on this host that the guest's network does not allow."""
     if not guest.setup.mirror:
         return
     scheme, _, rest = guest.setup.mirror.partition("://")
@@ -115,7 +115,7 @@ def _check_mirror(lab: Lab, plan: Plan, guest: Guest) -> Iterator[Finding]:
 
 
 def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:
-    """Whether somebody can log in where somebody should."""
+    """Whether the login and the users of a guest work together."""
     let_in = any(p.keys and p.enters_by_ssh(guest) for p in lab.people.values())
     if guest.login and not guest.login.keys and not let_in:
         what = f"nobody can log in: {guest.login.user} has no key"
@@ -138,7 +138,7 @@ def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:
 
 
 def _check_clear_doors(guest: Guest) -> Iterator[Finding]:
-    """Doors from outside by which all can be read on the way."""
+    """Doors from outside whose traffic is not encrypted."""
     for door in guest.doors:
         if door.origin == "outside" and door.service in CLEAR:
             what = f"{door.service} from outside is not encrypted: anybody on the path can read the traffic"
@@ -148,7 +148,7 @@ def _check_clear_doors(guest: Guest) -> Iterator[Finding]:
 
 
 def _check_limits(guest: Guest) -> Iterator[Finding]:
-    """Limits that are less than what the guest itself is given."""
+    """Limits below the guest's own memory."""
     limit = guest.limits.memory
     if limit is not None and limit < guest.memory:
         what = f"limits: {show_size(limit)} is less than its memory, {show_size(guest.memory)}"
@@ -157,7 +157,7 @@ def _check_limits(guest: Guest) -> Iterator[Finding]:
 
 
 def _check_link_names(lab: Lab, plan: Plan) -> Iterator[Finding]:
-    """Two adapters whose links would be called alike: rare, and never to be found out by one of them being gone."""
+    """Two adapters whose links would have the same name: rare, and hard to diagnose otherwise."""
     seen: dict[str, str] = {}
     for adapter in plan.adapters.values():
         if not lab.networks[adapter.network].by_kernel:
@@ -184,7 +184,7 @@ def _check_machine(lab: Lab, guest: Guest) -> Iterator[Finding]:
                 ("guest", guest.name, "disk", n, "storage"),
             )
     if guest.tpm and guest.boot and guest.firmware == "bios":
-        # QEMU 7.2 puts the TPM's log where the initial file system is loaded: the guest hangs, or has no ACPI.
+        # QEMU 7.2 puts the TPM's log where the initrd is loaded: the guest hangs, or has no ACPI.
         yield Finding(
             ERROR,
             "tpm-direct",
@@ -206,7 +206,7 @@ def _check_machine(lab: Lab, guest: Guest) -> Iterator[Finding]:
 
 
 def check_host(lab: Lab, facts: HostFacts, growth: Mapping[str, int]) -> list[Finding]:
-    """The lab's promises against what this host has; `growth` is how many bytes its disks may still take, by folder."""
+    """The lab's needs against this host's resources; `growth` is how many bytes its disks may still grow, by folder."""
     findings = []
     cpus, memory, _ = promised(lab)
     if memory > facts.memory - HOST_MEMORY:

@@ -1,4 +1,4 @@
-"""What a door may not be: where it may listen, whom it may let in, on which kind of network."""
+"""Restrictions of doors: listen address, allowed sources, kind of network."""
 
 from __future__ import annotations
 
@@ -59,8 +59,8 @@ def check_listen(door: Door, network: Network | None, path: Path, findings: list
 
 
 def check_own(door: Door, path: Path, findings: list[Finding]) -> None:
-    """A door of a guest on a bridge is at the guest's own address: nothing of this host's leads there or holds it back,
-    so what only this host could do is refused."""
+    """A door of a guest on a bridge is at the guest's own address: this host neither forwards nor filters it, so keys
+    for that are refused."""
     at = f"{door.guest} is on a bridge: clients connect to its own address"
     given = {
         "allow": (bool(door.allow), "this host cannot limit who connects", "use the guest's own firewall"),
@@ -81,7 +81,8 @@ def check_own(door: Door, path: Path, findings: list[Finding]) -> None:
 def check_listen6(
     door: Door, network: Network | None, adapter: AdapterPlan | None, path: Path, findings: list[Finding]
 ) -> None:
-    """A door at one IPv6 address of this host: the kernel carries it, to a guest that has one too."""
+    """A door that listens on an IPv6 address of this host: only kernel networks support it, for a guest with an IPv6
+    address."""
     what = remedy = ""
     if network and not network.by_kernel:
         what, remedy = "a user-mode network has doors for IPv4 only", 'write an IPv4 address, or backend = "kernel"'

@@ -1,7 +1,7 @@
-"""Doors: from "who should get in where" to host ports and forwards.
+"""Doors: from "who may enter what" to host ports and forwards.
 
-A door on a user-mode network becomes host forwards; on a bridge it is the guest's own address; a door's
-host port left out is chosen here and stays, because it follows from the guest's address.
+A door on a user-mode network becomes host forwards; on a bridge it is the guest's own address. A missing host port is
+chosen here, derived from the guest's address, and so stable.
 """
 
 from __future__ import annotations
@@ -20,19 +20,19 @@ from dacha.core.spelling import did_you_mean
 Address = IPv4Address | IPv6Address
 LOOPBACK = IPv4Address("127.0.0.1")
 ANYWHERE, ANYWHERE6 = IPv4Address("0.0.0.0"), IPv6Address("::")
-# Where the search for a free host port begins, by service; the guest's last octet is added, so that
-# the guest at .10 gets 2210 for SSH and a person can tell the two apart.
+# First candidate for a host port, by service; the guest's last octet is added, so that the guest at .10 gets 2210 for
+# SSH and ports are easy to recognize.
 PORT_BASES = {"ssh": 2200, "rdp": 3400, "vnc": 6000, "http": 8000, "https": 8400}
 OTHER_BASE = 20000
 
 
 def endpoint(address: object, port: object) -> str:
-    """Address and port as people write them: an IPv6 address in brackets (RFC 3986 section 3.2.2)."""
+    """Address and port as text: an IPv6 address in brackets (RFC 3986 section 3.2.2)."""
     return f"[{address}]:{port}" if ":" in str(address) else f"{address}:{port}"
 
 
 class Forward(NamedTuple):
-    """One host port that leads to one guest port."""
+    """One host port that is forwarded to one guest port."""
 
     protocol: str
     listen: Address
@@ -45,11 +45,10 @@ class Forward(NamedTuple):
 
 
 class DoorPlan(NamedTuple):
-    """A door with nothing left open: through which adapter, where it listens, on which host ports.
+    """A door with all values decided: its adapter, listen address, host ports.
 
-    `means` is "forward" (host ports lead to the guest), "own" (the guest's own address on a bridge) or
-    "none" (it cannot be entered; a finding says why). `backend` is who carries a forward: QEMU's "user" mode, or the
-    "kernel".
+    `means` is "forward" (host ports), "own" (the guest's own address on a bridge) or "none" (unreachable; a finding
+    gives the reason). `backend` is what carries a forward: QEMU's "user" mode, or the "kernel".
     """
 
     door: Door
@@ -60,7 +59,7 @@ class DoorPlan(NamedTuple):
     backend: str = "user"
 
     def forwards(self) -> list[Forward]:
-        """The host forwards that carry this door; none unless `means` is "forward"."""
+        """The host forwards of this door; empty unless `means` is "forward"."""
         if self.means != "forward" or self.port is None or self.adapter is None:
             return []
         inside = self.adapter.address6 if self.listen.version == 6 else self.adapter.address
@@ -72,17 +71,17 @@ class DoorPlan(NamedTuple):
         ]
 
     def admits(self, subnet: IPv4Network | None) -> bool:
-        """True when it lets in machines of this subnet."""
+        """True if it allows machines of this subnet."""
         allowed = [n for n in self.door.allow if isinstance(n, IPv4Network)]
         return not self.door.allow or any(subnet is not None and n.overlaps(subnet) for n in allowed)
 
     def open_to_user_mode(self, subnet: IPv4Network | None, *, mine: bool) -> bool:
-        """True when guests on a user-mode network enter it, by way of this host: every door that is not for this host
-        alone, and where the door's own guest is on that network (`mine`), each of its doors."""
+        """True if guests on a user-mode network can enter it through this host: every door that is not for this host
+        only, and with `mine` (the door's own guest is on that network) each of its doors."""
         return self.means == "forward" and (mine or not self.listen.is_loopback) and self.admits(subnet)
 
     def enter_at(self, host_address: IPv4Address | None) -> tuple[Address, int] | None:
-        """Where a client has to go: address and first port. `host_address` is this host's on the LAN."""
+        """Where a client connects: address and first port. `host_address` is this host's on the LAN."""
         if self.means == "own" and self.adapter and self.adapter.address:
             return self.adapter.address, self.door.to.first
         if self.means != "forward" or self.port is None:
@@ -92,20 +91,20 @@ class DoorPlan(NamedTuple):
 
 
 def here(door: DoorPlan) -> tuple[str, int] | None:
-    """Where this host itself enters a door: address and first port; None where it has no way in."""
+    """Where this host itself connects: address and first port; None if it cannot."""
     place = door.enter_at(LOOPBACK)
     return None if place is None else (str(place[0]), place[1])
 
 
 def lan_place(door: DoorPlan, lan: IPv4Address | None) -> tuple[Address, int] | None:
-    """Where a machine on the LAN enters it; None for a door from this host only."""
+    """Where a machine on the LAN connects; None for a door from this host only."""
     if not door.door.from_lan:
         return None
     return door.enter_at(lan) if lan or door.listen != ANYWHERE else None
 
 
 class _TakenPorts:
-    """Host ports that are spoken for. Ranges are narrow (`read.RANGE_MOST`), so each port is noted by itself."""
+    """Host ports in use by doors. Ranges are narrow (`read.RANGE_MOST`), so each port is stored by itself."""
 
     def __init__(self) -> None:
         self._at: dict[tuple[str, int], list[tuple[Address, Door]]] = {}
@@ -114,7 +113,7 @@ class _TakenPorts:
         return (protocol, port) not in self._at
 
     def clash(self, protocol: str, listen: Address, ports: Ports) -> Door | None:
-        """The door that already has one of these ports at this listen address or at all of them."""
+        """The door that already has one of these ports on this listen address, or on all addresses."""
         for port in range(ports.first, ports.last + 1):
             for where, door in self._at.get((protocol, port), ()):
                 if where == listen or ANYWHERE in (where, listen):
@@ -131,16 +130,14 @@ def plan_doors(
     addresses: AddressPlan,
     held_ports: Iterable[tuple[str, int]] = (),
 ) -> tuple[dict[tuple[str, str], DoorPlan], dict[Path, str], list[Finding]]:
-    """Plan every door: the doors by (guest, name), the host ports chosen, and what is wrong.
-
-    `held_ports` are (protocol, port) that other programs on this host hold; none of them is proposed.
-    """
+    """Plan every door: the doors by (guest, name), the chosen host ports, and the errors. `held_ports` are (protocol,
+    port) used by other programs on this host; none of them is chosen."""
     findings: list[Finding] = []
     taken = _TakenPorts()
     plans = {(d.guest, d.name): _door(d, lab, addresses, taken, findings) for d in lab.doors()}
     chosen: dict[Path, str] = {}
     held, cursors = set(held_ports), dict[tuple[str, int], int]()
-    # Ports that are written count before any is chosen, wherever they stand in the file.
+    # Configured ports are registered before any is chosen, regardless of their order in the file.
     for key, planned in plans.items():
         if planned.means != "forward" or planned.port is not None or planned.adapter is None:
             continue
@@ -157,12 +154,12 @@ def plan_doors(
 
 
 def _door(door: Door, lab: Lab, addresses: AddressPlan, taken: _TakenPorts, findings: list[Finding]) -> DoorPlan:
-    """One door, as far as the file decides it; its port is noted as taken."""
+    """One door, as far as the file decides it; its port is registered."""
     path: Path = ("guest", door.guest, "door", door.name)
     adapter = _adapter_for(door, lab.guests[door.guest], lab, addresses, path, findings)
     listen = door.listen or (ANYWHERE if door.from_lan else LOOPBACK)
     if listen == ANYWHERE6:
-        listen = ANYWHERE  # both families, as a socket there has them (RFC 3493 section 5.3)
+        listen = ANYWHERE  # Both address families, as such a socket has them (RFC 3493 section 5.3).
     network = lab.networks[adapter.network] if adapter else None
     means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
     if network and network.kind == "host-only" and door.from_lan:
@@ -187,7 +184,7 @@ def _door(door: Door, lab: Lab, addresses: AddressPlan, taken: _TakenPorts, find
 def _adapter_for(
     door: Door, guest: Guest, lab: Lab, addresses: AddressPlan, path: Path, findings: list[Finding]
 ) -> AdapterPlan | None:
-    """The adapter that a door leads through: the named network's, else the first that can carry it."""
+    """The adapter that a door uses: the one on the named network, else the first that supports it."""
     subject = f"door {door.guest} {door.name}"
     mine = [a for n in range(len(guest.adapters)) if (a := addresses.adapters.get((guest.name, n)))]
     if door.network is not None:
@@ -227,7 +224,7 @@ def _free_port(
     held: set[tuple[str, int]],
     cursors: dict[tuple[str, int], int],
 ) -> Ports | None:
-    """The lowest ports from the door's base on that nobody has; `cursors` keeps the search linear over many doors."""
+    """The lowest free ports from the door's base on; `cursors` keep the search linear over many doors."""
     base = PORT_BASES.get(door.service or "", OTHER_BASE) + int(adapter.address or 0) % 256
     at = cursors.get((door.protocol, base), base)
     run = 0

@@ -1,6 +1,6 @@
-"""Addresses that are learned and not planned: where a guest that is given its address by others really is.
+"""Learned addresses: where a guest with a dynamic address really is.
 
-The plan says what should be; here what was seen fills what the plan leaves open, so that doors and names follow.
+The plan says what should be; observed addresses fill what the plan leaves open, so that doors and names follow.
 """
 
 from __future__ import annotations
@@ -12,13 +12,13 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 
 Key = tuple[str, int]
-# A guest that uses its address is seen again within this time (ARP entries are asked for anew within a minute or two).
+# A guest that uses its address is seen again within this time (ARP entries are renewed within a minute or two).
 STALE_S = 600.0
 
 
 class Sighting(NamedTuple):
-    """An address in use by an adapter: seen last `at`, with this address `since` (Unix seconds); `by` says how: on the
-    "wire", by a DHCP "lease", or from the "agent" in the guest. `others` are its IPv6 addresses."""
+    """An address in use by an adapter: last seen `at`, with this address `since` (Unix seconds); `by` is the evidence:
+    traffic on the "wire", a DHCP "lease", or the guest's "agent". `others` are its IPv6 addresses."""
 
     address: IPv4Address | None
     at: float
@@ -28,12 +28,12 @@ class Sighting(NamedTuple):
 
 
 def learned(plan: Plan, seen: Mapping[Key, Sighting]) -> dict[Key, IPv4Address]:
-    """The addresses of those adapters that have none planned, by guest and adapter.
+    """The addresses of adapters without a planned one, by guest and adapter.
 
-    An address is believed where it is free: in its network's subnet, planned for nobody, and nobody's own. Of two
-    adapters that use the same one a lease counts before what is only seen, and of two leases the newer one: whoever had
-    the address before is off, or has another by now. Of what is only seen the older claim counts, as anybody could say
-    that they have it too; a guest that was not seen for `STALE_S` seconds claims nothing against one that is.
+    An address is accepted if it is in its network's subnet, not planned for another machine and not reserved. If two
+    adapters use the same one, a lease outranks observed traffic, and a newer lease an older one. Of observed traffic
+    the older claim wins, because anybody can claim an address; a guest that was not seen for `STALE_S` seconds loses
+    its claim.
     """
     owned = {a.address for a in plan.adapters.values()} | {
         a for n in plan.networks.values() for a in (n.gateway, n.resolver)
@@ -64,10 +64,8 @@ def learned(plan: Plan, seen: Mapping[Key, Sighting]) -> dict[Key, IPv4Address]:
 
 
 def followed(plan: Plan, where: Mapping[Key, IPv4Address]) -> Plan:
-    """The plan with learned addresses in it, for whoever needs to know where a guest is now.
-
-    What a guest is told at its first boot comes from the plan alone, never from this.
-    """
+    """The plan with learned addresses, for code that needs the present location of a guest. First-boot data uses the
+    plan alone."""
     if not where:
         return plan
     adapters = {k: a._replace(address=where[k]) if k in where else a for k, a in plan.adapters.items()}

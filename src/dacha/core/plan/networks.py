@@ -1,7 +1,5 @@
-"""Every network's subnets, gateway and resolver, refused where no machine could work with them.
-
-Pure and stable, as the address plan that it is the first part of.
-"""
+"""Every network's subnets, gateway and resolver, refused if machines could not work with them. Pure and stable, as the
+first part of the address plan."""
 
 from __future__ import annotations
 
@@ -19,8 +17,8 @@ def plan_networks(
     lab: Lab, host_subnets: list[IPv4Network], networks: dict[str, NetworkPlan], chosen: dict[Path, str],
     findings: list[Finding],
 ) -> None:  # fmt: skip
-    """Plan every network of the lab into `networks`, clear of `host_subnets`; what is `chosen` for it, and what is
-    wrong with what it states."""
+    """Plan every network of the lab into `networks`, without overlap with `host_subnets`; chosen values go to `chosen`,
+    errors to the findings."""
     _judge(lab, host_subnets, findings)
     _subnets6(lab, findings)
     everything = UsedSubnets([*host_subnets, *(n.subnet for n in lab.networks.values() if n.subnet)])
@@ -38,7 +36,7 @@ def plan_networks(
 
 
 def _judge(lab: Lab, host_subnets: list[IPv4Network], findings: list[Finding]) -> None:
-    """Say what is wrong with the IPv4 subnets that the lab states."""
+    """Check the configured IPv4 subnets."""
     taken_here = UsedSubnets()
     on_host = UsedSubnets(host_subnets)
     owner: dict[IPv4Network, str] = {}
@@ -81,7 +79,7 @@ def _judge(lab: Lab, host_subnets: list[IPv4Network], findings: list[Finding]) -
 
 
 def _no_subnet_of_guests(subnet: IPv4Network) -> str:
-    """Why no machine can have an address of this subnet (RFC 6890, RFC 5771); "" where it can."""
+    """Why machines cannot have addresses of this subnet (RFC 6890, RFC 5771); "" if they can."""
     for block, why in (
         ("0.0.0.0/8", 'means "this network"'),
         ("127.0.0.0/8", "is the loopback of each machine"),
@@ -94,7 +92,7 @@ def _no_subnet_of_guests(subnet: IPv4Network) -> str:
 
 
 def _subnets6(lab: Lab, findings: list[Finding]) -> None:
-    """Two networks of the same IPv6 subnet, and one that no router may lead to."""
+    """IPv6 subnets that overlap, or that no router may forward."""
     owner: dict[IPv6Network, str] = {}
     for net in lab.networks.values():
         if net.subnet6 is None or net.kind == "bridge":
@@ -119,7 +117,7 @@ def _network_plan(
         resolver = next(a for a in (subnet.network_address + 2, subnet.network_address + 1) if a != gateway)
     for key, inside, value in (("gateway", net.subnet, net.gateway), ("gateway6", net.subnet6, net.gateway6)):
         path: Path = ("network", net.name, key)
-        # A link-local gateway is usual for IPv6 (RFC 4861 section 4.2) and lies in no subnet of the plan.
+        # A link-local gateway is usual for IPv6 (RFC 4861 section 4.2), and is in no subnet of the plan.
         if value is not None and not value.is_link_local:
             if inside is None:
                 wrong(
@@ -171,7 +169,7 @@ def _check_range(
     resolver: IPv4Address | None,
     findings: list[Finding],
 ) -> None:
-    """Say what is wrong with a range that addresses are handed out from."""
+    """Check a dynamic range."""
     path: Path = ("network", net.name, "dynamic")
     if subnet is None or low not in subnet or high not in subnet:
         what = f"the dynamic range {low}-{high} is not in {subnet}"
@@ -187,10 +185,10 @@ def _check_range(
 
 
 def _ends(subnet: IPv4Network) -> tuple[IPv4Address, IPv4Address]:
-    """The addresses that no machine has: the network's and the broadcast address (RFC 1122 section 3.2.1.3)."""
+    """The addresses that no machine can have: network and broadcast address (RFC 1122 section 3.2.1.3)."""
     return subnet.network_address, subnet.broadcast_address
 
 
 def middle(subnet: IPv4Network) -> IPv4Address:
-    """The address in the middle of a subnet, where a dynamic range may begin."""
+    """The address in the middle of a subnet, as a suggested start of a dynamic range."""
     return subnet.network_address + subnet.num_addresses // 2

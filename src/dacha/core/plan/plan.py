@@ -1,4 +1,4 @@
-"""The whole plan of a lab: addresses and doors, and what was chosen for what the file left out."""
+"""The whole plan of a lab: addresses and doors, and the values chosen for missing keys."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ class Plan(NamedTuple):
         return found
 
     def forwards_of(self, guest: str, doors: Iterable[str]) -> dict[Forward, str]:
-        """The forwards that the guest's own process has to hold open, each with its door: those of user mode."""
+        """The forwards that the guest's QEMU must hold open, each with its door: those of user mode."""
         found = {name: self.doors[guest, name] for name in doors}
         return {f: name for name, door in found.items() if door.backend == "user" for f in door.forwards()}
 

@@ -1,4 +1,4 @@
-"""One network's addresses while the plan is made: taken, judged, proposed."""
+"""One network's addresses while the plan is made: registered, checked, proposed."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ from dacha.core.named import NamedTuple
 
 # Room for a gateway, a resolver and at least three guests (RFC 1918 subnets cost nothing).
 SMALLEST = 29
-# Proposed addresses begin here where the subnet is large enough: people keep the first ten for machinery.
+# The first proposed address, if the subnet is large enough: the first ten are usually kept for infrastructure.
 FIRST_HOST = 10
 
 
 class NetworkPlan(NamedTuple):
-    """A network with nothing left open. `resolver` is the address that answers DNS for its guests."""
+    """A network with all values decided. `resolver` is its name server's address."""
 
     name: str
     kind: str
@@ -49,7 +49,7 @@ class AddressPool:
         wrong(self.findings, code, path, what, f"free there: {free}" if free else "")
 
     def take(self, guest: str, adapter: Adapter) -> tuple[str | None, str | None]:
-        """Take the addresses that the lab states; answers who had each of them before."""
+        """Register the configured addresses; returns the former owner of each."""
         before = self.taken.get(adapter.address) if adapter.address else None
         before6 = self.taken.get(adapter.address6) if adapter.address6 else None
         for address in (adapter.address, adapter.address6):
@@ -58,7 +58,7 @@ class AddressPool:
         return before, before6
 
     def judge(self, before: str | None, path: Path, adapter: Adapter) -> None:
-        """Say what is wrong with a stated address; `before` is the guest that had it first."""
+        """Check a configured address; `before` is the guest that already has it."""
         address, path = adapter.address, (*path, "address")
         subnet, name = self.plan.subnet, self.plan.name
         if address is None:
@@ -134,7 +134,7 @@ class AddressPool:
             )
 
     def propose(self, guest: str, index: int, chosen: dict[Path, str]) -> IPv4Address | None:
-        """Take the lowest free address; on a bridge nothing is proposed, its LAN hands addresses out."""
+        """Choose the lowest free address; none on a bridge, whose LAN assigns addresses."""
         if self.network.kind == "bridge" or self.plan.subnet is None:
             return None
         free = self.next_free()
@@ -153,11 +153,11 @@ class AddressPool:
         return free
 
     def propose6(self, guest: str, address: IPv4Address | None) -> IPv6Address | None:
-        """An IPv6 address that people see is the same guest's: 10.77.4.20 of a /24 gives PREFIX::20."""
+        """The IPv6 address that corresponds to the IPv4 one: 10.77.4.20 of a /24 gives PREFIX::20."""
         subnet, subnet6 = self.plan.subnet, self.plan.subnet6
         if address is None or subnet is None or subnet6 is None:
             return None
-        # The decimal digits are written as they are, though IPv6 reads them as hexadecimal ones.
+        # The decimal digits are copied, although IPv6 reads them as hexadecimal.
         digits = str(int(address) - int(subnet.network_address))
         found = subnet6.network_address + int(digits, 16)
         while found in self.taken or found == self.plan.gateway6:
@@ -166,13 +166,13 @@ class AddressPool:
         return found
 
     def next_free(self) -> IPv4Address | None:
-        """The lowest address that a guest may have and none has, from the tenth on where there is room."""
+        """The lowest free guest address, from the tenth on if there is room."""
         subnet = self.plan.subnet
         if subnet is None or subnet.prefixlen > SMALLEST:
             return None
         low, high = int(subnet.network_address), int(subnet.broadcast_address)
         first = low + FIRST_HOST if subnet.prefixlen <= 27 else low + 1
-        # Addresses are only ever taken, so the search goes on where it last ended: linear in all.
+        # Addresses are never released, so the search continues where it ended: linear in total.
         for number in chain(range(self._cursor or first, high), range(low + 1, first)):
             address = IPv4Address(number)
             if self._allowed(address):

@@ -1,7 +1,6 @@
-"""What a lab file asks of the host that applies it: files that it reads, commands, ports, privileges.
+"""What a lab file requests of the host that applies it: files, commands, ports, privileges.
 
-A file that somebody else wrote is looked through by this before it is applied: a guest can be made to carry any file
-that the administrator may read.
+For a file that somebody else wrote: a guest can be given any file that the administrator can read.
 """
 
 from __future__ import annotations
@@ -19,7 +18,7 @@ _ORIGINS = {"host": "this host only", "lan": "the LAN", "outside": "the internet
 
 
 class Request(NamedTuple):
-    """One thing that is asked: its `kind`, for what of the lab (`subject`), and `what` it is."""
+    """One request: its `kind`, the `subject` in the lab, and `what` is requested."""
 
     kind: str
     subject: str
@@ -27,7 +26,7 @@ class Request(NamedTuple):
 
 
 def requests(lab: Lab) -> list[Request]:
-    """Everything that the lab asks, in file order."""
+    """Every request of the lab, in file order."""
     found = [Request(WRITES, f"storage {name}", folder) for name, folder in lab.storages.items()]
     if lab.open_firewall:
         found.append(Request(CHANGES, "lab", "this host's own firewall: one rule for each door"))
@@ -43,7 +42,7 @@ def requests(lab: Lab) -> list[Request]:
 
 
 def _files(keys: tuple[str, ...]) -> Iterator[str]:
-    """The keys that are files, and not written out."""
+    """The keys whose values are file names."""
     return (key for key in keys if not is_key(key))
 
 

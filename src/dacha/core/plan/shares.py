@@ -1,18 +1,18 @@
-"""Which folders are not to be shared with a guest, as they would give this host away."""
+"""Folders that must not be shared with a guest, because they expose this host."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 
-# What rules this host: nothing in them is shared, nor what they are in.
+# Folders that control this host: neither they nor their parents are shared.
 _RULING = ("/etc", "/proc", "/sys", "/dev", "/run", "/boot")
-# What is much more than a lab's: not as a whole.
+# Folders that contain much more than a lab's data: not shared as a whole.
 _WHOLE = ("/home", "/usr", "/var", "/opt", "/srv", "/mnt", "/media", "/tmp", "/lib", "/bin", "/sbin")
 
 
 def why_dangerous(folder: str, homes: Iterable[str], own: Iterable[str]) -> str:
-    """Why a folder (its real path) gives this host away; "" where it does not. `homes` are people's home folders, `own`
-    those in which Dacha keeps what is its own."""
+    """Why sharing a folder (its real path) exposes this host; "" if it does not. `homes` are home folders, `own` those
+    of Dacha."""
     if any(within(x, folder) and x != folder for x in _RULING):
         return "it is the root file system of this host"
     for ruling in _RULING:
@@ -34,5 +34,5 @@ def why_dangerous(folder: str, homes: Iterable[str], own: Iterable[str]) -> str:
 
 
 def within(path: str, folder: str) -> bool:
-    """True when a path is the folder, or in it."""
+    """True if a path is the folder, or inside it."""
     return path == folder or path.startswith(folder.rstrip("/") + "/")

@@ -1,4 +1,4 @@
-"""Where a guest finds its shared folders by SMB: at this host's own address in a network of the lab."""
+"""The address of a guest's SMB shares: this host's own address in a network of the lab."""
 
 from __future__ import annotations
 
@@ -11,15 +11,15 @@ from dacha.core.plan.plan import Plan
 
 # SMB over TCP without NetBIOS (MS-SMB2 section 2.1).
 PORT = 445
-# The one account of a guest's server: each guest has a server, and a password, of its own.
+# The one account of a guest's server: each guest has a server and a password of its own.
 USER = "share"
-# What mounts it, where a family's systems have that in a package.
+# The package that mounts it, by family.
 HELPERS = {"debian": "cifs-utils", "ubuntu": "cifs-utils", "fedora": "cifs-utils", "alpine": "cifs-utils"}
 
 
 class SmbPlace(NamedTuple):
-    """The network that a guest reaches its folders over, this host's address there, and the guest's own, by which it
-    is known."""
+    """The network that carries a guest's shares, this host's address there, and the guest's own, which
+    identifies it."""
 
     network: str
     server: IPv4Address
@@ -27,8 +27,8 @@ class SmbPlace(NamedTuple):
 
 
 def smb_place(lab: Lab, plan: Plan, guest: Guest) -> SmbPlace | None:
-    """Where a guest finds its folders; None where it has none by SMB, or no network of the kernel's with an address
-    that is planned: only there is whoever has an address the guest that it was given to."""
+    """Where a guest's shares are; None without SMB shares, or without a kernel network with a planned address: only
+    there does an address identify a guest."""
     if not any(share.by_smb for share in guest.shares):
         return None
     for adapter in plan.adapters_of(guest.name):
@@ -39,7 +39,7 @@ def smb_place(lab: Lab, plan: Plan, guest: Guest) -> SmbPlace | None:
 
 
 def smb_places(lab: Lab, plan: Plan) -> Iterator[tuple[Guest, SmbPlace]]:
-    """Every guest that has shared folders by SMB and a place to find them at."""
+    """Every guest that has SMB shares and an address for them."""
     for guest in lab.guests.values():
         if place := smb_place(lab, plan, guest):
             yield guest, place

@@ -1,4 +1,4 @@
-"""Free subnets: proposed, stable over runs, clear of whatever is in use."""
+"""Free subnets: proposed, stable over runs, without overlap with those in use."""
 
 from __future__ import annotations
 
@@ -8,14 +8,14 @@ from ipaddress import IPv4Network
 
 from dacha.core.sha256 import sha256
 
-# RFC 1918 space that home routers and hypervisors seldom hand out; a /24 is what people expect to see.
+# RFC 1918 space that home routers and hypervisors rarely use, in /24 as most users expect.
 POOLS = tuple(IPv4Network(n) for n in ("10.77.0.0/16", "10.93.0.0/16", "172.29.0.0/16"))
-# The hypervisor's own default for user-mode networks: a guest there looks like an unconfigured one.
+# The hypervisor's default for user-mode networks: a guest there looks unconfigured.
 AVOIDED = (IPv4Network("10.0.2.0/24"),)
 
 
 class UsedSubnets:
-    """Subnets in use, kept sorted and disjoint, so that a thousand of them are asked quickly."""
+    """Subnets in use, sorted and disjoint, so that a thousand of them are searched quickly."""
 
     def __init__(self, subnets: Iterable[IPv4Network] = ()) -> None:
         self._spans: list[tuple[int, int, IPv4Network]] = []
@@ -23,7 +23,7 @@ class UsedSubnets:
             self.add(net)
 
     def add(self, net: IPv4Network) -> None:
-        """Count `net` as used; one that lies inside a used one changes nothing."""
+        """Register `net` as used; one inside a used one changes nothing."""
         span = (int(net.network_address), int(net.broadcast_address), net)
         clash = self.overlapping(net)
         if clash is not None and clash.prefixlen <= net.prefixlen:
@@ -32,7 +32,7 @@ class UsedSubnets:
         insort(self._spans, span, key=lambda s: s[0])
 
     def overlapping(self, net: IPv4Network) -> IPv4Network | None:
-        """A used subnet that shares an address with `net`, or None."""
+        """A used subnet that overlaps `net`, or None."""
         low, high = int(net.network_address), int(net.broadcast_address)
         at = bisect_left(self._spans, low, key=lambda s: s[1])
         if at < len(self._spans) and self._spans[at][0] <= high:
@@ -41,10 +41,8 @@ class UsedSubnets:
 
 
 def free_subnet(lab: str, network: str, used: UsedSubnets) -> IPv4Network | None:
-    """A /24 that overlaps nothing in `used`, the same at every run with the same use; None when all are taken.
-
-    The search starts at a place derived from the names, so that two labs seldom want the same one.
-    """
+    """A /24 that overlaps nothing in `used`, the same at every run with the same use; None if all are in use. The
+    search starts at an offset derived from the names, so that two labs rarely choose the same one."""
     start = int.from_bytes(sha256(f"subnet\0{lab}\0{network}".encode()).digest()[:2], "big") % 256
     for pool in POOLS:
         base = int(pool.network_address)

@@ -1,1 +1,1 @@
-"""The lab file as text: where each key stands, and edits that keep its comments, order and layout."""
+"""The lab file as text: the position of each key, and edits that keep comments, order and layout."""

@@ -1,4 +1,4 @@
-"""Edits of the lab file as frozen values, and what the file means after them: on data as a TOML reader gives it."""
+"""Edits of the lab file as frozen values, and their effect on its data."""
 
 from __future__ import annotations
 
@@ -10,8 +10,7 @@ from dacha.core.named import NamedTuple
 
 
 class Set(NamedTuple):
-    """Give the key at `path` a value: replaced when it is there, added when not. A list index equal to the
-    list's length appends."""
+    """Set the value of the key at `path`, or add the key. A list index equal to the list's length appends."""
 
     path: Path
     value: Any
@@ -27,7 +26,7 @@ Edit = Set | Remove
 
 
 def edit_data(data: dict[str, Any], edit: Edit) -> dict[str, Any]:
-    """What the file means after the edit. Raises KeyError when a path to be removed is not there."""
+    """The data after the edit. Raises KeyError if a path to be removed does not exist."""
     data = deepcopy(data)
     here: Any = data
     for step in edit.path[:-1]:
@@ -44,8 +43,8 @@ def edit_data(data: dict[str, Any], edit: Edit) -> dict[str, Any]:
 
 
 def prune(data: dict[str, Any], path: Path) -> dict[str, Any]:
-    """Drop the tables on the way to `path` that are empty. A table of named things ("guest") stands in the text only
-    by its members, so that an empty one and none mean the same."""
+    """Remove empty tables on the way to `path`. A table of named things ("guest") exists in the text only through its
+    members, so an empty one and a missing one mean the same."""
     for depth in range(len(path) - 1, 0, -1):
         above: Any = data
         for step in path[: depth - 1]:
@@ -56,8 +55,8 @@ def prune(data: dict[str, Any], path: Path) -> dict[str, Any]:
 
 
 def as_laid_out(data: dict[str, Any], edit: Edit) -> Edit:
-    """The same edit for a file that has one table where a list of tables is meant, such as `adapter = { … }`: its
-    first member is that table, and a second one makes it a list."""
+    """The same edit for a file that has a single table in place of a list of tables, such as `adapter = { … }`: its
+    first member is that table; a second one makes it a list."""
     path = list(edit.path)
     here: Any = data
     at = 0
@@ -80,8 +79,8 @@ def as_laid_out(data: dict[str, Any], edit: Edit) -> Edit:
 
 
 def rename_data(data: dict[str, Any], path: Path, name: str) -> dict[str, Any]:
-    """What the file means after the table at `path` is called `name`; the order stays. Raises KeyError where there is
-    none."""
+    """The data after the table at `path` was renamed to `name`; the order is kept. Raises KeyError if it does not
+    exist."""
     *steps, last = map(str, path)
     here = data
     above: list[tuple[dict[str, Any], str]] = []

@@ -1,8 +1,8 @@
-"""Where each key of a TOML text stands.
+"""The position of each key in a TOML text.
 
-tomli gives values without places, and a library that edits TOML moves comments between tables; so
-this reads only the layout of a text that tomli has already accepted (TOML 1.1), and gives every
-key its line and its span. Errors are shown and edits are made by these places.
+tomli gives values without positions, and libraries that edit TOML move comments between tables. This module reads only
+the layout of a text that tomli has accepted (TOML 1.1), and gives each key its line and span: for error messages and
+for edits.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from dacha.core.findings import Path
 from dacha.core.named import NamedTuple
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
-# A key as people write it: bare parts, nothing between them but dots.
+# A key in its usual form: bare parts, separated by dots only.
 _PLAIN_KEY = re.compile(r"[ \t]*([A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*)[ \t]*(?=[=\]])")
 _SHORT_STRINGS = re.compile(r'"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'')
 _BLANK = re.compile(r"[ \t]*")
@@ -31,11 +31,8 @@ _STRING_OR_COMMENT = re.compile(
 
 
 class Statement(NamedTuple):
-    """One header or one `key = value` of the text.
-
-    `start` and `end` are offsets of its whole lines; the value's own span is `value_start:value_end`
-    (for a header, the span of the key inside the brackets).
-    """
+    """One header or one `key = value` of the text. `start` and `end` are offsets of its whole lines; the value has the
+    span `value_start:value_end` (for a header, the key inside the brackets)."""
 
     path: Path
     header: bool
@@ -56,7 +53,7 @@ def _string(text: str, at: int) -> int:
 
 
 def _key(text: str, at: int) -> tuple[list[str], int]:
-    """A dotted key at `at`: its parts, and the offset behind it."""
+    """A dotted key at `at`: its parts, and the offset after it."""
     plain = _PLAIN_KEY.match(text, at)
     if plain:
         return plain[1].split("."), plain.end()
@@ -70,7 +67,7 @@ def _key(text: str, at: int) -> tuple[list[str], int]:
 
 
 def key_spans(text: str, at: int) -> list[tuple[int, int]]:
-    """Where each part of a dotted key at `at` begins and ends."""
+    """The span of each part of a dotted key at `at`."""
     spans: list[tuple[int, int]] = []
     while True:
         at = _BLANK.match(text, at).end()  # type: ignore[union-attr]  # matches the empty string
@@ -89,7 +86,7 @@ def key_spans(text: str, at: int) -> list[tuple[int, int]]:
 
 
 def value_places(text: str, at: int, path: Path) -> Iterator[tuple[Path, int, int]]:
-    """Each value from offset `at` on, inner ones included: (path, start, end); the outermost comes last."""
+    """Each value from offset `at` on, including nested ones: (path, start, end); the outermost comes last."""
     start = at
     opener = text[at]
     if opener in "\"'":
@@ -122,24 +119,24 @@ def value_places(text: str, at: int, path: Path) -> Iterator[tuple[Path, int, in
 
 
 def next_member(text: str, at: int) -> int:
-    """Where the next member of a list or table begins, behind the one that ends at `at` (or behind its opening mark):
-    past a comma, white space and comments. The offset of the closing mark where there is none."""
+    """The offset of the next member of a list or table, after the one that ends at `at` (or after its opening bracket):
+    past a comma, white space and comments. The offset of the closing bracket if there is none."""
     at = _SPACE.match(text, at).end()  # type: ignore[union-attr]  # matches the empty string
     return _SPACE.match(text, at + 1).end() if text[at] == "," else at  # type: ignore[union-attr]
 
 
 def comments(text: str) -> list[str]:
-    """Every comment of the text, in order, without the white space behind it."""
+    """Every comment of the text, in order, without trailing white space."""
     return [m.group().rstrip() for m in _STRING_OR_COMMENT.finditer(text) if m.group().startswith("#")]
 
 
 def _on_one_line(text: str, at: int, path: Path) -> tuple[Path, int, int] | None:
-    """The place of a list or table that ends on its own line, seen without going into it; None where it may not."""
+    """The span of a list or table that ends on its own line, without parsing it; None if that is not possible."""
     if text[at] not in "[{":
         return None
     newline = text.find("\n", at)
     line = text[at : newline if newline >= 0 else len(text)].rstrip()
-    # Without its strings nothing but its own marks is left of it.
+    # Without its strings, only its own brackets are left.
     marks = _SHORT_STRINGS.sub("", line)
     if any(c in marks for c in "\"'#") or any(marks.count(a) != marks.count(b) for a, b in ("[]", "{}")):
         return None
@@ -178,7 +175,7 @@ def statements(text: str) -> list[Statement]:
 
 
 def _resolve(parts: list[str], counts: dict[Path, int]) -> Path:
-    """A header's key as a path, through the arrays of tables opened so far."""
+    """A header's key as a path, resolved through the arrays of tables opened so far."""
     path: Path = ()
     for n, part in enumerate(parts):
         path = (*path, part)
@@ -188,13 +185,13 @@ def _resolve(parts: list[str], counts: dict[Path, int]) -> Path:
 
 
 class Places:
-    """Looks up the line of a key path; made once for a text, used when something must be pointed at."""
+    """Finds the line of a key path; created once for a text, when the first position is needed."""
 
     def __init__(self, text: str) -> None:
         self._text = text
         self._newlines = [m.start() for m in re.finditer("\n", text)]
         self._at: dict[Path, int] = {}
-        # Values with others in them, which are looked into when one of those is asked for.
+        # Values that contain others, which are parsed when one of those is requested.
         self._closed: dict[Path, int] = {}
         for s in statements(text):
             self._note(s.path, s.value_start if s.header else s.start)
@@ -207,7 +204,7 @@ class Places:
             path = path[:-1]
 
     def line(self, path: Path) -> int | None:
-        """The line (from 1) of the nearest key that stands in the text on the way to `path`."""
+        """The line (from 1) of the nearest key in the text on the way to `path`."""
         here = path
         while here:
             begin = self._closed.pop(here, None) if here != path else None
@@ -236,7 +233,7 @@ def value_text(value: object) -> str:
 
 
 def key_text(path: Path) -> str:
-    """A dotted key, each part bare where TOML allows it."""
+    """A dotted key, each part bare if TOML allows it."""
     return ".".join(str(p) if _BARE.fullmatch(str(p)) else _quoted(str(p)) for p in path)
 
 

@@ -1,7 +1,7 @@
-"""The lab file's text after an edit: its comments, order and layout stay.
+"""The lab file's text after an edit, with its comments, order and layout kept.
 
-Each edit is defined on the plain data (`edits.py`); the text is then changed so that it means exactly that, which is
-verified: `parse(edit(text)) == edit(parse(text))`, or the edit is refused.
+Each edit is defined on the plain data (`edits.py`). The text is changed so that it means exactly that, and this is
+verified: `parse(edit(text)) == edit(parse(text))`, else the edit is refused.
 """
 
 from __future__ import annotations
@@ -28,8 +28,8 @@ from dacha.core.lab.text.layout import (
 
 
 def edit_text(text: str, edits: Iterable[Edit]) -> str:
-    """The text after the edits, verified. `text` must be valid TOML. Raises LabError when its layout does not
-    allow one; then nothing was changed."""
+    """The text after the edits, verified. `text` must be valid TOML. Raises LabError if its layout does not allow one;
+    nothing is changed then."""
     for asked in edits:
         data = tomli.loads(text)
         edit = as_laid_out(data, asked)
@@ -58,7 +58,7 @@ def _means(text: str, wanted: dict[str, Any], edit: Edit) -> bool:
 
 
 def _ways(text: str, edit: Edit, wanted: dict[str, Any]) -> Iterator[str]:
-    """Texts that may mean what is wanted: those that touch least come first."""
+    """Candidate texts for the edit, the least invasive first."""
     ways: tuple[Callable[[str, Any], str], ...] = (_set, _append_section, _set_as_table)
     for way in ways if isinstance(edit, Set) else (_remove,):
         try:
@@ -75,7 +75,8 @@ def _ways(text: str, edit: Edit, wanted: dict[str, Any]) -> Iterator[str]:
 
 
 def _written_again(text: str, path: Path, wanted: dict[str, Any]) -> str:
-    """The key at `path` with all below it in one statement, whatever layout it had: its comments stand above it."""
+    """The key at `path` with everything below it as one statement, regardless of its former layout: its comments move
+    above it."""
     value: Any = wanted
     for step in path:
         value = value[step]
@@ -107,7 +108,7 @@ def _set(text: str, edit: Any) -> str:
     if path in spans:
         start, end = spans[path]
         return text[:start] + value_text(value) + text[end:]
-    # The nearest thing on the way that stands in the text: an inline table, a list, or a table's header.
+    # The nearest ancestor that exists in the text: an inline table, a list, or a table's header.
     for depth in range(len(path) - 1, 0, -1):
         above, rest = path[:depth], path[depth:]
         if above in spans:
@@ -121,13 +122,13 @@ def _set(text: str, edit: Any) -> str:
 
 
 def _set_as_table(text: str, edit: Any) -> str:
-    """Add a table under a header of its own, behind the last of its kind, one key a line."""
+    """Add a table with a header of its own, after the last one of its kind, one key a line."""
     path, value = edit
     if not isinstance(value, dict):
         raise ValueError("only a table has a header")
     lines = [f"[{key_text(path)}]\n"]
     for key, inner in value.items():
-        # Tables of named things (doors) go one a line as dotted keys; small fixed ones stay inline.
+        # Tables of named things (doors) get one line each, as dotted keys; small fixed ones stay inline.
         if isinstance(inner, dict) and inner and all(isinstance(v, dict) for v in inner.values()):
             lines += [f"{key_text((key, name))} = {value_text(v)}\n" for name, v in inner.items()]
         else:
@@ -140,7 +141,7 @@ def _set_as_table(text: str, edit: Any) -> str:
 
 
 def _append_section(text: str, edit: Any) -> str:
-    """Add a member to a list that is written as sections, [[…]], behind the last of them."""
+    """Add a member to a list that is written as sections, [[…]], after the last of them."""
     path, value = edit
     *above, last = path
     before = (*above, last - 1) if isinstance(last, int) else ()
@@ -180,7 +181,7 @@ def _insert_line(text: str, stmts: list[Statement], header: Statement, line: str
 
 
 def _leading(text: str, at: int) -> int:
-    """The start of the comment lines that stand right above the line at `at`, without a blank one between."""
+    """The start of the comment lines directly above the line at `at`."""
     while at > 0:
         above = text.rfind("\n", 0, at - 1) + 1
         if not text[above:at].lstrip().startswith("#"):
@@ -190,7 +191,7 @@ def _leading(text: str, at: int) -> int:
 
 
 def _section_end(text: str, stmts: list[Statement], n: int) -> int:
-    """Where the section ends that holds statement `n - 1`: before the next header and its comments."""
+    """The end of the section that contains statement `n - 1`: before the next header and its comments."""
     for s in stmts[n:]:
         if s.header:
             return _leading(text, s.start)
@@ -198,8 +199,8 @@ def _section_end(text: str, stmts: list[Statement], n: int) -> int:
 
 
 def _own_end(text: str, stmts: list[Statement], n: int) -> int:
-    """Where that ends which belongs to the section of header `n` alone: its last key with the comment lines right
-    below it, and the blank lines behind. Comments that stand free are nobody's."""
+    """The end of what belongs only to the section of header `n`: its last key, the comment lines directly below it, and
+    the blank lines after them. Free-standing comments belong to no section."""
     last = n
     while last + 1 < len(stmts) and not stmts[last + 1].header:
         last += 1
@@ -240,7 +241,7 @@ def _remove_inline(text: str, stmts: list[Statement], path: Path) -> str:
         raise ValueError("not there")
     opener, closer = spans[above]
     if text[opener] == "{" and "\n" not in text[opener:closer]:
-        # On one line it has no comments, so writing it anew loses nothing.
+        # On one line it has no comments, so rewriting it loses nothing.
         table = edit_data(tomli.loads(f"v = {text[opener:closer]}"), Remove(("v", *path[len(above) :])))
         return text[:opener] + value_text(table.get("v", {})) + text[closer:]
     inner = (e for p, (_, e) in spans.items() if p[: len(above)] == above and p != above)
@@ -248,7 +249,7 @@ def _remove_inline(text: str, stmts: list[Statement], path: Path) -> str:
     begin, behind = next_member(text, before), next_member(text, end)
     line = text.rfind("\n", 0, begin) + 1
     if not text[line:begin].strip() and line > opener:
-        # A member on lines of its own goes with them, and with what is said of it there.
+        # A member on lines of its own is removed with them, and with its comments.
         rest = re.match(r"[ \t]*,?[ \t]*(?:#[^\n]*)?\n", text[end:])
         return text[:line] + text[end + rest.end() if rest else behind :]
     if text[behind] not in "]}":
@@ -259,7 +260,7 @@ def _remove_inline(text: str, stmts: list[Statement], path: Path) -> str:
 
 
 def rename_text(text: str, path: Path, name: str) -> str:
-    """The text after that, verified. Raises LabError when its layout does not allow it; then nothing was changed."""
+    """The text after renaming, verified. Raises LabError if its layout does not allow it; nothing is changed then."""
     wanted = rename_data(tomli.loads(text), path, name)
     cuts = []
     for s in statements(text):
