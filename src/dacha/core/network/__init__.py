@@ -1,1 +1,1 @@
-"""The kernel's part of a lab as plain values: links, rules, what others' rules do."""
+"""A lab's links and rules in the kernel as plain values, and the effect of other programs' rules."""

@@ -1,4 +1,4 @@
-"""Whether a lab's guests are confined now: what its networks need in the kernel for that, and what is missing."""
+"""Whether a lab's guests are confined now: which of the required kernel rules and filters are missing."""
 
 from __future__ import annotations
 
@@ -8,11 +8,9 @@ REMEDY = "dacha apply"
 
 
 class Confinement(NamedTuple):
-    """What was seen of the rules and filters of the lab's own networks.
-
-    `guests` are those that run on them. `missing` are tables that are not there, as nft names them; `unfiltered` are
-    links without the filter that closes them while rules are missing; `changed` is true if the rules are not as loaded.
-    """
+    """The observed rules and filters of the lab's networks. `guests` are those that run on them; `missing` are missing
+    tables, as nft names them; `unfiltered` are links without the filter that blocks them while rules are missing;
+    `changed` is true if the rules differ from those that were loaded."""
 
     networks: tuple[str, ...]
     guests: tuple[str, ...]
@@ -26,11 +24,11 @@ class Confinement(NamedTuple):
 
     @property
     def open(self) -> bool:
-        """True if guests may reach what the lab does not allow them."""
+        """True if guests may reach more than the lab allows."""
         return bool(self.missing and self.unfiltered) or (self.changed and not self.missing)
 
     def what(self) -> str:
-        """What is the matter; empty if nothing is."""
+        """The problem; empty if there is none."""
         tables = " and ".join(self.missing)
         links = ", ".join(self.unfiltered)
         if self.missing and self.unfiltered:
@@ -42,7 +40,7 @@ class Confinement(NamedTuple):
         return f"the drop filter of {links} is missing" if self.unfiltered else ""
 
     def means(self) -> str:
-        """What follows from it for these guests."""
+        """Its consequence for these guests."""
         guests, networks = ", ".join(self.guests), ", ".join(self.networks)
         if self.missing and self.unfiltered:
             return f"{guests}: not confined; these guests can reach this host and its other networks"

@@ -1,7 +1,7 @@
-"""The rules that lead host ports to guests: elements of nftables maps, and the two hooks that look them up.
+"""The rules that forward host ports to guests: elements of nftables maps, and the two hooks that look them up.
 
-Ten thousand doors cost one look-up. Only what some door needs is written: each rule costs every new connection a
-moment.
+Ten thousand doors cost one look-up. Only what some door needs is written, because each rule delays every new
+connection.
 """
 
 from __future__ import annotations
@@ -12,9 +12,9 @@ from ipaddress import IPv4Network, IPv6Network, collapse_addresses
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import ANYWHERE, DoorPlan, Forward
 
-# The maps of doors: at every address of this host, at one of them, and on its loopback for itself alone.
+# The maps of doors: for every address of this host, for a single address, and for this host's loopback only.
 _DOOR_MAPS = ("doors", "doors6", "doors_there", "doors_there6", "doors_here")
-# The sets of doors with source limits, by how their maps look them up: each with its sets of who is let in.
+# The maps of doors with source limits, each with its sets of allowed sources.
 _LIMITS = {
     "limited": ("allowed", "allowed6"),
     "limited_there": ("allowed_there",),
@@ -34,7 +34,7 @@ def named_set(name: str, kind: str, elements: Iterable[str], *, what: str = "set
 
 
 def door_element(plan: DoorPlan, forward: Forward) -> tuple[str, str]:
-    """The map in which one of a door's ports is looked up, and its key there."""
+    """The map and the key for one port of a door."""
     name = _map_of(plan)
     listen = "" if name == "doors" else f" . {forward.listen}"
     return name, f"{forward.protocol}{listen} . {forward.port}"
@@ -49,12 +49,12 @@ def _map_of(plan: DoorPlan) -> str:
 
 
 def _address_of(name: str) -> str:
-    """The kind of addresses in a map or set."""
+    """The type of addresses in a map or set."""
     return "ipv6_addr" if name.endswith("6") else "ipv4_addr"
 
 
 def _collapsed(sources: Iterable[IPv4Network | IPv6Network], version: int) -> Iterator[IPv4Network | IPv6Network]:
-    """The networks of one version, none of which is in another."""
+    """The networks of one IP version, without those contained in another."""
     if version == 4:
         yield from collapse_addresses(n for n in sources if isinstance(n, IPv4Network))
     else:
@@ -62,24 +62,22 @@ def _collapsed(sources: Iterable[IPv4Network | IPv6Network], version: int) -> It
 
 
 class DoorRules:
-    """Host ports that lead to guests, as elements of the maps that the two hooks look them up in.
-
-    A door at every address of this host is in `doors`, one at a single address in `doors_there`; those that only this
-    host itself may enter are in `doors_here`, which nothing that comes in by a link is ever looked up in.
-    """
+    """Host ports that are forwarded to guests, as elements of maps. A door on every address of this host is in `doors`,
+    one on a single address in `doors_there`; doors for this host only are in `doors_here`, which is never looked up for
+    traffic from a link."""
 
     def __init__(self, doors: list[DoorPlan]) -> None:
         self.maps: dict[str, list[str]] = {name: [] for name in _DOOR_MAPS}
         self.limits: dict[str, list[str]] = {name: [] for lot in _LIMITS.items() for name in (lot[0], *lot[1])}
-        # Ten thousand doors are written here: an adapter's addresses are turned into text once, and no value is made
-        # for each port.
+        # Ten thousand doors are written here: each adapter's addresses are formatted once, and no object is created per
+        # port.
         self._texts: dict[int, tuple[str | None, str | None]] = {}
         for plan in doors:
             self._add(plan)
 
     def _inside(self, adapter: AdapterPlan) -> tuple[str | None, str | None]:
         """An adapter's addresses of both families, as text."""
-        # By the value's identity: the plan keeps it as long as this is made, and its hash is made in Python.
+        # Keyed by identity: the plan keeps the object alive, and hashing it is slow.
         known = self._texts.get(id(adapter))
         if known is None:
             four, six = adapter.address, adapter.address6
@@ -109,16 +107,16 @@ class DoorRules:
                 self._limit(plan, at)
 
     def _limit(self, plan: DoorPlan, key: str) -> None:
-        """Admit only the sources that the door names, and only at the address where it listens."""
+        """Allow only the sources that the door lists, and only at its listen address."""
         name = _map_of(plan).replace("doors", "limited")
         self.limits[name].append(key)
         for allowed in _LIMITS[name]:
-            # One address may be named twice, by itself and in its subnet: an interval is there once.
+            # An address may be listed twice, by itself and in its subnet: an interval must be unique.
             for source in _collapsed(plan.door.allow, 6 if allowed.endswith("6") else 4):
                 self.limits[allowed].append(f"{key} . {source}")
 
     def declarations(self) -> Iterator[str]:
-        """The maps and sets. Only what some door needs is written: each rule costs every new connection a moment."""
+        """The maps and sets that some door needs. (Each rule delays every new connection.)"""
         key = "inet_proto . inet_service"
         for name, elements in self.maps.items():
             at = _address_of(name)
@@ -134,9 +132,9 @@ class DoorRules:
                     yield from named_set(allowed, kind, self.limits[allowed], flags="interval")
 
     def chains(self) -> Iterator[str]:
-        """Who is led where: what comes in by a link, and what this host itself sends."""
+        """The chains that forward traffic from links, and traffic of this host itself."""
         if any(self.limits.values()):
-            # A door with source limits is shut before it leads anywhere; this host itself is never outside.
+            # A door with source limits is checked before it is forwarded; this host itself is always allowed.
             yield "chain limits { type filter hook prerouting priority -150; policy accept;"
             yield "ct state established accept"
             for name, lots in _LIMITS.items():

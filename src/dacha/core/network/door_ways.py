@@ -1,5 +1,5 @@
-"""The doors that the loaded firewall rules open, as they are noted: a later load compares them with its own, and ends
-the connections through those that it closes."""
+"""A record of the doors that the loaded firewall rules open: a later load compares it with its own, and ends
+connections through doors that it closes."""
 
 from __future__ import annotations
 
@@ -14,12 +14,9 @@ ANYBODY = "-"
 
 
 class DoorWay(NamedTuple):
-    """One door: the address (0: every address of this host) and ports at which it listens, the guest's address and port
-    that it forwards to, and whom it admits.
-
-    Addresses are numbers: with ten thousand doors, writing them as text takes too long. `allow` is networks with commas
-    between, or "-" for everybody.
-    """
+    """One door: listen address (0: every address of this host) and ports, the guest's address and port, and the allowed
+    sources. Addresses are numbers: with ten thousand doors, formatting is too slow. `allow` is a comma-separated list
+    of networks, or "-" for every client."""
 
     guest: str
     name: str
@@ -41,7 +38,7 @@ class DoorWay(NamedTuple):
         )
 
     def admits(self, source: Address, at: Address) -> bool:
-        """True for somebody who may enter it at that address of this host."""
+        """True for a client that may enter it at that address of this host."""
         if self.listen and int(at) != self.listen:
             return False
         networks = () if self.allow == ANYBODY else map(ip_network, self.allow.split(","))
@@ -49,7 +46,7 @@ class DoorWay(NamedTuple):
 
 
 def read_way(line: str) -> DoorWay | None:
-    """A door as it was noted; None for a line of an older version, which says less."""
+    """A recorded door; None for a line of an older version, which is less complete."""
     words = line.split(" ")
     if len(words) != len(DoorWay._fields):
         return None
@@ -58,7 +55,7 @@ def read_way(line: str) -> DoorWay | None:
 
 
 def way_lines(plan: Plan) -> list[str]:
-    """Every door that the kernel's rules lead in, a line each, as `read_way` reads it."""
+    """Every door that the kernel's rules forward, a line each, as `read_way` reads it."""
     lines = []
     numbers: dict[int, int] = {}
 
@@ -86,7 +83,7 @@ def ways(plan: Plan) -> list[DoorWay]:
 
 
 class Closed(NamedTuple):
-    """The doors that a load closed or narrowed, and those that are there now."""
+    """The doors that a load closed or restricted, and those in force."""
 
     gone: Collection[DoorWay]
     now: Collection[DoorWay]
@@ -94,8 +91,8 @@ class Closed(NamedTuple):
     def door_of(
         self, protocol: str, who: Address, place: Address, port: int, there: Address, to: int
     ) -> tuple[str, str] | None:
-        """The door by which somebody (`who`) came in to a place and port of this host, led there, and may not any
-        more; None for a connection that may stay."""
+        """The closed door that a client (`who`) used for a connection to this address and port of this host; None for a
+        connection that may continue."""
         former = next((w for w in self.gone if w.carries(protocol, port, there, to)), None)
         if former is None:
             return None

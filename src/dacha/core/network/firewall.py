@@ -1,9 +1,8 @@
-"""Which rule of this host's firewall drops a new connection or leads it elsewhere, told from what nft lists.
+"""Which rule of this host's firewall drops or redirects a new connection, from nft's JSON listing
+(libnftables-json(5)).
 
-The form is that of libnftables-json(5).
-
-Only what is certain is said: a match that cannot be told here (a limit, a set kept by somebody, another module) makes a
-rule doubtful, and a doubtful rule neither accepts nor drops.
+Only certain results are reported: a match that cannot be evaluated here (a limit, a dynamic set, another module) makes
+a rule uncertain, and an uncertain rule neither accepts nor drops.
 """
 
 from __future__ import annotations
@@ -18,14 +17,14 @@ from dacha.core.units import whole_number
 
 # Families whose chains an IPv4 or IPv6 packet passes.
 _FAMILIES = {4: ("ip", "inet"), 6: ("ip6", "inet")}
-# Headers of which a packet has one (IANA protocol numbers), as nft calls them.
+# Headers that exclude each other in a packet (IANA protocol numbers), by nft's names.
 _TRANSPORTS = frozenset({"tcp", "udp", "udplite", "sctp", "dccp", "icmp", "icmpv6", "igmp", "esp", "ah", "comp"})
-# Chains that call chains: the kernel allows 16.
+# The kernel allows 16 levels of chains.
 _DEEPEST = 16
 
 
 class Packet(NamedTuple):
-    """The first packet of a connection as a chain sees it; None is what is not known."""
+    """The first packet of a connection, as a chain sees it; None for unknown properties."""
 
     version: int
     iifname: str | None
@@ -39,13 +38,13 @@ class Packet(NamedTuple):
 
 
 class Culprit(NamedTuple):
-    """What drops the packet or leads it elsewhere: the chain, and its rule's handle or (None) its policy."""
+    """What drops or redirects the packet: the chain, and the handle of its rule, or None for its policy."""
 
     family: str
     table: str
     chain: str
     handle: int | None
-    # Whose form the rules were read in, and the hook's own chain, where whatever opens the way would stand.
+    # The program whose rules these are, and the base chain of the hook, where an accepting rule would belong.
     by: str = "nft"
     base: str = ""
 
@@ -80,8 +79,8 @@ class _Chains:
 
 
 def dropped_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str) -> Culprit | None:
-    """The first thing at a hook that surely drops the packet; None when nothing surely does. Tables whose name begins
-    with `own` are left out."""
+    """What certainly drops the packet at a hook; None if nothing certainly does. Tables whose name begins with `own`
+    are skipped."""
     chains = _Chains(listing)
     families = _FAMILIES[packet.version]
     at_hook = [c for c in chains.base if c["hook"] == hook and c["family"] in families and c.get("type") == "filter"]
@@ -100,8 +99,8 @@ def dropped_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str) 
 
 
 def led_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str, before: int) -> Culprit | None:
-    """The first rule at a hook that surely gives the connection another destination, in a chain of a priority less than
-    `before`; None when nothing surely does."""
+    """The rule that certainly redirects the connection at a hook, in a chain with a priority below `before`; None if
+    none certainly does."""
     chains = _Chains(listing)
     at_hook = [c for c in chains.base if c["hook"] == hook and c.get("type") == "nat" and c.get("prio", 0) < before]
     for chain in sorted(at_hook, key=lambda c: c.get("prio", 0)):
@@ -119,8 +118,8 @@ _Outcome = tuple[str | None, tuple[int, _Where] | None, bool]
 
 
 def _walk(chains: _Chains, where: _Where, packet: Packet, depth: int) -> _Outcome:
-    """accept, drop, led or None (it falls through), the rule that said so, and whether a doubtful rule before it may
-    have let the packet by. (One that may have dropped it takes nothing from a later drop.)"""
+    """accept, drop, led (redirected) or None (no verdict), the deciding rule, and whether an uncertain rule before it
+    may have accepted the packet. (An uncertain drop before a certain drop changes nothing.)"""
     doubt = False
     for rule in chains.rules.get(where, ()) if depth < _DEEPEST else ():
         matches, verdict, target = _read(rule.get("expr", ()), packet)
@@ -145,7 +144,7 @@ def _walk(chains: _Chains, where: _Where, packet: Packet, depth: int) -> _Outcom
 
 
 def _read(expressions: Iterable[Mapping[str, Any]], packet: Packet) -> tuple[bool | None, str | None, str]:
-    """Whether a rule matches (None: cannot be told), its verdict, and where a jump goes."""
+    """Whether a rule matches (None: uncertain), its verdict, and the target of a jump."""
     matches: bool | None = True
     for e in expressions:
         if "match" in e:
@@ -180,7 +179,8 @@ def _match(match: Mapping[str, Any], packet: Packet) -> bool | None:
 
 
 def _left(left: Any, packet: Packet) -> Iterable[str] | None:
-    """What the packet has there: more words than one where it has several (a new connection that was led on)."""
+    """The packet's value for the left side of a match: several words if it has several (a new connection that was
+    redirected)."""
     if not isinstance(left, dict):
         return None
     value: object = None
@@ -195,12 +195,12 @@ def _left(left: Any, packet: Packet) -> Iterable[str] | None:
                 return ()
             value = {"saddr": packet.saddr, "daddr": packet.daddr, "protocol": packet.protocol}.get(field)
         elif header in _TRANSPORTS and header != packet.protocol:
-            return ()  # it has no such header
+            return ()  # The packet has no such header.
         elif header in ("tcp", "udp", "th"):
             value = packet.dport if field == "dport" else None
     elif "fib" in left:
         if left["fib"].get("result") == "type" and left["fib"].get("flags") == ["daddr"]:
-            # Where it goes out by no interface, or by loopback, it is for this host itself.
+            # A packet without an output interface, or with loopback, is for this host itself.
             value = "local" if packet.oifname in (None, "lo") else "unicast"
     elif "ct" in left:
         if left["ct"].get("key") == "state":
@@ -211,7 +211,7 @@ def _left(left: Any, packet: Packet) -> Iterable[str] | None:
 
 
 def _within(right: Any, have: Iterable[str]) -> bool | None:
-    """True when what the packet has is what the rule names, or one of it."""
+    """True if the packet's value equals or is contained in the rule's value."""
     doubtful = False
     for wanted in _alternatives(right):
         for value in have:
@@ -250,7 +250,7 @@ def _equal(wanted: Any, value: str) -> bool | None:
         return None
     text = str(wanted)
     if text.startswith("@"):
-        return None  # a set that others fill
+        return None  # a set that other programs fill
     if text.endswith("*"):
         return value.startswith(text[:-1])
     return text == value

@@ -1,7 +1,7 @@
-"""Opening this host's own firewall for a lab: what has to pass, whose firewall keeps it, and the narrow rule that its
-owner means for that.
+"""Rules for the lab in this host's own firewall: the traffic that must pass, the firewall that blocks it, and the
+narrow rule that this firewall's manager provides for that.
 
-Nothing here is done without consent (`open-firewall`), and each rule can be told from those of others by its comment.
+Nothing is done without consent (`open-firewall`), and each rule is identified by its comment.
 """
 
 from __future__ import annotations
@@ -17,22 +17,22 @@ from dacha.core.network.iptables import BY_IPTABLES, LEGACY, plain_table, progra
 from dacha.core.plan.plan import Plan
 from dacha.core.plan.smb import PORT, smb_places
 
-# How the names of Dacha's own tables begin.
+# The prefix of the names of Dacha's own tables.
 OWN = "dacha_"
-# What guests need of this host itself: DHCP and DNS (RFC 2131, RFC 8415, RFC 1035).
+# What guests need from this host itself: DHCP and DNS (RFC 2131, RFC 8415, RFC 1035).
 SERVED = (("udp", 67), ("udp", 547), ("udp", 53), ("tcp", 53))
-# What machines start from the network by: TFTP and HTTP.
+# What machines use for network boot: TFTP and HTTP.
 BOOT = (("udp", 69), ("tcp", 80))
-# Where a container engine wants what its administrator lets pass (a chain that its own rules call first).
+# The chain in which a container engine expects the administrator's rules (its own rules call it first).
 USER_CHAIN = "DOCKER-USER"
 UFW, IPTABLES, NFT, FIREWALLD = "ufw", BY_IPTABLES, "nft", "firewalld"
-# Addresses of examples (RFC 5737, RFC 3849): somebody whom no rule knows.
+# Documentation addresses (RFC 5737, RFC 3849), for a client that no rule knows.
 _SOMEBODY = {4: "198.51.100.77", 6: "2001:db8:77::1"}
 
 
 class Flow(NamedTuple):
-    """Connections that have to pass: `about` says whose they are ("door gauge ssh", "network pier"), `hook` where they
-    pass ("forward", "input"); "" and 0 for what may be anything. With `replies` those that answer are meant."""
+    """Connections that must pass: `about` names their purpose ("door gauge ssh", "network pier"), `hook` where they
+    pass ("forward", "input"); "" and 0 stand for any value. With `replies`, the return traffic is meant."""
 
     about: str
     hook: str
@@ -47,12 +47,12 @@ class Flow(NamedTuple):
     last: int = 0
 
     def ports(self, between: str) -> str:
-        """The port, or the range of them, as an owner writes it."""
+        """The port or the range, with the separator that a firewall uses."""
         return f"{self.port}{between}{self.last}" if self.last > self.port else str(self.port)
 
 
 class Opening(NamedTuple):
-    """A rule that lets a flow pass: by whose firewall, and where in it (the family, the table, the chain)."""
+    """A rule that allows a flow: the firewall's manager, and the family, table and chain."""
 
     flow: Flow
     owner: str
@@ -65,15 +65,15 @@ class Opening(NamedTuple):
 
 
 def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
-    """Everything that the lab needs to pass this host: doors from the LAN, the way out of its kernel networks with what
-    comes back, guests' DHCP and DNS, what they start from, their folders by SMB."""
+    """All traffic of the lab that must pass this host: doors from the LAN, the way out of its kernel networks and the
+    replies, guests' DHCP and DNS, network boot, SMB shares."""
     for door in plan.doors.values():
         if not door.door.from_lan or door.port is None or door.adapter is None or door.means != "forward":
             continue
         about = f"door {door.door.guest} {door.door.name}"
         version = door.listen.version
         inside = door.adapter.address6 if version == 6 else door.adapter.address
-        # One that admits the other version alone gets no rule for everybody of this one.
+        # A door that allows only the other IP version needs no rule for this one.
         sources = [str(n) for n in door.door.allow if n.version == version] if door.door.allow else [""]
         for source in sources:
             if door.backend == "kernel" and inside:
@@ -105,7 +105,7 @@ def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
 
 
 def openings(listing: Mapping[str, Any], wanted: Iterator[Flow], out: str) -> list[Opening]:
-    """The rules that would let pass what others' rules surely drop now. `out` is the interface to the LAN."""
+    """The rules that would allow what other programs' rules certainly drop now. `out` is the interface to the LAN."""
     return [o for flow in wanted if (o := _opening(listing, flow, out))]
 
 
@@ -118,21 +118,21 @@ def _opening(listing: Mapping[str, Any], flow: Flow, out: str) -> Opening | None
 
 
 def packet_of(flow: Flow, out: str) -> Packet:
-    """The first packet of such a connection, from somebody whom no rule knows by name."""
+    """The first packet of such a connection, from a client that no rule knows."""
     arrives = flow.arrives or out
     leaves = flow.leaves or (out if flow.hook == "forward" else None)
     source = (flow.source.partition("/")[0] if flow.source else "") or _SOMEBODY[flow.version]
     address = flow.address or _SOMEBODY[flow.version]
     protocol, port = flow.protocol or "tcp", flow.port or 443
     state = "established" if flow.replies else "new"
-    # A door was led to its guest by then; what guests send was led nowhere.
+    # A door is already forwarded to its guest at this point; traffic of guests is not forwarded.
     return Packet(flow.version, arrives, leaves, source, address, protocol, port, bool(flow.address), state)
 
 
 def _owner(listing: Mapping[str, Any], culprit: Culprit) -> tuple[str, str]:
-    """Whose rules these are, and the chain that its owner means for what others let pass."""
+    """The manager of these rules, and the chain that it provides for rules of others."""
     there = [e["chain"] for e in listing["nftables"] if "chain" in e]
-    # A program may keep chains for one version of IP alone.
+    # A manager may have chains for one IP version only.
     chains = {c["name"] for c in there if (c["family"], c.get("by", NFT)) == (culprit.family, culprit.by)}
     if culprit.table == "firewalld":
         return FIREWALLD, culprit.base
@@ -146,7 +146,7 @@ def _owner(listing: Mapping[str, Any], culprit: Culprit) -> tuple[str, str]:
 
 
 def comment(lab: str, flow: Flow) -> str:
-    """What a rule says of itself, like no other: letters that every owner takes."""
+    """The unique comment of a rule: characters that every manager accepts."""
     kind = "back" if flow.replies else f"{flow.protocol} {flow.port}" if flow.protocol else flow.hook
     more = [flow.source] if flow.source else []
     inner = ["within"] if flow.arrives and flow.arrives == flow.leaves else []
@@ -154,8 +154,8 @@ def comment(lab: str, flow: Flow) -> str:
 
 
 def commands(lab: str, opening: Opening, verb: str) -> list[list[str]]:
-    """The programs and arguments that put a rule in ("add"), and take it out ("remove"). One of nft's is taken out
-    by its handle: there is no command for that."""
+    """The programs and arguments that add a rule ("add") or remove it ("remove"). A rule of nft is removed by its
+    handle: there is no command for it."""
     flow, said = opening.flow, comment(lab, opening.flow)
     if opening.owner == UFW:
         return [_ufw(flow, said, verb)]
@@ -216,8 +216,8 @@ def _nft(flow: Flow) -> Iterator[str]:
 
 
 def _firewalld(flow: Flow, verb: str) -> list[list[str]]:
-    """In force at once, and kept: its own reload forgets what is not. A lab's bridge goes into the zone that lets all
-    pass, as what guests may do is told by the lab's own rules; a door is a rule of its own in the LAN's zone."""
+    """Applied now and permanently: a reload drops what is not permanent. A lab's bridge goes into the zone that allows
+    all, as the lab's own rules decide what guests may do; a door is a rule in the LAN's zone."""
     kept: list[list[str]] = [[], ["--permanent"]]
     if bridge := flow.arrives or flow.leaves:
         return [["firewall-cmd", *more, "--zone=trusted", f"--{verb}-interface={bridge}"] for more in kept]

@@ -1,7 +1,7 @@
-"""What iptables says of its rules (iptables-save(8)), in the form in which nft lists rules (libnftables-json(5)).
+"""iptables rules (iptables-save(8)) in nft's JSON form (libnftables-json(5)).
 
-nft shows an extension of iptables by its name alone; here those that firewalls are made of are understood: states of
-connections, kinds of addresses, several ports. Any other makes its rule doubtful.
+nft shows an iptables extension by its name only; the usual ones in firewalls are understood here: connection states,
+address types, several ports. Any other makes its rule uncertain.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from typing import Any
 
 from dacha.core.units import whole_number
 
-# The built-in chains, by table: the hook, the priority, and the type of chain.
+# The built-in chains, by table: hook, priority, and type of chain.
 _HOOKS = {
     "filter": {"INPUT": ("input", 0), "FORWARD": ("forward", 0), "OUTPUT": ("output", 0)},
     "mangle": {
@@ -27,26 +27,26 @@ _VERDICTS: dict[str, dict[str, Any]] = {
     "ACCEPT": {"accept": None}, "DROP": {"drop": None}, "REJECT": {"reject": None}, "RETURN": {"return": None},
     "DNAT": {"dnat": None}, "REDIRECT": {"redirect": None}, "MASQUERADE": {"masquerade": None},
 }  # fmt: skip
-# Targets that say nothing of whether a packet passes.
+# Targets without a verdict.
 _ASIDE = frozenset({"LOG", "NFLOG", "ULOG", "MARK", "CONNMARK", "TCPMSS", "SNAT", "AUDIT", "TRACE", "CT", "CHECKSUM"})
-# Whose rules they are: the program's own by way of nft, or the kernel's older tables, which nft does not see.
+# The origin of rules: the program itself (by way of nft), or the kernel's older tables, which nft does not list.
 BY_IPTABLES, LEGACY = "iptables", "iptables-legacy"
 _OLDER = "older "
 
 
 def program_of(family: str, by: str) -> str:
-    """The program that keeps such rules, for IPv4 ("ip") or IPv6 ("ip6")."""
+    """The program that manages such rules, for IPv4 ("ip") or IPv6 ("ip6")."""
     return f"{family}tables{by.removeprefix(BY_IPTABLES)}"
 
 
 def plain_table(table: str) -> str:
-    """A table's name as the program takes it: here the older ones are told from those of the same name."""
+    """A table's name for the program: the older tables have another name here than the newer ones."""
     return table.removeprefix(_OLDER)
 
 
 def entries(saved: str, family: str, by: str = BY_IPTABLES) -> Iterator[dict[str, Any]]:
-    """Each chain and rule of a text of `iptables-save` (`family` "ip") or `ip6tables-save` ("ip6"), of its own rules or
-    those of the older tables. A rule's handle is its number in its chain, as `iptables -L --line-numbers` counts."""
+    """Each chain and rule in the output of `iptables-save` (`family` "ip") or `ip6tables-save` ("ip6"), of its own
+    rules or of the older tables. A rule's handle is its number in its chain, as in `iptables -L --line-numbers`."""
     table = kept = ""
     numbers: dict[str, int] = {}
     for line in saved.splitlines():
@@ -76,7 +76,7 @@ def entries(saved: str, family: str, by: str = BY_IPTABLES) -> Iterator[dict[str
 
 
 def tables_of(saved: str) -> set[str]:
-    """The tables that a text is about, each told to its end."""
+    """The tables that are complete in a text."""
     found, table = set(), ""
     for line in saved.splitlines():
         if line.startswith("*"):
@@ -100,7 +100,7 @@ def _expressions(words: list[str], family: str) -> Iterator[dict[str, Any]]:
         op = "!=" if inverted else "=="
         if word in ("-j", "-g"):
             yield from _target(word, value)
-            return  # what follows is the target's own
+            return  # The rest belongs to the target.
         if word == "-p":
             protocol = value
             if value != "all":
@@ -126,7 +126,7 @@ def _expressions(words: list[str], family: str) -> Iterator[dict[str, Any]]:
         elif word.startswith("-"):
             yield {"xt": {"name": word}}
         else:
-            continue  # the value of an option that is not known
+            continue  # the value of an unknown option
         inverted = False
         at += 1
 
@@ -151,7 +151,7 @@ def _subnet(value: str) -> Any:
     bits = whole_number(length)
     if bits is not None:
         return {"prefix": {"addr": address, "len": bits}}
-    return address if not length else "@mask"  # a mask with holes is not told here
+    return address if not length else "@mask"  # A mask with holes is not supported here.
 
 
 def _ports(value: str) -> Any:

@@ -1,6 +1,6 @@
-"""What the kernel should have for a lab: bridges, taps and their addresses. The rules are in `ruleset`.
+"""The links that the kernel should have for a lab: bridges, taps and their addresses. The rules are in `rules`.
 
-Every link carries an alias that names its lab and purpose; by it Dacha finds its own links again, and touches no other.
+Every link has an alias with its lab and purpose, by which Dacha recognizes its own links; it changes no other.
 """
 
 from __future__ import annotations
@@ -14,21 +14,19 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 from dacha.core.sha256 import sha256
 
-# The group of every lab's bridges (ip-link(8)), by which the rules of one lab know those of another.
+# The group of every lab's bridges (ip-link(8)), by which the rules of one lab recognize those of another.
 GROUP = 56004
 
 
 def tap_group(lab: str) -> int:
-    """The group of a lab's taps: what is sent by one that the rules do not know is dropped. Thirty bits of a hash: of a
-    thousand labs on one host two have the same group once in two thousand hosts, and no file has to be kept for it."""
+    """The group of a lab's taps: traffic of a tap that the rules do not know is dropped. Thirty bits of a hash: among a
+    thousand labs on one host, two have the same group once in two thousand hosts, and no file is needed."""
     return 1 << 30 | int.from_bytes(sha256(f"taps\0{lab}".encode()).digest()[:4], "big") >> 2
 
 
 class BridgeLink(NamedTuple):
-    """A network's bridge: this host's own foot in it, with the addresses that its guests know as gateway and resolver.
-
-    `addresses` are texts with prefix lengths, as `ip address` shows them.
-    """
+    """A network's bridge, with the addresses that its guests use as gateway and name server. `addresses` are texts with
+    prefix lengths, as `ip address` shows them."""
 
     name: str
     alias: str
@@ -38,7 +36,7 @@ class BridgeLink(NamedTuple):
 
 
 class HostBridge(NamedTuple):
-    """A bridge over one of this host's adapters, made for the lab: it takes over the host's addresses there."""
+    """A bridge over one of this host's adapters, created for the lab: it takes over the host's addresses there."""
 
     name: str
     alias: str
@@ -47,7 +45,7 @@ class HostBridge(NamedTuple):
 
 
 class VlanLink(NamedTuple):
-    """One VLAN of an interface (IEEE 802.1Q), on which a network's guests are put."""
+    """One VLAN of an interface (IEEE 802.1Q), for a network's guests."""
 
     name: str
     alias: str
@@ -56,8 +54,8 @@ class VlanLink(NamedTuple):
 
 
 class TapLink(NamedTuple):
-    """A guest's adapter as this host sees it: a port of its network's bridge, opened by QEMU. A `confined` one is on a
-    network of the lab's own, whose rules say what it may send."""
+    """A guest's adapter on this host: a port of its network's bridge, opened by QEMU. A `confined` one is on a managed
+    network, whose rules restrict what it may send."""
 
     name: str
     alias: str
@@ -69,10 +67,8 @@ class TapLink(NamedTuple):
 
 
 class DirectLink(NamedTuple):
-    """A guest's adapter put straight onto a wired adapter of this host, whose own configuration stays as it is.
-
-    This host itself cannot reach such a guest (Linux: macvtap).
-    """
+    """A guest's adapter directly on a wired adapter of this host, whose own configuration does not change. This host
+    itself cannot reach such a guest (Linux: macvtap)."""
 
     name: str
     alias: str
@@ -104,8 +100,8 @@ class KernelPlan(NamedTuple):
 
 
 class Ports(NamedTuple):
-    """What this host has of a lab's links: the `taps` that exist, and the `plugged`, other programs' links in the lab's
-    bridges; and the `bridges` of other programs."""
+    """The existing links of a lab: its `taps`, other programs' links in its bridges (`plugged`), and the `bridges` of
+    other programs."""
 
     taps: frozenset[str] = frozenset()
     plugged: tuple[str, ...] = ()
@@ -113,28 +109,25 @@ class Ports(NamedTuple):
 
 
 def alias_prefix(lab: str) -> str:
-    """What the aliases of all links of a lab begin with."""
+    """The prefix of the aliases of all links of a lab."""
     return f"dacha:{lab}:"
 
 
 def lan_link(lab: Lab, network: Network) -> str | None:
-    """The link of this host on which a bridge network's LAN is; None for another network."""
+    """The link of this host that a bridge network's LAN is on; None for another network."""
     return link_name(lab.name, "vlan", network.name) if network.vlan is not None else network.interface
 
 
 def _hardware(kind: str, lab: str, *parts: str) -> str:
-    """A link's own address: stable, or a changed one would leave stale neighbour entries in the guests."""
+    """A link's own address: stable, because a changed one would leave stale neighbour entries in the guests."""
     digest = sha256("\0".join((kind, lab, *parts)).encode()).digest()
-    # A bridge takes the lowest address of its ports unless it has its own, so the taps' begin high.
+    # A bridge uses the lowest address of its ports unless it has its own, so those of the taps begin high.
     return ":".join(f"{b:02x}" for b in (0xFE if kind == "tap" else 0x02, *digest[:5]))
 
 
 def kernel_plan(lab: Lab, plan: Plan, wired: Collection[str] = (), *, ipv6: bool = True) -> KernelPlan:
-    """The links for those networks of the lab that the kernel carries.
-
-    `wired` are those interfaces of bridge networks that are no bridges but adapters. Where the host has no `ipv6`, the
-    bridges have no such address.
-    """
+    """The links for the lab's kernel networks. `wired` are the interfaces of bridge networks that are adapters, not
+    bridges. Without `ipv6` on the host, the bridges have no IPv6 addresses."""
     links: dict[str, Link] = {}
     for name in [n.name for n in lab.networks.values() if n.managed]:
         net = plan.networks[name]

@@ -1,4 +1,4 @@
-"""What each tap may send, as the lab's table of the family bridge: only there ARP and the kinds of frames are seen."""
+"""What each tap may send, in the lab's table of the family bridge: only there ARP and frame types are visible."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dacha.core.plan.plan import Plan
 
 
 def pins(lab: Lab, plan: Plan, kernel: KernelPlan, plugged: Sequence[str] = ()) -> Iterator[str]:
-    """What each tap may send, told apart by kind of frame: all else is dropped, tagged frames too, whose kind is the
+    """What each tap may send, by frame type: everything else is dropped, including tagged frames, whose type is the
     tag's (IEEE 802.1Q). An adapter that routes may use any address, and so may other programs' links (`plugged`)."""
     pinned, free, hardware, addresses, addresses6, advertised, asks = [], [], [], [], [], [], []
     for tap in kernel.taps():
@@ -23,16 +23,18 @@ def pins(lab: Lab, plan: Plan, kernel: KernelPlan, plugged: Sequence[str] = ()) 
             continue
         pinned.append(f'"{tap.name}"')
         hardware.append(f'"{tap.name}" . {adapter.hardware_address}')
-        # A client that asks for an address says whose it is to be: chaddr (RFC 2131 section 2) is the tap's own.
+        # A DHCP client states its hardware address: chaddr (RFC 2131 section 2) must be the tap's own.
         own = int(adapter.hardware_address.replace(":", ""), 16)
         asks.append(f'iifname "{tap.name}" @th,64,24 0x010106 @th,288,48 {own:#x} accept')
-        # Before it has an address a guest sends from none (RFC 2131 section 4.1, RFC 5227 section 1.1).
+        # Before it has an address, a guest sends from the unspecified address (RFC 2131 section 4.1, RFC 5227 section
+        # 1.1).
         addresses += [f'"{tap.name}" . {a}' for a in ("0.0.0.0", adapter.address) if a]
         if adapter.address6:
             addresses6.append(f'"{tap.name}" . {adapter.address6}')
             advertised.append(f'iifname "{tap.name}" @th,64,128 {int(adapter.address6):#x} accept')
     gateways = [link_local(b.hardware_address) for b in kernel.bridges()]
-    # Whom a guest says it is to its neighbours (RFC 4861 section 4.4): the target, for which nft has no word yet.
+    # The address that a guest advertises to its neighbours (RFC 4861 section 4.4): the target, which nft cannot match
+    # by name yet.
     yield "chain advertised {"
     yield from (f"@th,64,128 {int(a):#x} counter drop" for a in gateways)
     yield from ("@th,64,10 0x3fa accept", *advertised, "counter drop", "}")
@@ -53,8 +55,8 @@ def pins(lab: Lab, plan: Plan, kernel: KernelPlan, plugged: Sequence[str] = ()) 
 
 
 def _chains(group: int) -> tuple[str, ...]:
-    """The chains that go by these sets, for the taps of this group. Nobody but this host hands out addresses or says
-    where the way out is (RFC 7610, RFC 6105)."""
+    """The chains that use these sets, for the taps of this group. Only this host may assign addresses or advertise
+    routers (RFC 7610, RFC 6105)."""
     return (
         "chain says_ip {",
         "udp sport 67 counter drop",

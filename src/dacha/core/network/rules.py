@@ -1,7 +1,7 @@
-"""A lab's nftables rules as one text, loaded in one transaction: doors, NAT, isolation, and what a guest may send as.
+"""A lab's nftables rules as one text, loaded in one transaction: doors, NAT, isolation, and source address checks.
 
-Doors are elements of maps, so that ten thousand of them cost one lookup. Everything about IP is in one table of the
-family inet; who may use which address on a wire is told in a second one of the family bridge, which alone sees ARP.
+Doors are elements of maps, so that ten thousand of them cost one look-up. Everything about IP is in one table of the
+family inet; which link may use which address is checked in a second one of the family bridge, which also sees ARP.
 """
 
 from __future__ import annotations
@@ -19,26 +19,24 @@ from dacha.core.plan.plan import Plan
 from dacha.core.plan.smb import PORT, smb_places
 
 FAMILIES = ("inet", "bridge")
-# Machines that are not of the internet (RFC 6890, with RFC 1918 and RFC 6598; RFC 4193).
+# Addresses that are not on the internet (RFC 6890, with RFC 1918 and RFC 6598; RFC 4193).
 PRIVATE = (
     ("ip", "0.0.0.0/8, 10.0.0.0/8, 100.64.0.0/10, 127.0.0.0/8, 169.254.0.0/16, 172.16.0.0/12, 192.168.0.0/16"),
     ("ip6", "fc00::/7, fe80::/10"),
 )
-# Connections that one guest may have open through this host at once: the kernel's table of them is all guests'.
+# Connections that one guest may have open through this host: the kernel's table of connections is shared by all.
 OPEN_MOST = 8192
 
 
 def table_name(lab: str) -> str:
-    """The table of a lab. A lab's name has dashes, which nft takes in names only here and there."""
+    """The table of a lab. nft does not accept hyphens in every name."""
     return "dacha_" + lab.replace("-", "_")
 
 
 def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (), ports: Ports | None = None) -> str:
-    """The whole text for `nft -f`: it replaces what the lab had before, and nothing else's.
-
-    `apart` are the IP versions (4, 6) for which this host did not forward before a lab needed it: between its other
-    networks it still does not forward them. `ports` are the links that exist (default: every tap of the plan).
-    """
+    """The whole text for `nft -f`: it replaces the lab's former rules only. `apart` are the IP versions (4, 6) for
+    which this host did not forward before a lab needed it: it still does not forward them between its other networks.
+    `ports` are the existing links (default: every tap of the plan)."""
     name = table_name(lab.name)
     lines = [line for family in FAMILIES for line in (f"table {family} {name}", f"delete table {family} {name}")]
     lines += [f"table inet {name} {{", f'comment "the lab {lab.name}, by dacha"']
@@ -57,15 +55,15 @@ def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (
 
 
 def removal(lab: str) -> str:
-    """The text that takes a lab's tables away. A table is named first, so that one that is gone is no error."""
+    """The text that removes a lab's tables. A table is declared first, so that a missing one is no error."""
     name = table_name(lab)
     return "".join(f"table {family} {name}\ndelete table {family} {name}\n" for family in FAMILIES)
 
 
 def _loopback() -> Iterator[str]:
-    """This host's loopback is nobody else's: the bridges' `route_localnet`, by which answers to it find their way
-    back, would let packets for it in, and whatever leads doors would meet them before routing refuses them. (IPv6 has
-    no such setting: ::1 from a link is dropped before any hook, RFC 4291 section 2.5.3.)"""
+    """Protect this host's loopback: the bridges' `route_localnet`, required for replies to it, would admit packets for
+    it, and the doors' hooks would see them before routing rejects them. (IPv6 has no such setting: ::1 from a link is
+    dropped before any hook, RFC 4291 section 2.5.3.)"""
     yield "chain loopback { type filter hook prerouting priority -300; policy accept;"
     yield 'iifname != "lo" ip daddr 127.0.0.0/8 counter drop'
     yield 'iifname != "lo" ip saddr 127.0.0.0/8 counter drop'
@@ -74,14 +72,14 @@ def _loopback() -> Iterator[str]:
 
 def _nat(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     yield "chain sources { type nat hook postrouting priority 100; policy accept;"
-    # From this host's loopback: the guest must answer to an address that it can.
+    # From this host's loopback: the guest needs an address that it can reply to.
     yield "oifname @bridges ip saddr 127.0.0.0/8 masquerade"
     for bridge in bridges:
         net = plan.networks[bridge.network]
         for family, subnet in (("ip", net.subnet), ("ip6", net.subnet6)):
             if subnet is None:
                 continue
-            # A guest that enters a door of its own network: its neighbour must not answer it directly.
+            # A guest that uses a door of its own network: its neighbour must not reply to it directly.
             yield f"{family} saddr {subnet} {family} daddr {subnet} ct status dnat masquerade"
             if _has_way_out(plan, bridge):
                 yield f"{family} saddr {subnet} oifname != @bridges masquerade"
@@ -89,9 +87,9 @@ def _nat(plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
 
 
 def _served(bridges: list[BridgeLink]) -> Iterator[str]:
-    """What every guest needs of this host itself: DHCP, DNS, and answers to its pings. A bridge's own addresses answer,
-    and the groups that clients know a server by (RFC 2131 section 4.1, RFC 8415 section 7.1): the same port at another
-    address of this host is another program's, such as this host's own resolver."""
+    """What every guest needs from this host itself: DHCP, DNS, ping. Only a bridge's own addresses answer, and the
+    multicast groups of these protocols (RFC 2131 section 4.1, RFC 8415 section 7.1): the same port on another address
+    of this host belongs to another program, such as this host's own resolver."""
     addresses = [(b.name, a.partition("/")[0]) for b in bridges for a in b.addresses]
     addresses += [(b.name, str(link_local(b.hardware_address))) for b in bridges]
     served = {version: [f'"{b}" . {a}' for b, a in addresses if (":" in a) == (version == 6)] for version in (4, 6)}
@@ -107,8 +105,7 @@ def _served(bridges: list[BridgeLink]) -> Iterator[str]:
 
 
 def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
-    """Who may pass, and who may talk to this host itself. Only what comes from or goes to this lab's bridges is judged;
-    all else is let by untouched."""
+    """What may be forwarded, and what may reach this host itself. Only traffic of this lab's bridges is judged."""
     capped = []
     for family, kind in (("ip", "ipv4_addr"), ("ip6", "ipv6_addr")):
         yield f"set open_{family} {{ type {kind}; size 65535; flags dynamic; }}"
@@ -119,7 +116,7 @@ def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     yield from capped
     doored = [f'"{b.name}"' for b in bridges if plan.networks[b.network].kind == "nat"]
     if doored:
-        # A door may be entered from anywhere but a network that has no way out.
+        # A door can be entered from everywhere except a network without a way out.
         shut = [f'"{b.name}"' for b in bridges if not _has_way_out(plan, b)]
         outside = f"iifname != {{ {', '.join(shut)} }} " if shut else ""
         yield f"{outside}oifname {{ {', '.join(doored)} }} ct status dnat accept"
@@ -138,7 +135,7 @@ def _filters(lab: Lab, plan: Plan, bridges: list[BridgeLink]) -> Iterator[str]:
     yield "ct state established,related accept"
     yield from capped
     yield "jump served"
-    # Doors that QEMU carries are ports of this host; who has a way out may enter them as the LAN does.
+    # Doors carried by QEMU are ports of this host; networks with a way out may use them like the LAN.
     places = list(smb_places(lab, plan))
     open_ports = sorted({f"{f.protocol} . {f.port}" for f in _carried_by_qemu(plan)})
     for bridge in bridges:
@@ -163,12 +160,9 @@ def _carried_by_qemu(plan: Plan) -> Iterator[Forward]:
 
 
 def _transit(lab: Lab, apart: Collection[int]) -> Iterator[str]:
-    """The networks of this host that are not the lab's, kept from each other where they were before forwarding was
-    switched on for the lab.
-
-    A bridge that this lab does not name is left alone: what is bridged on it may come by here too (Linux:
-    bridge-nf-call-iptables), and whoever made it, for containers say, has rules of his own for it.
-    """
+    """Separate this host's other networks from each other, if forwarding was off before the lab. A bridge that this lab
+    does not name is left alone: bridged traffic may pass here, too (Linux: bridge-nf-call-iptables), and its owner,
+    such as a container engine, has rules of its own."""
     lans = sorted({f'"{n.interface}"' for n in lab.networks.values() if n.kind == "bridge" and n.interface})
     named = f"{{ {', '.join(lans)} }}"
     yield "chain transit { type filter hook forward priority 10; policy accept;"

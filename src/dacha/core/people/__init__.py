@@ -1,1 +1,1 @@
-"""People: whose keys a guest gets, what is wrong with what they may enter, and where they get in."""
+"""People: whose keys a guest gets, errors in their entries, and what they can reach."""

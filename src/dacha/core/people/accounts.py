@@ -1,4 +1,4 @@
-"""The accounts that a lab gives in its guests, and whose keys open them."""
+"""The accounts that a lab creates in its guests, and the keys that open them."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ if TYPE_CHECKING:
 
 
 def accounts(lab: Lab, guest: Guest) -> dict[str, list[str]]:
-    """Every account that the lab gives in a guest, with the keys that open it as the lab file writes them: who logs in,
-    the users of its setup, and people, each by the account of theirs or as who logs in."""
+    """Every account that the lab creates in a guest, with its keys as in the lab file: the login user, the users of its
+    setup, and people, each with their own account or the login user's."""
     found: dict[str, list[str]] = {guest.login.user: list(guest.login.keys)} if guest.login else {}
     for user in guest.setup.users:
         found.setdefault(user.name, []).extend(user.keys)
@@ -24,15 +24,15 @@ def accounts(lab: Lab, guest: Guest) -> dict[str, list[str]]:
 
 
 def own_accounts(lab: Lab, guest: Guest) -> frozenset[str]:
-    """Those of them that are there for people alone: neither who logs in nor a user of its setup."""
+    """The accounts that exist for people only: neither the login user nor a user of the setup."""
     others = {u.name for u in guest.setup.users} | ({guest.login.user} if guest.login else set())
     mine = {p.account(guest) for p in lab.people.values() if p.may_enter(guest)}
     return frozenset(a for a in mine if a and a not in others)
 
 
 def edits_without(lab: Lab, guest: str, door: str | None = None, *, now: str | None = None) -> list[Edit]:
-    """The edits by which people enter a guest (or one door of it) no more, because it is gone; or (`now`) by the name
-    that it has now."""
+    """The edits that remove people's access to a guest (or one door of it) because it was removed; or that rename it to
+    `now`."""
     from dacha.core.lab.text.edits import Set
 
     edits: list[Edit] = []

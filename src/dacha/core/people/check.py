@@ -1,4 +1,4 @@
-"""What is wrong with what people may enter, as far as the lab file alone says it."""
+"""Errors in what people may enter, as far as they follow from the lab file alone."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from dacha.core.spelling import did_you_mean
 
 
 def check_people(lab: Lab) -> Iterator[Finding]:
-    """What is wrong with what people may enter, from the file alone."""
+    """Errors in what people may enter, from the file alone."""
     owners: dict[str, str] = {}
     for person in lab.people.values():
         for n, wanted in enumerate(person.enters):
@@ -40,7 +40,7 @@ def check_people(lab: Lab) -> Iterator[Finding]:
 
 
 def _unknown(lab: Lab, person: Person, n: int, wanted: Entry) -> Iterator[Finding]:
-    """An entry that leads to no guest, or to no door of it."""
+    """An entry whose guest or door does not exist."""
     subject, path = f"person {person.name}", ("person", person.name, "enters", n)
     guest = lab.guests.get(wanted.guest)
     if guest is None:
@@ -54,6 +54,6 @@ def _unknown(lab: Lab, person: Person, n: int, wanted: Entry) -> Iterator[Findin
 
 
 def _listed(names: Iterable[str]) -> str:
-    """A few names, and how many more."""
+    """A few names, and the number of the others."""
     all_of = list(names)
     return ", ".join(all_of[:3]) + (f" and {len(all_of) - 3} more" if all_of[3:] else "")

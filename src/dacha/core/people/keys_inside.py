@@ -1,4 +1,4 @@
-"""Keys in a guest that runs: what of them is to change, the script that changes it there, and what it answers."""
+"""Keys in a running guest: the changes to make, the script that makes them, and its answers."""
 
 from __future__ import annotations
 
@@ -9,15 +9,15 @@ from dacha.core.named import NamedTuple
 from dacha.core.people.sessions_inside import FUNCTIONS, end_sessions, name_strangers
 
 NOTHING: Mapping[str, Sequence[str]] = MappingProxyType({})
-# Lines of the script's own texts; no line of authorized_keys is one of these.
+# Lines that the script itself writes; they never occur in authorized_keys.
 _KEYS_END, _SCRIPT_END = "THE-KEYS-END-HERE", "THE-SCRIPT-ENDS-HERE"
-# What the script says of each account, and of having come to its end.
+# Lines by which the script reports the result for each account, and its end.
 _SAID, _END = "account", "end of keys"
 
 
 class KeyChange(NamedTuple):
-    """What is to change in one account of a guest: lines of authorized_keys that come and that go; `own` for an account
-    that is there for somebody of the lab's people alone, `shut` where nobody has it any more."""
+    """The changes in one account of a guest: lines of authorized_keys to add and to remove; `own` for an account that
+    exists for people only, `shut` if no person uses it any more."""
 
     account: str
     put: tuple[str, ...] = ()
@@ -27,8 +27,8 @@ class KeyChange(NamedTuple):
 
 
 class WantedKeys(NamedTuple):
-    """The accounts that a guest should have, each with its lines; `own` are those of people alone, `people` is true
-    where the lab names somebody who may enter it beside who logs in."""
+    """The accounts that a guest should have, each with its lines; `own` are those for people only, `people` is true if
+    the lab names people who may enter, besides the login user."""
 
     accounts: Mapping[str, Sequence[str]]
     own: frozenset[str] = frozenset()
@@ -43,14 +43,14 @@ def key_changes(
     told: bool,
     unsure: Mapping[str, Sequence[str]] = NOTHING,
 ) -> list[KeyChange]:
-    """What is to change in a running guest that has the keys `keyed` (None: nobody knows), `own` of its accounts being
-    people's. `told` is false for one that has yet to be told something else at its first boot: an account that comes or
-    goes by that is left to it. `unsure` are keys that may have come in: a guest was asked, and did not answer."""
+    """The changes in a running guest that has the keys `keyed` (None: unknown) and the accounts `own` for people.
+    `told` is false if its first-boot data has other pending changes: accounts are left to that. `unsure` are keys that
+    may have been installed: a guest that was asked did not answer."""
     found = []
     sure: Mapping[str, Sequence[str]] = keyed or {}
     had = together(sure, unsure)
     if keyed is None and not wanted.people:
-        return []  # one from before keys were noted, which goes on as it is
+        return []  # A guest from before keys were recorded: no changes.
     for account, lines in wanted.accounts.items():
         mine = account in wanted.own
         if keyed is not None and account not in had and not mine:
@@ -73,8 +73,8 @@ def together(had: Mapping[str, Sequence[str]], more: Mapping[str, Sequence[str]]
 
 
 def key_of(line: str) -> tuple[str, ...]:
-    """What a public key is known by: its type and its data. The comment behind them is anybody's (sshd(8),
-    AUTHORIZED_KEYS FILE FORMAT)."""
+    """The identity of a public key: its type and data. The comment after them is arbitrary (sshd(8), AUTHORIZED_KEYS
+    FILE FORMAT)."""
     return tuple(line.split()[:2])
 
 
@@ -85,7 +85,7 @@ def _without(lines: Iterable[str], others: Iterable[str]) -> list[str]:
 
 
 def _once(lines: Iterable[str]) -> list[str]:
-    """Each key once, as its first line has it."""
+    """Each key once, as in its first line."""
     found: dict[tuple[str, ...], str] = {}
     for line in lines:
         found.setdefault(key_of(line), line)
@@ -93,7 +93,7 @@ def _once(lines: Iterable[str]) -> list[str]:
 
 
 def after(keyed: Mapping[str, Sequence[str]] | None, changes: Iterable[KeyChange]) -> dict[str, list[str]]:
-    """The keys in the guest once these changes were made."""
+    """The keys in the guest after these changes."""
     now = {account: list(lines) for account, lines in (keyed or {}).items()}
     for change in changes:
         kept = _without(now.get(change.account, ()), change.take)
@@ -104,12 +104,12 @@ def after(keyed: Mapping[str, Sequence[str]] | None, changes: Iterable[KeyChange
 
 
 def named(line: str) -> str:
-    """A key as people tell it from others: its comment, else the end of it."""
+    """A readable name of a key: its comment, else its end."""
     words = line.split()
     return " ".join(words[2:]) or f"…{words[1][-8:]}"
 
 
-# As the account's own user, so that nothing that lies in its home leads root astray.
+# Run as the account's own user, so that links in its home folder cannot mislead root.
 _EDIT = """\
 umask 077
 cd "$HOME" || exit 1
@@ -175,8 +175,8 @@ edit() {
 
 
 def script(changes: Iterable[KeyChange], known: Mapping[str, Sequence[str]] = NOTHING) -> str:
-    """A script for a POSIX shell that makes these changes in a guest, as root or as the account's own user: it ends the
-    sessions of keys that go, and names the keys that are not among `known`, by account. Accounts are user names that
+    """A POSIX shell script that makes these changes in a guest, as root or as the account's own user: it also ends the
+    sessions of removed keys, and lists keys that are not among `known`, by account. Accounts are user names that
     useradd accepts, lines are checked public keys."""
     parts = [_BEGIN, FUNCTIONS]
     for change in changes:
@@ -189,7 +189,7 @@ def script(changes: Iterable[KeyChange], known: Mapping[str, Sequence[str]] = NO
             steps.append(f"edit {account} << '{_SCRIPT_END}'")
         steps += [end_sessions(account, change.take)] if change.take and not change.shut else []
         if change.shut:
-            # An account that nobody has any more is locked, whatever became of its keys.
+            # An account without a person is locked, whatever became of its keys.
             steps = [f"{{ {' && '.join([*steps, 'true'])}; edited=$?; shut {account} && [ $edited = 0 ]; }}"]
         else:
             steps.append(name_strangers(account, known.get(account, change.put)))
@@ -199,8 +199,8 @@ def script(changes: Iterable[KeyChange], known: Mapping[str, Sequence[str]] = NO
 
 
 def read_answers(text: str) -> dict[str, str] | None:
-    """What the script said of each account: "" where all was done, else why not; None where it did not come to its end.
-    A guest may say anything: what is no such line is passed over."""
+    """The script's result for each account: "" on success, else the reason; None if the script did not finish. Lines in
+    any other format are ignored."""
     lines = text.splitlines()
     if _END not in lines:
         return None

@@ -1,7 +1,7 @@
-"""Sessions of a removed key in a guest, which are ended, and keys that the lab did not put there, which are named.
+"""End the sessions of removed keys in a guest, and list keys that Dacha did not install.
 
-The scripts are for a POSIX shell on Linux, as root or as the account's own user. A guest may answer anything: what it
-says is shown, and decides nothing.
+The scripts are for a POSIX shell on Linux, as root or as the account's own user. A guest may answer anything: answers
+are shown, and decide nothing.
 """
 
 from __future__ import annotations
@@ -15,13 +15,13 @@ from dacha.core.named import NamedTuple
 from dacha.core.sha256 import sha256
 
 _ENDED, _STRANGE = "ended", "strange"
-# How much of an answer is read: a guest may say anything.
+# The part of an answer that is read: a guest may send anything.
 LINES, LONGEST = 200, 300
-# How many letters of a key's end tell it from others.
+# The number of final characters that identify a key.
 TAIL = 24
 
-# `ends ACCOUNT FINGERPRINTS`: ends each SSH session of the account that one of these keys opened, or of which nothing
-# tells what opened it; never the session that this script runs in.
+# `ends ACCOUNT FINGERPRINTS`: ends each SSH session of the account that one of these keys opened, or whose key is
+# unknown; never the session that this script runs in.
 FUNCTIONS = """\
 mine=" "; p=$$
 while [ "${p:-0}" -gt 1 ]; do mine="$mine$p "; p=$(awk '/^PPid:/ {print $2}' "/proc/$p/status" 2> /dev/null); done
@@ -86,7 +86,7 @@ strangers() {
 
 
 class Stranger(NamedTuple):
-    """A key that opens an account of a guest, and that the lab did not put there."""
+    """A key that opens an account of a guest and was not installed by Dacha."""
 
     account: str
     file: str
@@ -98,12 +98,12 @@ class Stranger(NamedTuple):
         return f"{self.fingerprint} ({self.comment})" if self.comment else self.fingerprint
 
     def remedy(self) -> str:
-        """The command that removes it, for a shell in the guest as administrator."""
+        """The command that removes it, for an administrator's shell in the guest."""
         return f"sed -i '\\|{self.tail}|d' {self.file}"
 
 
 def fingerprint(blob: str) -> str:
-    """The fingerprint of a key's blob, as OpenSSH and its log write it; empty for what is not base64."""
+    """The fingerprint of a key's blob, as OpenSSH and its log show it; empty for invalid base64."""
     try:
         data = base64.b64decode(blob, validate=True)
     except (binascii.Error, ValueError):
@@ -112,7 +112,7 @@ def fingerprint(blob: str) -> str:
 
 
 def tails(lines: Iterable[str]) -> str:
-    """The ends of these keys, as `strangers` compares them."""
+    """The final characters of these keys, as `strangers` compares them."""
     return " ".join(dict.fromkeys(line.split()[1][-TAIL:] for line in lines))
 
 
@@ -123,12 +123,12 @@ def end_sessions(account: str, taken: Iterable[str]) -> str:
 
 
 def name_strangers(account: str, known: Iterable[str]) -> str:
-    """The step that names the keys which are not among `known` (lines of authorized_keys)."""
+    """The step that lists keys which are not among `known` (lines of authorized_keys)."""
     return f"strangers {account} '{tails(known)}'"
 
 
 def read_ended(text: str) -> dict[str, int]:
-    """How many sessions were ended, by account."""
+    """The number of ended sessions, by account."""
     found: dict[str, int] = {}
     for words in _words(text, _ENDED):
         if len(words) == 3 and words[2].isdigit():
@@ -137,7 +137,7 @@ def read_ended(text: str) -> dict[str, int]:
 
 
 def read_strangers(text: str) -> list[Stranger]:
-    """The keys that were named."""
+    """The keys that were listed."""
     found = []
     for words in _words(text, _STRANGE):
         if len(words) < 4 or not words[2].startswith("/") or not (mark := fingerprint(words[3])):
@@ -148,7 +148,7 @@ def read_strangers(text: str) -> list[Stranger]:
 
 
 def strangers_among(text: str, known: Iterable[str] | None) -> list[Stranger]:
-    """The keys in a text of authorized_keys that are not among `known` (lines of it; None: nothing is to be told)."""
+    """The keys in the text of an authorized_keys file that are not among `known` (its lines; None: list nothing)."""
     if known is None:
         return []
     have = {line.split()[1] for line in known}

@@ -1,4 +1,4 @@
-"""Keys that open a guest and are not the lab's, as settings of that guest that are wrong."""
+"""Keys that open a guest but are not the lab's, as incorrect settings of that guest."""
 
 from __future__ import annotations
 
@@ -9,14 +9,14 @@ from dacha.core.people.sessions_inside import FUNCTIONS, name_strangers, read_st
 
 
 def questions(accounts: Mapping[str, Sequence[str]]) -> str:
-    """The script that asks a guest for its settings and, with it, for keys in these accounts that are not among theirs
-    (lines of authorized_keys)."""
+    """The script that queries a guest's settings and the unknown keys in these accounts (with their known lines of
+    authorized_keys)."""
     steps = "\n".join(name_strangers(account, lines) for account, lines in accounts.items())
     return f"{FUNCTIONS}{steps}\n{QUESTIONS}"
 
 
 def keys_setting(accounts: Mapping[str, Sequence[str]], said: str) -> list[Setting]:
-    """A setting for each key that the lab did not put there, else one that is right."""
+    """An incorrect setting for each key that Dacha did not install, else a correct one."""
     wrong = [
         Setting(f"key in {s.account}", WRONG, str(s), "only the lab's keys", s.remedy())
         for s in read_strangers(said)

@@ -1,4 +1,4 @@
-"""Where people get in: the table of who can reach what, as far as it is somebody's, and where they get in nowhere."""
+"""What people can reach: the rows of the reach table that concern a person, and what they cannot reach at all."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from dacha.core.reach.reach import Row
 
 
 def rows_of(lab: Lab, person: Person, rows: Iterable[Row]) -> list[Row]:
-    """The rows that somebody may enter, with the doors that are theirs."""
+    """The rows that a person may enter, with the doors concerned."""
     found = []
     for row in rows:
         guest = lab.guests[row.guest]
@@ -22,12 +22,12 @@ def rows_of(lab: Lab, person: Person, rows: Iterable[Row]) -> list[Row]:
 
 
 def places_of(person: Person) -> list[str]:
-    """The places that somebody enters from, nearest first: each includes those before it."""
+    """The places that a person connects from, nearest first: each includes those before it."""
     return list(ORIGINS[: ORIGINS.index(person.origin) + 1])
 
 
 def never_let_in(lab: Lab, rows: Iterable[Row]) -> Iterator[Finding]:
-    """What people may enter, and cannot from where they are."""
+    """What a person may enter but cannot reach from their place."""
     rows = list(rows)
     for person in lab.people.values():
         for row in rows_of(lab, person, rows):

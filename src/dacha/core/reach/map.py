@@ -1,4 +1,4 @@
-"""The lab as a map has it: networks with their guests, and every way in by the place that it begins at."""
+"""The lab as a map: networks with their guests, and every door with its origin."""
 
 from __future__ import annotations
 
@@ -11,13 +11,13 @@ from dacha.core.plan.plan import Plan
 from dacha.core.reach.reach import HOST, LAN, OUTSIDE, ROUTER
 from dacha.core.router.mapping import UNKNOWN, RouterState
 
-# Instead of an outside address: the router does not lead the door in, or is not asked to.
+# Shown instead of an outside address: the router does not forward the door, or is not asked to.
 NOT_LED_IN, BY_HAND = "not forwarded", "by hand"
 
 
 class Entry(NamedTuple):
-    """A door on the map: from where it is entered, what is typed there, and what it leads to; for one from outside
-    `router` is what is typed outside."""
+    """A door on the map: its origin, the address to type there, and its target; for one from outside, `router` is the
+    address to type outside."""
 
     origin: str
     at: str
@@ -26,7 +26,7 @@ class Entry(NamedTuple):
 
 
 class Place(NamedTuple):
-    """A guest's adapter on a network, with the doors that lead through it."""
+    """A guest's adapter on a network, with the doors that use it."""
 
     guest: str
     address: str
@@ -34,8 +34,8 @@ class Place(NamedTuple):
 
 
 class Band(NamedTuple):
-    """A network: its name, what it is in words, whether it leads out, and who is on it. The last one may be of guests
-    without a network (`name` empty)."""
+    """A network: its name, description, whether it has a way out, and its guests. The last one may hold guests without
+    a network (`name` empty)."""
 
     name: str
     words: str

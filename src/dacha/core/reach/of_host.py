@@ -1,4 +1,4 @@
-"""What guests may use of this host itself."""
+"""Services of this host that guests may use."""
 
 from __future__ import annotations
 
@@ -8,8 +8,8 @@ from dacha.core.plan.smb import smb_places
 
 
 def to_host(lab: Lab, plan: Plan, *, gate: bool = True) -> dict[str, tuple[str, ...]]:
-    """What guests of each network may use of this host itself, in words, by network; without a `gate`, nothing keeps
-    those in user mode from its loopback."""
+    """Services of this host that guests of each network may use, in words, by network; without a `gate`, those in user
+    mode can reach its loopback."""
     found: dict[str, tuple[str, ...]] = {}
     for net in lab.networks.values():
         if net.kind == "bridge":

@@ -1,7 +1,7 @@
-"""Who can reach what: for every guest and service, from every place, by which path or why not.
+"""Who can reach what: every guest and service from every place, with the path or the reason against it.
 
-All of it follows from the lab and its plan; what only this host knows (its address on the LAN, adapters that it shares
-with guests) is an argument.
+All of it follows from the lab and its plan; what only this host knows (its LAN address, adapters that it shares with
+guests) is an argument.
 """
 
 from __future__ import annotations
@@ -19,13 +19,13 @@ from dacha.core.plan.plan import Plan
 from dacha.core.router.mapping import UNKNOWN, RouterState, behind, private
 
 HOST, LAN, OUTSIDE = "host", "lan", "outside"
-# The address of a way to a guest whose own is handed out, while it is not known; and of a router that told none.
+# Shown for an unknown address: of a guest with a dynamic one, and of a router that reported none.
 BY_DHCP, ROUTER = "by DHCP", "the router"
 
 
 class Way(NamedTuple):
-    """One path: the address and the port to type, and through what it leads ("own address", "door ssh"); `only` are the
-    sources that it admits, none for everybody."""
+    """One path: the address and port to type, and what it uses ("own address", "door ssh"); `only` are the allowed
+    sources, none for all."""
 
     address: str
     port: int
@@ -34,8 +34,8 @@ class Way(NamedTuple):
 
 
 class Cell(NamedTuple):
-    """What one place can do: its ways in, best first, or why there is none and what would open one. `only` are the
-    sources that are admitted, where each way is for some alone."""
+    """What one place can reach: its paths, best first, or why there is none and how to open one. `only` are the allowed
+    sources if each path is limited."""
 
     ways: tuple[Way, ...]
     why: str = ""
@@ -44,13 +44,13 @@ class Cell(NamedTuple):
 
 
 def _open(ways: Iterable[Way]) -> Cell:
-    """A cell with ways in: those for everybody come first, and one of them is enough for all."""
+    """A cell with paths: unlimited ones come first, and one of them is sufficient for every client."""
     ordered = tuple(sorted(ways, key=lambda w: bool(w.only)))
     return Cell(ordered, only=() if not ordered[0].only else tuple(s for w in ordered for s in w.only))
 
 
 class Row(NamedTuple):
-    """One service of a guest; `cells` by place, a network's own name for a machine on it."""
+    """One service of a guest; `cells` by place, with a network's own name for a machine on it."""
 
     guest: str
     service: str
@@ -61,8 +61,8 @@ class Row(NamedTuple):
 
 
 class HostView(NamedTuple):
-    """What this host adds: its address on the LAN, bridge networks whose guests it cannot reach itself, and what it
-    knows of the router above it."""
+    """Facts of this host: its LAN address, bridge networks whose guests it cannot reach itself, and its knowledge of
+    the router."""
 
     lan: IPv4Address | None = None
     apart: frozenset[str] = frozenset()
@@ -83,7 +83,7 @@ def reach(lab: Lab, plan: Plan, host_view: HostView = NOWHERE, only: Iterable[st
     wanted = None if only is None else set(only)
     seen = places(lab)
     rows = []
-    # From a network that nothing leaves nobody gets to another: the same for every service.
+    # A network without a way out reaches no other network: the same for every service.
     shut = {
         name: Cell((), f"network {name} has no way out")
         for name, net in lab.networks.items()
@@ -100,14 +100,14 @@ def reach(lab: Lab, plan: Plan, host_view: HostView = NOWHERE, only: Iterable[st
 
 
 def never_entered(lab: Lab, plan: Plan, host_view: HostView) -> list[Finding]:
-    """Doors that nobody can come in by from where they are meant to be entered."""
+    """Doors that are unreachable from the place they are meant for."""
     found = []
     for door in plan.doors.values():
         guest = lab.guests[door.door.guest]
         one = _Service(lab, plan, host_view, guest, door.door.service or door.door.name, door.door.to, [door])
         cell = one.cell(door.door.origin)
         if door.means == "none" or cell.ways:
-            continue  # what is wrong with one that leads nowhere is said already
+            continue  # a door without a target has a finding already
         subject = f"door {guest.name} {door.door.name}"
         path = ("guest", guest.name, "door", door.door.name)
         what = f"not reachable from {ORIGIN_WORDS[door.door.origin]}: {cell.why}"
@@ -116,7 +116,7 @@ def never_entered(lab: Lab, plan: Plan, host_view: HostView) -> list[Finding]:
 
 
 def _services(guest: Guest, plan: Plan) -> Iterator[tuple[str, str, Ports, list[DoorPlan]]]:
-    """What a guest's doors name; a guest without doors has the way in that its family is usually entered by."""
+    """The services of a guest's doors; for a guest without doors, the usual service of its family."""
     found: dict[tuple[str, Ports], list[DoorPlan]] = {}
     for door in guest.doors:
         found.setdefault((door.protocol, door.to), []).append(plan.doors[guest.name, door.name])
@@ -128,7 +128,7 @@ def _services(guest: Guest, plan: Plan) -> Iterator[tuple[str, str, Ports, list[
 
 
 class _Service:
-    """One service while its row is made."""
+    """One service, while its row is computed."""
 
     def __init__(
         self, lab: Lab, plan: Plan, host_view: HostView, guest: Guest, service: str, to: Ports, doors: list[DoorPlan]
@@ -137,14 +137,14 @@ class _Service:
         self.service, self.to, self.doors = service, to, doors
         self.adapters = plan.adapters_of(guest.name)
         self.led = [d for d in doors if d.means == "forward" and d.port]
-        # Those that somebody on another network may come to, and what such a one finds on a LAN.
+        # Doors that another network may use, and those that exist on a LAN.
         self.beyond = [d for d in self.led if not d.listen.is_loopback]
         self.on_lan = tuple(self._own(a) for a in self._bridged(by_host=True))
         self.from_host = tuple(self._host())
 
     def cells(self, places: Iterable[str], shut: Mapping[str, Cell]) -> dict[str, Cell]:
-        """The cells by place; `shut` are those of networks that nothing leaves. Networks that are alike, and lead
-        nowhere, have one cell together: a large lab has a hundred thousand of them."""
+        """The cells by place; `shut` are those of networks without a way out. Identical networks without an own path
+        share one cell: a large lab has a hundred thousand of them."""
         own = {a.network for a in self.adapters}
         found: dict[str, Cell] = {}
         alike: dict[tuple[object, ...], Cell] = {}
@@ -153,7 +153,7 @@ class _Service:
                 found[place] = shut[place]
                 continue
             network = self.lab.networks.get(place)
-            # With a door beyond this host the gateway to type differs, and a limit may.
+            # For a door beyond this host, the gateway to type differs by network, and a limit may.
             if network is None or place in own or self.beyond:
                 found[place] = self.cell(place)
                 continue
@@ -183,7 +183,7 @@ class _Service:
         return Way(str(address), door.port.first, f"door {door.door.name}", only)
 
     def _bridged(self, *, by_host: bool) -> list[AdapterPlan]:
-        """The guest's adapters on a LAN; `by_host` leaves out those that this host has no part in."""
+        """The guest's adapters on a LAN; `by_host` excludes those that this host cannot reach."""
         apart = self.host_view.apart if by_host else frozenset()
         return [a for a in self.adapters if self.lab.networks[a.network].kind == "bridge" and a.network not in apart]
 
@@ -232,7 +232,7 @@ class _Service:
         return Cell((), "does not reach beyond the LAN" if self.led else "has a LAN address only", remedy)
 
     def _led_in(self, doors: list[DoorPlan]) -> Cell:
-        """From outside, by doors that the router is asked to lead in."""
+        """From outside: doors that the router is asked to forward."""
         router, now, ways = self.host_view.router, self.host_view.now, []
         why, remedy = "", f"dacha trace {self.guest.name} --from outside"
         above = behind(router.address)
@@ -267,8 +267,8 @@ class _Service:
         if shut and not network.managed:
             why = "guests are isolated" if mine else f"network {name} has no way out"
             return Cell((), why, 'backend = "kernel", as root' if mine else "")
-        # What a guest in user mode sends beyond its segment, its QEMU sends as a program of this host, as far as the
-        # gate lets it: to doors of guests on its network, and to those that are not for this host alone.
+        # Traffic of a user-mode guest that leaves its segment is sent by QEMU as a program of this host, as far as the
+        # gate allows: to doors of guests on its network, and to doors that are not limited to this host.
         led = [] if shut else self.led if mine and not network.managed else self.beyond
         doors = [d for d in led if not d.door.allow or d.admits(net.subnet)]
         here = [d.listen == ANYWHERE or d.listen.is_loopback for d in doors]

@@ -1,1 +1,1 @@
-"""What the router above the host has to lead in."""
+"""Port mappings of the router."""

@@ -1,7 +1,5 @@
-"""The way from outside: what the router above this host has to lead to it, and what is known of how it does.
-
-Pure: who asks the router is in `host.router`, who keeps the mappings standing is in `engine.router`.
-"""
+"""Access from outside: the mappings that the router should have, and what is known of them. Pure: `host.router` sends
+the requests, `engine.router` keeps the mappings alive."""
 
 from __future__ import annotations
 
@@ -12,16 +10,16 @@ from dacha.core.lab.model import Lab
 from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
 
-# Asked for at every mapping, as both protocols recommend (RFC 6886 section 3.3; RFC 6887 section 15).
+# The requested lifetime, as both protocols recommend (RFC 6886 section 3.3; RFC 6887 section 15).
 LIFETIME_S = 7200
-# How often the router is asked whether it still keeps what it was told; one small datagram.
+# The interval for checking whether the router still has its mappings; one small datagram.
 LOOK_S = 60.0
-# After a failure it is asked again this often.
+# The interval after a failure.
 AGAIN_S = 30.0
-# Where there is no router, nobody is asked; the route is looked for this often.
+# The interval for looking for a default route if there is none.
 ROUTE_AGAIN_S = 5.0
 NO_ROUTE = "this host has no default route, so no router"
-# Addresses that nobody on the internet can send to, and why (RFC 1918, 6598, 3927, 6333).
+# Addresses that are not reachable from the internet, and why (RFC 1918, 6598, 3927, 6333).
 _BEHIND = (
     (IPv4Network("10.0.0.0/8"), "a private address"),
     (IPv4Network("172.16.0.0/12"), "a private address"),
@@ -34,10 +32,8 @@ _BEHIND = (
 
 
 class MappingRequest(NamedTuple):
-    """One port that the router should lead in: from its outside port to an address and port on the LAN.
-
-    `third` is true where that address is a guest's own and not this host's; with `fixed` no other outside port will do.
-    """
+    """One port that the router should forward: from its outside port to an address and port on the LAN. `third` is true
+    if that address is a guest's own, not this host's; with `fixed` no other outside port is acceptable."""
 
     guest: str
     door: str
@@ -50,8 +46,8 @@ class MappingRequest(NamedTuple):
 
 
 class Mapping(NamedTuple):
-    """One that the router has granted: which outside port it became, by which nonce it is known (PCP, hexadecimal),
-    from when on (Unix seconds) for how long, and by which protocol it was asked for."""
+    """A granted mapping: its outside port, its nonce (PCP, hexadecimal), its start (Unix seconds), lifetime, and the
+    protocol of the request."""
 
     wanted: MappingRequest
     outside_port: int
@@ -61,7 +57,7 @@ class Mapping(NamedTuple):
     speaks: str = ""
 
     def due(self) -> float:
-        """When it is to be renewed: halfway through (RFC 6887 section 11.2.1)."""
+        """When to renew it: after half of its lifetime (RFC 6887 section 11.2.1)."""
         return self.made + self.lifetime_s / 2
 
     def stands(self, now: float) -> bool:
@@ -69,9 +65,9 @@ class Mapping(NamedTuple):
 
 
 class RouterState(NamedTuple):
-    """What is known of the router: its address, how it is spoken to ("pcp", "nat-pmp", "upnp", "" for not at all), the
-    outside address that it told, since when it keeps its mappings (`epoch_s`, told at `heard`), what it granted of what
-    it was asked, and what went wrong, for all or by (guest, door)."""
+    """What is known of the router: its address, its protocol ("pcp", "nat-pmp", "upnp", "" for none), the outside
+    address that it reported, since when it keeps its mappings (`epoch_s`, received at `heard`), what it granted, and
+    errors, for all or by (guest, door)."""
 
     router: str = ""
     speaks: str = ""
@@ -84,7 +80,7 @@ class RouterState(NamedTuple):
     refused: tuple[tuple[str, str, str], ...] = ()
 
     def of(self, guest: str, door: str, now: float) -> Mapping | None:
-        """The first port's mapping of a door, while it stands."""
+        """The first port's mapping of a door, while it is valid."""
         mine = (m for m in self.mappings if (m.wanted.guest, m.wanted.door) == (guest, door))
         return next((m for m in mine if m.stands(now)), None)
 
@@ -124,7 +120,7 @@ def requests(lab: Lab, plan: Plan, lan: IPv4Address | None) -> list[MappingReque
 
 
 def by_hand(ports: Sequence[MappingRequest]) -> str:
-    """The one line to enter in a router that cannot be asked, for all ports of one door."""
+    """The line to enter in a router without a supported protocol, for all ports of one door."""
     first, last = ports[0], ports[-1]
     word, outside, inside = "port", str(first.outside_port), str(first.port)
     if len(ports) > 1:
@@ -133,8 +129,8 @@ def by_hand(ports: Sequence[MappingRequest]) -> str:
 
 
 def outside_address(told: str) -> str:
-    """The outside address that a router tells, "" where what it says is none: its words go into files and commands.
-    One that has none at the moment says 0.0.0.0."""
+    """The outside address that a router reports, "" if it is invalid: the value goes into files and commands. A router
+    without one reports 0.0.0.0."""
     try:
         value = IPv4Address(told)
     except ValueError:
@@ -143,7 +139,7 @@ def outside_address(told: str) -> str:
 
 
 def behind(address: str) -> str | None:
-    """Why an outside address is none: another NAT lies above the router that has it. None for a public one."""
+    """Why an outside address is not reachable: another NAT is in front of the router. None for a public one."""
     try:
         value = IPv4Address(address)
     except ValueError:
@@ -152,16 +148,14 @@ def behind(address: str) -> str | None:
 
 
 def private(sources: Sequence[IPv4Network | IPv6Network]) -> bool:
-    """True when nobody on the internet has an address of any of these; False for none at all."""
+    """True if none of these addresses is on the internet; False for an empty list."""
     four = [n for n in sources if isinstance(n, IPv4Network)]
     return bool(sources) and all(any(n.subnet_of(net) for net, _ in _BEHIND) for n in four)
 
 
 def lost(before: RouterState, epoch_s: int, now: float) -> bool:
-    """True when the router has lost its mappings since it was heard last: its clock has not gone on as ours has.
-
-    RFC 6887 section 8.5, with its tolerances; RFC 6886 section 3.6 is the same but for the figures.
-    """
+    """True if the router has lost its mappings since it was last heard: its clock deviates from ours. RFC 6887 section
+    8.5, with its tolerances; RFC 6886 section 3.6 is the same except for the figures."""
     if not before.heard or before.speaks == "upnp":
         return False
     if epoch_s < before.epoch_s - 1:
@@ -171,7 +165,7 @@ def lost(before: RouterState, epoch_s: int, now: float) -> bool:
 
 
 def next_look(known: RouterState, now: float) -> float:
-    """Seconds until the router is to be asked again."""
+    """Seconds until the next request to the router."""
     if known.trouble == NO_ROUTE:
         return ROUTE_AGAIN_S
     if known.trouble or known.refused:

@@ -1,1 +1,1 @@
-"""The hops of a way, judged from what was seen."""
+"""The hops of a path, judged from evidence."""

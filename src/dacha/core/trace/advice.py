@@ -1,6 +1,6 @@
-"""What to do in a guest: a command for its administrator's shell, or words where no one command does it.
+"""What to do in a guest: a command for an administrator's shell, or words if no single command does it.
 
-How it is said depends on how the guest can be told: where its agent runs commands, one line on this host does it.
+The wording depends on how the user gets into the guest: if its agent runs commands, one line on this host is enough.
 """
 
 from __future__ import annotations
@@ -12,13 +12,13 @@ from dacha.core.trace.seen.evidence import AGENT, LOGIN, NOBODY, PASSWORD
 
 
 class Advice(NamedTuple):
-    """A `command` that mends it, typed as the administrator; or `words`, where no one command does."""
+    """A `command` that fixes the problem, run as administrator; or `words`, if no single command does."""
 
     command: str = ""
     words: str = ""
 
     def said(self, guest: str, by: str) -> str:
-        """The remedy as it is printed, for a person who gets in by that."""
+        """The remedy as it is printed, for a user who gets in by that means."""
         if by == AGENT and self.command:
             return f"dacha connect {guest} --by agent -- {shlex.quote(self.command)}"
         if by == LOGIN and self.command:
@@ -34,14 +34,14 @@ class Advice(NamedTuple):
 
 
 def no_way_in(guest: str) -> str:
-    """What is missing for whoever wants to do something in a guest."""
+    """How to get a means of access to the guest, if there is none."""
     return (
         f"no way into {guest} is known: its agent does not answer, and nobody has a password for its console "
         f"(dacha guest password {guest}, dacha guest first-boot {guest} --again and dacha restart {guest} set one)"
     )
 
 
-# Service → family → what to do there. "linux" stands for every family of that kind not named.
+# Service → family → what to do there. "linux" stands for every Linux family that is not listed.
 _SERVE = {
     "ssh": {
         "debian": Advice("apt-get install -y openssh-server && systemctl enable --now ssh"),
@@ -72,18 +72,18 @@ _LINUX = ("alpine", "debian", "fedora", "linux", "ubuntu")
 
 
 def to_serve(service: str, system: str) -> Advice:
-    """How to install a service in a guest of this family, and let it run: for a guest that is known to have none."""
+    """How to install and start a service in a guest of this family: for a guest that reported to have none."""
     known = _SERVE.get(service, {})
     found = known.get(system) or (known.get("linux") if system in (*_LINUX, "other") else None)
     return found or Advice(words=f"start the program that serves {service} there")
 
 
-# Service → family → how to see whether its server runs: for a guest of which that is not known.
+# Service → family → units to check, for a guest whose state is not known.
 _LOOK = {"ssh": "ssh sshd", "rdp": "xrdp", "http": "nginx apache2", "https": "nginx apache2"}
 
 
 def to_look(service: str, system: str) -> Advice:
-    """How to see why nothing serves there, of which no more is known: nothing is changed by it."""
+    """How to find out why no program serves it, if nothing more is known: changes nothing."""
     if system == "windows" or service not in _LOOK:
         return to_serve(service, system)
     if system in ("alpine", "bsd"):
@@ -92,12 +92,12 @@ def to_look(service: str, system: str) -> Advice:
 
 
 def to_admit(port: int, system: str) -> Advice:
-    """How to let a port through the firewall of a guest of this family, of which nothing more is known."""
+    """How to allow a port in the firewall of a guest of this family, if nothing more is known."""
     return Advice(words=(_ADMIT.get(system) or _ADMIT["linux"]).format(port=port))
 
 
 def to_protect(system: str) -> Advice:
-    """How to let an RDP server take protected connections only."""
+    """How to require encrypted connections in an RDP server."""
     if system == "windows":
         return Advice(words="Settings, System, Remote Desktop: require Network Level Authentication")
     command = "sed -i 's/^security_layer=.*/security_layer=tls/' /etc/xrdp/xrdp.ini && systemctl restart xrdp"

@@ -1,4 +1,4 @@
-"""The hops up to a guest's own address: the file, the guest, its adapter, its place on the network."""
+"""The hops up to a guest's address: the lab file, the guest, its adapter, its network."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from dacha.core.trace.service import told_to, touched
 from dacha.core.trace.told import why_silent
 from dacha.core.units import show_duration
 
-# What a Linux system says last (kernel/reboot.c).
+# The last messages of a Linux kernel (kernel/reboot.c).
 _POWERED_OFF = re.compile(r"reboot: (Power down|Power off not available: System halted|System halted)\s*\Z")
 
 
@@ -23,7 +23,7 @@ def lab_file(e: Evidence) -> Hop:
     if e.lab_error:
         what, remedy = e.lab_error
         if e.state != "off":
-            # What was applied holds on: whether the way is open is for the other hops to say.
+            # What was applied before is still in force: the other hops tell whether the path is open.
             return Hop("lab-file", ASIDE, what, "the lab file cannot be applied as it is now", remedy)
         return Hop("lab-file", BROKEN, what, "the lab file cannot be applied", remedy)
     return Hop("lab-file", FINE, f"door {e.door} from {ORIGIN_WORDS[e.origin]}")
@@ -80,13 +80,13 @@ def _why_off(e: Evidence) -> str:
 
 
 def answers(e: Evidence) -> bool:
-    """True when the service itself was heard, by whichever path."""
+    """True if the service itself responded, on any path."""
     return any(t is not None and t.ok for t in (e.direct, e.through))
 
 
 def boot(e: Evidence) -> Hop:
     console = f"dacha console {e.guest} --record"
-    # It may have greeted before it gave up: who then logs in hears nothing any more.
+    # Its SSH server may have responded before the panic: clients then hang.
     hushed = e.login is not None and e.login.result == NO_ANSWER
     if e.panic and (hushed or not answers(e)):
         remedy = f"dacha restart {e.guest} --force\nits last output: {console}"
@@ -101,7 +101,7 @@ def boot(e: Evidence) -> Hop:
     heard = e.seen_age_s is not None and e.since_s is not None and e.seen_age_s < e.since_s
     if heard or e.answered or (touch and (touch.how in (REFUSED, REJECTED) or touch.heard == Heard.CLOSED)):
         return Hop("boot", FINE, "it responds on the network")
-    waits = e.address is None and e.caretaker is False  # however long it has been on, nobody gives it an address
+    waits = e.address is None and e.caretaker is False  # Without a DHCP server, time does not help.
     if e.state == "on" and e.since_s is not None and e.since_s < BOOTING_S and not waits:
         ago = f"started {show_duration(e.since_s)} ago"
         if e.console_empty:
@@ -169,7 +169,7 @@ def address(e: Evidence) -> Hop:
 
 
 def never_heard(e: Evidence, name: str) -> Hop:
-    """A guest that has sent nothing at all by its adapter since it was started."""
+    """A guest that has not sent a single frame through its adapter since its start."""
     other = "e1000" if e.model == "virtio" else "virtio"
     means = f"its system is not running yet, or has no driver for its adapter ({e.model})"
     remedy = (
@@ -219,5 +219,5 @@ def route(e: Evidence) -> Hop | None:
 
 
 def inside(e: Evidence) -> Hop | None:
-    """What the guest could have told of itself and did not: then a cause may be missing."""
+    """What the guest could have reported but did not: a cause may be missing."""
     return Hop("inside", UNTESTED, f"the guest could not be queried: {e.mute}") if e.mute and e.state == "on" else None

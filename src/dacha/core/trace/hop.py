@@ -1,15 +1,15 @@
-"""A hop of the way to a service, as it is judged and shown."""
+"""A hop of the path to a service, as judged and shown."""
 
 from __future__ import annotations
 
 from dacha.core.named import NamedTuple
 
-# ASIDE is something that is wrong and keeps nobody out of this door.
+# ASIDE is a problem that does not block this door.
 FINE, BROKEN, UNTESTED, ASIDE = "fine", "broken", "not tested", "warning"
 
 
 class Hop(NamedTuple):
-    """One hop: what was seen, and for a broken one what it means and what to do."""
+    """One hop: what was seen, and if it is broken, what that means and what to do."""
 
     name: str
     verdict: str

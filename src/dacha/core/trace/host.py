@@ -1,4 +1,4 @@
-"""The hops between the asker and the guest's network on this host: its rules, its addresses, the door itself."""
+"""The hops on this host between the client and the guest's network: rules, addresses, the door itself."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from dacha.core.trace.service import mute
 
 
 def rules(e: Evidence) -> Hop | None:
-    """Whether what confines the guests of the door's network is there: without its rules no traffic passes."""
+    """Whether the rules that confine the guests of the door's network are present: without them no traffic passes."""
     found = e.confinement
     if found is None:
         return None
@@ -87,7 +87,7 @@ def sources(e: Evidence) -> Hop:
 
 def lan_address(e: Evidence) -> Hop:
     if e.origin == "outside" and e.on_loopback:
-        # Whatever leads it in from outside is on this host too.
+        # A door from outside is also forwarded on this host.
         return Hop("lan-address", FINE, "not needed: this door listens on this host's loopback only")
     if not e.lan_address:
         means = "machines on the LAN cannot reach this host"
@@ -121,7 +121,7 @@ def door(e: Evidence) -> Hop:
 
 
 def names(e: Evidence) -> Hop | None:
-    """Whether the lab's names are answered for. Doors do not need it; people and other guests do."""
+    """Whether the lab's name server works. Doors do not need it; people and other guests do."""
     if not e.name_server:
         return None
     if e.named is None:

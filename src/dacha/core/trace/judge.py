@@ -1,7 +1,7 @@
-"""The way to one service, hop by hop: from what was seen on the host to a verdict on each, its cause and its remedy.
+"""The path to one service, hop by hop: from the evidence to a verdict on each, its cause and its remedy.
 
-Pure: what was seen is an `Evidence`, gathered elsewhere and all at once, so that a hop may be judged by what others
-showed. A hop is broken only where something was seen that keeps clients out.
+Pure: the `Evidence` is gathered elsewhere and all at once, so that one hop may be judged by what others showed. A hop
+is broken only if something was seen that blocks clients.
 """
 
 from __future__ import annotations
@@ -10,10 +10,10 @@ from dacha.core.trace.hop import BROKEN, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.way import WAY
 
-# Hops that are told of without looking beyond the guest.
+# Hops that are judged without examining the guest.
 WITHOUT_GUEST = ("lab-file", "applied", "guest", "sources")
 
-# Hops that packets to the guest tell of: while none can pass, silence tells nothing of the guest.
+# Hops that are judged by packets to the guest: if no packet can pass, silence proves nothing about the guest.
 BY_PACKETS = ("address", "neighbour", "service", "protocol", "size", "reply", "door", "there")
 
 
@@ -22,7 +22,7 @@ def _closed(e: Evidence) -> bool:
 
 
 def judge(e: Evidence) -> list[Hop]:
-    """Every hop of the way in its order."""
+    """Every hop of the path, in order."""
     unanswered = dict(e.unanswered)
     hops = []
     for kind in WAY:
@@ -34,7 +34,7 @@ def judge(e: Evidence) -> list[Hop]:
                 kind.name, UNTESTED, "not tested: the network carries no traffic without the lab's firewall rules"
             )
         if hop is None and kind.on(e) and kind.name in unanswered:
-            # A hop of the way is never left out because its question came to nothing.
+            # A hop is never omitted because its question failed.
             hop = Hop(kind.name, UNTESTED, unanswered[kind.name])
         if hop is not None:
             hops.append(hop)

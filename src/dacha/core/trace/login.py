@@ -1,8 +1,8 @@
-"""The hop at the login: whether the lab file's user gets in with the lab file's key, and if not, why.
+"""The hop at the login: whether the lab file's user can log in with the lab file's key, and if not, why.
 
-How far the client came excludes causes: a key that the server accepted is known there, and so is its user. Where more
-than one cause remains, all are named, the likeliest first, and what would tell them apart; nothing in the guest is
-changed for one that is not proved. docs/trace.md has the table.
+The progress of the client excludes causes: a key that the server accepted is known there, and so is its user. If
+several causes remain, all are listed, the likeliest first, with the test that tells them apart; nothing in the guest is
+changed for a cause that is not proved. docs/trace.md has the table.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from dacha.core.trace.password import login_by_password
 from dacha.core.trace.seen.evidence import IN, NO_ANSWER, PUT_OUT, Evidence, LoginSeen
 from dacha.core.trace.told import Cause, why_refused
 
-# By what an end of the client's proves: what that means for this user, and what mends it.
+# By what the client's messages prove: the meaning for this user, and the remedy.
 _PROVED = {
     "too many keys": (
         "the client offered more keys than the server accepts",
@@ -34,7 +34,7 @@ _PROVED = {
         Advice(words="to see who connects: ss -tn sport = :22"),
     ),
 }
-# What is wrong on this host, by the client's words; {key} is the private key's file.
+# Problems on this host, by the client's messages; {key} is the private key's file.
 _HERE = {
     "other private key": (
         "the private key on this host does not match the public key beside it, which the guest has",
@@ -45,7 +45,7 @@ _HERE = {
         "to examine it: ssh-keygen -y -f {key}",
     ),
 }
-# What remains by how far it came: the likeliest first.
+# The remaining causes, by the progress of the client: the likeliest first.
 _NOT_KNOWN = (
     "the key is not in the key file of {user}",
     "another user owns or can write that file or a folder above it, so the server ignores it",
@@ -94,7 +94,7 @@ def login(e: Evidence) -> Hop | None:
     causes = causes_of(e, seen)
     if len(causes) == 1:
         (cause,) = causes
-        # Who is not known there, or whose key is not, is put there by first-boot data taken up once more.
+        # A user or key that the guest does not have is installed by applying its first-boot data again.
         again = f"dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}"
         remedy = cause.advice.said(e.guest, e.by) if cause.advice else again
         return Hop("login", BROKEN, what, cause.means, remedy)
@@ -103,7 +103,7 @@ def login(e: Evidence) -> Hop | None:
 
 
 def _how_far(seen: LoginSeen) -> str:
-    """What was seen of a login that failed, in words."""
+    """What was seen of a failed login, in words."""
     if seen.result == PUT_OUT:
         what = f"{seen.user} is logged in, and disconnected right after"
     elif seen.accepted:
@@ -114,7 +114,7 @@ def _how_far(seen: LoginSeen) -> str:
 
 
 def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
-    """The causes that what was seen leaves: one alone if the others are excluded."""
+    """The causes that the evidence leaves: a single one if the others are excluded."""
     user = seen.user
     if told := why_refused(e.inside, user, seen.tails, e.now, accepted=seen.accepted, entered=seen.entered):
         return [told]
@@ -142,6 +142,6 @@ def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
 
 
 def _more(e: Evidence) -> str:
-    """What would tell the causes apart: the server's own log has the reason of each refusal."""
+    """How to tell the causes apart: the server's log has the reason of each refusal."""
     log = Advice("journalctl -u ssh -u sshd -n 20 --no-pager").said(e.guest, e.by)
     return f"its server's log has the cause: {log}"

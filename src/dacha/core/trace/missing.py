@@ -1,5 +1,4 @@
-"""What evidence is missing: which pieces the guest itself could tell where something keeps people out, and whether what
-it told explains that."""
+"""Missing evidence: which questions to the guest may explain a problem, and whether its answers do."""
 
 from __future__ import annotations
 
@@ -12,7 +11,7 @@ from dacha.core.trace.told import why_mute, why_not_beyond, why_refused, why_shu
 
 
 def wanted(e: Evidence) -> tuple[str, ...]:
-    """The pieces that may explain what was seen, the most telling first; none where nothing keeps anybody out."""
+    """The questions that may explain what was seen, the most telling first; none if nothing blocks clients."""
     heard = touched(e)
     if _unseen(e):
         return WHY_SILENT
@@ -31,14 +30,14 @@ def wanted(e: Evidence) -> tuple[str, ...]:
 
 
 def _unseen(e: Evidence) -> bool:
-    """True where nobody answers for the guest's address on its network, or it uses another."""
+    """True if no machine answers ARP for the guest's address on its network, or it uses another address."""
     heard = touched(e)
     quiet = heard is None or heard.how in (SILENT, UNREACHABLE)
     return quiet and e.way != "user" and (e.answered == () or (e.seen_address or e.address) != e.address)
 
 
 def explained(e: Evidence) -> bool:
-    """True when what the guest told names one cause of what was seen, so that it need not be asked for more."""
+    """True if the guest's answers name one cause of what was seen, so that no further question is needed."""
     heard, inside = touched(e), e.inside
     if inside is None:
         return False

@@ -1,5 +1,5 @@
-"""The other way: why a guest does not reach something. From inside the guest outwards, hop by hop, by the same kind of
-evidence; what the guest says of itself names causes, what this host saw excludes some."""
+"""The opposite direction: why a guest does not reach something. From inside the guest outwards, hop by hop; the guest's
+reports name causes, observations of this host exclude some."""
 
 from __future__ import annotations
 
@@ -14,18 +14,18 @@ from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.questions import LINKS
 from dacha.core.units import whole_number
 
-# What came of a connection that the guest made.
+# The result of a connection that the guest made.
 GOT_IN, TURNED_AWAY, TIMED_OUT, NOT_TRIED = "got in", "turned away", "timed out", "not tried"
 
 
 class Outward(NamedTuple):
-    """What was seen. `target` is what was asked for, `port` its TCP port, `where` how the guest's network is carried
-    ("kernel", "user", "own"), `kind` which it is; `by` is how the guest was asked, "" if it was not, and `mute` why.
-    Inside: `servers` its name servers, `found` the addresses that it has for the name, `way` its route there ("" for
-    none, None if not told), `gateway_state` of its gateway's neighbour entry (ip-neighbour(8)), `tried` what came of
-    its own connection, `said` in its words. On this host: `known` the addresses that it has for the name, `host` what
-    came of its own connection, `refuses` its rule that keeps the guest from there (what, remedy), `dropped` another
-    program's (what, the command that shows it)."""
+    """The evidence. `target` is the requested machine, `port` its TCP port, `where` how the guest's network is carried
+    ("kernel", "user", "own"), `kind` its kind; `by` is how the guest was queried, "" if it was not, and `mute` why not.
+    Inside: `servers` are its name servers, `found` the addresses that it has for the name, `way` its route there (""
+    for none, None if not reported), `gateway_state` the state of its gateway's neighbour entry (ip-neighbour(8)),
+    `tried` the result of its own connection, `said` its message. On this host: `known` are the addresses that it has
+    for the name, `host` the result of its own connection, `refuses` the lab's rule that blocks the guest (what,
+    remedy), `dropped` another program's (what, the command that shows it)."""
 
     guest: str
     target: str
@@ -56,7 +56,7 @@ class Outward(NamedTuple):
 
     @property
     def named(self) -> bool:
-        """True for a target that is a name."""
+        """True if the target is a name."""
         return not _is_address(self.target)
 
     @property
@@ -66,11 +66,11 @@ class Outward(NamedTuple):
 
     @property
     def address(self) -> str:
-        """The address that is meant: as the guest has it, else as this host does."""
+        """The target's address: as the guest has it, else as this host does."""
         return next(iter((*self.found, *self.known)), "") if self.named else self.target
 
     def said_by(self, advice: Advice) -> str:
-        """A remedy inside, by the way that the guest was asked."""
+        """A remedy inside the guest, by the way it was queried."""
         return advice.said(self.guest, {"agent": AGENT, "login": LOGIN}.get(self.by, UNKNOWN))
 
 
@@ -107,8 +107,8 @@ def _is_address(text: str) -> bool:
 
 
 def way_script(target: str, *, named: bool) -> str:
-    """A POSIX shell's script in the guest: its name servers, the addresses of a name, the route. `target` is checked: a
-    name or an address."""
+    """A POSIX shell script for the guest: its name servers, the addresses of a name, the route. `target` is a checked
+    name or address."""
     resolve = f"""\
 for a in $(getent ahostsv4 {target} 2>/dev/null | while read -r a x; do echo "$a"; done); do echo "resolved $a"; done
 command -v getent > /dev/null || nslookup {target} 2>/dev/null | while read -r k v x; do
@@ -123,7 +123,8 @@ while read -r k v x; do [ "$k" = nameserver ] && echo "resolver $v"; done < /etc
 
 
 def target_script(address: str, port: int, gateway: str) -> str:
-    """The same for one address: its route, a connection by whatever is there, and the gateway's neighbour entry."""
+    """The same for one address: its route, a connection with any available program, and the gateway's neighbour
+    entry."""
     gate = f'echo "neighbour $(ip -4 neigh show {gateway} 2>/dev/null)"' if gateway else "true"
     return f"""\
 PATH=$PATH:/usr/sbin:/sbin
@@ -141,7 +142,7 @@ echo "tried $c "$m
 
 
 def judge(o: Outward) -> list[Hop]:
-    """Every hop outwards, up to where nothing more is known."""
+    """Every hop outwards, as far as the evidence goes."""
     hops = []
     for step in _WAY:
         hop = step(o)
@@ -232,7 +233,7 @@ def _open_network(o: Outward) -> str:
 
 
 def _gateway(o: Outward) -> Hop | None:
-    """Whether its gateway answers on its network; user mode's is QEMU itself."""
+    """Whether its gateway answers on its network; in user mode that is QEMU itself."""
     if not o.gateway_state or o.where == "user" or o.tried == GOT_IN:
         return None
     if o.gateway_state in ("FAILED", "INCOMPLETE"):

@@ -1,4 +1,4 @@
-"""The hop at a login by remote desktop: whether a server takes somebody's password, and if not, why."""
+"""The hop at a login by remote desktop: whether a server accepts a user's password, and if not, why."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from dacha.core.trace.seen.evidence import NO_ANSWER, Evidence
 from dacha.core.trace.told import why_barred
 
 IN, REFUSED, UNASKED = "in", "refused", "not asked"
-# A server's error (NTSTATUS, MS-ERREF section 2.3.1): what it means, what to type in the guest (a Windows shell).
+# A server's error (NTSTATUS, MS-ERREF section 2.3.1): its meaning, and the command for the guest (a Windows shell).
 _WORDS = {
     0xC0000064: ("there is no such user", ""),
     0xC000006A: ("the password is wrong", ""),
@@ -26,7 +26,7 @@ _WORDS = {
 
 
 def login_by_password(e: Evidence) -> Hop:
-    """The hop, of an RDP door at which somebody's password was tried."""
+    """The hop for an RDP door where a user's password was tried."""
     seen = e.login
     assert seen is not None
     user, again = seen.user, f"dacha guest password {e.guest} {seen.user}"
@@ -60,5 +60,5 @@ def login_by_password(e: Evidence) -> Hop:
 
 
 def _account(e: Evidence, user: str) -> str:
-    """What to do for somebody who is not there: the lab file says who has an account."""
+    """The remedy for a user without an account: the lab file lists the accounts."""
     return f"name {user} in the setup of {e.guest} (user), then: dacha guest first-boot {e.guest} --again"

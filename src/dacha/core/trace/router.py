@@ -1,4 +1,4 @@
-"""The hops above this host: the router, and what lies beyond it."""
+"""The hops beyond this host: the router, and what is in front of it."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dacha.core.trace.seen.evidence import Evidence, RouterSeen
 
 
 def keeps_out(r: RouterSeen) -> tuple[str, str] | None:
-    """How the router keeps the door shut, and what that means; None where it does not, or where that is not known."""
+    """How the router blocks the door, and what that means; None if it does not, or if that is unknown."""
     leads = f"{r.address or 'outside'}:{r.port}"
     if not r.router:
         return None
@@ -40,7 +40,7 @@ def router(e: Evidence) -> Hop | None:
     if r is None:
         return None
     leads = f"{r.address or 'outside'}:{r.port}"
-    # Whoever answers there has to be the guest itself, and not a provider's own server.
+    # The answer must come from the guest itself, not from a provider's server.
     if r.hairpin and r.hairpin.ok and e.through and r.hairpin.seen == e.through.seen:
         return Hop("router", FINE, f"{r.router} forwards {leads}: {r.hairpin.seen}")
     if not r.router:

@@ -1,4 +1,4 @@
-"""The hops at a service itself: its port, what it speaks, whose key it shows, whether it answers beyond its network."""
+"""The hops at the service itself: port, protocol, host key, replies beyond its network."""
 
 from __future__ import annotations
 
@@ -24,21 +24,21 @@ from dacha.core.units import show_duration
 
 
 def touched(e: Evidence) -> ConnectResult | None:
-    """The service itself: asked directly, or in user mode through the only way there is."""
+    """The result of connecting to the service: directly, or in user mode through the only way there is."""
     return e.through if e.way == "user" else e.direct
 
 
-# First words that took longer (seconds) are said to be slow.
+# A first answer slower than this (seconds) is reported as slow.
 SLOW_S = 2.0
 
 
 def wordless(touch: ConnectResult | None) -> bool:
-    """True for a connection that was accepted and on which nothing was said."""
+    """True for an accepted connection on which the service sent nothing."""
     return touch is not None and touch.how == OPEN and touch.heard == Heard.NOTHING
 
 
 def mute(e: Evidence, touch: ConnectResult | None) -> bool:
-    """True when the door is of no known protocol, and what was touched waits for its client to speak first."""
+    """True if the door's protocol is unknown, and the service waits for its client to send first."""
     return e.service == "tcp" and touch is not None and touch.how == OPEN and touch.heard == Heard.NOTHING
 
 
@@ -120,13 +120,12 @@ def _not_responding(e: Evidence, *, accepted: bool) -> Hop:
 
 
 def told_to(e: Evidence, advice: Advice) -> str:
-    """What to do in the guest, by whichever way a person gets in."""
+    """What to do in the guest, by the means that the user has."""
     return advice.said(e.guest, e.by)
 
 
 def _told_inside(e: Evidence, seen: str, otherwise: Advice) -> Hop | None:
-    """The broken service with the cause that the guest's own agent tells; `otherwise` is what to do where that names
-    nothing."""
+    """The broken service, with the cause that the guest reports; `otherwise` is the remedy if that names none."""
     told = why_shut(e.inside, e.service, e.port)
     if told is None:
         return None
@@ -176,7 +175,7 @@ def key(e: Evidence) -> Hop | None:
 
 
 def security(e: Evidence) -> Hop | None:
-    """What anybody on the way can read. It lets people in, so it is beside the question."""
+    """Unencrypted traffic. It blocks no client, so it is a warning."""
     touch = touched(e)
     if touch is None or not touch.ok:
         return None
@@ -192,7 +191,7 @@ def security(e: Evidence) -> Hop | None:
 
 
 def certificate_words(c: Certificate, now: float) -> tuple[bool, str]:
-    """Whether a certificate holds now (Unix seconds), and what it is."""
+    """Whether a certificate is valid now (Unix seconds), and a description."""
     who = f"{c.version}, for {c.name}"
     if now > c.ends:
         return False, f"{who}, expired {show_duration(now - c.ends)} ago"
@@ -213,7 +212,7 @@ def certificate(e: Evidence) -> Hop | None:
 
 
 def size(e: Evidence) -> Hop | None:
-    """Whether packets as large as the connection's come through: where large ones vanish, it hangs later."""
+    """Whether full-size packets get through; if they are dropped, the connection stalls later."""
     largest = e.direct.largest if e.direct and e.direct.ok else 0
     if e.sizes is None or not largest:
         return None

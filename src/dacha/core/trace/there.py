@@ -1,12 +1,12 @@
-"""The hop from over there: the same door, entered from a machine that somebody can log in to."""
+"""The hop from another machine: the same door, entered from a machine that the user can log in to."""
 
 from __future__ import annotations
 
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, UNREACHABLE, ConnectResult, Evidence
 
-# What OpenSSH says when the machine that it is logged in to cannot connect (its channel's failure, RFC 4254 section
-# 5.1, with the words of that machine's system), and what that is here.
+# OpenSSH's messages if the machine that it is logged in to cannot connect (a channel failure, RFC 4254 section 5.1,
+# with that system's message), and their meaning here.
 _WORDS = (
     ("administratively prohibited", ""),
     ("connection refused", REFUSED),
@@ -18,7 +18,8 @@ _WORDS = (
 
 
 def read_failure(said: str) -> tuple[str | None, str]:
-    """How connecting from there went, by the client's words: None where that machine could not be asked; and why."""
+    """The result of connecting from there, by the client's messages: None if that machine could not be used; and the
+    reason."""
     last = next((line.strip() for line in reversed(said.splitlines()) if line.strip()), "no reason given")
     low = said.lower()
     for words, how in _WORDS:
@@ -56,7 +57,7 @@ def there(e: Evidence) -> Hop | None:
 
 
 def _another(here: ConnectResult | None, got: ConnectResult) -> bool:
-    """True when two answers come from two servers."""
+    """True if two answers come from two different servers."""
     return bool(here and here.ok and here.seen and got.seen and here.seen != got.seen)
 
 

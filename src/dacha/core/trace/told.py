@@ -1,6 +1,7 @@
-"""What the guest's own word explains: why its port is shut, why it is silent on its network, why somebody is refused.
+"""What a guest's own reports explain: why its port is closed, why it does not answer on its network, why a login is
+refused.
 
-A guest may lie: this names causes of what was seen broken from outside, and never makes a hop fine or broken.
+A guest may lie: this names causes of problems seen from outside, and never makes a hop fine or broken.
 """
 
 from __future__ import annotations
@@ -15,13 +16,14 @@ from dacha.core.trace.seen.inside import SERVERS, Inside, Unit, others_write
 from dacha.core.trace.seen.questions import ACCOUNT, LISTENERS, SERVICES, UNITS
 from dacha.core.units import show_duration
 
-# A disk that is so full (percent) keeps people out; a clock that is so wrong (seconds) explains what expired.
+# A disk that is this full (percent) prevents logins; a clock that deviates this much (seconds) explains expired
+# accounts.
 FULL, CLOCK_S = 98, 86400
 
 
 class Cause(NamedTuple):
-    """What is so, in the guest's own word; what that means; what to do, None where it names nothing to do. One that is
-    not `proved` is what remains."""
+    """What the guest reports; what that means; what to do, None if that is unknown. One that is not `proved` is a
+    possibility."""
 
     seen: str
     means: str
@@ -30,7 +32,7 @@ class Cause(NamedTuple):
 
 
 def why_shut(inside: Inside | None, service: str, port: int) -> Cause | None:
-    """Why nothing answers at a port of the guest; None where it tells nothing that explains it."""
+    """Why a port of the guest does not respond; None if the reports do not explain it."""
     if inside is None:
         return None
     here = [x for x in inside.listeners if x.port == port]
@@ -46,9 +48,9 @@ def why_shut(inside: Inside | None, service: str, port: int) -> Cause | None:
         words = "configure it to listen on IPv4, too (AddressFamily any, ListenAddress 0.0.0.0), and restart it"
         return Cause(f"{who} listens only on IPv6", "IPv4 clients cannot connect", Advice(words=words))
     if inside.drops:
-        # The likeliest: a rule that names the port, else a policy, else whatever drops.
+        # The likeliest: a rule with this port, else a policy, else whatever drops.
         first = min(inside.drops, key=lambda d: (f"dport {port} " not in d.text + " ", "policy" not in d.text))
-        # Put before all others of that chain; a policy is passed by it too.
+        # Inserted before all others of that chain; it also takes precedence over a policy.
         command = f"nft insert rule {first.table} {first.chain} tcp dport {port} accept"
         return Cause(
             f"{who} listens there", f"the guest's firewall blocks it: {first.text} ({first.table})", Advice(command)
@@ -57,10 +59,10 @@ def why_shut(inside: Inside | None, service: str, port: int) -> Cause | None:
 
 
 def _not_serving(inside: Inside, service: str) -> Cause | None:
-    """Why no program has the port: what its service manager says of those that serve this."""
+    """Why no program has the port, by the reports of the service manager."""
     unit = next((u for u in inside.units if u.state == "failed"), next(iter(inside.units), None))
     if unit is None:
-        # Another service manager was not asked.
+        # Another service manager was not queried.
         sure = service in UNITS and inside.managed and inside.knows(SERVICES) and inside.knows(LISTENERS)
         return Cause("no server for it is installed", "") if sure else None
     if unit.state == "failed":
@@ -88,7 +90,7 @@ def _to_start(unit: Unit, service: str) -> Advice:
 
 
 def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
-    """Why a port that accepts does not speak as it should."""
+    """Why a port that accepts connections does not speak its protocol."""
     here = next((x for x in inside.listeners if x.port == port and x.program), None) if inside else None
     if inside is None or here is None:
         return None
@@ -107,7 +109,7 @@ def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
 
 
 def why_silent(e: Evidence) -> Cause | None:
-    """Why nobody answers for the guest's address on its network."""
+    """Why no machine answers for the guest's address on its network."""
     link = e.inside.link_of(e.hardware) if e.inside and e.hardware else None
     address = e.address or e.planned
     if e.inside is None or link is None or not address:
@@ -125,7 +127,7 @@ def why_silent(e: Evidence) -> Cause | None:
 
 
 def why_not_beyond(e: Evidence) -> Cause | None:
-    """Why the guest answers its own network alone."""
+    """Why the guest answers its own network only."""
     if not e.gateway:
         return None
     seen = ""
@@ -145,8 +147,8 @@ def why_refused(
     accepted: bool = False,
     entered: bool = False,
 ) -> Cause | None:
-    """Why a login is refused, or ends right after it. `ours` are the last letters of the keys that were offered. Where
-    the server `accepted` one, it knows the user and the key; where the user `entered`, the account is open too."""
+    """Why a login is refused, or ends at once. `ours` are the final characters of the offered keys. If the server
+    `accepted` one, it knows user and key; if the user `entered`, the account is open, too."""
     if inside is None:
         return None
     barred = why_barred(inside, user, now)
@@ -158,7 +160,7 @@ def why_refused(
 
 
 def why_barred(inside: Inside | None, user: str, now: float) -> Cause | None:
-    """What keeps somebody out by whichever way: no such user, closed for now, a shell, the account."""
+    """What prevents any login of a user: no such user, logins closed, the shell, the account."""
     if inside is None or not inside.knows(ACCOUNT):
         return None
     if inside.shell is None:
@@ -189,7 +191,7 @@ def _of_account(inside: Inside, user: str, now: float) -> Cause | None:
 
 
 def _of_server(inside: Inside, user: str) -> Cause | None:
-    """What its SSH server's settings say of keys and of this user."""
+    """What the settings of the SSH server say about keys and this user."""
     words = "in /etc/ssh/sshd_config, or a file of /etc/ssh/sshd_config.d; then: systemctl reload ssh"
     for word, value in inside.settings:
         named = value.split()
@@ -207,7 +209,7 @@ def _of_server(inside: Inside, user: str) -> Cause | None:
 
 
 def _all(inside: Inside, word: str) -> list[str]:
-    """Every value of a setting that may stand on several lines."""
+    """All values of a setting that may be on several lines."""
     return [x for name, value in inside.settings if name == word for x in value.split()]
 
 
@@ -233,7 +235,7 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
 
 
 def _of_rest(inside: Inside) -> Cause | None:
-    """What keeps somebody out who is known: a full disk; else the last that its server said of a refusal."""
+    """What prevents the login of a known user: a full disk; else the last refusal in the server's log."""
     if inside.disk is not None and inside.disk >= FULL:
         return Cause("", f"its disk is full ({inside.disk} %)", Advice(words="df -h shows what fills it"))
     if inside.log:

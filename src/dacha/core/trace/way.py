@@ -1,6 +1,6 @@
-"""The way to a service: every hop in its order, what is asked there, when it is on the way, and who judges it.
+"""The path to a service: every hop in its order, what it examines, which paths it belongs to, and its judge.
 
-A new hop is a row here, its judge in the module of its part, what it needs in `evidence` (gathered in `engine/trace`),
+To add a hop: its row here, its judge in the module of its part, its fields in `evidence` (gathered in `engine/trace`),
 a row in docs/trace.md and a fault in tests/faults/faults.toml.
 """
 
@@ -15,8 +15,8 @@ from dacha.core.trace.seen.evidence import Evidence
 
 
 class HopKind(NamedTuple):
-    """A hop of the way: its stable `name`, what a person calls it (`shown`), what is looked at, which ways it is `on`,
-    and its judge; None from a judge is a hop that has nothing to say here."""
+    """A hop of the path: its stable `name`, its name for people (`shown`), what it examines, whether it is `on` a path,
+    and its judge. A judge returns None if the hop does not apply."""
 
     name: str
     shown: str
@@ -30,17 +30,17 @@ def every(e: Evidence) -> bool:
 
 
 def user(e: Evidence) -> bool:
-    """A door that the guest's own process holds open."""
+    """A door that the guest's QEMU holds open."""
     return e.way == "user"
 
 
 def network(e: Evidence) -> bool:
-    """A guest on a network of this host: the kernel's, or a bridged LAN."""
+    """A guest on a network of this host: a kernel network or a bridged LAN."""
     return e.way != "user"
 
 
 def kernel(e: Evidence) -> bool:
-    """A door that the kernel's rules lead in."""
+    """A door that the kernel's rules forward."""
     return e.way == "kernel"
 
 
@@ -50,12 +50,12 @@ def lan(e: Evidence) -> bool:
 
 
 def above(e: Evidence) -> bool:
-    """From outside, by way of the router above this host."""
+    """From outside, through the router."""
     return e.origin == "outside"
 
 
 def asked_there(e: Evidence) -> bool:
-    """Where somebody named a machine to try it from."""
+    """If the user named another machine to test from."""
     return e.there is not None
 
 
@@ -134,7 +134,7 @@ WAY = (
     ),
     HopKind("names", "names", "warning: whether the lab's name server has the guest's name", every, host.names),
 )
-# The hops that are judged by what is asked once the service was heard.
+# Hops that are judged by questions asked after the service responded.
 BEHIND_WORDS = frozenset(k.name for k in WAY[[k.name for k in WAY].index("protocol") + 1 :])
-# What a person calls each hop, by its name.
+# The name of each hop for people, by its stable name.
 SHOWN = {kind.name: kind.shown for kind in WAY}

@@ -1,1 +1,1 @@
-"""What was seen of a way, as plain values: by this host, by a client, and by the guest itself."""
+"""The evidence of a path, as plain values: seen by this host, by a client, and by the guest itself."""

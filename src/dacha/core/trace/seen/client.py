@@ -1,5 +1,5 @@
-"""What OpenSSH's own client tells of a login when it is asked to tell (ssh -v): how far it came, and by which words it
-ended. Its words are those of versions 8 to 10."""
+"""What the debug output of OpenSSH's client (ssh -v) shows of a login: its progress, and its final message. The
+messages are those of versions 8 to 10."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from dacha.core.trace.seen.evidence import IN, NO_ANSWER, PUT_OUT, LoginSeen
 from dacha.core.trace.seen.evidence import REFUSED_LOGIN as REFUSED
 
-# What a server, a client or a shell says at the end, and what that proves.
+# Final messages of a server, a client or a shell, and what each proves.
 _WORDS = (
     ("contents do not match public", "other private key"),
     ("signing failed", "cannot sign"),
@@ -25,17 +25,17 @@ _WORDS = (
     ("exceeded maxstartups", "too many clients"),
     ("permission denied", "refused"),
 )
-# Of a server's host key, whatever kind it is of; of the ways that it would still take.
+# The server's host key of any type; the authentication methods that it still offers.
 _HOST_KEY = re.compile(r"debug1: Server host key: \S+ (SHA256:\S+)")
 _METHODS = re.compile(r"debug1: Authentications that can continue: (\S+)")
-# Lines that the client tells of itself.
+# Lines that the client prints about itself.
 _OWN = re.compile(r"(debug\d: |OpenSSH_|Authenticated to |Transferred: |Bytes per second: |Warning: Permanently added)")
-# ssh(1): its own exit code, where it is not the command's.
+# ssh(1): its own exit code, as opposed to the command's.
 FAILED = 255
 
 
 def read_client(user: str, keys: Iterable[str], code: int, said: str) -> LoginSeen:
-    """What came of a login, from the client's exit code and all that it said."""
+    """The result of a login, from the client's exit code and output."""
     lines = [line.strip() for line in said.splitlines()]
     words = [line for line in lines if line and not _OWN.match(line)]
     low = "\n".join(words).lower()
@@ -56,7 +56,7 @@ def read_client(user: str, keys: Iterable[str], code: int, said: str) -> LoginSe
     if code == 0:
         return seen._replace(result=IN, said="")
     if entered or code != FAILED:
-        # It got in, and what was to be started there ended at once.
+        # The login succeeded, but the session ended at once.
         return seen._replace(result=PUT_OUT, entered=True, accepted=True)
     judged = cause or seen.methods or (seen.host_key and "closed by" in low)
     if "verification failed" in low or not judged:

@@ -1,4 +1,4 @@
-"""What was seen of the way to one service, as plain values: gathered on the host, judged in `core.trace`."""
+"""The evidence of the path to one service, as plain values: gathered on the host, judged in `core.trace`."""
 
 from __future__ import annotations
 
@@ -7,16 +7,16 @@ from dacha.core.named import NamedTuple
 from dacha.core.network.confinement import Confinement
 from dacha.core.trace.seen.inside import Inside
 
-# By what a person gets into a guest: an agent that runs commands, a login, the console's shell, a password there; where
-# none of these is known, whatever it has.
+# How a user gets into a guest: an agent that runs commands, a login, a shell on its console, a password for the
+# console; UNKNOWN if none of these is known, NOBODY if there is none.
 AGENT, LOGIN, SHELL, PASSWORD, UNKNOWN, NOBODY = "agent", "login", "shell", "password", "unknown", "nobody"
 OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE = "open", "refused", "rejected", "silent", "unreachable"
 
 
 class ConnectResult(NamedTuple):
-    """What came of connecting to a port: `how` it went, and what the service said where it was open; from which port
-    of ours, how large (bytes, with headers) the packets of that connection may be, how long its first words took
-    (seconds; without any, how long they were waited for), and what kind of answer it was."""
+    """The result of connecting to a port: `how` it went, and the service's answer if it was open; our source port, the
+    largest packet (bytes, with headers) of that connection, the time to the first answer (seconds; without one, the
+    time waited), and the kind of answer."""
 
     how: str
     ok: bool = False
@@ -33,8 +33,8 @@ def accepted(heard: Heard) -> ConnectResult:
 
 
 class Certificate(NamedTuple):
-    """A TLS certificate: whom it names, the protocol's version, from and until when it holds (Unix seconds), and
-    whether it is signed by itself."""
+    """A TLS certificate: its name, the protocol's version, its validity (Unix seconds), and whether it is
+    self-signed."""
 
     name: str
     version: str
@@ -44,7 +44,7 @@ class Certificate(NamedTuple):
 
 
 class Carried(NamedTuple):
-    """A kernel network's links as they are: the guest's tap or macvtap, and what it should be a port of."""
+    """A kernel network's links as observed: the guest's tap or macvtap, and the bridge that it should be a port of."""
 
     name: str
     there: bool
@@ -57,12 +57,12 @@ class Carried(NamedTuple):
 
 
 class RouterSeen(NamedTuple):
-    """The router above this host: its address ("" when there is none to ask), what it can be asked by, the outside
-    address that it told, and what is wrong with asking it.
+    """The router: its address ("" if there is none), its protocol, the outside address that it reported, and errors of
+    the requests.
 
-    `mapped` is what it does with the outside `port`: "there", "forgotten", "lapsed", "missing", or where it leads
-    instead; None when that is not known. It is `shut` when it took questions once and refuses them now. `hairpin` is
-    what came of entering at the outside address from this side.
+    `mapped` is the state of the outside `port`: "there", "forgotten", "lapsed", "missing", or another target; None if
+    unknown. `shut` means that it accepted requests earlier and refuses them now. `hairpin` is the result of connecting
+    to the outside address from this side.
     """
 
     router: str = ""
@@ -78,16 +78,15 @@ class RouterSeen(NamedTuple):
     hairpin: ConnectResult | None = None
 
 
-# What comes of a login; with NO_ANSWER nothing more was said on it.
+# Results of a login; with NO_ANSWER it did not finish.
 IN, REFUSED_LOGIN, PUT_OUT, NO_ANSWER = "in", "refused", "put out", "no answer"
 
 
 class LoginSeen(NamedTuple):
-    """What came of a login: who, with which keys (files; none where no private one is here), its result ("in",
-    "refused", "put out", "no answer"), the cause that the client's words prove ("" for none), their last line, and the
-    last letters of the public keys that are the user's. Of an SSH login also how far it came: the fingerprint of the
-    `host_key` that was shown, the `methods` that the server would still take, whether it `accepted` a key, and whether
-    the user `entered`."""
+    """The result of a login: the user, the keys (files; none if no private one is here), the result ("in", "refused",
+    "put out", "no answer"), the cause that the client's messages prove ("" for none), their last line, and the final
+    characters of the user's public keys. For SSH also the progress: the fingerprint of the presented `host_key`, the
+    `methods` that the server still offers, whether it `accepted` a key, and whether the user `entered`."""
 
     user: str
     keys: tuple[str, ...] = ()
@@ -95,7 +94,7 @@ class LoginSeen(NamedTuple):
     cause: str = ""
     said: str = ""
     tails: tuple[str, ...] = ()
-    strange: tuple[str, ...] = ()  # other keys that open the account, as people tell them apart
+    strange: tuple[str, ...] = ()  # other keys that open the account, by readable names
     host_key: str = ""
     methods: tuple[str, ...] = ()
     accepted: bool = False
@@ -103,8 +102,8 @@ class LoginSeen(NamedTuple):
 
 
 class LastRun(NamedTuple):
-    """How a guest that is off ran last: whether since this host was started, what QEMU said at the end, what its own
-    console did, and why the kernel killed it ("" for what is not told)."""
+    """The last run of a guest that is off: whether it was since this host's boot, QEMU's last message, the end of its
+    console output, and why the kernel killed it ("" if not known)."""
 
     this_boot: bool
     log: str = ""
@@ -113,8 +112,8 @@ class LastRun(NamedTuple):
 
 
 class ThereSeen(NamedTuple):
-    """What came of entering from another `machine` (USER@HOST), by way of its SSH: None where that machine could not be
-    asked, and why."""
+    """The result of connecting from another `machine` (USER@HOST) through its SSH server: None if that machine could
+    not be used, and why."""
 
     machine: str
     result: ConnectResult | None = None
@@ -122,7 +121,7 @@ class ThereSeen(NamedTuple):
 
 
 class Evidence(NamedTuple):
-    """Everything that was seen. None is what could not be told or does not apply."""
+    """All evidence. None means unknown or not applicable."""
 
     guest: str
     door: str
@@ -135,36 +134,36 @@ class Evidence(NamedTuple):
     network: str = ""
     lab_error: tuple[str, str] | None = None
     not_applied: tuple[str, str] | None = None  # what the door waits for, and the command that ends the wait
-    moves: str | None = None  # where the guest will be from its next start on
+    moves: str | None = None  # the guest's address from its next start on
     state: str = "on"
     status: str = ""
-    room: tuple[int, str] | None = None  # for its disks, where it is least: bytes that are free, and in which folder
+    room: tuple[int, str] | None = None  # free space for its disks at the tightest place: bytes, and the folder
     since_s: float | None = None
     stopped_on_purpose: bool = False
     last_run: LastRun | None = None  # of a guest that is off
     panic: str | None = None
-    console_empty: bool = False  # nothing on its serial console since it started
-    more_memory: str = ""  # twice the memory that it has, as a command takes it
+    console_empty: bool = False  # no console output since its start
+    more_memory: str = ""  # twice its memory, as a command accepts it
     booted: str | None = None
     agent: bool = False
-    agent_runs: bool | None = None  # whether it runs what it is asked to; None if that was not tried
-    console: str = ""  # who can log in there: a "shell" is open, somebody has a "password", "" if nobody is known
-    took_s: float = 0.0  # how long all that was asked so far has taken
+    agent_runs: bool | None = None  # whether it runs commands; None if that was not tried
+    console: str = ""  # access to its console: a "shell" is open, a user has a "password", "" if unknown
+    took_s: float = 0.0  # duration of all questions so far
     carried: Carried | None = None
     address: str | None = None
-    planned: str = ""  # its address, as the lab has it
+    planned: str = ""  # its address in the lab file
     prefix: int = 0
-    gateway: str = ""  # of its network, as it should be in the guest
+    gateway: str = ""  # of its network, as the guest should have it
     handed_out: bool = False
     caretaker: bool | None = None
     seen_address: str | None = None
     seen_age_s: float | None = None
     hardware: str = ""
     model: str = ""
-    frames: int | None = None  # how many the guest has sent since its link was made
+    frames: int | None = None  # number of frames that the guest has sent since its link was created
     answered: tuple[str, ...] | None = None
     answered_ms: float = 0.0
-    route: tuple[str, str] | None = None  # the link that it leads to, and the one that it should
+    route: tuple[str, str] | None = None  # the link that packets take, and the one that they should take
     forward: bool | None = None
     held_by: str | None = None
     direct: ConnectResult | None = None
@@ -174,7 +173,7 @@ class Evidence(NamedTuple):
     login: LoginSeen | None = None
     inside: Inside | None = None
     reply: ConnectResult | None = None
-    rule: str | None = None  # "there", "missing", or where it leads instead
+    rule: str | None = None  # "there", "missing", or another target
     rules_changed: bool = False
     confinement: Confinement | None = None
     forwarding: bool | None = None
@@ -182,28 +181,28 @@ class Evidence(NamedTuple):
     allowed: tuple[str, ...] = ()
     asker: str | None = None
     admitted: bool | None = None
-    on_loopback: bool = False  # of this host, and nowhere else, is where the door listens
+    on_loopback: bool = False  # whether the door listens on this host's loopback only
     lan_address: str | None = None
-    told_address: str | None = None  # this host's on the LAN, when it was said last
+    told_address: str | None = None  # this host's LAN address, as last printed
     through: ConnectResult | None = None
     router: RouterSeen | None = None
     there: ThereSeen | None = None
-    sizes: tuple[int, ...] | None = None  # of packets whose echoes come back
-    taken: tuple[str, str] | None = None  # what leads it elsewhere first, and the command that shows that
-    led: tuple[str, int] | None = None  # where the kernel led our own connection
+    sizes: tuple[int, ...] | None = None  # packet sizes whose echo replies arrived
+    taken: tuple[str, str] | None = None  # what redirects it first, and the command that shows that
+    led: tuple[str, int] | None = None  # where the kernel forwarded our own connection
     certificate: Certificate | None = None
     now: float = 0.0
-    name: str = ""  # the guest's in the lab's domain, whom we asked for it, and what that said
+    name: str = ""  # the guest's name in the lab's domain, the server queried, and its answer
     name_server: str = ""
     named: tuple[str, ...] | None = None
-    untold: str = ""  # why some of it could not be asked
-    unanswered: tuple[tuple[str, str], ...] = ()  # hops whose question came to nothing, and why
-    interrupted: bool = False  # by a person who wanted what is known
-    mute: str = ""  # why the guest itself could not be asked, where that would have told more
+    untold: str = ""  # why some evidence could not be gathered
+    unanswered: tuple[tuple[str, str], ...] = ()  # hops whose question failed, and why
+    interrupted: bool = False  # by the user, with Ctrl-C
+    mute: str = ""  # why the guest itself could not be queried, if that would have shown more
 
     @property
     def by(self) -> str:
-        """By what a person gets into the guest to mend something there (`advice`)."""
+        """How a user gets into the guest to fix something there (`advice`)."""
         if self.agent_runs or (self.agent and self.agent_runs is None):
             return AGENT
         told_by_login = self.inside is not None and self.agent_runs is False

@@ -1,6 +1,6 @@
-"""What a guest itself tells through its agent: who listens, its accounts, its links, its disk.
+"""What a guest reports about itself: listening programs, accounts, links, disk.
 
-A guest may lie: what it says is a cause that is named, and never what makes a hop fine or broken.
+A guest may lie: its reports name causes, and never make a hop fine or broken.
 """
 
 from __future__ import annotations
@@ -9,17 +9,17 @@ from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
 from dacha.core.units import whole_number
 
-# By service: the programs that serve it.
+# The programs that serve a service.
 SERVERS = {"ssh": ("sshd", "dropbear"), "rdp": ("xrdp",), "vnc": ("Xvnc", "x11vnc", "Xtigervnc")}
 # linux/if.h: an adapter's flags.
 _IFF_UP = 1
-# Lines of answers that are read, and how much of each: a guest may say anything.
+# Limits for answers: lines, and the length of each, because a guest may send anything.
 LINES, LONGEST = 400, 300
 
 
 class Listener(NamedTuple):
-    """A socket that listens: its address, its port, the program that has it ("" where that is not told),
-    that program's process and its state as the kernel has it (proc(5): "T" is stopped)."""
+    """A listening socket: address, port, program ("" if not reported), process ID and state (proc(5): "T" is
+    stopped)."""
 
     address: str
     port: int
@@ -33,13 +33,12 @@ class Listener(NamedTuple):
 
     @property
     def by_ipv6_alone(self) -> bool:
-        """True for one that takes no IPv4 (the wildcard of both is told as *)."""
+        """True for one without IPv4 (the wildcard of both is shown as *)."""
         return ":" in self.address
 
 
 class Unit(NamedTuple):
-    """A service: whether it is there, whether it runs ("active", "inactive", "failed", "masked"), its last words in the
-    log."""
+    """A service: its name, its state ("active", "inactive", "failed", "masked"), its last log message."""
 
     name: str
     state: str
@@ -56,7 +55,7 @@ class Link(NamedTuple):
 
 
 class Drops(NamedTuple):
-    """A rule or policy of the guest's own firewall that drops: its family and table, its chain, its text."""
+    """A rule or policy of the guest's own firewall that drops packets: family and table, chain, text."""
 
     table: str
     chain: str
@@ -64,15 +63,15 @@ class Drops(NamedTuple):
 
 
 class Inside(NamedTuple):
-    """What was told. `managed` is whether systemd looks after its services, which `units` are then. `shell` is the
-    user's, None for a user that is not there; `shell_there` whether that can be started; `keys` how many lines the
-    user's key file has, None for no file, and `tails` the last letters of each key in it; `mode` that file's bits and
-    owner; `folders` those above it (path, bits, owner); `mark` the first sign of the password's hash ("!" is a locked
-    account), `expires` the day (since 1970) at which the account does, `must` whether its password has to be changed
-    first; `closed` the text of /etc/nologin; `drops` what the guest's own firewall drops; `settings` of its SSH server
-    (sshd -T); `log` its server's last words on somebody refused; `clock` the guest's (Unix seconds); `gateway` where
-    its default route leads ("" for none, None where it was not told); `at_screen` who is logged in at its own
-    screen. `told` are the pieces (`questions`) that came to their end: only of those a missing answer means "no"."""
+    """The guest's reports. `managed` means that systemd manages its services (`units`). `shell` is the user's, None for
+    a missing user; `shell_there` whether it exists; `keys` the number of lines in the user's key file, None without a
+    file, and `tails` the final characters of each key; `mode` that file's bits and owner; `folders` those above it
+    (path, bits, owner); `mark` the first character of the password hash ("!" is a locked account), `expires` the day
+    (since 1970) when the account expires, `must` whether its password must be changed; `closed` the text of
+    /etc/nologin; `drops` what the guest's own firewall drops; `settings` of its SSH server (sshd -T); `log` its
+    server's last message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for
+    none, None if not reported); `at_screen` the users logged in at its local screen. `told` are the complete pieces
+    (`questions`): only for those, a missing answer means "no"."""
 
     listeners: tuple[Listener, ...] = ()
     managed: bool = False
@@ -98,7 +97,7 @@ class Inside(NamedTuple):
     told: frozenset[str] = frozenset()
 
     def knows(self, piece: str) -> bool:
-        """True if the guest told all of a piece: what is missing from it is not there."""
+        """True if the guest answered a piece completely: whatever is missing from it does not exist."""
         return piece in self.told
 
     @property
@@ -112,8 +111,7 @@ class Inside(NamedTuple):
 
 
 def read_inside(text: str, found: Inside | None = None) -> Inside | None:
-    """What was told, added to what was `found` before; None where no piece came to its end. What has another shape is
-    passed over."""
+    """The reports, added to those `found` before; None if no piece is complete. Malformed lines are ignored."""
     lines = [harmless(line)[:LONGEST].strip() for line in text.splitlines()[:LINES]]
     if not any(line.startswith("told ") for line in lines):
         return found
@@ -128,7 +126,7 @@ def read_inside(text: str, found: Inside | None = None) -> Inside | None:
 
 
 def _hex_address(digits: str) -> str:
-    """An IPv4 address as the kernel lists it: in the host's order (proc(5)). Raises ValueError."""
+    """An IPv4 address in the kernel's form: in host byte order (proc(5)). Raises ValueError."""
     octets = bytes.fromhex(digits)[::-1]
     if len(octets) != 4:
         raise ValueError(digits)
@@ -136,8 +134,8 @@ def _hex_address(digits: str) -> str:
 
 
 def _socket(text: str) -> Listener:
-    """A listening socket as the kernel lists it: address and port in hexadecimal digits, the address in words of four
-    bytes in the host's order (proc(5)). Raises ValueError."""
+    """A listening socket in the kernel's form: address and port in hexadecimal, the address in words of four bytes in
+    host byte order (proc(5)). Raises ValueError."""
     digits, _, port = text.partition(":")
     if len(digits) == 32:
         known = {"0" * 32: "::", "0" * 24 + "01000000": "::1"}
@@ -146,7 +144,7 @@ def _socket(text: str) -> Listener:
 
 
 def _number(text: str) -> int:
-    """The number that it is. Raises ValueError."""
+    """A decimal number. Raises ValueError."""
     number = whole_number(text)
     if number is None:
         raise ValueError(text)
@@ -169,7 +167,7 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             return found._replace(listeners=listeners)
         case "socket":
             listener = _socket(words[0])
-            # A socket for both protocols is told as *, as ss does.
+            # A socket for both protocols is shown as *, like ss does.
             shown = listener._replace(address="*") if listener.address == "::" else listener
             return found._replace(listeners=(*found.listeners, shown))
         case "told":
@@ -215,7 +213,7 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
 
 
 def _with_link(found: Inside, word: str, words: list[str]) -> Inside:
-    """With what is told of links, addresses and the default route."""
+    """Add what is reported about links, addresses and the default route."""
     match word:
         case "route":
             return found._replace(gateway=_hex_address(words[0]) if words else "")
@@ -231,12 +229,12 @@ def _with_link(found: Inside, word: str, words: list[str]) -> Inside:
 
 
 def others_write(bits: str) -> bool:
-    """True for permission bits (octal) by which the group or everybody may write."""
+    """True for permission bits (octal) that let the group or everybody write."""
     return any(bit in "2367" for bit in bits[-2:])
 
 
 def other_ports(inside: Inside | None, service: str) -> tuple[int, ...]:
-    """Ports on which programs that serve this listen in the guest, for others than itself."""
+    """Ports that servers of this service listen on in the guest, except on loopback."""
     if inside is None:
         return ()
     serving = (x for x in inside.listeners if x.program in SERVERS.get(service, ()) and not x.on_loopback)

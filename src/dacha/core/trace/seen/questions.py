@@ -1,7 +1,7 @@
-"""What is asked inside a guest, in pieces: each a short script for a POSIX shell that changes nothing there.
+"""Questions to a guest, in pieces: each a short POSIX shell script that changes nothing there.
 
-A slow guest takes seconds for each, so the most telling comes first, and each is used as soon as it is told. What a
-file tells is read from the file: starting a program costs a slow guest most.
+A slow guest takes seconds for each, so the most telling ones come first, and each is used as soon as it is answered.
+Facts in files are read from there: starting a program costs a slow guest most.
 """
 
 from __future__ import annotations
@@ -10,12 +10,12 @@ from collections.abc import Iterable
 
 from dacha.core.people.sessions_inside import TAIL
 
-# By service: the units that start its server.
+# The units that run a service's server.
 UNITS = {"ssh": ("ssh", "sshd", "dropbear"), "rdp": ("xrdp",), "http": ("nginx", "apache2", "httpd", "lighttpd"),
          "https": ("nginx", "apache2", "httpd")}  # fmt: skip
 
 LISTENERS, SERVICES, LINKS, ACCOUNT, RULES, SERVER = "listeners", "services", "links", "account", "rules", "server"
-# What is asked for first, by what is to be explained: nobody listens, nobody answers, somebody is refused.
+# The first questions, by problem: no program listens, no response, login refused.
 SHUT = (LISTENERS, SERVICES, RULES, LINKS)
 SILENT = (LINKS, LISTENERS, RULES, SERVICES)
 REFUSED = (ACCOUNT, SERVER, SERVICES)
@@ -24,8 +24,8 @@ _PATH = "PATH=$PATH:/usr/sbin:/sbin\n"
 
 
 def script(piece: str, user: str, service: str) -> str:
-    """The script of a piece, whose answers `read_inside` reads; its last line says that it came to its end. `user` is a
-    checked name."""
+    """The script of a piece, whose answers `read_inside` parses; its last line marks its end. `user` is a checked
+    name."""
     asks = {
         LISTENERS: _listeners(),
         SERVICES: _services(service),
@@ -38,12 +38,12 @@ def script(piece: str, user: str, service: str) -> str:
 
 
 def together(pieces: Iterable[str], user: str, service: str) -> str:
-    """The script of several pieces, each in a shell of its own."""
+    """The script of several pieces, each in a subshell."""
     return "".join(f"(\n{script(piece, user, service)})\n" for piece in pieces)
 
 
 def _listeners() -> str:
-    """By ss, which knows the programs; else as the kernel lists them (proc(5): 0A is listening)."""
+    """With ss, which shows the programs; else from the kernel's tables (proc(5): 0A is listening)."""
     return """\
 if command -v ss > /dev/null; then
   ss -Hltnp 2>/dev/null | while read -r line; do
@@ -141,7 +141,7 @@ df -P / | while read -r a b c d e f; do [ "$f" = / ] && echo "disk $e"; done
 """
 
 
-# Only root sees them: anybody else tells nothing of this piece.
+# Only root can see them: other users answer nothing for this piece.
 _RULES = """\
 [ "$(id -u)" = 0 ] || exit 0
 nft list ruleset 2>/dev/null | while read -r line; do
