@@ -144,7 +144,7 @@ def test_roots_folders_are_the_same_from_every_shell(tmp_path: Path) -> None:
     env = {"PATH": os.environ["PATH"], "HOME": str(home), "XDG_RUNTIME_DIR": f"/run/user/{OTHER}"}
     done = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True)
     first, second, places = done.stdout.splitlines()
-    assert first == f"root's labs were moved to {roots} now; {old} is now a link to it" and second == "None"
+    assert first == f"root's labs were moved to {roots}; {old} is now a link to it" and second == "None"
     assert places == f"{roots} {tmp_path / 'run'}"
     # By its old name, which other disks may have written down, a disk is found as before.
     assert disk.read_bytes()[:4] == b"QFI\xfb" and (roots / "labs/pier/guests/gauge/disk-0.qcow2").is_file()
@@ -163,4 +163,4 @@ def test_a_range_without_a_free_user_is_one_message(lab: Lab) -> None:
     lab("guest", "add", "gauge", "--disk", "1MiB")
     places = {"DACHA_USERS": "65534-65534", "DACHA_SHARED": str(lab.folder / "own")}
     said = lab("apply", "--no-wait", code=None, env=places)
-    assert "no user ID is free for a guest: all of 65534-65534 are taken" in said.out + said.err
+    assert "no user ID is free for a guest: all of 65534-65534 are in use" in said.out + said.err

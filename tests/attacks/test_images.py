@@ -148,7 +148,7 @@ def test_a_good_chain_still_works(lab: Lab) -> None:
     tool("create", "-f", "qcow2", "-b", base, "-F", "raw", over, "1M")
     lab("guest", "add", "tower", "--from", "over.qcow2", "--disk", "1MiB", "--anyway", code=None)
     said = lab("apply", "--no-wait", code=3).err
-    assert "over.qcow2 lies on another file" in said and "dacha media add" in said
+    assert "over.qcow2 depends on another file" in said and "dacha media add" in said
 
 
 def test_a_disk_whose_header_was_rewritten_is_not_followed(lab: Lab) -> None:

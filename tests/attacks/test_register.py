@@ -49,7 +49,7 @@ def test_two_first_applies_at_once_choose_differently(hosted: HostedLab) -> None
     file = lab.folder / "late.toml"
     file.write_text(LAB.format(name="late").replace('from = "lan"', f'from = "lan", port = {ports[0]}'))
     refused = lab("apply", "--no-wait", "--lab", str(file), code=3).err
-    assert f"port {ports[0]} of this host is used by door gauge ssh of the lab tide" in refused
+    assert f"port {ports[0]} of this host is used by door gauge ssh of lab tide" in refused
     for file in files.values():
         lab("caretaker", "stop", "--lab", str(file), code=None)
 
@@ -73,7 +73,7 @@ def test_one_lab_with_two_state_folders_is_refused_before_anything_is_touched(ho
     lab("apply", "--no-wait")
     before = lab.world.run("host", "nft", "list", "ruleset"), lab.world.run("host", "ip", "-brief", "link")
     said = lab("apply", "--no-wait", code=3, env={"DACHA_STATE": str(lab.folder / "other")}).err
-    assert f"the lab tide already exists on this host, in {lab.folder}/state/labs/tide" in said
+    assert f"a lab tide already exists on this host, in {lab.folder}/state/labs/tide" in said
     assert f"use that folder: DACHA_STATE={lab.folder}/state" in said
     assert (lab.world.run("host", "nft", "list", "ruleset"), lab.world.run("host", "ip", "-brief", "link")) == before
     # Once it has left the kernel, another may have it.

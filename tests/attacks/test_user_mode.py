@@ -100,7 +100,7 @@ def test_a_guest_in_user_mode_uses_nothing_of_this_host_but_what_is_meant_for_it
         report.shut("guest whose gate was killed: the outside", seen("squall", "198.51.100.9", 9300, 3))
         said = lab("status", code=None).out + lab("diff").out
         report.open("status says so", "no outgoing connections: its gate process has exited" in said)
-        report.open("diff says what ends it", "connections out again" in said and "dacha restart" in said)
+        report.open("diff says what ends it", "outgoing connections again" in said and "dacha restart" in said)
         lab("restart", "squall", "--force")
         report.open("its next start mends it", seen("squall", "198.51.100.9", 9300))
     finally:

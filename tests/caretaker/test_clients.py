@@ -202,7 +202,7 @@ def test_an_address_in_use_is_found_before_it_is_offered(serving: HostedLab) -> 
     until(lambda: "squatter" in world.run("host", *rules, check=False))
     client.run("udhcpc", "-i", "eth0", "-n", "-q", "-f", "-s", "/bin/true")
     assert leases(serving).keys() == {"10.77.4.101"}
-    assert "10.77.4.100 is in use by somebody who did not ask for it" in log(serving)
+    assert "10.77.4.100 is in use by a machine without a lease for it" in log(serving)
 
 
 def test_names_are_answered_here_and_others_asked_for(serving: HostedLab) -> None:
@@ -269,7 +269,7 @@ def test_a_bridge_that_was_deleted_is_served_again_after_apply(serving: HostedLa
         file.write_text(LAB)
     assert json.loads(serving("caretaker", "status", "--json").out)["running"]
     assert "The caretaker has stopped" in serving("caretaker", "stop").out
-    assert "does not run" in serving("caretaker", "stop").out
+    assert "is not running" in serving("caretaker", "stop").out
     assert serving("caretaker", "status", code=1)
 
 
@@ -357,7 +357,7 @@ def test_after_an_upgrade_the_caretaker_is_started_anew_and_keeps_its_leases(ser
     # What is meant for one guest leaves it as it is.
     lab("start", "gauge", "--no-wait")
     assert lab("caretaker", "status", "--json").json["pid"] == before["pid"]
-    assert "started the caretaker anew" in lab("apply", "--no-wait").out
+    assert "started the caretaker again" in lab("apply", "--no-wait").out
     after = lab("caretaker", "status", "--json").json
     assert after["running"] and not after["older"] and after["pid"] != before["pid"] and had in leases(lab)
     assert lab("diff").out == "real: everything applied\n"

@@ -30,7 +30,7 @@ def _compare(lab: HostedLab, guest: str, door: str, traced: dict[str, Any]) -> s
         return said
     if row["answers"] is False and broken is None:
         return said
-    if "cannot be told" in row["seen"]:
+    if "cannot be determined" in row["seen"]:
         return None
     if row["answers"] is None and broken not in ("guest", "boot", "lan-address", *BEYOND_ENTERING):
         return said

@@ -183,7 +183,7 @@ def test_no_space_a_lost_storage_and_a_disk_in_use_are_each_one_message(lab: Lab
     finally:
         subprocess.run(["umount", small], check=True)
     small.rmdir()
-    assert "the folder of storage small is not there" in lab("check", code=1).out
+    assert "the folder of storage small does not exist" in lab("check", code=1).out
     small.mkdir()
     lab("apply", "--no-wait")
     lab("stop", "--all", "--force", "--wait", "0s")

@@ -91,7 +91,7 @@ def test_clients_get_in_with_what_they_are_handed(guest_lab: Lab, tmp_path: Path
         assert {s["guest"] for s in lan.json["shut"]} == {"gauge", "desk"}
         assert not (lab.folder / "lan/putty.reg").exists()
     said = lab("handout", "--from", "outside", code=1).err
-    assert "nothing of this lab is reachable from outside" in said and "dacha " in said
+    assert "no door of this lab is reachable from outside" in said and "dacha " in said
     for path in out.rglob("*"):
         assert not path.is_file() or b"PRIVATE" not in path.read_bytes()
 

@@ -56,7 +56,7 @@ def test_a_medium_stays_while_a_disk_of_any_lab_is_built_on_it(lab: Lab) -> None
     # As the remedy says.
     lab("guest", "remove", "shed", "--with-disks", "--lab", str(other))
     apply(lab, "--lab", str(other))
-    assert "Medium base is gone" in lab("media", "remove", "base").out
+    assert "Medium base was deleted" in lab("media", "remove", "base").out
 
 
 def test_one_name_has_one_writer_and_what_was_begun_is_seen(lab: Lab) -> None:
@@ -79,7 +79,7 @@ def test_one_name_has_one_writer_and_what_was_begun_is_seen(lab: Lab) -> None:
     (media / ".gone.fetch-from").write_text('{"url": "http://192.0.2.1/gone.iso", "validator": ""}')
     assert "gone: 1 MiB received from http://192.0.2.1/gone.iso" in lab("media", "list").out
     assert lab("media", "list", "--json").json["partial"][0]["name"] == "gone"
-    assert "The incomplete download gone is gone." in lab("media", "remove", "gone").out
+    assert "The incomplete download gone was deleted." in lab("media", "remove", "gone").out
     assert not list(media.glob(".gone*fetch*"))
 
 
@@ -108,7 +108,7 @@ def test_a_kept_disk_is_taken_only_when_asked_for(lab: Lab) -> None:
     apply(lab)
     before = lab.file.read_text()
     said = lab("guest", "add", "desk", "--disk", "2MiB", "--memory", "64MiB", code=2).err
-    assert "a disk desk/0 of an earlier guest desk (1 MiB, last used" in said
+    assert "disk desk/0 of an earlier guest desk still exists (1 MiB, last used" in said
     assert "--attach 0" in said and "--new-disk" in said
     assert lab.file.read_text() == before
     # Written into the file by hand it is not taken either, and "stopped on purpose" is not inherited.
@@ -124,7 +124,7 @@ def test_a_kept_disk_is_taken_only_when_asked_for(lab: Lab) -> None:
     lab("guest", "add", "desk", "--disk", "2MiB", "--memory", "64MiB", "--new-disk")
     apply(lab)
     assert marked(disk) == 7 and marked(disk.with_name("disk-1.qcow2")) == 0
-    assert lab("diff").out.count("everything is applied") == 1 or "left off" in lab("diff").out
+    assert lab("diff").out.count("everything applied") == 1 or "left off" in lab("diff").out
     # With it, by its name.
     lab("guest", "remove", "desk")
     apply(lab)

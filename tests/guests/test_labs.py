@@ -52,7 +52,7 @@ def test_what_is_kept_of_labs_is_listed_and_shown(kept: Lab) -> None:
     lab("guest", "remove", "shed")
     apply(lab)
     assert "removed" in lab("lab", "show", "pier").out
-    assert "disks 0 of shed, kept since it was removed" in lab("host", code=None).out
+    assert "disks 0 of shed, kept after it was removed" in lab("host", code=None).out
     said = lab("lab", "show", "peer", code=2).err
     assert "no lab named peer" in said and "did you mean pier?" in said
     lab.file.rename(lab.folder / "elsewhere.toml")
@@ -81,7 +81,7 @@ def test_a_lab_keeps_disks_keys_and_addresses_under_another_name(kept: Lab) -> N
     for wrong, why in (("Pier!", "a lab"), ("pier", "already"), ("", "name")):
         assert why in lab("lab", "rename", "pier", wrong, code=2).err
     said = lab("lab", "rename", "pier", "jetty").out
-    assert "named jetty now" in said and 'name = "jetty"\n# the tide laboratory' in lab.file.read_text()
+    assert "renamed to jetty" in said and 'name = "jetty"\n# the tide laboratory' in lab.file.read_text()
     new = lab.folder / "state/labs/jetty"
     assert everything(new) == before and not old.exists()
     assert [g["adapters"] for g in lab("guest", "list", "--json").json["guests"]] == adapters
@@ -182,7 +182,7 @@ def test_a_lab_is_found_again_whichever_came_first_the_move_or_a_start(kept: Lab
     said = lab("start", "shed", "--no-wait", code=None)
     assert said.code != 0 and "needs the image" in said.err and "no longer exists" in said.err
     said = lab("lab", "move", "pier", "--file", str(there)).out
-    assert f"shed/0 lies on {lab.folder / 'quay/images/base-of-shed.qcow2'} now" in said
+    assert f"shed/0 now uses {lab.folder / 'quay/images/base-of-shed.qcow2'}" in said
     there.write_text(there.read_text().replace('"own.qcow2"', '"images/base-of-shed.qcow2"'))
     assert whole(home(lab) / "guests/shed/disk-0.qcow2") and "made" not in apply(lab)
 
@@ -194,7 +194,7 @@ def test_a_copied_lab_file_is_told_by_commands_that_only_look(kept: Lab) -> None
     copy.write_text(lab.file.read_text())
     (lab.folder / "copy/own.qcow2").symlink_to(lab.folder / "pier/own.qcow2")
     for command in ("status", "diff"):
-        assert f"is kept from {lab.file}, another file" in lab(command, "--lab", str(copy), code=None).err
+        assert f"was applied from {lab.file}, another file" in lab(command, "--lab", str(copy), code=None).err
     assert f"was applied from another file, {lab.file}" in lab("check", "--lab", str(copy), code=None).out
     assert lab("status").err == "" and "another file" not in lab("check", code=None).out
 
@@ -215,7 +215,7 @@ def test_a_lab_file_moves_and_its_disks_find_what_they_lie_on(kept: Lab) -> None
     there = lab.folder / "quay/lab.toml"
     lab.env["DACHA_LAB"] = str(there)
     said = lab("lab", "move", "pier", "--file", str(there)).out
-    assert f"shed/0 lies on {lab.folder / 'quay/own.qcow2'} now" in said and "is described by" in said
+    assert f"shed/0 now uses {lab.folder / 'quay/own.qcow2'}" in said and "now uses the lab file" in said
     assert whole(home(lab) / "guests/shed/disk-0.qcow2")
     lab.file = there
     assert "made" not in apply(lab) and (home(lab) / "guests/shed/host_key").read_text() == key
@@ -273,10 +273,10 @@ def test_a_lab_is_removed_with_everything_named(kept: Lab) -> None:
     said = lab("lab", "remove", "pier", "--with-disks", code=2)
     assert "would be deleted of" in said.out and "say --yes" in said.err and home(lab).exists()
     said = lab("lab", "remove", "pier", "--with-disks", "--yes").out
-    assert "disk 0 deleted" in said and "host key" in said and "Everything of pier any more" in said
+    assert "disk 0 deleted" in said and "host key" in said and "Everything of pier was removed" in said
     assert not home(lab).exists() and lab.file.exists() and (lab.folder / "pier/own.qcow2").exists()
     assert lab("lab", "list").out.startswith("Everything of any lab")
-    assert "Medium base is gone" in _without_lab(lab)
+    assert "Medium base was deleted" in _without_lab(lab)
 
 
 def _without_lab(lab: Lab) -> str:

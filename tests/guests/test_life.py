@@ -59,7 +59,7 @@ def test_a_lab_from_nothing_to_logins_and_back(guest_lab: Lab) -> None:
     assert said.count("open") >= 2 and "created host key, disk 0 of 64 MiB, first-boot data; started" in said
     assert "# the pier" in lab.file.read_text()
     assert lab("diff").out == "saltmarsh: everything applied\n"
-    assert lab("apply", "--no-wait").out == "saltmarsh: nothing to do, everything is applied\n"
+    assert lab("apply", "--no-wait").out == "saltmarsh: nothing to do, everything applied\n"
 
     # Each guest has its planned name and address, and nothing else was asked of it.
     plan = {a["guest"]: a for a in lab("address", "list", "--json").json["addresses"]}
@@ -187,7 +187,7 @@ def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
         os.chdir(lab.folder)
         os.execve(PROGRAM, [PROGRAM, "console", "gauge"], lab.env)
     try:
-        read_until(terminal, b"Ctrl-] leaves")
+        read_until(terminal, b"Ctrl-] detaches")
         os.write(terminal, b"\recho typed-$((40 + 2))\r")
         read_until(terminal, b"typed-42")
         assert "held by dacha console gauge" in lab("console", "gauge", code=3).err
@@ -237,7 +237,7 @@ def test_a_changed_host_key_is_given_back_or_accepted_as_the_remedy_says(guest_l
     # Given back: the guest takes its first-boot data up as another instance.
     documents = lab("guest", "first-boot", "gauge", "--json").json["documents"]
     assert "PRIVATE KEY" not in documents["user-data"] and "stored by Dacha" in documents["user-data"]
-    assert "takes its first-boot data up again" in lab("guest", "first-boot", "gauge", "--again").out
+    assert "applies its first-boot data again" in lab("guest", "first-boot", "gauge", "--again").out
     again = lab("guest", "first-boot", "gauge", "--json").json["documents"]
     assert again["meta-data"] != documents["meta-data"]
     lab("restart", "gauge")
@@ -306,7 +306,7 @@ def test_an_overlay_and_both_buses_reach_the_guest(guest_lab: Lab) -> None:
     full = Path(lab.guest_folder("gauge") / "disk-2.qcow2").stat()
     assert full.st_blocks * 512 >= 16 << 20
     said = lab("guest", "remove", "gauge").out
-    assert said.count(" stays: ") == 3 and "dacha apply stops it" in said
+    assert said.count(" is kept: ") == 3 and "dacha apply stops it" in said
     assert "not in the lab file" in lab("status").out
     assert "stopped: it is no longer in the lab file" in lab("apply").out
     disk = lab.guest_folder("gauge") / "disk-0.qcow2"

@@ -124,10 +124,10 @@ def test_a_share_is_edited_in_the_file(lab: Lab) -> None:
 @pytest.mark.parametrize(
     ("folder", "words"),
     [
-        ("/", "the root file system"), ("/etc/ssl", "rules this host"), ("/etc", "rules this host"),
-        ("/proc", "rules this host"),
-        ("/home", "all of /home"), ("/root", "it is a home folder"), (".", "the guests' disks and keys"),
-        ("link", "rules this host"),
+        ("/", "the root file system"), ("/etc/ssl", "controls this host"), ("/etc", "controls this host"),
+        ("/proc", "controls this host"),
+        ("/home", "the whole of /home"), ("/root", "it is a home folder"), (".", "the guests' disks and keys"),
+        ("link", "controls this host"),
         ("state/labs", "the guests' disks and keys"), ("none", "No such file"), ("lab.toml", "is not a folder"),
     ],
 )  # fmt: skip

@@ -112,7 +112,7 @@ def test_an_interface_that_cannot_do_it_is_refused_with_the_reason(hosted: Hoste
     world.run("host", "ip", "link", "set", "eth0", "up")
     lab.file.write_text(lab.file.read_text().replace('interface = "eth0"', 'interface = "eth0"\nvlan = 7'))
     said = lab("check", code=1).out
-    assert "VLAN 7 is out of reach: this kernel has no VLAN links" in said
+    assert "VLAN 7 cannot be used: this kernel does not support VLAN links" in said
 
 
 def whole_state(world: World) -> tuple[str, str, str]:
@@ -140,7 +140,7 @@ def test_a_bridge_over_the_hosts_own_adapter_has_a_way_back(hosted: HostedLab) -
     # Nobody confirms it: all is as before, though the command has long ended.
     lab.env["DACHA_BACK_AFTER"] = "12"
     said = lab("apply", "--no-wait").out
-    assert "made bridge br7 over eth0" in said and "dacha apply --confirm" in said
+    assert "created bridge br7 over eth0" in said and "dacha apply --confirm" in said
     assert "192.0.2.10/24" in world.run("host", "ip", "address", "show", "br7")
     assert world.run("host", "ping", "-c1", "-W2", "198.51.100.1").count(" 0% packet loss")
     deadline = time.monotonic() + 120

@@ -56,7 +56,7 @@ def test_an_on_link_gateway_survives_a_bridge_that_cannot_be_made_and_one_that_n
     before = state()
     lab.write(LAB)
     lab.env["DACHA_BACK_AFTER"] = "5"
-    assert "made bridge br7 over eth0" in lab("apply").out
+    assert "created bridge br7 over eth0" in lab("apply").out
     assert "default via 192.0.2.1 dev br7 src 203.0.113.7 onlink advmss 1300" in " ".join(run("route").split())
     assert "mtu 1400" in run("link", "show", "br7")
     until(lambda: "br7" not in run("-brief", "link"))

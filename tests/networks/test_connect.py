@@ -25,7 +25,7 @@ def test_a_guest_without_a_door_is_entered_through_another(hosted: HostedLab) ->
     lab("apply")
     # Its key is known too: whoever stands between could not put another one in its place.
     done = lab("connect", "charts", "--", "hostname; whoami", timeout=240)
-    assert done.out == "charts\nops\n" and "no ssh door: by way of gauge" in done.err
+    assert done.out == "charts\nops\n" and "no ssh door; connecting through gauge" in done.err
     assert "yes" in lab("connect", "charts", "--through", "gauge", "--user", "ops", "--", "echo yes").out
     shown = lab("connect", "charts", "--through", "gauge", "--show").out
     assert "StrictHostKeyChecking=yes" in shown and "-W 10.77.4.30:22" in shown

@@ -35,7 +35,9 @@ def test_running_guests_are_not_cut_off_without_a_word(hosted: HostedLab) -> Non
     text = lab.file.read_text()
     for edit in (("--backend", "user"), ("--renumber", "10.79.0.0/24")):
         said = lab("network", "edit", "pier", *edit).err
-        assert "warning: once applied, this cuts gauge off pier at once" in said and "dacha restart gauge" in said
+        assert (
+            "warning: once applied, this disconnects gauge from pier at once" in said and "dacha restart gauge" in said
+        )
         assert "this cuts gauge off pier" in lab("diff").err
         said = lab("apply", code=2).err
         assert "this cuts gauge off pier" in said and "--yes" in said, said  # nobody can be asked here

@@ -106,7 +106,7 @@ def test_every_direction_that_is_open_and_every_one_that_is_shut(hosted: HostedL
     # All of it leaves no trace, and what others have is as it was.
     lab.file.write_text('[lab]\nname = "real"\n')
     said = lab("apply").out
-    assert "restore the forwarding setting" in said and "removed its rules" in said
+    assert "restored the forwarding setting" in said and "removed its rules" in said
     assert ruleset(lab) == before
     assert world.run("host", "ip", "-brief", "address") == links
     assert world.run("host", "sysctl", "net.ipv4.ip_forward", "net.ipv6.conf.all.forwarding") == forwarding
@@ -153,7 +153,7 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
         )
     assert (row["guest"], row["seen"]) == ("locker", "10.77.9.99")
     log = (lab.folder / "state/labs/real/caretaker.log").read_text()
-    assert "locker uses 10.77.9.99, and 10.77.9.10 is planned" in log
+    assert "locker uses 10.77.9.99, but 10.77.9.10 is planned" in log
     assert "it uses 10.77.9.99 on vault, and 10.77.9.10 is planned" in lab("check").out
     # A link that is removed under a guest is made again, and the guest is on it at once, without a start.
     before = lab.pid("locker")
@@ -283,7 +283,7 @@ def test_apply_converges_from_anything(hosted: HostedLab) -> None:
         until(lambda: ruleset(lab) == whole[0])
     until(lambda: "changed by nft (process" in log_file.read_text())  # written once all is restored
     log = log_file.read_text()
-    assert "changed by nft (process" in log and "restored: made network pier" in log
+    assert "changed by nft (process" in log and "restored: created network pier" in log
 
     # Another lab beside it is not touched, and neither is forwarding while one of the two needs it.
     other = lab.folder / "other.toml"
@@ -323,7 +323,7 @@ def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
     said = lab.without(hidden, "apply").err
     assert "nft is not installed" in said and "apt install nftables" in said
     said = lab.without(["setpriv", "--bounding-set=-all", "--inh-caps=-all"], "apply").err
-    assert "needs root" in said
+    assert "requires root" in said
     nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "env"]
     assert "cannot look into" in lab.without(nobody, "apply").err
     with tempfile.TemporaryDirectory() as folder:

@@ -90,7 +90,7 @@ def test_guests_start_from_the_network_by_bios_and_by_uefi(hosted: HostedLab, ne
         lab("start", name, "--wait", "4 min", timeout=400)
         assert lab("connect", name, "--", "hostname", timeout=240).out == f"{name}\n"
     log = (lab.guest_folder("charts").parent.parent / "caretaker.log").read_text()
-    by_http = ("http.efi sent over HTTP to ", "vmlinuz sent over HTTP to ")
+    by_http = ("http.efi was sent over HTTP (", "vmlinuz was sent over HTTP (")
     sent = by_http if http else ("core.efi was sent (", "core.0 was sent (")
     assert all(words in log for words in sent) and log.count("vmlinuz was sent") == len(guests) - 1
     assert "boot files" in lab("reach", "charts").out
@@ -265,4 +265,4 @@ def test_a_machine_that_is_no_guest_starts_from_the_network(hosted: HostedLab, n
     finally:
         machine.kill()
         machine.wait()
-    assert "vmlinuz was sent (10.77.4.60)" in caretakers_log(lab)
+    assert "vmlinuz was sent over HTTP to (10.77.4.60)" in caretakers_log(lab)

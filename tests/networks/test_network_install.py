@@ -95,7 +95,7 @@ def test_a_guest_is_installed_over_its_network_by_answers_that_nobody_else_gets(
     lab.write(INSTALLED.replace('backend = "kernel"\n', ""))
     assert 'backend = "kernel" in [network.pier]' in lab("check", code=None).out
     lab.write(INSTALLED.replace('boot = { files = "netboot" }\n', ""))
-    assert "none of its own gives it boot files" in lab("check", code=None).out
+    assert "none of its networks offers boot files" in lab("check", code=None).out
     lab.write(INSTALLED.replace("guest.gauge", "guest.charts"))
     (lab.folder / "netboot/linux").unlink()
     assert "no kernel with its initrd exists in netboot" in lab("check").out

@@ -34,11 +34,11 @@ SHOWS = {
     "Remote desktop": "started",
     "Somebody else gets in": "mara@pier out of ops",
     "From outside the home": "fine      router",
-    "A guest installed from a medium": "make disk 0, 4 GiB",
+    "A guest installed from a medium": "create disk 0, 4 GiB",
     "A second disk": "disk 64 MiB",
     "Start with this host": "ExecStart=",
     "Another name, another subnet, another place": "tide-gauge",
-    "Be rid of it all": "Everything of saltmarsh any more",
+    "Be rid of it all": "Everything of saltmarsh was removed",
 }
 
 

@@ -182,7 +182,7 @@ def wait_until(true: object) -> None:
 
 def test_what_is_shared_by_smb_is_said_and_what_cannot_be_is_refused(shared: HostedLab) -> None:
     said = shared("reach").out
-    assert "shared folders by SMB (gauge alone)" in said
+    assert "shared folders by SMB (gauge only)" in said
     rows = {r["name"]: r for r in shared("share", "list", "--json").json["shares"]}
     assert rows["tides"]["by"] == "smb" and rows["tides"]["at"] == "T:" and rows["charts"]["at"] == "U:"
     told = shared("share", "show", "gauge", "tides")

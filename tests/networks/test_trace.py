@@ -50,7 +50,7 @@ def test_a_port_is_asked_from_anywhere_without_a_lab(hosted: HostedLab) -> None:
     service = world.serve("other", "0.0.0.0", 22, "SSH-2.0-made-up")
     try:
         assert lab("probe", "192.0.2.30:22").out.startswith("192.0.2.30:22 answers as ssh: SSH-2.0-made-up")
-        assert "does not respond as http" in lab("probe", "192.0.2.30:22", "--as", "http", code=1).out
+        assert "does not answer as http" in lab("probe", "192.0.2.30:22", "--as", "http", code=1).out
         assert "no program listens there" in lab("probe", "192.0.2.30:23", code=1).out
         # A firewall that says no is told from a port that does, and from one that says nothing.
         world.run(
@@ -130,7 +130,7 @@ def test_another_machine_tries_the_way_too(hosted: HostedLab, tmp_path: Path, im
         code, hop = there()
         assert (code, hop["verdict"]) == (0, "fine") and "SSH-2.0-dropbear" in hop["seen"], hop
         said = lab("trace", "gauge", "ssh", "--at", "root@192.0.2.20").out
-        assert "from there" in said and "root@192.0.2.20 gets in: SSH-2.0-dropbear" in said
+        assert "from there" in said and "root@192.0.2.20 connects: SSH-2.0-dropbear" in said
         drops = (
             "add table ip f; add chain ip f o { type filter hook output priority 0; }; add rule ip f o tcp dport 2220"
         )

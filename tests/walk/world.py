@@ -148,7 +148,7 @@ enters = ["gauge"]
         if self.run(next(a for a in ACTIONS if a.words == "apply --no-wait"), model).code:
             return
         lab = self.lab
-        assert "everything is applied" in (said := lab("diff", code=None)).out.lower() or waits(said.out), said
+        assert "everything applied" in (said := lab("diff", code=None)).out.lower() or waits(said.out), said
         assert lab("check", code=None).code == 0
 
 

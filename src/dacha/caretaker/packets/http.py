@@ -80,7 +80,7 @@ class HttpService:
         finally:
             os.close(file)
         if not request.head:
-            self._log(f"{request.path[:100]} sent over HTTP to {peer}")
+            self._log(f"{request.path[:100]} was sent over HTTP ({peer})")
         return request.goes_on
 
     async def _opened(self, path: str, peer: str) -> tuple[int, int] | None:

@@ -40,7 +40,11 @@ class MakeHostKey(NamedTuple):
         return "create its SSH host key"
 
     def done(self) -> str:
-        return "created host key"
+        return f"created {self.made}"
+
+    @property
+    def made(self) -> str:
+        return "host key"
 
 
 @change("make-disk", GUESTS)
@@ -58,7 +62,11 @@ class MakeDisk(NamedTuple):
         return f"create disk {d.name}, {size}{image}{', full' if d.full else ''}{place}"
 
     def done(self) -> str:
-        return f"created disk {self.disk.name}" + (f" of {exact_size(self.disk.size)}" if self.disk.size else "")
+        return f"created {self.made}"
+
+    @property
+    def made(self) -> str:
+        return f"disk {self.disk.name}" + (f" of {exact_size(self.disk.size)}" if self.disk.size else "")
 
 
 @change("grow-disk", GUESTS)
@@ -146,7 +154,11 @@ class WriteSeed(NamedTuple):
         return "create its first-boot data"
 
     def done(self) -> str:
-        return "created first-boot data"
+        return f"created {self.made}"
+
+    @property
+    def made(self) -> str:
+        return "first-boot data"
 
 
 @change("change-keys", GUESTS)

@@ -136,6 +136,6 @@ def _keeps(link: BridgeLink, gateway: str | None) -> bool:
 
 def cut_off_words(found: Mapping[str, list[str]]) -> str:
     """A sentence that warns about it."""
-    parts = [f"{guest} off {' and '.join(networks)}" for guest, networks in found.items()]
+    parts = [f"{guest} from {' and '.join(networks)}" for guest, networks in found.items()]
     whose = "its" if len(found) == 1 else "their"
     return f"this disconnects {', '.join(parts)} at once, until {whose} restart"

@@ -187,7 +187,7 @@ def _carry_out(
     starts = {c.guest: c for c in changes if isinstance(c, StartGuest)}
     made: dict[str | None, list[str]] = {}
     for key in keyed:
-        made.setdefault(key.guest, []).append(_made(key))
+        made.setdefault(key.guest, []).append(key.made)
     for change in changes:
         if when_of(change) == NEXT_START:
             outcome.waiting.append(change)
@@ -203,14 +203,14 @@ def _carry_out(
                 continue
             outcome.done.append(change)
             if isinstance(change, MakeDisk | WriteSeed) and change.guest in starts:
-                made.setdefault(change.guest, []).append(_made(change))
+                made.setdefault(change.guest, []).append(change.made)
             else:
                 report(subject(change), change.done(), time.monotonic() - began)
             for (guest, door), words in ended:
                 report(f"door {guest} {door}", words, 0.0)
     for name, parts in made.items():
         if name not in starts or name in unfit:
-            report(f"guest {name}", "made " + ", ".join(parts), 0.0)
+            report(f"guest {name}", "created " + ", ".join(parts), 0.0)
     for keys, failure, took in change_keys(ws, [c for c in changes if isinstance(c, ChangeKeys)]):
         if failure:
             outcome.failed.append((keys, failure))
@@ -223,7 +223,7 @@ def _carry_out(
             outcome.failed.append((started, failure))
             continue
         outcome.done.append(started)
-        first = f"made {', '.join(made[started.guest])}; " if started.guest in made else ""
+        first = f"created {', '.join(made[started.guest])}; " if started.guest in made else ""
         report(subject(started), first + started.done(), took)
     return outcome
 
@@ -240,8 +240,3 @@ def _without(change: Change, machines: dict[str, Machine]) -> set[str | None]:
         # A guest without its network, or on one without its rules.
         return {n for n, m in machines.items() if any(a["tap"] for a in m["adapters"])}
     return set()
-
-
-def _made(change: Change) -> str:
-    """What was made, for a list of such things."""
-    return change.done().removeprefix("made ")
