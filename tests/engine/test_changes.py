@@ -62,8 +62,8 @@ EACH: list[tuple[Change, str, str]] = [
     (WriteSeed("gauge", "x"), "create its first-boot data", "created first-boot data"),
     (
         ChangeKeys("gauge", (KeyChange("ops", ("ssh-ed25519 A mara@pier",), ("ssh-ed25519 BBBBBBBBBB",)),)),
-        "keys: mara@pier in as ops; …BBBBBBBB out of ops",
-        "keys: mara@pier in as ops; …BBBBBBBB out of ops",
+        "keys: add mara@pier to ops; remove …BBBBBBBB from ops",
+        "keys: added mara@pier to ops; removed …BBBBBBBB from ops",
     ),
     (
         ChangeKeys("gauge", (KeyChange("kim", own=True), KeyChange("jo", own=True, shut=True))),

@@ -48,9 +48,9 @@ def test_people_come_and_go_while_guests_run(guest_lab: Lab, tmp_path: Path) -> 
     assert "enters gauge, charts web from this host, 1 key" in said.out
     lab("person", "add", "jo", "--key", "jo.pub", "--enter", "all", "--from", "host")
     assert not gets_in(mara, 2246)
-    assert "keys: mara@pier, jo@pier in as ops" in lab("diff").out
+    assert "keys: add mara@pier, jo@pier to ops" in lab("diff").out
     said = lab("apply")
-    assert "mara@pier, jo@pier in as ops" in said.out and "first-boot data" not in said.out + lab("diff").out
+    assert "added mara@pier, jo@pier to ops" in said.out and "first-boot data" not in said.out + lab("diff").out
     assert gets_in(mara, 2246) and gets_in(jo, 2246) and gets_in(jo, 2247)
     assert not gets_in(mara, 2247), "by its page alone she may not log in there"
     reach = lab("reach", "--for", "mara", "--json").json
@@ -60,7 +60,7 @@ def test_people_come_and_go_while_guests_run(guest_lab: Lab, tmp_path: Path) -> 
     # She leaves: within seconds her key opens nothing, and nobody else is disturbed.
     assert "still open gauge" in lab("person", "remove", "mara").out
     began = time.monotonic()
-    assert "mara@pier out of ops" in lab("apply").out
+    assert "removed mara@pier from ops" in lab("apply").out
     assert not gets_in(mara, 2246) and gets_in(jo, 2246) and gets_in(jo, 2247)
     print(f"shut out after {time.monotonic() - began:.1f} s")
     assert lab("apply", "--no-wait").out.strip().endswith("nothing to do, everything applied")
@@ -79,7 +79,7 @@ def test_people_come_and_go_while_guests_run(guest_lab: Lab, tmp_path: Path) -> 
     lab("pause", "gauge")
     assert "so it does not respond" in lab("apply", code=3).err
     lab("resume", "gauge")
-    assert "mara@pier in as ops" in lab("apply").out
+    assert "added mara@pier to ops" in lab("apply").out
 
     handed(lab, tmp_path)
 
@@ -89,7 +89,7 @@ def handed(lab: Lab, tmp_path: Path) -> None:
     lab("person", "add", "kim", "--enter", "gauge", "--from", "host")
     done = lab("handout", "--for", "kim", "--with-key", "--no-passphrase", "--output", "kim")
     assert "A new private key for kim's is in kim" in done.err and "from this host" in done.out
-    assert "kim@saltmarsh in as ops" in lab("apply").out
+    assert "added kim@saltmarsh to ops" in lab("apply").out
     folder = lab.folder / "kim"
     assert (folder / "saltmarsh/kim").stat().st_mode & 0o777 == (folder / "kim.ppk").stat().st_mode & 0o777 == 0o600
     ssh = tmp_path / "ssh"
@@ -272,7 +272,7 @@ def test_leaving_is_complete(guest_lab: Lab) -> None:
     said = lab("person", "remove", "mara").out
     assert "a key that they added themselves to ops's authorized_keys" in said and "dacha guest check gauge" in said
     said = lab("apply").out
-    assert "mara@pier out of ops; ended 1 SSH session of ops" in said
+    assert "removed mara@pier from ops; ended 1 SSH session of ops" in said
     assert "warning: ops is also opened by SHA256:" in said and "(planted@pier)" in said
     assert hers.wait(60) != 0
     # It is named by trace and by the guest's check, with the command that removes it.

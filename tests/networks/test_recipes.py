@@ -32,7 +32,7 @@ SHOWS = {
     "A fixed address": "open",
     "A server on the LAN itself": "192.0.2.40:80",
     "Remote desktop": "started",
-    "Somebody else gets in": "mara@pier out of ops",
+    "Somebody else gets in": "removed mara@pier from ops",
     "From outside the home": "fine      router",
     "A guest installed from a medium": "create disk 0, 4 GiB",
     "A second disk": "disk 64 MiB",

@@ -171,19 +171,19 @@ class ChangeKeys(NamedTuple):
     told: tuple[str, ...] = ()
 
     def __str__(self) -> str:
-        return "keys: " + self._said("lock the account {0}", "create the account {0}")
+        return "keys: " + self._said("add", "remove", "lock", "create")
 
     def done(self) -> str:
-        return "; ".join(("keys: " + self._said("locked the account {0}", "created the account {0}"), *self.told))
+        return "; ".join(("keys: " + self._said("added", "removed", "locked", "created"), *self.told))
 
-    def _said(self, shut: str, made: str) -> str:
+    def _said(self, add: str, remove: str, lock: str, create: str) -> str:
         said = []
         for c in self.changes:
             come, go = (", ".join(map(named, keys)) for keys in (c.put, c.take))
-            said += [f"{come} in as {c.account}"] if come else []
-            said += [f"{go} out of {c.account}"] if go else []
-            said += [shut.format(c.account)] if c.shut else []
-            said += [made.format(c.account)] if c.own and not (come or go or c.shut) else []
+            said += [f"{add} {come} to {c.account}"] if come else []
+            said += [f"{remove} {go} from {c.account}"] if go else []
+            said += [f"{lock} the account {c.account}"] if c.shut else []
+            said += [f"{create} the account {c.account}"] if c.own and not (come or go or c.shut) else []
         return "; ".join(said)
 
 

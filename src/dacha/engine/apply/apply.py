@@ -127,7 +127,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
         register.claim(ws.home, ws.lab, ws.plan)
     if only is None:
         ws.home.note_boot()
-    keyed: list[Change] = []
+    keyed: list[MakeHostKey] = []
     for name in concerned:
         ws.home.make_guest(name)
         if not seen[name].host_key:
@@ -174,14 +174,14 @@ def _carry_out(
     ws: Workspace,
     whole: Workspace,
     machines: dict[str, Machine],
-    keyed: list[Change],
+    keyed: list[MakeHostKey],
     changes: list[Change],
     report: Report,
     progress: Progress,
 ) -> Outcome:
     """Take every step; `keyed` are host keys just made, `whole` is the lab that this host's links and rules are for.
     What a start needs is reported together with it."""
-    outcome = Outcome(list(keyed), [], [])
+    outcome = Outcome([*keyed], [], [])
     work = Work(ws, whole, progress)
     unfit: set[str | None] = set()
     starts = {c.guest: c for c in changes if isinstance(c, StartGuest)}
