@@ -1,1 +1,1 @@
-"""Files that other programs read: bytes and text in, bytes and text out, no I/O."""
+"""Files that other programs read: pure functions from values to bytes and text, and back."""

@@ -1,4 +1,4 @@
-"""What the first sectors of a disk say: its partition table, and which firmware finds a boot loader there."""
+"""What the first sectors of a disk show: its partition table, and which firmware finds a boot loader there."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ _ESP = bytes.fromhex("28732ac11ff8d211ba4b00a0c93ec93b")  # EFI system partition
 
 
 class BootSectors(NamedTuple):
-    """`table` is gpt, mbr or none; `bios` and `uefi` say whether that firmware has something to start from."""
+    """`table` is gpt, mbr or none; `bios` and `uefi` tell whether that firmware finds a boot loader."""
 
     table: str
     bios: bool
@@ -23,10 +23,10 @@ class BootSectors(NamedTuple):
 
 
 def boot_sectors(data: bytes) -> BootSectors:
-    """Judge the first `SECTORS` sectors of 512 bytes; fewer are judged as far as they go."""
+    """Examine the first `SECTORS` sectors of 512 bytes; fewer are examined as far as they go."""
     data = data.ljust(SECTORS * 512, b"\0")
     signed = data[510:512] == b"\x55\xaa"
-    # Boot code is whatever stands before the partition entries; a blank disk that was only partitioned has none.
+    # Boot code precedes the partition entries; a blank disk that was only partitioned has none.
     bios = signed and any(data[:440])
     types = [data[446 + 16 * n + 4] for n in range(4)] if signed else []
     if data[512:520] == b"EFI PART":

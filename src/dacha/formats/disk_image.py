@@ -1,8 +1,8 @@
-"""What a disk image is and which other files it names, told from its own bytes and from nothing else.
+"""What a disk image is and which other files it refers to, from its own bytes only.
 
-A program that opens images follows the names in them: to the image below, to a file with the contents, to extents. An
-image that somebody made may name any file of this host, so Dacha reads those names first, allows what it knows, and
-tells QEMU every format: nothing is ever guessed from contents that a guest can write.
+Programs that open images follow these references: to a backing image, to a data file, to extents. An image from
+somebody else may refer to any file of this host, so Dacha checks the references first, allows known ones, and tells
+QEMU every format: no format is guessed from contents that a guest can write.
 """
 
 from __future__ import annotations
@@ -14,14 +14,14 @@ from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 from dacha.formats import qcow2
 
-# Reads so many bytes at a place of the image; fewer at its end.
+# Reads that many bytes at an offset of the image; fewer at its end.
 Read = Callable[[int, int], bytes]
-# A VMDK's embedded text is one or two sectors long; what claims to be longer than this is not read.
+# The embedded text of a VMDK has one or two sectors; a longer one is not read.
 _TEXT_MOST = 1 << 20
 
 
 class DiskImage(NamedTuple):
-    """An image: its format, and the name of the image below it as it is written, with that one's format where known."""
+    """An image: its format, and the name of its backing image as written, with its format if known."""
 
     format: str
     backing: str | None = None
@@ -29,11 +29,9 @@ class DiskImage(NamedTuple):
 
 
 def judge(read: Read, size: int) -> DiskImage:
-    """What an image of `size` bytes is. Raises PeerError when it is damaged, or names files that it may not.
-
+    """Examine an image of `size` bytes. Raises PeerError if it is damaged, or refers to files that are not allowed.
     Sources: QEMU documentation, interop/qcow2; VMDK as QEMU reads it (Virtual Disk Format 1.1: sparse header); VDI and
-    VHDX by their signatures; VHD by the footer's cookie.
-    """
+    VHDX by their signatures; VHD by the footer's cookie."""
     head = read(0, qcow2.HEAD)
     if head[:4] == qcow2.MAGIC:
         header = qcow2.decode(head)
@@ -56,7 +54,7 @@ def judge(read: Read, size: int) -> DiskImage:
 
 
 def _is_descriptor(head: bytes) -> bool:
-    """True for the text form, which may begin with comments and empty lines (as QEMU looks for it)."""
+    """True for the text form, which may begin with comments and empty lines (as QEMU detects it)."""
     for line in head[:4096].split(b"\n"):
         text = line.strip().lower()
         if text and not text.startswith(b"#"):
@@ -67,7 +65,7 @@ def _is_descriptor(head: bytes) -> bool:
 
 
 def _judge_sparse(head: bytes, read: Read) -> None:
-    """A VMDK in one file: no text in it may name another."""
+    """A VMDK in one file: its text must not refer to another."""
     if len(head) < 512:
         raise PeerError("VMDK: truncated header")
     capacity = int.from_bytes(head[12:20], "little")
@@ -76,7 +74,7 @@ def _judge_sparse(head: bytes, read: Read) -> None:
         raise PeerError("it is a VMDK descriptor: the contents are in other files")
     if length > _TEXT_MOST:
         raise PeerError(f"VMDK: invalid descriptor length: {length} bytes")
-    # Where the header says, and where QEMU looks whatever the header says.
+    # At the header's offset, and at the fixed offset that QEMU reads.
     places = {(at, length), (512, 20 * 512)} if at else {(512, 20 * 512)}
     text = "\n".join(read(*p).partition(b"\0")[0].decode(errors="replace") for p in sorted(places))
     kind = re.search(r'^\s*createType\s*=\s*"([^"]*)"', text, re.M | re.I)

@@ -1,4 +1,4 @@
-"""Small ISO 9660 images with Joliet and Rock Ridge names, made in memory."""
+"""Small ISO 9660 images with Joliet and Rock Ridge names, created in memory."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from io import BytesIO
 
 
 def iso_image(label: str, files: Mapping[str, bytes]) -> bytes:
-    """An image (ECMA-119) labelled `label` with `files` in its root. Either extension alone would carry the
-    names; both are written because readers differ in which they look at first."""
+    """An image (ECMA-119) labelled `label` with `files` in its root. Either extension alone would carry the names; both
+    are written because readers prefer different ones."""
     import pycdlib
 
     iso = pycdlib.PyCdlib()  # type: ignore[attr-defined]  # untyped package

@@ -1,4 +1,4 @@
-"""A lab's map as PNG, drawn by Pillow where that is installed."""
+"""A lab's map as PNG, drawn by Pillow if it is installed."""
 
 from __future__ import annotations
 
@@ -9,9 +9,9 @@ from typing import Any
 from dacha.core.reach.map import Band
 from dacha.formats.map_picture import FAINT, INK, PAPER, WIDTH, draw, height
 
-# Pixels an inch; it is drawn so many times larger, and made smaller at the end: so lines and round corners are smooth.
+# Pixels per inch; the picture is drawn larger by this factor, and scaled down at the end for smooth lines.
 INCH, LARGER = 100, 4
-# The fonts where this host has them; without, the library's own, which has no bold face.
+# Fonts, if this host has them; else the library's own, which has no bold face.
 FACES = {False: "DejaVuSans.ttf", True: "DejaVuSans-Bold.ttf"}
 
 
@@ -36,14 +36,14 @@ def _points(points: float) -> float:
 
 
 class _ImagePen:
-    """Draws into an image by the pixel."""
+    """Draws into an image, in pixels."""
 
     def __init__(self, image: Any) -> None:
         self._image = image
         self._fonts: dict[tuple[float, bool], tuple[Any, int]] = {}
 
     def _font(self, size: float, bold: bool) -> tuple[Any, int]:
-        """The font, and how much wider its strokes are drawn to be bold."""
+        """The font, and how much wider its strokes are drawn to look bold."""
         from PIL import ImageFont
 
         if (size, bold) not in self._fonts:
@@ -58,13 +58,13 @@ class _ImagePen:
         right: bool = False, middle: bool = False,
     ) -> None:  # fmt: skip
         font, wider = self._font(size, bold)
-        # On one base line whatever its letters: half of a capital's height below the middle.
+        # On a common base line: half of a capital's height below the middle.
         base = _pixels(y) - font.getbbox("H", anchor="ls")[1] / 2
         side = "r" if right else "m" if middle else "l"
         self._image.text((_pixels(x), base), text, font=font, fill=color, anchor=f"{side}s", stroke_width=wider)
 
     def label(self, x: float, y: float, text: str, color: str, *, right: bool) -> None:
-        """Text over a line, that stays readable."""
+        """Text over a line, with a background."""
         left, top, end, bottom = self._image.textbbox(
             (_pixels(x), _pixels(y)), text, font=self._font(8.5, False)[0], anchor="rm" if right else "lm"
         )

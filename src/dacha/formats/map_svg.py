@@ -8,8 +8,8 @@ from xml.sax.saxutils import escape, quoteattr
 from dacha.core.reach.map import Band
 from dacha.formats.map_picture import FAINT, INK, PAPER, WIDTH, draw, height
 
-# User units an inch and a point. A label hides the line under it: a digit is this wide (of its size), and so much is
-# kept free beside.
+# User units per inch and point. A label covers the line below it: the width of a digit (relative to its size), and the
+# margin.
 INCH, POINT, DIGIT, FREE = 100, 100 / 72, 0.58, 3
 
 
@@ -56,7 +56,7 @@ class _SvgPen:
         if not text:
             return
         points = size * POINT
-        # Half of its height: digits and capitals are seven tenths of a font's size (no viewer agrees on baselines).
+        # Half of its height: digits and capitals have seven tenths of the font size (viewers disagree on baselines).
         base = y * INCH + points * 0.36
         weight, paint = ' font-weight="bold"' if bold else "", f"fill={quoteattr(color)}"
         side = "" if anchor == "start" else f' text-anchor="{anchor}"'

@@ -1,4 +1,4 @@
-"""What a medium is: read from its own bytes, never guessed. What cannot be told is said to be unknown."""
+"""What a medium is: read from its own bytes, never guessed. Unknown properties are reported as unknown."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ SECTOR = 2048
 
 
 class Medium(NamedTuple):
-    """An installer medium. `family`, `version` and `architecture` are "" where the medium does not say;
+    """An installer medium. `family`, `version` and `architecture` are "" if the medium does not contain them;
     `problems` are reasons why it would not work."""
 
     kind: str
@@ -28,19 +28,19 @@ class Medium(NamedTuple):
 
 
 def looks_like_web_page(head: bytes) -> bool:
-    """True for a page of HTML, which is what a failed download often leaves under the medium's name."""
+    """True for an HTML page, which a failed download often leaves under the medium's name."""
     start = head.lstrip(b"\xef\xbb\xbf \t\r\n")[:200].lower()
     return start.startswith((b"<!doctype html", b"<html", b"<?xml", b"<head"))
 
 
 def is_iso(fp: BinaryIO) -> bool:
-    """True when an ISO 9660 volume descriptor stands where it must (ECMA-119 section 6.7.1)."""
+    """True if an ISO 9660 volume descriptor is at its place (ECMA-119 section 6.7.1)."""
     fp.seek(16 * SECTOR + 1)
     return fp.read(5) == b"CD001"
 
 
 def inspect_iso(fp: BinaryIO, size: int) -> Medium:
-    """What an ISO image of `size` bytes is; `fp` reads it."""
+    """Examine an ISO image of `size` bytes; `fp` reads it."""
     fp.seek(16 * SECTOR)
     pvd = fp.read(SECTOR)
     if len(pvd) < SECTOR:
@@ -60,14 +60,14 @@ def inspect_iso(fp: BinaryIO, size: int) -> Medium:
     uefi = uefi or bool(loaders)
     if architecture and architecture not in ("amd64", "i386"):
         problems.append(f"it is for {architecture}, but this host runs amd64")
-    # A loader with this file beside it waits for a key before it starts from the medium ("press any key").
+    # A boot loader with this file beside it waits for a key before it starts from the medium ("press any key").
     press_key = read("/boot/bootfix.bin", 0) is not None
     return Medium("iso", label, bios, uefi, family, version, architecture, press_key, tuple(problems))
 
 
 def _el_torito(fp: BinaryIO) -> tuple[bool, bool]:
-    """Whether a boot catalogue has an entry for BIOS and for UEFI (El Torito 1.0 section 2; UEFI 2.10
-    section 13.3.2.1)."""
+    """Whether a boot catalogue has entries for BIOS and for UEFI (El Torito 1.0 section 2; UEFI 2.10 section
+    13.3.2.1)."""
     fp.seek(17 * SECTOR)
     record = fp.read(SECTOR)
     if record[:7] != b"\0CD001\x01" or not record[7:].startswith(b"EL TORITO SPECIFICATION"):
@@ -94,15 +94,16 @@ Read = Callable[[str, int], bytes | None]
 
 
 def _reader(fp: BinaryIO) -> Read:
-    """A reader of files by path, through whichever of the image's name spaces has it. Answers None where none has."""
+    """A function that reads files by path, from whichever of the image's name spaces has them. It returns None if none
+    has."""
     import pycdlib
 
     iso = pycdlib.PyCdlib()  # type: ignore[attr-defined]  # untyped package
     try:
         iso.open_fp(fp)
     except MemoryError:
-        raise  # who set the limit tells what it was
-    except Exception:  # in what is damaged the library stumbles over anything
+        raise  # the caller that set the limit reports it
+    except Exception:  # in damaged images, the library may fail anywhere
         return lambda path, most: None
 
     def read(path: str, most: int) -> bytes | None:
@@ -112,7 +113,7 @@ def _reader(fp: BinaryIO) -> Read:
                 if not most:
                     iso.get_record(**{form: name})
                     return b""
-                # No more of it than is wanted: a file in an image may be as long as the image says.
+                # Only as much as requested: a file in an image may claim any length.
                 with iso.open_file_from_iso(**{form: name}) as f:
                     return bytes(f.read(most))
             except MemoryError:
@@ -125,7 +126,7 @@ def _reader(fp: BinaryIO) -> Read:
 
 
 def read_files(fp: BinaryIO, wanted: Mapping[str, int]) -> dict[str, bytes] | None:
-    """Files of an ISO image by path, each of no more than so many bytes; None where one is missing or has more."""
+    """Files of an ISO image by path, each up to a maximum size; None if one is missing or larger."""
     read = _reader(fp)
     found: dict[str, bytes] = {}
     for path, most in wanted.items():
@@ -152,7 +153,7 @@ _ARCHITECTURES = {
     "i386": "i386",
     "x64": "amd64",
 }
-# Labels by which these families name their media: family, pattern with version and architecture.
+# Volume labels by family: family, pattern with version and architecture.
 _LABELS = (
     ("alpine", r"alpine-\S+ v?(?P<version>[\d.]+) (?P<architecture>\S+)"),
     ("bsd", r"(?P<version>\d+_\d+)_RELEASE_(?P<architecture>[A-Z0-9]+)_(?:CD|DVD|BO)"),
@@ -162,7 +163,7 @@ _LABELS = (
 
 
 def _system(label: str, read: Read) -> tuple[str, str, str]:
-    """Family, version and architecture, from what installers keep in known places."""
+    """Family, version and architecture, from known files of installers."""
     info = read("/.disk/info", 400)
     if info:
         found = re.match(r"(Debian|Ubuntu)\D*([\d.]+)?", text := info.decode("utf-8", "replace"))

@@ -1,4 +1,4 @@
-"""The header of a qcow2 image: the size of its disk, and what it lies on (QEMU documentation: interop/qcow2)."""
+"""The header of a qcow2 image: the size of its disk, and its backing image (QEMU documentation: interop/qcow2)."""
 
 from __future__ import annotations
 
@@ -8,17 +8,17 @@ from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 
 MAGIC = b"QFI\xfb"
-# The name of what it lies on is in the first cluster, whose size is 64 KiB unless somebody chose another.
+# The backing image's name is in the first cluster, which has 64 KiB by default.
 HEAD = 65536
 _FIXED = struct.Struct(">4sIQIIQI")
 _BACKING_FORMAT, _DATA_FILE, _END = 0xE2792ACA, 0x44415441, 0
-# Incompatible features: a reader that does not know one must not read on. Known are: dirty, corrupt, another
-# compression, longer tables. An external data file (bit 2) is known too, and refused.
+# Incompatible features: a reader that does not know one must stop. Known are: dirty, corrupt, other compression, longer
+# tables. An external data file (bit 2) is known but refused.
 _EXTERNAL_DATA, _KNOWN = 1 << 2, 1 << 0 | 1 << 1 | 1 << 3 | 1 << 4
 
 
 class Header(NamedTuple):
-    """`size` in bytes; `backing` is the name of the image below it as it was written, with its format where known."""
+    """`size` in bytes; `backing` is the name of the backing image as written, with its format if known."""
 
     size: int
     backing: str | None
@@ -31,8 +31,8 @@ def size_of(head: bytes) -> int:
 
 
 def decode(head: bytes) -> Header | None:
-    """Read an image's first bytes; None for an image in another format. Raises PeerError when they are cut short, of
-    another version, encrypted, or name a file with the contents."""
+    """Read an image's first bytes; None for an image in another format. Raises PeerError if they are truncated, of an
+    unknown version, encrypted, or refer to a data file."""
     if head[:4] != MAGIC:
         return None
     if len(head) < 104:
@@ -50,7 +50,7 @@ def decode(head: bytes) -> Header | None:
     if at and (length > 1023 or at + length > len(head)):
         raise PeerError(f"qcow2: the name of its backing image, at {at}, is outside the header")
     backing = head[at : at + length].decode(errors="surrogateescape") if at else None
-    # Version 2 has a header of 72 bytes, later ones say how long theirs is.
+    # Version 2 has a header of 72 bytes, later ones contain its length.
     offset = 72 if version == 2 else struct.unpack_from(">I", head, 100)[0]
     found = None
     while offset + 8 <= len(head):

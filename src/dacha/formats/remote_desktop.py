@@ -1,7 +1,7 @@
-"""Remote desktop done right on a Linux guest: its packages, its settings, and the commands that put them in force.
+"""Remote desktop on a Linux guest, set up securely: packages, settings, and the commands that apply them.
 
-TLS only, with a key that its server may read; a small desktop in a session of its own, so that nobody who sits at the
-console with the same account leaves it blank; no question of the colour manager's; allowed accounts only.
+TLS only, with a key that its server can read; a small desktop in a session of its own, so that a user at the console
+with the same account does not leave it blank; no prompt of the colour manager; allowed accounts only.
 """
 
 from __future__ import annotations
@@ -11,14 +11,14 @@ from collections.abc import Iterable
 from dacha.core.named import NamedTuple
 
 GROUP = "remote-desktop"
-# A session that inherits the console's bus or folder joins that one, and shows nothing.
+# A session that inherits the console's bus or runtime folder joins that one, and shows nothing.
 _START = """\
 #!/bin/sh
 unset DBUS_SESSION_BUS_ADDRESS XDG_RUNTIME_DIR SESSION_MANAGER
 [ -r /etc/profile ] && . /etc/profile
 exec dbus-run-session -- icewm-session
 """
-# Who comes by remote desktop is asked for an administrator's password by the colour manager otherwise.
+# Without this rule, the colour manager prompts remote desktop users for an administrator's password.
 _RULE = """\
 polkit.addRule(function (action, subject) {
   if (action.id.indexOf("org.freedesktop.color-manager.") == 0 && subject.isInGroup("remote-desktop")) {
@@ -33,7 +33,7 @@ _PACKAGES = {
 
 
 class RemoteDesktop(NamedTuple):
-    """What it takes: packages, files by path (each with its mode), and commands for afterwards."""
+    """What is needed: packages, files by path (each with its mode), and commands to run afterwards."""
 
     packages: tuple[str, ...]
     files: tuple[tuple[str, str, str], ...]
@@ -41,14 +41,14 @@ class RemoteDesktop(NamedTuple):
 
 
 def remote_desktop(family: str, users: Iterable[str]) -> RemoteDesktop:
-    """For a family of packages, "apt" or "dnf"; `users` are the accounts that may come in."""
+    """For a package family, "apt" or "dnf"; `users` are the allowed accounts."""
     commands = [
         "sed -i 's/^security_layer=.*/security_layer=tls/; s/^crypt_level=.*/crypt_level=high/' /etc/xrdp/xrdp.ini",
         "sed -i 's/^AllowRootLogin=.*/AllowRootLogin=false/; s/^AlwaysGroupCheck=.*/AlwaysGroupCheck=true/; "
         f"s/^TerminalServerUsers=.*/TerminalServerUsers={GROUP}/' /etc/xrdp/sesman.ini",
         f"getent group {GROUP} > /dev/null || groupadd --system {GROUP}",
         *(f"usermod --append --groups {GROUP} {user}" for user in users),
-        # Its own package lays this file down: ours takes its place.
+        # The package installs this file: it is overwritten.
         "install -m 0755 /etc/xrdp/startwm-lab.sh /etc/xrdp/startwm.sh",
     ]
     if family == "apt":

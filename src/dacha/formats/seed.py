@@ -1,7 +1,7 @@
-"""First-boot data: the three documents that a guest's first boot reads from a volume named cidata.
+"""First-boot data: three documents that a guest's first boot reads from a volume named cidata.
 
-The form is the one most distributions' images read: meta-data, user-data and network-config version 2,
-all YAML (YAML 1.2). Adapters are matched by hardware address, because names differ between systems.
+The format that most distributions' images read: meta-data, user-data and network-config version 2, all YAML (YAML 1.2).
+Adapters are matched by hardware address, because names differ between systems.
 """
 
 from __future__ import annotations
@@ -16,13 +16,13 @@ from dacha.core.plan.smb import HELPERS
 from dacha.formats.seed_setup import setup_data
 from dacha.formats.shares import smb_mounts
 
-# A shared folder is mounted, now and at every boot: its name, where, and how.
+# Mounts a shared folder, now and at every boot: name, mount point, options.
 MOUNT = (
     'mkdir -p "$2"; grep -q "^$1 $2 " /etc/fstab || echo "$1 $2 virtiofs $3 0 0" >> /etc/fstab; '
     'mountpoint -q "$2" || mount -t virtiofs -o "$3" "$1" "$2"'
 )
 NOBODY: Mapping[str, str] = MappingProxyType({})
-# useradd's own default is a plain sh; where the family surely has better, the user gets it.
+# useradd's default is a plain sh; if the family always has a better shell, the user gets that.
 _SHELLS = {"debian": "/bin/bash", "ubuntu": "/bin/bash", "fedora": "/bin/bash"}
 
 
@@ -34,9 +34,9 @@ def documents(
     passwords: Mapping[str, str] = NOBODY,
     share_password: str = "",
 ) -> dict[str, str]:
-    """The documents by file name. `facts` is `core.apply.first_boot.first_boot`'s; `instance` names this content:
-    a guest that sees another instance than before takes the data up again. `passwords` are hashes (crypt(5)) by user;
-    `share_password` opens its shares by SMB."""
+    """The documents by file name. `facts` are those of `core.apply.first_boot.first_boot`; `instance` identifies this
+    content: a guest that sees a new instance applies the data again. `passwords` are hashes (crypt(5)) by user;
+    `share_password` is for its SMB shares."""
     return {
         "meta-data": yaml_text({"instance-id": instance, "local-hostname": facts["host_name"]}),
         "user-data": "#cloud-config\n" + yaml_text(user_data(facts, host_key_private, passwords, share_password)),
@@ -81,8 +81,8 @@ def user_data(
 
 
 def _share(data: dict[str, Any], facts: FirstBoot, password: str) -> None:
-    """Its shared folders are mounted: those by virtio-fs at every boot, before anything that may want what is in them;
-    those by SMB once what mounts them is installed, and from then on by the system."""
+    """Mount shared folders: those by virtio-fs at every boot, early; those by SMB after their package is installed, and
+    then by the system."""
     devices = [s for s in facts["shares"] if "server" not in s]
     served = [s for s in facts["shares"] if "server" in s]
     if devices:
@@ -110,7 +110,7 @@ def network_config(adapters: list[FirstBootAdapter]) -> dict[str, Any]:
         here["dhcp4"] = not a["address"]
         if addresses:
             here["addresses"] = addresses
-        # Some versions refuse "default" here; the prefix of length 0 is read by all of them.
+        # Some versions refuse "default" here; all of them accept the prefix of length 0.
         routes = [{"to": to, "via": via} for to, via in (("0.0.0.0/0", a["gateway"]), ("::/0", a["gateway6"])) if via]
         if routes:
             here["routes"] = routes
@@ -124,7 +124,7 @@ def yaml_text(value: Any) -> str:
     import yaml
 
     class Dumper(yaml.SafeDumper):
-        """Long text in block form, so that a key can be read (and found by simple tools)."""
+        """Long text in block form, so that a key is readable (and found by simple tools)."""
 
     def text(dumper: yaml.SafeDumper, data: str) -> yaml.ScalarNode:
         return dumper.represent_scalar("tag:yaml.org,2002:str", data, style="|" if "\n" in data else None)

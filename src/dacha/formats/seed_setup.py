@@ -1,4 +1,4 @@
-"""The part of first-boot data that says what a guest's system should be: users, packages, files, services, commands."""
+"""The part of first-boot data with the setup of a guest's system: users, packages, files, services, commands."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Any
 from dacha.core.apply.first_boot import SetupFacts, SetupFile, SetupUser
 from dacha.formats.remote_desktop import remote_desktop
 
-# How a family goes on being up to date by itself: packages, a file, services.
+# Automatic updates of a family: packages, a file, services.
 _AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
     "apt": (
         ["unattended-upgrades"],
@@ -18,7 +18,7 @@ _AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
     "dnf": (["dnf-automatic"], None, ["dnf-automatic-install.timer"]),
 }  # fmt: skip
 FAMILIES = {"debian": "apt", "ubuntu": "apt", "fedora": "dnf"}
-# How a family is told to start a service now and at every boot; systemd's way where nothing else is known.
+# The command that starts a service now and at every boot; systemd's by default.
 _ENABLE = {
     "alpine": "rc-update add {0} && rc-service {0} start",
     "bsd": "sysrc {0}_enable=YES && service {0} start",
@@ -28,8 +28,8 @@ KEYBOARD = 'XKBMODEL="pc105"\nXKBLAYOUT="{0}"\nXKBVARIANT=""\nXKBOPTIONS=""\nBAC
 
 
 def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict[str, Any]:
-    """The keys of user-data for a setup, in the order in which a guest takes them up; `users` is always there. `login`
-    is who logs in beside those."""
+    """The keys of user-data for a setup, in the order in which a guest applies them; `users` is always present. `login`
+    is the login user."""
     packages, files, services = list(setup["packages"]), list(setup["files"]), list(setup["services"])
     written: list[dict[str, Any]] = [_file(f) for f in files]
     if setup["automatic_updates"] and system in FAMILIES:
@@ -50,7 +50,7 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
         data["locale"] = setup["locale"]
     keyboard: list[str] = []
     if setup["keyboard"] and FAMILIES.get(system) == "apt":
-        # First-boot software's own way there fails where the console's tools are not installed, as in small images.
+        # The built-in module fails if the console tools are not installed, as in small images.
         content = KEYBOARD.format(setup["keyboard"])
         written.append(
             {"path": "/etc/default/keyboard", "content": content, "permissions": "0644", "owner": "root:root"}
@@ -62,7 +62,7 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
         data["timezone"] = setup["time_zone"]
     mirror = setup.get("mirror")
     if mirror and FAMILIES.get(system) == "apt":
-        # Only what every mirror has: of a part that is not there the whole list would be refused.
+        # Only what every mirror has: a missing part would invalidate the whole list.
         parts = "main restricted universe" if system == "ubuntu" else "main"
         lines = [f"deb {mirror} $RELEASE{more} {parts}" for more in ("", "-updates")]
         data["apt"] = {"sources_list": "\n".join([*lines, ""])}
@@ -90,7 +90,7 @@ def _file(file: SetupFile) -> dict[str, Any]:
         "owner": f"{file['owner']}:{file['owner']}",
     }
     if file["owner"] != "root":
-        found["defer"] = True  # its owner is made first
+        found["defer"] = True  # its owner is created first
     return found
 
 

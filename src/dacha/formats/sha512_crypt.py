@@ -1,6 +1,5 @@
-"""Passwords as every Linux keeps them: SHA-512 in the form $6$SALT$HASH (crypt(5); U. Drepper, Unix crypt using
-SHA-256 and SHA-512, version 0.6). The standard library's own way to it is gone from Python 3.13 on.
-"""
+"""Password hashes as Linux stores them: SHA-512 in the format $6$SALT$HASH (crypt(5); U. Drepper, Unix crypt using
+SHA-256 and SHA-512, version 0.6). The standard library has no function for it from Python 3.13 on."""
 
 from __future__ import annotations
 
@@ -37,7 +36,7 @@ def _repeated(piece: bytes, size: int) -> bytes:
 
 
 def _encoded(digest: bytes) -> str:
-    """Three bytes at a time, as the specification orders them, in four digits of six bits, the lowest first."""
+    """Three bytes at a time, in the specification's order, in four digits of six bits, the lowest first."""
     out = []
     a, b, c = 0, 21, 42
     for _ in range(21):

@@ -1,4 +1,4 @@
-"""Messages of CredSSP, by which an RDP server checks a password before it shows anything (MS-CSSP section 2.2.1).
+"""Messages of CredSSP, with which an RDP server checks a password before the session starts (MS-CSSP section 2.2.1).
 
 A TSRequest is a DER sequence (ITU-T X.690) of optional fields, each with a tag of its own number.
 """
@@ -12,17 +12,17 @@ from dacha.core.named import NamedTuple
 
 # The newest version; a server answers with its own (section 2.2.1, version).
 VERSION = 6
-# From this version on the server's key is sent as a hash with a nonce (section 3.1.5).
+# From this version on, the server's key is sent as a hash with a nonce (section 3.1.5).
 HASHED_FROM = 5
 _CLIENT, _SERVER = b"CredSSP Client-To-Server Binding Hash\0", b"CredSSP Server-To-Client Binding Hash\0"
 _INTEGER, _OCTETS, _SEQUENCE, _FIELD = 0x02, 0x04, 0x30, 0xA0
-# No message of a server is longer.
+# An upper limit for a server's message.
 LONGEST = 1 << 16
 
 
 class TsRequest(NamedTuple):
-    """One message: its version, a token of the authentication inside (b"" for none), the server's public key as it is
-    bound to it, an error (NTSTATUS), the client's nonce."""
+    """One message: its version, the inner authentication token (b"" for none), the bound public key of the server, an
+    error (NTSTATUS), the client's nonce."""
 
     version: int = VERSION
     token: bytes = b""
@@ -44,7 +44,7 @@ class TsRequest(NamedTuple):
 
 
 def read_message(data: bytes) -> tuple[TsRequest, int] | None:
-    """The first message in `data` and its length; None while it is not whole. Raises PeerError for anything else."""
+    """The first message in `data` and its length; None if it is incomplete. Raises PeerError for anything else."""
     whole = _read(data, 0, _SEQUENCE)
     if whole is None:
         return None
@@ -68,10 +68,10 @@ def read_message(data: bytes) -> tuple[TsRequest, int] | None:
 
 
 def bound_key(version: int, public_key: bytes, nonce: bytes, *, by_server: bool = False) -> bytes:
-    """What is sealed and sent to show that both ends speak with the same server: its public key, or from version 5 on a
-    hash of it with the client's nonce (section 3.1.5)."""
+    """The value that is encrypted to prove that both ends use the same server key: the key itself, or from version 5 on
+    a hash of it with the client's nonce (section 3.1.5)."""
     if version < HASHED_FROM:
-        # The server's answer is the key with one added to its first byte.
+        # The server's answer is the key with its first byte incremented.
         return bytes([(public_key[0] + 1) & 0xFF, *public_key[1:]]) if by_server else public_key
     return hashlib.sha256((_SERVER if by_server else _CLIENT) + nonce + public_key).digest()
 
@@ -88,7 +88,7 @@ def _field(number: int, inner: bytes) -> bytes:
 
 
 def _read(data: bytes, at: int, tag: int) -> tuple[bytes, int] | None:
-    """What is in an element, and where it ends; None while it is not whole."""
+    """The contents of an element and the offset after it; None if it is incomplete."""
     if len(data) < at + 2:
         return None
     if data[at] != tag:

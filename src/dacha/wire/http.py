@@ -1,4 +1,5 @@
-"""The part of HTTP/1.1 that firmware fetches files with: GET and HEAD, one range (RFC 9112; RFC 9110 section 14)."""
+"""The part of HTTP/1.1 that firmware needs to download files: GET and HEAD, a single range (RFC 9112; RFC 9110 section
+14)."""
 
 from __future__ import annotations
 
@@ -8,14 +9,15 @@ from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 
 PORT = 80
-# No firmware's request is longer (bytes), with all its fields.
+# An upper limit for a firmware's request with all header fields (bytes).
 HEAD_MOST = 8 << 10
 _REASONS = {
     200: "OK", 206: "Partial Content", 400: "Bad Request", 404: "Not Found", 405: "Method Not Allowed",
     416: "Range Not Satisfiable", 431: "Request Header Fields Too Large", 503: "Service Unavailable",
     505: "HTTP Version Not Supported",
 }  # fmt: skip
-# What firmware tells a program from a disk by (UEFI specification 2.10, section 24.7.2.3); else by the name's ending.
+# The media types by which firmware distinguishes a program from a disk (UEFI specification 2.10, section 24.7.2.3);
+# else it uses the file name's extension.
 _KINDS = {".efi": "application/efi", ".iso": "application/vnd.efi-iso", ".img": "application/vnd.efi-img"}
 _LINE = re.compile(r"(?P<method>[A-Z]{1,16}) (?P<target>\S{1,4096}) HTTP/(?P<version>\d\.\d)\Z")
 _FIELD = re.compile(r"(?P<name>[!#$%&'*+.^_`|~0-9A-Za-z-]+):[ \t]*(?P<value>[\t -~\x80-\xff]*?)[ \t]*\Z")
@@ -24,17 +26,17 @@ _RANGE = re.compile(r"bytes=(?:(?P<first>\d{1,18})-(?P<last>\d{0,18})|-(?P<end>\
 
 
 class Refused(PeerError):
-    """A request that is not carried out: its status (RFC 9110 section 15)."""
+    """A request that is refused, with its status (RFC 9110 section 15)."""
 
     def __init__(self, status: int, what: str, size: int | None = None) -> None:
-        """`size` is that of the file, where a range of it was asked for that it has not."""
+        """`size` is the file's size, if the requested range is not in it."""
         super().__init__(what)
         self.status, self.size = status, size
 
 
 class Request(NamedTuple):
-    """What is asked for: a path without the first slash, the first and last byte of it (`first` None with `last` set:
-    so many from its end), whether only the head is wanted, and whether the connection goes on."""
+    """A request: a path without the leading slash, the first and last byte (`first` None with `last` set: that many
+    from the end), whether only the head is requested, and whether the connection stays open."""
 
     path: str
     first: int | None
@@ -44,7 +46,7 @@ class Request(NamedTuple):
 
 
 def decode_request(data: bytes) -> Request:
-    """The request of a head, up to and with its empty line. Raises Refused."""
+    """The request in a head, up to and including its empty line. Raises Refused."""
     lines = data.decode("latin-1").removesuffix("\r\n\r\n").split("\r\n")
     line = _LINE.match(lines[0])
     if line is None:
@@ -67,24 +69,24 @@ def decode_request(data: bytes) -> Request:
         raise Refused(400, "the request target is not a path")
     options = {word.strip() for word in fields.get("connection", "").lower().split(",")}
     goes_on = line["version"] == "1.1" and "close" not in options
-    # A range is of a GET alone (RFC 9110 section 14.2).
+    # Ranges apply to GET only (RFC 9110 section 14.2).
     first, last = _range(fields.get("range", "") if line["method"] == "GET" else "")
     return Request(path.lstrip("/"), first, last, line["method"] == "HEAD", goes_on)
 
 
 def quote(path: str) -> str:
-    """A path as a URL has it (RFC 3986 section 2)."""
+    """A path, encoded for a URL (RFC 3986 section 2)."""
     return "".join(chr(b) if _PLAIN.match(chr(b)) else f"%{b:02X}" for b in path.encode())
 
 
 def unquote(path: str) -> str:
-    """A path as it is, from one of a URL; what is no UTF-8 in it is replaced."""
+    """A path, decoded from a URL; invalid UTF-8 is replaced."""
     plain = re.sub(rb"%([0-9A-Fa-f]{2})", lambda m: bytes((int(m[1], 16),)), path.encode("latin-1", "replace"))
     return plain.decode(errors="replace")
 
 
 def _range(text: str) -> tuple[int | None, int | None]:
-    """The bytes asked for; nothing where all are, or the range is of a kind that may be left alone (RFC 9110 14.2)."""
+    """The requested range; none for the whole file, or for a range that may be ignored (RFC 9110 section 14.2)."""
     found = _RANGE.match(text)
     if found is None:
         return None, None
@@ -94,7 +96,7 @@ def _range(text: str) -> tuple[int | None, int | None]:
 
 
 def part(request: Request, size: int) -> tuple[int, int]:
-    """Where what is asked for of a file begins, and its length. Raises Refused for what is beyond its end."""
+    """The offset and length of the requested part of a file. Raises Refused if it is beyond the end."""
     if request.first is None:
         if request.last == 0 or (request.last and not size):
             raise Refused(416, "a range of zero bytes", size)
@@ -119,7 +121,7 @@ def answer(request: Request, size: int) -> bytes:
 
 
 def refusal(status: int, *, goes_on: bool = False, size: int | None = None) -> bytes:
-    """The whole answer to what is not carried out; `size` as in Refused."""
+    """The whole answer to a refused request; `size` as in Refused."""
     fields = ["Allow: GET, HEAD"] if status == 405 else []
     if size is not None:
         fields.append(f"Content-Range: bytes */{size}")  # RFC 9110 section 15.5.17

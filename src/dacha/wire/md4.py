@@ -1,4 +1,5 @@
-"""MD4 (RFC 1320): broken as a hash, and what SMB's servers keep a password by (MS-NLMP section 3.3.1, NTOWFv1)."""
+"""MD4 (RFC 1320): broken as a hash, but required for the password hashes of SMB servers (MS-NLMP section 3.3.1,
+NTOWFv1)."""
 
 from __future__ import annotations
 
@@ -6,7 +7,7 @@ import struct
 from collections.abc import Callable
 
 _ALL = 0xFFFFFFFF
-# The rounds' functions and constants, the order of the words in each, and how far each step turns (section 3.4).
+# The rounds' functions and constants, the order of words in each, and the rotation of each step (section 3.4).
 _ROUNDS: tuple[tuple[Callable[[int, int, int], int], int, tuple[int, ...], tuple[int, ...]], ...] = (
     (lambda x, y, z: (x & y) | (~x & z), 0, tuple(range(16)), (3, 7, 11, 19)),
     (lambda x, y, z: (x & y) | (x & z) | (y & z), 0x5A827999, tuple(r + c for r in range(4) for c in (0, 4, 8, 12)),
@@ -32,5 +33,5 @@ def md4(message: bytes) -> bytes:
 
 
 def password_hash(password: str) -> str:
-    """What a server keeps a password by, in capital hexadecimal digits."""
+    """A server's password hash, in upper-case hexadecimal digits."""
     return md4(password.encode("utf-16-le")).hex().upper()

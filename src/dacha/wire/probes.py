@@ -1,7 +1,7 @@
-"""Does the service behind a port speak its protocol? One small state machine a service.
+"""Probes: does the service on a port speak its protocol? One small state machine per service.
 
-A probe is given bytes as they come and answers with what to send and, at the end, a verdict. An accepted
-connection proves nothing (a forward accepts before the guest listens), so each waits for the first words.
+A probe receives bytes as they arrive, and returns what to send and finally a verdict. An accepted connection proves
+nothing (a forward accepts before the guest listens), so each waits for the first answer.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from dacha.core.harmless import harmless
 from dacha.core.heard import Heard
 from dacha.core.named import NamedTuple
 
-# First words fit easily; more without a verdict is some other protocol.
+# First answers are shorter; more data without a verdict means another protocol.
 FIRST_WORDS_MOST = 16384
 
 
@@ -25,12 +25,12 @@ class Verdict(NamedTuple):
 
 
 def verdict_of(heard: Heard, *, ok: bool = False) -> Verdict:
-    """The verdict for a kind of answer that needs no further words."""
+    """The verdict for a kind of answer that needs no further description."""
     return Verdict(ok, str(heard), heard=heard)
 
 
 class Probe:
-    """A probe of one service: `greeting` is sent at once, `receive` is fed until it returns a verdict."""
+    """A probe of one service: `greeting` is sent first, `receive` is called until it returns a verdict."""
 
     greeting = b""
 
@@ -38,14 +38,14 @@ class Probe:
         self._buffer = b""
 
     def receive(self, data: bytes) -> Verdict | None:
-        """Take bytes from the service; None while more are needed."""
+        """Process bytes from the service; None if more are needed."""
         self._buffer += data
         if len(self._buffer) > FIRST_WORDS_MOST:
             return Verdict(False, "speaks another protocol")
         return self.judge(self._buffer)
 
     def closed(self) -> Verdict:
-        """The service ended the connection."""
+        """The service closed the connection."""
         if not self._buffer:
             return verdict_of(Heard.CLOSED)
         return Verdict(False, f"closes after {self._buffer[:40]!r}")
@@ -55,7 +55,7 @@ class Probe:
 
 
 class SshProbe(Probe):
-    """SSH: the identification line, with other lines allowed before it (RFC 4253 section 4.2)."""
+    """SSH: the identification string, possibly after other lines (RFC 4253 section 4.2)."""
 
     def judge(self, data: bytes) -> Verdict | None:
         *lines, _ = data.split(b"\n")
@@ -68,7 +68,7 @@ class SshProbe(Probe):
 
 
 class HttpProbe(Probe):
-    """HTTP: any status line answers the question (RFC 9112 section 4)."""
+    """HTTP: any status line is an answer (RFC 9112 section 4)."""
 
     greeting = b"HEAD / HTTP/1.1\r\nHost: probe.invalid\r\nConnection: close\r\n\r\n"
 
@@ -83,7 +83,7 @@ class HttpProbe(Probe):
 
 
 class VncProbe(Probe):
-    """RFB: the server names its version in 12 bytes (RFC 6143 section 7.1.1)."""
+    """RFB: the server sends its version in 12 bytes (RFC 6143 section 7.1.1)."""
 
     def judge(self, data: bytes) -> Verdict | None:
         if len(data) < 12:
@@ -130,7 +130,8 @@ class TlsProbe(Probe):
 
 
 class AnyProbe(Probe):
-    """A service without a known protocol: its first bytes, or silence on an open connection, is all there is."""
+    """A service with an unknown protocol: its first bytes, or an open connection without any, is all that can be
+    checked."""
 
     def judge(self, data: bytes) -> Verdict | None:
         return Verdict(True, "answers") if data else None
@@ -146,5 +147,5 @@ PROBES: dict[str, type[Probe]] = {
 
 
 def probe_for(service: str | None) -> Probe:
-    """A fresh probe for a service by its name."""
+    """A new probe for a service by its name."""
     return PROBES.get(service or "", AnyProbe)()

@@ -1,8 +1,6 @@
 """TFTP, the reading side of a server, as a state machine: datagrams and time in, datagrams out (RFC 1350; options by
-RFC 2347, 2348, 2349 and 7440).
-
-It opens no socket and reads no clock; the file's bytes come from a function. Time is seconds, monotonic.
-"""
+RFC 2347, 2348, 2349 and 7440). It opens no socket and reads no clock; a function provides the file's bytes. Time is in
+seconds, monotonic."""
 
 from __future__ import annotations
 
@@ -15,8 +13,8 @@ from dacha.core.named import NamedTuple
 from dacha.core.units import whole_number
 
 PORT = 69
-# A block is as long as one datagram of an Ethernet frame takes (1500 - 20 - 8 - 4), longer ones would be fragments; so
-# many may be under way at once, which a slow client's buffer still takes.
+# A block fits into one Ethernet frame (1500 - 20 - 8 - 4), to avoid fragments; the window is limited to what a slow
+# client's buffer holds.
 BLOCK_MOST, WINDOW_MOST = 1468, 16
 BLOCK_USUAL = 512
 TIMEOUT_S, TRIES_MOST = 1.0, 6
@@ -25,7 +23,7 @@ REQUEST_MOST = 512
 
 
 class Code(IntEnum):
-    """What a datagram is (RFC 1350 section 5, RFC 2347)."""
+    """Types of datagrams (RFC 1350 section 5, RFC 2347)."""
 
     READ = 1
     WRITE = 2
@@ -36,7 +34,7 @@ class Code(IntEnum):
 
 
 class Fault(IntEnum):
-    """Why a transfer ends (RFC 1350 section 5, RFC 2347)."""
+    """Error codes (RFC 1350 section 5, RFC 2347)."""
 
     OTHER = 0
     NOT_FOUND = 1
@@ -47,14 +45,14 @@ class Fault(IntEnum):
 
 
 class Request(NamedTuple):
-    """Somebody wants to read a file; `options` are theirs by lower-case name."""
+    """A read request; `options` by lower-case name."""
 
     path: str
     options: dict[str, str]
 
 
 class Refused(PeerError):
-    """A request that is answered by an error."""
+    """A request that is answered with an error."""
 
     def __init__(self, fault: Fault, what: str) -> None:
         super().__init__(what)
@@ -62,7 +60,7 @@ class Refused(PeerError):
 
 
 def decode_request(data: bytes) -> Request:
-    """Read a request. Raises Refused for one that is to be answered by an error, PeerError for what is none."""
+    """Read a request. Raises Refused for one that needs an error as its answer, PeerError for anything else."""
     if len(data) < 2 or len(data) > REQUEST_MOST:
         raise PeerError(f"TFTP: invalid request length: {len(data)} bytes")
     code = int.from_bytes(data[:2], "big")
@@ -87,7 +85,7 @@ def decode_request(data: bytes) -> Request:
 
 
 def encode_request(path: str, options: dict[str, int]) -> bytes:
-    """A request to read, as a client sends it."""
+    """A read request, as a client sends it."""
     words = [path, "octet", *(word for name, value in options.items() for word in (name, str(value)))]
     return struct.pack(">H", Code.READ) + b"".join(w.encode() + b"\0" for w in words)
 
@@ -101,24 +99,24 @@ def encode_ack(block: int) -> bytes:
 
 
 class Transfer:
-    """One file on its way to one client. `begin`, `receive` and `expire` give what to send; `due` is when `expire` is
-    to be called, None once it has ended."""
+    """The transfer of one file to one client. `begin`, `receive` and `expire` return what to send; `due` is when to
+    call `expire`, None at the end."""
 
     def __init__(self, request: Request, size: int, read: Callable[[int, int], bytes]) -> None:
-        """`read` gives so many bytes of the file from an offset on."""
+        """`read` returns that many bytes of the file from an offset."""
         self._size, self._read = size, read
         self._block, self._window, self._timeout = BLOCK_USUAL, 1, TIMEOUT_S
         self._granted = self._grant(request.options)
-        # Blocks count from 1; the file ends with one that is not full (RFC 1350 section 6).
+        # Blocks count from 1; the file ends with a block that is not full (RFC 1350 section 6).
         self._last = size // self._block + 1
-        # The last block that came in order, and the last that was sent; with options block 0 is their answer.
+        # The last block that was acknowledged, and the last that was sent; with options, block 0 is their answer.
         self._done, self._sent = (-1, 0) if self._granted else (0, 0)
         self._tries = 0
         self.due: float | None = None
         self.failed = ""
 
     def _grant(self, asked: dict[str, str]) -> dict[str, int]:
-        """The options that are granted, with their values; one that makes no sense is passed over (RFC 2347)."""
+        """The accepted options, with their values; invalid ones are ignored (RFC 2347)."""
         granted: dict[str, int] = {}
         for name, low, high, most in (
             ("blksize", 8, 65464, BLOCK_MOST), ("timeout", 1, 255, 255), ("windowsize", 1, 65535, WINDOW_MOST),
@@ -140,7 +138,7 @@ class Transfer:
         return self._go_on(now)
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
-        """What a datagram of the client is answered by. One that is no answer changes nothing."""
+        """The answer to a client's datagram. Invalid datagrams are ignored."""
         if self.due is None or len(data) < 4:
             return []
         code, number = struct.unpack_from(">HH", data)
@@ -152,7 +150,7 @@ class Transfer:
             return [encode_error(Fault.ILLEGAL, "an acknowledgement was expected")]
         block = self._told(number)
         if block is None or (block == self._done and self._window == 1):
-            # Of long ago, or said twice: answered, each block would be sent twice from then on (RFC 1123 4.2.3.1).
+            # Delayed or duplicated: answering it would duplicate every block from then on (RFC 1123 section 4.2.3.1).
             return []
         self._done, self._tries = block, 0
         if self._done >= self._last:
@@ -161,7 +159,7 @@ class Transfer:
         return self._go_on(now)
 
     def expire(self, now: float) -> list[bytes]:
-        """The time is over: once more what was not acknowledged, or the end."""
+        """Timeout: send unacknowledged blocks again, or give up."""
         if self.due is None or now < self.due:
             return []
         self._tries += 1
@@ -175,24 +173,24 @@ class Transfer:
 
     @property
     def done(self) -> bool:
-        """True when the client has all of it."""
+        """True if the client has the whole file."""
         return self.due is None and not self.failed
 
     def _told(self, number: int) -> int | None:
-        """The block that a number of 16 bits stands for: the one of those under way. (They begin again after 65535.)"""
+        """The block for a 16-bit number: the one in the current window. (Numbers wrap after 65535.)"""
         if self._done < 0:
             return 0 if number == 0 else None
         block = self._done + ((number - self._done) & 0xFFFF)
         return block if block <= self._sent else None
 
     def _go_on(self, now: float) -> list[bytes]:
-        """The blocks of the next window, from the one behind what is acknowledged."""
+        """The blocks of the next window, after the acknowledged one."""
         first = self._done + 1
         self._sent = min(self._last, self._done + self._window)
         self.due = now + self._timeout
         start = (first - 1) * self._block
         body = self._read(start, (self._sent - first + 1) * self._block)
-        # A file that became shorter meanwhile ends early, and its client sees that it is not whole.
+        # A file that was truncated in the meantime ends early, and its client notices.
         return [
             struct.pack(">HH", Code.DATA, n & 0xFFFF) + body[at : at + self._block]
             for n, at in zip(

@@ -1,1 +1,1 @@
-"""Answer files: what an installer asks of whoever sits in front of it, answered from the lab, each in its own form."""
+"""Answer files for unattended installations, generated from the lab, in each installer's format."""

@@ -1,5 +1,5 @@
-"""Answers for Alpine: the file that setup-alpine reads, in an overlay (.apkovl.tar.gz) that its medium takes up by
-itself from any volume, with a start script that installs to the disk and powers off."""
+"""Answer file for Alpine: the file for setup-alpine, in an overlay (.apkovl.tar.gz) that its medium loads from any
+volume, with a start script that installs to the disk and powers off."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dacha.core.apply.answers import Answers
 from dacha.formats.answers.finish import script
 
 ANSWERS, FINISH, INSTALL = "etc/dacha/answers", "etc/dacha/finish.sh", "etc/local.d/dacha-install.start"
-# Its usual services start beside what is added, and its base is there.
+# Its default services are kept beside the added one, and its base package.
 _STARTED = {"etc/.default_boot_services": "", "etc/apk/world": "alpine-base\n"}
 _INSTALL = """\
 #!/bin/sh
@@ -48,9 +48,9 @@ def documents(answers: Answers) -> dict[str, str]:
 
 
 def overlay(documents: Mapping[str, str]) -> dict[str, bytes]:
-    """The volume's one file: the archive of these documents, and of what makes its medium start them."""
+    """The volume's only file: an archive of these documents, and of what starts them."""
     packed = BytesIO()
-    # Without a date in the header, the same answers are the same bytes.
+    # Without a date in the header, equal answers give equal bytes.
     with GzipFile(fileobj=packed, mode="wb", mtime=0) as zipped, TarFile(fileobj=zipped, mode="w") as archive:
         for path, text in (*documents.items(), *_STARTED.items()):
             member = TarInfo(path)
@@ -64,7 +64,7 @@ def overlay(documents: Mapping[str, str]) -> dict[str, bytes]:
 
 
 def answer_file(answers: Answers) -> str:
-    """The variables that setup-alpine reads (its -c writes an example)."""
+    """The variables for setup-alpine (its -c prints an example)."""
     setup, facts = answers.setup, answers.facts
     interfaces = ["auto lo", "iface lo inet loopback"]
     for n, a in enumerate(facts["adapters"]):

@@ -1,4 +1,4 @@
-"""Answers for FreeBSD: an installerconfig (bsdinstall(8)); its second part is run inside the new system."""
+"""Answer file for FreeBSD: an installerconfig (bsdinstall(8)); its second part runs inside the new system."""
 
 from __future__ import annotations
 
@@ -8,18 +8,18 @@ from ipaddress import ip_interface
 from dacha.core.apply.answers import Answers
 from dacha.formats.answers.finish import script
 
-# Adapters and disks as this system's drivers name them.
+# Names of adapters and disks, by this system's drivers.
 _ADAPTER = "vtnet"
 _DISKS = {"virtio": "vtbd0", "sata": "ada0", "scsi": "da0", "nvme": "nda0"}
 
 
 def documents(answers: Answers) -> dict[str, str]:
-    """The one file of the volume."""
+    """The only file of the volume."""
     return {"installerconfig": installerconfig(answers)}
 
 
 def installerconfig(answers: Answers) -> str:
-    """A preamble of variables, and the script that follows it."""
+    """A preamble of variables, followed by the script."""
     facts, setup = answers.facts, answers.setup
     lines = [
         f"# The answers of {facts['full_name']} to its installer.",

@@ -1,4 +1,4 @@
-"""Answers for Debian's installer: a preseed file (Debian installation guide, appendix B), read from its initrd."""
+"""Answer file for Debian's installer: a preseed file (Debian installation guide, appendix B), in its initrd."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from dacha.core.apply.answers import Answers
 from dacha.formats.answers.finish import first_static, script
 from dacha.formats.remote_desktop import remote_desktop
 
-# Where its media keep kernel and initrd: full and small installers, those for networks, and the demo's own.
+# Paths of kernel and initrd on media: full and small installers, network installers, and the demo's own.
 KERNELS = (
     ("/install.amd/vmlinuz", "/install.amd/initrd.gz"),
     ("/linux", "/initrd.gz"),
@@ -19,7 +19,7 @@ FINISH = "dacha-finish.sh"
 
 
 def documents(answers: Answers) -> dict[str, str]:
-    """The files that are put into the initrd, by name."""
+    """The files to add to the initrd, by name."""
     return {"preseed.cfg": preseed(answers), FINISH: script(answers, "debian", network=_planned(answers))}
 
 
@@ -34,7 +34,7 @@ def preseed(answers: Answers) -> str:
     lines = [
         f"# The answers of {answers.facts['full_name']} to Debian's installer.",
         *_d_i("debian-installer/locale", "string", setup["locale"] or "en_US.UTF-8"),
-        # With little memory it says so, and waits, before anything else; then it goes on in English.
+        # With little memory, the installer first shows a warning and waits; then it continues in English.
         *_d_i("lowmem/low", "note", ""),
         *_d_i("lowmem/insufficient", "note", ""),
         *_d_i("keyboard-configuration/xkb-keymap", "select", setup["keyboard"] or "us"),
@@ -44,7 +44,7 @@ def preseed(answers: Answers) -> str:
         "# Nobody has root's password; accounts are made at the end, with their keys.",
         *_d_i("passwd/make-user", "boolean", "false"),
         *_d_i("passwd/root-login", "boolean", "true"),
-        # No password has this hash. (One mark alone is asked about again, from Debian 13 on.)
+        # A hash that no password has. (A single character is asked about again, from Debian 13 on.)
         *_d_i("passwd/root-password-crypted", "password", "!!"),
         *_d_i("clock-setup/utc", "boolean", "true"),
         *_d_i("clock-setup/ntp", "boolean", "false"),

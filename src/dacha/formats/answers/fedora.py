@@ -1,4 +1,4 @@
-"""Answers for Fedora and its kin: a kickstart file (pykickstart's reference), found by itself on a volume OEMDRV."""
+"""Answer file for Fedora and related systems: a kickstart file (pykickstart's reference), found on a volume OEMDRV."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ from dacha.formats.remote_desktop import remote_desktop
 
 
 def documents(answers: Answers) -> dict[str, str]:
-    """The one file of the volume."""
+    """The only file of the volume."""
     return {"ks.cfg": kickstart(answers)}
 
 
 def kickstart(answers: Answers) -> str:
-    """The kickstart file; accounts, keys and files come from the script at its end."""
+    """The kickstart file; accounts, keys and files are created by the script at its end."""
     setup, disk = answers.setup, answers.disk.removeprefix("/dev/")
     lines = [
         f"# The answers of {answers.facts['full_name']} to its installer.",
@@ -31,7 +31,7 @@ def kickstart(answers: Answers) -> str:
         "services --enabled=sshd",
         "firewall --enabled --service=ssh",
         "firstboot --disable",
-        # The installer would ask for a user where it knows of none.
+        # Without a known user, the installer would ask for one.
         *[f"user --name={u['name']} --lock" for u in answers.users],
         "",
         "# The whole first disk.",

@@ -1,7 +1,8 @@
-"""The end of an installation: a script that makes the new system what the lab says, run inside it by its installer.
+"""The end of an installation: a script that configures the new system as the lab file says, run inside it by its
+installer.
 
-POSIX sh and each family's own account tools. A step that fails does not keep the others from being taken: it is told on
-the console and kept in a log, and the script's status says so.
+POSIX sh and each family's own account tools. A failed step does not prevent the others: it is reported on the console
+and in a log, and in the script's exit status.
 """
 
 from __future__ import annotations
@@ -22,7 +23,7 @@ DONE, FAILED = "first boot: done", "first boot: failed at"
 
 
 class Family(NamedTuple):
-    """How a family does what the script needs; {name}, {shell} and others are filled in, quoted already."""
+    """How a family does the script's steps; {name}, {shell} and others are substituted, already quoted."""
 
     add_user: str
     add_group: str
@@ -33,7 +34,7 @@ class Family(NamedTuple):
     shell: str = "/bin/bash"
     administrator: str = "/etc/sudoers.d/90-{file}"
     rule: str = "{name} ALL=(ALL:ALL) NOPASSWD: ALL"
-    # Empty where the installer itself installs what is asked for.
+    # Empty if the installer itself installs packages.
     packages: str = ""
     always: tuple[str, ...] = ()
 
@@ -79,7 +80,8 @@ _NETWORKD = "/etc/systemd/network"
 
 
 def script(answers: Answers, family: str, *, network: bool = False) -> str:
-    """The script for a family; with `network` it also writes the adapters' addresses, where the installer did not."""
+    """The script for a family; with `network` it also configures the adapters' addresses, for installers that do
+    not."""
     how = FAMILIES[family]
     steps = [("host key", _host_key(answers)), ("login", _login(family))]
     if family == "debian" and answers.setup["locale"]:
@@ -93,7 +95,7 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
     if answers.setup.get("remote_desktop") and family in SEED_FAMILIES:
         made = remote_desktop(SEED_FAMILIES[family], [u["name"] for u in answers.users])
         files = [c for path, text, mode in made.files for c in _put(path, text.encode(), mode)]
-        # Nothing runs yet in what is being installed: it starts with its first boot.
+        # No service runs during the installation: they start at the first boot.
         steps.append(("remote desktop", [*files, *(c for c in made.commands if " restart " not in c)]))
     if family != "bsd":
         # Mounted from the new system's first boot on.
@@ -114,7 +116,7 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
     ]
     for name, commands in steps:
         quoted = shlex.quote(name)
-        # The status is looked at by itself: within a list of commands set -e would mean nothing.
+        # The status is checked separately: within a list of commands, set -e has no effect.
         lines += [f"echo {quoted}", "(", "set -e", *commands, ")", f'[ $? = 0 ] || failed="$failed, "{quoted}', ""]
     lines += [
         'if [ "$failed" ]; then',
@@ -128,7 +130,7 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
 
 
 def _put(path: str, text: bytes, mode: str) -> list[str]:
-    """Commands that put a file in place, whatever is in it."""
+    """Commands that create a file with arbitrary contents."""
     folder, target = shlex.quote(path.rpartition("/")[0] or "/"), shlex.quote(path)
     try:
         written = text.decode()
@@ -138,15 +140,15 @@ def _put(path: str, text: bytes, mode: str) -> list[str]:
     if plain:
         put = f"cat > {target} << '{_END}'\n{written}{_END}"
     else:
-        # Not every small system has base64; one without it has openssl.
+        # Some small systems have no base64; they have openssl.
         encoded = base64.b64encode(text).decode()
         put = f"printf '%s' {encoded} | (base64 -d 2> /dev/null || openssl base64 -d -A) > {target}"
-    # Its mode is right before anything is in it.
+    # Set the mode before writing the contents.
     return [f"mkdir -p {folder}", f": > {target}", f"chmod {mode} {target}", put]
 
 
 def _sh(command: str) -> str:
-    """A command for a shell, whatever is in it."""
+    """A shell command with arbitrary contents."""
     if _plain(command):
         return f"sh -c {shlex.quote(command)}"
     encoded = base64.b64encode(command.encode()).decode()
@@ -154,8 +156,8 @@ def _sh(command: str) -> str:
 
 
 def _plain(text: str) -> bool:
-    """True for text that a shell's here-document carries as it is, and in which no installer sees the end of a part:
-    FreeBSD's begins one at "#!" (bsdinstall(8)), Fedora's at "%" (kickstart: %end, %include)."""
+    """True for text that a here-document keeps unchanged, and that no installer mistakes for the start of a section:
+    FreeBSD's begin with "#!" (bsdinstall(8)), Fedora's with "%" (kickstart: %end, %include)."""
     apart = any(line.lstrip().startswith(("#!", "%")) for line in text.split("\n"))
     return not apart and all(c in "\n\t" or c.isprintable() for c in text)
 
@@ -171,7 +173,7 @@ def _host_key(answers: Answers) -> list[str]:
 
 
 def _login(family: str) -> list[str]:
-    """SSH with keys alone."""
+    """SSH with keys only."""
     if family == "bsd":
         return [
             *_put("/tmp/sshd", _SSHD.encode(), "0644"),
@@ -188,7 +190,7 @@ def _login(family: str) -> list[str]:
 
 
 def _locale(name: str) -> list[str]:
-    """Debian's language, where its installer went on in its own, as it does with little memory."""
+    """Debian's locale, if its installer continued in its own, as it does with little memory."""
     made = f"sed -i 's/^# *\\({name} \\)/\\1/' /etc/locale.gen && locale-gen && update-locale LANG={name}"
     return [f"""(grep -qs '^LANG="*{name}"*$' /etc/default/locale || ({made}))"""]
 
@@ -227,8 +229,8 @@ def _file(file: SetupFile) -> list[str]:
 
 
 def networkd(adapters: list[FirstBootAdapter]) -> list[str]:
-    """Commands that give every adapter its planned addresses by systemd-networkd, matched by hardware address
-    (systemd.network(5)); an installer itself asks for one address of one adapter."""
+    """Commands that give every adapter its planned addresses with systemd-networkd, matched by hardware address
+    (systemd.network(5)); an installer itself configures one address of one adapter."""
     planned = [a for a in adapters if a["address"] or a["address6"]]
     if not planned:
         return []
@@ -248,8 +250,8 @@ def networkd(adapters: list[FirstBootAdapter]) -> list[str]:
 
 
 def first_static(adapters: list[FirstBootAdapter]) -> tuple[str, str, str, str] | None:
-    """The address, mask, gateway and name servers of the adapter that packages come by; None where it asks by DHCP.
-    The gateway is empty where there is none."""
+    """The address, mask, gateway and name servers of the adapter that packages are downloaded through; None if it uses
+    DHCP. The gateway is empty if there is none."""
     outward = next((a for a in adapters if a["gateway"]), adapters[0] if adapters else None)
     if outward is None or not outward["address"]:
         return None

@@ -1,4 +1,4 @@
-"""One table of the forms of answers: which family takes which, how its installer is given them, and who writes them."""
+"""The formats of answer files: the format of each family, how its installer gets it, and which function writes it."""
 
 from __future__ import annotations
 
@@ -10,15 +10,15 @@ from dacha.formats.answers import alpine, bsd, debian, fedora, ubuntu, windows
 
 
 def as_they_are(documents: Mapping[str, str]) -> dict[str, bytes]:
-    """Each document as a file of its own."""
+    """Each document as a separate file."""
     return {name: text.encode() for name, text in documents.items()}
 
 
 class Form(NamedTuple):
-    """A family's form. `documents` makes the files by name; they go into the initrd of a kernel taken from the medium
-    (`kernels`: where that and its initrd are, started with `command_line`), or onto a volume called `volume` that is a
-    disk of the guest, with `drive` in a drive of it. `pack` makes them the volume's files; `by_hand` is the one line to
-    be typed where the installer takes nothing by itself."""
+    """The format of a family. `documents` creates the files by name; they go into the initrd of the medium's kernel
+    (`kernels`: paths of kernel and initrd, started with `command_line`), or onto a volume named `volume`, which is a
+    disk of the guest, or with `drive` in a drive. `pack` creates the volume's files; `by_hand` is the line to type if
+    the installer does not find them by itself."""
 
     name: str
     documents: Callable[[Answers], dict[str, str]]

@@ -1,4 +1,4 @@
-"""How installers are started over a network: what lies in the folder for it, and the menus of the loaders there."""
+"""Network installation: which files of the network's folder start an installer, and the boot loaders' menus."""
 
 from __future__ import annotations
 
@@ -8,19 +8,19 @@ from collections.abc import Sequence
 from dacha.core.named import NamedTuple
 from dacha.formats.answers import debian
 
-# The file with a guest's answers that its loader puts behind the installer's initrd.
+# The file with a guest's answers that its boot loader appends to the installer's initrd.
 ARCHIVE = "answers.cpio"
-# What is asked for below this belongs to the guest that asks, and to no other.
+# Requests below this path refer to files of the requesting guest.
 OWN = "answers"
-# The menus, by what the loaders call them.
+# The menus, by the boot loaders' file names.
 GRUB, SYSLINUX = "grub.cfg", "pxelinux.cfg"
 _SAFE = re.compile(r"[A-Za-z0-9_.,:/=@%+-]+")
 
 
 class NetworkStart(NamedTuple):
-    """A family's way: kernel and initrd as its makers lay them out, best first; the kernel's command line, in which
-    `{answers}` is where the guest's answers are had by HTTP, `{mirror}` the place of packages, `{iso}` the address of
-    the medium that lies in the folder too. With `in_initrd` the answers are a second initrd."""
+    """The network installation of a family: paths of kernel and initrd as distributed, best first; the kernel's command
+    line, in which `{answers}` is the HTTP address of the guest's answers, `{mirror}` the package mirror, `{iso}` the
+    address of the medium in the folder. With `in_initrd`, the answers are a second initrd."""
 
     kernels: tuple[tuple[str, str], ...]
     command_line: str
@@ -59,28 +59,25 @@ NETWORK_STARTS = {
 
 
 def menus(kernel: str, initrds: Sequence[str], command_line: str) -> dict[str, str]:
-    """The menus that start this kernel at once, by the loader's file name. Paths are from the folder's top."""
+    """The menus that start this kernel at once, by file name. Paths are relative to the folder."""
     words = " ".join(_for_grub(word) for word in command_line.split())
     grub = f"set timeout=0\nmenuentry install {{\n  linux /{kernel} {words}\n"
     grub += f"  initrd {' '.join(f'/{i}' for i in initrds)}\n}}\n"
-    # Two colons: from the top, wherever the loader itself lies.
+    # Two colons: from the top, wherever the boot loader is.
     files = ",".join(f"::{i}" for i in initrds)
     syslinux = f"default install\nprompt 0\nlabel install\n  kernel ::{kernel}\n  initrd {files}\n"
     return {GRUB: grub, SYSLINUX: f"{syslinux}  append {command_line}\n"}
 
 
 def _for_grub(word: str) -> str:
-    """A word as GRUB's language has it, where a semicolon ends a command and a dollar names a variable: between single
-    marks nothing has a meaning."""
+    """A word in GRUB's language, where a semicolon ends a command and a dollar sign starts a variable: single quotes
+    disable both."""
     return word if _SAFE.fullmatch(word) else "'" + word.replace("'", "'\\''") + "'"
 
 
 def own_file(asked: str) -> str | None:
-    """The guest's own file that is meant by what a loader or an installer asks for; None for one of the folder's.
-
-    GRUB asks for its menu by the name grub.cfg and by that with the client's addresses behind it, the others for files
-    in a folder pxelinux.cfg.
-    """
+    """The guest's own file for a request of a boot loader or an installer; None for one of the folder's. GRUB requests
+    its menu as grub.cfg, with and without the client's address; the others request files in a folder pxelinux.cfg."""
     parts = [p for p in asked.replace("\\", "/").split("/") if p and p != "."]
     if not parts:
         return None

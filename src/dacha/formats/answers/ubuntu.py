@@ -1,6 +1,6 @@
-"""Answers for Ubuntu's server installer: autoinstall version 1, in the user-data of a volume named cidata.
+"""Answer file for Ubuntu's server installer: autoinstall version 1, in the user-data of a volume named cidata.
 
-What the installed system should be is its own first-boot data inside, so that it is told as an image would be.
+The setup of the installed system is embedded as its first-boot data, as for an image.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from dacha.core.apply.answers import Answers
 from dacha.formats.seed import network_config, user_data, yaml_text
 
 KERNELS = (("/casper/vmlinuz", "/casper/initrd"), ("/casper/hwe-vmlinuz", "/casper/hwe-initrd"))
-# With this word it does not ask whether the disk may be written.
+# With this word, the installer does not ask for a confirmation before it writes to the disk.
 COMMAND_LINE = "autoinstall console=tty0 console=ttyS0,115200 ---"
 
 
@@ -38,7 +38,7 @@ def autoinstall(answers: Answers) -> dict[str, Any]:
         "updates": "all" if setup["update"] else "security",
         "timezone": setup["time_zone"] or "Etc/UTC",
         "user-data": told,
-        # It ends by powering off: Dacha takes the medium away, and starts it from its disk.
+        # Powers off at the end: Dacha ejects the medium, and starts the guest from its disk.
         "shutdown": "poweroff",
     }
     if answers.mirror:

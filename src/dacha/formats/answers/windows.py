@@ -1,8 +1,8 @@
-"""Answers for Windows, client and server: autounattend.xml (the schema of its unattended setup), read by its setup from
-the root of any medium in a drive.
+"""Answer file for Windows, client and server: autounattend.xml (the schema of its unattended setup), which setup reads
+from the root of any medium in a drive.
 
-A local account, no online one; the disk laid out for the guest's firmware; the planned addresses by hardware address;
-remote desktop with network-level authentication, and its rule in the firewall.
+A local account, no online one; a disk layout for the guest's firmware; the planned addresses by hardware address;
+remote desktop with network level authentication, and its firewall rule.
 """
 
 from __future__ import annotations
@@ -19,9 +19,9 @@ _SPACE = "urn:schemas-microsoft-com:unattend"
 _WCM = "http://schemas.microsoft.com/WMIConfig/2002/State"
 _COMMON = {"processorArchitecture": "amd64", "publicKeyToken": "31bf3856ad364e35", "language": "neutral",
            "versionScope": "nonSxS"}  # fmt: skip
-# Where the second medium with drivers may be, by letter; setup skips those that are not there.
+# Drive letters of the second medium with drivers; setup skips those that do not exist.
 _LETTERS = "DEF"
-# IANA's time zones by the names that this system has for them (CLDR, windowsZones), those most in use.
+# IANA time zones with this system's names for them (CLDR, windowsZones), the most common ones.
 ZONES = {
     "Etc/UTC": "UTC", "Europe/London": "GMT Standard Time", "Europe/Dublin": "GMT Standard Time",
     "Europe/Lisbon": "GMT Standard Time", "Europe/Berlin": "W. Europe Standard Time",
@@ -47,12 +47,12 @@ ZONES = {
 
 
 def documents(answers: Answers) -> dict[str, str]:
-    """The one file of the medium."""
+    """The only file of the medium."""
     return {"autounattend.xml": unattend(answers)}
 
 
 def unattend(answers: Answers) -> str:
-    """The file: answers by the pass of setup in which they are read."""
+    """The file: answers by the pass of setup that reads them."""
     root = Xml.Element("unattend", {"xmlns": _SPACE, "xmlns:wcm": _WCM})
     _installer(Xml.SubElement(root, "settings", {"pass": "windowsPE"}), answers)
     _specialize(Xml.SubElement(root, "settings", {"pass": "specialize"}), answers)
@@ -66,7 +66,7 @@ def _component(settings: Xml.Element, name: str) -> Xml.Element:
 
 
 def _put(parent: Xml.Element, path: str, text: str) -> Xml.Element:
-    """The element at a path below `parent`, made where it is missing, with this text."""
+    """The element at a path below `parent`, created if missing, with this text."""
     for name in path.split("/"):
         found = parent.find(name)
         parent = Xml.SubElement(parent, name) if found is None else found
@@ -75,7 +75,7 @@ def _put(parent: Xml.Element, path: str, text: str) -> Xml.Element:
 
 
 def _item(parent: Xml.Element, name: str, **values: str) -> Xml.Element:
-    """One more of a list's items."""
+    """Append an item to a list."""
     item = Xml.SubElement(parent, name, {"wcm:action": "add"})
     for key, value in values.items():
         _put(item, key, value)
@@ -111,7 +111,8 @@ def _installer(settings: Xml.Element, answers: Answers) -> None:
 
 
 def _partitions(disk: Xml.Element, firmware: str) -> int:
-    """Lay the disk out for a firmware (GPT with a system partition for UEFI); the number of the system's partition."""
+    """The disk layout for a firmware (GPT with a system partition for UEFI), and the number of the system's
+    partition."""
     create, modify = Xml.SubElement(disk, "CreatePartitions"), Xml.SubElement(disk, "ModifyPartitions")
     if firmware == "uefi":
         _item(create, "CreatePartition", Order="1", Type="EFI", Size="260")
@@ -126,8 +127,8 @@ def _partitions(disk: Xml.Element, firmware: str) -> int:
 
 
 def computer_name(host_name: str) -> str:
-    """The name that the system has for itself: fifteen characters at the most (NetBIOS, RFC 1001 section 14). A longer
-    one is cut, with four digits of its hash, so that two of them are not one."""
+    """The computer name: at most fifteen characters (NetBIOS, RFC 1001 section 14). A longer one is shortened, with
+    four digits of its hash, so that two remain different."""
     if len(host_name) <= 15:
         return host_name
     return f"{host_name[:10].rstrip('-')}-{sha256(host_name.encode()).hexdigest()[:4]}"
@@ -164,7 +165,7 @@ def _addresses(settings: Xml.Element, adapters: list[FirstBootAdapter]) -> None:
         for n, (key, gateway, everywhere) in enumerate(
             (("address", "gateway", "0.0.0.0/0"), ("address6", "gateway6", "::/0")), 1
         ):
-            # The two families are keys of one typed record.
+            # The two address families are keys of one typed record.
             own, way = a[key], a[gateway]  # type: ignore[literal-required]
             if own:
                 _put(here, f"Ipv{'4' if n == 1 else '6'}Settings/DhcpEnabled", "false")
@@ -212,5 +213,5 @@ def _first_logon(settings: Xml.Element, answers: Answers) -> None:
 
 
 def hidden(plain: str) -> str:
-    """A password in the form that is not plain text to the eye, and no more than that: UTF-16 with a word, base64."""
+    """A password in this format's obfuscation, which is no protection: UTF-16 with a suffix, in base64."""
     return base64.b64encode(f"{plain}Password".encode("utf-16-le")).decode()

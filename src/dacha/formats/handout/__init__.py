@@ -1,1 +1,1 @@
-"""Files that clients read, for somebody who is handed a lab: OpenSSH, PuTTY, remote desktop, and a sheet to print."""
+"""Client files for the recipient of a handout: OpenSSH, PuTTY, remote desktop, and a sheet to print."""

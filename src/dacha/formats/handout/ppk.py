@@ -7,7 +7,7 @@ import hmac
 import struct
 from hashlib import sha1, sha256
 
-# What Argon2id (RFC 9106) is asked for: memory in KiB and passes, as PuTTY itself makes its files.
+# Parameters of Argon2id (RFC 9106): memory in KiB and passes, as PuTTY itself uses.
 MEMORY_KIB, PASSES, LANES, SALT = 8192, 21, 1, 16
 
 
@@ -55,7 +55,7 @@ def _block(name: str, blob: bytes) -> list[str]:
 
 
 def _argon2(passphrase: bytes, salt: bytes) -> tuple[bytes, bytes, bytes]:
-    """The cipher's key, its first block, and the key of the MAC."""
+    """The cipher's key, its initialization vector, and the key of the MAC."""
     from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
 
     made = Argon2id(salt=salt, length=80, iterations=PASSES, lanes=LANES, memory_cost=MEMORY_KIB).derive(passphrase)

@@ -1,4 +1,4 @@
-"""Profiles of the remote-desktop client that most Linux desktops come with: one key a line, in one section."""
+"""Profiles of the remote desktop client that most Linux desktops include: one key a line, in one section."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dacha.formats.handout.way_in import WayIn
 
 
 def profile(lab: str, way: WayIn) -> bytes:
-    """The profile of one way: SSH, RDP or VNC. No password is in it: the client asks."""
+    """The profile for one way: SSH, RDP or VNC. It contains no password: the client asks for it."""
     values = {
         "name": way.session,
         "group": lab,

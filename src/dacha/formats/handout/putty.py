@@ -1,5 +1,5 @@
-"""PuTTY's files of a handout: a registry file with a saved session for each way, and the host keys in PuTTY's own form
-(PuTTY manual: 4.2 "Using PuTTY's configuration in the Registry"; the form of cached keys as its source has it)."""
+"""PuTTY's files of a handout: a registry file with a saved session for each way, and the host keys in PuTTY's format
+(PuTTY manual: 4.2 "Using PuTTY's configuration in the Registry"; the format of cached keys from its source)."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ _ROOT_OF_MINUS_1 = pow(2, (_P - 1) // 4, _P)
 
 
 def cached_key(way: WayIn) -> tuple[str, str] | None:
-    """A host key as PuTTY keeps it: the value's name ("ssh-ed25519@PORT:ADDRESS") and the point's coordinates; None for
-    a key of another kind, or none."""
+    """A host key in PuTTY's cache: the value's name ("ssh-ed25519@PORT:ADDRESS") and the point's coordinates; None for
+    a key of another type, or none."""
     try:
         blob = base64.b64decode(way.host_key.split()[1], validate=True)
     except (IndexError, binascii.Error):
@@ -34,7 +34,7 @@ def cached_key(way: WayIn) -> tuple[str, str] | None:
 
 
 def _point(encoded: bytes) -> tuple[int, int] | None:
-    """The coordinates of an encoded point (RFC 8032 section 5.1.3); None for what is no point of the curve."""
+    """The coordinates of an encoded point (RFC 8032 section 5.1.3); None for an invalid point."""
     number = int.from_bytes(encoded, "little")
     sign, y = number >> 255, number & (1 << 255) - 1
     square = (y * y - 1) * pow(_D * y * y + 1, _P - 2, _P) % _P
@@ -47,7 +47,7 @@ def _point(encoded: bytes) -> tuple[int, int] | None:
 
 
 def registry_file(lab: str, ways: Iterable[WayIn]) -> bytes | None:
-    """The .reg file, to be opened once on Windows, in UTF-16 with a mark; None without an SSH way."""
+    """The .reg file to import on Windows, in UTF-16 with a byte order mark; None without an SSH way."""
     mine = [w for w in ways if w.service == "ssh"]
     if not mine:
         return None

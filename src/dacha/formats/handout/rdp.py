@@ -1,5 +1,5 @@
-"""Remote desktop's connection files: one setting a line, `name:type:value`, as its clients read them; signed where a
-certificate is given, so that a client can tell whom a file is from."""
+"""Remote desktop connection files: one setting a line, `name:type:value`; signed if a certificate is given, so that a
+client can verify their origin."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
     from cryptography.x509 import Certificate
 
-# The settings that a signature covers where a file has them, in the order of the signed text.
+# The settings that a signature covers if a file has them, in the order of the signed text.
 _COVERED = ("Full Address", "Alternate Full Address", "EnableCredSspSupport", "Prompt For Credentials",
             "Authentication Level", "RedirectClipboard")  # fmt: skip
 _LINE = 64
 
 
 class Signer(NamedTuple):
-    """Who signs: a private key, its certificate, and those of who vouch for that."""
+    """A signer: a private key, its certificate, and the certificates of its issuers."""
 
     key: RSAPrivateKey | EllipticCurvePrivateKey
     certificate: Certificate
@@ -33,7 +33,7 @@ class Signer(NamedTuple):
 
 
 def rdp_file(way: WayIn, signer: Signer | None = None) -> bytes:
-    """The file for one way; it asks for the password, and warns where the certificate is not trusted."""
+    """The file for one way; the client asks for the password, and warns if the certificate is not trusted."""
     settings: list[tuple[str, str | int]] = [
         ("full address", endpoint(way.address, way.port)),
         ("username", way.user),
@@ -49,14 +49,14 @@ def rdp_file(way: WayIn, signer: Signer | None = None) -> bytes:
     lines = [f"{key}:{'s' if isinstance(value, str) else 'i'}:{value}" for key, value in settings if value != ""]
     if signer is None:
         return "\r\n".join([*lines, ""]).encode()
-    # Without it the address could be put beside the signed one.
+    # Without it, an attacker could add another address beside the signed one.
     lines.append(f"alternate full address:s:{endpoint(way.address, way.port)}")
     return ("\ufeff" + "\r\n".join([*lines, *_signature(lines, signer), ""])).encode("utf-16-le")
 
 
 def _signature(lines: Sequence[str], signer: Signer) -> list[str]:
-    """The two lines that sign others: which settings, and a detached PKCS #7 signature (RFC 2315) without attributes
-    of their text in UTF-16, behind a head of three numbers: a version, one, and its length."""
+    """The two lines of a signature: the covered settings, and a detached PKCS #7 signature (RFC 2315) without
+    attributes of their text in UTF-16, after a header of three numbers: a version, one, and its length."""
     from cryptography.hazmat.primitives.hashes import SHA256
     from cryptography.hazmat.primitives.serialization import Encoding
     from cryptography.hazmat.primitives.serialization.pkcs7 import PKCS7Options, PKCS7SignatureBuilder
@@ -77,10 +77,8 @@ def _signature(lines: Sequence[str], signer: Signer) -> list[str]:
 
 
 def signer(pem: bytes, passphrase: bytes | None) -> Signer:
-    """Who signs, from a file with a private key, its certificate and further ones (PEM, RFC 7468).
-
-    Raises BadValue; LookupError if the key requires a passphrase and none is given.
-    """
+    """The signer in a file with a private key, its certificate and further ones (PEM, RFC 7468). Raises BadValue;
+    LookupError if the key requires a passphrase and none is given."""
     from cryptography.hazmat.primitives.asymmetric import ec, rsa
     from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_private_key
     from cryptography.x509 import load_pem_x509_certificates

@@ -1,4 +1,4 @@
-"""The sheet of a handout: one page of HTML that loads nothing, to be read on a screen, on a phone, or printed."""
+"""The sheet of a handout: one self-contained HTML page, for a screen, a phone, or a printer."""
 
 from __future__ import annotations
 
@@ -34,8 +34,8 @@ _HEAD = """\
 
 
 def sheet(lab: str, origin: str, ways: Iterable[WayIn], shut: Iterable[Shut], key: str = "", person: str = "") -> str:
-    """The page: for every guest what to type from that place, and what is seen at the first contact; `key` is the name
-    of the private key that comes with it, `person` whose it is."""
+    """The page: for every guest, what to type from that place, and what appears at the first connection; `key` is the
+    name of the enclosed private key, `person` its owner."""
     ways, shut = list(ways), list(shut)
     parts = [_HEAD.format(title=escape(f"Connecting to the lab {lab}"), style=_STYLE)]
     whose = f"For {escape(person)}. " if person else ""
@@ -71,7 +71,7 @@ def _key_words(lab: str, key: str) -> str:
 
 
 def _phone(w: WayIn, link: str) -> str:
-    """A code for a phone's camera, where it can be drawn and a phone can get there at all."""
+    """A code for a phone's camera, if it can be drawn and a phone can connect from there."""
     drawn = "" if w.address.startswith("127.") or w.address == "::1" else qr_svg(link)
     said = f"On a phone: <code>{escape(link)}</code>"
     return f"<figure>{drawn}<figcaption>{said}</figcaption></figure>" if drawn else ""
@@ -107,6 +107,6 @@ def _way(w: WayIn) -> str:
 
 
 def _rdp_link(w: WayIn) -> str:
-    """The form that remote-desktop clients of phones read: settings as in an .rdp file."""
+    """The link format of remote desktop clients on phones: settings as in an .rdp file."""
     user = f"&username=s:{w.user}" if w.user else ""
     return f"rdp://full%20address=s:{endpoint(w.address, w.port)}{user}"

@@ -1,4 +1,4 @@
-"""OpenSSH's files of a handout: a configuration to include (ssh_config(5)), and the host keys to trust."""
+"""OpenSSH's files of a handout: a configuration to include (ssh_config(5)), and the host keys."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from dacha.formats.openssh import known_hosts
 
 
 def ssh_files(lab: str, ways: Iterable[WayIn], key: str = "") -> dict[str, str]:
-    """The files by name; none without an SSH way. They belong into ~/.ssh/LAB, with the private key named `key`."""
+    """The files by name; none without an SSH way. They belong in ~/.ssh/LAB, with the private key named `key`."""
     mine = [w for w in ways if w.service == "ssh"]
     if not mine:
         return {}
@@ -20,7 +20,7 @@ def ssh_files(lab: str, ways: Iterable[WayIn], key: str = "") -> dict[str, str]:
         if key:
             lines += [f"    IdentityFile ~/.ssh/{lab}/{key}", "    IdentitiesOnly yes"]
         if w.host_key:
-            # One name for the key, whatever address it is met at; and nobody is ever asked.
+            # The key has one name whatever the address, and the client never asks.
             lines += [f"    HostKeyAlias {w.name}", f"    UserKnownHostsFile ~/.ssh/{lab}/known_hosts"]
             lines += ["    StrictHostKeyChecking yes", "    CheckHostIP no"]
     keys = {w.name: w.host_key for w in mine if w.host_key}

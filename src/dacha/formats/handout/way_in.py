@@ -1,4 +1,4 @@
-"""One way into one guest, as every client's file is made from it."""
+"""One way into one guest, the source of every client's file."""
 
 from __future__ import annotations
 
@@ -7,12 +7,13 @@ from collections.abc import Iterable
 from dacha.core.named import NamedTuple
 from dacha.formats.openssh import fingerprint
 
-# Names of devices, which Windows gives no file.
+# Device names, which Windows does not allow as file names.
 DEVICES = frozenset({"con", "prn", "aux", "nul", *(f"{d}{n}" for d in ("com", "lpt") for n in range(10))})
 
 
 def apart(ways: Iterable[WayIn]) -> list[WayIn]:
-    """The ways, each called like no other: guest gauge's door rdp and a guest gauge-rdp are not one session."""
+    """The ways with unique session names: guest gauge's door rdp and the ssh door of a guest gauge-rdp would
+    collide."""
     found: list[WayIn] = []
     taken: set[str] = set()
     for way in ways:
@@ -24,8 +25,8 @@ def apart(ways: Iterable[WayIn]) -> list[WayIn]:
 
 
 class WayIn(NamedTuple):
-    """A service of a guest, where somebody enters it from their place: `name` is the guest's name in the lab's domain,
-    `user` who logs in ("" for nobody named), `host_key` its SSH host key as a public line ("" where none is known)."""
+    """A service of a guest, as seen from the recipient's place: `name` is the guest's name in the lab's domain, `user`
+    the login user ("" for none), `host_key` its SSH host key as a public line ("" if unknown)."""
 
     guest: str
     door: str
@@ -39,24 +40,24 @@ class WayIn(NamedTuple):
 
     @property
     def session(self) -> str:
-        """What it is called in a client: the guest's name, with the door's unless that is its ssh door; `label` where
-        that is another way's name."""
+        """Its name in a client: the guest's name, with the door's name unless it is the ssh door; `label` if that is
+        another way's name."""
         return self.label or (self.guest if self.door == "ssh" else f"{self.guest}-{self.door}")
 
     @property
     def file_name(self) -> str:
-        """The same, as a name that a file may have on every system."""
+        """The same as a file name that is valid on every system."""
         name = self.session.removesuffix("-rdp")
         return f"guest-{name}" if name in DEVICES else name
 
     @property
     def fingerprint(self) -> str:
-        """The host key's, as clients show it at the first contact; "" where no key is known."""
+        """The host key's fingerprint, as clients show it at the first connection; "" if no key is known."""
         return fingerprint(self.host_key)
 
 
 class Shut(NamedTuple):
-    """A service that cannot be entered from that place: why, and what would open it."""
+    """A service that is unreachable from that place: the reason, and how to open it."""
 
     guest: str
     door: str

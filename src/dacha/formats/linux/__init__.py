@@ -1,1 +1,1 @@
-"""What Linux kernels and their first file systems are made of."""
+"""Linux kernels, modules and initial file systems."""

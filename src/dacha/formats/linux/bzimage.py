@@ -1,5 +1,5 @@
-"""Linux's bzImage: the uncompressed kernel inside it, which starts in half the time under emulation
-(kernel documentation: arch/x86/boot)."""
+"""Linux's bzImage: extract the uncompressed kernel, which starts in half the time under emulation (kernel
+documentation: arch/x86/boot)."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ _LZ4_LEGACY = b"\x02\x21\x4c\x18"
 
 
 def uncompressed_kernel(image: bytes) -> bytes:
-    """The ELF kernel inside a bzImage. Raises ValueError when there is none or its packing is not known here."""
+    """The ELF kernel inside a bzImage. Raises ValueError if there is none, or its compression is not supported."""
     if image[_MAGIC_AT : _MAGIC_AT + 4] != b"HdrS":
         raise ValueError("no Linux boot header")
     (version,) = struct.unpack_from("<H", image, _VERSION_AT)
@@ -40,8 +40,8 @@ def _unpack(packed: bytes) -> bytes:
         except ImportError:
             raise ValueError("compressed with LZ4, but the Python library lz4 is not installed") from None
         out, at = bytearray(), 4
-        # Blocks of at most 8 MiB, each behind its length (the "legacy frame" of the LZ4 frame format); the
-        # last four bytes are the kernel's own length.
+        # Blocks of at most 8 MiB, each after its length (the "legacy frame" of the LZ4 frame format); the last four
+        # bytes are the kernel's own length.
         while at + 8 <= len(packed):
             (size,) = struct.unpack_from("<I", packed, at)
             out += lz4.block.decompress(packed[at + 4 : at + 4 + size], uncompressed_size=8 << 20)

@@ -1,5 +1,5 @@
-"""The "newc" cpio archive that a Linux kernel unpacks as its first root file system
-(kernel documentation: driver-api/early-userspace/buffer-format)."""
+"""The "newc" cpio archive that a Linux kernel unpacks as its initial root file system (kernel documentation:
+driver-api/early-userspace/buffer-format)."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class Entry(NamedTuple):
 
 
 def archive(entries: Iterable[Entry]) -> bytes:
-    """The archive, owned by root, with fixed times: the same entries give the same bytes."""
+    """The archive, owned by root, with fixed times: equal entries give equal bytes."""
     out = bytearray()
     for inode, entry in enumerate([*entries, Entry("TRAILER!!!", 0)], 1):
         name = entry.path.encode() + b"\0"

@@ -1,4 +1,4 @@
-"""Whether a Linux kernel, or the initial file system beside it, has a driver."""
+"""Whether a Linux kernel, or its initrd, contains a driver."""
 
 from __future__ import annotations
 
@@ -12,12 +12,10 @@ _ELF, _NEWC = b"\x7fELF", b"070701"
 
 
 def has_driver(files: Iterable[bytes | mmap], name: str) -> bool | None:
-    """True when one of the files has the driver `name`, built in or as a module; None when that cannot be told.
-
-    A kernel without packing (an ELF image) names each driver that is built into it in its data; an initial file
-    system without packing (newc, cpio(5)) has a module by its file's name. In a packed one nothing can be seen.
-    `files` is read as far as the driver is found: the smallest first costs the least.
-    """
+    """True if one of the files contains the driver `name`, built in or as a module; None if that cannot be determined.
+    An uncompressed kernel (an ELF image) has the name of each built-in driver in its data; an uncompressed initrd
+    (newc, cpio(5)) has a module by its file name. Compressed files show nothing. `files` are read until the driver is
+    found: pass the smallest first."""
     dashed = name.replace("_", "-")
     words = [w.encode() for w in (f"{name}\0", f"{dashed}\0", f"{name}.ko", f"{dashed}.ko")]
     told = True

@@ -1,4 +1,4 @@
-"""How much memory a kernel takes before it runs anything (ELF-64: System V ABI, "Program Header"; Linux
+"""The memory that a kernel needs before it runs (ELF-64: System V ABI, "Program Header"; Linux
 Documentation/arch/x86/boot.rst, "init_size")."""
 
 from __future__ import annotations
@@ -6,15 +6,15 @@ from __future__ import annotations
 import struct
 
 _HEADER, _SEGMENT, _LOAD = struct.Struct("<16sHHIQQQIHHHHHH"), struct.Struct("<IIQQQQQQ"), 1
-# Where an x86 boot image has its magic number, the version of its protocol, and how much it takes unpacked.
+# Offsets in an x86 boot image: magic number, protocol version, uncompressed size.
 _MAGIC_AT, _VERSION_AT, _INIT_SIZE_AT, _INIT_SIZE_SINCE = 0x202, 0x206, 0x260, 0x020A
-# As much of a file as is read (bytes).
+# The part of a file that is read (bytes).
 HEAD = 4096
 
 
 def kernel_memory(head: bytes) -> int | None:
-    """Bytes that a kernel takes as it is loaded, from the first HEAD bytes of its file: an ELF image's segments, or an
-    x86 boot image's own word. None for any other file."""
+    """Bytes that a kernel occupies when loaded, from the first HEAD bytes of its file: an ELF image's segments, or an
+    x86 boot image's header field. None for any other file."""
     if head[:4] == b"\x7fELF":
         return _of_elf(head)
     if head[_MAGIC_AT : _MAGIC_AT + 4] == b"HdrS" and len(head) >= _INIT_SIZE_AT + 4:

@@ -1,4 +1,4 @@
-"""Linux kernel modules: what one says of itself in its `.modinfo` section, and one without what makes loading slow."""
+"""Linux kernel modules: the `.modinfo` section, and a module without what slows its loading down."""
 
 from __future__ import annotations
 
@@ -6,21 +6,21 @@ import re
 import struct
 from collections.abc import Mapping
 
-# Behind a signature: its length at the end of 12 octets, then this (Linux, include/linux/module_signature.h).
+# At the end of a signed module: the signature's length in the last 12 octets, then this (Linux,
+# include/linux/module_signature.h).
 _SIGNED = b"~Module signature appended~\n"
 _SIGNATURE_INFO = struct.Struct(">8xI")
 _DEPENDS = re.compile(rb"\0depends=([^\0]*)\0")
 
 
 def depends(module: bytes) -> list[str]:
-    """The modules it needs loaded before it, with "-" read as "_"."""
+    """The modules to load before it, with "-" read as "_"."""
     match = _DEPENDS.search(module)
     return [d.replace("-", "_") for d in match[1].decode().split(",") if d] if match else []
 
 
 def load_order(wanted: list[str], modules: Mapping[str, bytes]) -> list[str]:
-    """`wanted` and all they need, in the order in which they can be loaded. Names not in `modules` are
-    taken to be built into the kernel."""
+    """`wanted` and all dependencies, in load order. Names not in `modules` are assumed to be built into the kernel."""
     order: list[str] = []
 
     def visit(name: str, above: tuple[str, ...]) -> None:
@@ -36,9 +36,9 @@ def load_order(wanted: list[str], modules: Mapping[str, bytes]) -> list[str]:
 
 
 def quick_to_load(module: bytes) -> bytes:
-    """The module without its signature, and with the types of its data (BTF) under a name that no kernel asks for: an
-    emulated guest takes longer to check the one and to read the other than for all else. Only a kernel that loads what
-    is not signed takes it: not under Secure Boot."""
+    """The module without its signature, and with its type data (BTF) under a name that the kernel does not look for: an
+    emulated guest spends more time on these than on everything else. Requires a kernel that loads unsigned modules, so
+    no Secure Boot."""
     if module.endswith(_SIGNED):
         end = len(module) - len(_SIGNED) - _SIGNATURE_INFO.size
         (length,) = _SIGNATURE_INFO.unpack_from(module, end)

@@ -1,5 +1,5 @@
-"""Linux's kernel as an ELF image, and one that an emulated machine starts sooner
-(ELF-64: System V ABI, "Object Files"; Linux 6.1, arch/x86/kernel/alternative.c: apply_returns)."""
+"""Linux's kernel as an ELF image, and a variant that an emulated machine starts faster (ELF-64: System V ABI, "Object
+Files"; Linux 6.1, arch/x86/kernel/alternative.c: apply_returns)."""
 
 from __future__ import annotations
 
@@ -8,20 +8,17 @@ import struct
 _ALLOCATED, _PROGBITS = 2, 1
 _SECTION = struct.Struct("<IIQQQQIIQQ")
 _JUMP, _RETURN = 0xE9, b"\xc3\xcc\xcc\xcc\xcc"
-# What the list begins and ends with goes into these registers: mov $start,%rdi; mov $end,%rsi.
+# The registers that hold the begin and end of the list: mov $start,%rdi; mov $end,%rsi.
 _BEGIN, _END = b"\x48\xc7\xc7", b"\x48\xc7\xc6"
-# How far apart both may be, in octets.
+# The maximum distance of both instructions, in octets.
 _NEAR = 16
 
 
 def quick_to_start(kernel: bytes) -> bytes:
-    """The kernel with its returns as returns.
-
-    It is compiled with a jump for each, to a place where processors that need it take care; told `mitigations=off`, it
-    makes a return of every one as it starts, some 50,000, and an emulated processor takes a tenth of its start for
-    that. Here it is done beforehand, and the list of them is an empty one. An image where anything of this looks
-    otherwise is given back as it is.
-    """
+    """The kernel with its returns patched in advance. It is compiled with a jump for each, to code with mitigations;
+    with `mitigations=off` it replaces some 50,000 of them at its start, which costs an emulated processor a tenth of
+    the start. Here this is done beforehand, and the list is made empty. An image with any unexpected detail is returned
+    unchanged."""
     try:
         return _with_returns(bytearray(kernel))
     except (LookupError, struct.error, ValueError):
@@ -29,7 +26,7 @@ def quick_to_start(kernel: bytes) -> bytes:
 
 
 def _with_returns(image: bytearray) -> bytes:
-    """Raises LookupError, struct.error or ValueError where the image is another than it is taken for."""
+    """Raises LookupError, struct.error or ValueError if the image differs from what is expected."""
     sections = _sections(image)
     start, at, size = sections[".return_sites"]
     code = [section for section in sections.values() if section[1]]
@@ -57,7 +54,7 @@ def _with_returns(image: bytearray) -> bytes:
 
 
 def _sections(image: bytearray) -> dict[str, tuple[int, int, int]]:
-    """What is loaded of it, by name: its address, where it lies in the file, its length; at 0, what has no content."""
+    """The loaded sections by name: address, file offset, length; at 0 for one without contents."""
     (table,) = struct.unpack_from("<Q", image, 0x28)
     size, count, names = struct.unpack_from("<HHH", image, 0x3A)
     if not image.startswith(b"\x7fELF\x02\x01") or size != _SECTION.size:
@@ -73,7 +70,7 @@ def _sections(image: bytearray) -> dict[str, tuple[int, int, int]]:
 
 
 def _only(image: bytearray, wanted: bytes) -> int:
-    """Where this is, the only time."""
+    """The offset of the only occurrence."""
     found = image.index(wanted)
     if image.find(wanted, found + 1) >= 0:
         raise ValueError("more than once")

@@ -1,1 +1,1 @@
-"""What serves shared folders by SMB reads, and what mounts them."""
+"""Files for SMB servers and for the guests that mount their shares."""

@@ -1,8 +1,8 @@
-"""The files of a Samba server that serves one guest, for a process that may do nothing but that: its configuration, its
-one account, and the users that it knows (smb.conf(5), smbpasswd(5), passwd(5)).
+"""The files of a Samba server for one guest, for a process without further rights: its configuration, its one account,
+and its users (smb.conf(5), smbpasswd(5), passwd(5)).
 
-SMB3 alone, signed; no names, no printers, no browsing; links are not followed. Nothing is promised to be the client's
-alone: this host changes the same files.
+SMB3 only, signed; no name service, no printers, no browsing; links are not followed. No oplocks or leases: this host
+changes the same files.
 """
 
 from __future__ import annotations
@@ -11,8 +11,8 @@ from collections.abc import Iterable
 
 from dacha.core.plan.smb import USER
 
-# Where the server finds its own files, and the folders, in its own view of the file system; and who it is there, which
-# is the folders' owner.
+# The server's own files, and the folders, in its private view of the file system; and its user there, who owns the
+# folders.
 SETTINGS, OWN, SHARES, NUMBER = "/settings", "/own", "/shares", 1000
 _GLOBAL = f"""\
 [global]
@@ -63,12 +63,12 @@ def config(shares: Iterable[tuple[str, bool]]) -> str:
 
 
 def account(password_hash: str) -> str:
-    """The line of the one account, with its password's hash (`wire.md4`); the old kind of hash is left out."""
+    """The line of the one account, with its password hash (`wire.md4`); the older hash is omitted."""
     return f"{USER}:{NUMBER}:{'X' * 32}:{password_hash}:[U          ]:LCT-00000001:\n"
 
 
 def users() -> tuple[str, str]:
-    """Who the server knows: passwd and group."""
+    """The users that the server knows: passwd and group."""
     people = (("root", 0), (USER, NUMBER), ("nobody", 65534))
     passwd = "".join(f"{name}:x:{number}:{number}::/:/bin/false\n" for name, number in people)
     return passwd, "".join(f"{name}:x:{number}:\n" for name, number in people)

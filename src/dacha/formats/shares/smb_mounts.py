@@ -1,4 +1,4 @@
-"""How a guest mounts a folder that it is served by SMB (mount.cifs(8); the SMB commands of PowerShell)."""
+"""How a guest mounts an SMB share (mount.cifs(8); the SMB commands of PowerShell)."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import shlex
 from dacha.core.apply.first_boot import FirstBootShare
 from dacha.core.plan.smb import USER
 
-# The name and password that the guest's mounts are made with, for its root alone.
+# The credentials for the guest's mounts, readable by its root only.
 CREDENTIALS = "/etc/dacha-shares"
 VERSION = "3.1.1"
 
@@ -18,8 +18,8 @@ def credentials(password: str) -> str:
 
 
 def line(share: FirstBootShare, system: str) -> str:
-    """The share's line of fstab(5). A guest boots without it too; where systemd mounts, it does so when somebody looks
-    into it (systemd.mount(5)): at boot the network, or its server, may not be there yet."""
+    """The share's line in fstab(5). A guest also boots without it; systemd mounts it on first access
+    (systemd.mount(5)), because the network or its server may not be up at boot."""
     owner, may = share.get("owner", 1000), "ro" if share["read_only"] else "rw"
     later = "" if system == "alpine" else ",x-systemd.automount"
     options = f"{may},nofail,_netdev{later},credentials={CREDENTIALS},uid={owner},gid={owner},vers={VERSION},serverino"
@@ -27,7 +27,7 @@ def line(share: FirstBootShare, system: str) -> str:
 
 
 def linux(share: FirstBootShare, system: str) -> list[str]:
-    """Commands of a Linux guest's root: the line is put into fstab once. What mounts it may come later."""
+    """Commands for root of a Linux guest: add the line to fstab once. The mount program may be installed later."""
     told = line(share, system)
     place = shlex.quote(told.rpartition(" cifs ")[0] + " ")
     return [
@@ -37,7 +37,8 @@ def linux(share: FirstBootShare, system: str) -> list[str]:
 
 
 def windows(share: FirstBootShare, password: str) -> str:
-    """One command of a Windows guest's administrator: the folder has its letter for everybody there, from now on."""
+    """A command for an administrator of a Windows guest: map the folder to its drive letter for all users,
+    permanently."""
     made = f"ConvertTo-SecureString '{password}' -AsPlainText -Force"
     who = f"New-Object System.Management.Automation.PSCredential('{USER}',({made}))"
     where = f"-RemotePath '\\\\{share['server']}\\{share['name']}' -LocalPath '{share['at']}'"

@@ -13,13 +13,13 @@ from dacha.core.named import NamedTuple
 SERVER_PORT, CLIENT_PORT = 67, 68
 MAGIC = b"\x63\x82\x53\x63"
 _FIXED = struct.Struct(">BBBBIHH4s4s4s4s16s64s128s")
-# A relay or an old client may drop what is shorter (RFC 1542 section 2.1).
+# Relays and old clients may drop shorter messages (RFC 1542 section 2.1).
 _LEAST = 300
 BROADCAST_FLAG = 0x8000
 
 
 class Kind(IntEnum):
-    """What a message is (RFC 2132 section 9.6)."""
+    """Message types (RFC 2132 section 9.6)."""
 
     DISCOVER = 1
     OFFER = 2
@@ -32,7 +32,7 @@ class Kind(IntEnum):
 
 
 class Option(IntEnum):
-    """The options that Dacha reads or writes, by RFC 2132 unless said."""
+    """The options that Dacha reads or writes, from RFC 2132 unless noted."""
 
     SUBNET_MASK = 1
     ROUTER = 3
@@ -62,7 +62,7 @@ class Option(IntEnum):
 
 
 class Message(NamedTuple):
-    """One message; the fields have the RFC's names. `options` maps a code to its bytes."""
+    """One message; fields have the RFC's names. `options` maps a code to its bytes."""
 
     op: int
     xid: int
@@ -81,7 +81,7 @@ class Message(NamedTuple):
 
     @property
     def kind(self) -> int:
-        """The message's type; 0 where the option is missing or wrong (a BOOTP client's)."""
+        """The message's type; 0 if the option is missing or wrong (BOOTP clients)."""
         raw = self.options.get(Option.KIND, b"")
         return raw[0] if len(raw) == 1 else 0
 
@@ -91,12 +91,12 @@ class Message(NamedTuple):
 
     @property
     def client(self) -> bytes:
-        """What the server knows the client by: its identifier, else type and hardware address (RFC 2131 section 2)."""
+        """The client's identity for the server: its identifier, else type and hardware address (RFC 2131 section 2)."""
         return self.options.get(Option.CLIENT) or bytes((self.htype,)) + self.chaddr
 
 
 def decode(data: bytes) -> Message:
-    """Read one message. Raises PeerError with the offset and the field that is wrong."""
+    """Read one message. Raises PeerError with the offset and the invalid field."""
     if len(data) < _FIXED.size + 4:
         raise PeerError(f"truncated DHCP message: {len(data)} bytes (at least {_FIXED.size + 4})")
     fields = _FIXED.unpack_from(data)
@@ -124,7 +124,7 @@ def decode(data: bytes) -> Message:
 
 
 def _read_options(data: bytes, at: int, end: int, options: dict[int, bytes]) -> None:
-    """Read options between two offsets; one that comes again is continued (RFC 3396 section 7)."""
+    """Read options between two offsets; a repeated option continues the former one (RFC 3396 section 7)."""
     while at < end:
         code = data[at]
         at += 1
@@ -158,7 +158,7 @@ def encode(m: Message) -> bytes:
 
 
 def encode_routes(routes: Iterable[tuple[IPv4Network, IPv4Address]]) -> bytes:
-    """Classless routes: for each its prefix length, the octets that count, the router (RFC 3442)."""
+    """Classless routes: prefix length, significant octets, and router of each (RFC 3442)."""
     out = b""
     for net, router in routes:
         out += bytes((net.prefixlen,)) + net.network_address.packed[: (net.prefixlen + 7) // 8] + router.packed

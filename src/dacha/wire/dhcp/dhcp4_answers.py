@@ -1,4 +1,4 @@
-"""What a DHCP server's answers say, and where each goes (RFC 2131 sections 4.1 and 4.3, RFC 2132)."""
+"""The contents and destination of a DHCP server's answers (RFC 2131 sections 4.1 and 4.3, RFC 2132)."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ from dacha.wire.dhcp.dhcp4 import BROADCAST_FLAG, Kind, Message, Option, encode_
 from dacha.wire.dhcp.dhcp4_lease import Reply, Scope
 from dacha.wire.http import quote
 
-# Firmware of 64 bits by UEFI, under both of its numbers (RFC 4578 section 2.1, with its erratum).
+# 64-bit UEFI firmware, under both of its numbers (RFC 4578 section 2.1, with its erratum).
 UEFI = (7, 9)
-# The same, that starts by HTTP (IANA, Processor Architecture Types).
+# The same for HTTP boot (IANA, Processor Architecture Types).
 HTTP = (16,)
 NOBODY = b"\0\0\0\0"
 
@@ -20,15 +20,15 @@ class Answers:
 
     def __init__(self, scope: Scope) -> None:
         self._scope = scope
-        # What each answer says beyond the address itself is the same for the whole network.
+        # The options besides the address are the same for the whole network.
         self._common = _common_options(scope)
 
     def offer(self, m: Message, address: IPv4Address) -> Reply:
-        """An address, offered to who asks."""
+        """An offer of an address."""
         return self._reply(m, Kind.OFFER, address, self._timed(m))
 
     def ack(self, m: Message, address: IPv4Address) -> Reply:
-        """An address, given."""
+        """An acknowledgement that assigns an address."""
         return self._reply(m, Kind.ACK, address, self._timed(m))
 
     def _timed(self, m: Message) -> dict[int, bytes]:
@@ -51,14 +51,14 @@ class Answers:
         if boot is None or architecture is None:
             return {}
         if architecture in HTTP:
-            # Only with the class in it is it an answer for such firmware (UEFI specification 2.10, section 24.7).
+            # Firmware accepts an answer only if it contains this class (UEFI specification 2.10, section 24.7).
             place = f"http://{server}/{quote(boot.uefi)}".encode() if boot.uefi else b""
             return {Option.CLASS: b"HTTPClient", Option.BOOT_FILE: place} if place else {}
         name = boot.uefi if architecture in UEFI and not boot.http else boot.bios if architecture == 0 else None
         return {Option.TFTP_SERVER: server.encode(), Option.BOOT_FILE: name.encode()} if name else {}
 
     def parameters(self, m: Message) -> Reply:
-        """For who has an address already: parameters only, no lease time (RFC 2131 section 4.3.5)."""
+        """For a client that already has an address: parameters only, no lease time (RFC 2131 section 4.3.5)."""
         return self._reply(m, Kind.ACK, None, self._common)
 
     def nak(self, m: Message, why: str) -> Reply:
@@ -66,21 +66,23 @@ class Answers:
         reply = self._reply(m, Kind.NAK, None, {Option.MESSAGE: why.encode()})
         message = reply.message._replace(ciaddr=NOBODY)
         if m.giaddr != NOBODY:
-            # The relay has to broadcast it: the client may not hear its wrong address (section 4.3.2).
+            # The relay must broadcast it: the client may not receive it on its wrong address (section 4.3.2).
             return reply._replace(message=message._replace(flags=m.flags | BROADCAST_FLAG))
         return Reply(message, IPv4Address("255.255.255.255"), 68, False)
 
     def _reply(self, m: Message, kind: Kind, address: IPv4Address | None, options: dict[int, bytes]) -> Reply:
-        """An answer and where it goes (section 4.1)."""
+        """An answer and its destination (section 4.1)."""
         said = {Option.KIND: bytes((kind,)), Option.SERVER: self._scope.server.packed, **options}
         if kind in (Kind.OFFER, Kind.ACK):
             said |= self._boot(m)
-        # A place is no file's name: that field is TFTP's.
+        # A URL does not belong into this field, which is for TFTP.
         file = said.get(Option.BOOT_FILE, b"") if Option.TFTP_SERVER in said else b""
         if Option.CLIENT in m.options:
-            said[Option.CLIENT] = m.options[Option.CLIENT]  # so that it knows its answer (RFC 6842 section 3)
+            said[Option.CLIENT] = m.options[
+                Option.CLIENT
+            ]  # The client identifies its answer by this (RFC 6842 section 3).
         if Option.RELAY_INFORMATION in m.options:
-            # A relay finds its client by this, so it comes back as it was, and last (RFC 3046 section 2.2).
+            # A relay finds its client by this option: it is returned unchanged, and last (RFC 3046 section 2.2).
             said[Option.RELAY_INFORMATION] = m.options[Option.RELAY_INFORMATION]
         message = Message(
             op=2, xid=m.xid, chaddr=m.chaddr, options=said, flags=m.flags,
@@ -97,7 +99,7 @@ class Answers:
 
 
 def _architecture(m: Message) -> int | None:
-    """The firmware that a client starts from the network with (RFC 4578 section 2.1); None for what does not."""
+    """The client's firmware for network boot (RFC 4578 section 2.1); None for other clients."""
     said = m.options.get(Option.ARCHITECTURE, b"")
     if len(said) >= 2:
         return int.from_bytes(said[:2], "big")
@@ -121,7 +123,7 @@ def _common_options(scope: Scope) -> dict[int, bytes]:
     if scope.ntp:
         options[Option.NTP] = b"".join(a.packed for a in scope.ntp)
     if scope.routes:
-        # A client that takes these ignores the router option, so the default route is among them (RFC 3442).
+        # A client that accepts these ignores the router option, so they include the default route (RFC 3442).
         default = [(IPv4Network("0.0.0.0/0"), scope.router)] if scope.router else []
         options[Option.CLASSLESS_ROUTES] = encode_routes([*scope.routes, *default])
     return options

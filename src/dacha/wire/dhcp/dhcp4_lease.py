@@ -1,4 +1,4 @@
-"""What the DHCP server knows and asks for, as plain values: its network, leases, and the actions that it gives back."""
+"""Plain values of the DHCP server: its network, leases, and the actions that it returns."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from dacha.wire.dhcp.dhcp4 import Message
 
 
 class Reservation(NamedTuple):
-    """What the lab plans for one adapter."""
+    """The planned address of one adapter."""
 
     hardware: bytes
     address: IPv4Address
@@ -17,8 +17,7 @@ class Reservation(NamedTuple):
 
 
 class BootFiles(NamedTuple):
-    """What a client that starts from the network is told: its first file's name, by the kind of its firmware; with
-    `http` UEFI is told it for HTTP alone."""
+    """The boot files for network clients: file names by firmware; with `http` UEFI gets an HTTP URL only."""
 
     bios: str | None = None
     uefi: str | None = None
@@ -26,7 +25,7 @@ class BootFiles(NamedTuple):
 
 
 class Scope(NamedTuple):
-    """One network as its server has to know it."""
+    """The configuration of one network."""
 
     subnet: IPv4Network
     server: IPv4Address
@@ -43,7 +42,7 @@ class Scope(NamedTuple):
 
 
 class Lease(NamedTuple):
-    """An address and who has it until when; `state` is offered, bound, released, or declined."""
+    """An address, its client, and the end of the lease; `state` is offered, bound, released, or declined."""
 
     address: IPv4Address
     client: bytes
@@ -54,8 +53,8 @@ class Lease(NamedTuple):
 
 
 class Reply(NamedTuple):
-    """Send a message: to this address and port. `direct` means to the client's hardware address, because it cannot
-    yet answer when asked who has its address (RFC 2131 section 4.1)."""
+    """Send a message to this address and port. `direct` means to the client's hardware address, because it cannot
+    answer ARP yet (RFC 2131 section 4.1)."""
 
     message: Message
     address: IPv4Address
@@ -64,24 +63,24 @@ class Reply(NamedTuple):
 
 
 class Probe(NamedTuple):
-    """Ask whether somebody has this address, and tell `Server.probed` (RFC 2131 section 3.1, step 2)."""
+    """Probe whether the address is in use, and call `Server.probed` with the result (RFC 2131 section 3.1, step 2)."""
 
     address: IPv4Address
     message: Message
 
 
 class Keep(NamedTuple):
-    """Note this lease where a killed process finds it again, before any reply is sent."""
+    """Store this lease durably before any reply is sent."""
 
     lease: Lease
 
 
 class Wait(NamedTuple):
-    """Nothing is to be done yet: the address that the client will be offered is being probed."""
+    """No action yet: the address to be offered is being probed."""
 
 
 class Full(NamedTuple):
-    """Nobody can be given an address: every one of the dynamic range is leased."""
+    """No address is available: the whole dynamic range is leased."""
 
 
 Action = Reply | Probe | Keep | Wait | Full

@@ -1,7 +1,5 @@
-"""The DHCP server as a state machine: messages and time in, replies and wishes out (RFC 2131 section 4.3).
-
-It opens no socket and reads no clock. Time is Unix seconds, because leases outlive the process.
-"""
+"""The DHCP server as a state machine: messages and time in, replies and other actions out (RFC 2131 section 4.3). It
+opens no socket and reads no clock. Time is Unix seconds, because leases outlive the process."""
 
 from __future__ import annotations
 
@@ -11,34 +9,34 @@ from dacha.wire.dhcp.dhcp4 import Kind, Message, Option
 from dacha.wire.dhcp.dhcp4_answers import NOBODY, Answers
 from dacha.wire.dhcp.dhcp4_lease import Action, Full, Keep, Lease, Probe, Scope, Wait
 
-# An offer is kept for its client this long; a declined address is left alone for an hour.
+# How long an offer is held for its client; how long a declined address is not assigned (seconds).
 OFFER_S, DECLINED_S = 30.0, 3600.0
-# A probe has ended by then, with whatever outcome.
+# A probe has ended by then, whatever its result.
 PROBED_S = 5.0
-# Addresses that one machine may have at once, under as many names: its firmware's, its installer's, its system's. One
-# more takes the place of its oldest, so that nobody takes a whole range.
+# The number of addresses that one machine may have at once, under different identifiers: those of its firmware,
+# installer and system. A further one replaces the oldest, so that no machine can use up the range.
 EACH_MOST = 4
 
 
 class Server:
-    """One network's server. `receive` and `probed` give what to do, in order."""
+    """One network's server. `receive` and `probed` return actions, in order."""
 
     def __init__(self, scope: Scope, leases: dict[IPv4Address, Lease] | None = None) -> None:
         self.scope = scope
         self.leases: dict[IPv4Address, Lease] = dict(leases or {})
-        # By identifier and hardware address: the first is only what a client says of itself, and may be another's.
+        # By identifier and hardware address: a client may send another client's identifier.
         self._of_client: dict[tuple[bytes, bytes], IPv4Address] = {
             (x.client, x.hardware): x.address for x in self.leases.values() if x.state in ("bound", "released")
         }
         self._reserved = {r.address for r in scope.reservations.values()}
         self._next = 0
-        # When an address began to be probed, and the latest time that was told.
+        # When the probe of an address began, and the latest time that was passed in.
         self._probing: dict[IPv4Address, float] = {}
         self._latest = float("inf")
         self._answers = Answers(scope)
 
     def receive(self, m: Message, now: float) -> list[Action]:
-        """What to do about a message of a client. Nothing for what is not ours to answer."""
+        """The actions for a client's message; none for a message that needs no answer."""
         if m.op != 1 or m.htype != 1 or len(m.chaddr) != 6:
             return []
         self._clamp(now)
@@ -61,7 +59,7 @@ class Server:
             return [self._answers.offer(m, reserved.address)]
         known = self._of_client.get(_who(m))
         if known is not None and now - PROBED_S < self._probing.get(known, -PROBED_S) <= now:
-            return [Wait()]  # it is being asked whether somebody has it; the offer follows that (RFC 2131 section 3.1)
+            return [Wait()]  # The address is being probed; the offer follows (RFC 2131 section 3.1).
         if known is not None and self._may_have(m, known, now):
             return [*self._hold(m, known, now), self._answers.offer(m, known)]
         wanted = m.address(Option.REQUESTED_ADDRESS)
@@ -75,7 +73,7 @@ class Server:
         return [*self._hold(m, address, now), Probe(address, m)]
 
     def probed(self, probe: Probe, answered: bool, now: float) -> list[Action]:
-        """The outcome of a probe: the offer, or the next address when somebody has that one."""
+        """The result of a probe: the offer, or the next address if that one is in use."""
         self._probing.pop(probe.address, None)
         if not answered:
             return [self._answers.offer(probe.message, probe.address)]
@@ -86,7 +84,7 @@ class Server:
     def _request(self, m: Message, now: float) -> list[Action]:
         server, requested = m.address(Option.SERVER), m.address(Option.REQUESTED_ADDRESS)
         if server is not None and server != self.scope.server:
-            # It chose another server; what was held for it is free again (RFC 2131 section 4.3.2).
+            # It chose another server; the held address is free again (RFC 2131 section 4.3.2).
             held = self._of_client.get(_who(m))
             if held is not None and self.leases[held].state == "offered":
                 del self.leases[held], self._of_client[_who(m)]
@@ -97,7 +95,7 @@ class Server:
         if self._may_have(m, address, now):
             return [*self._bind(m, address, now), self._answers.ack(m, address)]
         if server is None and m.ciaddr == NOBODY and not self._knows(m):
-            # Rebooted, and not known here: some other server's client, to be left alone (section 4.3.2).
+            # Rebooted, and unknown here: probably another server's client, so there is no answer (section 4.3.2).
             return []
         return [self._answers.nak(m, "this address belongs to another client")]
 
@@ -107,7 +105,7 @@ class Server:
             return []
         self._of_client.pop(_who(m), None)
         if address in self._reserved:
-            return []  # the lab's word stands; that somebody else uses it is a conflict to be told
+            return []  # The lab's reservation is kept; the conflict is reported.
         taken = Lease(address, b"", m.chaddr, now + DECLINED_S, "declined")
         self.leases[address] = taken
         return [Keep(taken)]
@@ -116,7 +114,7 @@ class Server:
         lease = self.leases.get(IPv4Address(m.ciaddr))
         if lease is None or (lease.client, lease.hardware) != _who(m):
             return []
-        # Its client is remembered, so that it gets the same address again while nobody else needs it.
+        # Its client is remembered, so that it gets the same address again if it is still free.
         released = lease._replace(state="released", until=now)
         self.leases[lease.address] = released
         return [Keep(released)]
@@ -130,7 +128,7 @@ class Server:
         return m.chaddr in self.scope.reservations or _who(m) in self._of_client
 
     def _may_have(self, m: Message, address: IPv4Address, now: float) -> bool:
-        """True when this client may use this address now."""
+        """True if this client may use this address now."""
         reserved = self.scope.reservations.get(m.chaddr)
         if reserved:
             return reserved.address == address
@@ -150,10 +148,10 @@ class Server:
         return lease is None or lease.until <= now
 
     def _oldest_of(self, m: Message, now: float) -> IPv4Address | None:
-        """The address that a machine has had longest, when it has as many as one may have."""
+        """The oldest address of a machine that has as many as allowed."""
         if m.giaddr != NOBODY:
-            return None  # a relay's clients are told apart by the relay
-        # One of a range that the network had before is no candidate: it would be refused afterwards.
+            return None  # Clients of a relay are identified by the relay.
+        # An address of a former range is not a candidate: it would be refused afterwards.
         has = [
             x
             for x in self.leases.values()
@@ -162,7 +160,7 @@ class Server:
         return min(has, key=lambda x: x.until).address if len(has) >= EACH_MOST else None
 
     def _clamp(self, now: float) -> None:
-        """No lease lasts longer than one that is given now: those of a clock that was ahead end in time."""
+        """Limit every lease to the length of a new one: those from a clock that was ahead expire in time."""
         if now >= self._latest:
             self._latest = now
             return
@@ -173,7 +171,7 @@ class Server:
                 self.leases[address] = lease._replace(until=longest)
 
     def _pick(self, now: float) -> IPv4Address | None:
-        """A free address of the dynamic range: one that nobody had first, then the one that is free the longest."""
+        """A free address of the dynamic range: preferably one never used, else the one free for the longest time."""
         if self.scope.dynamic is None:
             return None
         low, high = (int(a) for a in self.scope.dynamic)
@@ -186,7 +184,7 @@ class Server:
         return min(expired, key=lambda x: x.until).address if expired else None
 
     def _hold(self, m: Message, address: IPv4Address, now: float) -> list[Action]:
-        """Keep an address for a client while it decides; a lease that it has stands as it is."""
+        """Hold an address for a client while it decides; its existing lease is not changed."""
         lease = self.leases.get(address)
         if lease and (lease.client, lease.hardware) == _who(m) and lease.state == "bound" and lease.until > now:
             return []
@@ -202,7 +200,7 @@ class Server:
         lease = Lease(address, m.client, m.chaddr, now + self.scope.lease_s, "bound", name)
         before = self.leases.get(address)
         if before:
-            # The same machine under another identifier, as its loader and its system may have.
+            # The same machine under another identifier, as its boot loader and its system may have.
             self._of_client.pop((before.client, before.hardware), None)
         self.leases[address] = lease
         self._of_client[_who(m)] = address
@@ -214,6 +212,6 @@ def _who(m: Message) -> tuple[bytes, bytes]:
 
 
 def _host_name(m: Message) -> str:
-    """The name that a client gives of itself, as far as it is one."""
+    """The host name that a client sends, if it is valid."""
     said = m.options.get(Option.HOST_NAME, b"").rstrip(b"\0")[:63].decode("ascii", "replace").lower()
     return said if said.replace("-", "").isalnum() and said.isascii() else ""

@@ -1,5 +1,5 @@
-"""DHCP for IPv6 (RFC 8415): reservations for guests, and parameters for everybody. No state is kept: an address
-belongs to a guest because the lab says so, not because it asked first."""
+"""DHCP for IPv6 (RFC 8415): reservations for guests, and parameters for every client. No state is kept: addresses
+belong to guests by the lab file, not by order of request."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ SOLICIT, ADVERTISE, REQUEST, CONFIRM, RENEW, REBIND, REPLY, RELEASE, DECLINE, IN
 _CLIENT, _SERVER, _IA, _ADDRESS, _STATUS, _RAPID, _NAMES, _DOMAINS, _PREFIXES = 1, 2, 3, 5, 13, 14, 23, 24, 25
 _OK, _NONE, _OFF_LINK, _NO_PREFIX = 0, 2, 4, 6
 _WITHOUT = b"no prefixes are delegated here"
-# Seconds: to renew, to ask anybody, to stop preferring, to stop using (the ratios of RFC 8415 section 21.4).
+# Seconds: T1, T2, preferred and valid lifetime (the ratios of RFC 8415 section 21.4).
 _T1, _T2, PREFERRED_S, VALID_S = 1800, 2880, 3600, 7200
 
 
@@ -43,7 +43,7 @@ class Message(NamedTuple):
 
 
 def decode(data: bytes) -> Message:
-    """Read one message. Raises PeerError with the offset that is wrong."""
+    """Read one message. Raises PeerError with the invalid offset."""
     if len(data) < 4:
         raise PeerError(f"truncated DHCPv6 message: {len(data)} bytes")
     return Message(data[0], data[1:4], decode_options(data, 4))
@@ -71,7 +71,7 @@ def encode_options(options: tuple[tuple[int, bytes], ...]) -> bytes:
 
 
 class Scope6(NamedTuple):
-    """One network as its server has to know it; `identifier` is the server's own (DUID)."""
+    """The configuration of one network; `identifier` is the server's own (DUID)."""
 
     subnet: IPv6Network
     identifier: bytes
@@ -88,9 +88,9 @@ def identifier_of(hardware: bytes) -> bytes:
 def hardware_of(
     source: IPv6Address, duid: bytes, known: dict[bytes, IPv6Address], heard: bytes | None = None
 ) -> bytes | None:
-    """Which guest asks: by the adapter that was `heard` to use the link-local address that it asks from, or whose
-    hardware address is in that (RFC 4291 appendix A); else by the hardware address in its identifier, which may be
-    another adapter's (RFC 8415 section 11: a client has one identifier for all)."""
+    """The guest that sent a request: by the adapter `heard` to use its link-local address, or whose hardware address
+    that contains (RFC 4291 appendix A); else by the hardware address in its identifier, which may be of another adapter
+    (RFC 8415 section 11: a client has one identifier for all)."""
     if heard is not None:
         return heard if heard in known else None
     low = source.packed[8:]
@@ -105,13 +105,13 @@ def hardware_of(
 
 
 def in_address(source: IPv6Address) -> bool:
-    """True for a link-local address that is made of a hardware address (RFC 4291 appendix A)."""
+    """True for a link-local address derived from a hardware address (RFC 4291 appendix A)."""
     return source.packed[11:13] == b"\xff\xfe"
 
 
 def answer(scope: Scope6, m: Message, source: IPv6Address, heard: bytes | None = None) -> Message | None:
-    """What a server says to a message from `source`, which the adapter of the hardware address `heard` was heard to
-    use; None for what deserves no answer (RFC 8415 section 18.3)."""
+    """The server's answer to a message from `source`, which the adapter with the hardware address `heard` was heard to
+    use; None if it needs no answer (RFC 8415 section 18.3)."""
     client, server = m.first(_CLIENT), m.first(_SERVER)
     if server is not None and server != scope.identifier:
         return None
@@ -130,7 +130,7 @@ def answer(scope: Scope6, m: Message, source: IPv6Address, heard: bytes | None =
         if m.kind == REBIND and address is None:
             return None
         said += [(_IA, _association(value, address)) for code, value in m.options if code == _IA and len(value) >= 12]
-        # Nobody is given a prefix of its own here, and is told so for each that it asks for (section 18.3.9).
+        # No prefixes are delegated; each request for one is answered so (section 18.3.9).
         none = struct.pack(">HHH", _STATUS, 2 + len(_WITHOUT), _NO_PREFIX) + _WITHOUT
         said += [(code, v[:4] + bytes(8) + none) for code, v in m.options if code == _PREFIXES and len(v) >= 12]
         rapid = m.kind == SOLICIT and m.first(_RAPID) is not None
@@ -157,7 +157,7 @@ def _addresses(association: bytes) -> list[IPv6Address]:
 
 
 def _association(asked: bytes, address: IPv6Address | None) -> bytes:
-    """The answer to one identity association: the guest's address, and an end to any other that it had."""
+    """The answer to one identity association: the guest's address, and zero lifetimes for any other."""
     inner: list[tuple[int, bytes]] = []
     if address:
         inner.append((_ADDRESS, address.packed + struct.pack(">II", PREFERRED_S, VALID_S)))

@@ -1,1 +1,1 @@
-"""DNS: the lab's names, and answers of others."""
+"""DNS: the lab's names, and answers of other servers."""

@@ -1,4 +1,4 @@
-"""Answers of other name servers, kept for as long as they say (RFC 1035 section 7.4, RFC 2308 section 5)."""
+"""A cache of other name servers' answers, for their lifetime (RFC 1035 section 7.4, RFC 2308 section 5)."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from dns.message import Message
 from dacha.core.named import NamedTuple
 from dacha.wire.dns.zone import fit
 
-# An answer that nobody asks for again goes first; the limits bound memory, and how long a wrong one can stay.
+# The least recently used answer is removed first; the limits bound memory, and how long a wrong answer can stay.
 MOST = 5_000
 LONGEST_S, NEGATIVE_S = 3600.0, 300.0
 
@@ -28,7 +28,7 @@ class Kept(NamedTuple):
 
 
 def key_of(asked: Message) -> Key | None:
-    """What makes two questions the same: name, type and class, and what of DNSSEC is asked for."""
+    """The identity of a question: name, type, class, and the requested DNSSEC flags."""
     if len(asked.question) != 1:
         return None
     q = asked.question[0]
@@ -37,7 +37,7 @@ def key_of(asked: Message) -> Key | None:
 
 
 def _has_what_was_asked(answer: Message, kind: int) -> bool:
-    """True if the answer has a record of the requested type, and not only CNAMEs."""
+    """True if the answer has a record of the requested type, not only CNAMEs."""
     return any(r.rdtype == kind or kind == dns.rdatatype.ANY for r in answer.answer)
 
 
@@ -51,7 +51,7 @@ class Cache:
         return len(self._kept)
 
     def find(self, query: bytes, now: float, *, udp: bool) -> bytes | None:
-        """The answer for this query when one is kept, its times counted down; None otherwise."""
+        """The stored answer for this query, with reduced lifetimes; None if there is none."""
         try:
             asked = dns.message.from_wire(query, ignore_trailing=True)
         except (dns.exception.DNSException, ValueError):
@@ -80,7 +80,7 @@ class Cache:
         return fit(answer, asked, udp)
 
     def keep(self, query: bytes, wire: bytes, now: float) -> None:
-        """Keep what another server answered, unless it failed, is cut, or is not an answer to this question."""
+        """Store another server's answer, unless it failed, is truncated, or does not match the question."""
         try:
             asked = dns.message.from_wire(query, ignore_trailing=True)
             answer = dns.message.from_wire(wire, ignore_trailing=True)
@@ -96,8 +96,7 @@ class Cache:
             most = LONGEST_S
         else:
             most = NEGATIVE_S
-            # That there is nothing may only be kept where the zone says for how long (RFC 2308 section 5).
-            # Names that lead elsewhere may come before that (section 2.1).
+            # A negative answer is stored only if the zone says for how long (RFC 2308 section 5).
             soas = [min(r.ttl, r[0].minimum) for r in answer.authority if r.rdtype == dns.rdatatype.SOA]
             ttls = [*soas, *(r.ttl for r in answer.answer)] if soas else []
         life = min([*ttls, most]) if ttls else 0

@@ -1,7 +1,5 @@
-"""Questions that are asked of other name servers for guests, and which answers are believed (RFC 5452).
-
-Number, port and the case of the name's letters are drawn afresh for each, and an answer must repeat them all.
-"""
+"""Queries that are forwarded to other name servers, and which answers are accepted (RFC 5452). ID, port and the case of
+the name's letters are random for each, and an answer must repeat them."""
 
 from __future__ import annotations
 
@@ -17,7 +15,7 @@ import dns.rdatatype
 from dns.rdtypes.svcbbase import ParamKey
 
 HEADER = 12
-# Names that are private by their nature (RFC 6761, RFC 6762, RFC 8375, RFC 9476): machines of a LAN answer for them.
+# Names that are private by definition (RFC 6761, RFC 6762, RFC 8375, RFC 9476): machines of a LAN answer for them.
 _PRIVATE_NAMES = tuple(
     dns.name.from_text(n) for n in ("local", "home.arpa", "internal", "lan", "home", "localdomain", "test", "alt")
 )
@@ -26,12 +24,12 @@ _REVERSE = (dns.name.from_text("in-addr.arpa"), dns.name.from_text("ip6.arpa"))
 
 
 def question_of(message: bytes) -> bytes | None:
-    """A message's one question as it is in the wire: name, type, class; None for any other number, or damage."""
+    """The question of a message in wire format: name, type, class; None unless it has exactly one valid question."""
     if len(message) < HEADER or message[4:6] != b"\0\1":
         return None
     at = HEADER
     while at < len(message) and message[at]:
-        if message[at] > 63:  # nothing stands before it that a pointer could lead to
+        if message[at] > 63:  # Nothing before it could be the target of a pointer.
             return None
         at += 1 + message[at]
     end = at + 5
@@ -39,29 +37,28 @@ def question_of(message: bytes) -> bytes | None:
 
 
 def asked_anew(query: bytes, number: bytes, dice: int) -> bytes | None:
-    """A guest's query as it is asked: with another number (two bytes), and each letter of the name in upper or lower
-    case as the bits of `dice` have it. None for what is no question."""
+    """A guest's query in the form that is forwarded: with another ID (two bytes), and each letter of the name in upper
+    or lower case by the bits of `dice`. None for a message that is not a query."""
     question = question_of(query)
     if question is None:
         return None
     name = bytearray(question[:-4])
     for at, byte in enumerate(name):
-        # Lengths are below 64, letters are not.
+        # Length bytes are below 64, letters are not.
         if chr(byte).isalpha() and byte < 128:
             name[at] = byte & ~0x20 if dice >> at & 1 else byte | 0x20
     return number + query[2:HEADER] + bytes(name) + query[HEADER + len(name) :]
 
 
 def believed(asked: bytes, answer: bytes) -> bool:
-    """True when a message is an answer to what was asked, letter by letter."""
+    """True if a message is the answer to the forwarded query, including the case of letters."""
     if len(answer) < HEADER or answer[:2] != asked[:2] or not answer[2] & 0x80:
         return False
     return question_of(answer) == question_of(asked) is not None
 
 
 def believed_but_case(asked: bytes, answer: bytes) -> bool:
-    """True when a message would be an answer to what was asked, were the letters of its name in the case that was
-    drawn: some servers write all names in lower case."""
+    """True if a message would be the answer except for the case of letters: some servers answer in lower case."""
     mine, theirs = question_of(asked), question_of(answer)
     if mine is None or theirs is None or answer[:2] != asked[:2] or not answer[2] & 0x80:
         return False
@@ -69,25 +66,25 @@ def believed_but_case(asked: bytes, answer: bytes) -> bool:
 
 
 def failed(answer: bytes) -> bool:
-    """True when a server says that it could not or would not find out: another one may (RFC 1035 section 4.1.1)."""
+    """True if a server reports that it failed or refuses: another one may answer (RFC 1035 section 4.1.1)."""
     return len(answer) < HEADER or answer[3] & 0x0F in (dns.rcode.SERVFAIL, dns.rcode.REFUSED, dns.rcode.NOTIMP)
 
 
 def for_asker(query: bytes, answer: bytes) -> bytes:
-    """The answer as the guest expects it: its own number, and its name as it wrote it."""
+    """The answer as the guest expects it: with its own ID and spelling of the name."""
     question = question_of(query) or b""
     return query[:2] + answer[2:HEADER] + question + answer[HEADER + len(question) :]
 
 
 def key_of(query: bytes) -> bytes:
-    """What makes two queries the same question: all but the number, the name in lower case."""
+    """The identity of a query: everything except the ID, the name in lower case."""
     question = question_of(query) or b""
     return query[2:HEADER] + question.lower() + query[HEADER + len(question) :]
 
 
 def leads_inside(answer: bytes) -> bool:
-    """True when a name of the internet is answered with an address that is not of the internet: whoever owns the name
-    would make a guest ask machines of this LAN in his stead. What cannot be read counts as such."""
+    """True if a public name is answered with a private address (DNS rebinding): its owner could make a guest contact
+    machines of this LAN. Malformed answers count as such."""
     try:
         message = dns.message.from_wire(answer, ignore_trailing=True)
     except (dns.exception.DNSException, ValueError):
@@ -95,13 +92,13 @@ def leads_inside(answer: bytes) -> bool:
     for question in message.question:
         if any(question.name.is_subdomain(p) for p in (*_PRIVATE_NAMES, *_REVERSE)):
             return False
-    # Who reads an HTTPS record takes the addresses beside it too (RFC 9460 section 7.3).
+    # Clients that read an HTTPS record also use its address hints (RFC 9460 section 7.3).
     rows = (data for rrset in (*message.answer, *message.additional) for data in rrset)
     return any(_inside(_embedded(address)) for data in rows for address in _addresses(data))
 
 
 def _addresses(data: Any) -> Iterator[IPv4Address | IPv6Address]:
-    """The addresses that a record names: A, AAAA, and the hints of SVCB and HTTPS (RFC 9460 section 7.3)."""
+    """The addresses in a record: A, AAAA, and the hints of SVCB and HTTPS (RFC 9460 section 7.3)."""
     if data.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
         yield ip_address(data.address)
     elif data.rdtype in (dns.rdatatype.SVCB, dns.rdatatype.HTTPS):
@@ -111,8 +108,8 @@ def _addresses(data: Any) -> Iterator[IPv4Address | IPv6Address]:
 
 
 def _embedded(address: IPv4Address | IPv6Address) -> IPv4Address | IPv6Address:
-    """The IPv4 address within one of IPv6, where a translator or a tunnel leads there: mapped, NAT64 (RFC 6052), 6to4
-    (RFC 3056)."""
+    """The IPv4 address embedded in an IPv6 address, if packets to it are translated or tunnelled: mapped, NAT64 (RFC
+    6052), 6to4 (RFC 3056)."""
     if isinstance(address, IPv4Address):
         return address
     if address in _NAT64:
@@ -121,7 +118,7 @@ def _embedded(address: IPv4Address | IPv6Address) -> IPv4Address | IPv6Address:
 
 
 def _inside(address: IPv4Address | IPv6Address) -> bool:
-    """True for addresses that machines of a LAN, or this host itself, have (RFC 6890, RFC 8215)."""
+    """True for addresses of machines on a LAN, or of this host itself (RFC 6890, RFC 8215)."""
     if address in _LOCAL_NAT64:
         return True
     if isinstance(address, IPv4Address):

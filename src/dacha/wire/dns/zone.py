@@ -20,20 +20,20 @@ import dns.rrset
 
 Address = IPv4Address | IPv6Address
 Subnet = IPv4Network | IPv6Network
-# A guest's address may change with the next apply, so nobody keeps an answer for long.
+# A guest's address may change with the next apply, so answers have a short lifetime.
 TTL_S = 60
-# What a client without EDNS takes over UDP (RFC 1035 section 2.3.4), and the most that is sent to any unfragmented
-# (RFC 9715 section 3.2).
+# The limit of a client without EDNS over UDP (RFC 1035 section 2.3.4), and the limit for unfragmented answers to any
+# client (RFC 9715 section 3.2).
 PLAIN_MOST, EDNS_MOST = 512, 1232
-# Answers that were asked for before are sent again without being made again. The limits bound a flood of names, and
-# of queries that differ in what is behind the question: only short ones are remembered.
+# A cache of encoded answers. The limits bound floods of names, and of queries with different additional data: only
+# short ones are stored.
 REMEMBERED_MOST, REMEMBERED_BYTES = 20_000, 256
-# No question needs more: a name of 255 bytes and what EDNS adds (RFC 1035 section 2.3.4, RFC 6891 section 6.1.1).
+# The maximum size of a query: a name of 255 bytes and EDNS data (RFC 1035 section 2.3.4, RFC 6891 section 6.1.1).
 QUERY_MOST = 4096
 
 
 class Zone:
-    """One lab's names. `answer` says what a question gets, or None for a question that is not about the lab."""
+    """The names of one lab. `answer` returns None for a question that is not about the lab."""
 
     def __init__(self, domain: str, names: Mapping[str, Iterable[Address]], subnets: Iterable[Subnet]) -> None:
         """`names` are guests without the domain; `subnets` are those whose reverse names the lab answers for."""
@@ -52,8 +52,8 @@ class Zone:
         self._remembered: dict[tuple[bytes, bool], bytes] = {}
 
     def seen_from(self, subnets: Iterable[Subnet]) -> Zone:
-        """The same names for whoever asks from these subnets: of a guest that has addresses there and elsewhere, those
-        that the asker reaches without a router."""
+        """The same names for clients in these subnets: of a guest with several addresses, those that the client reaches
+        without a router."""
         near = [s for s in subnets if s.version in (4, 6)]
 
         def at(addresses: list[Address], version: int) -> list[Address]:
@@ -66,11 +66,11 @@ class Zone:
         return other
 
     def answer(self, query: bytes, *, udp: bool = True) -> bytes | None:
-        """The answer to a query as bytes; b"" for what deserves none; None for a question about other names."""
+        """The encoded answer to a query; b"" if it must not be answered; None for other names."""
         remembered = self._remembered.get((query[2:], udp))
         if remembered is not None:
             return query[:2] + remembered
-        # A response, or too short to be answered: sent back, it could be made to go round for ever.
+        # A response, or too short: answering it could create a loop.
         if len(query) < 12 or query[2] & 0x80 or len(query) > QUERY_MOST:
             return b""
         try:
@@ -126,7 +126,7 @@ class Zone:
         return self._or_nothing(answer)
 
     def _or_nothing(self, answer: dns.message.Message) -> dns.message.Message:
-        """That there is nothing is said with the zone's SOA, so that it is kept no longer than an answer (RFC 2308)."""
+        """A negative answer contains the zone's SOA, so that it is cached no longer than other answers (RFC 2308)."""
         if not answer.answer:
             answer.authority.append(self._soa)
         return answer
@@ -153,8 +153,7 @@ def _refusal(asked: dns.message.Message, code: dns.rcode.Rcode) -> dns.message.M
 
 
 def failure(query: bytes, code: dns.rcode.Rcode = dns.rcode.SERVFAIL) -> bytes:
-    """The answer when nobody could be asked (SERVFAIL), or nobody is asked (REFUSED); b"" for a query that cannot be
-    read."""
+    """The answer if no server could be queried (SERVFAIL), or none may be (REFUSED); b"" for a malformed query."""
     try:
         return _refusal(dns.message.from_wire(query, ignore_trailing=True), code).to_wire()
     except (dns.exception.DNSException, ValueError):
@@ -162,8 +161,8 @@ def failure(query: bytes, code: dns.rcode.Rcode = dns.rcode.SERVFAIL) -> bytes:
 
 
 def fit(answer: dns.message.Message, asked: dns.message.Message, udp: bool) -> bytes:
-    """The answer as bytes that the asker can take; too long for UDP, it is cut at nothing and marked (RFC 2181 section
-    9), so that the client asks again over TCP."""
+    """The encoded answer in a size that the client accepts; if it is too long for UDP, it is emptied and marked as
+    truncated (RFC 2181 section 9), so that the client repeats the query over TCP."""
     wire = answer.to_wire(max_size=65535)
     most = min(max(asked.payload, PLAIN_MOST), EDNS_MOST) if asked.edns >= 0 else PLAIN_MOST
     if not udp or len(wire) <= most:

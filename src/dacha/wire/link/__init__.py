@@ -1,1 +1,1 @@
-"""What is said on one link: ARP, neighbour discovery, router advertisements."""
+"""Protocols of a single link: ARP, neighbour discovery, router advertisements."""

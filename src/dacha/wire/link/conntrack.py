@@ -9,7 +9,7 @@ from ipaddress import IPv4Address, IPv6Address
 from dacha.core.named import NamedTuple
 from dacha.wire.link.netlink import ACK, DONE, DUMP, ERROR, REQUEST, attributes, message, messages
 
-# The subsystem's messages, with the flags of requests: ask for all, and for an acknowledgement.
+# The subsystem's messages, with request flags: dump, and acknowledge.
 _NEW, _GET, _DELETE = 1 << 8, 1 << 8 | 1, 1 << 8 | 2
 _ORIGINAL, _REPLY, _ZONE = 1, 2, 18
 _IP, _PROTOCOL = 1, 2
@@ -19,10 +19,8 @@ Address = IPv4Address | IPv6Address
 
 
 class Connection(NamedTuple):
-    """A connection: who began it, to which address and port, and who answers (another where it is led elsewhere).
-
-    `record` is the kernel's own name for it, by which it is deleted.
-    """
+    """A connection: its origin, its destination, and the machine that answers (another one if it is forwarded).
+    `record` is the kernel's identification, for deleting it."""
 
     protocol: str
     source: Address
@@ -34,12 +32,12 @@ class Connection(NamedTuple):
 
 
 def list_request() -> bytes:
-    """Ask for every connection."""
+    """Request all connections."""
     return _message(_GET, REQUEST | DUMP, 0, b"")
 
 
 def delete_request(connection: Connection) -> bytes:
-    """Ask that one is forgotten; its next packet belongs to no connection then."""
+    """Request the deletion of a connection; its next packet then belongs to no connection."""
     return _message(_DELETE, REQUEST | ACK, 2 if connection.source.version == 4 else 10, connection.record)
 
 
@@ -67,7 +65,7 @@ def _connection(data: bytes) -> Connection | None:
 
 
 def _tuple(data: bytes) -> tuple[str, Address, Address, int, int] | None:
-    """Protocol, both addresses, both ports; None for what has no ports."""
+    """Protocol, both addresses, both ports; None for protocols without ports."""
     rows = attributes(data)
     places, ports = attributes(rows.get(_IP, b"")), attributes(rows.get(_PROTOCOL, b""))
     protocol = _PROTOCOLS.get(ports.get(1, b"\0")[0])

@@ -1,4 +1,5 @@
-"""Frames that no ordinary socket sends or sees: ARP (RFC 826, RFC 5227), and UDP to a client without an address."""
+"""Frames that ordinary sockets do not send or receive: ARP (RFC 826, RFC 5227), and UDP to a client without an
+address."""
 
 from __future__ import annotations
 
@@ -26,7 +27,7 @@ class Arp(NamedTuple):
 
 
 def decode_arp(data: bytes) -> Arp:
-    """Read an ARP packet; what pads a short frame behind it is passed over. Raises PeerError."""
+    """Read an ARP packet; padding after it is ignored. Raises PeerError."""
     if len(data) < _ARP.size:
         raise PeerError(f"truncated ARP packet: {len(data)} bytes")
     hardware, protocol, hlen, plen, operation, sha, spa, tha, tpa = _ARP.unpack_from(data)
@@ -44,7 +45,7 @@ def encode_arp(arp: Arp) -> bytes:
 
 
 def arp_probe(hardware: bytes, address: IPv4Address) -> Arp:
-    """The question whether somebody has an address, that teaches nobody a wrong one (RFC 5227 section 2.1.1)."""
+    """A probe for an address that changes no ARP cache (RFC 5227 section 2.1.1)."""
     return Arp(REQUEST, hardware, IPv4Address(0), bytes(6), address)
 
 
@@ -68,7 +69,7 @@ def udp4(source: IPv4Address, source_port: int, to: IPv4Address, to_port: int, p
     length = 8 + len(payload)
     pseudo = source.packed + to.packed + struct.pack(">BBH", 0, 17, length)
     udp = struct.pack(">HHHH", source_port, to_port, length, 0)
-    # A sum of zero is sent as all ones: zero says that there is none.
+    # A sum of zero is sent as all ones: zero means that there is none.
     udp = udp[:6] + struct.pack(">H", checksum(pseudo + udp + payload) or 0xFFFF)
     head = struct.pack(">BBHHHBBH4s4s", 0x45, 0, 20 + length, 0, 0, 64, 17, 0, source.packed, to.packed)
     head = head[:10] + struct.pack(">H", checksum(head)) + head[12:]

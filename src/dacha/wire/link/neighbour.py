@@ -1,4 +1,4 @@
-"""Neighbour discovery: who says that an IPv6 address is in use, and the question for its owner (RFC 4861 section 4)."""
+"""Neighbour discovery: which machine uses an IPv6 address, and the solicitation for it (RFC 4861 section 4)."""
 
 from __future__ import annotations
 
@@ -13,26 +13,26 @@ _HEADER, _BODY = 40, 24
 
 
 class Neighbour(NamedTuple):
-    """A solicitation or an advertisement: its kind, who sent it, and which address it is about."""
+    """A solicitation or an advertisement: its type, its sender, and its target address."""
 
     kind: int
     source: IPv6Address
     target: IPv6Address
 
     def in_use(self) -> IPv6Address | None:
-        """The address that its sender has. Asking whether an address is free is no use of it yet (RFC 4862 section
-        5.4.2: from the unspecified address)."""
+        """The address that its sender uses. Checking whether an address is free is not a use (RFC 4862 section 5.4.2:
+        from the unspecified address)."""
         if self.kind == NEIGHBOUR_ADVERTISEMENT:
             return self.target
         return None if self.source.is_unspecified else self.source
 
 
 def decode_neighbour(packet: bytes) -> Neighbour:
-    """Read an IPv6 packet that holds neighbour discovery. Raises PeerError for any other."""
+    """Read an IPv6 packet with neighbour discovery. Raises PeerError for any other."""
     if len(packet) < _HEADER + _BODY or packet[0] >> 4 != 6:
         raise PeerError(f"truncated neighbour discovery packet: {len(packet)} bytes")
-    # Other headers before it are not allowed to be trusted: it comes first or not at all. A hop limit below 255 shows
-    # that it was sent from beyond the link (RFC 4861 section 7.1.1).
+    # Extension headers before it are not trusted: it must come first. A hop limit below 255 shows that it was sent from
+    # beyond the link (RFC 4861 section 7.1.1).
     if packet[6] != ICMPV6 or packet[7] != 255:
         raise PeerError("neighbour discovery: wrong protocol, or a hop limit below 255")
     kind = packet[_HEADER]

@@ -1,5 +1,5 @@
-"""What the kernel tells of a change of its rules and links: netlink messages, read only (RFC 3549 section 2.3.2;
-Linux: uapi/linux/netlink.h, netfilter/nf_tables.h, rtnetlink.h)."""
+"""Kernel notifications about changes of rules and links: netlink messages, read only (RFC 3549 section 2.3.2; Linux:
+uapi/linux/netlink.h, netfilter/nf_tables.h, rtnetlink.h)."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ REQUEST, ACK, DUMP, DONE, ERROR = 1, 4, 0x300, 3, 2
 # The subsystem of nf_tables in a message's type, and the message that ends a transaction (NFT_MSG_NEWGEN).
 _NF_TABLES, _NEWGEN = 10, 15
 _NFGENMSG, _IFINFOMSG = 4, 16  # bytes before the attributes
-# RTM_NEWLINK and RTM_DELLINK; all else from rtnetlink is told without its contents.
+# RTM_NEWLINK and RTM_DELLINK; other messages of rtnetlink are reported without their contents.
 _LINKS = (16, 17)
 _NFTA_TABLE, _IFLA_IFNAME, _IFLA_MASTER = 1, 3, 10
 # RTM_NEWADDR and on, RTM_NEWQDISC to RTM_GETTFILTER, RTM_NEWNETCONF and on: ifaddrmsg and tcmsg have the link's number
@@ -34,7 +34,7 @@ class TableChange(NamedTuple):
 
 
 class Transaction(NamedTuple):
-    """All changes so far were one transaction, and this process made it."""
+    """The changes since the last one belong to one transaction of this process."""
 
     pid: int
     program: str
@@ -48,8 +48,8 @@ class LinkChange(NamedTuple):
 
 
 class OtherChange(NamedTuple):
-    """Another setting was changed: an address, a filter, a policy rule, whether an interface forwards. `link` is the
-    number of the link that it is of, 0 where it is the whole host's."""
+    """Another setting was changed: an address, a filter, a policy rule, forwarding of an interface. `link` is the index
+    of its link, 0 for a setting of the whole host."""
 
     link: int = 0
 
@@ -58,7 +58,7 @@ Event = TableChange | Transaction | LinkChange | OtherChange
 
 
 def message(kind: int, flags: int, body: bytes) -> bytes:
-    """A message with its header, as a request of this process's only one at a time."""
+    """A message with its header, as the only pending request of this process."""
     return _HEADER.pack(_HEADER.size + len(body), kind, flags, 1, 0) + body
 
 
@@ -81,7 +81,7 @@ def attributes(data: bytes) -> dict[int, bytes]:
 
 
 def raw_attributes(data: bytes) -> Iterator[tuple[int, bytes]]:
-    """The attributes in order, each with its type as it is. Raises PeerError."""
+    """The attributes in order, each with its raw type. Raises PeerError."""
     at = 0
     while at + _ATTRIBUTE.size <= len(data):
         length, kind = _ATTRIBUTE.unpack_from(data, at)
@@ -92,7 +92,7 @@ def raw_attributes(data: bytes) -> Iterator[tuple[int, bytes]]:
 
 
 def text(value: bytes | None) -> str:
-    """A text of the kernel's, without the NUL at its end; "" for None."""
+    """A text from the kernel, without the NUL at its end; "" for None."""
     value = value or b""
     return value.partition(b"\0")[0].decode(errors="replace")
 
@@ -126,7 +126,7 @@ def link_events(data: bytes) -> list[Event]:
 
 
 def _link_of(kind: int, payload: bytes) -> int:
-    """The number of the link that a setting is of."""
+    """The index of the link that a setting belongs to."""
     if kind in _ADDRESSES or kind in _FILTERS:
         return int.from_bytes(payload[4:8], sys.byteorder)
     if kind in _NETCONF:

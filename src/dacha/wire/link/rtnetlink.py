@@ -1,9 +1,6 @@
-"""What a link of this host has (addresses, routes, neighbours, policy rules) as the kernel's own messages: kept as they
-are, and said again for the same link or for another in its place (rtnetlink(7); Linux: uapi/linux/rtnetlink.h,
-if_addr.h, neighbour.h, fib_rules.h).
-
-A message that is kept whole loses no attribute, whichever the kernel has.
-"""
+"""The state of a link of this host (addresses, routes, neighbours, policy rules) as kernel messages: stored unchanged,
+and sent again for the same link or its replacement (rtnetlink(7); Linux: uapi/linux/rtnetlink.h, if_addr.h,
+neighbour.h, fib_rules.h). A whole message keeps every attribute, also unknown ones."""
 
 from __future__ import annotations
 
@@ -20,22 +17,22 @@ INET, INET6 = 2, 10
 # The numbers of "delete" and "get" follow that of "new".
 _DELETE, _GET = 1, 2
 _FOREVER = 0xFFFFFFFF
-# ifa_flags: IPv6 calls the first one temporary. Of the others only these are a caller's to give.
+# ifa_flags: IPv6 calls the first one temporary. Of the others, only these may be set by a caller.
 _TEMPORARY, _NODAD, _GIVEN = 0x01, 0x02, 0x02 | 0x10 | 0x100 | 0x200 | 0x400
 _LINK_SCOPE = 253
 _IFA_LABEL, _IFA_CACHEINFO, _IFA_FLAGS = 3, 6, 8
 _RTA_DST, _RTA_OIF, _RTA_PRIORITY, _RTA_MULTIPATH, _RTA_CACHEINFO, _RTA_TABLE = 1, 4, 6, 9, 12, 15
 _RTA_EXPIRES, _RTA_NH_ID = 23, 30
 _BY_KERNEL, _BY_REDIRECT, _LOCAL_TABLE, _CLONED = 2, 1, 255, 0x200
-# RTNH_F_PERVASIVE and ONLINK; the others tell of a next hop's state.
+# RTNH_F_PERVASIVE and ONLINK; the other flags describe a next hop's state.
 _ON_LINK, _HOP_FLAGS = 4, 2 | 4
 _PERMANENT, _PROXY = 0x80, 0x08
 _FRA_IIFNAME, _FRA_OIFNAME, _FRA_PAD = 3, 17, 18
-_TICKS = 100  # USER_HZ: in it the kernel tells how long a route still lives
+_TICKS = 100  # USER_HZ: the unit of the remaining lifetime of a route.
 
 
 class Kind(IntEnum):
-    """What a message is about: its value is the type of the message that adds one (RTM_NEWADDR, …)."""
+    """What a message is about; the value is the type of the message that adds one (RTM_NEWADDR, …)."""
 
     ADDRESS = 20
     ROUTE = 24
@@ -63,7 +60,7 @@ class Part(NamedTuple):
         return list(raw_attributes(self.body[_FIXED[self.kind] :]))
 
     def attribute(self, kind: int) -> bytes | None:
-        """The first attribute of this kind; None when it has none."""
+        """The first attribute of this type; None if there is none."""
         return next((value for k, value in self.attributes() if k == kind), None)
 
     def with_attributes(self, attributes: Iterable[tuple[int, bytes]]) -> Part:
@@ -75,7 +72,7 @@ class Part(NamedTuple):
 
 
 def list_request(kind: Kind, family: int, *, proxies: bool = False) -> bytes:
-    """Ask for everything of a kind; `proxies` for the neighbours that this host answers for."""
+    """Request all of a kind; `proxies` for the neighbours that this host answers for."""
     fixed = bytearray(_FIXED[kind])
     fixed[0] = family
     if proxies:
@@ -84,8 +81,8 @@ def list_request(kind: Kind, family: int, *, proxies: bool = False) -> bytes:
 
 
 def add_request(part: Part) -> bytes:
-    """Make it, or make it so. A policy rule that is there would be there twice; routes of IPv6 that differ in their
-    next hop alone are each one of their own."""
+    """Create it, or replace it. An existing policy rule would be duplicated; IPv6 routes that differ only in their next
+    hop are separate routes."""
     replaces = part.kind in (Kind.ADDRESS, Kind.NEIGHBOUR) or (part.kind is Kind.ROUTE and part.family == INET)
     how = _EXCLUSIVE if part.kind is Kind.RULE else _REPLACE if replaces else 0
     return message(part.kind, REQUEST | ACK | _CREATE | how, part.body)
@@ -97,12 +94,12 @@ def remove_request(part: Part) -> bytes:
 
 
 def error_of(body: bytes) -> int:
-    """The errno of an answer that is one; 0 for "done"."""
+    """The errno of an answer; 0 for "done"."""
     return -int.from_bytes(body[:4], sys.byteorder, signed=True)
 
 
 def belongs(part: Part, index: int, name: str) -> bool:
-    """True for what is kept of a link: what somebody gave it, and not what the kernel makes by itself from that."""
+    """True for state that was configured on a link, as opposed to what the kernel derives from it."""
     match part.kind:
         case Kind.ADDRESS:
             there = struct.unpack_from("=I", part.body, 4)[0] == index
@@ -117,7 +114,7 @@ def belongs(part: Part, index: int, name: str) -> bool:
 
 
 def prefix_route(part: Part, index: int) -> bool:
-    """True for a route that the kernel made with an address of the link, in other tables than its own."""
+    """True for a route that the kernel created with an address of the link, in other tables than its own."""
     if part.kind is not Kind.ROUTE or index not in _links(part) or part.body[4] == _LOCAL_TABLE:
         return False
     return part.body[5] == _BY_KERNEL and not _route_flags(part) & _CLONED
@@ -129,18 +126,18 @@ def route_key(part: Part) -> tuple[bytes, ...]:
 
 
 def own_of_link(part: Part) -> bool:
-    """True for an address that a link has by itself, and keeps: link-local ones of IPv6."""
+    """True for an address that a link always has by itself: link-local ones of IPv6."""
     return part.kind is Kind.ADDRESS and part.family == INET6 and part.body[3] == _LINK_SCOPE
 
 
 def same_address(part: Part) -> tuple[bytes, ...]:
-    """What tells an address from others, and what it looks like to everybody."""
+    """The identity of an address, including its visible properties."""
     kept = {k: v for k, v in part.attributes() if k not in (_IFA_CACHEINFO, _IFA_FLAGS, _IFA_LABEL)}
     return part.body[:2], part.body[3:4], *(v for _, v in sorted(kept.items()))
 
 
 def led_to(part: Part, old: tuple[int, str], new: tuple[int, str], age_s: float) -> Part:
-    """The same for another link (number, name) in the place of the old one, `age_s` seconds later."""
+    """The same for another link (index, name) in place of the old one, `age_s` seconds later."""
     match part.kind:
         case Kind.ADDRESS:
             return _address(part, old[1], new, int(age_s))
@@ -157,19 +154,19 @@ def led_to(part: Part, old: tuple[int, str], new: tuple[int, str], age_s: float)
 
 
 def undoubted(part: Part) -> Part:
-    """The same address, taken without asking whether somebody else has it (RFC 4862 section 5.4)."""
+    """The same address without duplicate address detection (RFC 4862 section 5.4)."""
     return part.with_attributes(
         (k, struct.pack("=I", _flags(part) | _NODAD) if k == _IFA_FLAGS else v) for k, v in part.attributes()
     )
 
 
 def on_link(part: Part) -> Part:
-    """The same route, whose gateway is on its link though no subnet there has it (RTNH_F_ONLINK)."""
+    """The same route with its gateway declared on-link, although no subnet of the link contains it (RTNH_F_ONLINK)."""
     return part._replace(body=part.body[:8] + struct.pack("=I", _route_flags(part) | _ON_LINK) + part.body[12:])
 
 
 def in_order(parts: Iterable[Part]) -> list[Part]:
-    """Routes as they can be made: what others lead over goes first."""
+    """Routes in an order in which they can be created: those that others depend on first."""
 
     def narrow(part: Part) -> tuple[int, bool]:
         # Wider scopes have smaller numbers; RTA_GATEWAY, RTA_VIA, RTA_MULTIPATH.
@@ -208,7 +205,7 @@ def _route(part: Part, old: int, new: int, age_s: float) -> Part:
             if left > 0:
                 found.append((_RTA_EXPIRES, struct.pack("=I", max(1, left // _TICKS - int(age_s)))))
             continue
-        # A next hop that is an object of its own is written out beside its number; both are not taken.
+        # A next-hop object is also written out beside its ID; the kernel does not accept both.
         if kind != _RTA_NH_ID:
             found.append((kind, value))
     flags = struct.pack("=I", _route_flags(part) & _HOP_FLAGS)

@@ -1,1 +1,1 @@
-"""The protocols of routers that lead ports in."""
+"""Protocols for port mappings in routers."""

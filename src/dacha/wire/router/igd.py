@@ -1,8 +1,8 @@
-"""Messages of UPnP's Internet Gateway Device: the router's description, which names its control URL, and the actions
-sent to that (UPnP Device Architecture 2.0 sections 2 and 3; WANIPConnection:2 sections 2.5 and 2.6).
+"""Messages of UPnP's Internet Gateway Device: the router's description with its control URL, and the actions sent to
+that (UPnP Device Architecture 2.0 sections 2 and 3; WANIPConnection:2 sections 2.5 and 2.6).
 
-Only ports and paths are taken from what the router says: the address is always the router's own, and no text of the
-router becomes a URL that is read again.
+Only ports and paths are taken from the router: the address is always the router's own, and no text of the router is
+parsed as a URL again.
 """
 
 from __future__ import annotations
@@ -15,11 +15,11 @@ from xml.sax.saxutils import escape
 from dacha.core.errors import AnswerNo, PeerError
 from dacha.core.named import NamedTuple
 
-# The services that map ports, the best first.
+# The services for port mappings, the best first.
 SERVICES = tuple(
     f"urn:schemas-upnp-org:service:{name}" for name in ("WANIPConnection:2", "WANIPConnection:1", "WANPPPConnection:1")
 )
-# A description or an answer that is longer than this is not read.
+# An upper limit for a description or an answer.
 MOST = 256 << 10
 # Error codes of the services (WANIPConnection:2 section 2.6).
 NO_SUCH_ENTRY, CONFLICT, ONLY_PERMANENT = 714, 718, 725
@@ -27,21 +27,21 @@ _PATH = re.compile(r"/[\x21-\x7e]*")
 
 
 class Place(NamedTuple):
-    """Where on the router something is asked: a TCP port, and a path that begins with a slash."""
+    """An address on the router: a TCP port, and a path that begins with a slash."""
 
     port: int
     path: str
 
 
 class Control(NamedTuple):
-    """A service of the router, and where it is controlled."""
+    """A service of the router, and its control address."""
 
     service: str
     place: Place
 
 
 class Refused(AnswerNo):
-    """The router answered with an error, of this number."""
+    """The router answered with this error number."""
 
     def __init__(self, number: int, words: str) -> None:
         super().__init__(f"it refused: {words or 'error'} ({number})")
@@ -52,7 +52,7 @@ _ROOT = Place(80, "/")
 
 
 def place_of(url: str, router: str, base: Place = _ROOT) -> Place:
-    """The place that a URL of the router names; a relative one is below `base`. Raises PeerError for anything but
+    """The address in a URL of the router; a relative one is below `base`. Raises PeerError for anything but
     `http://ROUTER[:PORT]/path` with the router's own address, or a path."""
     absolute = re.fullmatch(rf"http://{re.escape(router)}(?::(\d{{1,5}}))?(/[\x21-\x7e]*)?", url)
     if absolute:
@@ -67,7 +67,7 @@ def place_of(url: str, router: str, base: Place = _ROOT) -> Place:
 
 
 def controls(description: bytes, router: str, base: Place) -> list[Control]:
-    """The services of a description that map ports, the best first. Raises PeerError."""
+    """The services for port mappings in a description, the best first. Raises PeerError."""
     root = _tree(description)
     found = []
     for element in root.iter():
@@ -103,7 +103,7 @@ def action(router: str, control: Control, name: str, arguments: Mapping[str, obj
 
 
 def answer(status: int, body: bytes) -> dict[str, str]:
-    """What an action answers, by argument. Raises Refused, PeerError."""
+    """The results of an action, by argument. Raises Refused, PeerError."""
     if status not in (200, 500):
         raise Refused(status, "HTTP")
     rows = {_name(element): (element.text or "").strip() for element in _tree(body).iter() if not len(element)}
@@ -114,7 +114,7 @@ def answer(status: int, body: bytes) -> dict[str, str]:
 
 
 def _tree(data: bytes) -> ElementTree.Element:
-    """The root of a document without declarations of its own, which these messages do not have and attacks do."""
+    """The root of a document without document type declarations, which attacks use and these messages do not."""
     if len(data) > MOST or b"<!DOCTYPE" in data or b"<!ENTITY" in data:
         raise PeerError("the router's answer is too large, or declares a document type")
     try:

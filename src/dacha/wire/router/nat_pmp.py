@@ -1,4 +1,4 @@
-"""NAT-PMP (RFC 6886): the older way of asking a router to lead an outside port to this host. Pure codecs."""
+"""NAT-PMP (RFC 6886): the older protocol for port mappings. Pure codecs."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from dacha.core.named import NamedTuple
 VERSION = 0
 OUTSIDE_ADDRESS, MAP_UDP, MAP_TCP = 0, 1, 2
 SUCCESS, UNSUPPORTED_VERSION, NOT_AUTHORIZED, NETWORK_FAILURE, NO_RESOURCES, UNSUPPORTED_OPCODE = range(6)
-# Result codes in words (section 3.5).
+# Result codes and their descriptions (section 3.5).
 RESULTS = {
     SUCCESS: "done", UNSUPPORTED_VERSION: "it uses another protocol version", NOT_AUTHORIZED: "it does not allow this",
     NETWORK_FAILURE: "its internet connection is down", NO_RESOURCES: "it has no resources for more mappings",
@@ -20,8 +20,8 @@ RESULTS = {
 
 
 class Request(NamedTuple):
-    """`opcode` OUTSIDE_ADDRESS, or MAP_UDP or MAP_TCP (section 3.3); an `external_port` of 0 is no wish, a lifetime
-    of 0 takes the mapping away."""
+    """`opcode` is OUTSIDE_ADDRESS, MAP_UDP or MAP_TCP (section 3.3); an `external_port` of 0 requests any port, a
+    lifetime of 0 deletes the mapping."""
 
     opcode: int
     internal_port: int = 0
@@ -30,7 +30,7 @@ class Request(NamedTuple):
 
 
 class Response(NamedTuple):
-    """The answer; `epoch_s` as in PCP (section 3.6). One question's fields are filled, or on an error none."""
+    """The answer; `epoch_s` as in PCP (section 3.6). Only the fields of the request are set, and none on an error."""
 
     opcode: int
     result: int
@@ -49,7 +49,7 @@ def encode_request(r: Request) -> bytes:
 
 
 def decode_request(data: bytes) -> Request:
-    """Read a request, as a router does. Raises PeerError for what is none."""
+    """Read a request, as a router does. Raises PeerError for anything else."""
     if len(data) < 2 or data[0] != VERSION or data[1] > MAP_TCP:
         raise PeerError("NAT-PMP: unsupported version or opcode")
     if data[1] == OUTSIDE_ADDRESS:
@@ -71,13 +71,13 @@ def encode_response(r: Response) -> bytes:
 
 
 def decode_response(data: bytes) -> Response:
-    """Read an answer. Raises PeerError for what is none."""
+    """Read an answer. Raises PeerError for anything else."""
     if len(data) < 8 or data[0] != VERSION or not 0x80 <= data[1] <= 0x80 | MAP_TCP:
         raise PeerError("NAT-PMP: not a response")
     opcode, result, epoch = struct.unpack_from(">xBHI", data)
     opcode &= 0x7F
     if result != SUCCESS:
-        return Response(opcode, result, epoch)  # an error may be as short as its head (section 3.5)
+        return Response(opcode, result, epoch)  # an error may consist of its header only (section 3.5)
     if len(data) != (12 if opcode == OUTSIDE_ADDRESS else 16):
         raise PeerError(f"NAT-PMP: invalid response length: {len(data)} bytes")
     if opcode == OUTSIDE_ADDRESS:

@@ -1,6 +1,6 @@
-"""PCP (RFC 6887): asking a router to lead an outside port to an inside one. Both sides' messages, as pure codecs.
+"""PCP (RFC 6887): port mappings in a router. Messages of both sides, as pure codecs.
 
-IPv4 addresses travel as IPv4-mapped IPv6 addresses (section 5), and are plain IPv4 addresses here.
+IPv4 addresses are sent as IPv4-mapped IPv6 addresses (section 5), and are plain IPv4 addresses here.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ TCP, UDP = 6, 17
 LONGEST = 1100
 SUCCESS, UNSUPPORTED_VERSION, NOT_AUTHORIZED, MALFORMED, UNSUPPORTED_OPCODE, UNSUPPORTED_OPTION = 0, 1, 2, 3, 4, 5
 NETWORK_FAILURE, NO_RESOURCES, UNSUPPORTED_PROTOCOL, QUOTA, CANNOT_PROVIDE, ADDRESS_MISMATCH = 7, 8, 9, 10, 11, 12
-# Result codes in words (section 7.4).
+# Result codes and their descriptions (section 7.4).
 RESULTS = {
     SUCCESS: "done", UNSUPPORTED_VERSION: "it uses another protocol version", NOT_AUTHORIZED: "it does not allow this",
     MALFORMED: "it did not understand the request", UNSUPPORTED_OPCODE: "it does not support port mappings",
@@ -36,8 +36,8 @@ Address = IPv4Address | IPv6Address
 
 
 class Map(NamedTuple):
-    """What is mapped (section 11.1). In a request `external_port` and `external_address` are only suggested, 0 and
-    the unspecified address for no wish; in a response they are assigned. `nonce` has 12 bytes."""
+    """A mapping (section 11.1). In a request, `external_port` and `external_address` are suggestions, 0 and the
+    unspecified address for none; in a response they are assigned. `nonce` has 12 bytes."""
 
     nonce: bytes
     protocol: int
@@ -47,11 +47,9 @@ class Map(NamedTuple):
 
 
 class Request(NamedTuple):
-    """A MAP request, or with `map` None an ANNOUNCE, which asks nothing but whether the server is there and since when.
-
-    `client` is the asker's own address, `third_party` whom the mapping is for, if another; with `prefer_failure` no
-    other outside port than the suggested one will do.
-    """
+    """A MAP request, or with `map` None an ANNOUNCE, which only queries the server's state. `client` is the client's
+    own address, `third_party` the owner of the mapping, if another; with `prefer_failure` only the suggested outside
+    port is acceptable."""
 
     client: Address
     lifetime_s: int = 0
@@ -61,7 +59,7 @@ class Request(NamedTuple):
 
 
 class Response(NamedTuple):
-    """The server's answer; `epoch_s` is since when it has kept all its mappings (section 8.5), `lifetime_s` that of the
+    """The server's answer; `epoch_s` is since when it has kept its mappings (section 8.5), `lifetime_s` that of the
     mapping, or of the error."""
 
     result: int
@@ -103,7 +101,7 @@ def encode_request(r: Request) -> bytes:
 
 
 def decode_request(data: bytes) -> Request:
-    """Read a request, as a server does. Raises PeerError for what is none."""
+    """Read a request, as a server does. Raises PeerError for anything else."""
     opcode = _opcode(data, response=False)
     _, _, lifetime, client = struct.unpack_from(">BBxxI16s", data)
     third: Address | None = None
@@ -113,7 +111,7 @@ def decode_request(data: bytes) -> Request:
             third = _address(value)
         elif code == _PREFER_FAILURE and not value:
             prefer = True
-        elif code < 128:  # mandatory to understand (section 7.3)
+        elif code < 128:  # mandatory options (section 7.3)
             raise PeerError(f"PCP: unsupported option {code}")
     return Request(_address(client), lifetime, _decode_map(data) if opcode == MAP else None, third, prefer)
 
@@ -126,8 +124,8 @@ def encode_response(r: Response) -> bytes:
 
 
 def decode_response(data: bytes) -> Response:
-    """Read an answer. Raises PeerError for what is none; one of another version, which a server that knows PCP not or
-    only another one sends, is read as the result UNSUPPORTED_VERSION (section 9)."""
+    """Read an answer. Raises PeerError for anything else; a message of another version, as servers without this one
+    send, is read as the result UNSUPPORTED_VERSION (section 9)."""
     if len(data) >= 4 and data[0] != VERSION and data[1] & 0x80:
         return Response(UNSUPPORTED_VERSION, 0, 0)
     opcode = _opcode(data, response=True)
@@ -136,7 +134,7 @@ def decode_response(data: bytes) -> Response:
 
 
 def _opcode(data: bytes, *, response: bool) -> int:
-    """The opcode of a message that is long enough for it."""
+    """The opcode of a message of sufficient length."""
     if len(data) < _HEADER or len(data) > LONGEST or len(data) % 4:
         raise PeerError(f"PCP: invalid message length: {len(data)} bytes")
     if data[0] != VERSION:
@@ -152,7 +150,7 @@ def _opcode(data: bytes, *, response: bool) -> int:
 
 
 def _options(data: bytes, at: int) -> list[tuple[int, bytes]]:
-    """The options behind a message (section 7.3): each padded to four bytes."""
+    """The options after a message (section 7.3): each padded to four bytes."""
     found = []
     while at < len(data):
         code, length = struct.unpack_from(">BxH", data, at)
