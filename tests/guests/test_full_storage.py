@@ -27,7 +27,7 @@ door.ssh = { from = "host" }
 """
 # What it writes, in bytes: more than there is room for.
 SIZE = 12 << 20
-HELD = "suspended, the storage of its disks is full"
+HELD = "suspended, the host file system that holds its disks is full"
 
 
 @pytest.fixture
@@ -89,7 +89,7 @@ def test_a_guest_whose_storage_is_full_goes_on_when_there_is_room_and_loses_noth
         remedy = broken(lab, f"0 B is free in {storage.resolve()}")
         assert remedy == "free some space there, then: dacha resume gauge"
         # Nothing that cannot be done is begun, and nobody waits for what cannot come.
-        assert "stands still" in lab("connect", "gauge", "true", code=1).err
+        assert "is suspended" in lab("connect", "gauge", "true", code=1).err
         assert "gauge would stand still again" in lab("resume", "gauge", code=1).err
         assert "No space left" in lab("restart", "gauge", "--force", "--wait", "0s", code=3).err
         assert "gauge hears no power button" in lab("stop", "gauge", code=1).err

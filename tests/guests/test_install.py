@@ -120,7 +120,7 @@ def test_media_go_in_and_out_of_a_running_guest(guest_lab: Lab, installers: Inst
     assert "Ejected first from gauge" in lab("media", "eject", "gauge", "--force").out
     assert inserted() == [""]
     assert "medium" not in lab.file.read_text().replace("media", "")
-    assert "no medium in gauge" in lab("media", "eject", "gauge", code=1).err
+    assert "no medium is in gauge" in lab("media", "eject", "gauge", code=1).err
     said = lab("media", "insert", "gauge", "second").out
     assert "Inserted second into gauge" in said
     lab("stop", "gauge")

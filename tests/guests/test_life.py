@@ -192,7 +192,7 @@ def test_pause_console_and_a_wrong_host_key(guest_lab: Lab) -> None:
         read_until(terminal, b"typed-42")
         assert "held by dacha console gauge" in lab("console", "gauge", code=3).err
         os.write(terminal, b"\x1d")
-        read_until(terminal, b"it goes on")
+        read_until(terminal, b"keeps running")
     finally:
         os.close(terminal)
         os.waitpid(pid, 0)
@@ -319,7 +319,7 @@ def test_an_overlay_and_both_buses_reach_the_guest(guest_lab: Lab) -> None:
     lab("apply", "--no-wait")
     # And so it takes its disks along when it goes, once it is stopped.
     said = lab("guest", "remove", "gauge", "--with-disks").out
-    assert "its disk 0 goes: " in said and str(disk) in said and "It is still on" in said
+    assert "its disk 0 will be deleted: " in said and str(disk) in said and "It is still on" in said
     assert disk.exists()
     lab("stop", "gauge", "--force", "--wait", "0s")
     assert "deleted disk 0" in lab("apply").out

@@ -137,7 +137,7 @@ def test_what_is_asked_wrongly_of_people_is_refused_and_changes_nothing(lab: Lab
     lab("person", "add", "mara", "--key", "mara.pub", "--enter", "gauge ssh", "--from", "host")
     assert "no changes specified" in lab("person", "edit", "mara", code=2).err
     assert "does not enter charts" in lab("person", "edit", "mara", "--not-enter", "charts", code=2).err
-    assert "from this host at the farthest" in lab("handout", "--for", "mara", "--from", "lan", code=1).err
+    assert "from this host only" in lab("handout", "--for", "mara", "--from", "lan", code=1).err
     shown = lab("person", "show", "mara", "--json").json
     assert shown["enters"] == [{"guest": "gauge", "door": "ssh"}] and shown["in"] == {}
     assert shown["ways"][0]["address"] == "127.0.0.1" and shown["fingerprints"]["mara.pub"].startswith("SHA256:")

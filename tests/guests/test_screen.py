@@ -78,7 +78,7 @@ def test_a_screen_without_any_client(lab: Lab) -> None:
     assert (lab.folder / "gauge.png").read_bytes().startswith(b"\x89PNG") and saved["width"] == 720
     lab("screen", "gauge", "--type", "Hello, pier!\\n", "--press", "ctrl-alt-delete")
     assert "unknown key entr" in lab("screen", "gauge", "--press", "entr", code=2).err
-    assert "no folder" in lab("screen", "gauge", "--save", "/nowhere/x.png", code=3).err
+    assert "does not exist" in lab("screen", "gauge", "--save", "/nowhere/x.png", code=3).err
 
     # A client finds it where it was asked to be, with the password that was said and no other.
     opened = lab("screen", "gauge", "--listen", "host", "--json").json

@@ -152,7 +152,7 @@ def test_a_bridge_over_the_hosts_own_adapter_has_a_way_back(hosted: HostedLab) -
     # Confirmed in time it stays; the guest is a machine of the LAN, and this host reaches it too.
     moved = time.monotonic()
     lab("apply", "--no-wait")
-    assert "br7 stays" in lab("apply", "--confirm").out
+    assert "br7 is kept" in lab("apply", "--confirm").out
     lab("apply")
     assert world.reads("lan", "192.0.2.50", 22).startswith(SSH) and world.reads("host", "192.0.2.50", 22).startswith(
         SSH

@@ -38,9 +38,9 @@ def test_running_guests_are_not_cut_off_without_a_word(hosted: HostedLab) -> Non
         assert (
             "warning: once applied, this disconnects gauge from pier at once" in said and "dacha restart gauge" in said
         )
-        assert "this cuts gauge off pier" in lab("diff").err
+        assert "this disconnects gauge from pier" in lab("diff").err
         said = lab("apply", code=2).err
-        assert "this cuts gauge off pier" in said and "--yes" in said, said  # nobody can be asked here
+        assert "this disconnects gauge from pier" in said and "--yes" in said, said  # nobody can be asked here
         for command in (("start", "charts", "--no-wait"), ("restart", "gauge")):
             said = lab(*command, code=2).err
             assert "network pier was changed in lab.toml since the last apply" in said and "dacha apply" in said

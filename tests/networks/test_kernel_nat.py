@@ -154,7 +154,7 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     assert (row["guest"], row["seen"]) == ("locker", "10.77.9.99")
     log = (lab.folder / "state/labs/real/caretaker.log").read_text()
     assert "locker uses 10.77.9.99, but 10.77.9.10 is planned" in log
-    assert "it uses 10.77.9.99 on vault, and 10.77.9.10 is planned" in lab("check").out
+    assert "it uses 10.77.9.99 on vault, but 10.77.9.10 is planned" in lab("check").out
     # A link that is removed under a guest is made again, and the guest is on it at once, without a start.
     before = lab.pid("locker")
     world.run("host", "ip", "link", "delete", link_name("real", "guest", "locker", "0"))
@@ -297,7 +297,7 @@ def test_apply_converges_from_anything(hosted: HostedLab) -> None:
     assert "dacha_real" not in ruleset(lab) and "dacha_second" in ruleset(lab)
     assert "= 1" in world.run("host", "sysctl", "net.ipv4.ip_forward")
     other.write_text('[lab]\nname = "second"\n')
-    assert "restore the forwarding setting" in lab("apply", "--lab", str(other)).out
+    assert "restored the forwarding setting" in lab("apply", "--lab", str(other)).out
 
 
 def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:

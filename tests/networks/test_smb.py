@@ -213,7 +213,7 @@ def test_what_is_shared_by_smb_is_said_and_what_cannot_be_is_refused(shared: Hos
     os.chown(shared.folder / "charts", OWNER, OWNER)
     (shared.folder / "tides").rename(shared.folder / "before")
     (shared.folder / "tides").symlink_to("/etc")
-    assert "rules this host" in shared("check", code=1).out
+    assert "controls this host" in shared("check", code=1).out
     smb = Smb(shared)
     assert "passwd" not in smb.ask("tides", "ls")
     assert "/etc, which controls this host" in (shared.folder / "state/labs/real/caretaker.log").read_text()

@@ -212,7 +212,7 @@ def run_remove(args: argparse.Namespace) -> int:
         output.say(f"{ws.path.name} no longer has guest {args.name}.")
     for disk in disks:
         output.say(
-            f"  its disk {disk.name} {'is deleted' if args.with_disks else 'is kept'}: {disk}, {disk.path.resolve()}"
+            f"  its disk {disk.name} {'will be deleted' if args.with_disks else 'is kept'}: {disk}, {disk.path.resolve()}"
         )
     if on:
         output.say("It is still on; dacha apply stops it.")

@@ -243,7 +243,7 @@ def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any,
                 "back:\n  dacha apply --confirm"
             )
     if not outcome.done and not outcome.waiting and not outcome.failed and not new:
-        output.say(f"{ws.lab.name}: nothing to do, everything is applied")
+        output.say(f"{ws.lab.name}: nothing to do, everything applied")
         return
     for door, seen in closed:
         output.note(
