@@ -1,1 +1,1 @@
-"""Linux: facts, folders, files, processes, sockets. The only layer that asks the host."""
+"""Linux: facts, folders, files, processes, sockets. The only layer that accesses the host."""

@@ -1,7 +1,7 @@
-"""Who runs what root starts: a user of its own for each guest and each helper, from a range that nobody else has.
+"""Users for processes that root starts: one for each guest and helper, from a range that no other user has.
 
-Such a user has no name, no home and no files but those that Dacha gives it. Which belongs to whom is kept in one
-register for the whole host; a number is given again only when what it belonged to is gone.
+Such a user has no name, no home folder and no files except those that Dacha gives it. One register for the whole host
+records the owner of each number; a number is assigned again only when its owner no longer exists.
 """
 
 from __future__ import annotations
@@ -20,14 +20,14 @@ from dacha.host import folders
 from dacha.host.files import locked, replace_file
 from dacha.host.records import parse
 
-# Above what systems give to people, containers and services by themselves (login.defs(5), subuid(5), and systemd's
-# table of users and groups), below what 32 signed bits hold. DACHA_USERS=FIRST-LAST names another range.
+# Above the ranges that systems assign to people, containers and services (login.defs(5), subuid(5), and systemd's table
+# of users and groups), below 2^31. DACHA_USERS=FIRST-LAST sets another range.
 FIRST, LAST = 1_990_000_000, 1_990_009_999
 WAIT_S = 10.0
 
 
 class Account(NamedTuple):
-    """A user without privileges; `groups` are further ones that its processes are in."""
+    """A user without privileges; `groups` are its supplementary groups."""
 
     uid: int
     gid: int
@@ -35,11 +35,9 @@ class Account(NamedTuple):
 
 
 def account_for(owner: Path, *, groups: tuple[int, ...] = ()) -> Account | None:
-    """The user of whatever `owner` is the folder (or file) of, the same at every call; None when this process has no
-    privileges itself, or cannot become another user (in a user namespace of one).
-
-    Raises HostError when the range has none to spare.
-    """
+    """The user of the guest or helper with the folder (or file) `owner`, always the same one; None if this process has
+    no privileges, or cannot change its user (in a user namespace with a single one). Raises HostError if the range is
+    used up."""
     if not _may_become():
         return None
     register = folders.shared() / "users.json"
@@ -54,7 +52,8 @@ def account_for(owner: Path, *, groups: tuple[int, ...] = ()) -> Account | None:
 
 
 def owner_moved(before: Path, after: Path) -> None:
-    """Note that the folder `before`, with all in it, is `after` now: its users stay its own. Raises HostError."""
+    """Record that the folder `before`, with its contents, was moved to `after`: its users stay the same. Raises
+    HostError."""
     if not _may_become():
         return
     register = folders.shared() / "users.json"
@@ -69,7 +68,7 @@ def owner_moved(before: Path, after: Path) -> None:
 
 
 def gone() -> list[str]:
-    """The folders in the register that were deleted since, and whose user has no process."""
+    """Registered folders that were deleted, and whose user has no process."""
     return [] if not _may_become() else _gone(_read(folders.shared_folder() / "users.json"))
 
 
@@ -91,7 +90,7 @@ def forget_gone() -> None:
 
 
 def helper() -> Account | None:
-    """The user of programs that are given single files for a moment, such as the one that makes disks."""
+    """The user of programs that get single files briefly, such as the one that creates disks."""
     return account_for(folders.shared())
 
 
@@ -107,7 +106,7 @@ def _read(register: Path) -> dict[str, int]:
 
 
 def users() -> tuple[int, int]:
-    """The range of users, first and last. Raises HostError when DACHA_USERS is no range."""
+    """The first and last user of the range. Raises HostError if DACHA_USERS is not a range."""
     named = os.environ.get("DACHA_USERS")
     if not named:
         return FIRST, LAST
@@ -134,7 +133,7 @@ def _free(taken: set[int]) -> int:
 
 
 def _named(number: int) -> bool:
-    """True when somebody on this host has the number."""
+    """True if a user on this host has this number."""
     try:
         pwd.getpwuid(number)
         return True
@@ -159,7 +158,7 @@ def _running() -> set[int]:
 
 
 def _may_become() -> bool:
-    """True for root, but not for root of a user namespace where nobody else is known (user_namespaces(7))."""
+    """True for root, except root of a user namespace without other users (user_namespaces(7))."""
     return os.geteuid() == 0 and any(count > 1 for _, count in _map("uid"))
 
 
@@ -183,8 +182,8 @@ def kvm() -> tuple[int, ...]:
 
 
 def become(account: Account, *, low_ports: bool) -> list[str]:
-    """What goes before a command so that it runs as that user, with nothing that root has but, where asked for, ports
-    under 1024 (setpriv(1), capabilities(7))."""
+    """The prefix that makes a command run as that user, without any privilege of root except, on request, ports below
+    1024 (setpriv(1), capabilities(7))."""
     capabilities = "-all,+net_bind_service" if low_ports else "-all"
     groups = f"--groups={','.join(map(str, account.groups))}" if account.groups else "--clear-groups"
     return [
@@ -193,9 +192,8 @@ def become(account: Account, *, low_ports: bool) -> list[str]:
     ]  # fmt: skip
 
 
-# What is left to the caretaker's root part: links, rules and packet sockets, other users for what it starts, their
-# files, a view of their own for what serves shared folders (setfcap: to be root in it), and nothing that changes the
-# host besides.
+# The capabilities of the caretaker's root part: links, rules and packet sockets; changing the user of what it starts,
+# and access to their files; namespaces for file servers (setfcap: to be root in one). It has no others.
 CARETAKER = (
     "chown", "dac_override", "fowner", "kill", "setgid", "setuid", "setpcap", "net_bind_service", "net_admin",
     "net_raw", "mknod", "setfcap",
@@ -203,7 +201,7 @@ CARETAKER = (
 
 
 def with_few_powers(command: list[str]) -> list[str]:
-    """The command for the caretaker's root part; as it is for an ordinary user, who has none to lose."""
+    """The command for the caretaker's root part; unchanged for an ordinary user."""
     if not _may_become():
         return command
     return ["setpriv", f"--bounding-set=-all,{','.join(f'+{c}' for c in CARETAKER)}", "--inh-caps=-all", "--", *command]

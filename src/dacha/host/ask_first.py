@@ -1,5 +1,5 @@
-"""Letting a process ask before it connects: each connect(2) and each datagram with an address waits for the answer of
-another process (seccomp_unotify(2), by way of libseccomp)."""
+"""Require a process to ask before it connects: each connect(2), and each datagram with an address, waits for the
+decision of another process (seccomp_unotify(2), through libseccomp)."""
 
 from __future__ import annotations
 
@@ -8,17 +8,17 @@ import functools
 import os
 from pathlib import Path
 
-# linux/seccomp.h by way of seccomp.h: allowed, and asked for; the comparison "not equal".
+# linux/seccomp.h through seccomp.h: allow, and notify; the comparison "not equal".
 _ALLOW, _ASK, _NOT_EQUAL = 0x7FFF0000, 0x7FC00000, 1
-# prctl(2): who may look into this process where Yama lets only ancestors do so.
+# prctl(2): which process may inspect this one if Yama allows only ancestors.
 _SET_READER = 0x59616D61
 _YAMA = Path("/proc/sys/kernel/yama/ptrace_scope")
-# Letting a call go on after it was looked at came with this version (SECCOMP_USER_NOTIF_FLAG_CONTINUE).
+# Continuing a call after its inspection requires this version (SECCOMP_USER_NOTIF_FLAG_CONTINUE).
 _KERNEL = (5, 5)
 
 
 def known_missing() -> str:
-    """What of it is known to be missing without a try, in no time."""
+    """What is known to be missing without a test, in no time."""
     system = os.uname()
     if system.machine not in ("x86_64", "aarch64"):
         return f"it is not supported on {system.machine}"
@@ -33,8 +33,8 @@ def known_missing() -> str:
 
 
 def likely_missing() -> str:
-    """The same as `missing` in a twentieth of its time, but for a kernel that takes no such filter: what is not where
-    systems keep it is really tried."""
+    """Like `missing` in a twentieth of its time, except for kernels that reject such a filter: unusual cases are really
+    tested."""
     folders = (f"/usr/lib/{os.uname().machine}-linux-gnu", "/usr/lib64", "/usr/lib")
     there = any(Path(folder, "libseccomp.so.2").exists() for folder in folders)
     return known_missing() or ("" if there else missing())
@@ -42,7 +42,7 @@ def likely_missing() -> str:
 
 @functools.cache
 def missing() -> str:
-    """Why this host cannot do that; "" when it can. It is really tried, in a child that ends at once."""
+    """Why this host does not support it; "" if it does. It is tested in a child process."""
     if why := known_missing():
         return why
     import socket
@@ -64,9 +64,9 @@ def missing() -> str:
 
 
 def ask(channel: int, who: int) -> None:
-    """From now on this process and its children ask the process `who`, which gets the descriptor of their questions
-    through `channel`, a Unix socket, and may read their memory. Meant for between fork and exec. Raises OSError when
-    the kernel refuses."""
+    """From now on, this process and its children ask the process `who`, which receives the descriptor of the
+    notifications through `channel`, a Unix socket, and may read their memory. For use between fork and exec. Raises
+    OSError if the kernel refuses."""
     import ctypes
     import socket
 

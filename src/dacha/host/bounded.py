@@ -1,4 +1,4 @@
-"""A program run with limits on its time and on what it may say: for those that pass on a guest's words."""
+"""Run a program with limits on run time and output: for programs that relay a guest's output."""
 
 from __future__ import annotations
 
@@ -16,15 +16,15 @@ MOST = 1 << 18
 
 
 class Said(NamedTuple):
-    """What came of it: its exit code, None where its time was over or it said too much; all that it said."""
+    """The result: the exit code, None if it exceeded a limit; its whole output."""
 
     code: int | None
     text: str
 
 
 def run_bounded(argv: Sequence[str], limit_s: float, *, given: str = "", most: int = MOST) -> Said:
-    """Run a program with `given` on its standard input, for `limit_s` seconds at the longest and until it has said
-    `most` bytes, on whichever output. Raises OSError when it cannot be started."""
+    """Run a program with `given` on its standard input, for at most `limit_s` seconds and until it has written `most`
+    bytes to stdout or stderr. Raises OSError if it cannot be started."""
     deadline, out, code = time.monotonic() + limit_s, bytearray(), None
     with subprocess.Popen(
         argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, start_new_session=True

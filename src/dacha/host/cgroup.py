@@ -1,7 +1,7 @@
-"""A control group for each guest: what it may take of memory, processes and processors (Linux: admin-guide/cgroup-v2).
+"""A control group for each guest: limits of memory, processes and CPU weight (Linux: admin-guide/cgroup-v2).
 
-Only the unified hierarchy is used, and only where it has the controllers; where it has not, a guest has the limits of
-its user and its process alone, and `dacha host` says so.
+Only the unified hierarchy is used, and only with the required controllers; without it, a guest has only the limits of
+its user and process, and `dacha host` reports that.
 """
 
 from __future__ import annotations
@@ -14,21 +14,21 @@ from dacha.core.lab.model import NO_LIMITS, Limits
 
 CONTROLLERS = ("memory", "pids", "cpu")
 ROOT, OURS = Path("/sys/fs/cgroup"), "dacha"
-# What QEMU needs beside the guest's memory: its own code and buffers, and under software emulation what it has
-# translated, up to a gigabyte.
+# QEMU's own memory: code and buffers, and under software emulation up to a gigabyte of translated code.
 ROOM, ROOM_EMULATED = 512 << 20, 1536 << 20
-# Threads and processes of one guest: QEMU's own, its disk workers (64 at most), one a processor.
+# Threads and processes of one guest: QEMU's own, its disk workers (64 at most), one per virtual CPU.
 PROCESSES = 256
 
 
 def limits_for(memory: int, cpus: int, written: Limits = NO_LIMITS, *, emulated: bool) -> Limits:
-    """What a guest of so many bytes and processors may take: as the lab has it, and for the rest what it needs."""
+    """The limits of a guest with that much memory and that many virtual CPUs: those in the lab file, else derived
+    ones."""
     needed = memory + (ROOM_EMULATED if emulated else ROOM)
     return Limits(written.memory or needed, written.processes or PROCESSES + cpus, written.weight)
 
 
 def missing(root: Path = ROOT) -> str | None:
-    """Why no guest can have a group here; None where it can."""
+    """Why guests cannot have control groups here; None if they can."""
     try:
         has = set((root / "cgroup.controllers").read_text().split())
     except OSError:
@@ -42,7 +42,7 @@ def missing(root: Path = ROOT) -> str | None:
 
 
 def confine(pid: int, lab: str, guest: str, limits: Limits, root: Path = ROOT) -> None:
-    """Put a process, with all that it starts, into a group with these limits; what cannot be had is left out."""
+    """Put a process, with its children, into a group with these limits; unsupported ones are omitted."""
     if missing(root):
         return
     group = root / OURS / lab / guest
@@ -58,7 +58,7 @@ def confine(pid: int, lab: str, guest: str, limits: Limits, root: Path = ROOT) -
 
 
 def remove(lab: str, guest: str, root: Path = ROOT) -> None:
-    """Take a group away whose processes have ended, and those above it that are empty by then."""
+    """Remove the group of finished processes, and its parents if they are empty."""
     for group in (root / OURS / lab / guest, root / OURS / lab, root / OURS):
         with contextlib.suppress(OSError):
             group.rmdir()

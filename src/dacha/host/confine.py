@@ -1,7 +1,7 @@
-"""A helper program that is given little: another user, one capability, some files, and limits.
+"""Run a helper program with few rights: another user, one capability, some files, and limits.
 
-Files are limited by Landlock (landlock(7)): the program reads what is named here and its own libraries, writes where it
-is told to, and connects to nobody. A kernel without it leaves the other limits; `dacha host` says so.
+Files are limited by Landlock (landlock(7)): the program can read what is listed and its own libraries, write where it
+is told to, and open no connection. On a kernel without Landlock the other limits remain; `dacha host` reports that.
 """
 
 from __future__ import annotations
@@ -20,17 +20,18 @@ from dacha.core.named import NamedTuple
 from dacha.host import cgroup
 from dacha.host.accounts import Account
 
-# linux/landlock.h and the system calls' numbers, alike on every architecture (asm-generic/unistd.h).
+# linux/landlock.h and the system call numbers, equal on every architecture (asm-generic/unistd.h).
 _CREATE, _ADD, _RESTRICT = 444, 445, 446
 _VERSION, _PATH_BENEATH, _NET_PORT = 1, 1, 2
 _READ_FILE, _READ_DIR, _EXECUTE, _WRITE, _TRUNCATE = 1 << 2, 1 << 3, 1 << 0, 1 << 1, 1 << 14
 _REMOVE_FILE, _MAKE_FILE, _IOCTL = 1 << 5, 1 << 8, 1 << 15
-# Every right to files that each version of the interface knows, so that what is not granted is refused.
+# All file access rights of each version of the interface, so that everything not granted is denied.
 _RIGHTS = {1: (1 << 13) - 1, 2: (1 << 14) - 1, 3: (1 << 15) - 1, 5: (1 << 16) - 1}
 _OF_FILES = _READ_FILE | _EXECUTE | _WRITE | _TRUNCATE | _IOCTL
-# What any program needs to be started at all.
+# What every program needs in order to start.
 _SYSTEM = ("/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc/ld.so.cache", "/dev/null", "/dev/urandom", "/proc/self")
-# What a process needs that reads packets and answers them, in Python. No new program, no new user, no file is made.
+# The system calls of a Python process that reads and answers packets. It cannot execute programs, change its user, or
+# create files.
 CALLS = """
 accept4 access bind brk clock_gettime clock_nanosleep close connect dup epoll_create1 epoll_ctl epoll_pwait epoll_wait
 eventfd2 exit exit_group faccessat faccessat2 fcntl fstat futex getcwd getdents64 getegid geteuid getgid getpeername
@@ -39,27 +40,27 @@ nanosleep newfstatat open openat pipe2 poll ppoll pread64 prlimit64 pselect6 rea
 recvmsg restart_syscall rseq rt_sigaction rt_sigprocmask rt_sigreturn sched_getaffinity sched_yield select sendmsg
 sendto set_robust_list setsockopt shutdown sigaltstack socket socketpair stat statx sysinfo tgkill uname write writev
 """
-# The same for one that has the connections that it is given and makes none.
+# The same for a process that uses existing connections and opens none.
 CALLS_WITHOUT_CONNECTIONS = " ".join(
     sorted(set(CALLS.split()) - {"accept4", "bind", "connect", "listen", "socket", "socketpair"})
 )
-# And for one that passes on bytes between descriptors: it makes none, and sends to no address of its choice.
+# The same for one that relays bytes between descriptors: no new connections, no addresses of its own choice.
 RELAY_CALLS = " ".join(sorted(set(CALLS_WITHOUT_CONNECTIONS.split()) - {"sendmsg", "setsockopt", "shutdown"}))
-# linux/seccomp.h by way of libseccomp: allowed, or failing with EPERM.
+# linux/seccomp.h through libseccomp: allow, or fail with EPERM.
 _ALLOW, _FAIL = 0x7FFF0000, 0x00050001
 _EQUAL = 4  # seccomp.h: SCMP_CMP_EQ
 # prctl(2).
 _END_WITH_PARENT, _SET_NAME, _NO_NEW_PRIVILEGES, _DROP_FROM_BOUNDING = 1, 15, 38, 24
-# A helper that needs more than this has been misled: 2 GiB of memory, an hour of a processor, 256 files.
+# Limits that only a compromised helper reaches: 2 GiB of memory, an hour of CPU time, 256 files.
 MEMORY, SECONDS, FILES = 2 << 30, 3600, 256
-# What a process that gave everything up may still write: its last words.
+# What a process without other rights may still write: error messages.
 WORDS = 64 << 10
 
 _libc = ctypes.CDLL(None, use_errno=True)
 
 
 class Protection(NamedTuple):
-    """Something that a host may have to protect itself with, and what is so without it."""
+    """A protection that a host may have, and the consequence if it has not."""
 
     name: str
     there: bool
@@ -67,7 +68,7 @@ class Protection(NamedTuple):
 
 
 def here() -> list[Protection]:
-    """What this host has of it."""
+    """The protections of this host."""
     return [
         Protection(
             "landlock", landlock() > 0, "programs that read images are limited by checks only, not by the kernel"
@@ -84,7 +85,7 @@ def here() -> list[Protection]:
 
 
 def landlock() -> int:
-    """The version of the kernel's interface; 0 where there is none."""
+    """The version of the kernel's Landlock interface; 0 if there is none."""
     return max(0, int(_libc.syscall(_CREATE, None, ctypes.c_size_t(0), ctypes.c_uint(_VERSION))))
 
 
@@ -98,13 +99,13 @@ def spawn(
     largest: int | None = None,
     **options: Any,
 ) -> subprocess.Popen[Any]:
-    """Start a helper that opens only these files (and what is in these folders), as `account` where one is given: it
-    then keeps one privilege of root, to open those files whosever they are. It ends after so many `seconds` of a
-    processor, and when a file that it writes grows beyond `largest` bytes."""
+    """Start a helper that can open only these files (and the contents of these folders), optionally as `account`: it
+    then keeps one privilege of root, to open those files regardless of their owner. It is limited to that many
+    `seconds` of CPU time, and to `largest` bytes in a file that it writes."""
     rules = _ruleset([*map(Path, _SYSTEM), *read], list(write))
 
     def begin() -> None:
-        # Between fork and exec: nothing here needs memory or takes a lock.
+        # Between fork and exec: nothing here allocates memory or takes a lock.
         resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
         resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds))
         if largest is not None:
@@ -132,7 +133,7 @@ def run(
     write: Iterable[Path] = (),
     seconds: int = SECONDS,
 ) -> tuple[int, str, str]:
-    """Run a helper to its end: its exit code, its output, its complaints."""
+    """Run a helper until it exits: exit code, stdout, stderr."""
     child = spawn(
         command, account, read=read, write=write, seconds=seconds, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
         text=True, errors="replace",
@@ -142,7 +143,7 @@ def run(
 
 
 def give_up(user: tuple[int, ...] | None, *, read: Iterable[Path] = (), calls: str = CALLS) -> None:
-    """From now on this process is `user` (and group) with no capability, and is shut in. Raises OSError when it cannot
+    """From now on, this process is `user` (and group) without capabilities, and confined. Raises OSError if it cannot
     become that user."""
     if user is not None:
         become(user)
@@ -150,7 +151,7 @@ def give_up(user: tuple[int, ...] | None, *, read: Iterable[Path] = (), calls: s
 
 
 def become(user: tuple[int, ...]) -> None:
-    """From now on this process is `user` (and group), with no capability and no way to one. Raises OSError."""
+    """From now on, this process is `user` (and group), without capabilities or a way to get any. Raises OSError."""
     for capability in range(64):
         _libc.prctl(_DROP_FROM_BOUNDING, capability, 0, 0, 0)
     os.setgroups([])
@@ -162,9 +163,9 @@ def become(user: tuple[int, ...]) -> None:
 def shut_in(
     *, read: Iterable[Path] = (), connect: Iterable[int] | None = (), calls: str = CALLS, addressless: bool = False
 ) -> None:
-    """From now on this process opens only these files and its system's, for reading, connects by TCP only to these
-    ports (None: to any), and makes only the system `calls`. With `addressless` it sends only to where a socket is
-    connected or bound. Limits that the kernel or libseccomp lacks are left out: `dacha host` says so."""
+    """From now on, this process can open only these files and the system's, for reading, connect by TCP only to these
+    ports (None: to any), and make only the system `calls`. With `addressless`, it can send only to the peer that a
+    socket is connected to. Limits that the kernel or libseccomp lack are omitted: `dacha host` reports that."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (WORDS, WORDS))
     _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
@@ -176,17 +177,17 @@ def shut_in(
 
 
 def end_with_parent() -> None:
-    """Let this process end when the one ends that made it (prctl(2), PR_SET_PDEATHSIG)."""
+    """Terminate this process when its parent exits (prctl(2), PR_SET_PDEATHSIG)."""
     _libc.prctl(_END_WITH_PARENT, signal.SIGKILL, 0, 0, 0)
 
 
 def set_name(name: str) -> None:
-    """Set the name that ps(1) shows for this process, of up to 15 bytes (prctl(2), PR_SET_NAME)."""
+    """Set the name that ps(1) shows for this process, up to 15 bytes (prctl(2), PR_SET_NAME)."""
     _libc.prctl(_SET_NAME, name.encode(), 0, 0, 0)
 
 
 def seccomp_library() -> Any | None:
-    """libseccomp(3), which knows the numbers of system calls; None where it is not installed."""
+    """libseccomp(3), which knows the numbers of system calls; None if it is not installed."""
     try:
         return ctypes.CDLL("libseccomp.so.2")
     except OSError:
@@ -194,7 +195,7 @@ def seccomp_library() -> Any | None:
 
 
 class Comparison(ctypes.Structure):
-    """struct scmp_arg_cmp of seccomp.h: an argument's number, how it is compared, and with what."""
+    """struct scmp_arg_cmp of seccomp.h: the index of an argument, the comparison, and the value."""
 
     _fields_ = (("arg", ctypes.c_uint), ("op", ctypes.c_int), ("a", ctypes.c_uint64), ("b", ctypes.c_uint64))
 
@@ -221,12 +222,13 @@ def _limit_calls(calls: str, *, addressless: bool = False) -> None:
 
 
 def _ruleset(read: list[Path], write: list[Path], connect: Iterable[int] | None = ()) -> int:
-    """A descriptor of the rules, closed at exec; -1 where the kernel has no Landlock."""
+    """A descriptor of the rules, closed on exec; -1 without Landlock."""
     version = landlock()
     if not version:
         return -1
     handled = _RIGHTS[max(v for v in _RIGHTS if v <= version)]
-    # From version 4 on nothing may be bound or connected, from 6 on no abstract socket and no process outside.
+    # From version 4 on, no port can be bound or connected; from 6 on, no abstract socket and no outside process can be
+    # reached.
     attributes = struct.pack(
         "=QQQ", handled, 3 if version >= 4 and connect is not None else 0, 3 if version >= 6 else 0
     )
@@ -242,7 +244,7 @@ def _ruleset(read: list[Path], write: list[Path], connect: Iterable[int] | None 
             try:
                 fd = os.open(path, os.O_PATH | os.O_CLOEXEC)
             except OSError:
-                continue  # a folder that this system does not have; a file that is missing is told by who needs it
+                continue  # A folder that this system does not have; a missing file is reported by its user.
             try:
                 rights = wanted & handled & (-1 if path.is_dir() else _OF_FILES)
                 _libc.syscall(_ADD, rules, _PATH_BENEATH, struct.pack("=Qi", rights, fd), 0)

@@ -5,13 +5,13 @@ from __future__ import annotations
 import ctypes
 import os
 
-# The system call's number, alike on every architecture (asm-generic/unistd.h).
+# The system call number, equal on every architecture (asm-generic/unistd.h).
 _PIDFD_GETFD = 438
 _libc = ctypes.CDLL(None, use_errno=True)
 
 
 def of_process(process: int, number: int) -> int:
-    """A copy of the descriptor `number` of another process, which `process` is a pidfd of. Raises OSError."""
+    """A duplicate of descriptor `number` of another process, which `process` is a pidfd of. Raises OSError."""
     fd = int(_libc.syscall(_PIDFD_GETFD, process, number, 0))
     if fd < 0:
         raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))

@@ -1,4 +1,4 @@
-"""What this host has: CPUs, memory, free disk, programs."""
+"""Resources of this host: CPUs, memory, free disk space, programs."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pathlib import Path
 
 from dacha.core.plan.check import HostFacts
 
-# Program, the Debian package it comes in, and what it is needed for.
+# Program, its Debian package, and its purpose.
 PROGRAMS = (
     ("qemu-system-x86_64", "qemu-system-x86", "runs the guests"),
     ("qemu-img", "qemu-utils", "creates disks"),
@@ -17,8 +17,8 @@ PROGRAMS = (
 
 
 def program(name: str) -> str | None:
-    """The full path of a program, looked for in /usr/sbin too; None when it is not there."""
-    # Ordinary users often lack /usr/sbin on their PATH. (shutil has this too, and costs a quick command 3 ms.)
+    """The full path of a program, also in /usr/sbin; None if it is not installed."""
+    # Ordinary users often lack /usr/sbin in their PATH. (shutil has this, too, but costs a quick command 3 ms.)
     for folder in f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin".split(":"):
         path = f"{folder}/{name}"
         if folder and os.access(path, os.X_OK) and not Path(path).is_dir():
@@ -34,7 +34,7 @@ def existing(folder: Path) -> Path:
 
 
 def facts(stores: Iterable[Path]) -> HostFacts:
-    """Cores this process may use, memory as /proc/meminfo has it, free bytes where each store lies."""
+    """CPUs that this process may use, memory from /proc/meminfo, free bytes at each store."""
     memory = {}
     with open("/proc/meminfo") as f:
         for line in f:

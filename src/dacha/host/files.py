@@ -1,4 +1,4 @@
-"""Files written whole or not at all, and the lock that keeps two commands apart."""
+"""Atomic file replacement, and the lock that serializes commands."""
 
 from __future__ import annotations
 
@@ -13,13 +13,13 @@ from pathlib import Path
 
 from dacha.core.errors import BusyError, HostError
 
-# The mode of a file that holds a secret.
+# The mode of a file with a secret.
 SECRET = 0o600
 _NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 def refused(path: Path, error: OSError, doing: str = "write") -> HostError:
-    """The HostError for a file that could not be used, with the remedy for the usual causes."""
+    """The HostError for a file that could not be used, with a remedy for the usual causes."""
     remedy = {
         errno.ENOSPC: "free some space there",
         errno.EDQUOT: "free some space there: your quota is used up",
@@ -31,12 +31,12 @@ def refused(path: Path, error: OSError, doing: str = "write") -> HostError:
 
 
 def replace_file(path: Path, content: bytes | str, mode: int = 0o644, *, follow: bool = False) -> None:
-    """Replace `path` by `content`: temporary file, fsync, rename.
+    """Replace `path` with `content`: temporary file, fsync, rename.
 
-    The permission bits of an existing file of this user are kept, with `follow` its owner too; but a secret (`mode`
-    0o600) is its writer's alone, whatever was there before. A link at `path` is replaced and not followed, unless
-    `follow` says so: a lab file that is kept elsewhere stays a link. What is written goes into a new file under a name
-    that nobody can foresee, in the folder as it was when it was opened. Raises HostError.
+    The permission bits of an existing file of this user are kept, with `follow` its owner, too; but a secret (`mode`
+    0o600) belongs to its writer only, whatever was there before. A link at `path` is replaced, not followed, unless
+    `follow` is set: a lab file that is stored elsewhere stays a link. The data goes into a new file with an
+    unpredictable name, in the folder that was opened at first. Raises HostError.
     """
     path = Path(os.path.realpath(path)) if follow else path
     data = content.encode() if isinstance(content, str) else content
@@ -52,7 +52,7 @@ def replace_file(path: Path, content: bytes | str, mode: int = 0o644, *, follow:
                         before = os.stat(path.name, dir_fd=folder, follow_symlinks=False)
                         ours = follow or before.st_uid == os.geteuid()
                         if mode == SECRET or not ours or not stat.S_ISREG(before.st_mode):
-                            raise FileNotFoundError  # nothing of it is kept
+                            raise FileNotFoundError  # delete the temporary file
                         mode = before.st_mode & 0o777
                         if (before.st_uid, before.st_gid) != (os.geteuid(), os.getegid()):
                             with contextlib.suppress(PermissionError):
@@ -71,8 +71,8 @@ def replace_file(path: Path, content: bytes | str, mode: int = 0o644, *, follow:
 
 
 def _open_folder(path: Path, *, follow: bool) -> int:
-    """The open folder of a file that is to be written. Raises OSError, and HostError where root is not to write: by a
-    link that another user could make, or into a folder where others may replace what is written."""
+    """The open folder of a file to be written. Raises OSError, and HostError if root must not write there: through a
+    link that another user could create, or into a folder where other users can replace the file."""
     if follow or os.geteuid():
         return os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC | (os.O_NOFOLLOW if follow else 0))
     parent = Path(os.path.abspath(path.parent))
@@ -98,7 +98,7 @@ def _open_folder(path: Path, *, follow: bool) -> int:
 
 def _begin(folder: int, name: str, mode: int) -> tuple[int, str]:
     """A new temporary file for `name` in an open folder, and its name. It is locked while it is written: `sweep` may
-    run in another process, and may come between the two."""
+    run in another process, and even before the lock is taken."""
     while True:
         temporary = f".{name}.{os.urandom(6).hex()}.part"
         fd = os.open(temporary, _NEW, mode, dir_fd=folder)
@@ -111,8 +111,8 @@ def _begin(folder: int, name: str, mode: int) -> tuple[int, str]:
 
 
 def _lock_new(fd: int) -> None:
-    """Lock a new file. Who has its lock already is sweeping, which takes a moment, or is another user: where all may
-    read, that one would hold up what is written, and is not waited for. Some file systems know no locks."""
+    """Lock a new file. If another process has its lock, that is `sweep`, which is brief, or another user: if all users
+    may read the file, that user could block the writer, and is not waited for. Some file systems have no locks."""
     for _ in range(200):
         try:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -124,7 +124,7 @@ def _lock_new(fd: int) -> None:
 
 
 def sweep(folder: Path) -> None:
-    """Remove what a killed process left half-written in `folder`; what is being written has its writer's lock."""
+    """Remove temporary files of killed processes in `folder`; files being written are locked."""
     for part in folder.glob(".*.part"):
         with contextlib.suppress(OSError):
             if part.is_symlink():
@@ -140,11 +140,9 @@ def sweep(folder: Path) -> None:
 
 @contextlib.contextmanager
 def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None] | None = None) -> Iterator[None]:
-    """Hold the lock file `path`. Another holder is waited for, up to `wait_s` seconds, then named.
-
-    `doing` is noted for whoever waits; `on_wait` is told once who holds it. The kernel drops the lock with
-    the process, so a killed command leaves none behind. Raises BusyError.
-    """
+    """Hold the lock file `path`. Another holder is waited for, up to `wait_s` seconds, and then reported. `doing` is
+    recorded for other waiters; `on_wait` is called once with the holder. The kernel releases the lock with the process,
+    so a killed command leaves none behind. Raises BusyError."""
     try:
         fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
     except OSError as e:
@@ -166,7 +164,7 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
                         f"the lab is held by {holder}", remedy="wait until it has finished, then try again"
                     ) from None
                 time.sleep(0.05)
-        with contextlib.suppress(OSError):  # on a full disk it goes without its name
+        with contextlib.suppress(OSError):  # on a full disk, the name is omitted
             os.ftruncate(fd, 0)
             os.pwrite(fd, f"{doing} (process {os.getpid()})".encode(), 0)
         yield
@@ -176,7 +174,7 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
 
 @contextlib.contextmanager
 def folder_held(folder: Path) -> Iterator[None]:
-    """Hold a folder for the moment in which something is put into it; others wait. Leaves no file there."""
+    """Hold a folder briefly while a file is put into it; others wait. Creates no file there."""
     fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
         fcntl.flock(fd, fcntl.LOCK_EX)
@@ -187,10 +185,10 @@ def folder_held(folder: Path) -> Iterator[None]:
 
 @contextlib.contextmanager
 def editing(path: Path, wait_s: float = 20.0) -> Iterator[None]:
-    """Keep other edits of `path` away while it is read, changed and replaced. Raises BusyError, HostError.
+    """Prevent other edits of `path` while it is read, changed and replaced. Raises BusyError, HostError.
 
-    The lock is on the file itself, so an edit needs no other place to write to; since every edit replaces the
-    file, the lock counts only while the locked file is still the one that has the name.
+    The lock is on the file itself, so an edit needs no other writable place. Since every edit replaces the file, the
+    lock counts only while the locked file is still the one with that name.
     """
     deadline = time.monotonic() + wait_s
     while True:

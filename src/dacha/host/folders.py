@@ -1,6 +1,6 @@
-"""Where Dacha keeps things: state, run files, cache (XDG Base Directory Specification 0.8).
+"""Dacha's folders: state, run files, cache (XDG Base Directory Specification 0.8).
 
-A dozen lines of our own: the package for this would be imported by every command.
+Our own dozen lines: every command would import the package for this.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from dacha.core.units import whole_number
 
 
 def home() -> Path:
-    """This user's home folder: $HOME where that is a whole path, else as the system knows it. Raises HostError."""
+    """This user's home folder: $HOME if it is an absolute path, else from the user database. Raises HostError."""
     if os.environ.get("HOME", "").startswith("/"):
         return Path(os.environ["HOME"])
     import pwd
@@ -30,7 +30,7 @@ def home() -> Path:
 
 
 def expand(path: str) -> Path:
-    """A path as people write it, with ~ and ~USER. Raises HostError where there is no such home."""
+    """Expand ~ and ~USER in a path. Raises HostError if there is no such home folder."""
     if path == "~" or path.startswith("~/"):
         return home() / path[2:]
     try:
@@ -45,7 +45,7 @@ def _folder(variable: str, default: str) -> Path:
     return Path(value) if value.startswith("/") else expand(default)
 
 
-# Root's, whoever's shell it is called from (Filesystem Hierarchy Standard 3.0, 5.8.1 and 3.15).
+# Root's, regardless of the shell (Filesystem Hierarchy Standard 3.0, 5.8.1 and 3.15).
 ROOTS_STATE, ROOTS_RUN = Path("/var/lib/dacha"), Path("/run/dacha")
 
 
@@ -61,15 +61,14 @@ def _own_state() -> Path:
 
 
 def take_over() -> str | None:
-    """Root's state was in its home before: bring it to its place, once, and say so; None where nothing is to be done.
-
-    Disks name what they lie on by its whole path, so a link stays where the folder was. Raises HostError.
-    """
+    """Move root's state, which was in its home folder in older versions, to its place, once, and return a message; None
+    if there is nothing to do. Disks refer to their images by absolute paths, so a link remains in the old place. Raises
+    HostError."""
     old = _own_state()
     if os.geteuid() or os.environ.get("DACHA_STATE") or old.is_symlink() or not (old / "labs").is_dir():
         return None
     if (ROOTS_STATE / "labs").exists():
-        return None  # both are there: the older one is looked at by hand
+        return None  # both exist: the older one must be examined by hand
     try:
         ROOTS_STATE.parent.mkdir(parents=True, exist_ok=True)
         if ROOTS_STATE.is_dir():
@@ -82,7 +81,7 @@ def take_over() -> str | None:
         said = f"root's labs were moved to {ROOTS_STATE}; {old} is now a link to it"
     except OSError:
         try:
-            # Another file system: disks are not carried over it without a word.
+            # Another file system: disks are not copied without asking.
             if ROOTS_STATE.is_dir():
                 (ROOTS_STATE / "labs").symlink_to(old / "labs")
                 (ROOTS_STATE / "media").symlink_to(old / "media")
@@ -96,7 +95,7 @@ def take_over() -> str | None:
 
 
 def _take_over_run() -> None:
-    """The sockets of guests that run: links to where they are, gone with the next boot as they are themselves."""
+    """The sockets of running guests: links to their place, which disappear with the next boot like the sockets."""
     before = Path(os.environ.get("XDG_RUNTIME_DIR") or "/run/user/0") / "dacha"
     if not before.is_dir() or before.is_symlink() or before.lstat().st_uid != 0 or before == ROOTS_RUN:
         return
@@ -106,21 +105,21 @@ def _take_over_run() -> None:
 
 
 def cache() -> Path:
-    """What can be made again: the demo's guest."""
+    """Files that can be created again: the demo's guest."""
     return _folder("XDG_CACHE_HOME", "~/.cache") / "dacha"
 
 
 def config() -> Path:
-    """The user's own lab file, when no other is named or near."""
+    """The user's own lab file, used if no other is specified or found."""
     return _folder("XDG_CONFIG_HOME", "~/.config") / "dacha"
 
 
-# Beside an ordinary user's state: which run folder it goes with, so that every shell, cron and a unit find the same.
+# Beside an ordinary user's state: the run folder in use, so that every shell, cron and systemd find the same one.
 RUN_NOTE = "run-folder"
 
 
 def run() -> Path:
-    """Sockets and process ids: gone with a reboot. $DACHA_RUN overrides it."""
+    """Sockets and process ids: deleted at a reboot. $DACHA_RUN overrides it."""
     if os.environ.get("DACHA_RUN"):
         return Path(os.environ["DACHA_RUN"]).absolute()
     if os.geteuid() == 0:
@@ -136,7 +135,7 @@ def _usual_run() -> Path:
 
 
 def _noted_run() -> Path | None:
-    """The run folder that was made first, while it is there and this user's own."""
+    """The run folder that was created first, while it exists and belongs to this user."""
     try:
         noted = Path((state() / RUN_NOTE).read_text().strip())
     except (OSError, UnicodeDecodeError):
@@ -153,7 +152,7 @@ def _own(folder: Path) -> bool:
 
 
 def make_run() -> Path:
-    """The run folder, made where it is not there yet, and noted beside the state. Raises HostError."""
+    """The run folder, created if missing, and recorded beside the state. Raises HostError."""
     folder = make_private(run())
     if os.geteuid() and not os.environ.get("DACHA_RUN") and _noted_run() != folder:
         make_private(state())
@@ -165,8 +164,8 @@ def make_run() -> Path:
 
 
 def lingers() -> bool | None:
-    """True where what this user starts outlives the last login, and starts at boot (loginctl(1), enable-linger); None
-    where nobody ends it then: for root, and without systemd."""
+    """True if this user's processes outlive the last login, and start at boot (loginctl(1), enable-linger); None if
+    nothing terminates them: for root, and without systemd."""
     if os.geteuid() == 0 or not Path("/run/systemd/system").is_dir():
         return None
     import pwd
@@ -178,29 +177,27 @@ def lingers() -> bool | None:
 
 
 def shared_folder() -> Path:
-    """What all labs of one host have in common where root makes them: registers and their locks. A lab of an ordinary
-    user shares with that user's others only. $DACHA_SHARED overrides it."""
+    """Data shared by all labs that root runs on one host: registers and their locks. An ordinary user's labs share a
+    folder of that user. $DACHA_SHARED overrides it."""
     if os.environ.get("DACHA_SHARED"):
         return Path(os.environ["DACHA_SHARED"]).absolute()
     return ROOTS_STATE / "host" if os.geteuid() == 0 else state() / "host"
 
 
 def shared() -> Path:
-    """The same, made where it is not there yet. Raises HostError."""
+    """The same, created if missing. Raises HostError."""
     return make_private(shared_folder())
 
 
 def make_private(folder: Path) -> Path:
-    """Make a folder that only this user can enter; refuse one that belongs to somebody else, or that root would find by
-    way of a folder that others may change.
-
-    Raises HostError when it cannot be made: the run folder may lie in /tmp, where others can be first.
-    """
+    """Create a folder that only this user can enter; refuse one of another user, or, for root, one in a folder that
+    others can change. Raises HostError if it cannot be created: the run folder may be in /tmp, where another user can
+    be first."""
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         seen = folder.lstat()
         if stat.S_ISLNK(seen.st_mode) and folder.parent.lstat().st_uid == os.geteuid():
-            seen = folder.stat()  # a link of one's own, in a folder of one's own
+            seen = folder.stat()  # the user's own link, in the user's own folder
     except OSError as e:
         raise HostError(
             f"cannot create the folder {folder}",
@@ -223,8 +220,8 @@ def make_private(folder: Path) -> Path:
 
 
 def changed_by_others(path: Path) -> Path | None:
-    """The nearest folder above `path` in which others than root (and whoever called it by sudo) may put another file in
-    its place; None where nobody can, and for ordinary users, who see to their own."""
+    """The nearest folder above `path` in which users other than root (and the caller of sudo) can replace files; None
+    if there is none, and for ordinary users, who are responsible for their own folders."""
     if os.geteuid():
         return None
     for start in {path.parent, Path(os.path.realpath(path)).parent}:
@@ -233,7 +230,7 @@ def changed_by_others(path: Path) -> Path | None:
                 seen = folder.stat()
             except OSError:
                 continue
-            # In a sticky folder nobody moves what is another's (chmod(1)).
+            # In a sticky folder, users cannot rename files of others (chmod(1)).
             loose = seen.st_mode & 0o022 and not seen.st_mode & stat.S_ISVTX and not _own_group(seen)
             if loose or seen.st_uid not in trusted():
                 return folder
@@ -241,13 +238,13 @@ def changed_by_others(path: Path) -> Path | None:
 
 
 def trusted() -> set[int]:
-    """Whose files root takes for its own: root's, and those of whoever became root by sudo(8)."""
+    """The users whose files root trusts: root, and the caller of sudo(8)."""
     sudo = whole_number(os.environ.get("SUDO_UID", ""))
     return {0} if sudo is None else {0, sudo}
 
 
 def _own_group(seen: os.stat_result) -> bool:
-    """True when only the owner is in the group that may write, as systems give each user one of the same number."""
+    """True if only the owner is in the group that may write, as systems create a group for each user."""
     if seen.st_mode & 0o002 or seen.st_gid != seen.st_uid:
         return False
     import grp
@@ -259,7 +256,7 @@ def _own_group(seen: os.stat_result) -> bool:
 
 
 def file_changed_by_others(path: Path) -> str | None:
-    """Why root cannot take a file for what its owner wrote: who else may write it; None when nobody else may."""
+    """Why root cannot trust the contents of a file: who else can write to it; None if nobody can."""
     if os.geteuid():
         return None
     try:

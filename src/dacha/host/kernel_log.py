@@ -1,11 +1,11 @@
-"""What the kernel has logged about a process that is gone: that it took its memory from it."""
+"""The kernel's log about a process that no longer exists: that it was killed for memory."""
 
 from __future__ import annotations
 
 import os
 import re
 
-# As many records as are read: the kernel's buffer has some ten thousand.
+# A limit for the number of records: the kernel's buffer holds some ten thousand.
 _MOST = 100_000
 
 
@@ -29,7 +29,7 @@ def read_log() -> list[str]:
 
 
 def killed_for_memory(log: list[str], pid: int) -> str | None:
-    """Why the kernel killed this process, in words; None where its log does not say that it did."""
+    """Why the kernel killed this process, in words; None if its log has no such entry."""
     for text in reversed(log):
         found = re.search(rf"(?P<whose>[Mm]emory cgroup out|Out) of memory: Killed process {pid} \(", text)
         if found:

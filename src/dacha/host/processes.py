@@ -1,4 +1,4 @@
-"""Processes: who they are, whether they still are, and who holds a port."""
+"""Processes: identify them, check whether they still run, find which one holds a file or port."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from dacha.core.named import NamedTuple
 
 
 class Process(NamedTuple):
-    """A process that cannot be mistaken for a later one with the same id: id, start (clock ticks since boot), boot."""
+    """A process, distinguishable from a later one with the same id: id, start (clock ticks since boot), boot."""
 
     pid: int
     start: int
@@ -18,7 +18,7 @@ class Process(NamedTuple):
 
 
 def process_from(value: object) -> Process | None:
-    """The process that was noted as a JSON list; None where something else stands there."""
+    """The process recorded as a JSON list; None for anything else."""
     match value:
         case [int(pid), int(start), str(boot)]:
             return Process(pid, start, boot)
@@ -32,11 +32,9 @@ def boot_id() -> str:
 
 
 def identify(pid: int) -> Process | None:
-    """The process with this id now, or None when there is none (a zombie counts as none).
-
-    One whose first thread has ended while others go on is a zombie by its state (proc(5)), and is there with all that
-    it holds: one that was killed on a busy machine is so for a moment.
-    """
+    """The process with this id, or None if there is none (a zombie counts as none). If its main thread has exited while
+    others run, its state is zombie (proc(5)), but it still holds its resources: a killed process on a busy machine is
+    in that state for a moment."""
     try:
         with open(f"/proc/{pid}/stat", "rb") as f:
             fields = f.read().rpartition(b")")[2].split()
@@ -52,14 +50,14 @@ def alive(process: Process) -> bool:
 
 
 def started_at(process: Process) -> float:
-    """When it started, in Unix seconds."""
+    """Its start in Unix seconds."""
     with open("/proc/stat", "rb") as f:
         boot = next(int(line.split()[1]) for line in f if line.startswith(b"btime"))
     return boot + process.start / os.sysconf("SC_CLK_TCK")
 
 
 def wait_gone(process: Process, timeout_s: float) -> bool:
-    """Wait until the process has ended; False when it still lives after `timeout_s` seconds."""
+    """Wait until the process has exited; False if it still lives after `timeout_s` seconds."""
     try:
         fd = os.pidfd_open(process.pid)
     except ProcessLookupError:
@@ -76,13 +74,13 @@ def wait_gone(process: Process, timeout_s: float) -> bool:
 
 
 def kill(process: Process) -> None:
-    """End exactly this process; a later one with the same id is never touched."""
+    """Terminate exactly this process, never a later one with the same id."""
     try:
         fd = os.pidfd_open(process.pid)
     except ProcessLookupError:
         return
     try:
-        # The descriptor is bound to whoever has the id now; only if that is ours is the signal sent.
+        # The descriptor refers to the present owner of the id; the signal is sent only if that is ours.
         if alive(process):
             import signal
 
@@ -94,7 +92,7 @@ def kill(process: Process) -> None:
 
 
 def holder(path: Path) -> str | None:
-    """A program that has this file open: "qemu-io, process 812"; None when none is seen."""
+    """A program that has this file open: "qemu-io, process 812"; None if none is visible."""
     try:
         wanted = path.stat()
     except OSError:
@@ -108,5 +106,5 @@ def holder(path: Path) -> str | None:
                 if (seen.st_dev, seen.st_ino) == (wanted.st_dev, wanted.st_ino):
                     return f"{(entry / 'comm').read_text().strip()}, process {entry.name}"
         except OSError:
-            continue  # it ended, or is another user's
+            continue  # it exited, or belongs to another user
     return None

@@ -1,4 +1,4 @@
-"""Records: JSON objects kept in files with their version. Older ones are read, newer ones refused with a word."""
+"""Records: JSON objects in files, with a version. Older ones are read, newer ones refused with a message."""
 
 from __future__ import annotations
 
@@ -10,12 +10,12 @@ from typing import Any
 from dacha.core.errors import HostError
 from dacha.host.files import replace_file
 
-# What reading a record's values raises where they are not what is written there: it is taken as damaged.
+# Exceptions of reading a record whose values are not what they should be: it is treated as damaged.
 DAMAGED = (AttributeError, KeyError, OverflowError, TypeError, ValueError)
 
 
 def parse(text: str | bytes) -> Any:
-    """What a JSON text says (RFC 8259). Raises ValueError for one that is none, or is nested beyond all use."""
+    """The value of a JSON text (RFC 8259). Raises ValueError for an invalid or absurdly nested one."""
     try:
         return json.loads(text)
     except RecursionError:
@@ -23,11 +23,9 @@ def parse(text: str | bytes) -> Any:
 
 
 def read_record(path: Path, version: int, bare: str | None = None) -> dict[str, Any]:
-    """What a record holds; nothing where there is none, or a damaged one: it can be made again from what is seen. With
-    `bare`, a list that stands alone, as an older version wrote it, is what has that name now.
-
-    One without a version is of the time before there were any. Raises HostError for one of a newer version.
-    """
+    """The contents of a record; empty if it is missing or damaged: it can be created again. With `bare`, a list without
+    an object, as an older version wrote it, becomes the member of that name. A record without a version is from before
+    there were any. Raises HostError for one of a newer version."""
     try:
         raw = parse(path.read_text())
     except (OSError, ValueError):
@@ -43,5 +41,5 @@ def read_record(path: Path, version: int, bare: str | None = None) -> dict[str, 
 
 
 def write_record(path: Path, version: int, value: Mapping[str, Any], mode: int = 0o644) -> None:
-    """Replace a record, whole or not at all. Raises HostError."""
+    """Replace a record atomically. Raises HostError."""
     replace_file(path, json.dumps({"version": version, **value}, indent=1), mode)

@@ -1,4 +1,4 @@
-"""Detached signatures of OpenPGP (RFC 9580 section 10.4), checked by gpgv with one file of keys and no other."""
+"""Detached OpenPGP signatures (RFC 9580 section 10.4), verified by gpgv against a single file of keys."""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ _ARMOUR = re.compile(
 
 
 def check_signature(signed: bytes, signature: bytes, keys: Path) -> str:
-    """Who signed, in gpgv's words. Raises AnswerNo for a signature that is none of these keys', UsageError for keys
-    that cannot be read, HostError without the program."""
+    """The signer, in gpgv's words. Raises AnswerNo for a signature by another key, UsageError for unreadable keys,
+    HostError without the program."""
     found = program("gpgv")
     if found is None:
         raise HostError("gpgv is not installed: it checks signatures", remedy="on Debian: apt install gpgv")
@@ -43,7 +43,7 @@ def check_signature(signed: bytes, signature: bytes, keys: Path) -> str:
 
 
 def _bare(data: bytes) -> bytes:
-    """Without armour (RFC 9580 section 6), where it has one."""
+    """Remove the ASCII armour (RFC 9580 section 6), if any."""
     text = data.decode("ascii", "replace")
     parts = _ARMOUR.findall(text)
     try:

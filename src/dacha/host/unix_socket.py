@@ -1,4 +1,4 @@
-"""Connecting to UNIX sockets, whose paths the kernel limits to 107 bytes (unix(7))."""
+"""UNIX sockets, whose paths the kernel limits to 107 bytes (unix(7))."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from dacha.core.errors import PeerError
 
 
 def connect(path: Path, timeout_s: float) -> socket.socket:
-    """A connected stream socket; a long path is reached through its folder. Raises OSError."""
+    """A connected stream socket; a long path is opened through its folder. Raises OSError."""
     s = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
     s.settimeout(timeout_s)
     try:
@@ -30,18 +30,16 @@ def connect(path: Path, timeout_s: float) -> socket.socket:
 
 
 def connect_to_guest(path: Path, timeout_s: float) -> socket.socket:
-    """A connection to a socket of a guest's process: nothing is said to any other that listens under its name.
-
-    The folder that holds the guest's own says which process that is (`process_file`). Raises OSError, and PeerError
-    when another process listens there.
-    """
+    """A connection to a socket of a guest's process, and to no other process that listens under its name. The guest's
+    folder records which process that is (`process_file`). Raises OSError, and PeerError if another process listens
+    there."""
     s = connect(path, timeout_s)
     pid, uid = peer(s)
     try:
         expected = int(process_file(path.parent).read_text())
         right = pid == expected
     except (OSError, ValueError):
-        # A process that an older dacha started: at least its user is the one whose folder it is.
+        # A process that an older Dacha started: check at least that its user owns the folder.
         right = uid == path.parent.stat().st_uid
     if not right:
         s.close()
@@ -52,12 +50,13 @@ def connect_to_guest(path: Path, timeout_s: float) -> socket.socket:
 
 
 def process_file(run: Path) -> Path:
-    """Where the number of the process is kept whose sockets are in the folder `run`: beside it, out of its reach."""
+    """The file with the id of the process whose sockets are in the folder `run`: beside it, where that process cannot
+    write."""
     return run.parent / f"{run.name}.process"
 
 
 def listen(path: Path) -> socket.socket:
-    """A socket that waits for one connection under that name, however long it is. Raises OSError."""
+    """A socket that waits for one connection under that name, of any length. Raises OSError."""
     s = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
     folder = os.open(path.parent, os.O_PATH | os.O_DIRECTORY)
     try:
@@ -72,6 +71,6 @@ def listen(path: Path) -> socket.socket:
 
 
 def peer(s: socket.socket) -> tuple[int, int]:
-    """The process and the user that listen at the other end (unix(7), SO_PEERCRED: who called listen)."""
+    """The process and user listening at the other end (unix(7), SO_PEERCRED: the caller of listen)."""
     pid, uid, _ = struct.unpack("3i", s.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))
     return int(pid), int(uid)

@@ -1,4 +1,4 @@
-"""Which accelerator will really run a guest here, and why."""
+"""Which accelerator runs a guest here, and why."""
 
 from __future__ import annotations
 
@@ -12,18 +12,16 @@ DEVICE = "/dev/kvm"
 
 
 class Choice(NamedTuple):
-    """The accelerator ("kvm" or "tcg") and one sentence that says why."""
+    """The accelerator ("kvm" or "tcg") and the reason in a sentence."""
 
     name: str
     why: str
 
 
 def choose(wanted: str) -> Choice:
-    """Decide between hardware and software. "auto" takes KVM only where processor, device and permission agree:
-    the device alone exists in many containers and nested machines where no guest gets far.
-
-    Raises HostError when "kvm" is pinned and the device cannot be opened.
-    """
+    """Choose between hardware and software. "auto" uses KVM only if CPU, device and permission agree: the device alone
+    exists in many containers and nested machines where guests do not run. Raises HostError if "kvm" is set and the
+    device is not accessible."""
     if wanted == "tcg":
         return Choice("tcg", "the lab file sets software emulation")
     obstacle = None if os.access(DEVICE, os.R_OK | os.W_OK) else _why_no_device()

@@ -1,4 +1,4 @@
-"""A machine as QEMU's command line. Pure: the same machine and files give the same arguments."""
+"""QEMU's command line for a machine. Pure: the same machine and files give the same arguments."""
 
 from __future__ import annotations
 
@@ -13,18 +13,17 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 from dacha.hypervisor.images.layers import Layer
 
-# Sockets in the run folder. QEMU is started there and names them relatively, so the kernel's limit on socket
-# paths never matters. Three monitors, because each serves one client: to change, to look, and to follow
-# what happens.
+# Sockets in the run folder. QEMU is started there and uses relative names, because the kernel limits socket paths.
+# Three monitors, because each serves one client: for changes, for queries, and for events.
 QMP, WATCH, EVENTS = "qmp", "watch", "events"
 SERIAL, AGENT, SCREEN, TPM = "serial", "agent", "screen", "tpm"
-# Hot-plug ports that a guest with disks has to spare: so many more can be attached while it runs.
+# Spare hot-plug ports of a guest with disks: that many more can be attached while it runs.
 SPARE_PORTS = 3
 
 
 class Files(NamedTuple):
-    """The names by which QEMU opens a guest's files: each disk with the images below it, what is in the drives, UEFI's
-    code and the guest's own variables, a kernel and its initial file system. `taps` are open descriptors, by the
+    """The names by which QEMU opens a guest's files: each disk with its backing images, the media in its drives,
+    UEFI's code and the guest's own variables, a kernel and its initrd. `taps` are open descriptors, by the
     adapter's number."""
 
     disks: tuple[tuple[Layer, ...], ...]
@@ -37,12 +36,12 @@ class Files(NamedTuple):
 
 
 def share_socket(name: str) -> str:
-    """The socket at which a shared folder is served."""
+    """The socket of a shared folder's daemon."""
     return f"share-{name}"
 
 
 def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forward]) -> list[str]:
-    """The arguments, program first, for `core.machine.machine`'s value `m` with these host forwards open."""
+    """The arguments, program first, for the machine `m` (`core.machine.machine`) with these host forwards open."""
     argv = [
         program,
         "-name",
@@ -58,7 +57,7 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         f"{m['memory_mib']}M",
         "-rtc",
         "base=" + ("utc" if m["clock"] == "utc" else "localtime"),
-        # Nothing that was not asked for: no default devices, no user's configuration file.
+        # Nothing implicit: no default devices, no user's configuration file.
         "-nodefaults",
         "-no-user-config",
         "-sandbox",
@@ -110,7 +109,7 @@ def _display(m: Machine) -> list[str]:
 
 
 def _kernel(m: Machine, files: Files) -> list[str]:
-    """A kernel that is started directly, where it has one."""
+    """A kernel that is booted directly, if it has one."""
     argv: list[str] = []
     if m["boot"]:
         kernel, initrd = files.boot or (m["boot"]["kernel"], m["boot"]["initrd"])
@@ -120,13 +119,13 @@ def _kernel(m: Machine, files: Files) -> list[str]:
         if m["boot"]["command_line"]:
             argv += ["-append", m["boot"]["command_line"]]
         if m["boot"].get("once"):
-            # Restarted, it would be started with this kernel again.
+            # A restart would boot this kernel again.
             argv += ["-action", "reboot=shutdown"]
     return argv
 
 
 def _firmware(m: Machine, files: Files, base: list[str]) -> list[str]:
-    """UEFI, with its variables; the board in `base` is told of it."""
+    """UEFI, with its variables; the board in `base` refers to it."""
     argv: list[str] = []
     if files.firmware:
         for n, path in enumerate(files.firmware):
@@ -135,14 +134,14 @@ def _firmware(m: Machine, files: Files, base: list[str]) -> list[str]:
         for version in {4, 6} - set(m["pxe"]):
             argv += ["-fw_cfg", f"name=opt/org.tianocore/IPv{version}PXESupport,string=n"]
     if m["secure_boot"]:
-        # The firmware guards its variables from the guest's system by system management mode.
+        # The firmware protects its variables from the guest's system with system management mode.
         base[base.index("-machine") + 1] += ",smm=on"
         argv += ["-global", "driver=cfi.pflash01,property=secure,value=on", "-global", "ICH9-LPC.disable_s3=1"]
     return argv
 
 
 def _shares(m: Machine, base: list[str]) -> list[str]:
-    """Its shared folders; who serves them reads the guest's memory, which is shared with them alone."""
+    """Its shared folders; their daemons access the guest's memory, which is shared with them only."""
     argv: list[str] = []
     if m["shares"]:
         base[base.index("-machine") + 1] += ",memory-backend=memory"
@@ -155,7 +154,7 @@ def _shares(m: Machine, base: list[str]) -> list[str]:
 
 
 def _adapters(m: Machine, files: Files, forwards: list[Forward]) -> list[str]:
-    """Its adapters, each with what carries it."""
+    """Its adapters, each with its network backend."""
     argv: list[str] = []
     for n, adapter in enumerate(m["adapters"]):
         mine = [f for f in forwards if str(f.address) == adapter["address"]]
@@ -164,8 +163,8 @@ def _adapters(m: Machine, files: Files, forwards: list[Forward]) -> list[str]:
         else:
             argv += ["-netdev", _user_network(f"net{n}", m, adapter, mine)]
         model = "virtio-net-pci" if adapter["model"] == "virtio" else adapter["model"]
-        # No option ROM where it would boot nothing: loading one costs start-up time. It does PXE, and drives what the
-        # firmware has no driver for.
+        # Without network boot, no option ROM: loading one costs start-up time. It does PXE, and provides drivers that
+        # the firmware lacks.
         rom = _boot_index(m, "network", n)
         if not rom or (not m["pxe"] and adapter["model"] == "virtio"):
             rom += ",romfile="
@@ -174,11 +173,9 @@ def _adapters(m: Machine, files: Files, forwards: list[Forward]) -> list[str]:
 
 
 def _boot_index(m: Machine, kind: str, n: int) -> str:
-    """The place in the firmware's order of the n-th device of a kind; empty for a kind that is not booted from.
-
-    Disks come first unless the lab says otherwise: an empty one cannot be started from, so the firmware goes on to
-    the medium, and after an installation nobody has to change an order.
-    """
+    """The boot index of the n-th device of a kind; empty for a kind that is not booted from. Disks come first unless
+    the lab says otherwise: an empty one is not bootable, so the firmware continues with the medium, and after an
+    installation the order need not be changed."""
     return f",bootindex={m['boot_order'].index(kind) * 100 + n + 1}" if kind in m["boot_order"] else ""
 
 
@@ -202,13 +199,14 @@ def _disks(m: Machine, files: Files) -> list[str]:
 
 
 def disk_device(disk: MachineDisk) -> str:
-    """A disk's device without its place: its name is in its identifier, and in the serial number that a guest sees."""
+    """A disk's device without its place: the disk's name is in its identifier, and in the serial number that the guest
+    sees."""
     name = disk["name"]
     return f"{BUSES[disk['bus']].device},drive=disk-{name},id=disk-{name}-device,serial={('disk' + name)[:20]}"
 
 
 def disk_node(name: str, layers: tuple[Layer, ...]) -> dict[str, Any]:
-    """A disk's block node with those of the images below it, as QMP takes it too."""
+    """A disk's block node with those of its backing images, in the form that QMP also accepts."""
     below: dict[str, Any] | None = None
     for layer in reversed(layers[1:]):
         under = {"backing": below} if layer.format == "qcow2" else {}
@@ -223,8 +221,8 @@ def _drives(m: Machine, files: Files) -> list[str]:
         if medium:
             argv += _blockdev(f"medium{n}", "raw", medium, read_only=True)
         inside = f",drive=medium{n}" if medium else ""
-        # A guest whose disks are on SCSI has the driver; else the board's own controller, that every system knows.
-        # Disks are counted from the front, drives from the back (UEFI looks at no SCSI number above 31).
+        # A guest with SCSI disks has the driver; else the board's own controller, which every system supports. Disks
+        # count from the first unit, drives from the last (UEFI examines no SCSI unit above 31).
         device = f"scsi-cd,bus=scsi.0,scsi-id={31 - n}" if scsi else f"ide-cd,bus=ide.{5 - n}"
         argv += ["-device", f"{device},id=drive{n}{inside}{_boot_index(m, 'medium', n)}"]
     return argv
@@ -241,7 +239,7 @@ def _monitor(name: str) -> list[str]:
 
 
 def _comma(path: str) -> str:
-    """A path inside a comma-separated option: a comma in it is doubled (qemu(1))."""
+    """A path inside a comma-separated option: commas are doubled (qemu(1))."""
     return path.replace(",", ",,")
 
 
@@ -274,8 +272,8 @@ def _user_network(name: str, m: Machine, adapter: MachineAdapter, forwards: Iter
     if adapter["subnet"]:
         parts += [f"net={adapter['subnet']}", f"host={adapter['gateway']}", f"dns={adapter['resolver']}"]
         if adapter["address"]:
-            # The private segment has one guest: begin the built-in DHCP at its planned address, so that a
-            # guest which asks instead of being told gets the same one.
+            # The private segment has one guest: the built-in DHCP server starts at its planned address, so that a guest
+            # that uses DHCP gets the same one.
             parts.append(f"dhcpstart={adapter['address']}")
     if adapter["subnet6"]:
         net, _, prefix = adapter["subnet6"].partition("/")
@@ -289,6 +287,6 @@ def _user_network(name: str, m: Machine, adapter: MachineAdapter, forwards: Iter
 
 
 def hostfwd(forward: Forward) -> str:
-    """A forward as QEMU writes it. The guest's address is always named: left out,
-    QEMU guesses and may miss silently."""
+    """A forward in QEMU's syntax. The guest's address is always explicit: otherwise QEMU assumes one, and may silently
+    use the wrong one."""
     return f"{forward.protocol}:{forward.listen}:{forward.port}-{forward.address}:{forward.to}"

@@ -1,6 +1,6 @@
-"""Files handed to QEMU already open: so it may be a user who can enter none of the folders that they lie in.
+"""Files passed to QEMU already open: its user need not have access to their folders.
 
-QEMU finds such a file under a name of its own, /dev/fdset/N (QEMU documentation: -add-fd, QMP add-fd).
+QEMU refers to such a file as /dev/fdset/N (QEMU documentation: -add-fd, QMP add-fd).
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from dacha.hypervisor.monitor.qmp import Qmp
 
 
 class FdSet:
-    """What one process is given. Where it is the same user (`account` None) files keep their names."""
+    """The descriptors for one process. With the same user (`account` None), files keep their names."""
 
     def __init__(self, account: Account | None) -> None:
         self.account = account
@@ -28,43 +28,43 @@ class FdSet:
         self._kept: list[int] = []
 
     def name(self, path: Path, flags: int = os.O_RDONLY) -> str:
-        """The name by which the process opens a file that is now open here. Raises HostError."""
+        """The name by which the process opens a file that is opened now. Raises HostError."""
         if self.account is None:
             return str(path)
         self._sets.append(_open(path, flags))
         return f"/dev/fdset/{len(self._sets)}"
 
     def pipe(self, fd: int) -> str:
-        """The name by which the process opens a pipe that is open here; it keeps a duplicate."""
+        """The name by which the process opens an open pipe; it keeps a duplicate."""
         self._sets.append(os.dup(fd))
         return f"/dev/fdset/{len(self._sets)}"
 
     def layers(self, path: Path) -> tuple[Layer, ...]:
-        """A disk with every image below it; only the first is written to."""
+        """A disk with all its backing images; only the first is opened for writing."""
         return _layers(path, self.name)
 
     def readable(self, path: Path) -> str:
-        """A name for a file that QEMU opens by itself, as it does a kernel."""
+        """A name for a file that QEMU opens by itself, such as a kernel."""
         if self.account is None:
             return str(path)
         fd = _open(path, os.O_RDONLY)
         if not os.fstat(fd).st_mode & stat.S_IROTH:
-            # Opened again by another user it would be refused; a copy in memory is nobody's.
+            # Another user could not open it again; a copy in memory has no owner.
             copy = os.memfd_create(path.name)
             with open(fd, "rb") as source, open(copy, "wb", closefd=False) as target:
                 shutil.copyfileobj(source, target)
             fd = copy
-        # Not in a set: of those QEMU closes the descriptor itself, and keeps a duplicate.
+        # Not in a set: QEMU closes those descriptors itself, and keeps a duplicate.
         self._kept.append(fd)
         return f"/proc/self/fd/{fd}"
 
     @property
     def descriptors(self) -> tuple[int, ...]:
-        """What the process has to inherit."""
+        """The descriptors that the process must inherit."""
         return (*self._sets, *self._kept)
 
     def argv(self) -> list[str]:
-        """The options that tell QEMU of its files."""
+        """The options that describe its files to QEMU."""
         told = [("-add-fd", f"fd={fd},set={n}") for n, fd in enumerate(self._sets, 1)]
         return [word for pair in told for word in pair]
 
@@ -87,12 +87,12 @@ def pass_file(qmp: Qmp, path: Path, flags: int = os.O_RDONLY) -> str:
 
 
 def pass_layers(qmp: Qmp, path: Path) -> tuple[Layer, ...]:
-    """A disk with every image below it, for a running QEMU."""
+    """A disk with all its backing images, for a running QEMU."""
     return _layers(path, partial(pass_file, qmp))
 
 
 def _layers(path: Path, name: Callable[[Path, int], str]) -> tuple[Layer, ...]:
-    """Each image of a disk by the name that it is given; the first alone is opened for writing."""
+    """Each image of a disk with its name for QEMU; only the first is opened for writing."""
     found = enumerate(chain.layers(path))
     return tuple(Layer(format, name(file, os.O_RDONLY if n else os.O_RDWR)) for n, (file, format) in found)
 

@@ -1,4 +1,4 @@
-"""UEFI for guests: the firmware's code, and a variable store of each guest's own."""
+"""UEFI for guests: firmware code, and a variable store for each guest."""
 
 from __future__ import annotations
 
@@ -7,14 +7,14 @@ from pathlib import Path
 from dacha.core.errors import HostError
 from dacha.host.files import replace_file
 
-# Where distributions keep the firmware: its code, and an empty variable store that fits it.
+# Paths of the firmware in distributions: code, and a matching empty variable store.
 _PLACES = (
     ("/usr/share/OVMF/OVMF_CODE_4M.fd", "/usr/share/OVMF/OVMF_VARS_4M.fd"),
     ("/usr/share/OVMF/OVMF_CODE.fd", "/usr/share/OVMF/OVMF_VARS.fd"),
     ("/usr/share/edk2/ovmf/OVMF_CODE.fd", "/usr/share/edk2/ovmf/OVMF_VARS.fd"),
     ("/usr/share/edk2/x64/OVMF_CODE.4m.fd", "/usr/share/edk2/x64/OVMF_VARS.4m.fd"),
 )
-# The same with Secure Boot: code that insists on it, and variables with the keys that systems are signed with.
+# The same with Secure Boot: code that enforces it, and variables with the keys that systems are signed with.
 _SECURE = (
     ("/usr/share/OVMF/OVMF_CODE_4M.secboot.fd", "/usr/share/OVMF/OVMF_VARS_4M.ms.fd"),
     ("/usr/share/edk2/ovmf/OVMF_CODE.secboot.fd", "/usr/share/edk2/ovmf/OVMF_VARS.secboot.fd"),
@@ -22,7 +22,7 @@ _SECURE = (
 
 
 def find(secure: bool = False) -> tuple[Path, Path]:
-    """The firmware's code and its empty variables. Raises HostError when there is none on this machine."""
+    """The firmware's code and its empty variables. Raises HostError if this host has none."""
     for code, variables in _SECURE if secure else _PLACES:
         if Path(code).is_file() and Path(variables).is_file():
             return Path(code), Path(variables)
@@ -31,10 +31,8 @@ def find(secure: bool = False) -> tuple[Path, Path]:
 
 
 def prepare(folder: Path, secure: bool) -> tuple[Path, Path]:
-    """The code, and the guest's own variables in `folder`, made from the empty ones when they are not there yet.
-
-    With Secure Boot they are another file: the two kinds of variables do not fit each other's code.
-    """
+    """The code, and the guest's own variables in `folder`, created from the empty ones if missing. With Secure Boot
+    they are another file: the two kinds of variables require their own code."""
     code, empty = find(secure)
     own = folder / ("uefi-secure-variables.fd" if secure else "uefi-variables.fd")
     if not own.is_file():

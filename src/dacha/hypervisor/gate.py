@@ -33,8 +33,8 @@ _RECEIVE, _SEND = 0xC0502100, 0xC0182101
 # id, pid, flags; number, architecture, instruction pointer, six arguments. And: id, value, error, flags.
 _QUESTION, _ANSWER = struct.Struct("=QIIiIQ6Q"), struct.Struct("=Qqii")
 _CONTINUE = 1
-# By the calls' numbers (aarch64, x86_64): connect(2) has its address as the second argument, sendto(2) as the fifth.
-# QEMU makes TCP connections by the first and sends datagrams by the other.
+# By system call number (aarch64, x86_64): connect(2) has its address in the second argument, sendto(2) in the fifth.
+# QEMU makes TCP connections with the first and sends datagrams with the other.
 _CALLS = {203: ("tcp", 1), 42: ("tcp", 1), 206: ("udp", 4), 44: ("udp", 4)}
 _DNS, _LONGEST, _RULES_MOST = 53, 128, 64 << 10
 _KEPT_S, _KNOWN_MOST = 1.0, 1024
@@ -47,7 +47,7 @@ Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
 
 def destination(data: bytes) -> tuple[Address, int] | None:
-    """The address and port that a sockaddr names; None for one of another family (ip(7), ipv6(7))."""
+    """The address and port in a sockaddr; None for another family (ip(7), ipv6(7))."""
     family = int.from_bytes(data[:2], sys.byteorder)
     if family == socket.AF_INET and len(data) >= 8:
         return ipaddress.IPv4Address(data[4:8]), int.from_bytes(data[2:4], "big")
@@ -58,7 +58,8 @@ def destination(data: bytes) -> tuple[Address, int] | None:
 
 
 def admits(rules: str, protocol: str, address: Address, port: int, *, own: bool, resolvers: set[Address]) -> bool:
-    """Whether a guest with these rules may enter a port of an address; `own` is true for this host's."""
+    """Whether a guest with these rules may connect to a port of an address; `own` is true for an address of this
+    host."""
     near = address.is_loopback or address.is_unspecified
     if port == _DNS and address in resolvers:
         return True
@@ -77,7 +78,7 @@ def _in(span: str, port: int) -> bool:
 
 
 def own(address: Address) -> bool:
-    """True for an address of this host: to reach it, the kernel would send from itself. Nothing is sent."""
+    """True for an address of this host: the kernel would use the address itself as the source. Nothing is sent."""
     family = socket.AF_INET if address.version == 4 else socket.AF_INET6
     with contextlib.suppress(OSError), socket.socket(family, socket.SOCK_DGRAM) as s:
         s.connect((str(address), 9))
@@ -86,7 +87,7 @@ def own(address: Address) -> bool:
 
 
 def resolvers() -> set[Address]:
-    """The host's name servers (resolv.conf(5)), whom QEMU asks in the guest's name."""
+    """The host's name servers (resolv.conf(5)), which QEMU queries for the guest."""
     found: set[Address] = set()
     with contextlib.suppress(OSError), open("/etc/resolv.conf", encoding="utf-8", errors="replace") as lines:
         for line in lines:
@@ -98,7 +99,7 @@ def resolvers() -> set[Address]:
 
 
 class Gate:
-    """What answers one guest's process: the descriptor of its questions, and that of its rules."""
+    """The decisions for one guest's process: the descriptor of its notifications, and that of its rules."""
 
     def __init__(self, questions: int, rules: int) -> None:
         self._questions, self._rules = questions, rules
@@ -107,7 +108,7 @@ class Gate:
         self._since = 0.0
 
     def answer(self) -> None:
-        """Take one question and answer it. A process that was killed meanwhile has none any more."""
+        """Receive one notification and answer it. A process that was killed in the meantime has none."""
         question = bytearray(_QUESTION.size)
         with contextlib.suppress(OSError):
             fcntl.ioctl(self._questions, _RECEIVE, question)
@@ -116,7 +117,7 @@ class Gate:
             fcntl.ioctl(self._questions, _SEND, _ANSWER.pack(number, 0, -refused, 0 if refused else _CONTINUE))
 
     def _refused(self, pid: int, call: int, arguments: list[int]) -> int:
-        """The error that a call fails with, and 0 for one that may go on."""
+        """The error that a call fails with, or 0 to continue it."""
         protocol, at = _CALLS[call]
         try:
             data = os.pread(self._memory_of(pid), min(arguments[at + 1] & 0xFFFFFFFF, _LONGEST), arguments[at])
@@ -125,7 +126,7 @@ class Gate:
             return errno.EACCES
 
     def _admits(self, protocol: str, data: bytes) -> bool:
-        """The answer for one address; kept for a moment, as each datagram of a flow asks."""
+        """The decision for one address; cached briefly, because each datagram of a flow asks."""
         if len(self._known) > _KNOWN_MOST or time.monotonic() > self._since + _KEPT_S:
             self._known, self._since = {}, time.monotonic()
         if (protocol, data) not in self._known:

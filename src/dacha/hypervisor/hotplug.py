@@ -1,4 +1,4 @@
-"""Disks that come and go while a guest runs (QEMU documentation: pcie.txt, QMP device_add and device_del)."""
+"""Attach and detach disks while a guest runs (QEMU documentation: pcie.txt, QMP device_add and device_del)."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ from dacha.hypervisor.command_line import SPARE_PORTS, disk_device, disk_node
 from dacha.hypervisor.fdset import pass_layers
 from dacha.hypervisor.monitor.qmp import Qmp, QmpRefused
 
-# A guest is asked to let go of a disk, and answers when its system has: it is given this long.
+# How long a guest may take to release a disk (seconds).
 RELEASE_S = 15.0
 
 
 def attach(qmp: Qmp, disk: MachineDisk, path: Path) -> None:
-    """Put the disk of the image `path` into the guest. Raises HostError when it has no port left for it."""
+    """Attach the disk of the image `path` to the guest. Raises HostError if it has no free port."""
     node = disk_node(disk["name"], pass_layers(qmp, path))
     driver, *options = disk_device(disk).split(",")
     device: dict[str, Any] = {"driver": driver} | dict(o.split("=", 1) for o in options)
@@ -25,7 +25,7 @@ def attach(qmp: Qmp, disk: MachineDisk, path: Path) -> None:
     bus = BUSES[disk["bus"]]
     places: list[dict[str, Any]] = [{"bus": bus.place}]
     if bus.connected == PORT:
-        # The slot is said, because QEMU else takes the next one, which a port does not have.
+        # The slot is explicit, because QEMU would use the next one, which a port does not have.
         places = [{"bus": f"spare{n}", "addr": "0"} for n in range(SPARE_PORTS)]
     refused: QmpRefused | None = None
     for place in places:
@@ -43,7 +43,7 @@ def attach(qmp: Qmp, disk: MachineDisk, path: Path) -> None:
 
 
 def detach(qmp: Qmp, name: str) -> None:
-    """Take a disk out, and wait until the guest has let go of it. Raises AnswerNo when it does not."""
+    """Detach a disk, and wait until the guest has released it. Raises AnswerNo if it does not."""
     device = f"disk-{name}-device"
     qmp.execute("device_del", {"id": device})
     for _ in range(20):

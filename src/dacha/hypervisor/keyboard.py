@@ -1,4 +1,4 @@
-"""Text and key names as the key codes of QEMU's QMP (QKeyCode), for a keyboard in the US layout."""
+"""Text and key names as QMP key codes (QKeyCode), for a US keyboard layout."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ Chord = list[str]
 
 
 def chords_of_text(text: str) -> list[Chord]:
-    """The keys to hold, one list a character. Raises UsageError for a character that this layout has not."""
+    """The keys to press, one list per character. Raises UsageError for a character that this layout does not have."""
     chords = []
     for c in text:
         plain = _SHIFTED.get(c, c.lower())
@@ -60,10 +60,10 @@ def chords_of_text(text: str) -> list[Chord]:
 
 
 def chord_of_name(name: str) -> Chord:
-    """The keys of "enter", "f2", "ctrl-alt-delete". Raises UsageError with the nearest name."""
+    """The keys of "enter", "f2", "ctrl-alt-delete". Raises UsageError with the most similar name."""
     codes, rest = [], name.lower()
     while rest:
-        # A key's own name may have a dash in it, so the longest name that fits comes first.
+        # A key's own name may contain a hyphen, so the longest matching name is tried first.
         word = next((n for n in sorted(_NAMES, key=len, reverse=True) if rest == n or rest.startswith(n + "-")), None)
         word = word or rest.partition("-")[0]
         code = _NAMES.get(word) or (word if len(word) == 1 and word.isascii() and word.isalnum() else None)

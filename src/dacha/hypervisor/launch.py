@@ -1,4 +1,4 @@
-"""Starting a guest's QEMU process, and making sure that it came up."""
+"""Start a guest's QEMU process, and confirm that it is up."""
 
 from __future__ import annotations
 
@@ -32,13 +32,12 @@ def spawn(
     account: Account | None = None,
     asked: tuple[int, int] | None = None,
 ) -> subprocess.Popen[bytes]:
-    """Start QEMU in `run`, in a session of its own, its words going to `log`. Returns at once.
+    """Start QEMU in `run`, in a session of its own, with its messages in `log`. Returns at once.
 
-    `beside` start what QEMU connects to, once the folder is clear of an earlier process's sockets; `descriptors`
-    are inherited. As `account`, it owns the run folder, where its sockets are, and nothing else. `asked` is whom it
-    asks before it connects (`host.ask_first`): a socket and a process id.
-
-    Raises HostError when the guest's process lives already.
+    `beside` start what QEMU connects to, after sockets of a former process were removed; `descriptors` are inherited.
+    With `account`, that user owns the run folder with its sockets, and nothing else. `asked` is the gate that decides
+    about its connections (`host.ask_first`): a socket and a process id. Raises HostError if the guest's process is
+    already running.
     """
     fd = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
     try:
@@ -47,7 +46,7 @@ def spawn(
                 fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
                 break
             except BlockingIOError:
-                # Somebody may just be looking (`running`), which takes microseconds.
+                # Another process may be checking the lock (`running`), which takes microseconds.
                 if attempt == 19:
                     raise HostError(f"{run.name} is already running", remedy="dacha status shows it") from None
                 time.sleep(0.01)
@@ -75,13 +74,13 @@ def spawn(
         os.close(fd)
 
 
-# Threads and processes of a guest's own user; an ordinary user's other processes count with his guests'.
+# Threads and processes of a guest's own user; for an ordinary user, all of the user's processes count.
 PROCESSES_MOST = 1024
 
 
 def _empty(run: Path) -> None:
-    """Remove what a process that was killed left in its run folder: QEMU would refuse to listen there. Its user may
-    have put anything there, folders too. Raises HostError."""
+    """Remove what a killed process left in its run folder: QEMU would refuse to listen there. Its user may have created
+    anything there, including folders. Raises HostError."""
     import shutil
 
     try:
@@ -97,8 +96,7 @@ def _empty(run: Path) -> None:
 
 
 def _limit(own_user: bool, asked: tuple[int, int] | None) -> None:
-    """Between fork and exec: no copy of a guest's memory is left on the disk, it makes no crowd of processes, and it
-    asks before it connects."""
+    """Between fork and exec: no core dumps, a limit of processes, and the gate."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     if own_user:
         resource.setrlimit(resource.RLIMIT_NPROC, (PROCESSES_MOST, PROCESSES_MOST))
@@ -107,12 +105,12 @@ def _limit(own_user: bool, asked: tuple[int, int] | None) -> None:
 
 
 def _time_zone() -> dict[str, str]:
-    """The caller's time zone, that a guest with clock = "local" gets."""
+    """The caller's time zone, for a guest with clock = "local"."""
     return {"TZ": os.environ["TZ"]} if "TZ" in os.environ else {}
 
 
 def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, timeout_s: float = 30.0) -> Process:
-    """Wait until a spawned QEMU answers on its monitor. Raises HostError with QEMU's own words when it ends instead."""
+    """Wait until a started QEMU answers on its monitor. Raises HostError with QEMU's messages if it exits instead."""
     deadline = time.monotonic() + timeout_s
     pause = 0.002
     while time.monotonic() < deadline:
@@ -123,7 +121,7 @@ def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, tim
             process = identify(child.pid)
             if process:
                 return process
-        # The socket appears when QEMU makes it; there is nothing to wait on before.
+        # The socket appears when QEMU creates it; there is nothing to wait on before.
         time.sleep(pause)
         pause = min(pause * 1.5, 0.05)
     child.kill()

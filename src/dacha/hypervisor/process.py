@@ -1,4 +1,4 @@
-"""A guest's QEMU process: found again, stopped, held. It outlives every dacha process."""
+"""A guest's QEMU process: found again, stopped, suspended. It outlives every dacha process."""
 
 from __future__ import annotations
 
@@ -20,28 +20,28 @@ if TYPE_CHECKING:
 
 
 def force(name: str) -> str:
-    """What is left to do with a guest that does not stop."""
+    """The last resort for a guest that does not stop."""
     return f"power it off: dacha stop {name} --force (unwritten data is lost)"
 
 
 def _monitor(path: Path, timeout_s: float = 5.0) -> Qmp:
-    """A monitor's client; imported only when some guest runs."""
+    """A monitor client; imported only if a guest runs."""
     from dacha.hypervisor.monitor.qmp import Qmp
 
     return Qmp(path, timeout_s)
 
 
 class Found(NamedTuple):
-    """A guest's process as found on the host. `process` is None when it
-    lives but cannot be told; `status` is QMP's run state, None when the monitor does not answer."""
+    """A guest's process as found on the host. `process` is None if it lives but cannot be identified; `status` is QMP's
+    run state, None if the monitor does not respond."""
 
     process: Process | None
     status: str | None
 
 
 def running(lock: Path) -> bool:
-    """True while the guest's process lives: it inherited a lock on this file, and the kernel keeps that as long as
-    the process. So neither a stale id nor a removed socket can mislead."""
+    """True while the guest's process lives: it inherited a lock on this file, which the kernel holds exactly as long as
+    the process lives. So neither a stale id nor a removed socket can mislead."""
     try:
         fd = os.open(lock, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOFOLLOW)
     except FileNotFoundError:
@@ -56,8 +56,8 @@ def running(lock: Path) -> bool:
 
 
 def find(run: Path, lock: Path, name: str, recorded: Process | None) -> Found | None:
-    """The guest's process: by its recorded identity, else by whoever listens on its monitor and gives the right
-    name. None when it does not run. A process that merely has a recorded id is never taken."""
+    """The guest's process: by its recorded identity, else by the process that listens on its monitor and reports the
+    right name. None if it does not run. A process that merely has a recorded id is never used."""
     if not running(lock):
         return None
     known = recorded if recorded and alive(recorded) else None
@@ -69,21 +69,21 @@ def find(run: Path, lock: Path, name: str, recorded: Process | None) -> Found | 
                     return Found(process, qmp.execute("query-status")["status"])
                 return Found(known, None)
         except TimeoutError:
-            return Found(known, None)  # it listens but does not speak: stopped from outside, or hung
+            return Found(known, None)  # it listens but does not respond: stopped by a signal, or hung
         except (OSError, PeerError):
-            # A process that was started this very moment has no sockets yet.
+            # A process that was started just now has no sockets yet.
             if known or time.monotonic() > deadline or not running(lock):
                 return Found(known, None) if running(lock) else None
             time.sleep(0.02)
 
 
 def press_power(process: Process | None, run: Path, name: str) -> None:
-    """Press the guest's ACPI power button. Raises AnswerNo when its monitor does not take it."""
+    """Press the guest's ACPI power button. Raises AnswerNo if its monitor does not accept it."""
     why = "QEMU hangs, or its process is stopped"
     try:
         with _monitor(run / QMP) as qmp:
             if qmp.execute("query-status")["status"] in ("paused", NO_ROOM):
-                qmp.execute("cont")  # a held system cannot hear the button
+                qmp.execute("cont")  # a suspended system does not notice the button
             qmp.execute("system_powerdown")
             return
     except TimeoutError:
@@ -96,7 +96,7 @@ def press_power(process: Process | None, run: Path, name: str) -> None:
 
 
 def await_end(process: Process, name: str, timeout_s: float, pressed_s: float) -> None:
-    """Wait up to `timeout_s` for a process whose power button was pressed `pressed_s` ago in all. Raises AnswerNo."""
+    """Wait up to `timeout_s` for a process whose power button was pressed `pressed_s` ago. Raises AnswerNo."""
     if not wait_gone(process, timeout_s):
         raise AnswerNo(
             f"{name} is still on {pressed_s:.0f} s after its power button was pressed",
@@ -106,7 +106,7 @@ def await_end(process: Process, name: str, timeout_s: float, pressed_s: float) -
 
 
 def power_off(process: Process, run: Path) -> None:
-    """End the guest at once, as pulling its plug would: by its monitor when that answers, else by its process."""
+    """Power the guest off at once, like pulling its plug: by its monitor if that responds, else by its process."""
     with contextlib.suppress(OSError, PeerError, HostError), _monitor(run / QMP, timeout_s=2.0) as qmp:
         qmp.execute("quit")
     if not wait_gone(process, 5.0):
@@ -115,6 +115,6 @@ def power_off(process: Process, run: Path) -> None:
 
 
 def pause(run: Path, *, resume: bool) -> None:
-    """Hold the guest's processors, or let them go on."""
+    """Suspend or resume the guest's virtual CPUs."""
     with _monitor(run / QMP) as qmp:
         qmp.execute("cont" if resume else "stop")

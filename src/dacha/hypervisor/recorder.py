@@ -1,7 +1,8 @@
-"""The recorder: what guests print on their consoles goes through it into records that do not grow without end.
+"""The recorder: writes guests' console output into records of bounded size. One process for all guests that are started
+together.
 
-One process for all guests that are started together. It is run by itself (`python recorder.py UID GID PIPE:FILE …`,
-open descriptors), imports nothing of Dacha's, and becomes another user before it reads a byte.
+It runs as a script (`python recorder.py UID GID PIPE:FILE …`, open descriptors), imports nothing of Dacha, and changes
+its user before it reads anything.
 """
 
 from __future__ import annotations
@@ -10,20 +11,21 @@ import os
 import select
 import sys
 
-# A record that is twice as long as this is cut to its end, of this length.
+# A record of twice this length is shortened to its last part, of this length.
 MOST = 4 << 20
 CHUNK = 64 << 10
 
 
 def keep(file: int, data: bytes) -> None:
-    """Add to a record, and cut it when it is long. A disk that is full costs the guest its record and nothing else."""
+    """Append to a record, and shorten it if it is too long. If the disk is full, the guest loses its record and nothing
+    else."""
     try:
         while data:
             data = data[os.write(file, data) :]
         size = os.lseek(file, 0, os.SEEK_END)
         if size > 2 * MOST:
             end = os.pread(file, MOST, size - MOST)
-            # Appending is all that the descriptor does, wherever it is told to write (open(2)): so it is cut first.
+            # The descriptor always appends, whatever its offset (open(2)): so it is truncated first.
             os.ftruncate(file, 0)
             os.write(file, end)
     except OSError:
@@ -49,7 +51,7 @@ def record(pairs: dict[int, int]) -> None:
 
 
 def main() -> None:
-    # A guest that floods its console waits for this, and takes no time from its neighbours.
+    # A guest that floods its console waits here, and does not delay the others.
     os.nice(10)
     user, group, *words = sys.argv[1:]
     if int(user) != os.geteuid():

@@ -1,4 +1,4 @@
-"""Media in a running guest's drives: put in and taken out live (QEMU documentation: QMP block commands)."""
+"""Media in a running guest's drives: inserted and ejected live (QEMU documentation: QMP block commands)."""
 
 from __future__ import annotations
 
@@ -9,15 +9,13 @@ from dacha.core.errors import AnswerNo
 from dacha.hypervisor.fdset import pass_file
 from dacha.hypervisor.monitor.qmp import Qmp
 
-# A guest that has mounted its medium locks the tray; a request to release it is given this long.
+# A guest that has mounted its medium locks the tray; it has this long to release it (seconds).
 RELEASE_S = 3.0
 
 
 def change(qmp: Qmp, drive: int, path: str | None, *, force: bool = False) -> None:
-    """Put the medium `path` into a drive, or with None take out what is in it.
-
-    Raises AnswerNo when the guest has locked the tray and `force` is not said.
-    """
+    """Insert the medium `path` into a drive, or with None eject its medium. Raises AnswerNo if the guest has locked the
+    tray and `force` is not set."""
     device = f"drive{drive}"
     _open_tray(qmp, device, force)
     if _inserted(qmp, device):

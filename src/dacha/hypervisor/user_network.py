@@ -1,6 +1,6 @@
-"""Doors of a running guest on QEMU's user-mode network: read, opened and closed live.
+"""Doors of a running guest on QEMU's user-mode network: listed, opened and closed live.
 
-QEMU offers this only through its human monitor, whose errors come as text in the answer.
+QEMU offers this only through its human monitor, whose errors are text in the answer.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from dacha.hypervisor.monitor.qmp import Qmp
 
 _ROW = re.compile(r"^\s*(TCP|UDP)\[HOST_FORWARD\]\s+\d+\s+(\S+)\s+(\d+)\s+(\S+)\s+(\d+)\s", re.M)
 
-# A connection that came in: its source is the forward's own port here. (One that went out has the guest as its source.)
+# An incoming connection: its source is the forward's own port here. (An outgoing one has the guest as its source.)
 _TAKEN = re.compile(r"^\s*TCP\[(?:ESTABLISHED|CLOSE_WAIT)\]\s+\d+\s+\S+\s+(\d+)\s+([\d.]+)\s+(\d+)\s", re.M)
 
 
@@ -33,13 +33,13 @@ def _address(text: str) -> IPv4Address:
 
 
 def forwards(qmp: Qmp) -> frozenset[Forward]:
-    """The host forwards that a guest's process holds open now."""
+    """The host forwards that a guest's process has open now."""
     return parse_forwards(qmp.human("info usernet"))
 
 
 def taken(qmp: Qmp) -> frozenset[tuple[int, IPv4Address, int]]:
-    """Connections through forwards that the guest itself has accepted: the host's port, the guest's address and its
-    port. (QEMU accepts for it before it does.)"""
+    """Connections through forwards that the guest itself has accepted: the host's port, the guest's address and port.
+    (QEMU accepts before the guest does.)"""
     return parse_taken(qmp.human("info usernet"))
 
 
@@ -49,16 +49,16 @@ def parse_taken(text: str) -> frozenset[tuple[int, IPv4Address, int]]:
 
 
 def open_forward(qmp: Qmp, adapter: int, forward: Forward) -> None:
-    """Open one forward on the adapter's network. Raises HostError with QEMU's own words."""
+    """Open one forward on the adapter's network. Raises HostError with QEMU's message."""
     answer = qmp.human(f"hostfwd_add net{adapter} {hostfwd(forward)}").strip()
     if answer:
-        # Its process was given ports under 1024 only where it had one when it started.
+        # Its process may use ports below 1024 only if it had one at its start.
         low = "to open it at the guest's next start: dacha restart" if forward.port < first_free_port() else ""
         raise HostError(f"QEMU could not open {forward}", why=answer, remedy=low)
 
 
 def close_forward(qmp: Qmp, adapter: int, forward: Forward) -> None:
-    """Close one forward. Raises HostError when it was not there."""
+    """Close one forward. Raises HostError if it does not exist."""
     answer = qmp.human(f"hostfwd_remove net{adapter} {forward.protocol}:{forward.listen}:{forward.port}").strip()
     if answer and "removed" not in answer:
         raise HostError(f"QEMU could not close {forward}", why=answer)

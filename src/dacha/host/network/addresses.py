@@ -1,4 +1,4 @@
-"""What addresses this host has and which subnets it routes, from the kernel's own tables."""
+"""The addresses and routed subnets of this host, from the kernel's own tables."""
 
 from __future__ import annotations
 
@@ -6,13 +6,13 @@ from collections.abc import Collection
 from ipaddress import IPv4Address, IPv4Network
 
 _ROUTES = "/proc/net/route"
-# A route as wide as this leads to everything, and is no subnet of anybody's: the largest private block is a /8.
+# A wider route is not a subnet: the largest private block is a /8.
 WIDEST = 4
 
 
 def used_subnets(own: Collection[str] = ()) -> list[IPv4Network]:
-    """Every IPv4 subnet in the host's main routing table (proc(5)), without the default route and the halves of
-    everything that stand for one (a VPN's 0.0.0.0/1 and 128.0.0.0/1), and without those behind the links `own`."""
+    """Every IPv4 subnet in the host's main routing table (proc(5)), except default routes and their halves (a VPN's
+    0.0.0.0/1 and 128.0.0.0/1), and those behind the links `own`."""
     import struct
 
     found = set()
@@ -25,7 +25,7 @@ def used_subnets(own: Collection[str] = ()) -> list[IPv4Network]:
         fields = row.split()
         if fields[0] in own:
             continue
-        # Both are 32-bit numbers in this machine's byte order, written in hexadecimal.
+        # Both are 32-bit numbers in this machine's byte order, in hexadecimal.
         destination, mask = (struct.unpack(">I", struct.pack("=I", int(fields[n], 16)))[0] for n in (1, 7))
         prefix = mask.bit_count()
         if WIDEST < prefix < 32:
@@ -34,18 +34,18 @@ def used_subnets(own: Collection[str] = ()) -> list[IPv4Network]:
 
 
 def lan_address() -> IPv4Address | None:
-    """The address of this host that the LAN knows: the source of its default route. None when it has no such route."""
+    """The address of this host on the LAN: the source of its default route. None without such a route."""
     address = source_to("192.0.2.1")  # TEST-NET-1 (RFC 5737): nothing is sent there
     return None if address is None or address.is_loopback else address
 
 
 def source_to(address: str) -> IPv4Address | None:
-    """The address of this host that another machine sees; None when no route leads there."""
+    """The source address of this host for another machine; None without a route."""
     import _socket  # as in host/probe/ports.py
 
     s = _socket.socket(_socket.AF_INET, _socket.SOCK_DGRAM)
     try:
-        s.connect((address, 9))  # a datagram socket only looks the route up
+        s.connect((address, 9))  # a datagram socket only looks up the route
         return IPv4Address(s.getsockname()[0])
     except OSError:
         return None
@@ -54,7 +54,7 @@ def source_to(address: str) -> IPv4Address | None:
 
 
 def _default_route() -> list[str] | None:
-    """The row of the default route that is used: the one of the lowest metric."""
+    """The row of the active default route: the one with the lowest metric."""
     try:
         with open(_ROUTES) as f:
             rows = [line.split() for line in f.read().splitlines()[1:]]
@@ -65,13 +65,13 @@ def _default_route() -> list[str] | None:
 
 
 def lan_interface() -> str | None:
-    """The link of this host's default route; None when it has none."""
+    """The link of this host's default route; None without one."""
     row = _default_route()
     return row[0] if row else None
 
 
 def gateway() -> IPv4Address | None:
-    """The router of this host's default route; None when it has none."""
+    """The router of this host's default route; None without one."""
     import struct
 
     row = _default_route()

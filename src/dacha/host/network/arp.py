@@ -1,4 +1,4 @@
-"""Whether somebody on a LAN has an address already, asked before a guest begins to use it (RFC 5227)."""
+"""Check with ARP whether an address on a LAN is already in use, before a guest uses it (RFC 5227)."""
 
 from __future__ import annotations
 
@@ -12,15 +12,15 @@ from ipaddress import IPv4Address
 from dacha.core.errors import HostError, PeerError
 from dacha.wire.link.ethernet import ETHERTYPE_ARP, EVERYBODY, Arp, arp_probe, decode_arp, encode_arp
 
-# Three questions, as RFC 5227 section 2.1.1 has it, but closer together: its five seconds would be added to every
-# start, and whoever has the address on a wired LAN answers in milliseconds.
+# Three probes, as in RFC 5227 section 2.1.1, but at shorter intervals: its five seconds would delay every start, and
+# machines on a wired LAN answer within milliseconds.
 PROBES, APART_S, WAIT_S = 3, 0.2, 0.5
 Question = tuple[str, IPv4Address]
 
 
 def owners(questions: Iterable[Question]) -> dict[Question, str]:
-    """Who has each address on the LAN of its interface: the hardware address that answers. All are asked at once, which
-    takes about a second. Raises HostError where nothing can be sent."""
+    """The users of each address on the LAN of its interface: the hardware addresses that answer. All are probed
+    together, which takes about a second. Raises HostError if nothing can be sent."""
     asked = list(dict.fromkeys(questions))
     found: dict[Question, str] = {}
     with contextlib.ExitStack() as stack:
@@ -49,12 +49,12 @@ def _arp_socket(interface: str) -> socket.socket:
 
 def _ask(s: socket.socket, interface: str, address: IPv4Address) -> None:
     question = encode_arp(arp_probe(s.getsockname()[4], address))
-    with contextlib.suppress(OSError):  # an interface that went down meanwhile has nobody on it
+    with contextlib.suppress(OSError):  # an interface that went down has no other machines
         s.sendto(question, (interface, ETHERTYPE_ARP, 0, 0, EVERYBODY))
 
 
 def _heard(sockets: dict[str, socket.socket], until: float) -> Iterator[tuple[str, Arp]]:
-    """What others say on these links until then (monotonic): the link, and the packet."""
+    """What is received on these links until then (monotonic): the link, and the packet."""
     names = {s: name for name, s in sockets.items()}
     while (left := until - time.monotonic()) > 0:
         for s in select.select(list(names), [], [], left)[0]:
@@ -67,11 +67,9 @@ def _heard(sockets: dict[str, socket.socket], until: float) -> Iterator[tuple[st
 def answers(
     interface: str, address: IPv4Address, timeout_s: float, patient_s: float = 0.0
 ) -> tuple[tuple[str, ...], float]:
-    """Everybody who answers for an address on a link within `timeout_s` seconds, by hardware address, and how soon the
-    first did (milliseconds). If nobody has, it is asked again until `patient_s`: a machine may be slow.
-
-    Raises HostError where nothing can be sent.
-    """
+    """All machines that answer for an address on a link within `timeout_s` seconds, by hardware address, and the time
+    to the first answer (milliseconds). Without an answer, it is repeated until `patient_s`: a machine may be slow.
+    Raises HostError if nothing can be sent."""
     heard: dict[str, float] = {}
     began = time.monotonic()
     with _arp_socket(interface) as s:

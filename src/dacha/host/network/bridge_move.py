@@ -1,4 +1,4 @@
-"""This host's addresses and routes moved from one link to another: from an adapter to a bridge over it, and back."""
+"""Move this host's addresses and routes from an adapter to a bridge over it, and back."""
 
 from __future__ import annotations
 
@@ -23,13 +23,12 @@ def make_bridge(bridge: str, alias: str, before: LinkState) -> None:
 
 
 def unmake_bridge(bridge: str, adapter: str, before: LinkState | None, *, as_noted: bool) -> None:
-    """Take the bridge away, if it is there, and give the adapter what the bridge has of this host's by now; or what was
-    noted `before` (if anything was), where that is wanted (`as_noted`), or the bridge has no address any more. Raises
-    HostError."""
+    """Remove the bridge, if it exists, and give the adapter the bridge's present configuration; or the one that was
+    recorded `before` (if any), on request (`as_noted`), or if the bridge has no address any more. Raises HostError."""
     there = iproute.links()
     now = link_state.read(bridge) if bridge in there else None
     given = before if before and (as_noted or not (now and now.addresses())) else now
-    # A port of somebody else's bridge is theirs.
+    # A port of another program's bridge is left alone.
     ours = adapter in there and there[adapter].master in (None, bridge)
     if ours:
         lines = [f"link set dev {adapter} nomaster"] if there[adapter].master else []

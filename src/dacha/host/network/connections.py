@@ -1,4 +1,4 @@
-"""Ends connections through this host: the kernel forgets them (netlink(7)), or a process's own sockets are shut."""
+"""End connections through this host: the kernel forgets them (netlink(7)), or a process's own sockets are shut down."""
 
 from __future__ import annotations
 
@@ -14,12 +14,12 @@ from dacha.host.network.kernel_events import NETLINK_NETFILTER
 from dacha.wire.link.conntrack import Connection, connections, delete_request, list_request
 
 _DATAGRAM, _WAIT_S = 1 << 16, 5.0
-_ESTABLISHED = "01"  # linux: net/tcp_states.h, as /proc/net/tcp writes it
+_ESTABLISHED = "01"  # linux: net/tcp_states.h, as in /proc/net/tcp
 
 
 def end(wanted: Callable[[Connection], bool]) -> list[Connection]:
-    """Let the kernel forget the connections that are `wanted`: their next packet is judged as a new one's. Those that
-    were ended. Raises HostError."""
+    """Delete the kernel's records of the `wanted` connections: their next packet is judged as that of a new one.
+    Returns those that were ended. Raises HostError."""
     try:
         with socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, NETLINK_NETFILTER) as s:
             s.settimeout(_WAIT_S)
@@ -40,8 +40,8 @@ def end(wanted: Callable[[Connection], bool]) -> list[Connection]:
 
 
 def shut(pid: int, port: int) -> tuple[int, str]:
-    """Shut the TCP connections that a process has accepted at a local port: how many, and why others could not be
-    (pidfd_getfd(2), shutdown(2))."""
+    """Shut down the TCP connections that a process has accepted on a local port: their number, and why others could not
+    be (pidfd_getfd(2), shutdown(2))."""
     wanted = _sockets_at(pid, port)
     shut, why = 0, ""
     try:
@@ -69,7 +69,7 @@ def shut(pid: int, port: int) -> tuple[int, str]:
 
 
 def _sockets_at(pid: int, port: int) -> set[str]:
-    """The established connections at a local port in a process's network namespace, as links in /proc name them."""
+    """The established connections on a local port in a process's network namespace, by their names in /proc."""
     found = set()
     for name in ("tcp", "tcp6"):
         with contextlib.suppress(OSError):

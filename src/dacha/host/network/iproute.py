@@ -1,6 +1,6 @@
-"""Links and addresses of this host (or of the network namespace this runs in), read and changed through iproute2.
+"""Links and addresses of this host (or of the current network namespace), read and changed through iproute2.
 
-Its JSON and batch forms cost a few milliseconds in all; a netlink library would cost a command a hundred times that.
+Its JSON and batch modes cost a few milliseconds; a netlink library would cost a command a hundred times that.
 """
 
 from __future__ import annotations
@@ -16,8 +16,8 @@ from dacha.host.facts import program
 
 
 class SeenLink(NamedTuple):
-    """A link as the kernel has it. `addresses` are texts with prefix lengths, without link-local ones; a tap has
-    `carrier` while a process has it open."""
+    """A link in the kernel. `addresses` are texts with prefix lengths, without link-local ones; a tap has `carrier`
+    while a process has it open."""
 
     name: str
     alias: str
@@ -40,12 +40,12 @@ def _tool() -> str:
 
 
 def reason(said: str) -> str:
-    """What the kernel refused, from the words of ip or tc."""
+    """What the kernel refused, from the messages of ip or tc."""
     return next(iter(said.strip().splitlines()), "").removeprefix("RTNETLINK answers: ").removeprefix("Error: ")
 
 
 def policy_rules(version: int) -> set[int]:
-    """The places of this host's policy rules of an IP version, ip-rule(8)'s preferences. Raises HostError."""
+    """The preferences of this host's policy rules for an IP version (ip-rule(8)). Raises HostError."""
     done = subprocess.run(
         [_tool(), f"-{version}", "-json", "rule", "show"], capture_output=True, text=True, check=False
     )
@@ -82,14 +82,14 @@ def links() -> dict[str, SeenLink]:
 
 
 def way_to(address: str) -> str | None:
-    """The link by which this host reaches an address; None when by none."""
+    """The link by which this host reaches an address; None without a route."""
     done = subprocess.run([_tool(), "-json", "route", "get", address], capture_output=True, check=False)
     rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
     return str(rows[0]["dev"]) if rows and "dev" in rows[0] else None
 
 
 def has_vlans() -> bool:
-    """True when this kernel has VLAN links, or a module for them."""
+    """True if this kernel supports VLAN links, or has a module for them."""
     if Path("/proc/net/vlan").is_dir():
         return True
     tool = program("modprobe")
@@ -97,8 +97,8 @@ def has_vlans() -> bool:
 
 
 def batch(commands: Iterable[str], *options: str, remedy: str = "") -> None:
-    """Carry out iproute2 commands in order, all in one process. Raises HostError that names the one that failed, with
-    `remedy` where it is not for want of privileges; those before it have been carried out."""
+    """Run iproute2 commands in order, in one process. Raises HostError that names the one that failed, with `remedy`
+    unless privileges are missing; those before it have been carried out."""
     lines = list(commands)
     if not lines:
         return

@@ -1,4 +1,4 @@
-"""How a lab's links are made: commands for ip(8), in the form that its -batch reads."""
+"""Commands for ip(8) that create a lab's links, in the format of its -batch mode."""
 
 from __future__ import annotations
 
@@ -8,19 +8,19 @@ from dacha.core.network.links import GROUP, BridgeLink, DirectLink, TapLink, Vla
 
 
 def commands(link: BridgeLink | VlanLink | TapLink | DirectLink, there: bool) -> Iterable[str]:
-    """What makes a link, or puts a link right that is there."""
+    """The commands that create or repair a link."""
     if isinstance(link, BridgeLink):
         if not there:
-            # No guest can make itself the one whom the others' memberships are told (RFC 2236, RFC 3810).
+            # A guest cannot become the multicast querier (RFC 2236, RFC 3810).
             yield f"link add name {link.name} type bridge forward_delay 0 mcast_snooping 0"
             yield f"link set dev {link.name} alias {link.alias}"
-        # Its link-local address follows from this one, so that the rules know it and nobody else can take it.
+        # Its link-local address is derived from this one, so that the rules know it and no guest can take it.
         mode = " addrgenmode eui64" if any(":" in a for a in link.addresses) else ""
         yield f"link set dev {link.name} address {link.hardware_address}{mode} group {GROUP}"
         if there:
             yield f"address flush dev {link.name} scope global"
         for address in link.addresses:
-            # Nobody else can have an address here before this host does: no time is lost by asking (RFC 4862).
+            # No other machine can have an address here before this host: no time is lost by detection (RFC 4862).
             yield f"address replace {address} dev {link.name}{' nodad' if ':' in address else ''}"
         yield f"link set dev {link.name} up"
         return

@@ -1,8 +1,8 @@
-"""Everything that this host has on one of its links, noted before it is changed, and given back to it or to another
-link in its place: addresses, routes of every table, permanent neighbours, policy rules that name it, its MTU, and its
+"""The whole configuration of one of this host's links, recorded before it is changed, and restored to it or to a link
+in its place: addresses, routes of every table, permanent neighbours, policy rules that name it, its MTU, and its
 settings under /proc/sys/net.
 
-It is given back by adding what is not there: so it may be interrupted anywhere, and done again.
+Restoring adds what is missing: it may be interrupted anywhere, and repeated.
 """
 
 from __future__ import annotations
@@ -24,13 +24,13 @@ from dacha.wire.link.rtnetlink import INET, INET6, Kind, Part
 _DATAGRAM, _WAIT_S = 1 << 16, 5.0
 _SETTINGS = Path("/proc/sys/net")
 _SIOCGIFMTU = 0x8921
-# What this host is already, and what is not there: no reason to fail.
+# Errors that mean "already so" or "does not exist": no failure.
 _THERE, _GONE = (errno.EEXIST,), (errno.ESRCH, errno.ENOENT, errno.EADDRNOTAVAIL, errno.ENODEV)
 
 
 class LinkState(NamedTuple):
-    """What a link has: `at` is when it was noted (Unix seconds), `prefixes` are the routes that the kernel made with
-    its addresses, `settings` are values by their path under /proc/sys/net, with * for the link."""
+    """The state of a link: `at` is when it was recorded (Unix seconds), `prefixes` are the routes that the kernel
+    created with its addresses, `settings` are values by their path under /proc/sys/net, with * for the link."""
 
     name: str
     at: float
@@ -40,13 +40,13 @@ class LinkState(NamedTuple):
     settings: dict[str, str]
 
     def record(self) -> dict[str, Any]:
-        """The state as a record keeps it."""
+        """The state as a record."""
         kept = {which: [[p.kind, p.body.hex()] for p in getattr(self, which)] for which in ("parts", "prefixes")}
         return self._asdict() | kept
 
     @classmethod
     def from_record(cls, told: dict[str, Any]) -> LinkState:
-        """The state that was kept. Raises KeyError, TypeError or ValueError for anything else."""
+        """The recorded state. Raises KeyError, TypeError or ValueError for anything else."""
         parts, prefixes = (
             tuple(Part(Kind(kind), bytes.fromhex(body)) for kind, body in told[which])
             for which in ("parts", "prefixes")
@@ -55,12 +55,12 @@ class LinkState(NamedTuple):
         return cls(str(told["name"]), float(told["at"]), int(told["mtu"]), parts, prefixes, settings)
 
     def addresses(self) -> list[Part]:
-        """Its addresses, without those that every link has by itself."""
+        """Its addresses, except link-local ones."""
         return [p for p in self.parts if p.kind is Kind.ADDRESS and not rtnetlink.own_of_link(p)]
 
 
 def read(name: str) -> LinkState:
-    """What a link has now. Raises HostError."""
+    """The present state of a link. Raises HostError."""
     with _Kernel() as kernel:
         index = kernel.index(name)
         everything = list(kernel.everything())
@@ -75,7 +75,7 @@ def read(name: str) -> LinkState:
 
 
 def mtu(name: str) -> int:
-    """The longest packet that a link takes, in bytes (netdevice(7)). Raises HostError."""
+    """The MTU of a link in bytes (netdevice(7)). Raises HostError."""
     import fcntl
     import struct
 
@@ -88,7 +88,8 @@ def mtu(name: str) -> int:
 
 
 def clear(state: LinkState) -> None:
-    """Take from the link what was noted of it, but what is its own and the rules that name it. Raises HostError."""
+    """Remove the recorded configuration from the link, except what belongs to the link itself and policy rules that
+    name it. Raises HostError."""
     with _Kernel() as kernel:
         kernel.index(state.name)
         for part in (*(p for p in state.parts if p.kind is Kind.ROUTE), *state.addresses()):
@@ -96,10 +97,10 @@ def clear(state: LinkState) -> None:
 
 
 def lay(state: LinkState, name: str) -> None:
-    """Give what was noted to a link: to the same, or to another that takes its place. What cannot be given is named at
-    the end, after all else was. Raises HostError."""
+    """Apply the recorded state to the same link, or to another one in its place. Failures are reported at the end,
+    after everything else was applied. Raises HostError."""
     with _Kernel() as kernel:
-        # A link that is gone by now had this number: none has it.
+        # A link that no longer exists had this index: no other has it.
         old, new = (_index_then(state), state.name), (kernel.index(name), name)
         age = max(0.0, time.time() - state.at)
         led = [rtnetlink.led_to(p, old, new, age) for p in state.parts]
@@ -121,7 +122,7 @@ def forget_rules(state: LinkState, name: str) -> None:
 
 
 def give_settings(state: LinkState, name: str) -> None:
-    """Give a link that is not up yet the settings that were noted; the kernel refuses some, which stay as they are."""
+    """Apply the recorded settings to a link that is not up yet; those that the kernel refuses are left as they are."""
     for path, value in sorted(state.settings.items()):
         place = _SETTINGS / path.replace("*", name)
         try:
@@ -138,13 +139,13 @@ def _settings(name: str) -> dict[str, str]:
         for place in folder.iterdir() if folder.is_dir() else ():
             try:
                 found[f"{family}/conf/*/{place.name}"] = place.read_text().strip()
-            except OSError:  # a value that is not set, or that root alone may read
+            except OSError:  # an unset value, or one that only root can read
                 continue
     return found
 
 
 def _index_then(state: LinkState) -> int:
-    """The number that the link had when it was noted."""
+    """The index that the link had when it was recorded."""
     import struct
 
     for part in (*state.parts, *state.prefixes):
@@ -159,7 +160,7 @@ def _index_then(state: LinkState) -> int:
 
 
 class _Kernel:
-    """A conversation with rtnetlink."""
+    """A connection to rtnetlink."""
 
     def __init__(self) -> None:
         try:
@@ -177,7 +178,7 @@ class _Kernel:
 
     @staticmethod
     def index(name: str) -> int:
-        """A link's number. Raises HostError."""
+        """A link's index. Raises HostError."""
         try:
             return socket.if_nametoindex(name)
         except OSError as e:
@@ -204,8 +205,8 @@ class _Kernel:
             raise HostError("cannot read the addresses of this host's links", why=str(e)) from e
 
     def say(self, request: bytes, accepted: tuple[int, ...] = ()) -> str:
-        """Carry out a request; why the kernel refused it, "" where it did not or for an `accepted` errno. Raises
-        HostError without privileges, or where there is no answer."""
+        """Send a request; returns why the kernel refused it, "" if it did not, or for an `accepted` errno. Raises
+        HostError without privileges, or without an answer."""
         try:
             self._socket.send(request)
             for _, body in messages(self._socket.recv(_DATAGRAM)):
@@ -221,31 +222,31 @@ class _Kernel:
         return ""
 
     def addresses(self, index: int, wanted: list[Part]) -> list[str]:
-        """Let a link have these addresses, in this order, and no others; what was refused, and why."""
+        """Give a link these addresses, in this order, and no others; returns what was refused, and why."""
         there = [p for p in self._of(index, Kind.ADDRESS) if not rtnetlink.own_of_link(p)]
         if [rtnetlink.same_address(p) for p in there] != [
             rtnetlink.same_address(p) for p in wanted if not rtnetlink.own_of_link(p)
         ]:
-            # Which address is its subnet's first is told by their order.
+            # Their order determines which address is the primary one of its subnet.
             for part in there:
                 self.say(rtnetlink.remove_request(part), (*_GONE, *_THERE))
         refused = []
-        # The kernel lists the newest address of IPv6 first.
+        # The kernel lists the newest IPv6 address first.
         for part in [*(p for p in wanted if p.family == INET), *(p for p in reversed(wanted) if p.family == INET6)]:
             if part.family == INET6:
-                # It was this host's a moment ago: nobody is asked whether it is free. What it is comes after that.
+                # It was this host's a moment ago: no duplicate detection. Its properties follow.
                 self.say(rtnetlink.add_request(rtnetlink.undoubted(part)))
             refused += [f"address: {why}" for why in [self.say(rtnetlink.add_request(part), _THERE)] if why]
         return refused
 
     def add(self, parts: Iterable[Part]) -> list[str]:
-        """Add these; what was refused, and why."""
+        """Add these; returns what was refused, and why."""
         told = ((p, self.say(rtnetlink.add_request(p), _THERE)) for p in parts)
         return [f"{p.kind.name.lower()}: {why}" for p, why in told if why]
 
     def routes(self, parts: list[Part]) -> list[str]:
-        """Add routes, some of which lead over others: again as long as one more can be made. One whose gateway is in no
-        subnet by now (its address was removed after it was made) is made as it works: by its link."""
+        """Add routes, some of which depend on others: repeated while it succeeds for one more. A route whose gateway is
+        in no subnet any more (its address was removed) is created on-link."""
         while parts:
             left = [p for p in parts if self.say(rtnetlink.add_request(p), _THERE)]
             if len(left) == len(parts):
@@ -254,8 +255,7 @@ class _Kernel:
         return self.add(rtnetlink.on_link(p) for p in parts)
 
     def prefixes(self, index: int, wanted: list[Part]) -> None:
-        """Let the routes that the kernel makes with addresses be those that were there: somebody may have removed one,
-        or given it another metric."""
+        """Restore the prefix routes as they were: one may have been removed, or had another metric."""
         keys = {rtnetlink.route_key(p) for p in wanted}
         there = [p for family in (INET, INET6) for p in self._listed(Kind.ROUTE, family)]
         there = [p for p in there if rtnetlink.prefix_route(p, index)]

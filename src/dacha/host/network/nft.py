@@ -1,4 +1,4 @@
-"""The kernel's packet rules through `nft`: loaded in one transaction, listed, taken away."""
+"""The kernel's packet rules through `nft`: loaded in one transaction, listed, removed."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from dacha.host.facts import program
 _COUNTED = re.compile(r"(\tflags dynamic\n)\t+elements = \{.*?\}\n", re.S)
 
 
-# The processes that this one loaded rules by, the last ones: of these the kernel tells no news.
+# The latest processes that loaded rules for this one: the kernel's notifications about them are not news.
 loaders: deque[int] = deque(maxlen=64)
 
 
@@ -38,7 +38,7 @@ def _nft(arguments: list[str], text: str | None = None) -> subprocess.CompletedP
 
 
 def load(text: str) -> None:
-    """Load rules, all of them or none. Raises HostError with nft's own words."""
+    """Load rules, all or none. Raises HostError with nft's messages."""
     done = _nft(["-f", "-"], text)
     if done.returncode:
         words = done.stderr.strip().splitlines()
@@ -50,8 +50,8 @@ def load(text: str) -> None:
 
 
 def digest(name: str, families: Iterable[str]) -> str | None:
-    """A short name for what the tables `name` hold now, counters and what the kernel itself counts in dynamic sets
-    aside; None when one of them is not there."""
+    """A digest of the tables `name`, without counters and kernel-managed elements of dynamic sets; None if one of them
+    does not exist."""
     state = sha256()
     for family in families:
         done = _nft(["--stateless", "list", "table", family, name])
@@ -62,8 +62,8 @@ def digest(name: str, families: Iterable[str]) -> str | None:
 
 
 def listing(own: str) -> dict[str, Any] | None:
-    """The rules of every table of this host whose name does not begin with `own`, in nft's JSON form; None where they
-    may not be read. (The lab's own may hold ten thousand doors, and are known.)"""
+    """The rules of every table of this host whose name does not begin with `own`, in nft's JSON format; None if they
+    are not readable. (The lab's own tables may hold ten thousand doors, and are known.)"""
     if _nft(["list", "tables"]).returncode:
         return None
     saved = {family: _saved(family) for family in ("ip", "ip6")}
@@ -79,8 +79,8 @@ def listing(own: str) -> dict[str, Any] | None:
 
 
 def _older(family: str, saved: str) -> str:
-    """The rules in the kernel's older tables, which nft does not see; nothing where there are none, or where iptables
-    itself keeps its rules there and has told them."""
+    """The rules in the kernel's older tables, which nft does not see; nothing without any, or if iptables itself uses
+    them and has reported them."""
     with contextlib.suppress(OSError):
         if Path(f"/proc/net/{family}_tables_names").read_text().split() and (not saved or "(nf_tables)" in saved):
             return _saved(family, f"{program_of(family, LEGACY)}-save")
@@ -88,7 +88,7 @@ def _older(family: str, saved: str) -> str:
 
 
 def _saved(family: str, name: str = "") -> str:
-    """What iptables says of its own rules, which nft does not tell in full; nothing where it is not here."""
+    """iptables' listing of its own rules, which nft does not show completely; nothing if it is not installed."""
     found = program(name or ("iptables-save" if family == "ip" else "ip6tables-save"))
     if not found:
         return ""
@@ -97,7 +97,7 @@ def _saved(family: str, name: str = "") -> str:
 
 
 def element(table: str, name: str, key: str) -> str | None:
-    """What a map of the lab's leads a key to, as nft writes it; None when it has no such element."""
+    """The target of a key in one of the lab's maps, as nft writes it; None if it has no such element."""
     done = _nft(["get", "element", "inet", table, name, f"{{ {key} }}"])
     if done.returncode:
         return None
@@ -106,6 +106,6 @@ def element(table: str, name: str, key: str) -> str | None:
 
 
 def tables() -> set[tuple[str, str]]:
-    """Every table there is: (family, name)."""
+    """Every existing table: (family, name)."""
     rows = (line.split() for line in _nft(["list", "tables"]).stdout.splitlines())
     return {(row[1], row[2]) for row in rows if len(row) == 3}

@@ -1,4 +1,4 @@
-"""Kernel settings that the networks need, with their former values remembered and put back (Linux: sysctl/net)."""
+"""Kernel settings that the networks need; former values are recorded and restored (Linux: sysctl/net)."""
 
 from __future__ import annotations
 
@@ -13,15 +13,15 @@ from dacha.host.files import locked, replace_file
 from dacha.host.records import parse
 
 _ROOT = Path("/proc/sys")
-# The settings that Dacha changes; whatever else a file names is none of them. A link's name has no slash and is not
-# dots alone (Linux: dev_valid_name).
+# The settings that Dacha changes; others in a file are ignored. A link's name contains no slash and is not "." or ".."
+# (Linux: dev_valid_name).
 _KNOWN = re.compile(
     r"net/ipv4/ip_forward|net/ipv4/conf/all/src_valid_mark|net/ipv6/conf/all/forwarding|net/ipv6/conf/(?!\.{1,2}/)[^/\s]{1,15}/accept_ra"
 )
 
 
 def read(name: str) -> str | None:
-    """A setting such as "net/ipv4/ip_forward"; None where this kernel has none."""
+    """A setting such as "net/ipv4/ip_forward"; None if this kernel does not have it."""
     try:
         return (_ROOT / name).read_text().strip()
     except OSError:
@@ -29,8 +29,8 @@ def read(name: str) -> str | None:
 
 
 def has_ipv6() -> bool:
-    """False where this host has IPv6 switched off for links that are made (Linux: ip-sysctl, disable_ipv6; the kernel
-    parameter ipv6.disable)."""
+    """False if IPv6 is disabled for new links of this host (Linux: ip-sysctl, disable_ipv6; the kernel parameter
+    ipv6.disable)."""
     return read("net/ipv6/conf/default/disable_ipv6") == "0"
 
 
@@ -44,7 +44,7 @@ def write(name: str, value: str) -> None:
 
 
 def _memory() -> Path:
-    # The settings are the network namespace's, and gone with it or with a reboot, as the run folder is.
+    # Settings belong to the network namespace, and are lost with it or at a reboot, like the run folder.
     return folders.run() / f"sysctls-{Path('/proc/self/ns/net').stat().st_ino}.json"
 
 
@@ -68,25 +68,25 @@ def not_forwarded_before() -> tuple[int, ...]:
 
 
 def _changing() -> contextlib.AbstractContextManager[None]:
-    """Commands of several labs change settings at the same time, and record the former values in one file."""
+    """Commands of several labs may change settings concurrently, and record former values in one file."""
     return locked(_memory().with_suffix(".lock"), "a change of this host's settings", 10.0)
 
 
 def change(name: str, value: str) -> None:
-    """Set a value and remember the former one, unless it is so already. Raises HostError."""
+    """Set a value and record the former one, unless it is already set. Raises HostError."""
     if read(name) in (None, value):
         return
     with _changing():
         former = read(name)
         if former is None or former == value:
             return
-        # Remembered first: killed between the two, the next apply finds the same former value.
+        # Recorded first: if it is killed in between, the next apply finds the same former value.
         replace_file(_memory(), json.dumps(remembered() | {name: remembered().get(name, former)}))
         write(name, value)
 
 
 def put_back() -> None:
-    """Every changed setting as it was; what has gone since (a link's own settings) is passed over."""
+    """Restore every changed setting; those that no longer exist (of a link) are skipped."""
     if not _memory().exists():
         return
     with _changing():

@@ -1,4 +1,4 @@
-"""Opening a tap, so that its descriptor can be handed to a guest's process (Linux: networking/tuntap)."""
+"""Open a tap, so that its descriptor can be passed to a guest's process (Linux: networking/tuntap)."""
 
 from __future__ import annotations
 
@@ -12,13 +12,13 @@ from pathlib import Path
 from dacha.core.errors import HostError
 from dacha.host.descriptors import of_process
 
-# linux/if_tun.h: TUNSETIFF, TUNSETVNETHDRSZ, and the flags of a tap whose packets carry a virtio header and no other.
+# linux/if_tun.h: TUNSETIFF, TUNSETVNETHDRSZ, and the flags of a tap whose packets carry only a virtio header.
 _TUNSETIFF, _TUNSETVNETHDRSZ = 0x400454CA, 0x400454D8
 _FLAGS = 0x0002 | 0x1000 | 0x4000
 
 
 def open_tap(name: str) -> int:
-    """A descriptor of the tap `name`, closed at exec unless it is passed on. Raises HostError."""
+    """A descriptor of the tap `name`, closed on exec unless it is passed on. Raises HostError."""
     direct = list(Path(f"/sys/class/net/{name}/macvtap").glob("tap*/dev"))
     try:
         fd = _open_device(direct[0]) if direct else os.open("/dev/net/tun", os.O_RDWR | os.O_CLOEXEC)
@@ -33,8 +33,8 @@ def open_tap(name: str) -> int:
 
 
 def attach_again(pid: int, number: int, name: str, *, virtio: bool) -> None:
-    """Let a process's open tap, whose link was removed under it, be the tap `name`: the same descriptor, so that the
-    process need not be told (Linux: networking/tuntap; pidfd_getfd(2)). Raises HostError."""
+    """Attach a process's open tap, whose link was removed, to the tap `name`: the descriptor stays the same, so the
+    process need not be informed (Linux: networking/tuntap; pidfd_getfd(2)). Raises HostError."""
     try:
         process = os.pidfd_open(pid)
         try:
@@ -44,7 +44,7 @@ def attach_again(pid: int, number: int, name: str, *, virtio: bool) -> None:
         try:
             fcntl.ioctl(fd, _TUNSETIFF, struct.pack("16sH22x", name.encode(), _FLAGS))
             if virtio:
-                # The header with the number of buffers, that virtio 1.0 always has (section 5.1.6).
+                # The header with the number of buffers, always present in virtio 1.0 (section 5.1.6).
                 fcntl.ioctl(fd, _TUNSETVNETHDRSZ, struct.pack("i", 12))
         finally:
             os.close(fd)
@@ -55,8 +55,8 @@ def attach_again(pid: int, number: int, name: str, *, virtio: bool) -> None:
 
 
 def _open_device(number: Path) -> int:
-    """The device of a tap on an adapter. Its number is read, not its name in /dev: that is by the link's index, which
-    two network namespaces may have alike."""
+    """The device of a tap on an adapter, by its number, not by its name in /dev: that contains the link's index, which
+    may be equal in two network namespaces."""
     major, minor = (int(n) for n in number.read_text().split(":"))
     with tempfile.TemporaryDirectory(prefix="dacha-tap-") as folder:
         node = Path(folder) / "tap"

@@ -1,4 +1,5 @@
-"""Filters on links through `tc`: they belong to the link and stay when another program flushes nftables (tc-bpf(8))."""
+"""Filters on links through `tc`: they belong to the link and survive a flush of nftables by another program
+(tc-bpf(8))."""
 
 from __future__ import annotations
 
@@ -10,7 +11,7 @@ from dacha.core.errors import HostError
 from dacha.host.facts import program
 from dacha.host.network.iproute import reason
 
-# A link's filter: the direction that it is on ("ingress", "egress"), and its program as tc-bpf(8) writes it.
+# A link's filter: its direction ("ingress", "egress"), and its program as tc-bpf(8) writes it.
 Filter = tuple[str, str]
 
 
@@ -27,7 +28,7 @@ def _batch(lines: list[str], *options: str) -> subprocess.CompletedProcess[str]:
 
 
 def attach(filters: Mapping[str, Filter]) -> None:
-    """Give each of these links its filter, or replace the one that is there. Raises HostError."""
+    """Attach or replace the filter of each of these links. Raises HostError."""
     lines = []
     for link, (direction, code) in filters.items():
         lines.append(f"qdisc replace dev {link} clsact")
@@ -46,11 +47,11 @@ def attach(filters: Mapping[str, Filter]) -> None:
 
 
 def without(filters: Mapping[str, Filter], existing: Collection[str]) -> list[str]:
-    """Those of these links that exist and do not have their filter. Raises HostError."""
+    """Those of these links that exist but lack their filter. Raises HostError."""
     asked = [link for link in filters if link in existing]
     if not asked:
         return []
-    # One answer a link, in order; a link that has gone meanwhile ends the list early.
+    # One answer per link, in order; a link that was deleted ends the list early.
     done = _batch([f"filter show dev {link} {filters[link][0]}" for link in asked], "-json")
     read, at, answers = json.JSONDecoder(), 0, []
     while (at := done.stdout.find("[", at)) >= 0:
@@ -61,7 +62,7 @@ def without(filters: Mapping[str, Filter], existing: Collection[str]) -> list[st
 
 
 def _program(row: dict[str, object]) -> str:
-    """The program of a filter as tc lists it, in the form that it was given in."""
+    """The program of a filter as tc lists it, in the form in which it was set."""
     options = row.get("options")
     code = options.get("bytecode") if isinstance(options, dict) and options.get("direct-action") else None
     steps = code.get("insns", []) if isinstance(code, dict) else []

@@ -1,6 +1,6 @@
 """Policy rules by which this host forwards nothing while the labs' firewall rules are missing (ip-rule(8)).
 
-They stay when another program flushes nftables. A lab's firewall rules mark the packets that they admit, and only
+They survive a flush of nftables by another program. A lab's firewall rules mark the packets that they admit, and only
 marked packets are forwarded. Packets that this host sends or receives itself are not affected.
 """
 
@@ -12,17 +12,17 @@ from dacha.core.errors import HostError
 from dacha.core.network.marks import FORWARD
 from dacha.host.network import iproute, sysctls
 
-# Their places in the list of rules: after the table of local addresses (0), before the main one (32766).
+# Their preferences: after the local table (0), before the main table (32766).
 _OWN, _MARKED, _ALL, _END = 5601, 5602, 5603, 5604
-# In this order nothing is ever dropped that is to pass: the target of the first two, these, and then all else.
+# In this order, packets that must pass are never dropped: the target of the first two, these, and then everything else.
 _RULES = (
     (_END, "nop"),
     (_OWN, f"iif lo goto {_END}"),
     (_MARKED, f"fwmark {FORWARD:#x}/{FORWARD:#x} goto {_END}"),
     (_ALL, "blackhole"),
 )
-# With `rp_filter` the kernel also looks up the way back to a packet's source, by these rules too: with this setting
-# it does so with the packet's mark, else every packet that is to be forwarded would be dropped (Linux: ip-sysctl).
+# With `rp_filter`, the kernel also looks up the return path to a packet's source in these rules: with this setting it
+# uses the packet's mark, else every forwarded packet would be dropped (Linux: ip-sysctl).
 _REVERSE = "net/ipv4/conf/all/src_valid_mark"
 
 
@@ -34,7 +34,7 @@ def closed(versions: Collection[int]) -> bool:
 
 
 def close(versions: Collection[int]) -> None:
-    """Let nothing be forwarded without a lab's rules, for these IP versions. Raises HostError."""
+    """Forward nothing without a lab's rules, for these IP versions. Raises HostError."""
     if 4 in versions:
         sysctls.change(_REVERSE, "1")
     for version in versions:
@@ -44,13 +44,13 @@ def close(versions: Collection[int]) -> None:
                 _batch(version, [f"rule add pref {place} {rule}" for place, rule in _RULES if place not in there])
                 break
             except HostError:
-                # Another lab's command may have made one of them at this moment.
+                # Another lab's command may have created one of them at this moment.
                 if last:
                     raise
 
 
 def open_again() -> None:
-    """Take these rules away. Raises HostError."""
+    """Remove these rules. Raises HostError."""
     for version in (4, 6):
         there = iproute.policy_rules(version)
         _batch(version, [f"rule delete pref {place}" for place, _ in reversed(_RULES) if place in there])

@@ -1,1 +1,1 @@
-"""Asking ports and names."""
+"""Probes of ports, and queries for names."""

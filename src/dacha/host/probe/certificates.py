@@ -1,4 +1,4 @@
-"""The TLS certificate that a service shows (RFC 5280), taken as it is: whether to trust it is its client's matter."""
+"""The TLS certificate of a service (RFC 5280), unverified: whether to trust it is up to the client."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from dacha.wire.probes import RdpProbe, Verdict
 
 
 def certificate(address: str, port: int, timeout_s: float, *, rdp: bool = False) -> Certificate | None:
-    """What is shown there; None when nothing is. With `rdp` TLS begins after the connection was negotiated."""
+    """The certificate of a service; None if there is none. With `rdp`, TLS begins after the RDP negotiation."""
     context = ssl.create_default_context()
     context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     try:
@@ -30,7 +30,7 @@ def _chose_tls(verdict: Verdict) -> bool:
 
 
 def negotiate(s: socket.socket) -> Verdict:
-    """What security an RDP server has chosen, on a connection on which nothing was said yet."""
+    """The security protocol that an RDP server chooses, on a fresh connection."""
     probe = RdpProbe()
     s.sendall(probe.greeting)
     verdict = None

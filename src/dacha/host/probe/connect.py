@@ -1,4 +1,4 @@
-"""Connecting to one port and hearing what comes of it: open and what it says, refused by whom, or silent."""
+"""Connect to a port and report the result: open and the first answer, refused by what, or silent."""
 
 from __future__ import annotations
 
@@ -17,18 +17,18 @@ from dacha.host.facts import program
 from dacha.host.probe.probing import probe_all
 from dacha.wire.probes import Probe, probe_for
 
-# linux/in.h, linux/in6.h, linux/errqueue.h: where an error came from is told beside it.
+# linux/in.h, linux/in6.h, linux/errqueue.h: the origin of an error is in the ancillary data.
 _IP_RECVERR, _IPV6_RECVERR, _MSG_ERRQUEUE = 11, 25, 0x2000
 _ORIGIN_LOCAL = 1
-# linux/tcp.h, tcp_info: the first bit of its options is this one's, which then is in every packet (RFC 7323).
+# linux/tcp.h, tcp_info: the first bit of its options means timestamps, which are then in every packet (RFC 7323).
 _TIMESTAMPS = 12
 
 
 def touch(
     address: str, port: int, probe: Probe, timeout_s: float, source: str | None = None, hear_s: float | None = None
 ) -> ConnectResult:
-    """Connect within `timeout_s` seconds, let the probe speak, and say what came of it within that time, or within
-    `hear_s` after. `source` is an address of this host to come from."""
+    """Connect within `timeout_s` seconds, run the probe, and report the result within that time, or within `hear_s`
+    after the connection. `source` is an address of this host to connect from."""
     six = ":" in address
     deadline = time.monotonic() + timeout_s
     with socket.socket(socket.AF_INET6 if six else socket.AF_INET, socket.SOCK_STREAM) as s:
@@ -49,7 +49,7 @@ def touch(
 
 
 def _largest(s: socket.socket, *, six: bool) -> int:
-    """How large a packet of this connection may be, headers included: both ends have said so by now."""
+    """The largest packet of this connection, including headers: both ends have announced their limits."""
     with contextlib.suppress(OSError):
         options = s.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, 8)[5]
         headers = (60 if six else 40) + (_TIMESTAMPS if options & 1 else 0)
@@ -58,7 +58,7 @@ def _largest(s: socket.socket, *, six: bool) -> int:
 
 
 def _hear(s: socket.socket, probe: Probe, deadline: float) -> ConnectResult:
-    """What the service says of itself."""
+    """The service's answer."""
     try:
         if probe.greeting:
             s.sendall(probe.greeting)
@@ -78,8 +78,8 @@ def _hear(s: socket.socket, probe: Probe, deadline: float) -> ConnectResult:
 
 
 def _refusal(s: socket.socket, error: OSError) -> ConnectResult:
-    """A refusal by the port itself (a reset), by a firewall's message (ICMP), or that nobody is there."""
-    s.settimeout(0)  # what came, came with the error: an empty queue is not waited for
+    """A refusal by the port itself (a reset), by a firewall (ICMP), or an unreachable machine."""
+    s.settimeout(0)  # the details arrived with the error: an empty queue is not waited for
     try:
         _, ancillary, _, _ = s.recvmsg(512, 512, _MSG_ERRQUEUE)
         origins = {struct.unpack("=IBBBBII", data[:16])[1] for _, _, data in ancillary if len(data) >= 16}
@@ -93,7 +93,7 @@ def _refusal(s: socket.socket, error: OSError) -> ConnectResult:
 
 
 def open_ports(address: str, ports: Iterable[int], timeout_s: float) -> list[int]:
-    """Those of a guest's own ports that take a connection, all asked at once."""
+    """Those of a guest's own ports that accept a connection, all probed together."""
     found = []
     deadline = time.monotonic() + timeout_s
     with selectors.DefaultSelector() as selector:
@@ -116,13 +116,13 @@ def open_ports(address: str, ports: Iterable[int], timeout_s: float) -> list[int
 
 
 def speaking(address: str, service: str, ports: Iterable[int], timeout_s: float) -> tuple[int, ...]:
-    """Those ports on which a service answers in its own protocol."""
+    """Those ports on which a service speaks its own protocol."""
     verdicts = probe_all([(p, address, p, probe_for(service)) for p in ports], timeout_s)
     return tuple(sorted(int(str(p)) for p, verdict in verdicts.items() if verdict.ok))
 
 
 def host_key(address: str, port: int, timeout_s: int) -> str | None:
-    """The Ed25519 host key that an SSH server shows: its kind and its text; None when none was shown."""
+    """The Ed25519 host key of an SSH server: type and data; None if it presents none."""
     tool = program("ssh-keyscan")
     if not tool:
         return None
@@ -136,8 +136,8 @@ def host_key(address: str, port: int, timeout_s: int) -> str | None:
 
 
 def address_of(name: str) -> str | None:
-    """The first address of a name, or of an address itself; None when nobody knows one."""
+    """The first address of a name, or an address itself; None if the name does not resolve."""
     try:
         return str(socket.getaddrinfo(name, None, type=socket.SOCK_STREAM)[0][4][0])
-    except (OSError, UnicodeError):  # the latter for what cannot be a name (RFC 1035 section 2.3.4)
+    except (OSError, UnicodeError):  # the latter for invalid names (RFC 1035 section 2.3.4)
         return None

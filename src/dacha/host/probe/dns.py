@@ -1,10 +1,10 @@
-"""Asking a name server, as a guest would."""
+"""Query a name server, like a guest does."""
 
 from __future__ import annotations
 
 
 def addresses_of(name: str, server: str, timeout_s: float) -> tuple[str, ...] | None:
-    """The IPv4 addresses that a server has for a name; None when it does not answer."""
+    """The IPv4 addresses that a server has for a name; None if it does not respond."""
     import dns.exception
     import dns.message
     import dns.query

@@ -1,4 +1,4 @@
-"""Which sizes of packets come back from a machine: ICMP echoes that nobody on the way may cut (RFC 792, RFC 1191)."""
+"""Packet sizes that pass to a machine and back: ICMP echo requests that must not be fragmented (RFC 792, RFC 1191)."""
 
 from __future__ import annotations
 
@@ -11,16 +11,14 @@ from collections.abc import Iterable
 
 from dacha.wire.link.ethernet import checksum
 
-# linux/in.h: send with "do not fragment", whatever a smaller size the kernel believes the way to have.
+# linux/in.h: send with "do not fragment", even if the kernel assumes a smaller path MTU.
 _IP_MTU_DISCOVER, _PROBE = 10, 3
 _HEADERS = 28  # IPv4 and ICMP
 
 
 def comes_back(address: str, sizes: Iterable[int], timeout_s: float) -> tuple[int, ...] | None:
-    """Those sizes (bytes, with the IPv4 header) whose echo comes back; None where none may be sent. It takes root.
-
-    Each is sent twice, so that one lost packet proves nothing.
-    """
+    """Those sizes (bytes, with the IPv4 header) whose echo reply arrives; None if requests cannot be sent. It requires
+    root. Each is sent twice, so that one lost packet proves nothing."""
     wanted = sorted(set(sizes))
     key = os.getpid() & 0xFFFF
     try:
@@ -47,11 +45,13 @@ def comes_back(address: str, sizes: Iterable[int], timeout_s: float) -> tuple[in
 
 
 def _send(s: socket.socket, key: int, size: int) -> None:
-    """One echo request whose sequence number is its size."""
+    """An echo request whose sequence number is its size."""
     body = bytes(size - _HEADERS)
     message = struct.pack(">BBHHH", 8, 0, 0, key, size) + body
     try:
         s.send(message[:2] + struct.pack(">H", checksum(message)) + message[4:])
     except OSError as e:
-        if e.errno != errno.EMSGSIZE:  # this host's own link takes no such packet, and says so to every sender
+        if (
+            e.errno != errno.EMSGSIZE
+        ):  # this host's own link does not accept such a packet, and reports an error to every sender
             raise

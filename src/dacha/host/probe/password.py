@@ -1,6 +1,8 @@
-"""A password tried at an RDP server that checks it before it shows anything: network level authentication, which is
-CredSSP over TLS (MS-CSSP) with NTLM inside (MS-NLMP). It ends as soon as the server has said yes or no: nobody is
-logged in, and the password itself is never sent."""
+"""Try a password at an RDP server with network level authentication: CredSSP over TLS (MS-CSSP) with NTLM inside
+(MS-NLMP).
+
+It stops as soon as the server has decided: no session is started, and the password itself is never sent.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,8 @@ NONCE = 32
 
 
 class Checked(NamedTuple):
-    """What came of it: whether the server `asked` for it before anything else, whether it was `accepted`, and the
-    server's error (NTSTATUS; 0 where it only hung up)."""
+    """The result: whether the server `asked` for a password first, whether it was `accepted`, and the server's error
+    (NTSTATUS; 0 if it only closed the connection)."""
 
     asked: bool
     accepted: bool = False
@@ -29,10 +31,10 @@ class Checked(NamedTuple):
 
 
 def check_password(address: str, port: int, user: str, password: str, timeout_s: float) -> Checked:
-    """Raises OSError or PeerError where nothing came of it, within `timeout_s` seconds in all."""
+    """Raises OSError or PeerError if there is no result within `timeout_s` seconds in total."""
     deadline = time.monotonic() + timeout_s
     context = ssl.create_default_context()
-    # The certificate is told of by another hop; what is proved here binds to whichever key it has.
+    # Another hop reports the certificate; this check binds to whatever key it has.
     context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     with socket.create_connection((address, port), timeout_s) as plain:
         chosen = negotiate(plain)
@@ -68,7 +70,7 @@ def _exchange(s: ssl.SSLSocket, user: str, password: str, deadline: float) -> Ch
 
 
 def _public_key(s: ssl.SSLSocket) -> bytes:
-    """The key in the server's certificate, as it stands in its bit string (RFC 5280 section 4.1)."""
+    """The key in the server's certificate, as in its bit string (RFC 5280 section 4.1)."""
     from cryptography import x509
     from cryptography.hazmat.primitives.asymmetric.rsa import RSAPublicKey
     from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
@@ -80,7 +82,7 @@ def _public_key(s: ssl.SSLSocket) -> bytes:
 
 
 def _receive(s: ssl.SSLSocket, deadline: float) -> TsRequest | None:
-    """The server's next message; None where it hung up instead."""
+    """The server's next message; None if it closed the connection."""
     data = b""
     while True:
         s.settimeout(max(0.1, deadline - time.monotonic()))

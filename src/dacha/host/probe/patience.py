@@ -1,7 +1,7 @@
-"""Asking a service that may be slow: a few connections, each held for as long as an answer may take.
+"""Probe a service that may be slow: a few connections, each held for as long as an answer may take.
 
-A slow guest needs many seconds for its first words, and each connection that is given up and made again costs it as
-much once more. So what a guest has taken up is waited for; only what has not arrived there is tried again soon.
+A slow guest needs many seconds for its first answer, and each connection that is given up and repeated costs it that
+much again. So connections that the guest has accepted are waited for; only others are soon repeated.
 """
 
 from __future__ import annotations
@@ -14,18 +14,18 @@ from dacha.core.heard import Heard
 from dacha.core.named import NamedTuple
 from dacha.wire.probes import Probe, Verdict, probe_for, verdict_of
 
-# Seconds: a connection that nobody takes up is made anew after this long, as the pauses between a kernel's own repeats
-# double (RFC 6298 section 5.5), and after ever more, as a guest of a busy machine may be that slow; one that was taken
-# up is held for minutes, another beside it is made after a while.
+# Seconds: a connection that is not accepted is repeated after this time, as the intervals between a kernel's
+# retransmissions double (RFC 6298 section 5.5), and then after longer times, as a guest on a busy machine may be slow;
+# an accepted one is held for minutes, with a second one beside it after a while.
 UNTAKEN_S, UNTAKEN_MOST_S, HELD_S, BESIDE_S = 0.5, 15.0, 240.0, 25.0
-# Together at most; a forward that accepts by itself would let them pile up behind it.
+# The maximum number in parallel; behind a forward that accepts by itself, they would pile up.
 MOST = 3
-# After a refusal it is tried again soon, and then ever less often.
+# After a refusal it is repeated soon, then at growing intervals.
 AGAIN_S, AGAIN_MOST_S = 0.2, 2.0
 
 
 class _Connection:
-    """One connection: when it began, and what asks on it."""
+    """One connection: its start, and its probe."""
 
     def __init__(self, s: socket.socket, probe: Probe, began: float) -> None:
         self.socket, self.probe, self.began = s, probe, began
@@ -33,7 +33,7 @@ class _Connection:
 
 
 class Place(NamedTuple):
-    """Where a service is asked: address, TCP port, and its name ("ssh"), None for one without a known protocol."""
+    """The target of a probe: address, TCP port, and service name ("ssh"), None for an unknown protocol."""
 
     address: str
     port: int
@@ -41,7 +41,7 @@ class Place(NamedTuple):
 
 
 class PatientProbe:
-    """Asks one service until it answers. Times are seconds of a monotonic clock, given by the caller."""
+    """Probes one service until it answers. Times are monotonic seconds, provided by the caller."""
 
     def __init__(self, selector: selectors.BaseSelector, place: Place) -> None:
         self.place = place
@@ -55,19 +55,17 @@ class PatientProbe:
 
     @property
     def oldest_s(self) -> float | None:
-        """When the oldest connection began that something has accepted; None without one."""
+        """The start of the oldest accepted connection; None without one."""
         return min((c.began for c in self._open if c.connected), default=None)
 
     @property
     def silent_since(self) -> float | None:
-        """Since when the service itself has had a connection without saying a word; None where it has none."""
+        """Since when the service itself has had a connection without sending anything; None without one."""
         return self.oldest_s if self._taken is not False else None
 
     def step(self, now: float, taken: bool | None) -> None:
-        """Give up what waits in vain, and connect where another try is due.
-
-        `taken` says whether the guest itself has a connection; None where that is the same as being connected.
-        """
+        """Give up stale connections, and connect if another attempt is due. `taken` tells whether the guest itself has
+        a connection; None if that equals being connected."""
         self._taken = taken
         self._first = now if self._first is None else self._first
         untaken = min(UNTAKEN_S + (now - self._first) / 20, UNTAKEN_MOST_S)
@@ -95,7 +93,7 @@ class PatientProbe:
         self._selector.register(s, selectors.EVENT_WRITE, (self, connection))
 
     def ready(self, connection: _Connection, mask: int, now: float) -> None:
-        """Go on with a connection that can be written or read; `answer` is set when it has said enough."""
+        """Process a connection that is writable or readable; `answer` is set when the verdict is known."""
         try:
             verdict = self._go_on(connection, mask)
         except BlockingIOError:
@@ -137,6 +135,6 @@ class PatientProbe:
         self._open.remove(connection)
 
     def close(self) -> None:
-        """Give everything up."""
+        """Close all connections."""
         for connection in list(self._open):
             self._end(connection)

@@ -1,17 +1,15 @@
-"""Host ports: whether one can be had, and who holds it."""
+"""Host ports: whether one is available, and which program uses it."""
 
 from __future__ import annotations
 
-import _socket  # what lies under `socket`, which takes quick commands longer to load than all that they ask of it
+import _socket  # the module below `socket`, which takes quick commands longer to import than these functions take
 import errno
 from ipaddress import IPv4Address, IPv6Address
 
 
 def why_not(protocol: str, listen: IPv4Address | IPv6Address, port: int) -> str | None:
-    """Why this port cannot be listened on here, in words, or None when it can.
-
-    Tries it as the hypervisor will: a listening socket with address reuse.
-    """
+    """Why this port is not available, in words, or None if it is. Tested as the hypervisor does: a listening socket
+    with address reuse."""
     kind = _socket.SOCK_STREAM if protocol == "tcp" else _socket.SOCK_DGRAM
     s = _socket.socket(_socket.AF_INET6 if listen.version == 6 else _socket.AF_INET, kind)
     try:
@@ -34,13 +32,13 @@ def why_not(protocol: str, listen: IPv4Address | IPv6Address, port: int) -> str 
 
 
 def first_free_port() -> int:
-    """The lowest port that an ordinary user may listen on (ip(7))."""
+    """The lowest port that an ordinary user can listen on (ip(7))."""
     with open("/proc/sys/net/ipv4/ip_unprivileged_port_start") as f:
         return int(f.read())
 
 
 def holder(protocol: str, port: int) -> str | None:
-    """The program that holds a port: "sshd, process 812"; None where it cannot be seen."""
+    """The program that uses a port: "sshd, process 812"; None if it is not visible."""
     import psutil
 
     try:
@@ -57,7 +55,7 @@ def holder(protocol: str, port: int) -> str | None:
 
 
 def listening() -> set[tuple[str, int]]:
-    """Every (protocol, port) that some program on this host holds, for choosing one that none does."""
+    """Every (protocol, port) in use on this host, for choosing a free one."""
     found = set()
     for protocol, names in (("tcp", ("tcp", "tcp6")), ("udp", ("udp", "udp6"))):
         for name in names:

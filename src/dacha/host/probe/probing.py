@@ -1,4 +1,4 @@
-"""Carries probes to their ports: all of them at once, each within one time limit."""
+"""Run probes on their ports: all together, each with the same time limit."""
 
 from __future__ import annotations
 
@@ -13,15 +13,15 @@ from collections.abc import Callable, Container, Iterable
 from dacha.core.heard import Heard
 from dacha.wire.probes import AnyProbe, Probe, Verdict, verdict_of
 
-# Descriptors that a command has open or opens beside its probes: its monitors, files, locks.
+# Descriptors that a command uses besides its probes: monitors, files, locks.
 SPARE = 128
 
-# The key a caller gave to each target comes back with its verdict.
+# The caller's key of each target, returned with its verdict.
 Target = tuple[object, str, int, Probe]
 
 
 def nobody(keys: set[object]) -> set[object]:
-    """Whom `probe_all` is patient with, unless it is told."""
+    """The default of `probe_all`: no target gets more time."""
     return set()
 
 
@@ -31,11 +31,9 @@ def probe_all(
     patient: Callable[[set[object]], set[object]] = nobody,
     more_s: float = 0.0,
 ) -> dict[object, Verdict]:
-    """Probe (key, address, TCP port, probe) targets together; every key has a verdict within `timeout_s` seconds.
-
-    Of those that are connected and say nothing, `patient` answers who may be slow: these have `more_s` seconds more.
-    Where this process may not have so many connections open, they are probed in several rounds of that length.
-    """
+    """Run probes (key, address, TCP port, probe) together; every key has a verdict within `timeout_s` seconds. For
+    targets that are connected but silent, `patient` returns those that may be slow: they get `more_s` seconds more. If
+    this process cannot open so many connections, they run in several rounds of that length."""
     targets = list(targets)
     at_once = may_open(len(targets))
     verdicts: dict[object, Verdict] = {}
@@ -45,8 +43,8 @@ def probe_all(
 
 
 def may_open(wanted: int) -> int:
-    """How many of `wanted` descriptors this process may open beside what it needs else, at least one: its limit is
-    raised to what it is allowed at most (getrlimit(2)), as a shell's usual 1024 is for programs that use select(2)."""
+    """How many of `wanted` descriptors this process can open besides those it needs, at least one: its limit is raised
+    to the maximum allowed (getrlimit(2)), because the usual 1024 of a shell is for programs that use select(2)."""
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     if soft != resource.RLIM_INFINITY and wanted + SPARE > soft:
         soft = wanted + SPARE if hard == resource.RLIM_INFINITY else min(wanted + SPARE, hard)
@@ -90,7 +88,7 @@ def _round(
 
 
 def _connected(selector: selectors.BaseSelector) -> set[object]:
-    """The targets that are connected and wait for the first words of a known protocol."""
+    """The targets that are connected and wait for the first answer of a known protocol."""
     return {
         entry.data[0]
         for entry in selector.get_map().values()
@@ -107,7 +105,7 @@ def _give_up(
         key, probe = entry.data
         if key in but:
             continue
-        # A service without a protocol of its own may well wait for the client to speak first.
+        # A service with an unknown protocol may wait for the client to send first.
         silent = isinstance(probe, AnyProbe) and entry.events == selectors.EVENT_READ
         verdicts[key] = Verdict(True, "accepts") if silent else silence
         selector.unregister(entry.fileobj)

@@ -1,5 +1,5 @@
-"""Entering a port from another machine, by way of the SSH that it has: a channel that it connects on (RFC 4254 section
-7.2, `ssh -W`). Nothing is installed or run there, and no password is asked for."""
+"""Connect to a port from another machine through its SSH server: a channel (RFC 4254 section 7.2, `ssh -W`). Nothing is
+installed or run there, and no password is asked for."""
 
 from __future__ import annotations
 
@@ -12,13 +12,13 @@ from dacha.core.trace.seen.evidence import OPEN, SILENT, ConnectResult, ThereSee
 from dacha.core.trace.there import read_failure
 from dacha.wire.probes import Probe
 
-# What a client may say of its own failure.
+# A limit for the client's error messages.
 WORDS_MOST = 16 << 10
 
 
 def touch_from(ssh: str, machine: str, address: str, port: int, probe: Probe, timeout_s: float) -> ThereSeen:
-    """What a machine gets that connects to a port, within `timeout_s` seconds in all. Raises nothing of its own: what
-    could not be asked is told."""
+    """The result of a machine that connects to a port, within `timeout_s` seconds in total. Raises nothing of its own:
+    failures are part of the result."""
     to = f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
     argv = [ssh, "-o", "BatchMode=yes", "-o", f"ConnectTimeout={max(1, int(timeout_s))}", "-W", to, "--", machine]
     began = time.monotonic()
@@ -44,7 +44,7 @@ def touch_from(ssh: str, machine: str, address: str, port: int, probe: Probe, ti
 
 
 def _hear(child: subprocess.Popen[bytes], probe: Probe, deadline: float) -> ConnectResult | None:
-    """What the service says of itself; None where nothing was said, or the client gave up."""
+    """The service's answer; None if there was none, or the client gave up."""
     assert child.stdin and child.stdout
     if probe.greeting:
         try:
@@ -57,7 +57,7 @@ def _hear(child: subprocess.Popen[bytes], probe: Probe, deadline: float) -> Conn
             return None
         data = os.read(child.stdout.fileno(), 4096)
         if not data:
-            # It ended: with an error of its own where it never came through.
+            # It exited: with an error of its own if it did not connect.
             code = child.wait(max(0.1, deadline - time.monotonic()))
             verdict = probe.closed() if code == 0 else None
             return ConnectResult(OPEN, verdict.ok, verdict.seen, heard=verdict.heard) if verdict else None

@@ -1,1 +1,1 @@
-"""Speaking to the router above this host."""
+"""Requests to the router."""

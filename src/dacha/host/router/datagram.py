@@ -1,7 +1,7 @@
-"""Asking the router above this host by a datagram and its answer: PCP, and NAT-PMP before it.
+"""Requests to the router in single datagrams: PCP, and its predecessor NAT-PMP.
 
-A router on the LAN answers in milliseconds, so
-what is silent is asked again much sooner than the RFCs' three seconds, and given up after `PATIENCE_S`.
+A router on the LAN answers within milliseconds, so requests are repeated much sooner than after the RFCs' three
+seconds, and given up after `PATIENCE_S`.
 """
 
 from __future__ import annotations
@@ -19,19 +19,21 @@ from dacha.core.router.mapping import Mapping, MappingRequest
 from dacha.host.router.port_mapper import Granted, Seen
 from dacha.wire.router import nat_pmp, pcp
 
-# Asked again after these seconds, doubled as RFC 6886 section 3.1 does; then given up.
+# Intervals between repetitions in seconds, doubling as in RFC 6886 section 3.1; then it gives up.
 AGAIN_S, PATIENCE_S = 0.25, 1.75
 SHUT = "it does not support this protocol"
 T = TypeVar("T")
 
 
 def _ask(router: str, source: str, data: bytes, read: Callable[[bytes], T | None]) -> T:
-    """Send a datagram until the answer comes that `read` takes. Raises AnswerNo when none does."""
+    """Send a datagram until `read` accepts an answer. Raises AnswerNo if none arrives."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
         try:
             if source:
                 s.bind((source, 0))
-            s.connect((router, pcp.SERVER_PORT))  # connected: nobody else's answer is taken (RFC 6887 section 8.1)
+            s.connect(
+                (router, pcp.SERVER_PORT)
+            )  # connected: only that peer's answers are received (RFC 6887 section 8.1)
             began, wait = time.monotonic(), AGAIN_S
             while (now := time.monotonic()) < began + PATIENCE_S:
                 s.send(data)
@@ -50,7 +52,7 @@ def _ask(router: str, source: str, data: bytes, read: Callable[[bytes], T | None
 
 
 class _ByDatagram:
-    """What both have in common that ask by a datagram: they cannot ask where a port leads."""
+    """Common parts of both datagram protocols: they cannot query the target of a mapping."""
 
     def __init__(self, router: str, source: str) -> None:
         self._router, self._source = router, source
@@ -68,7 +70,7 @@ class Pcp(_ByDatagram):
         def read(data: bytes) -> pcp.Response | None:
             answer, asked = pcp.decode_response(data), request.map
             if answer.result == pcp.UNSUPPORTED_VERSION:
-                return answer  # of another version nothing more can be read
+                return answer  # another version has an unknown format
             told = answer.map
             if asked is None or told is None:
                 return answer if asked is told else None
@@ -89,14 +91,14 @@ class Pcp(_ByDatagram):
         answer = self._exchange(wanted, nonce, port, lifetime_s)
         assert answer.map is not None
         if wanted.fixed and answer.map.external_port != wanted.outside_port:
-            # PREFER_FAILURE would say so at once, but not every server knows it.
+            # PREFER_FAILURE would report it at once, but not every server supports it.
             self._exchange(wanted, nonce, 0, 0)
             raise AnswerNo(pcp.RESULTS[pcp.CANNOT_PROVIDE])
         address = str(answer.map.external_address)
         return Granted(answer.map.external_port, address, answer.lifetime_s, answer.epoch_s, nonce.hex())
 
     def _exchange(self, wanted: MappingRequest, nonce: bytes, port: int, lifetime_s: int) -> pcp.Response:
-        # The asker's address is part of the request: the one that is mapped, unless it is another machine's.
+        # The request contains the client's address: the one to be mapped, unless it is another machine's.
         source = self._source if wanted.third else wanted.to
         protocol = pcp.UDP if wanted.protocol == "udp" else pcp.TCP
         mapped = pcp.Map(nonce, protocol, wanted.port, port)
@@ -142,7 +144,7 @@ class NatPmp(_ByDatagram):
 
     def _exchange(self, wanted: MappingRequest, port: int, lifetime_s: int) -> nat_pmp.Response:
         opcode = nat_pmp.MAP_UDP if wanted.protocol == "udp" else nat_pmp.MAP_TCP
-        # The router maps to whoever asks: a door at one address of this host is asked for from there.
+        # The router maps to the sender: a door on one address of this host must be requested from there.
         return self._request(nat_pmp.Request(opcode, wanted.port, port, lifetime_s), wanted.to)
 
     def unmap(self, mapping: Mapping) -> None:

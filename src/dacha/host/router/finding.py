@@ -1,4 +1,4 @@
-"""Which way of asking the router above this host speaks: by PCP, else NAT-PMP, else UPnP."""
+"""Find the protocol of the router: PCP, else NAT-PMP, else UPnP."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from dacha.host.router.port_mapper import PortMapper
 
 
 def named(name: str, router: str, source: str) -> PortMapper:
-    """The way of speaking of that name."""
+    """The protocol of that name."""
     from dacha.host.router.upnp import Upnp
 
     ways: dict[str, Callable[[str, str], PortMapper]] = {"pcp": Pcp, "nat-pmp": NatPmp, "upnp": Upnp}
@@ -20,11 +20,11 @@ def named(name: str, router: str, source: str) -> PortMapper:
 
 
 def find(router: str, source: str, before: str = "") -> PortMapper:
-    """The best way that this router can be spoken to; `before` is how it was the last time. Raises AnswerNo with what
-    was tried when it speaks none."""
+    """The best protocol that this router supports; `before` is the former one. Raises AnswerNo with what was tried if
+    it supports none."""
     ways = ["pcp", "nat-pmp", "upnp"]
     if IPv4Address(router).is_loopback:
-        ways.remove("upnp")  # it is found by multicast, which loopback has not
+        ways.remove("upnp")  # it is found by multicast, which loopback does not have
     tried = []
 
     def look(name: str) -> PortMapper | None:
@@ -38,7 +38,7 @@ def find(router: str, source: str, before: str = "") -> PortMapper:
 
     if before in ways and (found := look(before)):
         return found
-    with ThreadPoolExecutor(2) as pool:  # at once: one that takes neither is told by silence, twice
+    with ThreadPoolExecutor(2) as pool:  # in parallel: a router without either takes two timeouts
         for found in list(pool.map(look, [n for n in ("pcp", "nat-pmp") if n != before])):
             if found:
                 return found

@@ -1,4 +1,4 @@
-"""What every way of speaking to a router has in common: its questions, and what comes of them."""
+"""The common interface of the router protocols."""
 
 from __future__ import annotations
 
@@ -10,15 +10,15 @@ from dacha.core.router.mapping import Mapping, MappingRequest
 
 
 class Seen(NamedTuple):
-    """A router that answers: its outside address ("" where it is told with a mapping only), since when it keeps its
-    mappings (seconds; 0 where that is not said)."""
+    """A router that responds: its outside address ("" if it reports that only with a mapping), since when it keeps its
+    mappings (seconds; 0 if unknown)."""
 
     address: str
     epoch_s: int
 
 
 class Granted(NamedTuple):
-    """A mapping as granted: the outside port and address, how long it stands (seconds), and what it is known by."""
+    """A granted mapping: outside port and address, lifetime (seconds), and its identification."""
 
     outside_port: int
     address: str
@@ -31,11 +31,9 @@ Place = tuple[str, int]
 
 
 class PortMapper(Protocol):
-    """One way of speaking to a router. Each question raises AnswerNo with its reason when the answer is no.
-
-    `lookup` says where the router itself says that outside ports lead, None for nowhere; where it cannot be asked that,
-    which PCP and NAT-PMP have no message for, None for all.
-    """
+    """One router protocol. Each request raises AnswerNo with the reason if it is refused. `lookup` returns the targets
+    of outside ports as the router reports them, None for no mapping; None altogether if the protocol has no such
+    request, like PCP and NAT-PMP."""
 
     name: str
 

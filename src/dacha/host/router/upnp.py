@@ -1,8 +1,8 @@
 """UPnP: the Internet Gateway Device of the UPnP Forum (messages in `wire.router.igd`).
 
-What a device of the LAN says is read by a process of its own, this module, run, that can do nothing else: it has no
-privileges and opens no connection. Each one it asks this process for, by its port alone, and this process connects to
-the router's address and to no other. The question is JSON in its argument, the answer JSON on its output.
+Answers of devices are parsed by a process of its own, this module as a script, without privileges or connections. It
+requests each connection from this process, by port only, and this process connects only to the router's address. The
+request is JSON in its argument, the result JSON on its output.
 """
 
 from __future__ import annotations
@@ -25,17 +25,17 @@ from dacha.host.accounts import helper
 from dacha.host.router.port_mapper import Granted, Place, Seen
 from dacha.wire.router import igd, ssdp
 
-# How long devices have to answer the search (milliseconds) before it is sent once more, how often it is sent, and how
-# long one question takes with its search in all (seconds).
+# The time that devices have to answer a search (milliseconds) before it is repeated, the number of repetitions, and the
+# limit for a request including its search (seconds).
 SEARCH_MS, SEARCHES, PATIENCE_S = 500, 2, 8.0
-# A connection to the router is waited for so long (seconds); no question needs more connections than this.
+# The limit for connecting to the router (seconds); no request needs more connections than this.
 CONNECT_S, CONNECTIONS_MOST = 3.0, 40
-# Other outside ports that are tried when the wished one is another machine's.
+# How many other outside ports are tried if the requested one belongs to another machine.
 OTHERS = 10
 
 
 class Upnp:
-    """One gateway, found anew at each question: it may have moved its control port meanwhile."""
+    """A gateway, found again for each request: its control port may have changed."""
 
     name = "upnp"
 
@@ -98,7 +98,7 @@ class Upnp:
 
 
 def _connect_for(channel: socket.socket, router: str, source: str, until: float) -> None:
-    """Connect to the router, to whichever of its ports the process at the other end asks for, until that one ends."""
+    """Connect to the ports of the router that the process at the other end requests, until it exits."""
     for _ in range(CONNECTIONS_MOST):
         if not select.select([channel], [], [], max(0.0, until - time.monotonic()))[0]:
             return
@@ -115,7 +115,7 @@ def _connect_for(channel: socket.socket, router: str, source: str, until: float)
 
 
 def _description(router: str, source: str) -> str:
-    """Where the router's own description is. Nobody else's answer is taken, and no other machine's is ever read."""
+    """URL of the router's own description. Answers from other devices are ignored."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
         s.bind((source, 0))
         s.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, 2)
@@ -136,10 +136,10 @@ def _description(router: str, source: str) -> str:
 
 
 class Gateway:
-    """The router's control, from within the process that opens no connection itself."""
+    """The router's control, inside the process that opens no connection itself."""
 
     def __init__(self, router: str, place: str, channel: socket.socket) -> None:
-        """Raises LookupError for a router that has none, PeerError, OSError."""
+        """Raises LookupError for a router without one, PeerError, OSError."""
         self._router, self._channel = router, channel
         base = igd.place_of(place, router)
         status, body = self._exchange(base, igd.get(router, base))
@@ -161,7 +161,7 @@ class Gateway:
                 return response.status, response.read(igd.MOST + 1)
 
     def do(self, name: str, **arguments: object) -> dict[str, str]:
-        """One action, with its arguments in their order; what it answers. Raises Refused, PeerError, OSError."""
+        """Send an action with its arguments in order; returns its results. Raises Refused, PeerError, OSError."""
         return igd.answer(
             *self._exchange(self._control.place, igd.action(self._router, self._control, name, arguments))
         )
@@ -170,7 +170,7 @@ class Gateway:
         return self.do("GetExternalIPAddress").get("NewExternalIPAddress", "")
 
     def mapped_to(self, port: int, protocol: str) -> tuple[str, int] | None:
-        """Where a port is led; None for nowhere."""
+        """The target of a port; None for no mapping."""
         try:
             told = self.do("GetSpecificPortMappingEntry", **_entry(port, protocol))
         except igd.Refused as e:
@@ -193,7 +193,7 @@ def _entry(port: int, protocol: str) -> dict[str, object]:
 
 
 def _answer(question: dict[str, Any]) -> dict[str, Any]:
-    """Carry out one question, after giving up every privilege and every way to a new connection."""
+    """Process one request, after dropping every privilege and the ability to connect."""
     channel = socket.socket(fileno=question["connections"])
     user = question.get("user")
     confine.give_up(tuple(user) if user else None, calls=confine.CALLS_WITHOUT_CONNECTIONS)
@@ -212,18 +212,18 @@ def _answer(question: dict[str, Any]) -> dict[str, Any]:
                 gateway.map(port, question, lifetime)
             except igd.Refused as e:
                 if e.number == igd.CONFLICT:
-                    break  # another machine has it: the next one
+                    break  # port taken by another machine: try the next
                 if e.number != igd.ONLY_PERMANENT:
                     raise
             else:
-                # A mapping that stands for good is looked at again like one that does not.
+                # A permanent mapping is checked again like a temporary one.
                 lasts = lifetime or question["lifetime"]
                 return {"port": port, "address": gateway.address(), "lifetime": lasts}
     raise LookupError("the outside port is in use by another machine")
 
 
 def main() -> None:
-    """Answer the question in the argument."""
+    """Process the request in the argument."""
     try:
         answer = _answer(json.loads(sys.argv[1]))
     except LookupError as e:

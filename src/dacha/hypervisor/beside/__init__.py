@@ -1,1 +1,1 @@
-"""Programs that run beside a guest's process, and end with it."""
+"""Programs that run beside a guest's process, and exit with it."""

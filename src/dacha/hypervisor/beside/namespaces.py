@@ -1,6 +1,6 @@
-"""A view of this host that holds one guest's folders and nothing else, and whose user is their owner (namespaces(7)).
+"""Namespaces in which only one guest's folders exist, and whose user is their owner (namespaces(7)).
 
-What serves folders runs by itself and loads nothing of Dacha's but this, which loads only what comes with Python.
+File servers run as scripts that import only this module of Dacha, which imports only the standard library.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ libc = ctypes.CDLL(None, use_errno=True)
 
 
 def done(result: int, what: str) -> None:
-    """Raises OSError for a call of the C library that failed."""
+    """Raises OSError for a failed call of the C library."""
     if result != 0:
         number = ctypes.get_errno()
         raise OSError(number, f"{what}: {os.strerror(number)}")
@@ -30,15 +30,16 @@ def unshare(what: int) -> None:
 
 
 def own_view(what: int) -> None:
-    """Have a view of one's own of mounts, and of `what` besides. Who may not have one by itself (the caretaker's root
-    part) gets it where everybody is who he is, and no power reaches beyond (user_namespaces(7))."""
+    """Create a mount namespace, and further ones (`what`). A process without the privilege for it (the caretaker's root
+    part) creates it in a user namespace that maps every user to itself, and where no capability reaches outside
+    (user_namespaces(7))."""
     if libc.unshare(what | NEW_MOUNTS) == 0:
         return
     ready, told = os.pipe(), os.pipe()
     parent = os.getpid()
     child = os.fork()
     if not child:
-        # Only from outside may more than oneself be named.
+        # Only an outside process may map more users than itself.
         os.read(ready[0], 1)
         with contextlib.suppress(OSError):
             for name in ("uid_map", "gid_map"):
@@ -64,8 +65,8 @@ def mount(source: str, target: str, kind: str | None, flags: int, more: str | No
 
 
 def show(source: str, target: str, flags: int) -> None:
-    """Let a file or folder be seen elsewhere too, with these flags and those that its file system has already: a
-    namespace may not take them away. What is mounted in it is hidden, where that is allowed."""
+    """Bind-mount a file or folder with these flags and those of its file system: a namespace cannot remove them. Mounts
+    inside it are hidden, if that is allowed."""
     try:
         mount(source, target, None, BIND)
     except OSError:
@@ -76,22 +77,22 @@ def show(source: str, target: str, flags: int) -> None:
 
 
 def same(place: str, which: str, folder: str) -> None:
-    """Raises OSError where another folder, or a link, was put in the place of the one that was judged."""
+    """Raises OSError if the folder was replaced by another one, or by a link, after it was checked."""
     seen = os.lstat(place)
     if which != f"{seen.st_dev}:{seen.st_ino}":
         raise OSError(f"{folder} was replaced a moment ago")
 
 
 def become_owner(uid: int, gid: int) -> None:
-    """Be the folder's owner and nobody else: for a process that is root."""
+    """Become the folder's owner: for a process that is root."""
     os.setgroups([])
     os.setgid(gid)
     os.setuid(uid)
-    # Without it the maps that follow would be root's to write.
+    # Without it, the following maps could be written by root only.
     libc.prctl(_DUMPABLE, 1, 0, 0, 0)
 
 
 def map_owner(uid: int, gid: int, own_uid: int, own_gid: int) -> None:
-    """In this user namespace the owner has other numbers, and nobody else is known."""
+    """In this user namespace the owner has other IDs, and no other user exists."""
     for name, text in (("setgroups", "deny"), ("uid_map", f"{own_uid} {uid} 1"), ("gid_map", f"{own_gid} {gid} 1")):
         Path(f"/proc/self/{name}").write_text(text)

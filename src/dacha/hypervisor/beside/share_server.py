@@ -1,10 +1,11 @@
-"""A folder of this host for a guest: the daemon that serves it (virtio-fs) gets the powers of the folder's owner, and
-no others.
+"""A folder of this host for a guest: the daemon that serves it (virtio-fs) gets the rights of the folder's owner
+only.
 
-It is run by itself (`python share_server.py SOCKET FOLDER DEVICE:NUMBER UID GID GUEST-UID GUEST-GID rw|ro DAEMON`) and
-imports `namespaces` alone; SOCKET is a listening descriptor, DEVICE:NUMBER the very folder that was judged. In a user
-namespace of its own the folder's owner is the guest's user: what that user makes is the owner's here, and nobody else
-is known; in a mount namespace of its own nothing of the folder has powers (user_namespaces(7), mount_namespaces(7)).
+It runs as a script (`python share_server.py SOCKET FOLDER DEVICE:NUMBER UID GID GUEST-UID GUEST-GID rw|ro DAEMON`) and
+imports only `namespaces`; SOCKET is a listening descriptor, DEVICE:NUMBER identifies the folder that was checked. In a
+user namespace, the folder's owner is the guest's user: files that this user creates belong to the owner here, and no
+other user exists; in a mount namespace, files in the folder have no special rights (user_namespaces(7),
+mount_namespaces(7)).
 """
 
 from __future__ import annotations
@@ -17,16 +18,16 @@ import sys
 from pathlib import Path
 
 if __name__ == "__main__":
-    # By itself it finds no packages but Python's.
+    # As a script, it finds only Python's own packages.
     sys.path.append(str(Path(__file__).parents[3]))
 
 from dacha.hypervisor.beside import namespaces as ns
 
-# How long a guest's process that was started may take to connect (seconds): one that never does leaves no daemon.
+# How long a guest's process may take to connect (seconds): otherwise no daemon is left behind.
 WAIT_S = 60.0
-# Where the folder is to the daemon: a place that everybody may reach, seen by it alone.
+# The folder's place for the daemon: accessible to every user, visible only to it.
 PLACE = "/tmp"
-# prctl(2): a filter of calls, capabilities that outlive an exec.
+# prctl(2): a seccomp filter, ambient capabilities.
 _SECCOMP, _FILTER, _AMBIENT, _RAISE = 22, 2, 47, 2
 _CAPABILITIES = 0x20080522
 _SETGROUPS = {"x86_64": 116, "aarch64": 159}
@@ -45,14 +46,14 @@ class _Program(ctypes.Structure):
 
 
 def mount(folder: str, which: str, *, writable: bool) -> None:
-    """The folder at PLACE, in a mount namespace of its own: the owner may have no way to where it is."""
+    """The folder at PLACE, in a mount namespace: the owner may have no access to its parent folders."""
     ns.mount("none", "/", None, ns.RECURSIVE | ns.PRIVATE)
     ns.show(folder, PLACE, ns.NO_SETUID | ns.NO_DEVICES | (0 if writable else ns.READ_ONLY))
     ns.same(PLACE, which, folder)
 
 
 def keep_powers() -> None:
-    """Let the daemon have what this process may in its own namespace, though it is nobody's root there."""
+    """Let the daemon keep the capabilities of its own namespace, although its user is not root there."""
     header, sets = _Header(_CAPABILITIES, 0), (_Sets * 2)()
     ns.done(ns.libc.capget(ctypes.byref(header), sets), "capget")
     for one in sets:
@@ -63,8 +64,8 @@ def keep_powers() -> None:
 
 
 def keep_groups() -> None:
-    """Let the daemon believe that it has dropped its groups. It insists on that, and an ordinary user may not: they are
-    the owner's own. (A filter that answers setgroups(2) with 0.)"""
+    """Pretend to the daemon that it has dropped its groups. It insists on that, but an ordinary user cannot: they are
+    the owner's own groups. (A seccomp filter returns 0 for setgroups(2).)"""
     number = _SETGROUPS.get(os.uname().machine)
     if number is None or not os.getgroups():
         return

@@ -1,4 +1,4 @@
-"""Folders of this host in a guest, by virtio-fs: one daemon a folder, started beside QEMU and gone with it."""
+"""Folders of this host in a guest, by virtio-fs: one daemon per folder, started beside QEMU and exiting with it."""
 
 from __future__ import annotations
 
@@ -17,18 +17,18 @@ from dacha.host.facts import program
 from dacha.host.unix_socket import listen
 from dacha.hypervisor.command_line import share_socket
 
-# Where distributions keep it: no search path has it.
+# Its usual paths: it is in no search path.
 DAEMONS = ("/usr/libexec/virtiofsd", "/usr/lib/qemu/virtiofsd", "/usr/lib/virtiofsd", "/usr/libexec/qemu/virtiofsd")
 _READY_S = 10.0
 
 
 def find() -> str | None:
-    """The daemon, where this host has one."""
+    """The path of the daemon, if it is installed."""
     return next((d for d in DAEMONS if os.access(d, os.X_OK)), None) or program("virtiofsd")
 
 
 class Opened(NamedTuple):
-    """A folder as it was looked at: its real path, which one it is (device and number), whose."""
+    """A folder as examined: its real path, its identity (device and number), its owner."""
 
     path: str
     device: int
@@ -38,7 +38,7 @@ class Opened(NamedTuple):
 
 
 def look(share: MachineShare) -> Opened:
-    """The folder of a share, by one look: what is judged is what is served. Raises HostError."""
+    """Examine the folder of a share once, so that the checked folder is the one that is served. Raises HostError."""
     try:
         folder = os.open(share["folder"], os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
     except OSError as e:
@@ -56,8 +56,8 @@ def look(share: MachineShare) -> Opened:
 def start(
     run: Path, log: Path, shares: Iterable[MachineShare], opened: Mapping[str, Opened], account: Account | None = None
 ) -> None:
-    """Start what serves each folder, as it was `opened`; QEMU finds it in `run`. Each has the powers of its folder's
-    owner and shows all of it as the guest's user. Raises HostError."""
+    """Start the daemon of each folder, as it was `opened`; QEMU finds its socket in `run`. Each has the rights of its
+    folder's owner and shows all files as the guest's user. Raises HostError."""
     daemon = find()
     for share in shares:
         if daemon is None:
@@ -72,7 +72,7 @@ def _start_one(run: Path, log: Path, share: MachineShare, opened: Opened, accoun
     from dacha.hypervisor.beside import share_server
 
     name, folder = share["name"], opened.path
-    # Who can become nobody else serves it as what he is.
+    # Without the privilege to change the user, it serves the folder as itself.
     uid, gid = (opened.uid, opened.gid) if account else (os.geteuid(), os.getegid())
     socket = run / share_socket(name)
     with listen(socket) as control, log.open("ab") as out:

@@ -1,9 +1,10 @@
-"""A Samba server for one connection of one guest: it sees the guest's folders and nothing else, and is their owner.
+"""A Samba server for one connection of one guest: it sees only the guest's folders, and runs as their owner.
 
-It is run by itself (`python smb_server.py WORDS`), with the guest's connection as its standard input. WORDS is JSON:
-`server` the program, `settings` the folder of its settings, `folders` each [name, path, DEVICE:NUMBER, rw or ro], `uid`
-and `gid` of their owner, `number` who that is to the server. It has a file system of its own (the system's programs,
-read-only), no network but the one connection, no other process to see, and no power (namespaces(7), pivot_root(2)).
+It runs as a script (`python smb_server.py WORDS`), with the guest's connection as its standard input. WORDS is JSON:
+`server` is the program, `settings` the folder of its settings, `folders` are each [name, path, DEVICE:NUMBER, rw or
+ro], `uid` and `gid` of their owner, `number` the owner's ID for the server. It has a file system of its own (the
+system's programs, read-only), no network except the connection, no visible processes, and no privileges (namespaces(7),
+pivot_root(2)).
 """
 
 from __future__ import annotations
@@ -20,16 +21,16 @@ from pathlib import Path
 from typing import Any
 
 if __name__ == "__main__":
-    # By itself it finds no packages but Python's.
+    # As a script, it finds only Python's own packages.
     sys.path.append(str(Path(__file__).parents[3]))
 
 from dacha.hypervisor.beside import namespaces as ns
 
 _DETACH, _NO_NEW_POWERS, _DIES_WITH_PARENT = 2, 38, 1
 _PIVOT_ROOT = {"x86_64": 155, "aarch64": 41}
-# Where the new file system is put together: there on every host, and hidden in this view alone.
+# The folder where the new file system is assembled: it exists on every host, and is hidden in this namespace only.
 _ROOT = "/mnt"
-# What the server needs of the system, where there is such a thing.
+# What the server needs from the system, if it exists.
 _SYSTEM = ("/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64")
 _SETTINGS = ("/etc/ld.so.cache", "/etc/nsswitch.conf", "/etc/localtime")
 _DEVICES = ("/dev/null", "/dev/zero", "/dev/urandom", "/dev/random")
@@ -37,7 +38,7 @@ _PLAIN = ns.NO_SETUID | ns.NO_DEVICES
 
 
 def _show(source: str, inside: str, flags: int) -> None:
-    """A file or folder in the new file system."""
+    """Bind-mount a file or folder into the new file system."""
     target = Path(_ROOT + inside)
     if Path(source).is_dir():
         target.mkdir(parents=True, exist_ok=True)
@@ -48,7 +49,7 @@ def _show(source: str, inside: str, flags: int) -> None:
 
 
 def build(told: dict[str, Any]) -> None:
-    """A file system with the system's programs, the server's own files and the folders, and this process in it."""
+    """Create a file system with the system's programs, the server's own files and the folders, and enter it."""
     ns.mount("none", "/", None, ns.RECURSIVE | ns.PRIVATE)
     ns.mount("tmpfs", _ROOT, "tmpfs", _PLAIN, "size=1m,mode=755")
     for name in _SYSTEM:
@@ -65,11 +66,11 @@ def build(told: dict[str, Any]) -> None:
     for place, size in ((settings, "256k"), (own, "64m")):
         place.mkdir()
         ns.mount("tmpfs", str(place), "tmpfs", _PLAIN | ns.NO_PROGRAMS, f"size={size},mode=711")
-    # What it keeps is this connection's: a guest that was killed finds nothing of the one before in its way.
+    # Its state belongs to this connection: a guest that was killed finds nothing of the former one.
     os.chown(own, told["uid"], told["gid"])
-    # By their names: what another connection's are just being replaced by is beside them.
+    # By their names: files with which another connection replaces them are beside them.
     for name in ("smb.conf", "smbpasswd", "passwd", "group"):
-        # Who is who is known by the whole system; the rest is the server's own.
+        # The user databases are the system's; the rest is the server's own.
         place = Path(f"{_ROOT}/etc") if name in ("passwd", "group") else settings
         (place / name).write_bytes((Path(told["settings"]) / name).read_bytes())
         (place / name).chmod(0o644 if place.name == "etc" else 0o600)
@@ -79,7 +80,7 @@ def build(told: dict[str, Any]) -> None:
         ns.same(f"{_ROOT}/shares/{name}", which, path)
     for name in ("/proc", "/tmp", "/var/log/samba", "/run"):
         Path(_ROOT + name).mkdir(parents=True)
-    # Its own processes; where parts of this host's are hidden, the kernel shows none, and it does without.
+    # Its own processes; if parts of this host's /proc are hidden, the kernel refuses this mount, and it works without.
     with contextlib.suppress(OSError):
         ns.mount("proc", f"{_ROOT}/proc", "proc", _PLAIN | ns.NO_PROGRAMS)
     os.chdir(_ROOT)
@@ -89,13 +90,13 @@ def build(told: dict[str, Any]) -> None:
 
 
 def loopback_up() -> None:
-    """The server wants one link to be there (SIOCSIFFLAGS of netdevice(7); IFF_UP)."""
+    """The server requires one link (SIOCSIFFLAGS of netdevice(7); IFF_UP)."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as s:
         fcntl.ioctl(s, 0x8914, struct.pack("16sh", b"lo", 1) + bytes(14))
 
 
 def serve(told: dict[str, Any]) -> None:
-    """Be the server; this is the first process of its own view."""
+    """Become the server; this is the first process of its namespace."""
     ns.libc.prctl(_DIES_WITH_PARENT, signal.SIGKILL, 0, 0, 0)
     build(told)
     ns.mount("none", "/", None, ns.BIND | ns.REMOUNT | ns.READ_ONLY | _PLAIN)
@@ -103,8 +104,9 @@ def serve(told: dict[str, Any]) -> None:
     ns.unshare(ns.NEW_USERS)
     ns.map_owner(told["uid"], told["gid"], told["number"], told["number"])
     ns.done(ns.libc.prctl(_NO_NEW_POWERS, 1, 0, 0, 0), "prctl")
-    # With a connection as its standard input it serves that one and ends (smbd(8), inetd). Interactive, it does itself
-    # what it leaves to helpers otherwise: a client that is quicker than their start is told that there is no memory.
+    # With a connection as its standard input, it serves that one and exits (smbd(8), inetd). Interactive mode makes it
+    # do the work of its helper processes itself: a client that is faster than their start would get an out-of-memory
+    # error.
     words = [told["server"], "--interactive", "--no-process-group", "-l", "/own", "-s", "/settings/smb.conf"]
     os.execve(told["server"], words, {"PATH": "/usr/sbin"})
 
@@ -116,7 +118,7 @@ def main(words: list[str]) -> int:
     child = os.fork()
     if not child:
         serve(told)
-    # The connection is the server's alone: it ends with that.
+    # The connection belongs to the server only, and ends with it.
     os.dup2(os.open("/dev/null", os.O_RDONLY), 0)
     signal.signal(signal.SIGTERM, lambda *_: os.kill(child, signal.SIGKILL))
     return max(0, os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))

@@ -1,7 +1,7 @@
-"""A TPM 2.0 for a guest, played by the program swtpm: one process a guest, that ends with it.
+"""A TPM 2.0 for a guest, emulated by swtpm: one process per guest.
 
-It ends by itself when QEMU has left. One whose QEMU never came, or left before it had said all that it says first,
-would wait for ever: it is noted which process it is, and that one is ended.
+It exits when QEMU disconnects. If QEMU never connected, or exited during the handshake, it would wait forever: the
+process is recorded, and terminated later.
 """
 
 from __future__ import annotations
@@ -22,12 +22,12 @@ from dacha.host.unix_socket import listen
 from dacha.hypervisor.command_line import TPM
 
 _VERSION = 1
-# How long one may take to end after its guest (seconds).
+# How long it may take to exit after its guest (seconds).
 _END_S = 2.0
 
 
 def find() -> str:
-    """The program. Raises HostError when it is not on this machine."""
+    """The path of the program. Raises HostError if it is not installed."""
     found = program("swtpm")
     if not found:
         raise HostError("swtpm is not installed: it emulates a guest's TPM", remedy="on Debian: apt install swtpm")
@@ -35,7 +35,7 @@ def find() -> str:
 
 
 def end(note: Path) -> None:
-    """See to it that the program that was noted there ends, as its guest has. Raises HostError for a newer note."""
+    """Terminate the recorded program, after its guest has exited. Raises HostError for a newer record."""
     known = process_from(read_record(note, _VERSION).get("process"))
     if known and not wait_gone(known, _END_S):
         kill(known)
@@ -44,8 +44,8 @@ def end(note: Path) -> None:
 
 
 def start(run: Path, state: Path, note: Path, log: Path, account: Account | None = None) -> None:
-    """Start the TPM whose memory is in `state`; QEMU finds it in `run`, and it ends when that leaves. As `account` it
-    owns its memory, and can open nothing else. Which process it is, is noted in `note`. Raises HostError."""
+    """Start a TPM with its memory in `state`; QEMU finds its socket in `run`, and it exits when QEMU disconnects. As
+    `account`, it owns its memory, and can open nothing else. The process is recorded in `note`. Raises HostError."""
     found = find()
     end(note)
     state.mkdir(mode=0o700, exist_ok=True)
@@ -57,7 +57,7 @@ def start(run: Path, state: Path, note: Path, log: Path, account: Account | None
                 fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
                 break
             except BlockingIOError:
-                # One that is not known: an older dacha started it, or a command that was killed at that moment.
+                # An unknown process: started by an older Dacha, or by a command that was killed at that moment.
                 if time.monotonic() >= deadline:
                     raise HostError(
                         "the TPM emulator of the guest's last start is still running",
@@ -90,7 +90,7 @@ def start(run: Path, state: Path, note: Path, log: Path, account: Account | None
             raise
     finally:
         os.close(lock)
-    # QEMU waits for what answers on the socket; a program that ended at once is told here.
+    # QEMU waits for an answer on the socket; a program that exits at once is reported here.
     time.sleep(0.02)
     if child.poll() is not None:
         words = log.read_text(errors="replace").strip() or f"it exited with status {child.returncode}"
@@ -98,7 +98,8 @@ def start(run: Path, state: Path, note: Path, log: Path, account: Account | None
 
 
 def _give(state: Path, account: Account) -> None:
-    """Make the TPM's memory that user's. It was root's in an older dacha; what is no plain file stays as it is."""
+    """Change the owner of the TPM's memory. In an older Dacha it was root's; anything but a regular file is left
+    alone."""
     folder = os.open(state, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
     try:
         os.fchown(folder, account.uid, account.gid)

@@ -1,1 +1,1 @@
-"""Disk images: judged, made, and what each lies on."""
+"""Disk images: examined, created, and their backing images."""

@@ -1,6 +1,8 @@
-"""What each disk lies on, noted when it is made: a start opens what was noted, and refuses a disk that says otherwise.
+"""The backing images of each disk, recorded when it is created: a start opens the recorded ones, and refuses a disk
+whose header differs.
 
-A guest's process may write to its own disk's header; the note lies beside the disk, in a folder that it cannot enter.
+A guest's process can write to its own disk's header; the record is beside the disk, in a folder that it cannot
+enter.
 """
 
 from __future__ import annotations
@@ -20,20 +22,20 @@ from dacha.hypervisor.images import images
 VERSION = 1
 
 
-# How much of an image is looked at to tell it from another, and in how many places.
+# How much of an image is compared to recognize it, and in how many places.
 SAMPLE, SAMPLES = 4096, 32
 
 
 class Seen(NamedTuple):
-    """An image as it was when a disk was made on it: when it was changed last (nanoseconds since 1970), and what tells
-    it from another; "" in a note of an older dacha."""
+    """An image as it was when a disk was created on it: its modification time (nanoseconds since 1970), and a digest
+    that identifies it; "" in a record of an older Dacha."""
 
     changed: int = 0
     content: str = ""
 
 
 class Noted(NamedTuple):
-    """A disk's note: the name of the image below it as its header has it, that one's format, and every file below."""
+    """A disk's record: the name of its backing image as in its header, that one's format, and every backing file."""
 
     backing: str | None
     backing_format: str | None
@@ -46,7 +48,7 @@ def note_file(disk: Path) -> Path:
 
 
 def note(disk: Path) -> Noted:
-    """Note what a disk lies on now. Raises HostError."""
+    """Record a disk's present backing images. Raises HostError."""
     own = images.header(disk)
     files = tuple(images.chain(disk)[1:])
     noted = Noted(own.backing, own.backing_format, files, tuple(_seen(file) for file, _ in files))
@@ -76,8 +78,8 @@ def _noted(disk: Path) -> Noted | None:
 
 
 def layers(disk: Path) -> list[tuple[Path, str]]:
-    """A disk's image and every one below it, each with its format, as they were noted. A disk of an older dacha has no
-    note and gets one. Raises HostError when the disk's header names another image than it did."""
+    """A disk's image and its backing images, each with its format, as recorded. A disk of an older Dacha has no record
+    and gets one. Raises HostError if the disk's header refers to another image than before."""
     own, noted = images.header(disk), _noted(disk)
     if noted is None:
         noted = note(disk)
@@ -99,8 +101,8 @@ def layers(disk: Path) -> list[tuple[Path, str]]:
 
 
 def made_on(disk: Path, file: Path) -> bool:
-    """True if `file` has the content of the image that the disk was made on, wherever it lies now; False where that
-    was not noted, or cannot be read."""
+    """True if `file` has the content of the image that the disk was created on, wherever it is now; False if that was
+    not recorded, or is not readable."""
     noted = _noted(disk)
     try:
         return bool(noted and noted.seen and noted.seen[0].content == _content(file))
@@ -113,7 +115,7 @@ def _seen(file: Path) -> Seen:
 
 
 def _changed(file: Path, seen: Seen) -> bool:
-    """True for a file that is another by its content, as far as it is looked at; one that is gone is told elsewhere."""
+    """True for a file with other content, as far as it is compared; a missing one is reported elsewhere."""
     try:
         return file.stat().st_mtime_ns != seen.changed and _content(file) != seen.content
     except OSError:
@@ -121,7 +123,7 @@ def _changed(file: Path, seen: Seen) -> bool:
 
 
 def _content(file: Path) -> str:
-    """A short name for what a file has in it: its length, and parts of it from everywhere."""
+    """A digest of a file: its length, and samples from everywhere."""
     told = sha256()
     with file.open("rb") as f:
         size = f.seek(0, os.SEEK_END)
@@ -133,7 +135,7 @@ def _content(file: Path) -> str:
 
 
 def as_image(disk: Path) -> images.Image:
-    """A disk of a guest for QEMU's tools, which then open what was noted and no more."""
+    """A disk of a guest for QEMU's tools, which then open only what was recorded."""
     files = layers(disk)
     with disk.open("rb") as f:
         head = qcow2.decode(f.read(qcow2.HEAD))

@@ -1,4 +1,4 @@
-"""Disk images, by QEMU's own image tool. A disk is made whole or not at all."""
+"""Disk images, created by QEMU's own image tool, atomically."""
 
 from __future__ import annotations
 
@@ -21,20 +21,20 @@ from dacha.host.facts import program
 from dacha.hypervisor.images.whole import whole
 
 FORMATS = ("qcow2", "raw", "vmdk", "vdi", "vhdx", "vpc")
-# What a disk can be an overlay on; images in another hypervisor's format are converted into a disk of their own.
+# Formats that a disk can be an overlay on; images of other hypervisors are converted into a disk.
 CLONABLE = ("qcow2", "raw")
-# Overlays on overlays: deeper ones are slow to read, and a circle has no end.
+# The limit of backing chains: deeper ones are slow to read, and a circle never ends.
 DEEPEST = 40
-# What an image holds is counted for no longer than this (seconds of a processor).
+# The limit for measuring an image's contents (seconds of CPU time).
 MEASURE_S = 60
-# A copy may take this much more than was counted: its own tables (bytes).
+# How much more than measured a copy may take: its own tables (bytes).
 OVERHEAD = 64 << 20
-# Of a file system this part stays free, but no more than that (bytes): guests that run write to it.
+# The reserved part of a file system and its maximum (bytes): running guests write to it.
 RESERVE_PART, RESERVE_MOST = 50, 1 << 30
 
 
 class Image(NamedTuple):
-    """An image file: its format and the size of the disk in it, in bytes; `files` are itself and those below it."""
+    """An image file: its format and the size of its disk in bytes; `files` are itself and its backing images."""
 
     path: Path
     format: str
@@ -54,11 +54,11 @@ def _tool() -> str:
 
 
 def inspect(path: Path, stores: Iterable[Path] = ()) -> Image:
-    """What an image is. Raises HostError when it is missing or no disk image, or when it names files that it may not:
-    all that may lie below it are images in one of the `stores`.
+    """Examine an image. Raises HostError if it is missing or not a disk image, or if it refers to files that are not
+    allowed: only images in one of the `stores` may be backing images.
 
-    Any file can be read as raw, so a raw image must at least be whole sectors and carry a boot signature
-    or a partition table; a web page saved under the wrong name does not.
+    Any file can be read as raw, so a raw image must consist of whole sectors and have a boot signature or a partition
+    table; a web page saved under the wrong name has neither.
     """
     if not path.is_file():
         raise HostError(f"no image {path} exists", remedy="use a path relative to the lab file, or an absolute path")
@@ -81,12 +81,12 @@ def _looks_like_disk(path: Path) -> bool:
         return False
     with path.open("rb") as f:
         head = f.read(2048)
-    # MBR or boot sector signature; the ext family's magic at 1080; an all-zero start is a blank disk.
+    # MBR or boot sector signature; the ext family's magic at 1080; zeros at the start mean a blank disk.
     return head[510:512] == b"\x55\xaa" or head[1080:1082] == b"\x53\xef" or not any(head)
 
 
 def _facts(path: Path, form: str) -> dict[str, Any]:
-    """What QEMU's tool says of one image, without those below it. Raises HostError."""
+    """What QEMU's tool reports about one image, without its backing images. Raises HostError."""
     command = [_tool(), "info", "--output=json", "-U", "-f", form, str(path)]
     code, out, err = confine.run(command, helper(), read=[path])
     if code:
@@ -95,7 +95,7 @@ def _facts(path: Path, form: str) -> dict[str, Any]:
 
 
 def header(path: Path) -> DiskImage:
-    """What an image says of itself. Raises HostError when it cannot be read, is damaged, or may not be used."""
+    """An image's header. Raises HostError if it is not readable, damaged, or not allowed."""
     try:
         with path.open("rb") as f:
 
@@ -113,13 +113,13 @@ def header(path: Path) -> DiskImage:
 
 
 def chain(path: Path, allowed: Callable[[Path], bool] = lambda file: True) -> list[tuple[Path, str]]:
-    """A disk's image and every one below it, each with its format, told from their headers; `allowed` says which files
-    may lie below. Raises HostError."""
+    """A disk's image and its backing images, each with its format, from their headers; `allowed` tells which files may
+    be backing images. Raises HostError."""
     found: list[tuple[Path, str]] = []
     here: Path = path
     known = ""
     while len(found) < DEEPEST:
-        # What is written down counts: a raw disk may begin like an image, and its guest would choose what is below it.
+        # The recorded format counts: a raw disk may begin like an image, and its guest would choose the backing file.
         if known == "raw":
             return [*found, (here, known)]
         image = header(here)
@@ -149,17 +149,17 @@ def chain(path: Path, allowed: Callable[[Path], bool] = lambda file: True) -> li
 
 
 def damage(image: Image) -> str | None:
-    """What is wrong inside an image, by QEMU's own check; None when nothing is, or its format has no check."""
+    """Damage inside an image, by QEMU's own check; None if it is intact, or its format has no check."""
     command = [_tool(), "check", "-U", "-f", image.format, str(image.path)]
     code, out, err = confine.run(command, helper(), read=image.files)
-    if code in (0, 3, 63):  # right; leaked space only; no check for this format
+    if code in (0, 3, 63):  # intact; leaked space only; no check for this format
         return None
     return "the image is damaged or truncated: " + ((err.strip() or out.strip()).splitlines() or ["no reason given"])[0]
 
 
 def first_sectors(image: Image, count: int = SECTORS) -> bytes:
-    """The first sectors of the disk in an image, so many of 512 bytes, also of one that a guest has open. Empty when
-    they cannot be read."""
+    """The first sectors of the disk in an image, that many of 512 bytes, even if a guest has it open. Empty if they are
+    not readable."""
     with tempfile.TemporaryDirectory(prefix="dacha-sectors-") as folder:
         out = Path(folder) / "sectors"
         out.touch()
@@ -171,41 +171,37 @@ def first_sectors(image: Image, count: int = SECTORS) -> bytes:
 
 
 def grow(path: Path, size: int) -> None:
-    """Make a disk that no guest has open larger. Raises HostError."""
-    # It is our own disk, whatever its guest has made of its header: nothing below it is opened to make it larger.
+    """Grow a disk that no guest has open. Raises HostError."""
+    # It is our own disk, whatever its guest wrote to its header: no backing file is opened.
     header(path)
     _run([_tool(), "resize", "-q", "-f", "qcow2", str(path), str(size)], f"cannot grow the disk {path}", write=[path])
 
 
 def rebase(path: Path, below: Path, form: str) -> None:
-    """Let a disk that no guest has open lie on the same image under another name. Its contents are not touched, and
-    nothing below it is opened. Raises HostError."""
+    """Change the name of the backing image of a disk that no guest has open. Its contents do not change, and no backing
+    file is opened. Raises HostError."""
     command = [_tool(), "rebase", "-q", "-u", "-f", "qcow2", "-F", form, "-b", str(below), str(path)]
     _run(command, f"cannot use {below} as the backing image of disk {path}", write=[path])
 
 
 def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> None:
-    """Make a qcow2 disk: empty, or a copy-on-write overlay on `base`, of `size` bytes (default: the base's).
-
-    `full` allocates all space at once. Raises HostError; nothing is left when it does.
-    """
+    """Create a qcow2 disk: empty, or a copy-on-write overlay on `base`, with `size` bytes (default: the base's). `full`
+    allocates all space at once. Raises HostError; then nothing is left."""
     refuse_smaller(base, size)
     wanted = size or (base.size if base else 0)
     if full:
         _need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'set allocation = "thin"')
     command = [_tool(), "create", "-q", "-f", "qcow2", "-o", f"preallocation={'falloc' if full else 'off'}"]
     if base:
-        # Not opened (-u): what it is has been judged, and its size is known.
+        # Not opened (-u): it was examined before, and its size is known.
         command += ["-u", "-b", str(base.path), "-F", base.format]
     with whole(path) as temporary:
         _run([*command, str(temporary), str(wanted)], f"cannot create the disk {path}", write=[path.parent])
 
 
 def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Callable[[float], None]) -> None:
-    """Make a qcow2 disk with the contents of `base` that stands alone, whatever the image's format.
-
-    `progress` is told the share that is done, up to 1. Raises HostError; nothing is left when it does.
-    """
+    """Create an independent qcow2 disk with the contents of `base`, whatever the image's format. `progress` is called
+    with the finished part, up to 1. Raises HostError; then nothing is left."""
     refuse_smaller(base, size)
     wanted = size or base.size
     holds = wanted
@@ -221,7 +217,7 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
             largest=(wanted if full else holds) + OVERHEAD, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
         )  # fmt: skip
         assert child.stdout and child.stderr
-        # It says "    (12.34/100%)" and goes back to the line's start.
+        # Its output is " (12.34/100%)" and a carriage return.
         word = ""
         while piece := child.stdout.read(1):
             word = "" if piece in "\r\n" else word + piece
@@ -236,7 +232,7 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
 
 
 def _to_be_written(base: Image) -> int:
-    """How many bytes a copy of an image takes: not what the image itself takes, which may name one piece of data a
+    """The bytes that a copy of an image needs: not the image's own size, because it may refer to the same data a
     thousand times. Raises HostError."""
     command = [_tool(), "measure", "--output=json", "-O", "qcow2", "-f", base.format, str(base.path)]
     code, out, err = confine.run(command, helper(), read=base.files, seconds=MEASURE_S)
@@ -247,7 +243,7 @@ def _to_be_written(base: Image) -> int:
 
 
 def refuse_smaller(base: Image | None, size: int | None) -> None:
-    """Raise HostError for a disk of `size` bytes that its image does not fit into."""
+    """Raise HostError for a disk of `size` bytes that is smaller than its image."""
     if base and size and size < base.size:
         raise HostError(
             f"a disk of {exact_size(size)} is smaller than its image ({exact_size(base.size)})",
@@ -256,7 +252,7 @@ def refuse_smaller(base: Image | None, size: int | None) -> None:
 
 
 def _need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
-    """Raises HostError when `wanted` bytes are not free, before anything is written."""
+    """Raises HostError if `wanted` bytes are not free, before anything is written."""
     usage = os.statvfs(folder)
     free = usage.f_bavail * usage.f_frsize
     reserve = min(RESERVE_MOST, usage.f_blocks * usage.f_frsize // RESERVE_PART)

@@ -1,4 +1,4 @@
-"""A disk as QEMU is told of it: its image, and those that it lies on."""
+"""A disk for QEMU: its image and its backing images."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from dacha.core.named import NamedTuple
 
 
 class Layer(NamedTuple):
-    """One image of a disk: its format, and the name by which QEMU opens it. What it lies on comes after it."""
+    """One image of a disk: its format, and its name for QEMU. Its backing image comes next."""
 
     format: str
     file: str

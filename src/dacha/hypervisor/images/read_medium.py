@@ -1,7 +1,7 @@
-"""An ISO medium is read by a process of its own: what stands in a foreign image costs no more than that may use.
+"""Read an ISO medium in a process of its own, which bounds the cost of a malicious image.
 
-It is this module, run: it has the medium's open descriptor and no other file, no privileges, no network, and limits of
-memory and time. What it is asked comes in its argument as JSON, its answer goes to its output.
+It is this module as a script: it has the medium's open descriptor and no other file, no privileges, no network, and
+limits of memory and time. The request is JSON in its argument, the result goes to its output.
 """
 
 from __future__ import annotations
@@ -20,10 +20,10 @@ from dacha.formats.medium import Medium, inspect_iso, read_files
 from dacha.host import confine
 from dacha.host.accounts import helper
 
-# Bytes of memory and seconds of a processor. A medium of a hundred thousand files takes a tenth of either. Files of it
-# that are wanted come on top.
+# Bytes of memory and seconds of CPU time. A medium with a hundred thousand files needs a tenth of either. Requested
+# files are extra.
 MEMORY, SECONDS = 256 << 20, 10
-# On a busy machine those seconds take longer.
+# On a busy machine these seconds take longer.
 PATIENCE_S = 90.0
 
 
@@ -32,7 +32,7 @@ class TooCostly(Exception):
 
 
 def inspect_medium(path: Path) -> Medium:
-    """What an ISO medium is; one that cannot be read within the limits says so in its `problems`. Raises HostError."""
+    """Examine an ISO medium; one that cannot be read within the limits has that in its `problems`. Raises HostError."""
     try:
         told = json.loads(_asked(path, {"do": "inspect"}, MEMORY))
     except TooCostly as e:
@@ -41,8 +41,8 @@ def inspect_medium(path: Path) -> Medium:
 
 
 def read_medium_files(path: Path, wanted: Mapping[str, int]) -> dict[str, bytes] | None:
-    """Files of a medium by path, each of no more than so many bytes; None where one is missing, has more, or where the
-    medium cannot be read within the limits. Raises HostError."""
+    """Files of a medium by path, each up to a maximum size; None if one is missing, larger, or if the medium cannot be
+    read within the limits. Raises HostError."""
     try:
         data = _asked(path, {"do": "files", "wanted": dict(wanted)}, MEMORY + 2 * sum(wanted.values()))
     except TooCostly:
@@ -59,7 +59,7 @@ def read_medium_files(path: Path, wanted: Mapping[str, int]) -> dict[str, bytes]
 
 
 def _asked(path: Path, question: dict[str, Any], memory: int) -> bytes:
-    """The answer. Raises TooCostly, HostError."""
+    """The result. Raises TooCostly, HostError."""
     user = helper()
     with path.open("rb") as medium:
         told = question | {"fd": medium.fileno(), "memory": memory, "user": user[:2] if user else None}
@@ -82,7 +82,7 @@ def _asked(path: Path, question: dict[str, Any], memory: int) -> bytes:
 
 
 def main() -> None:
-    """Answer the question in the argument."""
+    """Process the request in the argument."""
     import pycdlib  # noqa: F401  # loaded while there are files
 
     question = json.loads(sys.argv[1])

@@ -1,1 +1,1 @@
-"""Speaking to a running guest: its monitor and its agent."""
+"""The monitor and the guest agent of a running guest."""

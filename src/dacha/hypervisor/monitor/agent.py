@@ -1,6 +1,7 @@
-"""The guest agent: a program inside a guest that answers over its own channel (QEMU documentation: interop/qemu-ga).
+"""The guest agent: a program inside a guest that answers on a channel of its own (QEMU documentation:
+interop/qemu-ga).
 
-Not every guest has one; every question here has a time limit and an honest "no answer".
+Many guests have none; every request has a time limit, and "no answer" is a regular result.
 """
 
 from __future__ import annotations
@@ -18,26 +19,26 @@ from dacha.core.named import NamedTuple
 from dacha.host.unix_socket import connect_to_guest
 from dacha.hypervisor.monitor.qmp import Qmp
 
-# Sockets in a guest's folder, as the command line names them: of the agent's channel, and of a monitor for reading.
+# Sockets in a guest's run folder: the agent's channel, and a monitor for queries.
 AGENT, WATCH = "agent", "watch"
-# The longest answer that is read: a guest with a thousand adapters says less.
+# A limit for answers: those of a guest with a thousand adapters are shorter.
 ANSWER_MOST = 1 << 20
 # How long a program may run while its connection is held (seconds): the channel serves one client at a time.
 HELD_S = 15.0
-# Guests whose channel this process has seen in order: nobody left half a line in it.
+# Guests whose channel this process has synchronized: no partial line is left in it.
 _SOUND: set[Path] = set()
-# What an agent, or whoever plays one, can make of a question: anything but a sound answer.
+# Exceptions for anything but a valid answer.
 WRONG = (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError, PeerError)
 
 
 def addresses(run: Path, timeout_s: float = 1.0) -> list[tuple[str, str]] | None:
-    """The addresses that the guest itself says it has: (hardware address, "ADDRESS/PREFIX"), without loopback; None
-    when no agent answers."""
+    """The addresses that the guest reports: (hardware address, "ADDRESS/PREFIX"), without loopback; None if no agent
+    answers."""
     told = ask(run, "guest-network-get-interfaces", timeout_s)
     if not isinstance(told, list):
         return None
     found = []
-    # Whatever the guest says it is: what has another shape is passed over.
+    # Malformed parts of the answer are ignored.
     for link in (x for x in told if isinstance(x, dict)):
         rows = link.get("ip-addresses")
         for a in (x for x in rows if isinstance(x, dict)) if isinstance(rows, list) else ():
@@ -47,13 +48,13 @@ def addresses(run: Path, timeout_s: float = 1.0) -> list[tuple[str, str]] | None
 
 
 def set_password(run: Path, user: str, hashed: str, timeout_s: float = 5.0) -> bool:
-    """Let the agent set a user's password to one of this hash (crypt(5)); False where it does not, or there is none."""
+    """Let the agent set a user's password by its hash (crypt(5)); False if it does not, or there is none."""
     arguments = {"username": user, "password": base64.b64encode(hashed.encode()).decode(), "crypted": True}
     return ask(run, "guest-set-user-password", timeout_s, arguments) == {}
 
 
 class Ran(NamedTuple):
-    """What came of a program that the agent ran: its exit code (None where a signal ended it), what it printed."""
+    """The result of a program that the agent ran: its exit code (None after a signal), its output."""
 
     code: int | None
     out: bytes
@@ -61,8 +62,8 @@ class Ran(NamedTuple):
 
 
 def run_script(run: Path, script: str, timeout_s: float = 5.0) -> str | None:
-    """What a script for a POSIX shell prints in the guest, run by its agent; None where the agent runs nothing, or not
-    within the time."""
+    """The output of a POSIX shell script in the guest, run by its agent; None if the agent runs nothing, or not within
+    the time."""
     ran = run_program(run, ("/bin/sh", "-c", script), timeout_s)
     return ran.out.decode("utf-8", "replace") if ran else None
 
@@ -76,9 +77,9 @@ def run_program(
     poll_s: float = 0.2,
     begun: Callable[[], None] = lambda: None,
 ) -> Ran | None:
-    """Run a program in the guest as its agent's user, usually root, with `given` on its standard input; None where the
-    agent runs nothing, or has not said within the time how it ended. It is asked for its end each `poll_s` seconds, and
-    less often the longer it takes; `begun` is called once it has said that it started."""
+    """Run a program in the guest as its agent's user, usually root, with `given` on its standard input; None if the
+    agent runs nothing, or has not reported its end within the time. The agent is polled every `poll_s` seconds, and
+    less often the longer it takes; `begun` is called when it has confirmed the start."""
     deadline = time.monotonic() + timeout_s
     arguments: dict[str, Any] = {"path": argv[0], "arg": list(argv[1:]), "capture-output": True}
     if given:
@@ -90,7 +91,7 @@ def run_program(
         begun()
         held = time.monotonic() + HELD_S
         while isinstance(pid, int) and (left := deadline - time.monotonic()) > 0:
-            # One connection for a short program; others may use the channel while a long one runs.
+            # One connection for a short program; during a long one, others may use the channel.
             if channel is not None and time.monotonic() > held:
                 channel.close()
                 channel = None
@@ -112,14 +113,14 @@ def run_program(
 
 
 def _ran(state: dict[str, Any]) -> Ran:
-    """What a program left, as the agent says it. Raises ValueError for what is not base64."""
+    """A program's output, from the agent's answer. Raises ValueError for invalid base64."""
     out, err = (base64.b64decode(str(state.get(which, ""))) for which in ("out-data", "err-data"))
     code = state.get("exitcode")
     return Ran(code if isinstance(code, int) else None, out, err)
 
 
 def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, Any] | None = None) -> Any | None:
-    """The answer to one agent command, or None when no agent answers in time."""
+    """The answer to one agent command, or None if no agent answers in time."""
     try:
         channel = Channel(run, timeout_s)
     except (OSError, PeerError):
@@ -135,7 +136,7 @@ def ask(run: Path, command: str, timeout_s: float = 1.0, arguments: dict[str, An
 class Channel:
     """A connection to a guest's agent. Raises OSError or PeerError if there is none.
 
-    `guest-sync-delimited` tells the first answer from older ones: its answer follows a 0xFF byte and contains our
+    `guest-sync-delimited` separates the first answer from older ones: its answer follows a 0xFF byte and contains our
     number. A slow agent still answers earlier commands whose client gave up.
     """
 
@@ -149,15 +150,15 @@ class Channel:
         """The answer to a command, until a moment of the monotonic clock. Raises one of WRONG."""
         said = json.dumps({"execute": command} | ({"arguments": arguments} if arguments else {})).encode() + b"\n"
         if not self._synced:
-            # Both at once: with an agent whose every answer takes seconds, that saves one of them.
+            # Both together: with an agent whose every answer takes seconds, that saves one of them.
             sync = {"execute": "guest-sync-delimited", "arguments": {"id": self._token}}
-            # 0xFF ends whatever somebody left unfinished, and is answered with an error of its own.
+            # 0xFF terminates an unfinished command, which is answered with an error.
             first = b"" if self._run in _SOUND else b"\xff"
             said = first + json.dumps(sync).encode() + b"\n" + said
             _SOUND.discard(self._run)
         self._socket.settimeout(max(0.01, deadline - time.monotonic()))
         self._socket.sendall(said)
-        # What was asked before, and given up, is answered first: its answers are passed over.
+        # Earlier commands that were given up are answered first: those answers are skipped.
         while not self._synced:
             line = self._lines.next(deadline)
             # Any value may come: an agent may lie.
@@ -167,7 +168,7 @@ class Channel:
         return json.loads(self._lines.next(deadline))["return"]
 
     def close(self) -> None:
-        """End the connection."""
+        """Close the connection."""
         self._socket.close()
 
 
@@ -190,8 +191,8 @@ def answers(run: Path, timeout_s: float) -> bool:
 
 
 class _Lines:
-    """What an agent sends, line by line. Raises ValueError for one that does not come to an end: a guest that goes on
-    and on is stopped by the time, and by the size of what it says."""
+    """Receives an agent's answers, line by line. Raises ValueError for one that does not end: time and size are
+    limited."""
 
     def __init__(self, s: socket.socket) -> None:
         self._socket, self._buffer, self._read = s, b"", 0

@@ -1,7 +1,7 @@
 """A small blocking client for QEMU's machine protocol (QEMU documentation: interop/qmp-spec).
 
-The published client of QEMU itself is built on asyncio, which alone costs a quick command more than all
-of its own work; this one sends a command, reads until its answer, and keeps the events that came between.
+QEMU's published client is based on asyncio, whose import costs a quick command more than its own work; this one sends a
+command, reads until its answer, and keeps the events in between.
 """
 
 from __future__ import annotations
@@ -16,12 +16,12 @@ from dacha.core.errors import HostError, PeerError
 from dacha.host.records import parse
 from dacha.host.unix_socket import connect_to_guest, peer
 
-# A line longer than this is no answer to anything asked here; the limit bounds what a hung peer can make us hold.
+# A longer line is not a valid answer; the limit bounds memory.
 LINE_MOST = 8 << 20
 
 
 class QmpRefused(HostError):
-    """QEMU answered a command with an error; `what` has its own words, `kind` its error class."""
+    """QEMU answered a command with an error; `what` has its message, `kind` its error class."""
 
     def __init__(self, command: str, kind: str, words: str) -> None:
         super().__init__(f"QEMU refused {command}: {words}")
@@ -29,11 +29,11 @@ class QmpRefused(HostError):
 
 
 class Qmp:
-    """One connection to a monitor socket. A monitor serves one client at a time; others wait their turn."""
+    """One connection to a monitor socket. A monitor serves one client at a time; others wait."""
 
     def __init__(self, path: Path, timeout_s: float = 5.0) -> None:
-        """Connect and leave negotiation mode. Raises OSError when nobody listens, PeerError for another process or
-        another protocol, TimeoutError when the monitor does not answer (QEMU hangs, or another client is connected)."""
+        """Connect and leave negotiation mode. Raises OSError if no process listens, PeerError for another process or
+        protocol, TimeoutError if the monitor does not respond (QEMU hangs, or another client is connected)."""
         self._timeout_s = timeout_s
         self._buffer = b""
         self.events: list[dict[str, Any]] = []
@@ -55,10 +55,8 @@ class Qmp:
         self._socket.close()
 
     def execute(self, command: str, arguments: dict[str, Any] | None = None, descriptors: tuple[int, ...] = ()) -> Any:
-        """Send one command, with open files where it takes some, and return what it returns.
-
-        Raises QmpRefused, TimeoutError, PeerError.
-        """
+        """Send one command, with open files if needed, and return its result. Raises QmpRefused, TimeoutError,
+        PeerError."""
         request: dict[str, Any] = {"execute": command}
         if arguments:
             request["arguments"] = arguments
@@ -82,11 +80,11 @@ class Qmp:
                 return message["return"]
 
     def human(self, line: str) -> str:
-        """A command of the human monitor: its answer is text, and its errors are text too."""
+        """A command of the human monitor: its answers and its errors are text."""
         return str(self.execute("human-monitor-command", {"command-line": line}))
 
     def wait_event(self, names: set[str], timeout_s: float) -> dict[str, Any] | None:
-        """The next event with one of these names; None when none came in time or the monitor closed."""
+        """The next event with one of these names; None if none arrived in time or the monitor closed."""
         deadline = time.monotonic() + timeout_s
         while True:
             for n, event in enumerate(self.events):
