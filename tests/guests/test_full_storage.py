@@ -90,7 +90,7 @@ def test_a_guest_whose_storage_is_full_goes_on_when_there_is_room_and_loses_noth
         assert remedy == "free some space there, then: dacha resume gauge"
         # Nothing that cannot be done is begun, and nobody waits for what cannot come.
         assert "is suspended" in lab("connect", "gauge", "true", code=1).err
-        assert "gauge would stand still again" in lab("resume", "gauge", code=1).err
+        assert "gauge would be suspended again" in lab("resume", "gauge", code=1).err
         assert "No space left" in lab("restart", "gauge", "--force", "--wait", "0s", code=3).err
         assert "gauge hears no power button" in lab("stop", "gauge", code=1).err
         resize(storage, 32)

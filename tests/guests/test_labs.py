@@ -58,7 +58,9 @@ def test_what_is_kept_of_labs_is_listed_and_shown(kept: Lab) -> None:
     lab.file.rename(lab.folder / "elsewhere.toml")
     assert "which no longer exists" in lab("lab", "list").out
     left = lab("host", "--json", code=None).json["left_over"]
-    assert left == [{"what": left[0]["what"], "remedy": "dacha lab show pier"}] and "no longer exists" in left[0]["what"]
+    assert (
+        left == [{"what": left[0]["what"], "remedy": "dacha lab show pier"}] and "no longer exists" in left[0]["what"]
+    )
 
 
 def everything(folder: Path) -> dict[str, bytes]:

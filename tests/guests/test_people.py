@@ -88,7 +88,7 @@ def handed(lab: Lab, tmp_path: Path) -> None:
     """A new key in a handout opens what it should, with OpenSSH and with PuTTY, and is said to be there."""
     lab("person", "add", "kim", "--enter", "gauge", "--from", "host")
     done = lab("handout", "--for", "kim", "--with-key", "--no-passphrase", "--output", "kim")
-    assert "A new private key for kim's is in kim" in done.err and "from this host" in done.out
+    assert "A new private key for kim is in kim" in done.err and "from this host" in done.out
     assert "added kim@saltmarsh to ops" in lab("apply").out
     folder = lab.folder / "kim"
     assert (folder / "saltmarsh/kim").stat().st_mode & 0o777 == (folder / "kim.ppk").stat().st_mode & 0o777 == 0o600

@@ -83,8 +83,8 @@ def run_handout(args: argparse.Namespace) -> int:
     if key and person:
         output.note(
             f"A new private key for {person.name} is in {target}: whoever has it can log in as {person.name}.\n"
-            "Send it over a secure channel, and delete it here. Its public key is in {ws.path.name}: dacha apply "
-            "installs it"
+            f"Send it over a secure channel, and delete it here. Its public key is in {ws.path.name}:\n"
+            "dacha apply installs it"
         )
     return 0
 

@@ -211,9 +211,8 @@ def run_remove(args: argparse.Namespace) -> int:
     if not left:
         output.say(f"{ws.path.name} no longer has guest {args.name}.")
     for disk in disks:
-        output.say(
-            f"  its disk {disk.name} {'will be deleted' if args.with_disks else 'is kept'}: {disk}, {disk.path.resolve()}"
-        )
+        fate = "will be deleted" if args.with_disks else "is kept"
+        output.say(f"  its disk {disk.name} {fate}: {disk}, {disk.path.resolve()}")
     if on:
         output.say("It is still on; dacha apply stops it.")
     if args.with_disks and disks:

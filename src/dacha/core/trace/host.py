@@ -116,7 +116,7 @@ def door(e: Evidence) -> Hop:
         BROKEN,
         f"{e.place}: {said}",
         means,
-        "dacha trace {e.guest} {e.door} --all shows what could not be tested",
+        f"dacha trace {e.guest} {e.door} --all shows what could not be tested",
     )
 
 

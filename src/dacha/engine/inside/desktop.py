@@ -34,7 +34,7 @@ def desktop_command(ws: Workspace, name: str, *, user: str | None) -> list[str]:
     if found is None:
         raise HostError(
             "no remote desktop client is installed",
-            remedy="on Debian: apt install freerdp2-x11; for another client: dacha handout {name} --from host "
+            remedy=f"on Debian: apt install freerdp2-x11; for another client: dacha handout {name} --from host "
             "creates the file that it opens",
         )
     account = user or (guest.login.user if guest.login else None)
