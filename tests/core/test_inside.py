@@ -156,6 +156,7 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
         (0, "", None, FINE, "ops can log in, with id"),
         (255, "ops@192.0.2.1: Permission denied (publickey).", None, BROKEN, "one of: the key is not in the key file"),
         (255, f"{OFFERED}\nops@192.0.2.1: Permission denied (publickey).", None, BROKEN, "there is no user ops"),
+        (255, "ops@192.0.2.1: Permission denied ().", None, BROKEN, "accepts no keys, nor any other method"),
         (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", None, BROKEN, "one of: only root can log in"),
         (255, f"{ACCEPTED}\nConnection closed by 192.0.2.1 port 22", {"closed": "tide"}, BROKEN, "at the moment: tide"),
         (

@@ -10,6 +10,7 @@ from __future__ import annotations
 from dacha.core.trace.advice import Advice
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.password import login_by_password
+from dacha.core.trace.seen.client import NO_METHOD
 from dacha.core.trace.seen.evidence import IN, NO_ANSWER, PUT_OUT, Evidence, LoginSeen
 from dacha.core.trace.told import Cause, why_refused
 
@@ -131,7 +132,8 @@ def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
         left = _NOT_ADMITTED
     elif seen.methods and "publickey" not in seen.methods:
         words = "PubkeyAuthentication yes in /etc/ssh/sshd_config, or a file of /etc/ssh/sshd_config.d; then reload it"
-        return [Cause("", f"its server accepts no keys, only {', '.join(seen.methods)}", Advice(words=words))]
+        others = "nor any other method" if seen.methods == (NO_METHOD,) else f"only {', '.join(seen.methods)}"
+        return [Cause("", f"its server accepts no keys, {others}", Advice(words=words))]
     elif not seen.methods and not seen.cause:
         left = _CUT
     elif user == "root":

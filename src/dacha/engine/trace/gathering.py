@@ -15,7 +15,7 @@ from dacha.core.trace.missing import explained, wanted
 from dacha.core.trace.seen.evidence import IN, Evidence, LoginSeen, accepted
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.questions import LISTENERS, SERVICES
-from dacha.core.trace.service import wordless
+from dacha.core.trace.service import SLOW_S, wordless
 from dacha.core.trace.told import why_mute
 from dacha.engine.guest.console import recent
 from dacha.engine.guest.first_boot import trusted_key
@@ -65,7 +65,7 @@ class Gathering:
         self.guest = ws.lab.guests[found.guest]
         self.tell = tell
         self.asking = Asking()
-        self.began = time.monotonic()
+        self.began = self.stage = time.monotonic()
         self.inquiry = Inquiry(ws, self.guest, found.service, asked.user)
         self.lan: str | None = None
         self.there: Asking | None = None
@@ -77,7 +77,9 @@ class Gathering:
             self._first()
             self.tell(self.e, "", 0.0)
             self._words()
+            self._next_stage()
             self._second()
+            self._next_stage()
             self._inside()
         except KeyboardInterrupt:
             return self._assembled()._replace(interrupted=True)
@@ -88,12 +90,20 @@ class Gathering:
         """Until when an answer is waited for that somebody may still give (monotonic clock)."""
         if self.seen.state == HUNG and self.asked.wait_s is None:
             return self.began + LEAST_S  # its process answers nothing
-        seen = (t for t in (self.e.direct, self.e.through) if t is not None and t.ok)
-        slowest = max(self.inquiry.slowest_s, *(t.after_s for t in seen), 0.0)
         inquiry, wait_s = self.inquiry, self.asked.wait_s
-        return self.began + patience_s(
-            self.ws, self.guest.name, wait_s, slowest, agent_runs=inquiry.waits, works=inquiry.works
+        return self.stage + patience_s(
+            self.ws, self.guest.name, wait_s, self._slowest_s(), agent_runs=inquiry.waits, works=inquiry.works
         )
+
+    def _slowest_s(self) -> float:
+        """The longest time that an answer of this guest took so far (seconds)."""
+        seen = (t.after_s for t in (self.e.direct, self.e.through) if t is not None and t.ok)
+        return max(self.inquiry.slowest_s, *seen, 0.0)
+
+    def _next_stage(self) -> None:
+        """Give a slow guest its time again for the next questions: it has shown that it answers, only late."""
+        if self._slowest_s() > SLOW_S and self.asked.wait_s is None:
+            self.stage = time.monotonic()
 
     def _first(self) -> None:
         """What can be asked at once."""

@@ -28,6 +28,8 @@ _WORDS = (
 # The server's host key of any type; the authentication methods that it still offers.
 _HOST_KEY = re.compile(r"debug1: Server host key: \S+ (SHA256:\S+)")
 _METHODS = re.compile(r"debug1: Authentications that can continue: (\S+)")
+# A server that offers no authentication method at all: "Permission denied ()".
+NO_METHOD = "none"
 # Lines that the client prints about itself.
 _OWN = re.compile(r"(debug\d: |OpenSSH_|Authenticated to |Transferred: |Bytes per second: |Warning: Permanently added)")
 # ssh(1): its own exit code, as opposed to the command's.
@@ -42,6 +44,8 @@ def read_client(user: str, keys: Iterable[str], code: int, said: str) -> LoginSe
     cause = next((name for text, name in _WORDS if text in low), "")
     key = next((m[1] for line in lines if (m := _HOST_KEY.match(line))), "")
     methods = next((m[1].split(",") for line in reversed(lines) if (m := _METHODS.match(line))), [])
+    if "permission denied ()" in low:
+        methods = [NO_METHOD]
     entered = any(line.startswith("Authenticated to ") for line in lines)
     seen = LoginSeen(
         user,
