@@ -1,3 +1,3 @@
-"""Dacha keeps a lab of virtual machines on one Linux host and makes sure that each can be reached."""
+"""Dacha runs a lab of virtual machines on one Linux host and keeps each of them reachable."""
 
 __version__ = "0.1.0"

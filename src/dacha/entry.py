@@ -1,13 +1,13 @@
-"""Where the installed program begins: Ctrl-C ends it without a word while the rest of it is still being loaded."""
+"""The start of the installed program: Ctrl-C ends it silently while the rest is still being imported."""
 
 from __future__ import annotations
 
-# The standard `signal` is made of this, and takes a tenth of the start to load.
+# The standard `signal` module is based on this one, and takes a tenth of the start to import.
 import _signal  # type: ignore[import-not-found]
 
 
 def program() -> None:
-    """Load the command line, be it, and end."""
+    """Import the command line, run it, and exit."""
     _signal.signal(_signal.SIGINT, _signal.SIG_DFL)
     from dacha.cli.main import program as run
 
@@ -15,5 +15,5 @@ def program() -> None:
     try:
         run()
     finally:
-        # The interpreter is taken down: there is nothing left to interrupt.
+        # The interpreter is shutting down: there is nothing left to interrupt.
         _signal.signal(_signal.SIGINT, _signal.SIG_DFL)

@@ -1,1 +1,1 @@
-"""The long-running process that looks after a lab: it hands out addresses, answers for names, and follows the lab."""
+"""The long-running process that serves a lab: DHCP, DNS, tracking of addresses, restored rules, port mappings."""

@@ -1,4 +1,4 @@
-"""What the caretaker does again and again: that it fails once is said, and no reason to end."""
+"""Repeated work of the caretaker: a failure is logged, and does not end the caretaker."""
 
 from __future__ import annotations
 
@@ -10,15 +10,15 @@ from dacha.core.errors import DachaError
 
 
 class Attempt:
-    """One try: whether it failed."""
+    """One attempt: whether it failed."""
 
     failed = False
 
 
 @contextmanager
 def attempt(log: Callable[[str], None], trouble: str) -> Iterator[Attempt]:
-    """Whatever goes wrong inside is a line in the log, `trouble` in words before it, and the try has `failed`: a loop
-    that ended without a word would leave what it keeps to itself. Who is told to stop (CancelledError) stops."""
+    """Log any exception inside as a line that begins with `trouble`, and mark the attempt as `failed`: a loop must not
+    end silently. CancelledError is passed on."""
     this = Attempt()
     try:
         yield this

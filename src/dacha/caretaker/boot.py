@@ -1,4 +1,4 @@
-"""Starting the guests that start with this host."""
+"""Start the guests that start with this host."""
 
 from __future__ import annotations
 
@@ -10,8 +10,7 @@ from dacha.engine.workspace import Workspace
 
 
 def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
-    """Start the guests that are to start with this host, in their order, each after its delay; a failure keeps no other
-    one off."""
+    """Start these guests in their order, each after its delay; a failure does not prevent the others."""
     ordered = sorted((g for g in ws.lab.guests.values() if g.start.at_boot), key=lambda g: g.start.order)
     for guest in ordered:
         time.sleep(guest.start.delay_s)

@@ -1,7 +1,7 @@
-"""Shared folders by SMB: each connection of a guest that has some gets a server of its own, which sees them alone.
+"""SMB shares: each connection of a guest gets a server of its own, which sees only this guest's folders.
 
-Nothing that a guest sends is read here: a connection is taken, its address says whose it is (the rules let nobody send
-by another's), and it is handed to a process that may do nothing but serve that guest.
+No data of guests is read here: the client's address identifies the guest (the rules prevent spoofing), and the
+connection is passed to a process that can only serve that guest.
 """
 
 from __future__ import annotations
@@ -26,17 +26,17 @@ from dacha.engine.shares.smb import server_for
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.beside import smb_server
 
-# Connections of one guest at once: a system opens one or two.
+# The maximum of concurrent connections per guest: a system opens one or two.
 MOST = 8
-# Servers that are started for one guest within so many seconds.
+# The maximum of servers started for one guest within so many seconds.
 STARTS_MOST, STARTS_S = 30, 10.0
-# A connection that is silent is asked about after so many seconds, so often, so many times (tcp(7)).
+# TCP keep-alive: idle time, interval (seconds), and number of probes (tcp(7)).
 _KEEP_ALIVE = ((socket.TCP_KEEPIDLE, 60), (socket.TCP_KEEPINTVL, 10), (socket.TCP_KEEPCNT, 3))
 _Place = tuple[str, str]
 
 
 class FileService:
-    """Listens where guests look for their folders; `renew` brings it to what the lab wants."""
+    """Listens at the addresses of the guests' shares; `renew` adapts it to the lab."""
 
     def __init__(self, say: Callable[..., None]) -> None:
         self._say = say
@@ -49,7 +49,7 @@ class FileService:
         self._ws: Workspace | None = None
 
     def renew(self, ws: Workspace, plan: Plan, links: KernelPlan) -> bool:
-        """Listen where the lab wants it, and nowhere else. False where that cannot be now: it is said why."""
+        """Listen exactly where the lab requires it. False if that is not possible now; the reason is logged."""
         self._ws = ws
         names = {bridge.network: bridge.name for bridge in links.bridges()}
         found = [(guest, place) for guest, place in smb_places(ws.lab, plan) if place.network in names]
@@ -57,7 +57,7 @@ class FileService:
         now = {guest.name: guest.shares for guest in self._guests.values()}
         for process, guest in self._servers.items():
             if now.get(guest.name) != guest.shares:
-                # What is shared no more, or otherwise, is shut to who has it open.
+                # A share that was removed or changed is closed for clients that have it open.
                 with contextlib.suppress(ProcessLookupError):
                     process.terminate()
         wanted = {(names[place.network], str(place.server)) for _, place in found}
@@ -73,7 +73,7 @@ class FileService:
         return fine
 
     def close(self) -> None:
-        """Listen no more; what is connected stays so."""
+        """Stop listening; existing connections stay open."""
         for place in list(self._sockets):
             self._shut(place)
 
@@ -91,7 +91,8 @@ class FileService:
         if guest is None or self._too_often(guest.name):
             connection.close()
             return
-        # A guest that was killed says no goodbye: its server ends by itself, or makes room for the next.
+        # A guest that was killed does not close its connections: its servers exit by themselves, or when others need
+        # their place.
         connection.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
         for option, value in _KEEP_ALIVE:
             connection.setsockopt(socket.IPPROTO_TCP, option, value)
@@ -109,7 +110,7 @@ class FileService:
         task.add_done_callback(self._tasks.discard)
 
     def _too_often(self, guest: str) -> bool:
-        """True for a guest that has servers started all the time: each costs this host more than it costs the guest."""
+        """True for a guest that keeps starting servers: each costs this host more than the guest."""
         now = asyncio.get_running_loop().time()
         before = [at for at in self._started.get(guest, ()) if now - at < STARTS_S]
         self._started[guest] = before if len(before) >= STARTS_MOST else [*before, now]

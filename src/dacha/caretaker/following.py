@@ -1,4 +1,4 @@
-"""Doors and names go where the guests are: what is seen of their addresses is turned into rules and answers."""
+"""Doors and names follow the guests: observed addresses become rules and DNS answers."""
 
 from __future__ import annotations
 
@@ -17,9 +17,9 @@ from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
 from dacha.hypervisor.process import running
 
-# Guests with an agent are asked this often: it is for addresses that nothing on the wire has shown.
+# The interval of queries to guest agents: for addresses that no traffic has shown.
 AGENT_S = 15.0
-# After a failure the rules are tried again this often, and a burst of moves is taken together.
+# Retry interval after a failure; window in which address changes are batched (seconds).
 AGAIN_S, TOGETHER_S = 2.0, 0.05
 Log = Callable[[str], None]
 
@@ -28,8 +28,7 @@ class Following:
     """Watches the guests of one lab, and lets doors and names follow them until `close`."""
 
     def __init__(self, ws: Workspace, plan: Plan, links: KernelPlan, names: Callable[[Plan], None], log: Log) -> None:
-        """Begin to follow: `plan` is what holds at this moment; `names` is told of it with the addresses that guests
-        have now."""
+        """Start following. `plan` is the plan in force; `names` is updated with the guests' current addresses."""
         self._ws, self._plan, self._names, self._log = ws, plan, names, log
         self._moved = asyncio.Event()
         self.watch = Watch(_watched(plan, links), live.read(ws.home), ws.home.sightings, log, self._moved.set)
@@ -68,7 +67,7 @@ class Following:
 
 
 def _watched(plan: Plan, links: KernelPlan) -> dict[str, Watched]:
-    """Every link of the lab that leads to a guest."""
+    """Every link of the lab that belongs to a guest."""
     found = {}
     for link in links.links.values():
         if isinstance(link, TapLink | DirectLink):
@@ -78,7 +77,7 @@ def _watched(plan: Plan, links: KernelPlan) -> dict[str, Watched]:
 
 
 def taps_of(ws: Workspace, plan: Plan, links: KernelPlan) -> dict[str, Tap]:
-    """The same links as the packet worker listens at them."""
+    """The same links for the packet worker, which listens on them."""
     found = {}
     for link in links.links.values():
         if isinstance(link, TapLink | DirectLink):

@@ -1,4 +1,4 @@
-"""The lab's firewall rules and links stay as they were applied: a change by another program is reverted at once."""
+"""Keep the lab's firewall rules and links as they were applied: changes by other programs are reverted at once."""
 
 from __future__ import annotations
 
@@ -19,32 +19,29 @@ from dacha.host.network import nft
 from dacha.host.network.kernel_events import links_socket, rules_socket
 from dacha.wire.link.netlink import Event, LinkChange, OtherChange, TableChange, Transaction, link_events, rule_events
 
-# A burst of events is taken together; after a failure the next try comes this much later. After a look that found
-# nothing the next one waits four times as long as it took, but no longer than this: guests that start change links too.
+# Events are batched; after a failure, the next attempt comes this much later. After a check without a difference, the
+# next one waits four times as long as the check took, with this maximum: starting guests change links, too.
 TOGETHER_S, AGAIN_S, QUIET_MOST_S = 0.05, 1.0, 0.5
-# So many datagrams are read in one go.
+# Datagrams that are read together.
 BURST = 256
-# Settings that the kernel tells nobody of are looked at this often.
+# The interval for settings without kernel notifications.
 LOOK_S = 20.0
 _DATAGRAM = 1 << 16
 Log = Callable[[str], None]
 
 
 class Guarding:
-    """Restores the lab's part of the kernel whenever something of it changes, until `close`."""
+    """Restores the lab's part of the kernel after every change, until `close`."""
 
     def __init__(self, ws: Workspace, log: Log, links_made: Callable[[], None], missing: Collection[str]) -> None:
-        """`links_made` is called after a link was created again, as sockets bound to the former one are of no use, or
-        one of the `missing` appears.
-
-        Raises OSError if this process may not listen to the kernel, HostError.
-        """
+        """`links_made` is called after a link was created again, because sockets bound to the former one are useless,
+        or when one of the `missing` appears. Raises OSError if this process cannot listen to the kernel, HostError."""
         self._ws, self._log, self._links_made, self._missing = ws, log, links_made, missing
         self._table = table_name(ws.lab.name)
         links = wanted_links(ws, ws.plan)
         self._links, self._bridges = set(links.links), [b.name for b in links.bridges()]
         self._changed = asyncio.Event()
-        self._changed.set()  # what was changed while nobody watched
+        self._changed.set()  # changes from before it started
         self._touched, self._by = False, ""
         self._sockets: list[socket.socket] = []
         for opened, read in ((rules_socket, rule_events), (links_socket, link_events)):
@@ -65,7 +62,7 @@ class Guarding:
                 for event in read(data):
                     self._heed(event)
         except (OSError, PeerError):
-            # More happened than was told (ENOBUFS), or it cannot be read: so everything is looked at.
+            # Messages were lost (ENOBUFS), or are malformed: everything is checked.
             self._changed.set()
 
     def _heed(self, event: Event) -> None:
@@ -78,7 +75,7 @@ class Guarding:
                     self._by = f"{program} (process {pid})" if program else f"process {pid}"
                     self._changed.set()
             case LinkChange(name=name, master=master) if name in self._links or master in _numbers(self._bridges):
-                # What an administrator plugs into a bridge of the lab passes once the rules name it.
+                # Links that an administrator adds to a bridge of the lab may pass once the rules name them.
                 self._changed.set()
                 if name in self._missing:
                     self._links_made()
@@ -97,11 +94,11 @@ class Guarding:
             with attempt(self._log, "cannot restore the lab's firewall rules and links") as this:
                 done = await asyncio.to_thread(restore, self._ws)
             if any(isinstance(c, LoadRules) for c in done) and not by:
-                # It was changed while this was looking: who did that may be told by now.
+                # It changed during this check: its author may be known by now.
                 await asyncio.sleep(TOGETHER_S)
                 by, self._by = self._by, ""
             for change in done:
-                # Who changed the rules is known; of links the kernel does not tell.
+                # The kernel names the process that changed rules, but not the one that changed links.
                 who = by if by and isinstance(change, LoadRules) else "another program"
                 self._log(f"changed by {who}; restored: {change.done()}")
             if any(isinstance(c, MakeLink) and not c.there for c in done):
@@ -114,7 +111,7 @@ class Guarding:
 
 
 def _numbers(links: Collection[str]) -> set[int]:
-    """The kernel's numbers of these links, as they are now: they are told by number only."""
+    """The present indexes of these links: notifications contain only indexes."""
     return {number for number, name in socket.if_nameindex() if name in links}
 
 

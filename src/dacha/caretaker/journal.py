@@ -1,4 +1,4 @@
-"""Leases on disk: one line a lease, written before the client is told, so that a killed process loses none."""
+"""Leases on disk: one line each, written before the client gets its answer, so that a killed process loses none."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ from dacha.core.errors import HostError
 from dacha.host.files import replace_file
 from dacha.wire.dhcp.dhcp4_lease import Lease
 
-# Lines that later ones have overtaken are swept when there are this many more than leases.
+# The file is rewritten when it has this many more lines than leases.
 SLACK = 10_000
 
 
 class Journal:
-    """The leases of one network. A line cut short by a power failure is passed over."""
+    """The leases of one network. A line truncated by a power failure is ignored."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -27,10 +27,8 @@ class Journal:
         self._rewrite()
 
     def keep(self, lease: Lease) -> None:
-        """Note a lease. It outlives this process from now on.
-
-        Raises OSError where it cannot be written: then it is known here alone, and written with the next that can be.
-        """
+        """Record a lease durably. Raises OSError if it cannot be written: then it is in memory only, and written
+        together with the next one."""
         self.leases[lease.address] = lease
         if self._unwritten:
             self._rewrite_or_raise()
@@ -38,7 +36,7 @@ class Journal:
         line = _line(lease)
         try:
             if os.write(self._fd, line) != len(line):
-                # A full disk took a part of it: what is cut is passed over by whoever reads it.
+                # A full disk accepted a part of it: readers ignore truncated lines.
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
         except OSError:
             self._unwritten = True
@@ -46,7 +44,7 @@ class Journal:
         self._lines += 1
         if self._lines > len(self.leases) + SLACK:
             before = self._fd
-            # Should this fail, the former file goes on to be written to, and it is tried again with the next lease.
+            # If this fails, the former file is still used, and the next lease tries again.
             with contextlib.suppress(HostError, OSError):
                 self._rewrite()
                 os.close(before)
@@ -66,7 +64,7 @@ class Journal:
         self._lines = len(self.leases)
 
     def there(self) -> bool:
-        """True while its file is the one that has its name: nobody took it away."""
+        """True while its file is the one with its name: it was not replaced or deleted."""
         with contextlib.suppress(OSError):
             return os.path.samestat(os.fstat(self._fd), self.path.stat())
         return False
@@ -81,7 +79,7 @@ def _line(lease: Lease) -> bytes:
 
 
 def read(path: Path) -> dict[IPv4Address, Lease]:
-    """The leases in a journal; none when there is no such file."""
+    """The leases in a journal; none if the file does not exist."""
     found: dict[IPv4Address, Lease] = {}
     try:
         lines = path.read_bytes().splitlines()

@@ -46,12 +46,12 @@ from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 from dacha.host.accounts import account_for
 
-# A worker is waited for this long at the caretaker's start, so that what was started is served.
+# How long the first worker may take, so that everything is served when the caretaker has started.
 UP_S, RESOLVERS_S = 60.0, 1.0
 
 
 class Opened(NamedTuple):
-    """The sockets of one network, and what they were opened for: its link's number, protocols, addresses."""
+    """The sockets of one network, and what they were opened for: its link's index, protocols, addresses."""
 
     wanted: tuple[object, ...]
     sockets: dict[str, socket.socket]
@@ -62,10 +62,10 @@ class Opened(NamedTuple):
 
 
 class Caretaker:
-    """Everything that is served for one lab; `renew` brings it to what the lab file says now."""
+    """Everything that is served for one lab; `renew` adapts it to the lab file."""
 
     def __init__(self, log: RotatingLog, again: Callable[[], None]) -> None:
-        """`again` asks the caller for another `renew`."""
+        """`again` requests another `renew`."""
         self._log, self._again = log, again
         self._sockets: dict[str, Opened] = {}
         self._journals: dict[str, Journal] = {}
@@ -85,17 +85,17 @@ class Caretaker:
         self.failed = False
 
     async def renew(self, ws: Workspace) -> None:
-        """Serve what the lab wants. What cannot be served now is said, and tried again by the caller."""
+        """Serve what the lab requires. What is not possible now is logged, and tried again by the caller."""
         self._resolving = self._resolving or asyncio.ensure_future(self._follow_resolvers())
         served_before = {name: (x, self._sockets[name]) for name, x in self._served.items() if name in self._sockets}
         self._close_services()
-        # Guests that run keep what they were started with, whatever the lab says by now.
+        # Running guests keep the settings that they were started with, whatever the lab file says by now.
         plan = live.started(ws, ws.plan)
         self.failed, self._ws, self._now = False, ws, plan
         links = wanted_links(ws, plan)
-        # Sockets of a link that is still the same stay open: what arrives meanwhile waits in them.
+        # Sockets of an unchanged link stay open: what arrives in the meantime waits in them.
         before, self._sockets = self._sockets, {}
-        # And so do journals: what a full disk has not taken yet is known to them alone.
+        # So do journals: they hold the leases that could not be written to a full disk.
         journals, self._journals = self._journals, {}
         for network in served(ws.lab, plan, links, partial(first_files, ws)):
             self._open(ws, network, before, journals)
@@ -161,7 +161,7 @@ class Caretaker:
         self._served[name] = network
 
     def _orders(self) -> list[tuple[Order, tuple[socket.socket, ...]]]:
-        """Everything that a worker has to be told."""
+        """All orders for a worker."""
         orders: list[tuple[Order, tuple[socket.socket, ...]]] = [(self._names_now(), ())]
         for name, network in self._served.items():
             sockets = self._sockets[name].sockets
@@ -175,7 +175,7 @@ class Caretaker:
         return orders
 
     def _order(self) -> None:
-        """Tell a fresh worker everything."""
+        """Send all orders to a new worker."""
         if self._workers is None:
             return
         self._up.clear()
@@ -187,7 +187,7 @@ class Caretaker:
             self._workers.replace(f"cannot send its configuration: {e}")
 
     def _order_changes(self, before: dict[str, tuple[Served, Opened]]) -> None:
-        """Tell the worker at work what is different now: whom nothing changes for is not interrupted."""
+        """Send the differences to the present worker: unchanged networks are not interrupted."""
         assert self._workers is not None
         try:
             for name in before.keys() - self._served.keys():
@@ -207,7 +207,8 @@ class Caretaker:
         return names_of(self._ws.lab, self._now, host_resolvers())
 
     async def _follow_resolvers(self) -> None:
-        """This host's own name servers change when it is at another place: within two seconds they are asked there."""
+        """This host's own name servers change when it moves to another network: the new ones are used within two
+        seconds."""
         known = host_resolvers()
         while True:
             await asyncio.sleep(RESOLVERS_S)
@@ -217,7 +218,7 @@ class Caretaker:
                 self._names(self._now)
 
     def _names(self, now: Plan) -> None:
-        """Guests are elsewhere: their names lead there."""
+        """Guests' addresses have changed: their names follow."""
         self._now = now
         if self._workers:
             try:
@@ -235,8 +236,8 @@ class Caretaker:
                 try:
                     self._journals[network].keep(lease)
                 except OSError as e:
-                    # A full disk never stops DHCP: the lease is known here, and its address is asked for on the wire
-                    # before anybody else is offered it.
+                    # A full disk never stops DHCP: the lease is in memory, and its address is probed before another
+                    # client is offered it.
                     self._log.say(f"{network}: a lease could not be written yet: {e.strerror or e}", bucket=network)
                 if self._workers:
                     self._workers.add(Kept(number))
@@ -254,8 +255,8 @@ class Caretaker:
                 self._up.set()
 
     def _hand_file(self, number: int, network: str, client: str, path: str) -> None:
-        """Open a file of the folder that a network's machines start from, or one that was made for the guest that asks,
-        and hand it to the worker."""
+        """Open a file of the network's boot folder, or one that was generated for the requesting guest, and pass it to
+        the worker."""
         boot = self._served[network].boot if network in self._served else None
         found = None
         if boot and self._ws and self._now:

@@ -1,4 +1,4 @@
-"""The caretaker's part in the way from outside: mappings are renewed while their doors stand."""
+"""Access from outside: the caretaker renews the port mappings while their doors exist."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 from dacha.wire.router.pcp import CLIENT_PORT
 
-# Every host is a member of this group (RFC 1112 section 4): it is not joined.
+# Every host is a member of this group (RFC 1112 section 4): joining is not needed.
 ALL_HOSTS = "224.0.0.1"
-# Whoever announces all the time is not asked more often than this.
+# The minimum interval of requests to a router that keeps announcing itself.
 LEAST_S = 0.5
 
 
@@ -39,8 +39,8 @@ class Outside:
             self._heard.close()
 
     def _hear(self) -> None:
-        """A router says that it was started anew or has another outside address (RFC 6887 section 14.1.1, RFC 6886
-        section 3.2.1). What it says is not believed, only a reason to ask."""
+        """A router announces a restart or another outside address (RFC 6887 section 14.1.1, RFC 6886 section 3.2.1).
+        The announcement is not trusted, but a reason for a request."""
         assert self._heard is not None
         with contextlib.suppress(OSError):
             _, (sender, _) = self._heard.recvfrom(1500)
@@ -62,7 +62,7 @@ class Outside:
 
 
 def _listener() -> socket.socket | None:
-    """A socket that hears routers' announcements; None where it cannot be had. Without it they are found out later."""
+    """A socket that receives routers' announcements; None if it is not available: then changes are noticed later."""
     s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     try:
         s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
@@ -75,7 +75,7 @@ def _listener() -> socket.socket | None:
 
 
 def _news(before: RouterState, now: RouterState) -> list[str]:
-    """What changed, for the log."""
+    """The changes, for the log."""
     lines = []
     if now.trouble and now.trouble != before.trouble:
         lines.append(f"the router {now.router}: {now.trouble}")

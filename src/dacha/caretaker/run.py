@@ -1,7 +1,7 @@
-"""The caretaker's root part: it opens sockets, keeps leases, loads rules and starts guests, and reads no packet.
+"""The caretaker's root part: it opens sockets, stores leases, loads rules and starts guests, and reads no packets.
 
-What guests send is read by the packet worker (`packets/worker.py`), which may be lost at any time: everything that it
-was told is known here, and the next one is told the same.
+The packet worker (`packets/worker.py`) reads what guests send, and may be lost at any time: this part knows all its
+orders, and gives them to the next one.
 """
 
 from __future__ import annotations
@@ -22,19 +22,19 @@ from dacha.engine.network import kernel, rules
 from dacha.engine.workspace import Workspace, load_applied
 from dacha.host.files import locked
 
-# A link that is being made again is back within moments; until then it is looked for this often.
+# A link that is being created again is back within moments; until then it is looked for at this interval.
 AGAIN_S = 1.0
-# A new adapter is noticed within this time.
+# New adapters are noticed within this time.
 UPLINKS_S = 15.0
 
 
 def _bring_up(ws: Workspace, log: RotatingLog) -> asyncio.Task[None]:
-    """Start the guests that start with this host, beside everything else."""
+    """Start the guests that start with this host, in parallel to everything else."""
 
     async def bring_up() -> None:
         with attempt(log.say, "cannot start guests"):
             await asyncio.to_thread(start_guests, ws, log.say)
-            # Noted last: a caretaker that is ended before this is followed by one that starts the rest.
+            # Recorded last: if the caretaker is killed before, the next one starts the remaining guests.
             ws.home.note_boot()
 
     log.say("this host was booted: its guests are started")
@@ -42,7 +42,7 @@ def _bring_up(ws: Workspace, log: RotatingLog) -> asyncio.Task[None]:
 
 
 async def _look_after_uplinks(log: RotatingLog) -> None:
-    """Adapters that appear later hear their routers too, though this host forwards for the lab's sake."""
+    """Let new adapters accept router advertisements, although this host forwards for the lab."""
     while True:
         await asyncio.sleep(UPLINKS_S)
         with attempt(partial(log.say, bucket="uplinks"), "cannot examine new adapters"):
@@ -50,7 +50,7 @@ async def _look_after_uplinks(log: RotatingLog) -> None:
 
 
 async def serve(lab_file: Path, log: RotatingLog) -> None:
-    """Serve the lab until SIGTERM or SIGINT; SIGHUP reads it again."""
+    """Serve the lab until SIGTERM or SIGINT; SIGHUP makes it read the lab again."""
     loop = asyncio.get_running_loop()
     wake, ending = asyncio.Event(), asyncio.Event()
     loop.add_signal_handler(signal.SIGHUP, wake.set)
@@ -77,7 +77,7 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
                 await caretaker.renew(ws)
                 await asyncio.to_thread(rules.note, ws)
             if not noted:
-                # Said when it serves what it can: whoever started it waits for that.
+                # Recorded when everything possible is served: the command that started it waits for that.
                 with attempt(log.say, "cannot record that the caretaker serves this lab") as noting:
                     note_running(ws.home)
                 noted = not noting.failed
@@ -93,8 +93,8 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
 
 
 def run(lab_file: Path, *, echo: bool = False) -> None:
-    """Serve the lab, if nobody does yet; with `echo` its log goes to standard error too. Raises BusyError."""
-    program()  # before another version takes this one's place
+    """Serve the lab, unless another process does; with `echo` the log also goes to standard error. Raises BusyError."""
+    program()  # before another version replaces this one
     home = load_applied(lab_file).home
     with locked(home.caretaker_lock, "dacha caretaker run", 0.0):
         asyncio.run(serve(lab_file, RotatingLog(home.caretaker_log, echo=echo)))

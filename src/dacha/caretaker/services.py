@@ -1,4 +1,4 @@
-"""What the caretaker of a lab has to serve, from the lab and its plan."""
+"""What the caretaker of a lab serves, derived from the lab and its plan."""
 
 from __future__ import annotations
 
@@ -21,8 +21,8 @@ from dacha.wire.link.router_advertisement import Advertisement
 
 
 class Served(NamedTuple):
-    """One network: its bridge, its DHCP scope, the addresses that answer DNS, who may ask there, and whether names that
-    are not the lab's are asked for elsewhere: where there is no way out, no question leaves either."""
+    """One network: its bridge, its DHCP scope, the addresses that answer DNS, the allowed clients, and whether other
+    names are forwarded: without a way out, no query leaves either."""
 
     bridge: BridgeLink
     scope: Scope | None
@@ -31,12 +31,12 @@ class Served(NamedTuple):
     resolvers: tuple[str, ...]
     admitted: tuple[Subnet, ...]
     way_out: bool
-    # Where the files lie that machines on it start from, as the lab file has it.
+    # The network's boot folder, as in the lab file.
     boot: str | None = None
 
 
 def names_of(lab: Lab, plan: Plan, resolvers: Iterable[str]) -> Names:
-    """Every guest's name with all its planned addresses, on whatever network they are, and other machines' names."""
+    """Every guest's name with its planned addresses on all networks, and the names of other machines."""
     names: dict[str, tuple[Address, ...]] = {}
     for guest in lab.guests:
         names[guest] = tuple(a for x in plan.adapters_of(guest) for a in (x.address, x.address6) if a)
@@ -47,7 +47,7 @@ def names_of(lab: Lab, plan: Plan, resolvers: Iterable[str]) -> Names:
 
 
 def host_resolvers(path: Path = Path("/etc/resolv.conf")) -> tuple[str, ...]:
-    """The name servers that this host asks (resolv.conf(5))."""
+    """The name servers that this host uses (resolv.conf(5))."""
     try:
         lines = path.read_text(errors="replace").splitlines()
     except OSError:
@@ -57,7 +57,7 @@ def host_resolvers(path: Path = Path("/etc/resolv.conf")) -> tuple[str, ...]:
 
 
 def _numbered(address: str) -> str:
-    """A link-local address with its link's number instead of its name (RFC 4007 section 11): the packet worker knows no
+    """A link-local address with its link's index instead of its name (RFC 4007 section 11): the packet worker knows no
     names."""
     plain, _, link = address.partition("%")
     if not link or link.isdecimal():
@@ -65,14 +65,13 @@ def _numbered(address: str) -> str:
     try:
         return f"{plain}%{socket.if_nametoindex(link)}"
     except OSError:
-        return plain  # the link is gone, and with it the resolver
+        return plain  # the link does not exist, so its resolver is unusable
 
 
 def served(
     lab: Lab, plan: Plan, kernel: KernelPlan, boot: Callable[[Network], BootFiles | None] = lambda network: None
 ) -> list[Served]:
-    """What is to be served on each network that the kernel carries. Nothing is ever served on a bridged LAN. `boot`
-    says what machines on a network start from."""
+    """What to serve on each kernel network; nothing on a bridged LAN. `boot` holds the boot files of networks."""
     out = []
     for bridge in kernel.bridges():
         net = plan.networks[bridge.network]
@@ -84,7 +83,8 @@ def served(
             scope = Scope(
                 subnet=net.subnet,
                 server=net.gateway,
-                # A network without a way out has no router either: a guest with a second adapter would lose its own.
+                # A network without a way out announces no router: a guest with a second adapter would lose the right
+                # one.
                 router=net.gateway if net.kind == "nat" and not net.isolated else None,
                 name_servers=servers,
                 domain=domain_of(lab.name),

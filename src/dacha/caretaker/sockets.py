@@ -1,4 +1,4 @@
-"""The sockets of what the caretaker serves, opened by its root part: the packet worker could not open them."""
+"""The sockets of the caretaker's services, opened by its root part: the packet worker cannot open them."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4
 from dacha.wire.link.neighbour import ETHERTYPE_IPV6, ICMPV6, NEIGHBOUR_ADVERTISEMENT, NEIGHBOUR_SOLICITATION
 from dacha.wire.link.router_advertisement import ALL_ROUTERS, SOLICITATION
 
-# Linux: asm-generic/socket.h. Unlike SO_RCVBUF it may exceed the host's limit, for those with the privilege.
+# Linux: asm-generic/socket.h. Unlike SO_RCVBUF it may exceed the host's limit, with the privilege.
 _SO_RCVBUFFORCE, _SO_ATTACH_FILTER, _SO_LOCK_FILTER = 33, 26, 44
 _BYTES = 4 << 20
 _ICMP6_FILTER = 1  # linux/icmpv6.h
@@ -27,9 +27,9 @@ _EVERYTHING = 0x0003  # linux/if_ether.h
 def open_network(
     interface: str, *, four: bool, six: bool, resolvers: Iterable[str], boot: str | None = None
 ) -> dict[str, socket.socket]:
-    """Every socket that one network is served on, by what it is for: "dhcp", "icmp6", "dhcp6", for each address that
-    answers DNS "udp ADDRESS" and "tcp ADDRESS", and "tftp" and "http" where machines start from it, at
-    the address `boot`. Raises OSError; then none stays open."""
+    """Every socket for one network, by its purpose: "dhcp", "icmp6", "dhcp6", for each address that answers DNS "udp
+    ADDRESS" and "tcp ADDRESS", and for network boot "tftp" and "http" on the address `boot`. Raises OSError; then none
+    stays open."""
     found: dict[str, socket.socket] = {}
     with contextlib.ExitStack() as opening:
         for what, s in _each(interface, four, six, resolvers):
@@ -54,7 +54,7 @@ def _each(interface: str, four: bool, six: bool, resolvers: Iterable[str]) -> It
 
 
 def roomy(s: socket.socket) -> None:
-    """Let thousands of datagrams wait, so that a lab that starts all at once loses none."""
+    """A buffer for thousands of datagrams, so that none is lost when a whole lab starts at once."""
     s.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _BYTES)
     with contextlib.suppress(OSError):
         s.setsockopt(socket.SOL_SOCKET, _SO_RCVBUFFORCE, _BYTES)
@@ -65,7 +65,7 @@ def _dns(interface: str, address: str, kind: int) -> socket.socket:
         return connections(interface, address, 53)
     s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, kind | socket.SOCK_NONBLOCK)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    # Only what comes over this bridge: the address alone would answer the whole host's neighbours too.
+    # Only traffic on this bridge: bound to the address alone, it would also serve the host's other networks.
     s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
     s.bind((address, 53))
     roomy(s)
@@ -73,7 +73,7 @@ def _dns(interface: str, address: str, kind: int) -> socket.socket:
 
 
 def connections(interface: str, address: str, port: int) -> socket.socket:
-    """A socket that takes connections over this bridge, and no others. Raises OSError; then it is closed."""
+    """A listening socket for connections on this bridge only. Raises OSError; then it is closed."""
     s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
     with contextlib.ExitStack() as opening:
         opening.enter_context(s)
@@ -97,7 +97,7 @@ def _dhcp(interface: str) -> socket.socket:
     s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
-    # A burst of guests that start together waits here while the first are answered.
+    # The connections of guests that start together wait here.
     roomy(s)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
     s.bind(("", SERVER_PORT))
@@ -107,11 +107,11 @@ def _dhcp(interface: str) -> socket.socket:
 def _icmp6(interface: str, index: int) -> socket.socket:
     s = socket.socket(socket.AF_INET6, socket.SOCK_RAW | socket.SOCK_NONBLOCK, socket.IPPROTO_ICMPV6)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
-    # Anything less shows that a message came from beyond the link, and is not heard (RFC 4861 section 6.1.2).
+    # A lower hop limit shows that a message came from beyond the link: it is dropped (RFC 4861 section 6.1.2).
     s.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_HOPS, 255)
     s.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_UNICAST_HOPS, 255)
     _join(s, ALL_ROUTERS, index)
-    # A set bit blocks a type: all but solicitations.
+    # A set bit blocks a type: all except solicitations.
     wanted = [0xFFFFFFFF] * 8
     wanted[SOLICITATION >> 5] &= ~(1 << (SOLICITATION & 31)) & 0xFFFFFFFF
     s.setsockopt(socket.IPPROTO_ICMPV6, _ICMP6_FILTER, struct.pack("=8I", *wanted))
@@ -134,15 +134,15 @@ def _join(s: socket.socket, group: IPv6Address, index: int) -> None:
 
 
 class FrameSockets:
-    """What the frame relay has, one socket for each link: in `opened`, each with its link's name and, for one that
-    sends, the network and the address of its DHCP server ("" for others)."""
+    """The sockets of the frame relay, one per link: in `opened`, each with its link's name and, if it sends, the
+    network and the address of its DHCP server ("" for others)."""
 
     def __init__(self) -> None:
         self.opened: list[tuple[tuple[str, str, str], socket.socket]] = []
 
     def renew(self, taps: Iterable[str], bridges: Mapping[str, tuple[str, str]]) -> dict[str, str]:
-        """Open them for these taps, and for the bridge and server address of each network; the links that could not be
-        opened, each with the reason."""
+        """Open them for these taps, and for the bridge and server address of each network; returns the links that could
+        not be opened, each with the reason."""
         self.close()
         wanted = [(tap, ("", ""), hears_guest) for tap in taps]
         for network, (bridge, server) in bridges.items():
@@ -162,27 +162,25 @@ class FrameSockets:
 
 
 def sends_by(interface: str) -> socket.socket:
-    """A socket that sends whole frames by a link, and hears nothing. Raises OSError."""
+    """A packet socket that sends on a link and receives nothing. Raises OSError."""
     return _frames(interface, 0)
 
 
 def hears_arp(interface: str) -> socket.socket:
-    """A socket that hears the ARP that comes up by a bridge. Raises OSError."""
+    """A socket that receives the ARP packets of a bridge. Raises OSError."""
     return _frames(interface, ETHERTYPE_ARP)
 
 
 def hears_guest(interface: str) -> socket.socket:
-    """A socket that hears ARP, neighbour discovery and DHCP answers at a tap. Raises OSError.
-
-    A bridge takes a frame away before a socket for one protocol sees it, so this one is for all, and the kernel is
-    given a filter (linux/filter.h) that lets through what is wanted.
-    """
+    """A socket that receives ARP, neighbour discovery and DHCP answers on a tap. Raises OSError. A bridge takes a frame
+    before a socket for a single protocol sees it, so this one is for all, with a kernel filter (linux/filter.h) for the
+    relevant frames."""
     return _frames(interface, _EVERYTHING, _wanted())
 
 
 def _frames(interface: str, ethertype: int, filter_: tuple[tuple[int, int, int, int], ...] = ()) -> socket.socket:
-    """A socket for whole frames of one link. Its filter is there before it hears anything, and stays: whoever is given
-    the socket can neither remove nor replace it (Linux: SO_LOCK_FILTER)."""
+    """A packet socket of one link. Its filter is set before it receives anything, and locked: a process that gets the
+    socket can neither remove nor replace it (Linux: SO_LOCK_FILTER)."""
     s = socket.socket(socket.AF_PACKET, socket.SOCK_RAW | socket.SOCK_NONBLOCK, 0)
     try:
         if filter_:
@@ -199,9 +197,9 @@ def _frames(interface: str, ethertype: int, filter_: tuple[tuple[int, int, int, 
 def _wanted() -> tuple[tuple[int, int, int, int], ...]:
     return (
         (0x28, 0, 0, 12),  # load the half word at 12, the frame's type
-        (0x15, 12, 0, ETHERTYPE_ARP),  # ARP: all of the frame
+        (0x15, 12, 0, ETHERTYPE_ARP),  # ARP: the whole frame
         (0x15, 0, 5, ETHERTYPE_IPV6),
-        (0x30, 0, 0, _HEADER + 6),  # load the byte that names the next header
+        (0x30, 0, 0, _HEADER + 6),  # load the byte with the next header
         (0x15, 0, 10, ICMPV6),
         (0x30, 0, 0, _HEADER + 40),  # load the message's type
         (0x15, 7, 0, NEIGHBOUR_SOLICITATION),
@@ -210,8 +208,8 @@ def _wanted() -> tuple[tuple[int, int, int, int], ...]:
         (0x30, 0, 0, _HEADER + 9),  # load the protocol
         (0x15, 0, 4, _UDP),
         (0xB1, 0, 0, _HEADER),  # the length of the IPv4 header, into the index
-        (0x48, 0, 0, _HEADER + 2),  # load the port that the datagram goes to
+        (0x48, 0, 0, _HEADER + 2),  # load the destination port
         (0x15, 0, 1, CLIENT_PORT),
-        (0x06, 0, 0, 0xFFFF),  # all of the frame
+        (0x06, 0, 0, 0xFFFF),  # the whole frame
         (0x06, 0, 0, 0),  # nothing
     )

@@ -1,6 +1,5 @@
-"""Which address each guest's adapter really uses, whatever system runs in the guest: what the packet worker heard on
-the wire, what the lab's own DHCP leases, and what an agent says.
-"""
+"""The address that each guest's adapter really uses, whatever its system: from observed traffic, leases of the lab's
+own DHCP, and guest agents."""
 
 from __future__ import annotations
 
@@ -17,16 +16,16 @@ from dacha.core.plan.learned import Key, Sighting
 from dacha.core.zone import without_zone
 from dacha.engine.network.live import write
 
-# An address that is seen again and again is noted no more often than this, one that changes no more often than that.
+# The minimum interval of records for an unchanged address, and for one that changes.
 AGAIN_S, CHANGED_S = 10.0, 1.0
-# What was seen is on the disk within this time.
+# The maximum delay of writing observations to disk (seconds).
 SAVE_S = 0.3
-# A guest may use some IPv6 addresses at once (RFC 8981); the last few are remembered.
+# A guest may use several IPv6 addresses at once (RFC 8981); the last few are remembered.
 OTHERS_MOST = 6
 
 
 class Watched(NamedTuple):
-    """A link that leads to a guest: whose adapter it is, and what is planned for it."""
+    """A link of a guest: its adapter, and the planned address."""
 
     key: Key
     hardware: str
@@ -34,7 +33,7 @@ class Watched(NamedTuple):
 
 
 class Watch:
-    """Notes what the guests behind these links use, until `close`; `moved` is called when that changes."""
+    """Records what the guests on these links use, until `close`; `moved` is called when that changes."""
 
     def __init__(
         self,
@@ -44,11 +43,11 @@ class Watch:
         log: Callable[[str], None],
         moved: Callable[[], None],
     ) -> None:
-        """`links` by their names, `before` what was seen by an earlier watch."""
+        """`links` by their names, `before` the observations of an earlier run."""
         self._links, self._file, self._log, self._moved = links, file, log, moved
         self._by_hardware = {w.hardware: w for w in links.values()}
         self._saving: asyncio.TimerHandle | None = None
-        # Changes that came too soon after the last: the latest is noted when it may be.
+        # Changes that came too soon after the last: the latest is recorded when the interval has passed.
         self._later: dict[Key, asyncio.TimerHandle] = {}
         known = {w.key for w in links.values()}
         self.seen: dict[Key, Sighting] = {key: s for key, s in before.items() if key in known}
@@ -59,7 +58,7 @@ class Watch:
         self.save()
 
     def used(self, link: str, address: IPv4Address | IPv6Address, by: str) -> None:
-        """The guest behind a link uses an address."""
+        """The guest on a link uses an address."""
         watched = self._links.get(link)
         if watched is None:
             return
@@ -69,7 +68,7 @@ class Watch:
             self._note(watched, address, by)
 
     def leased(self, hardware: bytes, address: IPv4Address) -> None:
-        """The lab's own DHCP has given an address to somebody: from now on nobody else has it."""
+        """The lab's own DHCP has assigned an address: former users of it no longer count."""
         found = self._by_hardware.get(hardware.hex(":"))
         if found is None:
             return
@@ -79,14 +78,14 @@ class Watch:
         self._note(found, address, by="lease")
 
     def told(self, addresses: Iterable[tuple[str, str]]) -> None:
-        """A guest's agent has named its addresses, each with the hardware address of its adapter."""
+        """A guest's agent has reported its addresses, each with the hardware address of its adapter."""
         for hardware, text in addresses:
             found = self._by_hardware.get(hardware.lower())
             with contextlib.suppress(ValueError):
                 if found and ":" in text:
                     self._note6(found, without_zone(IPv6Address(text.partition("/")[0])))
                 elif found and found.key not in self.seen:
-                    # What the wire says is newer than what an agent says; it counts where the wire was silent.
+                    # Traffic is newer than an agent's report, which counts only for adapters without any.
                     self._note(found, IPv4Address(text.partition("/")[0]), by="agent")
 
     def _note(self, watched: Watched, used: IPv4Address, by: str) -> None:
@@ -98,7 +97,7 @@ class Watch:
         if before and by == "wire":
             if same and now - before.at < AGAIN_S:
                 return
-            # A guest that changes its address all the time is heard once a second: each note is a write to the disk.
+            # Addresses that keep changing are recorded once a second: each record is a disk write.
             left = before.at + CHANGED_S - now
             if not same and 0 < left <= CHANGED_S:
                 later = asyncio.get_running_loop().call_later(left, self._note, watched, used, by)
@@ -125,11 +124,11 @@ class Watch:
     def _keep(self, key: Key, sighting: Sighting) -> None:
         self.seen[key] = sighting
         if self._saving is None:
-            # Two hundred guests that boot together are noted by a few writes, not by two hundred.
+            # Two hundred guests that boot together cause a few writes, not two hundred.
             self._saving = asyncio.get_running_loop().call_later(SAVE_S, self.save)
 
     def save(self) -> None:
-        """Put what is new where every command finds it."""
+        """Write new observations to the file that every command reads."""
         if self._saving is None:
             return
         self._saving.cancel()

@@ -1,4 +1,4 @@
-"""The packet worker's process, and the one that it is copied from."""
+"""The packet worker's process, and the process that it is forked from."""
 
 from __future__ import annotations
 
@@ -29,14 +29,14 @@ from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 from dacha.host.accounts import Account
 
-# A worker that does not take its orders within this time is replaced.
+# A worker that does not read its orders within this time is replaced (seconds).
 PATIENCE_S = 5.0
-# Workers that ended within a minute: with more than two a second or so, the next one waits a moment, so that a lab that
-# cannot be served does not take the whole processor.
+# Workers that ended within a minute: with more than two a second or so, the next one waits, so that a lab that cannot
+# be served does not use the whole CPU.
 OFTEN, PAUSE_S = 110, 0.5
-# How long the process that workers are copied from may take to start up, on a machine that has much else to do.
+# How long the fork server may take to start on a busy machine (seconds).
 START_S = 60.0
-# So many messages are read in one go.
+# Messages that are read together.
 BURST = 64
 
 
@@ -51,7 +51,7 @@ class _Worker(NamedTuple):
 
 
 class _Source:
-    """The process that workers are copied from: started with the first, and again where it is lost."""
+    """The fork server: started with the first worker, and again if it is lost."""
 
     def __init__(self, account: Account | None) -> None:
         self._user = [str(account.uid), str(account.gid)] if account else ["-", "-"]
@@ -60,7 +60,7 @@ class _Source:
         self._words = os.memfd_create("workers")
 
     def made(self, what: bytes, *descriptors: int) -> tuple[int, int]:
-        """A new worker or relay with these descriptors: its number and its pidfd. Raises OSError."""
+        """A new worker or relay with these descriptors: its id and its pidfd. Raises OSError."""
         why = ""
         for _ in range(2):
             asking = self._asking or self._begin()
@@ -102,12 +102,12 @@ class _Source:
 
 
 def _last_words(file: int) -> str:
-    """The last line of what a process said of its own end."""
+    """The last line of a process's error messages."""
     return (os.pread(file, 2000, 0).decode(errors="replace").strip().splitlines() or [""])[-1][:200]
 
 
 class Workers:
-    """Keeps one worker at work, until `close`."""
+    """Keeps one worker running, until `close`."""
 
     def __init__(
         self,
@@ -116,7 +116,8 @@ class Workers:
         lost: Callable[[], None],
         log: Callable[[str], None],
     ) -> None:
-        """`heard` gets what the worker tells; `lost` is called when it ended, and is to order the next one."""
+        """`heard` receives the worker's messages; `lost` is called when the worker has exited, and should request a new
+        one."""
         self._heard, self._lost, self._log = heard, lost, log
         self._source = _Source(account)
         self._at_work: _Worker | None = None
@@ -124,7 +125,7 @@ class Workers:
         self._again: asyncio.TimerHandle | None = None
 
     def order(self, orders: Sequence[tuple[Order, Sequence[socket.socket]]]) -> None:
-        """Let a fresh worker take over with these orders; the one at work ends. Raises OSError."""
+        """Let a new worker take over with these orders; the present one is terminated. Raises OSError."""
         worker, self._at_work = self._at_work, None
         self._retire(worker)
         self._at_work = self._start()
@@ -133,12 +134,12 @@ class Workers:
             self.add(order, sockets)
 
     def add(self, order: Order, sockets: Sequence[socket.socket] = ()) -> None:
-        """One more order for the worker at work. Raises OSError when it does not take it."""
+        """One more order for the present worker. Raises OSError if it does not accept it."""
         if self._at_work is not None:
             send_order(self._at_work.orders, order, [s.fileno() for s in sockets])
 
     def attach(self, links: Sequence[tuple[tuple[str, str, str], socket.socket]]) -> None:
-        """Let the frame relay of the worker at work have these sockets, and no others. Raises OSError."""
+        """Give the present worker's frame relay these sockets, and no others. Raises OSError."""
         if self._at_work is None:
             return
         for n in range(0, max(1, len(links)), DESCRIPTORS_MOST):
@@ -147,7 +148,7 @@ class Workers:
             send_order(self._at_work.relay_orders, order, [s.fileno() for _, s in part])
 
     def hand(self, order: Order, file: int | None) -> None:
-        """One order with an open file, or without. Raises OSError when it is not taken."""
+        """One order with an open file, or without. Raises OSError if it is not accepted."""
         if self._at_work is not None:
             send_order(self._at_work.orders, order, [] if file is None else [file])
 
@@ -162,7 +163,7 @@ class Workers:
         self._source.close()
 
     def replace(self, why: str) -> None:
-        """End the worker at work, for a reason that is logged, and let the next one take over."""
+        """Terminate the present worker, for a logged reason, and let the next one take over."""
         self._log(f"the packet worker is replaced: {why}")
         worker, self._at_work = self._at_work, None
         self._retire(worker)
@@ -183,7 +184,7 @@ class Workers:
         frames, theirs_frames = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         for s in (frames, theirs_frames):
             roomy(s)
-        # Its last words, should it fail: in memory, and short by its own limit.
+        # Its error messages, if it fails: in memory, limited by its own file size limit.
         words = os.memfd_create("worker")
         opened = (orders, told, relay_orders)
         with theirs, theirs_told, theirs_relay, frames, theirs_frames, contextlib.ExitStack() as failed:
@@ -209,7 +210,7 @@ class Workers:
             with contextlib.suppress(ProcessLookupError):
                 signal.pidfd_send_signal(process, signal.SIGKILL)
             ended = select.poll()
-            ended.register(process, select.POLLIN)  # as it is once the process has ended (pidfd_open(2))
+            ended.register(process, select.POLLIN)  # the state once the process has exited (pidfd_open(2))
             ended.poll(PATIENCE_S * 1000)
             os.close(process)
         os.close(worker.words)

@@ -1,4 +1,4 @@
-"""Kinds of arguments: what stands for a guest, a door, a network on a command line, with its completion."""
+"""Kinds of arguments: guests, doors, networks on a command line, with their completion."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from dacha.core.errors import BadValue, UsageError
 
 
 def _completed(argument: argparse.Action, names: Callable[..., list[str]]) -> None:
-    """Let the shell complete an argument from names that are looked up only when it asks."""
+    """Let the shell complete an argument from names that are looked up only on request."""
     argument.completer = names  # type: ignore[attr-defined]  # read by the completion package
 
 
@@ -83,17 +83,17 @@ def for_person(parser: argparse.ArgumentParser, what: str) -> None:
 
 
 def lab(parser: argparse.ArgumentParser, *, optional: bool = False) -> None:
-    """One lab that something is kept of."""
+    """One of the known labs."""
     _completed(parser.add_argument("name", metavar="LAB", nargs="?" if optional else None), _names("lab"))
 
 
 def many(parser: argparse.ArgumentParser, flag: str, dest: str, metavar: str, what: str) -> None:
-    """An option that may be said more than once; what was said is a list."""
+    """An option that may be repeated; the values form a list."""
     parser.add_argument(flag, dest=dest, metavar=metavar, action="append", default=[], help=what)
 
 
 def unset(parser: argparse.ArgumentParser) -> None:
-    """The option of every `edit` that takes a value out of the file."""
+    """The option of every `edit` that removes a value from the file."""
     many(parser, "--unset", "unset", "KEY", "remove this key from the file; its default applies")
 
 
@@ -116,7 +116,7 @@ def wait_time(text: str) -> float:
 
 
 def confirm(question: str, option: str, refused: str = "nothing was removed") -> None:
-    """Ask a person on the terminal; who cannot be asked says so by an option. Raises UsageError for any answer but
+    """Ask for a confirmation on the terminal; without one, an option is required. Raises UsageError for any answer but
     yes."""
     import sys
 

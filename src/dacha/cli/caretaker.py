@@ -95,7 +95,7 @@ def run_status(args: argparse.Namespace) -> int:
 
 
 def _lacking(networks: list[str], from_outside: bool) -> str:
-    """What is not done while it does not run."""
+    """What does not work while it is not running."""
     lacks = ["guests get neither addresses nor name resolution"] if networks else []
     lacks += ["port mappings in the router are not renewed"] if from_outside else []
     return ", and ".join(lacks) or "guests' addresses are not tracked"
@@ -125,7 +125,7 @@ def _leases(rows: list[tuple[str, Any]]) -> None:
 
 
 def _router(known: Any) -> str:
-    """What the router leads in, in a line."""
+    """The router's forwarded doors, in a line."""
     if not known.mappings:
         return f"The router {known.router} forwards nothing: {known.trouble or 'not requested yet'}"
     doors = dict.fromkeys(f"{m.wanted.guest} {m.wanted.door}" for m in known.mappings)

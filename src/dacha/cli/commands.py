@@ -1,4 +1,4 @@
-"""The commands: a table of them, and what their parsers have in common."""
+"""The table of commands, and the common parts of their parsers."""
 
 from __future__ import annotations
 
@@ -11,14 +11,14 @@ from typing import Any, NoReturn
 from dacha.core.errors import UsageError
 from dacha.core.named import NamedTuple
 
-# argparse's own words are English, as all others here are: to look for them in the user's language it would load what
-# knows of languages and go through folders, at every command.
+# All texts are in English: looking for argparse's translations would import the locale module and search folders, at
+# every command.
 argparse._ = str  # type: ignore[attr-defined]
 
 
 class Command(NamedTuple):
-    """A command: its group in the help, its name, the module that has its arguments and runs it, what it does, and an
-    example; one without an example is followed by an action of its module's. A module is imported only when one of its
+    """A command: its group in the help, its name, the module with its arguments and functions, a description, and an
+    example; one without an example is followed by an action of its module. A module is imported only when one of its
     commands runs."""
 
     group: str
@@ -30,8 +30,8 @@ class Command(NamedTuple):
 
 
 class Action(NamedTuple):
-    """An action of a command: its name, what it does, an example, the function that adds its arguments, and the one
-    that runs it; `common` are the options of every command that it has."""
+    """An action of a command: its name, a description, an example, the function that adds its arguments, and the one
+    that runs it; `common` lists its common options."""
 
     name: str
     help: str
@@ -134,7 +134,8 @@ BY_NAME = {command.name: command for command in COMMANDS}
 
 
 class Help(argparse.RawDescriptionHelpFormatter):
-    """argparse's, with the width read once and plainly: its own way loads a file-copying module at every start."""
+    """argparse's formatter, with a simple lookup of the width: the original imports a file-copying module at every
+    start."""
 
     def __init__(self, prog: str, **options: Any) -> None:
         try:
@@ -145,15 +146,15 @@ class Help(argparse.RawDescriptionHelpFormatter):
 
 
 class Parser(argparse.ArgumentParser):
-    """argparse, with refusals in our own form."""
+    """argparse's parser, with errors in our own form."""
 
     def __init__(self, *arguments: Any, **options: Any) -> None:
         options.setdefault("formatter_class", Help)
         super().__init__(*arguments, **{"allow_abbrev": False, **options})
 
     def parse_args(self, args: Any = None, namespace: Any = None) -> Any:
-        """What follows "--" is a command's words, whichever options stand before it (argparse fills a list of words
-        with nothing as soon as an option stands between)."""
+        """Everything after "--" belongs to the guest's command, whichever options come before it (argparse leaves such
+        a list empty as soon as an option is in between)."""
         takes = any(action.dest == "command" for action in self._actions)
         own = args[: args.index("--")] if takes and "--" in args else args
         found = super().parse_args(own, namespace)
@@ -175,11 +176,11 @@ def common(parser: argparse.ArgumentParser, which: str) -> None:
 
 
 def nothing(parser: argparse.ArgumentParser) -> None:
-    """The arguments of an action that has none of its own."""
+    """For an action without arguments of its own."""
 
 
 def add_command(parser: argparse.ArgumentParser, name: str) -> None:
-    """Give `parser` the arguments of a command, and the function that runs it."""
+    """Add the arguments of a command to `parser`, and the function that runs it."""
     command = BY_NAME[name]
     module = import_module(f"dacha.cli.{command.module}")
     getattr(module, f"{name}_arguments")(parser)

@@ -1,6 +1,7 @@
-"""Shell completion that knows the lab's own guests, networks and doors: what a shell is told once, and its questions.
+"""Shell completion with the lab's own guests, networks and doors.
 
-A shell asks by running dacha with what is typed so far in its environment; only the command that is typed is built.
+A shell asks by running dacha with the current command line in its environment; only the parser of that command is
+built.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ from collections.abc import Callable
 from typing import Any
 
 SHELLS = ("bash", "zsh", "fish")
-# What stands for files in help texts; nothing else completes to file names.
+# Placeholders of files in help texts; nothing else completes to file names.
 _FILES = ("FILE", "IMAGE", "FOLDER", "FILE.png")
 
 
@@ -35,7 +36,7 @@ def run_completion(args: argparse.Namespace) -> int:
 
 
 def complete() -> None:
-    """Answer the shell and end the process; called only when the shell asks."""
+    """Answer the shell and exit; called only if the shell asks."""
     import argcomplete
     from argcomplete.completers import FilesCompleter, SuppressCompleter
 
@@ -55,7 +56,7 @@ def complete() -> None:
 
 
 def _give_completers(parser: argparse.ArgumentParser, files: Any) -> None:
-    """Let every argument complete to what its name in the help stands for."""
+    """Let every argument complete according to its placeholder in the help."""
     for action in parser._actions:
         if isinstance(action, argparse._SubParsersAction):
             for inner in action.choices.values():
@@ -131,7 +132,7 @@ def _services(parsed_args: argparse.Namespace | None) -> list[str]:
 
 
 def _asked(names: Callable[[argparse.Namespace | None], list[str]]) -> Callable[..., list[str]]:
-    """A completer as the completion package calls it."""
+    """A completer in the form of the completion package."""
     return lambda parsed_args=None, **_: names(parsed_args)
 
 

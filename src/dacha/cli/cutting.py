@@ -1,4 +1,4 @@
-"""Running guests that a change of the lab would cut off their network: named beforehand, and asked about."""
+"""Running guests that a change would disconnect from their network: warnings and confirmation."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ if TYPE_CHECKING:
 
 
 def warn(ws: Workspace, first: str, changes: Any = None, seen: Any = None) -> bool:
-    """Print which running guests would be cut off, after the words `first`; False if none would be."""
+    """Print which running guests would be disconnected, after the words `first`; False if none would be."""
     if not any(n.by_kernel for n in ws.lab.networks.values()) and not ws.home.kernel_note.exists():
-        return False  # nothing of the lab is in the kernel
+        return False  # no kernel network exists
     from dacha.core.apply.waiting import cut_off, cut_off_words
     from dacha.engine.apply.pending import pending_changes
     from dacha.engine.guest.observe import observe
@@ -36,8 +36,8 @@ def option(parser: argparse.ArgumentParser) -> None:
 
 
 def refuse_unapplied(ws: Workspace, names: Collection[str]) -> None:
-    """Refuse to start guests on networks of the kernel that are not as the lab file says: `start` leaves networks as
-    they are, for the sake of others on them. Raises UsageError, LabError."""
+    """Refuse to start guests on kernel networks that differ from the lab file: `start` does not change networks,
+    because of other guests on them. Raises UsageError, LabError."""
     from dacha.core.errors import UsageError
     from dacha.engine.workspace import unapplied_networks
 
@@ -51,7 +51,8 @@ def refuse_unapplied(ws: Workspace, names: Collection[str]) -> None:
 
 
 def ask_first(args: argparse.Namespace) -> None:
-    """Unless told not to, ask before guests are cut off. Raises UsageError for a no, and where nobody can be asked."""
+    """Ask before guests are disconnected, unless an option says otherwise. Raises UsageError for a no, and without a
+    terminal."""
     from dacha.engine.workspace import load
 
     ws = load(args.lab)

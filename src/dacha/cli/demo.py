@@ -1,4 +1,4 @@
-"""dacha demo: the whole job on a lab of made-up machines, by the same commands a person would type."""
+"""dacha demo: the main features on a lab of made-up machines, with the same commands that a user types."""
 
 from __future__ import annotations
 
@@ -30,10 +30,10 @@ def demo_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 class _Stage:
-    """Runs commands as a person would and shows them."""
+    """Runs and shows commands."""
 
     def __init__(self, lab: Path, keep: bool, removal: str) -> None:
-        """`removal` is the command that takes it down."""
+        """`removal` is the command that removes the demo."""
         self.lab, self.keep, self.removal = lab, keep, removal
 
     def title(self, text: str) -> None:
@@ -46,11 +46,11 @@ class _Stage:
         return subprocess.run(command, env=environment, text=True, check=False, **options)
 
     def output(self, *arguments: str) -> str:
-        """What a command says to a script; it is not shown."""
+        """The JSON output of a command, which is not shown."""
         return self._dacha(*arguments, capture_output=True).stdout
 
     def run(self, *arguments: str, may_fail: bool = False) -> None:
-        """Show and run one dacha command. Raises AnswerNo when it fails."""
+        """Show and run one dacha command. Raises AnswerNo if it fails."""
         output.say(f"$ dacha {shlex.join(arguments)}")
         sys.stdout.flush()
         code = self._dacha(*arguments).returncode
@@ -92,7 +92,7 @@ def run_demo(args: argparse.Namespace) -> int:
     try:
         _play(stage)
     except BaseException:
-        # Also when interrupted, or when whoever read the output went away: nothing of the demo is left behind.
+        # Also when interrupted, or when the output pipe was closed: nothing of the demo is left behind.
         if not args.keep:
             _take_down(folder)
         raise
@@ -137,7 +137,7 @@ def _play(stage: _Stage) -> None:
 
 
 def _from_outside(stage: _Stage) -> None:
-    """A door that a simulated home router leads in; skipped, with a word, where that cannot run."""
+    """A door that a simulated home router forwards; skipped, with a note, if that cannot run."""
     inside, outside, told = "127.77.0.1", "127.77.0.2", "203.0.113.77"
     stage.title(f"Access from outside: a simulated home router with the outside address {told} forwards a door")
     command = [sys.executable, "-P", "-m", "dacha.demo.router"]
@@ -150,7 +150,7 @@ def _from_outside(stage: _Stage) -> None:
         if b"is running" not in router.stdout.readline():
             output.say(f"Skipped: another program uses port 5351 of {inside}.")
             return
-        # On loopback, where the router is too: nobody else comes in.
+        # On loopback, like the router: not reachable for others.
         stage.run("door", "add", "charts", "tides", "--service", "http", "--from", "outside", "--listen", "127.0.0.1")
         stage.run("apply")
         place = json.loads(stage.output("trace", "charts", "tides", "--json"))["outside"]
@@ -193,7 +193,7 @@ def _remove(folder: Path) -> int:
 
 
 def _take_down(folder: Path) -> None:
-    """Power the demo's guests off and remove what the demo made: its lab file, keys and disks, and nothing else."""
+    """Power the demo's guests off and remove its files: lab file, keys and disks, and nothing else."""
     from dacha.engine.caretaker import process as caretaking
     from dacha.engine.guest.power import stop
     from dacha.engine.workspace import load

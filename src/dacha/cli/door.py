@@ -65,7 +65,7 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _held(args: argparse.Namespace) -> Any:
-    """A judge of the edited lab: the door's host port must be one that no other program has."""
+    """A check of the edited lab: the door's host port must not be in use by another program."""
     from dacha.engine.check.host import port_findings
     from dacha.engine.guest.observe import observe_guest
 

@@ -1,6 +1,6 @@
-"""The entry point: finds the command, builds its parser only, and turns errors into messages and exit codes.
+"""The entry point: finds the command, builds only its parser, and turns errors into messages and exit codes.
 
-Exit codes: 0 done; 1 the answer is no; 2 used wrongly, or the lab file is wrong; 3 the host refused.
+Exit codes: 0 done; 1 the answer is no; 2 used wrongly, or the lab file has errors; 3 the host refused.
 """
 
 from __future__ import annotations
@@ -14,13 +14,13 @@ from dacha.cli.commands import BY_NAME, COMMANDS, Parser, add_command
 from dacha.cli.terminal import streams
 from dacha.core.errors import DachaError, UsageError
 
-# What a command loads stays to its end. Looking through it for what may go, each time that seven hundred things more
-# are there, is a twentieth of a quick one's time.
+# A command keeps what it loads until its end. Garbage collection after each seven hundred new objects would cost a
+# quick command a twentieth of its time.
 gc.set_threshold(50_000, 10, 10)
 
 
 def parser_for(command: str) -> Parser:
-    """The parser of one command alone."""
+    """The parser of one command only."""
     parser = Parser(prog=f"dacha {command}")
     add_command(parser, command)
     return parser
@@ -49,7 +49,7 @@ def usage() -> str:
 
 
 def split(argv: list[str]) -> tuple[list[str], str | None, list[str]]:
-    """Options before the command, the command, and what follows it."""
+    """Options before the command, the command, and its arguments."""
     n = 0
     while n < len(argv) and argv[n].startswith("-"):
         n += 2 if argv[n] == "--lab" else 1
@@ -70,7 +70,7 @@ def dispatch(argv: list[str]) -> int:
         from dacha.core.spelling import did_you_mean
 
         raise UsageError(f"unknown command {command}", remedy=f"{did_you_mean(command, BY_NAME)}\nsee: dacha --help")
-    # Options may stand before the command; an action's parser, not its group's, knows them.
+    # Options may come before the command; the parser of an action, not of its group, knows them.
     at = 1 if not BY_NAME[command].example and after and not after[0].startswith("-") else 0
     args = parser_for(command).parse_args([*after[:at], *before, *after[at:]])
     if os.geteuid() == 0:
@@ -94,16 +94,13 @@ def main(argv: list[str] | None = None) -> int:
     lost = streams.end()
     if lost:
         streams.put(lost, sys.stderr, flush=True)
-    # Work that was done is done; an answer that nobody got is none.
+    # Completed work is a success; output that could not be written is not.
     return 3 if lost and streams.Lost.answer and code == 0 else code
 
 
 def program() -> None:
-    """Be the program: `main`, and the end of the process.
-
-    A question that was given up may wait on in a thread that nobody waits for. The interpreter is not taken down beside
-    such a one: it crashes there now and then (Python 3.11), instead of its exit code.
-    """
+    """Run `main` and end the process. A question that was given up may still run in a daemon thread, beside which the
+    interpreter's shutdown sometimes crashes (Python 3.11): so it is skipped."""
     code = main()
     threads = sys.modules.get("threading")
     if threads and any(thread.daemon for thread in threads.enumerate()):
@@ -112,8 +109,8 @@ def program() -> None:
 
 
 def _run(argv: list[str]) -> int:
-    """The exit code of a command, with every error said."""
-    # What follows "--" is another program's.
+    """The exit code of a command, with every error printed."""
+    # Everything after "--" belongs to another program.
     own = argv[: argv.index("--")] if "--" in argv else argv
     debug = "--debug" in own
     try:
@@ -146,7 +143,7 @@ def _run(argv: list[str]) -> int:
 
 
 def _error_json(e: DachaError) -> None:
-    """An error as a script reads it."""
+    """An error for scripts."""
     from dacha.cli.terminal.output import emit_json, finding_json
 
     findings = [finding_json("lab.toml", f) for f in getattr(e, "findings", ())]

@@ -81,7 +81,7 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
         return 0
     output.say(f"Next: dacha apply; a running guest gets it at its next start: dacha restart {args.guest}")
     if ws.home.read(args.guest).machine is not None:
-        # What was told at a first boot is not told anew by itself.
+        # First-boot data is not applied again by itself.
         output.say(f"It was started before; to have it mounted: dacha guest first-boot {args.guest} --again")
     return 0
 

@@ -179,7 +179,8 @@ def waiting_words(changes: Iterable[Any]) -> str:
 
 
 def lab_or_applied(args: argparse.Namespace) -> Workspace:
-    """The lab, for a command about what runs: a file that is wrong by now keeps nobody from that, and is said."""
+    """The lab, for a command about running guests: if the file has errors, the last applied version is used, with a
+    note."""
     from dacha.cli.terminal.output import note
     from dacha.engine.workspace import load_or_applied
 
@@ -191,7 +192,7 @@ def lab_or_applied(args: argparse.Namespace) -> Workspace:
 
 
 def note_other_file(ws: Workspace) -> None:
-    """Say that the lab's guests were made from another file of its name: changing commands refuse this one."""
+    """Note that the lab's guests belong to another file of its name: changing commands refuse this one."""
     from dacha.cli.terminal.output import note
 
     if other := ws.other_file():

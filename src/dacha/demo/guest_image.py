@@ -1,6 +1,6 @@
-"""A tiny real guest, made from Debian packages by an ordinary user: kernel, busybox, an SSH server.
+"""A tiny real guest, built from Debian packages by an ordinary user: kernel, busybox, an SSH server.
 
-Nothing is installed: the packages are fetched with apt-get into a temporary folder and unpacked there.
+Nothing is installed: the packages are downloaded with apt-get into a temporary folder and unpacked there.
 """
 
 from __future__ import annotations
@@ -27,8 +27,7 @@ PACKAGES = (
     "busybox-static", "dropbear-bin", "openssh-sftp-server", "libtomcrypt1", "libtommath1", "libgmp10", "zlib1g",
     "libcrypt1", "libc6",
 )  # fmt: skip
-# What every guest loads, and what those load that have a device of this kind (virtio 1.2, section 5: its device ID).
-# All else that a guest of a lab may have is built into this kernel.
+# Modules that every guest loads, and those for a device (virtio 1.2, section 5: its device ID).
 MODULES = ("virtio_pci", "virtio_net", "virtio_blk", "virtio_console", "virtio_rng", "isofs", "evdev", "button")
 MODULES_FOR_DEVICE = {"0x0008": ("virtio_scsi", "sd_mod", "sr_mod"), "0x001a": ("virtiofs",)}
 LIBRARIES = (
@@ -46,8 +45,8 @@ FOLDERS = (
     "bin dev etc etc/acpi etc/acpi/PWRF etc/dropbear home lib lib/x86_64-linux-gnu lib64 mnt mnt/seed modules proc "
     "root run srv srv/readings srv/www sys tmp usr usr/bin usr/lib usr/sbin var var/log"
 )
-# Without self-tests, mitigations, a timer that is measured for a tenth of a second, and looking for what is not there,
-# an emulated guest is up in about three seconds. (Its kernel is told mitigations=off: `quick_to_start` relies on it.)
+# Without self-tests, mitigations, timer calibration and probing for missing hardware, an emulated guest boots in about
+# three seconds. (Its kernel gets mitigations=off: `quick_to_start` relies on it.)
 COMMAND_LINE = (
     "console=ttyS0 quiet loglevel=3 cryptomgr.notests=1 mitigations=off tsc=reliable no_timer_check nolapic_timer "
     "nokaslr noreplace-smp lsm=capability i8042.nokbd i8042.noaux 8250.nr_uarts=1 panic=-1 init=/init rdinit=/init"
@@ -67,13 +66,13 @@ def _own(name: str) -> bytes:
 
 
 def _folder() -> Path:
-    """Where this version of the guest is kept: in the cache folder, by what it is made of."""
+    """The folder of this version of the guest, in the cache folder, by a digest of its parts."""
     source = b"\0".join([Path(__file__).read_bytes(), *(_own(n) for n in OWN)])
     return folders.make_private(folders.cache() / "demo-guest" / sha256(source).hexdigest()[:16])
 
 
 def guest_image(progress: Callable[[str], None] = lambda text: None) -> GuestImage:
-    """The demo guest, made on first use and kept in the cache folder. Raises HostError when that fails."""
+    """The demo guest, created on first use and kept in the cache folder. Raises HostError if that fails."""
     folder = _folder()
     image = GuestImage(folder / "vmlinux", folder / "initrd.cpio")
     with locked(folder / "lock", "dacha demo", 600.0):
@@ -83,8 +82,8 @@ def guest_image(progress: Callable[[str], None] = lambda text: None) -> GuestIma
 
 
 def unpacked(progress: Callable[[str], None] = lambda text: None) -> Path:
-    """The guest's packages, fetched and unpacked on first use and kept in the cache folder without what no guest needs:
-    like a root file system. Raises HostError when that fails."""
+    """The guest's packages, downloaded and unpacked on first use and kept in the cache folder without unneeded files:
+    like a root file system. Raises HostError if that fails."""
     folder = _folder()
     root = folder / "root"
     with locked(folder / "unpack.lock", "dacha demo", 600.0):
@@ -129,13 +128,13 @@ def _build(root: Path, image: GuestImage, progress: Callable[[str], None]) -> No
     try:
         kernel = quick_to_start(uncompressed_kernel(packed))
     except ValueError:
-        kernel = packed  # QEMU starts it as well, only later
+        kernel = packed  # QEMU starts it as well, but later
     # The kernel comes last: with it, the image is complete.
     replace_file(image.kernel, kernel)
 
 
 def _kernel_package() -> str:
-    """The package that the cloud kernel's meta-package stands for today."""
+    """The package that the cloud kernel's meta-package depends on today."""
     for line in _run(["apt-cache", "depends", KERNEL_META], Path("/")).splitlines():
         word, _, name = line.strip().partition(": ")
         if word == "Depends" and name.startswith("linux-image-"):
@@ -162,15 +161,15 @@ def _run(command: list[str], folder: Path) -> str:
 
 
 def _orders(modules: dict[str, Path]) -> dict[str, list[str]]:
-    """What is loaded, in order: by every guest, and by what device a guest has."""
+    """The modules to load, in order: for every guest, and by device."""
     contents = {name: path.read_bytes() for name, path in modules.items()}
     wanted = {"order": MODULES, **MODULES_FOR_DEVICE}
     return {name: load_order(list(modules_of), contents) for name, modules_of in wanted.items()}
 
 
 def entries(root: Path, *, signed: bool = True) -> list[cpio.Entry]:
-    """The members of the guest's first root file system, of its `unpacked` packages. Without `signed`, its modules are
-    loaded sooner, and not under Secure Boot."""
+    """The members of the guest's initial file system, from its `unpacked` packages. Without `signed`, its modules load
+    faster, but not under Secure Boot."""
 
     def find(name: str) -> Path:
         found = next((p for p in sorted(root.rglob(name)) if p.is_file()), None)
@@ -186,7 +185,7 @@ def entries(root: Path, *, signed: bool = True) -> list[cpio.Entry]:
     made += [
         cpio.Entry("dev/console", cpio.CHARACTER | 0o600, device=(5, 1)),
         cpio.file("init", _own("init.sh"), 0o755),
-        # Everybody may ping: busybox is root's, and of its programs only those that need it go on as root.
+        # ping for all users: busybox is setuid root, and drops root for all programs but a few.
         cpio.file("bin/busybox", find("busybox").read_bytes(), 0o4755),
         cpio.file("etc/lease", _own("lease.sh"), 0o755),
         cpio.file("etc/acpi/PWRF/00000080", _own("power.sh"), 0o755),
@@ -194,7 +193,7 @@ def entries(root: Path, *, signed: bool = True) -> list[cpio.Entry]:
         cpio.file("etc/group", b"root:x:0:\n"),
         cpio.file("usr/sbin/dropbear", (root / "usr/sbin/dropbear").read_bytes(), 0o755),
         cpio.file("usr/bin/dropbearconvert", find("dropbearconvert").read_bytes(), 0o755),
-        # Where the SSH server looks for it.
+        # The SSH server's path for it.
         cpio.file("usr/lib/sftp-server", (root / "usr/lib/openssh/sftp-server").read_bytes(), 0o755),
         *(cpio.file(f"modules/{name}", "\n".join(order).encode() + b"\n") for name, order in orders.items()),
         cpio.file("srv/www/index.html", _own("index.html")),

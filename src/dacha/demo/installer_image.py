@@ -1,5 +1,5 @@
-"""A small installer medium of our own, made from Debian packages with GRUB's ISO tool: it boots by BIOS and by UEFI,
-writes the demo guest to the disk, asks nothing, and restarts (or powers off)."""
+"""A small installer medium, built from Debian packages with GRUB's ISO tool: it boots by BIOS and by UEFI, writes the
+demo guest to the disk without questions, and restarts (or powers off)."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from dacha.host import folders
 from dacha.host.facts import program
 from dacha.host.files import locked
 
-# A medium of this kind starts only when the space key is pressed in its first seconds, as some installers want it.
+# A medium of this kind starts only if the space key is pressed within a few seconds, like some installers.
 _ASK = """\
 set timeout=8
 set timeout_style=hidden
@@ -45,10 +45,8 @@ menuentry "{title}" {{
 def installer_image(
     finish: str = "reboot", progress: Callable[[str], None] = lambda text: None, *, ask: bool = False
 ) -> Path:
-    """The installer medium that ends with `finish`, made on first use; with `ask` it wants a key pressed to start.
-
-    Raises HostError when a tool is missing.
-    """
+    """The installer medium that ends with `finish`, created on first use; with `ask` it requires a key press. Raises
+    HostError if a tool is missing."""
     tool = program("grub-mkrescue")
     if not tool or not program("xorriso") or not program("mformat"):
         raise HostError(
@@ -94,7 +92,7 @@ def _build(work: Path, tool: str, target: Path, finish: str, ask: bool, progress
 
 
 def installed_disk(work: Path, tool: str) -> Path:
-    """A disk image from which the demo guest starts by BIOS and by UEFI."""
+    """A disk image from which the demo guest boots by BIOS and by UEFI."""
     disk, root = work / "disk.iso", guest_image.unpacked()
     kernel = next((root / "boot").glob("vmlinuz-*")).read_bytes()
     initrd = cpio.archive(guest_image.entries(root))
@@ -116,11 +114,8 @@ def boot_medium(
     *,
     ask: bool = False,
 ) -> None:
-    """Make a medium labelled `label` that starts `kernel` with the command line `line`, by BIOS and by UEFI.
-
-    `tree` is a folder to put it together in; `initrd` is packed unless it is; with `ask` it starts only when a key is
-    pressed. Raises HostError.
-    """
+    """Create a medium labelled `label` that boots `kernel` with the command line `line`, by BIOS and by UEFI. `tree` is
+    a working folder; `initrd` is compressed if it is not; with `ask` it requires a key press. Raises HostError."""
     (tree / "boot/grub").mkdir(parents=True)
     (tree / "boot/vmlinuz").write_bytes(kernel)
     packed = initrd if initrd.startswith(b"\x1f\x8b") else gzip.compress(initrd, compresslevel=3, mtime=0)

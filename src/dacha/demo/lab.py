@@ -1,4 +1,4 @@
-"""Writes the saltmarsh lab into a folder: the lab file and a key pair that opens its guests."""
+"""Write the saltmarsh lab into a folder: the lab file and a key pair for its guests."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dacha.host.folders import make_private
 
 
 def write_lab(folder: Path, image: GuestImage) -> Path:
-    """Write the lab into `folder`, which is made; returns the lab file. An existing lab file stays as it is."""
+    """Write the lab into `folder`, which is created; returns the lab file. An existing lab file is not changed."""
     make_private(folder)
     path = folder / "lab.toml"
     if not (folder / "demo_key.pub").exists():

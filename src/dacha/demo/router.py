@@ -21,14 +21,14 @@ from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 from dacha.wire.router import nat_pmp, pcp
 
-# The longest that a mapping stands without being renewed, and the most of them: a home router has little memory.
+# The maximum lifetime of a mapping, and their maximum number: a home router has little memory.
 LONGEST_S, MOST = 7200, 64
-# A relayed UDP exchange is forgotten after this silence (RFC 4787 section 4.3).
+# A relayed UDP exchange expires after this silence (RFC 4787 section 4.3).
 UDP_IDLE_S = 120.0
 
 
 class Held(NamedTuple):
-    """One mapping: whom it leads to, who may renew it, when it lapses, and what relays it."""
+    """One mapping: its target, its owner, when it expires, and its relay."""
 
     to: tuple[str, int]
     nonce: bytes
@@ -37,7 +37,7 @@ class Held(NamedTuple):
 
 
 class Router:
-    """Answers requests, and relays for the mappings that it grants."""
+    """Answers requests, and relays for granted mappings."""
 
     def __init__(self, outside: str, told: IPv4Address, speaks: set[str], lifetime_s: int) -> None:
         self._outside, self._told, self._speaks = outside, told, speaks
@@ -51,7 +51,7 @@ class Router:
         return int(time.monotonic() - self._began)
 
     async def answer(self, data: bytes, asker: str) -> bytes | None:
-        """The answer to one datagram; None for what is none of a router's business."""
+        """The answer to one datagram; None for anything but a request."""
         try:
             if data[:1] == bytes([pcp.VERSION]) and "pcp" in self._speaks:
                 return pcp.encode_response(await self._pcp(pcp.decode_request(data), asker))
@@ -91,7 +91,8 @@ class Router:
         return nat_pmp.Response(r.opcode, nat_pmp.SUCCESS, self.epoch_s, None, r.internal_port, port, lasts)
 
     async def _map(self, protocol: str, to: tuple[str, int], wish: int, lifetime_s: int, nonce: bytes) -> int | None:
-        """Grant, renew or (no lifetime) end a mapping; its outside port, 0 for one that was ended, None for no room."""
+        """Grant, renew or (lifetime 0) delete a mapping; returns its outside port, 0 for a deleted one, None if there
+        is no room."""
         self.forget_old()
         mine = next((k for k, held in self._held.items() if k[0] == protocol and held.to == to), None)
         if lifetime_s == 0:
@@ -112,7 +113,7 @@ class Router:
         return None
 
     def forget_old(self) -> None:
-        """Close what was not renewed in time."""
+        """Close expired mappings."""
         now = time.monotonic()
         for key in [k for k, held in self._held.items() if held.until < now]:
             self._held.pop(key).relay.close()
@@ -135,7 +136,7 @@ class Router:
 
 
 async def _pour(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-    """Everything that comes in one end goes out of the other."""
+    """Copy everything from one end to the other."""
     with contextlib.suppress(OSError):
         while data := await reader.read(65536):
             writer.write(data)
@@ -147,7 +148,7 @@ async def _pour(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> N
             writer.close()
 
 
-# What is under way: a task that nobody holds may be thrown away.
+# Pending tasks: one without a reference may be garbage-collected.
 _under_way: set[asyncio.Task[None]] = set()
 
 
@@ -158,7 +159,7 @@ def _begin(work: Coroutine[Any, Any, None]) -> None:
 
 
 class _UdpRelay(asyncio.DatagramProtocol):
-    """One outside port of UDP: each peer outside has a socket of its own inside, so that answers find back."""
+    """One outside UDP port: each peer outside has a socket of its own inside, for the replies."""
 
     def __init__(self, to: tuple[str, int]) -> None:
         self._to = to
@@ -187,7 +188,7 @@ class _UdpRelay(asyncio.DatagramProtocol):
         self._inner[peer].sendto(data)
 
     def _forget_when_silent(self, peer: Any) -> None:
-        """A peer is forgotten when neither side has spoken for a while (RFC 4787 section 4.3)."""
+        """A peer expires when neither side has sent anything for a while (RFC 4787 section 4.3)."""
         loop = asyncio.get_running_loop()
         left = self._heard[peer] + UDP_IDLE_S - loop.time()
         if left > 0:
@@ -198,7 +199,7 @@ class _UdpRelay(asyncio.DatagramProtocol):
 
 
 class _Asked(asyncio.DatagramProtocol):
-    """The port on which the router is asked."""
+    """The port on which the router accepts requests."""
 
     def __init__(self, router: Router) -> None:
         self._router = router
@@ -216,13 +217,13 @@ class _Asked(asyncio.DatagramProtocol):
 
 
 async def serve(router: Router, inside: str) -> None:
-    """Answer on `inside` until SIGTERM or SIGINT."""
+    """Serve on `inside` until SIGTERM or SIGINT."""
     loop, ending = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, ending.set)
     asked, _ = await loop.create_datagram_endpoint(lambda: _Asked(router), (inside, pcp.SERVER_PORT))
     if not IPv4Address(inside).is_loopback:
-        # Whoever was granted something by an earlier one hears that it is gone (RFC 6887 section 14.1.1).
+        # Clients of an earlier run learn that their mappings are lost (RFC 6887 section 14.1.1).
         link: socket.socket = asked.get_extra_info("socket")
         link.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(inside))
         asked.sendto(pcp.encode_response(pcp.Response(pcp.SUCCESS, 0, 0)), ("224.0.0.1", pcp.CLIENT_PORT))

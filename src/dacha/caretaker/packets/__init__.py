@@ -1,1 +1,1 @@
-"""The packet worker: what reads what guests send, without any power."""
+"""The packet worker: the unprivileged process that reads what guests send."""

@@ -1,4 +1,4 @@
-"""Accepting connections one by one; when no more files can be opened, accepting pauses for a second."""
+"""Accept connections one by one; accepting pauses for a second if no more files can be opened."""
 
 from __future__ import annotations
 
@@ -7,14 +7,13 @@ import errno
 import socket
 from collections.abc import Callable
 
-# accept(2): the connection could not be opened for want of these, and still waits. Asked for at once it would be asked
-# for without end.
+# accept(2) failed for lack of these resources; the connection stays queued. Retrying at once would busy-loop.
 _NO_ROOM = {errno.EMFILE, errno.ENFILE, errno.ENOBUFS, errno.ENOMEM}
 AGAIN_S = 1.0
 
 
 def take_each(listening: socket.socket, take: Callable[[socket.socket, str], None]) -> None:
-    """Give `take` every connection to this socket, with its peer's address, until `take_no_more`."""
+    """Call `take` for every connection to this socket, with its peer's address, until `take_no_more`."""
     loop = asyncio.get_running_loop()
 
     def ready() -> None:
@@ -35,6 +34,6 @@ def take_each(listening: socket.socket, take: Callable[[socket.socket, str], Non
 
 
 def take_no_more(listening: socket.socket) -> None:
-    """Close the socket; what was taken stays open."""
+    """Close the socket; accepted connections stay open."""
     asyncio.get_running_loop().remove_reader(listening)
     listening.close()

@@ -1,4 +1,4 @@
-"""The sockets of one network's DHCP server. What is said on them is decided in `wire.dhcp4_server`."""
+"""The sockets of one network's DHCP server. The protocol logic is in `wire.dhcp.dhcp4_server`."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from dacha.wire.dhcp.dhcp4_lease import Action, Full, Keep, Lease, Probe, Reply,
 from dacha.wire.dhcp.dhcp4_server import Server
 from dacha.wire.link.ethernet import decode_arp
 
-# Somebody who has an address answers within this time on a bridge; so many messages are read in one go.
+# A machine on a bridge answers ARP within this time; how many messages are read together.
 PROBE_S, BURST = 0.4, 64
 Log = Callable[[str], None]
 
@@ -35,8 +35,7 @@ class DhcpService:
         keep: Callable[[Lease, Callable[[], None]], None],
         log: Log,
     ) -> None:
-        """`keep` puts a lease where it outlives this process, and then calls what it is given; `frames` sends what an
-        ordinary socket cannot."""
+        """`keep` stores a lease durably, and then calls its argument; `frames` sends what ordinary sockets cannot."""
         self._network, self._scope, self._keep, self._log = network, scope, keep, log
         self._server = Server(scope, {lease.address: lease for lease in leases})
         self._probes: dict[IPv4Address, asyncio.Future[bool]] = {}
@@ -75,7 +74,7 @@ class DhcpService:
             match action:
                 case Keep(lease=lease):
                     self._log(_lease_words(lease))
-                    # What follows is said when the lease is kept, and not before (RFC 2131 section 3.1, step 4).
+                    # The following actions wait until the lease is stored (RFC 2131 section 3.1, step 4).
                     self._keep(lease, partial(self._go_on, actions[n + 1 :], asked))
                     return
                 case Reply():
@@ -96,7 +95,7 @@ class DhcpService:
         wire = encode(reply.message)
         try:
             if reply.direct:
-                # A datagram of the kernel's needs a neighbour entry, which a client without an address cannot give.
+                # An ordinary datagram requires a neighbour entry, which a client without an address cannot provide.
                 self._frames(SendReply(self._network, reply.message.chaddr[:6], reply.address, wire))
             else:
                 self._udp.sendto(wire, (str(reply.address), reply.port))
@@ -107,7 +106,7 @@ class DhcpService:
             self._log(f"{reply.message.chaddr.hex(':')} requested an address that it may not have; refused")
 
     async def _probe(self, probe: Probe) -> None:
-        """Ask for the owner of an address, and go on with the outcome."""
+        """Probe for the user of an address, and continue with the result."""
         heard: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
         self._probes[probe.address] = heard
         with contextlib.suppress(OSError):
@@ -123,7 +122,7 @@ class DhcpService:
         self._carry_out(self._server.probed(probe, answered, time.time()), probe.message)
 
     def heed_arp(self, packet: bytes) -> None:
-        """Read an ARP packet that came by the bridge."""
+        """Process an ARP packet received on the bridge."""
         with contextlib.suppress(PeerError):
             heard = self._probes.get(decode_arp(packet).sender)
             if heard and not heard.done():

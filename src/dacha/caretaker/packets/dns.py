@@ -1,5 +1,5 @@
-"""A network's name server. What it says about the lab is decided in `wire.dns_zone`, whom it believes about the rest in
-`wire.dns_upstream`."""
+"""The name server of one network. Its answers about the lab are in `wire.dns.zone`, the checks of other servers'
+answers in `wire.dns.upstream`."""
 
 from __future__ import annotations
 
@@ -19,17 +19,17 @@ from dacha.wire.dns import upstream
 from dacha.wire.dns.cache import Cache
 from dacha.wire.dns.zone import QUERY_MOST, Subnet, Zone, failure
 
-# A resolver of the host is given this long before the next is asked; a client over TCP may be silent this long.
+# How long a resolver of the host may take before the next is queried; how long a TCP client may be idle (seconds).
 UPSTREAM_S, TCP_IDLE_S = 2.0, 10.0
-# Questions that wait for other servers at once, in all and of one guest; more are dropped, as their clients ask again.
+# The maximum of pending queries to other servers, in total and per guest; more are dropped, as clients repeat them.
 WAITING_MOST, EACH_MOST, TCP_MOST, TCP_EACH_MOST, BURST = 1_000, 100, 100, 10, 64
 
 
 class DnsService:
-    """Answers on some addresses of one bridge until `close`. Nothing that one network was told is told to another."""
+    """Answers on some addresses of one bridge until `close`. Each network has a cache of its own."""
 
     def __init__(self, zone: Zone, admitted: Iterable[Subnet], *, forward: bool) -> None:
-        """`admitted` may ask for names that are not the lab's; with `forward` these are asked of others."""
+        """Sources in `admitted` may query names outside the lab; with `forward` these queries are forwarded."""
         self._cache, self._admitted = Cache(), list(admitted)
         self._zone = zone.seen_from(self._admitted)
         self._forward = forward
@@ -42,11 +42,11 @@ class DnsService:
         self._connections: Counter[str] = Counter()
 
     def serve(self, zone: Zone) -> None:
-        """Answer for these names from now on."""
+        """Use these names from now on."""
         self._zone = zone.seen_from(self._admitted)
 
     async def listen(self, sockets: Mapping[str, socket.socket]) -> None:
-        """Answer on these sockets: "udp ADDRESS" and "tcp ADDRESS"."""
+        """Listen on these sockets: "udp ADDRESS" and "tcp ADDRESS"."""
         for what, s in sockets.items():
             if what.startswith("udp "):
                 self._sockets.append(s)
@@ -68,7 +68,7 @@ class DnsService:
         return any(address.version == s.version and address in s for s in self._admitted)
 
     def _about_lab(self, query: bytes, *, udp: bool) -> bytes | None:
-        """The answer from the lab alone; b"" for none; None for what has to be asked elsewhere."""
+        """The answer from the lab alone; b"" for none; None if another server must be queried."""
         said = self._zone.answer(query, udp=udp)
         return failure(query, dns.rcode.REFUSED) if said is None and not self._forward else said
 
@@ -108,8 +108,8 @@ class DnsService:
                 s.sendto(said, client)
 
     async def _ask_others(self, query: bytes, *, udp: bool) -> bytes:
-        """The answer of the host's resolvers, kept or asked for; SERVFAIL when none of them answers. A question that is
-        being asked already is not asked again."""
+        """The answer of the host's resolvers, from the cache or by a query; SERVFAIL if none answers. Identical pending
+        queries are merged."""
         kept = self._cache.find(query, time.monotonic(), udp=udp)
         if kept is not None:
             return kept
@@ -122,8 +122,8 @@ class DnsService:
         return upstream.for_asker(query, said) if said else failure(query)
 
     async def _ask_each(self, query: bytes, *, udp: bool) -> bytes:
-        """What the first of the host's resolvers says that can tell; where all say that they cannot, what the first of
-        them said; b"" when none answers."""
+        """The answer of the first of the host's resolvers that has one; if all fail, the first failure; b"" if none
+        answers."""
         unable = b""
         for resolver in self.resolvers[:3]:
             try:
@@ -140,7 +140,7 @@ class DnsService:
         return unable
 
     async def _serve_tcp(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        """One client over TCP: queries with their lengths before them, answered in order (RFC 7766)."""
+        """Serve one TCP client: queries with length prefixes, answered in order (RFC 7766)."""
         peer = str(writer.get_extra_info("peername")[0])
         self._connections[peer] += 1
         try:
@@ -166,15 +166,13 @@ class DnsService:
 
 
 async def _ask(resolver: str, query: bytes, *, udp: bool) -> bytes:
-    """One resolver's answer, believed only when it repeats all that was drawn for it; b"" for what is no question.
-
-    Some resolvers write names in lower case, and so does who forges an answer and cannot see the question: such an
-    answer counts if a second question, with another number from another port, is answered as well.
-    """
+    """One resolver's answer, accepted only if it repeats all random values; b"" for an invalid query. Some resolvers
+    answer in lower case, and so would a blind forger: such an answer is accepted if a second query, with another ID
+    from another port, gets one, too."""
     lowered = False
     while (mine := upstream.asked_anew(query, secrets.token_bytes(2), secrets.randbits(256))) is not None:
         said = await (_by_udp(resolver, mine) if udp else _by_tcp(resolver, mine))
-        # Over TCP nobody answers but who is asked (RFC 5452 section 9).
+        # Over TCP, only the queried server can answer (RFC 5452 section 9).
         if upstream.believed(mine, said) or lowered or not udp:
             return said
         lowered = True
@@ -202,7 +200,7 @@ async def _by_tcp(resolver: str, mine: bytes) -> bytes:
 
 
 async def _connected(resolver: str, kind: int) -> socket.socket:
-    """A socket to a resolver's port; a link-local address has its link's number behind it."""
+    """A socket connected to a resolver; a link-local address contains its link's index."""
     address, _, link = resolver.partition("%")
     s = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, kind)
     try:

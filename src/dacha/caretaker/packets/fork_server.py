@@ -1,8 +1,8 @@
-"""Where packet workers come from: a process that has loaded all that one needs, and is copied for each.
+"""The process that packet workers are forked from: it has loaded everything that they need.
 
-So a worker is there within milliseconds of the last one's end, on a busy machine too. This process has the workers'
-user and no capability by then, and reads nothing but the root part's word to make another one. What it answers is that
-one's pidfd (pidfd_open(2)), which stands for it and for no later process of its number.
+So a worker starts within milliseconds after the former one's end, even on a busy machine. This process runs as the
+workers' user without capabilities, and reads only the root part's requests. It answers with the new process's pidfd
+(pidfd_open(2)), which identifies that process unambiguously.
 """
 
 from __future__ import annotations
@@ -22,8 +22,8 @@ from dacha.host import confine
 
 
 def next_worker(asked: socket.socket) -> tuple[bytes, list[int]] | None:
-    """Make workers and relays until the root part ends. Returns in each of them, with what it is and its descriptors,
-    and then None here."""
+    """Fork workers and relays until the root part exits. Returns in each of them, with its role and descriptors, and
+    finally None here."""
     while True:
         word, descriptors, _, _ = socket.recv_fds(asked, len(START) + 1, 4)
         if word not in (START, RELAY):
@@ -37,14 +37,14 @@ def next_worker(asked: socket.socket) -> tuple[bytes, list[int]] | None:
             return word, descriptors
         for descriptor in descriptors:
             os.close(descriptor)
-        # Nobody else waits for it: its number is its own until the next round.
+        # No other process waits for it: its id stays valid until the next round.
         process = os.pidfd_open(pid)
         socket.send_fds(asked, [str(pid).encode()], [process])
         os.close(process)
 
 
 def _load_everything() -> None:
-    """Import what is else imported when it is first needed: later there are no files."""
+    """Import everything that is otherwise imported on first use: later, no files are accessible."""
     import importlib
     import pkgutil
 
@@ -57,13 +57,13 @@ def _load_everything() -> None:
 
 
 def main() -> None:
-    """Make workers by the channel whose descriptor is in the arguments, as the user whose numbers come after it."""
+    """Serve requests on the channel whose descriptor is in the arguments, as the user whose IDs follow it."""
     asked = socket.socket(fileno=int(sys.argv[1]))
     _load_everything()
     if sys.argv[2] != "-":
         confine.become((int(sys.argv[2]), int(sys.argv[3])))
-    gc.freeze()  # what is loaded is there for good, and shared as long as nobody touches it
-    # A large lab has more links than a process may have descriptors otherwise.
+    gc.freeze()  # loaded objects are never collected, and so shared between processes
+    # A large lab has more links than the default limit of descriptors.
     _, most = resource.getrlimit(resource.RLIMIT_NOFILE)
     resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
     made = next_worker(asked)
@@ -78,7 +78,7 @@ def main() -> None:
         confine.shut_in(calls=confine.RELAY_CALLS, addressless=True)
         Relay(orders, other).run()
         return
-    # Full is this one only when the root part is busy: it is waited for.
+    # The channel is full only while the root part is busy: wait.
     other.setblocking(True)
     frames = socket.socket(fileno=descriptors[2])
     os.dup2(descriptors[3], sys.stderr.fileno())

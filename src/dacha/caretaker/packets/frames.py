@@ -1,7 +1,7 @@
-"""What the frame relay and the packet worker tell each other: frames that were heard, and what may be sent as one.
+"""Messages between the frame relay and the packet worker: received frames, and requests to send one.
 
-The relay has the sockets that see whole frames. It sends two kinds of frames and composes both itself, so that the
-worker, which reads what guests send, can send no other.
+The relay has the packet sockets. It sends only two kinds of frames and composes both itself, so that the worker, which
+reads guests' data, cannot send others.
 """
 
 from __future__ import annotations
@@ -12,14 +12,14 @@ from ipaddress import IPv4Address
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 
-# A frame is told up to this length, and a datagram may be as long (RFC 2131 section 2: 576 bytes, options may add).
+# The part of a frame that is passed on, and the maximum datagram (RFC 2131 section 2: 576 bytes, options may add).
 MOST = 2048
 _HEARD = struct.Struct(">cBHB")
 _ADDRESS, _CLIENT = 4, 10
 
 
 class Heard(NamedTuple):
-    """A frame at a link; `kind` is the kernel's word for its direction (linux/if_packet.h), `ethertype` its type."""
+    """A frame received on a link; `kind` is its direction (linux/if_packet.h), `ethertype` its type."""
 
     link: str
     kind: int
@@ -28,14 +28,14 @@ class Heard(NamedTuple):
 
 
 class SendProbe(NamedTuple):
-    """Ask on this network who has an address (RFC 5227 section 2.1.1)."""
+    """Send an ARP probe for an address on this network (RFC 5227 section 2.1.1)."""
 
     network: str
     address: IPv4Address
 
 
 class SendReply(NamedTuple):
-    """Send this DHCP message to a client that has no address yet, at its hardware address."""
+    """Send this DHCP message to the hardware address of a client without an IP address."""
 
     network: str
     hardware: bytes

@@ -1,6 +1,6 @@
-"""What guests say of their addresses, heard at the taps by the frame relay: ARP, neighbour discovery, a LAN's DHCP.
+"""Addresses that guests use, observed by the frame relay on their taps: ARP, neighbour discovery, a LAN's DHCP.
 
-It is heard before any rule, so a guest whose wrong address keeps it off its network is heard too.
+It listens before all rules, so it also sees guests whose wrong address is blocked.
 """
 
 from __future__ import annotations
@@ -19,24 +19,23 @@ from dacha.wire.dhcp.dhcp4 import Kind, decode
 from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, decode_arp
 from dacha.wire.link.neighbour import decode_neighbour
 
-# An address that is seen again and again is told no more often than this, and a link's addresses that change all the
-# time no more often than that.
+# The minimum interval of reports about the same address, and about a link whose addresses keep changing.
 AGAIN_S, CHANGED_S = 10.0, 1.0
-# Link-local addresses of one adapter that are remembered.
+# The number of remembered link-local addresses per adapter.
 EACH_MOST = 4
-_OUTGOING = 4  # linux/if_packet.h: a frame that this host sends
+_OUTGOING = 4  # linux/if_packet.h: a frame sent by this host
 _HEADER = 14  # an Ethernet header
 
 
 class LinkLocals:
-    """Which adapter uses which link-local address: what was heard last at each tap."""
+    """Which adapter uses which link-local address: the latest observed on each tap."""
 
     def __init__(self) -> None:
         self._at: dict[str, OrderedDict[IPv6Address, None]] = {}
         self._hardware: dict[str, bytes] = {}
 
     def note(self, link: str, hardware: str, address: IPv6Address) -> None:
-        """An adapter of this hardware address said at its tap that it uses an address."""
+        """Record that the adapter with this hardware address announced this address on its tap."""
         has = self._at.setdefault(link, OrderedDict())
         has.pop(address, None)
         has[address] = None
@@ -45,13 +44,13 @@ class LinkLocals:
         self._hardware[link] = bytes.fromhex(hardware.replace(":", ""))
 
     def of(self, address: IPv6Address) -> bytes | None:
-        """The hardware address of the adapter that uses it; None if none or more than one was heard to use it."""
+        """The hardware address of the adapter that uses it; None if none or several do."""
         found = {self._hardware[link] for link, has in self._at.items() if address in has}
         return next(iter(found)) if len(found) == 1 else None
 
 
 class Hearing:
-    """Listens until `close`; `used` is told the link, the address, and whether it was seen ("wire") or granted."""
+    """Listens until `close`; `used` is called with the link, the address, and "wire" (traffic) or "lease"."""
 
     def __init__(
         self,
@@ -61,8 +60,8 @@ class Hearing:
     ) -> None:
         self._taps, self._used, self._link_locals = taps, used, link_locals or LinkLocals()
         self._told: dict[tuple[str, int], tuple[IPv4Address | IPv6Address, float]] = {}
-        # Addresses that were heard too soon after the last: the latest is told when it may be, as a guest that is quiet
-        # afterwards says it no more.
+        # Addresses seen too soon after the last report. The latest is reported when the interval has passed, because a
+        # quiet guest will not send it again.
         self._later: dict[tuple[str, int], asyncio.TimerHandle] = {}
 
     def close(self) -> None:
@@ -70,7 +69,7 @@ class Hearing:
             timer.cancel()
 
     def heed(self, frame: Heard) -> None:
-        """Read one frame."""
+        """Process one frame."""
         tap = self._taps.get(frame.link)
         if tap is None:
             return
@@ -84,7 +83,7 @@ class Hearing:
                 return
             elif frame.ethertype == ETHERTYPE_ARP:
                 sender = decode_arp(data).sender
-                # A question from nobody only asks whether an address is free (RFC 5227 section 2.1.1).
+                # A probe from the unspecified address only checks whether an address is free (RFC 5227 section 2.1.1).
                 if not sender.is_unspecified:
                     self._tell(frame.link, sender, "wire")
             elif used := decode_neighbour(data).in_use():
@@ -93,10 +92,8 @@ class Hearing:
                 self._tell(frame.link, used, "wire")
 
     def _overheard(self, link: str, tap: Tap, packet: bytes) -> None:
-        """An answer of a LAN's DHCP server on its way to a guest: what it grants, the guest uses from now on.
-
-        A guest that was given an address need not say anything on its own. Raises PeerError.
-        """
+        """An answer of a LAN's DHCP server to a guest: the guest uses the assigned address from now on. It may send
+        nothing by itself. Raises PeerError."""
         told = decode(packet[(packet[0] & 15) * 4 + 8 :])
         if told.kind == Kind.ACK and told.chaddr.hex(":") == tap.hardware and any(told.yiaddr):
             self._tell(link, IPv4Address(told.yiaddr), "lease")

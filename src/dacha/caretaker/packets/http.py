@@ -1,5 +1,5 @@
-"""The connections of one network's HTTP server, for firmware that starts machines by it. What is said on them is
-decided in `wire.http`; the files are opened by the root part, for this process can open none."""
+"""The connections of one network's HTTP server, for network boot. The protocol logic is in `wire.http`; the root part
+opens the files, because this process cannot."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ from dacha.caretaker.packets.accepting import take_each, take_no_more
 from dacha.caretaker.packets.tftp import Fetch
 from dacha.wire import http
 
-# Connections of one network at once, and of one client; how long a client may say nothing (seconds).
+# The maximum of concurrent connections, in total and per client; how long a client may be idle (seconds).
 CONNECTIONS_MOST, EACH_MOST, SILENT_S = 128, 8, 60.0
-# Bytes of a file that are read in one go.
+# Bytes of a file that are read together.
 AHEAD = 128 << 10
 
 
@@ -51,7 +51,7 @@ class HttpService:
             self._open[peer] -= 1
 
     async def _one(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, peer: str) -> bool:
-        """One request and its answer; False where the connection ends with it."""
+        """One request and its answer; False if the connection ends with it."""
         try:
             async with asyncio.timeout(SILENT_S):
                 request = http.decode_request(await reader.readuntil(b"\r\n\r\n"))
@@ -72,7 +72,7 @@ class HttpService:
             while length and not request.head:
                 block = os.pread(file, min(AHEAD, length), at)
                 if not block:
-                    return False  # it became shorter meanwhile: less is sent than was said, and that is seen
+                    return False  # the file was truncated meanwhile: the client notices the missing part
                 await self._say(writer, block, goes_on=True)
                 at, length = at + len(block), length - len(block)
         except http.Refused as e:
@@ -89,7 +89,7 @@ class HttpService:
         def opened(found: tuple[int, int] | None) -> None:
             if asked.done():
                 if found:
-                    os.close(found[0])  # whoever asked is gone
+                    os.close(found[0])  # the client has disconnected
                 return
             asked.set_result(found)
 

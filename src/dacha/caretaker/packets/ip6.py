@@ -1,4 +1,4 @@
-"""The sockets for IPv6 of one network: router advertisements and DHCPv6."""
+"""The IPv6 sockets of one network: router advertisements and DHCPv6."""
 
 from __future__ import annotations
 
@@ -20,11 +20,11 @@ from dacha.wire.link.router_advertisement import (
     encode,
 )
 
-# The first advertisements come soon after each other, so that nobody waits for the next (RFC 4861 section 6.2.4).
+# The first advertisements follow each other quickly, so that no client waits (RFC 4861 section 6.2.4).
 FIRST, FIRST_S, BURST = 3, 4.0, 64
-# So many askers in a row who could not be answered are no longer a matter of patience.
+# After so many failed answers in a row, the failure is logged.
 UNANSWERED = 3
-# So often who is not known asks before its identifier is believed, and so many of them are remembered.
+# After so many requests, the identifier of an unknown client is accepted; how many of them are remembered.
 PATIENCE, UNKNOWN_MOST = 3, 256
 
 
@@ -40,10 +40,10 @@ class Ip6Service:
         log: Callable[[str], None],
         heard: Callable[[IPv6Address], bytes | None] = lambda address: None,
     ) -> None:
-        """Begin to advertise and to answer; `heard` says which adapter was heard to use a link-local address, by its
-        hardware address. Raises OSError when the link is gone."""
+        """Start advertising and answering; `heard` returns the hardware address of the adapter that uses a link-local
+        address. Raises OSError if the link does not exist."""
         self._scope, self._log, self._said, self._heard = scope, log, encode(said), heard
-        # How often who is not known yet has asked.
+        # The number of requests of each unknown client.
         self._unknown: OrderedDict[IPv6Address, int] = OrderedDict()
         self._index = socket.if_nametoindex(interface)
         self._icmp, self._udp = sockets["icmp6"], sockets["dhcp6"]
@@ -61,10 +61,10 @@ class Ip6Service:
             s.close()
 
     async def _tell(self) -> None:
-        """Advertise, for as long as this serves."""
+        """Advertise periodically, while this serves."""
         told = 0
         while True:
-            # The link's own address may not be ready yet; whoever needs an answer asks again.
+            # The link's own address may not be ready yet; clients repeat their requests.
             with contextlib.suppress(OSError):
                 self._advertise(ALL_NODES)
             told += 1
@@ -90,8 +90,9 @@ class Ip6Service:
                         self._log(f"cannot answer router solicitations: {e.strerror}")
 
     def _to_be_known(self, source: IPv6Address) -> bool:
-        """True while it may still be learned whose address this is: an advertisement to it lets the kernel look for it,
-        and the answer to that is heard at its adapter. A client asks again after a second (RFC 8415 section 7.6)."""
+        """True while the owner of this address may still become known: an advertisement to it makes the kernel
+        resolve it, and the answer is observed on its tap. A client repeats its request after a second (RFC 8415
+        section 7.6)."""
         if dhcp6.in_address(source):
             return False
         count = self._unknown[source] = self._unknown.pop(source, 0) + 1

@@ -1,8 +1,8 @@
-"""What the caretaker's two parts say to each other.
+"""Messages between the caretaker's two parts.
 
-The packet worker reads what guests send and may be taken over by it; the root part keeps leases, rules and files. From
-the worker only these few messages are taken, each checked against what the lab says before anything comes of it. What
-the root part sends is taken as it is: it is the more trusted side.
+The packet worker reads guests' data and could be compromised by it; the root part keeps leases, rules and files. The
+root part accepts only these few messages from the worker, each checked against the lab before it is used. The worker
+does not check the root part's messages: that is the more trusted side.
 """
 
 from __future__ import annotations
@@ -22,17 +22,17 @@ from dacha.wire.dhcp.dhcp6 import Scope6
 from dacha.wire.dns.zone import Address, Subnet
 from dacha.wire.link.router_advertisement import Advertisement
 
-# The longest message of the worker, and the longest text in one.
+# The maximum length of a worker's message, and of a text in one.
 MOST, TEXT_MOST = 4096, 300
-# SCM_MAX_FD of the kernel is 253: one network has fewer than a score of sockets.
+# The kernel's SCM_MAX_FD is 253: one network has fewer than twenty sockets.
 DESCRIPTORS_MOST = 64
-# What the root part says to the process that workers are copied from: with a worker's two channels, its channel to the
-# frame relay, and the file for its last words; or with a relay's two channels. The answer: its number, with its pidfd.
+# Requests of the root part to the fork server: with a worker's two channels, its channel to the frame relay, and the
+# file for its error messages; or with a relay's two channels. The answer: its id, with its pidfd.
 START, RELAY = b"start", b"relay"
 
 
 class Keep(NamedTuple):
-    """Keep a lease, and say that it is kept: its client is told only then."""
+    """Store a lease, and confirm it: the client gets its answer only then."""
 
     number: int
     network: str
@@ -55,7 +55,7 @@ class Says(NamedTuple):
 
 
 class Want(NamedTuple):
-    """Open a file that is started from over a network: its name as a guest gave it, and that guest's address."""
+    """Open a boot file: its name as a guest requested it, and that guest's address."""
 
     number: int
     network: str
@@ -64,15 +64,15 @@ class Want(NamedTuple):
 
 
 class Up(NamedTuple):
-    """The worker serves what it was told to."""
+    """The worker serves everything that it was ordered to."""
 
 
 Told = Keep | Used | Says | Want | Up
 
 
 class Serve(NamedTuple):
-    """Serve one network, as it is now where it was served before. Its sockets come with it: `sockets` says what each
-    is."""
+    """Serve one network with these settings, also if it is already served. Its sockets are attached: `sockets` names
+    their purposes."""
 
     network: str
     link: str
@@ -86,20 +86,20 @@ class Serve(NamedTuple):
 
 
 class Stop(NamedTuple):
-    """Serve that network no more."""
+    """Stop serving that network."""
 
     network: str
 
 
 class Listen(NamedTuple):
-    """Heed what the frame relay hears at these links."""
+    """Process what the frame relay receives on these links."""
 
     taps: dict[str, Tap]
 
 
 class Attach(NamedTuple):
     """To the frame relay: these sockets, one for each of `links`. A link is (name, network, server): a socket with a
-    network sends by that bridge, as the DHCP server of that address; the others are listened at. The `first` of several
+    network sends on that bridge, as the DHCP server with that address; the others receive. The `first` of several
     orders replaces what was attached before."""
 
     links: tuple[tuple[str, str, str], ...]
@@ -107,8 +107,8 @@ class Attach(NamedTuple):
 
 
 class Tap(NamedTuple):
-    """A link to listen at: the hardware address behind it, whether this host seems to send what its guest does (so it
-    is with macvtap), and whether the lab gives the leases there."""
+    """A link to listen on: the hardware address behind it, whether this host seems to send what its guest sends (as
+    with macvtap), and whether the lab assigns the leases there."""
 
     hardware: str
     outgoing: bool = False
@@ -116,7 +116,7 @@ class Tap(NamedTuple):
 
 
 class Names(NamedTuple):
-    """Answer for these names from now on, and ask these servers for others."""
+    """Use these names, and forward other queries to these servers."""
 
     domain: str
     names: dict[str, tuple[Address, ...]]
@@ -125,20 +125,20 @@ class Names(NamedTuple):
 
 
 class Kept(NamedTuple):
-    """The lease of that number is on the disk."""
+    """The lease with that number is stored."""
 
     number: int
 
 
 class BootFile(NamedTuple):
-    """The file of that number comes with it, so long; or (`size` None) there is none."""
+    """The file with that number is attached, with its size; or (`size` None) it does not exist."""
 
     number: int
     size: int | None
 
 
 class Begin(NamedTuple):
-    """Everything has been said: say that it is served."""
+    """All orders were sent: confirm that everything is served."""
 
 
 Order = Serve | Stop | Listen | Attach | Names | Kept | BootFile | Begin
@@ -159,7 +159,7 @@ def encode(message: Told) -> bytes:
 
 
 def decode(data: bytes) -> Told:
-    """Read one message of the worker. Raises PeerError for anything but the five, and for what is not as it should."""
+    """Read one message of the worker. Raises PeerError for anything but the five valid ones."""
     try:
         if len(data) > MOST:
             raise ValueError("too long")
@@ -199,7 +199,7 @@ def _check(lease: Lease) -> None:
 
 
 def may_keep(lease: Lease, scope: Scope, now: float) -> bool:
-    """True when a lease is one that this network can give, whoever asks to keep it."""
+    """True if this network can give such a lease, whichever client requests it."""
     reserved = scope.reservations.get(lease.hardware)
     if lease.until > now + 2 * max(scope.lease_s, 3600):
         return False
@@ -212,7 +212,7 @@ def may_keep(lease: Lease, scope: Scope, now: float) -> bool:
 
 
 def send_order(channel: socket.socket, order: Order, descriptors: Iterable[int] = ()) -> None:
-    """From the root part: one order, with open sockets. It waits until the worker takes it. Raises OSError."""
+    """From the root part: one order, with open sockets. Blocks until the worker receives it. Raises OSError."""
     data = pickle.dumps(order)
     fds = list(descriptors)
     head = len(data).to_bytes(4, "big")
@@ -224,7 +224,7 @@ def send_order(channel: socket.socket, order: Order, descriptors: Iterable[int] 
 
 
 def receive_order(channel: socket.socket) -> tuple[Order, list[int]] | None:
-    """The next order of the root part, with its sockets; None when it has ended. Waits for it."""
+    """The root part's next order, with its sockets; None when it has exited. Blocks."""
     head, fds, _, _ = socket.recv_fds(channel, 4, DESCRIPTORS_MOST)
     if not head:
         return None

@@ -1,9 +1,8 @@
-"""The frame relay: it has the sockets that see whole frames, and is nothing else.
+"""The frame relay: the process that has the packet sockets, and does nothing else.
 
-A socket of that kind can send any frame by any link of this host, so the process that reads what guests say has none.
-This one reads no more than a frame's length: it passes frames on to the packet worker, and sends for it ARP probes and
-DHCP answers, which it composes itself, by the bridge that the socket is bound to. The kernel lets it send to no address
-of its own choice.
+Such a socket can send any frame on any link of this host, so the process that reads guests' data has none. The relay
+reads only a frame's length: it passes frames to the packet worker, and sends ARP probes and DHCP answers for it, which
+it composes itself, on the bridge that the socket is bound to. The kernel does not let it send to other addresses.
 """
 
 from __future__ import annotations
@@ -28,12 +27,12 @@ from dacha.wire.link.ethernet import (
     udp4,
 )
 
-# So many frames of one link are passed on in one go.
+# Frames of one link that are passed on together.
 BURST = 64
 
 
 class Bridge(NamedTuple):
-    """A network's bridge: the socket that sends by it, its hardware address, and the address of its DHCP server."""
+    """A network's bridge: the socket that sends on it, its hardware address, and the address of its DHCP server."""
 
     socket: socket.socket
     hardware: bytes
@@ -41,7 +40,7 @@ class Bridge(NamedTuple):
 
 
 class Relay:
-    """Passes frames on until the worker or the root part ends."""
+    """Passes frames on until the worker or the root part exits."""
 
     def __init__(self, orders: socket.socket, worker: socket.socket) -> None:
         self._orders, self._worker = orders, worker
@@ -92,12 +91,12 @@ class Relay:
                 data, (_, ethertype, kind, _, _) = s.recvfrom(MOST)
             except OSError:
                 return
-            # A worker that has too much to do is told less, as by a socket of its own.
+            # A busy worker gets fewer frames, as from a socket of its own.
             with contextlib.suppress(OSError):
                 self._worker.send(heard(Heard(link, kind, ethertype, data)))
 
     def _send(self) -> bool:
-        """Send what the worker wants; False once it has ended."""
+        """Send what the worker requests; False when it has exited."""
         for _ in range(BURST):
             try:
                 data = self._worker.recv(MOST + 300)
@@ -115,7 +114,7 @@ class Relay:
 
 
 def frame(message: SendProbe | SendReply, own: bytes, server: IPv4Address) -> bytes:
-    """The frame for what is to be sent, from this host's own addresses."""
+    """The frame to send, from this host's own addresses."""
     if isinstance(message, SendProbe):
         return ethernet(EVERYBODY, own, ETHERTYPE_ARP, encode_arp(arp_probe(own, message.address)))
     packet = udp4(server, SERVER_PORT, message.address, CLIENT_PORT, message.message)

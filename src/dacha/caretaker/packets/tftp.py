@@ -1,5 +1,5 @@
-"""The sockets of one network's TFTP server. What is said on them is decided in `wire.tftp`; the files are opened by the
-root part, for this process can open none."""
+"""The sockets of one network's TFTP server. The protocol logic is in `wire.tftp`; the root part opens the files,
+because this process cannot."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ from functools import partial
 from dacha.core.errors import PeerError
 from dacha.wire.tftp import Fault, Refused, Request, Transfer, decode_request, encode_error
 
-# Transfers of one network at once, and of one client; so many datagrams are read in one go.
+# The maximum of concurrent transfers, in total and per client; how many datagrams are read together.
 TRANSFERS_MOST, EACH_MOST, BURST = 128, 8, 64
-# Bytes of a file that are read in one go.
+# Bytes of a file that are read together.
 AHEAD = 128 << 10
-# Asks for a file by its name, for somebody at an address, and is called back with its descriptor and size; None where
-# no such file for them.
+# Requests a file by name for a client's address, and is called back with its descriptor and size; None if this client
+# has no such file.
 Fetch = Callable[[str, str, Callable[[tuple[int, int] | None], None]], None]
 
 
@@ -29,7 +29,7 @@ class _Sending:
         self._loop = asyncio.get_running_loop()
         self._socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK)
         self._socket.bind((service.address, 0))
-        # From nobody else anything is heard.
+        # Connected: only this client's datagrams are received.
         self._socket.connect(peer)
         self._transfer = Transfer(request, size, self._read)
         self._ahead, self._from = b"", 0
@@ -38,20 +38,20 @@ class _Sending:
         self._send(self._transfer.begin(self._loop.time()))
 
     def _read(self, at: int, length: int) -> bytes:
-        """So many bytes of the file, of which more is read at a time than one block."""
+        """That many bytes of the file, which is read in larger blocks."""
         if not self._from <= at <= at + length <= self._from + len(self._ahead):
             self._ahead, self._from = os.pread(self._file, max(length, AHEAD), at), at
         start = at - self._from
         return self._ahead[start : start + length]
 
     def _readable(self) -> None:
-        # One at a time: most clients wait for each block, and asking in vain for a second costs as much as sending it.
+        # One at a time: most clients wait for each block, and trying to read a second one costs as much as sending it.
         try:
             data = self._socket.recv(2048)
         except BlockingIOError:
             return
         except OSError:
-            data = b"\0\5\0\0"  # its port is shut: the client is gone
+            data = b"\0\5\0\0"  # its port is closed: the client has gone
         self._send(self._transfer.receive(data, self._loop.time()))
 
     def _send(self, datagrams: list[bytes]) -> None:
@@ -59,7 +59,7 @@ class _Sending:
             try:
                 self._socket.send(datagram)
             except OSError:
-                break  # what is lost is sent again
+                break  # lost blocks are sent again
         if self._transfer.due is None:
             self._service.ended(self, self._path, self._transfer.failed)
         elif self._timer is None:
@@ -90,7 +90,7 @@ class TftpService:
     def __init__(self, address: str, listening: socket.socket, fetch: Fetch, log: Callable[[str], None]) -> None:
         self.address, self._socket, self._fetch, self._log = address, listening, fetch, log
         self._sending: set[_Sending] = set()
-        # Asked for and not yet opened: a client that asks again is not answered twice.
+        # Requested but not opened yet: repeated requests are not answered twice.
         self._asked: set[tuple[tuple[str, int], str]] = set()
         asyncio.get_running_loop().add_reader(listening, self._readable)
 
@@ -111,7 +111,7 @@ class TftpService:
         except PeerError:
             return
         if len(self._asked) >= TRANSFERS_MOST:
-            return  # the root part is busy with what was asked before; a client asks again
+            return  # the root part is busy with earlier requests; the client repeats its own
         mine = sum(s.peer[0] == peer[0] for s in self._sending)
         if len(self._sending) >= TRANSFERS_MOST or mine >= EACH_MOST:
             self._refuse(peer, Fault.OTHER, "too many transfers at once")

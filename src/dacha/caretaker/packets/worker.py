@@ -1,8 +1,7 @@
-"""The packet worker: it reads what guests send, answers, and is nothing else.
+"""The packet worker: it reads what guests send, answers, and does nothing else.
 
-It has a user of its own, no capabilities, no files but Python's, and the system calls that it needs. Its sockets are
-opened by the root part and handed to it; what has to outlive it, it asks the root part to keep. Killed, it is replaced
-by another that is told the same.
+It has a user of its own, no capabilities, no files but Python's, and only the system calls that it needs. The root part
+opens its sockets, and stores what must outlive it. If it is killed, another one with the same orders replaces it.
 """
 
 from __future__ import annotations
@@ -44,14 +43,14 @@ from dacha.wire.dhcp.dhcp4_lease import Lease
 from dacha.wire.dns.zone import Zone
 from dacha.wire.link.ethernet import ETHERNET_HEADER, ETHERTYPE_ARP
 
-# Lines of the log that one network may fill in a second; what a flood would add is left out.
+# The limit of log lines per network and second; a flood of further ones is dropped.
 LINES_MOST = 20
-# So many frames are read in one go.
+# Frames that are read together.
 BURST = 64
 
 
 class Worker:
-    """Carries out what the root part orders."""
+    """Carries out the root part's orders."""
 
     def __init__(self, orders: socket.socket, told: socket.socket, frames: socket.socket) -> None:
         self._orders, self._told, self._frames = orders, told, frames
@@ -76,7 +75,7 @@ class Worker:
         self._ended = asyncio.Event()
 
     async def run(self) -> None:
-        """Serve until the root part ends."""
+        """Serve until the root part exits."""
         loop = asyncio.get_running_loop()
         loop.add_reader(self._orders, self._readable)
         loop.add_reader(self._frames, self._frames_readable)
@@ -121,7 +120,7 @@ class Worker:
             except OSError:
                 data = b""
             if not data:
-                # Nothing is heard any more: the root part makes both of us again.
+                # The relay has exited: the root part replaces both processes.
                 self._ended.set()
                 return
             with contextlib.suppress(PeerError):
@@ -145,7 +144,7 @@ class Worker:
                 service.close()
 
     def _serve(self, order: Serve, sockets: dict[str, socket.socket]) -> None:
-        # What was promised here a moment ago may not have come to the root part yet: it counts.
+        # A lease that was just promised here may not have reached the root part yet: it counts.
         before = self._dhcp.get(order.network)
         leases = {lease.address: lease for lease in order.leases} | (before.leases if before else {})
         self._stop(order.network)
@@ -182,7 +181,7 @@ class Worker:
         listening.add_done_callback(self._began)
 
     def _want(self, network: str, path: str, client: str, opened: Callable[[tuple[int, int] | None], None]) -> None:
-        """Have a file opened: this process can open none."""
+        """Request a file: this process cannot open any."""
         self._number += 1
         self._wanted[self._number] = opened
         self._tell(Want(self._number, network, client, path[:TEXT_MOST]))
@@ -190,7 +189,7 @@ class Worker:
     def _began(self, task: asyncio.Task[None]) -> None:
         self._beginning.discard(task)
         if task.exception():
-            # It would serve a part of what it should: the next one may do better, and this one's reason is logged.
+            # It would serve only a part: the next one may do better, and the reason is logged.
             self._failure = task.exception()
             self._ended.set()
 

@@ -1,1 +1,1 @@
-"""Getting in: login, console, screen."""
+"""Access to guests: login, console, screen."""

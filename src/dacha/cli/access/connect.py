@@ -81,7 +81,7 @@ def run_connect(args: argparse.Namespace) -> int:
 
 
 def _answered(argv: list[str]) -> int:
-    """Run a command in the guest, and answer with its exit code and what it printed."""
+    """Run a command in the guest, and return its exit code and output as JSON."""
     done = subprocess.run([argv[0], "-o", "BatchMode=yes", *argv[1:]], capture_output=True, check=False)
     out, err = (text.decode("utf-8", "replace") for text in (done.stdout, done.stderr))
     output.emit_json({"command": argv, "exit_code": done.returncode, "out": out, "err": err})
@@ -89,12 +89,12 @@ def _answered(argv: list[str]) -> int:
 
 
 def _run_ssh(args: argparse.Namespace, argv: list[str]) -> int:
-    """Run the client. If it fails itself, the hop of the way that is broken is named."""
+    """Run the client. If it fails itself, name the broken hop."""
     import signal
 
     from dacha.engine.inside.run import NO_LOGIN
 
-    # What is typed, Ctrl-C too, is the client's; who ends this command ends the client.
+    # The terminal's signals, including Ctrl-C, are the client's; a signal to this command terminates the client.
     with subprocess.Popen(argv) as client:
         signal.signal(signal.SIGINT, signal.SIG_IGN)
         for end in (signal.SIGTERM, signal.SIGHUP):
@@ -108,7 +108,7 @@ def _run_ssh(args: argparse.Namespace, argv: list[str]) -> int:
 
 
 def _name_the_hop(args: argparse.Namespace) -> None:
-    """What trace says of the door that was tried, in a line."""
+    """The broken hop of this door, as trace reports it, in a line."""
     from dacha.core.trace.judge import broken, judge
     from dacha.core.trace.way import SHOWN
     from dacha.engine.trace.asking import Asked
@@ -121,16 +121,16 @@ def _name_the_hop(args: argparse.Namespace) -> None:
         asked = Asked(ws.plan_without_host.doors[args.guest, door.name], "host", None, user=args.user)
         stop = broken(judge(gather(ws, asked)))
     except (DachaError, KeyError, StopIteration):
-        return  # what the client said is all that is known
+        return  # the client's message is all that is known
     if stop is None:
-        return  # the command itself may have ended so
+        return  # the command itself may have exited with this code
     means = f": {stop.means}" if stop.means else ""
     output.note(f"{SHOWN[stop.name]}: {stop.seen}{means}")
     output.note(f"  all hops, and the remedy: dacha trace {args.guest} {door.name}")
 
 
 def _warn_of_missing_rules(ws: Workspace) -> None:
-    """Without the lab's firewall rules the client would only report that nobody answers."""
+    """Without the lab's firewall rules the client would only report a timeout."""
     if not any(n.managed for n in ws.lab.networks.values()):
         return
     from dacha.core.network.confinement import REMEDY
@@ -142,8 +142,8 @@ def _warn_of_missing_rules(ws: Workspace) -> None:
 
 
 def _by_ssh(args: argparse.Namespace, ws: Workspace) -> list[str]:
-    """OpenSSH's command, through another guest where no door leads in; empty where only the hypervisor does, which is
-    said."""
+    """The OpenSSH command, through another guest if there is no ssh door; empty if only the hypervisor remains, with a
+    note."""
     from dacha.engine.inside.ssh import ssh_command
     from dacha.engine.inside.through import through_command, wait_to_boot
     from dacha.engine.lab.named import guest_named
@@ -169,7 +169,7 @@ def _by_ssh(args: argparse.Namespace, ws: Workspace) -> list[str]:
 
 
 def _without_network(args: argparse.Namespace, ws: Workspace, other: DachaError) -> list[str]:
-    """Nothing, when the hypervisor leads in, which is said. Raises what an SSH door lacks otherwise."""
+    """Nothing if the hypervisor provides access, with a note. Else raises the error about the missing SSH door."""
     from dacha.engine.inside.by_agent import agent_answers
     from dacha.engine.inside.ssh import ssh_command
 
@@ -203,7 +203,7 @@ def _by_console(args: argparse.Namespace) -> int:
 
 
 def _desktop(args: argparse.Namespace, ws: Workspace) -> list[str]:
-    """The remote desktop client's command, where that is meant; empty for SSH."""
+    """The remote desktop client's command, if that is the way to use; empty for SSH."""
     from dacha.engine.inside.desktop import desktop_command
     from dacha.engine.lab.named import guest_named
 

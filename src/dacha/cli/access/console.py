@@ -17,7 +17,7 @@ from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, HostError
 from dacha.core.harmless import TerminalText
 
-LEAVE = b"\x1d"  # Ctrl-], as terminals on serial lines have long used it
+LEAVE = b"\x1d"  # Ctrl-], the traditional key of serial terminals.
 _CONTEXT_LINES = 12
 
 
@@ -51,7 +51,7 @@ def run_console(args: argparse.Namespace) -> int:
             f"{args.guest} is off",
             remedy=f"dacha start {args.guest}\nearlier output: dacha console {args.guest} --record",
         )
-    # The hypervisor serves one client on this line and lets a second one hang unseen; so the second is told.
+    # QEMU serves one client on this line and lets a second one hang silently; so the second gets a message.
     with locked(ws.home.guest(args.guest) / "console.lock", f"dacha console {args.guest}", 0.0):
         try:
             line = connect_to_guest(ws.home.run(args.guest) / SERIAL, 5.0)
@@ -62,7 +62,7 @@ def run_console(args: argparse.Namespace) -> int:
                 remedy="dacha status",
             ) from e
         with line, _raw(sys.stdin.fileno()):
-            # In raw mode a line needs both of its ends.
+            # In raw mode a line break needs both characters.
             sys.stderr.write(f"Attached to the console of {args.guest}. Ctrl-] detaches. Earlier output:\r\n")
             sys.stderr.flush()
             _replay(record)
@@ -76,12 +76,12 @@ def run_console(args: argparse.Namespace) -> int:
 
 
 def _print_record(name: str, record: Path, going_on: Callable[[], bool] | None) -> int:
-    """Print the record; with `going_on`, also what comes to it for as long as that is true."""
+    """Print the record; with `going_on`, also new output while that is true."""
     try:
         shown = TerminalText() if sys.stdout.isatty() else None
         with record.open("rb") as f:
             while True:
-                # Asked before reading, so that a guest's last words are not missed.
+                # Asked before reading, so that a guest's last output is not missed.
                 more = going_on is not None and going_on()
                 while chunk := f.read(65536):
                     sys.stdout.buffer.write(_encoded(shown.feed(chunk)) if shown else chunk)
@@ -91,7 +91,7 @@ def _print_record(name: str, record: Path, going_on: Callable[[], bool] | None) 
                 if not more:
                     break
                 if os.fstat(f.fileno()).st_size < f.tell():
-                    f.seek(0, os.SEEK_END)  # a long record was cut to its end
+                    f.seek(0, os.SEEK_END)  # a long record was shortened
                 time.sleep(0.1)
     except FileNotFoundError:
         raise AnswerNo(f"{name} has printed nothing yet", remedy=f"dacha start {name}") from None
@@ -99,7 +99,7 @@ def _print_record(name: str, record: Path, going_on: Callable[[], bool] | None) 
 
 
 def _encoded(text: str) -> bytes:
-    """For a terminal, whatever its encoding lacks."""
+    """Encode for the terminal, and escape what its encoding lacks."""
     return text.encode(sys.stdout.encoding or "utf-8", "replace")
 
 
@@ -114,7 +114,7 @@ def _replay(record: Path) -> None:
 
 @contextlib.contextmanager
 def _raw(fd: int) -> Iterator[None]:
-    """Every key goes to the guest; the terminal is as it was afterwards, however this ends."""
+    """Pass every key to the guest; the terminal's mode is restored in any case."""
     if not os.isatty(fd):
         yield
         return
@@ -123,14 +123,14 @@ def _raw(fd: int) -> Iterator[None]:
 
     before = termios.tcgetattr(fd)
     try:
-        tty.setraw(fd, termios.TCSADRAIN)  # what was typed already is kept
+        tty.setraw(fd, termios.TCSADRAIN)  # keep what was already typed
         yield
     finally:
         termios.tcsetattr(fd, termios.TCSADRAIN, before)
 
 
 def _attach(line: socket.socket) -> bool:
-    """Carry bytes both ways until the leave key, the end of input, or the guest's end; True for the last."""
+    """Copy bytes both ways until the detach key, the end of input, or the guest's end; True for the last."""
     keys, screen = sys.stdin.fileno(), sys.stdout.fileno()
     line.settimeout(None)
     watched: list[int] = [keys, line.fileno()]
@@ -149,6 +149,6 @@ def _attach(line: socket.socket) -> bool:
             if leave:
                 return False
             if not typed:
-                watched.remove(keys)  # a script's input has ended: what the guest still says is waited for
+                watched.remove(keys)  # A script's input has ended: wait for the guest's output.
         elif not ready:
             return False

@@ -65,7 +65,7 @@ def run_handout(args: argparse.Namespace) -> int:
     if person is None and (args.with_key or args.no_passphrase or args.old_putty):
         raise UsageError("a private key requires a person", remedy="--for PERSON, of: dacha person list")
     target = Path(args.output or f"{person.name if person else ws.lab.name}-{origin}")
-    handout(ws, args.guests, origin, person)  # what cannot be made is refused before anything is asked for
+    handout(ws, args.guests, origin, person)  # refuse what is impossible before prompting for anything
     signer = _signer(args.sign_with) if args.sign_with else None
     key = None
     if person and args.with_key:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from dacha.engine.workspace import Workspace
 
 
-# No character that is easily taken for another, and none that a keyboard layout moves.
+# No characters that look alike, and none that differ between keyboard layouts.
 _LETTERS = "abcdefghijkmnopqrstuvwx23456789"
 
 
@@ -91,7 +91,7 @@ def run_screen(args: argparse.Namespace) -> int:
 
 
 def _browser(args: argparse.Namespace, ws: Workspace) -> int:
-    """Serve the screen to browsers of this host until nobody looks any more."""
+    """Serve the screen to browsers on this host until the last viewer has closed it."""
     import asyncio
 
     from dacha.engine.guest.browser_screen import BrowserScreen, client_folder
@@ -148,7 +148,7 @@ def _text(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -
 
 
 def _listener(args: argparse.Namespace, ws: Workspace, qmp: Any, said: dict[str, Any]) -> None:
-    """Set a password, and let the display listen where it was asked to."""
+    """Set a password, and open the requested listener."""
     from ipaddress import IPv4Address
 
     from dacha.host.network import addresses

@@ -1,1 +1,1 @@
-"""Guests: edited, listed, powered."""
+"""Guests: edit, list, power."""

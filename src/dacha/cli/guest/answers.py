@@ -1,4 +1,4 @@
-"""dacha guest answers: what a guest's installer is answered."""
+"""dacha guest answers: the answer file of a guest's installer."""
 
 from __future__ import annotations
 

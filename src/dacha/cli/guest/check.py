@@ -1,4 +1,4 @@
-"""dacha guest check: a running guest's settings against what is right."""
+"""dacha guest check: a running guest's settings against recommended ones."""
 
 from __future__ import annotations
 

@@ -78,7 +78,7 @@ def _show(parser: argparse.ArgumentParser) -> None:
 
 
 def _of(made: Any, args: argparse.Namespace) -> Any:
-    """A tuple of this type, each field from the option of that name."""
+    """A tuple of this type, each field from the option with that name."""
     found = {field: getattr(args, field) for field in made._fields if hasattr(args, field)}
     return made(**{field: tuple(v) if isinstance(v, list) else v for field, v in found.items()})
 
@@ -112,7 +112,7 @@ def run_add(args: argparse.Namespace) -> int:
 
 
 def _say_added(ws: Workspace, guest: Any, before: set[str]) -> None:
-    """What the lab file has now of a new guest, and what comes next; `before` are the networks that it had."""
+    """Print the new guest's part of the lab file, and the next step; `before` are the networks that existed."""
     from dacha.cli.guest.missing import say_installer, say_missing
     from dacha.cli.words import door_words, guest_words, network_words
 
@@ -194,7 +194,7 @@ def run_remove(args: argparse.Namespace) -> int:
         return [Remove(("guest", args.name)), *edits_without(ws.lab, args.name)]
 
     ws = load(args.lab)
-    # One that has left the file may have disks that were kept.
+    # A guest that is not in the file any more may have disks that were kept.
     left = args.name not in ws.lab.guests and args.with_disks and ws.home.disks(args.name)
     ws = ws if left else edit_lab(args.lab, decide)
     disks = kept(ws.home, args.name)

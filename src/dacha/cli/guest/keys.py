@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 def make_key(ws: Workspace, args: argparse.Namespace) -> None:
-    """With --make-key: one key more, the lab's own, and somebody to log in with it."""
+    """With --make-key: add the lab's own key, and a login user for it."""
     if not args.make_key:
         return
     from dacha.engine.lab.proposals import usual_user
@@ -28,7 +28,7 @@ def make_key(ws: Workspace, args: argparse.Namespace) -> None:
 
 @contextlib.contextmanager
 def unmade(args: argparse.Namespace) -> Iterator[None]:
-    """Remove a key pair that --make-key made, should the edit be refused."""
+    """Delete a key pair that --make-key created, if the edit is refused."""
     args.made_keys = []
     try:
         yield

@@ -1,5 +1,4 @@
-"""What is said of a new guest as soon as it was written, not first when it is applied: files that are not there, and
-whether its installer asks."""
+"""Warnings about a new guest right after it was written: missing files, and whether its installation is interactive."""
 
 from __future__ import annotations
 
@@ -9,7 +8,7 @@ from dacha.engine.workspace import Workspace
 
 
 def say_missing(ws: Workspace, name: str) -> None:
-    """A warning for each file of the guest that is not there, with what to do."""
+    """A warning for each missing file of the guest, with its remedy."""
     from dacha.engine.check.named_files import named_files
 
     for f in named_files(ws, name):
@@ -17,7 +16,7 @@ def say_missing(ws: Workspace, name: str) -> None:
 
 
 def say_installer(ws: Workspace, guest: Guest) -> None:
-    """Whether the installer of a guest will ask anybody."""
+    """Whether the guest's installation is interactive."""
     if not guest.install:
         return
     from dacha.engine.guest import answers

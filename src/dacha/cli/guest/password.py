@@ -33,7 +33,7 @@ def run_password(args: argparse.Namespace) -> int:
     hashed = passwords.keep(ws, args.name, user, password)
     how = set_now(ws, args.name, user, hashed)
     if args.json:
-        # One that was made is shown to whoever asked for it, and is in no answer that a script may keep.
+        # A generated password is shown to the person only, and is in no answer that a script may store.
         output.emit_json({"guest": args.name, "user": user, "set": how})
     elif how:
         output.say(f"Set in {args.name} now, {how}, and for its next installation. Only its hash is stored.")
@@ -51,14 +51,14 @@ def run_password(args: argparse.Namespace) -> int:
 
 
 def asked_once(what: str) -> str:
-    """A secret that is there already; on no terminal the next line of standard input."""
+    """An existing secret; without a terminal, the next line of standard input."""
     if not sys.stdin.isatty():
         return sys.stdin.readline().rstrip("\r\n")
     return getpass.getpass(f"{what} (nothing is shown): ")
 
 
 def asked_twice(what: str) -> str:
-    """A secret, typed twice; on no terminal the first line of standard input. Raises UsageError."""
+    """A new secret, typed twice; without a terminal, the first line of standard input. Raises UsageError."""
     if not sys.stdin.isatty():
         return sys.stdin.readline().rstrip("\r\n")
     first = getpass.getpass(f"{what} (nothing is shown): ")

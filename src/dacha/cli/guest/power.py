@@ -25,7 +25,7 @@ def start_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _chosen(args: argparse.Namespace) -> tuple[Any, list[str]]:
-    """The workspace and the guests named; guests that run but are no longer in the file may be named too."""
+    """The workspace and the selected guests; running guests that are no longer in the file may be selected, too."""
     from dacha.cli.words import lab_or_applied
     from dacha.engine.guest.power import choose
 
@@ -101,7 +101,7 @@ def run_restart(args: argparse.Namespace) -> int:
 
     ws = load(args.lab)
     names = choose(ws.lab.guests, args.guests, args.all)
-    cutting.refuse_unapplied(ws, names)  # before anything is stopped that could then not start
+    cutting.refuse_unapplied(ws, names)  # before guests are stopped that could then not be started
     _stop(args, ws, names, on_purpose=False, doing="restart")
     args.wait = "5 min"
     return apply_and_wait(args, set(names), "restart")

@@ -1,4 +1,4 @@
-"""dacha guest first-boot and host-key: what a guest is told at its first boot, and whose key is trusted."""
+"""dacha guest first-boot and host-key: first-boot data, and trusted host keys."""
 
 from __future__ import annotations
 

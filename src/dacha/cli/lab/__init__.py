@@ -1,1 +1,1 @@
-"""The lab as a whole: start, check, diff, apply, host."""
+"""The lab as a whole: new, check, diff, apply, host."""

@@ -1,4 +1,4 @@
-"""dacha apply, and what start and restart share with it."""
+"""dacha apply, and its parts shared with start and restart."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ def run_apply(args: argparse.Namespace) -> int:
 
 
 def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str = "apply") -> int:
-    """What apply, start and restart share: carry out, report each step, wait for the doors, say how to enter."""
+    """Apply, report each step, wait for the doors, and print how to connect: for apply, start and restart."""
     from dacha.cli.terminal.progress import share_bar
     from dacha.core.apply.changes import StartGuest
     from dacha.engine.apply.apply import apply
@@ -70,7 +70,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
         else (lambda subject, text, took: output.step(subject, text, output.seconds(took)))
     )
     with ws.home.lock(doing, ws.path, lambda holder: output.note(f"waiting for {holder}")):
-        ws = load(args.lab)  # again, now that nobody else changes it
+        ws = load(args.lab)  # again, now under the lock
         if only is not None:
             for name in only & set(ws.lab.guests):
                 record = ws.home.read(name)
@@ -80,7 +80,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
         with share_bar() as progress:
             outcome = apply(ws, report, only=only, progress=progress)
         if any(isinstance(c, StartGuest) for c in outcome.done) and not args.json:
-            # Once, until the reason is another.
+            # Once, until the reason changes.
             for finding in accelerator_findings(ws):
                 if is_news(ws.home, "emulated", finding.what):
                     output.step("this host", finding.what)
@@ -88,7 +88,8 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
     new = opened_doors(ws, outcome.done, outcome.waiting)
     until, closed = time.monotonic() + wait_s, []
     if not args.no_wait:
-        # Who interrupted an earlier command's wait has doors still to come: waited for where nothing else is.
+        # If an earlier command was interrupted, its doors may not be open yet: wait for them if there is nothing else
+        # to wait for.
         coming = coming_doors(ws, only, new)
         if not new:
             new, coming = coming, []
@@ -110,7 +111,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
 
 
 def _late_keys(ws: Workspace, outcome: Any, report: Any) -> None:
-    """Keys that changed while a guest was off, put into it now that it was started and its doors answer."""
+    """Keys that changed while a guest was off, installed now that it was started and its doors respond."""
     from dacha.core.apply.changes import StartGuest, subject
     from dacha.engine.inside.keys import change_keys, waiting_keys
 
@@ -141,7 +142,7 @@ def _json(ws: Workspace, outcome: Any, closed: list[tuple[Any, str]]) -> dict[st
 
 
 def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
-    """What a running guest takes up at its next start, and who was left off."""
+    """Changes that wait for the next start of a running guest, and guests that were left off."""
     from dacha.cli.words import waiting_words
     from dacha.hypervisor.process import running
 
@@ -152,7 +153,7 @@ def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
     for guest in ws.lab.guests.values():
         if (only is None or guest.name in only) and ws.home.read(guest.name).stopped_on_purpose:
             if running(ws.home.process_lock(guest.name)):
-                # It was told to, and has not done so yet.
+                # It was asked to stop, and has not done so yet.
                 what = (
                     f"is still on, although it was asked to stop: dacha stop {guest.name} --force, or dacha "
                     f"start {guest.name}"
@@ -163,7 +164,7 @@ def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
 
 
 def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
-    """Wait for these doors; those that stayed silent, with what was seen."""
+    """Wait for these doors; returns those that did not respond, with what was seen."""
     from dacha.cli.terminal.progress import waiting_line
     from dacha.engine.guest.console import last_words
     from dacha.engine.reach.doors import wait_for
@@ -171,7 +172,7 @@ def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet:
     from dacha.host.network.addresses import lan_address
 
     class Shown(GuestWatcher):
-        """Tells of each door as it opens, and of what the first guest that is waited for is doing."""
+        """Reports each door as it opens, and the latest console output of the first guest that is waited for."""
 
         def open(self, door: Any, after_s: float) -> None:
             if not quiet:
@@ -192,7 +193,8 @@ def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet:
 
 
 def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: bool) -> list[dict[str, Any]]:
-    """Wait until guests that were started and have a setup are through with it; those that failed, and at what."""
+    """Wait until started guests with a setup have completed their first boot; returns those that failed, and the failed
+    parts."""
     from dacha.cli.terminal.progress import waiting_line
     from dacha.core.apply.changes import StartGuest
     from dacha.core.lab.setup import NO_SETUP
@@ -212,7 +214,7 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
                     failed.append({"guest": name, "failed_at": list(state.failed_at)})
                     with line.aside():
                         output.note(f"guest {name}: {state.words}\n  its output: dacha console {name} --record")
-            # One whose console tells nothing of it is not waited for.
+            # A guest whose console does not show its first boot is not waited for.
             waited = [name for name in waited if states[name].state == "running"]
             if time.monotonic() > until:
                 break
@@ -264,7 +266,7 @@ def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any,
 
 
 def _show_outside(ws: Workspace) -> None:
-    """How each door from outside is entered there, or what keeps it shut and what to enter in the router by hand."""
+    """The outside address of each door from outside, or what blocks it and what to enter in the router by hand."""
     from dacha.engine.router import mappings
 
     for way in mappings.ways(ws):
@@ -286,7 +288,7 @@ def _show_outside(ws: Workspace) -> None:
 
 
 def _client(service: str | None, address: Any, port: int, user: str) -> str:
-    """What somebody on another machine types, or the bare place where no client is usual."""
+    """The command for a client on another machine, or the plain address if there is no usual client."""
     if service == "ssh":
         return f"ssh -p {port} {user}@{address}"
     return f"{service}://{address}:{port}" if service in ("http", "https", "vnc") else f"{address}:{port}"

@@ -30,7 +30,7 @@ def run_host(args: argparse.Namespace) -> int:
     try:
         ws = load(args.lab)
     except UsageError:
-        ws = None  # a host can be looked at without a lab
+        ws = None  # the host can be examined without a lab
     host = whole_host(ws)
     if args.json:
         output.emit_json(_json(host))
@@ -49,7 +49,7 @@ def _clear(*, quiet: bool) -> None:
 
 
 def _have(host: WholeHost, lab: str) -> None:
-    """What this host has, beside what the lab has promised of it."""
+    """This host's resources, and what the lab reserves of them."""
     from dacha.core.units import show_size
 
     def against(amount: str) -> str:
@@ -66,7 +66,7 @@ def _have(host: WholeHost, lab: str) -> None:
 
 
 def _parts(host: WholeHost) -> None:
-    """How guests are run and kept apart, which programs are there, what is left over and what is wrong."""
+    """How guests run and are isolated, which programs are installed, leftovers and problems."""
     from dacha.host import facts
 
     output.say()

@@ -71,7 +71,7 @@ def check_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _requests(args: argparse.Namespace) -> int:
-    """What a lab file of somebody else asks for."""
+    """What a lab file requests of this host."""
     from pathlib import Path
 
     from dacha.core.lab.read import read_lab

@@ -1,4 +1,4 @@
-"""dacha lab list, show, remove, rename, move: what is kept of labs on this host, whatever their files say now."""
+"""dacha lab list, show, remove, rename, move: the labs of this host, independent of their files."""
 
 from __future__ import annotations
 
@@ -140,7 +140,7 @@ def run_remove(args: argparse.Namespace) -> int:
 
 
 def _losses(lab: Any) -> list[tuple[str, str]]:
-    """What goes with a lab, by whose it is."""
+    """What is deleted with a lab, by owner."""
     found = []
     for guest in lab.guests:
         found += [(f"guest {guest.name}", f"disk {disk.name} ({disk})") for disk in guest.disks]

@@ -1,1 +1,1 @@
-"""Media: kept, judged, put into guests."""
+"""Media: stored, examined, inserted into guests."""

@@ -1,4 +1,4 @@
-"""dacha media insert and eject: what is in the drives of a guest."""
+"""dacha media insert and eject: the drives of a guest."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ def run_eject(args: argparse.Namespace) -> int:
 
 
 def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:
-    """Take the medium out of the running guest first: when its tray is locked, the file stays as it is too."""
+    """Eject the medium from the running guest first: if its tray is locked, the file is not changed."""
     from dacha.engine.disks.media import medium_path
     from dacha.hypervisor import removable
     from dacha.hypervisor.command_line import QMP
@@ -70,7 +70,7 @@ def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:
         return
     path = str(medium_path(ws, name))
     with ws.home.lock("media", ws.path):
-        # Read while nobody else changes it: what is written back is what was there.
+        # Read under the lock: the record that is written back is the present one.
         record = ws.home.read(args.guest)
         drives = record.machine["drives"] if record.machine else []
         if path in drives:

@@ -47,7 +47,7 @@ def _eject(parser: argparse.ArgumentParser) -> None:
 
 
 def _store(args: argparse.Namespace) -> tuple[Any, Any]:
-    """The store, and the workspace when there is a lab: media can be kept before there is one."""
+    """The store, and the workspace if there is a lab: media can be stored without one."""
     from dacha.engine.disks.media_store import Store
     from dacha.engine.workspace import load
 
@@ -128,7 +128,7 @@ def _add_file(store: Any, args: argparse.Namespace, name: str, expected: str | N
         raise HostError(f"{path} is not readable", why=e.strerror or str(e)) from e
 
 
-# What a medium's facts are called in answers: "version" is the answer's own there.
+# Names of a medium's facts in answers: "version" is the answer's own version there.
 _WORDS = {"version": "system_version", "virtual_size": "virtual_size_bytes"}
 
 
@@ -241,7 +241,7 @@ def run_remove(args: argparse.Namespace) -> int:
 
 
 def _rid_of(found: list[Any]) -> str:
-    """What ends the uses of a medium."""
+    """How to end the uses of a medium."""
     if any(use.disk for use in found):
         return "these disks do not work without it; to delete them: dacha guest remove GUEST --with-disks"
     if all(use.what.endswith("in its drive") for use in found):

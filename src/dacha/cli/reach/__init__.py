@@ -1,1 +1,1 @@
-"""Who can reach what, and how it is now."""
+"""Who can reach what, as planned and as seen now."""

@@ -1,4 +1,4 @@
-"""A hop of a way as a person reads it."""
+"""A hop of a path, for people."""
 
 from __future__ import annotations
 
@@ -9,7 +9,8 @@ from dacha.cli.terminal import output
 
 
 def show_hop(hop: Any, shown: Mapping[str, str]) -> None:
-    """Print a hop: what was seen, and for a broken one what it means and what to do. `shown` is what each is called."""
+    """Print a hop: what was seen, and if it is broken, what that means and what to do. `shown` maps hops to their
+    readable names."""
     from dacha.core.trace.hop import ASIDE, BROKEN, FINE
 
     word = {BROKEN: "BROKEN", FINE: "fine", ASIDE: "warning"}.get(hop.verdict, "?")

@@ -91,7 +91,7 @@ def run_reach(args: argparse.Namespace) -> int:
 
 
 def _to_host(open_to: dict[str, Any], shown: set[str]) -> None:
-    """What the guests that are shown may use of this host itself; networks that are alike share a line."""
+    """Services of this host that the shown guests may use; identical networks share a line."""
     alike: dict[tuple[str, ...], list[str]] = {}
     for network, what in open_to.items():
         if network in shown:
@@ -130,7 +130,7 @@ def _table(ws: Workspace, rows: list[Any], shown: list[str], together: bool) -> 
     for row in rows:
         cells = [_text(row.cells[p]) for p in columns]
         if OUTSIDE in columns and LAN in columns and _no_further(row.cells[OUTSIDE], row.cells[LAN]):
-            cells[columns.index(OUTSIDE)] = "no"  # what is not even on the LAN needs no reason of its own
+            cells[columns.index(OUTSIDE)] = "no"  # what does not reach the LAN needs no further reason
         if together:
             cells[1:1] = _grouped(ws, row, networks)
         name = row.guest if row.guest != last else ""
@@ -145,7 +145,7 @@ def _no_further(outside: Any, lan: Any) -> bool:
 
 
 def _grouped(ws: Workspace, row: Any, networks: list[str]) -> list[str]:
-    """The guest's own networks as one column, and how many of the others have a way."""
+    """The guest's own networks as one column, and how many of the others have a path."""
     own = {a.network for a in ws.lab.guests[row.guest].adapters}
     mine = [row.cells[n] for n in networks if n in own]
     best = next((c for c in mine if c.ways), mine[0] if mine else None)
@@ -179,7 +179,7 @@ def _json(row: Any, shown: list[str]) -> dict[str, Any]:
 
 
 def _cells_json(cells: dict[str, Any], shown: list[str]) -> dict[str, Any]:
-    """The cells of a row; what several places have together is made once."""
+    """The cells of a row; a value shared by several places is created once."""
     made: dict[int, dict[str, Any]] = {}
     for place in shown:
         if id(cells[place]) not in made:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from dacha.engine.workspace import Workspace
 
 
-# A view that is watched is drawn this often; probing the doors takes a part of it.
+# The interval of a watched view (seconds); probing the doors takes a part of it.
 EVERY_S = 2.0
 
 
@@ -35,7 +35,7 @@ def run_status(args: argparse.Namespace) -> int:
     if args.watch:
         from dacha.cli.terminal.live import watch
 
-        _named(lab_or_applied(args), args.guests)  # what is wrong is said before the screen is taken
+        _named(lab_or_applied(args), args.guests)  # report errors before the screen is switched
 
         seen: Seen = {}
 
@@ -62,7 +62,7 @@ def run_status(args: argparse.Namespace) -> int:
 
 
 def _named(ws: Workspace, names: list[str]) -> set[str] | None:
-    """The guests that were named; None for all. Raises UsageError for one that the lab does not have."""
+    """The selected guests; None for all. Raises UsageError for an unknown one."""
     from dacha.engine.lab.named import guest_named
 
     kept = set(ws.home.guests())
@@ -72,13 +72,13 @@ def _named(ws: Workspace, names: list[str]) -> set[str] | None:
     return set(names) or None
 
 
-# Whether a door answered when it was looked at last, and since when it is so (Unix seconds; None: since before the view
-# was begun), by guest and door.
+# Whether a door responded at the last look, and since when (Unix seconds; None: since before the view began), by guest
+# and door.
 Seen = dict[tuple[str, str], tuple[bool | None, float | None]]
 
 
 def _with_since(status: Any, seen: Seen) -> Any:
-    """The status with since when each door is open or not, in words, for those that changed while they were watched."""
+    """The status with the time since when each door is open or not, for those that changed while watched."""
     guests = []
     for g in status.guests:
         doors = []

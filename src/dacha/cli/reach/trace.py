@@ -11,14 +11,14 @@ from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 from dacha.core.lab.model import ORIGINS
 
-# Between two looks of --watch.
+# The interval of --watch (seconds).
 WATCH_S = 2.0
-# As a shell tells of a command that Ctrl-C ended.
+# The shell's exit code for a command that Ctrl-C ended.
 INTERRUPTED = 130
-# What ssh takes for a machine; it must not be taken for an option, or for more than a name.
+# A machine in ssh's syntax; it must not look like an option, or contain more than a name.
 _MACHINE = re.compile(r"(?!-)[A-Za-z0-9._-]+(@(?!-)[A-Za-z0-9._:\[\]-]+)?")
 
-# A user's name, for Windows with the domain before a backslash; it must not be taken for an option.
+# A user name, for Windows with the domain before a backslash; it must not look like an option.
 _USER = re.compile(r"(?!-)[^\s/\\\"'`$;|&<>:]{1,64}(\\[^\s/\\\"'`$;|&<>:]{1,64})?")
 
 
@@ -101,7 +101,7 @@ def run_trace(args: argparse.Namespace) -> int:
 
 
 class _Walk:
-    """The hops as a person reads them: each as soon as it is decided, and what is still waited for."""
+    """The hops for people: each as soon as it is decided, and what is being waited for."""
 
     def __init__(self, args: argparse.Namespace, asked: Any) -> None:
         self._args, self._asked = args, asked
@@ -109,7 +109,7 @@ class _Walk:
         self._headed = False
 
     def waits(self, evidence: Any, what: str, limit_s: float) -> None:
-        """Show the hops that are fine so far, and say what may take a while ("" for nothing)."""
+        """Show the hops that are fine so far, and what may take a while ("" for nothing)."""
         from dacha.core.trace.hop import FINE
         from dacha.core.trace.judge import judge
         from dacha.core.trace.way import BEHIND_WORDS
@@ -118,7 +118,7 @@ class _Walk:
             return  # the head names the router's own address
         fine = []
         for hop in judge(evidence):
-            # What comes behind the service's first words is asked next.
+            # What follows the service's first answer is asked next.
             if hop.verdict != FINE or hop.name in BEHIND_WORDS:
                 break
             fine.append(hop)
@@ -127,7 +127,7 @@ class _Walk:
             output.note(f"  …         waiting for {what}, up to {limit_s:.0f} s (Ctrl-C shows what is known)")
 
     def show(self, evidence: Any, hops: list[Any]) -> None:
-        """Show those that were not shown yet, or were decided otherwise since."""
+        """Show hops that are new, or whose verdict has changed."""
         from dacha.core.lab.model import ORIGIN_WORDS
         from dacha.core.plan.doors import endpoint
 
@@ -147,7 +147,7 @@ class _Walk:
 
 
 def _asked(args: argparse.Namespace, ws: Any) -> Any:
-    """What is to be traced. Raises UsageError for what cannot be."""
+    """What to trace. Raises UsageError for an impossible request."""
     from dacha.engine.lab.named import door_named
     from dacha.engine.trace.asking import Asked
 
@@ -180,7 +180,7 @@ def _asked(args: argparse.Namespace, ws: Any) -> Any:
 
 
 def _password(user: str, guest: str) -> str:
-    """Somebody's password, typed unseen; on no terminal the first line of standard input."""
+    """A user's password, typed invisibly; without a terminal, the first line of standard input."""
     import getpass
     import sys
 
@@ -190,7 +190,7 @@ def _password(user: str, guest: str) -> str:
 
 
 def _watch(args: argparse.Namespace, asked: Any) -> None:
-    """Look until nothing of the way is broken, and say each time when what is broken is another thing than before."""
+    """Repeat until no hop is broken, and print each change of the broken hop."""
     import time
 
     from dacha.core.trace.judge import broken, judge
@@ -202,7 +202,7 @@ def _watch(args: argparse.Namespace, asked: Any) -> None:
         raise UsageError("--watch is for interactive use", remedy="in a script, call dacha trace --json repeatedly")
     before = None
     while True:
-        # The lab file may be edited meanwhile, and applied.
+        # The lab file may be edited and applied meanwhile.
         ws = load(args.lab)
         door = ws.plan_without_host.doors.get((args.guest, asked.plan.door.name), asked.plan)
         stop = broken(judge(gather(ws, asked._replace(plan=door))))
@@ -217,7 +217,7 @@ def _watch(args: argparse.Namespace, asked: Any) -> None:
 
 
 def _outside(evidence: Any) -> str | None:
-    """What somebody outside types."""
+    """The address to type outside."""
     from dacha.core.plan.doors import endpoint
 
     router = evidence.router

@@ -9,9 +9,9 @@ from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
-# A name as DNS has it (RFC 1123 section 2.1), or an address; it goes into a script, so nothing else is taken.
+# A DNS name (RFC 1123 section 2.1), or an address; it goes into a script, so nothing else is accepted.
 _TARGET = re.compile(r"(?!-)[A-Za-z0-9.-]{1,253}")
-# What is tried where no port is named: most answer there, and who does not refuses.
+# The default port: most machines answer there, and others refuse.
 USUAL_PORT = 443
 
 
@@ -50,7 +50,7 @@ def run_trace_to(args: argparse.Namespace) -> int:
 
 
 def _target(text: str) -> tuple[str, int]:
-    """What --to names: a name or an IPv4 address, and a TCP port. Raises UsageError."""
+    """The target of --to: a name or an IPv4 address, and a TCP port. Raises UsageError."""
     from dacha.core.units import whole_number
 
     host, _, written = text.partition(":")

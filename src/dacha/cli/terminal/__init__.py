@@ -1,1 +1,1 @@
-"""What is printed, and how."""
+"""Output to terminals and scripts."""

@@ -1,4 +1,4 @@
-"""A view drawn again and again in place, on a screen of its own: what was on the terminal comes back after it."""
+"""A view that is redrawn in place, on the alternate screen: the terminal's former contents come back after it."""
 
 from __future__ import annotations
 
@@ -20,15 +20,15 @@ _ENTER, _LEAVE, _HOME, _LINE, _REST = "\x1b[?1049h\x1b[?25l", "\x1b[?25h\x1b[?10
 
 
 class _Page(io.StringIO):
-    """What is printed goes here first, with the colours that the terminal itself would have."""
+    """Collects what is printed, with the colours of the terminal itself."""
 
     def isatty(self) -> bool:
         return True
 
 
 def watch(draw: Callable[[], None], every_s: float) -> None:
-    """Draw every so many seconds until q or Ctrl-C; whatever ends it, the terminal is as it was. Raises UsageError
-    without one."""
+    """Redraw every so many seconds until q or Ctrl-C; the terminal is restored in any case. Raises UsageError without
+    one."""
     if not (sys.stdout.isatty() and sys.stdin.isatty()):
         raise UsageError("--watch needs a terminal", remedy="without --watch, the state is printed once")
     with _own_screen() as ending:
@@ -52,7 +52,7 @@ def _show(text: str) -> None:
 
 
 def _asked_to_end(within_s: float) -> bool:
-    """Wait for a key; True when it is one that ends the view."""
+    """Wait for a key; True if it ends the view."""
     until = time.monotonic() + within_s
     while (left := until - time.monotonic()) > 0:
         if select.select([sys.stdin], [], [], left)[0] and os.read(sys.stdin.fileno(), 16) in (
@@ -68,8 +68,8 @@ def _asked_to_end(within_s: float) -> bool:
 
 @contextlib.contextmanager
 def _own_screen() -> Iterator[list[int]]:
-    """The alternate screen without echo, given back however it ends: by a key, an error, or a signal. Yields the
-    signals that came: an interruption may be lost in what was being done, as an exception is in a callback."""
+    """The alternate screen without echo, restored in any case: after a key, an error, or a signal. Yields the received
+    signals: an interruption may be lost inside a callback, like an exception."""
     fd = sys.stdin.fileno()
     before = termios.tcgetattr(fd)
     came: list[int] = []

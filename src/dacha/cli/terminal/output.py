@@ -1,4 +1,4 @@
-"""What is printed: sentences, tables, JSON. Colour only on a terminal, and never with NO_COLOR."""
+"""Output: sentences, tables, JSON. Colour only on a terminal, and never with NO_COLOR."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dacha.cli.terminal.table import block, columns, row_lines, widths, wrapped
 from dacha.core.findings import Finding
 from dacha.core.harmless import harmless_json, harmless_lines
 
-# The columns of a step's line, where there is room for them.
+# The columns of a step's line, if there is room for them.
 STEP = 93
 GOOD, BAD, DIM, STRONG = "32", "31", "2", "1"
 
@@ -23,8 +23,8 @@ def coloured(stream: Any = None) -> bool:
     return "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb" and stream.isatty()
 
 
-# Colours stand as marks in the text until it is printed: whatever escape sequences it has by then are others'. Nobody
-# else knows the marks of this process.
+# Colours are marks in the text until it is printed: escape sequences in it come from others. The marks are unique to
+# this process.
 _KEY = os.urandom(6).hex()
 _BEGIN, _END = f"\ue000{_KEY}:", f"\ue001{_KEY}:"
 
@@ -34,7 +34,7 @@ def paint(text: str, colour: str, stream: Any = None) -> str:
 
 
 def shown(text: str) -> str:
-    """Text as it may go to a terminal: made harmless, with its own colours."""
+    """Text for a terminal: escaped, with its own colours."""
     text = harmless_lines(text)
     if _KEY not in text:
         return text
@@ -47,21 +47,21 @@ def say(text: str = "") -> None:
 
 
 def note(text: str) -> None:
-    """A word beside the answer: progress, waiting, advice. Goes to standard error."""
+    """A message beside the answer: progress, waiting, advice. Goes to standard error."""
     put(shown(text), sys.stderr, flush=True)
 
 
-# Raised when something in an answer changes its name or its meaning; docs/json.md says what there is.
+# Raised when a member of an answer changes its name or meaning; docs/json.md documents them.
 JSON_VERSION = 1
 
 
 def emit_json(value: dict[str, Any]) -> None:
-    """An answer for a script: an object with the version of its vocabulary, and null for nothing."""
+    """An answer for a script: an object with the version of its format, and null for missing values."""
     _answer(json.dumps({"version": JSON_VERSION, **_plain(value)}, indent=1, ensure_ascii=_ascii(), default=str))
 
 
 def _plain(value: Any) -> Any:
-    """The same with null where a text is empty."""
+    """The same with null in place of empty texts."""
     if isinstance(value, dict):
         return {key: _plain(inner) for key, inner in value.items()}
     if isinstance(value, list | tuple):
@@ -70,7 +70,7 @@ def _plain(value: Any) -> Any:
 
 
 def moment(unix_s: float | None) -> str | None:
-    """A time as scripts read it: ISO 8601, in UTC, to the second."""
+    """A time for scripts: ISO 8601, in UTC, to the second."""
     if unix_s is None:
         return None
     from time import gmtime, strftime
@@ -79,7 +79,7 @@ def moment(unix_s: float | None) -> str | None:
 
 
 def place_json(place: str | None) -> dict[str, Any]:
-    """Where something is entered, "ADDRESS:PORT", as its two parts; both null where there is no such place."""
+    """An address "ADDRESS:PORT" as its two parts; both null if there is none."""
     from dacha.core.units import whole_number
 
     address, _, port = (place or "").rpartition(":")
@@ -87,12 +87,12 @@ def place_json(place: str | None) -> dict[str, Any]:
 
 
 def _ascii() -> bool:
-    """True where JSON has to be written in ASCII (RFC 8259 section 7): a sign that is spelled would be another text."""
+    """True if JSON must be written in ASCII (RFC 8259 section 7): replacing a character would change the text."""
     return (sys.stdout.encoding or "").lower().replace("-", "") not in ("utf8", "utf8sig")
 
 
 def _answer(text: str) -> None:
-    """Print what a script asked for."""
+    """Print an answer for scripts."""
     Lost.answer = True
     put(harmless_json(text))
 
@@ -100,8 +100,8 @@ def _answer(text: str) -> None:
 def table(
     headers: Sequence[str], rows: Iterable[Sequence[str]], colour: Callable[[int, str], str | None] = lambda n, c: None
 ) -> None:
-    """Print aligned columns, two spaces apart; on a narrow terminal cells are wrapped, or each row is a block of its
-    own. `colour` may name a colour for a cell by column and text."""
+    """Print aligned columns, two spaces apart; on a narrow terminal cells are wrapped, or each row becomes a block.
+    `colour` may return a colour for a cell by column and text."""
     body = [[str(c) for c in row] for row in rows]
     room = columns()
     wide = widths(headers, body, room)
@@ -121,13 +121,13 @@ def table(
 
 
 def named(name: str, text: str, width: int = 19) -> None:
-    """A line of a list of names, each with what it is."""
+    """A line of a list of names, each with a description."""
     hang(f"{name:<{width}} ", text, width + 1)
 
 
 def hang(head: str, text: str, indent: int, shade: str | None = None) -> None:
-    """A sentence behind a head of so many signs; on a narrow terminal it goes on below itself, between words alone.
-    Commands are never broken: whoever copies one gets it whole."""
+    """A sentence after a prefix of that many characters; on a narrow terminal it is wrapped below itself, only between
+    words. Commands are never broken, so that they can be copied."""
     room = columns()
     left = room - indent if room and room >= 2 * indent else None
     lines = [w for part in text.splitlines() or [""] for w in (wrapped(part, left) if left else [part])]
@@ -137,14 +137,14 @@ def hang(head: str, text: str, indent: int, shade: str | None = None) -> None:
 
 
 def step(subject: str, text: str, right: str = "") -> None:
-    """One line of something that is being done: subject, what happened, and how long it took."""
+    """One step: subject, what happened, and how long it took."""
     room = columns() or STEP
     line = f"  {subject:<17}  {text:<{min(58, max(0, room - 35))}}"
     put(shown(f"{line}  {right:>12}".rstrip() if right else line.rstrip()), flush=True)
 
 
 def seconds(value: float) -> str:
-    """A step's time, left out where it is too short to mean anything."""
+    """A step's duration, omitted if it is negligible."""
     return f"{value:.1f} s" if value >= 0.05 else ""
 
 
@@ -174,7 +174,7 @@ def finding_json(name: str, f: Finding) -> dict[str, Any]:
 
 
 def emit_rows(head: dict[str, Any], key: str, rows: Iterable[Any]) -> None:
-    """The same for long lists: `head` with `key` as its last entry, a row of it on each line. It is much faster."""
+    """The same for long lists: `head` with `key` as its last entry, one row per line. It is much faster."""
     ascii_only = _ascii()
     head = {"version": JSON_VERSION, **head}
     body = ",\n".join(json.dumps(row, ensure_ascii=ascii_only) for row in rows)

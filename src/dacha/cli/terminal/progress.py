@@ -1,4 +1,4 @@
-"""Progress that a person sees and a script does not: one line on a terminal's standard error."""
+"""Progress for people, not for scripts: one line on a terminal's standard error."""
 
 from __future__ import annotations
 
@@ -11,13 +11,13 @@ from typing import Any
 from dacha.cli.terminal.streams import put
 from dacha.core.units import show_duration
 
-# Where nobody watches a terminal, a wait is mentioned this often (seconds), first after the shorter time.
+# Without a terminal, a wait is mentioned at this interval (seconds), the first time after the shorter one.
 FIRST_S, EVERY_S = 15.0, 30.0
 
 
 class Line:
-    """A line that says what is being waited for, with the time it has taken: live on a terminal; elsewhere a line now
-    and then, or (`quiet`) none."""
+    """A line that tells what is being waited for, with the elapsed time: live on a terminal; else an occasional line,
+    or (`quiet`) none."""
 
     def __init__(self, progress: Any = None, *, quiet: bool = False) -> None:
         self._progress = progress
@@ -26,7 +26,7 @@ class Line:
         self._next = float("inf") if quiet else self._began + (0.0 if progress else FIRST_S)
 
     def due(self) -> bool:
-        """True when it is time to say something again."""
+        """True if it is time for another message."""
         return time.monotonic() >= self._next
 
     def show(self, text: str) -> None:
@@ -40,7 +40,7 @@ class Line:
 
     @contextlib.contextmanager
     def aside(self) -> Iterator[None]:
-        """Take the live line away while something is printed."""
+        """Remove the live line while something is printed."""
         if self._progress:
             self._progress.stop()
         yield
@@ -49,8 +49,8 @@ class Line:
 
 
 def _live(*columns: str, text: str) -> Any:
-    """A display on standard error with these of rich's columns and a text. Output goes where it belongs: only the
-    live line is on standard error, the answer stays on standard output."""
+    """A display on standard error with these columns of rich and a text. Only the live line is on standard error, the
+    answer stays on standard output."""
     from rich import progress
     from rich.console import Console
 
@@ -68,7 +68,7 @@ def _live(*columns: str, text: str) -> Any:
 
 @contextlib.contextmanager
 def waiting_line(*, quiet: bool = False) -> Iterator[Line]:
-    """A live line on a terminal, which is left as it was, also when interrupted; a line now and then elsewhere."""
+    """A live line on a terminal, which is restored also when interrupted; else an occasional line."""
     if quiet or not sys.stderr.isatty():
         yield Line(quiet=quiet)
         return
@@ -78,7 +78,7 @@ def waiting_line(*, quiet: bool = False) -> Iterator[Line]:
 
 @contextlib.contextmanager
 def byte_bar(text: str) -> Iterator[Any]:
-    """A bar of bytes; call what is yielded with (bytes done, bytes in all or None)."""
+    """A bar of bytes; call the yielded function with (bytes done, bytes in all or None)."""
     if not sys.stderr.isatty():
         yield lambda done, total: None
         return
@@ -89,7 +89,7 @@ def byte_bar(text: str) -> Iterator[Any]:
 
 @contextlib.contextmanager
 def share_bar() -> Iterator[Any]:
-    """A bar that appears with the first call of what is yielded with (what is done, share from 0 to 1)."""
+    """A bar that appears with the first call of the yielded function (description, share from 0 to 1)."""
     if not sys.stderr.isatty():
         yield lambda what, share: None
         return
@@ -111,7 +111,7 @@ def share_bar() -> Iterator[Any]:
 
 @contextlib.contextmanager
 def bar(text: str, total: int) -> Iterator[Any]:
-    """A bar of `total` steps; call what is yielded with each step's name."""
+    """A bar of `total` steps; call the yielded function with each step's name."""
     if not sys.stderr.isatty():
         yield lambda name: None
         return

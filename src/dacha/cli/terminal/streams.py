@@ -1,7 +1,5 @@
-"""Standard streams that may fail: work goes on to its end, whether or not anybody can read what it says.
-
-What a stream's encoding has no sign for is written by others: an arrow as ->.
-"""
+"""Standard streams that may fail: work continues, whether or not its output can be written. Characters that a stream's
+encoding lacks are replaced: an arrow by ->."""
 
 from __future__ import annotations
 
@@ -19,10 +17,10 @@ HANDLER = "dacha-signs"
 
 
 class Lost:
-    """Why standard output was lost, as far as that is worth a word: whoever closes a pipe has read enough."""
+    """Why standard output failed, if that is worth a message: a closed pipe means that the reader has enough."""
 
     why: OSError | ValueError | None = None
-    # What was lost was the answer itself, for a script, and not a report of work.
+    # The lost output was an answer for a script, not a report of work.
     answer = False
 
 
@@ -41,7 +39,7 @@ def _plain(sign: str) -> str:
 
 
 def prepare() -> None:
-    """Make the streams fit to be written to, whatever they are. A stream that was closed leads nowhere."""
+    """Make the streams writable in any case. A closed stream discards its output."""
     codecs.register_error(HANDLER, _spelled)
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)
@@ -54,7 +52,7 @@ def prepare() -> None:
 
 
 def put(text: str, stream: TextIO | None = None, *, flush: bool = False) -> None:
-    """Write a line; a stream that takes none is not written to any more."""
+    """Write a line; a failed stream is not written to again."""
     to = stream or sys.stdout
     try:
         to.write(text + "\n")
@@ -65,7 +63,7 @@ def put(text: str, stream: TextIO | None = None, *, flush: bool = False) -> None
 
 
 def pass_on(said: bytes, stream: TextIO) -> None:
-    """Write what somebody else said: to a file as it is, to a terminal made harmless."""
+    """Pass on the output of another program: unchanged to a file, escaped to a terminal."""
     from dacha.core.harmless import harmless_lines
 
     try:
@@ -80,7 +78,7 @@ def pass_on(said: bytes, stream: TextIO) -> None:
 
 
 def lose(error: OSError | ValueError, stream: TextIO) -> None:
-    """Let a stream that cannot be written to lead nowhere."""
+    """Let a failed stream discard its output."""
     if stream is sys.stdout and not isinstance(error, BrokenPipeError) and Lost.why is None:
         Lost.why = error
     nowhere = os.open(os.devnull, os.O_WRONLY)
@@ -92,7 +90,7 @@ def lose(error: OSError | ValueError, stream: TextIO) -> None:
 
 
 def end() -> str | None:
-    """Bring what is still held to the streams; a word on what was lost, for standard error."""
+    """Flush the streams; returns a message about lost output, for standard error."""
     for stream in (sys.stdout, sys.stderr):
         try:
             stream.flush()

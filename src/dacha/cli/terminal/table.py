@@ -1,7 +1,7 @@
-"""Tables as wide as the terminal: columns where they fit, else wrapped cells, else a block for each row.
+"""Tables as wide as the terminal: columns if they fit, else wrapped cells, else a block for each row.
 
-Nothing is cut: what has to be copied (an address, a command) stands whole on a line wherever the terminal has the room.
-Where the answer goes into a file or a pipe, a table is as wide as it needs.
+Nothing is truncated: what users copy (an address, a command) stays on one line wherever the terminal has room. In a
+file or a pipe, a table is as wide as necessary.
 """
 
 from __future__ import annotations
@@ -12,12 +12,12 @@ import sys
 from collections.abc import Iterator, Sequence
 
 _GAP = 2
-# Cells are broken between words only, where a column keeps at least this much; narrower ones are a riddle.
+# Cells are wrapped only if their column keeps at least this width.
 _LEAST = 12
 
 
 def columns() -> int | None:
-    """How wide the terminal is that the answer goes to; None where it goes elsewhere."""
+    """The width of the terminal that gets the output; None for a file or a pipe."""
     if not sys.stdout.isatty():
         return None
     try:
@@ -28,7 +28,8 @@ def columns() -> int | None:
 
 
 def wrapped(text: str, width: int) -> list[str]:
-    """The text in lines of at most `width` signs, broken between words alone: a longer word has a line of its own."""
+    """The text in lines of at most `width` characters, broken only between words: a longer word has a line of its
+    own."""
     lines, line = [], ""
     for word in re.findall(r"\S+\s*", text) or [""]:
         if line and len(line) + len(word.rstrip()) > width:
@@ -39,16 +40,16 @@ def wrapped(text: str, width: int) -> list[str]:
 
 
 def widths(headers: Sequence[str], rows: Sequence[Sequence[str]], room: int | None) -> list[int] | None:
-    """How wide each column is to be; None where no table fits the room."""
+    """The width of each column; None if no table fits."""
     full = [max((len(r[n]) for r in [headers, *rows]), default=0) for n in range(len(headers))]
     if room is None or _total(full) <= room:
         return full
-    # What a column cannot do without: its longest word, or its whole text where that is short.
+    # The minimum of a column: its longest word, or its whole text if that is short.
     least = [min(whole, max(_LEAST, max(_longest(r[n]) for r in [headers, *rows]))) for n, whole in enumerate(full)]
     if _total(least) > room:
         return None
     while _total(full) > room:
-        # The widest gives way first.
+        # The widest shrinks first.
         n = max((n for n in range(len(full)) if full[n] > least[n]), key=lambda n: full[n])
         full[n] -= 1
     return full
@@ -63,9 +64,9 @@ def _longest(text: str) -> int:
 
 
 def row_lines(row: Sequence[str], wide: Sequence[int]) -> Iterator[list[str]]:
-    """The lines of one row, each with its cells; what does not fit goes on below."""
+    """The lines of one row, each with its cells; what does not fit continues below."""
     if all(len(cell) <= width for cell, width in zip(row, wide, strict=True)):
-        yield list(row)  # as it is, and in no time: a large lab has thousands of them
+        yield list(row)  # unchanged, and fast: a large lab has thousands of them
         return
     cells = [wrapped(cell, width) for cell, width in zip(row, wide, strict=True)]
     for n in range(max(map(len, cells))):
@@ -73,7 +74,7 @@ def row_lines(row: Sequence[str], wide: Sequence[int]) -> Iterator[list[str]]:
 
 
 def block(headers: Sequence[str], row: Sequence[str], room: int) -> Iterator[str]:
-    """One row as a block: its first cell, and the others below with their titles before them, empty ones left out."""
+    """One row as a block: its first cell, and below it the others with their titles, except empty ones."""
     if row[0]:
         yield f"{headers[0].lower()} {row[0]}".lstrip()
     named = [(h.lower() if h.isupper() else h, cell) for h, cell in zip(headers[1:], row[1:], strict=True) if cell]
