@@ -327,7 +327,7 @@ def test_a_caretaker_that_may_write_or_open_no_file_for_a_while_goes_on(serving:
         held = {int(n) for n in os.listdir(f"/proc/{pid}/fd")}
         resource.prlimit(pid, resource.RLIMIT_NOFILE, (min(set(range(max(held) + 2)) - held), usual[1]))
         os.kill(pid, signal.SIGHUP)
-        return "cannot be served as it is: OSError: [Errno 24] Too many open files" in said.read_text()
+        return "cannot serve the lab: OSError: [Errno 24] Too many open files" in said.read_text()
 
     until(can_open_nothing)
     resource.prlimit(pid, resource.RLIMIT_NOFILE, usual)

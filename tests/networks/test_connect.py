@@ -59,5 +59,5 @@ def test_a_guest_without_a_door_is_entered_through_another(hosted: HostedLab) ->
     typed = subprocess.run(
         argv, cwd=lab.folder, env=lab.env, input=b"\x1d", capture_output=True, timeout=60, check=False
     )
-    assert b"at its console" in typed.stdout and b"Detached from the console of charts" in typed.stdout, typed
+    assert b"using its console" in typed.stdout and b"Detached from the console of charts" in typed.stdout, typed
     assert "shares a network" in lab("connect", "charts", "--through", "gauge", "--", "id", code=1).err

@@ -105,6 +105,6 @@ def test_a_guest_is_installed_over_its_network_by_answers_that_nobody_else_gets(
     lab.write(other.replace('address = "10.77.4.20"', 'address = "dynamic"'))
     assert "remove the key address there, or set a fixed one" in lab("check", code=None).out
     lab.write(other + '[guest.gate]\nmemory = "64 MiB"\nadapter = [{ network = "pier", routes = true }]\n')
-    assert "gate routes on pier" in lab("check", code=None).out
+    assert "gate is a router on pier" in lab("check", code=None).out
     lab.write(INSTALLED.replace('install = "network"', 'install = "network"\nboot-order = ["disk", "medium"]'))
     assert "a network installation requires network boot" in lab("check", code=2).out

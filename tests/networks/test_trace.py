@@ -151,7 +151,7 @@ def test_another_machine_tries_the_way_too(hosted: HostedLab, tmp_path: Path, im
         twin.wait()
         code, hop = there("root@192.0.2.99")
         assert (code, hop["verdict"]) == (0, "not tested") and "could not be used" in hop["seen"]
-        assert "for this host alone" in lab("trace", "gauge", "own", "--at", "root@192.0.2.20", code=2).err
+        assert "for this host only" in lab("trace", "gauge", "own", "--at", "root@192.0.2.20", code=2).err
         assert "is not a machine" in lab("trace", "gauge", "ssh", "--at=-oProxyCommand=x", code=2).err
     finally:
         server.kill()

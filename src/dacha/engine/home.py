@@ -1,8 +1,8 @@
-"""A lab's place in the state folder: what was made for it, and what is known of its guests.
+"""A lab's place in the state folder: its files, and the records of its guests.
 
-Everything here can be rebuilt, except disks and host keys. Layout, below $DACHA_STATE/labs/NAME:
-lab.json, applied.toml, known_hosts, lock, and guests/NAME with guest.json, host_key, disk-NAME.qcow2,
-seed.iso, console.log, qemu.log.
+Everything here can be rebuilt, except disks and host keys. Layout, below $DACHA_STATE/labs/NAME: lab.json,
+applied.toml, known_hosts, lock, and guests/NAME with guest.json, host_key, disk-NAME.qcow2, seed.iso, console.log,
+qemu.log.
 """
 
 from __future__ import annotations
@@ -20,9 +20,9 @@ from dacha.host.files import locked, replace_file, sweep
 from dacha.host.processes import boot_id
 from dacha.host.records import DAMAGED, read_record, write_record
 
-# Raised when a record's meaning changes; an older Dacha then refuses instead of misreading.
+# Raised when the meaning of a record changes; an older Dacha then refuses instead of misreading.
 VERSION = 1
-# Two commands at once: the second waits this long, then says who holds the lab.
+# How long a second command waits for the lab before it reports the holder.
 LOCK_WAIT_S = 600.0
 
 
@@ -31,7 +31,7 @@ class Home:
 
     def __init__(self, lab: str) -> None:
         self.lab = lab
-        # A link where the lab was moved to another state folder.
+        # A link if the lab was moved to another state folder.
         self.place = folders.state() / "labs" / lab
         self.folder = self.place.resolve() if self.place.is_symlink() else self.place
         self.run_folder = folders.run() / lab
@@ -44,7 +44,7 @@ class Home:
 
     @property
     def announced_address(self) -> Path:
-        """Where this host's address on the LAN is kept as apply said it last."""
+        """This host's LAN address as apply last printed it."""
         return self.folder / "lan-address"
 
     def guest(self, name: str) -> Path:
@@ -54,15 +54,16 @@ class Home:
         return self.run_folder / name
 
     def disk(self, name: str, disk: str) -> Path:
-        """A disk's file; a link to it where the disk lies in a storage."""
+        """A disk's file; a link to it if the disk is in a storage."""
         return self.guest(name) / f"disk-{disk}.qcow2"
 
     def disk_note(self, name: str, disk: str) -> Path:
-        """What a disk was made on (`hypervisor/images/chain.py`): there as long as the disk should be."""
+        """The record of a disk's backing images (`hypervisor/images/chain.py`), which exists as long as the disk
+        should."""
         return self.disk(name, disk).with_suffix(".json")
 
     def disks(self, name: str) -> list[tuple[str, Path]]:
-        """Every disk that was made for a guest, also one that it no longer has: its name and file."""
+        """Every disk that was created for a guest, including detached ones: name and file."""
         found = sorted(self.guest(name).glob("disk-*.qcow2"))
         return [(p.name.removeprefix("disk-").removesuffix(".qcow2"), p) for p in found]
 
@@ -70,19 +71,19 @@ class Home:
         return self.guest(name) / "process.lock"
 
     def tpm(self, name: str) -> Path:
-        """The folder of what a guest's TPM remembers."""
+        """The folder with the memory of a guest's TPM."""
         return self.guest(name) / "tpm"
 
     def tpm_note(self, name: str) -> Path:
-        """Which process plays it: out of that process's reach."""
+        """The process that emulates it: recorded where that process cannot write."""
         return self.guest(name) / "tpm.json"
 
     def share_password(self, name: str) -> Path:
-        """What the guest opens its shared folders by SMB with."""
+        """The guest's password for its SMB shares."""
         return self.guest(name) / "share_password"
 
     def gate_lock(self, name: str) -> Path:
-        """Held by the process that a guest in user mode asks before it connects."""
+        """Held by the gate process of a guest in user mode."""
         return self.guest(name) / "gate.lock"
 
     def install_lock(self, name: str) -> Path:
@@ -94,17 +95,17 @@ class Home:
         return self.folder / f"leases-{network}"
 
     def passwords(self, name: str) -> Path:
-        """The hashes of passwords that its users have, for this user alone."""
+        """The password hashes of its users, readable by this user only."""
         return self.guest(name) / "passwords.json"
 
     @property
     def kernel_note(self) -> Path:
-        """What rules were loaded last; there as long as the lab may have links."""
+        """The rules that were loaded last; it exists as long as the lab may have links."""
         return self.folder / "kernel.json"
 
     @property
     def firewall_note(self) -> Path:
-        """What was let pass in this host's own firewall."""
+        """The lab's rules in this host's own firewall."""
         return self.folder / "firewall.json"
 
     @property
@@ -113,7 +114,7 @@ class Home:
 
     @property
     def router_note(self) -> Path:
-        """What the router above this host granted."""
+        """The mappings that the router granted."""
         return self.folder / "router.json"
 
     @property
@@ -127,7 +128,7 @@ class Home:
 
     @property
     def caretaker_lock(self) -> Path:
-        """Held by the caretaker as long as it runs."""
+        """Held by the caretaker while it runs."""
         return self.folder / "caretaker.lock"
 
     @property
@@ -136,17 +137,17 @@ class Home:
 
     @property
     def sightings(self) -> Path:
-        """Which addresses guests were seen to use."""
+        """The addresses that guests were seen to use."""
         return self.folder / "seen.json"
 
     @property
     def renaming(self) -> Path:
-        """A renaming of a guest that goes on."""
+        """A guest's renaming in progress."""
         return self.folder / "renaming.json"
 
     @property
     def rollback_note(self) -> Path:
-        """A bridge that took over this host's addresses, and is unmade unless it is confirmed."""
+        """A bridge that took over this host's addresses, and is removed unless it is confirmed."""
         return self.folder / "way-back.json"
 
     @property
@@ -162,21 +163,21 @@ class Home:
         return self.folder / "applied.toml"
 
     def guests(self) -> list[str]:
-        """Every guest that something was made for, in the lab file or not."""
+        """Every guest with files here, in the lab file or not."""
         try:
             return sorted(p.name for p in (self.folder / "guests").iterdir() if p.is_dir())
         except OSError:
             return []
 
     def make_guest(self, name: str) -> None:
-        """Make the guest's folders and clear what a killed command left half-written."""
+        """Create the guest's folders, and remove incomplete files of killed commands."""
         folders.make_private(self.guest(name))
-        # It lies in a folder that only this user can enter, and may belong to the user whom guests run as.
+        # It is in a folder that only this user can enter, and may belong to the user that guests run as.
         self.run(name).mkdir(mode=0o700, exist_ok=True)
         sweep(self.guest(name))
 
     def forget_guest(self, name: str) -> None:
-        """Remove everything that was made for a guest. Whoever calls has seen that it is off and has no disk."""
+        """Remove all files of a guest. The caller has checked that it is off and has no disk."""
         import shutil
 
         shutil.rmtree(self.guest(name), ignore_errors=True)
@@ -212,8 +213,8 @@ class Home:
         return Path(noted) if noted and isinstance(noted, str) else None
 
     def former(self, lab_file: Path) -> str | None:
-        """Another lab that has guests and was applied from this very file, if nothing is kept of this one: the file's
-        lab was given another name by hand."""
+        """Another lab with guests that was applied from this very file, if this one has no files: the name was changed
+        by hand."""
         if self.guests():
             return None
         base = self.folder.parent
@@ -224,8 +225,8 @@ class Home:
         return None
 
     def claim(self, lab_file: Path) -> None:
-        """Note that this lab is described by `lab_file`. Raises UsageError when another file, that still exists,
-        describes a lab of the same name: two files would pull one set of guests apart."""
+        """Record that this lab is described by `lab_file`. Raises UsageError if another existing file describes a lab
+        of the same name: two files would control the same guests."""
         owner = self.owner()
         if owner == lab_file:
             return
@@ -242,29 +243,29 @@ class Home:
         self.describe(lab_file)
 
     def describe(self, lab_file: Path) -> None:
-        """Note that this lab is described by `lab_file`, whatever did before."""
+        """Record that this lab is described by `lab_file`, whatever did before."""
         write_record(self.folder / "lab.json", VERSION, {"lab_file": str(lab_file)})
 
     def note_boot(self) -> None:
-        """Note that the lab was brought up since this host started."""
+        """Record that the lab was started after this host's boot."""
         replace_file(self.folder / "boot", boot_id())
 
     def rebooted(self) -> bool:
-        """True when this host was started anew since the lab was last brought up."""
+        """True if this host was rebooted after the lab was last started."""
         try:
             return (self.folder / "boot").read_text() != boot_id()
         except OSError:
             return False
 
     def read(self, name: str) -> Record:
-        """A guest's record; an empty one when it has none, or a damaged one: what runs is found by its monitor."""
+        """A guest's record; an empty one if it is missing or damaged: running guests are found by their monitors."""
         try:
             return record_from(read_record(self.guest(name) / "guest.json", VERSION))
         except DAMAGED:
             return Record()
 
     def write(self, name: str, record: Record) -> None:
-        """Keep a guest's record. Raises HostError."""
+        """Write a guest's record. Raises HostError."""
         write_record(
             self.guest(name) / "guest.json",
             VERSION,

@@ -1,4 +1,4 @@
-"""What is told once, until it is another."""
+"""Messages that are printed once, until they change."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dacha.host.files import replace_file
 
 
 def is_news(home: Home, topic: str, text: str) -> bool:
-    """True if something else, or nothing, was told of the topic last; the text is noted. Raises HostError."""
+    """True if another message about the topic, or none, was printed last; the text is recorded. Raises HostError."""
     note = home.folder / f"told-{topic}"
     try:
         if note.read_text() == text:

@@ -1,4 +1,4 @@
-"""Where profiles are kept: with the package, and in the administrator's configuration folder, which comes first."""
+"""The folders of profiles: the package's, and the administrator's configuration folder, which has precedence."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _OWN = Path(__file__).parent.parent / "profiles"
 
 
 class ProfileFolder(Mapping[str, Profile]):
-    """Every profile by its system's name; a file is read when its name is asked for, and not before."""
+    """Every profile by its system's name; a file is read when its name is requested."""
 
     def __init__(self) -> None:
         self._files: dict[str, Path] = {}
@@ -41,7 +41,7 @@ class ProfileFolder(Mapping[str, Profile]):
         return self._read[name]
 
     def written(self, name: str) -> tuple[str, set[str]]:
-        """Where a profile comes from, in words, and the keys that its file has."""
+        """The origin of a profile, in words, and the keys in its file."""
         self[name]
         path = self._files[name]
         return f"profile {name}" if path.parent == _OWN else str(path), set(tomli.loads(path.read_text()))
@@ -58,5 +58,5 @@ class ProfileFolder(Mapping[str, Profile]):
 
 @cache
 def profiles() -> ProfileFolder:
-    """The profiles of this process: the folders are looked into once."""
+    """The profiles of this process: the folders are read once."""
     return ProfileFolder()

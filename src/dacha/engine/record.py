@@ -1,4 +1,4 @@
-"""What is known of one guest, as its file in the state folder has it."""
+"""The record of one guest in the state folder."""
 
 from __future__ import annotations
 
@@ -10,18 +10,17 @@ from dacha.host.processes import Process, process_from
 
 
 class Record(SimpleNamespace):
-    """What is known of one guest: the machine its process was given, that process, and how it was left.
+    """The record of one guest: the machine its process was given, that process, and its state at the end.
 
-    `installing` is when an installation began (Unix seconds), `installed` the medium that one was done from, `uid` the
-    user that its process runs as, None where that is whoever started it; `removed` when the guest was seen to have left
-    the lab, `delete_disks` those of its disks that are to go then. `again` is how often it was told to take its
-    first-boot data up once more, `accepted_key` another host key than the lab's that somebody found to be right; `told`
-    is the digest of its first-boot data without keys, `instance` the name that went by; `keyed` are the keys that
-    were put into it, by account, None where that is not known, `own_accounts` those accounts that are there for people
-    alone, `unsure` keys that may have come in, as it did not answer; `asks` is true where its process asks before it
-    enters anything of this host (`engine/network/gate.py`). `buses` is the bus that each disk was last used on, also
-    of a disk that was detached since: its system may have no driver for another one. `pressed` is when the power button
-    of its present process was pressed (Unix seconds), None if it was not.
+    `installing` is when an installation began (Unix seconds), `installed` the medium of a completed one, `uid` the user
+    that its process runs as, None for the user who started it; `removed` is when the guest was found to have left the
+    lab, `delete_disks` its disks to delete then. `again` counts requests to apply its first-boot data again,
+    `accepted_key` is another host key than Dacha's that the user accepted; `told` is the digest of its first-boot data
+    without keys, `instance` the instance name used; `keyed` are the keys that were installed, by account, None if
+    unknown, `own_accounts` the accounts for people only, `unsure` keys that may have been installed, as it did not
+    answer; `asks` is true if its process has a gate (`engine/network/gate.py`). `buses` is the last bus of each disk,
+    including detached ones: its system may have no driver for another one. `pressed` is when the power button of its
+    present process was pressed (Unix seconds), None if it was not.
     """
 
     def __init__(
@@ -69,7 +68,7 @@ class Record(SimpleNamespace):
 
 
 def record_from(raw: dict[str, Any]) -> Record:
-    """A record as its file has it."""
+    """A record from its file's contents."""
     machine = raw.get("machine")
     return Record(
         machine=machine_from(machine) if machine else None,

@@ -1,7 +1,7 @@
-"""What every lab of this host has taken: ports, subnets and links, in one register with one lock.
+"""What every lab of this host uses: ports, subnets and links, in one register with one lock.
 
-Two labs that are applied at the same moment each choose with the other's choice before them. An entry is believed as
-long as the lab that made it is there; it is of one network namespace, as ports and links are.
+Two labs that are applied at the same time each know the other's choices. An entry is valid as long as its lab exists;
+it is for one network namespace, like ports and links.
 """
 
 from __future__ import annotations
@@ -27,8 +27,8 @@ VERSION, WAIT_S = 1, 60.0
 
 
 class Claim(NamedTuple):
-    """What one lab has: (protocol, port, door) on this host, subnets, whether the kernel carries its doors, and whether
-    it has links there."""
+    """The entry of one lab: (protocol, port, door) on this host, subnets, whether the kernel carries its doors, and
+    whether it has links there."""
 
     lab: str
     home: str
@@ -48,7 +48,7 @@ def _namespace() -> str:
 
 @contextlib.contextmanager
 def held(on_wait: Callable[[str], None] | None = None) -> Iterator[None]:
-    """Keep every other lab from choosing meanwhile. Raises BusyError, HostError."""
+    """Prevent other labs from choosing meanwhile. Raises BusyError, HostError."""
     with locked(folders.shared() / "claims.lock", "dacha apply", WAIT_S, on_wait):
         yield
 
@@ -57,7 +57,7 @@ def _read() -> list[dict[str, Any]]:
     try:
         raw = parse(_file().read_text())
     except (OSError, ValueError):
-        return []  # made anew by the next apply of each lab
+        return []  # the next apply of each lab creates its entry again
     version = raw.get("version", 0) if isinstance(raw, dict) else None
     if not isinstance(version, int) or version > VERSION:
         raise HostError(f"{_file()} was written by a newer dacha", remedy="use that newer version")
@@ -65,7 +65,7 @@ def _read() -> list[dict[str, Any]]:
 
 
 def of_others(home: Home) -> list[Claim]:
-    """What other labs have in this network namespace."""
+    """The entries of other labs in this network namespace."""
     here, found = _namespace(), []
     for row in _read():
         if row.get("namespace") != here or _is(row, home):
@@ -78,21 +78,22 @@ def of_others(home: Home) -> list[Claim]:
 
 
 def _is(row: dict[str, Any], home: Home) -> bool:
-    """True for an entry of this very lab, also one from before it was moved, whose old place leads to the new one."""
+    """True for an entry of this lab, including one from before it was moved, whose old place is a link to the new
+    one."""
     noted = Path(str(row.get("home")))
     return noted == home.folder or (noted.is_symlink() and noted.resolve() == home.folder)
 
 
 def taken(home: Home) -> tuple[list[IPv4Network], set[tuple[str, int]]]:
-    """The subnets and the ports that other labs have, for choosing others."""
+    """The subnets and ports of other labs, to avoid them."""
     claims = of_others(home)
     subnets = [IPv4Network(s) for c in claims for s in c.subnets]
     return subnets, {(protocol, port) for c in claims for protocol, port, _ in c.ports}
 
 
 def conflicts(home: Home, plan: Plan) -> list[Finding]:
-    """Doors on a port that another lab's door has, where the kernel carries one of the two: it would lead to whichever
-    was loaded last. (Two programs that listen are told apart by the port itself.)"""
+    """Doors on a port that another lab's door uses, if the kernel carries one of the two: it would forward to whichever
+    was loaded last. (Two listening programs conflict on the port itself.)"""
     found = []
     for claim in of_others(home):
         theirs = {(protocol, port): door for protocol, port, door in claim.ports}
@@ -111,8 +112,8 @@ def conflicts(home: Home, plan: Plan) -> list[Finding]:
 
 
 def refuse_other_state(home: Home, lab: Lab) -> None:
-    """Refuse a lab whose links and rules are in this kernel already, kept in another state folder: two would take each
-    other's. Raises HostError."""
+    """Refuse a lab whose links and rules are in this kernel from another state folder: both would change the same ones.
+    Raises HostError."""
     if not any(n.by_kernel for n in lab.networks.values()):
         return
     for other in of_others(home):
@@ -126,12 +127,12 @@ def refuse_other_state(home: Home, lab: Lab) -> None:
 
 
 def gone() -> list[str]:
-    """The state folders of labs that are registered and were deleted since."""
+    """State folders of registered labs that were deleted."""
     return sorted({str(row.get("home")) for row in _read() if not Path(str(row.get("home"))).is_dir()})
 
 
 def forget_gone() -> None:
-    """Remove what those have in the register. Raises BusyError, HostError."""
+    """Remove their entries from the register. Raises BusyError, HostError."""
     with held():
         before = _read()
         rows = [row for row in before if Path(str(row.get("home"))).is_dir()]
@@ -140,7 +141,7 @@ def forget_gone() -> None:
 
 
 def claim(home: Home, lab: Lab, plan: Plan) -> None:
-    """Note what this lab has. The lock must be held."""
+    """Register this lab. The lock must be held."""
     row = {
         "namespace": _namespace(),
         "lab": lab.name,

@@ -1,4 +1,4 @@
-"""One question to many, some at a time: for answers that are waited for, not computed."""
+"""Run a function for many things, several at a time: for waiting, not for computing."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ R = TypeVar("R")
 
 
 class _Asked(Generic[T, R]):
-    """What is left to ask, and what was answered or raised."""
+    """The remaining things, and the results or exceptions so far."""
 
     def __init__(self, question: Callable[[T], R], things: list[T]) -> None:
         self.question = question
@@ -32,8 +32,7 @@ class _Asked(Generic[T, R]):
 
 
 def side_by_side(question: Callable[[T], R], things: Iterable[T], at_once: int) -> list[R]:
-    """The answers in the order of `things`; no more than `at_once` are asked at the same time. Raises what the first
-    question raised."""
+    """The results in the order of `things`; at most `at_once` run at the same time. Raises the first exception."""
     asked = _Asked(question, list(things))
     threads = [threading.Thread(target=asked.work, daemon=True) for _ in range(min(at_once, len(asked.left)) - 1)]
     for thread in threads:

@@ -1,4 +1,4 @@
-"""A lab file together with its lab, its plan and its home: what nearly every command begins with."""
+"""A lab file together with its lab, its plan and its home: the start of almost every command."""
 
 from __future__ import annotations
 
@@ -25,14 +25,12 @@ NAME = "lab.toml"
 
 
 def find_lab_file(named: str | None) -> Path:
-    """The lab file: the one named, else $DACHA_LAB, else lab.toml here or above, else the user's own.
-
-    Raises UsageError when there is none.
-    """
+    """The lab file: the specified one, else $DACHA_LAB, else lab.toml here or above, else the user's own. Raises
+    UsageError if there is none."""
     named = named or os.environ.get("DACHA_LAB")
     if named:
         path = folders.expand(named).absolute()
-        # One file has one name, however the way to it is written.
+        # One file has one name, however its path is written.
         return path.parent.resolve() / path.name if ".." in path.parts else path
     here = Path.cwd()
     for folder in (here, *here.parents):
@@ -53,7 +51,7 @@ def find_lab_file(named: str | None) -> Path:
 
 
 def _kept_labs(path: Path | None = None) -> str:
-    """Labs that this user has guests of; said when a lab file is missing, because its guests may still run."""
+    """Labs that this user has guests of; mentioned if a lab file is missing, because its guests may still run."""
     found = []
     base = folders.state() / "labs"
     for folder in sorted(base.iterdir()) if base.is_dir() else ():
@@ -68,8 +66,8 @@ def _kept_labs(path: Path | None = None) -> str:
 
 
 def read_text(path: Path) -> str:
-    """The lab file's text, its lines ended by LF alone and without a byte order mark. Raises UsageError when it is not
-    there, HostError when it may not be read."""
+    """The lab file's text with LF line ends and without a byte order mark. Raises UsageError if it does not exist,
+    HostError if it is not readable."""
     try:
         return path.read_text(encoding="utf-8-sig")
     except FileNotFoundError:
@@ -86,7 +84,7 @@ def read_text(path: Path) -> str:
 
 
 def write_text(path: Path, text: str) -> None:
-    """Replace the lab file's text. Line ends (LF or CRLF) and a byte order mark stay as they were. Raises HostError."""
+    """Replace the lab file's text. Line ends (LF or CRLF) and a byte order mark are kept. Raises HostError."""
     try:
         with path.open("rb") as f:
             first = f.readline(1 << 16)
@@ -99,7 +97,7 @@ def write_text(path: Path, text: str) -> None:
 
 
 class Workspace:
-    """One lab, read and planned. Made by `load`, which refuses a wrong file."""
+    """One lab, read and planned. Created by `load`, which refuses a file with errors."""
 
     def __init__(self, path: Path, text: str, lab: Lab, findings: list[Finding]) -> None:
         self.path = path
@@ -110,39 +108,39 @@ class Workspace:
 
     @cached_property
     def plan(self) -> Plan:
-        """The plan for this host: clear of the subnets it routes and the ports it holds."""
+        """The plan for this host: without conflicts with its routed subnets and used ports."""
         from dacha.engine import register
         from dacha.host.network import addresses
         from dacha.host.probe import ports
 
         own = {link_name(self.lab.name, "network", n) for n in self.lab.networks}
         subnets, others = register.taken(self.home)
-        # A subnet that is written here may be another lab's too, where QEMU carries both: only choices avoid it.
+        # A subnet written in the file may be another lab's, too, if QEMU carries both: only choices avoid it.
         written = [n.subnet for n in self.lab.networks.values() if n.subnet]
         avoided = [s for s in subnets if not any(s.overlaps(mine) for mine in written)]
-        # Which ports are held matters where one is to be chosen; the kernel takes its time to list them.
+        # Used ports matter only if one is to be chosen; the kernel needs time to list them.
         held = ports.listening() if any(d.port is None for d in self.lab.doors()) else set()
         return make_plan(self.lab, [*addresses.used_subnets(own), *avoided], held | others)
 
     def is_applied(self) -> bool:
-        """True if the lab file is as it was applied last: what differs on this host then is another program's doing."""
+        """True if the lab file is as it was last applied: then differences on this host come from other programs."""
         try:
             return self.home.applied.read_text() == self.text
         except OSError:
             return False
 
     def again(self) -> Workspace:
-        """The same lab, to be planned anew: what is free on this host may be another by now."""
+        """The same lab, to be planned again: what is free on this host may have changed."""
         return Workspace(self.path, self.text, self.lab, self.read_findings)
 
     @cached_property
     def plan_without_host(self) -> Plan:
-        """The same, without asking the host where the file leaves nothing to choose."""
+        """The same without examining the host, if the file leaves nothing to choose."""
         plan = make_plan(self.lab)
         return plan if not plan.chosen else self.plan
 
     def findings(self) -> list[Finding]:
-        """Everything that is wrong with the file itself, read and planned."""
+        """All findings about the file itself, read and planned."""
         found = [*self.read_findings, *check_lab(self.lab, self.plan)]
         if other := self.other_file():
             what = f"the lab {self.lab.name} was applied from another file, {other}: its guests belong to that file"
@@ -161,30 +159,30 @@ class Workspace:
         return found
 
     def other_file(self) -> Path | None:
-        """Another lab file of this name, that still exists and that the lab's guests were made from; None for the lab's
-        own file."""
+        """Another existing lab file of this name that the lab's guests were created from; None for the lab's own
+        file."""
         owner = self.home.owner()
         return owner if owner and owner != self.path and owner.is_file() and self.home.guests() else None
 
     def former_name(self) -> str | None:
-        """The name of the lab whose guests were made from this file, where the file names another one by now that
-        nothing is kept of."""
+        """The name of the lab whose guests were created from this file, if the file now has another name without any
+        guests."""
         return self.home.former(self.path)
 
     def resolve(self, written: str) -> Path:
-        """A path as the lab file writes it: ~ is the user's home, the rest is relative to the lab file's folder."""
+        """A path in the lab file: ~ is the user's home, other paths are relative to the lab file's folder."""
         path = folders.expand(written)
         return path if path.is_absolute() else self.path.parent / path
 
     def refuse_if_wrong(self) -> None:
-        """Raise LabError when the file or its plan has an error."""
+        """Raise LabError if the file or its plan has an error."""
         wrong = errors(self.findings())
         if wrong:
             raise lab_error(self.path, self.text, wrong)
 
 
 def load(named: str | None) -> Workspace:
-    """Find, read and understand the lab file. Raises UsageError, LabError, HostError."""
+    """Find, read and plan the lab file. Raises UsageError, LabError, HostError."""
     path = find_lab_file(named)
     weak = folders.file_changed_by_others(path)
     if weak:
@@ -206,8 +204,8 @@ def load(named: str | None) -> Workspace:
 
 
 def load_or_applied(named: str | None) -> tuple[Workspace, str]:
-    """The lab as its file says; where that is wrong, as it was last applied, with a word on it ("" else): what runs is
-    known all the same. Raises UsageError, LabError, HostError."""
+    """The lab in its file, or if that has errors, as it was last applied, with a message (else ""): running guests are
+    known in any case. Raises UsageError, LabError, HostError."""
     try:
         return load(named), ""
     except LabError:
@@ -219,7 +217,7 @@ def load_or_applied(named: str | None) -> tuple[Workspace, str]:
 
 
 def _applied(path: Path) -> Workspace | None:
-    """The lab as it was last applied from `path`; None where it never was."""
+    """The lab as it was last applied from `path`; None if it never was."""
     base = folders.state() / "labs"
     for folder in sorted(base.iterdir()) if base.is_dir() else ():
         home = Home(folder.name)
@@ -232,16 +230,14 @@ def _applied(path: Path) -> Workspace | None:
 
 
 def load_applied(path: Path) -> Workspace:
-    """The lab as it was last applied from `path`, for whoever keeps it so; as the file says where it never was.
-
-    Raises UsageError, LabError, HostError.
-    """
+    """The lab as it was last applied from `path`, for the caretaker; as in the file if it never was. Raises UsageError,
+    LabError, HostError."""
     return _applied(path) or load(str(path))
 
 
 def scoped(ws: Workspace, only: Collection[str]) -> Workspace:
-    """The lab as it was last applied, with some guests as the file has them now: what a command that is about those
-    guests alone makes true on this host, so that everybody else's stays as it is."""
+    """The lab as it was last applied, with some guests as the file has them now: for commands about only these guests,
+    so that others do not change."""
     try:
         reading = read_lab(read_text(ws.home.applied), profiles())
     except DachaError:

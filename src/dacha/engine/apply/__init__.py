@@ -1,1 +1,1 @@
-"""Making the host match the lab."""
+"""Make the host match the lab."""

@@ -1,6 +1,5 @@
-"""`apply`: the host is made to match the lab, step by step, and every step may be the last one a killed
-command took: the next apply goes on from what it finds.
-"""
+"""`apply`: make the host match the lab, step by step. A command may be killed after every step: the next apply
+continues from what it finds."""
 
 from __future__ import annotations
 
@@ -50,12 +49,12 @@ from dacha.engine.workspace import Workspace, lab_error, read_text, scoped, writ
 from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses
 
-# Told of each step as it ends: its subject ("guest gauge"), what was done, and how many seconds it took.
+# Called at the end of each step: its subject ("guest gauge"), what was done, and the seconds that it took.
 Report = Callable[[str, str, float], None]
 
 
 class Outcome(NamedTuple):
-    """What an apply came to: what was done, what waits for a guest's next start, what failed."""
+    """The result of an apply: what was done, what waits for a guest's next start, what failed."""
 
     done: list[Change]
     waiting: list[Change]
@@ -63,7 +62,7 @@ class Outcome(NamedTuple):
 
 
 def settle(ws: Workspace, report: Report) -> Workspace:
-    """Write down what the plan chose for what the file left out, so that it stays. Returns the new workspace."""
+    """Write the plan's choices into the file, so that they do not change. Returns the new workspace."""
     chosen = ws.plan.chosen
     if not chosen:
         return ws
@@ -82,8 +81,8 @@ def settle(ws: Workspace, report: Report) -> Workspace:
 
 
 class _Agreed(NamedTuple):
-    """A lab that can be applied: as it is once what was left open is written down; its guests as they were seen; those
-    that this is about; and those that cannot work here, each with why."""
+    """A lab that can be applied: with all choices written down; its guests as observed; the guests concerned; and those
+    that cannot work here, with the reason."""
 
     ws: Workspace
     seen: dict[str, ObservedGuest]
@@ -92,8 +91,8 @@ class _Agreed(NamedTuple):
 
 
 def _settled(ws: Workspace, only: set[str] | None, report: Report) -> _Agreed:
-    """Refuse a lab that cannot work here, and write down what its file leaves open. A guest that cannot work keeps no
-    other from its own. Raises LabError, HostError, UsageError."""
+    """Refuse a lab that cannot work here, and write the plan's choices into its file. A guest that cannot work does not
+    prevent the others. Raises LabError, HostError, UsageError."""
     ws.refuse_if_wrong()
     if ws.home.rollback_note.exists() or any(network.made_from for network in ws.lab.networks.values()):
         from dacha.engine.network import rollback
@@ -108,7 +107,7 @@ def _settled(ws: Workspace, only: set[str] | None, report: Report) -> _Agreed:
         raise lab_error_or_host(ws, found.all)
     concerned = [n for n in concerned if n not in found.guests]
     for name in concerned:
-        # Nothing that was kept for an earlier guest of that name is in its way: it is a new one.
+        # Nothing of an earlier guest of that name is in its way: it is a new one.
         kept_disks.take(ws.home, name)
     unfit = {name: lab_error_or_host(ws, wrong) for name, wrong in found.guests.items()}
     return _Agreed(settle(ws, report), seen, concerned, unfit)
@@ -117,11 +116,11 @@ def _settled(ws: Workspace, only: set[str] | None, report: Report) -> _Agreed:
 def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progress: Progress = silent) -> Outcome:
     """Make the host match the lab (or only some guests of it). The lab's lock must be held.
 
-    Raises LabError before anything is touched when the lab cannot work; steps that fail later are collected,
-    so that one guest's trouble does not keep the others off. `progress` is told of what takes long while it does.
+    Raises LabError before anything is changed if the lab cannot work; later failures are collected, so that one guest
+    does not prevent the others. `progress` is called during long steps.
     """
     with register.held():
-        # Nobody else chooses until it is written down what was chosen here.
+        # No other lab chooses until these choices are written down.
         register.refuse_other_state(ws.home, ws.lab)
         ws, seen, concerned, unfit = _settled(ws.again(), only, report)
         register.claim(ws.home, ws.lab, ws.plan)
@@ -158,14 +157,14 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     caretaking.tell(ws.home)
     gate.renew(ws, {n: s.machine for n, s in seen.items() if s.running and s.machine})
     if kernel.uses_kernel(ws):
-        # What a guest is called and where it is may have changed, whatever else has not.
+        # The name and address of a guest may have changed without any other change.
         rules.adopt(whole)
         kernel.forget(ws)
     return outcome
 
 
 def lab_error_or_host(ws: Workspace, wrong: list) -> DachaError:  # type: ignore[type-arg]
-    """The refusal for findings about this host: shown like the file's own errors, but with the host's exit code."""
+    """The refusal for findings about this host: printed like the file's own errors, but with the host's exit code."""
     shown = lab_error(ws.path, ws.text, wrong)
     return HostFindings(shown.what)
 
@@ -179,8 +178,8 @@ def _carry_out(
     report: Report,
     progress: Progress,
 ) -> Outcome:
-    """Take every step; `keyed` are host keys just made, `whole` is the lab that this host's links and rules are for.
-    What a start needs is reported together with it."""
+    """Carry out every step; `keyed` are host keys just created, `whole` is the lab whose links and rules belong on this
+    host. The preparations of a start are reported together with it."""
     outcome = Outcome([*keyed], [], [])
     work = Work(ws, whole, progress)
     unfit: set[str | None] = set()
@@ -193,7 +192,7 @@ def _carry_out(
             outcome.waiting.append(change)
         elif not isinstance(change, StartGuest | ChangeKeys) and change.guest not in unfit:
             if isinstance(change, Forwarding) and change.on and _lacks_rules(outcome):
-                continue  # said already; nothing is forwarded without them
+                continue  # reported already; nothing is forwarded without them
             began = time.monotonic()
             try:
                 ended = carry_out(work, change)
@@ -233,7 +232,7 @@ def _lacks_rules(outcome: Outcome) -> bool:
 
 
 def _without(change: Change, machines: dict[str, Machine]) -> set[str | None]:
-    """The guests that are not started where this change could not be carried out."""
+    """The guests that are not started because this change failed."""
     if isinstance(change, MakeDisk | WriteSeed):
         return {change.guest}
     if isinstance(change, MakeLink | LoadRules | Forwarding):

@@ -1,4 +1,4 @@
-"""Who carries out which change: one function a kind, each told the same."""
+"""The function that carries out each kind of change."""
 
 from __future__ import annotations
 
@@ -48,25 +48,25 @@ from dacha.hypervisor import removable, screen, user_network
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.monitor.qmp import Qmp
 
-# A guest that has left the lab is given this long to stop.
+# How long a guest that has left the lab may take to stop (seconds).
 STOP_S = 60.0
 
 
 class Work(NamedTuple):
-    """What a change is carried out for: the lab, the lab that this host's links and rules are for (another, where only
-    some guests are meant), and who is told of what takes long."""
+    """The context of a change: the lab, the lab whose links and rules belong on this host (another one if only some
+    guests are concerned), and the progress callback."""
 
     ws: Workspace
     whole: Workspace
     progress: Progress
 
 
-# What ended with a change: the door that it is about, by guest and name, and that in words.
+# What ended with a change: the door concerned, by guest and name, and a description.
 Ended = list[tuple[tuple[str, str], str]]
 
 
 def carry_out(work: Work, change: Change) -> Ended:
-    """Take one step; what ended with it. Raises DachaError when this host, or the guest, does not let it be taken."""
+    """Carry out one step; returns what ended with it. Raises DachaError if this host, or the guest, refuses it."""
     found = CARRIERS[type(change)](work, change)
     return found if isinstance(found, list) else []
 
@@ -100,7 +100,7 @@ def _close_forward(work: Work, change: CloseForward) -> Ended:
     process = work.ws.home.read(change.guest).process
     if change.forward.protocol != "tcp" or process is None:
         return []
-    # QEMU closes the port, and not what came in by it.
+    # QEMU closes the port, but not the connections that came through it.
     count, why = connections.shut(process.pid, change.forward.port)
     said = [ended_words(count)] if count else []
     if why:
@@ -109,7 +109,7 @@ def _close_forward(work: Work, change: CloseForward) -> Ended:
 
 
 def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
-    """The index of the running adapter whose address a forward ends at; the first, when none has it any more."""
+    """The index of the running adapter whose address a forward ends at; the first if none has it any more."""
     running = ws.home.read(guest).machine
     adapters = running["adapters"] if running else []
     return next((n for n, a in enumerate(adapters) if a["address"] == str(forward.address)), 0)
@@ -161,7 +161,8 @@ CARRIERS: dict[type, Callable[[Work, Any], object]] = {
     RemoveRules: _in_kernel,
     Forwarding: _in_kernel,
 }
-# Not carried out one by one, and where they are: a test holds that every kind is in one of the two tables.
+# Kinds that are not carried out one by one, with the place that does it: a test verifies that every kind is in one of
+# the two tables.
 ELSEWHERE: dict[type, str] = {
     WriteDown: "all at once, before anything else: apply.settle",
     MakeHostKey: "before known_hosts is written: apply.apply",

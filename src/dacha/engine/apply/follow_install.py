@@ -15,14 +15,14 @@ from dacha.hypervisor import process, removable
 from dacha.hypervisor.command_line import EVENTS
 from dacha.hypervisor.monitor.qmp import Qmp
 
-# Nobody installs for longer; a follower that is never told of an end gives up then.
+# No installation takes longer; a follower without an event gives up then.
 LONGEST_S = 8 * 3600.0
-# The moment in which an installer's loader waits for a key, and how often one is pressed in it.
+# When an installer's boot loader waits for a key, and how often one is pressed (seconds).
 KEY_FOR_S, KEY_EVERY_S = 20.0, 0.7
 
 
 def run(lab_file: str, name: str) -> None:
-    """Follow one installation to its end. The body of the process that `follow` starts."""
+    """Follow one installation to its end: the main function of the process that `follow` starts."""
     ws = load(lab_file)
     with contextlib.suppress(BusyError), locked(ws.home.install_lock(name), "dacha apply", 0.0):
         deadline = time.monotonic() + LONGEST_S
@@ -37,7 +37,7 @@ def run(lab_file: str, name: str) -> None:
 
 
 def _live(ws: Workspace, name: str, deadline: float) -> None:
-    """Follow the guest's process until it restarts from its disk, or ends."""
+    """Follow the guest's process until it restarts from its disk, or exits."""
     medium = ws.lab.guests[name].install
     with Qmp(ws.home.run(name) / EVENTS) as qmp:
         while time.monotonic() < deadline and medium:
@@ -47,7 +47,7 @@ def _live(ws: Workspace, name: str, deadline: float) -> None:
             if not process.running(ws.home.process_lock(name)):
                 return
             if event and event["event"] == "RESET" and disk_bootable(ws.home, name):
-                # The installer has let go of its medium by restarting, so its lock on the tray means nothing.
+                # The restart means that the installer has released its medium, so its lock of the tray can be ignored.
                 for drive in drives_of_installer(ws.home.read(name), medium):
                     removable.change(qmp, drive, None, force=True)
                 finish(ws.home, name, medium)
@@ -69,10 +69,10 @@ def _press_keys(qmp: Qmp) -> None:
 
 
 def _ended(ws: Workspace, name: str) -> None:
-    """The guest's process has ended: when the installation was done by that, start the guest again."""
+    """The guest's process has exited: if that completed the installation, start the guest again."""
     record = ws.home.read(name)
     medium = ws.lab.guests[name].install
-    # Off on purpose, or ended before its disk could be started from: the next start goes on with the medium.
+    # Stopped on purpose, or exited before its disk was bootable: the next start boots the medium again.
     if record.stopped_on_purpose or medium is None or not disk_bootable(ws.home, name):
         return
     finish(ws.home, name, medium)

@@ -1,4 +1,4 @@
-"""What `apply` would still do: the lab against what is seen, without doing anything."""
+"""The changes that `apply` would make, without making them."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from dacha.engine.workspace import Workspace
 def pending_changes(
     ws: Workspace, observed: dict[str, ObservedGuest] | None = None, plan: Plan | None = None
 ) -> list[Change]:
-    """What `apply` would do now; `plan` where another than the workspace's own will do."""
+    """The changes that `apply` would make now; `plan` replaces the workspace's own."""
     seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
     plan = plan or ws.plan
     return with_host(ws, difference(ws.lab, plan, desired_machines(ws, plan), seen, wanted_keys(ws)), seen, plan=plan)
@@ -31,8 +31,8 @@ def with_host(
     only: Collection[str] | None = None,
     plan: Plan | None = None,
 ) -> list[Change]:
-    """The guests' changes together with this host's: its links and rules, its router, the caretaker. With `only`, `ws`
-    is the lab for which nothing but these guests differs (`scoped`), and nothing of another one is touched."""
+    """The guests' changes together with this host's: links and rules, router, caretaker. With `only`, `ws` is a lab
+    that differs only in these guests (`scoped`), and nothing of others changes."""
     by_kernel = any(n.by_kernel for n in ws.lab.networks.values())
     more: list[Change] = []
     cares = by_kernel and _has_links(ws)
@@ -58,20 +58,20 @@ def with_host(
         elif runs and only is None and caretaking.older(ws.home):
             more.append(Caretaker(True, anew=True))
         if only is not None:
-            # Nothing ends for the whole lab where only some guests are meant.
+            # Nothing ends for the whole lab if only some guests are concerned.
             more = [c for c in more if isinstance(c, AskRouter | ChangeMachine) or phase_of(c) != END]
             more = [c for c in more if c.guest is None or c.guest in only]
     return in_order([*changes, *more])
 
 
 def _held(seen: dict[str, ObservedGuest]) -> set[str]:
-    """The links that guests which run were started with, by name."""
+    """The links that running guests were started with, by name."""
     machines = [s.machine for s in seen.values() if s.running and s.machine]
     return {a["tap"] for m in machines for a in m["adapters"] if a["tap"]}
 
 
 def _has_links(ws: Workspace) -> bool:
-    """True when the lab has a link in the kernel: a network of its own there, or a guest on a LAN."""
+    """True if the lab has a link in the kernel: a network of its own there, or a guest on a LAN."""
     networks = ws.lab.networks
     on_lan = (networks[a.network].by_kernel for g in ws.lab.guests.values() for a in g.adapters)
     return any(n.managed or n.made_from for n in networks.values()) or any(on_lan)

@@ -1,1 +1,1 @@
-"""The caretaker seen from outside."""
+"""The caretaker as seen by commands."""

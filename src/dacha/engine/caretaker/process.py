@@ -1,4 +1,4 @@
-"""The caretaker seen from outside: started when a network needs it, told of changes, ended when none does."""
+"""The caretaker as seen by commands: started when a network needs it, informed of changes, stopped when none does."""
 
 from __future__ import annotations
 
@@ -24,21 +24,21 @@ START_S, STOP_S = 120.0, 20.0
 VERSION = 1
 
 
-# A log file grows to this many bytes, then becomes the one before; and each of its sources may fill so many lines in a
-# minute: a guest that makes the caretaker talk does not fill the disk, nor hide what others did.
+# A log file grows to this many bytes, then becomes the previous one; and each of its sources may write so many lines
+# per minute: a guest that causes log lines can neither fill the disk nor hide others.
 LOG_MOST, LINES_MOST, MINUTE_S = 4 << 20, 300, 60.0
 
 
 class RotatingLog:
-    """The caretaker's log: lines for whoever wonders why. Writing to it never fails."""
+    """The caretaker's log. Writing to it never fails."""
 
     def __init__(self, path: Path, *, echo: bool = False) -> None:
-        """With `echo` each line goes to standard error too."""
+        """With `echo` each line also goes to standard error."""
         self._path, self._echo = path, echo
         self._buckets: dict[str, tuple[float, int]] = {}
 
     def say(self, text: str, bucket: str = "") -> None:
-        """One line; `bucket` is its source, where somebody else makes it talk."""
+        """Write one line; `bucket` is its source, if a guest can cause it."""
         now = time.monotonic()
         since, count = self._buckets.get(bucket, (now, 0))
         if now - since >= MINUTE_S:
@@ -67,23 +67,23 @@ class RotatingLog:
 
 @cache
 def program() -> str:
-    """Which installation of Dacha this process has loaded, or began to: in another one this file is another file."""
+    """The installation of Dacha that this process has loaded: in another installation, this file is another file."""
     file = Path(__file__).stat()
     return f"{file.st_ino} {file.st_mtime_ns}"
 
 
 def note_running(home: Home) -> None:
-    """Called by the caretaker's own process: say who it is."""
+    """Called by the caretaker's own process: record its identity."""
     write_record(home.caretaker_note, VERSION, {"process": identify(os.getpid()), "program": program()})
 
 
 def older(home: Home) -> bool:
-    """True where the caretaker is what another installation of Dacha started, that this one came after."""
+    """True if another, older installation of Dacha started the caretaker."""
     return read_record(home.caretaker_note, VERSION, "process").get("program") != program()
 
 
 def running(home: Home) -> Process | None:
-    """The caretaker's process, None when it does not run."""
+    """The caretaker's process, None if it is not running."""
     if not held(home.caretaker_lock):
         return None
     noted = process_from(read_record(home.caretaker_note, VERSION, "process").get("process"))
@@ -91,8 +91,8 @@ def running(home: Home) -> Process | None:
 
 
 def start(ws: Workspace) -> None:
-    """Start the caretaker, by the service manager where it is that one's, and wait until it is there. Raises HostError
-    with its own words when it is not."""
+    """Start the caretaker, by the service manager if that manages it, and wait until it is up. Raises HostError with
+    its messages if it is not."""
     from dacha.engine.caretaker import unit
 
     log, child = ws.home.caretaker_log, None
@@ -118,7 +118,7 @@ def tell(home: Home) -> None:
 
 
 def stop(home: Home) -> bool:
-    """End the caretaker; False when it does not run. Guests and doors stay as they are."""
+    """Stop the caretaker; False if it is not running. Guests and doors are not affected."""
     process = running(home)
     if process is None:
         return False

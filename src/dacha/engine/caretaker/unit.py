@@ -1,4 +1,4 @@
-"""What happens when this host starts: the caretaker is started by the host's service manager, and starts guests."""
+"""At the boot of this host, its service manager starts the caretaker, which starts guests."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def unit_name(lab: str) -> str:
 
 
 def unit_folder() -> Path:
-    """Where this user's units are kept: the host's own for root."""
+    """The folder of this user's units: the host's for root."""
     if os.geteuid() == 0:
         return Path("/etc/systemd/system")
     return folders.config().parent / "systemd" / "user"
@@ -42,9 +42,7 @@ def unit_text(ws: Workspace) -> str:
 
 def install(ws: Workspace, folder: Path | None) -> Path:
     """Write the unit, and let the service manager start it now and at every boot; with `folder` only write it there.
-
-    Raises HostError where another service manager runs this host.
-    """
+    Raises HostError if this host has another service manager."""
     if folder is None and not _managed():
         raise HostError(
             "this host does not use systemd",
@@ -64,7 +62,7 @@ def install(ws: Workspace, folder: Path | None) -> Path:
 
 
 def start(lab: str) -> bool:
-    """Let the service manager start the lab's caretaker; False where that is not its. Raises HostError."""
+    """Let the service manager start the lab's caretaker; False if it does not manage it. Raises HostError."""
     if not installed(lab) or not _managed():
         return False
     _systemctl("start", unit_name(lab))
@@ -72,7 +70,7 @@ def start(lab: str) -> bool:
 
 
 def remove(ws: Workspace, folder: Path | None) -> Path | None:
-    """Take the unit away again; None when there is none. The caretaker ends, guests and doors stay."""
+    """Remove the unit; None if there is none. The caretaker stops, guests and doors are not affected."""
     path = (folder or unit_folder()) / unit_name(ws.lab.name)
     if not path.exists():
         return None

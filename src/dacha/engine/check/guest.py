@@ -1,4 +1,4 @@
-"""One guest against this host: files that are named but not there, values that its system cannot work with."""
+"""One guest against this host: missing files, and values that its system does not support."""
 
 from __future__ import annotations
 
@@ -27,12 +27,12 @@ if TYPE_CHECKING:
     import mmap
     import pathlib
 
-# What BIOS boots from the network with, where distributions keep it; UEFI has its own.
+# Network boot code for BIOS, by its paths in distributions; UEFI has its own.
 BOOT_ROMS = ("/usr/lib/ipxe/qemu/efi-virtio.rom", "/usr/share/qemu/efi-virtio.rom")
 
 
 def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Finding]:
-    """Images, kernels and key files of one guest that are missing or not what they should be."""
+    """Missing or invalid images, kernels and key files of one guest."""
     found = [*_disk_findings(ws, guest, seen), *kept_disks.findings(ws, guest), *minimum_findings(guest)]
     if guest.boot and not seen.running:
         found += [*_driver_findings(ws, guest), *memory_findings(ws, guest)]
@@ -60,7 +60,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
 
 
 def people_findings(ws: Workspace) -> list[Finding]:
-    """Keys of people that cannot be read, or are none, or are somebody else's too."""
+    """Keys of people that are not readable, invalid, or used by two people."""
     found, owner = [], dict[tuple[str, ...], str]()
     for person in ws.lab.people.values():
         for n, written in enumerate(person.keys):
@@ -92,7 +92,7 @@ def _wrong(guest: Guest, code: str, path: Path, error: HostError | BadValue) -> 
 
 
 def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator[Finding]:
-    """Disks that cannot be made, or would have to be made smaller."""
+    """Disks that cannot be created, or would have to shrink."""
     made = dict(seen.disks)
     for n, disk in enumerate(guest.disks):
         size = made.get(disk.name)
@@ -107,7 +107,7 @@ def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator
 
 
 def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
-    """A guest that would be installed without answers, though it is said who may log in or what it should be."""
+    """An installation without an answer file, although the lab file has a login or a setup."""
     if not guest.install or not guest.answers:
         return
     from dacha.engine.guest import answers, install
@@ -115,7 +115,7 @@ def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
     from dacha.formats.answers.forms import FORMS
 
     if guest.by_network and not network_of(ws.lab, guest):
-        return  # that is said of the plan
+        return  # the plan has a finding for it
     if not install.pending(ws, guest.name, ws.home.read(guest.name)):
         return
     subject, path = f"guest {guest.name}", ("guest", guest.name, "install")
@@ -151,7 +151,7 @@ def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
 
 
 def _part_findings(guest: Guest) -> Iterator[Finding]:
-    """Firmware, boot ROMs and TPMs that this host has not."""
+    """Firmware, boot ROMs and TPMs that this host does not have."""
     if guest.firmware == "uefi":
         from dacha.hypervisor import firmware
 
@@ -173,7 +173,7 @@ def _part_findings(guest: Guest) -> Iterator[Finding]:
 
 
 def _new_disk_troubles(ws: Workspace, disk: Disk) -> Iterator[tuple[str, HostError]]:
-    """What would keep a disk from being made: (key, error)."""
+    """What prevents the creation of a disk: (key, error)."""
     from dacha.engine.disks.storages import storage_folder
 
     if disk.base:
@@ -217,7 +217,7 @@ def _driver_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         try:
             known = has_driver(map(_mapped, sorted(files, key=lambda f: f.stat().st_size)), driver)
         except (OSError, ValueError):
-            return  # said already, or an empty file
+            return  # reported already, or an empty file
         if known is False:
             yield Finding(
                 ERROR,
@@ -231,7 +231,7 @@ def _driver_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
 
 
 def _mapped(path: pathlib.Path) -> mmap.mmap:
-    """A file's contents, of which only what is looked at is read. Raises OSError, ValueError for an empty file."""
+    """A file's contents, of which only accessed parts are read. Raises OSError, ValueError for an empty file."""
     import mmap
 
     with path.open("rb") as f:
@@ -239,7 +239,7 @@ def _mapped(path: pathlib.Path) -> mmap.mmap:
 
 
 def minimum_findings(guest: Guest) -> list[Finding]:
-    """Values under what the guest's system needs by its profile."""
+    """Values below the requirements of the guest's system, by its profile."""
     from dacha.core.lab.profile import PLAIN
     from dacha.engine.profiles import profiles
 
@@ -272,7 +272,7 @@ def minimum_findings(guest: Guest) -> list[Finding]:
 
 
 def _medium_findings(ws: Workspace, guest: Guest, key: str, written: str) -> list[Finding]:
-    """A medium that is not there, or that the guest's firmware cannot start from."""
+    """A medium that does not exist, or that the guest's firmware cannot boot."""
     from dacha.core.spelling import did_you_mean
     from dacha.engine.disks.media_store import Store
 

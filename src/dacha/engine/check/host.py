@@ -1,4 +1,4 @@
-"""The lab against this host: files that are named but not there, ports that are held, promises too large."""
+"""The lab against this host: missing files, used ports, resources that are too large."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from dacha.host.facts import PROGRAMS, existing, facts, program
 
 
 def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest]) -> list[Finding]:
-    """Everything about this host that `check` has to say."""
+    """All findings of `check` about this host."""
     findings = [*program_findings(), *shared_folders.daemon_findings(ws), *smb.server_findings(ws)]
     for guest in ws.lab.guests.values():
         findings += screen_findings(guest, observed.get(guest.name, ObservedGuest()))
@@ -50,7 +50,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         findings += host_firewall.findings(ws, plan)
     bridged = any(n.kind == "bridge" for n in ws.lab.networks.values())
     if bridged or ws.lab.from_outside:
-        # Other doors can be entered from where they are meant to be, whatever this host is.
+        # Other doors are reachable from the place they are meant for, whatever this host is.
         from dacha.core.reach.reach import never_entered
         from dacha.engine.router.host_view import host_view
 
@@ -77,12 +77,12 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
 
 
 def _passes_this_host(ws: Workspace) -> bool:
-    """True when something of the lab has to pass this host's own firewall."""
+    """True if traffic of the lab must pass this host's own firewall."""
     return any(n.managed for n in ws.lab.networks.values()) or any(d.from_lan for d in ws.lab.doors())
 
 
 def _gate_findings(ws: Workspace) -> list[Finding]:
-    """What nothing on this host keeps guests in user mode from."""
+    """What guests in user mode can reach because this host has no protection against it."""
     used = dict.fromkeys(a.network for g in ws.lab.guests.values() for a in g.adapters)
     networks = [ws.lab.networks[name] for name in used if name in ws.lab.networks]
     shared = [n for n in networks if n.kind == "nat" and not n.by_kernel and not n.isolated]
@@ -101,14 +101,14 @@ def _gate_findings(ws: Workspace) -> list[Finding]:
 
 
 def _at_boot(lab: str) -> bool:
-    """True when this host starts the lab's caretaker by itself. (Imported only for a lab that asks for it.)"""
+    """True if this host starts the lab's caretaker at its boot. (Imported only for a lab that requires it.)"""
     from dacha.engine.caretaker.unit import installed
 
     return installed(lab)
 
 
 def disk_growth(ws: Workspace) -> dict[Path, int]:
-    """How many bytes the lab's disks may still grow by, by the folder of the file system that they lie on."""
+    """How many bytes the lab's disks may still grow, by the folder of their file system."""
     growth: dict[int, tuple[Path, int]] = {}
     devices: dict[Path, int] = {}
     for guest in ws.lab.guests.values():
@@ -129,7 +129,7 @@ def disk_growth(ws: Workspace) -> dict[Path, int]:
 
 
 def program_findings() -> list[Finding]:
-    """Programs that this host lacks. Only those without which no guest runs are errors."""
+    """Missing programs. Only those without which no guest runs are errors."""
     found = []
     for name, package, purpose in PROGRAMS:
         if program(name) is None:
@@ -149,7 +149,7 @@ def program_findings() -> list[Finding]:
 
 
 def accelerator_findings(ws: Workspace) -> list[Finding]:
-    """One note where guests will run in software emulation though the lab did not ask for it."""
+    """A note if guests will run in software emulation although the lab file does not set it."""
     from dacha.hypervisor import accelerator
 
     choice = accelerator.choose(ws.lab.accelerator)
@@ -165,7 +165,7 @@ def accelerator_findings(ws: Workspace) -> list[Finding]:
 def port_findings(
     ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGuest], only: set[str] | None = None
 ) -> list[Finding]:
-    """Host ports that a door needs and does not have, with the program that holds each."""
+    """Host ports that a door needs but that are not available, with the program that uses each."""
     from dacha.host.probe import ports
 
     found = []
@@ -174,11 +174,11 @@ def port_findings(
         if only is not None and guest not in only:
             continue
         if seen.running and seen.forwards is None:
-            continue  # it hangs; what it holds open cannot be told from here
+            continue  # it hangs; its open ports cannot be determined from here
         for forward in door.forwards():
             if seen.forwards and forward in seen.forwards:
                 continue
-            # A door that moves between ports of its own guest frees the old one first.
+            # A door that moves between ports of its own guest closes the old one first.
             if seen.forwards and any((f.protocol, f.port) == (forward.protocol, forward.port) for f in seen.forwards):
                 continue
             why = ports.why_not(forward.protocol, forward.listen, forward.port)
@@ -199,7 +199,7 @@ def port_findings(
 
 
 def screen_findings(guest: Guest, seen: ObservedGuest) -> list[Finding]:
-    """The port that a guest's display is to listen on, when it cannot be had."""
+    """The port of a guest's display, if it is not available."""
     has = seen.machine["screen"] if seen.running and seen.machine else None
     if guest.screen is None or (has and has["port"] == guest.screen.port):
         return []

@@ -1,4 +1,4 @@
-"""Bridge networks against this host: whether guests can be put onto the interface that the lab names."""
+"""Bridge networks against this host: whether guests can use the interface in the lab file."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from dacha.host.facts import program
 from dacha.host.network import iproute, sysctls
 from dacha.host.network.iproute import SeenLink
 
-# Programs that networks on the kernel need: each with its Debian package and what it does.
+# Programs that kernel networks need: each with its Debian package and purpose.
 _PROGRAMS = (
     ("ip", "iproute2", "creates network links"),
     ("tc", "iproute2", "blocks networks while their firewall rules are missing"),
@@ -23,7 +23,7 @@ _PROGRAMS = (
 
 
 def kernel_findings(ws: Workspace) -> list[Finding]:
-    """What keeps this host from carrying the lab's networks in the kernel: missing programs, missing privileges."""
+    """What prevents kernel networks on this host: missing programs, missing privileges."""
     carried = [n for n in ws.lab.networks.values() if n.by_kernel]
     if not carried:
         return []
@@ -57,7 +57,7 @@ def confinement_findings(ws: Workspace) -> list[Finding]:
 
 
 def bridge_findings(ws: Workspace) -> list[Finding]:
-    """What is wrong with each bridge network's interface, and what its kind means."""
+    """Problems of each bridge network's interface, and consequences of its kind."""
     bridged = [n for n in ws.lab.networks.values() if n.kind == "bridge"]
     links = iproute.links() if bridged else {}
     return [f for network in bridged if (f := _finding(network, links))]
@@ -75,7 +75,7 @@ class _Said:
 
 
 def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
-    """What is wrong with what a bridge network lies on, or what its kind means; the most telling of all."""
+    """The most important problem of a bridge network's interface, or a consequence of its kind."""
     said = _Said(network)
     name = network.made_from or network.interface or ""
     if network.made_from and (found := _made_from_finding(said, network.made_from, links)):
@@ -100,7 +100,7 @@ def _finding(network: Network, links: dict[str, SeenLink]) -> Finding | None:
 
 
 def _made_from_finding(said: _Said, adapter: str, links: dict[str, SeenLink]) -> Finding | None:
-    """What stands in the way of a bridge that Dacha is to make over an adapter."""
+    """What prevents creating a bridge over an adapter."""
     name = said.network.interface or ""
     there, under = links.get(name), links.get(adapter)
     if there is not None and not there.alias.startswith("dacha:"):
@@ -112,7 +112,7 @@ def _made_from_finding(said: _Said, adapter: str, links: dict[str, SeenLink]) ->
 
 
 def _moved_finding(said: _Said, link: SeenLink) -> Finding | None:
-    """What it means to make a bridge over this adapter."""
+    """The consequences of creating a bridge over this adapter."""
     bridge = said.network.interface
     if link.master and link.master != bridge:
         return said(ERROR, "interface-taken", f"{link.name} belongs to {link.master}", "", "made-from")
@@ -126,7 +126,7 @@ def _moved_finding(said: _Said, link: SeenLink) -> Finding | None:
 
 
 def _used_finding(said: _Said, link: SeenLink) -> Finding | None:
-    """What it means to use this link as it is."""
+    """The consequences of using this link as it is."""
     vlan = said.network.vlan
     if link.kind != "bridge" and link.master:
         remedy = f'interface = "{link.master}" if that is a bridge'

@@ -1,4 +1,4 @@
-"""Whether a guest's memory holds what it boots."""
+"""Whether a guest has enough memory for what it boots."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ MIB = 1 << 20
 
 
 def memory_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
-    """A directly booted kernel and initrd that do not fit into the guest's memory: it would start and say nothing."""
+    """A directly booted kernel and initrd that do not fit into the guest's memory: it would start and print nothing."""
     if not guest.boot:
         return
     try:
@@ -22,7 +22,7 @@ def memory_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
             kernel = kernel_memory(f.read(HEAD))
         initrd = ws.resolve(guest.boot.initrd).stat().st_size if guest.boot.initrd else 0
     except OSError:
-        return  # another finding says that it cannot be read
+        return  # another finding reports that it is not readable
     if kernel is None or kernel + initrd <= guest.memory:
         return
     takes = show_size(-(-(kernel + initrd) // MIB) * MIB)
@@ -33,7 +33,7 @@ def memory_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
 
 
 def enough(taken: int) -> str:
-    """A usual size with as much again for what runs then, as a command takes it."""
+    """A usual size with the same amount again for the running system, in a command's syntax."""
     size = 64 * MIB
     while size < 2 * taken:
         size *= 2

@@ -1,4 +1,4 @@
-"""Files that a guest's entry names. An entry with a missing or unusable file is refused before it is written."""
+"""Files in a guest's entry. An entry with a missing or unusable file is refused before it is written."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from dacha.engine.check.guest import file_findings
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.workspace import Workspace
 
-# Findings about what somebody named: images, kernels, keys, media, sizes of disks.
+# Findings about values that the user specified: images, kernels, keys, media, sizes of disks.
 NAMED = ("image", "boot-file", "key-file", "medium", "medium-boot", "storage-gone", "disk-small", "disk-shrink")
 ANYWAY = "to write it anyway: --anyway"
 
 
 def named_files(ws: Workspace, name: str) -> list[Finding]:
-    """What is wrong about the files that a guest's entry names."""
+    """Problems of the files in the guest's entry."""
     guest = ws.lab.guests.get(name)
     if guest is None:
         return []
@@ -24,6 +24,6 @@ def named_files(ws: Workspace, name: str) -> list[Finding]:
 
 
 def judge_of(before: Workspace, name: str) -> Callable[[Workspace], list[Finding]]:
-    """A judge for `edit_lab`: what is wrong about those files, and was not yet in the lab `before`."""
+    """A check for `edit_lab`: problems of those files that the lab `before` did not have."""
     known = {(f.path, f.what) for f in named_files(before, name)}
     return lambda ws: [f for f in named_files(ws, name) if (f.path, f.what) not in known]

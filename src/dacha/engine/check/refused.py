@@ -1,4 +1,4 @@
-"""What `apply` would refuse: one judgement, which `check`, `diff` and `status` tell too."""
+"""What `apply` would refuse: one judgement, also used by `check`, `diff` and `status`."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from dacha.engine.workspace import Workspace
 
 
 class Refused(NamedTuple):
-    """Errors that keep `apply` from everything (`lab`), and those that keep one guest alone from its own, by name."""
+    """Errors that prevent the whole `apply` (`lab`), and those that prevent a single guest, by name."""
 
     lab: list[Finding]
     guests: dict[str, list[Finding]]
@@ -28,7 +28,7 @@ class Refused(NamedTuple):
 
 
 def refused(ws: Workspace, seen: Mapping[str, ObservedGuest], only: Collection[str] | None = None) -> Refused:
-    """What would be refused of the lab, or of some guests of it, as they were seen."""
+    """The refusals for the lab, or for some guests of it, as observed."""
     concerned = [n for n in ws.lab.guests if only is None or n in only]
     starting = {n for n in concerned if not seen[n].running and not seen[n].stopped_on_purpose}
     lab = register.conflicts(ws.home, ws.plan)

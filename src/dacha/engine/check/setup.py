@@ -1,4 +1,4 @@
-"""Names in a guest's setup that its system will not know: a time zone, a keyboard layout."""
+"""Names in a guest's setup that its system does not know: a time zone, a keyboard layout."""
 
 from __future__ import annotations
 
@@ -10,19 +10,19 @@ from dacha.core.lab.model import Guest
 from dacha.core.spelling import nearest
 
 ZONES = Path("/usr/share/zoneinfo")
-# Layouts by their names in the X keyboard extension's database, which Linux' consoles and installers use too.
+# Layouts by their names in the X keyboard extension's database, also used by Linux consoles and installers.
 _NAMES = """
 af al am ara at au az ba bd be bg br brai bt bw by ca cd ch cm cn cz de dk dz ee eg epo es et eu fi fo fr ga gb ge gh
 gn gr hr hu id ie il in iq ir is it jp jv ke kg kh kr kz la latam lk lt lv ma mao md me mk ml mm mn mt mv my ng nl no np
 nz ph pk pl pt ro rs ru se sg si sk sn sy tg th tj tm tr tw tz ua us uz vn za
 """
 LAYOUTS = frozenset(_NAMES.split())
-# What people write for a layout that has another name.
+# Common wrong names of layouts.
 _MEANT = {"uk": "gb", "en": "gb", "da": "dk", "sv": "se", "cs": "cz", "el": "gr", "ja": "jp", "ko": "kr", "nb": "no"}
 
 
 def name_findings(guest: Guest) -> Iterator[Finding]:
-    """Each with the nearest name that is known."""
+    """Each with the most similar known name."""
     setup, about = guest.setup, f"guest {guest.name}"
     if setup.keyboard and setup.keyboard not in LAYOUTS:
         near = _MEANT.get(setup.keyboard) or nearest(setup.keyboard, LAYOUTS)

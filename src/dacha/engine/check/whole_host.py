@@ -1,4 +1,4 @@
-"""This host as `host` shows it: what it has, what the lab has promised of it, what it lacks, and what is left over."""
+"""This host as `host` shows it: resources, what the lab reserves, what is missing, and leftovers."""
 
 from __future__ import annotations
 
@@ -20,9 +20,9 @@ from dacha.hypervisor import accelerator
 
 
 class WholeHost(NamedTuple):
-    """`stores` are the folders that disks grow in, by name; `growth` is how much each may yet grow by (bytes);
+    """`stores` are the folders that disks grow in, by name; `growth` is how much each may still grow (bytes);
     `promised` are CPUs, memory and disk (bytes) of the lab, None without one; `users` is the range that guests run as,
-    None where they run as whoever starts them."""
+    None if they run as the user who starts them."""
 
     have: HostFacts
     choice: accelerator.Choice
@@ -37,7 +37,7 @@ class WholeHost(NamedTuple):
 
 
 def whole_host(ws: Workspace | None) -> WholeHost:
-    """Look at everything; `ws` is the lab, where there is one."""
+    """Examine everything; `ws` is the lab, if there is one."""
     stores = {"disks": ws.home.folder if ws else folders.state() / "labs", "demo": folders.cache()}
     stores |= {name: ws.resolve(path) for name, path in ws.lab.storages.items()} if ws else {}
     have = facts.facts(stores.values())

@@ -1,4 +1,4 @@
-"""A guest's disks: where each lies, made whole or not at all, grown, attached and detached while it runs."""
+"""A guest's disks: their place, atomic creation, growth, attaching and detaching while it runs."""
 
 from __future__ import annotations
 
@@ -21,21 +21,21 @@ from dacha.hypervisor.images import chain, images
 from dacha.hypervisor.monitor.qmp import Qmp
 from dacha.hypervisor.process import running
 
-# Told what is being copied, and which share of it is done (1 when it is).
+# Called with what is being copied, and the finished share (1 at the end).
 Progress = Callable[[str, float], None]
 
 
 def silent(what: str, share: float) -> None:
-    """A progress that nobody looks at."""
+    """A progress callback that does nothing."""
 
 
 def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> None:
-    """Make one disk whole or not at all. Raises HostError."""
+    """Create one disk atomically. Raises HostError."""
     disk, link = change.disk, ws.home.disk(change.guest, change.disk.name)
     base = base_image(ws, disk.base) if disk.base else None
     target, intention = link, link.with_suffix(".making")
     if link.is_symlink():
-        # It was made before, and leads to a storage: a new one in its place would hide what may only be unmounted.
+        # It was created before, and is a link into a storage: a new one in its place would hide a missing mount.
         raise HostError(
             f"the contents of disk {disk.name} of {change.guest} are missing: {link.readlink()}",
             why="the file was removed, or its file system is not mounted",
@@ -44,7 +44,7 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
     if disk.storage:
         target, whole = _place(ws.home, folders.make_private(storage_folder(ws, disk)), change, intention)
         if whole:
-            # A command was killed between making it whole and saying where it is.
+            # A command was killed between creating it and linking it.
             _settle(link, target, intention)
             return
     if disk.storage:
@@ -58,9 +58,9 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
 
 
 def _place(home: Home, folder: Path, change: MakeDisk, intention: Path) -> tuple[Path, bool]:
-    """The file of a disk in its storage's folder, and whether it is made already: its name has an identifier, so that
-    no two guests' disks meet, whatever they are called now or were called once. Raises HostError where a disk lies
-    there that this guest's may have been, and that nobody has."""
+    """The file of a disk in its storage's folder, and whether it already exists: its name contains an identifier, so
+    that the disks of two guests never collide, whatever their names are or were. Raises HostError if a disk without an
+    owner is there that may have been this guest's."""
     try:
         noted = Path(intention.read_text())
     except OSError:
@@ -68,7 +68,7 @@ def _place(home: Home, folder: Path, change: MakeDisk, intention: Path) -> tuple
     if noted.parent == folder and noted.exists():
         return noted, True
     guest, name = change.guest, change.disk.name
-    # As they are called now, and as older versions called them.
+    # With the present names, and as older versions named them.
     for found in sorted((*folder.glob(f"{guest}.{name}.*.qcow2"), folder / f"{guest}-{name}.qcow2")):
         if found.is_file() and not owners(home, found):
             raise HostError(
@@ -80,7 +80,7 @@ def _place(home: Home, folder: Path, change: MakeDisk, intention: Path) -> tuple
 
 
 def _settle(link: Path, target: Path, intention: Path) -> None:
-    """Let a disk that is made be found, and note what it lies on."""
+    """Link a new disk, and record its backing images."""
     if target != link:
         link.symlink_to(target)
     chain.note(link)
@@ -88,7 +88,7 @@ def _settle(link: Path, target: Path, intention: Path) -> None:
 
 
 def grow_disk(home: Home, name: str, disk: str, size: int) -> None:
-    """Make a disk larger, while its guest runs or not. Raises HostError."""
+    """Grow a disk, while its guest runs or not. Raises HostError."""
     record = home.read(name)
     inside = {d["name"] for d in record.machine["disks"]} if record.machine else set()
     if not running(home.process_lock(name)) or disk not in inside:
@@ -99,7 +99,7 @@ def grow_disk(home: Home, name: str, disk: str, size: int) -> None:
 
 
 def attach(home: Home, change: AttachDisk) -> None:
-    """Put a disk into a running guest. Raises HostError when it has no port to spare."""
+    """Attach a disk to a running guest. Raises HostError if it has no free port."""
     with Qmp(home.run(change.guest) / QMP, timeout_s=10.0) as qmp:
         hotplug.attach(qmp, {"name": change.disk, "bus": change.bus}, home.disk(change.guest, change.disk))
     record = home.read(change.guest)
@@ -110,7 +110,7 @@ def attach(home: Home, change: AttachDisk) -> None:
 
 
 def detach(home: Home, name: str, disk: str) -> None:
-    """Take a disk out of a running guest. Raises AnswerNo when the guest does not let go of it."""
+    """Detach a disk from a running guest. Raises AnswerNo if the guest does not release it."""
     with Qmp(home.run(name) / QMP, timeout_s=10.0) as qmp:
         hotplug.detach(qmp, disk)
     record = home.read(name)

@@ -1,4 +1,4 @@
-"""Media over HTTP: fetched into a file that is continued where a killed command left off."""
+"""Downloads of media over HTTP, into a file that a later command can continue."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ from dacha.engine.disks.media_store import MAIN, Kept, Progress, Store
 from dacha.host.files import replace_file
 from dacha.host.records import parse
 
-# No medium is longer; and no honest address leads on more often.
+# A limit for the size of media, and one for redirects.
 LARGEST, REDIRECTS_MOST = TIB, 5
-# No list of checksums is longer (bytes).
+# A limit for lists of checksums (bytes).
 SMALL = 4 << 20
 
 
 class _Stream(io.RawIOBase, BinaryIO):
-    """What an HTTP answer brings, as a file that is only read."""
+    """The body of an HTTP answer, as a read-only file."""
 
     def __init__(self, chunks: Iterator[bytes]) -> None:
         self._chunks = chunks
@@ -55,11 +55,9 @@ def add_from(
     expected: str | None = None,
     progress: Progress = lambda done, total: None,
 ) -> tuple[Kept, bool]:
-    """Fetch a medium over HTTP or HTTPS (RFC 9110; ranges by section 14) and take it in.
-
-    What came before a broken connection is kept and continued, if the server says it is still the same file
-    (its ETag or Last-Modified). Raises AnswerNo with the server's answer.
-    """
+    """Download a medium over HTTP or HTTPS (RFC 9110; ranges by section 14) and add it. What arrived before a broken
+    connection is kept and continued, if the server says it is still the same file (its ETag or Last-Modified). Raises
+    AnswerNo with the server's answer."""
     folder = store.folder(storage)
     with store.writing(folder, name):
         return _fetch(store, folder, url, name, storage, expected, progress)
@@ -72,7 +70,7 @@ def _fetch(
 
     part, about = folder / f".{name}.fetch", folder / f".{name}.fetch-from"
     have, validator = _begun(part, about, url)
-    # The bytes as they are: a compressed answer may be a thousand times as long as it seems.
+    # Content is not decoded: a compressed answer may be a thousand times as long as it seems.
     headers = {"Accept-Encoding": "identity"}
     if have and validator:
         headers |= {"Range": f"bytes={have}-", "If-Range": validator}
@@ -93,7 +91,7 @@ def _fetch(
                     remedy="run the same command again: it starts from the beginning",
                 )
             if answer.status_code == 200 and part.exists():
-                part.unlink()  # another file by now, or a server that knows no ranges
+                part.unlink()  # another file by now, or a server without ranges
                 have = 0
             validator = answer.headers.get("etag") or answer.headers.get("last-modified") or ""
             validator = validator if validator.isascii() else ""  # it is sent back in a header
@@ -126,7 +124,7 @@ def _fetch(
 
 
 def fetch_small(url: str) -> bytes:
-    """What is at an address, where that is a text of a few lines: checksums, a signature. Raises AnswerNo."""
+    """The contents of a URL that is a short text: checksums, a signature. Raises AnswerNo."""
     import httpx
 
     try:
@@ -145,14 +143,13 @@ def fetch_small(url: str) -> bytes:
 
 
 def _why(error: Exception) -> str:
-    """Why nothing was fetched, in words."""
+    """Why a download failed, in words."""
     return "this is not a valid host name" if isinstance(error, UnicodeError) else str(error) or type(error).__name__
 
 
 @contextlib.contextmanager
 def _answer(client: Any, url: str, headers: dict[str, str]) -> Iterator[Any]:
-    """The answer at an address, or where it leads on to: a few times, and never from https to what anybody on the way
-    can change. Raises AnswerNo."""
+    """The answer of a URL, after a limited number of redirects, and never from https to http. Raises AnswerNo."""
     secure, here = url.startswith("https://"), _on_this_host(url)
     for _ in range(REDIRECTS_MOST):
         with client.stream("GET", url, headers=headers) as answer:
@@ -171,19 +168,19 @@ def _answer(client: Any, url: str, headers: dict[str, str]) -> Iterator[Any]:
 
 
 def _on_this_host(url: str) -> bool:
-    """True for an address at this host's loopback, or of this link alone: services there trust who asks."""
+    """True for an address on this host's loopback, or link-local: services there trust their clients."""
     host = urlsplit(url).hostname or ""
     try:
         found = {row[4][0] for row in socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)}
     except (OSError, UnicodeError):
-        return False  # who fetches says that it has no such name
+        return False  # the download itself reports an unknown name
     places = (ip_address(str(place).partition("%")[0]) for place in found)
     known = (getattr(place, "ipv4_mapped", None) or place for place in places)
     return any(p.is_loopback or p.is_link_local or p.is_unspecified for p in known)
 
 
 def _capped(chunks: Iterator[bytes], url: str, have: int) -> Iterator[bytes]:
-    """The same bytes, up to a length that no medium has. Raises AnswerNo."""
+    """The same bytes, up to a limit that no medium reaches. Raises AnswerNo."""
     for chunk in chunks:
         have += len(chunk)
         if have > LARGEST:
@@ -192,7 +189,7 @@ def _capped(chunks: Iterator[bytes], url: str, have: int) -> Iterator[bytes]:
 
 
 def _begun(part: Path, about: Path, url: str) -> tuple[int, str]:
-    """How many bytes an earlier fetch of the same address left, and the server's name for that content."""
+    """How many bytes an earlier download from the same URL left, and the server's validator for that content."""
     try:
         noted = parse(about.read_text())
         if noted["url"] == url:

@@ -1,4 +1,4 @@
-"""Disks that were kept when their guest left the lab: none is ever taken, or deleted, unless asked for by name."""
+"""Disks that were kept when their guest left the lab: none is used again or deleted without an explicit request."""
 
 from __future__ import annotations
 
@@ -21,8 +21,8 @@ from dacha.hypervisor.process import running
 
 
 class KeptDisk(NamedTuple):
-    """A disk of an earlier guest: its name, its file, the size of the disk in it (bytes, 0 where it cannot be read),
-    the name of what it was made on, and when it was last written to (Unix seconds)."""
+    """A disk of an earlier guest: name, file, disk size (bytes, 0 if unreadable), the name of its backing image, and
+    when it was last written (Unix seconds)."""
 
     name: str
     path: Path
@@ -36,7 +36,7 @@ class KeptDisk(NamedTuple):
 
 
 def kept(home: Home, guest: str) -> list[KeptDisk]:
-    """Every disk that is kept for a guest of that name."""
+    """Every disk of an earlier guest of that name."""
     found = []
     for name, path in home.disks(guest):
         from dacha.hypervisor.images import chain
@@ -52,8 +52,8 @@ def kept(home: Home, guest: str) -> list[KeptDisk]:
 
 
 def as_it_was(ws: Workspace, guest: str, name: str, usual: str) -> dict[str, str]:
-    """The keys of a kept disk that is attached again: its exact size, and the bus that it was last used on where that
-    is not `usual` for its system. Raises HostError for a disk that cannot be read."""
+    """The keys of a kept disk that is attached again: its exact size, and its last bus if that is not `usual` for its
+    system. Raises HostError for a disk that is not readable."""
     from dacha.hypervisor.images import chain
 
     bus = ws.home.read(guest).buses.get(name, usual)
@@ -62,7 +62,7 @@ def as_it_was(ws: Workspace, guest: str, name: str, usual: str) -> dict[str, str
 
 
 def refuse_silent(ws: Workspace, guest: str) -> None:
-    """Refuse a new guest whose name has disks from an earlier one. Raises UsageError that says how to go on."""
+    """Refuse a new guest whose name has disks from an earlier one. Raises UsageError with the alternatives."""
     disks = kept(ws.home, guest)
     if disks:
         names = " ".join(d.name for d in disks)
@@ -74,7 +74,7 @@ def refuse_silent(ws: Workspace, guest: str) -> None:
 
 
 def chosen(ws: Workspace, guest: str, wanted: list[str]) -> list[KeptDisk]:
-    """The kept disks of these names ("0", or "GUEST/0"). Raises UsageError for one that is not there."""
+    """The kept disks of these names ("0", or "GUEST/0"). Raises UsageError for one that does not exist."""
     disks = {d.name: d for d in kept(ws.home, guest)}
     found = []
     for text in wanted:
@@ -87,7 +87,7 @@ def chosen(ws: Workspace, guest: str, wanted: list[str]) -> list[KeptDisk]:
 
 
 def take(home: Home, guest: str) -> bool:
-    """Note that a guest's kept disks are its own again, because somebody said so; False when none was kept."""
+    """Record that a guest's kept disks are its own again, by explicit request; False if there were none."""
     record = home.read(guest)
     if record.removed is None and not record.delete_disks:
         return False
@@ -97,7 +97,7 @@ def take(home: Home, guest: str) -> bool:
 
 
 def note_removed(ws: Workspace) -> None:
-    """Note which guests have left the lab, so that one of the same name is not taken for the same."""
+    """Record which guests have left the lab, so that a new one of the same name is not taken for the same."""
     for name in ws.home.guests():
         if name in ws.lab.guests or running(ws.home.process_lock(name)):
             continue
@@ -108,7 +108,7 @@ def note_removed(ws: Workspace) -> None:
 
 
 def findings(ws: Workspace, guest: Guest) -> list[Finding]:
-    """What is wrong about disks that are there already: kept from an earlier guest, or made on another image."""
+    """Problems of existing disks: kept from an earlier guest, or created from another image."""
     found: list[Finding] = []
     there = dict(ws.home.disks(guest.name))
     record, here = ws.home.read(guest.name), ("guest", guest.name)
@@ -131,7 +131,7 @@ def findings(ws: Workspace, guest: Guest) -> list[Finding]:
 
 
 def _elsewhere(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
-    """A disk whose `storage` was changed since it was made: it stays where it is."""
+    """A disk whose `storage` was changed after its creation: it is not moved."""
     disk = guest.disks[n]
     if not path.is_symlink() and disk.storage is None:
         return []
@@ -139,8 +139,8 @@ def _elsewhere(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]
     try:
         wanted = storage_folder(ws, disk) if disk.storage in (None, *ws.lab.storages) else None
     except DachaError:
-        return []  # its storage is not there: another finding says so
-    # Below its storage is right, whatever the lab was called when the disk was made.
+        return []  # another finding reports that its storage does not exist
+    # Any place below its storage is correct, whatever the lab was called when the disk was created.
     if wanted is None or (real.is_relative_to(wanted.parents[1].resolve()) if disk.storage else not path.is_symlink()):
         return []
     what = f"disk {disk.name} is in {real.parent}, and apply does not move it to storage {disk.storage or 'none'}"
@@ -157,7 +157,8 @@ def _elsewhere(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]
 
 
 def _gone(ws: Workspace, guest: Guest, n: int) -> list[Finding]:
-    """A disk that was made once and is not there any more: its note is. It is never made anew without a word."""
+    """A disk that was created before but no longer exists: its record is still there. It is never created again
+    silently."""
     path = ws.home.disk(guest.name, guest.disks[n].name)
     note = ws.home.disk_note(guest.name, guest.disks[n].name)
     if not note.exists() or path.is_symlink():
@@ -168,7 +169,7 @@ def _gone(ws: Workspace, guest: Guest, n: int) -> list[Finding]:
 
 
 def _made_on(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
-    """A disk whose `from` was changed since it was made: its contents stay what they were."""
+    """A disk whose `from` was changed after its creation: its contents do not change."""
     from dacha.hypervisor.images import chain
 
     disk = guest.disks[n]
@@ -196,7 +197,7 @@ def _made_on(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
 
 
 def delete(home: Home, change: DeleteDisk) -> None:
-    """Delete one disk that was named, and when it was the last, all that was kept of its guest. Raises HostError."""
+    """Delete one named disk, and after the last one all files of its guest. Raises HostError."""
     if running(home.process_lock(change.guest)):
         raise HostError(
             f"{change.guest} is on, so its disk {change.disk} cannot be deleted", remedy=f"dacha stop {change.guest}"
@@ -204,7 +205,7 @@ def delete(home: Home, change: DeleteDisk) -> None:
     path = home.disk(change.guest, change.disk)
     from dacha.hypervisor.images import chain
 
-    real = path.resolve()  # also one that lies in a storage
+    real = path.resolve()  # including one in a storage
     others = [link for link in owners(home, real) if link != path]
     if others:
         raise HostError(
@@ -214,7 +215,8 @@ def delete(home: Home, change: DeleteDisk) -> None:
             remedy=f"to remove it from {change.guest} only: rm {path}",
         )
     try:
-        # The note first: a disk without one gets one, a note without its disk says that somebody else deleted it.
+        # The record first: a disk without one gets one, but a record without its disk means that somebody else deleted
+        # it.
         chain.note_file(path).unlink(missing_ok=True)
         real.unlink(missing_ok=True)
         path.unlink(missing_ok=True)

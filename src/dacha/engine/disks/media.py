@@ -1,4 +1,4 @@
-"""Media and images as the lab file names them: short names of the media store, or paths."""
+"""Media and images in the lab file: short names of the media store, or paths."""
 
 from __future__ import annotations
 
@@ -20,16 +20,13 @@ def medium_path(ws: Workspace, written: str) -> Path:
 
 
 def image_path(ws: Workspace, written: str) -> Path:
-    """The image that a disk's `from` names: a path, or a short name of the media store."""
+    """The image in a disk's `from`: a path, or a short name of the media store."""
     path = ws.resolve(written)
     return path if path.exists() else medium_path(ws, written)
 
 
 def base_image(ws: Workspace, written: str) -> Image:
-    """The image that a disk's `from` names, judged: what it is, and that nothing but media lies below it.
-
-    Raises HostError.
-    """
+    """The image in a disk's `from`, examined: only media may be its backing images. Raises HostError."""
     from dacha.engine.disks.media_store import Store
     from dacha.hypervisor.images import images
 

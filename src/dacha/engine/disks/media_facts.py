@@ -1,4 +1,4 @@
-"""What a medium is, what it is called, and which checksum it should have."""
+"""What a medium is, its name, and its expected checksum."""
 
 from __future__ import annotations
 
@@ -49,13 +49,13 @@ def medium_data(medium: Medium) -> dict[str, Any]:
 
 
 def short_name(source: str) -> str:
-    """A short name from a file name or address: debian-12.5.0-amd64-netinst.iso is debian-12-5-0-amd64-netinst."""
+    """A short name from a file name or URL: debian-12.5.0-amd64-netinst.iso is debian-12-5-0-amd64-netinst."""
     stem = re.sub(r"\.(iso|img|qcow2|raw|vmdk|vdi|vhdx)$", "", source.rstrip("/").rpartition("/")[2].lower())
     return re.sub(r"[^a-z0-9]+", "-", stem).strip("-")[:40].strip("-") or "medium"
 
 
 def expected_sum(text: str, file_name: str) -> str | None:
-    """The SHA-256 that a checksum file states for `file_name`, in either usual form; None when it has none."""
+    """The SHA-256 of `file_name` in a checksum file, in either usual format; None if it has none."""
     for line in text.splitlines():
         gnu = re.match(r"([0-9a-fA-F]{64})\s+[ *]?(\S.*)$", line.strip())
         bsd = re.match(r"SHA256 \((.+)\) = ([0-9a-fA-F]{64})$", line.strip())

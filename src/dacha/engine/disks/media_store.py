@@ -1,6 +1,6 @@
-"""The media store: installer media and images under short names, whole or not at all, the same content once.
+"""The media store: installer media and images under short names, added atomically, the same content only once.
 
-A store is a folder; each medium in it is a file NAME.iso or NAME.img and its facts in NAME.json, written last.
+A store is a folder; each medium is a file NAME.iso or NAME.img, with its facts in NAME.json, written last.
 """
 
 from __future__ import annotations
@@ -24,15 +24,15 @@ from dacha.host.files import folder_held, locked, refused, replace_file
 from dacha.host.records import parse
 from dacha.hypervisor import process
 
-# Large enough that Python's own work is lost beside hashing and copying, small enough to stay out of the way.
+# Large enough for efficient hashing and copying, small enough for memory.
 CHUNK = 4 << 20
 MAIN = "main"
-# Told how many bytes are done and how many there are in all (None: not known).
+# Called with the bytes done and the total (None: unknown).
 Progress = Callable[[int, int | None], None]
 
 
 class Kept(NamedTuple):
-    """A medium in a store: its short name, its file, its size and SHA-256, and what it is."""
+    """A medium in a store: its short name, file, size and SHA-256, and its facts."""
 
     name: str
     storage: str
@@ -42,7 +42,7 @@ class Kept(NamedTuple):
     facts: dict[str, Any]
 
     def words(self) -> str:
-        """What it is, in words: "debian 12.5.0, amd64, boots by BIOS and UEFI"."""
+        """A description: "debian 12.5.0, amd64, boots by BIOS and UEFI"."""
         f = self.facts
         system = " ".join(x for x in (f.get("family"), f.get("version")) if x) or "unknown system"
         if f.get("kind") == "iso":
@@ -57,7 +57,7 @@ class Kept(NamedTuple):
 
 
 class Partial(NamedTuple):
-    """What a download left that was broken off: the name it was for, its file, its size, and where it comes from."""
+    """An incomplete download: its intended name, its file, its size, and its origin."""
 
     name: str
     storage: str
@@ -67,7 +67,7 @@ class Partial(NamedTuple):
 
 
 class Store:
-    """The stores that a lab names, and the main one that every user has."""
+    """The stores in a lab file, and the main one that every user has."""
 
     def __init__(self, lab: Lab | None) -> None:
         self.folders: dict[str, Path] = {MAIN: folders.state() / "media"}
@@ -96,7 +96,7 @@ class Store:
         return next((k for k in self.all() if k.name == name), None)
 
     def need(self, name: str) -> Kept:
-        """The medium of that name. Raises UsageError with the nearest one."""
+        """The medium of that name. Raises UsageError with the most similar one."""
         kept = self.find(name)
         if kept is None:
             raise UsageError(
@@ -121,14 +121,12 @@ class Store:
         part: Path | None = None,
         progress: Progress = lambda done, total: None,
     ) -> tuple[Kept, bool]:
-        """Take in everything `source` has under a short name; answers the medium, and whether it is new.
-
-        `size` is how much is expected; `part` an already begun file that `source` continues. Raises UsageError
-        (name taken), HostError (no space), AnswerNo (wrong checksum, cut short, not a medium): then nothing is kept.
-        """
+        """Add everything from `source` under a short name; returns the medium, and whether it is new. `size` is the
+        expected length; `part` an incomplete file that `source` continues. Raises UsageError (name in use), HostError
+        (no space), AnswerNo (wrong checksum, truncated, not a medium): then nothing is stored."""
         folder = self.folder(storage)
         with contextlib.ExitStack() as writing:
-            if part is None:  # whoever brings a file of its own holds the name already
+            if part is None:  # a caller with its own file holds the name already
                 writing.enter_context(self.writing(folder, name))
             return self._add(source, name, folder, storage, size, expected, part, progress)
 
@@ -146,7 +144,7 @@ class Store:
         self._refuse_taken(name)
         own = part is None
         part = part or folder / f".{name}.{os.getpid()}.part"
-        keep = not own  # what a broken connection left is continued by the next try
+        keep = not own  # the next attempt continues what a broken connection left
         try:
             try:
                 total, digest = _copy(source, part, size, progress)
@@ -169,7 +167,7 @@ class Store:
             problem = next(iter(facts.get("problems", ())), None)
             if problem:
                 raise AnswerNo(f"{name} cannot be used: {problem}", remedy="use another one; nothing was stored")
-            # Two at once may both have come so far: the second to be done finds the first one's name or contents.
+            # Two commands may both have got this far: the second one finds the first one's name or contents.
             with folder_held(folder):
                 same = self._same(digest)
                 if same:
@@ -197,13 +195,13 @@ class Store:
             )
 
     def remove(self, kept: Kept) -> None:
-        """Remove a medium. Whoever calls has seen that nobody uses it."""
+        """Remove a medium. The caller has checked that it is not in use."""
         with contextlib.suppress(OSError):
             (kept.path.parent / f"{kept.name}.json").unlink()
             kept.path.unlink()
 
     def partial(self) -> list[Partial]:
-        """Downloads that were begun and not ended, by name; one that goes on this moment is not among them."""
+        """Incomplete downloads, by name, except those in progress."""
         found = []
         for storage, folder in self.folders.items():
             for part in sorted(folder.glob(".*.fetch")) if folder.is_dir() else ():
@@ -217,14 +215,14 @@ class Store:
         return found
 
     def drop(self, partial: Partial) -> None:
-        """Remove what a download left."""
+        """Delete an incomplete download."""
         with self.writing(partial.path.parent, partial.name):
             partial.path.unlink(missing_ok=True)
             partial.path.with_name(f"{partial.path.name}-from").unlink(missing_ok=True)
 
     @contextlib.contextmanager
     def writing(self, folder: Path, name: str) -> Iterator[None]:
-        """Be the only one who takes in a medium of that name. Raises BusyError naming the other."""
+        """Hold the name of a medium while it is added. Raises BusyError with the other holder."""
         folders.make_run()
         try:
             with locked(_lock(folder, name), f"dacha media add {name}", 0.0):
@@ -236,7 +234,7 @@ class Store:
             ) from None
 
     def check(self, kept: Kept, progress: Progress = lambda done, total: None) -> str | None:
-        """Read a medium again; what is wrong with it, or None when its content is what was added."""
+        """Verify a medium; what is wrong, or None if its content is unchanged."""
         digest = hashlib.sha256()
         done = 0
         with kept.path.open("rb") as f:
@@ -251,12 +249,12 @@ class Store:
 
 
 def _lock(folder: Path, name: str) -> Path:
-    """The lock of one name in one store. It is not in the store, where nothing but media is."""
+    """The lock of one name in one store. It is not in the store, which contains media only."""
     return folders.run() / f"media-{hashlib.sha256(str(folder / name).encode()).hexdigest()[:16]}.lock"
 
 
 def _being_added(folder: Path, name: str) -> bool:
-    """True while a command takes in a medium of that name."""
+    """True while a command adds a medium of that name."""
     return process.running(_lock(folder, name))
 
 
@@ -268,7 +266,7 @@ def _chunks(f: BinaryIO) -> Iterator[memoryview]:
 
 
 def _copy(source: BinaryIO, part: Path, size: int | None, progress: Progress) -> tuple[int, str]:
-    """Append `source` to `part`; the whole file's length and SHA-256. Memory stays one chunk."""
+    """Append `source` to `part`; returns the length and SHA-256 of the whole file. Memory is limited to one chunk."""
     digest = hashlib.sha256()
     with part.open("ab+") as out:
         out.seek(0)

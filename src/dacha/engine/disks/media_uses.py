@@ -1,6 +1,7 @@
-"""Who uses a medium: every disk that is built on it and every guest that names it, in all labs kept here.
+"""The uses of a medium: every disk based on it and every guest that refers to it, in all known labs.
 
-A disk counts whether a guest has it, was detached, or its guest has left its lab: without what it lies on it is dead.
+A disk counts whether a guest has it, it was detached, or its guest has left its lab: it does not work without its
+backing image.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ from dacha.hypervisor.images import chain
 
 
 class Use(NamedTuple):
-    """One use: "gauge, disk 0" of the lab "saltmarsh"; `kept` where no guest has that disk now."""
+    """One use: "gauge, disk 0" of the lab "saltmarsh"; `kept` if no guest has that disk now."""
 
     what: str
     lab: str
@@ -33,8 +34,8 @@ class Use(NamedTuple):
 
 
 def uses(kept: Kept, here: Lab | None = None) -> list[Use]:
-    """Every use of a medium by the labs of this user; `here` is the lab as its file is now, also where it was never
-    applied. Disks come first."""
+    """Every use of a medium by the labs of this user; `here` is the present lab, also if it was never applied. Disks
+    come first."""
     found: list[Use] = []
     for home in _homes():
         labs = [lab for lab in (_lab(home.owner()), _lab(home.applied)) if lab and lab.name == home.lab]
@@ -53,7 +54,7 @@ def _homes() -> Iterator[Home]:
 
 
 def _lab(path: Path | None) -> Lab | None:
-    """The lab in a file; None where there is none that can be read."""
+    """The lab in a file; None if there is none, or it is not readable."""
     try:
         reading = read_lab(read_text(path), profiles()) if path else None
     except DachaError:
@@ -67,7 +68,7 @@ def _disks(home: Home, kept: Kept, labs: list[Lab]) -> Iterator[Use]:
             try:
                 below = [file for file, _ in chain.layers(disk)[1:]]
             except DachaError:
-                continue  # its storage is not mounted, or it is damaged: what it lies on cannot be told
+                continue  # its storage is not mounted, or it is damaged: its backing image is unknown
             if any(file == kept.path or file.resolve() == kept.path.resolve() for file in below):
                 attached = any(d.name == name for lab in labs for d in _guest_disks(lab, guest))
                 yield Use(f"{guest}, disk {name}", home.lab, disk=True, kept=not attached)
@@ -78,7 +79,7 @@ def _guest_disks(lab: Lab, name: str) -> tuple[Disk, ...]:
 
 
 def _named(lab: Lab, kept: Kept) -> Iterator[Use]:
-    """Guests that name the medium: for a disk that is yet to be made, in a drive, or to install from."""
+    """Guests that refer to the medium: for a disk to be created, in a drive, or for an installation."""
     names = {kept.name, str(kept.path)}
     for guest in lab.guests.values():
         for word, written in (

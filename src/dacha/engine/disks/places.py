@@ -1,5 +1,5 @@
-"""Where media come from and how they are known to be right: an address, its checksum, who signed that; as options, or
-kept by name in a file of the administrator's own."""
+"""The origin of media and how to verify them: a URL, its checksum, its signer; given as options, or stored by name in a
+file of the administrator."""
 
 from __future__ import annotations
 
@@ -19,8 +19,8 @@ KEYS = ("address", "sha256", "sums", "signature", "key")
 
 
 class Place(NamedTuple):
-    """An `address` (or a file), the medium's `sha256` or a file of `sums` that has it, the `signature` of that and the
-    `key` that made it; sums, signature and key are files, or the first two addresses."""
+    """A URL (or file), the medium's `sha256` or a file of `sums` that contains it, the `signature` of that and the
+    `key` of its signer; sums, signature and key are files, the first two also URLs."""
 
     address: str
     sha256: str | None = None
@@ -30,7 +30,7 @@ class Place(NamedTuple):
 
 
 def place_in(file: str, name: str) -> Place:
-    """The place of that name in a file of them. Files that it names lie beside it. Raises UsageError."""
+    """The place of that name in a file of places. Relative files are beside it. Raises UsageError."""
     path = folders.expand(file)
     try:
         with path.open("rb") as f:
@@ -54,8 +54,8 @@ def place_in(file: str, name: str) -> Place:
 
 
 def expected_of(place: Place) -> tuple[str | None, str]:
-    """The checksum that the medium must have, None where none is told, and who signed it ("" for nobody). Raises
-    UsageError for what does not go together, AnswerNo for a signature that is wrong."""
+    """The expected checksum of the medium, None if there is none, and its signer ("" for none). Raises UsageError for
+    options that conflict, AnswerNo for a wrong signature."""
     if (place.signature or place.key) and not (place.sums and place.signature and place.key):
         raise UsageError("a signature signs the list of checksums", remedy="set all three: sums, signature, key")
     value, who = place.sha256, ""

@@ -1,4 +1,4 @@
-"""What is free for a guest's disks: QEMU holds a guest whose disk no longer grows, until it is let go on."""
+"""Free space for a guest's disks: QEMU suspends a guest whose disk cannot grow, until it is resumed."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from dacha.engine.home import Home
 
 
 def room(home: Home, guest: str) -> tuple[int, str] | None:
-    """How many bytes are free for its disks, where it is least, and in which folder; None where it has none."""
+    """The free bytes for its disks at the tightest place, and the folder; None if it has no disks."""
     found: list[tuple[int, str]] = []
     for _, disk in home.disks(guest):
         with contextlib.suppress(OSError):

@@ -1,4 +1,4 @@
-"""Where a lab's storages are on this host."""
+"""The folders of a lab's storages on this host."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from dacha.engine.workspace import Workspace
 
 
 def storage_folder(ws: Workspace, disk: Disk) -> Path:
-    """The folder that a disk's contents are to lie in. Raises HostError when its storage is gone."""
+    """The folder for a disk's contents. Raises HostError if its storage does not exist."""
     if disk.storage is None:
         return ws.home.folder
     root = ws.resolve(ws.lab.storages[disk.storage])

@@ -1,1 +1,1 @@
-"""A guest's machine: desired, prepared, seen, started, stopped."""
+"""A guest's machine: desired, prepared, observed, started, stopped."""

@@ -1,4 +1,4 @@
-"""The answers that a guest's installer is given: whether there are any, and the files that are made of them."""
+"""The answer file of a guest's installer: whether there is one, and its generated files."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from dacha.host.files import replace_file
 if TYPE_CHECKING:
     from dacha.formats.answers.forms import Form
 
-# No kernel of an installer is larger, and no initrd; more is not read from a medium.
+# Limits for the size of an installer's kernel and initrd on a medium.
 KERNEL_MOST, INITRD_MOST = 64 << 20, 256 << 20
 VOLUME = "answers.iso"
 OVER_NETWORK = "over its boot network, to its own address only"
@@ -33,34 +33,34 @@ HIDDEN = "(stored by Dacha, passed to the guest only)\n"
 
 
 def form_of(ws: Workspace, guest: Guest) -> Form | None:
-    """The form of answers that the guest's installer takes; None where it gets none: it was installed already, nobody
-    is named who may log in, the lab wants it so, its medium takes none, or something is on its disk (only an
-    installation that was begun writes over that)."""
+    """The answer format of the guest's installer; None if it gets no answers: it is already installed, has no login
+    user, the lab file disables them, its medium supports none, or its disk is not empty (only an installation in
+    progress overwrites it)."""
     if not taken(guest) or not pending(ws, guest.name, ws.home.read(guest.name)) or why_none(ws, guest):
         return None
     return _forms()[family(ws, guest)]
 
 
 def _forms() -> dict[str, Form]:
-    """The table of forms; imported when a guest is to be installed, and not before."""
+    """The table of formats, imported only for installations."""
     from dacha.formats.answers.forms import FORMS
 
     return FORMS
 
 
 def taken(guest: Guest) -> bool:
-    """True for a guest whose installer is to be answered, when its medium takes that."""
+    """True for a guest whose installer gets answers, if its medium supports them."""
     return bool(guest.install and guest.answers and guest.login and guest.disks and not guest.boot)
 
 
 def family(ws: Workspace, guest: Guest) -> str:
-    """The family of the system on the guest's medium; "" where the medium does not say. Over a network it is what the
-    lab file says."""
+    """The family of the system on the guest's medium; "" if the medium does not tell. For a network installation, the
+    lab file's."""
     if guest.by_network:
         return guest.system
     facts = _facts(ws, guest)
     found = str(facts.get("family") or "")
-    # One of the BSDs reads answers; the media of the others are labelled in other ways.
+    # One of the BSDs supports answers; the media of the others have other labels.
     return "another BSD" if found == "bsd" and "_RELEASE_" not in str(facts.get("label")) else found
 
 
@@ -77,12 +77,12 @@ def _facts(ws: Workspace, guest: Guest) -> dict[str, Any]:
 
 
 def folder(ws: Workspace, name: str) -> Path:
-    """Where what is made for a guest's installer lies."""
+    """The folder of files generated for the guest's installer."""
     return ws.home.guest(name) / "answers"
 
 
 def direct_boot(ws: Workspace, guest: Guest) -> MachineBoot | None:
-    """The kernel that the guest is started with for its installation; None where its medium is started from."""
+    """The kernel that starts the guest's installation; None if its medium is booted instead."""
     form = form_of(ws, guest)
     if form is None or not form.kernels or guest.by_network:
         return None
@@ -96,14 +96,14 @@ def direct_boot(ws: Workspace, guest: Guest) -> MachineBoot | None:
 
 
 def volume(ws: Workspace, guest: Guest) -> Path | None:
-    """The volume of answers that the guest has as a disk while it is installed; None where it has none."""
+    """The volume with the answers, which the guest has as a disk during its installation; None if there is none."""
     form = form_of(ws, guest)
     wanted = form and form.volume and not form.drive and not guest.by_network
     return folder(ws, guest.name) / VOLUME if wanted else None
 
 
 def drive(ws: Workspace, guest: Guest) -> list[str | None]:
-    """One drive more, of a guest whose installer looks for its answers in one; empty once it is installed."""
+    """A further drive, for an installer that looks for its answers in one; empty after the installation."""
     if guest.system != "windows" or not taken(guest):
         return []
     form = form_of(ws, guest)
@@ -111,7 +111,7 @@ def drive(ws: Workspace, guest: Guest) -> list[str | None]:
 
 
 def documents(ws: Workspace, plan: Plan, guest: Guest, form: Form, *, secrets: bool) -> dict[str, str]:
-    """The answer files by name; without `secrets`, passwords and the private host key are left out."""
+    """The answer files by name; without `secrets`, passwords and the private host key are omitted."""
     try:
         private = (ws.home.guest(guest.name) / "host_key").read_text()
     except OSError:
@@ -132,7 +132,7 @@ def documents(ws: Workspace, plan: Plan, guest: Guest, form: Form, *, secrets: b
 
 
 def write(ws: Workspace, guest: Guest) -> None:
-    """Make what the guest's installer is given at this start. Raises HostError."""
+    """Create the files for the guest's installer at this start. Raises HostError."""
     form = form_of(ws, guest)
     if form is None:
         return
@@ -146,7 +146,7 @@ def write(ws: Workspace, guest: Guest) -> None:
         return
     kernel, initrd = _kernel(ws, guest, form)
     if form.in_initrd:
-        # A kernel unpacks one archive after another; each begins at a multiple of four bytes.
+        # A kernel unpacks several archives in sequence; each begins at a multiple of four bytes.
         more = cpio.archive(cpio.file(name, text.encode()) for name, text in texts.items())
         initrd += bytes(-len(initrd) % 4) + more
     if kernel:
@@ -158,7 +158,7 @@ def write(ws: Workspace, guest: Guest) -> None:
 
 
 def _write_for_network(ws: Workspace, guest: Guest, form: Form, texts: dict[str, str]) -> None:
-    """The menu of the guest's loader, and its answers: in a second initrd, or each as a file that is had by HTTP."""
+    """The boot loader's menu, and the answers: in a second initrd, or as files served by HTTP."""
     from dacha.formats.answers.network_start import ARCHIVE, NETWORK_STARTS, OWN, menus
     from dacha.formats.linux import cpio
     from dacha.wire.http import quote
@@ -183,7 +183,7 @@ def _write_for_network(ws: Workspace, guest: Guest, form: Form, texts: dict[str,
 
 
 def _kernel(ws: Workspace, guest: Guest, form: Form) -> tuple[bytes, bytes]:
-    """The installer's kernel and initrd, from the medium; empty where the medium itself is started from."""
+    """The installer's kernel and initrd, from the medium; empty if the medium itself is booted."""
     from dacha.hypervisor.images.read_medium import read_medium_files
 
     if not form.kernels:
@@ -205,7 +205,7 @@ def _kernel(ws: Workspace, guest: Guest, form: Form) -> tuple[bytes, bytes]:
 
 
 class Made(NamedTuple):
-    """A guest's answers: their form, how its installer is given them, and the documents by name."""
+    """A guest's answers: their format, how the installer gets them, and the documents by name."""
 
     form: str
     given: str
@@ -213,10 +213,8 @@ class Made(NamedTuple):
 
 
 def answers_of(ws: Workspace, name: str, *, secrets: bool = False) -> Made:
-    """The answers for the guest's installer, also of one that was installed with them.
-
-    Raises UsageError where there are none, with the reason.
-    """
+    """The answers for the guest's installer, also after its installation. Raises UsageError with the reason if there
+    are none."""
     guest = guest_named(ws, name)
     if not guest.install:
         raise UsageError(f"{name} is not installed from a medium", remedy="install = MEDIUM in the lab file")
@@ -229,7 +227,7 @@ def answers_of(ws: Workspace, name: str, *, secrets: bool = False) -> Made:
 
 
 def given(form: Form) -> str:
-    """How the installer is given its answers, in words."""
+    """How the installer gets its answers, in words."""
     if form.by_hand:
         return f"on a volume {form.volume}; type at its shell: {form.by_hand}"
     if form.in_initrd:
@@ -239,7 +237,7 @@ def given(form: Form) -> str:
 
 
 def why_none(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
-    """Why a guest that is installed from a medium gets no answers, and what to do; None where it gets some."""
+    """Why a guest with an installation medium gets no answers, and the remedy; None if it gets some."""
     if not guest.answers:
         return "the lab file says answers = false", f"dacha guest edit {guest.name} --unset answers"
     if not guest.login:
@@ -253,7 +251,7 @@ def why_none(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
         takes = ", ".join(sorted(_forms()))
         return f"{guest.install} is {found or 'its system is not specified'}", f"families with such installers: {takes}"
     record = ws.home.read(guest.name)
-    # What is made for its installer lies there from the first such start to the end of the installation.
+    # The generated files exist from the first such start to the end of the installation.
     begun, first = folder(ws, guest.name).is_dir(), guest.disks[0]
     used = first.base is not None or disk_written(ws.home, guest.name, first.name)
     if record.installed != guest.install and not begun and used:

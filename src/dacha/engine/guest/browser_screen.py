@@ -1,8 +1,9 @@
-"""A guest's screen in a browser: a page on this host's loopback, opened by a token that counts once, that ends with its
-last viewer. What draws the screen there is a VNC client for browsers that this host has (`client_folder`).
+"""A guest's screen in a browser: a page on this host's loopback, opened by a one-time token, which ends with its last
+viewer.
 
-The page gives its tab a secret, which stays in that tab (sessionStorage, by scheme, host and port): a cookie would be
-sent to every other server on 127.0.0.1 too, as cookies know no ports (RFC 6265 section 8.5).
+The picture is drawn by a VNC client for browsers that this host has (`client_folder`). The page gives its tab a secret,
+which stays in that tab (sessionStorage, by scheme, host and port): a cookie would be sent to every other server on
+127.0.0.1, too, because cookies ignore ports (RFC 6265 section 8.5).
 """
 
 from __future__ import annotations
@@ -26,14 +27,14 @@ from dacha.core.errors import DachaError, HostError
 from dacha.host import folders
 from dacha.host.unix_socket import connect_to_guest
 
-# A page that nobody opens is not kept for ever; one that is loaded again is back within moments.
+# How long an unopened page is served; how long a reload may take (seconds).
 UNOPENED_S, GONE_S = 300.0, 5.0
-# Where Debian's package has it; a folder with another copy can be named.
+# The folder of Debian's package; another one can be set.
 PLACES = ("/usr/share/novnc", "/usr/local/share/novnc")
 
 
 def client_folder() -> Path:
-    """The folder of the VNC client for browsers. Raises HostError where there is none."""
+    """The folder of the VNC client for browsers. Raises HostError if there is none."""
     named = os.environ.get("DACHA_VNC_CLIENT")
     for folder in [folders.expand(named)] if named else map(Path, PLACES):
         if (folder / "core/rfb.js").is_file():
@@ -49,7 +50,7 @@ class BrowserScreen:
     """Serves one guest's screen until `run` returns."""
 
     def __init__(self, guest: str, screen: Path, password: str, client: Path) -> None:
-        """`screen` is the guest's VNC socket, `password` what it asks for."""
+        """`screen` is the guest's VNC socket, `password` its password."""
         self._guest, self._screen, self._password = guest, screen, password
         self._client = client.resolve()
         self._token: str | None = secrets.token_urlsafe(24)
@@ -59,7 +60,7 @@ class BrowserScreen:
         self._host = ""
 
     async def run(self, port: int, ready: Callable[[str], None]) -> None:
-        """Serve on loopback at `port` (0: a free one); `ready` is told what to open. Raises HostError."""
+        """Serve on loopback at `port` (0: a free one); `ready` is called with the URL to open. Raises HostError."""
         from websockets.asyncio.server import serve
 
         try:
@@ -76,9 +77,9 @@ class BrowserScreen:
                 await asyncio.sleep(0.5)
 
     def _answer(self, connection: Any, request: Any) -> Any:
-        """What a request gets; None lets a viewer's connection through."""
+        """The answer to a request; None accepts a viewer's connection."""
         path = urlsplit(request.path).path
-        # A page elsewhere whose name was made to lead here is not one of ours.
+        # A page on another name that resolves to this host is refused (DNS rebinding).
         if request.headers.get("Host") not in (self._host, self._host.replace("127.0.0.1", "localhost")):
             return connection.respond(HTTPStatus.FORBIDDEN, "not found\n")
         if self._token and secrets.compare_digest(path.encode(), f"/{self._token}".encode()):
@@ -107,7 +108,7 @@ class BrowserScreen:
         return connection.respond(HTTPStatus.NOT_FOUND, "not found\n")
 
     def _page(self, connection: Any, secret: str) -> Any:
-        """The page: with the secret for who has the token, else as it is for a tab that has the secret already."""
+        """The page: with the secret for the holder of the token, else unchanged for a tab that has the secret."""
         nonce = secrets.token_urlsafe(12)
         text = files("dacha.engine.guest").joinpath("screen.html").read_text()
         for mark, value in (("@NONCE@", nonce), ("@SECRET@", secret)):
@@ -121,7 +122,7 @@ class BrowserScreen:
         return reply
 
     def _file(self, connection: Any, path: str) -> Any:
-        """A part of the client: what lies in its folders of code, and nothing beside them."""
+        """A file of the client, from its code folders only."""
         inner = path.removeprefix("/client/")
         found = Path(os.path.realpath(self._client / inner))
         beneath = any(found.is_relative_to(self._client / folder) for folder in ("core", "vendor"))
@@ -140,7 +141,7 @@ class BrowserScreen:
         return reply
 
     async def _view(self, viewer: Any) -> None:
-        """One viewer: what it sends goes to the guest's display, and the other way."""
+        """One viewer: its data goes to the guest's display, and back."""
         self._viewers += 1
         try:
             reader, writer = await asyncio.open_connection(sock=connect_to_guest(self._screen, 5.0))

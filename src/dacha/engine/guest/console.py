@@ -1,4 +1,4 @@
-"""What a guest's serial console has shown since its last start, from the record that is kept of it."""
+"""The output of a guest's serial console since its last start, from its record."""
 
 from __future__ import annotations
 
@@ -10,21 +10,21 @@ from dacha.core.harmless import harmless
 from dacha.engine.guest.observe import CONSOLE_START
 from dacha.engine.home import Home
 
-# As much of the end as is read (bytes): more than a screen full.
+# The part that is read (bytes): more than a screenful.
 _TAIL = 8192
-# A first boot ends long after it began, and what it says stands anywhere between.
+# A first boot takes long, and its messages may be anywhere in between.
 _WHOLE = 1 << 20
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?]*[A-Za-z]|\x1b[()][A-Z0-9]|\x1b[=>]")
 _PANIC = re.compile(rb"Kernel panic[^\r\n]*?(?= *\]---|[\r\n]|\Z)")
-# The last that a kernel says when it gives up and does not start anew.
+# The last message of a kernel that panics and does not restart.
 _FOR_GOOD = re.compile(rb"---\[ end Kernel panic[^\r\n]*\s*\Z")
-# A kernel's time stamp and a service manager's mark: not what a line says.
+# A kernel's time stamp and a service manager's mark, which are not part of the message.
 _MARKS = re.compile(r"^(\[ *[\d.]+\] *|\[ *(OK|FAILED|\*+) *\] *)+")
 
 
 def recent(home: Home, guest: str, most: int = _TAIL) -> bytes:
-    """The end of what this start has put on the serial console, at most so many bytes, without escape sequences.
-    Raises OSError."""
+    """The last output on the serial console since this start, at most that many bytes, without escape sequences. Raises
+    OSError."""
     folder = home.guest(guest)
     try:
         begin = int((folder / CONSOLE_START).read_text())
@@ -32,30 +32,30 @@ def recent(home: Home, guest: str, most: int = _TAIL) -> bytes:
         begin = 0
     with (folder / "console.log").open("rb") as f:
         size = f.seek(0, os.SEEK_END)
-        # A long record was cut to its end since: all that is left of it is this start's.
+        # A long record was shortened since: all that is left is from this start.
         f.seek(max(begin if begin <= size else 0, size - most))
         return _ESCAPES.sub(b"", f.read())
 
 
 def panic_in(console: bytes) -> str | None:
-    """What a kernel that gave up said of it, in what a console has shown last."""
+    """The message of a kernel panic in console output."""
     found = _PANIC.findall(console)
     return found[-1].decode("ascii", "replace")[:80] if found else None
 
 
 def gave_up(home: Home, guest: str) -> str | None:
-    """What its kernel said when it gave up for good, or once more after a new start; None while it has not."""
+    """The message of its kernel's final panic, or of a repeated one after a restart; None if there is none."""
     try:
         shown = recent(home, guest)
     except OSError:
         return None
-    # One that starts anew after each has given up as well: it comes to the same again.
+    # It panicked again after its restart: it will do so each time.
     again = len(_PANIC.findall(shown)) > 1
     return panic_in(shown) if again or _FOR_GOOD.search(shown) else None
 
 
 def last_words(home: Home, guest: str, most: int = 60) -> str:
-    """The last line of meaning on a guest's console, at most so many characters; "" where it has shown none."""
+    """The last meaningful line on a guest's console, shortened to that many characters; "" if there is none."""
     try:
         text = recent(home, guest).decode("utf-8", "replace")
     except OSError:
@@ -68,7 +68,7 @@ def last_words(home: Home, guest: str, most: int = 60) -> str:
 
 
 def first_boot(home: Home, guest: str) -> FirstBootState:
-    """How far the guest's first boot is, as far as its console tells."""
+    """The progress of the guest's first boot, as far as its console shows it."""
     try:
         return first_boot_state(recent(home, guest, _WHOLE).decode("utf-8", "replace"))
     except OSError:

@@ -1,4 +1,4 @@
-"""What each guest's machine should be on this host: the lab's words resolved to files, keys and an accelerator."""
+"""The desired machine of each guest on this host: names in the lab file resolved to files, keys and an accelerator."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from dacha.hypervisor import accelerator
 
 
 def desired_machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
-    """Every guest's desired machine on this host. Raises HostError when the pinned accelerator is not here."""
+    """Every guest's desired machine on this host. Raises HostError if the configured accelerator is not available."""
     chosen = accelerator.choose(ws.lab.accelerator).name
     wanted = {}
     for guest in ws.lab.guests.values():
@@ -44,17 +44,15 @@ def desired_machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
 
 
 def _installer(ws: Workspace, guest: Guest) -> MachineBoot | None:
-    """The kernel that a guest is installed with; looked up for those that are installed from a medium alone."""
+    """The kernel for a guest's installation; looked up only for those that are installed from a medium."""
     from dacha.engine.guest import answers
 
     return answers.direct_boot(ws, guest)
 
 
 def drives_of(ws: Workspace, guest: Guest) -> list[str | None]:
-    """What is in the guest's drives: its media, and while it is not yet installed, the medium to install from.
-
-    A guest that starts from a disk always has one drive, so that a medium can be put in while it runs.
-    """
+    """The media in the guest's drives: its own, and until it is installed, the installation medium. A guest that starts
+    from a disk always has one drive, so that a medium can be inserted while it runs."""
     wanted: list[str | None] = [str(medium_path(ws, m)) for m in guest.media]
     if guest.install and not guest.by_network:
         first = None if ws.home.read(guest.name).installed == guest.install else str(medium_path(ws, guest.install))

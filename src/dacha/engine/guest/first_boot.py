@@ -1,4 +1,4 @@
-"""What a guest is to be told at its first boot, from the lab and the files that it names, and whose key is trusted."""
+"""A guest's first-boot data, from the lab and its files, and its trusted key."""
 
 from __future__ import annotations
 
@@ -12,8 +12,8 @@ from dacha.engine.workspace import Workspace
 
 
 def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> FirstBoot:
-    """What the guest is to be told; a host key not yet made counts as empty. Unreadable keys are left out:
-    `engine.check.guest` names them, and nothing starts while it does."""
+    """The first-boot data; a missing host key counts as empty. Unreadable keys are omitted: `engine.check.guest`
+    reports them, and prevents the start."""
     told = accounts_of(ws, guest)
     return first_boot(
         ws.lab,
@@ -27,12 +27,12 @@ def first_boot_facts(ws: Workspace, plan: Plan, guest: Guest) -> FirstBoot:
 
 
 def trusted_key(home: Home, name: str) -> str:
-    """The public host key that clients are to trust: the lab's own, or another that was accepted."""
+    """The public host key that clients trust: the one that Dacha created, or another that was accepted."""
     return home.read(name).accepted_key or host_key_public(home, name)
 
 
 def host_key_public(home: Home, name: str) -> str:
-    """The public host key that the lab made for the guest; empty while it has none."""
+    """The public host key that Dacha created for the guest; empty if there is none yet."""
     try:
         return (home.guest(name) / "host_key.pub").read_text().strip()
     except OSError:

@@ -1,9 +1,9 @@
-"""An installation, followed until the guest starts from its own disk, by what really happens to it.
+"""An installation, followed until the guest starts from its own disk, by observed events.
 
-The disk comes first in the boot order, so an installed guest starts from it without anyone's doing. What is left
-is to take the medium out when the guest restarts with a bootable disk, to start it again when it powered itself
-off instead, and to answer "press any key" where the medium asks for it. A small process of its own does that:
-it is started with the guest, holds a lock, and ends with the installation.
+The disk comes first in the boot order, so an installed guest starts from it by itself. What remains is to eject the
+medium when the guest restarts with a bootable disk, to start it again if it powered off instead, and to press a key if
+the medium waits for one. A small process does that: it is started with the guest, holds a lock, and exits with the
+installation.
 """
 
 from __future__ import annotations
@@ -21,13 +21,13 @@ from dacha.hypervisor.images.images import first_sectors
 
 
 def pending(ws: Workspace, name: str, record: Record) -> bool:
-    """True while the guest is to be installed and is not yet."""
+    """True while the guest's installation is not complete."""
     guest = ws.lab.guests.get(name)
     return guest is not None and guest.install is not None and record.installed != guest.install
 
 
 def follow(ws: Workspace, name: str) -> None:
-    """Start the process that follows the guest's installation; it ends at once when one does already."""
+    """Start the process that follows the guest's installation; it exits at once if there already is one."""
     with (ws.home.guest(name) / "install.log").open("ab") as log:
         subprocess.Popen(
             [sys.executable, "-P", "-m", "dacha.engine.apply.follow_install", str(ws.path), name],
@@ -39,19 +39,19 @@ def follow(ws: Workspace, name: str) -> None:
 
 
 def disk_bootable(home: Home, name: str) -> bool:
-    """True when the guest's first disk has something to start from."""
+    """True if the guest's first disk has a boot loader."""
     machine = home.read(name).machine
     inside = machine["disks"] if machine else []
     path = home.disk(name, inside[0]["name"] if inside else "0")
     return path.is_file() and boot_sectors(first_sectors(as_image(path))).bootable
 
 
-# As far as the marks of tables, file systems and containers reach: the last begins 64 KiB into the disk.
+# As far as the marks of partition tables, file systems and containers reach: the last begins 64 KiB into the disk.
 _MARKS = 256
 
 
 def disk_written(home: Home, name: str, disk: str) -> bool:
-    """True when something may be on a guest's disk: anything in its first sectors, or none of them that can be read."""
+    """True if a guest's disk may contain data: anything in its first sectors, or unreadable ones."""
     path = home.disk(name, disk)
     if not path.is_file():
         return False
@@ -60,7 +60,7 @@ def disk_written(home: Home, name: str, disk: str) -> bool:
 
 
 def finish(home: Home, name: str, medium: str) -> None:
-    """Note that the guest was installed from `medium`."""
+    """Record that the guest was installed from `medium`."""
     record = home.read(name)
     record.installing, record.installed = None, medium
     if record.machine:
@@ -69,13 +69,13 @@ def finish(home: Home, name: str, medium: str) -> None:
     home.write(name, record)
     import shutil
 
-    # What the installer was given holds secrets, and is of no use any more.
+    # The installer's files contain secrets, and are not needed any more.
     forget_plain(home, name)
     shutil.rmtree(home.guest(name) / "answers", ignore_errors=True)
 
 
 def drives_of_installer(record: Record, medium: str) -> list[int]:
-    """The drives that are emptied at the end: the medium's where one is installed from, and that of the answers."""
+    """The drives that are emptied at the end: that of the medium, and that of the answers."""
     drives = record.machine["drives"] if record.machine else []
     first = -1 if medium == "network" else 0
     return [n for n, path in enumerate(drives) if n == first or (path or "").endswith("/answers/answers.iso")]

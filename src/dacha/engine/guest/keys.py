@@ -1,4 +1,4 @@
-"""Keys as the lab file names them."""
+"""Keys in the lab file."""
 
 from __future__ import annotations
 
@@ -13,10 +13,7 @@ from dacha.engine.workspace import Workspace
 
 
 def key_line(ws: Workspace, written: str) -> str:
-    """The authorized_keys line for one entry of `keys`: a .pub file, or the key itself.
-
-    Raises BadValue.
-    """
+    """The authorized_keys line for one entry of `keys`: a .pub file, or the key itself. Raises BadValue."""
     from dacha.formats.openssh import public_line
 
     if is_key(written):
@@ -35,8 +32,8 @@ def key_line(ws: Workspace, written: str) -> str:
 
 
 def accounts_of(ws: Workspace, guest: Guest) -> dict[str, list[str]]:
-    """Every account that the lab gives in a guest, with the lines of authorized_keys that open it, each once. Keys that
-    cannot be read are left out: `engine.check` names them, and nothing starts while it does."""
+    """Every account that the lab creates in a guest, with its lines of authorized_keys, each once. Unreadable keys are
+    omitted: `engine.check` reports them, and prevents the start."""
     found = {}
     for account, written in accounts(ws.lab, guest).items():
         lines: dict[str, None] = {}
@@ -48,8 +45,8 @@ def accounts_of(ws: Workspace, guest: Guest) -> dict[str, list[str]]:
 
 
 def wanted_keys(ws: Workspace) -> dict[str, WantedKeys]:
-    """The accounts and keys that every guest should have, by guest; guests whose accounts Dacha cannot change while
-    they run are left out."""
+    """The accounts and keys that every guest should have, by guest, except guests whose accounts Dacha cannot change
+    while they run."""
     guests = [g for g in ws.lab.guests.values() if g.system != "windows"]
     entered = {g.name: any(p.may_enter(g) for p in ws.lab.people.values()) for g in guests}
     return {g.name: WantedKeys(accounts_of(ws, g), own_accounts(ws.lab, g), entered[g.name]) for g in guests}

@@ -1,4 +1,4 @@
-"""What is there: each guest's process, disks, keys and open forwards, seen and not remembered."""
+"""The observed state of each guest: process, disks, keys and open forwards."""
 
 from __future__ import annotations
 
@@ -14,24 +14,24 @@ from dacha.host.processes import started_at
 from dacha.hypervisor import process
 from dacha.hypervisor.command_line import WATCH
 
-# QMP run states in which the guest's processors are held on purpose or by a fault.
+# QMP run states in which the guest's virtual CPUs are stopped, on purpose or by a fault.
 _HELD = ("paused", "prelaunch", "suspended", "watchdog", *FAULTS)
 
 
-# How many guests are asked at the same time.
+# How many guests are queried at the same time.
 AT_ONCE = 8
 
-# Where in its console's record a guest's last start begins.
+# The offset in its console record where a guest's last start begins.
 CONSOLE_START = "console.start"
 
 
 def full_name(home: Home, guest: str) -> str:
-    """The name that a guest's process gives of itself."""
+    """The name that a guest's process reports."""
     return f"{guest}.{home.lab}"
 
 
 def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGuest:
-    """One guest as it is now. With `forwards`, its running process is asked which doors it holds open."""
+    """The present state of one guest. With `forwards`, its process is queried for its open forwards."""
     folder = home.guest(name)
     if not folder.is_dir():
         return ObservedGuest()
@@ -75,7 +75,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
 
 
 def _disks(home: Home, name: str) -> Iterator[tuple[str, int]]:
-    """Each disk that was made, with the size its guest sees: in bytes, from the image's own header."""
+    """Each existing disk with its size for the guest: in bytes, from the image's header."""
     for disk, path in home.disks(name):
         try:
             with path.open("rb") as f:
@@ -86,8 +86,8 @@ def _disks(home: Home, name: str) -> Iterator[tuple[str, int]]:
 
 
 def observe(home: Home, names: Iterable[str], *, forwards: bool = True) -> dict[str, ObservedGuest]:
-    """Every guest named, and every other that something was made for. Those that run are asked side by side: each that
-    does not answer takes a second."""
+    """Every selected guest, and every other with files here. Running ones are queried in parallel: each that does not
+    respond takes a second."""
     every = list(dict.fromkeys([*names, *home.guests()]))
     on = [name for name in every if process.running(home.process_lock(name))]
     if len(on) < 3:

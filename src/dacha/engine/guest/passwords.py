@@ -1,7 +1,5 @@
-"""Passwords of a guest's users, for its console and remote desktop: kept as hashes, set in a guest that is on.
-
-A password is in no lab file, argument list, log or answer; SSH goes on with keys alone.
-"""
+"""Passwords of a guest's users, for its console and remote desktop: stored as hashes, set in a running guest. A
+password is in no lab file, argument list, log or answer; SSH still requires keys."""
 
 from __future__ import annotations
 
@@ -15,18 +13,19 @@ from dacha.host.records import read_record, write_record
 from dacha.hypervisor.process import running
 
 VERSION = 1
-# Long enough for an evening's guessing at a screen, short enough to be typed: letters that are not taken for others.
+# Long enough against guessing at a screen, short enough to be typed; no characters that look alike.
 MADE, SIGNS = 16, "abcdefghjkmnpqrstuvwxyzABCDEFGHJKMNPQRSTUVWXYZ23456789"
 SALT = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 
 
 def made() -> str:
-    """A password nobody has chosen."""
+    """A random password."""
     return _chosen(SIGNS, MADE)
 
 
 def _chosen(signs: str, number: int) -> str:
-    """So many signs that nobody can foresee. (Their source is loaded here: who only looks at passwords needs none.)"""
+    """That many random characters. (The module for it is imported here: commands that only look at passwords do not
+    need it.)"""
     import secrets
 
     return "".join(secrets.choice(signs) for _ in range(number))
@@ -39,24 +38,24 @@ def hashes(home: Home, guest: str) -> dict[str, str]:
 
 
 def plain(home: Home, guest: str) -> dict[str, str]:
-    """Passwords as they are, for an installer that takes no hash; forgotten with the end of the installation."""
+    """Plain passwords, for an installer that accepts no hash; deleted at the end of the installation."""
     kept = read_record(home.passwords(guest), VERSION).get("plain")
     return {str(user): str(value) for user, value in kept.items()} if isinstance(kept, dict) else {}
 
 
 def forget_plain(home: Home, guest: str) -> None:
-    """Keep nothing but hashes."""
+    """Delete plain passwords, keep the hashes."""
     if plain(home, guest):
         write_record(home.passwords(guest), VERSION, {"users": hashes(home, guest)}, mode=0o600)
 
 
 def needs_plain(guest: Guest) -> bool:
-    """True for a guest whose installer takes no hash."""
+    """True for a guest whose installer accepts no hash."""
     return guest.system == "windows" and guest.install is not None
 
 
 def user_of(guest: Guest, named: str | None) -> str:
-    """Whose password is meant: the one named, else who logs in. Raises UsageError."""
+    """The specified user, else the login user. Raises UsageError."""
     user = named or (guest.login.user if guest.login else None)
     if user is None:
         raise UsageError(
@@ -70,7 +69,7 @@ def user_of(guest: Guest, named: str | None) -> str:
 
 
 def keep(ws: Workspace, name: str, user: str, password: str) -> str:
-    """Keep a password as its hash, for the guest's first boot; the hash. Raises UsageError, HostError."""
+    """Store the hash of a password for the guest's first boot, and return it. Raises UsageError, HostError."""
     guest = guest_named(ws, name)
     if not password or "\n" in password or "\0" in password:
         raise UsageError("a password must be one line, and not empty", remedy="type one, or have one generated: --make")
@@ -85,6 +84,6 @@ def keep(ws: Workspace, name: str, user: str, password: str) -> str:
             as_it_is[user] = password
         write_record(ws.home.passwords(name), VERSION, {"users": users, "plain": as_it_is}, mode=0o600)
         if not running(ws.home.process_lock(name)):
-            # Its first-boot data is written again by its next start, with this in it.
+            # Its next start writes its first-boot data again, with this hash.
             (ws.home.guest(name) / "seed.iso").unlink(missing_ok=True)
     return hashed

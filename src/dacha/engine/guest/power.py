@@ -1,4 +1,4 @@
-"""Stopping, pausing, resuming guests that run."""
+"""Stop, pause and resume running guests."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ Report = Callable[[str, str, float], None]
 
 
 def choose(known: Iterable[str], named: Iterable[str], everything: bool) -> list[str]:
-    """The guests meant on a command line. Raises UsageError for an unknown name, or when nothing was named."""
+    """The selected guests of a command. Raises UsageError for an unknown name, or without any."""
     names = list(known)
     wanted = list(dict.fromkeys(named))
     for name in wanted:
@@ -45,13 +45,11 @@ def stop(
     on_purpose: bool = True,
     report: Report = lambda subject, text, seconds: None,
 ) -> None:
-    """Stop guests: all power buttons first, then wait for each, `wait_s` seconds for all together.
-
-    With `force`, what does not stop in time is powered off (at once when `wait_s` is 0). What cannot stop, as its
-    kernel has given up or its storage is full, is not waited for. `on_purpose` notes that they were meant to be off, so
-    that `apply` leaves them so. Raises AnswerNo for those that are still on; HostError where all are off, and that it
-    was meant could not be noted, as on a full disk.
-    """
+    """Stop guests: press all power buttons first, then wait for each, `wait_s` seconds in total. With `force`, guests
+    that do not stop in time are powered off (at once if `wait_s` is 0). Guests that cannot stop, because their kernel
+    panicked or the file system of their disks is full, are not waited for. `on_purpose` records that they should stay
+    off, so that `apply` does not start them. Raises AnswerNo for those that are still on; HostError if all are off but
+    that could not be recorded, as on a full disk."""
     began = time.monotonic()
     pressed: list[tuple[str, process.Found, _Deaf | None]] = []
     pressed_before: set[str] = set()
@@ -84,7 +82,7 @@ def stop(
                 continue
         pressed.append((name, found, deaf))
     for name, found, deaf in pressed:
-        # Who was given the time already, and says --force now, waits no second time.
+        # The guest already had this time: --force does not wait again.
         again = force and home.read(name).pressed is not None and name in pressed_before
         left = 0.0 if deaf or again else max(0.0, began + wait_s - time.monotonic())
         try:
@@ -92,14 +90,14 @@ def stop(
             off.append(name)
         except AnswerNo as e:
             failed.append(e)
-    # What has ended may have left some room.
+    # Stopped guests may have freed some space.
     failed += [words for name, record in unnoted.items() if name in off and (words := _unwritten(home, name, record))]
     if failed:
         raise failed[0] if len(failed) == 1 else AnswerNo("\n".join("\n".join(e.lines()) for e in failed))
 
 
 def _note_pressed(home: Home, name: str) -> None:
-    """Note that a guest's power button was pressed; on a full disk it goes without."""
+    """Record that a guest's power button was pressed; omitted on a full disk."""
     record = home.read(name)
     record.pressed = time.time()
     with contextlib.suppress(HostError):
@@ -107,7 +105,8 @@ def _note_pressed(home: Home, name: str) -> None:
 
 
 class _Deaf(NamedTuple):
-    """Why a guest hears no power button: in full, and shortly for when it was powered off."""
+    """Why a guest does not respond to the power button: in full, and briefly for the message after it was powered
+    off."""
 
     refusal: AnswerNo
     had: str
@@ -129,8 +128,8 @@ def _deaf(home: Home, name: str, found: process.Found) -> _Deaf | None:
 def _ended(
     home: Home, name: str, found: process.Found, left: float, wait_s: float, deaf: _Deaf | None, force: bool
 ) -> str:
-    """Wait until a guest is off, `left` seconds of the `wait_s` since its button was pressed; says how it ended. Raises
-    AnswerNo where it is still on."""
+    """Wait until a guest is off, `left` seconds of the `wait_s` since its button was pressed; returns how it ended.
+    Raises AnswerNo if it is still on."""
     if found.process is None:
         raise AnswerNo(f"the process of {name} cannot be identified")
     said = "stopped"
@@ -146,7 +145,7 @@ def _ended(
 
 
 def _unwritten(home: Home, name: str, record: Record) -> HostError | None:
-    """Note that a guest is meant to be off; what it means where that cannot be, as on a full disk."""
+    """Record that a guest should stay off; the consequence if that is not possible, as on a full disk."""
     try:
         home.write(name, record)
     except HostError as e:
@@ -159,14 +158,14 @@ def _unwritten(home: Home, name: str, record: Record) -> HostError | None:
 
 
 def refuse_unwritable(home: Home, names: Iterable[str]) -> None:
-    """Raise HostError where a guest's record cannot be written, as on a full disk: once off, it could not start."""
+    """Raise HostError if a guest's record cannot be written, as on a full disk: once off, it could not start."""
     for name in names:
         if home.guest(name).is_dir():
             home.write(name, home.read(name))
 
 
 def _after(home: Home, name: str) -> None:
-    """What goes with a guest's process."""
+    """Clean up after a guest's process."""
     cgroup.remove(home.lab, name)
     if home.tpm_note(name).is_file():
         from dacha.hypervisor.beside import tpm
@@ -175,7 +174,7 @@ def _after(home: Home, name: str) -> None:
 
 
 def hold(home: Home, name: str, *, resume: bool) -> str:
-    """Pause a guest or let it go on; says what it is now, or that it was so already. Raises AnswerNo when it is off."""
+    """Pause or resume a guest; returns its state, or that it was already so. Raises AnswerNo if it is off."""
     seen: ObservedGuest = observe_guest(home, name, forwards=False)
     if seen.state == OFF:
         raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")

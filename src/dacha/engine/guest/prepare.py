@@ -1,4 +1,4 @@
-"""What a guest needs before it starts: its host key, its first-boot data, its place in known_hosts."""
+"""What a guest needs before it starts: host key, first-boot data, entry in known_hosts."""
 
 from __future__ import annotations
 
@@ -23,21 +23,21 @@ from dacha.host.files import replace_file
 
 
 def host_key_pair(lab: str, name: str) -> tuple[str, str]:
-    """A new host key for a guest: its private file, its public line."""
+    """A new host key for a guest: private file and public line."""
     from dacha.formats.openssh import key_pair
 
     return key_pair(os.urandom(32), host_name(lab, name))
 
 
 def make_host_key(home: Home, lab: str, name: str) -> None:
-    """Make the guest's host key. The public file comes last: with it, the pair is complete."""
+    """Create the guest's host key. The public file comes last: with it, the pair is complete."""
     private, public = host_key_pair(lab, name)
     replace_file(home.guest(name) / "host_key", private, mode=0o600)
     replace_file(home.guest(name) / "host_key.pub", public)
 
 
 def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
-    """Write the guest's seed image, and note in its record what it tells."""
+    """Write the guest's seed image, and record the digest of its contents."""
     from dacha.formats.iso_image import iso_image
     from dacha.formats.seed import documents
 
@@ -61,7 +61,7 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
         mode=0o600,
     )
     if instance != record.instance:
-        # It adds these keys to what it has: none goes by this.
+        # The guest adds these keys to its own: none is removed by this.
         record.keyed = together(record.keyed or {}, accounts_of(ws, guest))
         record.own_accounts = sorted({*record.own_accounts, *own_accounts(ws.lab, guest)})
     record.seed, record.told, record.instance = digest(facts), digest(without_keys(facts)), instance
@@ -69,15 +69,15 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
 
 
 def instance_of(facts: FirstBoot, record: Record) -> str:
-    """The name of this content: a guest that sees another than before takes its first-boot data up again, and does all
-    that it says once more. Keys alone are not worth that: they are put into the guest while it runs."""
+    """The instance name of this content: a guest that sees a new one applies its first-boot data again. A change of
+    keys alone does not change it: they are installed while the guest runs."""
     if record.instance and record.told == digest(without_keys(facts)):
         return record.instance
     return f"{facts['uuid']}-{digest(facts)}"
 
 
 def write_known_hosts(ws: Workspace, plan: Plan, host_addresses: list[Any]) -> None:
-    """Write the lab's known_hosts from the keys it made: by name, and by every place an ssh door is entered at."""
+    """Write the lab's known_hosts from the keys that Dacha created: by name, and by the address of every ssh door."""
     from dacha.formats.openssh import known_hosts
 
     entries = []

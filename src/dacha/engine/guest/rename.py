@@ -1,7 +1,7 @@
-"""A guest under another name: its disks, keys and hardware addresses stay its own.
+"""Rename a guest: its disks, keys and hardware addresses are kept.
 
-The lab file and the folder of what is kept of it are renamed together; which comes first is noted, so that a command
-killed between the two leaves nobody with empty disks.
+The lab file and the guest's folder are renamed together; the operation is recorded first, so that a command killed
+between the two leaves no guest with empty disks.
 """
 
 from __future__ import annotations
@@ -29,14 +29,15 @@ VERSION = 1
 
 
 def rename(named: str | None, old: str, new: str) -> Workspace:
-    """Rename a guest that is off; the workspace as it is then. Raises UsageError, LabError, HostError, BusyError."""
+    """Rename a guest that is off; returns the workspace afterwards. Raises UsageError, LabError, HostError,
+    BusyError."""
     ws = load(named)
     with ws.home.lock("guest rename", ws.path), editing(ws.path):
         ws = load(named)
         settle(ws)
         _refuse(ws, old, new)
         text = rename_text(ws.text, ("guest", old), new)
-        # Whoever leases addresses, and the guest's own system, know it by its hardware addresses: they stay.
+        # DHCP servers, and the guest's own system, know it by its hardware addresses: they are kept.
         edits: list[Edit] = [
             Set(("guest", new, "adapter", n, "hardware-address"), hardware_address(ws.lab.name, old, n))
             for n, adapter in enumerate(ws.lab.guests[old].adapters)
@@ -58,8 +59,8 @@ def rename(named: str | None, old: str, new: str) -> Workspace:
 
 
 def settle(ws: Workspace) -> None:
-    """Bring a renaming that was broken off to its end: what is kept goes by the name that the lab file has. The lab's
-    lock must be held. Raises HostError."""
+    """Complete an interrupted renaming: the folder gets the name in the lab file. The lab's lock must be held. Raises
+    HostError."""
     try:
         noted = read_record(ws.home.renaming, VERSION)
         old, new = str(noted["old"]), str(noted["new"])
@@ -91,7 +92,7 @@ def _refuse(ws: Workspace, old: str, new: str) -> None:
 
 
 def _move(home: Home, old: str, new: str) -> None:
-    """What is kept of a guest, found by its new name. Nothing is done where that was done, or nothing is kept."""
+    """Move a guest's folder to its new name, if that was not done yet, and it exists."""
     before, after = home.guest(old), home.guest(new)
     if not before.is_dir() or after.exists():
         return

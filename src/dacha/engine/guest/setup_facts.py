@@ -1,4 +1,4 @@
-"""What a guest's setup comes to with the files that it names: keys as lines, files with their contents."""
+"""A guest's setup with the contents of its files: keys as lines, files with their contents."""
 
 from __future__ import annotations
 
@@ -13,16 +13,16 @@ from dacha.core.units import show_size
 from dacha.engine.guest.keys import key_line
 from dacha.engine.workspace import Workspace
 
-# All files of a guest together: first-boot software reads them whole, some of it from a small volume.
+# The total size of a guest's files: first-boot software reads them completely, some of it from a small volume.
 FILES_MOST = 4 << 20
 
 
 def setup_facts(ws: Workspace, guest: Guest, accounts: Mapping[str, list[str]]) -> SetupFacts | None:
-    """The facts; None for a guest without a setup. What cannot be read is left out: `setup_troubles` names it.
-    `accounts` are all that the lab gives in the guest, with the lines that open them."""
+    """The facts; None for a guest without a setup. What is not readable is omitted: `setup_troubles` reports it.
+    `accounts` are all accounts of the guest, with their key lines."""
     setup = guest.setup
     users = {u.name: u for u in setup.users}
-    # Who logs in is told by itself; named in the setup too, it has groups and a shell from there.
+    # The login user is a separate entry; in the setup, it gets groups and a shell.
     told = {n: lines for n, lines in accounts.items() if n in users or not (guest.login and n == guest.login.user)}
     if setup == NO_SETUP and not told:
         return None
@@ -50,7 +50,7 @@ def setup_facts(ws: Workspace, guest: Guest, accounts: Mapping[str, list[str]]) 
 
 
 def _user(user: User | None, name: str, lines: list[str]) -> SetupUser:
-    """An account: a user of the setup, or (None) one that is there for somebody of the lab's people."""
+    """An account: a user of the setup, or (None) one for people only."""
     if user is None:
         return {"name": name, "keys": lines, "groups": [], "administrator": False, "shell": None, "person": True}
     return {
@@ -63,7 +63,7 @@ def _user(user: User | None, name: str, lines: list[str]) -> SetupUser:
 
 
 def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], BadValue]]:
-    """What of a setup cannot be read: a code, the place below the guest, and BadValue(what, remedy)."""
+    """What is not readable in a setup: a code, the path below the guest, and the error."""
     for n, user in enumerate(guest.setup.users):
         for key in user.keys:
             try:

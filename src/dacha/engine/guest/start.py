@@ -1,4 +1,4 @@
-"""Starting guests: what each process is given, noted before it runs, and confirmed after."""
+"""Start guests: the data of each process is recorded before it runs, and confirmed afterwards."""
 
 from __future__ import annotations
 
@@ -39,7 +39,8 @@ from dacha.hypervisor.process import running
 def start_all(
     ws: Workspace, machines: dict[str, Machine], starts: Iterable[StartGuest]
 ) -> Iterator[tuple[StartGuest, DachaError | None, float]]:
-    """Start every guest, then wait for each: they come up together. Yields each with what went wrong and seconds."""
+    """Start every guest, then wait for each: they boot in parallel. Yields each with its error and the seconds it
+    took."""
     starts = list(starts)
     taken = _duplicates(ws, [c.guest for c in starts])
     with _recorder(ws, [c.guest for c in starts if c.guest not in taken]) as consoles:
@@ -66,7 +67,7 @@ def _start_each(
         except DachaError as e:
             _not_started(ws, machines[change.guest], change.guest)
             yield change, e, time.monotonic() - began
-    # Each process has its own end by now: a recorder ends with the last of them.
+    # Each process has its own pipe end by now: a recorder exits with the last of them.
     for fd in consoles.values():
         os.close(fd)
     consoles.clear()
@@ -80,7 +81,7 @@ def _start_each(
 
 
 def _not_started(ws: Workspace, m: Machine, name: str) -> None:
-    """End what would wait for QEMU without end; a guest that runs after all keeps what it has."""
+    """Stop what would wait for QEMU forever; a guest that runs after all keeps its processes."""
     if m["tpm"] and not running(ws.home.process_lock(name)):
         from dacha.hypervisor.beside import tpm
 
@@ -89,7 +90,7 @@ def _not_started(ws: Workspace, m: Machine, name: str) -> None:
 
 @contextlib.contextmanager
 def _recorder(ws: Workspace, names: list[str]) -> Iterator[dict[str, int]]:
-    """The pipes that these guests' consoles are written to, by guest, with the process that keeps what comes."""
+    """The pipes for these guests' consoles, by guest, with the process that records them."""
     pipes: dict[str, int] = {}
     given: list[int] = []
     words = []
@@ -116,7 +117,7 @@ def _recorder(ws: Workspace, names: list[str]) -> Iterator[dict[str, int]]:
 
 
 def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
-    """Guests whose address on a bridged LAN is somebody else's already, each with the refusal to start it."""
+    """Guests whose address on a bridged LAN is already in use, each with the refusal to start it."""
     asked: dict[tuple[str, IPv4Address], tuple[str, str]] = {}
     for name in names:
         for adapter in ws.plan.adapters_of(name):
@@ -148,7 +149,7 @@ def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
 def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Popen[bytes]:
     home, folder, guest = ws.home, ws.home.guest(name), ws.lab.guests[name]
     record = home.read(name)
-    # Noted before it runs: should this command be killed now, the next one knows what was started.
+    # Recorded before it runs: if this command is killed now, the next one knows what was started.
     record.machine, record.process, record.stopped_on_purpose = m, None, False
     record.pressed = None
     record.buses |= {d["name"]: d["bus"] for d in m["disks"]}
@@ -158,7 +159,7 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
     account = account_for(folder, groups=kvm())
     record.uid = account.uid if account else None
     home.write(name, record)
-    # Where its record begins this time: what was on the console before says nothing about this start.
+    # The offset of this start in its console record: earlier output says nothing about it.
     replace_file(folder / CONSOLE_START, str(_size(folder / "console.log")))
     fdset = FdSet(account)
     taps: dict[int, int] = {}
@@ -212,7 +213,7 @@ def _size(path: Path) -> int:
 
 
 def _files(ws: Workspace, m: Machine, name: str, fdset: FdSet, taps: dict[int, int], console: int) -> Files:
-    """Every file that the guest's process opens, by the name that it does so."""
+    """Every file that the guest's process opens, with its name for the process."""
     folder = ws.home.guest(name)
     seed = answers.volume(ws, ws.lab.guests[name]) or (folder / "seed.iso" if m["seed"] else None)
     code = variables = None
@@ -254,7 +255,7 @@ def _confirm(ws: Workspace, name: str, child: subprocess.Popen[bytes]) -> None:
 
 
 def _disk_in_use(ws: Workspace, name: str) -> HostError | None:
-    """Why QEMU did not start, when that is because another program has one of the guest's disks open."""
+    """Why QEMU did not start, if another program has one of the guest's disks open."""
     if 'Failed to get "write" lock' not in (ws.home.guest(name) / "qemu.log").read_text(errors="replace"):
         return None
     for disk in ws.lab.guests[name].disks:

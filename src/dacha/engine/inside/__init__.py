@@ -1,1 +1,1 @@
-"""Into a guest that runs: by its agent, or by a login; what is asked and changed there."""
+"""Access to running guests by agent or login: queries and changes."""

@@ -1,4 +1,4 @@
-"""A command run in a guest by its agent: by way of the hypervisor, where no network leads in."""
+"""Run a command in a guest by its agent: through the hypervisor, without any network."""
 
 from __future__ import annotations
 
@@ -11,13 +11,13 @@ from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
 from dacha.hypervisor.monitor.agent import Ran
 
-# Whether an agent is there at all: a slow guest needs seconds. What it runs may take as long as it takes.
+# How long the agent may take to respond: a slow guest needs seconds. What it runs has no limit.
 THERE_S, LONGEST_S = 20.0, 24 * 3600.0
 SHELLS = {"windows": ("cmd.exe", "/c")}
 
 
 def agent_answers(ws: Workspace, name: str) -> bool | None:
-    """Whether a guest's agent answers; None for a guest that is not on."""
+    """Whether a guest's agent responds; None for a guest that is not on."""
     try:
         refuse_unless_on(ws, name)
     except AnswerNo:
@@ -26,8 +26,8 @@ def agent_answers(ws: Workspace, name: str) -> bool | None:
 
 
 def run_by_agent(ws: Workspace, name: str, command: Sequence[str]) -> Ran:
-    """Run a command by the guest's agent, as the agent's user (root, mostly); its words go to the guest's shell, as by
-    SSH. Raises UsageError without a command, AnswerNo where no agent answers, or it runs nothing."""
+    """Run a command by the guest's agent, as the agent's user (usually root); its words go to the guest's shell, like
+    with SSH. Raises UsageError without a command, AnswerNo if no agent responds, or it runs nothing."""
     guest = guest_named(ws, name)
     if not command:
         raise UsageError(

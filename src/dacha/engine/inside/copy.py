@@ -1,4 +1,4 @@
-"""Files and folders copied into a guest and out of it, by SFTP through its SSH door."""
+"""Copy files and folders into and out of a guest, by SFTP through its SSH door."""
 
 from __future__ import annotations
 
@@ -13,14 +13,14 @@ from dacha.engine.workspace import Workspace
 from dacha.host.bounded import run_bounded
 from dacha.host.facts import program
 
-# A slow guest takes its time for a login.
+# A slow guest needs time for a login.
 ASK_S = 150.0
-# What stands before a path in the guest.
+# The prefix of paths in the guest.
 THERE = ":"
 
 
 class Copy(NamedTuple):
-    """The client's command, and what it is told on its standard input."""
+    """The client's command, and its standard input."""
 
     argv: list[str]
     told: str
@@ -29,10 +29,10 @@ class Copy(NamedTuple):
 def copy_command(
     ws: Workspace, guest: str, paths: Sequence[str], *, user: str | None, progress: bool = False, resume: bool = False
 ) -> Copy:
-    """Copy `paths[0]` to `paths[1]`, one of them in the guest: ":notes" beside its user's other files, ":/etc/motd"
-    from its root. Folders go whole. With `resume` a copy that was broken off is gone on with: of each file that comes
-    out, and of a single one that goes in. (Nobody compares what is there already: it must be the beginning of the same
-    file.) Raises UsageError, AnswerNo, HostError."""
+    """Copy `paths[0]` to `paths[1]`, one of them in the guest: ":notes" in its user's home, ":/etc/motd" from its root.
+    Folders are copied completely. With `resume`, an interrupted copy continues: for each file out of the guest, and for
+    a single one into it. (Existing data is not compared: it must be the beginning of the same file.) Raises UsageError,
+    AnswerNo, HostError."""
     source, target = paths
     if source.startswith(THERE) == target.startswith(THERE):
         raise UsageError(
@@ -51,7 +51,7 @@ def copy_command(
     if sftp is None:
         raise HostError("sftp is not installed", remedy="on Debian: apt install openssh-client")
     argv = ssh_command(ws, guest, (), user=user, terminal=False)
-    # OpenSSH's own options, the port by sftp's letter for it; nothing is asked, so that a script never waits.
+    # OpenSSH's own options, with sftp's letter for the port; no prompts, so that a script never waits.
     options = ["-P" if word == "-p" else word for word in argv[1:-1]]
     login = options.index("-l")
     who = options[login + 1]
@@ -63,7 +63,7 @@ def copy_command(
     words = ["put", "-R", "-p", _quoted(str(here)), _quoted(there)]
     if not inward:
         words = ["get", "-R", *(["-a"] if resume else []), "-p", _quoted(there), _quoted(str(here))]
-    # Known by its address alone where that is IPv6 too.
+    # The address is in the known hosts without brackets, also for IPv6.
     place = f"[{argv[-1]}]" if ":" in argv[-1] else argv[-1]
     client = [sftp, "-o", "BatchMode=yes", *options, "-b", "-", f"{who}@{place}"]
     if inward and resume and here.is_file() and 0 < _size_there(client, there, here.name) < here.stat().st_size:
@@ -72,7 +72,7 @@ def copy_command(
 
 
 def _size_there(client: Sequence[str], path: str, name: str) -> int:
-    """How much of a file is in the guest already: at the path, or in the folder that it is; 0 for none."""
+    """The size of a file in the guest: at the path, or in that folder; 0 if it does not exist."""
     for asked in (f"{path}/{name}", path):
         said = run_bounded(client, ASK_S, given=f"@ls -ln {_quoted(asked)}\n")
         rows = [line.split() for line in said.text.splitlines()]
@@ -83,7 +83,7 @@ def _size_there(client: Sequence[str], path: str, name: str) -> int:
 
 
 def _quoted(path: str) -> str:
-    """A path in quotes, as sftp's own language has it: what stands for many files stands for itself in them."""
+    """A path in quotes, in sftp's own language: wildcards are escaped."""
     if any(ord(c) < 32 for c in path):
         raise UsageError("sftp does not support paths with control characters")
     escaped = "".join(f"\\{c}" if c in '\\"' else c for c in path)

@@ -1,4 +1,4 @@
-"""A guest's remote desktop, by the client that this machine has."""
+"""A guest's remote desktop, with a client on this host."""
 
 from __future__ import annotations
 
@@ -10,15 +10,13 @@ from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 
-# Programs of one client that take the same words, the newest first.
+# Programs of one client with the same arguments, the newest first.
 CLIENTS = ("xfreerdp3", "wlfreerdp", "xfreerdp")
 
 
 def desktop_command(ws: Workspace, name: str, *, user: str | None) -> list[str]:
-    """The client's argument list for a guest's rdp door, program first; it asks for the password itself.
-
-    Raises UsageError where the guest has no such door, AnswerNo when it is not on, HostError without a client.
-    """
+    """The client's argument list for a guest's rdp door, program first; it asks for the password itself. Raises
+    UsageError if the guest has no such door, AnswerNo if it is not on, HostError without a client."""
     guest = guest_named(ws, name)
     door = next((d for d in guest.doors if d.service == "rdp"), None)
     if door is None:
@@ -38,6 +36,6 @@ def desktop_command(ws: Workspace, name: str, *, user: str | None) -> list[str]:
             "creates the file that it opens",
         )
     account = user or (guest.login.user if guest.login else None)
-    # Its certificate is its own: what it was at first is what it has to stay.
+    # The certificate is self-signed: the client remembers it from the first connection.
     argv = [found, f"/v:{place[0]}:{place[1]}", "/cert:tofu", "/dynamic-resolution", "+clipboard"]
     return [*argv, *([f"/u:{account}"] if account else [])]

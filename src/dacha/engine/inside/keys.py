@@ -1,4 +1,4 @@
-"""Keys put into running guests and taken out of them: in all at once, so that nobody shut out waits for others."""
+"""Install keys in running guests and remove them: in all guests in parallel, so that nobody waits for others."""
 
 from __future__ import annotations
 
@@ -21,12 +21,12 @@ from dacha.engine.inside.run import run_inside
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.process import running
 
-# Each waits for a guest most of its time.
+# Threads mostly wait for their guest.
 AT_ONCE = 16
 
 
 def lines_of(ws: Workspace, person: Person) -> set[str]:
-    """Somebody's public keys, but for those that cannot be read."""
+    """A person's public keys, except unreadable ones."""
     lines = set()
     for written in person.keys:
         with contextlib.suppress(ValueError):
@@ -35,7 +35,7 @@ def lines_of(ws: Workspace, person: Person) -> set[str]:
 
 
 def still_in(ws: Workspace, person: Person) -> dict[str, str]:
-    """The guests that have a key of somebody's inside, each with whether it is on or off."""
+    """The guests that contain a key of a person, each with whether it is on."""
     lines, found = lines_of(ws, person), {}
     for name in ws.home.guests():
         record = ws.home.read(name)
@@ -45,15 +45,15 @@ def still_in(ws: Workspace, person: Person) -> dict[str, str]:
 
 
 def waiting_keys(ws: Workspace, names: Collection[str]) -> list[ChangeKeys]:
-    """What of keys is to change in these guests, that have been started as the lab has them."""
+    """The key changes in these guests, which were started as the lab file says."""
     wanted = wanted_keys(ws)
     found = [rekey(n, None, observe_guest(ws.home, n, forwards=False), wanted.get(n)) for n in names]
     return [change for changes in found for change in changes if isinstance(change, ChangeKeys)]
 
 
 def change_keys(ws: Workspace, changes: Sequence[ChangeKeys]) -> Iterator[tuple[ChangeKeys, DachaError | None, float]]:
-    """Make the changes, and note what was made: each with what went wrong, and the seconds that it took. What was done
-    in one account of a guest and not in another is two changes."""
+    """Make the changes, and record the results: each with its error and the seconds it took. A partly successful change
+    becomes two."""
     if not changes:
         return
     began = time.monotonic()
@@ -67,7 +67,7 @@ def change_keys(ws: Workspace, changes: Sequence[ChangeKeys]) -> Iterator[tuple[
 
 
 def _may_come_in(ws: Workspace, change: ChangeKeys) -> None:
-    """Note what is about to be put in: a guest that does not answer in time may have it all the same."""
+    """Record keys that are about to be installed: a guest that does not answer in time may still install them."""
     record = ws.home.read(change.guest)
     record.unsure = together(record.unsure, {c.account: c.put for c in change.changes if c.put or c.own})
     record.own_accounts = sorted({*record.own_accounts, *(c.account for c in change.changes if c.own)})
@@ -75,14 +75,14 @@ def _may_come_in(ws: Workspace, change: ChangeKeys) -> None:
 
 
 class _Said(NamedTuple):
-    """What a guest said: of each account ("" for done, else why not), of sessions that ended, of other keys in it."""
+    """A guest's answers: for each account ("" for success, else the reason), about ended sessions, about other keys."""
 
     accounts: dict[str, str]
     told: tuple[str, ...]
 
 
 def _in_guest(ws: Workspace, change: ChangeKeys) -> _Said | DachaError:
-    """What was said, or what kept the guest from being asked."""
+    """The answers, or what prevented them."""
     record = ws.home.read(change.guest)
     known = after(together(record.keyed or {}, record.unsure), change.changes)
     try:
@@ -120,7 +120,7 @@ def _last(said: str) -> str:
 def _noted(
     ws: Workspace, change: ChangeKeys, said: _Said | DachaError
 ) -> Iterator[tuple[ChangeKeys, DachaError | None]]:
-    """What was made, noted in the guest's record; and what was not, with the error."""
+    """The successful changes, recorded in the guest's record; and the others, with the error."""
     if isinstance(said, DachaError):
         yield (
             change,
@@ -135,7 +135,7 @@ def _noted(
     if made:
         record = ws.home.read(change.guest)
         record.keyed = after(record.keyed, made)
-        # What a guest was asked before, and did not answer, is as sure now as this is.
+        # Keys of earlier, unanswered requests are as certain now as these.
         record.unsure = {a: k for a, k in record.unsure.items() if a not in [c.account for c in made]}
         shut = {c.account for c in made if c.shut}
         record.own_accounts = sorted({*record.own_accounts, *(c.account for c in made if c.own)} - shut)

@@ -1,4 +1,4 @@
-"""Setting a password in a guest that is on: by its agent, else by a login through its SSH door."""
+"""Set a password in a running guest: by its agent, else by a login through its SSH door."""
 
 from __future__ import annotations
 
@@ -11,10 +11,8 @@ from dacha.hypervisor.process import running
 
 
 def set_now(ws: Workspace, name: str, user: str, hashed: str) -> str | None:
-    """Set it in a guest that is on: by its agent, else by a login. How it was done; None for a guest that is off.
-
-    Raises AnswerNo where neither way is open.
-    """
+    """Set it in a running guest: by its agent, else by a login. Returns how it was done; None for a guest that is off.
+    Raises AnswerNo if neither is possible."""
     if not running(ws.home.process_lock(name)):
         return None
     if agent.set_password(ws.home.run(name), user, hashed):
@@ -30,7 +28,7 @@ def set_now(ws: Workspace, name: str, user: str, hashed: str) -> str | None:
 
 
 def _by_login(ws: Workspace, name: str, line: str) -> str | None:
-    """Set it through the guest's SSH door (chpasswd(8)), by somebody who may; why not, where that does not work."""
+    """Set it through the guest's SSH door (chpasswd(8)), as an administrator; why not, if that fails."""
     try:
         ran, said = by_login(ws, name, ["sudo -n chpasswd -e && echo set"], line)
     except DachaError as e:

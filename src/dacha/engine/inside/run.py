@@ -1,4 +1,4 @@
-"""A script run in a guest that is on: by its agent, else by a login through its SSH door."""
+"""Run a script in a running guest: by its agent, else by a login through its SSH door."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ from dacha.engine.workspace import Workspace
 from dacha.host.bounded import run_bounded
 from dacha.hypervisor.monitor import agent
 
-# A slow guest takes its time, for the agent's script and for a login.
+# A slow guest needs time, for the agent's script and for a login.
 AGENT_S, LOGIN_S = 30.0, 150.0
-# As an administrator if that is possible, else as whoever logs in; the script comes on its standard input.
+# As an administrator if possible, else as the login user; the script is on its standard input.
 SHELL = "sudo -n sh 2>/dev/null || sh"
-# What ssh(1) ends with where it is ssh that failed, and not the command.
+# The exit code of ssh(1) for its own failures.
 NO_LOGIN = 255
 
 
@@ -39,11 +39,11 @@ def by_login(
 
 
 def run_inside(ws: Workspace, name: str, script: str) -> tuple[str, str]:
-    """How a script for a POSIX shell was run in the guest, and what it printed. As root by the agent; by a login as an
-    administrator where that is possible, else as who logs in. Raises AnswerNo where neither way is open."""
+    """How a POSIX shell script was run in the guest, and its output. As root by the agent; by a login as an
+    administrator if possible, else as the login user. Raises AnswerNo if neither is possible."""
     run = ws.home.run(name)
     if agent.answers(run, AGENT_S):
-        # On its standard input: nobody in the guest reads it in a list of processes.
+        # On its standard input: it is not visible in the guest's process list.
         done = agent.run_program(run, ("/bin/sh",), AGENT_S, given=script.encode())
         if done is not None:
             return "by its guest agent", done.out.decode("utf-8", "replace")

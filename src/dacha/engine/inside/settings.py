@@ -1,4 +1,4 @@
-"""A running guest's settings, asked inside it and judged."""
+"""Query a running guest's settings, and judge them."""
 
 from __future__ import annotations
 
@@ -16,14 +16,14 @@ from dacha.engine.workspace import Workspace
 
 
 class Checked(NamedTuple):
-    """A guest's settings, and how they were asked."""
+    """A guest's settings, and how they were queried."""
 
     how: str
     settings: list[Setting]
 
 
 def check_guest(ws: Workspace, name: str) -> Checked:
-    """Ask a running guest for its settings, and judge them. Raises UsageError, AnswerNo where it cannot be asked."""
+    """Query a running guest for its settings, and judge them. Raises UsageError, AnswerNo if that is not possible."""
     guest = guest_named(ws, name)
     refuse_unless_on(ws, name)
     if guest.system == "windows":

@@ -1,4 +1,4 @@
-"""Getting in: the client's command with everything filled in."""
+"""The SSH client's command with all options."""
 
 from __future__ import annotations
 
@@ -18,12 +18,12 @@ from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 
-# How long a guest may take to greet: a slow one needs minutes, and nobody waits for ever.
+# How long the guest's SSH server may take for its first answer: a slow guest needs minutes.
 GREETING_S = 180
 
 
 def refuse_unless_on(ws: Workspace, name: str) -> None:
-    """Raise AnswerNo for a guest that can greet nobody: a client would wait in silence."""
+    """Raise AnswerNo for a guest that cannot answer: a client would wait in silence."""
     seen = observe_guest(ws.home, name, forwards=False)
     if seen.state == OFF:
         raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
@@ -39,11 +39,8 @@ def refuse_unless_on(ws: Workspace, name: str) -> None:
 
 
 def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str | None, terminal: bool) -> list[str]:
-    """OpenSSH's argument list for a guest's ssh door, program first.
-
-    Raises UsageError when the guest has no ssh door or nobody to log in as, AnswerNo when it is not on, HostError when
-    there is no ssh.
-    """
+    """OpenSSH's argument list for a guest's ssh door, program first. Raises UsageError if the guest has no ssh door or
+    no login user, AnswerNo if it is not on, HostError if ssh is not installed."""
     guest = guest_named(ws, name)
     door = next((d for d in guest.doors if d.service == "ssh"), None)
     if door is None:
@@ -81,7 +78,7 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
 
 
 def trust_options(ws: Workspace, guest: Guest) -> list[str]:
-    """The lab's own known hosts and nothing else: a guest with another key is refused, and nobody is ever asked."""
+    """Trust only the lab's own known hosts: a guest with another key is refused, and there are no prompts."""
     if not guest.first_boot or not trusted_key(ws.home, guest.name):
         return []
     options = {
@@ -100,12 +97,12 @@ def trust_options(ws: Workspace, guest: Guest) -> list[str]:
 
 
 def _plain(path: str) -> str:
-    """A path in which ssh is to replace nothing (ssh_config(5), TOKENS)."""
+    """A path in which ssh replaces nothing (ssh_config(5), TOKENS)."""
     return path.replace("%", "%%")
 
 
 def _quoted(value: str) -> str:
-    """A value that ssh splits at blanks, as one argument (ssh_config(5): in double quotes)."""
+    """A value that ssh would split at spaces, as one argument (ssh_config(5): in double quotes)."""
     if not any(c in value for c in " \t\"'\\"):
         return value
     escaped = value.replace("\\", "\\\\").replace('"', '\\"')
@@ -113,7 +110,7 @@ def _quoted(value: str) -> str:
 
 
 def identities(ws: Workspace, guest: Guest) -> list[str]:
-    """The private keys that lie beside the public ones which open the guest's login."""
+    """The private keys beside the public ones of the guest's login."""
     keys = [k for k in (guest.login.keys if guest.login else ()) if k.endswith(".pub")]
     found = [path for path in (ws.resolve(k.removesuffix(".pub")) for k in keys) if path.is_file()]
     argv = [word for path in found for word in ("-i", _plain(str(path)))]

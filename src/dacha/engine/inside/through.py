@@ -1,4 +1,4 @@
-"""The way into a guest that no door leads to: SSH through another guest of its network."""
+"""Access to a guest without a door: SSH through another guest of its network."""
 
 from __future__ import annotations
 
@@ -22,13 +22,13 @@ from dacha.host.bounded import run_bounded
 SSH_PORT = 22
 
 
-# How long one question of whether a guest greets may take, and how long after it the next one is asked.
+# How long one check of the guest's SSH server may take, and the interval between two (seconds).
 ASKED_S, AGAIN_S = 60.0, 1.0
 
 
 class Through(NamedTuple):
-    """The way through another guest: that guest's name, OpenSSH's argument list, and the one that asks on the way
-    whether the farther guest greets."""
+    """The way through another guest: its name, OpenSSH's argument list, and the command that checks whether the
+    target's SSH server responds."""
 
     between: str
     argv: list[str]
@@ -36,7 +36,7 @@ class Through(NamedTuple):
 
 
 class Between(NamedTuple):
-    """A guest that stands between: its name, and where the other one is on the network that both are on."""
+    """A guest in between: its name, and the target's address on their common network."""
 
     guest: str
     address: str
@@ -48,8 +48,8 @@ def has_ssh_door(guest: Guest) -> bool:
 
 
 def candidates(ws: Workspace, plan: Plan, guest: Guest) -> list[Between]:
-    """Guests with an SSH door that share a network which the kernel carries, in the order of the lab file. Those of a
-    user-mode network each have one of their own."""
+    """Guests with an SSH door that share a kernel network with the target, in the order of the lab file. On a user-mode
+    network, each guest has a segment of its own."""
     there = {a.network: a.address for a in plan.adapters_of(guest.name) if a.address}
     found = []
     for other in ws.lab.guests.values():
@@ -65,8 +65,8 @@ def candidates(ws: Workspace, plan: Plan, guest: Guest) -> list[Between]:
 def through_command(
     ws: Workspace, name: str, command: Sequence[str], *, by: str | None, user: str | None, terminal: bool
 ) -> Through:
-    """The way by two logins, each to a guest whose key is known; what is typed is read by nobody between. `by` names
-    the guest that stands between. Raises UsageError or AnswerNo where none can."""
+    """The way by two logins, each to a guest whose key is known; the guest in between cannot read the session. `by`
+    names that guest. Raises UsageError or AnswerNo if there is none."""
     guest = guest_named(ws, name)
     account = user or (guest.login.user if guest.login else None)
     if account is None:
@@ -88,7 +88,7 @@ def through_command(
             why = f"{between.guest}: {e.what}"
             continue
         to = endpoint(between.address, _port(guest))
-        # ssh reads signs of its own in this option: a percent sign stands for itself when it is doubled.
+        # ssh substitutes percent signs in this option: they are doubled.
         proxy = shlex.join([*first[:-1], "-W", to, first[-1]]).replace("%", "%%")
         asks = [*first[:-1], "-o", "BatchMode=yes", "-W", to, first[-1]]
         argv = [first[0], "-p", str(_port(guest)), "-l", account, "-o", f"ConnectTimeout={GREETING_S}"]
@@ -99,8 +99,8 @@ def through_command(
 
 
 def wait_to_boot(ws: Workspace, name: str, way: Through, tick: Callable[[], None]) -> None:
-    """Wait while a guest boots until it greets on that way; `tick` is called before each question. Once it should have
-    booted, what is wrong is left for the client to tell."""
+    """Wait while a guest boots until its SSH server responds on that way; `tick` is called before each check. After the
+    usual boot time, the client reports the problem."""
     since = observe_guest(ws.home, name, forwards=False).since
     while since and time.time() - since < BOOTING_S:
         tick()

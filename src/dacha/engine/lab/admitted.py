@@ -1,4 +1,4 @@
-"""Whom a door admits, as somebody edits it: one more, one less, and never everybody by accident."""
+"""The sources that a door allows, as edited: one more, one less, and never all clients by accident."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ from dacha.core.lab.model import Door
 
 
 def admitted(door: Door, more: list[str], less: list[str]) -> list[str]:
-    """The addresses and subnets that the door admits after `more` were added and `less` taken away.
+    """The addresses and subnets that the door allows after `more` were added and `less` removed.
 
-    Raises UsageError for one that is not admitted, and where nobody would be left: an empty list admits everybody.
+    Raises UsageError for one that is not in the list, and if none would remain: an empty list allows every client.
     """
     sources = [address_fields.show_source(source) for source in door.allow]
     for written in less:

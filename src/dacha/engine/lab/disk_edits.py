@@ -1,4 +1,4 @@
-"""Edits of a guest's list of disks. A disk keeps its contents by its name, which is its place unless it is written."""
+"""Edits of a guest's list of disks. A disk's name identifies its contents; the default name is its position."""
 
 from __future__ import annotations
 
@@ -17,10 +17,8 @@ from dacha.engine.workspace import Workspace
 
 
 def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str], add: list[str]) -> list[Edit]:
-    """Take disks out, put kept ones back, add empty ones of the sizes `add`. Raises UsageError for an unknown name.
-
-    A disk behind one that goes has its name written down first, or it would take over the contents of another.
-    """
+    """Detach disks, attach kept ones, add empty ones of the sizes `add`. Raises UsageError for an unknown name. Disks
+    after a removed one get explicit names first, or they would get the contents of another."""
     here = ("guest", guest.name, "disk")
     written = tomli.loads(ws.text)["guest"][guest.name].get("disk", [])
     written = [written] if isinstance(written, dict) else written
@@ -49,7 +47,7 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
         edits += _inserted(here, names, written, name, as_before)
     for size in add:
         name = next(str(n) for n in range(len(names), 10_000) if str(n) not in {*names, *kept})
-        # A name that is also its place needs no word.
+        # A name that equals the position need not be written.
         edits.append(_added(here, names, ({} if name == str(len(names)) else {"name": name}) | {"size": size}, name))
     return edits
 
@@ -57,13 +55,13 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
 def _inserted(
     here: tuple[str, ...], names: list[str], written: list[dict[str, Any]], name: str, disk: dict[str, str]
 ) -> list[Edit]:
-    """A disk put back where it was: one that goes by its number comes before those of higher numbers, as a system is
-    started from the first."""
+    """Insert a disk at its former position: one named by its number comes before those with higher numbers, because a
+    system starts from the first."""
     at = len(names)
     if name.isdecimal():
         at = next((n for n, other in enumerate(names) if other.isdecimal() and int(other) > int(name)), at)
     for n in range(at, len(names)):
-        written[n].setdefault("name", names[n])  # by its place so far
+        written[n].setdefault("name", names[n])  # by its position so far
     names.insert(at, name)
     written.insert(at, ({} if name == str(at) else {"name": name}) | disk)
     edits: list[Edit] = []
@@ -90,7 +88,7 @@ def size_edits(guest: Guest, asked: Iterable[str]) -> list[Edit]:
 
 
 def image_edits(ws: Workspace, guest: Guest, image: str) -> list[Edit]:
-    """Another image for the first disk. Raises UsageError if that disk was created already."""
+    """Another image for the first disk. Raises UsageError if that disk already exists."""
     here = ("guest", guest.name, "disk")
     if not guest.disks:
         size = disk_size_for(ws, image, usual(guest.system).disk)

@@ -1,4 +1,4 @@
-"""Editing the lab file: read, change, judge, and only then write. A refused edit changes nothing."""
+"""Edit the lab file: read, change, check, and only then write. A refused edit changes nothing."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, load, write_text
 from dacha.host.files import editing
 
-# Decides on the edits from the lab as it is while nobody else changes it.
+# Returns the edits for the present lab, under the file's lock.
 Decide = Callable[[Workspace], Iterable[Edit]]
 
 
@@ -25,11 +25,11 @@ def edit_lab(
     judge: Callable[[Workspace], list[Finding]] = lambda ws: [],
     anyway: str = "",
 ) -> Workspace:
-    """Change the lab file by what `decide` answers, write down what the plan then chooses for it, and return the
-    workspace as it is afterwards.
+    """Change the lab file by the edits that `decide` returns, write the plan's choices into it, and return the new
+    workspace.
 
-    An edit that makes the lab wrong (or that `judge` finds wrong for this host) is refused with LabError, and the
-    file stays as it was; `anyway` is how to have the latter written all the same.
+    An edit that makes the lab wrong (or that `judge` finds wrong for this host) is refused with LabError, and the file
+    is not changed; `anyway` is the hint for writing the latter all the same.
     """
     path = load(named).path
     with editing(path):
@@ -48,7 +48,7 @@ def edit_lab(
                 remedy=anyway if here else "",
                 findings=shown.findings,
             )
-        # What the edit left out and the plan chose (a subnet, an address, a port) is written down with it.
+        # Values that the edit omitted and the plan chose (a subnet, an address, a port) are written, too.
         mine = {e.path for e in edits}
         chosen = {p: v for p, v in after.plan.chosen.items() if any(p[: len(m)] == m or m[: len(p)] == p for m in mine)}
         if chosen:
@@ -58,7 +58,7 @@ def edit_lab(
 
 
 def settled(chosen: dict[Any, str]) -> list[Edit]:
-    """The edits that write a plan's choices down. A port is a number in the file, all else is text."""
+    """The edits for a plan's choices. A port is a number in the file, everything else is text."""
     edits: list[Edit] = []
     for path, text in chosen.items():
         number = whole_number(text) if path[-1] == "port" else None
@@ -67,7 +67,7 @@ def settled(chosen: dict[Any, str]) -> list[Edit]:
 
 
 def _unplaced(f: Finding) -> str:
-    """A finding without its line: the line would be one of a text that was never written."""
+    """A finding without its line, which would refer to a text that was never written."""
     return f"{f.subject}: {f.what}" + "".join(f"\n  {line}" for line in f.remedy.splitlines())
 
 

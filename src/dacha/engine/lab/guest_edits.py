@@ -1,4 +1,4 @@
-"""Changes of a guest in the lab file, from what is asked for on a command line."""
+"""Changes of a guest in the lab file, from command line options."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from dacha.engine.workspace import Workspace
 
 
 class GuestChange(NamedTuple):
-    """What is to change about a guest, beside its values: names as on the command line."""
+    """The changes of a guest, besides its values: names as on the command line."""
 
     name: str
     user: str | None = None
@@ -42,7 +42,7 @@ class GuestChange(NamedTuple):
 
 
 def retaken_disks(ws: Workspace, asked: GuestChange) -> list[str]:
-    """Disks that the file has already and that are kept from an earlier guest: asked for, they are taken back."""
+    """Disks in the file that also exist from an earlier guest: on request, they are used again."""
     guest = guest_named(ws, asked.name)
     if ws.home.read(asked.name).removed is None:
         return []
@@ -50,7 +50,7 @@ def retaken_disks(ws: Workspace, asked: GuestChange) -> list[str]:
 
 
 def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: AdapterValues) -> list[Edit]:
-    """The edits that change the guest. Raises UsageError, also when nothing was named."""
+    """The edits that change the guest. Raises UsageError, also without any change."""
     guest = guest_named(ws, asked.name)
     here = ("guest", asked.name)
     edits: list[Edit] = [Set((*here, key), value) for key, value in machine_values(values).items()]
@@ -84,7 +84,7 @@ def _login(guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
 
 
 def _boot(ws: Workspace, guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
-    """The kernel that it boots directly. Raises UsageError for a part of that without a kernel."""
+    """The kernel that it boots directly. Raises UsageError for an initrd or command line without a kernel."""
     has = guest.boot is not None
     named = boot_values(ws, asked.kernel, asked.initrd, asked.command_line, has_kernel=has)
     if named and not has:
@@ -93,7 +93,7 @@ def _boot(ws: Workspace, guest: Guest, here: Path, asked: GuestChange) -> list[E
 
 
 def _adapters(guest: Guest, here: Path, asked: GuestChange, names: list[str]) -> list[Edit]:
-    """Adapters taken off and added; `names` becomes the networks that it is on then."""
+    """Add and remove adapters; `names` becomes the list of its networks."""
     edits: list[Edit] = []
     for network in asked.remove_adapters:
         if network not in names:

@@ -1,4 +1,4 @@
-"""What a guest is asked to be on a command line, as keys of the lab file: shared by a new guest and a changed one."""
+"""Values of a guest from command line options, as keys of the lab file: for new guests and changed ones."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dacha.engine.workspace import Workspace
 
 
 class Values(NamedTuple):
-    """What was named of a guest's own values; None is what was not."""
+    """The specified values of a guest; None for an option that was not used."""
 
     system: str | None = None
     cpus: int | None = None
@@ -30,7 +30,7 @@ class Values(NamedTuple):
 
 
 class AdapterValues(NamedTuple):
-    """What was named of adapters, each as "VALUE" or "NETWORK=VALUE"; None is what was not."""
+    """The specified values of adapters, each as "VALUE" or "NETWORK=VALUE"; None for an option that was not used."""
 
     address: str | None = None
     address6: str | None = None
@@ -40,7 +40,7 @@ class AdapterValues(NamedTuple):
 
 
 def machine_values(asked: Values) -> dict[str, Any]:
-    """The named values by their keys in the lab file; those of when it starts are a table of their own."""
+    """The specified values by their keys in the lab file; those of its start are a separate table."""
     found: dict[str, Any] = {
         "system": asked.system,
         "cpus": asked.cpus,
@@ -58,8 +58,8 @@ def machine_values(asked: Values) -> dict[str, Any]:
 def boot_values(
     ws: Workspace, kernel: str | None, initrd: str | None, command_line: str | None, *, has_kernel: bool = False
 ) -> dict[str, str]:
-    """What was named of the kernel that it boots directly. Raises UsageError for a part without a kernel, unless it
-    `has_kernel` already."""
+    """The specified values of direct kernel boot. Raises UsageError for one without a kernel, unless it
+    `has_kernel`."""
     if not kernel and not has_kernel and (initrd or command_line):
         raise UsageError("--initrd and --command-line need --kernel", remedy="add --kernel")
     boot = {
@@ -71,13 +71,13 @@ def boot_values(
 
 
 def start_values(asked: Values) -> dict[str, Any]:
-    """When it starts by itself, by the keys of the table `start`."""
+    """Values of its automatic start, by the keys of the table `start`."""
     found = {"at-boot": asked.at_boot, "order": asked.start_order, "delay": asked.start_delay}
     return {key: value for key, value in found.items() if value is not None}
 
 
 def adapter_edits(here: Path, names: list[str], asked: AdapterValues) -> list[Edit]:
-    """The edits of a guest's adapters; `names` are the networks that they are on. Raises UsageError for another."""
+    """The edits of a guest's adapters; `names` are their networks. Raises UsageError for another one."""
     edits: list[Edit] = []
     for key, text in asked._asdict().items():
         if text is None:
@@ -94,7 +94,7 @@ def adapter_edits(here: Path, names: list[str], asked: AdapterValues) -> list[Ed
 
 
 def adapter_value(key: str, text: str) -> Any:
-    """A value of an adapter as the lab file has it. Raises UsageError."""
+    """A value of an adapter in the lab file's form. Raises UsageError."""
     if key != "routes":
         return text
     if text not in ("yes", "no"):

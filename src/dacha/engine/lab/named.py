@@ -1,4 +1,4 @@
-"""What is named on a command line, found in the lab; or the nearest that is there."""
+"""Look up names from the command line in the lab, with the most similar name in errors."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from dacha.engine.workspace import Workspace
 
 
 def guest_named(ws: Workspace, name: str) -> Guest:
-    """The guest of that name. Raises UsageError with the nearest one."""
+    """The guest of that name. Raises UsageError with the most similar one."""
     guest = ws.lab.guests.get(name)
     if guest is None:
         raise UsageError(
@@ -22,7 +22,7 @@ def guest_named(ws: Workspace, name: str) -> Guest:
 
 
 def network_named(ws: Workspace, name: str) -> Network:
-    """The network of that name. Raises UsageError with the nearest one."""
+    """The network of that name. Raises UsageError with the most similar one."""
     network = ws.lab.networks.get(name)
     if network is None:
         raise UsageError(
@@ -34,7 +34,7 @@ def network_named(ws: Workspace, name: str) -> Network:
 
 
 def door_named(ws: Workspace, guest: str, name: str | None) -> Door:
-    """The door of a guest by that name; its ssh door, or else its first, where none was named. Raises UsageError."""
+    """The guest's door of that name; without a name, its ssh door, or else its first. Raises UsageError."""
     doors = {d.name: d for d in guest_named(ws, guest).doors}
     if not doors:
         raise UsageError(

@@ -1,4 +1,4 @@
-"""A new guest in the lab file: everything that is asked of it, and sensible values for the rest, written down."""
+"""A new guest in the lab file: the specified values, and explicit defaults for others."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ from dacha.engine.workspace import Workspace
 
 
 class NewGuest(NamedTuple):
-    """What is asked of a new guest, beside its values: names as on the command line."""
+    """The options for a new guest, besides its values: names as on the command line."""
 
     name: str
     image: str | None = None
@@ -55,7 +55,7 @@ class NewGuest(NamedTuple):
 
 
 def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterValues) -> list[Edit]:
-    """The edits that add the guest, with a network where the lab has none for it. Raises UsageError."""
+    """The edits that add the guest, with a network if the lab has none for it. Raises UsageError."""
     if asked.name in ws.lab.guests:
         raise UsageError(
             f"a guest {asked.name} already exists", where=ws.path.name, remedy=f"dacha guest edit {asked.name} …"
@@ -94,7 +94,7 @@ def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterVa
 
 
 def _install(ws: Workspace, asked: NewGuest, profile: Profile, guest: dict[str, Any]) -> dict[str, Any]:
-    """What an installation needs: its medium, one beside it, and the firmware that the medium starts by."""
+    """Values of an installation: its medium, a second one, and the firmware that the medium supports."""
     found: dict[str, Any] = {}
     if asked.install and "firmware" not in guest and asked.install != "network":
         found["firmware"] = firmware_for(ws, asked.install, profile.firmware)
@@ -106,7 +106,7 @@ def _install(ws: Workspace, asked: NewGuest, profile: Profile, guest: dict[str, 
 
 
 def _disks(ws: Workspace, asked: NewGuest, profile: Profile) -> list[dict[str, Any]]:
-    """Its disks: kept ones, one on an image, or an empty one; a guest that boots a kernel directly may have none."""
+    """Its disks: kept ones, one on an image, or an empty one; a guest with direct kernel boot may have none."""
     disks: list[dict[str, Any]] = []
     if asked.attach:
         for n, d in enumerate(kept_disks.chosen(ws, asked.name, list(asked.attach))):

@@ -1,4 +1,4 @@
-"""Every value of a guest, and where it comes from: a line of the lab file, a profile, the plan, or Dacha's default."""
+"""Every value of a guest and its origin: a line of the lab file, a profile, the plan, or Dacha's default."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ DEFAULT, PLAN = "Dacha's default", "the plan"
 
 
 class Value(NamedTuple):
-    """A value as people read it, and where it comes from: "lab.toml:12", "profile debian"."""
+    """A value in readable form, and its origin: "lab.toml:12", "profile debian"."""
 
     key: str
     shown: str
@@ -26,7 +26,7 @@ class Value(NamedTuple):
 
 
 def values_of(ws: Workspace, guest: Guest) -> list[Value]:
-    """Every value of one guest, in the order in which the lab file's documentation has them."""
+    """Every value of one guest, in the order of the lab file's documentation."""
     found = _Sources(ws, guest)
     dots = "{} x {}".format(*guest.resolution) if guest.resolution else "chosen by the firmware"
     start = guest.start
@@ -44,7 +44,7 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         ("resolution", dots if guest.video else "no display"),
         ("start", f"with the host, order {start.order}" if start.at_boot else "not with the host"),
     ]
-    # A guest whose kernel is started directly has that instead of an order.
+    # A guest with direct kernel boot has that instead of an order.
     behind = {"boot-order": "boot"} if guest.boot else {}
     out = [Value(key, shown, found.source(behind.get(key, key))) for key, shown in rows]
     if guest.install:
@@ -72,7 +72,7 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
 
 
 def _setup(found: _Sources, guest: Guest) -> Iterator[Value]:
-    """What its system is told, value by value, where there is something."""
+    """Its setup, value by value, if there is one."""
     for key, value in guest.setup._asdict().items():
         if value is None or value == ():
             continue
@@ -95,7 +95,7 @@ def _contents(disk: Disk, size: str) -> str:
 
 
 class _Sources:
-    """Where the keys of one guest come from."""
+    """The origins of one guest's keys."""
 
     def __init__(self, ws: Workspace, guest: Guest) -> None:
         self._name = ws.path.name
@@ -107,11 +107,11 @@ class _Sources:
         self._profile, self._filled = profiles().written(guest.system)
 
     def source(self, *keys: str | int, otherwise: str = DEFAULT) -> str:
-        """Where the value at `keys` comes from; `otherwise` when neither the lab file nor the profile has it."""
+        """The origin of the value at `keys`; `otherwise` if neither the lab file nor the profile has it."""
         inner = self._data
         for key in keys:
             if isinstance(inner, dict) and isinstance(key, int):
-                continue  # one table alone stands for a list of one
+                continue  # a single table stands for a list of one
             if key not in (inner if isinstance(inner, dict) else range(len(inner))):
                 return self._profile if keys[-1] in self._filled else otherwise
             inner = inner[key]

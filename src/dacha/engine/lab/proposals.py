@@ -1,4 +1,4 @@
-"""Sensible values for a new guest, where its maker said none. Each is written into the file, so that it is seen."""
+"""Default values for a new guest. Each is written into the file, so that it is visible."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ from dacha.host import folders
 
 
 def written_path(ws: Workspace, path: str) -> str:
-    """A path given on the command line as the lab file should have it: relative to the file where it lies below it."""
+    """A path from the command line in the lab file's form: relative to the file if it is below it."""
     full = folders.expand(path)
     if not full.exists():
-        return path  # a short name, or a mistake that check points at
+        return path  # a short name, or a mistake that check reports
     full = full.absolute()
     try:
         return str(full.relative_to(ws.path.parent))
@@ -31,14 +31,14 @@ def medium_facts(ws: Workspace, name: str) -> dict[str, Any]:
 
 
 def firmware_for(ws: Workspace, medium: str, usual: str) -> str:
-    """The firmware that a medium starts by: the system's usual one where it does, else the other where it does."""
+    """The firmware that a medium supports: the system's usual one if possible, else the other."""
     facts = medium_facts(ws, medium)
     other = "uefi" if usual == "bios" else "bios"
     return other if facts.get(other) and not facts.get(usual) else usual
 
 
 def tidy_size(size: str) -> str:
-    """A size as the lab file should have it: "2GiB" becomes "2 GiB"; what is no size is left for the file's reader."""
+    """A size in the lab file's form: "2GiB" becomes "2 GiB"; invalid ones are left for the file's reader."""
     from dacha.core import units
 
     try:
@@ -48,18 +48,18 @@ def tidy_size(size: str) -> str:
 
 
 def family_of(image: str | None) -> str | None:
-    """The system family that an image's file name begins with; the file says it, so that a wrong one is seen."""
+    """The system family in an image's file name; it is written into the file, so that a wrong one is visible."""
     name = Path(image or "").name.lower()
     return next((s for s in profiles() if s not in ("linux", "other", "bsd") and name.startswith(s)), None)
 
 
 def usual(system: str | None) -> Profile:
-    """The profile of a system; the plain one when nobody named any."""
+    """The profile of a system; the default one without a system."""
     return profiles().get(system or "linux", PLAIN)
 
 
 def disk_size_for(ws: Workspace, image: str, least: int) -> str | None:
-    """The usual disk size `least` (bytes), unless the image is larger or not there to be asked."""
+    """The usual disk size `least` (bytes), unless the image is larger or does not exist."""
     from dacha.core.errors import HostError
     from dacha.core.units import show_size
     from dacha.engine.disks.media import base_image
@@ -67,11 +67,11 @@ def disk_size_for(ws: Workspace, image: str, least: int) -> str | None:
     try:
         return show_size(least) if base_image(ws, image).size <= least else None
     except HostError:
-        return None  # check says what is wrong with it
+        return None  # check reports the error
 
 
 def login_for(asked: str | None, named: list[str]) -> dict[str, Any] | None:
-    """Who may log in: as asked, else this person with the key that OpenSSH would use first."""
+    """The login: as specified, else this user with the key that OpenSSH would use first."""
     keys = list(named)
     if not keys:
         keys = [
@@ -85,7 +85,7 @@ def login_for(asked: str | None, named: list[str]) -> dict[str, Any] | None:
 
 
 def usual_user() -> str:
-    """Who logs in where nobody was named: this person, unless that is root."""
+    """The default login user: this user, unless that is root."""
     import getpass
 
     from dacha.core.lab import fields

@@ -1,4 +1,4 @@
-"""A network under another subnet, together with everything that is written of its addresses."""
+"""Move a network to another subnet, with everything in the file that contains its addresses."""
 
 from __future__ import annotations
 
@@ -12,9 +12,9 @@ from dacha.engine.workspace import Workspace
 
 
 def renumber(ws: Workspace, name: str, text: str) -> list[Edit]:
-    """The edits that move the network `name` to the subnet in `text`: each address keeps its place in it.
+    """The edits that move the network `name` to the subnet in `text`: each address keeps its position.
 
-    Raises UsageError where there is no such subnet, or no room in it.
+    Raises UsageError for an invalid subnet, or one that is too small.
     """
     try:
         after = address_fields.subnet4(text)
@@ -41,7 +41,7 @@ def renumber(ws: Workspace, name: str, text: str) -> list[Edit]:
 
 
 def _guests(ws: Workspace, name: str, before: IPv4Network, after: IPv4Network) -> Iterator[Edit]:
-    """The addresses of its guests, and who is admitted by an address there."""
+    """The addresses of its guests, and allowed sources in it."""
     for guest in ws.lab.guests.values():
         for n, adapter in enumerate(guest.adapters):
             if adapter.network == name and adapter.address:
@@ -61,7 +61,7 @@ def _source(source: object, before: IPv4Network, after: IPv4Network) -> str:
 
 
 def _moved(address: object, before: IPv4Network, after: IPv4Network) -> IPv4Address:
-    """The address with the same place in the other subnet. Raises UsageError where it has none."""
+    """The address at the same position in the other subnet. Raises UsageError if there is none."""
     assert isinstance(address, IPv4Address)
     place = int(address) - int(before.network_address)
     if address not in before or place >= after.num_addresses - 1:

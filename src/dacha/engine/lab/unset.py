@@ -1,4 +1,4 @@
-"""Taking values out of the lab file: what is left out is usual again, or chosen anew."""
+"""Remove values from the lab file: their defaults apply again, or new choices."""
 
 from __future__ import annotations
 
@@ -14,10 +14,8 @@ from dacha.engine.workspace import Workspace
 
 
 def unset_edits(ws: Workspace, table: Path, keys: Iterable[str]) -> list[Edit]:
-    """The edits that remove `keys` (of inner tables with a dot: "start.order") from the table at `table`.
-
-    Raises UsageError for a key that is not written there.
-    """
+    """The edits that remove `keys` (of inner tables with a dot: "start.order") from the table at `table`. Raises
+    UsageError for a key that is not written there."""
     edits: list[Edit] = []
     for key in keys:
         path = tuple(key.split("."))

@@ -1,1 +1,1 @@
-"""What is kept of labs: found, moved, renamed, removed."""
+"""The known labs: listed, moved, renamed, removed."""

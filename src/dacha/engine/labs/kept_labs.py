@@ -1,4 +1,4 @@
-"""What is kept of every lab of this user: disks, keys, records, the media they lie on, and what is left over."""
+"""The files of every lab of this user: disks, keys, records, their backing media, and leftovers."""
 
 from __future__ import annotations
 
@@ -23,8 +23,8 @@ from dacha.hypervisor.process import running
 
 
 class KeptGuest(NamedTuple):
-    """What is kept of a guest: its disks, and in `beside` what else there is, in words. `removed` is when it left the
-    lab (Unix seconds), None for one that is in it."""
+    """The files of a guest: its disks, and in `beside` other files, in words. `removed` is when it left the lab (Unix
+    seconds), None for one that is in it."""
 
     name: str
     on: bool
@@ -34,8 +34,8 @@ class KeptGuest(NamedTuple):
 
 
 class KeptLab(NamedTuple):
-    """What is kept of a lab: `size` is what its disks and records take on this host's disks (bytes), `images` the files
-    that its disks lie on."""
+    """The files of a lab: `size` is the space on this host's disks (bytes), `images` are the backing images of its
+    disks."""
 
     home: Home
     file: Path | None
@@ -51,7 +51,7 @@ class KeptLab(NamedTuple):
 
 
 def homes() -> Iterator[Home]:
-    """The place of every lab that something is kept of, by name."""
+    """The home of every known lab, by name."""
     base = folders.state() / "labs"
     for folder in sorted(base.iterdir()) if base.is_dir() else ():
         if folder.is_dir() and not folder.name.startswith("."):
@@ -59,7 +59,7 @@ def homes() -> Iterator[Home]:
 
 
 def home_named(name: str) -> Home:
-    """The place of the lab of that name. Raises UsageError with the nearest one."""
+    """The home of the lab of that name. Raises UsageError with the most similar one."""
     found = {home.lab: home for home in homes()}
     if name not in found:
         raise UsageError(f"no lab named {name} is known", remedy=did_you_mean(name, found, "see: dacha lab list"))
@@ -67,7 +67,7 @@ def home_named(name: str) -> Home:
 
 
 def look(home: Home) -> KeptLab:
-    """Everything that is kept of one lab."""
+    """All files of one lab."""
     guests = tuple(_guest(home, name) for name in home.guests())
     images = {file for g in guests for d in g.disks for file in below(d.path)}
     return KeptLab(
@@ -94,7 +94,7 @@ def _guest(home: Home, name: str) -> KeptGuest:
 
 
 def below(disk: Path) -> list[Path]:
-    """The files that a disk lies on; none where that cannot be told."""
+    """The backing images of a disk; none if they are unknown."""
     from dacha.hypervisor.images import chain
 
     try:
@@ -104,14 +104,14 @@ def below(disk: Path) -> list[Path]:
 
 
 def taken(home: Home) -> int:
-    """What a lab's files take on this host's disks (bytes), those in storages too."""
+    """The space of a lab's files on this host's disks (bytes), including those in storages."""
     total = 0
     for path in home.folder.rglob("*"):
         try:
             if not path.is_dir():
                 total += path.stat().st_blocks * 512
         except OSError:
-            continue  # a link to what is not mounted
+            continue  # a link into something that is not mounted
     return total
 
 
@@ -124,14 +124,14 @@ def lab_in(path: Path | None) -> Lab | None:
 
 
 class Leftover(NamedTuple):
-    """Something that no lab needs any more: what it is, and the command that shows or removes it."""
+    """A leftover: what it is, and the command that shows or removes it."""
 
     what: str
     remedy: str
 
 
 def leftovers() -> list[Leftover]:
-    """What is left of labs, guests and downloads that are gone."""
+    """What is left of deleted labs, guests and downloads."""
     from dacha.core.units import show_size
     from dacha.engine.disks.media_store import Store
 
@@ -168,8 +168,8 @@ def leftovers() -> list[Leftover]:
 
 
 def clear_registers() -> int:
-    """Remove what is registered for labs and guests whose state is deleted; how many entries that were. Raises
-    BusyError, HostError."""
+    """Remove register entries of labs and guests whose state was deleted; returns their number. Raises BusyError,
+    HostError."""
     entries = len(register.gone()) + len(accounts.gone())
     register.forget_gone()
     accounts.forget_gone()
@@ -177,7 +177,7 @@ def clear_registers() -> int:
 
 
 def _links() -> Iterator[tuple[str, str]]:
-    """Links that carry Dacha's alias: their names, and whose lab's they are."""
+    """Links with Dacha's alias: their names and labs."""
     from dacha.host.network import iproute
 
     try:

@@ -1,4 +1,4 @@
-"""A lab kept elsewhere, or its file found elsewhere: with the same keys, and with disks that find what they lie on."""
+"""Move a lab to another state folder, or to another lab file: keys are kept, and disks find their backing images."""
 
 from __future__ import annotations
 
@@ -19,17 +19,15 @@ from dacha.host.accounts import owner_moved
 from dacha.host.files import refused
 from dacha.hypervisor.images import chain, images
 
-# How far an image is searched for: a lab file may lie in a home folder.
+# Limits of the search for an image: a lab file may be in a home folder.
 DEEPEST, MOST = 4, 2000
 
 Report = Callable[[str, str], None]
 
 
 def move_file(lab: KeptLab, file: Path, report: Report) -> Workspace:
-    """Let a lab be described by another file of its name: what lay beside the old one is looked for beside the new one.
-
-    Raises UsageError, HostError; then nothing was changed.
-    """
+    """Change the lab file of a lab: files beside the old one are looked for beside the new one. Raises UsageError,
+    HostError; then nothing was changed."""
     home, ws = lab.home, load(str(file))
     if ws.lab.name != home.lab:
         raise UsageError(f"this is the lab {ws.lab.name}, not {home.lab}", where=str(file), remedy="use its own file")
@@ -58,8 +56,8 @@ def _lay_on(disk: Path, image: Path, form: str) -> None:
 
 
 def _found_again(lab: KeptLab, before: Path, after: Path) -> dict[Path, tuple[Path, str]]:
-    """Disks whose image is gone from beside the old file, each with the image of that name beside the new one and its
-    format. Raises HostError for one that is in neither place."""
+    """Disks whose image is missing beside the old file, each with the image beside the new one and its format. Raises
+    HostError for one that is in neither place."""
     found = {}
     for guest in lab.guests:
         for disk in guest.disks:
@@ -79,8 +77,8 @@ def _found_again(lab: KeptLab, before: Path, after: Path) -> dict[Path, tuple[Pa
 
 
 def _places(gone: Path, before: Path, after: Path) -> Iterator[Path]:
-    """Files that may be the image that was at `gone`, the likeliest first: at the same place seen from the lab file,
-    then under any end of its path, then of its name, then any file below the new folder."""
+    """Files that may be the image formerly at `gone`, the likeliest first: at the same place relative to the lab file,
+    then under any end of its path, then with its name, then any file below the new folder."""
     if gone.is_relative_to(before):
         yield after / gone.relative_to(before)
     for n in range(1, len(gone.parts)):
@@ -90,7 +88,7 @@ def _places(gone: Path, before: Path, after: Path) -> Iterator[Path]:
 
 
 def _folders_below(top: Path) -> Iterator[tuple[str, list[str]]]:
-    """Walk the folders below `top`, DEEPEST levels and MOST folders at most; yield each with its files."""
+    """Walk the folders below `top`, at most DEEPEST levels and MOST folders; yields each with its files."""
     walked = os.walk(top)
     for folder, inner, names in itertools.islice(walked, MOST):
         if len(Path(folder).relative_to(top).parts) >= DEEPEST:
@@ -99,10 +97,8 @@ def _folders_below(top: Path) -> Iterator[tuple[str, list[str]]]:
 
 
 def move_state(lab: KeptLab, state: Path, report: Report) -> Path:
-    """Keep a lab below another state folder, with the media that its disks lie on. Raises UsageError, HostError.
-
-    Killed in between, what is in the old place is whole until the new one is.
-    """
+    """Move a lab to another state folder, with the backing media of its disks. Raises UsageError, HostError. If it is
+    killed, the old place stays complete until the new one is."""
     home = lab.home
     new = state / "labs" / home.lab
     if any(g.on for g in lab.guests):
@@ -124,7 +120,7 @@ def move_state(lab: KeptLab, state: Path, report: Report) -> Path:
             if layers and layers[0][0] in media:
                 _lay_on(disk, media[layers[0][0]], layers[0][1])
     shutil.rmtree(home.folder, ignore_errors=True)
-    # Whoever names the old state folder, or none, finds the lab all the same.
+    # Commands with the old state folder, or the default one, still find the lab.
     point_to(home.folder, new)
     report("lab", f"stored in {new}; {home.folder} is a link to it")
     return new
@@ -139,7 +135,7 @@ def point_to(before: Path, after: Path) -> None:
 
 
 def _copy_media(lab: KeptLab, state: Path, report: Report) -> dict[Path, Path]:
-    """Bring the media of this state folder that the lab's disks lie on to the other: where each is there."""
+    """Copy or link the backing media of the lab's disks to the other state folder; returns where each is there."""
     store, there = folders.state() / "media", state / "media"
     copied: dict[Path, Path] = {}
     for image in lab.images:
@@ -162,7 +158,7 @@ def _copy(source: Path, target: Path) -> None:
 
 
 def _carry(before: Path, after: Path) -> None:
-    """Rename a folder, or copy it whole where it goes to another file system."""
+    """Rename a folder, or copy it completely to another file system."""
     try:
         os.rename(before, after)
         return

@@ -1,4 +1,4 @@
-"""A lab taken off this host for good: what was made for it, by name. Its file is its author's, and stays."""
+"""Delete a lab from this host: everything created for it, by name. Its lab file is not deleted."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ Report = Callable[[str, str], None]
 
 
 def refuse(lab: KeptLab, *, with_disks: bool) -> None:
-    """Refuse to remove a lab with a guest that is on, or with disks that were not asked for. Raises UsageError."""
+    """Refuse to remove a lab with a running guest, or with disks without an explicit request. Raises UsageError."""
     on = [g.name for g in lab.guests if g.on]
     if on:
         raise UsageError(f"{', '.join(on)} of {lab.home.lab} {'is' if len(on) == 1 else 'are'} on",
@@ -76,7 +76,7 @@ def leave_host(lab: KeptLab, report: Report) -> None:
 
 def _unlink(path: Path) -> None:
     try:
-        path.resolve().unlink(missing_ok=True)  # also one that lies in a storage
+        path.resolve().unlink(missing_ok=True)  # including one in a storage
         path.unlink(missing_ok=True)
     except OSError as e:
         raise HostError(f"cannot delete {path}", why=e.strerror or str(e)) from e

@@ -1,4 +1,4 @@
-"""A lab under another name: its disks, host keys, hardware addresses and subnets stay its own.
+"""Rename a lab: its disks, host keys, hardware addresses and subnets are kept.
 
 The lab file is written first, then the lab's folder is renamed. A command that was killed between the two leaves a file
 whose name differs from its folder's, and the same command again completes it.
@@ -31,10 +31,8 @@ from dacha.host.network import addresses
 
 
 def rename_lab(lab: KeptLab, new: str, report: Report) -> Workspace:
-    """Rename a lab whose guests are off, in its file and in the state folder; the workspace as it is then.
-
-    Raises UsageError, LabError, HostError, BusyError; then nothing was changed, or the same command completes it.
-    """
+    """Rename a lab whose guests are off, in its file and in the state folder; returns the workspace afterwards. Raises
+    UsageError, LabError, HostError, BusyError; then nothing was changed, or the same command completes it."""
     home, file = lab.home, lab.file
     if file is None or not file.is_file():
         raise UsageError(
@@ -92,7 +90,7 @@ def _refuse(lab: KeptLab, ws: Workspace, new: str) -> None:
 
 
 def _renamed_keys(ws: Workspace, old: str, new: str) -> dict[Path, Path]:
-    """The lab's own public keys, which are found by its name, each with its new place."""
+    """The lab's own public keys, whose file names contain its name, each with its new name."""
     named = Workspace(ws.path, ws.text, ws.lab._replace(name=old), [])
     return {path: path.with_name(new + path.name.removeprefix(old)) for path in pairs(named).values()}
 
@@ -108,7 +106,7 @@ def _copy(before: Path, after: Path) -> None:
 
 
 def _written(ws: Workspace, old: str, new: str, keys: dict[Path, Path]) -> Workspace:
-    """The lab file with the new name, and with what was chosen by the old one written down."""
+    """The lab file with the new name, and with values that depended on the old one written explicitly."""
     before = ws if ws.lab.name == old else Workspace(ws.path, ws.text, ws.lab._replace(name=old), [])
     edits = list(_edits(before, new, keys))
     text = edit_text(ws.text, edits)
@@ -121,7 +119,7 @@ def _written(ws: Workspace, old: str, new: str, keys: dict[Path, Path]) -> Works
 
 def _edits(ws: Workspace, new: str, keys: dict[Path, Path]) -> Iterator[Edit]:
     yield Set(("lab", "name"), new)
-    # Guests, and whoever leases addresses, know them by these; a lab of another name would choose others.
+    # Guests, and DHCP servers, know them by these values; a lab with another name would derive others.
     for guest in ws.lab.guests.values():
         for n, adapter in enumerate(guest.adapters):
             if adapter.hardware_address is None:
@@ -153,7 +151,7 @@ def _applied(home: Home, before: str, after: str, new: str, keys: dict[Path, Pat
 
 
 def _carry(before: Home, new: str) -> None:
-    """The lab's folder by its new name; what a command made for an empty lab of that name goes."""
+    """The lab's folder under its new name; the folder of an empty lab with that name is deleted."""
     after = before.folder.with_name(new)
     shutil.rmtree(Home(new).folder, ignore_errors=True)
     try:

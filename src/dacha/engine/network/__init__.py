@@ -1,1 +1,1 @@
-"""Networks on the kernel: links, rules, and where guests are."""
+"""Kernel networks: links, rules, and the guests' addresses."""

@@ -1,4 +1,4 @@
-"""The files that machines start from over a network: a folder that the lab file names, and the first file in it."""
+"""Files for network boot: a folder in the lab file, and the first file in it."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from dacha.engine.workspace import Workspace
 if TYPE_CHECKING:
     from dacha.wire.dhcp.dhcp4_lease import BootFiles
 
-# What the first file is called where loaders are laid out as their makers do, best first.
+# The usual names of boot loaders, best first.
 USUAL: dict[str, tuple[str, ...]] = {
     "bios": ("pxelinux.0", "lpxelinux.0", "boot/grub/i386-pc/core.0", "grub/i386-pc/core.0", "undionly.kpxe"),
     "uefi": ("bootx64.efi", "bootnetx64.efi", "debian-installer/amd64/bootnetx64.efi", "boot/grub/x86_64-efi/core.efi",
@@ -25,7 +25,7 @@ USUAL: dict[str, tuple[str, ...]] = {
 
 
 def first_files(ws: Workspace, network: Network) -> BootFiles | None:
-    """The first file for each kind of firmware, as the lab file says or by one of the usual names."""
+    """The first file for each kind of firmware, from the lab file or by one of the usual names."""
     if network.boot is None:
         return None
     from dacha.wire.dhcp.dhcp4_lease import BootFiles
@@ -38,8 +38,8 @@ def first_files(ws: Workspace, network: Network) -> BootFiles | None:
 
 
 def beneath(folder: Path, asked: str) -> Path | None:
-    """The file in a folder that somebody on the network asks for; None where there is none, or where a link leads out
-    of the folder."""
+    """The file in a folder for a request from the network; None if it does not exist, or a link leads out of the
+    folder."""
     try:
         inside = Path(os.path.realpath(folder))
         path = Path(os.path.realpath(inside / asked.replace("\\", "/").lstrip("/")))
@@ -65,15 +65,15 @@ def open_beneath(folder: Path, asked: str) -> tuple[int, int] | None:
 
 
 def user_boot(ws: Workspace, guest: Guest, network: Network) -> list[str] | None:
-    """The folder and the first file of a guest that starts from a network that QEMU carries for it."""
+    """The folder and the first file for a guest that boots from a network carried by QEMU."""
     first = first_files(ws, network) if not network.by_kernel and "network" in guest.boot_order else None
     name = getattr(first, guest.firmware) if first else None
-    # By its own place: the way to it by a link may lead where the guest's process may not go.
+    # By its real path: links may lead through folders that the guest's process cannot enter.
     return [os.path.realpath(ws.resolve(network.boot.files)), name] if network.boot and name else None
 
 
 def boot_findings(ws: Workspace) -> list[Finding]:
-    """Folders and files of network boot that are not there, and guests whose firmware would find nothing."""
+    """Missing folders and files of network boot, and guests whose firmware would find nothing."""
     return [f for net in ws.lab.networks.values() if net.boot for f in _findings(ws, net, net.boot)]
 
 
@@ -104,6 +104,6 @@ def _findings(ws: Workspace, net: Network, boot: NetworkBoot) -> Iterator[Findin
 
 
 def _shut_to_others(folder: Path) -> Path | None:
-    """The first folder on the way to this one that not everybody may enter."""
+    """The first folder on the path to this one that other users cannot enter."""
     way = [*reversed(folder.resolve().parents), folder.resolve()]
     return next((p for p in way if not p.stat().st_mode & stat.S_IXOTH), None)

@@ -1,4 +1,4 @@
-"""Looks whether the guests of a lab are confined now: two short questions to the kernel, asked by several commands."""
+"""Check whether the guests of a lab are confined now: two short queries to the kernel, used by several commands."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ from dacha.hypervisor.process import running
 
 
 def look(ws: Workspace, on: Collection[str] | None = None, *, changed: bool = False) -> Confinement | None:
-    """What was seen; None if no running guest (`on`: those known to run) is on a network of the lab's own, or if this
-    user may not ask. `changed`: the caller knows that the rules are not as they were loaded. Raises HostError."""
+    """The observations; None if no running guest (`on`: those known to run) is on a managed network, or without the
+    privilege. `changed`: the caller knows that the rules differ from those that were loaded. Raises HostError."""
     if os.geteuid() != 0 or not any(n.managed for n in ws.lab.networks.values()):
         return None
     on = [g for g in ws.lab.guests if running(ws.home.process_lock(g))] if on is None else on

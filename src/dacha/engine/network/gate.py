@@ -1,4 +1,4 @@
-"""The gate of guests in user mode: started before each of them, and told again what is open."""
+"""The gates of guests in user mode: started before each guest, and updated with new rules."""
 
 from __future__ import annotations
 
@@ -24,21 +24,21 @@ RULES = "gate"
 
 
 class Asked(NamedTuple):
-    """Who a guest's process asks before it connects: the end of a socket, and a process id."""
+    """The gate of a guest's process: the end of a socket, and a process id."""
 
     channel: int
     process: int
 
 
 def protection() -> Protection:
-    """Whether this host has such a thing."""
+    """Whether this host supports gates."""
     why = ask_first.missing()
     return Protection("gate", not why, f"{why}; guests in user mode can reach services on this host's loopback")
 
 
 @contextlib.contextmanager
 def opened(ws: Workspace, machine: Machine, account: Account | None, *, low_ports: bool) -> Iterator[Asked | None]:
-    """The gate of a guest that is about to start; None for one that needs none, or where this host has none."""
+    """The gate of a guest that is about to start; None if it needs none, or this host does not support it."""
     if not gate_rules.asks(machine) or ask_first.missing():
         yield None
         return
@@ -47,7 +47,7 @@ def opened(ws: Workspace, machine: Machine, account: Account | None, *, low_port
     lock = _lock(ws.home.gate_lock(machine["guest"]))
     try:
         command = [sys.executable, "-I", "-S", gate.__file__, str(its.fileno()), str(file)]
-        # The same privileges as QEMU's: whoever has fewer may not look into it (ptrace(2)).
+        # The same privileges as QEMU's: fewer would not allow inspecting it (ptrace(2)).
         command = (become(account, low_ports=low_ports) if account else []) + command
         child = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
@@ -63,7 +63,7 @@ def opened(ws: Workspace, machine: Machine, account: Account | None, *, low_port
 
 
 def _lock(path: Path) -> int:
-    """A locked descriptor of a file; one that a former gate has for a moment still is left unlocked."""
+    """A locked descriptor of a file; unlocked if a former gate still holds it for a moment."""
     fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
     with contextlib.suppress(BlockingIOError):
         fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -71,15 +71,14 @@ def _lock(path: Path) -> int:
 
 
 def renew(ws: Workspace, machines: dict[str, Machine]) -> None:
-    """Tell the gates of running guests which doors there are now; `machines` are what these were started with."""
+    """Write new rules for the gates of running guests; `machines` are those they were started with."""
     for name, machine in machines.items():
         if (ws.home.guest(name) / RULES).is_file() and gate_rules.asks(machine):
             os.close(_write(ws.home.guest(name) / RULES, gate_rules.lines(ws.lab, ws.plan, machine)))
 
 
 def _write(path: Path, lines: list[str]) -> int:
-    """Write rules where a gate has them open already, so never by another file of that name; a descriptor of it to
-    read."""
+    """Write rules into the file that a gate has open, so never replace it; returns a descriptor for reading."""
     text = "".join(f"{line}\n" for line in lines).encode()
     fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
     try:

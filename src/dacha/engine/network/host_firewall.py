@@ -1,5 +1,5 @@
-"""This host's own firewall, opened for a lab that asks for it, and shut again behind it: what was put in is noted, so
-that nothing but that is ever taken out."""
+"""Rules for the lab in this host's own firewall, on request, and their removal: each is recorded, so that only those
+are ever removed."""
 
 from __future__ import annotations
 
@@ -19,19 +19,19 @@ from dacha.host.network import addresses, nft
 from dacha.host.records import DAMAGED, read_record, write_record
 
 VERSION = 1
-# Firewall front ends load all their rules anew for each that is added; a busy machine takes its time.
+# Firewall managers reload all their rules for each change; a busy machine needs time.
 COMMAND_S = 60.0
 
 
 def needed(ws: Workspace, plan: Plan) -> list[Opening]:
-    """What the lab needs to pass, and others' rules surely drop now; nothing where those may not be read."""
+    """What the lab needs and other programs' rules certainly drop now; nothing if those are not readable."""
     wanted = list(flows(ws.lab, live.started(ws, plan)))
     listing = nft.listing(OWN) if wanted else None
     return openings(listing, iter(wanted), addresses.lan_interface() or "") if listing else []
 
 
 def noted(ws: Workspace) -> list[Opening]:
-    """What was put in."""
+    """The recorded rules."""
     kept = read_record(ws.home.firewall_note, VERSION).get("open")
     try:
         return [Opening(**{**o, "flow": Flow(**o["flow"])}) for o in kept or ()]
@@ -40,7 +40,7 @@ def noted(ws: Workspace) -> list[Opening]:
 
 
 def difference(ws: Workspace, plan: Plan) -> list[Change]:
-    """What is to be let in and no more."""
+    """The rules to add and to remove."""
     had = noted(ws)
     if not (ws.lab.open_firewall or had):
         return []
@@ -52,7 +52,7 @@ def difference(ws: Workspace, plan: Plan) -> list[Change]:
 
 
 def open_for(ws: Workspace, come: Iterable[Opening]) -> None:
-    """Put rules in, each noted before it is there. Raises HostError with the program's own words."""
+    """Add rules, each recorded first. Raises HostError with the program's messages."""
     for opening in come:
         had = [o for o in noted(ws) if o.flow != opening.flow]
         _note(ws, [*had, opening])
@@ -61,13 +61,13 @@ def open_for(ws: Workspace, come: Iterable[Opening]) -> None:
 
 
 def shut_behind(ws: Workspace, gone: Sequence[Opening]) -> None:
-    """Take rules out that were put in; one that is not there any more is no trouble. Raises HostError."""
+    """Remove rules that were added; a missing one is no error. Raises HostError."""
     listing = nft.listing(OWN) if any(o.owner == NFT for o in gone) else None
     stays = [argv for o in noted(ws) if o not in gone for argv in commands(ws.lab.name, o, "remove")]
     for opening in gone:
         said = comment(ws.lab.name, opening.flow)
         for argv in commands(ws.lab.name, opening, "remove"):
-            if argv not in stays:  # one rule may be what several stand on: it goes with the last of them
+            if argv not in stays:  # several openings may share one rule: it is removed with the last of them
                 _run(argv, may_fail=True)
         for handle in _handles(listing, opening, said) if opening.owner == NFT else ():
             where = [opening.family, opening.table, opening.chain]
@@ -93,7 +93,7 @@ def _run(argv: list[str], *, may_fail: bool = False) -> None:
     found = program(argv[0])
     if not found:
         if may_fail:
-            return  # its firewall is gone, and the rule with it
+            return  # its firewall was uninstalled, and the rule with it
         raise HostError(
             f"{argv[0]} is not installed, but its rules are present", remedy="install it again, or remove its rules"
         )
@@ -106,7 +106,7 @@ def _run(argv: list[str], *, may_fail: bool = False) -> None:
 
 
 def findings(ws: Workspace, plan: Plan) -> list[Finding]:
-    """What this host's firewall keeps from the lab, and what the lab has opened in it."""
+    """What this host's firewall blocks of the lab, and what the lab has opened in it."""
     if ws.lab.open_firewall:
         what = "this host's own firewall allows the lab's traffic, one narrow rule for each door"
         remedy = "without open-firewall, apply removes those rules"

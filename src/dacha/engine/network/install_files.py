@@ -1,5 +1,5 @@
-"""The files that are made for a guest which is installed over its network, and who is given them: that guest alone,
-known by its address on the lab's own network, until it is installed."""
+"""Files generated for a guest that is installed over its network, readable by that guest only, identified by its
+address on the managed network, until it is installed."""
 
 from __future__ import annotations
 
@@ -14,19 +14,18 @@ from dacha.formats.answers.network_start import NETWORK_STARTS, NetworkStart, ow
 
 
 def folder(ws: Workspace, guest: str) -> Path:
-    """Where the files lie that are made for the guest: its loader's menus, and its answers."""
+    """The folder of the guest's generated files: its boot loader's menus, and its answers."""
     return ws.home.guest(guest) / "answers/network"
 
 
 def network_of(lab: Lab, guest: Guest) -> Network | None:
-    """The network that the guest is installed over: the first of its own that has files for it and is the kernel's."""
+    """The network that the guest is installed over: the first of its managed networks with boot files."""
     mine = (lab.networks[a.network] for a in guest.adapters if a.network in lab.networks)
     return next((n for n in mine if n.managed and n.boot), None)
 
 
 def own_place(ws: Workspace, plan: Plan, network: str, client: str, asked: str) -> tuple[Path, str] | None:
-    """The folder and the file that are meant when somebody at the address `client` asks for `asked` on a network; None
-    where that is a file that is everybody's."""
+    """Resolve a request for `asked` from `client` to (folder, file); None for a file that every guest may read."""
     own = own_file(asked)
     if own is None:
         return None
@@ -39,8 +38,7 @@ def own_place(ws: Workspace, plan: Plan, network: str, client: str, asked: str) 
 
 
 def kernel_and_initrd(ws: Workspace, network: Network, start: NetworkStart) -> tuple[str, str] | None:
-    """The installer's kernel and its initrd in the network's folder; None where they are in none of the usual
-    places."""
+    """The installer's kernel and initrd in the network's folder; None if they are in none of the usual places."""
     top = ws.resolve(network.boot.files) if network.boot else None
     if top is None:
         return None
@@ -48,13 +46,13 @@ def kernel_and_initrd(ws: Workspace, network: Network, start: NetworkStart) -> t
 
 
 def medium(ws: Workspace, network: Network) -> str | None:
-    """The name of the medium in the network's folder, for installers that fetch the whole of it."""
+    """The name of the medium in the network's folder, for installers that download all of it."""
     top = ws.resolve(network.boot.files) if network.boot else None
     return next((p.name for p in sorted(top.glob("*.iso")) if beneath(top, p.name)), None) if top else None
 
 
 def why_not(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
-    """Why the guest's installer cannot be started over its network with its answers, and what to do."""
+    """Why the guest's installer cannot be started over its network with its answers, and the remedy."""
     start = NETWORK_STARTS.get(guest.system)
     if start is None:
         known = " or ".join(f'system = "{name}"' for name in sorted(NETWORK_STARTS))

@@ -1,4 +1,4 @@
-"""The kernel's part of a lab: links, rules and forwarding, brought from whatever is there to what should be."""
+"""The kernel's part of a lab: links, rules and forwarding, changed from any state to the desired one."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ from dacha.host.processes import alive
 
 
 class Seen(NamedTuple):
-    """What is there: the lab's own links by name, those that are others', the rules' digest, forwarding."""
+    """The observed state: the lab's own links by name, other programs' links, the rules' digest, forwarding."""
 
     own: dict[str, SeenLink]
     foreign: dict[str, SeenLink]
@@ -52,7 +52,7 @@ class Seen(NamedTuple):
 
 
 def uses_kernel(ws: Workspace) -> bool:
-    """True when the kernel carries a network of the lab, or did at its last apply."""
+    """True if the lab has a kernel network, or had one at its last apply."""
     return any(n.by_kernel for n in ws.lab.networks.values()) or ws.home.kernel_note.exists()
 
 
@@ -72,7 +72,7 @@ def observe(ws: Workspace) -> Seen:
 
 
 def differs(link: BridgeLink | VlanLink | TapLink | DirectLink, seen: SeenLink) -> bool:
-    """True when a link is not as it should be."""
+    """True if a link differs from the desired one."""
     if isinstance(link, VlanLink):
         return not seen.up or (seen.parent, seen.vlan) != (link.parent, link.number)
     if not seen.up or seen.hardware_address != link.hardware_address:
@@ -85,7 +85,7 @@ def differs(link: BridgeLink | VlanLink | TapLink | DirectLink, seen: SeenLink) 
 
 
 def _lost(link: TapLink | DirectLink, seen: SeenLink | None) -> bool:
-    """True when no process has the link open: a tap has a carrier exactly while one has."""
+    """True if no process has the link open: a tap has a carrier exactly while one has."""
     return seen is None or (isinstance(link, TapLink) and seen.up and not seen.carrier)
 
 
@@ -94,10 +94,8 @@ def _localnet(link: BridgeLink) -> str | None:
 
 
 def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Change]:
-    """What would bring the kernel to what the lab says; `held` are the links that running guests were started with.
-
-    Raises HostError when a name is another's.
-    """
+    """The changes from the kernel's state to the lab; `held` are the links that running guests were started with.
+    Raises HostError if a name is in use by another program."""
     if not uses_kernel(ws):
         return []
     plan = live.started(ws, plan)
@@ -121,8 +119,8 @@ def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Ch
         elif differs(link, seen.own[name]):
             changes.append(MakeLink(link, True))
         if isinstance(link, TapLink | DirectLink) and name in held and _lost(link, seen.own.get(name)):
-            # A link that is made again is another one; QEMU holds on to the one that is gone. A tap's can be led to the
-            # new one; an adapter's own (macvtap) is gone with its link.
+            # A link that is created again is another one; QEMU keeps the deleted one open. A tap can be attached again;
+            # an adapter's own (macvtap) is lost with its link.
             if isinstance(link, TapLink):
                 lost.append(ReattachTap(link.guest, link.adapter, name))
             else:
@@ -132,12 +130,12 @@ def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Ch
     if target.bridges() and (lacking or not rules.current(ws, rules.text_of(ws, plan, target), seen.rules)):
         doors = sum(d.backend == "kernel" for d in plan.doors.values())
         changes.append(LoadRules(doors, seen.rules_there, *rules.moved(ws, plan), unfiltered=tuple(lacking)))
-    # After the rules, so that nothing is sent that they would keep back.
+    # After the rules, so that nothing is sent that they would block.
     changes += lost
     if target.bridges() and not seen.forwarding:
-        # After the rules: they keep this host's other networks apart.
+        # After the rules: they separate this host's other networks.
         changes.append(Forwarding(True))
-    # Ports go before their bridges.
+    # Ports are removed before their bridges.
     gone = [link for name, link in seen.own.items() if name not in target.links]
     changes += [RemoveLink(g.name, g.alias) for g in sorted(gone, key=lambda g: (g.kind == "bridge", g.name))]
     if not target.bridges():
@@ -149,7 +147,7 @@ def difference(ws: Workspace, plan: Plan, held: Collection[str] = ()) -> list[Ch
 
 
 def _others(ws: Workspace) -> bool:
-    """True while another lab has links here, so that forwarding has to stay."""
+    """True while another lab has links here, so that forwarding must stay enabled."""
     return any(
         link.alias.startswith("dacha:") and not link.alias.startswith(alias_prefix(ws.lab.name))
         for link in iproute.links().values()
@@ -157,17 +155,17 @@ def _others(ws: Workspace) -> bool:
 
 
 def forget(ws: Workspace) -> None:
-    """Forget the lab when nothing of it is left in the kernel."""
+    """Delete the lab's record when nothing of it is left in the kernel."""
     if not any(n.by_kernel for n in ws.lab.networks.values()) and not observe(ws).own:
         ws.home.kernel_note.unlink(missing_ok=True)
 
 
 def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
-    """Take one step; the connections that ended with it. Raises HostError."""
+    """Carry out one step; returns the connections that ended with it. Raises HostError."""
     match change:
         case Forwarding(on=True):
             _keep_router_advertisements()
-            # Before this host forwards: what it did not before, it does for the lab alone.
+            # Before this host forwards: networks that were separate stay so.
             transit.close(sysctls.not_forwarded_before())
             for name in sysctls.FORWARDING.values():
                 sysctls.change(name, "1")
@@ -181,12 +179,12 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
                 rollback.make(ws.home, link)
                 return {}
             iproute.batch(commands(link, there))
-            # Before a guest has it open, and before it has a port: nothing has passed so far.
+            # Before a guest opens it, and before it is a bridge port: no packet has passed so far.
             if found := drop_filter(link):
                 traffic_control.attach({link.name: found})
             if isinstance(link, BridgeLink):
-                # A guest is no router of this host (RFC 4861 section 6.3.4), and cannot keep the gateway from its own
-                # address (RFC 4862 section 5.4).
+                # A guest is not a router of this host (RFC 4861 section 6.3.4), and cannot prevent the gateway from
+                # using its address (RFC 4862 section 5.4).
                 for setting in ("accept_ra", "accept_dad"):
                     with contextlib.suppress(HostError):  # a host without IPv6 has neither
                         sysctls.write(f"net/ipv6/conf/{link.name}/{setting}", "0")
@@ -205,7 +203,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
                 ended = rules.load(ws, plan, lacking)
             except HostError:
                 if not _rules_there(ws) and not _others(ws):
-                    # This host forwards for the sake of labs only under their rules.
+                    # A host that forwards only for labs does so only under their rules.
                     _stop_forwarding()
                 raise
             for link in wanted_links(ws, plan).bridges():
@@ -224,7 +222,7 @@ def _stop_forwarding() -> None:
 
 
 def _reattach(ws: Workspace, change: ReattachTap) -> None:
-    """Let the guest's process have its tap again, by the descriptor that it was started with. Raises HostError."""
+    """Attach the guest's tap again, by the descriptor that its process was started with. Raises HostError."""
     record = ws.home.read(change.guest)
     if record.process is None or record.machine is None or not alive(record.process):
         raise HostError(f"the process of {change.guest} cannot be identified", remedy=f"dacha restart {change.guest}")
@@ -241,26 +239,24 @@ def _rules_there(ws: Workspace) -> bool:
 
 
 def _let_loopback_out(link: BridgeLink) -> None:
-    """A door of this host's loopback leads through the bridge: the kernel else drops such a source. Never before the
-    rules are there that keep everybody else from this host's loopback."""
-    with contextlib.suppress(HostError):  # a link that could not be made has its own failure
+    """A door on this host's loopback goes through the bridge: without this setting the kernel drops such a source.
+    Never before the rules protect this host's loopback."""
+    with contextlib.suppress(HostError):  # a link that could not be created has its own error
         sysctls.write(f"net/ipv4/conf/{link.name}/route_localnet", "1")
 
 
 def _keep_router_advertisements(*, later: bool = False) -> None:
-    """A host that forwards IPv6 stops listening to routers (Linux: ip-sysctl, accept_ra) unless it is told to go on.
-
-    Of links that appear `later` only adapters are told so: what programs make is theirs to tell.
-    """
+    """A host that forwards IPv6 stops accepting router advertisements (Linux: ip-sysctl, accept_ra) by default. Of
+    links that appear `later`, only adapters are configured: those of other programs are their own business."""
     for link, seen in iproute.links().items():
         if (seen.alias.startswith("dacha:") and ":bridge:" not in seen.alias) or (later and seen.kind):
-            continue  # what guests say of the way out is nothing to this host; a bridge over its adapter is its LAN
+            continue  # router advertisements of guests are ignored; a bridge over this host's adapter is its LAN
         name = f"net/ipv6/conf/{link}/accept_ra"
         if sysctls.read(name) == "1":
             sysctls.change(name, "2")
 
 
 def keep_routers_heard() -> None:
-    """The same for adapters that have appeared since, while this host forwards for the labs' sake. Raises HostError."""
+    """The same for adapters that have appeared since, while this host forwards for the labs. Raises HostError."""
     if sysctls.FORWARDING[6] in sysctls.remembered():
         _keep_router_advertisements(later=True)

@@ -1,4 +1,4 @@
-"""Which links a lab needs on this host."""
+"""The links that a lab needs on this host."""
 
 from __future__ import annotations
 

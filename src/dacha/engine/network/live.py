@@ -1,4 +1,4 @@
-"""What the caretaker saw of the guests' addresses, kept where every command finds it."""
+"""The guests' addresses that the caretaker observed, in a file that every command reads."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ def write(file: Path, seen: Mapping[Key, Sighting]) -> None:
 
 
 def read(home: Home) -> dict[Key, Sighting]:
-    """What was seen last, by guest and adapter; nothing where no caretaker has looked."""
+    """The latest observations, by guest and adapter; empty if no caretaker has run."""
     try:
         rows = read_record(home.sightings, VERSION, "seen")["seen"]
         return {
@@ -38,7 +38,7 @@ def read(home: Home) -> dict[Key, Sighting]:
 
 
 def started(ws: Workspace, plan: Plan) -> Plan:
-    """The plan with the adapters of guests that run as they were started: these hold until the next start."""
+    """The plan with the adapters of running guests as they were started: in force until the next start."""
     machines = {}
     for name in ws.home.guests():
         if name in ws.lab.guests and running(ws.home.process_lock(name)) and (machine := ws.home.read(name).machine):
@@ -47,8 +47,8 @@ def started(ws: Workspace, plan: Plan) -> Plan:
 
 
 def now(ws: Workspace, plan: Plan) -> Plan:
-    """The plan as it holds now: with what running guests were started with, and with the addresses that those without
-    a planned one have."""
+    """The plan in force: with the adapters of running guests as started, and learned addresses of those without a
+    planned one."""
     plan = started(ws, plan)
     if all(a.address for a in plan.adapters.values()):
         return plan
@@ -73,12 +73,12 @@ def conflicts(plan: Plan, seen: Mapping[Key, Sighting]) -> list[Finding]:
 
 
 def live_plan(ws: Workspace) -> Plan:
-    """The plan as it holds now, without asking the host where the file leaves nothing to choose."""
+    """The plan in force, without examining the host if the file leaves nothing to choose."""
     return now(ws, ws.plan_without_host)
 
 
 def networks_apart(ws: Workspace) -> set[str]:
-    """Networks whose guests this host itself cannot reach: those straight on one of its adapters."""
+    """Networks whose guests this host itself cannot reach: those directly on one of its adapters."""
     bridged = {n.name: n.interface for n in ws.lab.networks.values() if n.kind == "bridge"}
     if not bridged:
         return set()

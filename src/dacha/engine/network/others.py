@@ -1,4 +1,4 @@
-"""What the rules of other programs on this host do with a connection that enters a door."""
+"""The effect of other programs' rules on a connection through a door."""
 
 from __future__ import annotations
 
@@ -9,19 +9,19 @@ from dacha.core.network.firewall import Packet, dropped_by, led_by
 from dacha.core.plan.doors import DoorPlan
 from dacha.host.network import addresses, nft
 
-# How the names of Dacha's own tables begin, and the priority of their NAT: what is before it has a connection first.
+# The prefix of Dacha's own tables, and the priority of their NAT: chains before it see a connection first.
 OWN, OURS = "dacha_", -100
 
 
 def listing() -> dict[str, Any] | None:
-    """The rules of every other program; None where they may not be read."""
+    """The rules of every other program; None if they are not readable."""
     return nft.listing(OWN)
 
 
 def dropped(
     lab: str, door: DoorPlan, listing: dict[str, Any] | None, *, from_lan: bool, asker: str | None, lan: str | None
 ) -> tuple[str, str] | None:
-    """What else on this host drops a connection from where the door is entered."""
+    """What else on this host drops a connection from the door's origin."""
     if listing is None or door.adapter is None or door.port is None:
         return None
     kernel, version = door.backend == "kernel", door.listen.version
@@ -43,8 +43,7 @@ def dropped(
 def taken(
     door: DoorPlan, listing: dict[str, Any] | None, *, from_lan: bool, asker: str | None, at: str
 ) -> tuple[str, str] | None:
-    """Which rule of another program leads a connection elsewhere before the door has it; `at` is the address at which
-    the door is entered."""
+    """Which rule of another program redirects a connection before the door's rule; `at` is the door's address."""
     at = at.strip("[]")
     if listing is None or door.port is None or not at[:1].isalnum():
         return None

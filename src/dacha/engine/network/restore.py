@@ -1,4 +1,4 @@
-"""The lab's rules, filters, links and forwarding as they were applied, restored after another program changed them."""
+"""Restore the lab's rules, filters, links and forwarding after another program changed them."""
 
 from __future__ import annotations
 
@@ -11,17 +11,15 @@ from dacha.host.files import locked
 
 
 def restore(ws: Workspace) -> list[Change]:
-    """Restore what differs; what was done. `ws` is the lab as it was applied.
-
-    The rules come first and do not wait for an apply that is under way. An apply makes links itself, so they are left
-    to it while it runs. Raises HostError, BusyError.
-    """
+    """Restore differences; returns what was done. `ws` is the lab as it was applied. Rules come first and do not wait
+    for a running apply. An apply creates links itself, so they are left to it while it runs. Raises HostError,
+    BusyError."""
     done: list[Change] = []
     if rules.reload_changed(ws):
         done.append(LoadRules(sum(d.backend == "kernel" for d in ws.plan.doors.values()), True))
     try:
         with locked(ws.home.command_lock, "dacha caretaker run", 0.0):
-            # What another lab file brought meanwhile is not to be reverted.
+            # What another lab file applied meanwhile must not be reverted.
             if not ws.is_applied():
                 return done
             for change in kernel.difference(ws, ws.plan):
@@ -34,7 +32,7 @@ def restore(ws: Workspace) -> list[Change]:
 
 
 def _ours(change: Change) -> bool:
-    """True for what can be restored without touching a guest, or the addresses of this host's own adapters."""
+    """True for what can be restored without affecting a guest, or the addresses of this host's own adapters."""
     match change:
         case MakeLink(link=BridgeLink() | TapLink()) | LoadRules() | Forwarding(on=True):
             return True

@@ -1,7 +1,7 @@
-"""A bridge made over an adapter that carries this host's own address, with an automatic way back.
+"""A bridge over an adapter that carries this host's own address, with automatic rollback.
 
-Whoever asked for it may be cut off by it. So a process of its own waits, whatever becomes of the command and of its
-session, and puts everything back as it was unless somebody says in time that this host can still be reached.
+The change may cut off the administrator who made it. So a separate process waits, independent of the command and its
+session, and reverts everything unless the administrator confirms in time that this host is still reachable.
 """
 
 from __future__ import annotations
@@ -22,15 +22,16 @@ from dacha.host.network import bridge_move, iproute, link_state
 from dacha.host.network.link_state import LinkState
 from dacha.host.records import DAMAGED, read_record, write_record
 
-# Long enough to see that one is still connected, to log in anew where not, and to type the command.
+# Long enough to notice the loss of the connection, to log in again, and to type the command.
 BACK_S, BACK_MOST_S = 60.0, 3600.0
 BACK_VARIABLE = "DACHA_BACK_AFTER"
-# How often the way back is tried, a second apart, and when somebody else goes it (seconds after its time).
+# How often the rollback is tried, at intervals of a second, and when another command takes over (seconds after its
+# time).
 TRIES, LATE_S = 300, 30.0
 
 
 class Move(NamedTuple):
-    """A bridge over an adapter; `until` (Unix seconds) is when it is unmade, 0 once it was confirmed."""
+    """A bridge over an adapter; `until` (Unix seconds) is when it is removed, 0 once it was confirmed."""
 
     bridge: str
     adapter: str
@@ -38,7 +39,8 @@ class Move(NamedTuple):
 
 
 def _read(home: Home) -> tuple[Move, LinkState | None] | None:
-    """The bridge, and what its adapter had before; None for that in a note of an older version, or a damaged one."""
+    """The bridge, and the adapter's former configuration; None for that in a record of an older version, or a damaged
+    one."""
     try:
         told = read_record(home.rollback_note, 1, "move")
         move = Move(*told["move"])
@@ -59,13 +61,14 @@ def _lock(home: Home) -> contextlib.AbstractContextManager[None]:
 
 
 def waiting(home: Home) -> Move | None:
-    """The bridge that will be unmade unless it is confirmed; None when there is none."""
+    """The bridge that will be removed unless it is confirmed; None if there is none."""
     noted = _read(home)
     return noted[0] if noted and noted[0].until else None
 
 
 def back_after() -> float:
-    """How long a new bridge has until it is confirmed (seconds). Raises UsageError for a variable that says no time."""
+    """How long a new bridge has until it must be confirmed (seconds). Raises UsageError if the variable is not a
+    duration."""
     said = os.environ.get(BACK_VARIABLE)
     if not said:
         return BACK_S
@@ -82,19 +85,19 @@ def back_after() -> float:
 
 
 def make(home: Home, link: HostBridge) -> None:
-    """Make the bridge. What the adapter has is noted and the way back armed first; a bridge that was confirmed before
-    needs nobody's word, once it is made. Raises HostError."""
+    """Create the bridge. The adapter's configuration is recorded and the rollback armed first; a bridge that was
+    confirmed before needs no confirmation again. Raises HostError."""
     noted = _read(home)
     known = noted is not None and noted[0] == (link.name, link.adapter, 0.0)
     after_s = back_after()
     with _lock(home):
-        if link.name in iproute.links():  # it is down, or the adapter is none of its ports
+        if link.name in iproute.links():  # it is down, or the adapter is not its port
             bridge_move.unmake_bridge(link.name, link.adapter, noted[1] if noted else None, as_noted=False)
         move, before = Move(link.name, link.adapter, time.time() + after_s), link_state.read(link.adapter)
         if noted and noted[1] and noted[0][:2] == move[:2] and not before.addresses():
-            before = noted[1]  # somebody else removed the bridge, and with it what this host had there
+            before = noted[1]  # another program removed the bridge, and with it this host's configuration there
         _write(home, move, before)
-        # It has this host's lock as soon as this ends, however that is.
+        # It gets this host's lock as soon as this process exits, however that happens.
         subprocess.Popen(
             [sys.executable, "-P", "-m", "dacha.engine.network.rollback", home.lab, str(after_s), repr(move.until)],
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
@@ -102,7 +105,7 @@ def make(home: Home, link: HostBridge) -> None:
         try:
             bridge_move.make_bridge(link.name, link.alias, before)
         except HostError:
-            with contextlib.suppress(HostError):  # the first failure is told; the way back tries this one again
+            with contextlib.suppress(HostError):  # the first error is reported; the rollback tries this one again
                 _undo(home, move, before)
             raise
         if known:
@@ -115,7 +118,7 @@ def _undo(home: Home, move: Move, before: LinkState | None) -> None:
 
 
 def confirm(home: Home) -> Move:
-    """Keep the bridge. Raises AnswerNo when none waits for that."""
+    """Keep the bridge. Raises AnswerNo if none waits for that."""
     with _lock(home):
         noted = _read(home)
         if noted is None or not noted[0].until:
@@ -126,7 +129,7 @@ def confirm(home: Home) -> Move:
 
 
 def unmake(home: Home, bridge: str, adapter: str) -> None:
-    """Take the bridge away, because the lab has it no more. Raises HostError."""
+    """Remove the bridge, because the lab no longer has it. Raises HostError."""
     with _lock(home):
         noted = _read(home)
         before = noted[1] if noted and noted[0][:2] == (bridge, adapter) else None
@@ -135,15 +138,15 @@ def unmake(home: Home, bridge: str, adapter: str) -> None:
 
 
 def overdue(home: Home) -> None:
-    """Go the way back whose process was killed: its time is long over. Raises HostError."""
+    """Carry out a rollback whose process was killed: its time is long over. Raises HostError."""
     move = waiting(home)
     if move and time.time() > move.until + LATE_S:
         _go_back(home)
 
 
 def wait_and_undo(home: Home, after_s: float, until: float) -> None:
-    """The way back of the bridge whose note says `until`: after `after_s` seconds it is unmade, unless it was confirmed
-    or is gone by then. (Another one that was made since has a process of its own.)"""
+    """The rollback of the bridge whose record has `until`: after `after_s` seconds it is removed, unless it was
+    confirmed or no longer exists. (A bridge created since has a process of its own.)"""
 
     def over() -> bool:
         move = waiting(home)
@@ -154,7 +157,7 @@ def wait_and_undo(home: Home, after_s: float, until: float) -> None:
         if over():
             return
         time.sleep(min(0.2, max(0.0, deadline - time.monotonic())))
-    # Nobody is there to try again, and this host may be cut off.
+    # No other process will try again, and this host may be unreachable.
     for _ in range(TRIES):
         try:
             if not over():

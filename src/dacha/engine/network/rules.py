@@ -1,7 +1,7 @@
-"""A lab's rules in the kernel: loaded by `apply`, loaded again by the caretaker when a guest's address moves.
+"""A lab's rules in the kernel: loaded by `apply`, and again by the caretaker when a guest's address changes.
 
-The kernel shows rules in another form than they were written in, so what was loaded is noted: its text's digest, the
-doors in it, and (when somebody had the time to look) the digest of what the kernel made of it.
+The kernel lists rules in another form than they were written in, so the loaded rules are recorded: the digest of their
+text, the doors in them, and (once it was computed) the digest of the kernel's listing.
 """
 
 from __future__ import annotations
@@ -25,19 +25,20 @@ from dacha.host.network import connections, iproute, nft, sysctls, traffic_contr
 from dacha.host.records import read_record, write_record
 from dacha.wire.link.conntrack import Connection
 
-# Loading ten thousand doors takes a fifth of a second; whoever loads at the same moment waits for that.
+# Loading ten thousand doors takes a fifth of a second; concurrent loads wait for that.
 WAIT_S = 10.0
 VERSION = 1
-# So many doors are listed in a few milliseconds.
+# That many doors are listed in a few milliseconds.
 FEW = 300
 
 
-# Connections that ended with their door: how many, by guest and door.
+# Connections that ended with their door: their number, by guest and door.
 Ended = dict[tuple[str, str], int]
 
 
 class Moved(NamedTuple):
-    """Doors between what is loaded and what should be: (guest, name) of those that open and of those that close."""
+    """Doors that differ between the loaded and the desired rules: (guest, name) of those that open and of those that
+    close."""
 
     opened: tuple[tuple[str, str], ...]
     closed: tuple[tuple[str, str], ...]
@@ -52,7 +53,7 @@ def _note(ws: Workspace, value: dict[str, Any]) -> None:
 
 
 def begin(ws: Workspace) -> None:
-    """Note that the lab has something in the kernel from now on, whatever its file says later. Raises HostError."""
+    """Record that the lab has something in the kernel from now on, whatever its file says later. Raises HostError."""
     if not ws.home.kernel_note.exists():
         _note(ws, {})
 
@@ -66,12 +67,12 @@ def _keys(lines: Iterable[str]) -> tuple[tuple[str, str], ...]:
 
 
 def _places(lines: Iterable[str]) -> dict[str, None]:
-    """Each door without its list of who may enter: a change of that list neither opens nor closes a door."""
+    """Each door without its allowed sources: a change of those neither opens nor closes a door."""
     return dict.fromkeys(" ".join(line.split(" ")[:7]) for line in lines if line.count(" ") > 1)
 
 
 def text_of(ws: Workspace, plan: Plan, links: KernelPlan) -> str:
-    """The rules as they should be now, with doors where the guests are."""
+    """The desired rules, with doors to the guests' present addresses."""
     return _text(ws, live.now(ws, plan), links)
 
 
@@ -80,7 +81,7 @@ def _text(ws: Workspace, now: Plan, links: KernelPlan) -> str:
 
 
 def _ports(links: KernelPlan) -> Ports:
-    """The ports of the lab's bridges, and the bridges of other programs, as they are now. Raises HostError."""
+    """The ports of the lab's bridges, and the bridges of other programs, at present. Raises HostError."""
     bridges = {b.name for b in links.bridges()}
     if not bridges:
         return Ports()
@@ -95,12 +96,12 @@ def _filters(links: KernelPlan) -> dict[str, traffic_control.Filter]:
 
 
 def unfiltered(links: KernelPlan, existing: Collection[str]) -> list[str]:
-    """The existing links that lack the filter by which they are closed while rules are missing. Raises HostError."""
+    """The existing links without the filter that blocks them while rules are missing. Raises HostError."""
     return traffic_control.without(_filters(links), existing)
 
 
 def current(ws: Workspace, text: str, seen: str | None) -> bool:
-    """True when the kernel has this very text, as far as `seen`, the digest of what it shows, tells."""
+    """True if the kernel has this very text, as far as `seen`, the digest of its listing, tells."""
     noted = _noted(ws)
     if seen is None or noted.get("text") != _digest(text):
         return False
@@ -108,7 +109,7 @@ def current(ws: Workspace, text: str, seen: str | None) -> bool:
 
 
 def moved(ws: Workspace, plan: Plan) -> Moved:
-    """Which doors a load would open and close."""
+    """The doors that a load would open and close."""
     before = _places(str(_noted(ws).get("doors", "")).splitlines())
     after = _places(way_lines(live.now(ws, plan)))
     opened = _keys(line for line in after if line not in before)
@@ -117,10 +118,8 @@ def moved(ws: Workspace, plan: Plan) -> Moved:
 
 
 def note(ws: Workspace) -> str | None:
-    """Note how the kernel shows the rules that were loaded last, so that a later change by hand is seen.
-
-    Listing ten thousand doors takes longer than loading them, so apply leaves it to the caretaker and to the next look.
-    """
+    """Record the kernel's listing of the loaded rules, so that a later change by hand is noticed. Listing ten thousand
+    doors takes longer than loading them, so apply leaves it to the caretaker and to later checks."""
     noted = _noted(ws)
     if not noted or noted.get("rules"):
         return noted.get("rules")
@@ -131,19 +130,19 @@ def note(ws: Workspace) -> str | None:
 
 
 def adopt(ws: Workspace) -> None:
-    """Note that the rules are those of this lab file, though they did not have to change for it."""
+    """Record that the rules match this lab file, although nothing had to change."""
     noted = _noted(ws)
     if noted.get("text") and noted.get("lab") != _digest(ws.text):
         _note(ws, noted | {"lab": _digest(ws.text)})
 
 
 def load(ws: Workspace, plan: Plan, lacking: Collection[str] = ()) -> Ended:
-    """Replace the lab's rules, in one step; the connections that were ended with it. The links that are `lacking` their
-    filter have it afterwards. Raises HostError, BusyError."""
+    """Replace the lab's rules atomically; returns the connections that were ended. The links that are `lacking` their
+    filter get it afterwards. Raises HostError, BusyError."""
     with locked(ws.home.rules_lock, "loading rules", WAIT_S):
         now = live.now(ws, plan)
         links = wanted_links(ws, now)
-        # The rules mark what may pass; first who marks, then who asks for it.
+        # The rules set the mark, the filters require it: so the rules come first.
         ended = _load(ws, now, _text(ws, now, links))
         if lacking:
             traffic_control.attach({name: f for name, f in _filters(links).items() if name in lacking})
@@ -151,10 +150,8 @@ def load(ws: Workspace, plan: Plan, lacking: Collection[str] = ()) -> Ended:
 
 
 def follow(ws: Workspace) -> bool:
-    """Let the doors follow the guests; True when the rules had to change.
-
-    Another lab file than the one that the rules are from means that an apply is under way: it loads them itself.
-    """
+    """Let the doors follow the guests; True if the rules had to change. If the rules belong to another lab file, an
+    apply is running: it loads them itself."""
     with locked(ws.home.rules_lock, "following a guest", WAIT_S):
         noted = _noted(ws)
         if noted.get("lab") != _digest(ws.text):
@@ -168,8 +165,8 @@ def follow(ws: Workspace) -> bool:
 
 
 def reload_changed(ws: Workspace) -> bool:
-    """Load the rules again if the kernel does not have them as they were loaded; True when it did not. `ws` is the lab
-    as it was applied. Raises HostError, BusyError."""
+    """Load the rules again if they differ from the loaded ones; True if they did. `ws` is the lab as it was applied.
+    Raises HostError, BusyError."""
     with locked(ws.home.rules_lock, "restoring rules", WAIT_S):
         noted = _noted(ws)
         if not noted.get("text") or noted.get("lab") != _digest(ws.text):
@@ -179,7 +176,7 @@ def reload_changed(ws: Workspace) -> bool:
         now = live.now(ws, ws.plan)
         links = wanted_links(ws, now)
         text = _text(ws, now, links)
-        # Whether the tables are there is known at once; listing ten thousand doors takes half a second.
+        # Whether the tables exist is known at once; listing ten thousand doors takes half a second.
         if (
             all((family, name) in there for family in FAMILIES)
             and noted.get("text") == _digest(text)
@@ -196,7 +193,7 @@ def _load(ws: Workspace, now: Plan, text: str) -> Ended:
     lines = way_lines(now)
     noted: dict[str, str | None] = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(lines)}
     if len(lines) <= FEW:
-        # What somebody changes a moment later is a change.
+        # A change after this moment is noticed.
         noted["rules"] = nft.digest(table_name(ws.lab.name), FAMILIES)
     _note(ws, noted)
     if before == lines:
@@ -206,7 +203,7 @@ def _load(ws: Workspace, now: Plan, text: str) -> Ended:
 
 
 def _end(gone: list[DoorWay], now: Plan) -> Ended:
-    """End the connections through doors that were closed, and those of machines that a door no longer admits."""
+    """End the connections through doors that were closed, and those of clients that a door no longer allows."""
     if not gone:
         return {}
     closed = Closed(gone, ways(now))
@@ -218,8 +215,8 @@ def _end(gone: list[DoorWay], now: Plan) -> Ended:
 
 
 def remove(ws: Workspace) -> None:
-    """Take the lab's rules out of the kernel. Raises HostError, BusyError."""
+    """Remove the lab's rules from the kernel. Raises HostError, BusyError."""
     with locked(ws.home.rules_lock, "removing rules", WAIT_S):
-        # First what was loaded is forgotten: it is not restored then.
+        # The record is deleted first: so the rules are not restored.
         _note(ws, {})
         nft.load(removal(ws.lab.name))

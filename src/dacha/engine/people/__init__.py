@@ -1,1 +1,1 @@
-"""People of the lab: their tables in its file, and what each of them can enter."""
+"""People of the lab: their tables in its file, and their access."""

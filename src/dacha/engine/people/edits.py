@@ -1,4 +1,4 @@
-"""People in the lab file: found by name, added, changed, and left out where what they enter is gone."""
+"""People in the lab file: looked up, added, changed, and removed from what no longer exists."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from dacha.engine.workspace import Workspace
 
 
 class PersonChange(NamedTuple):
-    """What is asked for of a person: names as on the command line."""
+    """The changes of a person: names as on the command line."""
 
     name: str
     keys: tuple[str, ...] = ()
@@ -28,7 +28,7 @@ class PersonChange(NamedTuple):
 
 
 def person_named(ws: Workspace, name: str) -> Person:
-    """The person of that name. Raises UsageError with the nearest one."""
+    """The person of that name. Raises UsageError with the most similar one."""
     person = ws.lab.people.get(name)
     if person is None:
         raise UsageError(
@@ -54,7 +54,7 @@ def new_person(ws: Workspace, asked: PersonChange) -> list[Edit]:
 
 
 def person_edits(ws: Workspace, asked: PersonChange) -> list[Edit]:
-    """The edits that change a person. Raises UsageError, also when nothing was named."""
+    """The edits that change a person. Raises UsageError, also without any change."""
     person, here = person_named(ws, asked.name), ("person", asked.name)
     edits: list[Edit] = []
     if asked.keys or asked.not_keys:
@@ -79,7 +79,7 @@ def person_edits(ws: Workspace, asked: PersonChange) -> list[Edit]:
 
 
 def _entered(had: Sequence[str], more: Sequence[str]) -> list[str] | str:
-    """What somebody enters, as the file writes it. A door of a guest that is entered whole needs no line."""
+    """What a person may enter, as in the file. A door of a guest that may be entered completely is omitted."""
     if EVERYTHING in more:
         return EVERYTHING
     wanted = list(dict.fromkeys(" ".join(e.split()) for e in (*had, *more)))

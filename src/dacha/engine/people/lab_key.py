@@ -1,7 +1,7 @@
-"""The lab's own key, for a person who has none: made beside the lab file, and renewed in guests that run.
+"""The lab's own key, for users without one: created beside the lab file, and renewed in running guests.
 
-A new pair has a number more. While it is on its way the lab file names both in each place, so that nobody is shut out:
-an old one goes from a place when every guest that it opens has the new one inside.
+A new pair has a higher number. During a renewal the lab file contains both in each place, so that nobody is locked out:
+an old one is removed from a place when every guest concerned has the new one.
 """
 
 from __future__ import annotations
@@ -24,8 +24,8 @@ from dacha.hypervisor.process import running
 
 
 class Renewed(NamedTuple):
-    """What became of a renewal: the new public key's file, and for each guest that the lab's key opens "renewed",
-    "off" or "unreached" with why; `old` are the files of keys that the lab file names no more."""
+    """The result of a renewal: the new public key's file, and for each guest concerned "renewed", "off" or "unreached"
+    with the reason; `old` are the files of keys that the lab file no longer contains."""
 
     public: Path
     guests: dict[str, tuple[str, str]]
@@ -33,7 +33,7 @@ class Renewed(NamedTuple):
 
 
 def pairs(ws: Workspace) -> dict[int, Path]:
-    """The lab's own public keys that are there, by their number."""
+    """The lab's existing public keys, by their number."""
     found = {}
     for path in ws.path.parent.glob(f"{ws.lab.name}_key*.pub"):
         number = re.fullmatch(rf"{re.escape(ws.lab.name)}_key(?:_([1-9]\d*))?\.pub", path.name)
@@ -43,8 +43,8 @@ def pairs(ws: Workspace) -> dict[int, Path]:
 
 
 def lab_key(ws: Workspace) -> str:
-    """The file of the lab's own public key, beside the lab file; the pair is made where there is none, its private half
-    for this user alone. Raises UsageError where half of it is there, HostError."""
+    """The file of the lab's own public key, beside the lab file; the pair is created if missing, its private key for
+    this user only. Raises UsageError if half of it exists, HostError."""
     there = pairs(ws)
     if not there:
         return _make(ws, 1).name
@@ -73,7 +73,7 @@ def _make(ws: Workspace, number: int) -> Path:
 
 
 def uses(ws: Workspace) -> dict[Place, list[str]]:
-    """The places in the lab file that name one of the lab's own keys, each with all the keys that it names."""
+    """The places in the lab file with one of the lab's own keys, each with all its keys."""
     own = {path.resolve() for path in pairs(ws).values()}
     named: list[tuple[Place, Sequence[str]]] = [
         (("guest", g.name, "login", "keys"), g.login.keys) for g in ws.lab.guests.values() if g.login
@@ -91,8 +91,8 @@ def opened(ws: Workspace, where: Place) -> list[str]:
 
 
 def renew(named: str | None) -> Renewed:
-    """Make a new key of the lab's own, put it into the guests that the old one opens, and take the old one out; a
-    renewal that was begun goes on. Raises UsageError, LabError, HostError."""
+    """Create a new key of the lab, install it in the guests that the old one opens, and remove the old one; an
+    interrupted renewal continues. Raises UsageError, LabError, HostError."""
     ws = load(named)
     ws.refuse_if_wrong()
     places = uses(ws)
@@ -121,7 +121,7 @@ def renew(named: str | None) -> Renewed:
 
 
 def _still_inside(ws: Workspace, names: Sequence[str], newest: Path) -> set[Path]:
-    """The lab's older keys that are in one of these guests."""
+    """The lab's older keys in one of these guests."""
     lines = {k for n in names for keys in (ws.home.read(n).keyed or {}).values() for k in keys}
     return {path for path in pairs(ws).values() if path != newest and key_line(ws, str(path)) in lines}
 
@@ -132,8 +132,8 @@ def _own(ws: Workspace, keys: Sequence[str]) -> set[Path]:
 
 
 def _edits(ws: Workspace, newest: Path, left: frozenset[str], *, take: bool = False) -> Iterator[Edit]:
-    """The new key in each place that names one of the lab's own; with `take` the older ones out of it, but where one of
-    the guests `left` is opened by them."""
+    """The edits that add the new key to each place with one of the lab's own; with `take` they remove the older ones,
+    except in places that open one of the guests `left`."""
     for where, keys in uses(ws).items():
         old = _own(ws, keys) - {newest.resolve()}
         if take and not left.intersection(opened(ws, where)):
@@ -145,8 +145,8 @@ def _edits(ws: Workspace, newest: Path, left: frozenset[str], *, take: bool = Fa
 
 
 def _change(ws: Workspace, names: Sequence[str]) -> Mapping[str, str]:
-    """Bring the keys of these guests to what the lab says, as far as they are on; those that could not be reached, with
-    why."""
+    """Change the keys of these guests to match the lab, if they are on; returns those that could not be reached, with
+    the reason."""
     failed: dict[str, str] = {}
     for change, error, _ in change_keys(ws, waiting_keys(ws, [n for n in names if _on(ws, n)])):
         if isinstance(error, DachaError):
@@ -159,7 +159,7 @@ def _on(ws: Workspace, name: str) -> bool:
 
 
 def _inside(ws: Workspace, name: str, newest: Path) -> tuple[str, str]:
-    """Whether the new key is in a guest: "renewed", also for one that was never started and has nothing inside."""
+    """Whether the new key is in a guest: "renewed", also for one that was never started."""
     record, line = ws.home.read(name), key_line(ws, str(newest))
     if record.machine is None:
         return "renewed", "it was never started"

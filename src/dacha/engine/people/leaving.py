@@ -1,4 +1,4 @@
-"""What else may let somebody in who leaves, besides their keys: what they may have noted while they could enter."""
+"""Other access of a person who leaves, besides their keys: what they may have learned while they had access."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from dacha.hypervisor.process import running
 
 
 class WayLeft(NamedTuple):
-    """A way in that stays: of which guest, what it is, and the command that renews or ends it."""
+    """Remaining access: the guest, what it is, and the command that renews or ends it."""
 
     guest: str
     what: str
@@ -18,7 +18,7 @@ class WayLeft(NamedTuple):
 
 
 def ways_left(ws: Workspace, person: Person) -> list[WayLeft]:
-    """The ways in that a person who leaves may know, in the guests that they could enter."""
+    """The access that a person who leaves may still have, in the guests that they could enter."""
     found = []
     for guest in ws.lab.guests.values():
         if not person.may_enter(guest):

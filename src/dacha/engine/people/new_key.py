@@ -1,4 +1,4 @@
-"""A new private key for one of the lab's people, for their handout alone: the lab keeps its public half."""
+"""A new private key for one of the lab's people, for their handout only: the lab stores its public key."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from dacha.formats.openssh import key_pair
 
 
 class NewKey(NamedTuple):
-    """A private key by the name of its file, in OpenSSH's form and in PuTTY's, and its public line."""
+    """A private key by its file name, in OpenSSH's and in PuTTY's format, and its public line."""
 
     name: str
     openssh: str
@@ -23,7 +23,7 @@ class NewKey(NamedTuple):
 
 
 def make_key(lab: str, person: Person, passphrase: str, putty_version: int) -> NewKey:
-    """A key of nobody else's, opened by `passphrase` ("" for none)."""
+    """A new key, protected by `passphrase` ("" for none)."""
     secret, comment = os.urandom(32), f"{person.name}@{lab}"
     private, public = key_pair(secret, comment, passphrase)
     putty = ppk(
@@ -40,5 +40,5 @@ def raw_public(line: str) -> bytes:
 
 
 def let_in(named: str | None, person: str, key: NewKey) -> None:
-    """Write a key's public half into the lab file, as one more key of a person. Raises LabError, HostError."""
+    """Add a public key to a person in the lab file. Raises LabError, HostError."""
     edit_lab(named, lambda ws: [Set(("person", person, "keys"), [*person_named(ws, person).keys, key.public])])

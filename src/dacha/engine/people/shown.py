@@ -1,4 +1,4 @@
-"""Where somebody of the lab's people gets in, from the place that they enter from."""
+"""What one of the lab's people can reach from their place."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from dacha.hypervisor.process import running
 
 
 class PersonWay(NamedTuple):
-    """A service that somebody may enter: where, as whom, or (`address` None) why there is no way."""
+    """A service that a person may enter: its address and user, or (`address` None) why it is unreachable."""
 
     guest: str
     service: str
@@ -26,7 +26,7 @@ class PersonWay(NamedTuple):
 
 
 def ways_of(ws: Workspace, person: Person) -> list[PersonWay]:
-    """Every service that somebody may enter, in the lab file's order."""
+    """Every service that a person may enter, in the lab file's order."""
     found = []
     for row in rows_of(ws.lab, person, reach(ws.lab, live_plan(ws), host_view(ws))):
         cell = row.cells[person.origin]
@@ -40,22 +40,22 @@ def ways_of(ws: Workspace, person: Person) -> list[PersonWay]:
     return found
 
 
-# Whether a key opens a guest: now; once the guest, which has it inside, is on; with its next start; by apply.
+# When a key opens a guest: now; once the guest, which contains it, is on; from its next start; after apply.
 NOW, ONCE_ON, NEXT_START, BY_APPLY = "now", "once-on", "next-start", "apply"
 
 
 def opens(ws: Workspace, guest: str, keys: Collection[str]) -> str:
-    """When all of these key lines open a guest that they are meant to open: one of the four."""
+    """When all of these key lines open a guest that they belong to: one of the four."""
     record, on = ws.home.read(guest), running(ws.home.process_lock(guest))
     inside = {line for lines in (record.keyed or {}).values() for line in lines}
     if set(keys) <= inside:
         return NOW if on else ONCE_ON
-    # One that is off takes its keys as it starts; whether apply starts it depends on how it was left.
+    # A guest that is off gets its keys when it starts; whether apply starts it depends on how it was stopped.
     return BY_APPLY if on or not record.stopped_on_purpose else NEXT_START
 
 
 def opens_words(guest: str, state: str) -> str:
-    """That, with the command that makes it so."""
+    """The same in words, with the command for it."""
     return {
         NOW: "now",
         ONCE_ON: f"once it is on: dacha start {guest}",

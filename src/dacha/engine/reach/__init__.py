@@ -1,1 +1,1 @@
-"""Doors as they answer now."""
+"""The present state of doors."""

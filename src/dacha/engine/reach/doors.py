@@ -1,4 +1,4 @@
-"""Doors as they answer now: every one probed with its own protocol, all at once."""
+"""The present state of doors: each probed with its own protocol, all together."""
 
 from __future__ import annotations
 
@@ -13,25 +13,25 @@ from dacha.host.probe.patience import PatientProbe, Place
 from dacha.host.probe.probing import probe_all
 from dacha.wire.probes import Verdict, probe_for
 
-# A loop that waits looks around this often (seconds), and asks what is behind a forward no more often than that.
+# The interval of a waiting loop (seconds), and of its queries to QEMU.
 TICK_S, TAKEN_S = 0.25, 0.5
 
 
 class Watcher:
-    """What a wait asks of the world besides its doors; each method may be another's business."""
+    """The environment of a wait, besides its doors."""
 
     def open(self, door: DoorPlan, after_s: float) -> None:
-        """A door answers, `after_s` seconds after the wait began."""
+        """A door responds, `after_s` seconds after the wait began."""
 
     def tick(self, waiting: list[DoorPlan]) -> None:
         """These are still waited for."""
 
     def alive(self, guest: str) -> bool:
-        """False for a guest that has ended: its doors are not waited for."""
+        """False for a guest that has stopped: its doors are not waited for."""
         return True
 
     def gave_up(self, guest: str) -> str | None:
-        """What a guest's kernel said when it gave up: its doors are not waited for then."""
+        """The message of a guest's kernel panic: its doors are not waited for then."""
         return None
 
     def renew(self, door: DoorPlan) -> DoorPlan:
@@ -39,12 +39,12 @@ class Watcher:
         return door
 
     def taken(self, guest: str) -> frozenset[tuple[int, IPv4Address, int]] | None:
-        """The connections through its process's forwards that a guest has itself: host port, address, port."""
+        """The connections through its process's forwards that a guest has accepted: host port, address, port."""
         return None
 
 
 def entered_at(door: DoorPlan, lan: IPv4Address | None) -> tuple[str, int] | None:
-    """Where this host asks a door: where a machine on the LAN would, for a door from there."""
+    """Where this host probes a door: at its LAN address, for a door from the LAN."""
     place = lan_place(door, lan)
     return (str(place[0]), place[1]) if place else here(door)
 
@@ -56,9 +56,9 @@ def probe_doors(
     watcher: Watcher | None = None,
     more_s: float = 0.0,
 ) -> dict[object, Verdict]:
-    """The verdict on each door by (guest, name), within `timeout_s` seconds; `lan` is this host's address there. UDP
-    has no greeting to wait for, so such doors get none. With a `watcher`, a service that accepted and says nothing has
-    `more_s` seconds more: it may be slow."""
+    """The verdict on each door by (guest, name), within `timeout_s` seconds; `lan` is this host's LAN address. UDP
+    doors have no verdict. With a `watcher`, a service that accepts connections and sends nothing has `more_s` seconds
+    more: it may be slow."""
     doors = list(doors)
     by_key: dict[object, DoorPlan] = {(d.door.guest, d.door.name): d for d in doors}
 
@@ -75,7 +75,7 @@ def probe_doors(
 
 
 class _Once(Watcher):
-    """Asks each guest but once which connections it has accepted."""
+    """Queries each guest only once for its accepted connections."""
 
     def __init__(self, watcher: Watcher) -> None:
         self._watcher = watcher
@@ -88,7 +88,7 @@ class _Once(Watcher):
 
 
 def has_arrived(door: DoorPlan, watcher: Watcher) -> bool:
-    """True when a connection through the door is the guest's own affair: in user mode QEMU accepts before it does."""
+    """True if an accepted connection proves that the guest accepted it: in user mode QEMU accepts first."""
     if door.backend != "user" or door.means != "forward":
         return True
     have = watcher.taken(door.door.guest)
@@ -98,10 +98,9 @@ def has_arrived(door: DoorPlan, watcher: Watcher) -> bool:
 def wait_for(
     doors: Iterable[DoorPlan], timeout_s: float, lan: IPv4Address | None, watcher: Watcher
 ) -> dict[DoorPlan, Verdict]:
-    """Wait until every door answers; returns the last verdict on those that did not within `timeout_s` seconds.
+    """Wait until every door responds; returns the last verdict on those that did not within `timeout_s` seconds.
 
-    A guest may need minutes for its first words: what it has taken up is waited for, and only what did not arrive in it
-    is tried again.
+    A guest may need minutes for its first answer: accepted connections are waited for, others are repeated.
     """
     began = time.monotonic()
     waiting = {(d.door.guest, d.door.name): d for d in doors if d.door.protocol == "tcp"}
@@ -134,7 +133,7 @@ def wait_for(
 
 
 def _ended(watcher: Watcher, guest: str) -> str:
-    """Why nothing more comes of a guest; "" while something may."""
+    """Why a guest cannot respond any more; "" while it may."""
     if not watcher.alive(guest):
         return "its guest has stopped"
     said = watcher.gave_up(guest)
@@ -142,7 +141,7 @@ def _ended(watcher: Watcher, guest: str) -> str:
 
 
 def _last(probe: PatientProbe | None) -> Verdict:
-    """What became of a door that did not answer in time."""
+    """The result for a door that did not respond in time."""
     if probe is None:
         return Verdict(False, "it has no address yet")
     since = probe.silent_since
@@ -160,7 +159,7 @@ def _step(
     lan: IPv4Address | None,
     watcher: Watcher,
 ) -> None:
-    """Let every probe do what is due; one is made for each door whose place is known."""
+    """Advance every probe; create one for each door whose address is known."""
     told: dict[str, frozenset[tuple[int, IPv4Address, int]] | None] = {}
     now = time.monotonic()
     for key, door in waiting.items():
@@ -184,7 +183,7 @@ def _step(
 
 
 def _answers(selector: selectors.BaseSelector, until: float) -> None:
-    """Hear what comes before `until` (seconds, monotonic); returns at once when something was said."""
+    """Process what arrives before `until` (seconds, monotonic); returns early if something did."""
     left = until - time.monotonic()
     if not selector.get_map():
         time.sleep(max(0.0, left))

@@ -1,4 +1,4 @@
-"""A handout: from what the lab says who can reach what, the files that somebody's clients read, in one folder."""
+"""A handout: the files for a person's clients, from the reach of the lab, in one folder."""
 
 from __future__ import annotations
 
@@ -28,8 +28,8 @@ SHEET = "index.html"
 
 
 class Handout(NamedTuple):
-    """The ways in from a place, the services that have none there, and the files by their path in the folder; `private`
-    are those that nobody else may read."""
+    """The ways in from a place, the services without one, and the files by their path in the folder; `private` are
+    those that others must not read."""
 
     origin: str
     ways: list[WayIn]
@@ -46,9 +46,8 @@ def handout(
     key: NewKey | None = None,
     signer: Signer | None = None,
 ) -> Handout:
-    """Everything that somebody gets who enters from `origin`: "host", "lan", "outside"; with `person` what is theirs
-    alone, with `key` a private key for it, with `signer` files for remote desktop that it signs. Raises UsageError,
-    AnswerNo."""
+    """Everything for a person who connects from `origin`: "host", "lan", "outside"; with `person` only their access,
+    with `key` a new private key, with `signer` signed remote desktop files. Raises UsageError, AnswerNo."""
     for name in guests:
         guest_named(ws, name)
     rows = reach(ws.lab, live_plan(ws), host_view(ws), guests or None)
@@ -58,7 +57,7 @@ def handout(
     ways: list[WayIn] = []
     shut: list[Shut] = []
     for row in rows:
-        # A guest that is entered by its own address needs no door; one that is not entered at all has nothing to say.
+        # A guest that is reached by its own address needs no door; an unreachable one is omitted.
         for door in row.doors or ((row.service,) if person or row.cells[origin].ways else ()):
             found = _way(ws, row, door, origin, person)
             if isinstance(found, WayIn):

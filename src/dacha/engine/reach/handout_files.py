@@ -1,7 +1,7 @@
-"""A handout where it was asked for: a folder or an archive, in which a list names what is the handout's own.
+"""Write a handout: a folder or an archive that contains a list of the handout's own files.
 
-Only what that list names, as it was written, is ever replaced or removed: a folder or an archive without the list is
-somebody else's, and so is a file that was changed since.
+Only files in that list, unchanged since, are ever replaced or removed: a folder or an archive without the list is not a
+handout.
 """
 
 from __future__ import annotations
@@ -17,13 +17,13 @@ from dacha.host.files import refused, replace_file
 
 LIST = ".handout.json"
 _VERSION = 1
-# What each file may be by now, as digests: while one handout takes the place of another, it is either.
+# The digests that each file may have: while one handout replaces another, either one.
 Listed = dict[str, list[str]]
 
 
 def write(made: Handout, target: Path) -> None:
-    """Write the folder, or one archive where `target` ends in .zip. What is not a handout's is left as it is. Raises
-    UsageError, HostError."""
+    """Write the folder, or an archive if `target` ends in .zip. Other files are not changed. Raises UsageError,
+    HostError."""
     if target.suffix == ".zip":
         _write_archive(made, target)
     else:
@@ -35,7 +35,7 @@ def _write_folder(made: Handout, target: Path) -> None:
         listed = _judged(made, target)
         now = {path: [_digest(content)] for path, content in made.files.items()}
         target.mkdir(parents=True, exist_ok=True)
-        # Killed anywhere, each of these files is still known as a handout's.
+        # If it is killed anywhere, each of these files is still known as part of a handout.
         both = {path: [*listed.get(path, ()), *now.get(path, ())] for path in dict.fromkeys([*listed, *now])}
         replace_file(target / LIST, _list_text(both), mode=0o600)
         for path in listed:
@@ -53,8 +53,8 @@ def _write_folder(made: Handout, target: Path) -> None:
 
 
 def _judged(made: Handout, target: Path) -> Listed:
-    """What a folder has of an earlier handout; nothing where it is empty or not there yet. Raises UsageError where
-    something else would be lost, OSError."""
+    """The files of an earlier handout in a folder; none if it is empty or does not exist. Raises UsageError if anything
+    else would be lost, OSError."""
     elsewhere = "choose an empty folder, or one that does not exist yet"
     if not target.exists():
         return {}
@@ -98,7 +98,7 @@ def _write_archive(made: Handout, target: Path) -> None:
 
 
 def _is_handout(target: Path) -> bool:
-    """True for an archive that has what its own list names, as it was written, and nothing beside."""
+    """True for an archive that contains exactly what its own list names, unchanged."""
     import zipfile
 
     try:
@@ -108,7 +108,7 @@ def _is_handout(target: Path) -> bool:
             listed = _read_list(archive.read(inside[LIST])) if LIST in inside else None
             if listed is None or inside.keys() - {LIST} != listed.keys() or len(names) != len(inside):
                 return False
-            # A handout's files are small: more than that is something else.
+            # A handout's files are small: a larger one is something else.
             if any(archive.getinfo(n).file_size > _LARGEST for n in names):
                 return False
             return all(_digest(archive.read(inside[path])) in digests for path, digests in listed.items())
@@ -125,7 +125,7 @@ def _list_text(files: Mapping[str, list[str]]) -> bytes:
 
 
 def _read_list(text: bytes) -> Listed | None:
-    """The files that a list names; None for what is no list of this version. Raises HostError for a newer one."""
+    """The files in a list; None if it is not a list of this version. Raises HostError for a newer one."""
     try:
         told = json.loads(text)
         version, files = told["version"], told["files"]

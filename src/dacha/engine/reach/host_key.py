@@ -1,4 +1,4 @@
-"""A guest's SSH host key: the one that the lab made for it, the one that it shows, and which of them is trusted."""
+"""A guest's SSH host key: the one that Dacha created, the one that it presents, and which of them is trusted."""
 
 from __future__ import annotations
 
@@ -14,12 +14,12 @@ from dacha.formats.openssh import fingerprint
 from dacha.host.network.addresses import lan_address
 from dacha.host.probe.connect import host_key
 
-# A guest that is slow needs seconds to show its key.
+# A slow guest needs seconds to present its key.
 SHOW_S = 10
 
 
 class Keys(NamedTuple):
-    """The fingerprints of the trusted key and of the one shown now ("" for none), and whether they are the same."""
+    """The fingerprints of the trusted key and of the presented one ("" for none), and whether they are equal."""
 
     trusted: str
     shown: str
@@ -31,10 +31,8 @@ class Keys(NamedTuple):
 
 
 def shown_key(ws: Workspace, name: str) -> str | None:
-    """The host key that the guest's SSH server shows through its door; None where it shows none.
-
-    Raises UsageError for a guest without an ssh door.
-    """
+    """The host key that the guest's SSH server presents through its door; None if it presents none. Raises UsageError
+    for a guest without an ssh door."""
     guest = guest_named(ws, name)
     door = next((d for d in guest.doors if d.service == "ssh"), None)
     if door is None:
@@ -44,13 +42,13 @@ def shown_key(ws: Workspace, name: str) -> str | None:
 
 
 def keys_of(ws: Workspace, name: str) -> Keys:
-    """What is trusted, and what is shown."""
+    """The trusted and the presented key."""
     accepted = ws.home.read(name).accepted_key is not None
     return Keys(fingerprint(trusted_key(ws.home, name)), fingerprint(shown_key(ws, name) or ""), accepted)
 
 
 def accept(ws: Workspace, name: str) -> Keys:
-    """Trust the key that the guest shows now, instead of the lab's. Raises AnswerNo where it shows none."""
+    """Trust the key that the guest presents now, instead of Dacha's. Raises AnswerNo if it presents none."""
     shown = shown_key(ws, name)
     if not shown:
         raise AnswerNo(f"{name} presents no host key", remedy=f"dacha trace {name} says why")
@@ -66,7 +64,7 @@ def accept(ws: Workspace, name: str) -> Keys:
 
 
 def take_up_again(ws: Workspace, name: str) -> None:
-    """Let the guest take its first-boot data up again at its next start: as another instance, with the lab's key."""
+    """Let the guest apply its first-boot data again at its next start: as a new instance, with Dacha's key."""
     guest = guest_named(ws, name)
     if not guest.first_boot:
         raise UsageError(f"{name} gets no first-boot data", where=ws.path.name, remedy="first-boot = true")
@@ -81,7 +79,7 @@ def take_up_again(ws: Workspace, name: str) -> None:
 
 
 def documents_of(ws: Workspace, name: str) -> dict[str, str]:
-    """The first-boot data by document, with the private key left out."""
+    """The first-boot data by document, without the private key."""
     from dacha.engine.guest.first_boot import first_boot_facts
     from dacha.formats.seed import documents
 

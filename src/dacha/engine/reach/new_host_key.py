@@ -1,4 +1,4 @@
-"""A new SSH host key for a guest that is on, put into it and trusted in the old one's place."""
+"""Install a new SSH host key in a running guest, and trust it in place of the old one."""
 
 from __future__ import annotations
 
@@ -14,10 +14,10 @@ from dacha.formats.openssh import fingerprint
 from dacha.host.files import replace_file
 from dacha.host.network.addresses import lan_address
 
-# How long its SSH server may take to show the new one after it was restarted.
+# How long its SSH server may take to present the new key after its restart.
 SHOWN_S = 60.0
 _DONE = "renewed"
-# What is put in place of a key, for OpenSSH's server and for dropbear; the server is started anew, logins go on.
+# Replaces the key of OpenSSH's server or of dropbear, and restarts the server; sessions are not affected.
 _SCRIPT = """\
 umask 077
 new=$(mktemp) || exit 1
@@ -41,8 +41,9 @@ echo {word}
 
 
 def renew(ws: Workspace, name: str) -> tuple[str, Keys]:
-    """Make a new host key, put it into the guest, and trust it here once the guest shows it: how that was done, and the
-    keys. Raises AnswerNo where the guest cannot be asked or does not take it: then all is as it was."""
+    """Create a new host key, install it in the guest, and trust it once the guest presents it; returns how that
+    was done, and the keys. Raises AnswerNo if the guest cannot be reached or does not accept it: then nothing has
+    changed."""
     guest = guest_named(ws, name)
     if not guest.first_boot:
         raise UsageError(f"{name} does not get its host key from Dacha", where=ws.path.name, remedy="first-boot = true")
@@ -94,5 +95,5 @@ def _shows(ws: Workspace, name: str, public: str) -> bool:
 
 
 def to_tell(ws: Workspace, name: str) -> list[str]:
-    """People whose handouts have the old key."""
+    """People whose handouts contain the old key."""
     return [p.name for p in ws.lab.people.values() if p.may_enter(ws.lab.guests[name])]

@@ -1,4 +1,4 @@
-"""Doors that are to open: which of them a command waits for, and what it is told while it does."""
+"""Doors that should open: which of them a command waits for, and the environment of that wait."""
 
 from __future__ import annotations
 
@@ -20,15 +20,15 @@ from dacha.host.network.addresses import lan_address
 from dacha.hypervisor.command_line import WATCH
 from dacha.hypervisor.process import running
 
-# What answers at once is not waited for.
+# Immediate answers need no wait.
 AT_ONCE_S = 0.5
 
 
 class GuestWatcher(Watcher):
-    """What is asked about a lab's own guests while their doors are waited for."""
+    """The state of a lab's own guests while their doors are waited for."""
 
     def __init__(self, ws: Workspace, hung: Collection[str] = ()) -> None:
-        """`hung` are guests whose process does not answer: what waits there is not waited for."""
+        """`hung` are guests whose process does not respond: their doors are not waited for."""
         self.ws = ws
         self.hung = hung
 
@@ -53,20 +53,21 @@ class GuestWatcher(Watcher):
 
 
 def opened_doors(ws: Workspace, done: Iterable[Change], waiting: Iterable[Change]) -> list[DoorPlan]:
-    """The doors that these changes opened, by themselves or with their guest; `waiting` are those for a next start."""
+    """The doors that these changes opened, by themselves or with their guest; `waiting` are changes for a next
+    start."""
     done = list(done)
     started = {c.guest for c in done if isinstance(c, StartGuest)}
     opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
     for loaded in (c for c in done if isinstance(c, LoadRules)):
         opened |= {key for key in loaded.opened if key[0] in started or running(ws.home.process_lock(key[0]))}
-    # Who waits for its next start to have an adapter again is not waited for: its door is known to be shut.
+    # A guest that gets its adapter at its next start is not waited for: its door cannot open before.
     without = {c.guest for c in waiting if isinstance(c, ChangeMachine) and c.part == "link"}
     new = [d for key, d in live_plan(ws).doors.items() if key[0] in started or key in opened]
     return _possible(ws, [d for d in new if d.door.guest not in without])
 
 
 def coming_doors(ws: Workspace, only: set[str] | None, but: Iterable[DoorPlan]) -> list[DoorPlan]:
-    """Doors of guests that were started moments ago, by a command that did not see them open: not those in `but`."""
+    """Doors of guests that were started recently, by a command that did not wait for them; except those in `but`."""
     known = {(d.door.guest, d.door.name) for d in but}
     young = set()
     for name in ws.lab.guests:
@@ -82,7 +83,7 @@ def coming_doors(ws: Workspace, only: set[str] | None, but: Iterable[DoorPlan]) 
 
 
 def _possible(ws: Workspace, doors: list[DoorPlan]) -> list[DoorPlan]:
-    """Those that this host can enter at all."""
+    """The doors that this host can reach."""
     apart = networks_apart(ws) if doors else set()
     return [
         d

@@ -1,4 +1,4 @@
-"""Doors from outside, as the router above this host has them now."""
+"""Doors from outside, as the router has them now."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ ON_LAN = "open on the LAN"
 
 
 class RouterLook:
-    """Asks the router about doors while other things are done; `told` is what it said in time."""
+    """Queries the router about doors in the background; `told` are its answers so far."""
 
     def __init__(self, ws: Workspace, doors: Iterable[DoorPlan]) -> None:
         self._ws, self._doors = ws, list(doors)
@@ -31,21 +31,21 @@ class RouterLook:
             self._told[door.door.guest, door.door.name] = look(self._ws, door, hairpin=False)
 
     def told(self, until: float) -> dict[tuple[str, str], RouterSeen]:
-        """What is known by then (seconds, monotonic), by guest and door."""
+        """The answers by that time (seconds, monotonic), by guest and door."""
         self._thread.join(max(0.0, until - time.monotonic()))
         return dict(self._told)
 
 
 def known(ws: Workspace) -> RouterState:
-    """What the router granted when it was asked last."""
+    """What the router granted at the last request."""
     return mappings.read(ws.home)
 
 
 def led_in(
     door: DoorPlan, granted: RouterState, seen: RouterSeen | None, *, by_hand: bool
 ) -> tuple[bool | None, str, str]:
-    """For a door that is open on the LAN: whether it is led in from outside (None: nobody can tell), what that comes
-    to in words, and where it is entered there ("" where nowhere)."""
+    """For a door that is open on the LAN: whether the router forwards it (None: unknown), a description, and its
+    outside address ("" for none)."""
     guest, name = door.door.guest, door.door.name
     mapping = granted.of(guest, name, time.time())
     place = f"outside {granted.address or 'router'}:{mapping.outside_port}" if mapping else ""

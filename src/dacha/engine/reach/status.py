@@ -1,4 +1,4 @@
-"""How the lab is now: guests, addresses, doors, and whether each door answers."""
+"""The present state of the lab: guests, addresses, doors, and whether each door responds."""
 
 from __future__ import annotations
 
@@ -32,13 +32,12 @@ if TYPE_CHECKING:
     from dacha.wire.probes import Verdict
 
 
-# First words that took longer (seconds) are said to be slow; how long they may take at all before a door is said not to
-# answer.
+# A first answer slower than this (seconds) is reported as slow; how long it may take at all.
 SLOW_S, PATIENT_S = 2.0, 5.0
 
 
 class DoorRow(NamedTuple):
-    """A door: where it is entered, and whether it answers (`ok` None: not asked) with what was seen, in words."""
+    """A door: its address, and whether it responds (`ok` None: not probed), with what was seen, in words."""
 
     plan: DoorPlan
     place: str
@@ -57,10 +56,10 @@ class GuestRow(NamedTuple):
 
 
 class Status(NamedTuple):
-    """The lab's state. `pending` is what `apply` would still do, `unserved` are networks of running guests without
-    DHCP and DNS, `still_open` are doors that are no longer in the file: guest, and what leads in.
-    `confinement` is what was seen of the rules that confine guests; None if no guest needs them or root is needed;
-    `refused` is what keeps `apply` from pending changes."""
+    """The lab's state. `pending` are the changes that `apply` would make, `unserved` are networks of running guests
+    without DHCP and DNS, `still_open` are open doors that are no longer in the file: guest, and description.
+    `confinement` is the observed state of the rules that confine guests; None if no guest needs them or root is needed;
+    `refused` is what prevents `apply` from making pending changes."""
 
     guests: list[GuestRow]
     pending: list[Change]
@@ -72,7 +71,7 @@ class Status(NamedTuple):
 
 
 class _Seen(NamedTuple):
-    """What the doors are judged by: the answers of those asked, what they wait for, and this host."""
+    """The basis for judging doors: the answers, what they wait for, and this host."""
 
     verdicts: dict[object, Verdict]
     waits: dict[tuple[str, str], Waiting | None]
@@ -83,7 +82,7 @@ class _Seen(NamedTuple):
 
 def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Collection[str] | None = None) -> Status:
     """Observe everything and probe every door of a running guest (of `only` these), within about `timeout_s` seconds; a
-    service that accepts and says nothing yet has `more_s` seconds more."""
+    service that accepts connections and sends nothing yet has `more_s` seconds more."""
     seen = observe(ws.home, ws.lab.guests)
     pending = pending_changes(ws, seen, ws.plan_without_host)
     plan = live_plan(ws)
@@ -119,7 +118,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Col
 
 
 def _refused(ws: Workspace, seen: Mapping[str, ObservedGuest], pending: list[Change]) -> list[Finding]:
-    """What keeps `apply` from changes that it would make."""
+    """What prevents `apply` from changes that it would make."""
     if not any(when_of(c) == LIVE for c in pending):
         return []
     from dacha.engine.check.refused import refused
@@ -136,7 +135,7 @@ def _confinement(ws: Workspace, pending: list[Change], on: set[str]) -> Confinem
 
 
 def _first_boot(ws: Workspace, guest: Guest, seen: ObservedGuest) -> FirstBootState | None:
-    """How far the first boot of a guest that is on has come; None for one that has none, or is off."""
+    """The progress of the first boot of a running guest; None without one, or if it is off."""
     if seen.state != ON or seen.installing or not guest.first_boot:
         return None
     from dacha.engine.guest.console import first_boot
@@ -147,8 +146,8 @@ def _first_boot(ws: Workspace, guest: Guest, seen: ObservedGuest) -> FirstBootSt
 def _ask_doors(
     ws: Workspace, plan: Plan, seen: Mapping[str, ObservedGuest], pending: list[Change], times: tuple[float, float]
 ) -> _Seen:
-    """Ask every door that may answer: each where it is meant to be entered from, as a machine there would."""
-    # Imported when something is to be asked: a lab that is off is shown without a socket.
+    """Probe every door that may respond: each from its origin, like a client there."""
+    # Imported late: a lab that is off needs no socket.
     from dacha.host.network.addresses import lan_address
 
     wish = ws.plan_without_host
@@ -182,7 +181,7 @@ def _ask_doors(
 
 
 def _others(ws: Workspace, doors: list[DoorPlan], lan: IPv4Address | None) -> dict[tuple[str, str], str]:
-    """Doors that answer this host, and that another program's rules keep from those who are meant to enter."""
+    """Doors that respond to this host, but that another program's rules block for their clients."""
     from dacha.engine.network import others
 
     rules, found = others.listing(), {}
@@ -221,7 +220,7 @@ def _held_open(door: DoorPlan, seen: ObservedGuest) -> bool:
 
 
 def _ask_router(ws: Workspace, plan: Plan, seen: Mapping[str, ObservedGuest]) -> RouterLook | None:
-    """Begin to ask the router about the doors of running guests that it leads in."""
+    """Start querying the router about its forwarded doors of running guests."""
     doors = [d for d in plan.doors.values() if d.door.origin == "outside" and seen[d.door.guest].running]
     if not doors or ws.lab.by_hand:
         return None
@@ -258,7 +257,7 @@ def _endpoint(door: DoorPlan, place: tuple[object, int]) -> str:
 
 
 def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | None, str]:
-    """Whether a door answers (None: not asked, or not to be told), and what that means."""
+    """Whether a door responds (None: not probed, or unknown), and what that means."""
     key = _key(door)
     verdict, waits = looked.verdicts.get(key), looked.waits[key]
     if seen.state == OFF:

@@ -1,1 +1,1 @@
-"""The way from outside, kept while its doors stand."""
+"""Port mappings in the router, kept while their doors exist."""

@@ -1,4 +1,4 @@
-"""What this host adds to what the lab says about reach."""
+"""This host's contribution to reach."""
 
 from __future__ import annotations
 
@@ -13,6 +13,6 @@ from dacha.host.network import addresses
 
 
 def host_view(ws: Workspace) -> HostView:
-    """This host's address on the LAN, the networks whose guests it cannot reach itself, and what its router granted."""
+    """This host's LAN address, the networks whose guests it cannot reach itself, and what its router granted."""
     known = mappings.read(ws.home) if mappings.uses_router(ws) else UNKNOWN
     return HostView(addresses.lan_address(), frozenset(networks_apart(ws)), known, time.time())

@@ -1,4 +1,4 @@
-"""What is seen of the router above this host, for one door: asked now, against what it granted."""
+"""The evidence about the router for one door: queried now, compared with what it granted."""
 
 from __future__ import annotations
 
@@ -17,13 +17,13 @@ from dacha.host.probe.connect import touch
 from dacha.host.router import datagram, finding
 from dacha.wire.probes import probe_for
 
-# Entering at the outside address from inside works with some routers only, and fast where it does.
+# Connecting to the outside address from inside works with some routers only, and is fast if it does.
 HAIRPIN_S, ARP_S = 1.0, 0.5
 
 
 def look(ws: Workspace, door: DoorPlan, *, hairpin: bool) -> RouterSeen:
-    """Ask the router about one door, and with `hairpin` enter at its outside address. Raises nothing of its own: what
-    cannot be asked is told."""
+    """Query the router about one door, and with `hairpin` connect to its outside address. Raises nothing of its own:
+    failures are part of the result."""
     key = (door.door.guest, door.door.name)
     mine = [w for w in mappings.requests_now(ws) if (w.guest, w.door) == key]
     if not mine:
@@ -47,7 +47,8 @@ def look(ws: Workspace, door: DoorPlan, *, hairpin: bool) -> RouterSeen:
         )
     if mapped == "missing":
         seen = seen._replace(trouble=known.why_not(*key))
-    # The simulated router on this host has no outside that the kernel knows: nothing may be sent to what it tells.
+    # The simulated router on this host has no outside that the kernel knows: nothing may be sent to the address that it
+    # reports.
     if hairpin and mapped == "there" and known.address and door.door.protocol == "tcp" and not ws.lab.simulated:
         probe = probe_for(door.door.service)
         seen = seen._replace(hairpin=touch(known.address, seen.port, probe, HAIRPIN_S) if not seen.above else None)
@@ -57,9 +58,9 @@ def look(ws: Workspace, door: DoorPlan, *, hairpin: bool) -> RouterSeen:
 def _mapped(
     known: RouterState, granted: Mapping | None, want: MappingRequest, there: tuple[str, str], now: float
 ) -> str | None:
-    """What the router does with the door's outside port. Raises AnswerNo when it does not answer."""
+    """The router's mapping of the door's outside port. Raises AnswerNo if it does not respond."""
     if known.router != there[0] or (want not in known.asked and granted is None):
-        return None  # it was not asked for this yet
+        return None  # it was not requested yet
     if not known.speaks:
         return "missing" if known.trouble else None
     mapper = finding.named(granted.speaks if granted else known.speaks, *there)
@@ -79,7 +80,7 @@ def _mapped(
 
 
 def _is_there(address: str) -> bool | None:
-    """Whether the router answers on its link at all; None when that cannot be asked."""
+    """Whether the router responds on its link at all; None if that cannot be checked."""
     interface = addresses.lan_interface()
     if os.geteuid() != 0 or interface is None or IPv4Address(address).is_loopback:
         return None

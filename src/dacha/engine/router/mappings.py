@@ -1,7 +1,7 @@
-"""Keeping the way from outside: the router above this host is asked for every door that it should lead in, again before
-a mapping lapses, and to take away those that no door needs any more.
+"""Keep the port mappings: the router is asked to forward every door from outside, again before a mapping expires, and
+to delete those of removed doors.
 
-What it granted is kept in router.json, so that whoever looks (status, reach, trace) need not ask it.
+What it granted is recorded in router.json, so that status, reach and trace need no request.
 """
 
 from __future__ import annotations
@@ -35,13 +35,13 @@ from dacha.host.records import DAMAGED, read_record, write_record
 if TYPE_CHECKING:
     from dacha.engine.router.session import Session
 
-# Asking a router that answers nothing takes some seconds; whoever else asks waits for that.
+# Requests to a silent router take some seconds; concurrent ones wait for that.
 WAIT_S = 30.0
 VERSION = 1
 
 
 def read(home: Home) -> RouterState:
-    """What is known of the router."""
+    """The recorded state of the router."""
     try:
         data = read_record(home.router_note, VERSION)
         data.pop("version", None)
@@ -62,17 +62,17 @@ def _write(home: Home, known: RouterState) -> None:
 
 
 def uses_router(ws: Workspace) -> bool:
-    """True when a door is from outside, or was at the last apply."""
+    """True if a door is from outside, or was at the last apply."""
     return ws.lab.from_outside or ws.home.router_note.exists()
 
 
 def needed(ws: Workspace) -> bool:
-    """True when somebody has to keep mappings."""
+    """True if mappings must be kept alive."""
     return ws.lab.from_outside and not ws.lab.by_hand
 
 
 def router_of(ws: Workspace) -> tuple[str, str] | None:
-    """The router's address, and this host's as it is seen from there; None when there is none to ask."""
+    """The router's address, and this host's as seen from there; None if there is none to ask."""
     if ws.lab.by_hand:
         return None
     router = ws.lab.router or addresses.gateway()
@@ -81,15 +81,15 @@ def router_of(ws: Workspace) -> tuple[str, str] | None:
 
 
 def requests_now(ws: Workspace) -> list[MappingRequest]:
-    """Every port that the router should lead in, with the addresses as they are now."""
+    """Every port that the router should forward, with the present addresses."""
     there = router_of(ws)
     lan = IPv4Address(there[1]) if there else addresses.lan_address()
     return requests(ws.lab, live_plan(ws), lan)
 
 
 class OutsideWay(NamedTuple):
-    """A door from outside: where it is entered, or why nobody can (`above` where another NAT lies above the router),
-    and what to enter in a router that cannot be asked."""
+    """A door from outside: its address there, or why it is unreachable (`above` if the router is behind another NAT),
+    and what to enter by hand in a router without a protocol."""
 
     guest: str
     door: str
@@ -101,7 +101,7 @@ class OutsideWay(NamedTuple):
 
 
 def ways(ws: Workspace) -> list[OutsideWay]:
-    """Every door from outside as the router has it; it is not asked here."""
+    """Every door from outside, by the router's recorded state; no request is sent."""
     known, want, now = read(ws.home), requests_now(ws), time.time()
     found = []
     for guest, door in dict.fromkeys((w.guest, w.door) for w in want):
@@ -118,7 +118,7 @@ def ways(ws: Workspace) -> list[OutsideWay]:
 
 
 def difference(ws: Workspace) -> list[Change]:
-    """What the router was not yet asked for, and what it has for doors that are gone. It is not asked here."""
+    """The mappings to request and those to delete; no request is sent."""
     if not uses_router(ws):
         return []
     known, want = read(ws.home), requests_now(ws)
@@ -132,22 +132,20 @@ def difference(ws: Workspace) -> list[Change]:
 
 
 def _lapsed(known: RouterState, wanted: MappingRequest, now: float) -> bool:
-    """True for a mapping that was granted and not renewed."""
+    """True for a granted mapping that was not renewed."""
     mapping = next((m for m in known.mappings if m.wanted == wanted), None)
     return mapping is not None and not mapping.stands(now)
 
 
 def ask(ws: Workspace) -> RouterState:
-    """Ask the router for everything that the lab wants, and take away what it wants no more.
-
-    Nothing is raised for a router that refuses: what went wrong is part of what is known. Raises BusyError, HostError.
-    """
+    """Request all mappings of the lab, and delete others. Nothing is raised for a router that refuses: the errors are
+    part of its state. Raises BusyError, HostError."""
     return _round(ws, lambda before, want: want)
 
 
 def keep(ws: Workspace) -> RouterState:
-    """The same for whoever looks after the lab: what is due, lost, or has another address now, of the doors that were
-    asked for. A caretaker that has not heard yet that a door is gone must not ask for it again."""
+    """The same for the caretaker: mappings that are due, lost, or have another address now, of doors that were
+    requested before. A caretaker that has not heard yet of a removed door must not request it again."""
 
     def asked_for(before: RouterState, want: list[MappingRequest]) -> list[MappingRequest]:
         keys = {(w.guest, w.door) for w in before.asked}
@@ -170,14 +168,14 @@ def _keep(ws: Workspace, before: RouterState, want: list[MappingRequest], now: f
         return UNKNOWN
     standing = tuple(m for m in before.mappings if m.stands(now))
     if there is None and not ws.lab.by_hand:
-        # The route may be gone for a moment only, with this host's address: the router has forgotten nothing by that.
+        # The route may be missing briefly, with this host's address: the router has lost nothing by that.
         asked = tuple(want) or (before.asked if ws.lab.from_outside else ())
         return before._replace(asked=asked, mappings=standing, trouble=NO_ROUTE, refused=())
     if there is None:
         _end_all(before, now)
         return RouterState(asked=tuple(want))
     if before.router != there[0]:
-        before = RouterState(router=there[0])  # another router: it knows nothing of what the last one granted
+        before = RouterState(router=there[0])  # another router: it has none of the former one's mappings
     try:
         session = _session(there, before, now)
     except AnswerNo as e:
@@ -188,10 +186,10 @@ def _keep(ws: Workspace, before: RouterState, want: list[MappingRequest], now: f
     still = session.standing()
     for n, w in enumerate(want):
         mapping: Mapping | None = still.get(w)
-        # The first is renewed at every look: only so PCP tells that the outside address is another one now.
+        # The first is renewed at every look: only then PCP reports a changed outside address.
         if mapping is None or now >= mapping.due() or (n == 0 and mapping.speaks == "pcp"):
             try:
-                # What was lost is asked for as it was: the outside port stays what people were told.
+                # Lost mappings are requested unchanged: the outside port that users know is kept.
                 mapping = session.map(w, mapping or next((m for m in before.mappings if m.wanted == w), None))
             except AnswerNo as e:
                 refused[w.guest, w.door] = e.what
@@ -206,7 +204,7 @@ def _keep(ws: Workspace, before: RouterState, want: list[MappingRequest], now: f
 
 
 def _end_all(before: RouterState, now: float) -> None:
-    """Take away what a router has that is to be asked no more, as far as it answers; the rest lapses by itself."""
+    """Delete a router's obsolete mappings, if it responds; the others expire by themselves."""
     source = addresses.source_to(before.router) if before.mappings else None
     if source is not None:
         with contextlib.suppress(AnswerNo):
@@ -216,7 +214,7 @@ def _end_all(before: RouterState, now: float) -> None:
 
 
 def _session(there: tuple[str, str], before: RouterState, now: float) -> Session:
-    """A round of questions. Its module is loaded here: whoever only reads what is known needs no socket."""
+    """A session. Its module is imported late: commands that only read the recorded state need no socket."""
     from dacha.engine.router.session import Session
 
     return Session(there, before, now)

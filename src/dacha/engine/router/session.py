@@ -1,4 +1,4 @@
-"""One round of questions to the router above this host: what it still has, what it maps, what it is to take away."""
+"""One session with the router: its present mappings, requests, deletions."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from dacha.host.router.port_mapper import PortMapper
 
 
 class Session:
-    """One round of questions to the router. Raises AnswerNo when it cannot be asked at all."""
+    """One session with the router. Raises AnswerNo if it does not respond at all."""
 
     def __init__(self, there: tuple[str, str], before: RouterState, now: float) -> None:
         self._there, self._before, self._now = there, before, now
@@ -24,7 +24,7 @@ class Session:
         return self._mappers.setdefault(name, finding.named(name, *self._there))
 
     def unmap(self, mapping: Mapping) -> bool:
-        """True when a mapping is gone, or will lapse by itself; UPnP routers of the first generation keep it."""
+        """True if a mapping was deleted, or will expire by itself; UPnP routers of the first generation keep it."""
         if not mapping.stands(self._now):
             return True
         try:
@@ -34,7 +34,7 @@ class Session:
         return True
 
     def standing(self) -> dict[MappingRequest, Mapping]:
-        """The mappings that the router still has, as far as it can be asked that."""
+        """The mappings that the router still has, if it can be queried."""
         found = {}
         for name in {m.speaks for m in self._before.mappings}:
             mine = [m for m in self._before.mappings if m.speaks == name and m.stands(self._now)]
@@ -50,7 +50,8 @@ class Session:
         return found
 
     def map(self, wanted: MappingRequest, known: Mapping | None) -> Mapping:
-        """Ask for one mapping. For another machine than this host PCP servers seldom map, and UPnP ones often do."""
+        """Request one mapping. For another machine than this host, PCP servers rarely grant it, and UPnP ones
+        often do."""
         names = [self.name] if not wanted.third or self.name == "upnp" else [self.name, "upnp"]
         for name in names:
             try:

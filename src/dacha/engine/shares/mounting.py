@@ -1,4 +1,4 @@
-"""How a guest mounts a shared folder: what is typed in one that was not told at its first boot."""
+"""How a guest mounts a shared folder: the commands for a guest whose first-boot data did not contain it."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from dacha.core.plan.smb import HELPERS, USER, smb_place
 from dacha.engine.shares.smb import password
 from dacha.engine.workspace import Workspace
 
-# Letters that no system gives by itself, in the order in which they are proposed.
+# Drive letters that no system assigns by itself, in the order of preference.
 LETTERS = "TUVWXYZSRQPONMLKJIHG"
 HIDDEN = "PASSWORD"
 BY_ROOT = "In the guest, as root (the first boot does this automatically):"
@@ -18,7 +18,7 @@ _INSTALL = {"fedora": "dnf install -y", "alpine": "apk add"}
 
 
 class Mounting(NamedTuple):
-    """The server of a share by SMB, where the commands are typed, and those."""
+    """The server of a share by SMB, where to run the commands, and the commands."""
 
     server: str | None
     where: str
@@ -26,7 +26,7 @@ class Mounting(NamedTuple):
 
 
 def mount_place(guest: Guest, name: str) -> str:
-    """Where a new share is proposed to be in the guest."""
+    """The default mount point of a new share in the guest."""
     if guest.system != "windows":
         return f"/srv/{name}"
     taken = {share.at for share in guest.shares}
@@ -34,7 +34,7 @@ def mount_place(guest: Guest, name: str) -> str:
 
 
 def mounting(ws: Workspace, guest: Guest, share: Share, *, secret: bool) -> Mounting:
-    """The commands for a guest's administrator; without `secret` the password is left out. Raises UsageError."""
+    """The commands for a guest's administrator; without `secret` the password is omitted. Raises UsageError."""
     told: FirstBootShare = {"name": share.name, "at": share.at, "read_only": share.read_only}
     if not share.by_smb:
         may = "-o ro " if share.read_only else ""

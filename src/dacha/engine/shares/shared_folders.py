@@ -1,4 +1,4 @@
-"""Shared folders against this host: whether each is there, whose it is, and whether it may be shared at all."""
+"""Shared folders against this host: whether each exists, its owner, and whether it may be shared."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ INSIST = "share a folder below it, or confirm with anyway = true in the share (-
 
 
 def danger(ws: Workspace, share: Share, folder: str) -> str:
-    """Why a folder (its real path) is not to be shared; "" where it may be, or the lab insists on it."""
+    """Why a folder (its real path) must not be shared; "" if it may be, or the lab file confirms it."""
     if share.anyway:
         return ""
     homes = {entry.pw_dir for entry in pwd.getpwall()} - {""}
@@ -40,8 +40,8 @@ def danger(ws: Workspace, share: Share, folder: str) -> str:
 
 
 def refuse_danger(ws: Workspace, guest: Guest, m: Machine) -> dict[str, Opened]:
-    """Each folder that a machine shares, as it is now: what its path leads to may have changed since it was checked.
-    Raises HostError for one that gives this host away, or is gone."""
+    """Examine each folder that a machine shares at this moment: its path may lead elsewhere since it was checked.
+    Raises HostError for one that exposes this host, or does not exist."""
     from dacha.hypervisor.beside.shares import look
 
     told, found = {s.name: s for s in guest.shares}, {}
@@ -54,7 +54,7 @@ def refuse_danger(ws: Workspace, guest: Guest, m: Machine) -> dict[str, Opened]:
 
 
 def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
-    """What is wrong with a guest's shared folders."""
+    """Problems of a guest's shared folders."""
     for share in guest.shares:
         about, path = f"share {guest.name} {share.name}", ("guest", guest.name, "share", share.name)
         folder = ws.resolve(share.folder)
@@ -83,7 +83,7 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
 
 
 def daemon_findings(ws: Workspace) -> list[Finding]:
-    """A lab with shared folders on a host that has nothing to serve them."""
+    """A lab with shared folders on a host without the daemon."""
     names = [g.name for g in ws.lab.guests.values() if any(not s.by_smb for s in g.shares)]
     if not names:
         return []

@@ -1,4 +1,4 @@
-"""A guest's shared folders by SMB: its password, and what a server for one of its connections is told."""
+"""A guest's SMB shares: its password, and the data for a server of one connection."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ PACKAGE = "on Debian: apt install samba (its own service is not needed: systemct
 
 
 def password(home: Home, guest: str) -> str:
-    """What the guest opens its folders with; "" where it has none yet."""
+    """The guest's password for its shares; "" if it has none yet."""
     try:
         return home.share_password(guest).read_text().strip()
     except OSError:
@@ -28,8 +28,8 @@ def password(home: Home, guest: str) -> str:
 
 
 def make_password(home: Home, guest: Guest) -> None:
-    """Make the guest's password, where it has folders by SMB and none yet."""
-    # Its source is loaded where it is needed: who only looks at shares needs none.
+    """Create the guest's password, if it has SMB shares and none yet."""
+    # Imported late: commands that only look at shares need no random source.
     import secrets
 
     if any(s.by_smb for s in guest.shares) and not password(home, guest.name):
@@ -37,8 +37,8 @@ def make_password(home: Home, guest: Guest) -> None:
 
 
 def server_for(ws: Workspace, guest: Guest) -> dict[str, object]:
-    """What the server of a connection is told (`hypervisor.beside.smb_server`), with its files written: the folders as
-    they are now. Raises HostError for one that gives this host away or is gone, and where nothing serves them."""
+    """The data for the server of a connection (`hypervisor.beside.smb_server`), with its files written: the folders as
+    they are now. Raises HostError for one that exposes this host or does not exist, and without a server program."""
     from dacha.formats.shares import samba
     from dacha.host import folders
     from dacha.hypervisor.beside.shares import look
@@ -69,12 +69,12 @@ def server_for(ws: Workspace, guest: Guest) -> dict[str, object]:
     return {"server": server, "settings": str(settings), "folders": told, **of}
 
 
-# Sections of smb.conf(5) with a meaning of their own.
+# Section names of smb.conf(5) with a meaning of their own.
 RESERVED = ("global", "homes", "printers")
 
 
 def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
-    """What keeps a guest from its folders by SMB."""
+    """What prevents a guest's SMB shares."""
     shares = [s for s in guest.shares if s.by_smb]
     if not shares:
         return
@@ -103,7 +103,7 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
 
 
 def server_findings(ws: Workspace) -> list[Finding]:
-    """A lab with shares by SMB on a host that has nothing to serve them."""
+    """A lab with SMB shares on a host without a server program."""
     names = [g.name for g in ws.lab.guests.values() if any(s.by_smb for s in g.shares)]
     if not names or program(SERVER):
         return []

@@ -1,1 +1,1 @@
-"""Asking everything about one way."""
+"""Gather the evidence about one path."""

@@ -1,5 +1,5 @@
-"""What a trace is asked, and the questions that it asks at once: each in a thread of its own, none waited for longer
-than there is time."""
+"""The parameters of a trace, and its parallel questions: each in a thread of its own, none waited for longer than there
+is time."""
 
 from __future__ import annotations
 
@@ -14,10 +14,10 @@ from dacha.core.plan.doors import DoorPlan
 
 
 class Asked(NamedTuple):
-    """What is to be traced: the planned door, from where, and (for a limited one) for whom; `wait_s` is how long a
-    guest may take for an answer that it still owes, None for as long as it seems to need; with `login` the lab file's
-    user logs in by SSH; `at` is another machine (USER@HOST) that tries it too; `user` logs in instead, by remote
-    desktop with this `password`."""
+    """What to trace: the planned door, its origin, and (for a limited one) the client; `wait_s` is how long a guest may
+    take for a pending answer, None for as long as it seems to need; with `login` the lab file's user logs in by SSH;
+    `at` is another machine (USER@HOST) that tries it, too; `user` replaces the login user, by remote desktop with this
+    `password`."""
 
     plan: DoorPlan
     origin: str
@@ -30,7 +30,7 @@ class Asked(NamedTuple):
 
 
 class Asking:
-    """Questions and their answers by name. What does not answer in time is None, and may answer later all the same."""
+    """Questions and their answers by name. One that does not answer in time is None, and may still answer later."""
 
     def __init__(self) -> None:
         self._told: dict[str, Any] = {}
@@ -40,8 +40,7 @@ class Asking:
         self._heard = threading.Condition()
 
     def ask(self, questions: dict[str, Callable[[], Any]]) -> None:
-        """Begin to ask what was not asked yet. Nobody waits for the threads at the end, so that an interrupted trace
-        ends at once."""
+        """Ask new questions. The threads are not waited for at the end, so that an interrupted trace exits at once."""
 
         def answer(name: str, question: Callable[[], Any]) -> None:
             try:
@@ -58,23 +57,23 @@ class Asking:
             self._threads[name].start()
 
     def until(self, enough: Callable[[], bool], moment: float | Callable[[], float]) -> bool:
-        """Wait until the answers are enough, or until a moment of the monotonic clock, which may move while it is
-        waited for; True where they are."""
+        """Wait until the answers are `enough`, or until a moment of the monotonic clock, which may move meanwhile; True
+        if they are."""
         while not enough():
             left = (moment() if callable(moment) else moment) - time.monotonic()
             if left <= 0:
                 return False
             with self._heard:
-                # The state of a thread that has just answered is seen a little later than its answer.
+                # A thread is still alive for a moment after its answer.
                 self._heard.wait(min(left, 0.1))
         return True
 
     def wait(self, limit_s: float) -> None:
-        """Wait until all have answered, for `limit_s` seconds at most."""
+        """Wait until all have answered, for at most `limit_s` seconds."""
         self.until(lambda: not any(map(self.waiting, self._threads)), time.monotonic() + limit_s)
 
     def answered(self, *names: str) -> bool:
-        """True when each of these that was asked has an answer, or failed."""
+        """True if each of these that was asked has an answer, or failed."""
         return not any(n in self._threads and n not in self._told and n not in self._failed for n in names)
 
     @property
@@ -82,7 +81,7 @@ class Asking:
         return tuple(self._threads)
 
     def waiting(self, name: str) -> bool:
-        """True for a question that may yet be answered."""
+        """True for a question that may still be answered."""
         return name in self._threads and name not in self._told and name not in self._failed
 
     @property
@@ -91,10 +90,10 @@ class Asking:
         return time.monotonic() - self._began
 
     def told(self) -> dict[str, Any]:
-        """The answers so far; None for what has none."""
+        """The answers so far; None for those without one."""
         return {name: self._told.get(name) for name in self._threads}
 
     def unanswered(self) -> dict[str, str]:
-        """Why what has no answer has none."""
+        """Why questions have no answer."""
         late = f"no answer came within {self.took_s:.0f} s"
         return {n: self._failed.get(n, late) for n in self._threads if n not in self._told}

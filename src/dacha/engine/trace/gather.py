@@ -1,4 +1,4 @@
-"""Gathering what was seen of the way to one service: everything at once, each question with its time limit."""
+"""Gather the evidence about the path to one service: all questions together, each with its time limit."""
 
 from __future__ import annotations
 
@@ -27,12 +27,12 @@ from dacha.host.network import addresses
 
 
 def silent(e: Evidence, waits_for: str, limit_s: float) -> None:
-    """Nobody is told what is waited for."""
+    """A callback that does nothing."""
 
 
 def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
-    """Everything about one door's way. `tell` hears what is waited for, with the evidence so far. Raises HostError
-    where this host cannot be looked at at all."""
+    """All evidence about one door's path. `tell` is called with what is being waited for, and the evidence so far.
+    Raises HostError if this host cannot be examined at all."""
     wish = asked.plan
     door = live_plan(ws).doors[wish.door.guest, wish.door.name]
     guest = ws.lab.guests[door.door.guest]
@@ -72,7 +72,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         run = last_run(ws, guest.name)
         return found._replace(lab_error=found.lab_error or _unfit(ws, found.network), last_run=run)
     if seen.state == PAUSED:
-        # It can answer nothing: what its process says is all that there is.
+        # It cannot answer anything: its process's state is all the evidence.
         return found._replace(status=seen.fault or "paused", room=room(ws.home, guest.name) if seen.fault else None)
     if way == "kernel":
         server = ws.plan_without_host.networks[found.network].resolver
@@ -82,14 +82,14 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
 
 
 def _place(door: DoorPlan, origin: str) -> tuple[str, int] | None:
-    """Where somebody there enters the door; this host asks at the same place."""
+    """The door's address for its origin; this host probes the same one."""
     lan = addresses.lan_address() if origin != "host" else None
     place = door.enter_at(lan) if lan else None
     return (str(place[0]), place[1]) if place else here(door)
 
 
 def _gateway(ws: Workspace, door: DoorPlan) -> str:
-    """The gateway of the door's network, where its guests have one: a network without a way out has none."""
+    """The gateway of the door's network, if its guests have one: not without a way out."""
     network = door.adapter.network if door.adapter else ""
     if not network or ws.lab.networks[network].kind != "nat":
         return ""
@@ -102,7 +102,7 @@ def _lab_error(ws: Workspace) -> tuple[str, str] | None:
 
 
 def _unfit(ws: Workspace, network: str) -> tuple[str, str] | None:
-    """Why this host cannot carry a guest's network: an interface that is gone, or wireless."""
+    """Why this host does not support a guest's network: an interface that is missing, or wireless."""
     from dacha.engine.check.links import bridge_findings
 
     wrong = [f for f in errors(bridge_findings(ws)) if f.path[1:2] == (network,)]
@@ -110,8 +110,8 @@ def _unfit(ws: Workspace, network: str) -> tuple[str, str] | None:
 
 
 def _not_applied(ws: Workspace, wish: DoorPlan, now: DoorPlan) -> Waiting | None:
-    """What of the file the door still waits for. What was taken away since the file was applied is another matter, and
-    a later hop's."""
+    """What the door still waits for. Something that was removed since the last apply is another matter, and a later
+    hop's."""
     from dacha.engine.apply.pending import pending_changes
 
     if not ws.home.applied.is_file():
@@ -131,7 +131,7 @@ def _admitted(door: DoorPlan, asker: str | None) -> bool | None:
 
 
 def _console(ws: Workspace, guest: Guest) -> str:
-    """Who can log in at the guest's console, as far as Dacha knows; "" where its system was made by somebody else."""
+    """Who can log in at the guest's console, as far as Dacha knows; "" if its system was set up by others."""
     try:
         if shows_shell(recent(ws.home, guest.name)):
             return SHELL

@@ -1,4 +1,4 @@
-"""One trace under way: what is asked when, how long an answer is waited for, and what all of them come to."""
+"""One trace in progress: what is asked when, how long answers are waited for, and the resulting evidence."""
 
 from __future__ import annotations
 
@@ -33,15 +33,14 @@ from dacha.engine.workspace import Workspace
 from dacha.formats.openssh import fingerprint
 from dacha.host.probe import ports
 
-# Told what is waited for ("" for nothing that takes its time), and for how long at most (seconds), with the evidence so
-# far.
+# Called with what is being waited for ("" for nothing slow), the limit (seconds), and the evidence so far.
 Tell = Callable[[Evidence, str, float], None]
-# How long a service that accepts is heard before what it leads to is asked; how long the quick questions of a round may
-# take; how long a login may take before a person is told that it is waited for.
+# How long a service that accepts is listened to before dependent questions; how long the quick questions of a round may
+# take; when a slow login is announced (seconds).
 HEAR_S, ROUND_S, SOON_S = 2.2, 3.8, 1.0
-# Questions that take their time, and that nothing else waits for.
+# Slow questions that nothing else waits for.
 LATER = ("agent", "arrived", "answers", "named", "router")
-# Hops that only one question tells of.
+# Hops that depend on a single question.
 HOPS_OF = {
     "key": ("key",), "certificate": ("certificate",), "sizes": ("size",), "reply": ("reply",),
     "router": ("router", "outside-address"), "route": ("route",), "login": ("login",),
@@ -49,7 +48,7 @@ HOPS_OF = {
 
 
 class Gathering:
-    """One trace under way: its questions, how long their answers are waited for, and the evidence that they come to."""
+    """One trace in progress: its questions, the time for their answers, and the resulting evidence."""
 
     def __init__(
         self,
@@ -71,7 +70,7 @@ class Gathering:
         self.there: Asking | None = None
 
     def run(self) -> Evidence:
-        """All of it. Interrupted (Ctrl-C), what is known by then is the evidence."""
+        """Ask everything. If it is interrupted (Ctrl-C), the answers so far are the evidence."""
         try:
             self.tell(self.e, "", 0.0)
             self._first()
@@ -87,9 +86,9 @@ class Gathering:
 
     @property
     def until(self) -> float:
-        """Until when an answer is waited for that somebody may still give (monotonic clock)."""
+        """Until when a pending answer is waited for (monotonic clock)."""
         if self.seen.state == HUNG and self.asked.wait_s is None:
-            return self.began + LEAST_S  # its process answers nothing
+            return self.began + LEAST_S  # its process does not respond
         inquiry, wait_s = self.inquiry, self.asked.wait_s
         return self.stage + patience_s(
             self.ws, self.guest.name, wait_s, self._slowest_s(), agent_runs=inquiry.waits, works=inquiry.works
@@ -106,7 +105,7 @@ class Gathering:
             self.stage = time.monotonic()
 
     def _first(self) -> None:
-        """What can be asked at once."""
+        """Questions that need no earlier answer."""
         ws, asking = self.ws, self.asking
         first = first_questions(ws, self.door, self.e, self.place, MOST_S, asking)
         asking.ask(first | {"agent": partial(self.inquiry.timed, first["agent"])})
@@ -117,21 +116,21 @@ class Gathering:
         self.lan = str(told["lan"]) if (told := asking.told())["lan"] else None
 
     def _heard(self) -> bool:
-        """True when something came of every path that was tried, and if it was not the service, of what else tells of
-        its silence."""
+        """True if every path that was tried has a result, and if it was not the service's answer, the other evidence
+        about its silence, too."""
         return self.asking.answered(*WORDS) and self._silence_known()
 
     def _silence_known(self) -> bool:
-        """True when the service was heard, or what else there is to know of its silence is known."""
+        """True if the service has answered, or all other evidence about its silence is known."""
         told = [self.asking.told().get(name) for name in WORDS if name in self.asking.names]
         served = bool(told) and all(t is not None and t.ok for t in told)
         return served or self.asking.answered("agent", "arrived", "answers")
 
     def _take(self) -> None:
-        """Take what was answered so far into the evidence."""
+        """Add the answers so far to the evidence."""
         told, e = _so_far(self.asking), self.e
         with contextlib.suppress(OSError):
-            # A system may have given up since it was asked first.
+            # Its kernel may have panicked since the first look.
             told |= {"console": recent(self.ws.home, e.guest)}
         e = with_links(self.ws, self.door, with_guest(e, told), told)
         if e.way == "user":
@@ -142,13 +141,14 @@ class Gathering:
             heard = e.through is not None and e.through.ok
             e = e._replace(forward=forward, held_by=held, arrived=True if heard else told.get("arrived"))
         if wordless(e.through) and e.direct and e.direct.ok:
-            # Two connections at once are too many for some: what one of them heard, the other one would have.
+            # Two concurrent connections are too many for some services: the answer on one of them stands for both.
             e = e._replace(through=e.direct)
         self.e = e
 
     def _words(self) -> None:
-        """Who has accepted and says nothing may be slow, and is heard on; meanwhile its agent may tell what has the
-        port. In user mode QEMU accepts before the guest does: one that has not arrived there is not waited for."""
+        """A service that accepts connections but sends nothing may be slow: it gets more time, while the agent may name
+        the program on that port. In user mode QEMU accepts before the guest does: a connection that has not reached the
+        guest is not waited for."""
         e = self.e
         heard = e.through if e.way == "user" else e.direct
         if not wordless(heard) or e.arrived is False or e.service == "tcp":
@@ -169,13 +169,13 @@ class Gathering:
         self._take()
 
     def _server_runs(self) -> bool:
-        """True for an emulated guest that says that the right program has the port, and is not stopped: it may be slow,
-        whatever its agent's answers took."""
+        """True for an emulated guest that reports that the right program has the port and is not stopped: it may be
+        slow, however long its agent's answers took."""
         told = why_mute(self.inquiry.inside, self.e.service, self.e.port)
         return told is not None and not told.proved and self.asked.wait_s is None and emulated(self.ws, self.guest.name)
 
     def _second(self) -> None:
-        """What the first answers lead to: a login, the sizes of packets, other ports."""
+        """Questions that depend on the first answers: a login, packet sizes, other ports."""
         e, asking = self.e, self.asking
         self.there = there.begin(self.asked.at, e, self.until)
         asking.ask(second_questions(self.ws, self.door, e, self.place, self.lan, self.asked, lambda: self.until))
@@ -190,15 +190,15 @@ class Gathering:
         self._take()
 
     def _inside(self) -> None:
-        """Where something keeps people out, the guest's own answers: until that explains it."""
+        """If something blocks clients: the guest's own answers, until they explain it."""
         e = self._assembled()
         pieces = wanted(e)
         if not pieces or self.guest.system == "windows" or self.seen.state == HUNG:
-            return  # nothing to ask, or nobody who could answer
+            return  # no questions, or no answers possible
         known = self.inquiry.inside.told if self.inquiry.inside else frozenset()
         left = [p for p in pieces if p not in known]
         self._inquire(left, lambda inside: explained(self._assembled()._replace(inside=inside)))
-        # An agent that was too busy to answer at once has not said that it is not there.
+        # An agent that was too busy to answer at once may still exist.
         least = time.monotonic() + LEAST_S
         if not self.asking.until(lambda: self.asking.answered("inside-2", "inside"), time.monotonic() + SOON_S):
             self.tell(e, "the guest's own answers", max(self.until, least) - time.monotonic())
@@ -246,14 +246,14 @@ class Gathering:
         )
 
     def _unfinished(self) -> str:
-        """Why the guest did not tell all that it was asked; "" if it did."""
+        """Why the guest did not answer all questions; "" if it did."""
         late = any(map(self.asking.waiting, ("inside", "inside-2")))
         who = "its guest agent" if self.inquiry.by_agent else "the guest"
         return f"{who} did not answer within {self.asking.took_s:.0f} s" if late else ""
 
 
 def _so_far(asking: Asking) -> dict[str, Any]:
-    """The answers so far. A connection that is still heard was accepted, and nothing was said on it."""
+    """The answers so far. A pending connection was accepted, and nothing was sent on it."""
     mute = accepted(Heard.NOTHING)._replace(after_s=asking.took_s)
     return asking.told() | {name: mute for name in WORDS if asking.waiting(name)}
 
@@ -265,7 +265,7 @@ def _told(ws: Workspace) -> str | None:
 
 
 def _key(ws: Workspace, guest: str, login: LoginSeen) -> bool | None:
-    """Whether the host key that a login was shown is the one that is trusted; None where none is."""
+    """Whether the host key presented at a login is the trusted one; None if none is."""
     known = trusted_key(ws.home, guest)
     if not known or not ws.lab.guests[guest].first_boot:
         return None

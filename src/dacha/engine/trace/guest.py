@@ -1,4 +1,4 @@
-"""What is seen of a guest itself: whether it runs, how far its system has come, whose key its SSH server shows."""
+"""Evidence about a guest itself: whether it runs, how far it has booted, and its SSH host key."""
 
 from __future__ import annotations
 
@@ -18,15 +18,15 @@ from dacha.host.kernel_log import killed_for_memory, read_log
 from dacha.host.probe.connect import host_key
 from dacha.host.processes import boot_id
 
-# A guest that is up takes a connection within this time (seconds).
+# A running guest accepts a connection within this time (seconds).
 ARRIVE_S = 2.5
-# A login prompt, or a shell's at the beginning of a line, whatever was typed behind it.
+# A login prompt, or a shell prompt at the start of a line, whatever was typed after it.
 _PROMPT = re.compile(rb"(?m)login: ?\r?$|^[\w@~:./-]{0,40} ?[#$] ")
 
-# A shell that waits for a command, as whoever has the console.
+# A shell prompt on the console.
 _SHELL = re.compile(rb"(?m)^[\w@~:./-]{0,40} ?[#$] \Z")
 
-# When, and who says it, before what QEMU says (its option -msg).
+# Timestamp and program name that QEMU puts before its messages (-msg).
 _QEMU = re.compile(r"^(\S+Z )?qemu-system-\w+: ")
 
 
@@ -39,13 +39,13 @@ def run_state(ws: Workspace, guest: str) -> str:
 
 
 def shows_shell(tail: bytes) -> bool:
-    """True for a console at whose end a shell waits."""
+    """True for a console that ends with a shell prompt."""
     return _SHELL.search(tail.rstrip(b"\r\n")) is not None
 
 
 def arrived(ws: Workspace, door: DoorPlan, enough: Callable[[], bool]) -> bool:
-    """Whether the guest itself has a connection through this door of user mode: QEMU accepts before it does. Asked a
-    moment after one was made, until it is there or `enough` is known without it."""
+    """Whether the guest itself has a connection through this user-mode door: QEMU accepts first. Checked a moment after
+    one was made, until it is there or `enough` is known without it."""
     from dacha.hypervisor.command_line import WATCH
     from dacha.hypervisor.monitor.qmp import Qmp
     from dacha.hypervisor.user_network import taken
@@ -61,7 +61,7 @@ def arrived(ws: Workspace, door: DoorPlan, enough: Callable[[], bool]) -> bool:
 
 
 def _qemu_said(log: str) -> str:
-    """The last that QEMU said, but for warnings; "" for nothing."""
+    """QEMU's last message, except warnings; "" for none."""
     for line in reversed(log.splitlines()):
         said = _QEMU.sub("", line).strip()
         if said and not said.startswith(("warning:", "info:")):
@@ -70,7 +70,7 @@ def _qemu_said(log: str) -> str:
 
 
 def last_run(ws: Workspace, guest: str) -> LastRun | None:
-    """How a guest that is off ran last; None where it never did."""
+    """The last run of a guest that is off; None if it never ran."""
     ran = ws.home.read(guest).process
     if ran is None:
         return None

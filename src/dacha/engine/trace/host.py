@@ -1,4 +1,4 @@
-"""What is seen of this host's part in a way: its links, its rules, and those of others."""
+"""Evidence about this host's part of a path: its links, its rules, and those of other programs."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from dacha.engine.network.live import networks_apart
 from dacha.engine.workspace import Workspace
 from dacha.host.network import arp, nft, sysctls
 
-# How long a guest has to answer ARP, and a slow one if nobody has (seconds).
+# How long a guest may take to answer ARP, and a slow one if no machine has answered (seconds).
 ARP_S, PATIENT_S = 0.5, 4.0
 
 
@@ -69,8 +69,8 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
 
 
 def _frames(link: str) -> int | None:
-    """How many frames have come out of a guest; None where it has no link. What comes out of it this host receives by a
-    tap, and sends by a link straight on an adapter (macvtap)."""
+    """How many frames a guest has sent; None without a link. The guest's frames count as received on a tap, as sent on
+    a macvtap."""
     folder = Path(f"/sys/class/net/{link}")
     way = "tx" if (folder / "macvtap").is_dir() else "rx"
     try:
@@ -96,7 +96,7 @@ def answers(ws: Workspace, network: str, address: IPv4Address) -> tuple[tuple[st
 
 
 def rule(ws: Workspace, door: DoorPlan) -> str:
-    """Whether the kernel leads the door's port to its guest: "there", "missing", or where it leads instead."""
+    """Whether the kernel forwards the door's port to its guest: "there", "missing", or another target."""
     table = table_name(ws.lab.name)
     for f in door.forwards():
         name, key = door_element(door, f)

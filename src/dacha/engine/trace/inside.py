@@ -1,4 +1,4 @@
-"""What a guest tells of itself, asked in pieces: by its agent, else by a login. Each piece is used as it arrives."""
+"""A guest's own answers, in pieces: by its agent, else by a login. Each piece is used as it arrives."""
 
 from __future__ import annotations
 
@@ -17,10 +17,10 @@ from dacha.engine.trace.patience import MOST_S
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
 
-# A user's name that may stand in a script as it is.
+# User names that are safe in a script.
 _PLAIN = re.compile(r"[a-z_][a-z0-9_.-]{0,31}")
-# How long an agent is given to say that it is there where QEMU cannot tell whether one runs, and an answer that is slow
-# (seconds): with such an agent all that is left is asked at once, after the first two pieces.
+# How long an agent may take to respond if QEMU cannot tell whether one runs, and what counts as a slow answer
+# (seconds): from a slow agent, all remaining pieces are requested together after the first two.
 THERE_S, SLOW_S = 3.0, 1.0
 
 
@@ -36,8 +36,8 @@ class Inquiry:
         self.mute = ""
         self.by_agent: bool | None = None
         self._no_agent = ""
-        # How long the agent took for an answer, and the guest for a piece (seconds); `waits` while an agent that runs
-        # has not given any, `works` while the guest works on a piece.
+        # How long the agent took for an answer, and the guest for a piece (seconds); `waits` while a running agent has
+        # not answered at all, `works` while the guest works on a piece.
         self.answer_s = 0.0
         self.piece_s = 0.0
         self.waits = False
@@ -46,8 +46,8 @@ class Inquiry:
     def run(
         self, pieces: Iterable[str], until: Callable[[], float], *, login: bool, enough: Callable[[Inside], bool]
     ) -> None:
-        """Ask for these pieces in their order, until a moment of the monotonic clock (an agent that turns out to
-        be slow moves it), or until what was told is `enough`; by a login only where one may work."""
+        """Ask for these pieces in order, until a moment of the monotonic clock (a slow agent moves it), or until the
+        answers are `enough`; by a login only if one may work."""
         self.by_agent = self._agent_there(until())
         if not self.by_agent and not login:
             self.mute = self._no_agent
@@ -58,13 +58,14 @@ class Inquiry:
             if limit_s <= 0:
                 self.mute = self.mute or "there was no time for more questions"
                 return
-            # Where each answer takes seconds, not the questions do: after the most telling ones they are asked at once.
+            # If each answer takes seconds, the questions do not: after the most telling ones, the rest is requested
+            # together.
             now = left if self.answer_s > SLOW_S and asked > 1 else left[:1]
             asked += 1
             left = left[len(now) :]
             text = together(now, self._user, self._service)
             began = time.monotonic()
-            # Whoever asked decides how long a piece is waited for: `until` moves while the guest works on it.
+            # The caller decides how long a piece is waited for: `until` moves while the guest works on it.
             said = self.ask(text, max(limit_s, MOST_S) if self.by_agent else limit_s)
             self.piece_s = max(self.piece_s, time.monotonic() - began)
             if said is None and login and self.by_agent is False:
@@ -77,7 +78,7 @@ class Inquiry:
                 return
 
     def _agent_there(self, until: float) -> bool:
-        """Whether the agent answers. One that runs is waited for; that none runs is known at once."""
+        """Whether the agent responds. A running one is waited for; that none runs is known at once."""
         runs, began = agent.runs(self._run), time.monotonic()
         if runs:
             self.waits = not self.answer_s
@@ -91,11 +92,11 @@ class Inquiry:
 
     @property
     def slowest_s(self) -> float:
-        """The longest that this guest took for anything it was asked (seconds)."""
+        """The longest time that this guest took for anything (seconds)."""
         return max(self.answer_s, self.piece_s)
 
     def ask(self, text: str, limit_s: float) -> str | None:
-        """What a script prints in the guest, by the way that `run` found; None where it says nothing in that time."""
+        """The output of a script in the guest, by the way that `run` chose; None without one in that time."""
         return self._by_agent(text, limit_s) if self.by_agent else self._by_login(text, limit_s)
 
     def _by_agent(self, text: str, limit_s: float) -> str | None:
@@ -119,7 +120,7 @@ class Inquiry:
         return ran.out.decode("utf-8", "replace")
 
     def timed(self, question: Callable[[], Any]) -> Any:
-        """What the agent answers to a question; how long that takes tells how slow it is."""
+        """The agent's answer to a question; the time shows how slow it is."""
         began = time.monotonic()
         told = question()
         if told is not None:

@@ -1,4 +1,4 @@
-"""A login tried as the lab file's user, by OpenSSH's own client."""
+"""A login as the lab file's user, with OpenSSH's own client."""
 
 from __future__ import annotations
 
@@ -22,8 +22,8 @@ from dacha.host.facts import program
 def try_login(
     ws: Workspace, guest: Guest, place: tuple[str, int], limit_s: float, who: str | None = None
 ) -> LoginSeen | None:
-    """Log in at a place, as `who` (else the lab file's user), and run the least command that every shell knows; None
-    where nobody is named who may, or this host has no client. Nothing is typed: no password is asked for."""
+    """Log in at an address, as `who` (else the lab file's user), and run a command that every shell supports; None
+    without a login user, or without a client on this host. There are no prompts."""
     ssh, login = program("ssh"), guest.login
     if ssh is None or login is None:
         return None
@@ -33,13 +33,13 @@ def try_login(
     names = tuple(f.name for f in files)
     opens = [f for f in files if _opens(f)]
     if not has_key(ws, guest):
-        # None is here, or none that may be read, or none without a passphrase, which is not asked for.
+        # None is here, or none is readable, or none without a passphrase.
         return LoginSeen(user)
     argv = [ssh, "-v", "-F", "/dev/null", "-p", str(place[1]), "-l", user, *trust_options(ws, guest), *found]
     for option in (f"ConnectTimeout={max(1, int(limit_s))}", "BatchMode=yes", "PreferredAuthentications=publickey",
                    "ClearAllForwardings=yes", "RequestTTY=no"):  # fmt: skip
         argv += ["-o", option]
-    # The least that every shell knows, and with it the keys that open the account.
+    # A minimal command for every shell, and the keys that open the account.
     command = "exit 0" if guest.system == "windows" else "cat .ssh/authorized_keys; exit 0"
     said = run_bounded([*argv, place[0], command], limit_s)
     text = harmless_lines(said.text.replace("\r", ""))
@@ -47,7 +47,7 @@ def try_login(
         seen = read_client(user, names, FAILED, text)
         return seen._replace(result=NO_ANSWER, said=f"no answer within {limit_s:.0f} s")
     seen = read_client(user, names, said.code, text)
-    # Refused without a key that opens by itself: the fault may as well be on this side.
+    # Refused without a usable key: the fault may be on this side.
     if seen.result == REFUSED_LOGIN and not seen.accepted and not opens:
         return LoginSeen(user, host_key=seen.host_key)
     strange = strangers_among(said.text, accounts_of(ws, guest).get(user)) if seen.result == IN else ()
@@ -61,13 +61,13 @@ def _key_files(found: list[str]) -> list[Path]:
 
 
 def has_key(ws: Workspace, guest: Guest) -> bool:
-    """True if a private key of the guest's login is here that may open by itself, or by an agent that holds it."""
+    """True if this host has a private key of the guest's login that works without a prompt, or through an SSH agent."""
     files = _key_files(identities(ws, guest))
     return any(map(_opens, files)) or bool(files and os.environ.get("SSH_AUTH_SOCK"))
 
 
 def _tail(public: Path) -> str:
-    """The last letters of a public key, by which it is told from others."""
+    """The final characters of a public key, which identify it."""
     try:
         return public.read_text(errors="replace").split()[1][-TAIL:]
     except (OSError, IndexError):
@@ -75,7 +75,7 @@ def _tail(public: Path) -> str:
 
 
 def _opens(key: Path) -> bool:
-    """True for a private key that this user may read, and that needs no passphrase."""
+    """True for a private key that this user can read, and that has no passphrase."""
     try:
         return not needs_passphrase(key.read_text(errors="replace"))
     except OSError:

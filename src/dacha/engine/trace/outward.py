@@ -1,4 +1,4 @@
-"""Seeing why a guest does not reach something: asked inside it, and compared with what this host sees."""
+"""Evidence about why a guest does not reach something: queried inside it, and compared with this host."""
 
 from __future__ import annotations
 
@@ -29,14 +29,14 @@ from dacha.host.probe.connect import touch
 from dacha.hypervisor import gate
 from dacha.wire.probes import probe_for
 
-# How long this host's own connection may take (seconds).
+# The limit for this host's own connection (seconds).
 HOST_S = 3.0
-# What the guest's own connection is given at the least.
+# The minimum time for the guest's own connection.
 LEAST_S = 8.0
 
 
 def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | None) -> Outward:
-    """What is seen of the way from a guest to a TCP port of an address or a name."""
+    """The evidence about the path from a guest to a TCP port of an address or a name."""
     plan, seen = live_plan(ws), observe_guest(ws.home, guest.name, forwards=False)
     adapter = next(iter(plan.adapters_of(guest.name)), None)
     network = ws.lab.networks[adapter.network] if adapter else None
@@ -71,7 +71,7 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
 
 
 def _asked(ws: Workspace, guest: Guest, o: Outward, wait_s: float | None) -> Outward:
-    """With what the guest itself tells, by its agent, else by a login."""
+    """Add the guest's own answers, by its agent, else by a login."""
     if guest.system == "windows":
         return o._replace(mute="Windows guests cannot be queried")
     inquiry, began = Inquiry(ws, guest, ""), time.monotonic()
@@ -87,7 +87,7 @@ def _asked(ws: Workspace, guest: Guest, o: Outward, wait_s: float | None) -> Out
     if said is not None:
         o = read_way(said, o)
         if not o.address:
-            return o  # there is nowhere to go
+            return o  # there is no route
         said = inquiry.ask(target_script(o.address, o.port, o.gateway), max(LEAST_S, until() - time.monotonic()))
     return read_way(said, o) if said is not None else o._replace(mute=inquiry.mute)
 
@@ -101,7 +101,7 @@ def _known(name: str) -> tuple[str, ...]:
 
 
 def _from_here(o: Outward) -> ConnectResult | None:
-    """What comes of this host's own connection there; None where it would be one to this host itself."""
+    """The result of this host's own connection; None if the target is this host itself."""
     if not o.from_here or o.from_here == o.gateway or gate.own(ip_address(o.from_here)):
         return None
     try:
@@ -111,7 +111,7 @@ def _from_here(o: Outward) -> ConnectResult | None:
 
 
 def _refused(ws: Workspace, guest: Guest, o: Outward) -> tuple[str, str] | None:
-    """The lab's own rule that keeps the guest from there: what, and the command that opens it."""
+    """The lab's own rule that blocks the guest: description, and the command that allows it."""
     network, address = ws.lab.networks[o.network], ip_address(o.address)
     if o.where == "own":
         return None
@@ -159,7 +159,7 @@ def _private(address: IPv4Address | IPv6Address) -> bool:
 
 
 def _dropped(ws: Workspace, o: Outward) -> tuple[str, str] | None:
-    """Another program's rule on this host that surely drops the connection on its way out."""
+    """Another program's rule on this host that certainly drops the outgoing connection."""
     listing = others.listing() if os.geteuid() == 0 else None
     if listing is None:
         return None

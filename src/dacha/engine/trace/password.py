@@ -1,4 +1,4 @@
-"""A password tried for a remote desktop: at the server where that checks it first, else by the guest's own agent."""
+"""Try a password for a remote desktop: at the server if that checks it first, else by the guest's own agent."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ from dacha.engine.workspace import Workspace
 from dacha.host.probe.password import check_password
 from dacha.hypervisor.monitor import agent
 
-# What modules for logins check a password with: it reads it from its standard input, and ends with 0 when it is right
-# (Linux-PAM, unix_chkpwd(8)). In a shell, as its place differs; a user that is not there has another exit code.
+# The helper that login modules use to check a password: it reads it from standard input, and exits with 0 if it is
+# correct (Linux-PAM, unix_chkpwd(8)). Run in a shell, as its path differs; an unknown user has another exit code.
 CHECK = 'PATH=$PATH:/usr/sbin:/sbin; command -v unix_chkpwd >/dev/null || exit 99; exec unix_chkpwd "$0" nullok'
 _NO_PROGRAM = 99
 
@@ -19,7 +19,8 @@ _NO_PROGRAM = 99
 def try_password(
     ws: Workspace, guest: Guest, place: tuple[str, int], user: str, password: str, limit_s: float
 ) -> LoginSeen:
-    """Whether somebody's password is taken. It is in no argument list and no log; a wrong one counts as one attempt."""
+    """Whether a user's password is accepted. It is in no argument list and no log; a wrong one counts as one
+    attempt."""
     try:
         checked = check_password(*place, user, password, limit_s)
     except (OSError, PeerError) as e:

@@ -1,13 +1,13 @@
-"""How long a trace waits for an answer that somebody may still give: as long as that guest seems to need."""
+"""How long a trace waits for pending answers: as long as the guest seems to need."""
 
 from __future__ import annotations
 
 from dacha.engine.workspace import Workspace
 
-# For the first answer of an agent that runs, as QEMU says (seconds).
+# For the first answer of a running agent (seconds).
 AGENT_S = 30.0
-# Seconds: for a guest that runs on the processor, for one that is emulated; for each second that it took for an answer
-# so far; at the least, and at the most.
+# Seconds: for a guest with hardware virtualization, for an emulated one; for each second that an answer took so far;
+# the minimum and the maximum.
 USUAL_S, EMULATED_S, SLOWER, LEAST_S, MOST_S = 8.0, 20.0, 10.0, 3.0, 60.0
 
 
@@ -20,9 +20,9 @@ def patience_s(
     agent_runs: bool = False,
     works: bool = False,
 ) -> float:
-    """Return how many seconds to wait for an answer. `wait_s` is what a person asked for, `slowest_s` the longest that
-    an answer of this guest took so far. With `agent_runs` its agent runs and has not answered yet; with `works` it has
-    reported that it works on the answer."""
+    """Return how many seconds to wait for an answer. `wait_s` is the user's limit, `slowest_s` the longest time for an
+    answer of this guest so far. With `agent_runs` its agent runs and has not answered yet; with `works` it has reported
+    that it works on the answer."""
     if wait_s is not None:
         return max(LEAST_S, wait_s)
     if works:
@@ -33,6 +33,6 @@ def patience_s(
 
 
 def emulated(ws: Workspace, guest: str) -> bool:
-    """True for a guest that runs without the processor's help."""
+    """True for a guest without hardware virtualization."""
     machine = ws.home.read(guest).machine
     return machine is not None and machine["accelerator"] == "tcg"

@@ -1,4 +1,5 @@
-"""What is asked about a way from this host: what can be asked at once, and what the first answers lead to."""
+"""The questions about a path that this host asks: those that need no earlier answer, and those that depend on the first
+ones."""
 
 from __future__ import annotations
 
@@ -35,25 +36,25 @@ from dacha.host.probe.echo import comes_back
 from dacha.hypervisor.monitor import agent
 from dacha.wire.probes import probe_for
 
-# One question's limit: all are asked at once, so that a trace takes little longer than its slowest.
+# The limit of one question: all run in parallel, so that a trace takes little longer than its slowest.
 ASK_S, ECHO_S, NAME_S = 2.0, 0.6, 1.0
-# How long QEMU is asked whether an agent runs, and an agent where that is not known (seconds).
+# Limits for QEMU's answer whether an agent runs, and for an agent if that is unknown (seconds).
 UNSURE_S = 0.5
-# The questions that hear a service.
+# The questions that listen to the service.
 WORDS = ("through", "direct")
-# Smaller packets that are tried where large ones vanish: a tunnel's, IPv6's least, IPv4's least (RFC 8200, RFC 791).
+# Smaller packets to try if large ones are lost: a tunnel's, IPv6's minimum, IPv4's minimum (RFC 8200, RFC 791).
 SIZES = (1400, 1280, 576)
-# Where a service may be instead, when its own port is shut: low ports, and usual other ones.
+# Other ports where a service may be if its own is closed: low ports, and common alternatives.
 OTHER_PORTS = (*range(20, 26), 80, 443, 2022, 2200, 2222, 3388, 3390, 5901, 8000, 8080, 8081, 8443, 8888, 10022, 22022)
 
 
 def address_of_guest(door: DoorPlan) -> str | None:
-    """The guest's own address, as it is known now."""
+    """The guest's own address, as known now."""
     return str(door.adapter.address) if door.adapter and door.adapter.address else None
 
 
 def agent_addresses(ws: Workspace, guest: str) -> list[tuple[str, str]] | None:
-    """What the guest's agent says of its addresses, however long one takes that runs; None at once where none runs."""
+    """The addresses that the guest's agent reports, however long a running one takes; None at once if none runs."""
     run = ws.home.run(guest)
     runs = agent.runs(run, UNSURE_S)
     return None if runs is False else agent.addresses(run, MOST_S if runs else UNSURE_S)
@@ -62,8 +63,8 @@ def agent_addresses(ws: Workspace, guest: str) -> list[tuple[str, str]] | None:
 def first_questions(
     ws: Workspace, door: DoorPlan, e: Evidence, place: tuple[str, int] | None, hear_s: float, asking: Asking
 ) -> dict[str, Callable[[], Any]]:
-    """What can be asked at once. (Small functions of fixed values: each runs in a thread of its own.) A service that
-    accepts is heard for `hear_s` seconds."""
+    """Questions that need no earlier answer. (Small functions of fixed values: each runs in a thread of its own.) A
+    service that accepts connections is listened to for `hear_s` seconds."""
 
     def heard() -> bool:
         touched = asking.told().get("through")
@@ -113,8 +114,8 @@ def second_questions(
     asked: Asked,
     until: Callable[[], float],
 ) -> dict[str, Callable[[], Any]]:
-    """What depends on the first answers: more about a service that answers, a login there, and where one may be that
-    refuses. A login is waited for `until` a moment of the monotonic clock."""
+    """Questions that depend on the first answers: more about a service that responds, a login, and other ports of one
+    that refuses. A login is waited for `until` a moment of the monotonic clock."""
     address, service, root = address_of_guest(door), door.door.service or "", os.geteuid() == 0
     direct = e.direct
     asks: dict[str, Callable[[], Any]] = {}
@@ -135,7 +136,7 @@ def second_questions(
         logs_in = service == "ssh" and asked.login and guest.login and program("ssh")
         if logs_in:
             asks["login"] = partial(try_login, ws, guest, target, left, asked.user)
-        # A login is shown the host key too: a slow guest computes it but once.
+        # A login also shows the host key: a slow guest computes it only once.
         if service == "ssh" and not (logs_in and has_key(ws, guest)):
             asks["key"] = lambda: key(ws, e.guest, *target)
         if service == "rdp" and asked.user and asked.password is not None:

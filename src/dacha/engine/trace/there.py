@@ -1,4 +1,4 @@
-"""Entering the door from another machine while the guest itself is still asked."""
+"""Enter the door from another machine, while the guest itself is still being queried."""
 
 from __future__ import annotations
 
@@ -11,12 +11,13 @@ from dacha.host.facts import program
 from dacha.host.probe.through_ssh import touch_from
 from dacha.wire.probes import probe_for
 
-# What a login over there is given at the least (seconds).
+# The minimum time for a login there (seconds).
 LEAST_S = 9.0
 
 
 def begin(machine: str | None, e: Evidence, until: float) -> Asking | None:
-    """Ask that machine, where one is named, until a moment of the monotonic clock; the answer is taken by `end`."""
+    """Start the test from that machine, if one is specified, until a moment of the monotonic clock; `end` takes the
+    result."""
     if machine is None:
         return None
     asking, limit_s = Asking(), max(LEAST_S, until - time.monotonic())
@@ -25,7 +26,7 @@ def begin(machine: str | None, e: Evidence, until: float) -> Asking | None:
 
 
 def end(asking: Asking | None, machine: str | None, e: Evidence, until: float) -> Evidence:
-    """The evidence with what that machine got."""
+    """The evidence with that machine's result."""
     if asking is None or machine is None:
         return e
     asking.wait(max(LEAST_S - asking.took_s, until - time.monotonic()) + 0.3)
