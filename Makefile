@@ -1,9 +1,9 @@
-# make demo runs the main job, make test passes the tests; both set up what they need first.
+# make demo runs the main job, make test the tests; both set up what they need first.
 PYTHON ?= $(shell command -v /usr/bin/python3 || command -v python3)
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: help setup demo test faults whole quick lint bench fuzz screenshots clean
+.PHONY: help setup demo test faults whole quick lint bench fuzz commands screenshots clean
 
 help:                ## what can be made
 	@sed -n 's/^\([a-z]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
@@ -47,6 +47,9 @@ bench: setup         ## the performance promises, as ratios in one run; the prog
 
 fuzz: setup          ## every parser of foreign bytes, a minute each: 40 minutes
 	$(BIN)/python bench/fuzz_parsers.py 60
+
+commands: setup      ## docs/commands.md, from the program
+	$(BIN)/python tools/commands_page.py
 
 screenshots: setup   ## the pictures in docs/screenshots, from the demo data
 	tools/setup.sh "$(VENV)" screenshots

@@ -156,16 +156,26 @@ def test_the_version_stands_in_one_place() -> None:
     assert f"## {dacha.__version__}" in (ROOT / "CHANGELOG.md").read_text()
 
 
-def test_the_readme_names_every_command_and_only_files_that_exist() -> None:
-    from dacha.cli.commands import COMMANDS
+def test_the_page_on_commands_is_what_the_program_says() -> None:
+    page = importlib.import_module("tools.commands_page")
+    assert (ROOT / "docs/commands.md").read_text() == page.page(), "run make commands"
 
+
+def test_the_readme_links_every_picture_and_only_files_that_exist() -> None:
     text = (ROOT / "README.md").read_text()
-    for command in COMMANDS:
-        assert re.search(rf"`{command.name}`|dacha {command.name}|{command.name},", text), command.name
+    assert text.count("\n") <= 120 and text.count("![") == 4, "it stays short: the rest is in docs"
     for target in re.findall(r"\]\(([^)#]+)\)", text):
         assert (ROOT / target).exists(), target
     shown = set(re.findall(r"docs/screenshots/(\w+)\.png", text))
     assert shown == {p.stem for p in (ROOT / "docs/screenshots").glob("*.png")}
+
+
+def test_the_page_on_the_architecture_names_modules_that_exist() -> None:
+    text = (ROOT / "docs/architecture.md").read_text()
+    for name in re.findall(r"`((?:core|engine|cli|host|hypervisor|caretaker|formats|wire|demo)/[\w/.-]+)`", text):
+        assert any((SOURCE / f"{name}{end}").exists() for end in ("", ".py")), name
+    for name in re.findall(r"`((?:tests|bench|tools)/[\w/.-]+)`", text):
+        assert (ROOT / name).exists(), name
 
 
 def test_the_page_on_trace_has_every_hop_and_what_is_asked_there() -> None:

@@ -38,7 +38,7 @@ SHOWS = {
     "A second disk": "disk 64 MiB",
     "Start with this host": "ExecStart=",
     "Another name, another subnet, another place": "tide-gauge",
-    "Be rid of it all": "Everything of saltmarsh was removed",
+    "Remove everything": "Everything of saltmarsh was removed",
 }
 
 

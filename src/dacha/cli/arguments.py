@@ -36,7 +36,7 @@ def _shares_of(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
 
 
 def guest(
-    parser: argparse.ArgumentParser, dest: str = "guest", *, optional: bool = False, what: str | None = None
+    parser: argparse.ArgumentParser, dest: str = "guest", *, optional: bool = False, what: str = "name of the guest"
 ) -> None:
     """One guest."""
     _completed(parser.add_argument(dest, metavar="GUEST", nargs="?" if optional else None, help=what), _names("guest"))
@@ -50,31 +50,33 @@ def guests(parser: argparse.ArgumentParser, what: str = "guests to act on") -> N
 def door(parser: argparse.ArgumentParser, dest: str = "name", *, optional: bool = False) -> None:
     """A guest, and one of its doors."""
     guest(parser)
-    what = "name of the door (default: ssh, or the guest's first)" if optional else None
+    what = "name of the door (default: ssh, or the guest's first)" if optional else "name of the door"
     _completed(parser.add_argument(dest, metavar="DOOR", nargs="?" if optional else None, help=what), _doors_of)
 
 
 def share(parser: argparse.ArgumentParser) -> None:
     """A guest, and one of its shared folders."""
     guest(parser)
-    _completed(parser.add_argument("name", metavar="SHARE"), _shares_of)
+    _completed(parser.add_argument("name", metavar="SHARE", help="name of the share"), _shares_of)
 
 
-def network(parser: argparse.ArgumentParser, dest: str = "name", *, optional: bool = False, what: str = "") -> None:
+def network(
+    parser: argparse.ArgumentParser, dest: str = "name", *, optional: bool = False, what: str = "name of the network"
+) -> None:
     """One network."""
-    argument = parser.add_argument(dest, metavar="NETWORK", nargs="?" if optional else None, help=what or None)
+    argument = parser.add_argument(dest, metavar="NETWORK", nargs="?" if optional else None, help=what)
     _completed(argument, _names("network"))
 
 
-def medium(parser: argparse.ArgumentParser, *, optional: bool = False, what: str = "") -> None:
+def medium(parser: argparse.ArgumentParser, *, optional: bool = False, what: str = "short name of the medium") -> None:
     """One medium."""
-    argument = parser.add_argument("name", metavar="MEDIUM", nargs="?" if optional else None, help=what or None)
+    argument = parser.add_argument("name", metavar="MEDIUM", nargs="?" if optional else None, help=what)
     _completed(argument, _names("medium"))
 
 
 def person(parser: argparse.ArgumentParser) -> None:
     """One person."""
-    _completed(parser.add_argument("name", metavar="PERSON"), _names("person"))
+    _completed(parser.add_argument("name", metavar="PERSON", help="name of the person"), _names("person"))
 
 
 def for_person(parser: argparse.ArgumentParser, what: str) -> None:
@@ -84,7 +86,8 @@ def for_person(parser: argparse.ArgumentParser, what: str) -> None:
 
 def lab(parser: argparse.ArgumentParser, *, optional: bool = False) -> None:
     """One of the known labs."""
-    _completed(parser.add_argument("name", metavar="LAB", nargs="?" if optional else None), _names("lab"))
+    argument = parser.add_argument("name", metavar="LAB", nargs="?" if optional else None, help="name of the lab")
+    _completed(argument, _names("lab"))
 
 
 def many(parser: argparse.ArgumentParser, flag: str, dest: str, metavar: str, what: str) -> None:

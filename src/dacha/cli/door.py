@@ -48,7 +48,7 @@ def _options(
     parser.add_argument("--service", metavar="SERVICE", help="protocol of the service: ssh, rdp, vnc, http, https")
     parser.add_argument("--port", metavar="PORT", help="the host's port, or a range 5000-5010 (default: a free one)")
     parser.add_argument("--to", metavar="PORT", help="the guest's port or range (default: the service's standard port)")
-    parser.add_argument("--protocol", metavar="tcp|udp")
+    parser.add_argument("--protocol", metavar="tcp|udp", help="transport protocol (default: tcp)")
     parser.add_argument("--listen", metavar="ADDRESS", help="the host's address to listen on")
     parser.add_argument("--allow", metavar="ADDRESS", action="append", help=allow)
     parser.add_argument("--outside-port", metavar="PORT", help="the router's port, for a door from outside")

@@ -25,7 +25,7 @@ def network_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("name", metavar="NAME")
+    parser.add_argument("name", metavar="NAME", help="name of the network: lower-case letters, digits and dashes")
     _options(parser)
 
 
@@ -44,9 +44,9 @@ def _options(parser: argparse.ArgumentParser) -> None:
         "--backend", metavar="user|kernel", help="carried by: QEMU's user mode, or the kernel (as root)"
     )
     parser.add_argument("--subnet", metavar="SUBNET", help="such as 10.77.4.0/24 (default: a free one)")
-    parser.add_argument("--gateway", metavar="ADDRESS")
+    parser.add_argument("--gateway", metavar="ADDRESS", help="gateway of the guests (default: the first address)")
     parser.add_argument("--subnet6", metavar="SUBNET", help="such as fd77:4::/64")
-    parser.add_argument("--gateway6", metavar="ADDRESS")
+    parser.add_argument("--gateway6", metavar="ADDRESS", help="IPv6 gateway of the guests (default: the first address)")
     parser.add_argument("--dynamic", metavar="RANGE", help="range for dynamic addresses")
     parser.add_argument("--interface", metavar="NAME", help="for a bridge network: the host's interface")
     parser.add_argument("--vlan", metavar="NUMBER", type=int, help="for a bridge network: this VLAN of the interface")

@@ -26,7 +26,7 @@ def person_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("name", metavar="NAME")
+    parser.add_argument("name", metavar="NAME", help="name of the person: lower-case letters, digits and dashes")
     _options(parser)
 
 

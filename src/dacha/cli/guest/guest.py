@@ -18,11 +18,11 @@ if TYPE_CHECKING:
 
 
 def guest_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.description = "Guests of the lab. add, edit and remove change lab.toml only; dacha apply carries it out."
+    parser.description = "Guests of the lab. add, edit and remove change lab.toml only; run dacha apply afterwards."
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("name", metavar="NAME")
+    parser.add_argument("name", metavar="NAME", help="name of the guest: lower-case letters, digits and dashes")
     parser.add_argument(
         "--from", dest="image", metavar="IMAGE", help="the image that its disk is based on; Dacha never writes to it"
     )
@@ -70,7 +70,9 @@ def _remove(parser: argparse.ArgumentParser) -> None:
 
 def _rename(parser: argparse.ArgumentParser) -> None:
     arguments.guest(parser, "name")
-    parser.add_argument("new_name", metavar="NEW-NAME")
+    parser.add_argument(
+        "new_name", metavar="NEW-NAME", help="new name of the guest: lower-case letters, digits and dashes"
+    )
 
 
 def _show(parser: argparse.ArgumentParser) -> None:

@@ -12,9 +12,9 @@ def shared(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--system", metavar="FAMILY", help="operating system family, such as debian or windows; sets defaults"
     )
-    parser.add_argument("--cpus", type=int, metavar="N")
+    parser.add_argument("--cpus", type=int, metavar="N", help="number of virtual CPUs (default: from its profile)")
     parser.add_argument("--memory", metavar="SIZE", help='such as "1 GiB"')
-    parser.add_argument("--firmware", metavar="bios|uefi")
+    parser.add_argument("--firmware", metavar="bios|uefi", help="firmware (default: from its profile)")
     parser.add_argument("--secure-boot", action=argparse.BooleanOptionalAction, help="start signed systems only (UEFI)")
     parser.add_argument("--tpm", action=argparse.BooleanOptionalAction, help="add a TPM 2.0")
     parser.add_argument(
