@@ -124,7 +124,7 @@ def confirm(question: str, option: str, refused: str = "nothing was removed") ->
     import sys
 
     if not sys.stdin.isatty():
-        raise UsageError("this requires a confirmation, and there is no terminal", remedy=f"say {option}")
+        raise UsageError("this requires a confirmation, and there is no terminal", remedy=f"use {option}")
     try:
         answer = input(f"{question} [y/N] ").strip().lower()
     except EOFError:

@@ -59,7 +59,7 @@ class _Stage:
                 f"dacha {arguments[0]} ended with code {code}, so the demo ends here",
                 remedy=f"to examine it: dacha --lab {self.lab} status\nto remove it: {self.removal}"
                 if self.keep
-                else "its output is above; to keep the lab after an error: dacha demo --keep",
+                else "see its output above; to keep the lab after an error: dacha demo --keep",
             )
 
 

@@ -139,7 +139,7 @@ def _kernel_package() -> str:
         word, _, name = line.strip().partition(": ")
         if word == "Depends" and name.startswith("linux-image-"):
             return name
-    raise HostError(f"apt knows no package {KERNEL_META}", remedy="as root: apt-get update")
+    raise HostError(f"apt knows no package {KERNEL_META}", remedy="run as root: apt-get update")
 
 
 def _run(command: list[str], folder: Path) -> str:
@@ -155,7 +155,7 @@ def _run(command: list[str], folder: Path) -> str:
         raise HostError(
             f"{' '.join(command[:2])} failed",
             why="\n".join(words[:3]),
-            remedy="the packages' lists may be missing or old; as root: apt-get update",
+            remedy="update the package lists as root: apt-get update",
         )
     return done.stdout
 

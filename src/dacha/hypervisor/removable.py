@@ -39,7 +39,7 @@ def _drive(qmp: Qmp, device: str) -> dict[str, object]:
     for row in qmp.execute("query-block"):
         if row.get("qdev", "").rpartition("/")[2] == device or row.get("device") == device:
             return dict(row)
-    raise AnswerNo(f"the guest has no {device}", remedy="a drive is added at its next start")
+    raise AnswerNo(f"the guest has no {device}", remedy="restart the guest: a drive is added at its next start")
 
 
 def _inserted(qmp: Qmp, device: str) -> bool:

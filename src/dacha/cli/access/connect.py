@@ -232,6 +232,6 @@ def _copy(args: argparse.Namespace, ws: Workspace) -> int:
     if done.returncode:
         raise AnswerNo(
             f"the copy is incomplete: sftp ended with {done.returncode}",
-            remedy="its output is above; run the same command again, with --resume if it was interrupted",
+            remedy="see its output above; run the same command again, with --resume if it was interrupted",
         )
     return 0

@@ -60,10 +60,10 @@ def run_handout(args: argparse.Namespace) -> int:
     origin = args.origin or (person.origin if person else None)
     if origin is None:
         raise UsageError(
-            "the location of the recipient is not specified", remedy="--from host, lan or outside, or --for PERSON"
+            "the location of the recipient is not specified", remedy="use --from host, lan or outside, or --for PERSON"
         )
     if person is None and (args.with_key or args.no_passphrase or args.old_putty):
-        raise UsageError("a private key requires a person", remedy="--for PERSON, of: dacha person list")
+        raise UsageError("a private key requires a person", remedy="use --for PERSON, one of: dacha person list")
     target = Path(args.output or f"{person.name if person else ws.lab.name}-{origin}")
     handout(ws, args.guests, origin, person)  # refuse what is impossible before prompting for anything
     signer = _signer(args.sign_with) if args.sign_with else None

@@ -64,7 +64,7 @@ def run_screen(args: argparse.Namespace) -> int:
     ws = lab_or_applied(args)
     guest = guest_named(ws, args.guest)
     if args.listen not in (None, "host", "lan", "none"):
-        raise UsageError(f"--listen: unknown value {args.listen!r}", remedy="one of: host, lan, none")
+        raise UsageError(f"--listen: unknown value {args.listen!r}", remedy="choose host, lan or none")
     if not running(ws.home.process_lock(guest.name)):
         raise AnswerNo(f"{guest.name} is off", remedy=f"dacha start {guest.name}")
     machine = ws.home.read(guest.name).machine
@@ -165,7 +165,7 @@ def _listener(args: argparse.Namespace, ws: Workspace, qmp: Any, said: dict[str,
         why = ports.why_not("tcp", IPv4Address(address), port)
         if why:
             raise HostError(
-                f"port {port} of this host is not available: {why}", remedy="without --port, a free one is chosen"
+                f"port {port} of this host is not available: {why}", remedy="leave --port out: a free one is chosen"
             )
         # The password first: the display never listens without one.
         screen.set_password(qmp, password)

@@ -48,7 +48,7 @@ def run_new(args: argparse.Namespace) -> int:
     path = folders.expand(args.lab or "lab.toml")
     if path.exists():
         raise UsageError(
-            "a lab file already exists", where=str(path), remedy="nothing was changed; choose another: --lab FILE"
+            "a lab file already exists", where=str(path), why="nothing was changed", remedy="choose another: --lab FILE"
         )
     replace_file(path, TEMPLATE.format(name=name), follow=True)
     if args.json:

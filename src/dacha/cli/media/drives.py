@@ -43,11 +43,11 @@ def run_eject(args: argparse.Namespace) -> int:
     guest = guest_named(ws, args.guest)
     if not guest.media:
         raise AnswerNo(
-            f"no medium is in {args.guest}", remedy="the medium of an installation is removed automatically at its end"
+            f"no medium is in {args.guest}", why="the medium of an installation is removed automatically at its end"
         )
     name = args.name or guest.media[-1]
     if name not in guest.media:
-        raise UsageError(f"{name} is not in {args.guest}", remedy=f"in it: {', '.join(guest.media)}")
+        raise UsageError(f"{name} is not in {args.guest}", remedy=f"choose one of: {', '.join(guest.media)}")
     _take_out(args, ws, name)
 
     def decide(ws: Workspace) -> list[Edit]:

@@ -199,7 +199,7 @@ def _watch(args: argparse.Namespace, asked: Any) -> None:
     from dacha.engine.workspace import load
 
     if args.json:
-        raise UsageError("--watch is for interactive use", remedy="in a script, call dacha trace --json repeatedly")
+        raise UsageError("--watch is for interactive use", remedy="call dacha trace --json repeatedly")
     before = None
     while True:
         # The lab file may be edited and applied meanwhile.

@@ -30,7 +30,7 @@ def watch(draw: Callable[[], None], every_s: float) -> None:
     """Redraw every so many seconds until q or Ctrl-C; the terminal is restored in any case. Raises UsageError without
     one."""
     if not (sys.stdout.isatty() and sys.stdin.isatty()):
-        raise UsageError("--watch needs a terminal", remedy="without --watch, the state is printed once")
+        raise UsageError("--watch needs a terminal", remedy="leave --watch out: the state is then printed once")
     with _own_screen() as ending:
         while not ending:
             began = time.monotonic()

@@ -24,19 +24,19 @@ def check_people(lab: Lab) -> Iterator[Finding]:
         if by_ssh and not person.keys:
             what = f"may enter {_listed(g.name for g in by_ssh)} by SSH, and has no key"
             remedy = (
-                f"dacha person edit {person.name} --key FILE.pub, or hand one out: dacha handout --for {person.name} "
+                f"dacha person edit {person.name} --key FILE.pub, or create one: dacha handout --for {person.name} "
             )
             yield Finding(WARNING, "person-keys", subject, what, remedy + "--with-key", path)
         nobody = [g.name for g in by_ssh if person.account(g) is None]
         if nobody:
-            what = f"has no account in {_listed(nobody)}, where nobody is named who logs in"
-            remedy = f"dacha person edit {person.name} --user {person.name}, or a login there"
+            what = f"has no account in {_listed(nobody)}, where no login user is set"
+            remedy = f"dacha person edit {person.name} --user {person.name}, or set login.user there"
             yield Finding(WARNING, "person-account", subject, what, remedy, path)
         for key in person.keys:
             other = owners.setdefault(key, person.name)
             if other != person.name:
-                what = f"has the same key as {other}: where one of them is shut out, the other's still opens"
-                yield Finding(WARNING, "person-key-twice", subject, what, "a key each", (*path, "keys"))
+                what = f"has the same key as {other}: if one of them is removed, the other's key still opens the guests"
+                yield Finding(WARNING, "person-key-twice", subject, what, "use a key for each person", (*path, "keys"))
 
 
 def _unknown(lab: Lab, person: Person, n: int, wanted: Entry) -> Iterator[Finding]:

@@ -160,7 +160,7 @@ unlock() {
 }
 shut() {
   there "$1" || return 0
-  [ "$root" ] || { why="to shut an account takes root"; return 1; }
+  [ "$root" ] || { why="closing an account requires root"; return 1; }
   { usermod -L -e 1 "$1" || passwd -l "$1" || pw lock "$1"; } > /dev/null 2>&1
   { loginctl terminate-user "$1" || pkill -KILL -u "$1"; } > /dev/null 2>&1
   return 0

@@ -118,7 +118,7 @@ def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:
     """Whether the login and the users of a guest work together."""
     let_in = any(p.keys and p.enters_by_ssh(guest) for p in lab.people.values())
     if guest.login and not guest.login.keys and not let_in:
-        what = f"nobody can log in: {guest.login.user} has no key"
+        what = f"no login is possible: {guest.login.user} has no key"
         yield _of(WARNING, "login-keys", guest, what, 'add: keys = ["~/.ssh/id_ed25519.pub"]', "login")
     if any(d.service == "ssh" for d in guest.doors) and guest.first_boot and guest.login is None:
         what = "it has an ssh door, but no login user"

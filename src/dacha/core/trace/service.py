@@ -62,7 +62,9 @@ def service(e: Evidence) -> Hop:
     touch = touched(e)
     if mute(e, touch) and e.way == "user":
         # QEMU accepts before the guest does.
-        return Hop("service", UNTESTED, "QEMU accepts connections; whether the guest does cannot be told from here")
+        return Hop(
+            "service", UNTESTED, "QEMU accepts connections; whether the guest does is not visible from this host"
+        )
     if touch is None:
         return Hop("service", UNTESTED, e.untold or "it cannot be probed from this host")
     if touch.how == REFUSED or touch.heard == Heard.CLOSED:

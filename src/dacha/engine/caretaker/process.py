@@ -106,7 +106,7 @@ def start(ws: Workspace) -> None:
     while running(ws.home) is None:
         if (child and child.poll() is not None) or time.monotonic() > deadline:
             words = log.read_text(errors="replace").splitlines()[-3:]
-            raise HostError("the caretaker did not start", why="\n".join(words), remedy=f"its log: {log}")
+            raise HostError("the caretaker did not start", why="\n".join(words), remedy=f"see its log: {log}")
         time.sleep(0.01)
 
 

@@ -102,7 +102,7 @@ def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator
                 yield _wrong(guest, code, ("disk", n, key), error)
         elif disk.size is not None and disk.size < size:
             what = f"disk {disk.name} already has {exact_size(size)}, and Dacha does not shrink disks"
-            smaller = BadValue(what, f'size = "{exact_size(size)}" or more')
+            smaller = BadValue(what, f'set size = "{exact_size(size)}" or more')
             yield _wrong(guest, "disk-shrink", ("disk", n, "size"), smaller)
 
 

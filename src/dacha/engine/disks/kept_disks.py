@@ -81,7 +81,9 @@ def chosen(ws: Workspace, guest: str, wanted: list[str]) -> list[KeptDisk]:
         name = text.removeprefix(f"{guest}/")
         if name not in disks:
             kept_ones = ", ".join(disks) or "none"
-            raise UsageError(f"no stored disk {name} of {guest} exists", remedy=f"kept: {kept_ones}")
+            raise UsageError(
+                f"no stored disk {name} of {guest} exists", remedy=f"choose one of the stored disks: {kept_ones}"
+            )
         found.append(disks[name])
     return found
 

@@ -46,9 +46,9 @@ def place_in(file: str, name: str) -> Place:
         if key not in KEYS:
             raise UsageError(f"{name}: the key {key} is missing", where=file, remedy=did_you_mean(key, KEYS))
         if not isinstance(value, str):
-            raise UsageError(f"{name}: {key} is not text", where=file, remedy=f'{key} = "…"')
+            raise UsageError(f"{name}: {key} is not text", where=file, remedy=f'add: {key} = "…"')
     if "address" not in table:
-        raise UsageError(f"{name} has no address", where=file, remedy='address = "https://…"')
+        raise UsageError(f"{name} has no address", where=file, remedy='add: address = "https://…"')
     beside = {k: v if k == "sha256" or "://" in v else str(path.parent / v) for k, v in table.items()}
     return Place(**beside)
 

@@ -1,9 +1,8 @@
 """An installation, followed until the guest starts from its own disk, by observed events.
 
-The disk comes first in the boot order, so an installed guest starts from it by itself. What remains is to eject the
-medium when the guest restarts with a bootable disk, to start it again if it powered off instead, and to press a key if
-the medium waits for one. A small process does that: it is started with the guest, holds a lock, and exits with the
-installation.
+The disk comes first in the boot order, so an installed guest starts from it by itself. A small process does the rest. It
+ejects the medium when the guest restarts with a bootable disk, starts the guest again if it powered off instead, and
+presses a key if the medium waits for one. It is started with the guest, holds a lock, and exits with the installation.
 """
 
 from __future__ import annotations

@@ -37,12 +37,12 @@ def copy_command(
     if source.startswith(THERE) == target.startswith(THERE):
         raise UsageError(
             "one path must be in the guest, the other one on this host",
-            remedy=f"paths in the guest begin with a colon: dacha connect {guest} --copy notes.txt :notes.txt",
+            remedy=f"start paths in the guest with a colon: dacha connect {guest} --copy notes.txt :notes.txt",
         )
     inward = target.startswith(THERE)
     here = Path(source if inward else target).expanduser()
     if inward and not here.exists():
-        raise UsageError(f"{here} does not exist on this host", remedy="paths in the guest begin with a colon")
+        raise UsageError(f"{here} does not exist on this host", remedy="start paths in the guest with a colon")
     if not inward and not (here.is_dir() or here.parent.is_dir()):
         raise UsageError(
             f"the folder {here.parent} does not exist on this host", remedy="create it, or copy to another folder"

@@ -21,7 +21,7 @@ def admitted(door: Door, more: list[str], less: list[str]) -> list[str]:
         if source not in sources:
             raise UsageError(
                 f"door {door.guest} {door.name} does not list {written}",
-                remedy=f"it allows: {', '.join(sources) or 'every client'}",
+                remedy=f"choose one that it allows: {', '.join(sources) or 'every client'}",
             )
         sources.remove(source)
     after = list(dict.fromkeys([*sources, *more]))

@@ -41,7 +41,8 @@ def disk_edits(ws: Workspace, guest: Guest, detach: list[str], attach: list[str]
         if name not in kept:
             loose = [n for n in kept if n not in names]
             raise UsageError(
-                f"no stored disk {name} of {guest.name} exists", remedy=f"kept: {', '.join(loose) if loose else 'none'}"
+                f"no stored disk {name} of {guest.name} exists",
+                remedy=f"choose one of the stored disks: {', '.join(loose) if loose else 'none'}",
             )
         as_before = as_it_was(ws, guest.name, name, usual(guest.system).bus)
         edits += _inserted(here, names, written, name, as_before)

@@ -98,7 +98,8 @@ def _adapters(guest: Guest, here: Path, asked: GuestChange, names: list[str]) ->
     for network in asked.remove_adapters:
         if network not in names:
             raise UsageError(
-                f"{asked.name} has no adapter on {network}", remedy=f"it is on: {', '.join(names) or 'none'}"
+                f"{asked.name} has no adapter on {network}",
+                remedy=f"choose one of its networks: {', '.join(names) or 'none'}",
             )
         n = names.index(network)
         names.pop(n)

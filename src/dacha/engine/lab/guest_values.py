@@ -86,7 +86,7 @@ def adapter_edits(here: Path, names: list[str], asked: AdapterValues) -> list[Ed
         if not names or (network and network not in names):
             raise UsageError(
                 f"{here[1]} has no adapter on {network or 'any network'}",
-                remedy=f"it is on: {', '.join(names)}" if names else "add one: --adapter NETWORK",
+                remedy=f"choose one of its networks: {', '.join(names)}" if names else "add one: --adapter NETWORK",
             )
         at = (*here, "adapter", names.index(network) if network else 0, key.replace("_", "-"))
         edits.append(Set(at, adapter_value(key, value)))
@@ -98,5 +98,5 @@ def adapter_value(key: str, text: str) -> Any:
     if key != "routes":
         return text
     if text not in ("yes", "no"):
-        raise UsageError(f"--routes: {text!r} must be yes or no", remedy="such as: --routes yes")
+        raise UsageError(f"--routes: {text!r} must be yes or no", remedy="write --routes yes or --routes no")
     return text == "yes"

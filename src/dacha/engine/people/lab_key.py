@@ -64,7 +64,7 @@ def _make(ws: Workspace, number: int) -> Path:
     if private.exists():
         raise UsageError(
             f"{private.name} exists without the other file of its pair", where=str(private),
-            remedy=f"ssh-keygen -y -f {private} > {private}.pub, or move it away",
+            remedy=f"run ssh-keygen -y -f {private} > {private}.pub, or move it away",
         )  # fmt: skip
     secret, line = key_pair(os.urandom(32), ws.lab.name)
     replace_file(private, secret, mode=0o600)

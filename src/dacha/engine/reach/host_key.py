@@ -67,7 +67,7 @@ def take_up_again(ws: Workspace, name: str) -> None:
     """Let the guest apply its first-boot data again at its next start: as a new instance, with Dacha's key."""
     guest = guest_named(ws, name)
     if not guest.first_boot:
-        raise UsageError(f"{name} gets no first-boot data", where=ws.path.name, remedy="first-boot = true")
+        raise UsageError(f"{name} gets no first-boot data", where=ws.path.name, remedy="set first-boot = true")
     with ws.home.lock("guest first-boot", ws.path):
         if not ws.home.guest(name).is_dir():
             raise UsageError(f"{name} was never started: it reads its first-boot data at its first start")

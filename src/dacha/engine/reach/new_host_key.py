@@ -46,7 +46,9 @@ def renew(ws: Workspace, name: str) -> tuple[str, Keys]:
     changed."""
     guest = guest_named(ws, name)
     if not guest.first_boot:
-        raise UsageError(f"{name} does not get its host key from Dacha", where=ws.path.name, remedy="first-boot = true")
+        raise UsageError(
+            f"{name} does not get its host key from Dacha", where=ws.path.name, remedy="set first-boot = true"
+        )
     with ws.home.lock("guest host-key", ws.path):
         before = keys_of(ws, name)
         if not before.same:
@@ -61,17 +63,13 @@ def renew(ws: Workspace, name: str) -> tuple[str, Keys]:
         how, said = run_inside(ws, name, _SCRIPT.format(private=private, public=public.strip(), word=_DONE))
         if _DONE not in said.splitlines():
             why = (
-                f"tried {how}: this needs an administrator there, and the host key of OpenSSH or dropbear in its "
-                "usual place"
+                f"tried {how}; it still presents its old one. Root privileges are required there, and the host key of "
+                "OpenSSH or dropbear in its usual place"
             )
-            raise AnswerNo(
-                f"{name} did not accept a new host key", why=why, remedy="it presents its old one, as before"
-            )
+            raise AnswerNo(f"{name} did not accept a new host key", why=why)
         if not _shows(ws, name, public):
             run_inside(ws, name, _SCRIPT.format(private=old[0], public=old[1].strip(), word=_DONE))
-            raise AnswerNo(
-                f"{name} accepted a new host key, but does not present it", remedy="the old one was restored"
-            )
+            raise AnswerNo(f"{name} accepted a new host key, but does not present it", why="the old one was restored")
         replace_file(ws.home.guest(name) / "host_key", private, mode=0o600)
         replace_file(ws.home.guest(name) / "host_key.pub", public)
         record = ws.home.read(name)

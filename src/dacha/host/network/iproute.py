@@ -113,5 +113,5 @@ def batch(commands: Iterable[str], *options: str, remedy: str = "") -> None:
         raise HostError(
             f"the kernel refused: ip {line}" if line else "the kernel refused a change of its links",
             why=why,
-            remedy="creating networks requires root" if "not permitted" in why else remedy,
+            remedy="run it as root: creating networks requires it" if "not permitted" in why else remedy,
         )

@@ -213,7 +213,8 @@ class _Kernel:
                 number = rtnetlink.error_of(body)
                 if number in (errno.EPERM, errno.EACCES):
                     raise HostError(
-                        "the kernel refused a change of its links", remedy="creating networks requires root"
+                        "the kernel refused a change of its links",
+                        remedy="run it as root: creating networks requires it",
                     )
                 if number and number not in accepted:
                     return os.strerror(number)

@@ -45,7 +45,7 @@ def load(text: str) -> None:
         raise HostError(
             "the kernel refused the lab's rules",
             why="\n".join(words[:3]),
-            remedy="loading rules requires root" if "not permitted" in done.stderr else "",
+            remedy="run it as root: loading rules requires it" if "not permitted" in done.stderr else "",
         )
 
 

@@ -23,7 +23,11 @@ def open_tap(name: str) -> int:
     try:
         fd = _open_device(direct[0]) if direct else os.open("/dev/net/tun", os.O_RDWR | os.O_CLOEXEC)
     except OSError as e:
-        raise HostError(f"cannot open the tap {name}", why=e.strerror or str(e), remedy="networks require root") from e
+        raise HostError(
+            f"cannot open the tap {name}",
+            why=e.strerror or str(e),
+            remedy="run it as root: creating networks requires it",
+        ) from e
     try:
         fcntl.ioctl(fd, _TUNSETIFF, struct.pack("16sH22x", name.encode(), _FLAGS))
     except OSError as e:

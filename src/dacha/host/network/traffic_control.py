@@ -40,7 +40,7 @@ def attach(filters: Mapping[str, Filter]) -> None:
         raise HostError(
             "the kernel refused the filter that blocks a network while its firewall rules are missing",
             why=why,
-            remedy="creating networks requires root"
+            remedy="run it as root: creating networks requires it"
             if "not permitted" in why
             else "use a kernel with CONFIG_NET_CLS_BPF and CONFIG_NET_SCH_INGRESS (Debian's has both)",
         )

@@ -247,7 +247,7 @@ def refuse_smaller(base: Image | None, size: int | None) -> None:
     if base and size and size < base.size:
         raise HostError(
             f"a disk of {exact_size(size)} is smaller than its image ({exact_size(base.size)})",
-            remedy=f'size = "{exact_size(base.size)}" or more',
+            remedy=f'set size = "{exact_size(base.size)}" or more',
         )
 
 

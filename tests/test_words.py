@@ -1,0 +1,140 @@
+"""The program speaks the trade's language: phrases that are not written, short sentences, remedies that begin with a
+command or a verb."""
+
+import ast
+import io
+import re
+import tokenize
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.test_repository import MODULES, ROOT, SOURCE
+
+# What is not written, and what is.
+PHRASES = {
+    r"cannot be had": "is not available",
+    r"(?<!there )\b(?:is|are) no (?:folder|file|guest|address|name|number|port|list|path|image|medium|machine)\b": "is not a …",
+    r"\bis there already\b": "already exists",
+    r"\bputs? out\b|\bput out again\b": "disconnect, revoke",
+    r"\blets? (?:\w+ )?in\b|\bled in\b|\bleads? (?:it|them) in\b": "allow, admit; forward",
+    r"\bgiv(?:es?|ing|en) back\b|\bgave back\b": "return, release, restore",
+    r"\bgo(?:es)? on\b|\bgoing on\b|\bwent on\b": "continue",
+    r"\btak(?:es?|en) up\b": "take effect",
+    r"\bstands? still\b": "suspended, stopped, hung",
+    r"\bcut short\b": "truncated, interrupted",
+    r"\bknocks?\b": "connects; is exposed to",
+    r"\b(?:is|are) said\b|\bthat is told\b|\bwith a word\b": "Dacha reports, prints",
+    r"\brid of\b": "remove",
+    r"\bmends?\b|\bmended\b": "repair, remedy",
+    r"\bon the wire\b": "on the network, traffic",
+    r"\ba defect of its own\b": "internal error",
+    r"\bwithout any power\b|\bhas no power\b": "unprivileged",
+    r"\bwants a (?:password|passphrase|key|login|card)\b": "requires",
+}
+# Where one of them is the right word: file, phrase in the text.
+JUSTIFIED = {
+    ("core/trace/seen/evidence.py", "put out"),  # a value, read by nobody
+}
+# Remedies begin with one of these, with a command, or with a value that does.
+VERBS = """add allow answer apply ask boot call change check choose clear close configure connect convert copy create
+    delete detach disable download edit eject enable end enter export fetch find first fix free give grow have identify
+    increase insert install keep leave limit list load look make merge mount move name open ping power press put read
+    reboot rebuild reduce release remove rename renew replace repeat report rerun restart restore restrict resume retry
+    review run save see select send set shorten specify start stop store switch take try turn type unmount update upgrade
+    use verify wait write""".split()
+COMMANDS = (
+    "dacha apt ip nft sudo chmod chown mkdir mount rm ln qemu-img ssh-keygen systemctl sysctl modprobe pip".split()
+)
+# Words before a command or an imperative.
+BEFORE = r"(?:to [^:]+: |as root: |on \w+: |in [^:]+: |for [^:]+: |if [^:,]+[:,] |please |either |then |also )"
+
+
+def told(path: Path) -> Iterator[tuple[int, str]]:
+    """The texts of a module as they are read: strings of two words or more with {…} for values, docstrings, comments."""
+    tree = ast.parse(path.read_text())
+    inner = {id(v) for n in ast.walk(tree) if isinstance(n, ast.JoinedStr) for v in ast.walk(n) if v is not n}
+    for node in ast.walk(tree):
+        if isinstance(node, ast.JoinedStr) or (isinstance(node, ast.Constant) and isinstance(node.value, str)):
+            if id(node) not in inner and len(re.findall(r"[A-Za-z]{2,}", text := shown(node))) > 1 and " " in text:
+                yield node.lineno, text
+    for token in tokenize.generate_tokens(io.StringIO(path.read_text()).readline):
+        if token.type == tokenize.COMMENT:
+            yield token.start[0], token.string
+
+
+def shown(node: ast.expr) -> str:
+    """A string of the source, with {…} in the place of each value."""
+    if isinstance(node, ast.Constant):
+        return str(node.value)
+    if isinstance(node, ast.JoinedStr):
+        return "".join(str(v.value) if isinstance(v, ast.Constant) else "{…}" for v in node.values)
+    if isinstance(node, ast.BinOp):
+        return shown(node.left) + shown(node.right)
+    return "{…}"
+
+
+def is_prose(text: str) -> bool:
+    """Whether a text is a sentence, not a script, a configuration, a pattern, or a list of names."""
+    return bool(re.search(r"[.,:]", text)) and not re.search(
+        r"[\\;${}\[]|^#!|<\w|\n {4}|=\S|%\(", text.replace("{…}", "")
+    )
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_the_program_uses_the_trades_words(path: Path) -> None:
+    for line, text in told(path):
+        for phrase, better in PHRASES.items():
+            found = re.search(phrase, text, re.I)
+            if found and (str(path.relative_to(SOURCE)), found[0].lower()) not in JUSTIFIED:
+                pytest.fail(f"{path}:{line}: {found[0]!r} in {text[:100]!r}: {better}")
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_a_sentence_has_thirty_words_at_most(path: Path) -> None:
+    for line, text in told(path):
+        if is_prose(text):
+            for sentence in re.split(r"[.:;?!]\s|\n\n|\n- ", text):
+                assert len(re.findall(r"[\w'’-]+", sentence)) <= 30, f"{path}:{line}: {sentence}"
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_no_text_has_lost_the_values_that_it_names(path: Path) -> None:
+    tree = ast.parse(path.read_text())
+    inner = {id(v) for n in ast.walk(tree) if isinstance(n, ast.JoinedStr) for v in n.values}
+    formatted = {
+        id(n.func.value) for n in ast.walk(tree) if isinstance(n, ast.Call) and isinstance(n.func, ast.Attribute)
+    }
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in inner | formatted:
+            lost = re.search(r"\{[a-z_]+(?:\.[a-z_]+)+\}", node.value)
+            assert not lost or lost[0] == "{task.description}", f"{path}:{node.lineno}: {node.value}"
+
+
+def remedies(tree: ast.Module) -> Iterator[tuple[int, str]]:
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Call):
+            for keyword in node.keywords:
+                if keyword.arg == "remedy":
+                    value = keyword.value
+                    for one in (value.body, value.orelse) if isinstance(value, ast.IfExp) else (value,):
+                        yield node.lineno, shown(one)
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_a_remedy_begins_with_a_command_or_a_verb(path: Path) -> None:
+    for line, text in remedies(ast.parse(path.read_text())):
+        first = re.match(rf"(?:{BEFORE})*([\w-]+|\{{…\}})?", text)
+        word = (first[1] or "") if first else ""
+        assert word in (*VERBS, *COMMANDS, "", "{…}"), f"{path}:{line}: {text}"
+
+
+@pytest.mark.parametrize("page", sorted([*ROOT.glob("*.md"), *ROOT.glob("docs/**/*.md")]), ids=lambda p: p.name)
+def test_the_pages_use_the_trades_words(page: Path) -> None:
+    if page.name == "CHANGELOG.md":
+        return
+    text = re.sub(r"```.*?```", "", page.read_text(), flags=re.S)
+    for phrase, better in PHRASES.items():
+        found = re.search(phrase, text, re.I)
+        assert not found, f"{page}: {found[0]!r}: {better}"
