@@ -29,7 +29,7 @@ whole: setup         ## all that make test tries a part of: every fault, every f
 	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests
 
 quick: setup         ## the tests that need no guest and no network of their own, in seconds
-	$(BIN)/pytest -q tests/core tests/engine tests/wire tests/formats tests/test_repository.py tests/hypervisor/test_command_line.py \
+	$(BIN)/pytest -q tests/core tests/engine tests/wire tests/formats tests/test_repository.py tests/test_words.py tests/hypervisor/test_command_line.py \
 		tests/cli/test_bad_input.py tests/cli/test_editing.py tests/cli/test_quick.py tests/caretaker/test_journal.py
 
 lint: setup          ## the style and the types

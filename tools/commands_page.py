@@ -1,4 +1,4 @@
-"""Writes docs/commands.md, the reference of all commands, from their parsers. `make commands` runs it; a test compares."""
+"""Writes docs/commands.md, the reference of all commands, from their parsers: `make commands`."""
 
 from __future__ import annotations
 
@@ -14,10 +14,11 @@ PAGE = Path(__file__).parent.parent / "docs/commands.md"
 HEAD = """\
 # Commands
 
-Written by `make commands` from the program itself. Every command also has `--help`, and `--debug` to show a traceback with an
-error. Commands with `--json` print one object for scripts: see [JSON](json.md). The lab file is `--lab FILE`, else `$DACHA_LAB`,
-else `lab.toml` here or in a folder above, else `~/.config/dacha/lab.toml`. Exit codes: 0 success; 1 the answer is no (a door does
-not answer, a guest does not stop); 2 wrong usage, or the lab file has errors; 3 this host refused.
+Written by `make commands` from the program itself. Every command also has `--help`, and `--debug` to show a traceback
+with an error. Commands with `--json` print one object for scripts: see [JSON](json.md). The lab file is `--lab FILE`,
+else `$DACHA_LAB`, else `lab.toml` here or in a folder above, else `~/.config/dacha/lab.toml`. Exit codes: 0 success;
+1 the answer is no (a door does not answer, a guest does not stop); 2 wrong usage, or the lab file has errors; 3 this
+host refused.
 """
 COMMON = ("help", "lab", "json", "debug")
 
