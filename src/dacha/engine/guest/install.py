@@ -1,8 +1,9 @@
 """Following an installation by events until the guest starts from its own disk.
 
-The disk comes first in the boot order, so an installed guest starts from it by itself. A small process does the rest: it
-ejects the medium when the guest restarts with a bootable disk, starts the guest again if it powered off instead, and
-presses a key if the medium waits for one. It is started with the guest, holds a lock, and exits with the installation.
+The disk comes first in the boot order, so an installed guest starts from it by itself. A small process does the rest.
+It ejects the medium when the guest restarts with a bootable disk. If the guest powered off instead, it starts the
+guest again. If the medium waits for a key, it presses one. It is started with the guest, holds a lock, and exits with
+the installation.
 """
 
 from __future__ import annotations
