@@ -18,7 +18,7 @@ from tests.attacks.report import Report
 LIES = int(os.environ.get("DACHA_LIES", "1"))
 # Answers each command with the next of the lies, and each synchronisation as an agent does.
 LIAR = textwrap.dedent("""\
-    exec 3<>$(ls /dev/vport*p1); n=0
+    exec 3<>$(ls /dev/vport*p1); n=0; touch /tmp/lying
     # While nobody is connected on the other side there is nothing to read, and an end.
     while :; do while read -r line <&3; do
       case $line in
@@ -83,8 +83,10 @@ def answers(field: Field, told: dict[str, bytes]) -> None:
             entry.size = len(lie)
             tar.addfile(entry, BytesIO(lie))
     field.put("squall", "lies.tar", packed.getvalue())
-    stop = "[ ! -e /tmp/liar ] || kill $(cat /tmp/liar)"
-    start = "(sh /home/ops/liar > /dev/null 2>&1 & echo $! > /tmp/liar)"
+    stop = "[ ! -e /tmp/liar ] || kill $(cat /tmp/liar); rm -f /tmp/lying"
+    # It has the channel open before anybody asks.
+    wait = "until [ -e /tmp/lying ]; do usleep 20000; done"
+    start = f"(sh /home/ops/liar > /dev/null 2>&1 & echo $! > /tmp/liar); {wait}"
     field.on_console("squall", f"{stop}; cd /home/ops; rm -rf lies; tar xf lies.tar; {start}")
 
 

@@ -44,7 +44,7 @@ def test_a_machine_of_an_older_record_is_filled_in() -> None:
     old = machine_from({"guest": "gauge", "memory_mib": 512, "adapters": [{"network": "pier"}]})
     assert old["boot_order"] == ["disk", "medium"] and old["tpm"] is False and old["adapters"][0]["tap"] is None
     new = machine_from(dict(old) | {"memory_mib": 1024})
-    assert changed(old, new) == ["memory 512 MiB → 1 GiB"]
+    assert changed(old, new) == [("memory_mib", "memory 512 MiB → 1 GiB")]
     assert changed(old, machine_from(dict(old))) == []
 
 

@@ -182,8 +182,14 @@ def test_alpines_answers_are_a_shells(mirror: str) -> None:
     assert said.stdout == mirror
 
 
+SEPARATED = cast(
+    SetupFacts, SETUP | {"files": [{"path": "/srv/\u2028#!", "content": "", "mode": "0644", "owner": "root"}]}
+)
+
+
 @settings(max_examples=30, deadline=None)
 @given(odd_setups())
+@example(SEPARATED)
 def test_the_bsds_parts_stay_two(setup: SetupFacts) -> None:
     text = bsd.installerconfig(told(setup))
     assert sum(line.startswith("#!") for line in text.split("\n")) == 1

@@ -92,7 +92,7 @@ def test_a_guest_whose_storage_is_full_goes_on_when_there_is_room_and_loses_noth
         assert "is suspended" in lab("connect", "gauge", "true", code=1).err
         assert "gauge would be suspended again" in lab("resume", "gauge", code=1).err
         assert "No space left" in lab("restart", "gauge", "--force", "--wait", "0s", code=3).err
-        assert "gauge hears no power button" in lab("stop", "gauge", code=1).err
+        assert "gauge does not respond to the power button" in lab("stop", "gauge", code=1).err
         resize(storage, 32)
         assert broken(lab, "its last writes are pending") == "dacha resume gauge"
         lab("resume", "gauge")

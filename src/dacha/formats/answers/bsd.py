@@ -28,7 +28,7 @@ def installerconfig(answers: Answers) -> str:
         "export nonInteractive=YES",
         *([f"BSDINSTALL_DISTSITE={shlex.quote(answers.mirror)}"] if answers.mirror else []),
         "",
-        *script(answers, "bsd").splitlines()[:1],
+        *script(answers, "bsd").rstrip("\n").split("\n")[:1],
         f'sysrc hostname="{facts["full_name"]}"',
     ]
     for n, a in enumerate(facts["adapters"]):
@@ -48,5 +48,5 @@ def installerconfig(answers: Answers) -> str:
     lines += [f"cp /usr/share/zoneinfo/{setup['time_zone'] or 'UTC'} /etc/localtime"]
     lines += [f'sysrc keymap="{setup["keyboard"]}"'] if setup["keyboard"] else []
     lines += ["echo 'console=\"comconsole,vidconsole\"' >> /boot/loader.conf"]
-    lines += script(answers, "bsd").splitlines()[1:]
+    lines += script(answers, "bsd").rstrip("\n").split("\n")[1:]
     return "\n".join([*lines, "poweroff", ""])

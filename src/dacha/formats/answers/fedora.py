@@ -52,7 +52,7 @@ def kickstart(answers: Answers) -> str:
         "%end",
         "",
         "%post",
-        *script(answers, "fedora").splitlines()[1:],
+        *script(answers, "fedora").rstrip("\n").split("\n")[1:],
         *(["dnf --assumeyes upgrade"] if setup["update"] else []),
         *(["systemctl enable dnf-automatic-install.timer"] if setup["automatic_updates"] else []),
         "%end",
