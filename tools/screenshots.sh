@@ -63,11 +63,17 @@ shot apply "$typed; typed dacha apply; echo; typed dacha door add charts web --s
 iso=$(python -c 'from dacha.demo.installer_image import installer_image; print(installer_image())')
 cp "$iso" "$DACHA_STATE/demo/saltmarsh-installer.iso"
 export DACHA_LAB="$DACHA_STATE/demo/lab.toml"
-shot install "$typed; typed dacha media add saltmarsh-installer.iso; echo; typed dacha media list; echo; typed dacha guest add tower --install saltmarsh-installer --disk 256MiB --memory 256MiB --user ops --key demo_key.pub; echo; typed dacha door add tower ssh > /dev/null; typed dacha apply --no-wait; sleep 6; typed dacha status; sleep 45; echo; typed dacha status | grep -E 'GUEST|tower'; echo; typed dacha connect tower -- hostname"
+shot install "$typed; typed dacha media add saltmarsh-installer.iso; echo; typed dacha media list; echo; typed dacha guest add tower --install saltmarsh-installer --disk 256MiB --memory 256MiB --user ops --key demo_key.pub; echo; typed dacha door add tower ssh; echo; typed dacha apply --no-wait | tail -n 3; echo; sleep 6; typed dacha status tower; sleep 60; echo; typed dacha status tower; echo; typed dacha connect tower -- hostname"
 shot screen "$typed; typed dacha guest add blank --disk 1MiB --memory 64MiB > /dev/null; dacha apply --no-wait > /dev/null; sleep 8; typed dacha screen blank --text; echo; typed dacha screen blank --save blank.png; echo; typed dacha screen blank --listen host"
-# In a browser: its package is looked into, and not installed.
+# In a browser, the setup of a guest's firmware; the browser client's package is unpacked, not installed.
+dacha guest add pole --disk 64MiB --memory 128MiB --firmware uefi > /dev/null
+dacha apply --no-wait > /dev/null
+n=0
+until dacha screen pole --text 2> /dev/null | grep -q 'Shell>' || [ $n -ge 60 ]; do sleep 1; n=$((n + 1)); done
+dacha screen pole --type 'exit\n' > /dev/null
+sleep 8
 (cd "$work" && apt-get download novnc > /dev/null 2>&1 && dpkg -x novnc_*.deb novnc)
-DACHA_VNC_CLIENT="$work/novnc/usr/share/novnc" dacha screen blank --browser > "$work/url" &
+DACHA_VNC_CLIENT="$work/novnc/usr/share/novnc" dacha screen pole --browser > "$work/url" &
 browsing=$!
 until [ -s "$work/url" ]; do sleep 0.2; done
 PYTHONPATH=. python - "$(sed -n 's/^Open //p' "$work/url")" "$out/browser.png" "$work" <<'END'
@@ -103,6 +109,7 @@ END
 shot kernel "cd $work/kernel; export DACHA_LAB=$work/kernel/lab.toml; unshare -n sh show.sh"
 dacha guest remove tower --with-disks > /dev/null
 dacha guest remove blank --with-disks > /dev/null
+dacha guest remove pole --with-disks > /dev/null
 dacha apply > /dev/null
 rm "$DACHA_STATE/demo/saltmarsh-installer.iso"
 shot change "dacha start --all > /dev/null; $typed; typed dacha guest edit gauge --memory 160MiB; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha restart gauge; echo; typed dacha connect gauge -- uname -a; echo; typed dacha stop locker; echo; typed dacha status"

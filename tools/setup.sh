@@ -69,6 +69,7 @@ elif [ "${2:-}" = screenshots ]; then
     need import imagemagick
     need chromium chromium
     [ -e /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf ] || missing="$missing fonts-dejavu-core"
+    [ -e /usr/share/OVMF/OVMF_CODE_4M.fd ] || [ -e /usr/share/OVMF/OVMF_CODE.fd ] || missing="$missing ovmf"
 fi
 "$python" -c 'import venv, ensurepip' 2> /dev/null || missing="$missing python3-venv"
 

@@ -104,7 +104,7 @@ def test_a_guest_whose_storage_is_full_goes_on_when_there_is_room_and_loses_noth
     fill(storage)
     refused = lab("stop", "gauge", "--force", "--wait", "0s", code=3)
     assert "gauge  " in refused.out and "powered off" in refused.out
-    assert "gauge is off, and apply would start it" in refused.err and "then: dacha stop gauge" in refused.err
+    assert "gauge is off, but Dacha could not record this" in refused.err and "then: dacha stop gauge" in refused.err
     assert "1 guest, 0 on" in lab("status").out
     resize(storage, 64)
     lab("stop", "gauge")

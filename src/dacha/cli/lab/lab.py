@@ -15,19 +15,19 @@ TEMPLATE = """\
 [lab]
 name = "{name}"
 
-# A network: its guests reach other networks through this host (NAT), and are reached through doors.
+# A network: its guests reach other networks through this host (NAT); clients reach them through doors.
 #   [network.inside]
 #   kind = "nat"                    # nat | host-only | bridge
-#   subnet = "10.77.4.0/24"         # left out, a free one is chosen and written here
+#   subnet = "10.77.4.0/24"         # if left out, a free subnet is chosen and written here
 #
-# A guest, its way in, and who may log in:
+# A guest, its door, and who may log in:
 #   [guest.gauge]
 #   cpus = 2
 #   memory = "1 GiB"
 #   disk = [{{ from = "debian-12.qcow2", size = "8 GiB" }}]
 #   adapter = [{{ network = "inside", address = "10.77.4.10" }}]
 #   login = {{ user = "ops", keys = ["~/.ssh/id_ed25519.pub"] }}
-#   door.ssh = {{ from = "host" }}    # host: this machine only; lan: its neighbours too
+#   door.ssh = {{ from = "host" }}    # host: from this host only; lan: also from the LAN
 """
 
 

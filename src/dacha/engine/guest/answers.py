@@ -249,7 +249,7 @@ def why_none(ws: Workspace, guest: Guest) -> tuple[str, str] | None:
     found = family(ws, guest)
     if found not in _forms():
         takes = ", ".join(sorted(_forms()))
-        return f"{guest.install} is {found or 'its system is not specified'}", f"families with such installers: {takes}"
+        return f"the system of {guest.install} is {found or 'unknown'}", f"families with answer files: {takes}"
     record = ws.home.read(guest.name)
     # The generated files exist from the first such start to the end of the installation.
     begun, first = folder(ws, guest.name).is_dir(), guest.disks[0]
