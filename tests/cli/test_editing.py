@@ -28,7 +28,7 @@ def data(lab: Lab) -> dict[str, Any]:
 def test_a_new_lab_is_worth_reading_and_right(lab: Lab) -> None:
     said = lab("new", "saltmarsh").out
     assert "Wrote lab.toml" in said and "Next: dacha guest add" in said
-    assert "# left out, a free one is chosen" in lab.file.read_text()
+    assert "# if left out, a free subnet is chosen" in lab.file.read_text()
     assert lab("check").out == "saltmarsh: 0 guests, 0 doors, no problems found\n"
     before = lab.file.read_text()
     assert "already" in lab("new", "other", code=2).err and lab.file.read_text() == before

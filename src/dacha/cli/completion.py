@@ -126,7 +126,7 @@ def _systems(parsed_args: argparse.Namespace | None) -> list[str]:
 
 
 def _services(parsed_args: argparse.Namespace | None) -> list[str]:
-    from dacha.core.lab.model import SERVICES
+    from dacha.core.lab.kinds import SERVICES
 
     return list(SERVICES)
 

@@ -10,7 +10,7 @@ from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
 from dacha.cli.words import person_words
 from dacha.core.errors import BadValue
-from dacha.core.lab.model import ORIGIN_WORDS
+from dacha.core.lab.kinds import ORIGIN_WORDS
 
 if TYPE_CHECKING:
     from dacha.core.lab.person import Person

@@ -42,7 +42,7 @@ def _list(parser: argparse.ArgumentParser) -> None:
 
 
 def _options(parser: argparse.ArgumentParser) -> None:
-    from dacha.core.lab.model import SHARED_BY
+    from dacha.core.lab.kinds import SHARED_BY
 
     parser.add_argument(
         "--read-only", action=argparse.BooleanOptionalAction, default=None, help="read-only for the guest"

@@ -7,7 +7,8 @@ from collections.abc import Iterable
 from typing import Any
 
 from dacha.core.apply.changes import Change
-from dacha.core.lab.model import ORIGIN_WORDS, Guest
+from dacha.core.lab.kinds import ORIGIN_WORDS
+from dacha.core.lab.model import Guest
 from dacha.core.lab.person import Person
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.units import exact_size, show_size

@@ -10,7 +10,7 @@ from dacha.cli import arguments
 from dacha.cli.guest.password import asked_once, asked_twice
 from dacha.cli.terminal import output
 from dacha.core.errors import BadValue, UsageError
-from dacha.core.lab.model import ORIGIN_WORDS, ORIGINS
+from dacha.core.lab.kinds import ORIGIN_WORDS, ORIGINS
 
 if TYPE_CHECKING:
     from dacha.core.lab.person import Person

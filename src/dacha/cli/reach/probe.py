@@ -27,7 +27,7 @@ def probe_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_probe(args: argparse.Namespace) -> int:
-    from dacha.core.lab.model import SERVICES
+    from dacha.core.lab.kinds import SERVICES
     from dacha.core.plan.doors import endpoint
     from dacha.core.trace.seen.evidence import OPEN, REFUSED, REJECTED, SILENT
     from dacha.core.trace.service import certificate_words

@@ -9,7 +9,7 @@ from typing import Any
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
-from dacha.core.lab.model import ORIGINS
+from dacha.core.lab.kinds import ORIGINS
 
 # The interval of --watch (seconds).
 WATCH_S = 2.0
@@ -128,7 +128,7 @@ class _Walk:
 
     def show(self, evidence: Any, hops: list[Any]) -> None:
         """Show hops that are new, or whose verdict has changed."""
-        from dacha.core.lab.model import ORIGIN_WORDS
+        from dacha.core.lab.kinds import ORIGIN_WORDS
         from dacha.core.plan.doors import endpoint
 
         if not self._headed:

@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from dacha.core.apply.machine import Machine
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 
-OFF, ON, PAUSED, HUNG = "off", "on", "paused", "hung"
+if TYPE_CHECKING:
+    from typing import Literal
+
+    State = Literal["off", "on", "paused", "hung"]
+
+OFF: State = "off"
+ON: State = "on"
+PAUSED: State = "paused"
+HUNG: State = "hung"
 # A guest that started this recently (seconds) may still be booting.
 BOOTING_S = 300.0
 
@@ -20,7 +30,7 @@ class ObservedGuest(NamedTuple):
     to be deleted with it; `keyed` are the keys that Dacha installed by account, None if unknown, `own_accounts` the
     accounts that exist for people only, `unsure` keys that may have been installed."""
 
-    state: str = OFF
+    state: State = OFF
     fault: str = ""
     pid: int | None = None
     since: float | None = None

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from typing import TypeVar
 
 from dacha.core.errors import BadValue
-from dacha.core.lab.model import PROTOCOLS, SERVICES
+from dacha.core.lab.kinds import PROTOCOLS, SERVICES
 from dacha.core.lab.network import HostPorts, Ports
 from dacha.core.lab.person import Entry
 from dacha.core.units import whole_number
@@ -20,6 +21,7 @@ _LABEL = re.compile(r"[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\Z")
 _MOUNT_POINT = re.compile(r"/[A-Za-z0-9._+@/-]*[A-Za-z0-9._+@-]/?\Z")
 _USER = re.compile(r"[a-z_][a-z0-9_-]{0,31}\Z")
 NAME_MOST = 40
+Word = TypeVar("Word", bound=str)
 
 
 def name(value: object) -> str:
@@ -104,17 +106,18 @@ def resolution(value: object) -> tuple[int, int]:
     return int(match[1]), int(match[2])
 
 
-def choice(*known: str) -> Callable[[object], str]:
+def choice(*known: Word) -> Callable[[object], Word]:
     """A reader that accepts one of the `known` words."""
 
-    def read(value: object) -> str:
-        if value not in known or not isinstance(value, str):
-            from dacha.core.spelling import nearest
+    def read(value: object) -> Word:
+        for word in known:
+            if word == value:
+                return word
+        from dacha.core.spelling import nearest
 
-            close = nearest(str(value), known)
-            hint = f"did you mean {close}? " if close else ""
-            raise BadValue(f"unknown value {value!r}", f"{hint}one of: {', '.join(known)}")
-        return value
+        close = nearest(str(value), known)
+        hint = f"did you mean {close}? " if close else ""
+        raise BadValue(f"unknown value {value!r}", f"{hint}one of: {', '.join(known)}")
 
     return read
 

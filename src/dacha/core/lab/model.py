@@ -9,32 +9,17 @@ from __future__ import annotations
 from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from types import MappingProxyType
+from typing import TYPE_CHECKING
 
 from dacha.core.lab.network import Network, Ports
 from dacha.core.lab.person import Person
 from dacha.core.lab.setup import NO_SETUP, Setup
 from dacha.core.named import NamedTuple
 
-KINDS = ("nat", "host-only", "bridge")
-BACKENDS = ("auto", "user", "kernel")
-ACCELERATORS = ("auto", "kvm", "tcg")
-FIRMWARES = ("bios", "uefi")
-BOOT_ORDER = ("disk", "medium", "network")
-MODELS = ("virtio", "e1000")
-# The places that a door can be entered from, nearest first: each includes those before it.
-ORIGINS = ("host", "lan", "outside")
-ORIGIN_WORDS = {"host": "this host", "lan": "the LAN", "outside": "outside"}
-PROTOCOLS = ("tcp", "udp")
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Accelerator, Clock, Firmware, Model, Origin, Protocol, Service, SharedBy, Source
+
 SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "windows")
-
-# Services with their standard ports (IANA): a door with such a name needs neither service nor port.
-SERVICES = {"ssh": 22, "rdp": 3389, "vnc": 5900, "http": 80, "https": 443}
-# Services whose traffic is not encrypted.
-CLEAR = ("http", "vnc")
-
-
-# Destinations of a NAT network's way out: anywhere, or the internet without private addresses of the LAN.
-WAYS_OUT = ("anywhere", "internet")
 
 
 class Disk(NamedTuple):
@@ -62,7 +47,7 @@ class Adapter(NamedTuple):
     address6: IPv6Address | None = None
     prefix6: int | None = None
     hardware_address: str | None = None
-    model: str = "virtio"
+    model: Model = "virtio"
     routes: bool = False
     dynamic: bool = False
 
@@ -78,7 +63,7 @@ class Boot(NamedTuple):
 class Screen(NamedTuple):
     """Where a guest's display listens for VNC clients from its start on: "host" or "lan", and the port."""
 
-    origin: str
+    origin: Origin
     port: int
 
 
@@ -121,9 +106,9 @@ class Door(NamedTuple):
 
     guest: str
     name: str
-    service: str | None
-    protocol: str
-    origin: str
+    service: Service | None
+    protocol: Protocol
+    origin: Origin
     to: Ports
     port: Ports | None = None
     listen: IPv4Address | IPv6Address | None = None
@@ -151,7 +136,7 @@ class Share(NamedTuple):
     read_only: bool = False
     owner: int = 1000
     anyway: bool = False
-    by: str = "virtio-fs"
+    by: SharedBy = "virtio-fs"
 
     @property
     def by_smb(self) -> bool:
@@ -166,14 +151,14 @@ class Guest(NamedTuple):
     system: str = "linux"
     cpus: int = 1
     cpu: str | None = None
-    clock: str = "utc"
+    clock: Clock = "utc"
     video: bool = True
     resolution: tuple[int, int] | None = None
     screen: Screen | None = None
-    firmware: str = "bios"
+    firmware: Firmware = "bios"
     secure_boot: bool = False
     tpm: bool = False
-    boot_order: tuple[str, ...] = ("disk", "medium")
+    boot_order: tuple[Source, ...] = ("disk", "medium")
     boot: Boot | None = None
     install: str | None = None
     answers: bool = True
@@ -208,7 +193,7 @@ class Lab(NamedTuple):
     networks: dict[str, Network]
     guests: dict[str, Guest]
     storages: dict[str, str]
-    accelerator: str = "auto"
+    accelerator: Accelerator = "auto"
     router: str | None = None
     people: Mapping[str, Person] = NOBODY
     open_firewall: bool = False

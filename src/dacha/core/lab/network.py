@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
+from typing import TYPE_CHECKING
 
 from dacha.core.named import NamedTuple
+
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Backend, HostProtocol, Kind, WayOut
 
 
 class Ports(NamedTuple):
@@ -24,7 +28,7 @@ class Ports(NamedTuple):
 class HostPorts(NamedTuple):
     """Ports of this host that guests of a network may use; `protocol` "all" stands for all of them."""
 
-    protocol: str
+    protocol: HostProtocol
     ports: Ports
 
     def __str__(self) -> str:
@@ -55,8 +59,8 @@ class Network(NamedTuple):
     guests may use."""
 
     name: str
-    kind: str
-    backend: str = "auto"
+    kind: Kind
+    backend: Backend = "auto"
     interface: str | None = None
     made_from: str | None = None
     vlan: int | None = None
@@ -68,7 +72,7 @@ class Network(NamedTuple):
     name_servers: tuple[IPv4Address | IPv6Address, ...] = ()
     isolated: bool = False
     to_host: tuple[HostPorts, ...] = ()
-    way_out: str = "anywhere"
+    way_out: WayOut = "anywhere"
     boot: NetworkBoot | None = None
     machines: tuple[OtherMachine, ...] = ()
 

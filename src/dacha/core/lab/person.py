@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Origin
     from dacha.core.lab.model import Guest
 
 # The value of `enters` for every guest.
@@ -38,7 +39,7 @@ class Person(NamedTuple):
     keys: tuple[str, ...] = ()
     enters: tuple[Entry, ...] = ()
     everything: bool = False
-    origin: str = "lan"
+    origin: Origin = "lan"
     user: str | None = None
 
     def may_enter(self, guest: Guest, door: str | None = None) -> bool:

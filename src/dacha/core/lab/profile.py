@@ -4,6 +4,7 @@ administrator's."""
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 import tomli
 
@@ -11,9 +12,12 @@ from dacha.core import units
 from dacha.core.findings import Finding
 from dacha.core.lab import fields
 from dacha.core.lab.buses import BUSES
-from dacha.core.lab.model import FIRMWARES, MODELS
+from dacha.core.lab.kinds import CLOCKS, FIRMWARES, MODELS
 from dacha.core.lab.reader import Table
 from dacha.core.named import NamedTuple
+
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Clock, Firmware, Model
 
 
 class Minimum(NamedTuple):
@@ -33,9 +37,9 @@ class Profile(NamedTuple):
     memory: int = units.GIB
     disk: int = 8 * units.GIB
     bus: str = "virtio"
-    model: str = "virtio"
-    firmware: str = "bios"
-    clock: str = "utc"
+    model: Model = "virtio"
+    firmware: Firmware = "bios"
+    clock: Clock = "utc"
     video: bool = True
     resolution: tuple[int, int] | None = None
     secure_boot: bool = False
@@ -68,7 +72,7 @@ def read_profile(name: str, text: str) -> tuple[Profile, list[Finding]]:
         bus=t.take("bus", fields.choice(*BUSES), PLAIN.bus),
         model=t.take("model", fields.choice(*MODELS), PLAIN.model),
         firmware=t.take("firmware", fields.choice(*FIRMWARES), PLAIN.firmware),
-        clock=t.take("clock", fields.choice("utc", "local"), PLAIN.clock),
+        clock=t.take("clock", fields.choice(*CLOCKS), PLAIN.clock),
         video=t.take("video", fields.flag, PLAIN.video),
         resolution=t.take("resolution", fields.resolution, PLAIN.resolution),
         secure_boot=t.take("secure-boot", fields.flag, PLAIN.secure_boot),

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from ipaddress import IPv4Address
+from typing import TYPE_CHECKING
 
 import tomli
 
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import address_fields, fields
-from dacha.core.lab.model import ACCELERATORS, BACKENDS, KINDS, ORIGINS, SYSTEMS, WAYS_OUT, Lab
+from dacha.core.lab.kinds import ACCELERATORS, BACKENDS, KINDS, ORIGINS, WAYS_OUT
+from dacha.core.lab.model import SYSTEMS, Lab
 from dacha.core.lab.network import Network, NetworkBoot, OtherMachine
 from dacha.core.lab.person import EVERYTHING, Person
 from dacha.core.lab.profile import PLAIN, Profiles
@@ -17,6 +19,9 @@ from dacha.core.lab.read_guest import checked_name, read_guest
 from dacha.core.lab.reader import Table
 from dacha.core.lab.setup import Setup
 from dacha.core.named import NamedTuple
+
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Accelerator, Backend
 
 
 class Reading(NamedTuple):
@@ -55,7 +60,8 @@ def _not_toml(text: str, error: Exception) -> Finding:
 
 
 def _lab(root: Table, profiles: Profiles) -> Lab:
-    name, accelerator, router, open_firewall = "lab", "auto", None, False
+    name, router, open_firewall = "lab", None, False
+    accelerator: Accelerator = "auto"
     head = root.table("lab")
     if head is None:
         root.wrong("", "missing", "the table [lab] is missing", 'start the file with:\n[lab]\nname = "saltmarsh"')
@@ -142,7 +148,7 @@ def _network(name: str, t: Table) -> Network:
         what = f"a network must not be named {name}, which stands for a place in `from`"
         t.wrong("", "name", what, f"choose a name for its purpose, such as [network.{name}-bridge]")
     # The former name of this key, still accepted.
-    before = t.take("carrier", fields.choice(*BACKENDS), "auto")
+    before: Backend = t.take("carrier", fields.choice(*BACKENDS), "auto")
     network = Network(
         name=name,
         kind=t.need("kind", fields.choice(*KINDS), '"nat"') or "nat",

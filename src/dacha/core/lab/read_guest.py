@@ -4,35 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv6Address
+from typing import TYPE_CHECKING
 
 from dacha.core import units
 from dacha.core.errors import BadValue
 from dacha.core.lab import address_fields, fields
 from dacha.core.lab.buses import BUSES
-from dacha.core.lab.model import (
-    BOOT_ORDER,
-    FIRMWARES,
-    MODELS,
-    NO_LIMITS,
-    ORIGINS,
-    PROTOCOLS,
-    SERVICES,
-    SHARED_BY,
-    Adapter,
-    Boot,
-    Disk,
-    Door,
-    Guest,
-    Limits,
-    Login,
-    Screen,
-    Share,
-    Start,
-)
+from dacha.core.lab.kinds import BOOT_ORDER, CLOCKS, FIRMWARES, MODELS, ORIGINS, PROTOCOLS, SERVICES, SHARED_BY
+from dacha.core.lab.model import NO_LIMITS, Adapter, Boot, Disk, Door, Guest, Limits, Login, Screen, Share, Start
 from dacha.core.lab.network import Ports
 from dacha.core.lab.profile import PLAIN, Profile, Profiles
 from dacha.core.lab.reader import Table
 from dacha.core.lab.setup import NO_SETUP, Setup
+
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Source
 
 # One forward each: a wider range is usually a mistake, and takes long to open.
 RANGE_MOST = 256
@@ -62,7 +48,7 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         cpus=t.take("cpus", fields.whole(1, 255), usual.cpus),
         memory=t.take("memory", units.memory, usual.memory),
         cpu=t.take("cpu", fields.text, None),
-        clock=t.take("clock", fields.choice("utc", "local"), usual.clock),
+        clock=t.take("clock", fields.choice(*CLOCKS), usual.clock),
         video=t.take("video", fields.flag, usual.video),
         resolution=t.take("resolution", fields.resolution, usual.resolution),
         screen=_screen(t.table("screen")),
@@ -114,7 +100,7 @@ def _boot(t: Table | None) -> Boot | None:
     return boot
 
 
-def _boot_order(t: Table) -> tuple[str, ...]:
+def _boot_order(t: Table) -> tuple[Source, ...]:
     order = t.list_of("boot-order", fields.choice(*BOOT_ORDER))
     if len(set(order)) < len(order):
         t.wrong("boot-order", "value", "it lists a value twice", 'such as: boot-order = ["disk", "medium", "network"]')
@@ -249,7 +235,7 @@ def _door(guest: str, name: str, t: Table) -> Door:
     to = t.take("to", fields.ports, None)
     port = t.take("port", fields.ports, None)
     if to is None:
-        known = SERVICES.get(service or "")
+        known = SERVICES[service] if service else None
         if known is None and "to" not in t.data:
             t.wrong(
                 "",

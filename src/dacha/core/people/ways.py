@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from dacha.core.findings import WARNING, Finding
-from dacha.core.lab.model import ORIGIN_WORDS, ORIGINS, Lab
+from dacha.core.lab.kinds import ORIGIN_WORDS, ORIGINS
+from dacha.core.lab.model import Lab
 from dacha.core.lab.person import Person
 from dacha.core.reach.reach import Row
 

@@ -6,7 +6,8 @@ from collections.abc import Iterator, Mapping
 from ipaddress import IPv4Network
 
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
-from dacha.core.lab.model import CLEAR, Guest, Lab
+from dacha.core.lab.kinds import CLEAR
+from dacha.core.lab.model import Guest, Lab
 from dacha.core.lab.names import link_name
 from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dacha.core.findings import ERROR, Finding, Path
-from dacha.core.lab.model import ORIGIN_WORDS, Door, Lab
+from dacha.core.lab.kinds import ORIGIN_WORDS
+from dacha.core.lab.model import Door, Lab
 from dacha.core.lab.network import Network
 from dacha.core.plan.addresses import AdapterPlan
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
+from typing import TYPE_CHECKING
 
 from dacha.core.findings import ERROR, Finding, Path
 from dacha.core.lab.model import Door, Guest, Lab
@@ -16,6 +17,9 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan, AddressPlan
 from dacha.core.plan.door_check import check_listen, check_listen6, check_own, isolation
 from dacha.core.spelling import did_you_mean
+
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Backend, Means, Protocol
 
 Address = IPv4Address | IPv6Address
 LOOPBACK = IPv4Address("127.0.0.1")
@@ -34,7 +38,7 @@ def endpoint(address: object, port: object) -> str:
 class Forward(NamedTuple):
     """One host port that is forwarded to one guest port."""
 
-    protocol: str
+    protocol: Protocol
     listen: Address
     port: int
     address: Address
@@ -52,11 +56,11 @@ class DoorPlan(NamedTuple):
     """
 
     door: Door
-    means: str
+    means: Means
     adapter: AdapterPlan | None
     listen: Address
     port: Ports | None
-    backend: str = "user"
+    backend: Backend = "user"
 
     def forwards(self) -> list[Forward]:
         """The host forwards of this door; empty unless `means` is "forward"."""
@@ -161,7 +165,7 @@ def _door(door: Door, lab: Lab, addresses: AddressPlan, taken: _TakenPorts, find
     if listen == ANYWHERE6:
         listen = ANYWHERE  # Both address families, as such a socket has them (RFC 3493 section 5.3).
     network = lab.networks[adapter.network] if adapter else None
-    means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
+    means: Means = "none" if network is None else "own" if network.kind == "bridge" else "forward"
     if network and network.kind == "host-only" and door.from_lan:
         findings.append(isolation(door, lab, path))
         means = "none"
@@ -177,7 +181,7 @@ def _door(door: Door, lab: Lab, addresses: AddressPlan, taken: _TakenPorts, find
             about, remedy = f"door {door.guest} {door.name}", "choose another, or remove the key port"
             findings.append(Finding(ERROR, "duplicate-port", about, what, remedy, (*path, "port")))
         taken.take(door.protocol, listen, door.port, door)
-    backend = "kernel" if network and network.by_kernel else "user"
+    backend: Backend = "kernel" if network and network.by_kernel else "user"
     return DoorPlan(door, means, adapter, listen, door.port if means == "forward" else None, backend)
 
 

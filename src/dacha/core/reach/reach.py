@@ -8,15 +8,20 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from ipaddress import IPv4Address
+from typing import TYPE_CHECKING
 
 from dacha.core.findings import WARNING, Finding
-from dacha.core.lab.model import ORIGIN_WORDS, SERVICES, Guest, Lab
+from dacha.core.lab.kinds import ORIGIN_WORDS, SERVICES
+from dacha.core.lab.model import Guest, Lab
 from dacha.core.lab.network import Network, Ports
 from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import ANYWHERE, DoorPlan
 from dacha.core.plan.plan import Plan
 from dacha.core.router.mapping import UNKNOWN, RouterState, behind, private
+
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Service
 
 HOST, LAN, OUTSIDE = "host", "lan", "outside"
 # Shown for an unknown address: of a guest with a dynamic one, and of a router that reported none.
@@ -123,7 +128,7 @@ def _services(guest: Guest, plan: Plan) -> Iterator[tuple[str, str, Ports, list[
     for (protocol, to), doors in found.items():
         yield next((d.door.service for d in doors if d.door.service), doors[0].door.name), protocol, to, doors
     if not found:
-        usual = "rdp" if guest.system == "windows" else "ssh"
+        usual: Service = "rdp" if guest.system == "windows" else "ssh"
         yield usual, "tcp", Ports(SERVICES[usual], SERVICES[usual]), []
 
 

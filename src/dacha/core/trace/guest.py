@@ -8,7 +8,7 @@ from dacha.core.apply.faults import FAULTS, held
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.apply.waiting import NEVER
 from dacha.core.heard import Heard
-from dacha.core.lab.model import ORIGIN_WORDS
+from dacha.core.lab.kinds import ORIGIN_WORDS
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import NO_ANSWER, OPEN, REFUSED, REJECTED, Evidence
 from dacha.core.trace.service import told_to, touched

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.heard import Heard
-from dacha.core.lab.model import CLEAR
+from dacha.core.lab.kinds import CLEAR
 from dacha.core.trace.advice import Advice, to_admit, to_look, to_protect, to_serve
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import (

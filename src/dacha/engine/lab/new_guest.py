@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from dacha.core.errors import UsageError
-from dacha.core.lab.model import ORIGINS, SERVICES
+from dacha.core.lab.kinds import ORIGINS, SERVICES
 from dacha.core.lab.profile import Profile
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.named import NamedTuple

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from dacha.core.errors import AnswerNo
-from dacha.core.lab.model import ORIGIN_WORDS
+from dacha.core.lab.kinds import ORIGIN_WORDS
 from dacha.core.lab.names import host_name
 from dacha.core.lab.person import Person
 from dacha.core.named import NamedTuple
@@ -24,6 +25,9 @@ from dacha.formats.handout.sheet import sheet
 from dacha.formats.handout.ssh import ssh_files
 from dacha.formats.handout.way_in import Shut, WayIn, apart
 
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Origin
+
 SHEET = "index.html"
 
 
@@ -31,7 +35,7 @@ class Handout(NamedTuple):
     """The ways in from a place, the services without one, and the files by their path in the folder; `private` are
     those that others must not read."""
 
-    origin: str
+    origin: Origin
     ways: list[WayIn]
     shut: list[Shut]
     files: dict[str, bytes]
@@ -41,7 +45,7 @@ class Handout(NamedTuple):
 def handout(
     ws: Workspace,
     guests: Sequence[str],
-    origin: str,
+    origin: Origin,
     person: Person | None = None,
     key: NewKey | None = None,
     signer: Signer | None = None,
@@ -76,7 +80,7 @@ def handout(
     return Handout(origin, ways, shut, files, frozenset(secret & set(files)))
 
 
-def _refuse_place(person: Person, origin: str) -> None:
+def _refuse_place(person: Person, origin: Origin) -> None:
     if origin not in places_of(person):
         raise AnswerNo(
             f"{person.name} may enter from {ORIGIN_WORDS[person.origin]} only, not from {ORIGIN_WORDS[origin]}",
@@ -106,7 +110,7 @@ def _way(ws: Workspace, row: Row, door: str, origin: str, person: Person | None)
 
 
 def _files(
-    lab: str, origin: str, ways: list[WayIn], shut: list[Shut], person: str, key: NewKey | None
+    lab: str, origin: Origin, ways: list[WayIn], shut: list[Shut], person: str, key: NewKey | None
 ) -> dict[str, bytes]:
     name = key.name if key else ""
     files = {f"{lab}/{path}": text.encode() for path, text in ssh_files(lab, ways, name).items()}

@@ -6,11 +6,14 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.core.errors import DachaError
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import DoorPlan
+
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Origin
 
 
 class Asked(NamedTuple):
@@ -20,7 +23,7 @@ class Asked(NamedTuple):
     `password`."""
 
     plan: DoorPlan
-    origin: str
+    origin: Origin
     asker: str | None
     wait_s: float | None = None
     login: bool = True

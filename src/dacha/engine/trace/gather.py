@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from ipaddress import ip_address
+from typing import TYPE_CHECKING
 
 from dacha.core.apply.observed import OFF, PAUSED
 from dacha.core.apply.waiting import APPLY, NEVER, START, Waiting, moves, waiting
@@ -25,6 +26,9 @@ from dacha.engine.trace.guest import last_run, shows_shell
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses
 
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Way
+
 
 def silent(e: Evidence, waits_for: str, limit_s: float) -> None:
     """A callback that does nothing."""
@@ -36,7 +40,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
     wish = asked.plan
     door = live_plan(ws).doors[wish.door.guest, wish.door.name]
     guest = ws.lab.guests[door.door.guest]
-    way = "own" if door.means == "own" else "kernel" if door.backend == "kernel" else "user"
+    way: Way = "own" if door.means == "own" else "kernel" if door.backend == "kernel" else "user"
     seen = observe_guest(ws.home, guest.name)
     place = _place(door, asked.origin)
     not_applied = _not_applied(ws, wish, door)

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from dacha.core.heard import Heard
 from dacha.core.named import NamedTuple
 from dacha.core.network.confinement import Confinement
 from dacha.core.trace.seen.inside import Inside
+
+if TYPE_CHECKING:
+    from dacha.core.lab.kinds import Origin, Way
 
 # How a user gets into a guest: an agent that runs commands, a login, a shell on its console, a password for the
 # console; UNKNOWN if none of these is known, NOBODY if there is none.
@@ -128,8 +133,8 @@ class Evidence(NamedTuple):
     service: str
     system: str
     port: int
-    way: str  # "kernel", "user", "own"
-    origin: str  # "host", "lan", "outside"
+    way: Way
+    origin: Origin
     place: str = ""
     network: str = ""
     lab_error: tuple[str, str] | None = None
