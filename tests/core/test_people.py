@@ -103,8 +103,8 @@ def test_where_people_get_in_follows_from_the_doors() -> None:
     ]  # fmt: skip
     shut = [f.what for f in never_let_in(lab, rows)]
     assert shut == [
-        "cannot enter gauge http from the LAN: host's door only",
-        "cannot enter desk rdp from the LAN: host's door only",
+        "cannot enter gauge http from the LAN: door from this host only",
+        "cannot enter desk rdp from the LAN: door from this host only",
     ]
 
 

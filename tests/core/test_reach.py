@@ -69,14 +69,14 @@ def said(cell: Cell) -> str:
     [
         ("gauge", "ssh", "10.77.4.20:22|10.77.4.20:22|no: network vault has no way out|10.77.5.1:2220|192.0.2.10:2220|"
          "192.0.2.10:2220|no: does not reach beyond the LAN"),
-        ("gauge", "http", "10.77.4.20:80|10.77.4.20:80|no: network vault has no way out|no: host's door only|"
-         "no: host's door only|no: host's door only|no: host's door only"),
+        ("gauge", "http", "10.77.4.20:80|10.77.4.20:80|no: network vault has no way out|no: door from this host only|"
+         "no: door from this host only|no: door from this host only|no: door from this host only"),
         ("buoy", "ssh", "by DHCP:22|by DHCP:22|no: network vault has no way out|no: no door|no: no door|no: no door|"
          "no: no door"),
         ("locker", "rdp", "10.77.9.20:3389|no: host-only|10.77.9.20:3389|no: host-only|no: host-only|no: host-only|"
          "no: host-only"),
-        ("charts", "ssh", "127.0.0.1:2222|no: host's door only|no: network vault has no way out|10.77.5.1:2222|"
-         "no: host's door only|no: host's door only|no: host's door only"),
+        ("charts", "ssh", "127.0.0.1:2222|no: door from this host only|no: network vault has no way out|10.77.5.1:2222|"
+         "no: door from this host only|no: door from this host only|no: door from this host only"),
         ("tower", "ssh", "no: it is directly on eth0, which bypasses this host|no: no door|"
          "no: network vault has no way out|no: no door|192.0.2.50:22|192.0.2.50:22|no: has a LAN address only"),
         ("alone", "ssh", "|".join(["no: it has no adapter"] * 7)),

@@ -132,7 +132,7 @@ def test_a_guest_is_entered_from_outside_renewed_while_it_stands_and_shut_after(
     lab.write(LAB)
     with simulated(lab.world, "--lifetime", "4"):
         said = lab("apply")
-        assert "ssh -p 2220" in next(line for line in said.out.splitlines() if line.startswith("From outside"))
+        assert "ssh -p 2220" in next(line for line in said.out.splitlines() if " outside " in line)
         assert enters(lab).startswith("SSH-2.0")
         row = lab("status", "--json").json["guests"][0]["doors"][0]
         assert (row["from"], row["address"], row["port"], row["seen"]) == ("outside", "198.51.100.1", 2220, "open")

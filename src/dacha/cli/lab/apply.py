@@ -231,9 +231,8 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
 
 
 def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:
+    from dacha.cli.lab.ways_in import show_ways_in
     from dacha.core.apply.changes import AskRouter, MakeLink
-    from dacha.core.plan.doors import lan_place
-    from dacha.host.network.addresses import lan_address
 
     if any(isinstance(c, MakeLink) for c in outcome.done):
         from dacha.engine.network import rollback
@@ -252,43 +251,4 @@ def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any,
             f"door {door.door.guest} {door.door.name} does not respond: {seen}\n"
             f"  why: dacha trace {door.door.guest} {door.door.name}"
         )
-    for door in new:
-        if door.door.service == "ssh" and ws.lab.guests[door.door.guest].login:
-            output.say(f"{'From this host':<21}dacha connect {door.door.guest}")
-    from_lan = [d for d in new if d.door.from_lan]
-    lan = lan_address() if from_lan else None
-    for door in from_lan:
-        place, login = lan_place(door, lan), ws.lab.guests[door.door.guest].login
-        if place and not place[0].is_loopback:
-            output.say(f"{'From the LAN':<21}{_client(door.door.service, *place, login.user if login else 'USER')}")
-    if any(isinstance(c, AskRouter) and c.opened for c in outcome.done):
-        _show_outside(ws)
-
-
-def _show_outside(ws: Workspace) -> None:
-    """The outside address of each door from outside, or what blocks it and what to enter in the router by hand."""
-    from dacha.engine.router import mappings
-
-    for way in mappings.ways(ws):
-        name = f"door {way.guest} {way.door}"
-        if way.above:
-            output.note(
-                f"{name} is forwarded by the router, but not reachable from outside: {way.above}\n"
-                "  the router itself is behind another NAT: ask the provider for a public address"
-            )
-        elif way.port:
-            login = ws.lab.guests[way.guest].login
-            service = ws.plan.doors[way.guest, way.door].door.service
-            shown = _client(service, way.address or "ROUTER", way.port, login.user if login else "USER")
-            output.say(f"{'From outside':<21}{shown}")
-        else:
-            output.note(
-                f"{name} is not reachable from outside: {way.why}\n  enter this in the router by hand: {way.by_hand}"
-            )
-
-
-def _client(service: str | None, address: Any, port: int, user: str) -> str:
-    """The command for a client on another machine, or the plain address if there is no usual client."""
-    if service == "ssh":
-        return f"ssh -p {port} {user}@{address}"
-    return f"{service}://{address}:{port}" if service in ("http", "https", "vnc") else f"{address}:{port}"
+    show_ways_in(ws, new, outside=any(isinstance(c, AskRouter) and c.opened for c in outcome.done))

@@ -222,7 +222,7 @@ class _Service:
             inside = next((n.name for n in self.lab.networks.values() if n.kind == "nat"), "NETWORK")
             return Cell((), "host-only", f"dacha guest edit {name} --adapter {inside}")
         if self.led:
-            return Cell((), "host's door only", f"dacha door edit {name} {self.led[0].door.name} --from lan")
+            return Cell((), "door from this host only", f"dacha door edit {name} {self.led[0].door.name} --from lan")
         return Cell((), "no door", f"dacha door add {name} {self.service} --from lan")
 
     def _outside(self) -> Cell:
@@ -287,7 +287,7 @@ class _Service:
         if led:
             return Cell((), "its door allows other clients only")
         if self.led:
-            return Cell((), "host's door only")
+            return Cell((), "door from this host only")
         if not any(self.lab.networks[a.network].kind != "host-only" for a in self.adapters):
             return Cell((), "host-only")
         return Cell((), "no door", f"dacha door add {self.guest.name} {self.service} --from lan")
