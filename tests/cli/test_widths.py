@@ -91,7 +91,9 @@ def test_every_table_is_readable_at_every_width(lab: Lab, command: tuple[str, ..
 
 
 def test_cells_are_wrapped_between_words_and_rows_become_blocks() -> None:
-    assert wrapped("no: door from this host only", 10) == ["no: door", "from this", "host only"] and wrapped("", 5) == [""]
+    assert wrapped("no: door from this host only", 10) == ["no: door", "from this", "host only"] and wrapped("", 5) == [
+        ""
+    ]
     assert wrapped("10.77.104.120/24", 5) == ["10.77.104.120/24"]
     head, rows = ("GUEST", "WHY"), [("gauge", "its door admits others only"), ("sea", "")]
     assert widths(head, rows, None) == widths(head, rows, 40) == [5, 27] and widths(head, rows, 20) == [5, 13]

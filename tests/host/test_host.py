@@ -14,12 +14,12 @@ import pytest
 from dacha.core.errors import BusyError, HostError
 from dacha.engine.side_by_side import side_by_side
 from dacha.host import facts, files, folders, processes
+from dacha.host.files import held
 from dacha.host.network import addresses
 from dacha.host.probe import ports
 from dacha.host.probe.probing import probe_all
 from dacha.hypervisor import accelerator
 from dacha.hypervisor.images import images
-from dacha.hypervisor.process import running
 from dacha.wire.probes import probe_for
 from tests.networks.world import until
 
@@ -161,9 +161,9 @@ def test_a_process_is_there_until_its_last_thread_has_ended(tmp_path: Path) -> N
     assert child.stdout and child.stdin and child.stdout.readline()
     until(lambda: ") Z " in Path(f"/proc/{child.pid}/stat").read_text())
     seen = processes.identify(child.pid)
-    assert running(lock) and seen is not None and processes.alive(seen) and not processes.wait_gone(seen, 0.05)
+    assert held(lock) and seen is not None and processes.alive(seen) and not processes.wait_gone(seen, 0.05)
     child.stdin.close()
-    assert processes.wait_gone(seen, 60.0) and not running(lock) and processes.identify(child.pid) is None
+    assert processes.wait_gone(seen, 60.0) and not held(lock) and processes.identify(child.pid) is None
     child.wait()
 
 

@@ -15,7 +15,6 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.network import live, rules
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
-from dacha.hypervisor.process import running
 
 # The interval of queries to guest agents: for addresses that no traffic has shown.
 AGENT_S = 15.0
@@ -61,7 +60,7 @@ class Following:
             await asyncio.sleep(AGENT_S)
             for name in self._ws.lab.guests:
                 with attempt(self._log, f"cannot query the agent of {name}"), contextlib.suppress(OSError):
-                    if running(home.process_lock(name)):
+                    if home.is_running(name):
                         told = await asyncio.to_thread(agent.addresses, home.run(name))
                         self.watch.told(told or ())
 

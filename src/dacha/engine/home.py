@@ -16,7 +16,7 @@ from dacha.core.errors import HostError, UsageError
 from dacha.engine.kept_elsewhere import away_words, renamed_words
 from dacha.engine.record import Record, record_from
 from dacha.host import folders
-from dacha.host.files import locked, replace_file, sweep
+from dacha.host.files import held, locked, replace_file, sweep
 from dacha.host.processes import boot_id
 from dacha.host.records import DAMAGED, read_record, write_record
 
@@ -69,6 +69,10 @@ class Home:
 
     def process_lock(self, name: str) -> Path:
         return self.guest(name) / "process.lock"
+
+    def is_running(self, name: str) -> bool:
+        """True while the guest's process lives."""
+        return held(self.process_lock(name))
 
     def tpm(self, name: str) -> Path:
         """The folder with the memory of a guest's TPM."""

@@ -138,6 +138,22 @@ def sweep(folder: Path) -> None:
                 os.close(fd)
 
 
+def held(lock: Path) -> bool:
+    """True while a process holds the lock on this file, which the kernel keeps exactly as long as that process or a
+    child that inherited it lives. So neither a stale id nor a removed socket can mislead."""
+    try:
+        fd = os.open(lock, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOFOLLOW)
+    except FileNotFoundError:
+        return False
+    try:
+        fcntl.flock(fd, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        return False
+    except BlockingIOError:
+        return True
+    finally:
+        os.close(fd)
+
+
 @contextlib.contextmanager
 def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None] | None = None) -> Iterator[None]:
     """Hold the lock file `path`. Another holder is waited for, up to `wait_s` seconds, and then reported. `doing` is

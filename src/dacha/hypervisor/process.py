@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
-import os
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,6 +10,7 @@ from typing import TYPE_CHECKING
 from dacha.core.apply.faults import NO_ROOM
 from dacha.core.errors import AnswerNo, HostError, PeerError
 from dacha.core.named import NamedTuple
+from dacha.host.files import held
 from dacha.host.processes import Process, alive, identify, kill, wait_gone
 from dacha.hypervisor.command_line import QMP, WATCH
 
@@ -39,26 +38,10 @@ class Found(NamedTuple):
     status: str | None
 
 
-def running(lock: Path) -> bool:
-    """True while the guest's process lives: it inherited a lock on this file, which the kernel holds exactly as long as
-    the process lives. So neither a stale id nor a removed socket can mislead."""
-    try:
-        fd = os.open(lock, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOFOLLOW)
-    except FileNotFoundError:
-        return False
-    try:
-        fcntl.flock(fd, fcntl.LOCK_SH | fcntl.LOCK_NB)
-        return False
-    except BlockingIOError:
-        return True
-    finally:
-        os.close(fd)
-
-
 def find(run: Path, lock: Path, name: str, recorded: Process | None) -> Found | None:
     """The guest's process: by its recorded identity, else by the process that listens on its monitor and reports the
     right name. None if it does not run. A process that merely has a recorded id is never used."""
-    if not running(lock):
+    if not held(lock):
         return None
     known = recorded if recorded and alive(recorded) else None
     deadline = time.monotonic() + 2.0
@@ -72,8 +55,8 @@ def find(run: Path, lock: Path, name: str, recorded: Process | None) -> Found | 
             return Found(known, None)  # it listens but does not respond: stopped by a signal, or hung
         except (OSError, PeerError):
             # A process that was started just now has no sockets yet.
-            if known or time.monotonic() > deadline or not running(lock):
-                return Found(known, None) if running(lock) else None
+            if known or time.monotonic() > deadline or not held(lock):
+                return Found(known, None) if held(lock) else None
             time.sleep(0.02)
 
 

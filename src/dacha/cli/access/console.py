@@ -37,16 +37,13 @@ def run_console(args: argparse.Namespace) -> int:
     from dacha.host.files import locked
     from dacha.host.unix_socket import connect_to_guest
     from dacha.hypervisor.command_line import SERIAL
-    from dacha.hypervisor.process import running
 
     ws = lab_or_applied(args)
     guest_named(ws, args.guest)
     record = ws.home.guest(args.guest) / "console.log"
     if args.record or args.follow:
-        return _print_record(
-            args.guest, record, (lambda: running(ws.home.process_lock(args.guest))) if args.follow else None
-        )
-    if not running(ws.home.process_lock(args.guest)):
+        return _print_record(args.guest, record, (lambda: ws.home.is_running(args.guest)) if args.follow else None)
+    if not ws.home.is_running(args.guest):
         raise AnswerNo(
             f"{args.guest} is off",
             remedy=f"dacha start {args.guest}\nearlier output: dacha console {args.guest} --record",

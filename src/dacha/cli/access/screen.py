@@ -55,7 +55,6 @@ def run_screen(args: argparse.Namespace) -> int:
     from dacha.engine.lab.named import guest_named
     from dacha.hypervisor.command_line import QMP
     from dacha.hypervisor.monitor.qmp import Qmp
-    from dacha.hypervisor.process import running
 
     if args.save and not args.save.lower().endswith(".png"):
         raise UsageError(
@@ -65,7 +64,7 @@ def run_screen(args: argparse.Namespace) -> int:
     guest = guest_named(ws, args.guest)
     if args.listen not in (None, "host", "lan", "none"):
         raise UsageError(f"--listen: unknown value {args.listen!r}", remedy="choose host, lan or none")
-    if not running(ws.home.process_lock(guest.name)):
+    if not ws.home.is_running(guest.name):
         raise AnswerNo(f"{guest.name} is off", remedy=f"dacha start {guest.name}")
     machine = ws.home.read(guest.name).machine
     if machine and not machine["video"]:

@@ -189,7 +189,6 @@ def run_remove(args: argparse.Namespace) -> int:
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
     from dacha.engine.workspace import load
-    from dacha.hypervisor.process import running
 
     def decide(ws: Workspace) -> list[Edit]:
         guest_named(ws, args.name)
@@ -200,7 +199,7 @@ def run_remove(args: argparse.Namespace) -> int:
     left = args.name not in ws.lab.guests and args.with_disks and ws.home.disks(args.name)
     ws = ws if left else edit_lab(args.lab, decide)
     disks = kept(ws.home, args.name)
-    on = running(ws.home.process_lock(args.name))
+    on = ws.home.is_running(args.name)
     if args.with_disks and disks:
         with ws.home.lock("guest", ws.path):
             record = ws.home.read(args.name)

@@ -54,7 +54,6 @@ def run_show(args: argparse.Namespace) -> int:
     from dacha.engine.lab.origins import values_of
     from dacha.engine.workspace import load
     from dacha.hypervisor.monitor import agent
-    from dacha.hypervisor.process import running
 
     ws = load(args.lab)
     guest = guest_named(ws, args.name)
@@ -72,7 +71,7 @@ def run_show(args: argparse.Namespace) -> int:
         output.step("login", f"{guest.login.user}, with {', '.join(guest.login.keys) or 'no key'}")
     for d in guest.doors:
         output.step(f"door {d.name}", door_words(ws.plan.doors[guest.name, d.name]))
-    if running(ws.home.process_lock(guest.name)):
+    if ws.home.is_running(guest.name):
         told = agent.addresses(ws.home.run(guest.name))
         output.step(
             "guest agent", "does not respond" if told is None else "; ".join(a for _, a in told) or "reports no address"

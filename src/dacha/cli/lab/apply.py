@@ -144,7 +144,6 @@ def _json(ws: Workspace, outcome: Any, closed: list[tuple[Any, str]]) -> dict[st
 def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
     """Changes that wait for the next start of a running guest, and guests that were left off."""
     from dacha.cli.words import waiting_words
-    from dacha.hypervisor.process import running
 
     for c in outcome.waiting:
         output.step(f"guest {c.guest}", str(c), "at next start")
@@ -152,7 +151,7 @@ def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
         output.say(waiting_words(outcome.waiting))
     for guest in ws.lab.guests.values():
         if (only is None or guest.name in only) and ws.home.read(guest.name).stopped_on_purpose:
-            if running(ws.home.process_lock(guest.name)):
+            if ws.home.is_running(guest.name):
                 # It was asked to stop, and has not done so yet.
                 what = (
                     f"is still on, although it was asked to stop: dacha stop {guest.name} --force, or dacha "

@@ -64,9 +64,8 @@ def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:
     from dacha.hypervisor import removable
     from dacha.hypervisor.command_line import QMP
     from dacha.hypervisor.monitor.qmp import Qmp
-    from dacha.hypervisor.process import running
 
-    if not running(ws.home.process_lock(args.guest)):
+    if not ws.home.is_running(args.guest):
         return
     path = str(medium_path(ws, name))
     with ws.home.lock("media", ws.path):
@@ -84,10 +83,9 @@ def _live(args: argparse.Namespace, ws: Workspace, done: str) -> int:
     """Apply a changed drive to the running guest, and print the result: what was `done` and since when."""
     from dacha.core.apply.changes import ChangeMachine, ChangeMedium
     from dacha.engine.apply.apply import apply
-    from dacha.hypervisor.process import running
 
     state = "from its next start"
-    if running(ws.home.process_lock(args.guest)):
+    if ws.home.is_running(args.guest):
         with ws.home.lock("media", ws.path, lambda holder: output.note(f"waiting for {holder}")):
             outcome = apply(ws, lambda subject, text, took: None, only={args.guest})
         for change, error in outcome.failed:

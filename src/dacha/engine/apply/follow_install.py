@@ -11,7 +11,7 @@ from dacha.engine.apply.apply import apply
 from dacha.engine.guest.install import disk_bootable, drives_of_installer, finish, pending
 from dacha.engine.workspace import Workspace, load
 from dacha.host.files import locked
-from dacha.hypervisor import process, removable
+from dacha.hypervisor import removable
 from dacha.hypervisor.command_line import EVENTS
 from dacha.hypervisor.monitor.qmp import Qmp
 
@@ -27,7 +27,7 @@ def run(lab_file: str, name: str) -> None:
     with contextlib.suppress(BusyError), locked(ws.home.install_lock(name), "dacha apply", 0.0):
         deadline = time.monotonic() + LONGEST_S
         while time.monotonic() < deadline and pending(ws, name, ws.home.read(name)):
-            if not process.running(ws.home.process_lock(name)):
+            if not ws.home.is_running(name):
                 _ended(ws, name)
                 return
             with contextlib.suppress(OSError, DachaError):
@@ -44,7 +44,7 @@ def _live(ws: Workspace, name: str, deadline: float) -> None:
             if _asks_for_key(ws, medium) and not disk_bootable(ws.home, name):
                 _press_keys(qmp)
             event = qmp.wait_event({"RESET", "SHUTDOWN"}, 60.0)
-            if not process.running(ws.home.process_lock(name)):
+            if not ws.home.is_running(name):
                 return
             if event and event["event"] == "RESET" and disk_bootable(ws.home, name):
                 # The restart means that the installer has released its medium, so its lock of the tray can be ignored.

@@ -16,9 +16,9 @@ from dacha.core.harmless import harmless
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.host.accounts import with_few_powers
+from dacha.host.files import held
 from dacha.host.processes import Process, alive, identify, process_from, wait_gone
 from dacha.host.records import read_record, write_record
-from dacha.hypervisor.process import running as held
 
 START_S, STOP_S = 120.0, 20.0
 VERSION = 1

@@ -19,7 +19,6 @@ from dacha.hypervisor import hotplug
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.images import chain, images
 from dacha.hypervisor.monitor.qmp import Qmp
-from dacha.hypervisor.process import running
 
 # Called with what is being copied, and the finished share (1 at the end).
 Progress = Callable[[str, float], None]
@@ -91,7 +90,7 @@ def grow_disk(home: Home, name: str, disk: str, size: int) -> None:
     """Grow a disk, while its guest runs or not. Raises HostError."""
     record = home.read(name)
     inside = {d["name"] for d in record.machine["disks"]} if record.machine else set()
-    if not running(home.process_lock(name)) or disk not in inside:
+    if not home.is_running(name) or disk not in inside:
         images.grow(home.disk(name, disk), size)
         return
     with Qmp(home.run(name) / QMP) as qmp:

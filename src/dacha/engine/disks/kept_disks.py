@@ -17,7 +17,6 @@ from dacha.engine.disks.owners import owners
 from dacha.engine.disks.storages import storage_folder
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
-from dacha.hypervisor.process import running
 
 
 class KeptDisk(NamedTuple):
@@ -101,7 +100,7 @@ def take(home: Home, guest: str) -> bool:
 def note_removed(ws: Workspace) -> None:
     """Record which guests have left the lab, so that a new one of the same name is not taken for the same."""
     for name in ws.home.guests():
-        if name in ws.lab.guests or running(ws.home.process_lock(name)):
+        if name in ws.lab.guests or ws.home.is_running(name):
             continue
         record = ws.home.read(name)
         if record.removed is None:
@@ -200,7 +199,7 @@ def _made_on(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
 
 def delete(home: Home, change: DeleteDisk) -> None:
     """Delete one named disk, and after the last one all files of its guest. Raises HostError."""
-    if running(home.process_lock(change.guest)):
+    if home.is_running(change.guest):
         raise HostError(
             f"{change.guest} is on, so its disk {change.disk} cannot be deleted", remedy=f"dacha stop {change.guest}"
         )

@@ -20,9 +20,8 @@ from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
 from dacha.engine.disks.media_facts import inspect
 from dacha.host import folders
-from dacha.host.files import folder_held, locked, refused, replace_file
+from dacha.host.files import folder_held, held, locked, refused, replace_file
 from dacha.host.records import parse
-from dacha.hypervisor import process
 
 # Large enough for efficient hashing and copying, small enough for memory.
 CHUNK = 4 << 20
@@ -255,7 +254,7 @@ def _lock(folder: Path, name: str) -> Path:
 
 def _being_added(folder: Path, name: str) -> bool:
     """True while a command adds a medium of that name."""
-    return process.running(_lock(folder, name))
+    return held(_lock(folder, name))
 
 
 def _chunks(f: BinaryIO) -> Iterator[memoryview]:

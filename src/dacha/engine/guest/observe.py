@@ -10,6 +10,7 @@ from dacha.core.errors import DachaError
 from dacha.core.plan.doors import Forward
 from dacha.engine.home import Home
 from dacha.formats.qcow2 import size_of
+from dacha.host.files import held
 from dacha.host.processes import started_at
 from dacha.hypervisor import process
 from dacha.hypervisor.command_line import WATCH
@@ -68,9 +69,8 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         since=started_at(found.process) if found.process else None,
         forwards=opened,
         machine=record.machine,
-        tpm_lost=bool(record.machine and record.machine.get("tpm"))
-        and not process.running(home.tpm(name) / "process.lock"),
-        gate_lost=record.asks and home.gate_lock(name).exists() and not process.running(home.gate_lock(name)),
+        tpm_lost=bool(record.machine and record.machine.get("tpm")) and not held(home.tpm(name) / "process.lock"),
+        gate_lost=record.asks and home.gate_lock(name).exists() and not held(home.gate_lock(name)),
     )
 
 
@@ -89,7 +89,7 @@ def observe(home: Home, names: Iterable[str], *, forwards: bool = True) -> dict[
     """Every selected guest, and every other with files here. Running ones are queried in parallel: each that does not
     respond takes a second."""
     every = list(dict.fromkeys([*names, *home.guests()]))
-    on = [name for name in every if process.running(home.process_lock(name))]
+    on = [name for name in every if home.is_running(name)]
     if len(on) < 3:
         return {name: observe_guest(home, name, forwards=forwards) for name in every}
     from dacha.engine.side_by_side import side_by_side

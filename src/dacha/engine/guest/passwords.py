@@ -10,7 +10,6 @@ from dacha.engine.home import Home
 from dacha.engine.lab.named import guest_named
 from dacha.engine.workspace import Workspace
 from dacha.host.records import read_record, write_record
-from dacha.hypervisor.process import running
 
 VERSION = 1
 # Long enough against guessing at a screen, short enough to be typed; no characters that look alike.
@@ -83,7 +82,7 @@ def keep(ws: Workspace, name: str, user: str, password: str) -> str:
         if needs_plain(guest) and ws.home.read(name).installed != guest.install:
             as_it_is[user] = password
         write_record(ws.home.passwords(name), VERSION, {"users": users, "plain": as_it_is}, mode=0o600)
-        if not running(ws.home.process_lock(name)):
+        if not ws.home.is_running(name):
             # Its next start writes its first-boot data again, with this hash.
             (ws.home.guest(name) / "seed.iso").unlink(missing_ok=True)
     return hashed

@@ -23,7 +23,6 @@ from dacha.engine.workspace import Workspace, lab_error, load, write_text
 from dacha.host.accounts import owner_moved
 from dacha.host.files import editing, refused
 from dacha.host.records import read_record, write_record
-from dacha.hypervisor.process import running
 
 VERSION = 1
 
@@ -87,7 +86,7 @@ def _refuse(ws: Workspace, old: str, new: str) -> None:
             f"files of an earlier guest {new} still exist (disks: {kept})",
             remedy=f"choose another name, or delete them: dacha guest remove {new} --with-disks, then dacha apply",
         )
-    if running(ws.home.process_lock(old)):
+    if ws.home.is_running(old):
         raise UsageError(f"{old} is on, and uses its name", remedy=f"dacha stop {old}")
 
 

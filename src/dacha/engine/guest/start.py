@@ -33,7 +33,6 @@ from dacha.hypervisor import firmware, launch, recorder, screen
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.fdset import FdSet
 from dacha.hypervisor.monitor.qmp import Qmp
-from dacha.hypervisor.process import running
 
 
 def start_all(
@@ -82,7 +81,7 @@ def _start_each(
 
 def _not_started(ws: Workspace, m: Machine, name: str) -> None:
     """Stop what would wait for QEMU forever; a guest that runs after all keeps its processes."""
-    if m["tpm"] and not running(ws.home.process_lock(name)):
+    if m["tpm"] and not ws.home.is_running(name):
         from dacha.hypervisor.beside import tpm
 
         tpm.end(ws.home.tpm_note(name))

@@ -19,7 +19,6 @@ from dacha.engine.guest.keys import key_line, wanted_keys
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.inside.run import run_inside
 from dacha.engine.workspace import Workspace
-from dacha.hypervisor.process import running
 
 # Threads mostly wait for their guest.
 AT_ONCE = 16
@@ -40,7 +39,7 @@ def still_in(ws: Workspace, person: Person) -> dict[str, str]:
     for name in ws.home.guests():
         record = ws.home.read(name)
         if any(lines & set(inside) for inside in together(record.keyed or {}, record.unsure).values()):
-            found[name] = "on" if running(ws.home.process_lock(name)) else "off"
+            found[name] = "on" if ws.home.is_running(name) else "off"
     return found
 
 

@@ -7,13 +7,12 @@ from dacha.core.harmless import harmless_lines
 from dacha.engine.inside.run import by_login
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
-from dacha.hypervisor.process import running
 
 
 def set_now(ws: Workspace, name: str, user: str, hashed: str) -> str | None:
     """Set it in a running guest: by its agent, else by a login. Returns how it was done; None for a guest that is off.
     Raises AnswerNo if neither is possible."""
-    if not running(ws.home.process_lock(name)):
+    if not ws.home.is_running(name):
         return None
     if agent.set_password(ws.home.run(name), user, hashed):
         return "by its guest agent"

@@ -19,7 +19,6 @@ from dacha.engine.home import Home
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import read_text
 from dacha.host import accounts, folders
-from dacha.hypervisor.process import running
 
 
 class KeptGuest(NamedTuple):
@@ -90,7 +89,7 @@ def _guest(home: Home, name: str) -> KeptGuest:
         if there
     ]
     disks = tuple(kept(home, name))
-    return KeptGuest(name, running(home.process_lock(name)), record.removed, disks, tuple(beside))
+    return KeptGuest(name, home.is_running(name), record.removed, disks, tuple(beside))
 
 
 def below(disk: Path) -> list[Path]:
@@ -148,7 +147,7 @@ def leftovers() -> list[Leftover]:
             continue
         for guest in home.guests():
             record = home.read(guest)
-            if record.removed is None or running(home.process_lock(guest)):
+            if record.removed is None or home.is_running(guest):
                 continue
             since = time.strftime("%-d %B %Y", time.localtime(record.removed))
             disks = ", ".join(name for name, _ in home.disks(guest))

@@ -12,7 +12,6 @@ from dacha.engine.network import live, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host.network import iproute, nft
-from dacha.hypervisor.process import running
 
 
 def look(ws: Workspace, on: Collection[str] | None = None, *, changed: bool = False) -> Confinement | None:
@@ -20,7 +19,7 @@ def look(ws: Workspace, on: Collection[str] | None = None, *, changed: bool = Fa
     privilege. `changed`: the caller knows that the rules differ from those that were loaded. Raises HostError."""
     if os.geteuid() != 0 or not any(n.managed for n in ws.lab.networks.values()):
         return None
-    on = [g for g in ws.lab.guests if running(ws.home.process_lock(g))] if on is None else on
+    on = [g for g in ws.lab.guests if ws.home.is_running(g)] if on is None else on
     plan = live.started(ws, ws.plan_without_host)
     links = wanted_links(ws, plan)
     taps = [t for t in links.links.values() if isinstance(t, TapLink) and t.confined and t.guest in on]

@@ -13,7 +13,6 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.host.records import DAMAGED, read_record, write_record
-from dacha.hypervisor.process import running
 
 VERSION = 1
 
@@ -41,7 +40,7 @@ def started(ws: Workspace, plan: Plan) -> Plan:
     """The plan with the adapters of running guests as they were started: in force until the next start."""
     machines = {}
     for name in ws.home.guests():
-        if name in ws.lab.guests and running(ws.home.process_lock(name)) and (machine := ws.home.read(name).machine):
+        if name in ws.lab.guests and ws.home.is_running(name) and (machine := ws.home.read(name).machine):
             machines[name] = machine
     return in_force(ws.lab, plan, machines) if machines else plan
 

@@ -20,7 +20,6 @@ from dacha.engine.inside.keys import change_keys, waiting_keys
 from dacha.engine.lab.edit import edit_lab
 from dacha.engine.workspace import Workspace, load
 from dacha.host.files import replace_file
-from dacha.hypervisor.process import running
 
 
 class Renewed(NamedTuple):
@@ -155,7 +154,7 @@ def _change(ws: Workspace, names: Sequence[str]) -> Mapping[str, str]:
 
 
 def _on(ws: Workspace, name: str) -> bool:
-    return running(ws.home.process_lock(name))
+    return ws.home.is_running(name)
 
 
 def _inside(ws: Workspace, name: str, newest: Path) -> tuple[str, str]:

@@ -6,7 +6,6 @@ from dacha.core.lab.person import Person
 from dacha.core.named import NamedTuple
 from dacha.engine.guest import passwords
 from dacha.engine.workspace import Workspace
-from dacha.hypervisor.process import running
 
 
 class WayLeft(NamedTuple):
@@ -28,7 +27,7 @@ def ways_left(ws: Workspace, person: Person) -> list[WayLeft]:
             WayLeft(name, f"the password for {user}", f"dacha guest password {name} {user} --make")
             for user in passwords.hashes(ws.home, name)
         ]
-        on = running(ws.home.process_lock(name))
+        on = ws.home.is_running(name)
         machine = ws.home.read(name).machine
         if on and machine and machine["screen"]:
             found.append(

@@ -11,7 +11,6 @@ from dacha.core.reach.reach import reach
 from dacha.engine.network.live import live_plan
 from dacha.engine.router.host_view import host_view
 from dacha.engine.workspace import Workspace
-from dacha.hypervisor.process import running
 
 
 class PersonWay(NamedTuple):
@@ -46,7 +45,7 @@ NOW, ONCE_ON, NEXT_START, BY_APPLY = "now", "once-on", "next-start", "apply"
 
 def opens(ws: Workspace, guest: str, keys: Collection[str]) -> str:
     """When all of these key lines open a guest that they belong to: one of the four."""
-    record, on = ws.home.read(guest), running(ws.home.process_lock(guest))
+    record, on = ws.home.read(guest), ws.home.is_running(guest)
     inside = {line for lines in (record.keyed or {}).values() for line in lines}
     if set(keys) <= inside:
         return NOW if on else ONCE_ON

@@ -18,7 +18,6 @@ from dacha.engine.reach.doors import Watcher, probe_doors
 from dacha.engine.workspace import Workspace
 from dacha.host.network.addresses import lan_address
 from dacha.hypervisor.command_line import WATCH
-from dacha.hypervisor.process import running
 
 # Immediate answers need no wait.
 AT_ONCE_S = 0.5
@@ -33,7 +32,7 @@ class GuestWatcher(Watcher):
         self.hung = hung
 
     def alive(self, guest: str) -> bool:
-        return running(self.ws.home.process_lock(guest))
+        return self.ws.home.is_running(guest)
 
     def gave_up(self, guest: str) -> str | None:
         return gave_up(self.ws.home, guest)
@@ -59,7 +58,7 @@ def opened_doors(ws: Workspace, done: Iterable[Change], waiting: Iterable[Change
     started = {c.guest for c in done if isinstance(c, StartGuest)}
     opened = {(c.guest, c.door) for c in done if isinstance(c, OpenForward)}
     for loaded in (c for c in done if isinstance(c, LoadRules)):
-        opened |= {key for key in loaded.opened if key[0] in started or running(ws.home.process_lock(key[0]))}
+        opened |= {key for key in loaded.opened if key[0] in started or ws.home.is_running(key[0])}
     # A guest that gets its adapter at its next start is not waited for: its door cannot open before.
     without = {c.guest for c in waiting if isinstance(c, ChangeMachine) and c.part == "link"}
     new = [d for key, d in live_plan(ws).doors.items() if key[0] in started or key in opened]
