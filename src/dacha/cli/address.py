@@ -1,4 +1,4 @@
-"""dacha address list, propose."""
+"""dacha address list, propose, check."""
 
 from __future__ import annotations
 
@@ -18,6 +18,10 @@ def address_arguments(parser: argparse.ArgumentParser) -> None:
 
 def _propose(parser: argparse.ArgumentParser) -> None:
     arguments.network(parser, "network", optional=True, what="a network of the lab (default: propose a free subnet)")
+
+
+def _check(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("address", metavar="ADDRESS", help="an IPv4 address, also with prefix length or mask")
 
 
 def run_list(args: argparse.Namespace) -> int:
@@ -115,10 +119,38 @@ def run_propose(args: argparse.Namespace) -> int:
     return 0
 
 
+def run_check(args: argparse.Namespace) -> int:
+    """Whether an address is in a network of the lab, and whether a guest can have it; exit code 1 if not."""
+    from dacha.core.errors import BadValue, UsageError
+    from dacha.core.lab import address_fields
+    from dacha.core.plan.place import judge_address
+    from dacha.engine.workspace import load
+    from dacha.host.network.addresses import used_subnets
+
+    ws = load(args.lab)
+    try:
+        address, prefix = address_fields.interface4(args.address)
+    except BadValue as e:
+        raise UsageError(e.what, remedy=e.remedy) from None
+    found = judge_address(ws.lab, ws.plan, address, prefix, used_subnets())
+    if args.json:
+        row = {"address": str(address), "network": found.network, "available": found.free, "guest": found.guest}
+        output.emit_json({"lab": ws.lab.name, **row, "what": found.what})
+    else:
+        output.say(f"{address}: {found.what}")
+        if found.remedy:
+            output.say(f"  {found.remedy}")
+    return 0 if found.free else 1
+
+
 ACTIONS = (
     Action("list", "list every adapter's addresses", "dacha address list", nothing, run_list),
     Action(
         "propose", "propose a free address of a network, or a free subnet", "dacha address propose pier", _propose,
         run_propose,
+    ),
+    Action(
+        "check", "say which network an address is in, and whether a guest can have it",
+        "dacha address check 10.77.4.20", _check, run_check,
     ),
 )  # fmt: skip

@@ -65,7 +65,8 @@ def user_data(
             "ssh_authorized_keys": facts["keys"],
         }
         shell = _SHELLS.get(facts["system"])
-        data["users"] = [user | ({"shell": shell} if shell else {})]
+        groups = {"groups": facts["groups"]} if "groups" in facts else {}
+        data["users"] = [user | ({"shell": shell} if shell else {}) | groups]
     if "setup" in facts:
         told = setup_data(facts["setup"], facts["system"], facts["user"])
         data["users"] = [*data.get("users", ()), *told.pop("users")]

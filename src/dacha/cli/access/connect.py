@@ -27,7 +27,7 @@ def connect_arguments(parser: argparse.ArgumentParser) -> None:
         "remote desktop, with a client on this machine; else by SSH through another guest of its network;\n"
         "else through the hypervisor: a command by the guest agent, a terminal at the console."
     )
-    arguments.guest(parser)
+    arguments.guest(parser, optional=True, what="name of the guest, unless --all")
     parser.add_argument(
         "command", metavar="-- COMMAND", nargs="*", help="command to run in the guest instead of a shell"
     )
@@ -46,12 +46,24 @@ def connect_arguments(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     parser.add_argument("--through", metavar="GUEST", help="by SSH through another guest of its network")
     parser.add_argument("--show", action="store_true", help="print the command instead of running it")
+    parser.add_argument("--all", action="store_true", help="run the command in every guest that is on")
+    parser.add_argument("--at-once", metavar="N", type=int, default=8, help="with --all: guests at a time (default: 8)")
 
 
 def run_connect(args: argparse.Namespace) -> int:
     from dacha.cli.words import lab_or_applied
 
     ws = lab_or_applied(args)
+    if args.all:
+        from dacha.cli.access.everywhere import run_in_all
+
+        if args.guest:
+            raise UsageError(
+                "--all stands for every guest", remedy="leave the name out: dacha connect --all -- COMMAND"
+            )
+        return run_in_all(args, ws)
+    if not args.guest:
+        raise UsageError("no guest was named", remedy="dacha connect GUEST, or --all -- COMMAND")
     if args.resume and not args.copy:
         raise UsageError("--resume requires --copy", remedy="see: dacha connect --help")
     if args.copy:

@@ -87,6 +87,8 @@ def run_reach(args: argparse.Namespace) -> int:
     _to_host(opened, {a.network for r in rows for a in ws.lab.guests[r.guest].adapters})
     if args.why:
         _reasons(rows, shown)
+    if any(door.means == "forward" for door in ws.plan.doors.values()):
+        output.say("Doors forward single ports, not ping: to test one, use dacha trace or dacha probe.")
     return 0
 
 

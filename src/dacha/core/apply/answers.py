@@ -48,7 +48,15 @@ class Answers(NamedTuple):
         facts = self.facts
         first: list[SetupUser] = []
         if facts["user"]:
-            first = [{"name": facts["user"], "keys": facts["keys"], "groups": [], "administrator": True, "shell": None}]
+            first = [
+                {
+                    "name": facts["user"],
+                    "keys": facts["keys"],
+                    "groups": facts.get("groups", []),
+                    "administrator": True,
+                    "shell": None,
+                }
+            ]
         return [*first, *(u for u in self.setup["users"] if u["name"] != facts["user"])]
 
     @property

@@ -97,6 +97,7 @@ class FirstBoot(TypedDict):
     adapters: list[FirstBootAdapter]
     # How often the user asked to apply it again; omitted if zero, so that the digest does not change.
     again: NotRequired[int]
+    groups: NotRequired[list[str]]
     setup: NotRequired[SetupFacts]
     shares: NotRequired[list[FirstBootShare]]
 
@@ -141,6 +142,8 @@ def first_boot(
         "host_key": host_key,
         "adapters": adapters,
     }
+    if guest.login and guest.login.groups:
+        told["groups"] = list(guest.login.groups)
     if again:
         told["again"] = again
     if setup:

@@ -68,10 +68,11 @@ class Screen(NamedTuple):
 
 
 class Login(NamedTuple):
-    """The login: a user, and the files of the public keys that open it."""
+    """The login: a user, the files of the public keys that open it, and further groups of the user."""
 
     user: str
     keys: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
 
 
 class Start(NamedTuple):

@@ -171,7 +171,11 @@ def _adapter(t: Table, usual: Profile) -> Adapter:
 def _login(t: Table | None) -> Login | None:
     if t is None:
         return None
-    login = Login(user=t.need("user", fields.user, '"ops"') or "ops", keys=t.list_of("keys", fields.text))
+    login = Login(
+        user=t.need("user", fields.user, '"ops"') or "ops",
+        keys=t.list_of("keys", fields.text),
+        groups=t.list_of("groups", fields.user),
+    )
     t.finish()
     return login
 

@@ -134,7 +134,7 @@ def _check_login(lab: Lab, guest: Guest) -> Iterator[Finding]:
             f"{guest.login.user} is the login user and also in setup.user: the groups and shell there would not "
             "take effect"
         )
-        remedy = "remove it from setup.user, or use another login user"
+        remedy = "remove it from setup.user; for its groups use login.groups"
         yield _of(ERROR, "login-twice", guest, what, remedy, "setup", "user")
 
 
