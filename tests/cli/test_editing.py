@@ -6,6 +6,7 @@ from typing import Any
 
 import pytest
 
+from dacha.formats.openssh import key_pair
 from tests.conftest import PROGRAM, Lab
 
 
@@ -331,3 +332,20 @@ size = "1 MiB"  # the first
     assert [a["network"] for a in hut["adapter"]] == ["yard", other]
     assert hut["disk"] == [{"size": "2 MiB", "name": "1"}]
     assert "# its only one" in pier.file.read_text() and "# by the gate" in pier.file.read_text()
+
+
+def test_a_new_guest_has_its_disks_bus_its_groups_and_no_first_boot_data(lab: Lab) -> None:
+    lab("new", "saltmarsh")
+    (lab.folder / "k.pub").write_text(key_pair(b"k" * 32, "ops@pier")[1])
+    login = ("--user", "ops", "--key", "k.pub", "--group", "tides", "--group", "charts")
+    lab("guest", "add", "gauge", "--disk", "64MiB", "--bus", "scsi", "--allocation", "full", "--no-first-boot", *login)
+    text = lab.file.read_text()
+    assert 'disk = [{ size = "64 MiB", bus = "scsi", allocation = "full" }]' in text and "first-boot = false" in text
+    assert 'login = { user = "ops", keys = ["k.pub"], groups = ["tides", "charts"] }' in text
+    lab("guest", "edit", "gauge", "--group", "boats", "--first-boot")
+    assert 'groups = ["tides", "charts", "boats"]' in lab.file.read_text()
+    assert "- tides\n  - charts\n  - boats" in lab("guest", "first-boot", "gauge").out
+    before = lab.file.read_text()
+    assert "has no disk" in lab("guest", "add", "desk", "--kernel", "k.pub", "--bus", "sata", code=2).err
+    assert "needs a login user" in lab("guest", "add", "desk", "--disk", "1GiB", "--group", "tides", code=2).err
+    assert lab.file.read_text() == before

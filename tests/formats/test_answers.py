@@ -160,6 +160,7 @@ def test_windows_is_told_everything_in_its_place() -> None:
     assert texts("LocalAccount/Name") == ["ops", "mara"]
     assert texts("LocalAccount/Group") == ["Administrators", "Users;Remote Desktop Users;tides"]
     assert texts("LocalAccount/Password/Value") == [windows.hidden("tide table")]
+    assert texts("InputLocale") == ["0809:00000809"] * 2 and texts("UserLocale") == ["en-GB"] * 2
     assert "tide table" not in windows.unattend(answers())
     bios = Xml.fromstring(windows.unattend(answers()).partition("\n")[2])
     assert [e.text for e in bios.findall(".//u:CreatePartition/u:Type", space)] == ["Primary"]

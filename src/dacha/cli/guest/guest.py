@@ -35,6 +35,8 @@ def _add(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--new-disk", action="store_true", help="create a new disk, and keep those of an earlier guest")
     parser.add_argument("--copy", action="store_true", help="with --from: copy the image instead of building on it")
+    parser.add_argument("--bus", metavar="BUS", help="bus of its disk: virtio, sata, scsi, nvme")
+    parser.add_argument("--allocation", metavar="thin|full", help="disk allocation (default: thin)")
     parser.add_argument("--storage", metavar="STORAGE", help="store its disk in this storage of the lab")
     parser.add_argument(
         "--disk", metavar="SIZE", help="size of the disk (default: usual for its system, or that of the image)"

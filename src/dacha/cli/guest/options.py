@@ -22,9 +22,15 @@ def shared(parser: argparse.ArgumentParser) -> None:
         action=argparse.BooleanOptionalAction,
         help="answer its installer's questions automatically (default), or not",
     )
+    parser.add_argument(
+        "--first-boot",
+        action=argparse.BooleanOptionalAction,
+        help="provide first-boot data (default), or not: for an image that does not read it",
+    )
     parser.add_argument("--resolution", metavar="WxH", help="display resolution, such as 1280x800")
     parser.add_argument("--user", metavar="USER", help="user who may log in")
     many(parser, "--key", "keys", "FILE", "public key of this user")
+    many(parser, "--group", "groups", "GROUP", "further group of this user in the guest")
     parser.add_argument(
         "--make-key",
         action="store_true",

@@ -8,6 +8,7 @@ from pathlib import Path
 from dacha.core.findings import WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.spelling import nearest
+from dacha.formats.answers.windows_keyboards import INPUT_LOCALES
 
 ZONES = Path("/usr/share/zoneinfo")
 # Layouts by their names in the X keyboard extension's database, also used by Linux consoles and installers.
@@ -30,6 +31,11 @@ def name_findings(guest: Guest) -> Iterator[Finding]:
         yield Finding(
             WARNING, "keyboard", about, what, _meant(near), ("guest", guest.name, "setup", "keyboard"), "host"
         )
+    elif setup.keyboard and guest.system == "windows" and setup.keyboard not in INPUT_LOCALES:
+        what = f"no Windows keyboard layout is known for {setup.keyboard}; its language's usual one is used"
+        remedy = "set the layout inside the guest, or choose one of: " + ", ".join(sorted(INPUT_LOCALES))
+        path = ("guest", guest.name, "setup", "keyboard")
+        yield Finding(WARNING, "keyboard-windows", about, what, remedy, path, "host")
     zone = setup.time_zone
     if zone and (ZONES / "UTC").exists() and not (ZONES / zone).is_file():
         from zoneinfo import available_timezones

@@ -28,6 +28,7 @@ class GuestChange(NamedTuple):
     name: str
     user: str | None = None
     keys: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
     image: str | None = None
     kernel: str | None = None
     initrd: str | None = None
@@ -73,13 +74,16 @@ def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: Ada
 
 
 def _login(guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
-    if not asked.user and not asked.keys:
+    if not asked.user and not asked.keys and not asked.groups:
         return []
     if guest.login is None:
-        return [Set((*here, "login"), {"user": asked.user or "ops", "keys": list(asked.keys)})]
+        groups = {"groups": list(asked.groups)} if asked.groups else {}
+        return [Set((*here, "login"), {"user": asked.user or "ops", "keys": list(asked.keys)} | groups)]
     edits: list[Edit] = [Set((*here, "login", "user"), asked.user)] if asked.user else []
     if asked.keys:
         edits.append(Set((*here, "login", "keys"), list(dict.fromkeys([*guest.login.keys, *asked.keys]))))
+    if asked.groups:
+        edits.append(Set((*here, "login", "groups"), list(dict.fromkeys([*guest.login.groups, *asked.groups]))))
     return edits
 
 

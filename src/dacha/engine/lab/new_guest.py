@@ -45,12 +45,15 @@ class NewGuest(NamedTuple):
     copy: bool = False
     storage: str | None = None
     disk: str | None = None
+    bus: str | None = None
+    allocation: str | None = None
     network: str | None = None
     kernel: str | None = None
     initrd: str | None = None
     command_line: str | None = None
     user: str | None = None
     keys: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
     doors: tuple[str, ...] = ()
 
 
@@ -84,8 +87,10 @@ def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterVa
     }
     guest["adapter"] = [{"network": network or "inside"} | named]
     login = login_for(asked.user, list(asked.keys))
+    if asked.groups and not login:
+        raise UsageError("--group needs a login user", remedy="add --user USER")
     if login:
-        guest["login"] = login
+        guest["login"] = login | ({"groups": list(asked.groups)} if asked.groups else {})
     if start := start_values(values):
         guest["start"] = start
     if asked.doors:
@@ -120,8 +125,12 @@ def _disks(ws: Workspace, asked: NewGuest, profile: Profile) -> list[dict[str, A
         disks = [{"from": image} | ({"size": size} if size else {}) | ({"copy": True} if asked.copy else {})]
     elif asked.disk or not asked.kernel:
         disks = [{"size": tidy_size(asked.disk) if asked.disk else show_size(profile.disk)}]
-    if asked.storage and disks:
-        disks[0]["storage"] = asked.storage
+    for key in ("storage", "bus", "allocation"):
+        value = getattr(asked, key)
+        if value and not disks:
+            raise UsageError(f"--{key}: the guest has no disk", remedy="add --disk SIZE")
+        if value:
+            disks[0][key] = value
     taken = [d.name for d in kept_disks.kept(ws.home, asked.name)]
     if asked.new_disk and disks and taken:
         disks[0]["name"] = next(str(n) for n in range(1000) if str(n) not in taken)

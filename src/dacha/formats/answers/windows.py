@@ -13,6 +13,7 @@ from xml.etree import ElementTree as Xml
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter
 from dacha.core.sha256 import sha256
+from dacha.formats.answers.windows_keyboards import INPUT_LOCALES
 from dacha.formats.shares import smb_mounts
 
 _SPACE = "urn:schemas-microsoft-com:unattend"
@@ -87,12 +88,18 @@ def _language(answers: Answers) -> str:
     return locale.replace("_", "-")
 
 
-def _installer(settings: Xml.Element, answers: Answers) -> None:
+def _languages(component: Xml.Element, answers: Answers) -> None:
+    """The keyboard by its layout's identifier, else as usual for the language; the formats of the language."""
     language = _language(answers)
+    _put(component, "InputLocale", INPUT_LOCALES.get(answers.setup["keyboard"] or "", language))
+    for key in ("SystemLocale", "UserLocale"):
+        _put(component, key, language)
+
+
+def _installer(settings: Xml.Element, answers: Answers) -> None:
     words = _component(settings, "Microsoft-Windows-International-Core-WinPE")
     _put(words, "SetupUILanguage/UILanguage", "en-US")
-    for key in ("InputLocale", "SystemLocale", "UserLocale"):
-        _put(words, key, language)
+    _languages(words, answers)
     _put(words, "UILanguage", "en-US")
     drivers = _component(settings, "Microsoft-Windows-PnpCustomizationsWinPE")
     paths = Xml.SubElement(drivers, "DriverPaths")
@@ -188,9 +195,7 @@ def _addresses(settings: Xml.Element, adapters: list[FirstBootAdapter]) -> None:
 
 
 def _first_logon(settings: Xml.Element, answers: Answers) -> None:
-    words = _component(settings, "Microsoft-Windows-International-Core")
-    for key in ("InputLocale", "SystemLocale", "UserLocale"):
-        _put(words, key, _language(answers))
+    _languages(_component(settings, "Microsoft-Windows-International-Core"), answers)
     shell = _component(settings, "Microsoft-Windows-Shell-Setup")
     for key in ("HideEULAPage", "HideOnlineAccountScreens", "HideWirelessSetupInOOBE"):
         _put(shell, f"OOBE/{key}", "true")
