@@ -117,3 +117,17 @@ def _line(lab: Lab, text: str) -> object:
     stream = path.open()
     path.unlink()
     return stream
+
+
+def test_a_stored_password_is_the_same_after_a_restart(lab: Lab) -> None:
+    lab.write(TEXT.replace("[guest.gauge]\n", '[guest.gauge]\nscreen = { from = "host", port = 5957 }\n'))
+    lab("apply", "--no-wait")
+    kept = lab("screen", "gauge", "--keep", "--json").json["password"]
+    assert (lab.guest_folder("gauge") / "screen_password").stat().st_mode & 0o777 == 0o600
+    lab("restart", "gauge", "--force", "--wait", "0s", "--no-wait")
+    assert vnc_login(("127.0.0.1", 5957), kept)
+    assert lab("screen", "gauge", "--json").json["password"] == kept
+    lab("screen", "gauge", "--forget")
+    assert not (lab.guest_folder("gauge") / "screen_password").exists()
+    assert lab("screen", "gauge", "--json").json["password"] != kept
+    assert "is stored" in lab("screen", "gauge", "--forget", code=1).err

@@ -86,6 +86,9 @@ class Home:
         """The guest's password for its SMB shares."""
         return self.guest(name) / "share_password"
 
+    def screen_password(self, name: str) -> Path:
+        return self.guest(name) / "screen_password"
+
     def gate_lock(self, name: str) -> Path:
         """Held by the gate process of a guest in user mode."""
         return self.guest(name) / "gate.lock"

@@ -24,7 +24,8 @@ def screen_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "A guest's display. Without a client: take a picture, read its text, send keys. For a VNC client it is on "
         "a UNIX socket\n"
-        "of this user, or with --listen on TCP; the client needs the password, which is set now and not stored."
+        "of this user, or with --listen on TCP. The client needs the password, which is set now, and\n"
+        "stored only with --keep."
     )
     arguments.guest(parser)
     parser.add_argument("--save", metavar="FILE.png", help="save a picture of the screen")
@@ -48,6 +49,10 @@ def screen_arguments(parser: argparse.ArgumentParser) -> None:
         help="serve it to a browser on this host, until the last viewer closes it",
     )
     parser.add_argument("--password", action="store_true", help="prompt for the password instead of generating one")
+    parser.add_argument(
+        "--keep", action="store_true", help="store the password: it is the same after the guest's next start"
+    )
+    parser.add_argument("--forget", action="store_true", help="delete the stored password")
 
 
 def run_screen(args: argparse.Namespace) -> int:
@@ -64,7 +69,7 @@ def run_screen(args: argparse.Namespace) -> int:
     guest = guest_named(ws, args.guest)
     if args.listen not in (None, "host", "lan", "none"):
         raise UsageError(f"--listen: unknown value {args.listen!r}", remedy="choose host, lan or none")
-    if not ws.home.is_running(guest.name):
+    if not ws.home.is_running(guest.name) and not args.forget:
         raise AnswerNo(f"{guest.name} is off", remedy=f"dacha start {guest.name}")
     machine = ws.home.read(guest.name).machine
     if machine and not machine["video"]:
@@ -73,6 +78,8 @@ def run_screen(args: argparse.Namespace) -> int:
             why="it was started with video = false",
             remedy=f"use its serial console: dacha console {guest.name}",
         )
+    if args.forget:
+        return _forget(args, ws)
     if args.browser:
         return _browser(args, ws)
     said: dict[str, Any] = {"guest": guest.name}
@@ -89,6 +96,29 @@ def run_screen(args: argparse.Namespace) -> int:
     return 0
 
 
+def _forget(args: argparse.Namespace, ws: Workspace) -> int:
+    from dacha.engine.guest import screen_password
+
+    if not screen_password.forget(ws.home, args.guest):
+        raise AnswerNo(f"no display password of {args.guest} is stored")
+    if args.json:
+        output.emit_json({"guest": args.guest})
+    else:
+        output.say(f"The stored password of {args.guest} was deleted. The display keeps it until the guest stops.")
+    return 0
+
+
+def _password(args: argparse.Namespace, ws: Workspace) -> str:
+    """The password to set: one that somebody types, the stored one, or a new one."""
+    from dacha.engine.guest import screen_password
+    from dacha.hypervisor import screen
+
+    if args.password:
+        return _ask()
+    made = "".join(secrets.choice(_LETTERS) for _ in range(screen.PASSWORD_LENGTH))
+    return screen_password.stored(ws.home, args.guest) or made
+
+
 def _browser(args: argparse.Namespace, ws: Workspace) -> int:
     """Serve the screen to browsers on this host until the last viewer has closed it."""
     import asyncio
@@ -99,7 +129,7 @@ def _browser(args: argparse.Namespace, ws: Workspace) -> int:
     from dacha.hypervisor.monitor.qmp import Qmp
 
     client = client_folder()
-    password = "".join(secrets.choice(_LETTERS) for _ in range(screen.PASSWORD_LENGTH))
+    password = _password(args, ws)
     with ws.home.lock("screen", ws.path), Qmp(ws.home.run(args.guest) / QMP) as qmp:
         screen.set_password(qmp, password)
 
@@ -108,11 +138,25 @@ def _browser(args: argparse.Namespace, ws: Workspace) -> int:
             output.emit_json({"guest": args.guest, "url": url})
         else:
             output.say(f"Open {url}\nThe address works once. This command ends with the last viewer, or with Ctrl-C.")
+            _tunnel(url)
         sys.stdout.flush()
 
     served = BrowserScreen(args.guest, ws.home.run(args.guest) / SCREEN, password, client)
     asyncio.run(served.run(args.port or 0, ready))
     return 0
+
+
+def _tunnel(url: str) -> None:
+    """If this command was typed in an SSH session: the command that makes the page available on that client."""
+    import getpass
+    import os
+    from urllib.parse import urlsplit
+
+    words = os.environ.get("SSH_CONNECTION", "").split()
+    if len(words) == 4:
+        port, own = urlsplit(url).port, f"-p {words[3]} " if words[3] != "22" else ""
+        tunnel = f"ssh -N -L {port}:127.0.0.1:{port} {own}{getpass.getuser()}@{words[2]}"
+        output.say(f"You are connected by SSH: run this on your machine first, and open the address there:\n  {tunnel}")
 
 
 def _keys(args: argparse.Namespace, qmp: Any) -> None:
@@ -150,12 +194,13 @@ def _listener(args: argparse.Namespace, ws: Workspace, qmp: Any, said: dict[str,
     """Set a password, and open the requested listener."""
     from ipaddress import IPv4Address
 
+    from dacha.engine.guest import screen_password
     from dacha.host.network import addresses
     from dacha.host.probe import ports
     from dacha.hypervisor import screen
     from dacha.hypervisor.command_line import SCREEN
 
-    password = _ask() if args.password else "".join(secrets.choice(_LETTERS) for _ in range(screen.PASSWORD_LENGTH))
+    password = _password(args, ws)
     place = str(ws.home.run(args.guest) / SCREEN)
     if args.listen in ("host", "lan"):
         address = screen.ADDRESSES[args.listen]
@@ -174,12 +219,16 @@ def _listener(args: argparse.Namespace, ws: Workspace, qmp: Any, said: dict[str,
         screen.set_password(qmp, password)
         if args.listen == "none":
             screen.listen(qmp, None, None)
+    if args.keep:
+        screen_password.store(ws.home, args.guest, password)
     said |= {"vnc": place, "password": None if args.password else password}
     if args.json:
         return
     output.say(f"{'VNC display':<21}{place}")
     if not args.password:
-        output.say(f"{'password':<21}{password} (until the next dacha screen sets another)")
+        kept = screen_password.stored(ws.home, args.guest) == password
+        until = "stored: the same after its next start" if kept else "until the next dacha screen sets another"
+        output.say(f"{'password':<21}{password} ({until})")
     if args.listen == "lan":
         output.say(
             "Everybody on the LAN can try this password, and the picture crosses the LAN unencrypted.\n"

@@ -17,7 +17,7 @@ from dacha.core.apply.machine import Machine
 from dacha.core.errors import DachaError, HostError
 from dacha.core.network.links import lan_link
 from dacha.core.units import MIB
-from dacha.engine.guest import answers, install
+from dacha.engine.guest import answers, install, screen_password
 from dacha.engine.guest.observe import CONSOLE_START, full_name
 from dacha.engine.network import gate
 from dacha.engine.shares.shared_folders import refuse_danger
@@ -248,9 +248,11 @@ def _confirm(ws: Workspace, name: str, child: subprocess.Popen[bytes]) -> None:
     if install.pending(ws, name, record):
         install.follow(ws, name)
     wanted = ws.lab.guests[name].screen
-    if wanted:
+    if wanted or screen_password.stored(home, name):
         with Qmp(home.run(name) / QMP) as qmp:
-            screen.listen(qmp, wanted.origin, wanted.port)
+            screen_password.set_stored(home, name, qmp)
+            if wanted:
+                screen.listen(qmp, wanted.origin, wanted.port)
 
 
 def _disk_in_use(ws: Workspace, name: str) -> HostError | None:
