@@ -49,3 +49,16 @@ def test_a_command_runs_in_every_guest_and_each_answer_is_told(guest_lab: Lab) -
             assert time.monotonic() < end
         run.send_signal(signal.SIGINT)
         assert "interrupted" in run.communicate(timeout=30)[1] and run.returncode == 130
+
+
+def test_a_server_that_comes_and_goes_is_not_waited_for(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(LAB + GUEST.format(name="gauge") + 'door.view = { service = "vnc", from = "host", always = false }\n')
+    said = lab("apply").out
+    assert "door gauge ssh" in said and "door gauge view" not in said
+    assert "no program listens in the guest yet; not always on" in lab("status").out
+    (row,) = [d for d in lab("status", "--json").json["guests"][0]["doors"] if d["name"] == "view"]
+    assert row["answers"] is False
+    lab("door", "edit", "gauge", "view", "--always")
+    lab("apply", "--no-wait")
+    assert "not always" not in lab("status", code=1).out

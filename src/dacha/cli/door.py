@@ -53,6 +53,11 @@ def _options(
     parser.add_argument("--allow", metavar="ADDRESS", action="append", help=allow)
     parser.add_argument("--outside-port", metavar="PORT", help="the router's port, for a door from outside")
     parser.add_argument("--network", metavar="NETWORK", help="the network of the guest to use")
+    parser.add_argument(
+        "--always",
+        action=argparse.BooleanOptionalAction,
+        help="expect its server to run whenever the guest is on (default), or not: nothing waits for it then",
+    )
 
 
 def _values(args: argparse.Namespace) -> dict[str, Any]:
@@ -60,7 +65,13 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
     for key, text in (("port", args.port), ("to", args.to), ("outside-port", args.outside_port)):
         number = whole_number(text or "")
         values[key] = text if number is None else number
-    values |= {"protocol": args.protocol, "listen": args.listen, "allow": args.allow, "network": args.network}
+    values |= {
+        "protocol": args.protocol,
+        "listen": args.listen,
+        "allow": args.allow,
+        "network": args.network,
+        "always": args.always,
+    }
     return {k: v for k, v in values.items() if v is not None}
 
 

@@ -58,6 +58,7 @@ def door_words(plan: DoorPlan) -> str:
     who += " → the router" if door.origin == "outside" else ""
     who += f", port {door.outside_port}" if door.outside_port else ""
     limits = f", allows only {', '.join(map(show_source, door.allow))}" if door.allow else ""
+    limits += "" if door.always else ", not always on"
     kind = "" if door.protocol == "tcp" else f" ({door.protocol.upper()})"
     word = "ports" if door.to.width > 1 else "port"
     if plan.means == "forward":
@@ -65,7 +66,7 @@ def door_words(plan: DoorPlan) -> str:
         return f"{who} → {at}, {word} {plan.port} → {door.guest}, {word} {door.to}{kind}{limits}"
     if plan.means == "own":
         return f"{who} → {door.guest}'s own address, {word} {door.to}{kind}{limits}"
-    return f"nobody: {door.guest} is not reachable this way"
+    return f"no path: {door.guest} is not reachable this way"
 
 
 def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
@@ -136,6 +137,7 @@ def door_json(ws: Workspace, name: str, guest: str) -> dict[str, Any]:
         "to": door.to.first,
         "last_to": door.to.last,
         "allow": [str(a) for a in door.allow],
+        "always": door.always,
     }
 
 

@@ -52,7 +52,7 @@ def run_status(args: argparse.Namespace) -> int:
         return 0
     ws = lab_or_applied(args)
     status = gather(ws, more_s=PATIENT_S, only=_named(ws, args.guests))
-    silent = [d for g in status.guests for d in g.doors if d.ok is False]
+    silent = [d for g in status.guests for d in g.doors if d.silent]
     if args.json:
         output.emit_json(_json(ws, status))
     else:
@@ -97,7 +97,7 @@ def _print(ws: Workspace, status: Any) -> None:
     from dacha.core.apply.changes import LIVE, when_of
     from dacha.core.network.confinement import REMEDY
 
-    silent = [d for g in status.guests for d in g.doors if d.ok is False]
+    silent = [d for g in status.guests for d in g.doors if d.silent]
     on = sum(g.seen.running for g in status.guests)
     unfit = {str(f.path[1]) for f in status.refused if f.path[:1] == ("guest",)}
     able = [c for c in status.pending if c.guest not in unfit]
@@ -167,7 +167,8 @@ def _table(status: Any) -> None:
                     door.now if door else "",
                 )
             )
-    colours = {d.now: output.GOOD if d.ok else output.BAD for g in status.guests for d in g.doors if d.ok is not None}
+    doors = [d for g in status.guests for d in g.doors if d.ok or d.silent]
+    colours = {d.now: output.GOOD if d.ok else output.BAD for d in doors}
     output.table(
         ("GUEST", "STATE", "ADDRESS", "DOOR", "ENTER AT", "NOW"),
         rows,

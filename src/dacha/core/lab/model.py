@@ -102,7 +102,8 @@ class Door(NamedTuple):
     """One service of one guest, reachable from outside it.
 
     `origin` is the key `from` of the file; `port` is the host's (None: the plan chooses), `to` the guest's,
-    `outside_port` the router's (None: the same as the host's, or one that the router grants).
+    `outside_port` the router's (None: the same as the host's, or one that the router grants). Without
+    `always` its server may be off: nothing waits for it.
     """
 
     guest: str
@@ -116,6 +117,7 @@ class Door(NamedTuple):
     allow: tuple[IPv4Network | IPv6Network, ...] = ()
     network: str | None = None
     outside_port: int | None = None
+    always: bool = True
 
     @property
     def from_lan(self) -> bool:

@@ -260,6 +260,7 @@ def _door(guest: str, name: str, t: Table) -> Door:
         allow=t.list_of("allow", address_fields.source),
         network=t.take("network", fields.text, None),
         outside_port=t.take("outside-port", fields.whole(1, 65535), None),
+        always=t.take("always", fields.flag, True),
     )
     t.finish()
     if door.outside_port and origin != "outside":

@@ -82,10 +82,13 @@ def coming_doors(ws: Workspace, only: set[str] | None, but: Iterable[DoorPlan]) 
 
 
 def _possible(ws: Workspace, doors: list[DoorPlan]) -> list[DoorPlan]:
-    """The doors that this host can reach."""
+    """The doors that this host can reach, and whose server is expected to run."""
     apart = networks_apart(ws) if doors else set()
     return [
         d
         for d in doors
-        if d.means != "none" and d.door.protocol == "tcp" and not (d.adapter and d.adapter.network in apart)
+        if d.door.always
+        and d.means != "none"
+        and d.door.protocol == "tcp"
+        and not (d.adapter and d.adapter.network in apart)
     ]

@@ -43,6 +43,13 @@ class DoorRow(NamedTuple):
     place: str
     ok: bool | None
     now: str
+    # It does not respond, and its server need not run always.
+    excused: bool = False
+
+    @property
+    def silent(self) -> bool:
+        """True if it should respond and does not."""
+        return self.ok is False and not self.excused
 
 
 class GuestRow(NamedTuple):
@@ -249,7 +256,9 @@ def _door_row(
         shown = led or shown
         if ok:
             ok, now = outside_ok, outside_now
-    return DoorRow(door, shown, ok, now)
+    heard = looked.verdicts.get(_key(door))
+    excused = ok is False and not door.door.always and heard is not None and not heard.ok and _held_open(door, seen)
+    return DoorRow(door, shown, ok, f"{now}; not always on" if excused else now, excused)
 
 
 def _endpoint(door: DoorPlan, place: tuple[object, int]) -> str:
