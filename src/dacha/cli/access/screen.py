@@ -97,7 +97,7 @@ def run_screen(args: argparse.Namespace) -> int:
 
 
 def _forget(args: argparse.Namespace, ws: Workspace) -> int:
-    from dacha.engine.guest import screen_password
+    from dacha.engine.screen import password as screen_password
 
     if not screen_password.forget(ws.home, args.guest):
         raise AnswerNo(f"no display password of {args.guest} is stored")
@@ -110,7 +110,7 @@ def _forget(args: argparse.Namespace, ws: Workspace) -> int:
 
 def _password(args: argparse.Namespace, ws: Workspace) -> str:
     """The password to set: one that somebody types, the stored one, or a new one."""
-    from dacha.engine.guest import screen_password
+    from dacha.engine.screen import password as screen_password
     from dacha.hypervisor import screen
 
     if args.password:
@@ -123,7 +123,7 @@ def _browser(args: argparse.Namespace, ws: Workspace) -> int:
     """Serve the screen to browsers on this host until the last viewer has closed it."""
     import asyncio
 
-    from dacha.engine.guest.browser_screen import BrowserScreen, client_folder
+    from dacha.engine.screen.browser import BrowserScreen, client_folder
     from dacha.hypervisor import screen
     from dacha.hypervisor.command_line import QMP, SCREEN
     from dacha.hypervisor.monitor.qmp import Qmp
@@ -194,7 +194,7 @@ def _listener(args: argparse.Namespace, ws: Workspace, qmp: Any, said: dict[str,
     """Set a password, and open the requested listener."""
     from ipaddress import IPv4Address
 
-    from dacha.engine.guest import screen_password
+    from dacha.engine.screen import password as screen_password
     from dacha.host.network import addresses
     from dacha.host.probe import ports
     from dacha.hypervisor import screen

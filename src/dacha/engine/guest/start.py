@@ -17,9 +17,10 @@ from dacha.core.apply.machine import Machine
 from dacha.core.errors import DachaError, HostError
 from dacha.core.network.links import lan_link
 from dacha.core.units import MIB
-from dacha.engine.guest import answers, install, screen_password
+from dacha.engine.guest import answers, install
 from dacha.engine.guest.observe import CONSOLE_START, full_name
 from dacha.engine.network import gate
+from dacha.engine.screen import password as screen_password
 from dacha.engine.shares.shared_folders import refuse_danger
 from dacha.engine.workspace import Workspace
 from dacha.host import cgroup

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
@@ -22,6 +22,7 @@ from dacha.core.units import show_duration
 from dacha.engine.apply.pending import pending_changes
 from dacha.engine.guest.observe import observe
 from dacha.engine.network.live import live_plan, networks_apart
+from dacha.engine.reach.rows import DoorRow, GuestRow, Status
 from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -34,47 +35,6 @@ if TYPE_CHECKING:
 
 # A first answer slower than this (seconds) is reported as slow; how long it may take at all.
 SLOW_S, PATIENT_S = 2.0, 5.0
-
-
-class DoorRow(NamedTuple):
-    """A door: its address, and whether it responds (`ok` None: not probed), with what was seen, in words."""
-
-    plan: DoorPlan
-    place: str
-    ok: bool | None
-    now: str
-    # It does not respond, and its server need not run always.
-    excused: bool = False
-
-    @property
-    def silent(self) -> bool:
-        """True if it should respond and does not."""
-        return self.ok is False and not self.excused
-
-
-class GuestRow(NamedTuple):
-    guest: Guest | None
-    name: str
-    seen: ObservedGuest
-    state: str
-    addresses: list[str]
-    doors: list[DoorRow]
-    first_boot: FirstBootState | None = None
-
-
-class Status(NamedTuple):
-    """The lab's state. `pending` are the changes that `apply` would make, `unserved` are networks of running guests
-    without DHCP and DNS, `still_open` are open doors that are no longer in the file: guest, and description.
-    `confinement` is the observed state of the rules that confine guests; None if no guest needs them or root is needed;
-    `refused` is what prevents `apply` from making pending changes."""
-
-    guests: list[GuestRow]
-    pending: list[Change]
-    exposed: list[str]
-    unserved: list[str]
-    still_open: list[tuple[str, str]]
-    confinement: Confinement | None = None
-    refused: Sequence[Finding] = ()
 
 
 class _Seen(NamedTuple):

@@ -110,7 +110,7 @@ class BrowserScreen:
     def _page(self, connection: Any, secret: str) -> Any:
         """The page: with the secret for the holder of the token, else unchanged for a tab that has the secret."""
         nonce = secrets.token_urlsafe(12)
-        text = files("dacha.engine.guest").joinpath("screen.html").read_text()
+        text = files("dacha.engine.screen").joinpath("screen.html").read_text()
         for mark, value in (("@NONCE@", nonce), ("@SECRET@", secret)):
             text = text.replace(mark, escape(value))
         reply = self._body(connection, text.encode(), "text/html; charset=utf-8")

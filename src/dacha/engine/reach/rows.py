@@ -1,0 +1,58 @@
+"""What `status` shows: a row for each guest, and one for each door."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from dacha.core.apply.changes import Change
+from dacha.core.apply.observed import ObservedGuest
+from dacha.core.findings import Finding
+from dacha.core.lab.model import Guest
+from dacha.core.named import NamedTuple
+from dacha.core.plan.doors import DoorPlan
+
+if TYPE_CHECKING:
+    from dacha.core.apply.first_boot_state import FirstBootState
+    from dacha.core.network.confinement import Confinement
+
+
+class DoorRow(NamedTuple):
+    """A door: its address, and whether it responds (`ok` None: not probed), with what was seen, in words."""
+
+    plan: DoorPlan
+    place: str
+    ok: bool | None
+    now: str
+    # It does not respond, and its server need not run always.
+    excused: bool = False
+
+    @property
+    def silent(self) -> bool:
+        """True if it should respond and does not."""
+        return self.ok is False and not self.excused
+
+
+class GuestRow(NamedTuple):
+    guest: Guest | None
+    name: str
+    seen: ObservedGuest
+    state: str
+    addresses: list[str]
+    doors: list[DoorRow]
+    first_boot: FirstBootState | None = None
+
+
+class Status(NamedTuple):
+    """The lab's state. `pending` are the changes that `apply` would make, `unserved` are networks of running guests
+    without DHCP and DNS, `still_open` are open doors that are no longer in the file: guest, and description.
+    `confinement` is the observed state of the rules that confine guests; None if no guest needs them or root is needed;
+    `refused` is what prevents `apply` from making pending changes."""
+
+    guests: list[GuestRow]
+    pending: list[Change]
+    exposed: list[str]
+    unserved: list[str]
+    still_open: list[tuple[str, str]]
+    confinement: Confinement | None = None
+    refused: Sequence[Finding] = ()

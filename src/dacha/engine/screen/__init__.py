@@ -1,0 +1,1 @@
+"""The display of a guest: in a browser, and its stored password."""
