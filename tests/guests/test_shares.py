@@ -146,9 +146,11 @@ def test_neither_the_lab_file_nor_a_key_of_the_lab_is_shared(lab: Lab) -> None:
     """A guest that writes the lab file would say what this host does at the next apply."""
     lab.write(LAB.replace("@BOOT@", 'login = { user = "ops", keys = ["keys/id.pub"] }').partition("share.tides")[0])
     lab.env |= {k: str(lab.folder.parent / f"{lab.folder.name}-{k}") for k in ("DACHA_STATE", "DACHA_SHARED")}
-    said = lab("share", "add", "gauge", "all", "--folder", ".", code=2).err
-    assert "lab.toml is in it" in said and "--anyway" in said
-    assert "now has" in lab("share", "add", "gauge", "all", "--folder", ".", "--read-only").out
+    said = lab("share", "add", "gauge", "all", "--folder", ".", "--no-read-only", code=2).err
+    assert "lab.toml is in it" in said and "--read-only" in said and "--anyway" in said
+    # Without a word it is shared for reading only.
+    said = lab("share", "add", "gauge", "all", "--folder", ".")
+    assert "the guest can only read it" in said.err and ", read-only" in said.out
     assert "lab.toml is in it" in lab("share", "edit", "gauge", "all", "--no-read-only", code=2).err
     (lab.folder / "keys").mkdir()
     (lab.folder / "keys/id.pub").write_text("x")

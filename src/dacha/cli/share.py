@@ -125,20 +125,25 @@ def run_add(args: argparse.Namespace) -> int:
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
     from dacha.engine.shares.mounting import mount_place
+    from dacha.engine.shares.shared_folders import holds_lab_file
+
+    limited: list[str] = []
 
     def decide(ws: Workspace) -> list[Edit]:
         guest = guest_named(ws, args.guest)
         if any(s.name == args.name for s in guest.shares):
             what = f"{args.guest} already has a share {args.name}"
             raise UsageError(what, where=ws.path.name, remedy=f"dacha share edit {args.guest} {args.name} …")
-        return [
-            Set(
-                ("guest", args.guest, "share", args.name),
-                {"folder": args.name, "at": mount_place(guest, args.name), **_values(args)},
-            )
-        ]
+        values = {"folder": args.name, "at": mount_place(guest, args.name), **_values(args)}
+        if args.read_only is None and not args.anyway and holds_lab_file(ws, str(values["folder"])):
+            values["read-only"] = True
+            limited.append(f"note: {ws.path.name} is in this folder: the guest can only read it")
+        return [Set(("guest", args.guest, "share", args.name), values)]
 
-    return _report(args, edit_lab(args.lab, decide, _judge(args)))
+    ws = edit_lab(args.lab, decide, _judge(args))
+    for why in limited:
+        output.note(why)
+    return _report(args, ws)
 
 
 def run_edit(args: argparse.Namespace) -> int:

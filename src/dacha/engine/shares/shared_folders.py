@@ -20,6 +20,12 @@ if TYPE_CHECKING:
     from dacha.hypervisor.beside.shares import Opened
 
 INSIST = "share a folder below it, or confirm with anyway = true in the share (--anyway)"
+READ_ONLY = "share it with read-only = true (--read-only), or confirm with anyway = true (--anyway)"
+
+
+def holds_lab_file(ws: Workspace, folder: str) -> bool:
+    """True if the lab file is in this folder: a guest that can write there could change what the next apply does."""
+    return within(str(ws.path.resolve()), str(ws.resolve(folder).resolve()))
 
 
 def danger(ws: Workspace, share: Share, folder: str) -> str:
@@ -30,7 +36,7 @@ def danger(ws: Workspace, share: Share, folder: str) -> str:
     own = (folders.state(), folders.shared(), folders.run())
     if why := why_dangerous(folder, sorted(homes), [str(p.resolve()) for p in own]):
         return why
-    if within(str(ws.path.resolve()), folder) and not share.read_only:
+    if holds_lab_file(ws, folder) and not share.read_only:
         return f"{ws.path.name} is in it: the guest could change what the next apply does on this host"
     keys = [k for g in ws.lab.guests.values() if g.login for k in g.login.keys if k.endswith(".pub")]
     for private in (ws.resolve(k.removesuffix(".pub")).resolve() for k in keys):
@@ -69,7 +75,9 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
             continue
         if why := danger(ws, share, str(folder.resolve())):
             what = f"{folder} is refused: {why}"
-            yield Finding(ERROR, "share-danger", about, what, INSIST, (*path, "folder"), "host")
+            readable = not danger(ws, share._replace(read_only=True), str(folder.resolve()))
+            remedy = READ_ONLY if readable else INSIST
+            yield Finding(ERROR, "share-danger", about, what, remedy, (*path, "folder"), "host")
         if os.geteuid() != 0 and seen.st_uid != os.geteuid() and not share.read_only:
             who = _name(seen.st_uid)
             what = f"{folder} belongs to {who}: the guest can change only what every user can change"
