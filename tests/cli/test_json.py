@@ -49,7 +49,7 @@ ASKED: tuple[tuple[str, int | None], ...] = (
     ("key show", 2), ("key renew", 2),
     ("person list", 0), ("person show mara", 0), ("handout --for mara", 0), ("person remove mara", 0),
     ("address list", 0), ("address propose pier", 0), ("address check 10.77.4.20", 1),
-    ("media add tide.img --name tide", 0), ("media list", 0),
+    ("media add tide.img --name tide", 0), ("media list", 0), ("media find --example", 0),
     ("media show tide", 0), ("media check tide", 0), ("media insert gauge tide", 0), ("media eject gauge", 0),
     ("media remove tide", 0),
     ("connect gauge", 1), ("screen gauge", 1), ("start gauge --no-wait", 0), ("stop gauge --force --wait 0s", 0),

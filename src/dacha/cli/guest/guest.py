@@ -88,6 +88,7 @@ def _of(made: Any, args: argparse.Namespace) -> Any:
 
 
 def run_add(args: argparse.Namespace) -> int:
+    from dacha.cli.media.find import fetch_named
     from dacha.core.lab.text.edits import Edit
     from dacha.engine.check.named_files import ANYWAY, judge_of
     from dacha.engine.disks import kept_disks
@@ -97,6 +98,7 @@ def run_add(args: argparse.Namespace) -> int:
     from dacha.engine.workspace import load
 
     before: set[str] = set()
+    fetch_named(args, args.image, args.install, args.beside)
 
     def decide(ws: Workspace) -> list[Edit]:
         before.update(ws.lab.networks)
@@ -134,7 +136,7 @@ def _say_added(ws: Workspace, guest: Any, before: set[str]) -> None:
     elif guest.login:
         output.step("login", f"{guest.login.user}, without a key: add one with --key")
     else:
-        output.step("login", f"nobody: dacha guest edit {guest.name} --make-key (or --user NAME --key FILE.pub)")
+        output.step("login", f"none: dacha guest edit {guest.name} --make-key (or --user NAME --key FILE.pub)")
     say_missing(ws, guest.name)
     say_installer(ws, guest)
     service = "rdp" if guest.system == "windows" else "ssh"

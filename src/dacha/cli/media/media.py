@@ -1,4 +1,4 @@
-"""dacha media add, list, show, check, remove, insert, eject."""
+"""dacha media find, add, list, show, check, remove, insert, eject."""
 
 from __future__ import annotations
 
@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.commands import Action, nothing
 from dacha.cli.media.drives import run_eject, run_insert
+from dacha.cli.media.find import find_arguments, newer_words, run_find
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, BadValue, HostError, UsageError
 
 if TYPE_CHECKING:
-    pass
+    from dacha.engine.disks.places import Place
 
 
 def media_arguments(parser: argparse.ArgumentParser) -> None:
@@ -21,7 +22,9 @@ def media_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("source", metavar="SOURCE", help="a file, - for standard input, a URL, or a name")
+    parser.add_argument(
+        "source", metavar="SOURCE", help="a file, - (standard input), a URL, or a name in the catalogue"
+    )
     parser.add_argument(
         "--from", dest="places", metavar="FILE.toml", help="file with download places; SOURCE is a name in it"
     )
@@ -46,7 +49,7 @@ def _eject(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def _store(args: argparse.Namespace) -> tuple[Any, Any]:
+def store_of(args: argparse.Namespace) -> tuple[Any, Any]:
     """The store, and the workspace if there is a lab: media can be stored without one."""
     from dacha.engine.disks.media_store import Store
     from dacha.engine.workspace import load
@@ -60,19 +63,34 @@ def _store(args: argparse.Namespace) -> tuple[Any, Any]:
     return Store(ws.lab if ws else None), ws
 
 
+def _place(args: argparse.Namespace) -> tuple[Place, str]:
+    """Where the medium comes from, and the entry of the catalogue or of the given file ("" for none); sets name and
+    source from it."""
+    from dacha.engine.disks import catalogue
+    from dacha.engine.disks.places import Place, place_in
+    from dacha.host import folders
+
+    place = Place(args.source, args.sha256, args.sums, args.signature, args.key)
+    file = args.places
+    if not file and "/" not in args.source and not folders.expand(args.source).exists() and catalogue.has(args.source):
+        file = str(catalogue.path())
+    if not file:
+        return place, ""
+    if any(place[1:]):
+        raise UsageError("the place in the file sets them", where=file, remedy="remove the other options")
+    entry, place = args.source, catalogue.newest(place_in(file, args.source)).place
+    args.name, args.source = args.name or entry, place.address
+    return place, entry
+
+
 def run_add(args: argparse.Namespace) -> int:
     from dacha.cli.terminal.progress import byte_bar
     from dacha.core.lab import fields
     from dacha.engine.disks.media_facts import short_name
-    from dacha.engine.disks.places import Place, expected_of, place_in
+    from dacha.engine.disks.places import expected_of
 
-    store, _ = _store(args)
-    place = Place(args.source, args.sha256, args.sums, args.signature, args.key)
-    if args.places:
-        if any(place[1:]):
-            raise UsageError("the place in the file sets them", where=args.places, remedy="remove the other options")
-        place = place_in(args.places, args.source)
-        args.name, args.source = args.name or args.source, place.address
+    store, _ = store_of(args)
+    place, entry = _place(args)
     piped = args.source == "-"
     if piped and not args.name:
         raise UsageError("data from standard input needs a name", remedy="dacha media add - --name NAME")
@@ -92,7 +110,9 @@ def run_add(args: argparse.Namespace) -> int:
         if args.source.startswith(("http://", "https://")):
             from dacha.engine.disks.fetch import add_from
 
-            kept, new = add_from(store, args.source, name, storage=args.storage, expected=expected, progress=progress)
+            kept, new = add_from(
+                store, args.source, name, storage=args.storage, expected=expected, progress=progress, place=entry
+            )
         elif piped:
             kept, new = store.add(sys.stdin.buffer, name, storage=args.storage, expected=expected, progress=progress)
         else:
@@ -123,7 +143,8 @@ def _add_file(store: Any, args: argparse.Namespace, name: str, expected: str | N
     except IsADirectoryError:
         raise UsageError(f"{path} is a folder", remedy="specify the file in it") from None
     except FileNotFoundError:
-        raise UsageError(f"the file {path} does not exist", remedy="specify a file, a URL, or -") from None
+        remedy = "specify a file, a URL, - or a name of: dacha media find"
+        raise UsageError(f"the file {path} does not exist", remedy=remedy) from None
     except PermissionError as e:
         raise HostError(f"{path} is not readable", why=e.strerror or str(e)) from e
 
@@ -147,7 +168,7 @@ def run_list(args: argparse.Namespace) -> int:
     from dacha.core.units import show_size
     from dacha.host.facts import facts
 
-    store, _ = _store(args)
+    store, _ = store_of(args)
     kept = store.all()
     free = facts(store.folders.values()).disk_free
     if args.json:
@@ -181,7 +202,7 @@ def run_list(args: argparse.Namespace) -> int:
 def run_show(args: argparse.Namespace) -> int:
     from dacha.core.units import show_size
 
-    store, ws = _store(args)
+    store, ws = store_of(args)
     kept = store.need(args.name)
     if args.json:
         output.emit_json(_json(kept))
@@ -203,14 +224,17 @@ def run_show(args: argparse.Namespace) -> int:
 def run_check(args: argparse.Namespace) -> int:
     from dacha.cli.terminal.progress import byte_bar
 
-    store, _ = _store(args)
+    store, _ = store_of(args)
     kept = store.need(args.name)
     with byte_bar(kept.name) as progress:
         wrong = store.check(kept, progress)
+    words, address = newer_words(kept) if wrong is None else ("", None)
     if args.json:
-        output.emit_json({"name": kept.name, "ok": wrong is None, "what": wrong})
+        output.emit_json({"name": kept.name, "ok": wrong is None, "what": wrong, "newer": address})
     elif wrong is None:
         output.say(f"{kept.name}: its content is unchanged")
+        if words:
+            output.say(words)
     if wrong:
         raise AnswerNo(f"{kept.name}: {wrong}", remedy="remove it, and add it again")
     return 0
@@ -219,7 +243,7 @@ def run_check(args: argparse.Namespace) -> int:
 def run_remove(args: argparse.Namespace) -> int:
     from dacha.engine.disks.media_uses import uses
 
-    store, ws = _store(args)
+    store, ws = store_of(args)
     begun = next((p for p in store.partial() if p.name == args.name), None)
     if begun and store.find(args.name) is None:
         store.drop(begun)
@@ -250,12 +274,16 @@ def _rid_of(found: list[Any]) -> str:
 
 
 ACTIONS = (
+    Action(
+        "find", "list the catalogue of places that media come from", "dacha media find debian", find_arguments,
+        run_find,
+    ),
     Action("add", "add a medium", "dacha media add debian-12.iso --sums SHA256SUMS", _add, run_add),
     Action("list", "list the media and the stores", "dacha media list", nothing, run_list),
     Action("show", "show details of a medium", "dacha media show debian-12", arguments.medium, run_show),
     Action(
-        "check", "verify the checksum of a medium", "dacha media check debian-12", arguments.medium,
-        run_check,
+        "check", "verify the checksum of a medium, and look for a newer one", "dacha media check debian-12",
+        arguments.medium, run_check,
     ),
     Action(
         "remove", "remove a medium that no disk is based on, or an incomplete download",

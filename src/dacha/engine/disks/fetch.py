@@ -54,17 +54,25 @@ def add_from(
     storage: str = MAIN,
     expected: str | None = None,
     progress: Progress = lambda done, total: None,
+    place: str = "",
 ) -> tuple[Kept, bool]:
     """Download a medium over HTTP or HTTPS (RFC 9110; ranges by section 14) and add it. What arrived before a broken
     connection is kept and continued, if the server says it is still the same file (its ETag or Last-Modified). Raises
     AnswerNo with the server's answer."""
     folder = store.folder(storage)
     with store.writing(folder, name):
-        return _fetch(store, folder, url, name, storage, expected, progress)
+        return _fetch(store, folder, url, name, storage, expected, progress, place)
 
 
 def _fetch(
-    store: Store, folder: Path, url: str, name: str, storage: str, expected: str | None, progress: Progress
+    store: Store,
+    folder: Path,
+    url: str,
+    name: str,
+    storage: str,
+    expected: str | None,
+    progress: Progress,
+    place: str,
 ) -> tuple[Kept, bool]:
     import httpx
 
@@ -107,6 +115,7 @@ def _fetch(
                 expected=expected,
                 part=part,
                 progress=progress,
+                place=place,
             )
     except (httpx.HTTPError, httpx.InvalidURL, UnicodeError) as e:
         raise AnswerNo(

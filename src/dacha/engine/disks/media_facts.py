@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -54,13 +55,25 @@ def short_name(source: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", stem).strip("-")[:40].strip("-") or "medium"
 
 
-def expected_sum(text: str, file_name: str) -> str | None:
-    """The SHA-256 of `file_name` in a checksum file, in either usual format; None if it has none."""
+def _sums(text: str) -> Iterator[tuple[str, str]]:
+    """Each file name and SHA-256 in a checksum file, in either usual format."""
     for line in text.splitlines():
         gnu = re.match(r"([0-9a-fA-F]{64})\s+[ *]?(\S.*)$", line.strip())
         bsd = re.match(r"SHA256 \((.+)\) = ([0-9a-fA-F]{64})$", line.strip())
         name, value = (gnu[2], gnu[1]) if gnu else (bsd[1], bsd[2]) if bsd else ("", "")
-        if name.rpartition("/")[2] == file_name:
-            return value.lower()
+        if name:
+            yield name.rpartition("/")[2], value.lower()
+
+
+def names_in_sums(text: str) -> list[str]:
+    """The file names in a checksum file."""
+    return [name for name, _ in _sums(text)]
+
+
+def expected_sum(text: str, file_name: str) -> str | None:
+    """The SHA-256 of `file_name` in a checksum file, in either usual format; None if it has none."""
+    for name, value in _sums(text):
+        if name == file_name:
+            return value
     alone = re.fullmatch(r"\s*([0-9a-fA-F]{64})\s*", text)
     return alone[1].lower() if alone else None

@@ -31,7 +31,8 @@ Progress = Callable[[int, int | None], None]
 
 
 class Kept(NamedTuple):
-    """A medium in a store: its short name, file, size and SHA-256, and its facts."""
+    """A medium in a store: its short name, file, size and SHA-256, its facts, and the catalogue's entry that it came
+    from."""
 
     name: str
     storage: str
@@ -39,6 +40,7 @@ class Kept(NamedTuple):
     size: int
     sha256: str
     facts: dict[str, Any]
+    place: str = ""
 
     def words(self) -> str:
         """A description: "debian 12.5.0, amd64, boots by BIOS and UEFI"."""
@@ -84,7 +86,10 @@ class Store:
             for facts in sorted(folder.glob("*.json")) if folder.is_dir() else ():
                 try:
                     raw = parse(facts.read_text())
-                    kept = Kept(facts.stem, storage, folder / raw["file"], raw["size"], raw["sha256"], raw["facts"])
+                    kept = Kept(
+                        facts.stem, storage, folder / raw["file"], raw["size"], raw["sha256"], raw["facts"],
+                        str(raw.get("place", "")),
+                    )  # fmt: skip
                 except (OSError, ValueError, KeyError, TypeError):
                     continue
                 if kept.path.is_file():
@@ -119,6 +124,7 @@ class Store:
         expected: str | None = None,
         part: Path | None = None,
         progress: Progress = lambda done, total: None,
+        place: str = "",
     ) -> tuple[Kept, bool]:
         """Add everything from `source` under a short name; returns the medium, and whether it is new. `size` is the
         expected length; `part` an incomplete file that `source` continues. Raises UsageError (name in use), HostError
@@ -127,7 +133,7 @@ class Store:
         with contextlib.ExitStack() as writing:
             if part is None:  # a caller with its own file holds the name already
                 writing.enter_context(self.writing(folder, name))
-            return self._add(source, name, folder, storage, size, expected, part, progress)
+            return self._add(source, name, folder, storage, size, expected, part, progress, place)
 
     def _add(
         self,
@@ -139,6 +145,7 @@ class Store:
         expected: str | None,
         part: Path | None,
         progress: Progress,
+        place: str,
     ) -> tuple[Kept, bool]:
         self._refuse_taken(name)
         own = part is None
@@ -174,9 +181,9 @@ class Store:
                 self._refuse_taken(name)
                 path = folder / (name + (".iso" if facts["kind"] == "iso" else ".img"))
                 os.replace(part, path)
-                record = {"file": path.name, "size": total, "sha256": digest, "facts": facts}
+                record = {"file": path.name, "size": total, "sha256": digest, "facts": facts, "place": place}
                 replace_file(folder / f"{name}.json", json.dumps(record, indent=1))
-            return Kept(name, storage, path, total, digest, facts), True
+            return Kept(name, storage, path, total, digest, facts, place), True
         finally:
             if not keep:
                 with contextlib.suppress(OSError):
