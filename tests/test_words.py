@@ -155,3 +155,37 @@ def test_the_pages_use_the_trades_words(page: Path) -> None:
     for phrase, better in PHRASES.items():
         found = re.search(phrase, text, re.I)
         assert not found, f"{page}: {found[0]!r}: {better}"
+
+
+# Output of other programs, which has no other form than its words.
+FOREIGN = {
+    "core/trace/seen/client.py": "messages of OpenSSH's client",
+    "core/trace/there.py": "messages of OpenSSH's client",
+    "engine/guest/start.py": "messages of QEMU",
+    "formats/openssh.py": "the form of a key file",
+    "host/network/iproute.py": "messages of ip",
+    "host/network/nft.py": "messages of nft",
+    "host/network/traffic_control.py": "messages of tc",
+    "host/signature.py": "messages of gpgv",
+}
+TESTS = ("startswith", "endswith", "removeprefix", "removesuffix", "find", "index")
+
+
+def test_no_code_reads_a_sentence_of_ours() -> None:
+    """Meaning travels as values. Our own sentences are made where they are shown, and nothing compares them."""
+    wrong = []
+    for path in MODULES:
+        if str(path.relative_to(SOURCE)) in FOREIGN:
+            continue
+        for node in ast.walk(tree_of(path)):
+            parts: list[ast.expr] = []
+            if isinstance(node, ast.Compare):
+                parts = [node.left, *node.comparators]
+            elif isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in TESTS:
+                parts = node.args[:1]
+            for part in parts:
+                for one in part.elts if isinstance(part, ast.Tuple | ast.Set | ast.List) else [part]:
+                    text = one.value if isinstance(one, ast.Constant) and isinstance(one.value, str) else ""
+                    if re.search(r"[a-z]{2,} [a-z]{2,}", text):
+                        wrong.append(f"{path}:{node.lineno}: {text!r}")
+    assert not wrong, "\n".join(wrong)

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.cli.main import parser_for
-from dacha.core.apply.waiting import NEVER
+from dacha.core.apply.waiting import UNAPPLIED
 from dacha.core.heard import Heard
 from dacha.core.network.confinement import Confinement
 from dacha.core.trace.hop import ASIDE, UNTESTED
@@ -190,7 +190,7 @@ SHOWN = Certificate("charts.saltmarsh.internal", "TLSv1.3", 0.0, 2000.0, True)
         ({"lan_address": None}, "lan-address", "no address on a LAN"),
         ({"lan_address": None, "origin": "outside", "on_loopback": True, "router": ROUTER}, None, ""),
         ({"certificate": SHOWN, "now": 1000.0}, None, ""),
-        ({"not_applied": (NEVER, "dacha apply")}, "applied", NEVER),
+        ({"not_applied": UNAPPLIED}, "applied", "never applied"),
         ({"state": "off"}, "guest", "it is off"),
         ({"status": "io-error"}, "guest", "the host file system that holds its disks is full"),
         ({"status": "io-error", "room": (8192, "/srv")}, "guest", "the host file system that holds its disks is full"),
@@ -234,7 +234,7 @@ def test_what_is_wrong_beside_the_way_breaks_nothing(change: dict[str, Any], hop
 def test_every_mend_that_is_a_command_can_be_typed() -> None:
     """What trace tells people to type is taken by the program's own parser."""
     cannot = KERNEL._replace(
-        lab_error=("x", ""), not_applied=("x", "dacha apply"), panic="x", address=None, admitted=False, asker="::1"
+        lab_error=("x", ""), not_applied=UNAPPLIED, panic="x", address=None, admitted=False, asker="::1"
     )
     remedies = [
         h.remedy for e in (cannot, KERNEL._replace(state="off"), KERNEL._replace(status="io-error")) for h in judge(e)

@@ -59,19 +59,28 @@ class UsageError(DachaError):
 
 
 class LabError(UsageError):
-    """The lab file has errors. `findings` are all errors, in file order."""
+    """The lab file has errors. `findings` are all errors, in file order; `unchanged` names the file that an edit left
+    as it was."""
 
     code = "lab-file"
 
     def __init__(
-        self, what: str, *, where: str = "", why: str = "", remedy: str = "", findings: Sequence[Finding] = ()
+        self,
+        what: str,
+        *,
+        where: str = "",
+        why: str = "",
+        remedy: str = "",
+        findings: Sequence[Finding] = (),
+        unchanged: str = "",
     ) -> None:
         super().__init__(what, where=where, why=why, remedy=remedy)
         self.findings = tuple(findings)
+        self.unchanged = unchanged
 
     def message(self) -> str:
         """Return the message with `error:` before each finding; remedies are indented below."""
-        return _each(self.lines())
+        return _each(self.lines()) + (f"\n{self.unchanged} is unchanged." if self.unchanged else "")
 
 
 class AnswerNo(DachaError):
@@ -94,9 +103,13 @@ class HostFindings(HostError):
 
 
 class BusyError(HostError):
-    """Another dacha process holds the lab's lock."""
+    """Another dacha process holds a lock; `holder` describes it, "" if unknown."""
 
     code = "busy"
+
+    def __init__(self, what: str, *, why: str = "", remedy: str = "", holder: str = "") -> None:
+        super().__init__(what, why=why, remedy=remedy)
+        self.holder = holder
 
 
 class PeerError(DachaError):
@@ -108,4 +121,4 @@ class PeerError(DachaError):
 def _each(lines: Sequence[str]) -> str:
     """Put `error:` before each line that is not an indented remedy."""
     rows = "\n".join(lines).splitlines()
-    return "\n".join(x if x.startswith(" ") or x.endswith(" is unchanged.") else f"error: {x}" for x in rows)
+    return "\n".join(x if x.startswith(" ") else f"error: {x}" for x in rows)

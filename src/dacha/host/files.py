@@ -177,7 +177,9 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
                     told = True
                 if time.monotonic() >= deadline:
                     raise BusyError(
-                        f"the lab is held by {holder}", remedy="wait until it has finished, then try again"
+                        f"the lab is held by {holder}",
+                        remedy="wait until it has finished, then try again",
+                        holder=holder,
                     ) from None
                 time.sleep(0.05)
         with contextlib.suppress(OSError):  # on a full disk, the name is omitted

@@ -197,8 +197,9 @@ def run_diff(args: argparse.Namespace) -> int:
     said += [waiting_words(rest)] if rest else []
     cutting.warn(ws, "", able, seen)
     if found and wrong:
-        whom = "the lab" if found.lab or len(unfit) == len(ws.lab.guests) else ", ".join(sorted(unfit))
-        said = [*([] if whom == "the lab" else said), f"dacha apply would refuse {whom}"]
+        whole = bool(found.lab) or len(unfit) == len(ws.lab.guests)
+        whom = "the lab" if whole else ", ".join(sorted(unfit))
+        said = [*([] if whole else said), f"dacha apply would refuse {whom}"]
     output.say("; ".join(said))
     output.show_findings(ws.path.name, wrong)
     return 1 if wrong else 0

@@ -6,6 +6,7 @@ import argparse
 from typing import Any
 from urllib.parse import urlsplit
 
+from dacha.cli.media.chosen import store_of
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, DachaError
 
@@ -23,7 +24,6 @@ def find_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_find(args: argparse.Namespace) -> int:
     """List the entries of the catalogue; exit code 1 if none fits."""
-    from dacha.cli.media.media import store_of
     from dacha.engine.disks import catalogue
 
     if args.example:
@@ -66,7 +66,6 @@ def _begin() -> str:
 def fetch_named(args: argparse.Namespace, *names: str | None) -> None:
     """Download what a new guest needs from the catalogue, unless it is stored, or a file of that name exists. Raises
     AnswerNo, UsageError."""
-    from dacha.cli.media.media import store_of
     from dacha.cli.terminal.progress import byte_bar
     from dacha.engine.disks import catalogue
     from dacha.host import folders

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.commands import Action, nothing
+from dacha.cli.media.chosen import store_of
 from dacha.cli.media.drives import run_eject, run_insert
 from dacha.cli.media.find import find_arguments, newer_words, run_find
 from dacha.cli.terminal import output
@@ -47,20 +48,6 @@ def _eject(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--force", action="store_true", help="eject even if the guest has locked it; reads in progress fail"
     )
-
-
-def store_of(args: argparse.Namespace) -> tuple[Any, Any]:
-    """The store, and the workspace if there is a lab: media can be stored without one."""
-    from dacha.engine.disks.media_store import Store
-    from dacha.engine.workspace import load
-
-    try:
-        ws = load(args.lab)
-    except UsageError:
-        if args.lab:
-            raise
-        ws = None
-    return Store(ws.lab if ws else None), ws
 
 
 def _place(args: argparse.Namespace) -> tuple[Place, str]:
@@ -268,7 +255,7 @@ def _rid_of(found: list[Any]) -> str:
     """How to end the uses of a medium."""
     if any(use.disk for use in found):
         return "these disks do not work without it; to delete them: dacha guest remove GUEST --with-disks"
-    if all(use.what.endswith("in its drive") for use in found):
+    if all(use.drive for use in found):
         return "eject it there first: dacha media eject GUEST"
     return "use another medium there, or remove those guests: dacha guest remove GUEST"
 

@@ -128,7 +128,7 @@ def _print(ws: Workspace, status: Any) -> None:
         output.say()
         for d in silent:
             name = f"{d.plan.door.guest} {d.plan.door.name}"
-            if d.plan.door.origin == "outside" and d.now.startswith("open on"):
+            if d.inside_only:
                 output.say(f"door {name} is not reachable from outside: dacha trace {name}")
             else:
                 output.say(f"door {name} does not respond: {d.now}")

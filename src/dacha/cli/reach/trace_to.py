@@ -18,7 +18,7 @@ USUAL_PORT = 443
 def run_trace_to(args: argparse.Namespace) -> int:
     from dacha.cli.reach.hops import show_hop
     from dacha.core.trace.hop import BROKEN
-    from dacha.core.trace.outward import SHOWN, judge
+    from dacha.core.trace.outward import GOT_IN, SHOWN, judge
     from dacha.engine.lab.named import guest_named
     from dacha.engine.trace.outward import look
     from dacha.engine.workspace import load
@@ -37,7 +37,7 @@ def run_trace_to(args: argparse.Namespace) -> int:
                 "lab": ws.lab.name,
                 "guest": args.guest,
                 "to": {"host": target, "port": port},
-                "answers": stop is None and seen.tried == "got in",
+                "answers": stop is None and seen.tried == GOT_IN,
                 "broken": stop.name if stop else None,
                 "hops": [hop._asdict() for hop in hops],
             }
@@ -46,7 +46,7 @@ def run_trace_to(args: argparse.Namespace) -> int:
         output.say(f"{args.guest} to {target}:{port}\n")
         for hop in hops:
             show_hop(hop, SHOWN)
-    return 0 if seen.tried == "got in" else 1
+    return 0 if seen.tried == GOT_IN else 1
 
 
 def _target(text: str) -> tuple[str, int]:

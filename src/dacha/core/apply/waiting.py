@@ -22,7 +22,6 @@ from dacha.core.network.links import BridgeLink
 from dacha.core.plan.doors import DoorPlan
 
 APPLY, START = "apply", "start"
-NEVER = "the lab was never applied"
 
 
 class Waiting(NamedTuple):
@@ -36,6 +35,9 @@ class Waiting(NamedTuple):
     def remedy(self, guest: str) -> str:
         """The command that ends the wait."""
         return "dacha apply" if self.until == APPLY else f"dacha restart {guest}"
+
+
+UNAPPLIED = Waiting(APPLY, "the lab was never applied")
 
 
 class ByGuest:

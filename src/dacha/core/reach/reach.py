@@ -21,7 +21,7 @@ from dacha.core.plan.plan import Plan
 from dacha.core.router.mapping import UNKNOWN, RouterState, behind, private
 
 if TYPE_CHECKING:
-    from dacha.core.lab.kinds import Service
+    from dacha.core.lab.kinds import Origin, Service
 
 HOST, LAN, OUTSIDE = "host", "lan", "outside"
 # Shown for an unknown address: of a guest with a dynamic one, and of a router that reported none.
@@ -209,7 +209,7 @@ class _Service:
             return Cell((), why, "use a bridge on this host instead: made-from")
         return Cell((), "no door", f"dacha door add {self.guest.name} {self.service} --from host")
 
-    def _lan(self) -> Cell:
+    def _lan(self, wanted: Origin = "lan") -> Cell:
         ways = [self._own(a) for a in self._bridged(by_host=False)]
         for door in self.led:
             if door.door.from_lan and not door.listen.is_loopback:
@@ -222,16 +222,16 @@ class _Service:
             inside = next((n.name for n in self.lab.networks.values() if n.kind == "nat"), "NETWORK")
             return Cell((), "host-only", f"dacha guest edit {name} --adapter {inside}")
         if self.led:
-            return Cell((), "door from this host only", f"dacha door edit {name} {self.led[0].door.name} --from lan")
-        return Cell((), "no door", f"dacha door add {name} {self.service} --from lan")
+            return Cell((), "door from this host only", f"dacha door edit {name} {self.led[0].door.name} --from {wanted}")
+        return Cell((), "no door", f"dacha door add {name} {self.service} --from {wanted}")
 
     def _outside(self) -> Cell:
         mine = [d for d in self.doors if d.door.origin == "outside" and d.means != "none"]
         if mine:
             return self._led_in(mine)
-        from_lan = self._lan()
+        from_lan = self._lan("outside")
         if not from_lan.ways:
-            return from_lan._replace(remedy=from_lan.remedy.replace("--from lan", "--from outside"))
+            return from_lan
         verb, door = ("edit", self.doors[0].door.name) if self.doors else ("add", self.service)
         remedy = f"dacha door {verb} {self.guest.name} {door} --from outside"
         return Cell((), "does not reach beyond the LAN" if self.led else "has a LAN address only", remedy)

@@ -6,7 +6,7 @@ import re
 
 from dacha.core.apply.faults import FAULTS, held
 from dacha.core.apply.observed import BOOTING_S
-from dacha.core.apply.waiting import NEVER
+from dacha.core.apply.waiting import START, UNAPPLIED
 from dacha.core.heard import Heard
 from dacha.core.lab.kinds import ORIGIN_WORDS
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
@@ -31,13 +31,12 @@ def lab_file(e: Evidence) -> Hop:
 
 def applied(e: Evidence) -> Hop:
     if e.not_applied:
-        what, remedy = e.not_applied
         means = "the file was edited since it was last applied"
-        if what == NEVER:
+        if e.not_applied == UNAPPLIED:
             means = "the lab file was never applied"
-        elif remedy != "dacha apply":
+        elif e.not_applied.until == START:
             means = "this takes effect at the guest's next start"
-        return Hop("applied", BROKEN, what, means, remedy)
+        return Hop("applied", BROKEN, e.not_applied.what, means, e.not_applied.remedy(e.guest))
     if e.moves:
         means = "the file and the running guest have different addresses; the rest of this trace uses the current one"
         return Hop(

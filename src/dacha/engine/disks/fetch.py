@@ -9,7 +9,7 @@ import socket
 from collections.abc import Iterator
 from ipaddress import ip_address
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import TYPE_CHECKING, Any, BinaryIO
 from urllib.parse import urlsplit
 
 from dacha.core.errors import AnswerNo
@@ -17,6 +17,9 @@ from dacha.core.units import TIB, show_size, whole_number
 from dacha.engine.disks.media_store import MAIN, Kept, Progress, Store
 from dacha.host.files import replace_file
 from dacha.host.records import parse
+
+if TYPE_CHECKING:
+    import httpx
 
 # A limit for the size of media, and one for redirects.
 LARGEST, REDIRECTS_MOST = TIB, 5
@@ -84,20 +87,7 @@ def _fetch(
         headers |= {"Range": f"bytes={have}-", "If-Range": validator}
     try:
         with httpx.Client(timeout=30.0) as client, _answer(client, url, headers) as answer:
-            if answer.status_code not in (200, 206):
-                raise AnswerNo(
-                    f"{url} answered {answer.status_code} {answer.reason_phrase}", remedy="check the address"
-                )
-            if answer.headers.get("content-encoding", "identity") != "identity":
-                raise AnswerNo(
-                    f"{url} answers with compressed data", remedy="use an address that serves the file itself"
-                )
-            if answer.status_code == 206 and not answer.headers.get("content-range", "").startswith(f"bytes {have}-"):
-                part.unlink(missing_ok=True)
-                raise AnswerNo(
-                    f"{url} answered with another range than requested",
-                    remedy="run the same command again: it starts from the beginning",
-                )
+            _refuse(url, answer, part, have)
             if answer.status_code == 200 and part.exists():
                 part.unlink()  # another file by now, or a server without ranges
                 have = 0
@@ -130,6 +120,20 @@ def _fetch(
             with contextlib.suppress(OSError):
                 about.unlink()
     return kept
+
+
+def _refuse(url: str, answer: httpx.Response, part: Path, have: int) -> None:
+    """Refuse an answer that is not the file, or not the rest of it from byte `have` on. Raises AnswerNo."""
+    if answer.status_code not in (200, 206):
+        raise AnswerNo(f"{url} answered {answer.status_code} {answer.reason_phrase}", remedy="check the address")
+    if answer.headers.get("content-encoding", "identity") != "identity":
+        raise AnswerNo(f"{url} answers with compressed data", remedy="use an address that serves the file itself")
+    if answer.status_code == 206 and not answer.headers.get("content-range", "").startswith(f"bytes {have}-"):
+        part.unlink(missing_ok=True)
+        raise AnswerNo(
+            f"{url} answered with another range than requested",
+            remedy="run the same command again: it starts from the beginning",
+        )
 
 
 def fetch_small(url: str) -> bytes:

@@ -235,9 +235,7 @@ class Store:
                 yield
         except BusyError as e:
             what = f"{name} is already being added"
-            raise BusyError(
-                what, why=e.what.replace("the lab is held by ", "by "), remedy="wait for it to end"
-            ) from None
+            raise BusyError(what, why=f"by {e.holder}", remedy="wait for it to end") from None
 
     def check(self, kept: Kept, progress: Progress = lambda done, total: None) -> str | None:
         """Verify a medium; what is wrong, or None if its content is unchanged."""

@@ -20,14 +20,18 @@ from dacha.engine.workspace import read_text
 from dacha.host import folders
 from dacha.hypervisor.images import chain
 
+DRIVE = "in its drive"
+
 
 class Use(NamedTuple):
-    """One use: "gauge, disk 0" of the lab "saltmarsh"; `kept` if no guest has that disk now."""
+    """One use: "gauge, disk 0" of the lab "saltmarsh"; `kept` if no guest has that disk now, `drive` for a medium
+    in a drive."""
 
     what: str
     lab: str
     disk: bool = False
     kept: bool = False
+    drive: bool = False
 
     def __str__(self) -> str:
         return f"{self.what:<20} lab {self.lab}{', kept after its guest was removed' if self.kept else ''}"
@@ -84,7 +88,7 @@ def _named(lab: Lab, kept: Kept) -> Iterator[Use]:
     for guest in lab.guests.values():
         for word, written in (
             *((f"disk {d.name}", d.base) for d in guest.disks), ("install", guest.install),
-            *(("in its drive", m) for m in guest.media),
+            *((DRIVE, m) for m in guest.media),
         ):  # fmt: skip
             if written in names:
-                yield Use(f"{guest.name}, {word}", lab.name)
+                yield Use(f"{guest.name}, {word}", lab.name, drive=written in guest.media and word == DRIVE)

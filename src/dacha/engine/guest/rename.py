@@ -49,7 +49,7 @@ def rename(named: str | None, old: str, new: str) -> Workspace:
         after = Workspace(ws.path, text, reading.lab, reading.findings)
         wrong = errors(after.findings())
         if wrong and not errors(ws.findings()):
-            raise LabError(f"{lab_error(ws.path, text, wrong).what}\n{ws.path.name} is unchanged.", findings=wrong)
+            raise LabError(lab_error(ws.path, text, wrong).what, findings=wrong, unchanged=ws.path.name)
         write_record(ws.home.renaming, VERSION, {"old": old, "new": new})
         _move(ws.home, old, new)
         write_text(ws.path, text)

@@ -44,9 +44,10 @@ def edit_lab(
         if wrong or here:
             shown = lab_error(after.path, after.text, [*wrong, *here])
             raise LabError(
-                "\n".join(_unplaced(f) for f in [*wrong, *here]) + f"\n{path.name} is unchanged.",
+                "\n".join(_unplaced(f) for f in [*wrong, *here]),
                 remedy=anyway if here else "",
                 findings=shown.findings,
+                unchanged=path.name,
             )
         # Values that the edit omitted and the plan chose (a subnet, an address, a port) are written, too.
         mine = {e.path for e in edits}
@@ -75,7 +76,8 @@ def _read(before: Workspace, text: str) -> Workspace:
     reading = read_lab(text, profiles())
     if reading.lab is None or reading.findings:
         raise LabError(
-            "\n".join(_unplaced(f) for f in reading.findings) + f"\n{before.path.name} is unchanged.",
+            "\n".join(_unplaced(f) for f in reading.findings),
             findings=reading.findings,
+            unchanged=before.path.name,
         )
     return Workspace(before.path, text, reading.lab, reading.findings)

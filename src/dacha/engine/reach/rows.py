@@ -26,6 +26,8 @@ class DoorRow(NamedTuple):
     now: str
     # It does not respond, and its server need not run always.
     excused: bool = False
+    # It responds on the LAN, but not from outside.
+    inside_only: bool = False
 
     @property
     def silent(self) -> bool:

@@ -204,6 +204,7 @@ def _door_row(
     router: Mapping[tuple[str, str], RouterSeen],
 ) -> DoorRow:
     ok, now = _answer(door, seen, looked)
+    inside_only = False
     place = lan_place(door, looked.lan)
     shown = f"LAN {_endpoint(door, place)}" if place else ""
     if not shown:
@@ -215,10 +216,10 @@ def _door_row(
         outside_ok, outside_now, led = led_in(door, known(ws), router.get(_key(door)), by_hand=ws.lab.by_hand)
         shown = led or shown
         if ok:
-            ok, now = outside_ok, outside_now
+            ok, now, inside_only = outside_ok, outside_now, outside_ok is False
     heard = looked.verdicts.get(_key(door))
     excused = ok is False and not door.door.always and heard is not None and not heard.ok and _held_open(door, seen)
-    return DoorRow(door, shown, ok, f"{now}; not always on" if excused else now, excused)
+    return DoorRow(door, shown, ok, f"{now}; not always on" if excused else now, excused, inside_only)
 
 
 def _endpoint(door: DoorPlan, place: tuple[object, int]) -> str:

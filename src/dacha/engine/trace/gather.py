@@ -8,7 +8,7 @@ from ipaddress import ip_address
 from typing import TYPE_CHECKING
 
 from dacha.core.apply.observed import OFF, PAUSED
-from dacha.core.apply.waiting import APPLY, NEVER, START, Waiting, moves, waiting
+from dacha.core.apply.waiting import START, UNAPPLIED, Waiting, moves, waiting
 from dacha.core.findings import errors
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
@@ -61,7 +61,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         hardware=door.adapter.hardware_address if door.adapter else "",
         gateway=_gateway(ws, door),
         lab_error=_lab_error(ws),
-        not_applied=(not_applied.what, not_applied.remedy(guest.name)) if not_applied else None,
+        not_applied=not_applied,
         moves=moves(wish, door),
         state=seen.state,
         since_s=max(0.0, time.time() - seen.since) if seen.since else None,
@@ -119,7 +119,7 @@ def _not_applied(ws: Workspace, wish: DoorPlan, now: DoorPlan) -> Waiting | None
     from dacha.engine.apply.pending import pending_changes
 
     if not ws.home.applied.is_file():
-        return Waiting(APPLY, NEVER)
+        return UNAPPLIED
     applied = ws.is_applied()
     if applied and now.means == wish.means:
         return None

@@ -10,6 +10,7 @@ from dacha.core.network.confinement import Confinement
 from dacha.core.trace.seen.inside import Inside
 
 if TYPE_CHECKING:
+    from dacha.core.apply.waiting import Waiting
     from dacha.core.lab.kinds import Origin, Way
 
 # How a user gets into a guest: an agent that runs commands, a login, a shell on its console, a password for the
@@ -138,7 +139,7 @@ class Evidence(NamedTuple):
     place: str = ""
     network: str = ""
     lab_error: tuple[str, str] | None = None
-    not_applied: tuple[str, str] | None = None  # what the door waits for, and the command that ends the wait
+    not_applied: Waiting | None = None
     moves: str | None = None  # the guest's address from its next start on
     state: str = "on"
     status: str = ""
