@@ -69,7 +69,7 @@ def test_disks_come_and_go_while_the_guest_runs(guest_lab: Lab) -> None:
     assert 'name = "2"' in lab.file.read_text() and kept.is_file()
     shown = lab("guest", "show", "gauge").out
     assert f"{kept} (kept, not attached)" in shown
-    assert "kept: 1, log" in lab("guest", "edit", "gauge", "--attach-disk", "7", code=2).err
+    assert "choose one of the stored disks: 1, log" in lab("guest", "edit", "gauge", "--attach-disk", "7", code=2).err
     lab("guest", "edit", "gauge", "--attach-disk", "log")
     lab("apply")
     assert sees(lab, {"vda": 16, "nvme0n1": 40, "vdc": 48})

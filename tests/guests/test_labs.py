@@ -273,7 +273,7 @@ def test_a_lab_is_removed_with_everything_named(kept: Lab) -> None:
     shown = lab("lab", "remove", "pier", "--with-disks", "--dry-run").out
     assert "would be deleted of" in shown and "host key" in shown and home(lab).exists()
     said = lab("lab", "remove", "pier", "--with-disks", code=2)
-    assert "would be deleted of" in said.out and "say --yes" in said.err and home(lab).exists()
+    assert "would be deleted of" in said.out and "use --yes" in said.err and home(lab).exists()
     said = lab("lab", "remove", "pier", "--with-disks", "--yes").out
     assert "disk 0 deleted" in said and "host key" in said and "Everything of pier was removed" in said
     assert not home(lab).exists() and lab.file.exists() and (lab.folder / "pier/own.qcow2").exists()

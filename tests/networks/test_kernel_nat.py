@@ -323,7 +323,7 @@ def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
     said = lab.without(hidden, "apply").err
     assert "nft is not installed" in said and "apt install nftables" in said
     said = lab.without(["setpriv", "--bounding-set=-all", "--inh-caps=-all"], "apply").err
-    assert "requires root" in said
+    assert "run it as root" in said
     nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "env"]
     assert "cannot look into" in lab.without(nobody, "apply").err
     with tempfile.TemporaryDirectory() as folder:

@@ -8,7 +8,7 @@ import selectors
 import signal
 import subprocess
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from threading import Event
 
 from dacha.core.named import NamedTuple
@@ -25,13 +25,20 @@ class Said(NamedTuple):
 
 
 def run_bounded(
-    argv: Sequence[str], limit_s: float, *, given: str = "", most: int = MOST, stopped: Event | None = None
+    argv: Sequence[str],
+    limit_s: float,
+    *,
+    given: str = "",
+    most: int = MOST,
+    stopped: Event | None = None,
+    env: Mapping[str, str] | None = None,
 ) -> Said:
     """Run a program with `given` on its standard input, for at most `limit_s` seconds and until it has written `most`
-    bytes to stdout or stderr, or until `stopped` is set. Raises OSError if it cannot be started."""
+    bytes to stdout or stderr, or until `stopped` is set; `env` is its environment (None: this process's).
+    Raises OSError if it cannot be started."""
     deadline, out, code = time.monotonic() + limit_s, bytearray(), None
     with subprocess.Popen(
-        argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, start_new_session=True
+        argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, start_new_session=True, env=env
     ) as child:
         assert child.stdin and child.stdout
         try:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
-from dacha.cli.guest import answers, check, options, password, trust
+from dacha.cli.guest import adopt, answers, check, options, password, trust
 from dacha.cli.guest.keys import make_key, unmade
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
@@ -244,6 +244,11 @@ def run_rename(args: argparse.Namespace) -> int:
 
 
 ACTIONS = (
+    Action(
+        "adopt", "take over a machine that exists, with one password",
+        "dacha guest adopt desk --from desk.qcow2 --user kim",
+        adopt.adopt_arguments, adopt.run_adopt,
+    ),
     Action("add", "add a guest", "dacha guest add gauge --from debian-12.qcow2 --memory 1GiB", _add, run_add),
     Action("edit", "change a guest", "dacha guest edit gauge --memory 2GiB", _edit, run_edit),
     Action("remove", "remove a guest; its disks are kept", "dacha guest remove gauge", _remove, run_remove),

@@ -222,7 +222,8 @@ class _Service:
             inside = next((n.name for n in self.lab.networks.values() if n.kind == "nat"), "NETWORK")
             return Cell((), "host-only", f"dacha guest edit {name} --adapter {inside}")
         if self.led:
-            return Cell((), "door from this host only", f"dacha door edit {name} {self.led[0].door.name} --from {wanted}")
+            remedy = f"dacha door edit {name} {self.led[0].door.name} --from {wanted}"
+            return Cell((), "door from this host only", remedy)
         return Cell((), "no door", f"dacha door add {name} {self.service} --from {wanted}")
 
     def _outside(self) -> Cell:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Sequence
 
-from dacha.core.errors import BadValue
+from dacha.core.errors import BadValue, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.person import is_key
 from dacha.core.people.accounts import accounts, own_accounts
@@ -42,6 +43,14 @@ def accounts_of(ws: Workspace, guest: Guest) -> dict[str, list[str]]:
                 lines[key_line(ws, key)] = None
         found[account] = list(lines)
     return found
+
+
+def key_lines(ws: Workspace, written: Sequence[str]) -> list[str]:
+    """The lines of authorized_keys for entries of `keys`. Raises UsageError for a key that cannot be read."""
+    try:
+        return [key_line(ws, key) for key in written]
+    except BadValue as e:
+        raise UsageError(e.what, remedy=e.remedy) from None
 
 
 def wanted_keys(ws: Workspace) -> dict[str, WantedKeys]:

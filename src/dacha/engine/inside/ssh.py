@@ -79,7 +79,8 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
 
 def trust_options(ws: Workspace, guest: Guest) -> list[str]:
     """Trust only the lab's own known hosts: a guest with another key is refused, and there are no prompts."""
-    if not guest.first_boot or not trusted_key(ws.home, guest.name):
+    accepted = ws.home.read(guest.name).accepted_key is not None
+    if not accepted and (not guest.first_boot or not trusted_key(ws.home, guest.name)):
         return []
     options = {
         "UserKnownHostsFile": _plain(str(ws.home.known_hosts)),
