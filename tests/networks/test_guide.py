@@ -15,6 +15,7 @@ GUIDE = Path(__file__).parent.parent.parent / "docs/guide"
 # The pages in the order of the test, with what their last command shows. (A first guest is test_readme's.)
 PAGES = {
     "install": "complete",
+    "existing": "10.77.4.31: in network pier",
     "images": "of 64 MiB",
     "files": "",
     "scripting": "128 MiB → 192 MiB",
