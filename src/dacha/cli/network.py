@@ -41,7 +41,7 @@ def _edit(parser: argparse.ArgumentParser) -> None:
 def _options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--kind", metavar="KIND", help="nat, host-only or bridge (default: nat)")
     parser.add_argument(
-        "--backend", metavar="user|kernel", help="carried by: QEMU's user mode, or the kernel (as root)"
+        "--backend", metavar="user|kernel", help="backend: user (QEMU's user mode), or kernel (as root)"
     )
     parser.add_argument("--subnet", metavar="SUBNET", help="such as 10.77.4.0/24 (default: a free one)")
     parser.add_argument("--gateway", metavar="ADDRESS", help="gateway of the guests (default: the first address)")
@@ -69,8 +69,8 @@ def _options(parser: argparse.ArgumentParser) -> None:
         help="destinations: anywhere, or internet (not the private addresses of the LAN)",
     )
     isolated = parser.add_mutually_exclusive_group()
-    isolated.add_argument("--isolated", action="store_true", default=None, help="no way out of the network")
-    isolated.add_argument("--open", dest="isolated", action="store_false", help="the opposite of --isolated")
+    isolated.add_argument("--isolated", action="store_true", default=None, help="no outgoing connections")
+    isolated.add_argument("--open", dest="isolated", action="store_false", help="allow outgoing connections")
 
 
 def _values(args: argparse.Namespace) -> dict[str, Any]:

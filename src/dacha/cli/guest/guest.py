@@ -182,7 +182,7 @@ def run_edit(args: argparse.Namespace) -> int:
     if login and (args.keys or args.user):
         output.step("login", f"{login.user}, with {', '.join(login.keys) or 'no key'}; dacha apply installs its keys")
     say_missing(ws, args.name)
-    output.say("Next: dacha diff shows what this changes on the host, dacha apply does it")
+    output.say("Next: dacha diff shows what this changes on the host, dacha apply carries it out")
     return 0
 
 
