@@ -39,7 +39,7 @@ ASKED: tuple[tuple[str, int | None], ...] = (
     ("probe 127.0.0.1:9 --as ssh", 1), ("guest list", 0), ("guest show gauge", 0), ("guest edit gauge --cpus 2", 0),
     ("guest add desk --kernel x --anyway", 0), ("guest rename desk table", 0), ("guest remove table", 0),
     ("guest password gauge --make", 0), ("guest first-boot gauge", 0), ("guest host-key gauge", 1),
-    ("guest check gauge", 1), ("guest adopt gauge", 2), ("guest answers gauge", None),
+    ("guest check gauge", 1), ("guest adopt gauge", 2), ("guest update gauge", 0), ("guest answers gauge", None),
     ("network list", 0), ("network show pier", 0),
     ("network add quay", 0), ("network edit quay --isolated", 0), ("network remove quay", 0), ("door list", 0),
     ("door add gauge rdp", 0), ("door edit gauge rdp --from lan", 0), ("door remove gauge rdp", 0), ("share list", 0),

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
-from dacha.cli.guest import adopt, answers, check, options, password, trust
+from dacha.cli.guest import adopt, answers, check, options, password, trust, update
 from dacha.cli.guest.keys import make_key, unmade
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.terminal import output
@@ -251,6 +251,10 @@ ACTIONS = (
     ),
     Action("add", "add a guest", "dacha guest add gauge --from debian-12.qcow2 --memory 1GiB", _add, run_add),
     Action("edit", "change a guest", "dacha guest edit gauge --memory 2GiB", _edit, run_edit),
+    Action(
+        "update", "install the pending updates of guests, or count them", "dacha guest update --all --check",
+        update.update_arguments, update.run_update,
+    ),
     Action("remove", "remove a guest; its disks are kept", "dacha guest remove gauge", _remove, run_remove),
     Action("rename", "rename a guest that is off", "dacha guest rename gauge tides", _rename, run_rename),
     Action(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 
 from dacha.core.errors import DachaError
 from dacha.core.named import NamedTuple
@@ -42,13 +42,14 @@ def run_everywhere(
     by: str | None,
     at_once: int,
     told: Callable[[Answer], None],
+    names: Collection[str] | None = None,
 ) -> list[Answer]:
-    """Run `command` in all guests that are on, at most `at_once` at the same time; `told` gets each result when it is
-    known. `by` limits the way to "ssh" or "agent". The results are in the order of the lab file. An interrupt ends the
-    clients that still run; the commands in the guests end with them, if their systems do that."""
-    names = [name for name in ws.lab.guests if ws.home.is_running(name)]
+    """Run `command` in all guests that are on (or in those of `names`), at most `at_once` at the same time; `told` gets
+    each result when it is known. `by` limits the way to "ssh" or "agent". The results are in the order of the lab file.
+    An interrupt ends the clients that still run; the commands in the guests end with them, if their systems do that."""
+    chosen = [name for name in ws.lab.guests if (names is None or name in names) and ws.home.is_running(name)]
     stopped, speaking = threading.Event(), threading.Lock()
-    left = set(names)
+    left = set(chosen)
 
     def one(name: str) -> Answer:
         began = time.monotonic()
@@ -68,7 +69,7 @@ def run_everywhere(
         return answer
 
     try:
-        return side_by_side(one, names, at_once)
+        return side_by_side(one, chosen, at_once)
     finally:
         stopped.set()
         deadline = time.monotonic() + ENDING_S
