@@ -92,7 +92,7 @@ def adopt(ws: Workspace, name: str, user: str, password: str, key: Shown, keys: 
         raise AnswerNo(what, why=said, remedy=remedy if refused else f"see its console: dacha console {name}")
     if found.refused or not (found.added or found.had):
         raise AnswerNo(f"{name} did not store the key", why=f"the key file of {user} cannot be written")
-    accept(ws, name)
+    accept(ws, name, key.line)
     return found
 
 

@@ -7,6 +7,7 @@ import time
 from collections.abc import Callable, Collection, Sequence
 
 from dacha.core.errors import DachaError
+from dacha.core.harmless import harmless_lines
 from dacha.core.named import NamedTuple
 from dacha.engine.inside.by_agent import run_by_agent
 from dacha.engine.inside.run import NO_LOGIN
@@ -93,7 +94,8 @@ def _in(
                 why = f"its output exceeds {MOST >> 20} MiB" if len(done.text) >= MOST else "it was interrupted"
                 return Answer(name, "ssh", out=done.text, why=why)
             if done.code == NO_LOGIN:
-                return Answer(name, "ssh", done.code, done.text, "from the command, or ssh could not log in")
+                last = (harmless_lines(done.text.replace("\r", "")).strip().splitlines() or ["no output"])[-1]
+                return Answer(name, "ssh", done.code, done.text, f"from the command, or ssh could not log in: {last}")
             return Answer(name, "ssh", done.code, done.text)
     ran = run_by_agent(ws, name, command)
     text = (ran.out + ran.err).decode("utf-8", "replace")

@@ -47,15 +47,17 @@ def keys_of(ws: Workspace, name: str) -> Keys:
     return Keys(fingerprint(trusted_key(ws.home, name)), fingerprint(shown_key(ws, name) or ""), accepted)
 
 
-def accept(ws: Workspace, name: str) -> Keys:
-    """Trust the key that the guest presents now, instead of Dacha's. Raises AnswerNo if it presents none."""
-    shown = shown_key(ws, name)
+def accept(ws: Workspace, name: str, shown: str | None = None) -> Keys:
+    """Trust the key that the guest presents now, instead of Dacha's, or the key `shown` that it presented before. Raises
+    AnswerNo if it presents none."""
+    shown = shown or shown_key(ws, name)
     if not shown:
         raise AnswerNo(f"{name} presents no host key", remedy=f"dacha trace {name} says why")
     with ws.home.lock("guest host-key", ws.path):
         record = ws.home.read(name)
         before = trusted_key(ws.home, name)
-        if fingerprint(shown) != fingerprint(before):
+        # Without first-boot data, Dacha's own key is not the guest's even if it is the same.
+        if fingerprint(shown) != fingerprint(before) or not guest_named(ws, name).first_boot:
             record.accepted_key = shown
             ws.home.write(name, record)
         lan = lan_address()
