@@ -48,7 +48,7 @@ def keys_of(ws: Workspace, name: str) -> Keys:
 
 
 def accept(ws: Workspace, name: str, shown: str | None = None) -> Keys:
-    """Trust the key that the guest presents now, instead of Dacha's, or the key `shown` that it presented before. Raises
+    """Trust the key that the guest presents now, instead of Dacha's, or `shown`, which it presented before. Raises
     AnswerNo if it presents none."""
     shown = shown or shown_key(ws, name)
     if not shown:
