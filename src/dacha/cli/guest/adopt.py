@@ -38,8 +38,8 @@ def adopt_arguments(parser: argparse.ArgumentParser) -> None:
 def run_adopt(args: argparse.Namespace) -> int:
     """Take over a machine; exit code 1 if it refuses."""
     from dacha.cli.terminal.progress import waiting_line
-    from dacha.engine.inside import adopt
     from dacha.engine.lab.named import guest_named
+    from dacha.engine.reach import adopt
     from dacha.engine.workspace import load
 
     if args.image and not args.user:
