@@ -93,7 +93,7 @@ class Lab:
     def write(self, text: str) -> None:
         self.file.write_text(text)
 
-    def __call__(self, *arguments: str, code: int | None = 0, timeout: float = 120, **options: Any) -> Run:
+    def __call__(self, *arguments: str, code: int | None = 0, timeout: float = 300, **options: Any) -> Run:
         """Run `dacha` with these arguments; `code` is the exit code it must have (None: any)."""
         done = Run(_run(arguments, cwd=self.folder, env=self.env | options.pop("env", {}), timeout=timeout, **options))
         assert "Traceback" not in done.err, done

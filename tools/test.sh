@@ -18,7 +18,7 @@ rig="tests/faults tests/hosts $(named tests/networks/test reach outside at_boot)
 boots="$(named tests/networks/test network_boot network_install host_firewalls) tests/guests/test_debian_installer.py \
     tests/caretaker tests/attacks/test_beside.py"
 attacks="tests/attacks $(named tests/networks/test guide) tests/formats"
-alone="tests/core tests/wire tests/engine tests/hypervisor tests/test_repository.py tests/test_words.py"
+alone="tests/inside tests/core tests/wire tests/engine tests/hypervisor tests/test_repository.py tests/test_words.py"
 # Guests that need no package from elsewhere, once the demo's is there.
 inner=$(named tests/guests/test life kept labs people faults disks handout shares full_storage upgrade)
 elsewhere=$(for path in $rig $boots $attacks $inner tests/walk; do echo "--ignore $path"; done)

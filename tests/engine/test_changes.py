@@ -13,6 +13,7 @@ from dacha.core.apply.changes import (
     AttachDisk,
     Caretaker,
     Change,
+    ChangeInside,
     ChangeKeys,
     ChangeMachine,
     ChangeMedium,
@@ -39,6 +40,7 @@ from dacha.core.apply.changes import (
     in_order,
     subject,
 )
+from dacha.core.inside.setup_items import ItemChange
 from dacha.core.lab.model import Disk
 from dacha.core.network.host_firewall import Flow, Opening
 from dacha.core.network.links import TapLink
@@ -69,6 +71,13 @@ EACH: list[tuple[Change, str, str]] = [
         ChangeKeys("gauge", (KeyChange("kim", own=True), KeyChange("jo", own=True, shut=True))),
         "keys: create the account kim; lock the account jo",
         "keys: created the account kim; locked the account jo",
+    ),
+    (
+        ChangeInside(
+            "gauge", ItemChange(("package tmux", "user mara"), ("file /etc/motd",), ("time zone",)), ("left x",)
+        ),
+        "inside: add package tmux, user mara; change file /etc/motd; take back time zone",
+        "inside: added package tmux, user mara; changed file /etc/motd; took back time zone; left x",
     ),
     (MakeLink(TAP, False), "create the tap of gauge's adapter 0", "created the tap of gauge's adapter 0"),
     (MakeLink(TAP, True), "repair the tap", "repaired the tap"),

@@ -273,28 +273,4 @@ class Home:
 
     def write(self, name: str, record: Record) -> None:
         """Write a guest's record. Raises HostError."""
-        write_record(
-            self.guest(name) / "guest.json",
-            VERSION,
-            {
-                "machine": record.machine,
-                "process": record.process,
-                "seed": record.seed,
-                "stopped_on_purpose": record.stopped_on_purpose,
-                "installing": record.installing,
-                "installed": record.installed,
-                "uid": record.uid,
-                "removed": record.removed,
-                "delete_disks": record.delete_disks,
-                "again": record.again,
-                "accepted_key": record.accepted_key,
-                "told": record.told,
-                "instance": record.instance,
-                "keyed": record.keyed,
-                "own_accounts": record.own_accounts,
-                "unsure": record.unsure,
-                "asks": record.asks,
-                "buses": record.buses,
-                "pressed": record.pressed,
-            },
-        )
+        write_record(self.guest(name) / "guest.json", VERSION, vars(record))

@@ -12,15 +12,16 @@ from dacha.host.processes import Process, process_from
 class Record(SimpleNamespace):
     """The record of one guest: the machine its process was given, that process, and its state at the end.
 
-    `installing` is when an installation began (Unix seconds), `installed` the medium of a completed one, `uid` the user
-    that its process runs as, None for the user who started it; `removed` is when the guest was found to have left the
-    lab, `delete_disks` its disks to delete then. `again` counts requests to apply its first-boot data again,
+    `installing` is when an installation began (Unix seconds), `installed` the medium of a completed one, `uid` the
+    user that its process runs as, None for the user who started it; `removed` is when the guest was found to have left
+    the lab, `delete_disks` its disks to delete then. `again` counts requests to apply its first-boot data again,
     `accepted_key` is another host key than Dacha's that the user accepted; `told` is the digest of its first-boot data
-    without keys, `instance` the instance name used; `keyed` are the keys that were installed, by account, None if
-    unknown, `own_accounts` the accounts for people only, `unsure` keys that may have been installed, as it did not
-    answer; `asks` is true if its process has a gate (`engine/network/gate.py`). `buses` is the last bus of each disk,
-    including detached ones: its system may have no driver for another one. `pressed` is when the power button of its
-    present process was pressed (Unix seconds), None if it was not.
+    without keys, `bare` that without its setup either, `instance` the instance name used; `inside` are the things of
+    its setup that are in it, each with a digest, None if unknown; `keyed` are the keys that were installed, by
+    account, None if unknown, `own_accounts` the accounts for people only, `unsure` keys that may have been installed,
+    as it did not answer; `asks` is true if its process has a gate (`engine/network/gate.py`). `buses` is the last bus
+    of each disk, including detached ones: its system may have no driver for another one. `pressed` is when the power
+    button of its present process was pressed (Unix seconds), None if it was not.
     """
 
     def __init__(
@@ -45,6 +46,8 @@ class Record(SimpleNamespace):
         asks: bool = False,
         buses: dict[str, str] | None = None,
         pressed: float | None = None,
+        bare: str | None = None,
+        inside: dict[str, str] | None = None,
     ) -> None:
         self.machine = machine
         self.process = process
@@ -65,6 +68,8 @@ class Record(SimpleNamespace):
         self.asks = asks
         self.buses = buses or {}
         self.pressed = pressed
+        self.bare = bare
+        self.inside = inside
 
 
 def record_from(raw: dict[str, Any]) -> Record:
@@ -89,5 +94,7 @@ def record_from(raw: dict[str, Any]) -> Record:
         unsure=raw.get("unsure"),
         asks=bool(raw.get("asks")),
         pressed=raw.get("pressed"),
+        bare=raw.get("bare"),
+        inside=raw.get("inside"),
         buses=dict(raw.get("buses") or {}) | {d["name"]: d["bus"] for d in (machine or {}).get("disks", ())},
     )

@@ -8,7 +8,7 @@ from dacha.core.apply.first_boot import SetupFacts, SetupFile, SetupUser
 from dacha.formats.remote_desktop import remote_desktop
 
 # Automatic updates of a family: packages, a file, services.
-_AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
+AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
     "apt": (
         ["unattended-upgrades"],
         ("/etc/apt/apt.conf.d/20auto-upgrades",
@@ -33,7 +33,7 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
     packages, files, services = list(setup["packages"]), list(setup["files"]), list(setup["services"])
     written: list[dict[str, Any]] = [_file(f) for f in files]
     if setup["automatic_updates"] and system in FAMILIES:
-        more, file, timers = _AUTOMATIC[FAMILIES[system]]
+        more, file, timers = AUTOMATIC[FAMILIES[system]]
         packages += [p for p in more if p not in packages]
         services += timers
         if file:
@@ -62,9 +62,7 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
         data["timezone"] = setup["time_zone"]
     mirror = setup.get("mirror")
     if mirror and FAMILIES.get(system) == "apt":
-        # Only what every mirror has: a missing part would invalidate the whole list.
-        parts = "main restricted universe" if system == "ubuntu" else "main"
-        lines = [f"deb {mirror} $RELEASE{more} {parts}" for more in ("", "-updates")]
+        lines = [f"deb {mirror} $RELEASE{more} {mirror_parts(system)}" for more in ("", "-updates")]
         data["apt"] = {"sources_list": "\n".join([*lines, ""])}
     if packages or setup["update"]:
         data["package_update"] = True
@@ -79,6 +77,11 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
     if commands:
         data["runcmd"] = commands
     return data
+
+
+def mirror_parts(system: str) -> str:
+    """Only what every mirror has: a missing part would invalidate the whole list."""
+    return "main restricted universe" if system == "ubuntu" else "main"
 
 
 def _file(file: SetupFile) -> dict[str, Any]:

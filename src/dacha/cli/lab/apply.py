@@ -97,9 +97,8 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
         if coming and not args.json:
             named = ", ".join(f"{d.door.guest} {d.door.name}" for d in coming)
             output.note(f"not up yet, as their guests have just started: {named}")
-    if not args.no_wait:
-        _late_keys(ws, outcome, report)
     unready = [] if args.no_wait else _wait_for_first_boots(ws, outcome, until, quiet=args.json)
+    _change_inside(ws, outcome, report, only, waited=not args.no_wait, quiet=args.json)
     if args.json:
         output.emit_json(_json(ws, outcome, closed) | {"first_boot_failed": unready})
     else:
@@ -110,21 +109,42 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
     return 3 if outcome.failed else 1 if closed or unready else 0
 
 
-def _late_keys(ws: Workspace, outcome: Any, report: Any) -> None:
-    """Keys that changed while a guest was off, installed now that it was started and its doors respond."""
-    from dacha.core.apply.changes import StartGuest, subject
+def _change_inside(
+    ws: Workspace, outcome: Any, report: Any, only: set[str] | None, *, waited: bool, quiet: bool
+) -> None:
+    """What changes inside guests now that they respond: their setups; keys that changed while a guest was off; keys of
+    accounts that are new in them. Guests that were only just started, and not waited for, are left out."""
+    from dacha.cli.terminal.progress import waiting_line
+    from dacha.core.apply.changes import StartGuest
     from dacha.engine.inside.keys import change_keys, waiting_keys
+    from dacha.engine.inside.setup import change_inside, waiting_inside
 
-    changes = waiting_keys(ws, [c.guest for c in outcome.done if isinstance(c, StartGuest)])
-    if not changes:
+    started = [c.guest for c in outcome.done if isinstance(c, StartGuest)]
+    unfit = {c.guest for c, _ in outcome.failed}
+    names = [n for n in ws.lab.guests if (only is None or n in only) and n not in unfit]
+    changes = waiting_inside(ws, names if waited else [n for n in names if n not in started])
+    if not changes and not (waited and waiting_keys(ws, started)):
         return
     with ws.home.lock("apply", ws.path, lambda holder: output.note(f"waiting for {holder}")):
-        for change, error, took in change_keys(ws, changes):
-            if error:
-                outcome.failed.append((change, error))
-            else:
-                outcome.done.append(change)
-                report(subject(change), change.done(), took)
+        with waiting_line(quiet=quiet) as line:
+            if changes:
+                line.show("; ".join(f"guest {c.guest}: {c}" for c in changes))
+            for change, error, took in change_inside(ws, changes):
+                with line.aside():
+                    _note(outcome, report, change, error, took)
+        changed = [c.guest for c in changes]
+        for keys, error, took in change_keys(ws, waiting_keys(ws, [*(started if waited else []), *changed])):
+            _note(outcome, report, keys, error, took)
+
+
+def _note(outcome: Any, report: Any, change: Any, error: Any, took: float) -> None:
+    from dacha.core.apply.changes import subject
+
+    if error:
+        outcome.failed.append((change, error))
+    else:
+        outcome.done.append(change)
+        report(subject(change), change.done(), took)
 
 
 def _json(ws: Workspace, outcome: Any, closed: list[tuple[Any, str]]) -> dict[str, Any]:
@@ -198,6 +218,7 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
     from dacha.core.apply.changes import StartGuest
     from dacha.core.lab.setup import NO_SETUP
     from dacha.engine.guest.console import first_boot, last_words
+    from dacha.engine.inside.setup import doubt
 
     started = [c.guest for c in outcome.done if isinstance(c, StartGuest)]
     waited = [n for n in started if ws.lab.guests[n].first_boot and ws.lab.guests[n].setup != NO_SETUP]
@@ -211,6 +232,7 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
                         output.step(f"guest {name}", "first boot done")
                 elif state.state == "failed":
                     failed.append({"guest": name, "failed_at": list(state.failed_at)})
+                    doubt(ws, name)
                     with line.aside():
                         output.note(f"guest {name}: {state.words}\n  its output: dacha console {name} --record")
             # A guest whose console does not show its first boot is not waited for.

@@ -11,7 +11,6 @@ from collections.abc import Iterable
 from dacha.core.apply.change import KINDS, LIVE, NEXT_START, kind_of, phase_of, when_of
 from dacha.core.apply.guest_changes import (
     AttachDisk,
-    ChangeKeys,
     ChangeMachine,
     ChangeMedium,
     CloseForward,
@@ -39,6 +38,7 @@ from dacha.core.apply.host_changes import (
     RemoveLink,
     RemoveRules,
 )
+from dacha.core.apply.inside_changes import ChangeInside, ChangeKeys
 
 Change = (
     WriteDown
@@ -51,6 +51,7 @@ Change = (
     | MoveScreen
     | WriteSeed
     | ChangeKeys
+    | ChangeInside
     | MakeLink
     | ReattachTap
     | RemoveLink
@@ -85,9 +86,9 @@ def in_order(changes: Iterable[Change]) -> list[Change]:
 
 
 __all__ = [
-    "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "Caretaker", "Change", "ChangeKeys", "ChangeMachine",
-    "ChangeMedium", "CloseFirewall", "CloseForward", "DeleteDisk", "DetachDisk", "Forwarding", "GrowDisk", "LoadRules",
-    "MakeDisk", "MakeHostKey", "MakeLink", "MoveScreen", "OpenFirewall", "OpenForward", "ReattachTap", "RemoveLink",
-    "RemoveRules", "StartGuest", "StopGuest", "WriteDown", "WriteSeed", "in_order", "kind_of", "phase_of", "subject",
-    "when_of",
+    "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "Caretaker", "Change", "ChangeInside", "ChangeKeys",
+    "ChangeMachine", "ChangeMedium", "CloseFirewall", "CloseForward", "DeleteDisk", "DetachDisk", "Forwarding",
+    "GrowDisk", "LoadRules", "MakeDisk", "MakeHostKey", "MakeLink", "MoveScreen", "OpenFirewall", "OpenForward",
+    "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest", "StopGuest", "WriteDown", "WriteSeed", "in_order",
+    "kind_of", "phase_of", "subject", "when_of",
 ]  # fmt: skip

@@ -8,6 +8,7 @@ from types import MappingProxyType
 from dacha.core.apply.changes import (
     AttachDisk,
     Change,
+    ChangeInside,
     ChangeKeys,
     ChangeMachine,
     ChangeMedium,
@@ -25,14 +26,16 @@ from dacha.core.apply.changes import (
     WriteSeed,
 )
 from dacha.core.apply.in_force import in_force
-from dacha.core.apply.machine import Machine, MachineDisk, changed
+from dacha.core.apply.machine import Machine, MachineDisk, changed, same_first_boot
 from dacha.core.apply.observed import ObservedGuest
+from dacha.core.inside.setup_items import item_change
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Guest, Lab
 from dacha.core.people.keys_inside import WantedKeys, key_changes
 from dacha.core.plan.plan import Plan
 
 NO_KEYS: Mapping[str, WantedKeys] = MappingProxyType({})
+NO_SETUPS: Mapping[str, Mapping[str, str]] = MappingProxyType({})
 
 
 def difference(
@@ -41,9 +44,11 @@ def difference(
     machines: Mapping[str, Machine],
     observed: Mapping[str, ObservedGuest],
     keys: Mapping[str, WantedKeys] = NO_KEYS,
+    setups: Mapping[str, Mapping[str, str]] = NO_SETUPS,
 ) -> list[Change]:
     """The changes that `apply` would make, in their order; empty if everything is applied. `keys` are the accounts and
-    keys that guests should have; guests that are not listed keep theirs."""
+    keys that guests should have, `setups` the digests of the things that should be in them, by name; guests that are
+    not listed keep theirs."""
     changes: list[Change] = [WriteDown(path, text) for path, text in plan.chosen.items()]
     changes += [StopGuest(name) for name, seen in observed.items() if name not in lab.guests and seen.running]
     for name, seen in observed.items():
@@ -56,8 +61,11 @@ def difference(
         if seen.running:
             changes += _adjust(lab, guest, plan, machines[guest.name], seen)
             changes += rekey(guest.name, machines[guest.name], seen, keys.get(guest.name))
+            changes += resetup(guest, seen, setups.get(guest.name))
         elif not seen.stopped_on_purpose:
             starts.append((guest.start.order, n, StartGuest(guest.name)))
+            if seen.inside is not None:
+                changes += resetup(guest, seen, setups.get(guest.name), starting=True)
     return changes + [start for _, _, start in sorted(starts, key=lambda s: s[:2])]
 
 
@@ -83,9 +91,26 @@ def rekey(guest: str, wanted: Machine | None, seen: ObservedGuest, keys: WantedK
     if keys is None or not seen.running or seen.installing is not None:
         return []
     had = seen.machine or wanted
-    told = wanted is None or had is None or had.get("seed_without_keys") == wanted.get("seed_without_keys")
+    told = wanted is None or had is None or same_first_boot(had, wanted)
     changed_keys = key_changes(seen.keyed, seen.own_accounts, keys, told=told, unsure=seen.unsure or {})
     return [ChangeKeys(guest, tuple(changed_keys))] if changed_keys else []
+
+
+def resetup(
+    guest: Guest, seen: ObservedGuest, wanted: Mapping[str, str] | None, *, starting: bool = False
+) -> list[Change]:
+    """The change inside a guest that runs or is `starting`, if any: `wanted` are the things that should be in it. A
+    guest of which nothing is known is left to its next start if its first-boot data can tell it, and taken as one
+    without any else."""
+    if wanted is None or not (seen.running or starting) or seen.installing is not None:
+        return []
+    had = seen.inside
+    if had is None:
+        if guest.first_boot and not (seen.machine and seen.machine.get("seed_without_setup")):
+            return []
+        had = {}
+    change = item_change(had, wanted)
+    return [ChangeInside(guest.name, change)] if any(change) else []
 
 
 def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> list[Change]:

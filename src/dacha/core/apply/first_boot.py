@@ -165,6 +165,14 @@ def digest(value: Mapping[str, Any]) -> str:
     return sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()[:16]
 
 
+def without_setup(facts: FirstBoot) -> dict[str, Any]:
+    """The data without keys and without the setup: a change of those alone is made in the guest while it runs. What a
+    lab has for people stays out of it too."""
+    bare = without_keys(facts)
+    bare.pop("setup", None)
+    return bare
+
+
 def without_keys(facts: FirstBoot) -> dict[str, Any]:
     """The data without the accounts and keys of people: a change of those alone does not make the guest apply its
     first-boot data again."""

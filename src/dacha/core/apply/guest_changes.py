@@ -6,7 +6,6 @@ from dacha.core.apply.change import END, FILE, GUESTS, HOST, NEXT_START, change
 from dacha.core.findings import Path
 from dacha.core.lab.model import Disk
 from dacha.core.named import NamedTuple
-from dacha.core.people.keys_inside import KeyChange, named
 from dacha.core.plan.doors import Forward
 from dacha.core.units import exact_size
 
@@ -159,32 +158,6 @@ class WriteSeed(NamedTuple):
     @property
     def made(self) -> str:
         return "first-boot data"
-
-
-@change("change-keys", GUESTS)
-class ChangeKeys(NamedTuple):
-    """Add keys to a running guest's accounts, and remove those that the lab no longer allows. `told` are further
-    findings and actions there, in words."""
-
-    guest: str
-    changes: tuple[KeyChange, ...]
-    told: tuple[str, ...] = ()
-
-    def __str__(self) -> str:
-        return "keys: " + self._said("add", "remove", "lock", "create")
-
-    def done(self) -> str:
-        return "; ".join(("keys: " + self._said("added", "removed", "locked", "created"), *self.told))
-
-    def _said(self, add: str, remove: str, lock: str, create: str) -> str:
-        said = []
-        for c in self.changes:
-            come, go = (", ".join(map(named, keys)) for keys in (c.put, c.take))
-            said += [f"{add} {come} to {c.account}"] if come else []
-            said += [f"{remove} {go} from {c.account}"] if go else []
-            said += [f"{lock} the account {c.account}"] if c.shut else []
-            said += [f"{create} the account {c.account}"] if c.own and not (come or go or c.shut) else []
-        return "; ".join(said)
 
 
 @change("reattach-tap", HOST)

@@ -73,7 +73,8 @@ class MachineAdapter(TypedDict):
 
 class Machine(TypedDict):
     """A guest's machine. `drives` are the media in its drives by absolute path, None for an empty drive; `seed` is the
-    digest of its first-boot data, None without any, `seed_without_keys` the digest without keys; `pxe` lists the IP
+    digest of its first-boot data, None without any, `seed_without_keys` the digest without keys,
+    `seed_without_setup` that without its setup either, if that is changed while it runs; `pxe` lists the IP
     versions for which UEFI tries network boot."""
 
     lab: str
@@ -99,6 +100,7 @@ class Machine(TypedDict):
     shares: list[MachineShare]
     seed: str | None
     seed_without_keys: NotRequired[str | None]
+    seed_without_setup: NotRequired[str | None]
 
 
 # Keys that records of older versions may lack, with the values that their machines had.
@@ -129,6 +131,7 @@ def machine(
     files: Mapping[str, str],
     seed: str | None,
     seed_without_keys: str | None = None,
+    seed_without_setup: str | None = None,
     drives: Sequence[str | None] = (),
     installer: MachineBoot | None = None,
 ) -> Machine:
@@ -171,6 +174,7 @@ def machine(
         ],
         "seed": seed,
         "seed_without_keys": seed_without_keys,
+        "seed_without_setup": seed_without_setup,
     }
 
 
@@ -225,7 +229,15 @@ _WORDS = {
     "pxe": "PXE by IP",
 }
 # Changed while the guest runs, each by a change of its own.
-_LIVE = ("screen", "disks", "seed_without_keys")
+_LIVE = ("screen", "disks", "seed_without_keys", "seed_without_setup")
+
+
+def same_first_boot(had: Machine, wanted: Machine) -> bool:
+    """True if the first-boot data differ in nothing, or only in what is changed while a guest runs."""
+    keys, setup = "seed_without_keys", "seed_without_setup"
+    if had.get(keys) == wanted.get(keys):
+        return True
+    return had.get(setup) == wanted.get(setup) is not None
 
 
 def changed(before: Machine, after: Machine) -> list[tuple[str, str]]:
@@ -236,8 +248,8 @@ def changed(before: Machine, after: Machine) -> list[tuple[str, str]]:
         old: Any = had.get(key)
         if old == new or key in _LIVE:
             continue
-        if key == "seed" and new and had.get("seed_without_keys") == after.get("seed_without_keys") is not None:
-            continue  # A difference of the keys alone: they are changed in the running guest.
+        if key == "seed" and new and same_first_boot(before, after):
+            continue  # A difference of the keys or the setup alone: they are changed in the running guest.
         word = _WORDS.get(key, key)
         if key == "memory_mib":
             found.append((key, f"{word} {show_size((old or 0) * MIB)} → {show_size(new * MIB)}"))

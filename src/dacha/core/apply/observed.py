@@ -28,7 +28,8 @@ class ObservedGuest(NamedTuple):
     size in bytes; `stopped_on_purpose` keeps `apply` from starting it; `installing` is when an unfinished installation
     began; `tpm_lost` means that its TPM emulator exited, `gate_lost` that its gate process exited; `deleting` are disks
     to be deleted with it; `keyed` are the keys that Dacha installed by account, None if unknown, `own_accounts` the
-    accounts that exist for people only, `unsure` keys that may have been installed."""
+    accounts that exist for people only, `unsure` keys that may have been installed;
+    `inside` are the digests of the things that its setup put into it, by name, None if unknown."""
 
     state: State = OFF
     fault: str = ""
@@ -47,6 +48,7 @@ class ObservedGuest(NamedTuple):
     keyed: dict[str, list[str]] | None = None
     own_accounts: tuple[str, ...] = ()
     unsure: dict[str, list[str]] | None = None
+    inside: dict[str, str] | None = None
 
     @property
     def running(self) -> bool:

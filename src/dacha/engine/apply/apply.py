@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dacha.core.apply.changes import (
     NEXT_START,
     Change,
+    ChangeInside,
     ChangeKeys,
     Forwarding,
     LoadRules,
@@ -39,6 +40,7 @@ from dacha.engine.guest import install, prepare, rename
 from dacha.engine.guest.desired import desired_machines
 from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
+from dacha.engine.guest.setup_facts import wanted_setups
 from dacha.engine.guest.start import start_all
 from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
@@ -138,7 +140,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     if lan and any(d.from_lan for d in ws.lab.doors()):
         replace_file(ws.home.announced_address, f"{lan}\n")
     machines = desired_machines(ws, ws.plan)
-    changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests), wanted_keys(ws))
+    changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests), wanted_keys(ws), wanted_setups(ws))
     changes = [c for c in changes if only is None or c.guest in only]
     whole = ws if only is None else scoped(ws, only)
     changes = with_host(whole, changes, seen, only)
@@ -190,7 +192,7 @@ def _carry_out(
     for change in changes:
         if when_of(change) == NEXT_START:
             outcome.waiting.append(change)
-        elif not isinstance(change, StartGuest | ChangeKeys) and change.guest not in unfit:
+        elif not isinstance(change, StartGuest | ChangeKeys | ChangeInside) and change.guest not in unfit:
             if isinstance(change, Forwarding) and change.on and _lacks_rules(outcome):
                 continue  # reported already; nothing is forwarded without them
             began = time.monotonic()

@@ -10,6 +10,7 @@ from dacha.core.apply.changes import (
     AttachDisk,
     Caretaker,
     Change,
+    ChangeInside,
     ChangeKeys,
     ChangeMachine,
     ChangeMedium,
@@ -167,6 +168,7 @@ ELSEWHERE: dict[type, str] = {
     WriteDown: "all at once, before anything else: apply.settle",
     MakeHostKey: "before known_hosts is written: apply.apply",
     ChangeKeys: "in all guests at once, before any is started: inside.keys.change_keys",
+    ChangeInside: "in all guests at once, once their doors respond: inside.setup.change_inside",
     StartGuest: "all together, after everything else: guest.start.start_all",
     ChangeMachine: "by the guest's next start",
 }

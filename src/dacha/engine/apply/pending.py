@@ -12,6 +12,7 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.guest.desired import desired_machines
 from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
+from dacha.engine.guest.setup_facts import wanted_setups
 from dacha.engine.workspace import Workspace
 
 
@@ -21,7 +22,12 @@ def pending_changes(
     """The changes that `apply` would make now; `plan` replaces the workspace's own."""
     seen = observed if observed is not None else observe(ws.home, ws.lab.guests)
     plan = plan or ws.plan
-    return with_host(ws, difference(ws.lab, plan, desired_machines(ws, plan), seen, wanted_keys(ws)), seen, plan=plan)
+    return with_host(
+        ws,
+        difference(ws.lab, plan, desired_machines(ws, plan), seen, wanted_keys(ws), wanted_setups(ws)),
+        seen,
+        plan=plan,
+    )
 
 
 def with_host(

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dacha.core.apply.first_boot import digest, without_keys
+from dacha.core.apply.first_boot import digest, without_keys, without_setup
 from dacha.core.apply.machine import Machine, MachineBoot, machine
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
 from dacha.engine.disks.media import medium_path
 from dacha.engine.guest.first_boot import first_boot_facts
+from dacha.engine.guest.setup_facts import changes_live
 from dacha.engine.network.boot_files import user_boot
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import accelerator
@@ -33,6 +34,7 @@ def desired_machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
             files=files,
             seed=digest(facts) if facts else None,
             seed_without_keys=digest(without_keys(facts)) if facts else None,
+            seed_without_setup=digest(without_setup(facts)) if facts and changes_live(guest) else None,
             drives=drives,
             installer=installer,
         )

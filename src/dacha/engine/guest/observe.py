@@ -48,6 +48,7 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         keyed=record.keyed,
         own_accounts=tuple(record.own_accounts),
         unsure=record.unsure,
+        inside=record.inside,
     )
     if found is None:
         return made

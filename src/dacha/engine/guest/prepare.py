@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from typing import Any
 
-from dacha.core.apply.first_boot import FirstBoot, digest, without_keys
+from dacha.core.apply.first_boot import FirstBoot, digest, without_keys, without_setup
 from dacha.core.errors import HostError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
@@ -15,6 +15,7 @@ from dacha.core.plan.plan import Plan
 from dacha.engine.guest.first_boot import first_boot_facts, trusted_key
 from dacha.engine.guest.keys import accounts_of
 from dacha.engine.guest.passwords import hashes
+from dacha.engine.guest.setup_facts import items_of
 from dacha.engine.home import Home
 from dacha.engine.record import Record
 from dacha.engine.shares import smb
@@ -64,14 +65,20 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
         # The guest adds these keys to its own: none is removed by this.
         record.keyed = together(record.keyed or {}, accounts_of(ws, guest))
         record.own_accounts = sorted({*record.own_accounts, *own_accounts(ws.lab, guest)})
+    if instance != record.instance or record.machine is None:
+        # Its first boot puts these things into the guest.
+        record.inside = items_of(ws, guest)
     record.seed, record.told, record.instance = digest(facts), digest(without_keys(facts)), instance
+    record.bare = digest(without_setup(facts))
     ws.home.write(guest.name, record)
 
 
 def instance_of(facts: FirstBoot, record: Record) -> str:
     """The instance name of this content: a guest that sees a new one applies its first-boot data again. A change of
-    keys alone does not change it: they are installed while the guest runs."""
+    keys and of the setup alone does not change it: they are made while the guest runs."""
     if record.instance and record.told == digest(without_keys(facts)):
+        return record.instance
+    if record.instance and record.bare == digest(without_setup(facts)) and facts["system"] != "windows":
         return record.instance
     return f"{facts['uuid']}-{digest(facts)}"
 

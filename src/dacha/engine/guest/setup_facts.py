@@ -7,10 +7,11 @@ from collections.abc import Iterator, Mapping
 
 from dacha.core.apply.first_boot import SetupFacts, SetupUser
 from dacha.core.errors import BadValue
+from dacha.core.inside.setup_items import Item, digests
 from dacha.core.lab.model import Guest
 from dacha.core.lab.setup import NO_SETUP, PutFile, User
 from dacha.core.units import show_size
-from dacha.engine.guest.keys import key_line
+from dacha.engine.guest.keys import accounts_of, key_line
 from dacha.engine.workspace import Workspace
 
 # The total size of a guest's files: first-boot software reads them completely, some of it from a small volume.
@@ -62,6 +63,32 @@ def _user(user: User | None, name: str, lines: list[str]) -> SetupUser:
     }
 
 
+def changes_live(guest: Guest) -> bool:
+    """True if the guest's setup is changed while it runs; else all of it is applied again at its next start."""
+    return guest.system != "windows"
+
+
+def setup_items_of(ws: Workspace, guest: Guest) -> list[Item]:
+    """The things that the guest's setup puts into it."""
+    if guest.setup == NO_SETUP:
+        return []
+    from dacha.formats.setup_items import setup_items
+
+    facts = setup_facts(ws, guest, accounts_of(ws, guest))
+    return setup_items(facts, guest.system, guest.login.user if guest.login else None) if facts else []
+
+
+def items_of(ws: Workspace, guest: Guest) -> dict[str, str]:
+    """The digests of these things, by name."""
+    return digests(setup_items_of(ws, guest))
+
+
+def wanted_setups(ws: Workspace) -> dict[str, dict[str, str]]:
+    """The things that should be in every guest, as digests by name, except guests whose setup is not changed while they
+    run."""
+    return {g.name: items_of(ws, g) for g in ws.lab.guests.values() if changes_live(g)}
+
+
 def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], BadValue]]:
     """What is not readable in a setup: a code, the path below the guest, and the error."""
     for n, user in enumerate(guest.setup.users):
@@ -81,7 +108,7 @@ def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str
     if total > FILES_MOST:
         what = f"its files have {show_size(total)} in total; the maximum is {show_size(FILES_MOST)}"
         yield "setup-files", ("setup", "file"), BadValue(what, "download large ones at the first boot: run")
-    if guest.setup != NO_SETUP and not guest.first_boot:
+    if guest.setup != NO_SETUP and not guest.first_boot and not changes_live(guest):
         what = "its setup has no effect: it is applied by first-boot data, which this guest does not get"
         yield "setup-untold", ("setup",), BadValue(what, "first-boot = true, or remove setup")
 

@@ -38,17 +38,18 @@ def by_login(
     return True, done.text
 
 
-def run_inside(ws: Workspace, name: str, script: str) -> tuple[str, str]:
+def run_inside(ws: Workspace, name: str, script: str, limit_s: float | None = None) -> tuple[str, str]:
     """How a POSIX shell script was run in the guest, and its output. As root by the agent; by a login as an
-    administrator if possible, else as the login user. Raises AnswerNo if neither is possible."""
+    administrator if possible, else as the login user; within `limit_s` seconds, by default as a short script needs.
+    Raises AnswerNo if neither is possible."""
     run = ws.home.run(name)
     if agent.answers(run, AGENT_S):
         # On its standard input: it is not visible in the guest's process list.
-        done = agent.run_program(run, ("/bin/sh",), AGENT_S, given=script.encode())
+        done = agent.run_program(run, ("/bin/sh",), limit_s or AGENT_S, given=script.encode())
         if done is not None:
             return "by its guest agent", done.out.decode("utf-8", "replace")
     try:
-        ran, why = by_login(ws, name, [SHELL], script)
+        ran, why = by_login(ws, name, [SHELL], script, limit_s or LOGIN_S)
         if ran:
             return "by a login", why
     except DachaError as e:
