@@ -11,8 +11,8 @@ from dacha.core.apply.first_boot import SetupFacts
 from dacha.core.lab.read import read_lab
 from dacha.core.lab.setup import Setup, User
 from dacha.engine.check.setup import name_findings
-from dacha.formats.seed import documents
-from dacha.formats.seed_setup import setup_data
+from dacha.formats.seed.documents import documents
+from dacha.formats.seed.setup import setup_data
 
 TEXT = """\
 [lab]

@@ -7,7 +7,6 @@ from typing import get_args
 
 import pytest
 
-from dacha.core.apply.change import END, FILE, GUESTS, HOST, KINDS, kind_of, phase_of
 from dacha.core.apply.changes import (
     AskRouter,
     AttachDisk,
@@ -40,6 +39,7 @@ from dacha.core.apply.changes import (
     in_order,
     subject,
 )
+from dacha.core.apply.changes.change import END, FILE, GUESTS, HOST, KINDS, kind_of, phase_of
 from dacha.core.inside.setup_items import ItemChange
 from dacha.core.lab.model import Disk
 from dacha.core.network.host_firewall import Flow, Opening

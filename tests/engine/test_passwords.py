@@ -12,7 +12,7 @@ from dacha.engine.guest import passwords, prepare
 from dacha.engine.guest.first_boot import first_boot_facts
 from dacha.engine.inside.password import set_now
 from dacha.engine.workspace import Workspace, load
-from dacha.formats.seed import documents
+from dacha.formats.seed.documents import documents
 from dacha.formats.sha512_crypt import sha512_crypt
 
 TEXT = """\

@@ -22,7 +22,7 @@ from dacha.formats.answers import alpine, bsd, debian, fedora, ubuntu, windows
 from dacha.formats.answers.finish import networkd, script
 from dacha.formats.answers.forms import FORMS
 from dacha.formats.answers.network_start import NETWORK_STARTS, menus, own_file
-from dacha.formats.seed import documents
+from dacha.formats.seed.documents import documents
 
 GOLDEN = Path(__file__).parent / "answers"
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIIGnJWTiPc5oWUtN2IGVMYcgVnUVaD8eHXMt6ZGOqHAo ops@pier"

@@ -17,7 +17,7 @@ from dacha.formats.linux.bzimage import uncompressed_kernel
 from dacha.formats.linux.kernel_module import depends, load_order, quick_to_load
 from dacha.formats.linux.vmlinux import quick_to_start
 from dacha.formats.openssh import key_pair, known_hosts, public_line
-from dacha.formats.seed import documents
+from dacha.formats.seed.documents import documents
 
 FACTS = {
     "uuid": "u",

@@ -10,9 +10,10 @@ from pathlib import Path
 
 # What package managers and account tools write besides what they are asked for.
 VOLATILE = (
-    "var/lib/apt", "var/cache", "var/log", "var/lib/dpkg", "etc/passwd-", "etc/shadow-", "etc/group-", "etc/gshadow-",
-    "etc/subuid-", "etc/subgid-", "etc/.pwd.lock", "etc/passwd.", "etc/shadow.", "etc/group.", "etc/gshadow.", "tmp", "proc", "run", "dev", "etc/apt", "archive",
-    "var/lib/systemd/deb-systemd-helper-enabled", "usr/lib/locale/locale-archive", "etc/ld.so.cache",
+    "archive", "dev", "etc/.pwd.lock", "etc/apt", "etc/group-", "etc/group.", "etc/gshadow-", "etc/gshadow.",
+    "etc/ld.so.cache", "etc/passwd-", "etc/passwd.", "etc/shadow-", "etc/shadow.", "etc/subgid-", "etc/subuid-",
+    "proc", "run", "tmp", "usr/lib/locale/locale-archive", "var/cache", "var/lib/apt", "var/lib/dpkg",
+    "var/lib/systemd/deb-systemd-helper-enabled", "var/log",
 )  # fmt: skip
 ENTER = """\
 mount -t overlay overlay -o lowerdir=/,upperdir={top}/upper,workdir={top}/work {top}/root &&

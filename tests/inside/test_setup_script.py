@@ -10,7 +10,7 @@ import pytest
 from dacha.core.apply.first_boot import SetupFacts
 from dacha.core.inside.setup_items import Item, digests, item_change, kind_and_what
 from dacha.core.inside.setup_script import Answer, Answers, names_in_order, read_answers, script
-from dacha.formats.setup_items import setup_items
+from dacha.formats.seed.items import setup_items
 from tests.inside.scratch_root import ScratchRoot
 
 PACKAGES = {

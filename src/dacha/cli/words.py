@@ -166,7 +166,7 @@ def network_json(ws: Workspace, name: str) -> dict[str, Any]:
 
 def change_json(change: Change) -> dict[str, Any]:
     """A change as diff, status and apply give it to scripts."""
-    from dacha.core.apply.change import kind_of, when_of
+    from dacha.core.apply.changes.change import kind_of, when_of
 
     return {"change": kind_of(change), "guest": change.guest, "when": when_of(change), "what": str(change)}
 

@@ -114,7 +114,7 @@ def _change_inside(
 ) -> None:
     """What changes inside guests now that they respond: their setups; keys that changed while a guest was off; keys of
     accounts that are new in them. Guests that were only just started, and not waited for, are left out."""
-    from dacha.cli.terminal.progress import waiting_line
+    from dacha.cli.terminal.progress import meanwhile, waiting_line
     from dacha.core.apply.changes import StartGuest
     from dacha.engine.inside.keys import change_keys, waiting_keys
     from dacha.engine.inside.setup import change_inside, waiting_inside
@@ -126,12 +126,11 @@ def _change_inside(
     if not changes and not (waited and waiting_keys(ws, started)):
         return
     with ws.home.lock("apply", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+        words = "; ".join(f"guest {c.guest}: {c}" for c in changes)
         with waiting_line(quiet=quiet) as line:
-            if changes:
-                line.show("; ".join(f"guest {c.guest}: {c}" for c in changes))
-            for change, error, took in change_inside(ws, changes):
-                with line.aside():
-                    _note(outcome, report, change, error, took)
+            made = meanwhile(lambda: list(change_inside(ws, changes)), lambda: line.remind(words))
+        for change, error, took in made:
+            _note(outcome, report, change, error, took)
         changed = [c.guest for c in changes]
         for keys, error, took in change_keys(ws, waiting_keys(ws, [*(started if waited else []), *changed])):
             _note(outcome, report, keys, error, took)

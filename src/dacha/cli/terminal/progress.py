@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import sys
+import threading
 import time
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Callable, Iterator
+from typing import Any, TypeVar
 
 from dacha.cli.terminal.streams import put
 from dacha.core.units import show_duration
 
+R = TypeVar("R")
 # Without a terminal, a wait is mentioned at this interval (seconds), the first time after the shorter one.
 FIRST_S, EVERY_S = 15.0, 30.0
 
@@ -29,6 +31,11 @@ class Line:
         """True if it is time for another message."""
         return time.monotonic() >= self._next
 
+    def remind(self, text: str) -> None:
+        """Show the text if it is time for another message."""
+        if self.due():
+            self.show(text)
+
     def show(self, text: str) -> None:
         now = time.monotonic()
         if self._progress:
@@ -46,6 +53,28 @@ class Line:
         yield
         if self._progress:
             self._progress.start()
+
+
+def meanwhile(work: Callable[[], R], tick: Callable[[], object]) -> R:
+    """The result of `work`, or its exception; `tick` is called again and again until it ends. An interrupt does not
+    wait for it."""
+    found: list[R] = []
+    raised: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            found.append(work())
+        except BaseException as e:
+            raised.append(e)
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    while thread.is_alive():
+        thread.join(0.1)
+        tick()
+    if raised:
+        raise raised[0]
+    return found[0]
 
 
 def _live(*columns: str, text: str) -> Any:

@@ -84,9 +84,10 @@ class ItemChange(NamedTuple):
 
 
 def item_change(had: Mapping[str, str], wanted: Mapping[str, str]) -> ItemChange:
-    """The change from the things in a guest to those wanted, both digests by name."""
+    """The change from the things in a guest to those wanted, both digests by name. One of which nothing is known is
+    added."""
     return ItemChange(
-        tuple(name for name in wanted if name not in had),
-        tuple(name for name, digest in wanted.items() if name in had and had[name] != digest),
+        tuple(name for name in wanted if had.get(name, UNSURE) == UNSURE),
+        tuple(name for name, digest in wanted.items() if had.get(name, UNSURE) not in (UNSURE, digest)),
         tuple(name for name in had if name not in wanted),
     )

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from dacha.core.apply.change import END
 from dacha.core.apply.changes import AskRouter, Caretaker, Change, ChangeMachine, in_order, phase_of
+from dacha.core.apply.changes.change import END
 from dacha.core.apply.difference import difference
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.plan.plan import Plan

@@ -49,7 +49,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
     if _wants_desktop(guest) and guest.system != "windows" and not hashes(ws.home, guest.name):
         what, remedy = "it has a remote desktop door, but no user has a password", f"dacha guest password {guest.name}"
         found.append(Finding(NOTE, "no-password", f"guest {guest.name}", what, remedy, ("guest", guest.name), "host"))
-    found += [_wrong(guest, code, at, error) for code, at, error in setup_troubles(ws, guest)]
+    found += setup_findings(ws, guest)
     found += name_findings(guest)
     for n, written in enumerate(guest.login.keys if guest.login else ()):
         try:
@@ -57,6 +57,11 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
         except BadValue as e:
             found.append(_wrong(guest, "key-file", ("login", "keys", n), e))
     return found
+
+
+def setup_findings(ws: Workspace, guest: Guest) -> list[Finding]:
+    """Files and keys of one guest's setup that are not readable."""
+    return [_wrong(guest, code, at, error) for code, at, error in setup_troubles(ws, guest)]
 
 
 def people_findings(ws: Workspace) -> list[Finding]:

@@ -9,7 +9,7 @@ from dacha.core.findings import Finding, errors
 from dacha.core.named import NamedTuple
 from dacha.engine import register
 from dacha.engine.check import host as inspect
-from dacha.engine.check.guest import file_findings, people_findings
+from dacha.engine.check.guest import file_findings, people_findings, setup_findings
 from dacha.engine.disks import kept_disks
 from dacha.engine.shares import shared_folders, smb
 from dacha.engine.workspace import Workspace
@@ -43,7 +43,7 @@ def refused(ws: Workspace, seen: Mapping[str, ObservedGuest], only: Collection[s
     for name in concerned:
         guest = ws.lab.guests[name]
         if name not in starting:
-            guests[name] = kept_disks.findings(ws, guest)
+            guests[name] = [*kept_disks.findings(ws, guest), *setup_findings(ws, guest)]
             continue
         guests[name] = [
             *file_findings(ws, guest, seen[name]),

@@ -40,7 +40,7 @@ def make_host_key(home: Home, lab: str, name: str) -> None:
 def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
     """Write the guest's seed image, and record the digest of its contents."""
     from dacha.formats.iso_image import iso_image
-    from dacha.formats.seed import documents
+    from dacha.formats.seed.documents import documents
 
     facts = first_boot_facts(ws, plan, guest)
     try:

@@ -72,7 +72,7 @@ def setup_items_of(ws: Workspace, guest: Guest) -> list[Item]:
     """The things that the guest's setup puts into it."""
     if guest.setup == NO_SETUP:
         return []
-    from dacha.formats.setup_items import setup_items
+    from dacha.formats.seed.items import setup_items
 
     facts = setup_facts(ws, guest, accounts_of(ws, guest))
     return setup_items(facts, guest.system, guest.login.user if guest.login else None) if facts else []
@@ -85,8 +85,9 @@ def items_of(ws: Workspace, guest: Guest) -> dict[str, str]:
 
 def wanted_setups(ws: Workspace) -> dict[str, dict[str, str]]:
     """The things that should be in every guest, as digests by name, except guests whose setup is not changed while they
-    run."""
-    return {g.name: items_of(ws, g) for g in ws.lab.guests.values() if changes_live(g)}
+    run. One with a file or key that is not readable is not changed either: nothing is taken back because of that."""
+    guests = [g for g in ws.lab.guests.values() if changes_live(g)]
+    return {g.name: items_of(ws, g) for g in guests if not any(setup_troubles(ws, g))}
 
 
 def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], BadValue]]:

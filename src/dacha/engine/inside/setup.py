@@ -23,7 +23,10 @@ AT_ONCE = 8
 # Packages take long in an emulated guest (seconds).
 LONGEST_S = 3600.0
 _REFUSED = {
-    "denied": ("the login user does not become root without a password", "install the guest agent in it, or let sudo"),
+    "denied": (
+        "the login user does not become root without a password",
+        "install the guest agent in it, or allow that user sudo without a password",
+    ),
     "busy": ("an earlier change still runs in it", "dacha apply tries again"),
     "unwritable": ("/var/lib cannot be written", "dacha guest check {guest}"),
 }

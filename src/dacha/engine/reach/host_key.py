@@ -83,7 +83,7 @@ def take_up_again(ws: Workspace, name: str) -> None:
 def documents_of(ws: Workspace, name: str) -> dict[str, str]:
     """The first-boot data by document, without the private key."""
     from dacha.engine.guest.first_boot import first_boot_facts
-    from dacha.formats.seed import documents
+    from dacha.formats.seed.documents import documents
 
     facts = first_boot_facts(ws, ws.plan, guest_named(ws, name))
     hidden = "(stored by Dacha, passed to the guest only)"

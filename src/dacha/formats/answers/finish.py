@@ -15,7 +15,7 @@ from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter, FirstBootShare, SetupFile, SetupUser
 from dacha.core.named import NamedTuple
 from dacha.formats.remote_desktop import remote_desktop
-from dacha.formats.seed_setup import FAMILIES as SEED_FAMILIES
+from dacha.formats.seed.setup import FAMILIES as SEED_FAMILIES
 from dacha.formats.shares import smb_mounts
 
 LOG = "/var/log/dacha-first-boot.log"

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import Any
 
 from dacha.core.apply.answers import Answers
-from dacha.formats.seed import network_config, user_data, yaml_text
+from dacha.formats.seed.documents import network_config, user_data, yaml_text
 
 KERNELS = (("/casper/vmlinuz", "/casper/initrd"), ("/casper/hwe-vmlinuz", "/casper/hwe-initrd"))
 # With this word, the installer does not ask for a confirmation before it writes to the disk.

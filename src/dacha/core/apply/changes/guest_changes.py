@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.apply.change import END, FILE, GUESTS, HOST, NEXT_START, change
+from dacha.core.apply.changes.change import END, FILE, GUESTS, HOST, NEXT_START, change
 from dacha.core.findings import Path
 from dacha.core.lab.model import Disk
 from dacha.core.named import NamedTuple

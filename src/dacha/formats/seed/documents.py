@@ -13,7 +13,7 @@ from typing import Any
 from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter
 from dacha.core.apply.first_boot_state import DONE_WORDS
 from dacha.core.plan.smb import HELPERS
-from dacha.formats.seed_setup import setup_data
+from dacha.formats.seed.setup import setup_data
 from dacha.formats.shares import smb_mounts
 
 # Mounts a shared folder, now and at every boot: name, mount point, options.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.apply.change import GUESTS, change
+from dacha.core.apply.changes.change import GUESTS, change
 from dacha.core.inside.setup_items import ItemChange, shown_name
 from dacha.core.named import NamedTuple
 from dacha.core.people.keys_inside import KeyChange, named

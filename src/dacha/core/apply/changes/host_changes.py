@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from dacha.core.apply.change import END, HOST, change
+from dacha.core.apply.changes.change import END, HOST, change
 from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:

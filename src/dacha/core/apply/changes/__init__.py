@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from dacha.core.apply.change import KINDS, LIVE, NEXT_START, kind_of, phase_of, when_of
-from dacha.core.apply.guest_changes import (
+from dacha.core.apply.changes.change import KINDS, LIVE, NEXT_START, kind_of, phase_of, when_of
+from dacha.core.apply.changes.guest_changes import (
     AttachDisk,
     ChangeMachine,
     ChangeMedium,
@@ -27,7 +27,7 @@ from dacha.core.apply.guest_changes import (
     WriteDown,
     WriteSeed,
 )
-from dacha.core.apply.host_changes import (
+from dacha.core.apply.changes.host_changes import (
     AskRouter,
     Caretaker,
     CloseFirewall,
@@ -38,7 +38,7 @@ from dacha.core.apply.host_changes import (
     RemoveLink,
     RemoveRules,
 )
-from dacha.core.apply.inside_changes import ChangeInside, ChangeKeys
+from dacha.core.apply.changes.inside_changes import ChangeInside, ChangeKeys
 
 Change = (
     WriteDown

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from dacha.core.apply.first_boot import SetupFacts
 from dacha.core.inside.setup_items import Item
 from dacha.formats.remote_desktop import remote_desktop
-from dacha.formats.seed_setup import AUTOMATIC, FAMILIES, KEYBOARD, mirror_parts
+from dacha.formats.seed.setup import AUTOMATIC, FAMILIES, KEYBOARD, mirror_parts
 
 
 def setup_items(setup: SetupFacts, system: str, login: str | None = None) -> list[Item]:

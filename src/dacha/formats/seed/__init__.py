@@ -1,0 +1,1 @@
+"""First-boot data, and the things that a setup puts into a running guest."""
