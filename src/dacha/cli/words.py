@@ -168,7 +168,9 @@ def change_json(change: Change) -> dict[str, Any]:
     """A change as diff, status and apply give it to scripts."""
     from dacha.core.apply.changes.change import kind_of, when_of
 
-    return {"change": kind_of(change), "guest": change.guest, "when": when_of(change), "what": str(change)}
+    told = getattr(change, "told", ())
+    said = {"change": kind_of(change), "guest": change.guest, "when": when_of(change), "what": str(change)}
+    return said | ({"told": list(told)} if told else {})
 
 
 def waiting_words(changes: Iterable[Any]) -> str:
