@@ -1,6 +1,7 @@
 """A setup that is changed at random in a running Debian guest: it ends as it began."""
 
 import random
+import shlex
 import subprocess
 from pathlib import Path
 
@@ -37,11 +38,16 @@ CHOICES = {
 }  # fmt: skip
 LOOK = """\
 export LC_ALL=C; cd /
-find etc home srv root usr/local -xdev ! -type d | grep -vE '^etc/([a-z]+-$|[.]pwd|apt/|ld.so.cache)|bash_history' | sort |
-  while read -r f; do [ -L "$f" ] && echo "$f $(readlink "$f")" || echo "$f $(stat -c '%a %U %G' "$f") $(cksum < "$f")"; done
-dpkg-query -W; apt-mark showmanual; cat etc/passwd etc/group etc/shadow; systemctl list-unit-files --state=enabled --no-legend
-ls /var/lib/dacha-setup 2>&1; cat etc/localtime | cksum
+find etc home srv root usr/local -xdev ! -type d | grep -vE '^etc/([a-z]+-$|[.]pwd|apt/|ld.so.cache)|bash_history' |
+  sort | while read -r f; do
+    if [ -L "$f" ]; then echo "$f $(readlink "$f")"; else echo "$f $(stat -c '%a %U %G' "$f") $(cksum < "$f")"; fi; done
+dpkg-query -W; apt-mark showmanual; cat etc/passwd etc/group etc/shadow
+systemctl list-unit-files --state=enabled --no-legend; ls /var/lib/dacha-setup 2>&1; cat etc/localtime | cksum
 """
+PACKAGES = {
+    "tide-lib": "", "tide-data": "tide-lib", "tide-tools": "tide-lib", "tide-view": "tide-tools, tide-data", "mast": "",
+    "anchor": "mast",
+}  # fmt: skip
 
 
 @pytest.mark.whole
@@ -50,8 +56,7 @@ def test_a_drawn_setup_comes_and_goes_in_a_debian_guest(lab: Lab, tmp_path: Path
     (lab.folder / "debian").symlink_to(MADE)
     subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", lab.folder / "id"], check=True)
     archive = ScratchRoot(tmp_path / "scratch")
-    archive.archive({"tide-lib": "", "tide-data": "tide-lib", "tide-tools": "tide-lib", "tide-view": "tide-tools, tide-data",
-                     "mast": "", "anchor": "mast"})  # fmt: skip
+    archive.archive(PACKAGES)
     lab.write(LAB)
     lab("apply", "--wait", "15min", timeout=1000)
     lab("copy", str(tmp_path / "scratch/upper/archive"), "gauge:/tmp/archive", timeout=600)
@@ -84,11 +89,5 @@ def test_a_drawn_setup_comes_and_goes_in_a_debian_guest(lab: Lab, tmp_path: Path
 
 
 def root(lab: Lab, script: str) -> str:
-    return lab(
-        "connect",
-        "gauge",
-        "--",
-        f"sudo sh -c '{script.replace(chr(39), chr(39) + chr(92) + chr(39) * 2)}' 2>&1",
-        code=None,
-        timeout=600,
-    ).out
+    command = f"sudo sh -c {shlex.quote(script)} 2>&1"
+    return lab("connect", "gauge", "--", command, code=None, timeout=600).out

@@ -43,7 +43,7 @@ class ChangeInside(NamedTuple):
     told: tuple[str, ...] = ()
 
     def __str__(self) -> str:
-        return self._said("add", "change", "take back")
+        return self._said("add", "change", "take back") or "; ".join(self.told)
 
     def done(self) -> str:
         return "; ".join(filter(None, (self._said("added", "changed", "took back"), *self.told)))
