@@ -26,7 +26,7 @@ from dacha.core.lab.read import read_lab
 from dacha.core.network.iptables import entries
 from dacha.core.people import keys_inside, sessions_inside
 from dacha.core.trace.seen.inside import read_inside
-from dacha.formats import boot_sectors, openssh, qcow2
+from dacha.formats import boot_sectors, openssh, qcow2, wim
 from dacha.formats.disk_image import judge
 from dacha.formats.iso_image import iso_image
 from dacha.formats.linux.kernel_module import depends
@@ -87,6 +87,8 @@ INSIDE = (
     b'listen LISTEN 0 128 0.0.0.0:22 x users:(("sshd"\nunit ssh active\nkeys 1 600 ops\nlink 2: eth0: <UP> x\nend\n'
 )
 ANSWER = dns.message.make_response(dns.message.from_wire(DNS[0])).to_wire()
+WIM_LIST = '<IMAGE INDEX="1"><NAME>x</NAME><EDITIONID>Core</EDITIONID></IMAGE>'.encode("utf-16")
+WIM = (b"MSWIM\0\0\0".ljust(72, b"\0") + struct.pack("<QQQ", len(WIM_LIST), 208, 0)).ljust(208, b"\0") + WIM_LIST
 PARSERS: dict[str, Parser] = {
     "dhcp4": (dhcp4.decode, DHCP),
     "dhcp6": (dhcp6.decode, DHCP6),
@@ -134,6 +136,7 @@ PARSERS: dict[str, Parser] = {
         [b"QFI\xfb" + bytes(300), b"KDMV" + bytes(300)],
     ),
     "iso": (iso, [iso_image("FINE", {"a": b"x" * 100})]),
+    "windows images": (lambda d: wim.editions(lambda at, n: d[at : at + n]), [WIM]),
     "kernel module": (depends, [b"\x7fELF" + bytes(60) + b"depends=virtio,virtio_ring\0"]),
 }
 

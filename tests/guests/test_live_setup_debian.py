@@ -59,7 +59,7 @@ def test_a_drawn_setup_comes_and_goes_in_a_debian_guest(lab: Lab, tmp_path: Path
     archive.archive(PACKAGES)
     lab.write(LAB)
     lab("apply", "--wait", "15min", timeout=1000)
-    lab("copy", str(tmp_path / "scratch/upper/archive"), "gauge:/tmp/archive", timeout=600)
+    lab("connect", "gauge", "--copy", str(tmp_path / "scratch/upper/archive"), ":/tmp/archive", timeout=600)
     root(lab, "mv /tmp/archive /opt/archive; rm -f /etc/apt/sources.list.d/*; "
               "echo 'deb [trusted=yes] file:/opt/archive ./' > /etc/apt/sources.list; apt-get -qq update")  # fmt: skip
     before = root(lab, LOOK)

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import re
 import struct
-from collections.abc import Callable, Mapping
-from typing import BinaryIO
+from collections.abc import Mapping
+from typing import BinaryIO, Protocol
 
 from dacha.core.named import NamedTuple
+from dacha.formats import wim
 
 SECTOR = 2048
 
 
 class Medium(NamedTuple):
     """An installer medium. `family`, `version` and `architecture` are "" if the medium does not contain them;
-    `problems` are reasons why it would not work."""
+    `editions` are those of a Windows medium, each with its number, identifier and name; `problems` are reasons why it
+    would not work."""
 
     kind: str
     label: str = ""
@@ -25,6 +27,7 @@ class Medium(NamedTuple):
     architecture: str = ""
     press_key: bool = False
     problems: tuple[str, ...] = ()
+    editions: tuple[tuple[int, str, str], ...] = ()
 
 
 def looks_like_web_page(head: bytes) -> bool:
@@ -62,7 +65,15 @@ def inspect_iso(fp: BinaryIO, size: int) -> Medium:
         problems.append(f"it is for {architecture}, but this host runs amd64")
     # A boot loader with this file beside it waits for a key before it starts from the medium ("press any key").
     press_key = read("/boot/bootfix.bin", 0) is not None
-    return Medium("iso", label, bios, uefi, family, version, architecture, press_key, tuple(problems))
+    editions = _editions(read) if family == "windows" else ()
+    return Medium("iso", label, bios, uefi, family, version, architecture, press_key, tuple(problems), editions)
+
+
+def _editions(read: Read) -> tuple[tuple[int, str, str], ...]:
+    for path in wim.FILES:
+        if found := wim.editions(lambda at, size, path=path: read(path, size, at)):  # type: ignore[misc]
+            return tuple((e.number, e.edition, e.name) for e in found)
+    return ()
 
 
 def _el_torito(fp: BinaryIO) -> tuple[bool, bool]:
@@ -90,7 +101,10 @@ def _el_torito(fp: BinaryIO) -> tuple[bool, bool]:
     return found.get(0, False), found.get(0xEF, False)
 
 
-Read = Callable[[str, int], bytes | None]
+class Read(Protocol):
+    """A file's bytes from an offset on, at most as many as requested; None if no such file exists."""
+
+    def __call__(self, path: str, most: int, at: int = 0) -> bytes | None: ...
 
 
 def _reader(fp: BinaryIO) -> Read:
@@ -104,9 +118,9 @@ def _reader(fp: BinaryIO) -> Read:
     except MemoryError:
         raise  # the caller that set the limit reports it
     except Exception:  # in damaged images, the library may fail anywhere
-        return lambda path, most: None
+        return lambda path, most, at=0: None
 
-    def read(path: str, most: int) -> bytes | None:
+    def read(path: str, most: int, at: int = 0) -> bytes | None:
         plain = path.upper() if "." in path.rpartition("/")[2] else path.upper() + "."
         for form, name in (("rr_path", path), ("joliet_path", path), ("udf_path", path), ("iso_path", plain + ";1")):
             try:
@@ -115,6 +129,7 @@ def _reader(fp: BinaryIO) -> Read:
                     return b""
                 # Only as much as requested: a file in an image may claim any length.
                 with iso.open_file_from_iso(**{form: name}) as f:
+                    f.seek(at)
                     return bytes(f.read(most))
             except MemoryError:
                 raise

@@ -22,6 +22,7 @@ def shared(parser: argparse.ArgumentParser) -> None:
         action=argparse.BooleanOptionalAction,
         help="answer its installer's questions automatically (default), or not",
     )
+    parser.add_argument("--edition", metavar="EDITION", help="Windows edition to install (dacha media show lists them)")
     parser.add_argument(
         "--first-boot",
         action=argparse.BooleanOptionalAction,

@@ -198,6 +198,8 @@ def run_show(args: argparse.Namespace) -> int:
     for key in ("kind", "label", "family", "version", "architecture", "format", "table"):
         if key in kept.facts:
             output.step(key, str(kept.facts[key]) or "unknown")
+    for index, edition, name in kept.facts.get("editions") or ():
+        output.step(f"edition {index}", edition if name == edition else f"{edition} ({name})")
     output.step("size", show_size(kept.size))
     output.step("sha256", kept.sha256)
     output.step("file", str(kept.path))

@@ -30,6 +30,9 @@ class Answers(NamedTuple):
     remote_desktop: bool = False
     # The password for the guest's shared folders by SMB.
     share_password: str = ""
+    # Of Windows: the number of the edition on the medium, and its key.
+    image: int = 1
+    product_key: str | None = None
 
     @property
     def setup(self) -> SetupFacts:

@@ -163,3 +163,13 @@ def entry(value: object) -> Entry:
             'write the name of a guest ("gauge"), or of a guest and one of its doors ("charts rdp")',
         )
     return Entry(name(words[0]), name(words[1]) if words[1:] else None)
+
+
+_PRODUCT_KEY = re.compile(r"([A-Z0-9]{5}-){4}[A-Z0-9]{5}\Z")
+
+
+def product_key(value: object) -> str:
+    """Five groups of five letters and digits, as printed on licences of Windows."""
+    if not isinstance(value, str) or not _PRODUCT_KEY.match(value.upper()):
+        raise BadValue("it is not a product key", 'write it as "XXXXX-XXXXX-XXXXX-XXXXX-XXXXX"')
+    return value.upper()

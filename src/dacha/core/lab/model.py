@@ -165,6 +165,9 @@ class Guest(NamedTuple):
     boot: Boot | None = None
     install: str | None = None
     answers: bool = True
+    # Of Windows: which of the medium's editions is installed, and its key.
+    edition: str | None = None
+    product_key: str | None = None
     media: tuple[str, ...] = ()
     disks: tuple[Disk, ...] = ()
     adapters: tuple[Adapter, ...] = ()

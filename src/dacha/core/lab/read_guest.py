@@ -59,6 +59,8 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         boot=_boot(t.table("boot")),
         install=t.take("install", fields.text, None),
         answers=t.take("answers", fields.flag, True),
+        edition=t.take("edition", fields.text, None),
+        product_key=t.take("product-key", fields.product_key, None),
         media=t.list_of("medium", fields.text),
         disks=_disks(t, usual),
         adapters=tuple(_adapter(a, usual) for a in t.list_of_tables("adapter")),

@@ -132,27 +132,9 @@ def _answer_findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         what = "its installer does not look for its answer file by itself"
         yield Finding(NOTE, "answers-by-hand", subject, what, f"type in its shell: {by_hand}", path, "host")
     if needs_plain(guest):
-        from dacha.formats.answers.windows import ZONES, computer_name
+        from dacha.engine.check.windows import windows_findings
 
-        if (short := computer_name(guest.name)) != guest.name:
-            what = f"its host name becomes {short}: Windows allows 15 characters at most"
-            yield Finding(NOTE, "computer-name", subject, what, "to avoid this, rename the guest", path, "host")
-        zone = guest.setup.time_zone
-        if zone and zone not in ZONES:
-            what = f"Dacha knows no Windows name for the time zone {zone}; UTC is set"
-            yield Finding(WARNING, "time-zone", subject, what, did_you_mean(zone, ZONES, ""), path, "host")
-        left = [k for k in ("packages", "services", "files") if getattr(guest.setup, k)]
-        if left:
-            what = f"its installer does not support: {', '.join(left)}"
-            yield Finding(
-                NOTE,
-                "answers-without",
-                subject,
-                what,
-                'use the key "run" instead: its commands run at the first login',
-                path,
-                "host",
-            )
+        yield from windows_findings(ws, guest)
 
 
 def _part_findings(guest: Guest) -> Iterator[Finding]:
@@ -278,7 +260,6 @@ def minimum_findings(guest: Guest) -> list[Finding]:
 
 def _medium_findings(ws: Workspace, guest: Guest, key: str, written: str) -> list[Finding]:
     """A medium that does not exist, or that the guest's firmware cannot boot."""
-    from dacha.core.spelling import did_you_mean
     from dacha.engine.disks.media_store import Store
 
     store = Store(ws.lab)

@@ -46,7 +46,7 @@ def inspect(path: Path) -> dict[str, Any]:
 
 
 def medium_data(medium: Medium) -> dict[str, Any]:
-    return medium._asdict() | {"problems": list(medium.problems)}
+    return medium._asdict() | {"problems": list(medium.problems), "editions": [list(e) for e in medium.editions]}
 
 
 def short_name(source: str) -> str:

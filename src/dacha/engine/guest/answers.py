@@ -127,8 +127,20 @@ def documents(ws: Workspace, plan: Plan, guest: Guest, form: Form, *, secrets: b
         plain=plain(ws.home, guest.name) if secrets else {},
         share_password=smb.password(ws.home, guest.name) if secrets else "*",
         remote_desktop=bool(guest.setup.remote_desktop) or any(d.service == "rdp" for d in guest.doors),
+        image=_image(ws, guest),
+        product_key=(guest.product_key if secrets else HIDDEN.strip()) if guest.product_key else None,
     )
     return form.documents(answers)
+
+
+def _image(ws: Workspace, guest: Guest) -> int:
+    """The number of the edition to install, on a medium with several."""
+    if guest.system != "windows":
+        return 1
+    from dacha.engine.disks.editions import edition_of
+
+    edition = edition_of(ws, guest)
+    return edition.number if edition else 1
 
 
 def write(ws: Workspace, guest: Guest) -> None:

@@ -22,6 +22,7 @@ class Values(NamedTuple):
     secure_boot: bool | None = None
     tpm: bool | None = None
     answers: bool | None = None
+    edition: str | None = None
     first_boot: bool | None = None
     resolution: str | None = None
     stop_after: str | None = None
@@ -50,6 +51,7 @@ def machine_values(asked: Values) -> dict[str, Any]:
         "secure-boot": asked.secure_boot,
         "tpm": asked.tpm,
         "answers": asked.answers,
+        "edition": asked.edition,
         "first-boot": asked.first_boot,
         "resolution": asked.resolution,
         "stop-after": asked.stop_after,

@@ -110,10 +110,12 @@ def _installer(settings: Xml.Element, answers: Answers) -> None:
     disk = _item(Xml.SubElement(setup, "DiskConfiguration"), "Disk", DiskID="0", WillWipeDisk="true")
     partitions = _partitions(disk, answers.firmware)
     image = Xml.SubElement(Xml.SubElement(setup, "ImageInstall"), "OSImage")
-    _item(Xml.SubElement(image, "InstallFrom"), "MetaData", Key="/IMAGE/INDEX", Value="1")
+    _item(Xml.SubElement(image, "InstallFrom"), "MetaData", Key="/IMAGE/INDEX", Value=str(answers.image))
     _put(image, "InstallTo/DiskID", "0")
     _put(image, "InstallTo/PartitionID", str(partitions))
     _put(setup, "UserData/AcceptEula", "true")
+    if answers.product_key:
+        _put(setup, "UserData/ProductKey/Key", answers.product_key)
     _put(setup, "UserData/ProductKey/WillShowUI", "OnError")
 
 

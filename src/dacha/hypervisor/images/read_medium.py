@@ -37,7 +37,8 @@ def inspect_medium(path: Path) -> Medium:
         told = json.loads(_asked(path, {"do": "inspect"}, MEMORY))
     except TooCostly as e:
         return Medium("iso", problems=(str(e),))
-    return Medium(**told | {"problems": tuple(told["problems"])})
+    editions = tuple((int(index), str(edition), str(name)) for index, edition, name in told["editions"])
+    return Medium(**told | {"problems": tuple(told["problems"]), "editions": editions})
 
 
 def read_medium_files(path: Path, wanted: Mapping[str, int]) -> dict[str, bytes] | None:
