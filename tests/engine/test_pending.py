@@ -17,7 +17,8 @@ from dacha.engine.lab.origins import values_of
 from dacha.engine.network import rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.reach.status import gather
-from dacha.engine.workspace import Workspace, load, load_or_applied, scoped
+from dacha.engine.scoped import scoped
+from dacha.engine.workspace import Workspace, load, load_or_applied
 
 TEXT = """\
 [lab]

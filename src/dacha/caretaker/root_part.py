@@ -31,13 +31,14 @@ from dacha.caretaker.packets.messages import (
     Want,
     may_keep,
 )
+from dacha.caretaker.placing import Placing
 from dacha.caretaker.router import Outside
 from dacha.caretaker.services import Served, host_resolvers, names_of, served
-from dacha.caretaker.sockets import FrameSockets, open_network
+from dacha.caretaker.sockets import FrameSockets, Opened, open_network
 from dacha.caretaker.workers import Workers
 from dacha.core.errors import DachaError
-from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
+from dacha.engine.apply.pending import follows_places
 from dacha.engine.caretaker.process import RotatingLog
 from dacha.engine.network import install_files, live
 from dacha.engine.network.boot_files import first_files, open_beneath
@@ -48,17 +49,6 @@ from dacha.host.accounts import account_for
 
 # How long the first worker may take, so that everything is served when the caretaker has started.
 UP_S, RESOLVERS_S = 60.0, 1.0
-
-
-class Opened(NamedTuple):
-    """The sockets of one network, and what they were opened for: its link's index, protocols, addresses."""
-
-    wanted: tuple[object, ...]
-    sockets: dict[str, socket.socket]
-
-    def close(self) -> None:
-        for s in self.sockets.values():
-            s.close()
 
 
 class Caretaker:
@@ -79,6 +69,7 @@ class Caretaker:
         self._following: Following | None = None
         self._outside: Outside | None = None
         self._guarding: Guarding | None = None
+        self._placing: Placing | None = None
         self._files = FileService(log.say)
         self._up = asyncio.Event()
         self._resolving: asyncio.Task[None] | None = None
@@ -133,6 +124,8 @@ class Caretaker:
                 self._log.say(f"cannot notice when another program changes the lab's rules: {e.strerror or e}")
         if mappings.needed(ws):
             self._outside = Outside(ws, self._log.say)
+        if follows_places(ws):
+            self._placing = Placing(ws, partial(self._log.say, bucket="places"), self._again)
 
     def _open(self, ws: Workspace, network: Served, before: dict[str, Opened], journals: dict[str, Journal]) -> None:
         name, link = network.bridge.network, network.bridge.name
@@ -280,6 +273,9 @@ class Caretaker:
         if self._guarding:
             self._guarding.close()
             self._guarding = None
+        if self._placing:
+            self._placing.close()
+            self._placing = None
         self._served = {}
 
     def close(self) -> None:

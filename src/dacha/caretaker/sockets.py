@@ -9,6 +9,7 @@ import struct
 from collections.abc import Iterable, Iterator, Mapping
 from ipaddress import IPv6Address
 
+from dacha.core.named import NamedTuple
 from dacha.wire import http, tftp
 from dacha.wire.dhcp import dhcp6
 from dacha.wire.dhcp.dhcp4 import CLIENT_PORT, SERVER_PORT
@@ -22,6 +23,17 @@ _BYTES = 4 << 20
 _ICMP6_FILTER = 1  # linux/icmpv6.h
 _HEADER, _UDP = 14, 17  # an Ethernet header; IPv4's number for UDP
 _EVERYTHING = 0x0003  # linux/if_ether.h
+
+
+class Opened(NamedTuple):
+    """The sockets of one network, and what they were opened for: its link's index, protocols, addresses."""
+
+    wanted: tuple[object, ...]
+    sockets: dict[str, socket.socket]
+
+    def close(self) -> None:
+        for s in self.sockets.values():
+            s.close()
 
 
 def open_network(

@@ -45,7 +45,9 @@ def run_run(args: argparse.Namespace) -> int:
 
 def run_status(args: argparse.Namespace) -> int:
     from dacha.caretaker.journal import read
+    from dacha.engine.apply.pending import follows_places
     from dacha.engine.caretaker import process as caretaking
+    from dacha.engine.reach.places import closed_here
     from dacha.engine.router import mappings
     from dacha.engine.workspace import load
     from dacha.host.processes import started_at
@@ -56,7 +58,8 @@ def run_status(args: argparse.Namespace) -> int:
     older = process is not None and caretaking.older(ws.home)
     networks = [n.name for n in ws.lab.networks.values() if n.managed]
     from_outside = mappings.needed(ws)
-    needed = from_outside or any(n.by_kernel for n in ws.lab.networks.values())
+    placed = follows_places(ws)
+    needed = from_outside or placed or any(n.by_kernel for n in ws.lab.networks.values())
     rows = [
         (network, lease)
         for network in networks
@@ -74,10 +77,11 @@ def run_status(args: argparse.Namespace) -> int:
         output.emit_json(answer | {"networks": networks, "log": str(ws.home.caretaker_log), "leases": leases})
         return 0 if process or not needed else 1
     if not needed:
-        output.say("This lab has no kernel network and no door from outside: it needs no caretaker.")
+        output.say("This lab has no kernel network, no door from outside and no place: it needs no caretaker.")
         return 0
     if process is None:
-        output.say(f"The caretaker is not running: {_lacking(networks, from_outside)}. To start it: dacha apply")
+        lacks = _lacking(networks, from_outside, placed)
+        output.say(f"The caretaker is not running: {lacks}. To start it: dacha apply")
     else:
         age = f", for {show_duration(time.time() - since)} now" if since else ""
         output.say(f"The caretaker is running{age}, process {process.pid}.")
@@ -85,6 +89,8 @@ def run_status(args: argparse.Namespace) -> int:
             output.say("It runs another version of Dacha. To restart it: dacha apply")
         if from_outside:
             output.say(_router(mappings.read(ws.home)))
+        elif placed and not networks:
+            output.say(f"It closes doors at other places. {closed_here(ws) or 'None is closed here.'}")
         elif not networks:
             output.say(
                 "It serves no network, as bridged networks use their LAN's servers; it tracks the guests' addresses."
@@ -94,10 +100,11 @@ def run_status(args: argparse.Namespace) -> int:
     return 0 if process else 1
 
 
-def _lacking(networks: list[str], from_outside: bool) -> str:
+def _lacking(networks: list[str], from_outside: bool, placed: bool) -> str:
     """What does not work while it is not running."""
     lacks = ["guests get neither addresses nor name resolution"] if networks else []
     lacks += ["port mappings in the router are not renewed"] if from_outside else []
+    lacks += ["no door is closed when this host moves to another place"] if placed else []
     return ", and ".join(lacks) or "guests' addresses are not tracked"
 
 

@@ -39,7 +39,7 @@ def refuse_unapplied(ws: Workspace, names: Collection[str]) -> None:
     """Refuse to start guests on kernel networks that differ from the lab file: `start` does not change networks,
     because of other guests on them. Raises UsageError, LabError."""
     from dacha.core.errors import UsageError
-    from dacha.engine.workspace import unapplied_networks
+    from dacha.engine.scoped import unapplied_networks
 
     ws.refuse_if_wrong()
     if networks := unapplied_networks(ws, names):

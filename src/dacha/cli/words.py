@@ -59,6 +59,8 @@ def door_words(plan: DoorPlan) -> str:
     who += f", port {door.outside_port}" if door.outside_port else ""
     limits = f", allows only {', '.join(map(show_source, door.allow))}" if door.allow else ""
     limits += "" if door.always else ", not always on"
+    limits += f", at {' and '.join(door.places)} only" if door.places else ""
+    limits += " (closed to the LAN at this place)" if door.away else ""
     kind = "" if door.protocol == "tcp" else f" ({door.protocol.upper()})"
     word = "ports" if door.to.width > 1 else "port"
     if plan.means == "forward":
@@ -162,6 +164,16 @@ def network_json(ws: Workspace, name: str) -> dict[str, Any]:
         ],
         "guests": sorted({a.guest for a in ws.plan.adapters.values() if a.network == name}),
     }
+
+
+def here_json(ws: Workspace) -> dict[str, Any]:
+    """The place of this host and the doors that are closed to the LAN there; nothing for a lab without places."""
+    from dacha.core.plan.places import closed_doors
+
+    if not ws.written.places:
+        return {}
+    closed = [{"guest": d.guest, "door": d.name} for d in closed_doors(ws.lab)]
+    return {"at": {"place": ws.place, "router": ws.here.hardware_address if ws.here else None, "closed": closed}}
 
 
 def change_json(change: Change) -> dict[str, Any]:

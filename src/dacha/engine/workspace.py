@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 from codecs import BOM_UTF8
-from collections.abc import Collection
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from dacha.core.errors import DachaError, HostError, LabError, UsageError
+from dacha.core.errors import HostError, LabError, UsageError
 from dacha.core.findings import ERROR, WARNING, Finding, errors
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
@@ -21,7 +21,12 @@ from dacha.engine.profiles import profiles
 from dacha.host import folders
 from dacha.host.files import replace_file
 
+if TYPE_CHECKING:
+    from dacha.core.plan.places import Here
+
 NAME = "lab.toml"
+# How long a command waits for the hardware address of the router here, in a lab with places (seconds).
+PATIENT_S = 0.5
 
 
 def find_lab_file(named: str | None) -> Path:
@@ -102,9 +107,21 @@ class Workspace:
     def __init__(self, path: Path, text: str, lab: Lab, findings: list[Finding]) -> None:
         self.path = path
         self.text = text
-        self.lab = lab
+        # As written, and as it is at the place where this host is now.
+        self.written = lab
+        self.here: Here | None = None
+        self.place: str | None = None
+        self.lab = self._at_place() if lab.places else lab
         self.read_findings = findings
         self.home = Home(lab.name)
+
+    def _at_place(self) -> Lab:
+        from dacha.core.plan.places import lab_at, place_of
+        from dacha.host.network.here import here
+
+        self.here = here(PATIENT_S)
+        self.place = place_of(self.written.places, self.here)
+        return lab_at(self.written, self.place)
 
     @cached_property
     def plan(self) -> Plan:
@@ -131,7 +148,7 @@ class Workspace:
 
     def again(self) -> Workspace:
         """The same lab, to be planned again: what is free on this host may have changed."""
-        return Workspace(self.path, self.text, self.lab, self.read_findings)
+        return Workspace(self.path, self.text, self.written, self.read_findings)
 
     @cached_property
     def plan_without_host(self) -> Plan:
@@ -142,6 +159,10 @@ class Workspace:
     def findings(self) -> list[Finding]:
         """All findings about the file itself, read and planned."""
         found = [*self.read_findings, *check_lab(self.lab, self.plan)]
+        if self.written.places or any(d.places for d in self.written.doors()):
+            from dacha.core.plan.places import place_findings
+
+            found += place_findings(self.written)
         if other := self.other_file():
             what = f"the lab {self.lab.name} was applied from another file, {other}: its guests belong to that file"
             remedy = f"use that file; if the lab file was moved here: dacha lab move {self.lab.name} --file {self.path}"
@@ -155,7 +176,7 @@ class Workspace:
         if self.lab.people:
             from dacha.core.people.check import check_people
 
-            found += check_people(self.lab)
+            found += check_people(self.written)
         return found
 
     def other_file(self) -> Path | None:
@@ -233,41 +254,6 @@ def load_applied(path: Path) -> Workspace:
     """The lab as it was last applied from `path`, for the caretaker; as in the file if it never was. Raises UsageError,
     LabError, HostError."""
     return _applied(path) or load(str(path))
-
-
-def scoped(ws: Workspace, only: Collection[str]) -> Workspace:
-    """The lab as it was last applied, with some guests as the file has them now: for commands about only these guests,
-    so that others do not change."""
-    try:
-        reading = read_lab(read_text(ws.home.applied), profiles())
-    except DachaError:
-        return ws
-    before = reading.lab
-    if before is None or reading.findings:
-        return ws
-    guests = before.guests | {name: guest for name, guest in ws.lab.guests.items() if name in only}
-    needed = {a.network for name in only if name in ws.lab.guests for a in ws.lab.guests[name].adapters}
-    networks = {n: ws.lab.networks[n] for n in ws.lab.networks if n in needed} | before.networks
-    return Workspace(ws.path, ws.text, ws.lab._replace(guests=guests, networks=networks), [])
-
-
-def unapplied_networks(ws: Workspace, guests: Collection[str]) -> list[str]:
-    """Return the networks of these guests whose kind, backend or subnet changed since the last apply, if the kernel
-    carries them now or did then."""
-    try:
-        before = read_lab(read_text(ws.home.applied), profiles()).lab
-    except DachaError:
-        return []
-    used = dict.fromkeys(a.network for n in guests if n in ws.lab.guests for a in ws.lab.guests[n].adapters)
-    pairs = [(n, before.networks.get(n), ws.lab.networks.get(n)) for n in used] if before else []
-    return [
-        n
-        for n, old, new in pairs
-        if old
-        and new
-        and (old.by_kernel or new.by_kernel)
-        and (old.kind, old.by_kernel, old.subnet) != (new.kind, new.by_kernel, new.subnet)
-    ]
 
 
 def locate(path: Path, text: str, findings: list[Finding]) -> list[Finding]:

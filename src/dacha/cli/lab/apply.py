@@ -253,6 +253,7 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
 def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:
     from dacha.cli.lab.ways_in import show_ways_in
     from dacha.core.apply.changes import AskRouter, MakeLink
+    from dacha.engine.reach.places import closed_here
 
     if any(isinstance(c, MakeLink) for c in outcome.done):
         from dacha.engine.network import rollback
@@ -271,4 +272,6 @@ def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any,
             f"door {door.door.guest} {door.door.name} does not respond: {seen}\n"
             f"  why: dacha trace {door.door.guest} {door.door.name}"
         )
+    if away := closed_here(ws):
+        output.say(f"\nDoors {away}")
     show_ways_in(ws, new, outside=any(isinstance(c, AskRouter) and c.opened for c in outcome.done))

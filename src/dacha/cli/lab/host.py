@@ -10,6 +10,7 @@ from dacha.core.errors import UsageError
 
 if TYPE_CHECKING:
     from dacha.engine.check.whole_host import WholeHost
+    from dacha.engine.workspace import Workspace
 
 
 def host_arguments(parser: argparse.ArgumentParser) -> None:
@@ -36,6 +37,7 @@ def run_host(args: argparse.Namespace) -> int:
         output.emit_json(_json(host))
     else:
         _have(host, ws.lab.name if ws else "")
+        _place(ws)
         _parts(host)
     return 1 if any(f.severity == "error" for f in host.findings) else 0
 
@@ -63,6 +65,16 @@ def _have(host: WholeHost, lab: str) -> None:
         rows.append((f"disk ({name})", f"{show_size(have.disk_free[str(path)])} free in {path}", grows))
     rows.append(("address", str(host.lan) if host.lan else "none on a LAN", ""))
     output.table(("", "THIS HOST", "THE LAB"), rows)
+
+
+def _place(ws: Workspace | None) -> None:
+    """The network that this host is on, as a table [place.NAME] names it."""
+    from dacha.host.network.here import here
+
+    found = ws.here if ws and ws.here else here()
+    if found:
+        name = f", place {ws.place}" if ws and ws.place else ""
+        output.named("network", f"{found}, subnet {found.subnet or 'unknown'}{name}")
 
 
 def _parts(host: WholeHost) -> None:

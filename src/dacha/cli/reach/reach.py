@@ -38,7 +38,7 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_reach(args: argparse.Namespace) -> int:
-    from dacha.cli.words import person_words
+    from dacha.cli.words import here_json, person_words
     from dacha.core.people.ways import places_of, rows_of
     from dacha.core.reach.of_host import to_host
     from dacha.core.reach.reach import places, reach
@@ -46,6 +46,7 @@ def run_reach(args: argparse.Namespace) -> int:
     from dacha.engine.lab.named import guest_named
     from dacha.engine.network.live import live_plan
     from dacha.engine.people.edits import person_named
+    from dacha.engine.reach.places import closed_here
     from dacha.engine.router.host_view import host_view
     from dacha.engine.workspace import load
     from dacha.host import ask_first
@@ -74,7 +75,7 @@ def run_reach(args: argparse.Namespace) -> int:
     opened = to_host(ws.lab, ws.plan, gate=not ask_first.missing())
     if args.json:
         whose = {"person": person.name} if person else {}
-        head = {"lab": ws.lab.name, **whose, "places": shown, "to_host": opened}
+        head = {"lab": ws.lab.name, **whose, "places": shown, "to_host": opened, **here_json(ws)}
         output.emit_rows(head, "services", (_json(r, shown) for r in rows))
         return 0
     if person:
@@ -82,6 +83,8 @@ def run_reach(args: argparse.Namespace) -> int:
     if not rows:
         output.say("Nothing to show." if ws.lab.guests else "No guests yet. Next: dacha guest add NAME --from IMAGE")
         return 0
+    if closed := closed_here(ws):
+        output.say(f"Doors {closed}\n")
     together = not args.origins and len(ws.lab.networks) > COLUMNS_MOST
     _table(ws, rows, shown, together)
     _to_host(opened, {a.network for r in rows for a in ws.lab.guests[r.guest].adapters})

@@ -96,6 +96,7 @@ def _with_since(status: Any, seen: Seen) -> Any:
 def _print(ws: Workspace, status: Any) -> None:
     from dacha.core.apply.changes import LIVE, when_of
     from dacha.core.network.confinement import REMEDY
+    from dacha.engine.reach.places import closed_here
 
     silent = [d for g in status.guests for d in g.doors if d.silent]
     on = sum(g.seen.running for g in status.guests)
@@ -132,7 +133,7 @@ def _print(ws: Workspace, status: Any) -> None:
                 output.say(f"door {name} is not reachable from outside: dacha trace {name}")
             else:
                 output.say(f"door {name} does not respond: {d.now}")
-    notes = []
+    notes = [f"Doors {closed}"] if (closed := closed_here(ws)) else []
     for guest, what in status.still_open:
         notes.append(f"{guest}: {what} is still open, but no longer in the lab file: dacha apply")
     if status.unserved:
@@ -177,7 +178,7 @@ def _table(status: Any) -> None:
 
 
 def _json(ws: Workspace, status: Any) -> dict[str, Any]:
-    from dacha.cli.words import change_json
+    from dacha.cli.words import change_json, here_json
     from dacha.engine.workspace import locate
 
     return {
@@ -223,4 +224,5 @@ def _json(ws: Workspace, status: Any) -> dict[str, Any]:
         },
         "refused": [output.finding_json(ws.path.name, f) for f in locate(ws.path, ws.text, list(status.refused))],
         "still_open": [{"guest": guest, "what": what} for guest, what in status.still_open],
+        **here_json(ws),
     }

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from dacha.core.lab.network import Network, Ports
+from dacha.core.lab.network import Network, Place, Ports
 from dacha.core.lab.person import Person
 from dacha.core.lab.setup import NO_SETUP, Setup
 from dacha.core.named import NamedTuple
@@ -103,7 +103,8 @@ class Door(NamedTuple):
 
     `origin` is the key `from` of the file; `port` is the host's (None: the plan chooses), `to` the guest's,
     `outside_port` the router's (None: the same as the host's, or one that the router grants). Without
-    `always` its server may be off: nothing waits for it.
+    `always` its server may be off: nothing waits for it. `places` are those where a door from the LAN is open, all if
+    empty; `away` means that it is closed to the LAN at the present one.
     """
 
     guest: str
@@ -118,6 +119,8 @@ class Door(NamedTuple):
     network: str | None = None
     outside_port: int | None = None
     always: bool = True
+    places: tuple[str, ...] = ()
+    away: bool = False
 
     @property
     def from_lan(self) -> bool:
@@ -188,12 +191,14 @@ class Guest(NamedTuple):
 
 # A lab without people: only login users enter its guests.
 NOBODY: Mapping[str, Person] = MappingProxyType({})
+# A lab without places: its doors are the same everywhere.
+NOWHERE: Mapping[str, Place] = MappingProxyType({})
 
 
 class Lab(NamedTuple):
     """The contents of one lab file, in file order. `router` is the address of the router that forwards doors from
     outside: None for the default gateway, "none" for none. `people` may enter guests; `open_firewall` permits rules in
-    this host's own firewall."""
+    this host's own firewall; `places` are those that this host may be at."""
 
     name: str
     networks: dict[str, Network]
@@ -203,6 +208,7 @@ class Lab(NamedTuple):
     router: str | None = None
     people: Mapping[str, Person] = NOBODY
     open_firewall: bool = False
+    places: Mapping[str, Place] = NOWHERE
 
     @property
     def from_outside(self) -> bool:

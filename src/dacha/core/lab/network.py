@@ -53,6 +53,14 @@ class OtherMachine(NamedTuple):
     address: IPv4Address
 
 
+class Place(NamedTuple):
+    """A place that this host may be at: the hardware address of the router there, and its subnet (None: any)."""
+
+    name: str
+    router: str
+    subnet: IPv4Network | None = None
+
+
 class Network(NamedTuple):
     """A network of the lab. `subnet` None: the plan chooses a free one (except for a bridge); `made_from` is the
     adapter that the bridge is created over, None for an existing bridge; `to_host` are services of this host that its

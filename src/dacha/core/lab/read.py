@@ -12,7 +12,7 @@ from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import address_fields, fields
 from dacha.core.lab.kinds import ACCELERATORS, BACKENDS, KINDS, ORIGINS, WAYS_OUT
 from dacha.core.lab.model import SYSTEMS, Lab
-from dacha.core.lab.network import Network, NetworkBoot, OtherMachine
+from dacha.core.lab.network import Network, NetworkBoot, OtherMachine, Place
 from dacha.core.lab.person import EVERYTHING, Person
 from dacha.core.lab.profile import PLAIN, Profiles
 from dacha.core.lab.read_guest import checked_name, read_guest
@@ -76,6 +76,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
     guests = {n: read_guest(n, t, profiles, setups) for n, t in root.tables("guest")}
     storages = {n: _storage(n, t) for n, t in root.tables("storage")}
     people = {n: _person(n, t) for n, t in root.tables("person")}
+    places = {n: _place(n, t) for n, t in root.tables("place")}
     return Lab(
         name=name,
         accelerator=accelerator,
@@ -85,6 +86,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
         storages=storages,
         people=people,
         open_firewall=open_firewall,
+        places=places,
     )
 
 
@@ -133,6 +135,17 @@ def _person(name: str, t: Table) -> Person:
     t.take("enters", lambda value: value, None)
     t.finish()
     return person
+
+
+def _place(name: str, t: Table) -> Place:
+    checked_name(t, name)
+    place = Place(
+        name=name,
+        router=t.need("router", address_fields.hardware_address, '"02:00:00:77:04:01"') or "",
+        subnet=t.take("subnet", address_fields.subnet4, None),
+    )
+    t.finish()
+    return place
 
 
 def _storage(name: str, t: Table) -> str:

@@ -263,6 +263,7 @@ def _door(guest: str, name: str, t: Table) -> Door:
         network=t.take("network", fields.text, None),
         outside_port=t.take("outside-port", fields.whole(1, 65535), None),
         always=t.take("always", fields.flag, True),
+        places=t.list_of("places", fields.text),
     )
     t.finish()
     if door.outside_port and origin != "outside":

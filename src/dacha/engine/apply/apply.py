@@ -46,8 +46,9 @@ from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
 from dacha.engine.network import gate, kernel, rules
 from dacha.engine.profiles import profiles
+from dacha.engine.scoped import scoped
 from dacha.engine.shares import smb
-from dacha.engine.workspace import Workspace, lab_error, read_text, scoped, write_text
+from dacha.engine.workspace import Workspace, lab_error, read_text, write_text
 from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses
 

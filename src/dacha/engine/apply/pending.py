@@ -55,6 +55,7 @@ def with_host(
 
         more += mappings.difference(ws)
         cares = cares or mappings.needed(ws)
+    cares = cares or follows_places(ws)
     if more or cares or ws.home.caretaker_note.exists():
         from dacha.engine.caretaker import process as caretaking
 
@@ -68,6 +69,11 @@ def with_host(
             more = [c for c in more if isinstance(c, AskRouter | ChangeMachine) or phase_of(c) != END]
             more = [c for c in more if c.guest is None or c.guest in only]
     return in_order([*changes, *more])
+
+
+def follows_places(ws: Workspace) -> bool:
+    """True if doors of this lab are open at some places only: the caretaker closes them elsewhere."""
+    return bool(ws.written.places) and any(d.from_lan for d in ws.written.doors())
 
 
 def _held(seen: dict[str, ObservedGuest]) -> set[str]:
