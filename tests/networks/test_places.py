@@ -90,6 +90,9 @@ def test_doors_follow_the_place(hosted: HostedLab, backend: str) -> None:
     said = lab("status", "--json").json
     assert said["at"] == {"place": "office", "router": ROUTERS["office"], "closed": [{"guest": "gauge", "door": "ssh"}]}
     assert "closed to the LAN here, the place is office: gauge ssh" in lab("reach").out
+    assert "closed at this place" in lab("reach", "--why").out
+    assert "ssh from this host, closed to the LAN at this place" in lab("trace", "gauge", "ssh", "--all").out
+    assert "name this place in the lab file" in lab("trace", "gauge", "ssh", "--from", "lan", code=2).err
     # The connection from before the move has ended; this host itself enters as ever.
     assert "ended" in held_open.communicate(timeout=60)[0] or backend == "kernel"
     held_open.kill()

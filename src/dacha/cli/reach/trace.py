@@ -154,6 +154,12 @@ def _asked(args: argparse.Namespace, ws: Any) -> Any:
     door = ws.plan_without_host.doors[args.guest, door_named(ws, args.guest, args.door).name]
     origin = args.origin or door.door.origin
     ends = {"host": "this host", "lan": "the LAN"}.get(door.door.origin)
+    if door.door.away and origin != "host":
+        from dacha.core.plan.places import NAME_IT
+        from dacha.engine.reach.places import closed_here
+
+        what = f"door {args.guest} {door.door.name} is closed to the LAN at this place"
+        raise UsageError(what, where=ws.path.name, why=closed_here(ws), remedy=NAME_IT)
     beyond = ORIGINS.index(origin) > ORIGINS.index(door.door.origin)
     if beyond and (door.means == "forward" or origin == "outside"):
         raise UsageError(

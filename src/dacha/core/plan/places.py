@@ -66,6 +66,10 @@ def _on_bridge(lab: Lab, door: Door) -> bool:
     return next((network.kind == "bridge" for network in known if network.kind != "host-only"), False)
 
 
+# What opens a door at a place where it is closed.
+NAME_IT = "name this place in the lab file: [place.NAME], with the router that dacha host shows"
+
+
 def closed_doors(lab: Lab) -> list[Door]:
     """The doors of a lab at a place that are closed to the LAN there."""
     return [door for door in lab.doors() if door.away]

@@ -26,7 +26,8 @@ def lab_file(e: Evidence) -> Hop:
             # What was applied before is still in force: the other hops tell whether the path is open.
             return Hop("lab-file", ASIDE, what, "the lab file cannot be applied as it is now", remedy)
         return Hop("lab-file", BROKEN, what, "the lab file cannot be applied", remedy)
-    return Hop("lab-file", FINE, f"door {e.door} from {ORIGIN_WORDS[e.origin]}")
+    away = ", closed to the LAN at this place" if e.away else ""
+    return Hop("lab-file", FINE, f"door {e.door} from {ORIGIN_WORDS[e.origin]}{away}")
 
 
 def applied(e: Evidence) -> Hop:

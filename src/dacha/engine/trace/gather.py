@@ -53,6 +53,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         way=way,
         origin=asked.origin,
         place=endpoint(*place) if place else "nowhere",
+        away=door.door.away,
         address=str(door.adapter.address or "") or None if door.adapter and way != "user" else None,
         on_loopback=door.listen.is_loopback,
         network=door.adapter.network if door.adapter else "",

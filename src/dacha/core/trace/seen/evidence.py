@@ -137,6 +137,7 @@ class Evidence(NamedTuple):
     way: Way
     origin: Origin
     place: str = ""
+    away: bool = False  # closed to the LAN at the place where this host is
     network: str = ""
     lab_error: tuple[str, str] | None = None
     not_applied: Waiting | None = None
