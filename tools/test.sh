@@ -44,7 +44,7 @@ elsewhere=$(for path in $rig $boots $attacks $inner tests/walk; do echo "--ignor
             unshare -n sh -c 'ip link set lo up && exec "$@"' sh $pytest $inner
     } > "$said/guests" 2>&1 &
     lots="$lots $!"
-    $pytest tests/cli tests/host tests/guests $elsewhere
+    $pytest tests/cli tests/host tests/guests tests/journeys $elsewhere
     failed=$?
 }
 for lot in $lots; do wait "$lot" || failed=1; done
