@@ -5,10 +5,13 @@ from __future__ import annotations
 import shlex
 from collections.abc import Iterable, Iterator, Sequence
 
+from dacha.core.harmless import harmless
 from dacha.core.inside.setup_items import ORDER, Item, kind_and_what, short_digest
 from dacha.core.inside.shell import CONTENT_END, END, FUNCTIONS, SAID
 from dacha.core.named import NamedTuple
 
+# A guest may answer anything: this much of a reason is shown.
+_WHY_MOST = 200
 # Characters of a line of base64: a shell reads lines of limited length quickly.
 _WIDTH = 4096
 
@@ -90,7 +93,7 @@ def read_answers(text: str, names: Sequence[str]) -> Answers | None:
         if word == SAID and number.isdecimal() and int(number) < len(names):
             state, _, why = said.partition(" ")
             if state in ("done", "kept", "failed"):
-                found[names[int(number)]] = Answer(state, why)
+                found[names[int(number)]] = Answer(state, harmless(why)[:_WHY_MOST])
         elif word == SAID and rest in ("denied", "busy", "unwritable"):
             refused = rest
     return Answers(found, refused)

@@ -136,6 +136,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
             prepare.make_host_key(ws.home, ws.lab.name, name)
             keyed.append(MakeHostKey(name))
         smb.make_password(ws.home, ws.lab.guests[name])
+        prepare.note_inside(ws, ws.lab.guests[name])
     lan = addresses.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
     if lan and any(d.from_lan for d in ws.lab.doors()):

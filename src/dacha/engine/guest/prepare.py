@@ -73,6 +73,17 @@ def write_seed(ws: Workspace, plan: Plan, guest: Guest) -> None:
     ws.home.write(guest.name, record)
 
 
+def note_inside(ws: Workspace, guest: Guest) -> None:
+    """Record what the setup put into a guest that an older version started: its first boot had the setup as it is
+    now."""
+    record = ws.home.read(guest.name)
+    if record.inside is not None or not record.seed or not guest.first_boot:
+        return
+    if record.seed == digest(first_boot_facts(ws, ws.plan, guest)):
+        record.inside = items_of(ws, guest)
+        ws.home.write(guest.name, record)
+
+
 def instance_of(facts: FirstBoot, record: Record) -> str:
     """The instance name of this content: a guest that sees a new one applies its first-boot data again. A change of
     keys and of the setup alone does not change it: they are made while the guest runs."""

@@ -115,7 +115,7 @@ def _noted(
         if answer.state == "failed":
             one = ItemChange(*((name,) if name in names else () for names in change.change))
             failed = f"{guest}: {ChangeInside(guest, one)}"
-            yield ChangeInside(guest, one), AnswerNo(failed, why=harmless(answer.why), remedy="dacha apply tries again")
+            yield ChangeInside(guest, one), AnswerNo(failed, why=answer.why, remedy="dacha apply tries again")
 
 
 def _record(ws: Workspace, change: ChangeInside, answers: dict[str, Answer]) -> None:
