@@ -22,7 +22,7 @@ from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBoot, SetupFacts
 from dacha.core.lab import fields, read_setup
 from dacha.core.lab.text.layout import comments, key_text, value_text
-from dacha.formats import openssh, seed, systemd_unit
+from dacha.formats import openssh, systemd_unit
 from dacha.formats.answers import alpine, bsd, debian, fedora, ubuntu, windows
 from dacha.formats.answers.finish import script
 from dacha.formats.answers.network_start import menus
@@ -30,6 +30,7 @@ from dacha.formats.handout import profile, putty, rdp, sheet, ssh
 from dacha.formats.handout.way_in import Shut, WayIn
 from dacha.formats.map_picture import Band
 from dacha.formats.map_svg import svg
+from dacha.formats.seed.documents import documents, user_data
 from dacha.formats.shares import samba
 from tests.formats.test_answers import KEY, SETUP, answers
 
@@ -84,9 +85,9 @@ def told(setup: SetupFacts) -> Answers:
 @given(odd_setups(), TEXT)
 def test_first_boot_data_is_what_went_in(setup: SetupFacts, password: str) -> None:
     facts = cast(FirstBoot, dict(answers(setup).facts))
-    texts = seed.documents(facts, instance="one", host_key_private="A\nB\n", passwords={"ops": password})
+    texts = documents(facts, instance="one", host_key_private="A\nB\n", passwords={"ops": password})
     data = yaml.safe_load(texts["user-data"])
-    assert data == seed.user_data(facts, "A\nB\n", {"ops": password})
+    assert data == user_data(facts, "A\nB\n", {"ops": password})
     assert data["runcmd"][-len(setup["run"]) :] == setup["run"] if setup["run"] else True
     assert [f["path"] for f in data["write_files"] if f.get("encoding")] == [f["path"] for f in setup["files"]]
     assert f"deb {setup['mirror']} $RELEASE main" in data["apt"]["sources_list"].split("\n")

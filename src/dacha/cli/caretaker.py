@@ -45,9 +45,9 @@ def run_run(args: argparse.Namespace) -> int:
 
 def run_status(args: argparse.Namespace) -> int:
     from dacha.caretaker.journal import read
+    from dacha.cli.words import closed_here
     from dacha.engine.apply.pending import follows_places
     from dacha.engine.caretaker import process as caretaking
-    from dacha.engine.reach.places import closed_here
     from dacha.engine.router import mappings
     from dacha.engine.workspace import load
     from dacha.host.processes import started_at

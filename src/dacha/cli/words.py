@@ -166,6 +166,20 @@ def network_json(ws: Workspace, name: str) -> dict[str, Any]:
     }
 
 
+def closed_here(ws: Workspace) -> str:
+    """What is closed to the LAN at this place, and why, in a sentence; "" if nothing is."""
+    from dacha.core.plan.places import closed_doors
+
+    closed = closed_doors(ws.lab)
+    if not closed:
+        return ""
+    names = ", ".join(f"{d.guest} {d.name}" for d in closed)
+    where = "this host has no default route" if ws.here is None else f"the place is unknown ({ws.here})"
+    if ws.place:
+        where = f"the place is {ws.place}"
+    return f"closed to the LAN here, {where}: {names}"
+
+
 def here_json(ws: Workspace) -> dict[str, Any]:
     """The place of this host and the doors that are closed to the LAN there; nothing for a lab without places."""
     from dacha.core.plan.places import closed_doors

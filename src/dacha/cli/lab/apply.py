@@ -252,8 +252,8 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
 
 def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:
     from dacha.cli.lab.ways_in import show_ways_in
+    from dacha.cli.words import closed_here
     from dacha.core.apply.changes import AskRouter, MakeLink
-    from dacha.engine.reach.places import closed_here
 
     if any(isinstance(c, MakeLink) for c in outcome.done):
         from dacha.engine.network import rollback

@@ -141,13 +141,16 @@ _WORDS = {"version": "system_version", "virtual_size": "virtual_size_bytes"}
 
 
 def _json(kept: Any) -> dict[str, Any]:
+    facts = {_WORDS.get(key, key): value for key, value in kept.facts.items()}
+    if "editions" in facts:
+        facts["editions"] = [{"number": n, "edition": e, "name": name} for n, e, name in facts["editions"]]
     return {
         "name": kept.name,
         "storage": kept.storage,
         "file": str(kept.path),
         "size_bytes": kept.size,
         "sha256": kept.sha256,
-        **{_WORDS.get(key, key): value for key, value in kept.facts.items()},
+        **facts,
     }
 
 

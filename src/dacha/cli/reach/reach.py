@@ -38,7 +38,7 @@ def reach_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_reach(args: argparse.Namespace) -> int:
-    from dacha.cli.words import here_json, person_words
+    from dacha.cli.words import closed_here, here_json, person_words
     from dacha.core.people.ways import places_of, rows_of
     from dacha.core.reach.of_host import to_host
     from dacha.core.reach.reach import places, reach
@@ -46,7 +46,6 @@ def run_reach(args: argparse.Namespace) -> int:
     from dacha.engine.lab.named import guest_named
     from dacha.engine.network.live import live_plan
     from dacha.engine.people.edits import person_named
-    from dacha.engine.reach.places import closed_here
     from dacha.engine.router.host_view import host_view
     from dacha.engine.workspace import load
     from dacha.host import ask_first

@@ -94,9 +94,9 @@ def _with_since(status: Any, seen: Seen) -> Any:
 
 
 def _print(ws: Workspace, status: Any) -> None:
+    from dacha.cli.words import closed_here
     from dacha.core.apply.changes import LIVE, when_of
     from dacha.core.network.confinement import REMEDY
-    from dacha.engine.reach.places import closed_here
 
     silent = [d for g in status.guests for d in g.doors if d.silent]
     on = sum(g.seen.running for g in status.guests)

@@ -155,8 +155,8 @@ def _asked(args: argparse.Namespace, ws: Any) -> Any:
     origin = args.origin or door.door.origin
     ends = {"host": "this host", "lan": "the LAN"}.get(door.door.origin)
     if door.door.away and origin != "host":
+        from dacha.cli.words import closed_here
         from dacha.core.plan.places import NAME_IT
-        from dacha.engine.reach.places import closed_here
 
         what = f"door {args.guest} {door.door.name} is closed to the LAN at this place"
         raise UsageError(what, where=ws.path.name, why=closed_here(ws), remedy=NAME_IT)

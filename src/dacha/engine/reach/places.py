@@ -1,28 +1,15 @@
-"""Doors follow the place: what is closed to the LAN here, and its doors as this host moves."""
+"""Doors follow the place: they are closed and opened as this host moves."""
 
 from __future__ import annotations
 
 from dacha.core.apply.changes import CloseForward, OpenForward
 from dacha.core.apply.in_force import in_force
 from dacha.core.errors import DachaError
-from dacha.core.plan.places import closed_doors
 from dacha.engine.apply.carry_out import Work, carry_out
 from dacha.engine.disks.disks import silent
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import kernel, rules
 from dacha.engine.workspace import Workspace
-
-
-def closed_here(ws: Workspace) -> str:
-    """What is closed to the LAN at this place, and why, in a sentence; "" if nothing is."""
-    closed = closed_doors(ws.lab)
-    if not closed:
-        return ""
-    names = ", ".join(f"{d.guest} {d.name}" for d in closed)
-    where = "this host has no default route" if ws.here is None else f"the place is unknown ({ws.here})"
-    if ws.place:
-        where = f"the place is {ws.place}"
-    return f"closed to the LAN here, {where}: {names}"
 
 
 def follow(ws: Workspace) -> list[str]:

@@ -50,7 +50,7 @@ start() {
   exec 9> "$L/lock"
   if command -v flock > /dev/null && ! flock -w 20 9; then say busy; finish; fi
   T=$L/now
-  rm -rf "$T"
+  rm -rf "$T" "$L"/*.gone
   if ! mkdir -p "$T"; then say unwritable; finish; fi
   P=
   for tool in apt-get dnf apk pkg; do
@@ -75,7 +75,7 @@ take() {
   kind=$1 number=$2 I=$L/$3 why='' left=
   if [ ! -f "$I/value" ]; then say "$number kept it was there before, or its first boot put it there"; return; fi
   if "take_$kind" "$(cat "$I/value")"; then
-    rm -rf "$I"
+    mv "$I" "$I.gone" && rm -rf "$I.gone"
     if [ -n "$left" ]; then say "$number kept $left"; else say "$number done"; fi
   else
     say "$number failed ${why:-it could not be done}"
@@ -144,6 +144,7 @@ restore() {
   else rm -f "$path" || return 1; fi
   if there "$path"; then relabel "$path"; fi
   if [ -f "$I/parents" ]; then sort -r "$I/parents" | while read -r folder; do rmdir "$folder" 2> /dev/null; done; fi
+  rm -f "$I/$1.path"
   rm -f "$I/$1."*
 }
 put_file() { place 1 "$1" "$2" "$3"; }
