@@ -37,6 +37,7 @@ def run_host(args: argparse.Namespace) -> int:
         output.emit_json(_json(host))
     else:
         _have(host, ws.lab.name if ws else "")
+        output.say()
         _place(ws)
         _parts(host)
     return 1 if any(f.severity == "error" for f in host.findings) else 0
@@ -81,7 +82,6 @@ def _parts(host: WholeHost) -> None:
     """How guests run and are isolated, which programs are installed, leftovers and problems."""
     from dacha.host import facts
 
-    output.say()
     output.named("accelerator", f"{host.choice.name}: {host.choice.why}")
     if host.users:
         output.named("users of guests", f"{host.users[0]}-{host.users[1]}: each guest runs as a user of its own")

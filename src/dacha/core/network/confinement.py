@@ -41,11 +41,13 @@ class Confinement(NamedTuple):
 
     def means(self) -> str:
         """Its consequence for these guests."""
-        guests, networks = ", ".join(self.guests), ", ".join(self.networks)
+        guests = ", ".join(self.guests)
+        several = len(self.networks) > 1
+        networks = f"network{'s' * several} {', '.join(self.networks)}"
         if self.missing and self.unfiltered:
             return f"{guests}: not confined; these guests can reach this host and its other networks"
         if self.missing:
-            return f"network {networks} carries no traffic until they are loaded again"
+            return f"{networks} {'carry' if several else 'carries'} no traffic until they are loaded again"
         if self.changed:
             return f"{guests}: possibly not confined as the lab file says"
-        return f"network {networks} would stay open if another program removed the firewall rules"
+        return f"{networks} would stay open if another program removed the firewall rules"
