@@ -17,7 +17,6 @@ from dacha.core.lab.network import Network, Ports
 from dacha.core.named import NamedTuple
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import ANYWHERE, DoorPlan
-from dacha.core.plan.places import NAME_IT
 from dacha.core.plan.plan import Plan
 from dacha.core.router.mapping import UNKNOWN, RouterState, behind, private
 
@@ -223,6 +222,8 @@ class _Service:
             inside = next((n.name for n in self.lab.networks.values() if n.kind == "nat"), "NETWORK")
             return Cell((), "host-only", f"dacha guest edit {name} --adapter {inside}")
         if any(d.door.away for d in self.led):
+            from dacha.core.plan.places import NAME_IT
+
             return Cell((), "closed at this place", NAME_IT)
         if self.led:
             remedy = f"dacha door edit {name} {self.led[0].door.name} --from {wanted}"

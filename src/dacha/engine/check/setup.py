@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from dacha.core.findings import WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.spelling import nearest
-from dacha.formats.answers.windows_keyboards import INPUT_LOCALES
 
 ZONES = Path("/usr/share/zoneinfo")
 # Layouts by their names in the X keyboard extension's database, also used by Linux consoles and installers.
@@ -31,9 +30,9 @@ def name_findings(guest: Guest) -> Iterator[Finding]:
         yield Finding(
             WARNING, "keyboard", about, what, _meant(near), ("guest", guest.name, "setup", "keyboard"), "host"
         )
-    elif setup.keyboard and guest.system == "windows" and setup.keyboard not in INPUT_LOCALES:
+    elif setup.keyboard and guest.system == "windows" and setup.keyboard not in _input_locales():
         what = f"no Windows keyboard layout is known for {setup.keyboard}; its language's usual one is used"
-        remedy = "set the layout inside the guest, or choose one of: " + ", ".join(sorted(INPUT_LOCALES))
+        remedy = "set the layout inside the guest, or choose one of: " + ", ".join(sorted(_input_locales()))
         path = ("guest", guest.name, "setup", "keyboard")
         yield Finding(WARNING, "keyboard-windows", about, what, remedy, path, "host")
     zone = setup.time_zone
@@ -46,6 +45,12 @@ def name_findings(guest: Guest) -> Iterator[Finding]:
         yield Finding(
             WARNING, "time-zone", about, what, _meant(near), ("guest", guest.name, "setup", "time-zone"), "host"
         )
+
+
+def _input_locales() -> Mapping[str, str]:
+    from dacha.formats.answers.windows_keyboards import INPUT_LOCALES
+
+    return INPUT_LOCALES
 
 
 def _meant(name: str | None) -> str:
