@@ -168,6 +168,8 @@ def network_json(ws: Workspace, name: str) -> dict[str, Any]:
 
 def closed_here(ws: Workspace) -> str:
     """What is closed to the LAN at this place, and why, in a sentence; "" if nothing is."""
+    if not ws.written.places:
+        return ""
     from dacha.core.plan.places import closed_doors
 
     closed = closed_doors(ws.lab)
