@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from dacha.core.updates_inside import Updates, read_answers, script
+from dacha.core.inside.updates import Updates, read_answers, script
 from tests.attacks.field import on_console
 from tests.conftest import Lab
 

@@ -60,8 +60,8 @@ def _field(name: str, body: str) -> str:
 
 
 def chosen(known: list[Edition], wanted: str | None, *, remote_desktop: bool) -> Edition | None:
-    """The edition that is wanted, by identifier, name or number; without one the first that takes remote desktop if
-    that is needed, else the first. None if there is none such."""
+    """The edition with the identifier, name or number `wanted`. Without one: the first that takes remote desktop if
+    that is needed, else the first. None if no edition fits."""
     if wanted is not None:
         return next((e for e in known if wanted.lower() in (e.edition.lower(), e.name.lower(), str(e.number))), None)
     return next((e for e in known if e.remote_desktop or not remote_desktop), None)

@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.guest.keys import unmade
+from dacha.cli.guest.password import asked_once
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, UsageError
 
 if TYPE_CHECKING:
-    from dacha.core.people.adopt_inside import Adopted
+    from dacha.core.inside.adopted import Adopted
     from dacha.engine.workspace import Workspace
 
 
@@ -58,11 +59,11 @@ def run_adopt(args: argparse.Namespace) -> int:
     adopt.refuse(ws, args.name)
     with waiting_line(quiet=args.json) as line:
         told = f"waiting for the SSH server of {args.name}"
-        key = adopt.wait_for_key(ws, args.name, lambda: line.show(told) if line.due() else None)
+        key = adopt.wait_for_key(ws, args.name, lambda: line.remind(told))
     _trusted(args, key.fingerprint)
     with unmade(args):
         keys = _keys(args, ws)
-        found = adopt.adopt(ws, args.name, user, _password(args, user), key, keys)
+        found = adopt.adopt(ws, args.name, user, asked_once(f"Password of {user} in {args.name}"), key, keys)
     works = adopt.opens(_written(args, ws, user, keys), args.name)
     if args.json:
         head = {"guest": args.name, "user": user, "trusted": key.fingerprint, "answers": works}
@@ -90,7 +91,7 @@ def _add(args: argparse.Namespace) -> None:
 
 
 def _keys(args: argparse.Namespace, ws: Workspace) -> list[str]:
-    """The keys of the guest's login, as the lab file has them; the lab's own key if there are none."""
+    """The keys of the guest's login, as the lab file has them; the lab's own key if it has no key."""
     from dacha.engine.people.lab_key import lab_key, pairs
 
     login = ws.lab.guests[args.name].login
@@ -131,14 +132,6 @@ def _trusted(args: argparse.Namespace, fingerprint: str) -> None:
     arguments.confirm("Is that the key of this machine?", option, "nothing was sent to it")
 
 
-def _password(args: argparse.Namespace, user: str) -> str:
-    import getpass
-
-    if sys.stdin.isatty():
-        return getpass.getpass(f"Password of {user} in {args.name}: ")
-    return sys.stdin.readline().rstrip("\n")
-
-
 def _json(found: Adopted) -> dict[str, Any]:
     return {
         "system": found.system,
@@ -153,7 +146,7 @@ def _show(name: str, found: Adopted, fingerprint: str, works: bool) -> None:
     """What was found in the machine, what was changed there, and what to do next."""
     output.step(f"guest {name}", f"{found.system or 'unknown system'}, which calls itself {found.host or 'nothing'}")
     output.step("host key", f"{fingerprint}, trusted from now on")
-    what = f"added {output.plural(found.added, 'key')}" if found.added else "the key was there already"
+    what = f"added {output.plural(found.added, 'key')}" if found.added else "already has the key"
     output.step("login", f"{found.user}: {what}" + (f"; created {', '.join(found.made)}" if found.made else ""))
     sudo = "becomes root without a password" if found.administrator else "does not become root without a password"
     output.step("privileges", f"{found.user} {sudo}")

@@ -11,7 +11,7 @@ from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from dacha.core.updates_inside import Updates
+    from dacha.core.inside.updates import Updates
     from dacha.engine.inside.everywhere import Answer
 
 NAMES_SHOWN = 6
@@ -31,7 +31,7 @@ def update_arguments(parser: argparse.ArgumentParser) -> None:
 def run_update(args: argparse.Namespace) -> int:
     """Exit code 1 if a guest could not be asked, or its update failed."""
     from dacha.cli.words import lab_or_applied
-    from dacha.core.updates_inside import read_answers, script
+    from dacha.core.inside.updates import read_answers, script
     from dacha.engine.guest.power import choose
     from dacha.engine.inside.everywhere import run_everywhere
 

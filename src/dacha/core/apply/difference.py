@@ -113,14 +113,19 @@ def resetup(
     return [ChangeInside(guest.name, change)] if any(change) else []
 
 
+def reforward(lab: Lab, guest: Guest, plan: Plan, seen: ObservedGuest) -> list[CloseForward | OpenForward]:
+    """The forwards to close in a running guest's QEMU, then those to open."""
+    if seen.forwards is None:
+        return []
+    # A forward must lead to the address that the running guest was given, not to a newly planned one.
+    held = in_force(lab, plan, {guest.name: seen.machine}) if seen.machine else plan
+    desired = held.forwards_of(guest.name, [d.name for d in guest.doors])
+    closed = [CloseForward(guest.name, f) for f in sorted(seen.forwards - desired.keys())]
+    return [*closed, *(OpenForward(guest.name, name, f) for f, name in desired.items() if f not in seen.forwards)]
+
+
 def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedGuest) -> list[Change]:
-    changes: list[Change] = []
-    if seen.forwards is not None:
-        # A forward must lead to the address that the running guest was given, not to a newly planned one.
-        held = in_force(lab, plan, {guest.name: seen.machine}) if seen.machine else plan
-        desired = held.forwards_of(guest.name, [d.name for d in guest.doors])
-        changes += [CloseForward(guest.name, f) for f in sorted(seen.forwards - desired.keys())]
-        changes += [OpenForward(guest.name, name, f) for f, name in desired.items() if f not in seen.forwards]
+    changes: list[Change] = list(reforward(lab, guest, plan, seen))
     if seen.machine is not None:
         had = seen.machine["drives"]
         if len(had) == len(wanted["drives"]):

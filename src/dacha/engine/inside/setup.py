@@ -41,9 +41,9 @@ def doubt(ws: Workspace, name: str) -> None:
 
 
 def waiting_inside(ws: Workspace, names: Collection[str]) -> list[ChangeInside]:
-    """The changes inside these guests, as far as they are on."""
-    wanted = wanted_setups(ws)
-    on = [n for n in names if ws.home.is_running(n)]
+    """The changes inside these guests, as far as they are on. Only those that differ by their records are observed."""
+    wanted = {n: items for n, items in wanted_setups(ws).items() if items != (ws.home.read(n).inside or {})}
+    on = [n for n in names if n in wanted and ws.home.is_running(n)]
     found = [resetup(ws.lab.guests[n], observe_guest(ws.home, n, forwards=False), wanted.get(n)) for n in on]
     return [change for changes in found for change in changes if isinstance(change, ChangeInside)]
 

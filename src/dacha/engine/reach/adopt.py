@@ -11,9 +11,9 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from dacha.core.errors import AnswerNo, HostError, UsageError
+from dacha.core.inside.adopted import Adopted, read_answers, script
 from dacha.core.lab.names import host_name
 from dacha.core.named import NamedTuple
-from dacha.core.people.adopt_inside import Adopted, read_answers, script
 from dacha.engine.guest.keys import key_lines
 from dacha.engine.inside.run import NO_LOGIN
 from dacha.engine.inside.ssh import refuse_unless_on, ssh_command

@@ -34,7 +34,7 @@ PLACES = ("/usr/share/novnc", "/usr/local/share/novnc")
 
 
 def client_folder() -> Path:
-    """The folder of the VNC client for browsers. Raises HostError if there is none."""
+    """The folder of the VNC client for browsers. Raises HostError if it is not installed."""
     named = os.environ.get("DACHA_VNC_CLIENT")
     for folder in [folders.expand(named)] if named else map(Path, PLACES):
         if (folder / "core/rfb.js").is_file():

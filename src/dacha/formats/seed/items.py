@@ -13,7 +13,7 @@ from dacha.formats.seed.setup import AUTOMATIC, FAMILIES, KEYBOARD, mirror_parts
 
 def setup_items(setup: SetupFacts, system: str, login: str | None = None) -> list[Item]:
     """The things, each once; `login` is the login user. Accounts of people are not among them: their keys have a change
-    of their own. `update` is none: it means the packages at the first boot."""
+    of their own. Nor is `update`, which concerns the first boot only."""
     found: dict[str, Item] = {}
     for item in _items(setup, system, login):
         found.setdefault(item.name, item)

@@ -5,31 +5,47 @@ from __future__ import annotations
 from collections.abc import Collection
 from ipaddress import IPv4Address, IPv4Network
 
+from dacha.core.named import NamedTuple
+
 _ROUTES = "/proc/net/route"
 # A wider route is not a subnet: the largest private block is a /8.
 WIDEST = 4
 
 
+class Route(NamedTuple):
+    """A row of the kernel's main routing table (proc(5)); addresses as numbers."""
+
+    interface: str
+    to: int
+    via: int
+    mask: int
+    metric: int
+
+
+def routes() -> list[Route]:
+    """The main IPv4 routing table; empty if it cannot be read."""
+    import struct
+
+    def number(text: str) -> int:
+        # A 32-bit number in this machine's byte order, in hexadecimal.
+        return int(struct.unpack(">I", struct.pack("=I", int(text, 16)))[0])
+
+    try:
+        with open(_ROUTES) as f:
+            rows = [line.split() for line in f.read().splitlines()[1:]]
+    except OSError:
+        return []
+    return [Route(r[0], number(r[1]), number(r[2]), number(r[7]), int(r[6])) for r in rows if len(r) > 7]
+
+
 def used_subnets(own: Collection[str] = ()) -> list[IPv4Network]:
     """Every IPv4 subnet in the host's main routing table (proc(5)), except default routes and their halves (a VPN's
     0.0.0.0/1 and 128.0.0.0/1), and those behind the links `own`."""
-    import struct
-
     found = set()
-    try:
-        with open(_ROUTES) as f:
-            rows = f.read().splitlines()[1:]
-    except OSError:
-        return []
-    for row in rows:
-        fields = row.split()
-        if fields[0] in own:
-            continue
-        # Both are 32-bit numbers in this machine's byte order, in hexadecimal.
-        destination, mask = (struct.unpack(">I", struct.pack("=I", int(fields[n], 16)))[0] for n in (1, 7))
-        prefix = mask.bit_count()
-        if WIDEST < prefix < 32:
-            found.add(IPv4Network((destination & mask, prefix)))
+    for route in routes():
+        prefix = route.mask.bit_count()
+        if route.interface not in own and WIDEST < prefix < 32:
+            found.add(IPv4Network((route.to & route.mask, prefix)))
     return sorted(found)
 
 
@@ -53,27 +69,18 @@ def source_to(address: str) -> IPv4Address | None:
         s.close()
 
 
-def _default_route() -> list[str] | None:
-    """The row of the active default route: the one with the lowest metric."""
-    try:
-        with open(_ROUTES) as f:
-            rows = [line.split() for line in f.read().splitlines()[1:]]
-    except OSError:
-        return None
-    found = [row for row in rows if len(row) > 7 and row[1] == row[7] == "00000000"]
-    return min(found, key=lambda row: int(row[6]), default=None)
+def default_route(table: list[Route]) -> Route | None:
+    """The active default route of a table: the one with the lowest metric."""
+    return min((r for r in table if not r.to and not r.mask), key=lambda r: r.metric, default=None)
 
 
 def lan_interface() -> str | None:
     """The link of this host's default route; None without one."""
-    row = _default_route()
-    return row[0] if row else None
+    route = default_route(routes())
+    return route.interface if route else None
 
 
 def gateway() -> IPv4Address | None:
     """The router of this host's default route; None without one."""
-    import struct
-
-    row = _default_route()
-    number = struct.unpack(">I", struct.pack("=I", int(row[2], 16)))[0] if row else 0
-    return IPv4Address(number) if number else None
+    route = default_route(routes())
+    return IPv4Address(route.via) if route and route.via else None

@@ -4,29 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import socket
-import struct
 import time
 from ipaddress import IPv4Address, IPv4Network
 
-from dacha.core.named import NamedTuple
 from dacha.core.plan.places import Here
+from dacha.host.network import addresses
 
-_ROUTES, _NEIGHBOURS = "/proc/net/route", "/proc/net/arp"
+_NEIGHBOURS = "/proc/net/arp"
 # An entry with a known hardware address (ATF_COM, linux/if_arp.h).
 _COMPLETE = 0x2
 # The port of the discard service (RFC 863): nothing is expected back, the router's hardware address is looked up.
 _DISCARD = 9
 _LOOK_S = 0.02
-
-
-class _Route(NamedTuple):
-    """A row of the kernel's main routing table; addresses as numbers."""
-
-    interface: str
-    to: int
-    via: int
-    mask: int
-    metric: int
 
 
 def here(patient_s: float = 0.0) -> Here | None:
@@ -44,36 +33,27 @@ def here(patient_s: float = 0.0) -> Here | None:
 
 
 def _look() -> Here | None:
-    rows = [_Route(r[0], _number(r[1]), _number(r[2]), _number(r[7]), int(r[6])) for r in _rows(_ROUTES) if len(r) > 7]
-    ways = [r for r in rows if not r.to and not r.mask and r.via]
-    if not ways:
+    table = addresses.routes()
+    way = addresses.default_route([r for r in table if r.via])
+    if way is None:
         return None
-    way = min(ways, key=lambda r: r.metric)
     router = IPv4Address(way.via)
-    direct = [r for r in rows if r.interface == way.interface and not r.via and r.mask]
+    direct = [r for r in table if r.interface == way.interface and not r.via and r.mask]
     subnets = [IPv4Network((r.to, r.mask.bit_count())) for r in direct]
     subnet = next((s for s in sorted(subnets, key=lambda s: -s.prefixlen) if router in s), None)
     return Here(way.interface, router, _hardware_address(way.interface, router), subnet)
 
 
 def _hardware_address(interface: str, router: IPv4Address) -> str | None:
-    for row in _rows(_NEIGHBOURS):
+    try:
+        with open(_NEIGHBOURS) as f:
+            rows = [line.split() for line in f.read().splitlines()[1:]]
+    except OSError:
+        return None
+    for row in rows:
         if len(row) > 5 and row[0] == str(router) and row[5] == interface and int(row[2], 16) & _COMPLETE:
             return row[3].lower()
     return None
-
-
-def _rows(path: str) -> list[list[str]]:
-    try:
-        with open(path) as f:
-            return [line.split() for line in f.read().splitlines()[1:]]
-    except OSError:
-        return []
-
-
-def _number(text: str) -> int:
-    """A 32-bit number in this machine's byte order, in hexadecimal."""
-    return int(struct.unpack(">I", struct.pack("=I", int(text, 16)))[0])
 
 
 def _ask(router: IPv4Address) -> None:

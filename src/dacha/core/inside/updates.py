@@ -3,6 +3,7 @@ answers."""
 
 from __future__ import annotations
 
+from dacha.core.inside.answers import answers_of
 from dacha.core.named import NamedTuple
 
 _SAID, _END = "update", "update end"
@@ -83,13 +84,9 @@ def script(*, install: bool) -> str:
 
 def read_answers(text: str) -> Updates | None:
     """The answers of the script; None if it did not run to its end."""
-    lines = [line.strip() for line in text.splitlines()]
-    if _END not in lines:
+    all_of = answers_of(text, _SAID, _END)
+    if all_of is None:
         return None
-    rows = [line.split(" ", 2)[1:] for line in lines if line.startswith(f"{_SAID} ")]
-
-    def all_of(name: str) -> list[str]:
-        return [row[1] for row in rows if row[0] == name and len(row) > 1]
 
     pending, manager = all_of("pending"), next(iter(all_of("manager")), "")
     return Updates(
@@ -98,6 +95,6 @@ def read_answers(text: str) -> Updates | None:
         security=tuple(name[1:] for name in pending if name.startswith("!")),
         left=tuple(name.lstrip("!") for name in all_of("left")),
         failed=next(iter(all_of("failed")), ""),
-        denied=any(row[0] == "denied" for row in rows),
+        denied=bool(all_of("denied")),
         restart=tuple(all_of("restart")),
     )

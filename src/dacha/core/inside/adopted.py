@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 from collections.abc import Sequence
 
+from dacha.core.inside.answers import answers_of
 from dacha.core.named import NamedTuple
 
 _SAID, _END = "adopt", "adopt end"
@@ -68,13 +69,9 @@ def script(keys: Sequence[str]) -> str:
 
 def read_answers(text: str) -> Adopted | None:
     """The answers of the script; None if it did not run to its end."""
-    lines = [line.strip() for line in text.splitlines()]
-    if _END not in lines:
+    all_of = answers_of(text, _SAID, _END)
+    if all_of is None:
         return None
-    rows = [line.split(" ", 2)[1:] for line in lines if line.startswith(f"{_SAID} ")]
-
-    def all_of(name: str) -> list[str]:
-        return [row[1] for row in rows if row[0] == name and len(row) > 1]
 
     def one(name: str) -> str:
         return next(iter(all_of(name)), "")
