@@ -49,7 +49,7 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         "-uuid",
         m["uuid"],
         "-machine",
-        "q35,usb=off,dump-guest-core=off",
+        f"{m.get('machine_type') or 'q35'},usb=off,dump-guest-core=off",
         *_accelerator(m),
         "-smp",
         str(m["cpus"]),

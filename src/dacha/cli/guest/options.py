@@ -14,6 +14,9 @@ def shared(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--cpus", type=int, metavar="N", help="number of virtual CPUs (default: from its profile)")
     parser.add_argument("--memory", metavar="SIZE", help='such as "1 GiB"')
+    parser.add_argument(
+        "--machine-type", metavar="TYPE", help="QEMU's board: newest, or such as pc-q35-7.2 (default: as first started)"
+    )
     parser.add_argument("--firmware", metavar="bios|uefi", help="firmware (default: from its profile)")
     parser.add_argument("--secure-boot", action=argparse.BooleanOptionalAction, help="start signed systems only (UEFI)")
     parser.add_argument("--tpm", action=argparse.BooleanOptionalAction, help="add a TPM 2.0")

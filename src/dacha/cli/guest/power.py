@@ -96,12 +96,19 @@ def restart_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_restart(args: argparse.Namespace) -> int:
+    from dacha.engine.apply.apply import lab_error_or_host
+    from dacha.engine.check.refused import refused
+    from dacha.engine.guest.observe import observe
     from dacha.engine.guest.power import choose
     from dacha.engine.workspace import load
 
     ws = load(args.lab)
     names = choose(ws.lab.guests, args.guests, args.all)
-    cutting.refuse_unapplied(ws, names)  # before guests are stopped that could then not be started
+    # Before guests are stopped that could then not be started.
+    cutting.refuse_unapplied(ws, names)
+    found = refused(ws, observe(ws.home, ws.lab.guests), set(names), restarting=True)
+    if found.all:
+        raise lab_error_or_host(ws, found.all)
     _stop(args, ws, names, on_purpose=False, doing="restart")
     args.wait = "5 min"
     return apply_and_wait(args, set(names), "restart")

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from dacha.cli.terminal import output
 from dacha.core.errors import BadValue, UsageError
 from dacha.core.findings import errors
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
 
 TEMPLATE = """\
 # This file is the lab: dacha apply makes this host match it.
@@ -159,6 +163,7 @@ def run_diff(args: argparse.Namespace) -> int:
     from dacha.core.apply.changes import LIVE, subject, when_of
     from dacha.engine.apply.pending import pending_changes
     from dacha.engine.check.refused import refused
+    from dacha.engine.guest.machine_type import offers
     from dacha.engine.guest.observe import observe
     from dacha.engine.workspace import load, locate
 
@@ -177,11 +182,13 @@ def run_diff(args: argparse.Namespace) -> int:
                 "lab": ws.lab.name,
                 "changes": [change_json(c) for c in changes],
                 "refused": [output.finding_json(ws.path.name, f) for f in wrong],
+                "newer_machine_types": [o._asdict() for o in offers(ws)],
             }
         )
         return 1 if wrong else 0
     if not changes:
         output.say(f"{ws.lab.name}: everything applied")
+        _say_offers(ws)
         return 0
     unfit = set(found.guests) if found else set()
     able = [c for c in changes if c.guest not in unfit]
@@ -201,5 +208,21 @@ def run_diff(args: argparse.Namespace) -> int:
         whom = "the lab" if whole else ", ".join(sorted(unfit))
         said = [*([] if whole else said), f"dacha apply would refuse {whom}"]
     output.say("; ".join(said))
+    _say_offers(ws)
     output.show_findings(ws.path.name, wrong)
     return 1 if wrong else 0
+
+
+def _say_offers(ws: Workspace) -> None:
+    """Newer hardware that QEMU offers, and what it costs to take it: nothing is changed unless the user says so."""
+    from dacha.engine.guest.machine_type import COST, offers
+
+    found = offers(ws)
+    for has in dict.fromkeys(o.has for o in found):
+        names = [o.guest for o in found if o.has == has]
+        newest = next(o.newest for o in found)
+        output.note(
+            f"note: {' and '.join((', '.join(names[:-1]), names[-1]) if names[1:] else names)} "
+            f"{'keep' if names[1:] else 'keeps'} the machine type {has}; QEMU here also offers {newest}\n"
+            f"  {COST}\n  to change it: dacha guest edit {names[0]} --machine-type newest"
+        )

@@ -75,7 +75,7 @@ class Machine(TypedDict):
     """A guest's machine. `drives` are the media in its drives by absolute path, None for an empty drive; `seed` is the
     digest of its first-boot data, None without any, `seed_without_keys` the digest without keys,
     `seed_without_setup` that without its setup either, if that is changed while it runs; `pxe` lists the IP
-    versions for which UEFI tries network boot."""
+    versions for which UEFI tries network boot; `machine_type` is the version of its board, None before it is known."""
 
     lab: str
     guest: str
@@ -101,6 +101,7 @@ class Machine(TypedDict):
     seed: str | None
     seed_without_keys: NotRequired[str | None]
     seed_without_setup: NotRequired[str | None]
+    machine_type: NotRequired[str | None]
 
 
 # Keys that records of older versions may lack, with the values that their machines had.
@@ -134,6 +135,7 @@ def machine(
     seed_without_setup: str | None = None,
     drives: Sequence[str | None] = (),
     installer: MachineBoot | None = None,
+    machine_type: str | None = None,
 ) -> Machine:
     """The machine of one guest. `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to
     absolute paths; `drives` are the media in its drives as such paths, None for an empty drive; `seed` is the digest of
@@ -175,6 +177,7 @@ def machine(
         "seed": seed,
         "seed_without_keys": seed_without_keys,
         "seed_without_setup": seed_without_setup,
+        "machine_type": machine_type,
     }
 
 
@@ -227,6 +230,7 @@ _WORDS = {
     "tpm": "TPM",
     "boot_order": "boot order",
     "pxe": "PXE by IP",
+    "machine_type": "machine type",
 }
 # Changed while the guest runs, each by a change of its own.
 _LIVE = ("screen", "disks", "seed_without_keys", "seed_without_setup")
@@ -246,7 +250,7 @@ def changed(before: Machine, after: Machine) -> list[tuple[str, str]]:
     had = dict(before)
     for key, new in cast(dict[str, Any], after).items():
         old: Any = had.get(key)
-        if old == new or key in _LIVE:
+        if old == new or key in _LIVE or (key == "machine_type" and not (old and new)):
             continue
         if key == "seed" and new and same_first_boot(before, after):
             continue  # A difference of the keys or the setup alone: they are changed in the running guest.

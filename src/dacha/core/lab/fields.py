@@ -106,6 +106,13 @@ def resolution(value: object) -> tuple[int, int]:
     return int(match[1]), int(match[2])
 
 
+def machine_type(value: object) -> str:
+    """A version of QEMU's board: "pc-q35-7.2", or "newest"."""
+    if isinstance(value, str) and re.fullmatch(r"newest|pc-q35-\d+(\.\d+)+", value):
+        return value
+    raise BadValue(f"{value!r} is not a machine type", 'write "newest", or a version of q35 such as "pc-q35-7.2"')
+
+
 def choice(*known: Word) -> Callable[[object], Word]:
     """A reader that accepts one of the `known` words."""
 

@@ -157,6 +157,8 @@ class Guest(NamedTuple):
     system: str = "linux"
     cpus: int = 1
     cpu: str | None = None
+    # None: that of its first start is kept; "newest": always QEMU's newest.
+    machine_type: str | None = None
     clock: Clock = "utc"
     video: bool = True
     resolution: tuple[int, int] | None = None

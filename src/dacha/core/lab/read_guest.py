@@ -48,6 +48,7 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         cpus=t.take("cpus", fields.whole(1, 255), usual.cpus),
         memory=t.take("memory", units.memory, usual.memory),
         cpu=t.take("cpu", fields.text, None),
+        machine_type=t.take("machine-type", fields.machine_type, None),
         clock=t.take("clock", fields.choice(*CLOCKS), usual.clock),
         video=t.take("video", fields.flag, usual.video),
         resolution=t.take("resolution", fields.resolution, usual.resolution),

@@ -36,7 +36,7 @@ from dacha.engine.caretaker import process as caretaking
 from dacha.engine.check.refused import refused
 from dacha.engine.disks import kept_disks
 from dacha.engine.disks.disks import Progress, silent
-from dacha.engine.guest import install, prepare, rename
+from dacha.engine.guest import install, machine_type, prepare, rename
 from dacha.engine.guest.desired import desired_machines
 from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
@@ -137,6 +137,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
             keyed.append(MakeHostKey(name))
         smb.make_password(ws.home, ws.lab.guests[name])
         prepare.note_inside(ws, ws.lab.guests[name])
+        machine_type.note_running(ws.home, name)
     lan = addresses.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
     if lan and any(d.from_lan for d in ws.lab.doors()):

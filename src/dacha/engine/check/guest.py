@@ -19,6 +19,7 @@ from dacha.engine.check.setup import name_findings
 from dacha.engine.disks import kept_disks
 from dacha.engine.disks.media import base_image
 from dacha.engine.guest.keys import key_line
+from dacha.engine.guest.machine_type import type_findings
 from dacha.engine.guest.passwords import hashes, needs_plain
 from dacha.engine.guest.setup_facts import setup_troubles
 from dacha.engine.workspace import Workspace
@@ -44,7 +45,7 @@ def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Find
     for key, written in [("install", guest.install), *(("medium", m) for m in guest.media)]:
         if written and not (key == "install" and guest.by_network):
             found += _medium_findings(ws, guest, key, written)
-    found += _part_findings(guest)
+    found += [*_part_findings(guest), *type_findings(ws, guest)]
     found += _answer_findings(ws, guest)
     if _wants_desktop(guest) and guest.system != "windows" and not hashes(ws.home, guest.name):
         what, remedy = "it has a remote desktop door, but no user has a password", f"dacha guest password {guest.name}"

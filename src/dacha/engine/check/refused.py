@@ -27,10 +27,13 @@ class Refused(NamedTuple):
         return [*self.lab, *(f for found in self.guests.values() for f in found)]
 
 
-def refused(ws: Workspace, seen: Mapping[str, ObservedGuest], only: Collection[str] | None = None) -> Refused:
-    """The refusals for the lab, or for some guests of it, as observed."""
+def refused(
+    ws: Workspace, seen: Mapping[str, ObservedGuest], only: Collection[str] | None = None, *, restarting: bool = False
+) -> Refused:
+    """The refusals for the lab, or for some guests of it, as observed; with `restarting`, also of those that run now
+    and are about to start again."""
     concerned = [n for n in ws.lab.guests if only is None or n in only]
-    starting = {n for n in concerned if not seen[n].running and not seen[n].stopped_on_purpose}
+    starting = {n for n in concerned if restarting or (not seen[n].running and not seen[n].stopped_on_purpose)}
     lab = register.conflicts(ws.home, ws.plan)
     if starting:
         lab += [*inspect.program_findings(), *shared_folders.daemon_findings(ws), *smb.server_findings(ws)]

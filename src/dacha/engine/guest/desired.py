@@ -8,6 +8,7 @@ from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
 from dacha.engine.disks.media import medium_path
 from dacha.engine.guest.first_boot import first_boot_facts
+from dacha.engine.guest.machine_type import wanted_type
 from dacha.engine.guest.setup_facts import changes_live
 from dacha.engine.network.boot_files import user_boot
 from dacha.engine.workspace import Workspace
@@ -37,6 +38,7 @@ def desired_machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
             seed_without_setup=digest(without_setup(facts)) if facts and changes_live(guest) else None,
             drives=drives,
             installer=installer,
+            machine_type=wanted_type(guest, ws.home.read(guest.name)),
         )
         for adapter in wanted[guest.name]["adapters"]:
             network = ws.lab.networks[adapter["network"]]

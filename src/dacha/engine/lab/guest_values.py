@@ -26,6 +26,7 @@ class Values(NamedTuple):
     first_boot: bool | None = None
     resolution: str | None = None
     stop_after: str | None = None
+    machine_type: str | None = None
     at_boot: bool | None = None
     start_order: int | None = None
     start_delay: str | None = None
@@ -55,6 +56,7 @@ def machine_values(asked: Values) -> dict[str, Any]:
         "first-boot": asked.first_boot,
         "resolution": asked.resolution,
         "stop-after": asked.stop_after,
+        "machine-type": asked.machine_type,
     }
     return {key: value for key, value in found.items() if value is not None}
 

@@ -35,6 +35,7 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         ("cpus", str(guest.cpus)),
         ("memory", show_size(guest.memory)),
         ("cpu", guest.cpu or "default for this accelerator"),
+        ("machine-type", _machine_type(ws, guest)),
         ("clock", {"utc": "UTC", "local": "local time"}[guest.clock]),
         ("firmware", guest.firmware.upper()),
         ("secure-boot", _yes(guest.secure_boot)),
@@ -46,7 +47,10 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
     ]
     # A guest with direct kernel boot has that instead of an order.
     behind = {"boot-order": "boot"} if guest.boot else {}
-    out = [Value(key, shown, found.source(behind.get(key, key))) for key, shown in rows]
+    first = {"machine-type": "its first start"}
+    out = [
+        Value(key, shown, found.source(behind.get(key, key), otherwise=first.get(key, DEFAULT))) for key, shown in rows
+    ]
     if guest.install:
         out.append(Value("install", guest.install, found.source("install")))
         out.append(Value("answers", _yes(guest.answers), found.source("answers")))
@@ -69,6 +73,12 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         out.append(Value(f"{name} hardware", hardware, found.source(*at, "hardware-address", otherwise=PLAN)))
         out.append(Value(f"{name} model", adapter.model, found.source(*at, "model")))
     return out
+
+
+def _machine_type(ws: Workspace, guest: Guest) -> str:
+    from dacha.engine.guest.machine_type import kept_type
+
+    return guest.machine_type or kept_type(ws.home, guest.name) or "the newest at its first start"
 
 
 def _setup(found: _Sources, guest: Guest) -> Iterator[Value]:
