@@ -6,8 +6,8 @@ import asyncio
 
 import pytest
 
-from dacha.caretaker.attempts import attempt
 from dacha.core.errors import HostError
+from dacha.engine.caretaker.attempts import attempt
 
 
 def test_what_fails_is_said_and_no_reason_to_end() -> None:

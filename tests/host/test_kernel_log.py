@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from dacha.host.kernel_log import killed_for_memory, read_log
+from dacha.host.log.kernel_log import killed_for_memory, read_log
 
 # As Linux 6.1 has logged it.
 LOG = [

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 
 from dacha.engine.apply.apply import apply
+from dacha.engine.reach.ready import await_ready
 from dacha.engine.workspace import Workspace
 
 
@@ -22,3 +23,5 @@ def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
             outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={guest.name})
         for change, error in outcome.failed:
             log(f"{guest.name}: {change} failed: " + " / ".join(error.lines()))
+        if not outcome.failed and not await_ready(ws.again(), guest.name):
+            log(f"{guest.name} did not respond in time: the guests after it start all the same")

@@ -15,13 +15,13 @@ from collections import Counter
 from collections.abc import Callable
 from functools import partial
 
-from dacha.caretaker.attempts import attempt
 from dacha.caretaker.packets.accepting import take_each, take_no_more
 from dacha.caretaker.sockets import connections
 from dacha.core.lab.model import Guest
 from dacha.core.network.links import KernelPlan
 from dacha.core.plan.plan import Plan
 from dacha.core.plan.smb import PORT, smb_places
+from dacha.engine.caretaker.attempts import attempt
 from dacha.engine.shares.smb import server_for
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.beside import smb_server

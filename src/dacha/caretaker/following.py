@@ -6,12 +6,14 @@ import asyncio
 import contextlib
 from collections.abc import Callable
 
-from dacha.caretaker.attempts import attempt
+from dacha.caretaker.minding.alerts import Alerts
 from dacha.caretaker.packets.messages import Tap
 from dacha.caretaker.watching import Watch, Watched
 from dacha.core.network.links import DirectLink, KernelPlan, TapLink
-from dacha.core.plan.learned import followed, learned
+from dacha.core.plan.learned import Key, followed, learned
 from dacha.core.plan.plan import Plan
+from dacha.engine.caretaker.attempts import attempt
+from dacha.engine.log.journal import note
 from dacha.engine.network import live, rules
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.monitor import agent
@@ -26,13 +28,27 @@ Log = Callable[[str], None]
 class Following:
     """Watches the guests of one lab, and lets doors and names follow them until `close`."""
 
-    def __init__(self, ws: Workspace, plan: Plan, links: KernelPlan, names: Callable[[Plan], None], log: Log) -> None:
+    def __init__(
+        self, ws: Workspace, plan: Plan, links: KernelPlan, names: Callable[[Plan], None], log: Log, alerts: Alerts
+    ) -> None:
         """Start following. `plan` is the plan in force; `names` is updated with the guests' current addresses."""
         self._ws, self._plan, self._names, self._log = ws, plan, names, log
+        self._alerts = alerts
         self._moved = asyncio.Event()
-        self.watch = Watch(_watched(plan, links), live.read(ws.home), ws.home.sightings, log, self._moved.set)
+        self.watch = Watch(
+            _watched(plan, links), live.read(ws.home), ws.home.sightings, log, self._moved.set, self._note
+        )
         self._moved.set()
         self._tasks = [asyncio.ensure_future(self._follow()), asyncio.ensure_future(self._ask_agents())]
+
+    def _note(self, key: Key, before: str | None, now: str) -> None:
+        """Record that a guest uses another address."""
+        guest, number = key
+        network = self._plan.adapters[key].network if key in self._plan.adapters else f"adapter {number}"
+        note(self._ws.home, "address", guest, ours=False, network=network, before=before, now=now)
+        if before:
+            text = f"{guest} uses {now} on {network} now, and not {before}"
+            self._alerts.tell("address-moved", guest, text, network=network, before=before, now=now)
 
     def close(self) -> None:
         for task in self._tasks:

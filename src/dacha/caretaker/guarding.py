@@ -8,10 +8,12 @@ import socket
 import time
 from collections.abc import Callable, Collection, Iterator
 
-from dacha.caretaker.attempts import attempt
+from dacha.caretaker.minding.alerts import Alerts
 from dacha.core.apply.changes import Change, LoadRules, MakeLink
 from dacha.core.errors import PeerError
 from dacha.core.network.rules import table_name
+from dacha.engine.caretaker.attempts import attempt
+from dacha.engine.log.journal import note
 from dacha.engine.network.links import wanted_links
 from dacha.engine.network.restore import restore
 from dacha.engine.workspace import Workspace
@@ -33,10 +35,13 @@ Log = Callable[[str], None]
 class Guarding:
     """Restores the lab's part of the kernel after every change, until `close`."""
 
-    def __init__(self, ws: Workspace, log: Log, links_made: Callable[[], None], missing: Collection[str]) -> None:
+    def __init__(
+        self, ws: Workspace, log: Log, links_made: Callable[[], None], missing: Collection[str], alerts: Alerts
+    ) -> None:
         """`links_made` is called after a link was created again, because sockets bound to the former one are useless,
         or when one of the `missing` appears. Raises OSError if this process cannot listen to the kernel, HostError."""
         self._ws, self._log, self._links_made, self._missing = ws, log, links_made, missing
+        self._alerts = alerts
         self._table = table_name(ws.lab.name)
         links = wanted_links(ws, ws.plan)
         self._links, self._bridges = set(links.links), [b.name for b in links.bridges()]
@@ -100,7 +105,10 @@ class Guarding:
             for change in done:
                 # The kernel names the process that changed rules, but not the one that changed links.
                 who = by if by and isinstance(change, LoadRules) else "another program"
-                self._log(f"changed by {who}; restored: {change.done()}")
+                text = f"changed by {who}; restored: {change.done()}"
+                self._log(text)
+                note(self._ws.home, "rules", ours=False, text=text, by=who)
+                self._alerts.tell("rules-changed", None, text, by=who)
             if any(isinstance(c, MakeLink) and not c.there for c in done):
                 self._links_made()
             if this.failed:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 
-from dacha.caretaker.attempts import attempt
 from dacha.core.plan.places import place_of
+from dacha.engine.caretaker.attempts import attempt
+from dacha.engine.log.journal import note
 from dacha.engine.reach import places
 from dacha.engine.workspace import Workspace
 from dacha.host.network.here import here
@@ -38,6 +39,7 @@ class Placing:
                 if not this.failed:
                     first, at = at == "?", name
                     if done or not first:
+                        note(self._ws.home, "place", ours=False, place=name, text=str(found or "no default route"))
                         self._log(f"this host is at {name or 'an unknown place'}: {found or 'no default route'}")
                         for line in done:
                             self._log(line)

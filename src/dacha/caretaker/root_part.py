@@ -15,6 +15,8 @@ from dacha.caretaker.file_service import FileService
 from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.guarding import Guarding
 from dacha.caretaker.journal import Journal
+from dacha.caretaker.minding.alerts import Alerts
+from dacha.caretaker.minding.minding import Minding
 from dacha.caretaker.packets.messages import (
     Begin,
     BootFile,
@@ -70,6 +72,8 @@ class Caretaker:
         self._outside: Outside | None = None
         self._guarding: Guarding | None = None
         self._placing: Placing | None = None
+        self._alerts = Alerts()
+        self._minding = Minding(self._alerts, partial(log.say, bucket="minding"))
         self._files = FileService(log.say)
         self._up = asyncio.Event()
         self._resolving: asyncio.Task[None] | None = None
@@ -82,6 +86,8 @@ class Caretaker:
         self._close_services()
         # Running guests keep the settings that they were started with, whatever the lab file says by now.
         plan = live.started(ws, ws.plan)
+        self._alerts.renew(ws)
+        self._minding.renew(ws)
         self.failed, self._ws, self._now = False, ws, plan
         links = wanted_links(ws, plan)
         # Sockets of an unchanged link stay open: what arrives in the meantime waits in them.
@@ -102,7 +108,7 @@ class Caretaker:
             if missing and missing != self._missing:
                 self._log.say(f"cannot listen at {', '.join(f'{n} ({why})' for n, why in missing.items())}")
             self._missing = missing
-            self._following = Following(ws, plan, links, self._names, self._log.say)
+            self._following = Following(ws, plan, links, self._names, self._log.say, self._alerts)
         if self._sockets or self._frames.opened:
             if self._workers and self._workers.pid():
                 self._order_changes(served_before)
@@ -118,7 +124,8 @@ class Caretaker:
             self._workers = None
         if links.bridges():
             try:
-                self._guarding = Guarding(ws, partial(self._log.say, bucket="guarding"), self._again, self._missing)
+                say = partial(self._log.say, bucket="guarding")
+                self._guarding = Guarding(ws, say, self._again, self._missing, self._alerts)
             except OSError as e:
                 self.failed = True
                 self._log.say(f"cannot notice when another program changes the lab's rules: {e.strerror or e}")
@@ -264,18 +271,10 @@ class Caretaker:
             os.close(found[0])
 
     def _close_services(self) -> None:
-        if self._following:
-            self._following.close()
-            self._following = None
-        if self._outside:
-            self._outside.close()
-            self._outside = None
-        if self._guarding:
-            self._guarding.close()
-            self._guarding = None
-        if self._placing:
-            self._placing.close()
-            self._placing = None
+        for part in (self._following, self._outside, self._guarding, self._placing):
+            if part:
+                part.close()
+        self._following = self._outside = self._guarding = self._placing = None
         self._served = {}
 
     def close(self) -> None:
@@ -285,6 +284,8 @@ class Caretaker:
             self._workers.close()
             self._workers = None
         self._close_services()
+        self._minding.close()
+        self._alerts.close()
         self._files.close()
         for opened in self._sockets.values():
             opened.close()

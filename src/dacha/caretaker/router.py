@@ -8,8 +8,8 @@ import socket
 import time
 from collections.abc import Callable
 
-from dacha.caretaker.attempts import attempt
 from dacha.core.router.mapping import AGAIN_S, RouterState, next_look
+from dacha.engine.caretaker.attempts import attempt
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 from dacha.wire.router.pcp import CLIENT_PORT

@@ -13,11 +13,12 @@ import sys
 from functools import partial
 from pathlib import Path
 
-from dacha.caretaker.attempts import attempt
 from dacha.caretaker.boot import start_guests
 from dacha.caretaker.root_part import Caretaker
 from dacha.core.errors import BusyError
+from dacha.engine.caretaker.attempts import attempt
 from dacha.engine.caretaker.process import RotatingLog, note_running, program
+from dacha.engine.log.journal import note
 from dacha.engine.network import kernel, rules
 from dacha.engine.workspace import Workspace, load_applied
 from dacha.host.files import locked
@@ -63,6 +64,7 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
         loop.add_signal_handler(number, end)
     caretaker = Caretaker(log, wake.set)
     ws = load_applied(lab_file)
+    note(ws.home, "caretaker", text="started")
     looking = asyncio.ensure_future(_look_after_uplinks(log))
     booting = _bring_up(ws, log) if ws.home.rebooted() else None
     if booting is None:
@@ -90,6 +92,7 @@ async def serve(lab_file: Path, log: RotatingLog) -> None:
             booting.cancel()
         caretaker.close()
         log.say("ends")
+        note(ws.home, "caretaker", text="ended")
 
 
 def run(lab_file: Path, *, echo: bool = False) -> None:

@@ -10,10 +10,10 @@ from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 
-from dacha.caretaker.attempts import attempt
 from dacha.core.named import NamedTuple
 from dacha.core.plan.learned import Key, Sighting
 from dacha.core.zone import without_zone
+from dacha.engine.caretaker.attempts import attempt
 from dacha.engine.network.live import write
 
 # The minimum interval of records for an unchanged address, and for one that changes.
@@ -42,8 +42,11 @@ class Watch:
         file: Path,
         log: Callable[[str], None],
         moved: Callable[[], None],
+        changed: Callable[[Key, str | None, str], None] = lambda key, before, now: None,
     ) -> None:
-        """`links` by their names, `before` the observations of an earlier run."""
+        """`links` by their names, `before` the observations of an earlier run. `changed` is told the former and the new
+        address of an adapter."""
+        self._changed = changed
         self._links, self._file, self._log, self._moved = links, file, log, moved
         self._by_hardware = {w.hardware: w for w in links.values()}
         self._saving: asyncio.TimerHandle | None = None
@@ -110,6 +113,7 @@ class Watch:
         self._keep(watched.key, Sighting(used, now, now, by, before.others if before else ()))
         wrong = f", but {watched.planned} is planned" if watched.planned and watched.planned != used else ""
         self._log(f"{watched.key[0]} uses {used}{wrong}")
+        self._changed(watched.key, str(before.address) if before and before.address else None, str(used))
         if watched.planned is None:
             self._moved()
 

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import argparse
 import time
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli.commands import Action, nothing
 from dacha.cli.terminal import output
 from dacha.core.units import show_duration
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
 
 
 def caretaker_arguments(parser: argparse.ArgumentParser) -> None:
@@ -45,8 +48,7 @@ def run_run(args: argparse.Namespace) -> int:
 
 def run_status(args: argparse.Namespace) -> int:
     from dacha.caretaker.journal import read
-    from dacha.cli.words import closed_here
-    from dacha.engine.apply.pending import follows_places
+    from dacha.engine.apply.pending import follows_places, minds_guests
     from dacha.engine.caretaker import process as caretaking
     from dacha.engine.router import mappings
     from dacha.engine.workspace import load
@@ -57,9 +59,12 @@ def run_status(args: argparse.Namespace) -> int:
     since = started_at(process) if process else None
     older = process is not None and caretaking.older(ws.home)
     networks = [n.name for n in ws.lab.networks.values() if n.managed]
-    from_outside = mappings.needed(ws)
-    placed = follows_places(ws)
-    needed = from_outside or placed or any(n.by_kernel for n in ws.lab.networks.values())
+    needed = (
+        mappings.needed(ws)
+        or follows_places(ws)
+        or minds_guests(ws)
+        or any(n.by_kernel for n in ws.lab.networks.values())
+    )
     rows = [
         (network, lease)
         for network in networks
@@ -77,34 +82,50 @@ def run_status(args: argparse.Namespace) -> int:
         output.emit_json(answer | {"networks": networks, "log": str(ws.home.caretaker_log), "leases": leases})
         return 0 if process or not needed else 1
     if not needed:
-        output.say("This lab has no kernel network, no door from outside and no place: it needs no caretaker.")
+        output.say(
+            "This lab has no kernel network, no door from outside, no place, no guest that restarts and no command for "
+            "an event: it needs no caretaker."
+        )
         return 0
-    if process is None:
-        lacks = _lacking(networks, from_outside, placed)
-        output.say(f"The caretaker is not running: {lacks}. To start it: dacha apply")
-    else:
-        age = f", for {show_duration(time.time() - since)} now" if since else ""
-        output.say(f"The caretaker is running{age}, process {process.pid}.")
-        if older:
-            output.say("It runs another version of Dacha. To restart it: dacha apply")
-        if from_outside:
-            output.say(_router(mappings.read(ws.home)))
-        elif placed and not networks:
-            output.say(f"It closes doors at other places. {closed_here(ws) or 'None is closed here.'}")
-        elif not networks:
-            output.say(
-                "It serves no network, as bridged networks use their LAN's servers; it tracks the guests' addresses."
-            )
+    output.say(_state(ws, process, since, networks))
     output.say(f"Its log: {ws.home.caretaker_log}")
     _leases(rows)
     return 0 if process else 1
 
 
-def _lacking(networks: list[str], from_outside: bool, placed: bool) -> str:
+def _state(ws: Workspace, process: Any, since: float | None, networks: list[str]) -> str:
+    """Whether it runs, and what it does for this lab, or what is lacking without it."""
+    from dacha.cli.words import closed_here
+    from dacha.engine.apply.pending import follows_places, minds_guests
+    from dacha.engine.caretaker import process as caretaking
+    from dacha.engine.router import mappings
+
+    from_outside, placed, minded = mappings.needed(ws), follows_places(ws), minds_guests(ws)
+    if process is None:
+        lacks = _lacking(networks, from_outside, placed, minded)
+        return f"The caretaker is not running: {lacks}. To start it: dacha apply"
+    age = f", for {show_duration(time.time() - since)} now" if since else ""
+    lines = [f"The caretaker is running{age}, process {process.pid}."]
+    if caretaking.older(ws.home):
+        lines.append("It runs another version of Dacha. To restart it: dacha apply")
+    if from_outside:
+        lines.append(_router(mappings.read(ws.home)))
+    if placed:
+        lines.append(f"It closes doors at other places. {closed_here(ws) or 'None is closed here.'}")
+    if minded:
+        lines.append("It starts guests again as their restart policy says, and runs the lab's commands at events.")
+    if not networks and len(lines) == 1:
+        what = "It serves no network, as bridged networks use their LAN's servers; it tracks the guests' addresses."
+        lines.append(what)
+    return "\n".join(lines)
+
+
+def _lacking(networks: list[str], from_outside: bool, placed: bool, minded: bool) -> str:
     """What does not work while it is not running."""
     lacks = ["guests get neither addresses nor name resolution"] if networks else []
     lacks += ["port mappings in the router are not renewed"] if from_outside else []
     lacks += ["no door is closed when this host moves to another place"] if placed else []
+    lacks += ["guests that end are not started again, and no command is run at an event"] if minded else []
     return ", and ".join(lacks) or "guests' addresses are not tracked"
 
 

@@ -64,6 +64,13 @@ COMMANDS = (
         "dacha trace gauge ssh --from lan",
     ),
     Command(
+        "The lab",
+        "log",
+        "lab.log",
+        "show what happened: changes, starts, ends and their reasons",
+        'dacha log gauge --since "2 h"',
+    ),
+    Command(
         "The lab", "map", "reach.map", "draw the lab, in the terminal or as SVG or PNG", "dacha map --save lab.svg"
     ),
     Command(

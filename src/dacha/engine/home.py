@@ -166,6 +166,20 @@ class Home:
         return self.folder / "known_hosts"
 
     @property
+    def log(self) -> Path:
+        """What happened to the lab, one event a line; `.1` is the part before."""
+        return self.folder / "log"
+
+    def end_note(self, name: str) -> Path:
+        """The last end of a guest's process that is in the log."""
+        return self.guest(name) / "end.json"
+
+    @property
+    def versions(self) -> Path:
+        """The folder of the lab file's applied versions, each named by its time (Unix seconds)."""
+        return self.folder / "versions"
+
+    @property
     def applied(self) -> Path:
         return self.folder / "applied.toml"
 

@@ -21,7 +21,8 @@ class Record(SimpleNamespace):
     account, None if unknown, `own_accounts` the accounts for people only, `unsure` keys that may have been installed,
     as it did not answer; `asks` is true if its process has a gate (`engine/network/gate.py`). `buses` is the last bus
     of each disk, including detached ones: its system may have no driver for another one. `pressed` is when the power
-    button of its present process was pressed (Unix seconds), None if it was not.
+    button of its present process was pressed (Unix seconds), None if it was not; `forced` is when Dacha powered it off.
+    `starts` counts its starts.
     """
 
     def __init__(
@@ -48,6 +49,8 @@ class Record(SimpleNamespace):
         pressed: float | None = None,
         bare: str | None = None,
         inside: dict[str, str] | None = None,
+        forced: float | None = None,
+        starts: int = 0,
     ) -> None:
         self.machine = machine
         self.process = process
@@ -70,6 +73,13 @@ class Record(SimpleNamespace):
         self.pressed = pressed
         self.bare = bare
         self.inside = inside
+        self.forced = forced
+        self.starts = starts
+
+    @property
+    def machine_type(self) -> str | None:
+        """The version of its board at its last start; None if it is not known."""
+        return self.machine.get("machine_type") if self.machine else None
 
 
 def record_from(raw: dict[str, Any]) -> Record:
@@ -96,5 +106,7 @@ def record_from(raw: dict[str, Any]) -> Record:
         pressed=raw.get("pressed"),
         bare=raw.get("bare"),
         inside=raw.get("inside"),
+        forced=raw.get("forced"),
+        starts=int(raw.get("starts") or 0),
         buses=dict(raw.get("buses") or {}) | {d["name"]: d["bus"] for d in (machine or {}).get("disks", ())},
     )

@@ -9,6 +9,7 @@ from typing import Any
 
 from dacha.core.apply.machine import Machine, MachineAdapter, MachineDisk
 from dacha.core.lab.buses import BUSES
+from dacha.core.log.ends import TRACED
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 from dacha.hypervisor.images.layers import Layer
@@ -64,6 +65,8 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny",
         "-msg",
         "timestamp=on",
+        # Its run states, and why it shuts down: the log can tell how it ended.
+        *(word for event in TRACED for word in ("-trace", f"enable={event}")),
         *_monitor(QMP),
         *_monitor(WATCH),
         *_monitor(EVENTS),

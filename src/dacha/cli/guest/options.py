@@ -51,6 +51,14 @@ def shared(parser: argparse.ArgumentParser) -> None:
         "--start-order", type=int, metavar="N", help="start order: lower numbers start first (default: 100)"
     )
     parser.add_argument("--start-delay", metavar="TIME", help="delay before its start")
+    parser.add_argument(
+        "--ready-within",
+        metavar="TIME",
+        help="start guests with a higher order when its doors respond, at the latest after TIME (default: 0 s)",
+    )
+    parser.add_argument(
+        "--restart", metavar="WHEN", help="start it again when it ends: never (default), on-failure, always"
+    )
     parser.add_argument("--stop-after", metavar="TIME", help="time that it may take to shut down (default: 60 s)")
 
 

@@ -7,6 +7,7 @@ import time
 from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments, cutting
+from dacha.cli.lab.lab import as_of
 from dacha.cli.terminal import output
 
 if TYPE_CHECKING:
@@ -24,6 +25,7 @@ def apply_arguments(parser: argparse.ArgumentParser) -> None:
         help="allow the lab's traffic in this host's own firewall, by a narrow rule for each door; recorded, and "
              "removed with the door",
     )  # fmt: skip
+    as_of(parser, "first write the lab file as it was applied then; its present text is kept, too")
     cutting.option(parser)
     parser.add_argument(
         "--confirm",
@@ -43,6 +45,11 @@ def run_apply(args: argparse.Namespace) -> int:
         else:
             output.say(f"{move.bridge} is kept, over {move.adapter}.")
         return 0
+    if args.as_of:
+        from dacha.engine.log.versions import put_back, shown
+
+        version = put_back(args.lab, args.as_of)
+        output.note(f"note: the lab file is as it was applied at {shown(version)}")
     if args.open_firewall:
         from dacha.core.lab.text.edits import Set
         from dacha.engine.lab.edit import edit_lab
@@ -130,19 +137,22 @@ def _change_inside(
         with waiting_line(quiet=quiet) as line:
             made = meanwhile(lambda: list(change_inside(ws, changes)), lambda: line.remind(words))
         for change, error, took in made:
-            _note(outcome, report, change, error, took)
+            _note(ws, outcome, report, change, error, took)
         changed = [c.guest for c in changes]
         for keys, error, took in change_keys(ws, waiting_keys(ws, [*(started if waited else []), *changed])):
-            _note(outcome, report, keys, error, took)
+            _note(ws, outcome, report, keys, error, took)
 
 
-def _note(outcome: Any, report: Any, change: Any, error: Any, took: float) -> None:
+def _note(ws: Workspace, outcome: Any, report: Any, change: Any, error: Any, took: float) -> None:
     from dacha.core.apply.changes import subject
+    from dacha.engine.log.changes import note_done, note_failed
 
     if error:
         outcome.failed.append((change, error))
+        note_failed(ws.home, change, error)
     else:
         outcome.done.append(change)
+        note_done(ws.home, change)
         report(subject(change), change.done(), took)
 
 
@@ -184,7 +194,7 @@ def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
 def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
     """Wait for these doors; returns those that did not respond, with what was seen."""
     from dacha.cli.terminal.progress import waiting_line
-    from dacha.engine.guest.console import last_words
+    from dacha.engine.console import last_words
     from dacha.engine.reach.doors import wait_for
     from dacha.engine.reach.opening import GuestWatcher
     from dacha.host.network.addresses import lan_address
@@ -216,7 +226,7 @@ def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: b
     from dacha.cli.terminal.progress import waiting_line
     from dacha.core.apply.changes import StartGuest
     from dacha.core.lab.setup import NO_SETUP
-    from dacha.engine.guest.console import first_boot, last_words
+    from dacha.engine.console import first_boot, last_words
     from dacha.engine.inside.setup import doubt
 
     started = [c.guest for c in outcome.done if isinstance(c, StartGuest)]

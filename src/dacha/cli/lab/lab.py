@@ -155,6 +155,12 @@ def run_check(args: argparse.Namespace) -> int:
 
 def diff_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = "Show what apply would do, and change nothing.\nExit code 1 if apply would refuse something."
+    as_of(parser, "compare with the lab file as it was applied then")
+
+
+def as_of(parser: argparse.ArgumentParser, what: str) -> None:
+    """The option of commands that take an earlier version of the lab file."""
+    parser.add_argument("--as-of", metavar="TIME", help=f'{what}: "2 h" (ago), 14:30, "2026-11-30 14:30"')
 
 
 def run_diff(args: argparse.Namespace) -> int:
@@ -167,7 +173,12 @@ def run_diff(args: argparse.Namespace) -> int:
     from dacha.engine.guest.observe import observe
     from dacha.engine.workspace import load, locate
 
-    ws = load(args.lab)
+    if args.as_of:
+        from dacha.engine.log.versions import load_as_of
+
+        ws, _ = load_as_of(args.lab, args.as_of)
+    else:
+        ws = load(args.lab)
     ws.refuse_if_wrong()
     note_other_file(ws)
     seen = observe(ws.home, ws.lab.guests)

@@ -138,6 +138,8 @@ def _print(ws: Workspace, status: Any) -> None:
         notes.append(f"{guest}: {what} is still open, but no longer in the lab file: dacha apply")
     if status.unserved:
         notes.append(f"The caretaker is not running: no DHCP and DNS on {', '.join(status.unserved)}: dacha apply")
+    notes += _ended(status)
+    notes += [output.paint(f"warning: {words}", output.BAD) for words in status.low]
     if notes:
         output.say()
         for note in notes:
@@ -149,6 +151,20 @@ def _print(ws: Workspace, status: Any) -> None:
         remedy = "isolated = true prevents it" if ask_first.missing() else "their next start prevents it: dacha restart"
         networks = ", ".join(status.exposed)
         output.say(f"Guests on {networks} can reach this host's loopback through their gateway: {remedy}")
+
+
+def _ended(status: Any) -> list[str]:
+    """Guests that are off although nobody stopped them, with the reason."""
+    from dacha.core.units import show_duration
+
+    found = []
+    for g in status.guests:
+        if g.ended and not g.seen.stopped_on_purpose:
+            end, at = g.ended
+            found.append(
+                f"{g.name} ended {show_duration(max(0.0, time.time() - at))} ago: {end.words}: dacha log {g.name}"
+            )
+    return found
 
 
 def _table(status: Any) -> None:
@@ -192,6 +208,8 @@ def _json(ws: Workspace, status: Any) -> dict[str, Any]:
                 "first_boot": g.first_boot and {"state": g.first_boot.state, "failed_at": list(g.first_boot.failed_at)},
                 "since": output.moment(g.seen.since),
                 "pid": g.seen.pid,
+                "ended": g.ended
+                and {"reason": g.ended[0].reason, "at": output.moment(g.ended[1]), "text": g.ended[0].words},
                 "addresses": g.addresses,
                 "in_file": g.guest is not None,
                 "doors": [
@@ -223,6 +241,7 @@ def _json(ws: Workspace, status: Any) -> dict[str, Any]:
             "changed": status.confinement.changed,
         },
         "refused": [output.finding_json(ws.path.name, f) for f in locate(ws.path, ws.text, list(status.refused))],
+        "low": list(status.low),
         "still_open": [{"guest": guest, "what": what} for guest, what in status.still_open],
         **here_json(ws),
     }

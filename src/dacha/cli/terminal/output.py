@@ -60,6 +60,11 @@ def emit_json(value: dict[str, Any]) -> None:
     _answer(json.dumps({"version": JSON_VERSION, **_plain(value)}, indent=1, ensure_ascii=_ascii(), default=str))
 
 
+def emit_line(value: dict[str, Any]) -> None:
+    """One of many answers for a script: the same in one line."""
+    _answer(json.dumps({"version": JSON_VERSION, **_plain(value)}, ensure_ascii=_ascii(), default=str))
+
+
 def _plain(value: Any) -> Any:
     """The same with null in place of empty texts."""
     if isinstance(value, dict):

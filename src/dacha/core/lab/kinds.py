@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from typing import Literal
 
+    from dacha.core.log.restarts import Restart
+
     Kind = Literal["nat", "host-only", "bridge"]
     Backend = Literal["auto", "user", "kernel"]
     WayOut = Literal["anywhere", "internet"]
@@ -32,6 +34,7 @@ WAYS_OUT: tuple[WayOut, ...] = ("anywhere", "internet")
 ACCELERATORS: tuple[Accelerator, ...] = ("auto", "kvm", "tcg")
 FIRMWARES: tuple[Firmware, ...] = ("bios", "uefi")
 CLOCKS: tuple[Clock, ...] = ("utc", "local")
+RESTARTS: tuple[Restart, ...] = ("never", "on-failure", "always")
 MODELS: tuple[Model, ...] = ("virtio", "e1000")
 BOOT_ORDER: tuple[Source, ...] = ("disk", "medium", "network")
 # The places that a door can be entered from, nearest first: each includes those before it.

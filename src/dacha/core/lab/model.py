@@ -14,10 +14,22 @@ from typing import TYPE_CHECKING
 from dacha.core.lab.network import Network, Place, Ports
 from dacha.core.lab.person import Person
 from dacha.core.lab.setup import NO_SETUP, Setup
+from dacha.core.log.alert import Alert
 from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:
-    from dacha.core.lab.kinds import Accelerator, Clock, Firmware, Model, Origin, Protocol, Service, SharedBy, Source
+    from dacha.core.lab.kinds import (
+        Accelerator,
+        Clock,
+        Firmware,
+        Model,
+        Origin,
+        Protocol,
+        Service,
+        SharedBy,
+        Source,
+    )
+    from dacha.core.log.restarts import Restart
 
 SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "windows")
 
@@ -76,11 +88,13 @@ class Login(NamedTuple):
 
 
 class Start(NamedTuple):
-    """Automatic start: at the host's boot, in which order, after which delay (seconds)."""
+    """Automatic start: at the host's boot, in which order, after which delay (seconds). Guests with a higher order are
+    started when its doors respond, at the latest after `ready_s` (0: they do not wait)."""
 
     at_boot: bool = False
     order: int = 100
     delay_s: float = 0.0
+    ready_s: float = 0.0
 
 
 NOT_BY_ITSELF = Start()
@@ -182,6 +196,8 @@ class Guest(NamedTuple):
     doors: tuple[Door, ...] = ()
     shares: tuple[Share, ...] = ()
     start: Start = NOT_BY_ITSELF
+    # Whether the caretaker starts it again when it has ended.
+    restart: Restart = "never"
     stop_after_s: float = 60.0
     limits: Limits = NO_LIMITS
 
@@ -196,11 +212,15 @@ NOBODY: Mapping[str, Person] = MappingProxyType({})
 # A lab without places: its doors are the same everywhere.
 NOWHERE: Mapping[str, Place] = MappingProxyType({})
 
+# A lab without commands for events.
+SILENT: Mapping[str, Alert] = MappingProxyType({})
+
 
 class Lab(NamedTuple):
     """The contents of one lab file, in file order. `router` is the address of the router that forwards doors from
     outside: None for the default gateway, "none" for none. `people` may enter guests; `open_firewall` permits rules in
-    this host's own firewall; `places` are those that this host may be at."""
+    this host's own firewall; `places` are those that this host may be at; `alerts` are
+    commands for events, by event."""
 
     name: str
     networks: dict[str, Network]
@@ -211,6 +231,7 @@ class Lab(NamedTuple):
     people: Mapping[str, Person] = NOBODY
     open_firewall: bool = False
     places: Mapping[str, Place] = NOWHERE
+    alerts: Mapping[str, Alert] = SILENT
 
     @property
     def from_outside(self) -> bool:

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 
 import tomli
 
+from dacha.core import units
+from dacha.core.errors import BadValue
 from dacha.core.findings import ERROR, Finding
 from dacha.core.lab import address_fields, fields
 from dacha.core.lab.kinds import ACCELERATORS, BACKENDS, KINDS, ORIGINS, WAYS_OUT
@@ -15,9 +17,10 @@ from dacha.core.lab.model import SYSTEMS, Lab
 from dacha.core.lab.network import Network, NetworkBoot, OtherMachine, Place
 from dacha.core.lab.person import EVERYTHING, Person
 from dacha.core.lab.profile import PLAIN, Profiles
-from dacha.core.lab.read_guest import checked_name, read_guest
-from dacha.core.lab.reader import Table
+from dacha.core.lab.read_guest import read_guest
+from dacha.core.lab.reader import Table, checked_name
 from dacha.core.lab.setup import Setup
+from dacha.core.log.alert import AFTER_S, BELOW, EVENTS, Alert
 from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:
@@ -77,6 +80,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
     storages = {n: _storage(n, t) for n, t in root.tables("storage")}
     people = {n: _person(n, t) for n, t in root.tables("person")}
     places = {n: _place(n, t) for n, t in root.tables("place")}
+    alerts = _alerts(root)
     return Lab(
         name=name,
         accelerator=accelerator,
@@ -87,6 +91,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
         people=people,
         open_firewall=open_firewall,
         places=places,
+        alerts=alerts,
     )
 
 
@@ -209,3 +214,41 @@ def _network(name: str, t: Table) -> Network:
                     f"remove it, or kind = {chr(34)}bridge{chr(34)}",
                 )
     return network
+
+
+def _alerts(root: Table) -> dict[str, Alert]:
+    """The alerts of the lab file, by their events."""
+    found: dict[str, Alert] = {}
+    for name, t in root.tables("on"):
+        event = next((e for e in EVENTS if e == name), None)
+        if event is None:
+            from dacha.core.spelling import did_you_mean
+
+            t.wrong(
+                "", "name", f"there is no event {name}", did_you_mean(name, EVENTS, f"use one of: {', '.join(EVENTS)}")
+            )
+            continue
+        run = t.need("run", _words, '"/usr/local/bin/notify-me"')
+        after_s = t.take("after", units.duration, AFTER_S)
+        below = t.take("below", fields.whole(1, 99), BELOW)
+        for key, where in (("after", "door-closed"), ("below", "storage-low")):
+            if key in t.data and event != where:
+                t.wrong(key, "misplaced", f"this key belongs to [on.{where}] only", "remove it")
+        t.finish()
+        found[event] = Alert(event, run or ("true",), after_s, below)
+    return found
+
+
+def _words(value: object) -> tuple[str, ...]:
+    """A command with its arguments: a list of words, or one text that is split into words as a shell does."""
+    words: object = value
+    if isinstance(value, str):
+        import shlex
+
+        try:
+            words = shlex.split(value)
+        except ValueError as e:
+            raise BadValue(f"{value!r} is not a command: {str(e).lower()}", "close its quotes") from None
+    if not isinstance(words, list) or not words:
+        raise BadValue(f"{value!r} is not a command", 'write "PROGRAM ARGUMENT …", or a list of words')
+    return tuple(fields.text(word) for word in words)

@@ -7,14 +7,23 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import TYPE_CHECKING
 
 from dacha.core import units
-from dacha.core.errors import BadValue
 from dacha.core.lab import address_fields, fields
 from dacha.core.lab.buses import BUSES
-from dacha.core.lab.kinds import BOOT_ORDER, CLOCKS, FIRMWARES, MODELS, ORIGINS, PROTOCOLS, SERVICES, SHARED_BY
+from dacha.core.lab.kinds import (
+    BOOT_ORDER,
+    CLOCKS,
+    FIRMWARES,
+    MODELS,
+    ORIGINS,
+    PROTOCOLS,
+    RESTARTS,
+    SERVICES,
+    SHARED_BY,
+)
 from dacha.core.lab.model import NO_LIMITS, Adapter, Boot, Disk, Door, Guest, Limits, Login, Screen, Share, Start
 from dacha.core.lab.network import Ports
 from dacha.core.lab.profile import PLAIN, Profile, Profiles
-from dacha.core.lab.reader import Table
+from dacha.core.lab.reader import Table, checked_name
 from dacha.core.lab.setup import NO_SETUP, Setup
 
 if TYPE_CHECKING:
@@ -26,14 +35,6 @@ RANGE_MOST = 256
 SHARE_NAME_MOST = 36
 _NO_ADDRESS: tuple[IPv4Address | None, int | None] = (None, None)
 _NO_ADDRESS6: tuple[IPv6Address | None, int | None] = (None, None)
-
-
-def checked_name(table: Table, name: str) -> None:
-    """Report an invalid name in the lab file."""
-    try:
-        fields.name(name)
-    except BadValue as e:
-        table.wrong("", "name", e.what, e.remedy)
 
 
 def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Setup] | None = None) -> Guest:
@@ -67,10 +68,11 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         adapters=tuple(_adapter(a, usual) for a in t.list_of_tables("adapter")),
         login=_login(t.table("login")),
         first_boot=t.take("first-boot", fields.flag, True),
-        setup=_setup(told, setups or {}) if (told := t.table("setup")) else NO_SETUP,
+        setup=_setup(t.table("setup"), setups or {}),
         doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
         shares=tuple(_share(n, s, system) for n, s in t.tables("share")),
         start=_start(t.table("start")),
+        restart=t.take("restart", fields.choice(*RESTARTS), "never"),
         stop_after_s=t.take("stop-after", units.duration, 60.0),
         limits=_limits(t.table("limits")),
     )
@@ -84,7 +86,9 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
     return guest
 
 
-def _setup(t: Table, setups: Mapping[str, Setup]) -> Setup:
+def _setup(t: Table | None, setups: Mapping[str, Setup]) -> Setup:
+    if t is None:
+        return NO_SETUP
     from dacha.core.lab.read_setup import read_setup
 
     return read_setup(t, setups)
@@ -222,6 +226,7 @@ def _start(t: Table | None) -> Start:
         at_boot=t.take("at-boot", fields.flag, False),
         order=t.take("order", fields.whole(0, 9999), 100),
         delay_s=t.take("delay", units.duration, 0.0),
+        ready_s=t.take("ready-within", units.duration, 0.0),
     )
     t.finish()
     return start

@@ -7,6 +7,7 @@ from typing import Any, TypeVar
 
 from dacha.core.errors import BadValue
 from dacha.core.findings import ERROR, Finding, Path, subject_of
+from dacha.core.lab import fields
 
 T = TypeVar("T")
 U = TypeVar("U")
@@ -100,3 +101,11 @@ class Table:
                 from dacha.core.spelling import did_you_mean
 
                 self.wrong(key, "unknown-key", "unknown key", did_you_mean(key, self._known))
+
+
+def checked_name(table: Table, name: str) -> None:
+    """Report an invalid name in the lab file."""
+    try:
+        fields.name(name)
+    except BadValue as e:
+        table.wrong("", "name", e.what, e.remedy)

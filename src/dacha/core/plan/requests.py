@@ -32,6 +32,8 @@ def requests(lab: Lab) -> list[Request]:
         found.append(Request(CHANGES, "lab", "this host's own firewall: one rule for each door"))
     if lab.from_outside and not lab.by_hand:
         found.append(Request(REACHES, "lab", f"the router {lab.router or 'of the default route'}: port mappings"))
+    for alert in lab.alerts.values():
+        found.append(Request(RUNS, f"on {alert.event}", f"on this host: {' '.join(alert.run)}"))
     for network in lab.networks.values():
         found += (Request(kind, f"network {network.name}", what) for kind, what in _network(network))
     for guest in lab.guests.values():

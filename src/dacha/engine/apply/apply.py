@@ -44,6 +44,8 @@ from dacha.engine.guest.setup_facts import wanted_setups
 from dacha.engine.guest.start import start_all
 from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
+from dacha.engine.log.changes import note_applied, note_done, note_failed
+from dacha.engine.log.ends import note_ends
 from dacha.engine.network import gate, kernel, rules
 from dacha.engine.profiles import profiles
 from dacha.engine.scoped import scoped
@@ -127,6 +129,7 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
         register.refuse_other_state(ws.home, ws.lab)
         ws, seen, concerned, unfit = _settled(ws.again(), only, report)
         register.claim(ws.home, ws.lab, ws.plan)
+    note_ends(ws.home, locked=True)
     if only is None:
         ws.home.note_boot()
     keyed: list[MakeHostKey] = []
@@ -150,13 +153,14 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     outcome = _carry_out(ws, whole, machines, keyed, [c for c in changes if c.guest not in unfit], report, progress)
     for name, why in unfit.items():
         refusal = next((c for c in changes if c.guest == name), None)
-        outcome.failed.append((refusal or StartGuest(name), why))
+        _failed(ws, outcome, refusal or StartGuest(name), why)
     for name in concerned:
         # An installation whose follower was killed is followed again.
         if seen[name].running and install.pending(ws, name, ws.home.read(name)):
             install.follow(ws, name)
     if only is None or (not outcome.failed and (whole is ws or whole.lab == ws.lab)):
         replace_file(ws.home.applied, ws.text)
+        note_applied(ws.home, ws.text)
     if only is None:
         kept_disks.note_removed(ws)
     caretaking.tell(ws.home)
@@ -202,10 +206,10 @@ def _carry_out(
             try:
                 ended = carry_out(work, change)
             except DachaError as e:
-                outcome.failed.append((change, e))
+                _failed(ws, outcome, change, e)
                 unfit |= _without(change, machines)
                 continue
-            outcome.done.append(change)
+            _done(ws, outcome, change)
             if isinstance(change, MakeDisk | WriteSeed) and change.guest in starts:
                 made.setdefault(change.guest, []).append(change.made)
             else:
@@ -217,19 +221,29 @@ def _carry_out(
             report(f"guest {name}", "created " + ", ".join(parts), 0.0)
     for keys, failure, took in change_keys(ws, [c for c in changes if isinstance(c, ChangeKeys)]):
         if failure:
-            outcome.failed.append((keys, failure))
+            _failed(ws, outcome, keys, failure)
             continue
-        outcome.done.append(keys)
+        _done(ws, outcome, keys)
         report(subject(keys), keys.done(), took)
     ready = [c for name, c in starts.items() if name not in unfit]
     for started, failure, took in start_all(ws, machines, ready):
         if failure:
-            outcome.failed.append((started, failure))
+            _failed(ws, outcome, started, failure)
             continue
-        outcome.done.append(started)
+        _done(ws, outcome, started)
         first = f"created {', '.join(made[started.guest])}; " if started.guest in made else ""
         report(subject(started), first + started.done(), took)
     return outcome
+
+
+def _done(ws: Workspace, outcome: Outcome, change: Change) -> None:
+    outcome.done.append(change)
+    note_done(ws.home, change)
+
+
+def _failed(ws: Workspace, outcome: Outcome, change: Change, error: DachaError) -> None:
+    outcome.failed.append((change, error))
+    note_failed(ws.home, change, error)
 
 
 def _lacks_rules(outcome: Outcome) -> bool:

@@ -55,7 +55,7 @@ def with_host(
 
         more += mappings.difference(ws)
         cares = cares or mappings.needed(ws)
-    cares = cares or follows_places(ws)
+    cares = cares or follows_places(ws) or minds_guests(ws)
     if more or cares or ws.home.caretaker_note.exists():
         from dacha.engine.caretaker import process as caretaking
 
@@ -74,6 +74,16 @@ def with_host(
 def follows_places(ws: Workspace) -> bool:
     """True if doors of this lab are open at some places only: the caretaker closes them elsewhere."""
     return bool(ws.written.places) and any(d.from_lan for d in ws.written.doors())
+
+
+def minds_guests(ws: Workspace) -> bool:
+    """True if the caretaker has something to do for guests: it starts them again after an end, or runs commands at
+    events; or if a service starts it with this host."""
+    from dacha.engine.caretaker import unit
+
+    return (
+        unit.installed(ws.lab.name) or bool(ws.lab.alerts) or any(g.restart != "never" for g in ws.lab.guests.values())
+    )
 
 
 def _held(seen: dict[str, ObservedGuest]) -> set[str]:

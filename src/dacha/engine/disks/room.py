@@ -4,8 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import shutil
+from pathlib import Path
+from typing import TYPE_CHECKING
 
+from dacha.core.units import show_size
 from dacha.engine.home import Home
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
 
 
 def room(home: Home, guest: str) -> tuple[int, str] | None:
@@ -16,3 +22,25 @@ def room(home: Home, guest: str) -> tuple[int, str] | None:
             place = disk.resolve()
             found.append((shutil.disk_usage(place).free, str(place.parent)))
     return min(found, default=None)
+
+
+# A file system is low with less than this free: percent, and bytes.
+LOW_PERCENT, LOW_BYTES = 5, 512 << 20
+
+
+def low_places(ws: Workspace, percent: int | None = None) -> dict[Path, str]:
+    """The folders for disks of this lab, the first of each file system, that are nearly full, each in words."""
+    folders = {Path(ws.resolve(folder)): f"storage {name}" for name, folder in ws.lab.storages.items()}
+    found: dict[Path, str] = {}
+    devices: set[int] = set()
+    for place, what in {ws.home.folder: "the state folder", **folders}.items():
+        with contextlib.suppress(OSError):
+            usage, device = shutil.disk_usage(place), place.stat().st_dev
+            share = 100 * usage.free / max(1, usage.total)
+            if device not in devices and (share < (percent or LOW_PERCENT) or usage.free < LOW_BYTES):
+                found[place] = (
+                    f"{show_size(usage.free)} ({share:.0f} %) are free for the disks of guests at {place} ({what}); "
+                    "guests whose disks cannot grow are suspended"
+                )
+            devices.add(device)
+    return found

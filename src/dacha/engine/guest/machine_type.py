@@ -40,16 +40,7 @@ def wanted_type(guest: Guest, record: Record) -> str | None:
 
         known = machine_types()
         return known.newest if known else None
-    return guest.machine_type or _recorded(record)
-
-
-def kept_type(home: Home, name: str) -> str | None:
-    """The machine type that a guest was last started with; None if it is not known."""
-    return _recorded(home.read(name))
-
-
-def _recorded(record: Record) -> str | None:
-    return record.machine.get("machine_type") if record.machine else None
+    return guest.machine_type or record.machine_type
 
 
 def resolved(wanted: str | None) -> str | None:
@@ -65,7 +56,7 @@ def resolved(wanted: str | None) -> str | None:
 def note_running(home: Home, name: str) -> None:
     """Record the machine type of a running guest that an older version of Dacha started by its alias."""
     record = home.read(name)
-    if record.machine is None or _recorded(record) or not home.is_running(name):
+    if record.machine is None or record.machine_type or not home.is_running(name):
         return
     from dacha.hypervisor.monitor.qmp import Qmp
 
@@ -78,7 +69,7 @@ def note_running(home: Home, name: str) -> None:
 
 def offers(ws: Workspace) -> list[Offer]:
     """Guests that keep an older machine type than QEMU offers now, unless their lab file names one."""
-    had = {name: kept_type(ws.home, name) for name, g in ws.lab.guests.items() if g.machine_type is None}
+    had = {name: ws.home.read(name).machine_type for name, g in ws.lab.guests.items() if g.machine_type is None}
     if not any(had.values()):
         return []
     from dacha.hypervisor.machine_types import machine_types
@@ -90,7 +81,7 @@ def offers(ws: Workspace) -> list[Offer]:
 def type_findings(ws: Workspace, guest: Guest) -> list[Finding]:
     """A machine type that this host's QEMU does not have, or will drop."""
     wanted = guest.machine_type if guest.machine_type != NEWEST else None
-    kept = wanted or kept_type(ws.home, guest.name)
+    kept = wanted or ws.home.read(guest.name).machine_type
     if guest.machine_type == NEWEST or not kept:
         return []
     from dacha.hypervisor.machine_types import machine_types

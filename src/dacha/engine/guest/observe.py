@@ -22,9 +22,6 @@ _HELD = ("paused", "prelaunch", "suspended", "watchdog", *FAULTS)
 # How many guests are queried at the same time.
 AT_ONCE = 8
 
-# The offset in its console record where a guest's last start begins.
-CONSOLE_START = "console.start"
-
 
 def full_name(home: Home, guest: str) -> str:
     """The name that a guest's process reports."""

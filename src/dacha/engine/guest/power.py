@@ -11,10 +11,12 @@ from dacha.core.apply.observed import HUNG, OFF, ON, PAUSED, ObservedGuest
 from dacha.core.errors import AnswerNo, DachaError, HostError, UsageError
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
+from dacha.engine.console import gave_up
 from dacha.engine.disks.room import room
-from dacha.engine.guest.console import gave_up
 from dacha.engine.guest.observe import full_name, observe_guest
 from dacha.engine.home import Home
+from dacha.engine.log.ends import note_ends
+from dacha.engine.log.journal import note
 from dacha.engine.record import Record
 from dacha.host import cgroup
 from dacha.hypervisor import process
@@ -102,6 +104,15 @@ def _note_pressed(home: Home, name: str) -> None:
     record.pressed = time.time()
     with contextlib.suppress(HostError):
         home.write(name, record)
+    note(home, "asked", name)
+
+
+def _note_forced(home: Home, name: str) -> None:
+    """Record that Dacha powers a guest off; omitted on a full disk."""
+    record = home.read(name)
+    record.forced = time.time()
+    with contextlib.suppress(HostError):
+        home.write(name, record)
 
 
 class _Deaf(NamedTuple):
@@ -138,9 +149,11 @@ def _ended(
     except AnswerNo:
         if not force:
             raise
+        _note_forced(home, name)
         process.power_off(found.process, home.run(name))
         said = f"powered off: {deaf.had}" if deaf else "powered off"
     _after(home, name)
+    note_ends(home, [name], locked=True)
     return said
 
 
@@ -187,4 +200,5 @@ def hold(home: Home, name: str, *, resume: bool) -> str:
     if seen.fault and (still := held(name, seen.fault, room(home, name))).full:
         raise AnswerNo(f"{name} would be suspended again: {still.what}", why=still.why, remedy=still.remedy)
     process.pause(home.run(name), resume=resume)
+    note(home, "resumed" if resume else "paused", name)
     return "resumed" if resume else "paused: memory kept, clock stopped"

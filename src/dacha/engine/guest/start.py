@@ -17,9 +17,11 @@ from dacha.core.apply.machine import Machine
 from dacha.core.errors import DachaError, HostError
 from dacha.core.network.links import lan_link
 from dacha.core.units import MIB
+from dacha.engine.console import CONSOLE_START
 from dacha.engine.guest import answers, install
 from dacha.engine.guest.machine_type import resolved
-from dacha.engine.guest.observe import CONSOLE_START, full_name
+from dacha.engine.guest.observe import full_name
+from dacha.engine.log.ends import note_ends
 from dacha.engine.network import gate
 from dacha.engine.screen import password as screen_password
 from dacha.engine.shares.shared_folders import refuse_danger
@@ -150,10 +152,12 @@ def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
 def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Popen[bytes]:
     home, folder, guest = ws.home, ws.home.guest(name), ws.lab.guests[name]
     record = home.read(name)
+    note_ends(home, [name], locked=True)
     m["machine_type"] = resolved(m.get("machine_type"))
     # Recorded before it runs: if this command is killed now, the next one knows what was started.
     record.machine, record.process, record.stopped_on_purpose = m, None, False
-    record.pressed = None
+    record.pressed = record.forced = None
+    record.starts += 1
     record.buses |= {d["name"]: d["bus"] for d in m["disks"]}
     if install.pending(ws, name, record) and record.installing is None:
         record.installing = time.time()

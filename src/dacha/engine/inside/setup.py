@@ -11,7 +11,7 @@ from dacha.core.errors import AnswerNo, DachaError
 from dacha.core.harmless import harmless
 from dacha.core.inside.setup_items import UNSURE, Item, ItemChange, digests, kind_and_what, shown_name
 from dacha.core.inside.setup_script import Answer, Answers, names_in_order, read_answers, script
-from dacha.engine.guest.console import first_boot
+from dacha.engine.console import first_boot
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.guest.setup_facts import setup_items_of, wanted_setups
 from dacha.engine.inside.run import run_inside

@@ -11,6 +11,7 @@ from dacha.core.lab.read import read_lab
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.lab.text.text_edits import edit_text
 from dacha.core.units import whole_number
+from dacha.engine.log.journal import note
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, load, write_text
 from dacha.host.files import editing
@@ -55,6 +56,9 @@ def edit_lab(
         if chosen:
             after = _read(before, edit_text(after.text, settled(chosen)))
         write_text(path, after.text)
+        if after.text != before.text:
+            keys = dict.fromkeys(".".join(map(str, e.path)) for e in edits)
+            note(after.home, "edited", keys=", ".join(keys))
     return after
 
 

@@ -27,6 +27,8 @@ class Values(NamedTuple):
     resolution: str | None = None
     stop_after: str | None = None
     machine_type: str | None = None
+    restart: str | None = None
+    ready_within: str | None = None
     at_boot: bool | None = None
     start_order: int | None = None
     start_delay: str | None = None
@@ -57,6 +59,7 @@ def machine_values(asked: Values) -> dict[str, Any]:
         "resolution": asked.resolution,
         "stop-after": asked.stop_after,
         "machine-type": asked.machine_type,
+        "restart": asked.restart,
     }
     return {key: value for key, value in found.items() if value is not None}
 
@@ -79,6 +82,7 @@ def boot_values(
 def start_values(asked: Values) -> dict[str, Any]:
     """Values of its automatic start, by the keys of the table `start`."""
     found = {"at-boot": asked.at_boot, "order": asked.start_order, "delay": asked.start_delay}
+    found["ready-within"] = asked.ready_within
     return {key: value for key, value in found.items() if value is not None}
 
 

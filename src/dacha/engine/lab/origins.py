@@ -76,9 +76,7 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
 
 
 def _machine_type(ws: Workspace, guest: Guest) -> str:
-    from dacha.engine.guest.machine_type import kept_type
-
-    return guest.machine_type or kept_type(ws.home, guest.name) or "the newest at its first start"
+    return guest.machine_type or ws.home.read(guest.name).machine_type or "the newest at its first start"
 
 
 def _setup(found: _Sources, guest: Guest) -> Iterator[Value]:

@@ -14,6 +14,7 @@ from dacha.core.plan.doors import DoorPlan
 
 if TYPE_CHECKING:
     from dacha.core.apply.first_boot_state import FirstBootState
+    from dacha.core.log.ends import End
     from dacha.core.network.confinement import Confinement
 
 
@@ -43,13 +44,16 @@ class GuestRow(NamedTuple):
     addresses: list[str]
     doors: list[DoorRow]
     first_boot: FirstBootState | None = None
+    # Of a guest that is off: why its last process ended, and when (Unix seconds).
+    ended: tuple[End, float] | None = None
 
 
 class Status(NamedTuple):
     """The lab's state. `pending` are the changes that `apply` would make, `unserved` are networks of running guests
     without DHCP and DNS, `still_open` are open doors that are no longer in the file: guest, and description.
     `confinement` is the observed state of the rules that confine guests; None if no guest needs them or root is needed;
-    `refused` is what prevents `apply` from making pending changes."""
+    `refused` is what prevents `apply` from making pending changes; `low` are file systems with disks that are nearly
+    full."""
 
     guests: list[GuestRow]
     pending: list[Change]
@@ -58,3 +62,4 @@ class Status(NamedTuple):
     still_open: list[tuple[str, str]]
     confinement: Confinement | None = None
     refused: Sequence[Finding] = ()
+    low: Sequence[str] = ()

@@ -20,6 +20,7 @@ from dacha.core.plan.doors import LOOPBACK, DoorPlan, endpoint, lan_place
 from dacha.core.plan.plan import Plan
 from dacha.core.units import show_duration
 from dacha.engine.apply.pending import pending_changes
+from dacha.engine.disks.room import low_places
 from dacha.engine.guest.observe import observe
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.reach.rows import DoorRow, GuestRow, Status
@@ -27,6 +28,7 @@ from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
     from dacha.core.apply.first_boot_state import FirstBootState
+    from dacha.core.log.ends import End
     from dacha.core.network.confinement import Confinement
     from dacha.core.trace.seen.evidence import RouterSeen
     from dacha.engine.reach.outside import RouterLook
@@ -51,6 +53,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Col
     """Observe everything and probe every door of a running guest (of `only` these), within about `timeout_s` seconds; a
     service that accepts connections and sends nothing yet has `more_s` seconds more."""
     seen = observe(ws.home, ws.lab.guests)
+    ends = _ends(ws, seen)
     pending = pending_changes(ws, seen, ws.plan_without_host)
     plan = live_plan(ws)
     until = time.monotonic() + timeout_s
@@ -65,7 +68,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Col
         mine = [_door_row(ws, plan.doors[guest.name, d.name], s, looked, router) for d in guest.doors]
         told = _first_boot(ws, guest, s)
         state = ", ".join(x for x in (state_text(s), told.words if told else "") if x)
-        rows.append(GuestRow(guest, guest.name, s, state, addresses, mine, told))
+        rows.append(GuestRow(guest, guest.name, s, state, addresses, mine, told, ends.get(guest.name)))
     for name, s in asked.items():
         if name not in ws.lab.guests and s.running:
             rows.append(GuestRow(None, name, s, state_text(s) + ", not in the lab file", [], []))
@@ -80,8 +83,19 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Col
     unserved = served if any(isinstance(c, Caretaker) and c.on for c in pending) else set()
     return Status(
         rows, pending, sorted(exposed), sorted(unserved), still_open(pending), _confinement(ws, pending, on),
-        _refused(ws, seen, pending),
+        _refused(ws, seen, pending), list(low_places(ws).values()),
     )  # fmt: skip
+
+
+def _ends(ws: Workspace, seen: Mapping[str, ObservedGuest]) -> dict[str, tuple[End, float]]:
+    """Why each guest that is off ended, if it was started here before."""
+    off = [name for name, s in seen.items() if s.state == OFF and ws.home.guest(name).is_dir()]
+    if not off:
+        return {}
+    from dacha.engine.log.ends import last_end, note_ends
+
+    note_ends(ws.home, off)
+    return {name: end for name in off if (end := last_end(ws.home, name))}
 
 
 def _refused(ws: Workspace, seen: Mapping[str, ObservedGuest], pending: list[Change]) -> list[Finding]:
@@ -105,7 +119,7 @@ def _first_boot(ws: Workspace, guest: Guest, seen: ObservedGuest) -> FirstBootSt
     """The progress of the first boot of a running guest; None without one, or if it is off."""
     if seen.state != ON or seen.installing or not guest.first_boot:
         return None
-    from dacha.engine.guest.console import first_boot
+    from dacha.engine.console import first_boot
 
     return first_boot(ws.home, guest.name)
 

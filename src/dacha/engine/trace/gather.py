@@ -15,8 +15,8 @@ from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import DoorPlan, endpoint, here
 from dacha.core.trace.seen.evidence import NOBODY, PASSWORD, SHELL, Evidence
 from dacha.core.units import show_size
+from dacha.engine.console import recent
 from dacha.engine.disks.room import room
-from dacha.engine.guest.console import recent
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.guest.passwords import hashes
 from dacha.engine.network.live import live_plan

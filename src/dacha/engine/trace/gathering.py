@@ -17,7 +17,7 @@ from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.questions import LISTENERS, SERVICES
 from dacha.core.trace.service import SLOW_S, wordless
 from dacha.core.trace.told import why_mute
-from dacha.engine.guest.console import recent
+from dacha.engine.console import recent
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.inside.through import candidates, has_ssh_door
 from dacha.engine.network import others

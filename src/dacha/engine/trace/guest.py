@@ -11,10 +11,10 @@ from typing import Any
 from dacha.core.harmless import harmless
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.seen.evidence import Evidence, LastRun
-from dacha.engine.guest.console import panic_in, recent
+from dacha.engine.console import panic_in, recent
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.workspace import Workspace
-from dacha.host.kernel_log import killed_for_memory, read_log
+from dacha.host.log.kernel_log import killed_for_memory, read_log
 from dacha.host.probe.connect import host_key
 from dacha.host.processes import boot_id
 

@@ -14,8 +14,8 @@ from dacha.core.heard import Heard
 from dacha.core.network.rules import FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.seen.evidence import REFUSED, Evidence
+from dacha.engine.console import recent
 from dacha.engine.disks.room import room
-from dacha.engine.guest.console import recent
 from dacha.engine.network import confined, others
 from dacha.engine.network.live import networks_apart
 from dacha.engine.router.look import look

@@ -35,3 +35,9 @@ def killed_for_memory(log: list[str], pid: int) -> str | None:
         if found:
             return "it reached its memory limit" if "cgroup" in found["whose"] else "this host was out of memory"
     return None
+
+
+def crashed(log: list[str], pid: int) -> str | None:
+    """The kernel's message about a crash of this process; None if its log has no such entry."""
+    found = (re.search(rf"\S+\[{pid}\]:? (segfault|general protection|trap [a-z ]+)", text) for text in reversed(log))
+    return next((f"the kernel reports: {m[1]}" for m in found if m), None)

@@ -7,9 +7,10 @@ import re
 
 from dacha.core.apply.first_boot_state import FirstBootState, first_boot_state
 from dacha.core.harmless import harmless
-from dacha.engine.guest.observe import CONSOLE_START
 from dacha.engine.home import Home
 
+# The offset in its console record where a guest's last start begins.
+CONSOLE_START = "console.start"
 # The part that is read (bytes): more than a screenful.
 _TAIL = 8192
 # A first boot takes long, and its messages may be anywhere in between.

@@ -1,0 +1,1 @@
+"""What happened to a lab: events, their words, and why a guest ended."""

@@ -1,0 +1,1 @@
+"""The log of a lab: written by every command and by the caretaker."""

@@ -1,0 +1,1 @@
+"""What this host itself records, and who runs a command."""
