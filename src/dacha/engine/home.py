@@ -174,6 +174,10 @@ class Home:
         """The last end of a guest's process that is in the log."""
         return self.guest(name) / "end.json"
 
+    def minded_note(self, name: str) -> Path:
+        """The number of the start whose end the caretaker has dealt with."""
+        return self.guest(name) / "minded"
+
     @property
     def versions(self) -> Path:
         """The folder of the lab file's applied versions, each named by its time (Unix seconds)."""

@@ -17,7 +17,7 @@ from dacha.core.units import show_duration
 from dacha.engine.apply.apply import apply
 from dacha.engine.caretaker.attempts import attempt
 from dacha.engine.disks.room import low_places
-from dacha.engine.log.ends import last_end, note_ends, runs
+from dacha.engine.log.ends import last_end, note_ends, runs, unminded
 from dacha.engine.log.journal import note
 from dacha.engine.reach.ready import silent_doors
 from dacha.engine.workspace import Workspace
@@ -50,7 +50,9 @@ class Minding:
     async def _mind_ends(self) -> None:
         while True:
             with attempt(self._log, "cannot look for guests that ended"):
-                for name in await asyncio.to_thread(note_ends, self._ws.home):
+                await asyncio.to_thread(note_ends, self._ws.home)
+                # Another command may have noticed them first.
+                for name in unminded(self._ws.home):
                     self._ended(name)
             await asyncio.sleep(LOOK_S)
 

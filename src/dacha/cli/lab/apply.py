@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments, cutting
 from dacha.cli.lab.lab import as_of
+from dacha.cli.lab.waiting import await_guests, wait_for_doors, wait_for_first_boots
 from dacha.cli.terminal import output
 
 if TYPE_CHECKING:
@@ -85,7 +86,9 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
                     record.stopped_on_purpose = False
                     ws.home.write(name, record)
         with share_bar() as progress:
-            outcome = apply(ws, report, only=only, progress=progress)
+            outcome = apply(
+                ws, report, only=only, progress=progress, ready=None if args.no_wait else await_guests(report)
+            )
         if any(isinstance(c, StartGuest) for c in outcome.done) and not args.json:
             # Once, until the reason changes.
             for finding in accelerator_findings(ws):
@@ -100,11 +103,11 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
         coming = coming_doors(ws, only, new)
         if not new:
             new, coming = coming, []
-        closed = _wait_for_doors(ws, new, wait_s, quiet=args.json)
+        closed = wait_for_doors(ws, new, wait_s, quiet=args.json)
         if coming and not args.json:
             named = ", ".join(f"{d.door.guest} {d.door.name}" for d in coming)
             output.note(f"not up yet, as their guests have just started: {named}")
-    unready = [] if args.no_wait else _wait_for_first_boots(ws, outcome, until, quiet=args.json)
+    unready = [] if args.no_wait else wait_for_first_boots(ws, outcome, until, quiet=args.json)
     _change_inside(ws, outcome, report, only, waited=not args.no_wait, quiet=args.json)
     if args.json:
         output.emit_json(_json(ws, outcome, closed) | {"first_boot_failed": unready})
@@ -189,75 +192,6 @@ def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
                 output.step(f"guest {guest.name}", what)
                 continue
             output.step(f"guest {guest.name}", "left off, as it was stopped by command: dacha start " + guest.name)
-
-
-def _wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
-    """Wait for these doors; returns those that did not respond, with what was seen."""
-    from dacha.cli.terminal.progress import waiting_line
-    from dacha.engine.console import last_words
-    from dacha.engine.reach.doors import wait_for
-    from dacha.engine.reach.opening import GuestWatcher
-    from dacha.host.network.addresses import lan_address
-
-    class Shown(GuestWatcher):
-        """Reports each door as it opens, and the latest console output of the first guest that is waited for."""
-
-        def open(self, door: Any, after_s: float) -> None:
-            if not quiet:
-                with line.aside():
-                    output.step(f"door {door.door.guest} {door.door.name}", "open", f"after {after_s:.1f} s")
-
-        def tick(self, waiting: list[Any]) -> None:
-            if not line.due():
-                return
-            named = ", ".join(f"{d.door.guest} {d.door.name}" for d in waiting[:4])
-            more = f" and {len(waiting) - 4} more" if len(waiting) > 4 else ""
-            words = last_words(self.ws.home, waiting[0].door.guest)
-            line.show(f"waiting for {named}{more}" + (f"; {waiting[0].door.guest}: {words}" if words else ""))
-
-    with waiting_line(quiet=quiet) as line:
-        silent = wait_for(doors, timeout_s, lan_address(), Shown(ws))
-    return [(door, verdict.seen) for door, verdict in silent.items()]
-
-
-def _wait_for_first_boots(ws: Workspace, outcome: Any, until: float, *, quiet: bool) -> list[dict[str, Any]]:
-    """Wait until started guests with a setup have completed their first boot; returns those that failed, and the failed
-    parts."""
-    from dacha.cli.terminal.progress import waiting_line
-    from dacha.core.apply.changes import StartGuest
-    from dacha.core.lab.setup import NO_SETUP
-    from dacha.engine.console import first_boot, last_words
-    from dacha.engine.inside.setup import doubt
-
-    started = [c.guest for c in outcome.done if isinstance(c, StartGuest)]
-    waited = [n for n in started if ws.lab.guests[n].first_boot and ws.lab.guests[n].setup != NO_SETUP]
-    failed: list[dict[str, Any]] = []
-    with waiting_line(quiet=quiet) as line:
-        while waited:
-            states = {name: first_boot(ws.home, name) for name in waited}
-            for name, state in states.items():
-                if state.state == "done" and not quiet:
-                    with line.aside():
-                        output.step(f"guest {name}", "first boot done")
-                elif state.state == "failed":
-                    failed.append({"guest": name, "failed_at": list(state.failed_at)})
-                    doubt(ws, name)
-                    with line.aside():
-                        output.note(f"guest {name}: {state.words}\n  its output: dacha console {name} --record")
-            # A guest whose console does not show its first boot is not waited for.
-            waited = [name for name in waited if states[name].state == "running"]
-            if time.monotonic() > until:
-                break
-            if waited and line.due():
-                line.show(f"waiting for the first boot of {', '.join(waited)}; {last_words(ws.home, waited[0])}")
-            time.sleep(0.5 if waited else 0)
-    for name in waited:
-        so_far = ", ".join(states[name].failed_at)
-        output.note(
-            f"guest {name} is still in its first boot{f', failed so far: {so_far}' if so_far else ''}; dacha "
-            "status shows when it is done"
-        )
-    return failed
 
 
 def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import time
 from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.arguments import many
-from dacha.cli.terminal import output
+from dacha.cli.terminal import output, streams
 
 if TYPE_CHECKING:
     from dacha.core.log.event import Event
@@ -43,7 +44,7 @@ def run_log(args: argparse.Namespace) -> int:
     for kind in args.kinds:
         if kind not in KINDS:
             raise UsageError(
-                f"there is no kind {kind}", remedy=did_you_mean(kind, KINDS, f"one of: {', '.join(KINDS)}")
+                f"there is no kind of event {kind}", remedy=did_you_mean(kind, KINDS, f"one of: {', '.join(KINDS)}")
             )
     try:
         since = moment(args.since, time.time()) if args.since else None
@@ -71,11 +72,13 @@ def run_log(args: argparse.Namespace) -> int:
         show(event)
     if not events and not args.json and not following:
         output.say("No events." if args.guests or args.kinds or args.since else "No events yet.")
-    for new in following or ():
-        if new is None:
-            note_ends(ws.home)
-        elif wanted(new):
-            show(new)
+    with contextlib.suppress(KeyboardInterrupt):
+        for new in following or ():
+            if new is None:
+                streams.flush()
+                note_ends(ws.home)
+            elif wanted(new):
+                show(new)
     return 0
 
 

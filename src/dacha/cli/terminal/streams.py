@@ -62,6 +62,14 @@ def put(text: str, stream: TextIO | None = None, *, flush: bool = False) -> None
         lose(e, to)
 
 
+def flush() -> None:
+    """Let a reader of the output see what was written so far."""
+    try:
+        sys.stdout.flush()
+    except (OSError, ValueError) as e:
+        lose(e, sys.stdout)
+
+
 def pass_on(said: bytes, stream: TextIO) -> None:
     """Pass on the output of another program: unchanged to a file, escaped to a terminal."""
     from dacha.core.harmless import harmless_lines

@@ -92,12 +92,12 @@ def end_of(seen: EndEvidence) -> End:
     if log.cause:
         return End("crash", f"QEMU ended: {log.cause}{_said(log)}", log.at)
     if seen.killed:
-        return End("memory", f"the kernel killed QEMU: {seen.killed}", None)
+        return End("memory", f"the kernel killed QEMU: {seen.killed}", log.at)
     if seen.fault or log.last:
         return End("crash", f"QEMU crashed{_said(log)}" + (f" ({seen.fault})" if seen.fault else ""), None)
     if seen.rebooted:
         return End("host", "this host was restarted, or lost power, while it ran", None)
-    return End("unknown", "QEMU ended without a message: it was killed, or it crashed", None)
+    return End("unknown", "QEMU ended without a message: it was killed, or it crashed", log.at)
 
 
 def _by_signal(log: _Log) -> End:

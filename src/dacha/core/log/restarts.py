@@ -30,8 +30,8 @@ class Again(NamedTuple):
 
 def wanted(policy: Restart, reason: Reason) -> bool:
     """True if a guest with this policy is started again after an end with this reason. What Dacha ended stays off, and
-    so does a guest that an orderly shutdown of this host ended."""
-    if policy == "never" or reason in ("asked", "powered-off", "host-stop", "installed"):
+    so does what ended with this host: `at-boot` decides about that."""
+    if policy == "never" or reason in ("asked", "powered-off", "host", "host-stop", "installed"):
         return False
     return policy == "always" or reason not in ORDERLY
 
@@ -41,8 +41,6 @@ def recent(ends: Sequence[tuple[float, float]]) -> int:
     oldest first."""
     count = 0
     for started, ended in reversed(ends):
-        if count and ended - started >= RECOVERED_S:
-            break
         count += 1
         if ended - started >= RECOVERED_S:
             break

@@ -25,6 +25,7 @@ from dacha.core.apply.changes import (
 from dacha.core.apply.difference import difference
 from dacha.core.apply.machine import Machine
 from dacha.core.apply.observed import ObservedGuest
+from dacha.core.apply.waves import waves
 from dacha.core.errors import BusyError, DachaError, HostFindings
 from dacha.core.lab.read import read_lab
 from dacha.core.lab.text.text_edits import edit_text
@@ -54,6 +55,8 @@ from dacha.engine.workspace import Workspace, lab_error, read_text, write_text
 from dacha.host.files import editing, replace_file
 from dacha.host.network import addresses
 
+# Waits for the doors of a guest that has just started, as long as its `ready-within` allows.
+Ready = Callable[[Workspace, str], object]
 # Called at the end of each step: its subject ("guest gauge"), what was done, and the seconds that it took.
 Report = Callable[[str, str, float], None]
 
@@ -118,11 +121,19 @@ def _settled(ws: Workspace, only: set[str] | None, report: Report) -> _Agreed:
     return _Agreed(settle(ws, report), seen, concerned, unfit)
 
 
-def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progress: Progress = silent) -> Outcome:
+def apply(
+    ws: Workspace,
+    report: Report,
+    *,
+    only: set[str] | None = None,
+    progress: Progress = silent,
+    ready: Ready | None = None,
+) -> Outcome:
     """Make the host match the lab (or only some guests of it). The lab's lock must be held.
 
     Raises LabError before anything is changed if the lab cannot work; later failures are collected, so that one guest
-    does not prevent the others. `progress` is called during long steps.
+    does not prevent the others. `progress` is called during long steps; `ready` waits for a guest that others wait for
+    (`ready-within`).
     """
     with register.held():
         # No other lab chooses until these choices are written down.
@@ -150,7 +161,9 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
     changes = [c for c in changes if only is None or c.guest in only]
     whole = ws if only is None else scoped(ws, only)
     changes = with_host(whole, changes, seen, only)
-    outcome = _carry_out(ws, whole, machines, keyed, [c for c in changes if c.guest not in unfit], report, progress)
+    outcome = _carry_out(
+        ws, whole, machines, keyed, [c for c in changes if c.guest not in unfit], report, progress, ready
+    )
     for name, why in unfit.items():
         refusal = next((c for c in changes if c.guest == name), None)
         _failed(ws, outcome, refusal or StartGuest(name), why)
@@ -163,13 +176,18 @@ def apply(ws: Workspace, report: Report, *, only: set[str] | None = None, progre
         note_applied(ws.home, ws.text)
     if only is None:
         kept_disks.note_removed(ws)
+    _let_others_follow(ws, whole, seen)
+    return outcome
+
+
+def _let_others_follow(ws: Workspace, whole: Workspace, seen: dict[str, ObservedGuest]) -> None:
+    """The processes beside the guests use the lab as it is now."""
     caretaking.tell(ws.home)
     gate.renew(ws, {n: s.machine for n, s in seen.items() if s.running and s.machine})
     if kernel.uses_kernel(ws):
         # The name and address of a guest may have changed without any other change.
         rules.adopt(whole)
         kernel.forget(ws)
-    return outcome
 
 
 def lab_error_or_host(ws: Workspace, wrong: list) -> DachaError:  # type: ignore[type-arg]
@@ -186,6 +204,7 @@ def _carry_out(
     changes: list[Change],
     report: Report,
     progress: Progress,
+    ready: Ready | None,
 ) -> Outcome:
     """Carry out every step; `keyed` are host keys just created, `whole` is the lab whose links and rules belong on this
     host. The preparations of a start are reported together with it."""
@@ -225,14 +244,17 @@ def _carry_out(
             continue
         _done(ws, outcome, keys)
         report(subject(keys), keys.done(), took)
-    ready = [c for name, c in starts.items() if name not in unfit]
-    for started, failure, took in start_all(ws, machines, ready):
-        if failure:
-            _failed(ws, outcome, started, failure)
-            continue
-        _done(ws, outcome, started)
-        first = f"created {', '.join(made[started.guest])}; " if started.guest in made else ""
-        report(subject(started), first + started.done(), took)
+    for wave in waves(ws.lab.guests, [c for name, c in starts.items() if name not in unfit]):
+        for started, failure, took in start_all(ws, machines, wave.starts):
+            if failure:
+                _failed(ws, outcome, started, failure)
+                continue
+            _done(ws, outcome, started)
+            first = f"created {', '.join(made[started.guest])}; " if started.guest in made else ""
+            report(subject(started), first + started.done(), took)
+        for name in wave.awaited:
+            if ready and ws.home.is_running(name):
+                ready(ws, name)
     return outcome
 
 

@@ -16,7 +16,7 @@ from dacha.engine.console import gave_up
 from dacha.engine.home import Home
 from dacha.engine.log.journal import note, read
 from dacha.engine.record import Record
-from dacha.host.files import held
+from dacha.host.files import held, replace_file
 from dacha.host.log import kernel_log
 from dacha.host.processes import boot_id
 from dacha.host.records import DAMAGED, parse
@@ -57,6 +57,22 @@ def last_end(home: Home, name: str) -> tuple[End, float] | None:
         return None
 
 
+def unminded(home: Home) -> list[str]:
+    """Guests whose last end the caretaker has not dealt with yet; from now on it has."""
+    found = []
+    for name in home.guests():
+        start = last_start(home, name)
+        if not start or home.is_running(name) or start != home.read(name).starts:
+            continue
+        with contextlib.suppress(OSError, ValueError):
+            if int(home.minded_note(name).read_text()) >= start:
+                continue
+        with contextlib.suppress(HostError):
+            replace_file(home.minded_note(name), str(start))
+            found.append(name)
+    return found
+
+
 def _read(home: Home, name: str) -> dict[str, Any]:
     try:
         raw = parse(home.end_note(name).read_text())
@@ -74,8 +90,10 @@ def _note(home: Home, name: str, record: Record) -> bool:
     except OSError:
         return False
     try:
-        with contextlib.suppress(OSError):
+        try:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return False
         if last_start(home, name) == record.starts:
             return False
         end = end_of(evidence(home, name, record))
