@@ -117,7 +117,14 @@ def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
             for a in ws.plan.adapters_of(guest.name)
         ],
         "login": {"user": guest.login.user, "keys": list(guest.login.keys)} if guest.login else None,
-        "start": {"at_boot": guest.start.at_boot, "order": guest.start.order, "delay_s": guest.start.delay_s},
+        "start": {
+            "at_boot": guest.start.at_boot,
+            "order": guest.start.order,
+            "delay_s": guest.start.delay_s,
+            "ready_s": guest.start.ready_s,
+        },
+        "restart": guest.restart,
+        "machine_type": guest.machine_type or ws.home.read(guest.name).machine_type,
         "doors": [door_json(ws, d.name, guest.name) for d in guest.doors],
     }
 
