@@ -1,17 +1,19 @@
 #!/bin/sh
 # A Debian guest for tests, from Debian's packages as this machine gets them: systemd, OpenSSH, the guest agent, first-boot software.
-#   tools/debian-guest.sh FOLDER [--desktop|RELEASE]   makes FOLDER/disk.qcow2, vmlinuz and initrd.img, which a lab starts
-#                                                directly; with --desktop also a small desktop by RDP; of bookworm, or RELEASE
+#   tools/debian-guest.sh FOLDER [--desktop|--host|RELEASE]   makes FOLDER/disk.qcow2, vmlinuz and initrd.img, which a lab starts
+#                                                directly; with --desktop also a small desktop by RDP; with --host it is a host
+#                                                of guests itself; of bookworm, or RELEASE
 # Wants root and debootstrap; needs no loop device: the file system is written by mke2fs from a folder. Some two minutes. What is
 # there already, made by this same script, is left as it is.
 set -eu
 folder=$1
 desktop=
 release=bookworm
-case "${2:-}" in --desktop) desktop=$2 ;; ?*) release=$2 ;; esac
+case "${2:-}" in --desktop | --host) desktop=$2 ;; ?*) release=$2 ;; esac
 made=$(sha256sum "$0" | cut -d ' ' -f 1)$desktop$([ "$release" = bookworm ] || echo "$release")
 more=
 [ "$desktop" = --desktop ] && more="xrdp xorgxrdp icewm xterm xfonts-base dbus-x11 ssl-cert"
+[ "$desktop" = --host ] && more="qemu-system-x86 qemu-utils iputils-arping psmisc python3 tcpdump swtpm"
 [ "$(cat "$folder/made" 2> /dev/null)" = "$made" ] && [ -s "$folder/disk.qcow2" ] && exit 0
 for pair in debootstrap:debootstrap mke2fs:e2fsprogs qemu-img:qemu-utils; do
     command -v "${pair%:*}" > /dev/null || apt-get install -y -qq "${pair#*:}" > /dev/null
@@ -50,13 +52,26 @@ system_info: { network: { renderers: [networkd] } }
 END
 ln -sf /run/systemd/resolve/stub-resolv.conf "$root/etc/resolv.conf"
 in_root systemctl -q enable systemd-networkd systemd-resolved qemu-guest-agent ssh 2> /dev/null
+if [ "$desktop" = --host ]; then
+    # Nothing is handed over to it: it is steered by its agent, and what it runs is on a second disk.
+    touch "$root/etc/cloud/cloud-init.disabled"
+    printf '[Match]\nName=en*\n[Network]\nDHCP=ipv4\n' > "$root/etc/systemd/network/50-wired.network"
+    mkdir -p "$root/opt/dacha"
+    echo 'LABEL=dacha /opt/dacha ext4 ro 0 2' >> "$work/fstab"
+    # What works by itself and would compete with the tests.
+    in_root systemctl -q disable apt-daily.timer apt-daily-upgrade.timer e2scrub_all.timer fstrim.timer dpkg-db-backup.timer 2> /dev/null || true
+    in_root systemctl -q mask systemd-networkd-wait-online 2> /dev/null
+    echo pier > "$root/etc/hostname"
+    # A journal that survives a power cut.
+    mkdir -p "$root/var/log/journal"
+fi
 rm -f "$root"/etc/ssh/ssh_host_* "$root/etc/machine-id" "$root"/var/cache/apt/archives/*.deb
 : > "$root/etc/machine-id"
-echo 'LABEL=root / ext4 defaults 0 1' > "$root/etc/fstab"
+{ echo 'LABEL=root / ext4 defaults 0 1'; cat "$work/fstab" 2> /dev/null || true; } > "$root/etc/fstab"
 cp "$root"/boot/vmlinuz-* "$work/vmlinuz"
 cp "$root"/boot/initrd.img-* "$work/initrd.img"
 umount -l "$root/proc" 2> /dev/null || true
-truncate -s 3G "$work/disk"
+truncate -s "$([ "$desktop" = --host ] && echo 6G || echo 3G)" "$work/disk"
 mke2fs -q -t ext4 -L root -E root_owner=0:0 -d "$root" "$work/disk"
 qemu-img convert -O qcow2 "$work/disk" "$work/disk.qcow2"
 mv "$work/vmlinuz" "$work/initrd.img" "$work/disk.qcow2" "$folder/"

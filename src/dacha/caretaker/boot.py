@@ -1,17 +1,26 @@
-"""Start the guests that start with this host."""
+"""Guests start with this host, and stop with it."""
 
 from __future__ import annotations
 
+import itertools
+import subprocess
 import time
 from collections.abc import Callable
 
+from dacha.core.errors import DachaError
 from dacha.engine.apply.apply import apply
+from dacha.engine.guest import power
 from dacha.engine.reach.ready import await_ready
 from dacha.engine.workspace import Workspace
+from dacha.host.facts import program
+
+# A service manager that does not answer within this time (seconds) is not shutting down.
+ANSWER_S = 10.0
 
 
 def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
-    """Start these guests in their order, each after its delay; a failure does not prevent the others."""
+    """Start these guests in their order, each after its delay and after those that it waits for; a failure does not
+    prevent the others."""
     ordered = sorted((g for g in ws.lab.guests.values() if g.start.at_boot), key=lambda g: g.start.order)
     for guest in ordered:
         time.sleep(guest.start.delay_s)
@@ -23,5 +32,38 @@ def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
             outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={guest.name})
         for change, error in outcome.failed:
             log(f"{guest.name}: {change} failed: " + " / ".join(error.lines()))
-        if not outcome.failed and not await_ready(ws.again(), guest.name):
+        if not outcome.failed and guest is not ordered[-1] and not await_ready(ws.again(), guest.name):
             log(f"{guest.name} did not respond in time: the guests after it start all the same")
+
+
+def stop_guests(ws: Workspace, report: Callable[[str, str, float], None]) -> None:
+    """Stop every running guest, those that start last first. Each group has the time that its guests may take; then
+    they are powered off, as this host does not wait longer. They are not recorded as stopped on purpose."""
+    running = [n for n in ws.home.guests() if ws.home.is_running(n)]
+    orders = {n: ws.lab.guests[n].start.order if n in ws.lab.guests else 0 for n in running}
+    running.sort(key=lambda n: -orders[n])
+    with ws.home.lock("caretaker stop", ws.path):
+        for _, group in itertools.groupby(running, key=lambda n: orders[n]):
+            names = list(group)
+            wait_s = max(ws.lab.guests[n].stop_after_s if n in ws.lab.guests else 60.0 for n in names)
+            try:
+                power.stop(ws.home, names, wait_s=wait_s, force=True, on_purpose=False, report=report)
+            except DachaError as e:
+                report("guests", " / ".join(e.lines()), 0.0)
+
+
+def host_stops() -> bool:
+    """True if systemd is shutting this host down, or this user's own manager ends (systemctl(1), is-system-running)."""
+    systemctl = program("systemctl")
+    if systemctl is None:
+        return False
+    for words in ((), ("--user",)):
+        try:
+            done = subprocess.run(
+                [systemctl, *words, "is-system-running"], capture_output=True, text=True, timeout=ANSWER_S, check=False
+            )
+        except (OSError, subprocess.TimeoutExpired):
+            continue
+        if done.stdout.strip() == "stopping":
+            return True
+    return False

@@ -195,10 +195,25 @@ def run_install(args: argparse.Namespace) -> int:
     return 0
 
 
+def _stop(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--with-host",
+        action="store_true",
+        help="only if this host is shutting down: stop its guests in reverse order of their start (used by the unit)",
+    )
+
+
 def run_stop(args: argparse.Namespace) -> int:
     from dacha.engine.caretaker import process as caretaking
     from dacha.engine.workspace import load
 
+    if args.with_host:
+        from dacha.caretaker.boot import host_stops, stop_guests
+        from dacha.engine.workspace import load_applied
+
+        if host_stops():
+            stop_guests(load_applied(load(args.lab).path), lambda subject, text, took: output.step(subject, text))
+        return 0
     stopped = caretaking.stop(load(args.lab).home)
     output.say(
         "The caretaker has stopped. Guests and doors are not affected." if stopped else "The caretaker is not running."
@@ -212,7 +227,7 @@ ACTIONS = (
     Action(
         "status", "show whether it is running, and its leases", "dacha caretaker status", nothing, run_status
     ),
-    Action("stop", "stop it; apply starts it again", "dacha caretaker stop", nothing, run_stop, _QUIET),
+    Action("stop", "stop it; apply starts it again", "dacha caretaker stop", _stop, run_stop, _QUIET),
     Action(
         "install", "start it at every boot of this host, and again if it exits", "dacha caretaker install",
         _install, run_install, _QUIET,

@@ -31,9 +31,11 @@ def service(
     *,
     system: bool,
     capabilities: Sequence[str] = (),
+    at_stop: Sequence[str] = (),
+    stop_s: float = 90.0,
 ) -> str:
     """The unit's text. `system` is true for a unit of the host, false for one of a user; the host's has only these
-    capabilities."""
+    capabilities. `at_stop` is a command that runs before it is stopped; both have `stop_s` seconds for that."""
     settings = [f"Environment={_setting(f'{key}={value}')}" for key, value in environment.items()]
     if system:
         settings.append("CapabilityBoundingSet=" + " ".join(f"CAP_{c.upper()}" for c in capabilities))
@@ -45,7 +47,9 @@ def service(
         "",
         "[Service]",
         f"ExecStart={' '.join(_word(word) for word in command)}",
+        *([f"ExecStop={' '.join(_word(word) for word in at_stop)}"] if at_stop else []),
         *settings,
+        f"TimeoutStopSec={stop_s:.0f}",
         "Restart=always",
         "RestartSec=1",
         "# Guests outlive it: only the process itself is ended with it.",

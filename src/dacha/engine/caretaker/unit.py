@@ -15,6 +15,9 @@ from dacha.host.accounts import CARETAKER
 from dacha.host.facts import program
 from dacha.host.files import refused, replace_file
 
+# What the service itself may take to stop (seconds).
+SPARE_S = 60.0
+
 
 def unit_name(lab: str) -> str:
     return f"dacha-{lab}.service"
@@ -34,10 +37,21 @@ def unit_text(ws: Workspace) -> str:
         for name in ("DACHA_STATE", "DACHA_RUN", "DACHA_SHARED", "DACHA_USERS")
         if os.environ.get(name)
     }
-    command = [sys.executable, "-P", "-m", "dacha", "caretaker", "run", "--lab", str(ws.path)]
+    start, end = (
+        [sys.executable, "-P", "-m", "dacha", "caretaker", *words, "--lab", str(ws.path)]
+        for words in (("run",), ("stop", "--with-host"))
+    )
     system = os.geteuid() == 0
     said = f"Dacha's caretaker of the lab {ws.lab.name}"
-    return service(said, command, kept, system=system, capabilities=CARETAKER)
+    return service(said, start, kept, system=system, capabilities=CARETAKER, at_stop=end, stop_s=stop_seconds(ws))
+
+
+def stop_seconds(ws: Workspace) -> float:
+    """How long all guests may take to stop, one group of the start order after another."""
+    groups: dict[int, float] = {}
+    for guest in ws.lab.guests.values():
+        groups[guest.start.order] = max(groups.get(guest.start.order, 0.0), guest.stop_after_s)
+    return SPARE_S + sum(groups.values())
 
 
 def install(ws: Workspace, folder: Path | None) -> Path:
