@@ -3,7 +3,7 @@ PYTHON ?= $(shell command -v /usr/bin/python3 || command -v python3)
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: help setup demo test faults whole quick lint bench fuzz commands screenshots clean
+.PHONY: help setup demo test faults host-tests whole quick lint bench fuzz commands screenshots clean
 
 help:                ## what can be made
 	@sed -n 's/^\([a-z]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
@@ -24,9 +24,12 @@ faults: setup        ## every fault that trace is tried on, with real guests, an
 	tools/setup.sh "$(VENV)" faults
 	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests/faults
 
+host-tests: setup    ## a whole host in a guest: service, boot order, reboot, power cuts, control groups; half an hour
+	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests/whole_host
+
 whole: setup         ## all that make test tries a part of: every fault, every firewall, every way of an installation; an hour
 	tools/setup.sh "$(VENV)" faults
-	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests
+	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests --ignore tests/whole_host
 
 quick: setup         ## the tests that need no guest and no network of their own, in seconds
 	$(BIN)/pytest -q tests/core tests/engine tests/wire tests/formats tests/test_repository.py tests/test_words.py tests/hypervisor/test_command_line.py \

@@ -13,7 +13,7 @@ case "${2:-}" in --desktop | --host) desktop=$2 ;; ?*) release=$2 ;; esac
 made=$(sha256sum "$0" | cut -d ' ' -f 1)$desktop$([ "$release" = bookworm ] || echo "$release")
 more=
 [ "$desktop" = --desktop ] && more="xrdp xorgxrdp icewm xterm xfonts-base dbus-x11 ssl-cert"
-[ "$desktop" = --host ] && more="qemu-system-x86 qemu-utils iputils-arping psmisc python3 tcpdump swtpm"
+[ "$desktop" = --host ] && more="qemu-system-x86 qemu-utils ipxe-qemu iputils-arping psmisc python3 tcpdump"
 [ "$(cat "$folder/made" 2> /dev/null)" = "$made" ] && [ -s "$folder/disk.qcow2" ] && exit 0
 for pair in debootstrap:debootstrap mke2fs:e2fsprogs qemu-img:qemu-utils; do
     command -v "${pair%:*}" > /dev/null || apt-get install -y -qq "${pair#*:}" > /dev/null
@@ -60,7 +60,7 @@ if [ "$desktop" = --host ]; then
     echo 'LABEL=dacha /opt/dacha ext4 ro 0 2' >> "$work/fstab"
     # What works by itself and would compete with the tests.
     in_root systemctl -q disable apt-daily.timer apt-daily-upgrade.timer e2scrub_all.timer fstrim.timer dpkg-db-backup.timer 2> /dev/null || true
-    in_root systemctl -q mask systemd-networkd-wait-online 2> /dev/null
+    in_root systemctl -q mask systemd-networkd-wait-online ssh 2> /dev/null
     echo pier > "$root/etc/hostname"
     # A journal that survives a power cut.
     mkdir -p "$root/var/log/journal"

@@ -70,7 +70,11 @@ def install(ws: Workspace, folder: Path | None) -> Path:
         raise refused(path, e) from e
     replace_file(path, unit_text(ws))
     if folder is None:
+        from dacha.engine.caretaker import process
+
         _systemctl("daemon-reload")
+        # The service could not start beside one that apply has started.
+        process.stop(ws.home)
         _systemctl("enable", "--now", path.name)
     return path
 

@@ -7,6 +7,7 @@ much again. So connections that the guest has accepted are waited for; only othe
 from __future__ import annotations
 
 import errno
+import os
 import selectors
 import socket
 
@@ -86,7 +87,7 @@ class PatientProbe:
         error = s.connect_ex((self.place.address, self.place.port))
         if error not in (0, errno.EINPROGRESS):
             s.close()
-            self._refused(Verdict(False, errno.errorcode.get(error, "fails").lower()), now)
+            self._refused(Verdict(False, os.strerror(error).lower()), now)
             return
         connection = _Connection(s, probe_for(self.place.service), now)
         self._open.append(connection)
@@ -116,7 +117,7 @@ class PatientProbe:
             if error:
                 if error == errno.ECONNREFUSED:
                     return verdict_of(Heard.REFUSED)
-                raise OSError(error, errno.errorcode.get(error, "fails"))
+                raise OSError(error, os.strerror(error))
             c.connected = True
             if c.probe.greeting:
                 c.socket.send(c.probe.greeting)
