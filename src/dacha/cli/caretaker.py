@@ -170,6 +170,9 @@ def _now(state: str, until: float) -> str:
 
 def run_install(args: argparse.Namespace) -> int:
 
+    from functools import partial
+
+    from dacha.engine.caretaker import process as caretaking
     from dacha.engine.caretaker import unit as at_boot
     from dacha.engine.workspace import load
     from dacha.host import folders
@@ -183,7 +186,7 @@ def run_install(args: argparse.Namespace) -> int:
         path = at_boot.remove(ws, folder)
         output.say(f"Removed {path}." if path else "It is not installed.")
     else:
-        path = at_boot.install(ws, folder)
+        path = at_boot.install(ws, folder, partial(caretaking.stop, ws.home))
         output.say(f"Wrote {path}.")
         names = [g.name for g in sorted(ws.lab.guests.values(), key=lambda g: g.start.order) if g.start.at_boot]
         started = f"starts {', '.join(names)}" if names else "starts no guest: no guest has start = { at-boot = true }"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.errors import HostError
@@ -54,8 +55,9 @@ def stop_seconds(ws: Workspace) -> float:
     return SPARE_S + sum(groups.values())
 
 
-def install(ws: Workspace, folder: Path | None) -> Path:
+def install(ws: Workspace, folder: Path | None, make_room: Callable[[], object]) -> Path:
     """Write the unit, and let the service manager start it now and at every boot; with `folder` only write it there.
+    `make_room` stops a caretaker that runs already.
     Raises HostError if this host has another service manager."""
     if folder is None and not _managed():
         raise HostError(
@@ -70,11 +72,9 @@ def install(ws: Workspace, folder: Path | None) -> Path:
         raise refused(path, e) from e
     replace_file(path, unit_text(ws))
     if folder is None:
-        from dacha.engine.caretaker import process
-
         _systemctl("daemon-reload")
-        # The service could not start beside one that apply has started.
-        process.stop(ws.home)
+        # The service could not start beside a caretaker that apply has started.
+        make_room()
         _systemctl("enable", "--now", path.name)
     return path
 
@@ -98,6 +98,14 @@ def remove(ws: Workspace, folder: Path | None) -> Path | None:
     if folder is None and _managed():
         _systemctl("daemon-reload")
     return path
+
+
+def current(ws: Workspace) -> bool:
+    """True if the installed unit is what `install` would write now."""
+    try:
+        return (unit_folder() / unit_name(ws.lab.name)).read_text() == unit_text(ws)
+    except OSError:
+        return False
 
 
 def installed(lab: str) -> bool:

@@ -32,6 +32,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
             findings.append(
                 Finding(NOTE, "at-boot", f"guest {guest.name}", what, "dacha caretaker install", path, "host")
             )
+    findings += _unit_findings(ws)
     if folders.lingers() is False and folders.run().is_relative_to("/run/user"):
         what = f"the sockets of running guests are deleted when you log out, as they are in {folders.run()}"
         findings.append(Finding(NOTE, "lingering", "host", what, "loginctl enable-linger", (), "host"))
@@ -74,6 +75,16 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
     growth = disk_growth(ws)
     findings += check_host(ws.lab, facts([ws.home.folder, *growth]), {str(f): size for f, size in growth.items()})
     return findings
+
+
+def _unit_findings(ws: Workspace) -> list[Finding]:
+    """A service that an older version of Dacha wrote, or that does not know the guests' times to stop."""
+    from dacha.engine.caretaker import unit
+
+    if not unit.installed(ws.lab.name) or unit.current(ws):
+        return []
+    what = "the service of the caretaker is not as this version of Dacha would write it for this lab"
+    return [Finding(NOTE, "unit-old", "host", what, "dacha caretaker install", (), "host")]
 
 
 def _passes_this_host(ws: Workspace) -> bool:

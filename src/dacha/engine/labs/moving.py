@@ -7,6 +7,7 @@ import os
 import shutil
 import subprocess
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 from dacha.core.errors import HostError, UsageError
@@ -41,7 +42,7 @@ def move_file(lab: KeptLab, file: Path, report: Report) -> Workspace:
             report("disk", f"{disk.parent.name}/{disk.stem.removeprefix('disk-')} now uses {image}")
         home.describe(ws.path)
     if unit.installed(home.lab):
-        unit.install(ws, None)
+        unit.install(ws, None, partial(caretaking.stop, ws.home))
         report("this host", "starts the caretaker for the new file at boot")
     elif caretaking.stop(home):
         caretaking.start(ws)

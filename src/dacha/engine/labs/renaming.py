@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
 from dacha.core.errors import BadValue, DachaError, UsageError
@@ -17,7 +18,7 @@ from dacha.core.lab.names import hardware_address
 from dacha.core.lab.read import read_lab
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.lab.text.text_edits import edit_text
-from dacha.engine.caretaker import unit
+from dacha.engine.caretaker import process, unit
 from dacha.engine.guest import prepare
 from dacha.engine.home import Home
 from dacha.engine.labs.kept_labs import KeptLab
@@ -60,7 +61,7 @@ def rename_lab(lab: KeptLab, new: str, report: Report) -> Workspace:
             before.unlink(missing_ok=True)
             before.with_suffix("").unlink(missing_ok=True)
     if at_boot:
-        unit.install(ws, None)
+        unit.install(ws, None, partial(process.stop, ws.home))
         report("this host", f"the caretaker of lab {new} starts at boot")
     return ws
 
