@@ -44,7 +44,7 @@ lint: setup          ## the style and the types
 
 bench: setup         ## the performance promises, as ratios in one run; the programs that they need are installed or named
 	tools/setup.sh "$(VENV)" bench
-	@failed=; for script in $$(ls bench/*.py | grep -v -e labs -e worlds -e archive -e installer_parts -e install_debian); do \
+	@failed=; for script in $$(ls bench/*.py | grep -v -e labs -e worlds -e archive -e installer_parts -e soak -e install_debian); do \
 		echo "$$script"; $(BIN)/python $$script || failed="$$failed $$script"; done; \
 	if [ "$$failed" ]; then echo "Fell short or could not run:$$failed"; exit 1; fi
 

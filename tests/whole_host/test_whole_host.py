@@ -69,7 +69,7 @@ def host(whole_host: WholeHost) -> WholeHost:
     host.dacha("caretaker install")
     host.sh("useradd -m kim && loginctl enable-linger kim")
     host.write("/home/kim/lab.toml", ORDINARY)
-    until(lambda: host.sh("test -S /run/user/$(id -u kim)/bus", None).code == 0)
+    until(lambda: host.sh("test -S /run/user/$(id -u kim)/systemd/private", None).code == 0)
     host.sh(f"cd /home/kim && {AS_KIM} {DACHA} apply --no-wait && {AS_KIM} {DACHA} caretaker install")
     return host
 
