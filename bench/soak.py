@@ -102,12 +102,15 @@ class Soak:
             return ("person", "add", name, "--key", f"{name}.pub", "--enter", "gauge", "--from", "lan")
         if kind == "spare":
             self.spare = not self.spare
-            return (
-                ("guest", "add", "tern", "--disk", "1MiB", "--memory", "64MiB")
-                if self.spare
-                else ("guest", "remove", "tern", "--with-disks")
-            )
+            if self.spare:
+                return ("guest", "add", "tern", "--disk", "1MiB", "--memory", "64MiB")
+            self.remove_spare()
         return ()
+
+    def remove_spare(self) -> None:
+        """Take the guest without a system out of the lab: it hears no power button."""
+        self.lab("stop", "tern", "--force", "--wait", "0s", code=None)
+        self.lab("guest", "remove", "tern", "--with-disks")
 
     def apply(self) -> None:
         """Apply; one in three is killed at a random moment, and then the next must repair what it left."""
@@ -213,7 +216,7 @@ class Soak:
             self.lab("person", "remove", name)
         self.people.clear()
         if self.spare:
-            self.lab("guest", "remove", "tern", "--with-disks")
+            self.remove_spare()
             self.spare = False
         for guest, on in self.on.items():
             if not on:
@@ -254,7 +257,10 @@ def main() -> int:
     lab = HostedLab(folder, run, world)
     try:
         for name in ("id", "mara", "kim"):
-            (folder / f"{name}.pub").write_text(key_pair(name.encode().ljust(32, b"k"), name)[1])
+            private, public = key_pair(name.encode().ljust(32, b"k"), name)
+            (folder / f"{name}.pub").write_text(public)
+            (folder / name).write_text(private)
+            (folder / name).chmod(0o600)
         boot_lines(lab, guest_image())
         lab.write(LAB)
         lab("apply", timeout=600)

@@ -15,6 +15,7 @@ from typing import Any
 
 import pytest
 
+from dacha.caretaker import following
 from dacha.caretaker.minding import alerts, minding
 from dacha.core.log.ends import EndEvidence, end_of
 from dacha.core.log.restarts import PAUSES_S, again, wanted
@@ -235,6 +236,23 @@ def test_a_closed_door_is_reported_once_and_so_is_its_opening(quiet: Any, monkey
     mind._doors({key: "no answer"}, 55.0)
     mind._doors({}, 55.0)
     assert len(told) == 1 and not mind._silent
+
+
+def test_a_guest_that_keeps_changing_its_address_fills_neither_log_nor_mailbox(quiet: Any) -> None:
+    told: list[str] = []
+
+    class Told:
+        def tell(self, event: str, guest: str | None, text: str, **data: Any) -> None:
+            told.append(text)
+
+    it = following.Following.__new__(following.Following)
+    it._ws, it._changes, it._alerts = quiet, {}, Told()  # type: ignore[assignment]
+    it._plan = quiet.plan
+    for n in range(100):
+        it._note(("gauge", 0), f"10.77.4.{n}", f"10.77.4.{n + 1}")
+    it._note(("heron", 0), None, "10.77.4.9")
+    found = [e.guest for e in journal.read(quiet.home) if e.kind == "address"]
+    assert found.count("gauge") == len(told) == following.CHANGES_MOST and found.count("heron") == 1
 
 
 def test_events_that_are_none_and_commands_that_are_none_are_errors_of_the_file(lab: Lab) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import time
 from collections.abc import Callable
 
 from dacha.caretaker.minding.alerts import Alerts
@@ -22,6 +23,8 @@ from dacha.hypervisor.monitor import agent
 AGENT_S = 15.0
 # Retry interval after a failure; window in which address changes are batched (seconds).
 AGAIN_S, TOGETHER_S = 2.0, 0.05
+# So many changes of a guest's address are recorded within this time (seconds).
+CHANGES_MOST, CHANGES_S = 10, 600.0
 Log = Callable[[str], None]
 
 
@@ -34,6 +37,7 @@ class Following:
         """Start following. `plan` is the plan in force; `names` is updated with the guests' current addresses."""
         self._ws, self._plan, self._names, self._log = ws, plan, names, log
         self._alerts = alerts
+        self._changes: dict[str, list[float]] = {}
         self._moved = asyncio.Event()
         self.watch = Watch(
             _watched(plan, links), live.read(ws.home), ws.home.sightings, log, self._moved.set, self._note
@@ -42,8 +46,14 @@ class Following:
         self._tasks = [asyncio.ensure_future(self._follow()), asyncio.ensure_future(self._ask_agents())]
 
     def _note(self, key: Key, before: str | None, now: str) -> None:
-        """Record that a guest uses another address."""
+        """Record that a guest uses another address; of one that keeps changing it, only some of the changes: it can
+        neither fill the log nor have a command run all the time."""
         guest, number = key
+        at = time.monotonic()
+        recent = [t for t in self._changes.get(guest, ()) if at - t < CHANGES_S]
+        if len(recent) >= CHANGES_MOST:
+            return
+        self._changes[guest] = [*recent, at]
         network = self._plan.adapters[key].network if key in self._plan.adapters else f"adapter {number}"
         note(self._ws.home, "address", guest, ours=False, network=network, before=before, now=now)
         if before:

@@ -10,6 +10,7 @@ import signal
 import time
 from typing import Any
 
+from dacha.core.harmless import harmless
 from dacha.core.log.alert import Alert
 from dacha.core.named import NamedTuple
 from dacha.engine.log.journal import note
@@ -17,6 +18,8 @@ from dacha.engine.workspace import Workspace
 
 # A command that takes longer is killed; further events wait, so many at most; so much of its output is recorded.
 COMMAND_S, WAITING_MOST, OUTPUT_MOST = 60.0, 50, 1000
+# How long a killed command may take to be gone.
+END_S = 5.0
 
 
 class Occasion(NamedTuple):
@@ -53,7 +56,9 @@ class Alerts:
         if alert is None:
             return
         try:
-            self._waiting.put_nowait(Occasion(alert, guest, text, data))
+            # What a guest has sent may be a part of it.
+            plain = {key: harmless(v) if isinstance(v, str) else v for key, v in data.items()}
+            self._waiting.put_nowait(Occasion(alert, guest, harmless(text), plain))
         except asyncio.QueueFull:
             self._lost += 1
 
@@ -98,12 +103,15 @@ async def _run(ws: Workspace, occasion: Occasion) -> str:
     except TimeoutError:
         return f"was killed: it took longer than {COMMAND_S:.0f} s"
     finally:
-        _end(child)
+        await _end(child)
     last = said.decode(errors="replace").strip().splitlines()[-1:]
     return f"failed with exit code {code}" + (f": {last[0]}" if last else "") if code else ""
 
 
-def _end(child: asyncio.subprocess.Process) -> None:
+async def _end(child: asyncio.subprocess.Process) -> None:
     """Kill what is left of a command: all processes of its session's group."""
     with contextlib.suppress(ProcessLookupError, PermissionError):
         os.killpg(child.pid, signal.SIGKILL)
+    # One that has left the group may keep the output open.
+    with contextlib.suppress(TimeoutError):
+        await asyncio.wait_for(child.wait(), END_S)
