@@ -125,9 +125,13 @@ def confirm(question: str, option: str, refused: str = "nothing was removed") ->
 
     if not sys.stdin.isatty():
         raise UsageError("this requires a confirmation, and there is no terminal", remedy=f"use {option}")
-    try:
-        answer = input(f"{question} [y/N] ").strip().lower()
-    except EOFError:
-        answer = ""
-    if answer not in ("y", "yes"):
+    if not agreed(question):
         raise UsageError(refused)
+
+
+def agreed(question: str) -> bool:
+    """The answer to a question on the terminal: anything but yes is a no."""
+    try:
+        return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")
+    except EOFError:
+        return False

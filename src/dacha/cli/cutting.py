@@ -50,6 +50,26 @@ def refuse_unapplied(ws: Workspace, names: Collection[str]) -> None:
         )
 
 
+def offer_kept(args: argparse.Namespace) -> None:
+    """On a terminal, offer a guest that is in the lab file again the disks that were kept of it. Else it is refused, as
+    a script cannot know whether it is the same guest."""
+    import sys
+
+    from dacha.engine.disks import kept_disks
+    from dacha.engine.workspace import load
+
+    ws = load(args.lab)
+    if not sys.stdin.isatty() or args.json or not any(ws.home.read(n).removed for n in ws.lab.guests):
+        return
+    for name, disks in kept_disks.returning(ws).items():
+        output.note(f"{name} is in the lab file again, as it was. Its disks were kept:")
+        for disk in disks:
+            output.note(f"  disk {disk.name}: {disk}")
+        if arguments.agreed(f"Use {'it' if len(disks) == 1 else 'them'} again?"):
+            with ws.home.lock("apply", ws.path, lambda holder: output.note(f"waiting for {holder}")):
+                kept_disks.take(ws.home, name)
+
+
 def ask_first(args: argparse.Namespace) -> None:
     """Ask before guests are disconnected, unless an option says otherwise. Raises UsageError for a no, and without a
     terminal."""

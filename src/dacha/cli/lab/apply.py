@@ -56,6 +56,7 @@ def run_apply(args: argparse.Namespace) -> int:
         from dacha.engine.lab.edit import edit_lab
 
         edit_lab(args.lab, lambda ws: [] if ws.lab.open_firewall else [Set(("lab", "open-firewall"), True)])
+    cutting.offer_kept(args)
     cutting.ask_first(args)
     return apply_and_wait(args, None)
 

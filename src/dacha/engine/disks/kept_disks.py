@@ -97,6 +97,26 @@ def take(home: Home, guest: str) -> bool:
     return True
 
 
+def returning(ws: Workspace) -> dict[str, list[KeptDisk]]:
+    """Guests that are in the lab file again with the disks that they had: of the same names and sizes, on the same
+    images. By name, with these disks."""
+    found = {}
+    for guest in ws.lab.guests.values():
+        if not guest.disks or ws.home.read(guest.name).removed is None:
+            continue
+        disks = {d.name: d for d in kept(ws.home, guest.name)}
+        same = [
+            d.name in disks
+            and d.size in (None, disks[d.name].size)
+            and not _made_on(ws, guest, n, disks[d.name].path)
+            and bool(d.base and not d.copy) == bool(disks[d.name].base)
+            for n, d in enumerate(guest.disks)
+        ]
+        if all(same):
+            found[guest.name] = [disks[d.name] for d in guest.disks]
+    return found
+
+
 def note_removed(ws: Workspace) -> None:
     """Record which guests have left the lab, so that a new one of the same name is not taken for the same."""
     for name in ws.home.guests():
