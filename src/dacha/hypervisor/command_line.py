@@ -9,7 +9,6 @@ from typing import Any
 
 from dacha.core.apply.machine import Machine, MachineAdapter, MachineDisk
 from dacha.core.lab.buses import BUSES
-from dacha.core.log.ends import TRACED
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 from dacha.hypervisor.images.layers import Layer
@@ -18,6 +17,8 @@ from dacha.hypervisor.images.layers import Layer
 # Three monitors, because each serves one client: for changes, for queries, and for events.
 QMP, WATCH, EVENTS = "qmp", "watch", "events"
 SERIAL, AGENT, SCREEN, TPM = "serial", "agent", "screen", "tpm"
+# What QEMU records in its log, with times: `core/log/ends.py` reads it (trace events of QEMU, log backend).
+TRACED = ("runstate_set", "qemu_system_shutdown_request", "qemu_system_powerdown_request")
 # Spare hot-plug ports of a guest with disks: that many more can be attached while it runs.
 SPARE_PORTS = 3
 

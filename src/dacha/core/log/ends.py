@@ -24,11 +24,10 @@ if TYPE_CHECKING:
         "unknown",
     ]
 
-# What QEMU is told to record in its log: each line "PID@SECONDS:EVENT …" (trace events of QEMU, log backend).
-TRACED = ("runstate_set", "qemu_system_shutdown_request", "qemu_system_powerdown_request")
 # Reasons that a restart on failure does not follow.
 ORDERLY: tuple[Reason, ...] = ("asked", "powered-off", "inside", "installed", "host-stop")
 
+# A line of QEMU's log about one of the events that it is told to record (`hypervisor/command_line.py`).
 _EVENT = re.compile(r"\d+@(?P<at>\d+\.\d+):(?P<name>\w+) ?(?P<rest>.*)")
 _SIGNAL = re.compile(r"terminating on signal (?P<signal>\d+)(?: from pid (?P<pid>\d+) \((?P<who>[^)]*)\))?")
 _STAMP = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+Z ")

@@ -9,26 +9,15 @@ from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.errors import HostError
+from dacha.engine.caretaker.unit_file import installed, unit_folder, unit_name
 from dacha.engine.workspace import Workspace
 from dacha.formats.systemd_unit import service
-from dacha.host import folders
 from dacha.host.accounts import CARETAKER
 from dacha.host.facts import program
 from dacha.host.files import refused, replace_file
 
 # What the service itself may take to stop (seconds).
 SPARE_S = 60.0
-
-
-def unit_name(lab: str) -> str:
-    return f"dacha-{lab}.service"
-
-
-def unit_folder() -> Path:
-    """The folder of this user's units: the host's for root."""
-    if os.geteuid() == 0:
-        return Path("/etc/systemd/system")
-    return folders.config().parent / "systemd" / "user"
 
 
 def unit_text(ws: Workspace) -> str:
@@ -106,10 +95,6 @@ def current(ws: Workspace) -> bool:
         return (unit_folder() / unit_name(ws.lab.name)).read_text() == unit_text(ws)
     except OSError:
         return False
-
-
-def installed(lab: str) -> bool:
-    return (unit_folder() / unit_name(lab)).exists()
 
 
 def _managed() -> bool:

@@ -80,8 +80,9 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
 def _unit_findings(ws: Workspace) -> list[Finding]:
     """A service that an older version of Dacha wrote, or that does not know the guests' times to stop."""
     from dacha.engine.caretaker import unit
+    from dacha.engine.caretaker.unit_file import installed
 
-    if not unit.installed(ws.lab.name) or unit.current(ws):
+    if not installed(ws.lab.name) or unit.current(ws):
         return []
     what = "the service of the caretaker is not as this version of Dacha would write it for this lab"
     return [Finding(NOTE, "unit-old", "host", what, "dacha caretaker install", (), "host")]
@@ -113,7 +114,7 @@ def _gate_findings(ws: Workspace) -> list[Finding]:
 
 def _at_boot(lab: str) -> bool:
     """True if this host starts the lab's caretaker at its boot. (Imported only for a lab that requires it.)"""
-    from dacha.engine.caretaker.unit import installed
+    from dacha.engine.caretaker.unit_file import installed
 
     return installed(lab)
 

@@ -13,7 +13,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.engine import register
 from dacha.engine.caretaker import process as caretaking
-from dacha.engine.caretaker import unit
+from dacha.engine.caretaker.unit_file import installed
 from dacha.engine.disks.kept_disks import KeptDisk, kept
 from dacha.engine.home import Home
 from dacha.engine.profiles import profiles
@@ -71,7 +71,7 @@ def look(home: Home) -> KeptLab:
     images = {file for g in guests for d in g.disks for file in below(d.path)}
     return KeptLab(
         home, home.owner(), guests, taken(home), tuple(sorted(images)),
-        caretaking.running(home) is not None, unit.installed(home.lab),
+        caretaking.running(home) is not None, installed(home.lab),
     )  # fmt: skip
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 from dacha.core.errors import HostError, UsageError
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.caretaker import unit
+from dacha.engine.caretaker.unit_file import installed
 from dacha.engine.labs.kept_labs import KeptLab
 from dacha.engine.workspace import Workspace, load
 from dacha.host import folders
@@ -41,7 +42,7 @@ def move_file(lab: KeptLab, file: Path, report: Report) -> Workspace:
             _lay_on(disk, image, form)
             report("disk", f"{disk.parent.name}/{disk.stem.removeprefix('disk-')} now uses {image}")
         home.describe(ws.path)
-    if unit.installed(home.lab):
+    if installed(home.lab):
         unit.install(ws, None, partial(caretaking.stop, ws.home))
         report("this host", "starts the caretaker for the new file at boot")
     elif caretaking.stop(home):

@@ -19,6 +19,7 @@ from dacha.core.lab.read import read_lab
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.lab.text.text_edits import edit_text
 from dacha.engine.caretaker import process, unit
+from dacha.engine.caretaker.unit_file import installed
 from dacha.engine.guest import prepare
 from dacha.engine.home import Home
 from dacha.engine.labs.kept_labs import KeptLab
@@ -44,7 +45,7 @@ def rename_lab(lab: KeptLab, new: str, report: Report) -> Workspace:
     with home.lock("lab rename", file), editing(file):
         ws = load(str(file))
         _refuse(lab, ws, new)
-        at_boot = unit.installed(home.lab)
+        at_boot = installed(home.lab)
         leave_host(lab, report)
         keys = _renamed_keys(ws, home.lab, new)
         for before, after in keys.items():
