@@ -191,15 +191,13 @@ class Soak:
     def measured(self) -> dict[str, int]:
         """What must not grow, in the lab's first state: only the steady door, both guests on."""
         folder = self.lab.folder / "state"
-        own = [
-            p
-            for p in Path("/proc").glob("[0-9]*")
-            if str(self.lab.folder) in _read(p / "cmdline") or str(self.lab.env["DACHA_RUN"]) in _read(p / "cmdline")
-        ]
+        own = subprocess.run(
+            ["ip", "netns", "pids", self.lab.world.name("host")], capture_output=True, text=True, check=True
+        )
         pid = self.lab("caretaker", "status", "--json").json["pid"]
         run = self.lab.world.run
         return {
-            "processes": len(own),
+            "processes": len(own.stdout.split()),
             "files": sum(1 for p in folder.rglob("*") if p.is_file() and p.parent.name != "versions"),
             "links": run("host", "ip", "-o", "link").count("\n"),
             "rules": run("host", "nft", "list", "ruleset").count("\n"),

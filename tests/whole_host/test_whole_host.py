@@ -187,7 +187,7 @@ def test_guests_on_a_vlan_send_tagged_frames(host: WholeHost) -> None:
         host.dacha("apply --no-wait")
         link = host.sh("ip -d -j link show type vlan").json
         assert [x["linkinfo"]["info_data"]["id"] for x in link] == [20]
-        tagged = until(lambda: host.sh("cat /run/tagged").out, 200)
+        tagged = until(lambda: host.sh("cat /run/tagged").out, 900)
         assert ("vlan 20" in tagged and "DHCP" in tagged) or "BOOTP" in tagged
     finally:
         host.write("/root/lab.toml", text)
