@@ -10,6 +10,7 @@ import resource
 import select
 import signal
 import socket
+import subprocess
 import time
 from pathlib import Path
 
@@ -18,7 +19,7 @@ import pytest
 from dacha.core.log.event import KINDS, Event, Invoker, from_line, to_line
 from dacha.engine.log import journal
 from dacha.host.log.system_journal import entry, send
-from tests.conftest import Lab
+from tests.conftest import PROGRAM, Lab
 
 LAB = '[lab]\nname = "saltmarsh"\n[guest.gauge]\ndisk = [{ size = "1 GiB" }]\n'
 
@@ -135,10 +136,6 @@ def test_what_is_asked_of_the_log_is_answered_or_refused(lab: Lab) -> None:
 
 
 def test_new_events_are_shown_as_they_come(lab: Lab) -> None:
-    import subprocess
-
-    from tests.conftest import PROGRAM
-
     lab.write(LAB)
     lab("apply", code=None)
     child = subprocess.Popen(
@@ -154,6 +151,26 @@ def test_new_events_are_shown_as_they_come(lab: Lab) -> None:
             if "guest.gauge.cpus" in found:
                 break
         assert "the lab file was edited: guest.gauge.cpus" in found
+        child.send_signal(signal.SIGINT)
+        assert child.wait(30) in (0, 130, -2)
+    finally:
+        child.kill()
+        child.wait()
+
+
+def test_a_watched_status_is_a_line_for_each_change(lab: Lab) -> None:
+    lab.write(LAB.replace('disk = [{ size = "1 GiB" }]', 'disk = [{ size = "1 MiB" }]\nvideo = false'))
+    child = subprocess.Popen(
+        [PROGRAM, "status", "--watch", "--json"], cwd=lab.folder, env=lab.env, stdout=subprocess.PIPE, text=True
+    )
+    try:
+        assert child.stdout
+        first = json.loads(child.stdout.readline())
+        assert [g["state"] for g in first["guests"]] == ["off"] and first["version"] == 1
+        lab("apply", "--no-wait")
+        states = set()
+        while "on" not in states:
+            states = {g["state"] for g in json.loads(child.stdout.readline())["guests"]}
         child.send_signal(signal.SIGINT)
         assert child.wait(30) in (0, 130, -2)
     finally:

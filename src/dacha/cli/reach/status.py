@@ -24,7 +24,11 @@ def status_arguments(parser: argparse.ArgumentParser) -> None:
         "Exit code 1 if a door of a running guest does not respond, or if a guest is not confined."
     )
     arguments.guests(parser, "only these guests (default: all)")
-    parser.add_argument("--watch", action="store_true", help="update the view until q or Ctrl-C")
+    parser.add_argument(
+        "--watch",
+        action="store_true",
+        help="update the view until q or Ctrl-C; with --json print an object in a line for each change",
+    )
 
 
 def run_status(args: argparse.Namespace) -> int:
@@ -32,6 +36,8 @@ def run_status(args: argparse.Namespace) -> int:
     from dacha.engine.reach.status import PATIENT_S, gather
     from dacha.engine.workspace import load_or_applied
 
+    if args.watch and args.json:
+        return _lines(args)
     if args.watch:
         from dacha.cli.terminal.live import watch
 
@@ -59,6 +65,27 @@ def run_status(args: argparse.Namespace) -> int:
         _print(ws, status)
     unsound = status.confinement is not None and not status.confinement.sound
     return 1 if silent or unsound else 0
+
+
+def _lines(args: argparse.Namespace) -> int:
+    """One object in each line: the state now, then each time that it has changed, until Ctrl-C."""
+    import contextlib
+
+    from dacha.cli.terminal import streams
+    from dacha.engine.reach.status import PATIENT_S, gather
+    from dacha.engine.workspace import load_or_applied
+
+    before = None
+    with contextlib.suppress(KeyboardInterrupt):
+        while True:
+            ws = load_or_applied(args.lab)[0]
+            now = _json(ws, gather(ws, more_s=PATIENT_S, only=_named(ws, args.guests)))
+            if now != before:
+                before = now
+                output.emit_line(now)
+                streams.flush()
+            time.sleep(EVERY_S)
+    return 0
 
 
 def _named(ws: Workspace, names: list[str]) -> set[str] | None:

@@ -8,12 +8,13 @@ from ipaddress import IPv4Address
 from pathlib import Path
 
 from dacha.core.apply.observed import ObservedGuest
-from dacha.core.findings import ERROR, NOTE, Finding
+from dacha.core.findings import ERROR, NOTE, WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.plan.check import check_host
 from dacha.core.plan.plan import Plan
 from dacha.engine import register
 from dacha.engine.check.guest import file_findings
+from dacha.engine.disks.room import low_places
 from dacha.engine.shares import shared_folders, smb
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
@@ -33,6 +34,8 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
                 Finding(NOTE, "at-boot", f"guest {guest.name}", what, "dacha caretaker install", path, "host")
             )
     findings += _unit_findings(ws)
+    for words in low_places(ws).values():
+        findings.append(Finding(WARNING, "storage-low", "host", words, "free some space there", (), "host"))
     if folders.lingers() is False and folders.run().is_relative_to("/run/user"):
         what = f"the sockets of running guests are deleted when you log out, as they are in {folders.run()}"
         findings.append(Finding(NOTE, "lingering", "host", what, "loginctl enable-linger", (), "host"))
