@@ -32,7 +32,7 @@ typed="typed() { printf '$ %s\n' \"\$*\"; \"\$@\"; }"
 
 mkdir -p "$out"
 shot demo 'dacha demo --keep'
-shot status "$typed; typed dacha status; echo; typed dacha stop locker; echo; kill \$(cat '$DACHA_RUN/saltmarsh/charts.process'); sleep 1; typed dacha status; echo; typed dacha log; echo; typed dacha door list"
+shot status "$typed; typed dacha status; echo; typed dacha stop locker; echo; kill \$(cat '$DACHA_RUN/saltmarsh/charts.process'); sleep 1; typed dacha status; echo; typed dacha log charts"
 dacha start --all --lab "$DACHA_STATE/demo/lab.toml" > /dev/null
 shot host "$typed; typed dacha host"
 shot guest "$typed; typed dacha guest list; echo; typed dacha guest show gauge; echo; typed dacha network list"

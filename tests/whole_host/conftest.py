@@ -81,7 +81,10 @@ class WholeHost:
 
     def sh(self, script: str, code: int | None = 0, timeout_s: float = 300.0) -> Answer:
         """Run a shell script on it; `code` is the exit code it must have (None: any)."""
-        wrapped = f"({script}\n) > /run/out 2> /run/err; echo $?; cat /run/out; echo ---err---; cat /run/err"
+        wrapped = (
+            f"t=$(mktemp -d /run/sh-XXXXXX); ({script}\n) > $t/out 2> $t/err; echo $?; cat $t/out; "
+            "echo ---err---; cat $t/err; rm -r $t"
+        )
         said = agent.run_script(self.run_folder, wrapped, timeout_s)
         assert said is not None, f"the host's agent did not run: {script}"
         first, _, rest = said.partition("\n")
