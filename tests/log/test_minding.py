@@ -75,7 +75,7 @@ def test_guests_wait_for_others_and_are_started_again_as_they_should_be(guest_la
     done = lab("apply").out
     # heron started when the door of gauge responded.
     assert re.search(r"guest gauge +its doors respond .*guest heron [^\n]*started", done, re.S)
-    assert "starts guests again" in lab("caretaker", "status").out
+    assert "restarts guests" in lab("caretaker", "status").out
     before = lab.pid("gauge")
     ended(lab, "gauge", signal.SIGKILL)
     until(lambda: running(lab, "gauge") and lab.pid("gauge") != before)
@@ -94,7 +94,7 @@ def test_guests_wait_for_others_and_are_started_again_as_they_should_be(guest_la
     ended(lab, "heron", signal.SIGTERM)
     said = lab("status", code=None).out
     assert ("heron ended" in said and "SIGTERM" in said and "1 change" in said) or "2 changes" in said
-    assert "guests that end are not started again" in lab("caretaker", "status", code=1).out
+    assert "guests that end are not restarted" in lab("caretaker", "status", code=1).out
 
 
 def test_a_guest_that_never_responds_holds_the_others_up_until_its_deadline(guest_lab: Lab) -> None:

@@ -83,8 +83,8 @@ def run_status(args: argparse.Namespace) -> int:
         return 0 if process or not needed else 1
     if not needed:
         output.say(
-            "This lab has no kernel network, no door from outside, no place, no guest that restarts and no command for "
-            "an event: it needs no caretaker."
+            "This lab has no kernel network, no door from outside, no place, no guest with a restart policy and no "
+            "command for an event: it needs no caretaker."
         )
         return 0
     output.say(_state(ws, process, since, networks))
@@ -113,7 +113,7 @@ def _state(ws: Workspace, process: Any, since: float | None, networks: list[str]
     if placed:
         lines.append(f"It closes doors at other places. {closed_here(ws) or 'None is closed here.'}")
     if minded:
-        lines.append("It starts guests again as their restart policy says, and runs the lab's commands at events.")
+        lines.append("It restarts guests by their restart policies, and runs the lab's commands at events.")
     if not networks and len(lines) == 1:
         what = "It serves no network, as bridged networks use their LAN's servers; it tracks the guests' addresses."
         lines.append(what)
@@ -125,7 +125,7 @@ def _lacking(networks: list[str], from_outside: bool, placed: bool, minded: bool
     lacks = ["guests get neither addresses nor name resolution"] if networks else []
     lacks += ["port mappings in the router are not renewed"] if from_outside else []
     lacks += ["no door is closed when this host moves to another place"] if placed else []
-    lacks += ["guests that end are not started again, and no command is run at an event"] if minded else []
+    lacks += ["guests that end are not restarted, and no command is run at an event"] if minded else []
     return ", and ".join(lacks) or "guests' addresses are not tracked"
 
 
