@@ -39,8 +39,8 @@ def low_places(ws: Workspace, percent: int | None = None) -> dict[Path, str]:
             share = 100 * free / max(1, total)
             if device not in devices and (share < (percent or LOW_PERCENT) or free < LOW_BYTES):
                 found[place] = (
-                    f"only {show_size(free)} ({share:.0f} %) are free at {place} ({what}), which holds disks of guests; "
-                    "guests whose disks cannot grow are suspended"
+                    f"only {show_size(free)} ({share:.0f} %) are free at {place} ({what}); guests whose disks cannot "
+                    "grow are suspended"
                 )
             devices.add(device)
     return found
