@@ -47,7 +47,7 @@ start = {{ at-boot = true, order = 2, ready-within = "5 s" }}
 ORDINARY = f"""\
 [lab]
 name = "kims"
-accelerator = "tcg"
+accelerator = "kvm"
 [guest.plover]
 {EMPTY}start = {{ at-boot = true }}
 """
@@ -67,7 +67,7 @@ def host(whole_host: WholeHost) -> WholeHost:
     host.dacha("apply --no-wait")
     # A caretaker runs already: the service takes its place.
     host.dacha("caretaker install")
-    host.sh("useradd -m kim && loginctl enable-linger kim")
+    host.sh("useradd -m -G kvm kim && loginctl enable-linger kim")
     host.write("/home/kim/lab.toml", ORDINARY)
     until(lambda: host.sh("test -S /run/user/$(id -u kim)/systemd/private", None).code == 0)
     host.sh(f"cd /home/kim && {AS_KIM} {DACHA} apply --no-wait && {AS_KIM} {DACHA} caretaker install")
