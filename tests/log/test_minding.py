@@ -21,6 +21,7 @@ from dacha.core.log.ends import EndEvidence, end_of
 from dacha.core.log.restarts import PAUSES_S, again, wanted
 from dacha.engine.log import journal
 from dacha.engine.workspace import load
+from dacha.host import cgroup
 from tests.conftest import Lab
 from tests.log.test_ends import alive
 from tests.networks.world import until
@@ -138,6 +139,18 @@ def test_pauses_grow_and_end_and_a_guest_that_ran_long_begins_anew() -> None:
     ):  # fmt: skip
         assert wanted("on-failure", reason) == failure and wanted("always", reason) == always, reason  # type: ignore[arg-type]
         assert not wanted("never", reason)  # type: ignore[arg-type]
+
+
+def test_a_group_of_the_kernel_tells_who_was_killed_for_memory(tmp_path: Path) -> None:
+    events = tmp_path / "dacha/tides/tern/memory.events"
+    events.parent.mkdir(parents=True)
+    for text, killed in (
+        ("low 0\nhigh 0\nmax 812\noom 1\noom_kill 1\noom_group_kill 1\n", True),
+        ("low 0\nhigh 0\nmax 812\noom 0\noom_kill 0\n", False), ("", False), ("odd\n", False),
+    ):  # fmt: skip
+        events.write_text(text)
+        assert cgroup.killed_for_memory("tides", "tern", tmp_path) == killed
+    assert not cgroup.killed_for_memory("tides", "nobody", tmp_path)
 
 
 def test_reasons_that_no_test_can_cause_here() -> None:

@@ -47,6 +47,8 @@ def confine(pid: int, lab: str, guest: str, limits: Limits, root: Path = ROOT) -
         return
     group = root / OURS / lab / guest
     with contextlib.suppress(OSError):
+        group.rmdir()  # a new one counts from zero
+    with contextlib.suppress(OSError):
         group.mkdir(parents=True, exist_ok=True)
         for above in (root, root / OURS, root / OURS / lab):
             _write(above / "cgroup.subtree_control", " ".join(f"+{c}" for c in CONTROLLERS))
@@ -55,6 +57,17 @@ def confine(pid: int, lab: str, guest: str, limits: Limits, root: Path = ROOT) -
         _write(group / "pids.max", str(limits.processes))
         _write(group / "cpu.weight", str(limits.weight))
         _write(group / "cgroup.procs", str(pid))
+
+
+def killed_for_memory(lab: str, guest: str, root: Path = ROOT) -> bool:
+    """True if the kernel killed the guest's last process because its group reached its memory limit (memory.events).
+    The kernel's log says so, too, but a service may not read it."""
+    try:
+        text = (root / OURS / lab / guest / "memory.events").read_text()
+    except OSError:
+        return False
+    found = dict(line.split() for line in text.splitlines() if len(line.split()) == 2)
+    return found.get("oom_kill", "0") != "0"
 
 
 def remove(lab: str, guest: str, root: Path = ROOT) -> None:

@@ -16,6 +16,7 @@ from dacha.engine.console import gave_up
 from dacha.engine.home import Home
 from dacha.engine.log.journal import note, read
 from dacha.engine.record import Record
+from dacha.host import cgroup
 from dacha.host.files import held, replace_file
 from dacha.host.log import kernel_log
 from dacha.host.processes import boot_id
@@ -121,6 +122,8 @@ def evidence(home: Home, name: str, record: Record) -> EndEvidence:
         with contextlib.suppress(OSError, HostError):
             lines = kernel_log.read_log()
             killed, fault = kernel_log.killed_for_memory(lines, pid), kernel_log.crashed(lines, pid)
+    if killed is None and not rebooted and cgroup.killed_for_memory(home.lab, name):
+        killed = "it reached its memory limit"
     panic = gave_up(home, name)
     boot = record.machine.get("boot") if record.machine else None
     return EndEvidence(
