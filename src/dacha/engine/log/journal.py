@@ -18,7 +18,7 @@ from dacha.host.log.invoker import invoker
 # A file of this many bytes becomes the previous one.
 MOST = 4 << 20
 # How long another writer of the log is waited for, who needs microseconds.
-WAIT_S = 0.5
+WAIT_S = 5.0
 
 
 def note(
