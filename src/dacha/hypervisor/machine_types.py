@@ -43,9 +43,9 @@ def parsed(text: str) -> MachineTypes:
     return MachineTypes(tuple(names), tuple(deprecated), newest)
 
 
-def machine_types() -> MachineTypes | None:
-    """What this host's QEMU offers; None if it is not installed, or does not tell. QEMU is run once, until another
-    version replaces it."""
+def machine_types(*, keep: bool = False) -> MachineTypes | None:
+    """What this host's QEMU offers; None if it is not installed, or does not tell. With `keep` the answer is recorded:
+    until another version of QEMU replaces it, nobody needs to run it for that."""
     path = program("qemu-system-x86_64")
     if path is None:
         return None
@@ -68,7 +68,7 @@ def machine_types() -> MachineTypes | None:
     found = parsed(done.stdout)
     if done.returncode or not found.newest:
         return None
-    if folders.state().is_dir():
+    if keep:
         with contextlib.suppress(HostError):
             write_record(note, VERSION, {"program": identity, **found._asdict()})
     return found

@@ -49,7 +49,7 @@ def resolved(wanted: str | None) -> str | None:
         return wanted
     from dacha.hypervisor.machine_types import machine_types
 
-    known = machine_types()
+    known = machine_types(keep=True)
     return known.newest if known else None
 
 
