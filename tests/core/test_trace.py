@@ -162,12 +162,9 @@ def test_what_the_router_does(change: dict[str, Any], hop: str | None, words: st
     "run, words",
     [
         (None, "it was never started"),
-        (LastRun(False, killed="x", log="y"), "before this host's last boot"),
-        (
-            LastRun(True, "y", killed="this host was out of memory"),
-            "the kernel killed it: this host was out of memory",
-        ),
-        (LastRun(True, "terminating on signal 15"), "QEMU's last message: terminating on signal 15"),
+        (LastRun(False), "before this host's last boot"),
+        (LastRun(False, "this host lost power"), "this host lost power: dacha log gauge"),
+        (LastRun(True, "QEMU received SIGTERM from process 7"), "QEMU received SIGTERM from process 7"),
         (LastRun(True, console="[   12.3] reboot: Power down\r\n"), "its system powered itself off"),
         (LastRun(True, console="reboot: Power down\nagain: "), "it ended without a message"),
     ],

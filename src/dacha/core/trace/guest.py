@@ -68,12 +68,10 @@ def _why_off(e: Evidence) -> str:
         return "it was stopped by command"
     if run is None:
         return "it was never started"
+    if run.end:
+        return f"{run.end}: dacha log {e.guest}"
     if not run.this_boot:
         return "it ran before this host's last boot"
-    if run.killed:
-        return f"the kernel killed it: {run.killed}"
-    if run.log:
-        return f"its process ended; QEMU's last message: {run.log}"
     if _POWERED_OFF.search(run.console):
         return "its system powered itself off"
     return "it ended without a message: its system powered off, or its process was killed"

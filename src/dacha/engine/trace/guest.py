@@ -9,12 +9,13 @@ from collections.abc import Callable
 from typing import Any
 
 from dacha.core.harmless import harmless
+from dacha.core.log.ends import end_of
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.seen.evidence import Evidence, LastRun
 from dacha.engine.console import panic_in, recent
 from dacha.engine.guest.first_boot import trusted_key
+from dacha.engine.log.ends import evidence
 from dacha.engine.workspace import Workspace
-from dacha.host.log.kernel_log import killed_for_memory, read_log
 from dacha.host.probe.connect import host_key
 from dacha.host.processes import boot_id
 
@@ -25,9 +26,6 @@ _PROMPT = re.compile(rb"(?m)login: ?\r?$|^[\w@~:./-]{0,40} ?[#$] ")
 
 # A shell prompt on the console.
 _SHELL = re.compile(rb"(?m)^[\w@~:./-]{0,40} ?[#$] \Z")
-
-# Timestamp and program name that QEMU puts before its messages (-msg).
-_QEMU = re.compile(r"^(\S+Z )?qemu-system-\w+: ")
 
 
 def run_state(ws: Workspace, guest: str) -> str:
@@ -60,28 +58,17 @@ def arrived(ws: Workspace, door: DoorPlan, enough: Callable[[], bool]) -> bool:
     return False
 
 
-def _qemu_said(log: str) -> str:
-    """QEMU's last message, except warnings; "" for none."""
-    for line in reversed(log.splitlines()):
-        said = _QEMU.sub("", line).strip()
-        if said and not said.startswith(("warning:", "info:")):
-            return harmless(said)[:160]
-    return ""
-
-
 def last_run(ws: Workspace, guest: str) -> LastRun | None:
     """The last run of a guest that is off; None if it never ran."""
-    ran = ws.home.read(guest).process
-    if ran is None:
+    record = ws.home.read(guest)
+    if record.process is None:
         return None
-    log = console = killed = ""
-    with contextlib.suppress(OSError):
-        log = _qemu_said((ws.home.guest(guest) / "qemu.log").read_text(errors="replace"))
+    end = end_of(evidence(ws.home, guest, record))
+    console = ""
     with contextlib.suppress(OSError):
         console = recent(ws.home, guest).decode(errors="replace")
-    with contextlib.suppress(OSError):
-        killed = killed_for_memory(read_log(), ran.pid) or ""
-    return LastRun(ran.boot == boot_id(), log, console, killed)
+    known = harmless(end.words)[:200] if end.reason != "unknown" else ""
+    return LastRun(record.process.boot == boot_id(), known, console)
 
 
 def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:

@@ -108,13 +108,12 @@ class LoginSeen(NamedTuple):
 
 
 class LastRun(NamedTuple):
-    """The last run of a guest that is off: whether it was since this host's boot, QEMU's last message, the end of its
-    console output, and why the kernel killed it ("" if not known)."""
+    """The last run of a guest that is off: whether it was since this host's boot, why it ended, as the log says it (""
+    if not known), and the end of its console output."""
 
     this_boot: bool
-    log: str = ""
+    end: str = ""
     console: str = ""
-    killed: str = ""
 
 
 class ThereSeen(NamedTuple):
