@@ -22,7 +22,15 @@ def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
     """Start these guests in their order, each after its delay and after those that it waits for; a failure does not
     prevent the others."""
     ordered = sorted((g for g in ws.lab.guests.values() if g.start.at_boot), key=lambda g: g.start.order)
+    awaited: list[str] = []
+    order = 0
     for guest in ordered:
+        if guest.start.order > order:
+            for name in awaited:
+                if not await_ready(ws.again(), name):
+                    log(f"{name} did not respond in time: the guests after it start all the same")
+            awaited.clear()
+        order = guest.start.order
         time.sleep(guest.start.delay_s)
         with ws.home.lock("caretaker", ws.path):
             record = ws.home.read(guest.name)
@@ -32,8 +40,8 @@ def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
             outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={guest.name})
         for change, error in outcome.failed:
             log(f"{guest.name}: {change} failed: " + " / ".join(error.lines()))
-        if not outcome.failed and guest is not ordered[-1] and not await_ready(ws.again(), guest.name):
-            log(f"{guest.name} did not respond in time: the guests after it start all the same")
+        if not outcome.failed and guest.start.ready_s:
+            awaited.append(guest.name)
 
 
 def stop_guests(ws: Workspace, report: Callable[[str, str, float], None]) -> None:

@@ -130,7 +130,7 @@ def confirm(question: str, option: str, refused: str = "nothing was removed") ->
 
 
 def agreed(question: str) -> bool:
-    """The answer to a question on the terminal: anything but yes is a no."""
+    """Ask a yes-or-no question on the terminal. Any answer but yes counts as no."""
     try:
         return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")
     except EOFError:

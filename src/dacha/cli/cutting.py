@@ -58,9 +58,9 @@ def offer_kept(args: argparse.Namespace) -> None:
     from dacha.engine.disks import kept_disks
     from dacha.engine.workspace import load
 
-    ws = load(args.lab)
-    if not sys.stdin.isatty() or args.json or not any(ws.home.read(n).removed for n in ws.lab.guests):
+    if not sys.stdin.isatty() or args.json:
         return
+    ws = load(args.lab)
     for name, disks in kept_disks.returning(ws).items():
         output.note(f"{name} is in the lab file again, as it was. Its disks were kept:")
         for disk in disks:

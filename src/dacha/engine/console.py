@@ -45,7 +45,7 @@ def panic_in(console: bytes) -> str | None:
 
 
 def gave_up(home: Home, guest: str) -> str | None:
-    """The message of its kernel's final panic, or of a repeated one after a restart; None if there is none."""
+    """The message of its kernel's final panic, or of a repeated one after a restart; None if it did not panic."""
     try:
         shown = recent(home, guest)
     except OSError:
@@ -56,7 +56,7 @@ def gave_up(home: Home, guest: str) -> str | None:
 
 
 def last_words(home: Home, guest: str, most: int = 60) -> str:
-    """The last meaningful line on a guest's console, shortened to that many characters; "" if there is none."""
+    """The last meaningful line on a guest's console, shortened to that many characters; "" if nothing was printed."""
     try:
         text = recent(home, guest).decode("utf-8", "replace")
     except OSError:

@@ -102,7 +102,7 @@ def _begin(folder: int, name: str, mode: int) -> tuple[int, str]:
     while True:
         temporary = f".{name}.{os.urandom(6).hex()}.part"
         fd = os.open(temporary, _NEW, mode, dir_fd=folder)
-        _lock_new(fd)
+        lock_briefly(fd)
         try:
             os.stat(temporary, dir_fd=folder, follow_symlinks=False)
             return fd, temporary
@@ -110,9 +110,10 @@ def _begin(folder: int, name: str, mode: int) -> tuple[int, str]:
             os.close(fd)
 
 
-def _lock_new(fd: int) -> None:
-    """Lock a new file. If another process has its lock, that is `sweep`, which is brief, or another user: if all users
-    may read the file, that user could block the writer, and is not waited for. Some file systems have no locks."""
+def lock_briefly(fd: int) -> None:
+    """Lock an open file that others lock for moments only. After two seconds it is used without the lock: the holder is
+    suspended, or is another user who may read the file and wants to block the writer. Some file systems have no
+    locks."""
     for _ in range(200):
         try:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from dacha.caretaker.minding.alerts import Alerts
 from dacha.core.errors import BusyError
+from dacha.core.log.alert import BELOW
 from dacha.core.log.ends import ORDERLY
 from dacha.core.log.restarts import PAUSES_S, Again, again, recent, wanted
 from dacha.core.units import show_duration
@@ -115,7 +116,7 @@ class Minding:
         while True:
             alert = self._ws.lab.alerts.get("storage-low")
             with attempt(self._log, "cannot measure the storages"):
-                low = await asyncio.to_thread(low_places, self._ws, alert.below if alert else None)
+                low = await asyncio.to_thread(low_places, self._ws, alert.below if alert else BELOW)
                 for place, words in low.items():
                     if place not in self._low:
                         note(self._ws.home, "storage", text=words, failed=True)

@@ -47,10 +47,10 @@ def run_apply(args: argparse.Namespace) -> int:
             output.say(f"{move.bridge} is kept, over {move.adapter}.")
         return 0
     if args.as_of:
-        from dacha.engine.log.versions import put_back, shown
+        from dacha.engine.log.versions import put_back
 
         version = put_back(args.lab, args.as_of)
-        output.note(f"note: the lab file is as it was applied at {shown(version)}")
+        output.note(f"note: the lab file is as it was applied at {version.shown()}")
     if args.open_firewall:
         from dacha.core.lab.text.edits import Set
         from dacha.engine.lab.edit import edit_lab

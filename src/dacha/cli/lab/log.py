@@ -60,7 +60,12 @@ def run_log(args: argparse.Namespace) -> int:
 
     note_ends(ws.home)
     events = [e for e in journal.read(ws.home) if wanted(e)]
-    _refuse_unknown(args.guests, events, {*ws.lab.guests, *ws.home.guests()})
+    if args.guests:
+        from dacha.engine.guest.power import choose
+
+        # A guest that has left the lab is known by its events.
+        named = {e.guest for e in events if e.guest}
+        choose(sorted({*ws.lab.guests, *ws.home.guests(), *named}), args.guests, everything=False)
     following = journal.follow(ws.home) if args.follow else None
     shown = events if since is not None or args.json else events[-USUAL:]
     if len(shown) < len(events):
@@ -80,16 +85,6 @@ def run_log(args: argparse.Namespace) -> int:
             elif wanted(new):
                 show(new)
     return 0
-
-
-def _refuse_unknown(names: list[str], events: list[Event], known: set[str]) -> None:
-    """Refuse a guest that neither the lab nor the log knows. Raises UsageError."""
-    from dacha.core.errors import UsageError
-    from dacha.core.spelling import did_you_mean
-
-    for name in names:
-        if name not in known and not any(e.guest == name for e in events):
-            raise UsageError(f"there is no guest {name}", remedy=did_you_mean(name, sorted(known), "dacha guest list"))
 
 
 class _Shown:

@@ -17,7 +17,7 @@ class Wave(NamedTuple):
 
 
 def waves(guests: Mapping[str, Guest], starts: list[StartGuest]) -> list[Wave]:
-    """The starts in their order: guests of a higher order wait for those that say so."""
+    """Group the starts by their order. A group waits for guests with `ready-within` in the groups before it."""
     found: list[Wave] = []
     begun = -1
     for change in sorted(starts, key=lambda c: guests[c.guest].start.order):

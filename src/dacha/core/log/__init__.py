@@ -1,1 +1,1 @@
-"""What happened to a lab: events, their words, and why a guest ended."""
+"""Events of a lab, their texts, and the reasons why guests ended."""

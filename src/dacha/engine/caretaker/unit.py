@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.errors import HostError
-from dacha.engine.caretaker.unit_file import installed, unit_folder, unit_name
+from dacha.engine.caretaker.unit_file import installed, unit_folder, unit_name, unit_path
 from dacha.engine.workspace import Workspace
 from dacha.formats.systemd_unit import service
 from dacha.host.accounts import CARETAKER
@@ -92,7 +92,7 @@ def remove(ws: Workspace, folder: Path | None) -> Path | None:
 def current(ws: Workspace) -> bool:
     """True if the installed unit is what `install` would write now."""
     try:
-        return (unit_folder() / unit_name(ws.lab.name)).read_text() == unit_text(ws)
+        return unit_path(ws.lab.name).read_text() == unit_text(ws)
     except OSError:
         return False
 

@@ -19,5 +19,9 @@ def unit_folder() -> Path:
     return folders.config().parent / "systemd" / "user"
 
 
+def unit_path(lab: str) -> Path:
+    return unit_folder() / unit_name(lab)
+
+
 def installed(lab: str) -> bool:
-    return (unit_folder() / unit_name(lab)).exists()
+    return unit_path(lab).exists()

@@ -7,6 +7,7 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from dacha.core.log.alert import BELOW
 from dacha.core.units import show_size
 from dacha.engine.home import Home
 
@@ -24,11 +25,11 @@ def room(home: Home, guest: str) -> tuple[int, str] | None:
     return min(found, default=None)
 
 
-# A file system is low with less than this free: percent, and bytes.
-LOW_PERCENT, LOW_BYTES = 5, 512 << 20
+# A file system with less than this free is nearly full, whatever share of it that is.
+LOW_BYTES = 512 << 20
 
 
-def low_places(ws: Workspace, percent: int | None = None) -> dict[Path, str]:
+def low_places(ws: Workspace, percent: int = BELOW) -> dict[Path, str]:
     """The folders for disks of this lab, the first of each file system, that are nearly full, each in words."""
     folders = {Path(ws.resolve(folder)): f"storage {name}" for name, folder in ws.lab.storages.items()}
     found: dict[Path, str] = {}
@@ -37,7 +38,7 @@ def low_places(ws: Workspace, percent: int | None = None) -> dict[Path, str]:
         with contextlib.suppress(OSError):
             (free, total), device = _space(place), place.stat().st_dev
             share = 100 * free / max(1, total)
-            if device not in devices and (share < (percent or LOW_PERCENT) or free < LOW_BYTES):
+            if device not in devices and (share < percent or free < LOW_BYTES):
                 found[place] = (
                     f"only {show_size(free)} ({share:.0f} %) are free at {place} ({what}); guests whose disks cannot "
                     "grow are suspended"

@@ -89,7 +89,7 @@ def type_findings(ws: Workspace, guest: Guest) -> list[Finding]:
     known = machine_types()
     if known is None or (kept in known.names and kept not in known.deprecated):
         return []
-    origin = "the lab file sets it" if wanted else "it was first started with it"
+    origin = "the lab file sets it" if wanted else "the guest was first started with it"
     remedy = f"to use the newest one, {known.newest}: dacha guest edit {guest.name} --machine-type newest\n{COST}"
     subject, path = f"guest {guest.name}", ("guest", guest.name, "machine-type")
     if kept in known.names:

@@ -24,6 +24,10 @@ class Version(NamedTuple):
     at: float
     path: Path
 
+    def shown(self) -> str:
+        """When it was applied, in local time."""
+        return time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(self.at))
+
 
 def note_done(home: Home, change: Change) -> None:
     """Record a change that was made."""
@@ -74,10 +78,9 @@ def version_at(home: Home, moment: float) -> Version:
     kept = versions(home)
     before = [v for v in kept if v.at <= moment]
     if not before:
-        first = time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(kept[0].at)) if kept else ""
         raise UsageError(
             f"no version of the lab {home.lab} is known from then",
-            why=f"the oldest version was applied at {first}" if kept else "it was never applied",
+            why=f"the oldest version was applied at {kept[0].shown()}" if kept else "it was never applied",
             remedy="dacha log --kind applied lists the versions",
         )
     return before[-1]

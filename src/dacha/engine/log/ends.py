@@ -59,7 +59,7 @@ def last_end(home: Home, name: str) -> tuple[End, float] | None:
 
 
 def unminded(home: Home) -> list[str]:
-    """Guests whose last end the caretaker has not dealt with yet; from now on it has."""
+    """Guests whose last end the caretaker has not handled yet. They are marked as handled."""
     found = []
     for name in home.guests():
         start = last_start(home, name)

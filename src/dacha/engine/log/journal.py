@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import os
 import time
 from collections.abc import Iterator
@@ -12,18 +11,17 @@ from typing import Any
 
 from dacha.core.log.event import Event, from_line, to_line
 from dacha.engine.home import Home
+from dacha.host.files import lock_briefly
 from dacha.host.log import system_journal
 from dacha.host.log.invoker import invoker
 
 # A file of this many bytes becomes the previous one.
 MOST = 4 << 20
-# How long another writer of the log is waited for, who needs microseconds.
-WAIT_S = 5.0
 
 
 def note(
     home: Home, kind: str, guest: str | None = None, *, at: float | None = None, ours: bool = True, **data: Any
-) -> Event:
+) -> None:
     """Record an event, `ours` if this process caused it. A log that cannot be written, as on a full disk, prevents
     nothing."""
     event = Event(time.time() if at is None else at, kind, guest, invoker() if ours else None, data)
@@ -31,7 +29,6 @@ def note(
         with contextlib.suppress(OSError):
             append(home.log, to_line(event))
         _to_journal(home, event)
-    return event
 
 
 def append(path: Path, line: str) -> None:
@@ -54,17 +51,9 @@ def append(path: Path, line: str) -> None:
 
 
 def _opened(path: Path) -> int:
-    """The log, locked; after `WAIT_S` without the lock, which a suspended process may hold."""
+    """The log, opened and locked."""
     fd = os.open(path, os.O_RDWR | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
-    until = time.monotonic() + WAIT_S
-    while time.monotonic() < until:
-        try:
-            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            break
-        except BlockingIOError:
-            time.sleep(0.005)
-        except OSError:
-            break  # this file system has no locks
+    lock_briefly(fd)
     return fd
 
 
@@ -97,7 +86,7 @@ def read(home: Home) -> list[Event]:
 
 
 def follow(home: Home, every_s: float = 0.3) -> Iterator[Event | None]:
-    """Every event from now on, as it is written; None when there is none at present."""
+    """Yield each new event as it is written, and None while nothing new is written."""
     path, place, rest = home.log, _size(home.log), b""
     inode = _inode(path)
     while True:

@@ -15,11 +15,6 @@ from dacha.engine.workspace import Workspace, lab_error, load_or_applied, read_t
 from dacha.host.files import editing
 
 
-def shown(version: Version) -> str:
-    """When a version was applied, in local time."""
-    return time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(version.at))
-
-
 def load_as_of(named: str | None, when: str) -> tuple[Workspace, Version]:
     """The lab as its file was applied at that time, and the version. Raises UsageError for a time that is none, or from
     before the first version; LabError if this version of Dacha does not accept that text."""
@@ -32,18 +27,18 @@ def load_as_of(named: str | None, when: str) -> tuple[Workspace, Version]:
     reading = read_lab(text, profiles())
     if reading.lab is None or reading.findings:
         error = lab_error(version.path, text, reading.findings)
-        raise LabError(error.what, why=f"this is the version of {shown(version)}", findings=error.findings)
+        raise LabError(error.what, why=f"this is the version of {version.shown()}", findings=error.findings)
     if reading.lab.name != ws.lab.name:
         raise UsageError(
-            f"the lab was named {reading.lab.name} at {shown(version)}",
+            f"the lab was named {reading.lab.name} at {version.shown()}",
             remedy="dacha lab rename changes its name; choose a later time here",
         )
     return Workspace(ws.path, text, reading.lab, reading.findings), version
 
 
 def put_back(named: str | None, when: str) -> Version:
-    """Write the lab file as it was applied at that time; its present text is kept as a version. Raises as `load_as_of`,
-    and HostError."""
+    """Restore the lab file to the version that was applied at that time, and store its present text as a version.
+    Raises as `load_as_of`, and HostError."""
     ws, version = load_as_of(named, when)
     with editing(ws.path):
         before = read_text(ws.path) if Path(ws.path).exists() else ""
@@ -51,5 +46,5 @@ def put_back(named: str | None, when: str) -> Version:
             keep_version(ws.home, before)
         if before != ws.text:
             write_text(ws.path, ws.text)
-            note(ws.home, "restored", text=shown(version))
+            note(ws.home, "restored", text=version.shown())
     return version
