@@ -100,7 +100,7 @@ def test_guests_wait_for_others_and_are_started_again_as_they_should_be(guest_la
 
 def test_a_guest_that_never_responds_holds_the_others_up_until_its_deadline(guest_lab: Lab) -> None:
     lab = guest_lab
-    text = LAB.replace('"2 min"', '"4 s"').replace("door.ssh = {", 'door.web = { service = "http",')
+    text = LAB.replace('"2 min"', '"4 s"').replace("door.ssh = {", 'door.web = { service = "http", to = 8099,')
     lab.write(text.replace('restart = "', '#"').replace("[on.guest-failed]\n", "").replace('run = ["./tell.sh"', "#"))
     boot = "from pathlib import Path; import sys; from dacha.caretaker.boot import start_guests; " \
         "from dacha.engine.workspace import load; start_guests(load(sys.argv[1]), print)"  # fmt: skip
