@@ -26,8 +26,9 @@ from dacha.core.lab.read import read_lab
 from dacha.core.network.iptables import entries
 from dacha.core.people import keys_inside, sessions_inside
 from dacha.core.trace.seen.inside import read_inside
-from dacha.formats import boot_sectors, openssh, qcow2, wim
-from dacha.formats.disk_image import judge
+from dacha.formats import openssh, wim
+from dacha.formats.disk import boot_sectors, qcow2
+from dacha.formats.disk.disk_image import judge
 from dacha.formats.iso_image import iso_image
 from dacha.formats.linux.kernel_module import depends
 from dacha.formats.medium import inspect_iso

@@ -161,7 +161,7 @@ def test_the_pages_use_the_trades_words(page: Path) -> None:
 FOREIGN = {
     "core/trace/seen/client.py": "messages of OpenSSH's client",
     "core/trace/there.py": "messages of OpenSSH's client",
-    "engine/guest/start.py": "messages of QEMU",
+    "engine/power/start.py": "messages of QEMU",
     "formats/openssh.py": "the form of a key file",
     "host/network/iproute.py": "messages of ip",
     "host/network/nft.py": "messages of nft",

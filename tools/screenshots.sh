@@ -35,7 +35,12 @@ shot demo 'dacha demo --keep'
 shot status "$typed; typed dacha status; echo; typed dacha stop locker; echo; kill \$(cat '$DACHA_RUN/saltmarsh/charts.process'); sleep 1; typed dacha status; echo; typed dacha log charts"
 dacha start --all --lab "$DACHA_STATE/demo/lab.toml" > /dev/null
 shot host "$typed; typed dacha host"
-shot guest "$typed; typed dacha guest list; echo; typed dacha guest show gauge; echo; typed dacha network list"
+shot guest "$typed; typed dacha snapshot add before-upgrade gauge --about 'old tide tables'; echo; typed dacha snapshot add noon gauge locker --memory; echo; typed dacha snapshot list; echo; typed dacha pause charts --save; echo; typed dacha guest copy gauge heron; echo; typed dacha status --usage"
+dacha snapshot remove noon gauge locker --lab "$DACHA_STATE/demo/lab.toml" > /dev/null
+dacha snapshot remove before-upgrade gauge --lab "$DACHA_STATE/demo/lab.toml" > /dev/null
+dacha start charts --lab "$DACHA_STATE/demo/lab.toml" > /dev/null 2>&1
+dacha guest remove heron --with-disks --lab "$DACHA_STATE/demo/lab.toml" > /dev/null
+dacha apply --lab "$DACHA_STATE/demo/lab.toml" > /dev/null
 export DACHA_LAB="$DACHA_STATE/demo/lab.toml"
 python -m dacha.demo.router --inside 127.77.0.1 --outside 127.77.0.2 --told 203.0.113.77 > /dev/null &
 router=$!

@@ -20,7 +20,7 @@ boots="$(named tests/networks/test network_boot network_install host_firewalls) 
 attacks="tests/attacks $(named tests/networks/test guide) tests/formats"
 alone="tests/inside tests/core tests/wire tests/engine tests/hypervisor tests/test_repository.py tests/test_words.py"
 # Guests that need no package from elsewhere, once the demo's is there.
-inner="tests/log $(named tests/guests/test life kept labs people faults disks handout shares full_storage upgrade machine_type returning)"
+inner="tests/log tests/states $(named tests/guests/test life kept labs people faults disks handout shares full_storage upgrade machine_type returning)"
 elsewhere=$(for path in $rig $boots $attacks $inner tests/walk; do echo "--ignore $path"; done)
 # shellcheck disable=SC2086  # a word each, here and below
 {

@@ -16,7 +16,7 @@ SLOW = {
     "asyncio", "rich", "bcrypt", "dns", "httpx", "segno", "websockets", "cryptography", "psutil",
     "pycdlib", "yaml", "spnego", "argcomplete", "logging", "importlib.metadata", "concurrent.futures", "dataclasses",
     "http.client", "ssl", "socket",
-    "unittest", "difflib", "typing_extensions", "platform", "ctypes", "secrets", "_hashlib",
+    "unittest", "difflib", "typing_extensions", "platform", "ctypes", "secrets", "_hashlib", "zstandard",
 }  # fmt: skip
 
 TEXT = """\

@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.errors import PeerError
-from dacha.formats.disk_image import DiskImage, judge
-from dacha.formats.qcow2 import MAGIC
+from dacha.formats.disk.disk_image import DiskImage, judge
+from dacha.formats.disk.qcow2 import MAGIC
 
 
 def of(data: bytes) -> DiskImage:

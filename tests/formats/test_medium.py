@@ -8,7 +8,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from dacha.formats.boot_sectors import boot_sectors
+from dacha.formats.disk.boot_sectors import boot_sectors
 from dacha.formats.medium import inspect_iso, is_iso, looks_like_web_page
 
 

@@ -10,8 +10,8 @@ import pytest
 
 from dacha.core.errors import HostError
 from dacha.host.unix_socket import connect
+from dacha.hypervisor.live.screen import listen
 from dacha.hypervisor.monitor.qmp import Qmp
-from dacha.hypervisor.screen import listen
 from tests.conftest import Lab
 
 TEXT = """\

@@ -12,7 +12,7 @@ from contextlib import closing, contextmanager, suppress
 from dacha.core.heard import Heard
 from dacha.host.probe import patience
 from dacha.host.probe.patience import PatientProbe, Place
-from dacha.hypervisor.user_network import parse_taken
+from dacha.hypervisor.live.user_network import parse_taken
 
 
 class Service:

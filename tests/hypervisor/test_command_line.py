@@ -10,7 +10,7 @@ from dacha.core.plan.doors import Forward
 from dacha.core.plan.plan import make_plan
 from dacha.hypervisor.command_line import Files, command_line
 from dacha.hypervisor.images.layers import Layer
-from dacha.hypervisor.user_network import parse_forwards
+from dacha.hypervisor.live.user_network import parse_forwards
 
 TEXT = """\
 [lab]

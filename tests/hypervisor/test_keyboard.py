@@ -5,7 +5,7 @@ import string
 import pytest
 
 from dacha.core.errors import UsageError
-from dacha.hypervisor.keyboard import chord_of_name, chords_of_text
+from dacha.hypervisor.live.keyboard import chord_of_name, chords_of_text
 
 
 def test_every_printable_character_has_its_keys() -> None:

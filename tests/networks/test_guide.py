@@ -22,6 +22,7 @@ PAGES = {
     "remote-desktop": "desk rdp",
     "outside": "",
     "kernel-networks": "smb",
+    "states": "heron",
     "watching": "The caretaker is running",
     "troubleshooting": "accelerator",
     "moving": "saltmarsh",

@@ -29,6 +29,7 @@ SHOWS = {
     "Let the LAN in": "ssh -p",
     "Let only one machine in": "192.0.2.20",
     "Why can't I get in?": "fine      the door",
+    "Put a guest aside": "continues from its saved state",
     "One command in every guest": "1 of 1 guest: exit code 0",
     "A fixed address": "open",
     "A server on the LAN itself": "192.0.2.40:80",

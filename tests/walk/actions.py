@@ -38,6 +38,8 @@ ACTIONS = [
     Action("guest rename gauge z", "guest rename z gauge", lambda m: m.renamed("gauge", "z")),
     Action("guest rename web web-db", "guest rename web-db web", lambda m: m.renamed("web", "web-db")),
     Action("guest rename shed gauge", "guest rename gauge shed", lambda m: m.renamed("shed", "gauge")),
+    Action("snapshot add first gauge", "snapshot remove first gauge"),
+    Action("snapshot restore first gauge --yes --no-start", ""),
     Action("guest edit gauge --cpus 2", "guest edit gauge --cpus 1"),
     Action("guest edit gauge --memory 96MiB", "guest edit gauge --memory 64MiB"),
     Action("guest edit gauge --add-disk 2MiB", "guest edit gauge --detach-disk 1"),

@@ -187,6 +187,8 @@ def test_guests_on_a_vlan_send_tagged_frames(host: WholeHost) -> None:
         tagged = until(lambda: host.sh("cat /run/tagged").out, 900)
         assert ("vlan 20" in tagged and "DHCP" in tagged) or "BOOTP" in tagged
     finally:
+        # It has no system that would hear its power button.
+        host.dacha("stop dunlin --force --wait 0s", None)
         host.write("/root/lab.toml", text)
         host.dacha("apply --no-wait")
     assert host.sh("ip -j link show type vlan").out.strip() in ("", "[]", "[{}]")

@@ -7,15 +7,20 @@ import subprocess
 import time
 from collections.abc import Callable
 
+from dacha.core.apply.changes import StartGuest
 from dacha.core.errors import DachaError
 from dacha.engine.apply.apply import apply
-from dacha.engine.guest import power
+from dacha.engine.inside.clock import set_clock
+from dacha.engine.power import power, saving
+from dacha.engine.power.stopped import may_start
 from dacha.engine.reach.ready import await_ready
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 
 # A service manager that does not answer within this time (seconds) is not shutting down.
 ANSWER_S = 10.0
+# How long a login may take that sets the clock of a guest (seconds).
+CLOCK_S = 60.0
 
 
 def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
@@ -23,6 +28,7 @@ def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
     prevent the others."""
     ordered = sorted((g for g in ws.lab.guests.values() if g.start.at_boot), key=lambda g: g.start.order)
     awaited: list[str] = []
+    continued: list[str] = []
     order = 0
     for guest in ordered:
         if guest.start.order > order:
@@ -33,15 +39,18 @@ def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
         order = guest.start.order
         time.sleep(guest.start.delay_s)
         with ws.home.lock("caretaker", ws.path):
-            record = ws.home.read(guest.name)
-            if record.stopped_on_purpose:
-                record.stopped_on_purpose = False
-                ws.home.write(guest.name, record)
+            may_start(ws.home, [guest.name])
             outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={guest.name})
         for change, error in outcome.failed:
             log(f"{guest.name}: {change} failed: " + " / ".join(error.lines()))
         if not outcome.failed and guest.start.ready_s:
             awaited.append(guest.name)
+        continued += [c.guest for c in outcome.done if isinstance(c, StartGuest) and c.saved]
+    for name in continued:
+        try:
+            log(f"{name}: {set_clock(ws.again(), name, CLOCK_S).words()}")
+        except DachaError as e:
+            log(" / ".join(e.lines()))
 
 
 def stop_guests(ws: Workspace, report: Callable[[str, str, float], None]) -> None:
@@ -52,12 +61,31 @@ def stop_guests(ws: Workspace, report: Callable[[str, str, float], None]) -> Non
     running.sort(key=lambda n: -orders[n])
     with ws.home.lock("caretaker stop", ws.path):
         for _, group in itertools.groupby(running, key=lambda n: orders[n]):
-            names = list(group)
+            names = [n for n in group if not _saved(ws, n, report)]
+            if not names:
+                continue
             wait_s = max(ws.lab.guests[n].stop_after_s if n in ws.lab.guests else 60.0 for n in names)
             try:
                 power.stop(ws.home, names, wait_s=wait_s, force=True, on_purpose=False, report=report)
             except DachaError as e:
                 report("guests", " / ".join(e.lines()), 0.0)
+
+
+def _saved(ws: Workspace, name: str, report: Callable[[str, str, float], None]) -> bool:
+    """Save a guest to disk if its lab file says so; False if it must be stopped instead. It continues at the next boot
+    if it starts with this host, as it was not stopped on purpose."""
+    guest = ws.lab.guests.get(name)
+    if guest is None or not guest.start.save:
+        return False
+    began = time.monotonic()
+    try:
+        saving.save(ws.home, name)
+        may_start(ws.home, [name])
+    except DachaError as e:
+        report(f"guest {name}", "cannot be saved, and is stopped: " + " / ".join(e.lines()), 0.0)
+        return False
+    report(f"guest {name}", "saved to disk", time.monotonic() - began)
+    return True
 
 
 def host_stops() -> bool:

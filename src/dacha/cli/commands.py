@@ -89,6 +89,7 @@ COMMANDS = (
     Command("Guest power", "restart", "guest.power", "stop guests and start them again", "dacha restart gauge"),
     Command("Guest power", "pause", "guest.power", "suspend guests (their virtual CPUs stop)", "dacha pause gauge"),
     Command("Guest power", "resume", "guest.power", "resume paused guests", "dacha resume gauge"),
+    Command("Guest power", "snapshot", "states.snapshot", "take, list, restore, remove snapshots of guests"),
     Command(
         "Getting in",
         "connect",

@@ -195,7 +195,7 @@ def _remove(folder: Path) -> int:
 def _take_down(folder: Path) -> None:
     """Power the demo's guests off and remove its files: lab file, keys and disks, and nothing else."""
     from dacha.engine.caretaker import process as caretaking
-    from dacha.engine.guest.power import stop
+    from dacha.engine.power.power import stop
     from dacha.engine.workspace import load
 
     ws = load(str(folder / "lab.toml"))

@@ -122,6 +122,7 @@ def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
             "order": guest.start.order,
             "delay_s": guest.start.delay_s,
             "ready_s": guest.start.ready_s,
+            "when_host_stops": "save" if guest.start.save else "stop",
         },
         "restart": guest.restart,
         "machine_type": guest.machine_type or ws.home.read(guest.name).machine_type,

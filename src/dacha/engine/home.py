@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError, UsageError
+from dacha.engine.guest_files import GuestFiles
 from dacha.engine.kept_elsewhere import away_words, renamed_words
 from dacha.engine.record import Record, record_from
 from dacha.host import folders
@@ -26,7 +27,7 @@ VERSION = 1
 LOCK_WAIT_S = 600.0
 
 
-class Home:
+class Home(GuestFiles):
     """The folders and records of one lab."""
 
     def __init__(self, lab: str) -> None:
@@ -35,7 +36,7 @@ class Home:
         self.place = folders.state() / "labs" / lab
         self.folder = self.place.resolve() if self.place.is_symlink() else self.place
         self.run_folder = folders.run() / lab
-        self._guests = self.folder / "guests"
+        super().__init__(self.folder / "guests", self.run_folder)
 
     @property
     def command_lock(self) -> Path:
@@ -47,63 +48,13 @@ class Home:
         """This host's LAN address as apply last printed it."""
         return self.folder / "lan-address"
 
-    def guest(self, name: str) -> Path:
-        return self._guests / name
-
-    def run(self, name: str) -> Path:
-        return self.run_folder / name
-
-    def disk(self, name: str, disk: str) -> Path:
-        """A disk's file; a link to it if the disk is in a storage."""
-        return self.guest(name) / f"disk-{disk}.qcow2"
-
-    def disk_note(self, name: str, disk: str) -> Path:
-        """The record of a disk's backing images (`hypervisor/images/chain.py`), which exists as long as the disk
-        should."""
-        return self.disk(name, disk).with_suffix(".json")
-
-    def disks(self, name: str) -> list[tuple[str, Path]]:
-        """Every disk that was created for a guest, including detached ones: name and file."""
-        found = sorted(self.guest(name).glob("disk-*.qcow2"))
-        return [(p.name.removeprefix("disk-").removesuffix(".qcow2"), p) for p in found]
-
-    def process_lock(self, name: str) -> Path:
-        return self.guest(name) / "process.lock"
-
     def is_running(self, name: str) -> bool:
         """True while the guest's process lives."""
         return held(self.process_lock(name))
 
-    def tpm(self, name: str) -> Path:
-        """The folder with the memory of a guest's TPM."""
-        return self.guest(name) / "tpm"
-
-    def tpm_note(self, name: str) -> Path:
-        """The process that emulates it: recorded where that process cannot write."""
-        return self.guest(name) / "tpm.json"
-
-    def share_password(self, name: str) -> Path:
-        """The guest's password for its SMB shares."""
-        return self.guest(name) / "share_password"
-
-    def screen_password(self, name: str) -> Path:
-        return self.guest(name) / "screen_password"
-
-    def gate_lock(self, name: str) -> Path:
-        """Held by the gate process of a guest in user mode."""
-        return self.guest(name) / "gate.lock"
-
-    def install_lock(self, name: str) -> Path:
-        """Held by the process that follows a guest's installation."""
-        return self.guest(name) / "install.lock"
-
     def leases(self, network: str) -> Path:
         """The DHCP leases of a network, one a line."""
         return self.folder / f"leases-{network}"
-
-    def passwords(self, name: str) -> Path:
-        """The password hashes of its users, readable by this user only."""
-        return self.guest(name) / "passwords.json"
 
     @property
     def kernel_note(self) -> Path:
@@ -169,14 +120,6 @@ class Home:
     def log(self) -> Path:
         """What happened to the lab, one event a line; `.1` is the part before."""
         return self.folder / "log"
-
-    def end_note(self, name: str) -> Path:
-        """The last end of a guest's process that is in the log."""
-        return self.guest(name) / "end.json"
-
-    def minded_note(self, name: str) -> Path:
-        """The number of the start whose end the caretaker has dealt with."""
-        return self.guest(name) / "minded"
 
     @property
     def versions(self) -> Path:

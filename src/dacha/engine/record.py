@@ -22,7 +22,7 @@ class Record(SimpleNamespace):
     as it did not answer; `asks` is true if its process has a gate (`engine/network/gate.py`). `buses` is the last bus
     of each disk, including detached ones: its system may have no driver for another one. `pressed` is when the power
     button of its present process was pressed (Unix seconds), None if it was not; `forced` is when Dacha powered it off.
-    `starts` counts its starts.
+    `starts` counts its starts. `replugged` is true if a disk was attached to its present process or detached from it.
     """
 
     def __init__(
@@ -51,6 +51,7 @@ class Record(SimpleNamespace):
         inside: dict[str, str] | None = None,
         forced: float | None = None,
         starts: int = 0,
+        replugged: bool = False,
     ) -> None:
         self.machine = machine
         self.process = process
@@ -75,6 +76,7 @@ class Record(SimpleNamespace):
         self.inside = inside
         self.forced = forced
         self.starts = starts
+        self.replugged = replugged
 
     @property
     def machine_type(self) -> str | None:
@@ -108,5 +110,6 @@ def record_from(raw: dict[str, Any]) -> Record:
         inside=raw.get("inside"),
         forced=raw.get("forced"),
         starts=int(raw.get("starts") or 0),
+        replugged=bool(raw.get("replugged")),
         buses=dict(raw.get("buses") or {}) | {d["name"]: d["bus"] for d in (machine or {}).get("disks", ())},
     )

@@ -21,6 +21,10 @@ _SECURE = (
 )
 
 
+# The guest's own variables in its folder: without Secure Boot, and with it.
+VARIABLES = ("uefi-variables.fd", "uefi-secure-variables.fd")
+
+
 def find(secure: bool = False) -> tuple[Path, Path]:
     """The firmware's code and its empty variables. Raises HostError if this host has none."""
     for code, variables in _SECURE if secure else _PLACES:
@@ -34,7 +38,7 @@ def prepare(folder: Path, secure: bool) -> tuple[Path, Path]:
     """The code, and the guest's own variables in `folder`, created from the empty ones if missing. With Secure Boot
     they are another file: the two kinds of variables require their own code."""
     code, empty = find(secure)
-    own = folder / ("uefi-secure-variables.fd" if secure else "uefi-variables.fd")
+    own = folder / VARIABLES[secure]
     if not own.is_file():
         replace_file(own, empty.read_bytes(), mode=0o600)
     return code, own

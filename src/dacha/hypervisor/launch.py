@@ -109,6 +109,12 @@ def _time_zone() -> dict[str, str]:
     return {"TZ": os.environ["TZ"]} if "TZ" in os.environ else {}
 
 
+def end(child: subprocess.Popen[bytes]) -> None:
+    """End a process that was started just now, and has not run its guest."""
+    child.kill()
+    child.wait()
+
+
 def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, timeout_s: float = 30.0) -> Process:
     """Wait until a started QEMU answers on its monitor. Raises HostError with QEMU's messages if it exits instead."""
     deadline = time.monotonic() + timeout_s
@@ -124,6 +130,5 @@ def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, tim
         # The socket appears when QEMU creates it; there is nothing to wait on before.
         time.sleep(pause)
         pause = min(pause * 1.5, 0.05)
-    child.kill()
-    child.wait()
+    end(child)
     raise HostError(f"QEMU did not answer within {timeout_s:.0f} s while starting {name}", remedy=f"see its log: {log}")

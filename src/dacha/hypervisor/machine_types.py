@@ -43,17 +43,22 @@ def parsed(text: str) -> MachineTypes:
     return MachineTypes(tuple(names), tuple(deprecated), newest)
 
 
-def machine_types(*, keep: bool = False) -> MachineTypes | None:
-    """What this host's QEMU offers; None if it is not installed, or does not tell. With `keep` the answer is recorded:
-    until another version of QEMU replaces it, nobody needs to run it for that."""
-    path = program("qemu-system-x86_64")
-    if path is None:
-        return None
+def program_identity() -> str:
+    """A text that identifies the file of this host's QEMU: another version is another file. "" if it is not
+    installed."""
     try:
-        seen = Path(path).resolve().stat()
+        seen = Path(program("qemu-system-x86_64") or "").resolve(strict=True).stat()
     except OSError:
+        return ""
+    return f"{seen.st_ino} {seen.st_mtime_ns} {seen.st_size}"
+
+
+def machine_types(*, keep: bool = False) -> MachineTypes | None:
+    """The machine types of this host's QEMU; None if QEMU is not installed, or does not report them. With `keep` they
+    are stored, and QEMU is asked again only when another version replaces it."""
+    path, identity = program("qemu-system-x86_64"), program_identity()
+    if path is None or not identity:
         return None
-    identity = f"{seen.st_ino} {seen.st_mtime_ns} {seen.st_size}"
     note = folders.state() / "machine-types.json"
     with contextlib.suppress(HostError, KeyError, TypeError):
         kept = read_record(note, VERSION)

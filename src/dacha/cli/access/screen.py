@@ -111,7 +111,7 @@ def _forget(args: argparse.Namespace, ws: Workspace) -> int:
 def _password(args: argparse.Namespace, ws: Workspace) -> str:
     """The password to set: one that somebody types, the stored one, or a new one."""
     from dacha.engine.screen import password as screen_password
-    from dacha.hypervisor import screen
+    from dacha.hypervisor.live import screen
 
     if args.password:
         return _ask()
@@ -124,8 +124,8 @@ def _browser(args: argparse.Namespace, ws: Workspace) -> int:
     import asyncio
 
     from dacha.engine.screen.browser import BrowserScreen, client_folder
-    from dacha.hypervisor import screen
     from dacha.hypervisor.command_line import QMP, SCREEN
+    from dacha.hypervisor.live import screen
     from dacha.hypervisor.monitor.qmp import Qmp
 
     client = client_folder()
@@ -160,7 +160,7 @@ def _tunnel(url: str) -> None:
 
 
 def _keys(args: argparse.Namespace, qmp: Any) -> None:
-    from dacha.hypervisor import keyboard, screen
+    from dacha.hypervisor.live import keyboard, screen
 
     chords = keyboard.chords_of_text(args.type.replace("\\n", "\n")) if args.type else []
     chords += [keyboard.chord_of_name(k) for k in args.press or ()]
@@ -170,7 +170,7 @@ def _keys(args: argparse.Namespace, qmp: Any) -> None:
 def _save(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -> None:
     from dacha.host import folders
     from dacha.host.files import replace_file
-    from dacha.hypervisor import screen
+    from dacha.hypervisor.live import screen
 
     path = folders.expand(args.save).absolute()
     if not path.parent.is_dir():
@@ -183,7 +183,7 @@ def _save(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -
 
 
 def _text(args: argparse.Namespace, qmp: Any, run: Path, said: dict[str, Any]) -> None:
-    from dacha.hypervisor import screen
+    from dacha.hypervisor.live import screen
 
     said["text"] = screen.text(qmp, run)
     if not args.json:
@@ -197,8 +197,8 @@ def _listener(args: argparse.Namespace, ws: Workspace, qmp: Any, said: dict[str,
     from dacha.engine.screen import password as screen_password
     from dacha.host.network import addresses
     from dacha.host.probe import ports
-    from dacha.hypervisor import screen
     from dacha.hypervisor.command_line import SCREEN
+    from dacha.hypervisor.live import screen
 
     password = _password(args, ws)
     place = str(ws.home.run(args.guest) / SCREEN)

@@ -11,6 +11,7 @@ from dacha.cli.commands import Action, nothing
 from dacha.cli.guest import adopt, answers, check, options, password, trust, update
 from dacha.cli.guest.keys import make_key, unmade
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
+from dacha.cli.states import archive, copy
 from dacha.cli.terminal import output
 
 if TYPE_CHECKING:
@@ -256,6 +257,18 @@ ACTIONS = (
         update.update_arguments, update.run_update,
     ),
     Action("remove", "remove a guest; its disks are kept", "dacha guest remove gauge", _remove, run_remove),
+    Action(
+        "copy", "add a guest with the contents of another one's disks", "dacha guest copy gauge heron",
+        copy.copy_arguments, copy.run_copy,
+    ),
+    Action(
+        "save", "save a guest to one file", "dacha guest save gauge gauge.guest",
+        archive.save_arguments, archive.run_save,
+    ),
+    Action(
+        "load", "load a guest from a file that guest save wrote", "dacha guest load gauge.guest heron",
+        archive.load_arguments, archive.run_load,
+    ),
     Action("rename", "rename a guest that is off", "dacha guest rename gauge tides", _rename, run_rename),
     Action(
         "password", "set a user's password in a guest, for its console and remote desktop",

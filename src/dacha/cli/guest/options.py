@@ -57,6 +57,10 @@ def shared(parser: argparse.ArgumentParser) -> None:
         help="start guests with a higher order when its doors respond, at the latest after TIME (default: 0 s)",
     )
     parser.add_argument(
+        "--when-host-stops", choices=("stop", "save"),
+        help="when this host shuts down: stop the guest, or save it to disk (default: stop)",
+    )  # fmt: skip
+    parser.add_argument(
         "--restart", metavar="WHEN", help="start it again when it ends: never (default), on-failure, always"
     )
     parser.add_argument("--stop-after", metavar="TIME", help="time that it may take to shut down (default: 60 s)")

@@ -32,8 +32,8 @@ def run_update(args: argparse.Namespace) -> int:
     """Exit code 1 if a guest could not be asked, or its update failed."""
     from dacha.cli.words import lab_or_applied
     from dacha.core.inside.updates import read_answers, script
-    from dacha.engine.guest.power import choose
     from dacha.engine.inside.everywhere import run_everywhere
+    from dacha.engine.power.power import choose
 
     if args.at_once < 1:
         raise UsageError("--at-once must be 1 or more", remedy="leave it out: 4 guests at a time")

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments, cutting
 from dacha.cli.lab.lab import as_of
-from dacha.cli.lab.waiting import await_guests, wait_for_doors, wait_for_first_boots
+from dacha.cli.lab.waiting import await_guests, set_clocks, wait_for_doors, wait_for_first_boots
 from dacha.cli.terminal import output
 
 if TYPE_CHECKING:
@@ -68,6 +68,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
     from dacha.engine.apply.apply import apply
     from dacha.engine.check.host import accelerator_findings
     from dacha.engine.news import is_news
+    from dacha.engine.power.stopped import may_start
     from dacha.engine.reach.opening import coming_doors, opened_doors
     from dacha.engine.workspace import load
 
@@ -81,11 +82,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
     with ws.home.lock(doing, ws.path, lambda holder: output.note(f"waiting for {holder}")):
         ws = load(args.lab)  # again, now under the lock
         if only is not None:
-            for name in only & set(ws.lab.guests):
-                record = ws.home.read(name)
-                if record.stopped_on_purpose:
-                    record.stopped_on_purpose = False
-                    ws.home.write(name, record)
+            may_start(ws.home, only & set(ws.lab.guests))
         with share_bar() as progress:
             outcome = apply(
                 ws, report, only=only, progress=progress, ready=None if args.no_wait else await_guests(report)
@@ -109,6 +106,8 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
             named = ", ".join(f"{d.door.guest} {d.door.name}" for d in coming)
             output.note(f"not up yet, as their guests have just started: {named}")
     unready = [] if args.no_wait else wait_for_first_boots(ws, outcome, until, quiet=args.json)
+    if continued := [c.guest for c in outcome.done if isinstance(c, StartGuest) and c.saved]:
+        set_clocks(ws, continued, report, login_s=2.0 if args.no_wait else 60.0)
     _change_inside(ws, outcome, report, only, waited=not args.no_wait, quiet=args.json)
     if args.json:
         output.emit_json(_json(ws, outcome, closed) | {"first_boot_failed": unready})
@@ -192,7 +191,9 @@ def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
                 )
                 output.step(f"guest {guest.name}", what)
                 continue
-            output.step(f"guest {guest.name}", "left off, as it was stopped by command: dacha start " + guest.name)
+            saved = ws.home.saved_note(guest.name).exists()
+            why = "its memory is saved to disk" if saved else "it was stopped by command"
+            output.step(f"guest {guest.name}", f"left off, as {why}: dacha start {guest.name}")
 
 
 def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:

@@ -61,7 +61,7 @@ def run_log(args: argparse.Namespace) -> int:
     note_ends(ws.home)
     events = [e for e in journal.read(ws.home) if wanted(e)]
     if args.guests:
-        from dacha.engine.guest.power import choose
+        from dacha.engine.power.power import choose
 
         # A guest that has left the lab is known by its events.
         named = {e.guest for e in events if e.guest}

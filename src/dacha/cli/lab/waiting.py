@@ -25,6 +25,25 @@ def await_guests(report: Any) -> Any:
     return ready
 
 
+def set_clocks(ws: Workspace, names: list[str], report: Any, *, login_s: float) -> None:
+    """Set the clocks of guests that stood still; what prevents it is a warning, as the guests run."""
+    from dacha.core.errors import AnswerNo
+    from dacha.engine.inside.clock import set_clock
+
+    failed: dict[str, AnswerNo] = {}
+    for name in names:
+        began = time.monotonic()
+        try:
+            report(f"guest {name}", set_clock(ws, name, login_s).words(), time.monotonic() - began)
+        except AnswerNo as e:
+            failed[name] = e
+    if failed:
+        first, *others = failed
+        output.note("warning: " + failed[first].message().removeprefix("error: "))
+        if others:
+            output.note(f"  the same for {', '.join(others)}")
+
+
 def wait_for_doors(ws: Workspace, doors: list[Any], timeout_s: float, *, quiet: bool) -> list[tuple[Any, str]]:
     """Wait for these doors; returns those that did not respond, with what was seen."""
     from dacha.cli.terminal.progress import waiting_line

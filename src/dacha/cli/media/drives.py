@@ -61,8 +61,8 @@ def run_eject(args: argparse.Namespace) -> int:
 def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:
     """Eject the medium from the running guest first: if its tray is locked, the file is not changed."""
     from dacha.engine.disks.media import medium_path
-    from dacha.hypervisor import removable
     from dacha.hypervisor.command_line import QMP
+    from dacha.hypervisor.live import removable
     from dacha.hypervisor.monitor.qmp import Qmp
 
     if not ws.home.is_running(args.guest):

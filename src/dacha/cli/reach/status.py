@@ -7,6 +7,7 @@ import time
 from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
+from dacha.cli.reach.usage import run_usage, usage_json, usage_options
 from dacha.cli.terminal import output
 from dacha.core.errors import DachaError
 
@@ -29,6 +30,7 @@ def status_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="update the view until q or Ctrl-C; with --json print an object in a line for each change",
     )
+    usage_options(parser)
 
 
 def run_status(args: argparse.Namespace) -> int:
@@ -36,6 +38,8 @@ def run_status(args: argparse.Namespace) -> int:
     from dacha.engine.reach.status import PATIENT_S, gather
     from dacha.engine.workspace import load_or_applied
 
+    if args.metrics or (args.usage and not args.json):
+        return run_usage(args)
     if args.watch and args.json:
         return _lines(args)
     if args.watch:
@@ -60,7 +64,7 @@ def run_status(args: argparse.Namespace) -> int:
     status = gather(ws, more_s=PATIENT_S, only=_named(ws, args.guests))
     silent = [d for g in status.guests for d in g.doors if d.silent]
     if args.json:
-        output.emit_json(_json(ws, status))
+        output.emit_json(_json(ws, status) | (usage_json(ws) if args.usage else {}))
     else:
         _print(ws, status)
     unsound = status.confinement is not None and not status.confinement.sound
@@ -80,6 +84,7 @@ def _lines(args: argparse.Namespace) -> int:
         while True:
             ws = load_or_applied(args.lab)[0]
             now = _json(ws, gather(ws, more_s=PATIENT_S, only=_named(ws, args.guests)))
+            now |= usage_json(ws) if args.usage else {}
             if now != before:
                 before = now
                 output.emit_line(now)

@@ -27,7 +27,7 @@ from dacha.core.apply.changes import (
 )
 from dacha.core.apply.in_force import in_force
 from dacha.core.apply.machine import Machine, MachineDisk, changed, same_first_boot
-from dacha.core.apply.observed import ObservedGuest
+from dacha.core.apply.observed import SAVED, ObservedGuest
 from dacha.core.inside.setup_items import item_change
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Guest, Lab
@@ -63,7 +63,10 @@ def difference(
             changes += rekey(guest.name, machines[guest.name], seen, keys.get(guest.name))
             changes += resetup(guest, seen, setups.get(guest.name))
         elif not seen.stopped_on_purpose:
-            starts.append((guest.start.order, n, StartGuest(guest.name)))
+            saved = seen.state == SAVED
+            starts.append((guest.start.order, n, StartGuest(guest.name, saved)))
+            if saved:
+                changes += _after_saved(guest, machines[guest.name], seen)
             if seen.inside is not None:
                 changes += resetup(guest, seen, setups.get(guest.name), starting=True)
     return changes + [start for _, _, start in sorted(starts, key=lambda s: s[:2])]
@@ -75,14 +78,25 @@ def _prepare(guest: Guest, wanted: Machine, seen: ObservedGuest) -> list[Change]
         changes.append(MakeHostKey(guest.name))
     for disk in guest.disks:
         size = dict(seen.disks).get(disk.name)
-        if size is not None and disk.size is not None and disk.size > size:
+        if size is not None and disk.size is not None and disk.size > size and seen.state != SAVED:
             changes.append(GrowDisk(guest.name, disk.name, disk.size))
         if size is None:
             changes.append(MakeDisk(guest.name, disk))
-    # A running guest has its seed open: its next start writes it again.
-    if wanted["seed"] and wanted["seed"] != seen.seed and not seen.running:
+    # A running guest has its seed open, also if it is saved: its next start writes it again.
+    if wanted["seed"] and wanted["seed"] != seen.seed and not seen.running and seen.state != SAVED:
         changes.append(WriteSeed(guest.name, wanted["seed"]))
     return changes
+
+
+def _after_saved(guest: Guest, wanted: Machine, seen: ObservedGuest) -> list[ChangeMachine]:
+    """What a saved guest gets at its next start after it has continued: it continues as the machine that was saved."""
+    if seen.machine is None:
+        return []
+    lines = changed(seen.machine, wanted)
+    before, after = ([d["name"] for d in m["disks"]] for m in (seen.machine, wanted))
+    if before != after:
+        lines.append(("disks", f"disks {', '.join(before) or 'none'} → {', '.join(after) or 'none'}"))
+    return [ChangeMachine(guest.name, line, key) for key, line in lines]
 
 
 def rekey(guest: str, wanted: Machine | None, seen: ObservedGuest, keys: WantedKeys | None) -> list[Change]:

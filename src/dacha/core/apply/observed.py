@@ -11,9 +11,10 @@ from dacha.core.plan.doors import Forward
 if TYPE_CHECKING:
     from typing import Literal
 
-    State = Literal["off", "on", "paused", "hung"]
+    State = Literal["off", "saved", "on", "paused", "hung"]
 
 OFF: State = "off"
+SAVED: State = "saved"
 ON: State = "on"
 PAUSED: State = "paused"
 HUNG: State = "hung"
@@ -22,12 +23,13 @@ BOOTING_S = 300.0
 
 
 class ObservedGuest(NamedTuple):
-    """The observed state of one guest. `state` is off, on, paused or hung (its process lives, but its monitor does not
-    respond); `fault` is the run state in FAULTS (`faults.py`) if QEMU suspended it; `since` is in Unix seconds;
-    `machine` and `forwards` are those of the running process, None if unknown; `disks` are the existing ones, name and
-    size in bytes; `stopped_on_purpose` keeps `apply` from starting it; `installing` is when an unfinished installation
-    began; `tpm_lost` means that its TPM emulator exited, `gate_lost` that its gate process exited; `deleting` are disks
-    to be deleted with it; `keyed` are the keys that Dacha installed by account, None if unknown, `own_accounts` the
+    """The observed state of one guest. `state` is off, saved (its process ended, and its memory is on disk), on, paused
+    or hung (its process lives, but its monitor does not respond); `fault` is the run state in FAULTS (`faults.py`) if
+    QEMU suspended it; `since` is in Unix seconds; `machine` and `forwards` are those of the running process, None if
+    unknown (`machine` also that of a saved one); `disks` are the existing ones, name and size in bytes;
+    `stopped_on_purpose` keeps `apply` from starting it; `installing` is when an unfinished installation began;
+    `tpm_lost` means that its TPM emulator exited, `gate_lost` that its gate process exited; `deleting` are disks to be
+    deleted with it; `keyed` are the keys that Dacha installed by account, None if unknown, `own_accounts` the
     accounts that exist for people only, `unsure` keys that may have been installed;
     `inside` are the digests of the things that its setup put into it, by name, None if unknown."""
 
@@ -52,4 +54,4 @@ class ObservedGuest(NamedTuple):
 
     @property
     def running(self) -> bool:
-        return self.state != OFF
+        return self.state not in (OFF, SAVED)

@@ -89,12 +89,14 @@ class Login(NamedTuple):
 
 class Start(NamedTuple):
     """Automatic start: at the host's boot, in which order, after which delay (seconds). Guests with a higher order are
-    started when its doors respond, at the latest after `ready_s` (0: they do not wait)."""
+    started when its doors respond, at the latest after `ready_s` (0: they do not wait). With `save` it is saved to disk
+    when this host shuts down, instead of stopped."""
 
     at_boot: bool = False
     order: int = 100
     delay_s: float = 0.0
     ready_s: float = 0.0
+    save: bool = False
 
 
 NOT_BY_ITSELF = Start()

@@ -227,6 +227,7 @@ def _start(t: Table | None) -> Start:
         order=t.take("order", fields.whole(0, 9999), 100),
         delay_s=t.take("delay", units.duration, 0.0),
         ready_s=t.take("ready-within", units.duration, 0.0),
+        save=t.take("when-host-stops", fields.choice("stop", "save"), "stop") == "save",
     )
     t.finish()
     return start

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from typing import Literal
 
     Reason = Literal[
+        "saved",
         "asked",
         "powered-off",
         "inside",
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
     ]
 
 # Reasons that a restart on failure does not follow.
-ORDERLY: tuple[Reason, ...] = ("asked", "powered-off", "inside", "installed", "host-stop")
+ORDERLY: tuple[Reason, ...] = ("saved", "asked", "powered-off", "inside", "installed", "host-stop")
 
 # A line of QEMU's log about one of the events that it is told to record (`hypervisor/command_line.py`).
 _EVENT = re.compile(r"\d+@(?P<at>\d+\.\d+):(?P<name>\w+) ?(?P<rest>.*)")
@@ -40,7 +41,8 @@ _CAUSES = {
 
 
 class EndEvidence(NamedTuple):
-    """What is known about a process that ended: QEMU's `log`; whether this host was `rebooted` since its start; when
+    """What is known about a process that ended: QEMU's `log`; when its memory was `saved` to disk
+    (Unix seconds, None if it was not); whether this host was `rebooted` since its start; when
     Dacha pressed its power button, and powered it off (Unix seconds, None if it did not); why the kernel `killed` it,
     and its message about a `fault`; whether the process ends with a restart of its system (`once`); the message of its
     kernel's `panic`."""
@@ -53,6 +55,7 @@ class EndEvidence(NamedTuple):
     fault: str | None = None
     once: bool = False
     panic: str | None = None
+    saved: float | None = None
 
 
 class End(NamedTuple):
@@ -75,6 +78,8 @@ class _Log(NamedTuple):
 def end_of(seen: EndEvidence) -> End:
     """Why the process ended. A reason is given only if the evidence shows it; else it is "unknown"."""
     log = _read(seen.log)
+    if seen.saved is not None:
+        return End("saved", "its memory was saved to disk", log.at or seen.saved)
     if seen.forced is not None and log.cause in (None, "host-qmp-quit"):
         return End("powered-off", "powered off by Dacha", log.at or seen.forced)
     if log.signal:

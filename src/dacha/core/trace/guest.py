@@ -22,7 +22,7 @@ _POWERED_OFF = re.compile(r"reboot: (Power down|Power off not available: System 
 def lab_file(e: Evidence) -> Hop:
     if e.lab_error:
         what, remedy = e.lab_error
-        if e.state != "off":
+        if e.state not in ("off", "saved"):
             # What was applied before is still in force: the other hops tell whether the path is open.
             return Hop("lab-file", ASIDE, what, "the lab file cannot be applied as it is now", remedy)
         return Hop("lab-file", BROKEN, what, "the lab file cannot be applied", remedy)
@@ -50,6 +50,10 @@ def guest(e: Evidence) -> Hop:
     start = f"dacha start {e.guest}"
     if e.state == "off":
         return Hop("guest", BROKEN, "it is off", _why_off(e), start)
+    if e.state == "saved":
+        return Hop(
+            "guest", BROKEN, "it is off, with its memory saved to disk", "it continues when it is started", start
+        )
     if e.state == "hung":
         means = "its process is stopped by a signal, or hangs"
         return Hop("guest", BROKEN, "its QEMU monitor does not respond", means, f"dacha restart {e.guest} --force")

@@ -27,7 +27,7 @@ def judge(e: Evidence) -> list[Hop]:
     hops = []
     for kind in WAY:
         hop = kind.judge(e) if kind.on(e) else None
-        if hop is not None and e.state == "off" and kind.name not in WITHOUT_GUEST:
+        if hop is not None and e.state in ("off", "saved") and kind.name not in WITHOUT_GUEST:
             hop = Hop(kind.name, UNTESTED, "not tested: the guest is off")
         if hop is not None and hop.verdict == BROKEN and kind.name in BY_PACKETS and _closed(e):
             hop = Hop(

@@ -42,12 +42,13 @@ from dacha.engine.guest.desired import desired_machines
 from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
 from dacha.engine.guest.setup_facts import wanted_setups
-from dacha.engine.guest.start import start_all
 from dacha.engine.inside.keys import change_keys
 from dacha.engine.lab.edit import settled
 from dacha.engine.log.changes import note_applied, note_done, note_failed
 from dacha.engine.log.ends import note_ends
 from dacha.engine.network import gate, kernel, rules
+from dacha.engine.power import saving
+from dacha.engine.power.start import start_all
 from dacha.engine.profiles import profiles
 from dacha.engine.scoped import scoped
 from dacha.engine.shares import smb
@@ -108,6 +109,12 @@ def _settled(ws: Workspace, only: set[str] | None, report: Report) -> _Agreed:
         rollback.back_after()
         rollback.overdue(ws.home)
     rename.settle(ws)
+    for name in ws.home.guests():
+        saving.settle(ws.home, name)
+    if any(ws.home.has_unsettled(name) for name in ws.home.guests()):
+        from dacha.engine.states.settling import settle_lab
+
+        settle_lab(ws)
     seen = observe(ws.home, ws.lab.guests)
     concerned = [n for n in ws.lab.guests if only is None or n in only]
     found = refused(ws, seen, only)

@@ -40,13 +40,14 @@ from dacha.core.plan.doors import Forward
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.disks import disks, kept_disks
 from dacha.engine.disks.disks import Progress
-from dacha.engine.guest import power, prepare
+from dacha.engine.guest import prepare
 from dacha.engine.network import host_firewall, kernel
+from dacha.engine.power import power
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 from dacha.host.network import connections
-from dacha.hypervisor import removable, screen, user_network
 from dacha.hypervisor.command_line import QMP
+from dacha.hypervisor.live import removable, screen, user_network
 from dacha.hypervisor.monitor.qmp import Qmp
 
 # How long a guest that has left the lab may take to stop (seconds).
@@ -169,6 +170,6 @@ ELSEWHERE: dict[type, str] = {
     MakeHostKey: "before known_hosts is written: apply.apply",
     ChangeKeys: "in all guests at once, before any is started: inside.keys.change_keys",
     ChangeInside: "in all guests at once, once their doors respond: inside.setup.change_inside",
-    StartGuest: "all together, after everything else: guest.start.start_all",
+    StartGuest: "all together, after everything else: power.start.start_all",
     ChangeMachine: "by the guest's next start",
 }

@@ -11,8 +11,8 @@ from dacha.engine.apply.apply import apply
 from dacha.engine.guest.install import disk_bootable, drives_of_installer, finish, pending
 from dacha.engine.workspace import Workspace, load
 from dacha.host.files import locked
-from dacha.hypervisor import removable
 from dacha.hypervisor.command_line import EVENTS
+from dacha.hypervisor.live import removable
 from dacha.hypervisor.monitor.qmp import Qmp
 
 # No installation takes longer; a follower without an event gives up then.

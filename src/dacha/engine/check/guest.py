@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from dacha.core.apply.observed import ObservedGuest
+from dacha.core.apply.observed import SAVED, ObservedGuest
 from dacha.core.errors import BadValue, HostError
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding, Path
 from dacha.core.lab.buses import BUSES
@@ -35,6 +35,10 @@ BOOT_ROMS = ("/usr/lib/ipxe/qemu/efi-virtio.rom", "/usr/share/qemu/efi-virtio.ro
 def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Finding]:
     """Missing or invalid images, kernels and key files of one guest."""
     found = [*_disk_findings(ws, guest, seen), *kept_disks.findings(ws, guest), *minimum_findings(guest)]
+    if seen.state == SAVED:
+        from dacha.engine.power import saved
+
+        found += saved.findings(ws, guest.name)
     if guest.boot and not seen.running:
         found += [*_driver_findings(ws, guest), *memory_findings(ws, guest)]
     for key, written in (("kernel", guest.boot.kernel), ("initrd", guest.boot.initrd)) if guest.boot else ():

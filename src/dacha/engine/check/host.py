@@ -219,7 +219,7 @@ def screen_findings(guest: Guest, seen: ObservedGuest) -> list[Finding]:
     if guest.screen is None or (has and has["port"] == guest.screen.port):
         return []
     from dacha.host.probe import ports
-    from dacha.hypervisor.screen import ADDRESSES
+    from dacha.hypervisor.live.screen import ADDRESSES
 
     why = ports.why_not("tcp", IPv4Address(ADDRESSES[guest.screen.origin]), guest.screen.port)
     if not why:

@@ -15,9 +15,9 @@ from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
 from dacha.host.files import replace_file
-from dacha.hypervisor import hotplug
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.images import chain, images
+from dacha.hypervisor.live import hotplug
 from dacha.hypervisor.monitor.qmp import Qmp
 
 # Called with what is being copied, and the finished share (1 at the end).
@@ -86,11 +86,15 @@ def _settle(link: Path, target: Path, intention: Path) -> None:
     intention.unlink(missing_ok=True)
 
 
+def attached(home: Home, name: str) -> list[str]:
+    """The disks that a running guest's process has open, in their order; none of a guest that is off."""
+    machine = home.read(name).machine if home.is_running(name) else None
+    return [d["name"] for d in machine["disks"]] if machine else []
+
+
 def grow_disk(home: Home, name: str, disk: str, size: int) -> None:
     """Grow a disk, while its guest runs or not. Raises HostError."""
-    record = home.read(name)
-    inside = {d["name"] for d in record.machine["disks"]} if record.machine else set()
-    if not home.is_running(name) or disk not in inside:
+    if disk not in attached(home, name):
         images.grow(home.disk(name, disk), size)
         return
     with Qmp(home.run(name) / QMP) as qmp:
@@ -105,6 +109,7 @@ def attach(home: Home, change: AttachDisk) -> None:
     if record.machine:
         record.machine["disks"].append({"name": change.disk, "bus": change.bus})
         record.buses[change.disk] = change.bus
+        record.replugged = True
         home.write(change.guest, record)
 
 
@@ -115,4 +120,5 @@ def detach(home: Home, name: str, disk: str) -> None:
     record = home.read(name)
     if record.machine:
         record.machine["disks"] = [d for d in record.machine["disks"] if d["name"] != disk]
+        record.replugged = True
         home.write(name, record)

@@ -13,7 +13,7 @@ from dacha.formats.medium import Medium, is_iso, looks_like_web_page
 
 def inspect(path: Path) -> dict[str, Any]:
     """What a file is, as plain data: an ISO medium, a disk image, or neither (then with the problem)."""
-    from dacha.formats.boot_sectors import boot_sectors
+    from dacha.formats.disk.boot_sectors import boot_sectors
     from dacha.hypervisor.images import images
     from dacha.hypervisor.images.read_medium import inspect_medium
 

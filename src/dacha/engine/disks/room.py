@@ -21,7 +21,7 @@ def room(home: Home, guest: str) -> tuple[int, str] | None:
     for _, disk in home.disks(guest):
         with contextlib.suppress(OSError):
             place = disk.resolve()
-            found.append((_space(place)[0], str(place.parent)))
+            found.append((space(place)[0], str(place.parent)))
     return min(found, default=None)
 
 
@@ -36,7 +36,7 @@ def low_places(ws: Workspace, percent: int = BELOW) -> dict[Path, str]:
     devices: set[int] = set()
     for place, what in {ws.home.folder: "the state folder", **folders}.items():
         with contextlib.suppress(OSError):
-            (free, total), device = _space(place), place.stat().st_dev
+            (free, total), device = space(place), place.stat().st_dev
             share = 100 * free / max(1, total)
             if device not in devices and (share < percent or free < LOW_BYTES):
                 found[place] = (
@@ -47,7 +47,7 @@ def low_places(ws: Workspace, percent: int = BELOW) -> dict[Path, str]:
     return found
 
 
-def _space(place: Path) -> tuple[int, int]:
+def space(place: Path) -> tuple[int, int]:
     """The free and all bytes of the file system of a file or folder. (shutil has this, too, but is slow to load.)"""
     seen = os.statvfs(place)
     return seen.f_bavail * seen.f_frsize, seen.f_blocks * seen.f_frsize

@@ -15,7 +15,7 @@ from dacha.engine.guest.passwords import forget_plain
 from dacha.engine.home import Home
 from dacha.engine.record import Record
 from dacha.engine.workspace import Workspace
-from dacha.formats.boot_sectors import boot_sectors
+from dacha.formats.disk.boot_sectors import boot_sectors
 from dacha.hypervisor.images.chain import as_image
 from dacha.hypervisor.images.images import first_sectors
 

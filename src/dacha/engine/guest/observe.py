@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from dacha.core.apply.faults import FAULTS
-from dacha.core.apply.observed import HUNG, ON, PAUSED, ObservedGuest
+from dacha.core.apply.observed import HUNG, ON, PAUSED, SAVED, ObservedGuest
 from dacha.core.errors import DachaError
 from dacha.core.plan.doors import Forward
 from dacha.engine.home import Home
-from dacha.formats.qcow2 import size_of
+from dacha.formats.disk.qcow2 import size_of
 from dacha.host.files import held
 from dacha.host.processes import started_at
 from dacha.hypervisor import process
 from dacha.hypervisor.command_line import WATCH
 
 # QMP run states in which the guest's virtual CPUs are stopped, on purpose or by a fault.
-_HELD = ("paused", "prelaunch", "suspended", "watchdog", *FAULTS)
+_HELD = ("paused", "prelaunch", "suspended", "watchdog", "inmigrate", "finish-migrate", "postmigrate", *FAULTS)
 
 
 # How many guests are queried at the same time.
@@ -48,12 +48,12 @@ def observe_guest(home: Home, name: str, *, forwards: bool = True) -> ObservedGu
         inside=record.inside,
     )
     if found is None:
-        return made
+        return made._replace(state=SAVED, machine=record.machine) if home.saved_note(name).is_file() else made
     state = HUNG if found.status is None else PAUSED if found.status in _HELD else ON
     opened: frozenset[Forward] | None = None
     if forwards and found.status is not None:
+        from dacha.hypervisor.live.user_network import forwards as open_forwards
         from dacha.hypervisor.monitor.qmp import Qmp
-        from dacha.hypervisor.user_network import forwards as open_forwards
 
         try:
             with Qmp(home.run(name) / WATCH) as qmp:

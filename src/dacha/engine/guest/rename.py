@@ -8,16 +8,15 @@ from __future__ import annotations
 
 import os
 
-from dacha.core.errors import BadValue, LabError, UsageError
+from dacha.core.errors import LabError, UsageError
 from dacha.core.findings import errors
-from dacha.core.lab import fields
 from dacha.core.lab.names import hardware_address
 from dacha.core.lab.read import read_lab
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.lab.text.text_edits import edit_text, rename_text
 from dacha.core.people.accounts import edits_without
 from dacha.engine.home import Home
-from dacha.engine.lab.named import guest_named
+from dacha.engine.lab.named import guest_named, refuse_new_name
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, lab_error, load, write_text
 from dacha.host.accounts import owner_moved
@@ -74,18 +73,7 @@ def settle(ws: Workspace) -> None:
 
 def _refuse(ws: Workspace, old: str, new: str) -> None:
     guest_named(ws, old)
-    try:
-        fields.name(new)
-    except BadValue as e:
-        raise UsageError(f"{e.what} of a guest", remedy=e.remedy) from None
-    if new in ws.lab.guests:
-        raise UsageError(f"a guest {new} already exists", where=ws.path.name, remedy="choose another name")
-    if ws.home.guest(new).exists():
-        kept = ", ".join(name for name, _ in ws.home.disks(new)) or "none"
-        raise UsageError(
-            f"files of an earlier guest {new} still exist (disks: {kept})",
-            remedy=f"choose another name, or delete them: dacha guest remove {new} --with-disks, then dacha apply",
-        )
+    refuse_new_name(ws, new)
     if ws.home.is_running(old):
         raise UsageError(f"{old} is on, and uses its name", remedy=f"dacha stop {old}")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from dacha.core.apply.faults import held
-from dacha.core.apply.observed import HUNG, OFF, PAUSED
+from dacha.core.apply.observed import HUNG, OFF, PAUSED, SAVED
 from dacha.core.errors import AnswerNo, HostError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
@@ -25,8 +25,9 @@ GREETING_S = 180
 def refuse_unless_on(ws: Workspace, name: str) -> None:
     """Raise AnswerNo for a guest that cannot answer: a client would wait in silence."""
     seen = observe_guest(ws.home, name, forwards=False)
-    if seen.state == OFF:
-        raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
+    if seen.state in (OFF, SAVED):
+        saved = ", with its memory saved to disk" if seen.state == SAVED else ""
+        raise AnswerNo(f"{name} is off{saved}", remedy=f"dacha start {name}")
     if seen.fault:
         still = held(name, seen.fault, room(ws.home, name))
         raise AnswerNo(f"{name} is suspended: {still.what}", why=still.why, remedy=still.remedy)

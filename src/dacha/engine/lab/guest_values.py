@@ -29,6 +29,7 @@ class Values(NamedTuple):
     machine_type: str | None = None
     restart: str | None = None
     ready_within: str | None = None
+    when_host_stops: str | None = None
     at_boot: bool | None = None
     start_order: int | None = None
     start_delay: str | None = None
@@ -83,6 +84,7 @@ def start_values(asked: Values) -> dict[str, Any]:
     """Values of its automatic start, by the keys of the table `start`."""
     found = {"at-boot": asked.at_boot, "order": asked.start_order, "delay": asked.start_delay}
     found["ready-within"] = asked.ready_within
+    found["when-host-stops"] = asked.when_host_stops
     return {key: value for key, value in found.items() if value is not None}
 
 

@@ -1,8 +1,9 @@
-"""Look up names from the command line in the lab, with the most similar name in errors."""
+"""Names from the command line: looked up in the lab, with the most similar name in errors; and names for new guests."""
 
 from __future__ import annotations
 
-from dacha.core.errors import UsageError
+from dacha.core.errors import BadValue, UsageError
+from dacha.core.lab import fields
 from dacha.core.lab.model import Door, Guest
 from dacha.core.lab.network import Network
 from dacha.core.spelling import did_you_mean
@@ -51,3 +52,19 @@ def door_named(ws: Workspace, guest: str, name: str | None) -> Door:
             remedy=did_you_mean(name, doors, f"it has: {', '.join(doors)}"),
         )
     return doors[name]
+
+
+def refuse_new_name(ws: Workspace, new: str) -> None:
+    """Refuse a name for a new guest that is in use, or whose disks still exist. Raises UsageError."""
+    try:
+        fields.name(new)
+    except BadValue as e:
+        raise UsageError(f"{e.what} of a guest", remedy=e.remedy) from None
+    if new in ws.lab.guests:
+        raise UsageError(f"a guest {new} already exists", where=ws.path.name, remedy="choose another name")
+    if ws.home.guest(new).exists():
+        kept = ", ".join(name for name, _ in ws.home.disks(new)) or "none"
+        raise UsageError(
+            f"files of an earlier guest {new} still exist (disks: {kept})",
+            remedy=f"choose another name, or delete them: dacha guest remove {new} --with-disks, then dacha apply",
+        )

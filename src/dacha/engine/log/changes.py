@@ -32,7 +32,7 @@ class Version(NamedTuple):
 def note_done(home: Home, change: Change) -> None:
     """Record a change that was made."""
     if isinstance(change, StartGuest):
-        note(home, "started", change.guest)
+        note(home, "continued" if change.saved else "started", change.guest)
     else:
         note(home, "changed", change.guest, change=kind_of(change), subject=subject(change), text=change.done())
 

@@ -106,7 +106,7 @@ def _note(home: Home, name: str, record: Record) -> bool:
             os.pwrite(fd, json.dumps(raw).encode(), 0)
         except OSError:
             return False  # a full disk: the next look records it
-        ours = end.reason in ("asked", "powered-off")
+        ours = end.reason in ("asked", "powered-off", "saved")
         note(home, "ended", name, at=end.at, ours=ours, reason=end.reason, text=end.words, failed=failed)
         return True
     finally:
@@ -128,8 +128,16 @@ def evidence(home: Home, name: str, record: Record) -> EndEvidence:
     boot = record.machine.get("boot") if record.machine else None
     return EndEvidence(
         _tail(home.guest(name) / "qemu.log"), rebooted, record.pressed, record.forced, killed, fault,
-        bool(boot and boot.get("once")), panic,
+        bool(boot and boot.get("once")), panic, _saved_at(home, name),
     )  # fmt: skip
+
+
+def _saved_at(home: Home, name: str) -> float | None:
+    """When the guest was saved (Unix seconds); None if it is not."""
+    try:
+        return home.saved_note(name).stat().st_mtime
+    except OSError:
+        return None
 
 
 def _tail(path: Path) -> str:
@@ -147,7 +155,7 @@ def runs(home: Home, name: str) -> list[tuple[float, float]]:
     found: list[tuple[float, float]] = []
     started = None
     for event in read(home):
-        if event.guest == name and event.kind == "started":
+        if event.guest == name and event.kind in ("started", "continued"):
             started = event.time
         elif event.guest == name and event.kind == "ended" and started is not None:
             found.append((started, event.time))

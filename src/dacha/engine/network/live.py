@@ -37,10 +37,12 @@ def read(home: Home) -> dict[Key, Sighting]:
 
 
 def started(ws: Workspace, plan: Plan) -> Plan:
-    """The plan with the adapters of running guests as they were started: in force until the next start."""
+    """The plan with the adapters of running and saved guests as they were started: in force until the next start."""
     machines = {}
     for name in ws.home.guests():
-        if name in ws.lab.guests and ws.home.is_running(name) and (machine := ws.home.read(name).machine):
+        if name not in ws.lab.guests or not (ws.home.is_running(name) or ws.home.saved_note(name).exists()):
+            continue
+        if machine := ws.home.read(name).machine:
             machines[name] = machine
     return in_force(ws.lab, plan, machines) if machines else plan
 

@@ -43,8 +43,8 @@ class GuestWatcher(Watcher):
     def taken(self, guest: str) -> frozenset[tuple[int, IPv4Address, int]] | None:
         if guest in self.hung:
             return frozenset()
+        from dacha.hypervisor.live.user_network import taken
         from dacha.hypervisor.monitor.qmp import Qmp
-        from dacha.hypervisor.user_network import taken
 
         with contextlib.suppress(OSError, DachaError), Qmp(self.ws.home.run(guest) / WATCH, timeout_s=1.0) as qmp:
             return taken(qmp)

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from dacha.core.apply.changes import LIVE, Caretaker, Change, LoadRules, when_of
 from dacha.core.apply.faults import FAULTS
-from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, ObservedGuest
+from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, SAVED, ObservedGuest
 from dacha.core.apply.waiting import APPLY, ByGuest, Waiting, still_open, waiting
 from dacha.core.findings import Finding, errors
 from dacha.core.heard import Heard
@@ -89,7 +89,7 @@ def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Col
 
 def _ends(ws: Workspace, seen: Mapping[str, ObservedGuest]) -> dict[str, tuple[End, float]]:
     """Why each guest that is off ended, if it was started here before."""
-    off = [name for name, s in seen.items() if s.state == OFF and ws.home.guest(name).is_dir()]
+    off = [name for name, s in seen.items() if s.state in (OFF, SAVED) and ws.home.guest(name).is_dir()]
     if not off:
         return {}
     from dacha.engine.log.ends import last_end, note_ends
@@ -182,8 +182,8 @@ def _key(door: DoorPlan) -> tuple[str, str]:
 
 def state_text(seen: ObservedGuest) -> str:
     """A guest's state in words: "on, 12 min"."""
-    if seen.state == OFF:
-        return "off"
+    if seen.state in (OFF, SAVED):
+        return seen.state
     if seen.installing and seen.state not in (HUNG, PAUSED):
         return f"installing, {show_duration(max(0.0, time.time() - seen.installing))}"
     word = {HUNG: "does not respond"}.get(seen.state, seen.state)
@@ -244,7 +244,7 @@ def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | 
     """Whether a door responds (None: not probed, or unknown), and what that means."""
     key = _key(door)
     verdict, waits = looked.verdicts.get(key), looked.waits[key]
-    if seen.state == OFF:
+    if seen.state in (OFF, SAVED):
         return None, "guest is off"
     if seen.fault:
         return False, f"guest is suspended: dacha trace {' '.join(key)}"

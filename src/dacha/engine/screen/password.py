@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dacha.engine.home import Home
 from dacha.host.files import replace_file
-from dacha.hypervisor import screen
+from dacha.hypervisor.live import screen
 from dacha.hypervisor.monitor.qmp import Qmp
 
 

@@ -7,7 +7,7 @@ import time
 from ipaddress import ip_address
 from typing import TYPE_CHECKING
 
-from dacha.core.apply.observed import OFF, PAUSED
+from dacha.core.apply.observed import OFF, PAUSED, SAVED
 from dacha.core.apply.waiting import START, UNAPPLIED, Waiting, moves, waiting
 from dacha.core.findings import errors
 from dacha.core.lab.model import Guest
@@ -73,7 +73,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         more_memory=show_size(2 * guest.memory).replace(" ", ""),
         untold="" if os.geteuid() == 0 or way == "user" else "only root can read it",
     )
-    if seen.state == OFF:
+    if seen.state in (OFF, SAVED):
         run = last_run(ws, guest.name)
         return found._replace(lab_error=found.lab_error or _unfit(ws, found.network), last_run=run)
     if seen.state == PAUSED:

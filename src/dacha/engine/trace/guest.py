@@ -45,8 +45,8 @@ def arrived(ws: Workspace, door: DoorPlan, enough: Callable[[], bool]) -> bool:
     """Whether the guest itself has a connection through this user-mode door: QEMU accepts first. Checked a moment after
     one was made, until it is there or `enough` is known without it."""
     from dacha.hypervisor.command_line import WATCH
+    from dacha.hypervisor.live.user_network import taken
     from dacha.hypervisor.monitor.qmp import Qmp
-    from dacha.hypervisor.user_network import taken
 
     wanted = {(f.port, f.address, f.to) for f in door.forwards()}
     until = time.monotonic() + ARRIVE_S

@@ -9,7 +9,7 @@ import time
 from ipaddress import IPv4Address, IPv6Address, ip_address, ip_network
 
 from dacha.core.apply import gate_rules
-from dacha.core.apply.observed import OFF, PAUSED
+from dacha.core.apply.observed import OFF, PAUSED, SAVED
 from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import link_name
@@ -41,7 +41,7 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
     adapter = next(iter(plan.adapters_of(guest.name)), None)
     network = ws.lab.networks[adapter.network] if adapter else None
     o = Outward(guest.name, target, port)
-    if seen.state in (OFF, PAUSED):
+    if seen.state in (OFF, SAVED, PAUSED):
         return o._replace(state=seen.state)
     if adapter is None or network is None:
         return o._replace(mute="the guest has no network adapter")

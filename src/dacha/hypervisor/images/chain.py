@@ -14,7 +14,7 @@ from pathlib import Path
 from dacha.core.errors import HostError
 from dacha.core.named import NamedTuple
 from dacha.core.sha256 import sha256
-from dacha.formats import qcow2
+from dacha.formats.disk import qcow2
 from dacha.host.files import replace_file
 from dacha.host.records import parse
 from dacha.hypervisor.images import images

@@ -13,8 +13,8 @@ from typing import Any
 from dacha.core.errors import HostError, PeerError
 from dacha.core.named import NamedTuple
 from dacha.core.units import exact_size, show_size
-from dacha.formats.boot_sectors import SECTORS
-from dacha.formats.disk_image import DiskImage, judge
+from dacha.formats.disk.boot_sectors import SECTORS
+from dacha.formats.disk.disk_image import DiskImage, judge
 from dacha.host import confine
 from dacha.host.accounts import helper
 from dacha.host.facts import program
@@ -42,7 +42,7 @@ class Image(NamedTuple):
     files: tuple[Path, ...]
 
 
-def _tool() -> str:
+def tool() -> str:
     found = program("qemu-img")
     if not found:
         raise HostError(
@@ -87,7 +87,7 @@ def _looks_like_disk(path: Path) -> bool:
 
 def _facts(path: Path, form: str) -> dict[str, Any]:
     """What QEMU's tool reports about one image, without its backing images. Raises HostError."""
-    command = [_tool(), "info", "--output=json", "-U", "-f", form, str(path)]
+    command = [tool(), "info", "--output=json", "-U", "-f", form, str(path)]
     code, out, err = confine.run(command, helper(), read=[path])
     if code:
         raise HostError(f"{path} cannot be read as an image", why=_words(err))
@@ -150,7 +150,7 @@ def chain(path: Path, allowed: Callable[[Path], bool] = lambda file: True) -> li
 
 def damage(image: Image) -> str | None:
     """Damage inside an image, by QEMU's own check; None if it is intact, or its format has no check."""
-    command = [_tool(), "check", "-U", "-f", image.format, str(image.path)]
+    command = [tool(), "check", "-U", "-f", image.format, str(image.path)]
     code, out, err = confine.run(command, helper(), read=image.files)
     if code in (0, 3, 63):  # intact; leaked space only; no check for this format
         return None
@@ -163,7 +163,7 @@ def first_sectors(image: Image, count: int = SECTORS) -> bytes:
     with tempfile.TemporaryDirectory(prefix="dacha-sectors-") as folder:
         out = Path(folder) / "sectors"
         out.touch()
-        command = [_tool(), "dd", "-U", "-f", image.format, "-O", "raw", "bs=512", f"count={count}",
+        command = [tool(), "dd", "-U", "-f", image.format, "-O", "raw", "bs=512", f"count={count}",
                    f"if={image.path}", f"of={out}"]  # fmt: skip
         if confine.run(command, helper(), read=image.files, write=[Path(folder)])[0]:
             return b""
@@ -174,13 +174,13 @@ def grow(path: Path, size: int) -> None:
     """Grow a disk that no guest has open. Raises HostError."""
     # It is our own disk, whatever its guest wrote to its header: no backing file is opened.
     header(path)
-    _run([_tool(), "resize", "-q", "-f", "qcow2", str(path), str(size)], f"cannot grow the disk {path}", write=[path])
+    _run([tool(), "resize", "-q", "-f", "qcow2", str(path), str(size)], f"cannot grow the disk {path}", write=[path])
 
 
 def rebase(path: Path, below: Path, form: str) -> None:
     """Change the name of the backing image of a disk that no guest has open. Its contents do not change, and no backing
     file is opened. Raises HostError."""
-    command = [_tool(), "rebase", "-q", "-u", "-f", "qcow2", "-F", form, "-b", str(below), str(path)]
+    command = [tool(), "rebase", "-q", "-u", "-f", "qcow2", "-F", form, "-b", str(below), str(path)]
     _run(command, f"cannot use {below} as the backing image of disk {path}", write=[path])
 
 
@@ -191,7 +191,7 @@ def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> N
     wanted = size or (base.size if base else 0)
     if full:
         _need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'set allocation = "thin"')
-    command = [_tool(), "create", "-q", "-f", "qcow2", "-o", f"preallocation={'falloc' if full else 'off'}"]
+    command = [tool(), "create", "-q", "-f", "qcow2", "-o", f"preallocation={'falloc' if full else 'off'}"]
     if base:
         # Not opened (-u): it was examined before, and its size is known.
         command += ["-u", "-b", str(base.path), "-F", base.format]
@@ -210,7 +210,7 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
     else:
         holds = _to_be_written(base)
         _need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
-    command = [_tool(), "convert", "-p", "-f", base.format, "-O", "qcow2"]
+    command = [tool(), "convert", "-p", "-f", base.format, "-O", "qcow2"]
     with whole(path) as temporary:
         child = confine.spawn(
             [*command, str(base.path), str(temporary)], helper(), read=base.files, write=[path.parent],
@@ -227,14 +227,14 @@ def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Cal
         if child.wait():
             raise HostError(f"cannot copy {base.path}", why=_words(words))
         if full or wanted > base.size:
-            grow = [_tool(), "resize", "-q", "-f", "qcow2", *(["--preallocation=falloc"] if full else [])]
+            grow = [tool(), "resize", "-q", "-f", "qcow2", *(["--preallocation=falloc"] if full else [])]
             _run([*grow, str(temporary), str(wanted)], f"cannot create the disk {path}", write=[temporary])
 
 
 def _to_be_written(base: Image) -> int:
     """The bytes that a copy of an image needs: not the image's own size, because it may refer to the same data a
     thousand times. Raises HostError."""
-    command = [_tool(), "measure", "--output=json", "-O", "qcow2", "-f", base.format, str(base.path)]
+    command = [tool(), "measure", "--output=json", "-O", "qcow2", "-f", base.format, str(base.path)]
     code, out, err = confine.run(command, helper(), read=base.files, seconds=MEASURE_S)
     if code:
         why = _words(err) if code > 0 else f"its size could not be measured within {MEASURE_S} s of CPU time"

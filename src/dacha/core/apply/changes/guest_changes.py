@@ -177,15 +177,16 @@ class ReattachTap(NamedTuple):
 
 @change("start-guest", GUESTS)
 class StartGuest(NamedTuple):
-    """Start a guest."""
+    """Start a guest; a `saved` one continues where it was."""
 
     guest: str
+    saved: bool = False
 
     def __str__(self) -> str:
-        return "start"
+        return "start from its saved state" if self.saved else "start"
 
     def done(self) -> str:
-        return "started"
+        return "continues from its saved state" if self.saved else "started"
 
 
 @change("stop-guest", GUESTS)

@@ -12,7 +12,7 @@ from collections.abc import Callable
 
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
-from dacha.formats import qcow2
+from dacha.formats.disk import qcow2
 
 # Reads that many bytes at an offset of the image; fewer at its end.
 Read = Callable[[int, int], bytes]

@@ -9,13 +9,12 @@ import sys
 import time
 from collections.abc import Iterable, Iterator
 from functools import partial
-from ipaddress import IPv4Address
 from pathlib import Path
 
 from dacha.core.apply.changes import StartGuest
+from dacha.core.apply.in_force import in_force
 from dacha.core.apply.machine import Machine
 from dacha.core.errors import DachaError, HostError
-from dacha.core.network.links import lan_link
 from dacha.core.units import MIB
 from dacha.engine.console import CONSOLE_START
 from dacha.engine.guest import answers, install
@@ -23,19 +22,22 @@ from dacha.engine.guest.machine_type import resolved
 from dacha.engine.guest.observe import full_name
 from dacha.engine.log.ends import note_ends
 from dacha.engine.network import gate
+from dacha.engine.power.duplicates import duplicates
+from dacha.engine.record import Record
 from dacha.engine.screen import password as screen_password
 from dacha.engine.shares.shared_folders import refuse_danger
 from dacha.engine.workspace import Workspace
 from dacha.host import cgroup
-from dacha.host.accounts import account_for, become, helper, kvm
+from dacha.host.accounts import Account, account_for, become, helper, kvm
 from dacha.host.facts import program
 from dacha.host.files import replace_file
 from dacha.host.network.tap import open_tap
 from dacha.host.probe.ports import first_free_port
 from dacha.host.processes import holder
-from dacha.hypervisor import firmware, launch, recorder, screen
+from dacha.hypervisor import firmware, launch, recorder
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.fdset import FdSet
+from dacha.hypervisor.live import screen
 from dacha.hypervisor.monitor.qmp import Qmp
 
 
@@ -45,7 +47,8 @@ def start_all(
     """Start every guest, then wait for each: they boot in parallel. Yields each with its error and the seconds it
     took."""
     starts = list(starts)
-    taken = _duplicates(ws, [c.guest for c in starts])
+    machines = {c.guest: _continued(ws, machines[c.guest], c.guest) if c.saved else machines[c.guest] for c in starts}
+    taken = duplicates(ws, [c.guest for c in starts])
     with _recorder(ws, [c.guest for c in starts if c.guest not in taken]) as consoles:
         yield from _start_each(ws, machines, starts, taken, consoles)
 
@@ -65,7 +68,7 @@ def _start_each(
             continue
         began = time.monotonic()
         try:
-            child = _spawn(ws, machines[change.guest], change.guest, consoles[change.guest])
+            child = _spawn(ws, machines[change.guest], change, consoles[change.guest])
             spawned.append((change, began, child))
         except DachaError as e:
             _not_started(ws, machines[change.guest], change.guest)
@@ -76,7 +79,7 @@ def _start_each(
     consoles.clear()
     for change, began, child in spawned:
         try:
-            _confirm(ws, change.guest, child)
+            _confirm(ws, change, child)
             yield change, None, time.monotonic() - began
         except DachaError as e:
             _not_started(ws, machines[change.guest], change.guest)
@@ -119,59 +122,51 @@ def _recorder(ws: Workspace, names: list[str]) -> Iterator[dict[str, int]]:
             os.close(fd)
 
 
-def _duplicates(ws: Workspace, names: list[str]) -> dict[str, HostError]:
-    """Guests whose address on a bridged LAN is already in use, each with the refusal to start it."""
-    asked: dict[tuple[str, IPv4Address], tuple[str, str]] = {}
-    for name in names:
-        for adapter in ws.plan.adapters_of(name):
-            network = ws.lab.networks[adapter.network]
-            lan = lan_link(ws.lab, network)
-            if lan and adapter.address:
-                asked[lan, adapter.address] = (name, network.name)
-    if not asked:
-        return {}
-    from dacha.host.network import arp, iproute
-
-    own = {a.partition("/")[0]: link.name for link in iproute.links().values() for a in link.addresses}
-    found = {key: f"this host itself, on {own[str(key[1])]}" for key in asked if str(key[1]) in own}
-    try:
-        found |= arp.owners(key for key in asked if key not in found)
-    except HostError as e:
-        return {name: e for name, _ in asked.values()}
-    return {
-        asked[key][0]: HostError(
-            f"{key[1]} is already in use on {asked[key][1]}, by {who}",
-            why="two machines with the same address would disrupt each other's traffic",
-            remedy=f"choose another for {asked[key][0]}: dacha guest edit {asked[key][0]} --address "
-            f"{asked[key][1]}=ADDRESS",
-        )
-        for key, who in found.items()
-    }
+def _continued(ws: Workspace, wanted: Machine, name: str) -> Machine:
+    """The machine of a guest that continues from its saved state: the one that was saved. Only its links are those of
+    now: the guest does not see them."""
+    m = ws.home.read(name).machine or wanted
+    for had, now in zip(m["adapters"], wanted["adapters"], strict=False):
+        if had["tap"] and now["tap"]:
+            had["tap"] = now["tap"]
+    return m
 
 
-def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Popen[bytes]:
-    home, folder, guest = ws.home, ws.home.guest(name), ws.lab.guests[name]
+def _noted(ws: Workspace, m: Machine, change: StartGuest) -> tuple[Record, Account | None]:
+    """Record a start before it happens: if this command is killed now, the next one knows what was started. Returns
+    the record, and the user that the guest's process runs as."""
+    home, name = ws.home, change.guest
     record = home.read(name)
     note_ends(home, [name], locked=True)
     m["machine_type"] = resolved(m.get("machine_type"))
-    # Recorded before it runs: if this command is killed now, the next one knows what was started.
     record.machine, record.process, record.stopped_on_purpose = m, None, False
     record.pressed = record.forced = None
+    record.replugged = False
     record.starts += 1
     record.buses |= {d["name"]: d["bus"] for d in m["disks"]}
-    if install.pending(ws, name, record) and record.installing is None:
-        record.installing = time.time()
-    answers.write(ws, guest)
-    account = account_for(folder, groups=kvm())
+    if not change.saved:
+        if install.pending(ws, name, record) and record.installing is None:
+            record.installing = time.time()
+        answers.write(ws, ws.lab.guests[name])
+    account = account_for(home.guest(name), groups=kvm())
     record.uid = account.uid if account else None
     home.write(name, record)
     # The offset of this start in its console record: earlier output says nothing about it.
-    replace_file(folder / CONSOLE_START, str(_size(folder / "console.log")))
+    if not change.saved:
+        replace_file(home.guest(name) / CONSOLE_START, str(_size(home.guest(name) / "console.log")))
+    return record, account
+
+
+def _spawn(ws: Workspace, m: Machine, change: StartGuest, console: int) -> subprocess.Popen[bytes]:
+    name = change.guest
+    home, folder, guest = ws.home, ws.home.guest(name), ws.lab.guests[name]
+    record, account = _noted(ws, m, change)
     fdset = FdSet(account)
     taps: dict[int, int] = {}
     try:
         taps = {n: open_tap(a["tap"]) for n, a in enumerate(m["adapters"]) if a["tap"]}
-        forwards = sorted(ws.plan.forwards_of(name, [d.name for d in guest.doors]))
+        plan = in_force(ws.lab, ws.plan, {name: m}) if change.saved else ws.plan
+        forwards = sorted(plan.forwards_of(name, [d.name for d in guest.doors]))
         argv = command_line(
             program("qemu-system-x86_64") or "qemu-system-x86_64",
             m,
@@ -180,6 +175,8 @@ def _spawn(ws: Workspace, m: Machine, name: str, console: int) -> subprocess.Pop
         )
         argv[argv.index("-name") + 1] = f"guest={full_name(home, name)}"
         argv += fdset.argv()
+        if change.saved:
+            argv += ["-S", "-incoming", "defer"]
         low = any(f.port < first_free_port() for f in forwards)
         if account:
             argv = become(account, low_ports=low) + argv
@@ -243,8 +240,8 @@ def _boot(m: Machine, fdset: FdSet) -> tuple[str, str | None] | None:
     return fdset.readable(Path(m["boot"]["kernel"])), fdset.readable(Path(initrd)) if initrd else None
 
 
-def _confirm(ws: Workspace, name: str, child: subprocess.Popen[bytes]) -> None:
-    home = ws.home
+def _confirm(ws: Workspace, change: StartGuest, child: subprocess.Popen[bytes]) -> None:
+    home, name = ws.home, change.guest
     try:
         found = launch.confirm(child, name, home.run(name), home.guest(name) / "qemu.log")
     except HostError as e:
@@ -252,6 +249,17 @@ def _confirm(ws: Workspace, name: str, child: subprocess.Popen[bytes]) -> None:
     record = home.read(name)
     record.process = found
     home.write(name, record)
+    if change.saved:
+        from dacha.engine.power import saved, saving
+
+        try:
+            saving.load(home, name)
+        except (DachaError, OSError) as e:
+            launch.end(child)
+            raise HostError(
+                f"{name} cannot continue from its saved state", why=e.what if isinstance(e, DachaError) else str(e),
+                remedy=saved.without(name),
+            ) from e  # fmt: skip
     if install.pending(ws, name, record):
         install.follow(ws, name)
     wanted = ws.lab.guests[name].screen

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Iterable
 
 from dacha.core.apply.faults import NO_ROOM, held
-from dacha.core.apply.observed import HUNG, OFF, ON, PAUSED, ObservedGuest
+from dacha.core.apply.observed import HUNG, OFF, ON, PAUSED, SAVED, ObservedGuest
 from dacha.core.errors import AnswerNo, DachaError, HostError, UsageError
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
@@ -17,8 +17,9 @@ from dacha.engine.guest.observe import full_name, observe_guest
 from dacha.engine.home import Home
 from dacha.engine.log.ends import note_ends
 from dacha.engine.log.journal import note
+from dacha.engine.power import saving
+from dacha.engine.power.stopped import clean_up
 from dacha.engine.record import Record
-from dacha.host import cgroup
 from dacha.hypervisor import process
 
 Report = Callable[[str, str, float], None]
@@ -59,6 +60,7 @@ def stop(
     off: list[str] = []
     unnoted: dict[str, Record] = {}
     for name in names:
+        saving.settle(home, name)
         record = home.read(name)
         found = process.find(home.run(name), home.process_lock(name), full_name(home, name), record.process)
         if on_purpose and not record.stopped_on_purpose and record.removed is None and home.guest(name).is_dir():
@@ -66,7 +68,7 @@ def stop(
             if _unwritten(home, name, record):
                 unnoted[name] = record
         if found is None:
-            report(f"guest {name}", "is off", 0.0)
+            report(f"guest {name}", _off_words(home, name), 0.0)
             off.append(name)
             continue
         deaf = _deaf(home, name, found)
@@ -96,6 +98,10 @@ def stop(
     failed += [words for name, record in unnoted.items() if name in off and (words := _unwritten(home, name, record))]
     if failed:
         raise failed[0] if len(failed) == 1 else AnswerNo("\n".join("\n".join(e.lines()) for e in failed))
+
+
+def _off_words(home: Home, name: str) -> str:
+    return f"is off, saved: dacha start {name} continues it" if home.saved_note(name).exists() else "is off"
 
 
 def _note_pressed(home: Home, name: str) -> None:
@@ -152,7 +158,7 @@ def _ended(
         _note_forced(home, name)
         process.power_off(found.process, home.run(name))
         said = f"powered off: {deaf.had}" if deaf else "powered off"
-    _after(home, name)
+    clean_up(home, name)
     note_ends(home, [name], locked=True)
     return said
 
@@ -177,20 +183,14 @@ def refuse_unwritable(home: Home, names: Iterable[str]) -> None:
             home.write(name, home.read(name))
 
 
-def _after(home: Home, name: str) -> None:
-    """Clean up after a guest's process."""
-    cgroup.remove(home.lab, name)
-    if home.tpm_note(name).is_file():
-        from dacha.hypervisor.beside import tpm
-
-        tpm.end(home.tpm_note(name))
-
-
 def hold(home: Home, name: str, *, resume: bool) -> str:
     """Pause or resume a guest; returns its state, or that it was already so. Raises AnswerNo if it is off."""
+    saving.settle(home, name)
     seen: ObservedGuest = observe_guest(home, name, forwards=False)
     if seen.state == OFF:
         raise AnswerNo(f"{name} is off", remedy=f"dacha start {name}")
+    if seen.state == SAVED:
+        raise AnswerNo(f"{name} is saved to disk, not paused", remedy=f"dacha start {name}")
     if seen.state == HUNG:
         raise AnswerNo(
             f"{name} does not respond: QEMU hangs, or its process is stopped", remedy=f"dacha restart {name} --force"

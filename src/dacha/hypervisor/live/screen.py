@@ -9,7 +9,7 @@ from pathlib import Path
 
 from dacha.core.errors import AnswerNo, HostError
 from dacha.hypervisor.command_line import SCREEN
-from dacha.hypervisor.keyboard import Chord
+from dacha.hypervisor.live.keyboard import Chord
 from dacha.hypervisor.monitor.qmp import Qmp
 
 # The VGA text buffer: 25 rows of 80 cells, a character and its colours each (IBM VGA, mode 3).

@@ -1,0 +1,1 @@
+"""Commands about states of guests: snapshots, copies, archives."""

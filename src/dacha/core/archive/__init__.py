@@ -1,0 +1,1 @@
+"""Archives: one file with a guest."""

@@ -1,0 +1,1 @@
+"""States of guests: snapshots, and the tree that they form."""

@@ -1,0 +1,93 @@
+"""What guests use of this host: counters at two moments, and the rates between them."""
+
+from __future__ import annotations
+
+from dacha.core.named import NamedTuple
+
+DAY_S = 86400.0
+
+
+class Sample(NamedTuple):
+    """A guest's counters and sizes at a moment (`at`: seconds of the monotonic clock): `cpu_s` of its QEMU process;
+    memory in bytes, `resident` on this host, `promised` to the guest, and `available` inside as the guest says (None if
+    it does not); bytes of its disks `read` and `written` (None if QEMU does not answer); bytes `received` and `sent`
+    by the guest (None on user networks, which have no counters)."""
+
+    at: float
+    cpu_s: float
+    resident: int
+    promised: int
+    available: int | None
+    read: int | None
+    written: int | None
+    received: int | None
+    sent: int | None
+
+
+class Storage(NamedTuple):
+    """The files of a guest on this host: their size in bytes, and how old its oldest disk is (seconds; None without a
+    disk)."""
+
+    size: int
+    age_s: float | None
+
+    @property
+    def growth(self) -> float | None:
+        """Bytes a day that it grew by on average since its oldest disk was created; None in its first hour."""
+        return None if self.age_s is None or self.age_s < 3600.0 else self.size * DAY_S / self.age_s
+
+
+class Rates(NamedTuple):
+    """What a guest used between two samples: processors, and bytes a second; None for what is not known."""
+
+    cpu: float
+    read: float | None
+    written: float | None
+    received: float | None
+    sent: float | None
+
+
+class Place(NamedTuple):
+    """A file system with disks of the lab: its folder, its size and free space, what the lab's guests use of it and may
+    still use by their disks' sizes (bytes), and how much it grows in a day."""
+
+    folder: str
+    size: int
+    free: int
+    used: int
+    promised: int
+    growth: float | None
+
+    @property
+    def full_in_days(self) -> float | None:
+        """When it is full at this rate; None if it does not grow, or that is not known."""
+        return self.free / self.growth if self.growth else None
+
+
+class HostUsage(NamedTuple):
+    """This host: its processors and memory (bytes), what running guests were promised and use, and what is left."""
+
+    cpus: int
+    cpus_promised: int
+    cpu: float
+    memory: int
+    memory_promised: int
+    memory_resident: int
+    memory_free: int
+    places: tuple[Place, ...]
+
+
+def rates(before: Sample, after: Sample) -> Rates:
+    """The rates between two samples of the same process."""
+    seconds = max(1e-6, after.at - before.at)
+
+    def rate(old: int | None, new: int | None) -> float | None:
+        return None if old is None or new is None else max(0, new - old) / seconds
+
+    return Rates(
+        cpu=max(0.0, after.cpu_s - before.cpu_s) / seconds,
+        read=rate(before.read, after.read),
+        written=rate(before.written, after.written),
+        received=rate(before.received, after.received),
+        sent=rate(before.sent, after.sent),
+    )

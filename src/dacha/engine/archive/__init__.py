@@ -1,0 +1,1 @@
+"""Guests saved to one file, and loaded from one."""

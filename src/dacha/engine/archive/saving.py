@@ -1,0 +1,212 @@
+"""Save a guest to one file, or to a pipe, whether it runs or not."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import platform
+import tarfile
+import tempfile
+import time
+from collections import deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
+from pathlib import Path
+from typing import BinaryIO
+
+from dacha.core.apply.observed import ON, SAVED
+from dacha.core.archive.manifest import BLOCK, FIRST, FURTHER, LAST, ArchivedDisk, Manifest, Seal, block_name
+from dacha.core.errors import AnswerNo, HostError, UsageError
+from dacha.core.named import NamedTuple
+from dacha.engine.disks.disks import attached
+from dacha.engine.guest.observe import observe_guest
+from dacha.engine.guest_files import ARCHIVE
+from dacha.engine.home import Home
+from dacha.engine.lab.named import guest_named
+from dacha.engine.states.beside import read
+from dacha.engine.states.copying import copy_live, settle, written_table
+from dacha.engine.workspace import Workspace
+from dacha.host import folders
+from dacha.host.files import refused
+from dacha.hypervisor.images import chain, copying, snapshots
+
+Progress = Callable[[str, float], None]
+# The level of compression that costs little more time than copying.
+LEVEL = 3
+# Blocks that are compressed at the same time: each takes its length twice in memory.
+AT_ONCE = 2
+_ZEROS = bytes(BLOCK)
+
+
+class Archived(NamedTuple):
+    """An archive that was written: its description, and its length (bytes)."""
+
+    manifest: Manifest
+    length: int
+
+
+def save(ws: Workspace, name: str, out: BinaryIO, *, with_keys: bool, progress: Progress) -> Archived:
+    """Write a guest to a stream. The lab's lock must be held. Raises DachaError; what was written then is not a whole
+    archive, and every reader finds that out."""
+    home, guest = ws.home, guest_named(ws, name)
+    settle(ws)
+    there = dict(home.disks(name))
+    disks = {d.name: (there[d.name], d.bus) for d in guest.disks if d.name in there}
+    if not disks:
+        raise UsageError(f"{name} has no disk: there is nothing to save", remedy="copy its table in the lab file")
+    seen = observe_guest(home, name, forwards=False)
+    if seen.state == SAVED:
+        raise AnswerNo(f"{name} is saved to disk, and its disks belong to that state", remedy=f"dacha start {name}")
+    with _standalone(home, name, {n: path for n, (path, _) in disks.items()}, seen.state == ON, progress) as found:
+        files, frozen = found
+        manifest = Manifest(
+            guest=name, lab=ws.lab.name, at=time.time(), architecture=platform.machine(), table=written_table(ws, name),
+            disks=tuple(
+                ArchivedDisk(n, bus, chain.as_image(path).size, files[n].stat().st_size)
+                for n, (path, bus) in disks.items()
+            ),
+            installed=home.read(name).installed, running=seen.running, frozen=frozen,
+        )  # fmt: skip
+        counted = _Counted(out)
+        try:
+            _write(counted, manifest, files, _further(home, name, with_keys=with_keys), progress)
+        except OSError as e:
+            raise HostError("cannot write the archive", why=e.strerror or str(e)) from e
+    return Archived(manifest, counted.length)
+
+
+@contextlib.contextmanager
+def _standalone(
+    home: Home, name: str, disks: dict[str, Path], on: bool, progress: Progress
+) -> Iterator[tuple[dict[str, Path], bool]]:
+    """Images of the disks that need no other file and do not change: the disks themselves if they are so, else copies
+    as they are at one moment; and whether the guest's file systems were frozen then."""
+    inside = attached(home, name)
+    live = {n: path for n, path in disks.items() if n in inside}
+    with tempfile.TemporaryDirectory(prefix=ARCHIVE, dir=home.guest(name)) as folder:
+        files, frozen = dict(disks), False
+        told = partial(progress, f"copying {name}")
+        if live:
+            targets = {n: (path, Path(folder) / f"{n}.qcow2") for n, path in live.items()}
+            frozen = copy_live(home, name, targets, whole=True, frozen_if=on, progress=told)
+            files |= {n: target for n, (_, target) in targets.items()}
+        for n, path in disks.items():
+            if n in live:
+                continue
+            image = path.resolve()
+            if len(chain.layers(path)) > 1 or snapshots.in_image(image):
+                copying.copy_off(path, Path(folder) / f"{n}.qcow2", whole=True, progress=told)
+                files[n] = Path(folder) / f"{n}.qcow2"
+        yield files, frozen
+
+
+def _further(home: Home, name: str, *, with_keys: bool) -> dict[str, bytes]:
+    """Further files of the guest: UEFI variables, and its SSH host key if wanted."""
+    found = {}
+    for file in FURTHER:
+        wanted = with_keys or not file.startswith("host_key")
+        if wanted and (data := read(home.guest(name) / file)) is not None:
+            found[file] = data
+    return found
+
+
+class _Counted:
+    """A stream that counts what is written to it."""
+
+    def __init__(self, out: BinaryIO) -> None:
+        self._out, self.length = out, 0
+
+    def write(self, data: bytes) -> None:
+        self._out.write(data)
+        self.length += len(data)
+
+    def flush(self) -> None:
+        self._out.flush()
+
+
+def _write(
+    out: _Counted, manifest: Manifest, files: dict[str, Path], further: dict[str, bytes], progress: Progress
+) -> None:
+    seal = Seal()
+    _add(out, seal, FIRST, manifest.text().encode(), manifest.at)
+    total, before = sum(d.length for d in manifest.disks), 0
+    for disk in manifest.disks:
+        with files[disk.name].open("rb") as f:
+            for number, packed in _packed(f, disk.length):
+                _add(out, seal, block_name(disk.name, number), packed, manifest.at)
+                progress(f"saving {manifest.guest}", min(1.0, (before + number * BLOCK) / total))
+        before += disk.length
+    for name, data in further.items():
+        _add(out, seal, name, data, manifest.at)
+    _add(out, None, LAST, seal.text().encode(), manifest.at)
+    # The end of a tar file: two empty records (POSIX.1, pax).
+    out.write(bytes(2 * tarfile.BLOCKSIZE))
+    out.flush()
+
+
+def _packed(f: BinaryIO, length: int) -> Iterator[tuple[int, bytes]]:
+    """The blocks of an image that are not empty, compressed, by their number. Some are compressed at the same time,
+    while others are written."""
+    import zstandard
+
+    def compress(data: bytes) -> bytes:
+        return zstandard.ZstdCompressor(level=LEVEL, write_checksum=True).compress(data)
+
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        waiting: deque[tuple[int, Future[bytes]]] = deque()
+        for number in range(-(-length // BLOCK)):
+            if data := _block(f, number, length):
+                waiting.append((number, pool.submit(compress, data)))
+            if len(waiting) > AT_ONCE:
+                first, made = waiting.popleft()
+                yield first, made.result()
+        for number, made in waiting:
+            yield number, made.result()
+
+
+def _block(f: BinaryIO, number: int, length: int) -> bytes:
+    """A block of an image; empty if it has only zeros. A hole of the file is not read."""
+    at = number * BLOCK
+    size = min(BLOCK, length - at)
+    try:
+        data_at = os.lseek(f.fileno(), at, os.SEEK_DATA)
+    except OSError:
+        return b""  # no data up to the end
+    if data_at >= at + size:
+        return b""
+    data = os.pread(f.fileno(), size, at)
+    if len(data) != size:
+        raise HostError("an image became shorter while it was read")
+    return b"" if data == _ZEROS[:size] else data
+
+
+def _add(out: _Counted, seal: Seal | None, name: str, data: bytes, at: float) -> None:
+    """Write one member. (tarfile's own writer copies each byte several times.)"""
+    info = tarfile.TarInfo(name)
+    info.size, info.mtime, info.mode = len(data), int(at), 0o600
+    out.write(info.tobuf(tarfile.PAX_FORMAT))
+    out.write(data)
+    out.write(bytes(-len(data) % tarfile.BLOCKSIZE))
+    if seal is not None:
+        seal.add(name, data)
+
+
+@contextlib.contextmanager
+def new_archive(file: str) -> Iterator[BinaryIO]:
+    """A new file for an archive: complete, or not there. Raises UsageError if it exists, HostError."""
+    path = folders.expand(file)
+    if path.exists():
+        raise UsageError(f"{path} already exists", remedy="choose another name, or delete that file")
+    part = path.with_name(f".{path.name}.{os.urandom(4).hex()}.part")
+    try:
+        with part.open("xb") as out:
+            os.fchmod(out.fileno(), 0o600)
+            yield out
+            out.flush()
+            os.fsync(out.fileno())
+        part.rename(path)
+    except OSError as e:
+        raise refused(path, e) from e
+    finally:
+        part.unlink(missing_ok=True)

@@ -1,0 +1,1 @@
+"""Guests started, stopped, paused, and saved to disk."""

@@ -1,0 +1,1 @@
+"""Snapshots of guests: taken, listed, restored, removed."""

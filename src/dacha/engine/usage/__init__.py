@@ -1,0 +1,1 @@
+"""What guests use of this host, measured."""

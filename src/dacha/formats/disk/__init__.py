@@ -1,0 +1,1 @@
+"""Disk images: their headers, boot sectors, and the snapshots in them."""

@@ -1,0 +1,1 @@
+"""Measurements for programs that collect them."""

@@ -1,0 +1,90 @@
+"""Snapshots inside the images of disks that no guest has open, by QEMU's own tool; `hypervisor/live` has those of
+running guests.
+
+A snapshot is in the image of its disk, not in a layer of its own: it costs the guest nothing while it runs, moves and
+is deleted with the disk, and its removal gives the room back while the guest runs. QEMU writes its tables in an order
+that leaves the contents intact whenever it is interrupted; what may be left is space without an owner (`free_lost`).
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from dacha.core.errors import HostError, PeerError
+from dacha.formats.disk import qcow2_snapshots
+from dacha.formats.disk.qcow2_snapshots import Inside
+from dacha.host import confine
+from dacha.host.accounts import helper
+from dacha.hypervisor.images.images import tool
+
+
+def in_image(disk: Path) -> dict[str, Inside]:
+    """The snapshots in an image, by name. Raises HostError if it is not readable, PeerError if it is malformed."""
+    with _reading(disk) as read:
+        return {s.name: s for s in qcow2_snapshots.inside(read)}
+
+
+def own_bytes(disk: Path, snapshot: Inside) -> int:
+    """The bytes of an image that only this snapshot uses. Raises HostError, PeerError."""
+    with _reading(disk) as read:
+        return qcow2_snapshots.own_bytes(read, snapshot)
+
+
+class _reading:
+    """An image, open for reading at any place."""
+
+    def __init__(self, disk: Path) -> None:
+        self._disk = disk
+
+    def __enter__(self) -> qcow2_snapshots.Read:
+        try:
+            self._file = self._disk.open("rb")
+        except OSError as e:
+            raise HostError(f"cannot read {self._disk}", why=e.strerror or str(e)) from e
+        return self._read
+
+    def __exit__(self, *exc: object) -> None:
+        self._file.close()
+
+    def _read(self, at: int, length: int) -> bytes:
+        try:
+            self._file.seek(at)
+            return self._file.read(length)
+        except (OSError, OverflowError) as e:
+            raise PeerError(f"{self._disk} cannot be read at {at}", why=str(e)) from e
+
+
+def take(disk: Path, name: str) -> None:
+    """Take a snapshot of a disk that no guest has open. Raises HostError."""
+    _run(["-c", name], disk, f"cannot take a snapshot of {disk}")
+
+
+def go_back(disk: Path, name: str) -> None:
+    """Make a disk that no guest has open what it was. The same again changes nothing. Raises HostError."""
+    _run(["-a", name], disk, f"cannot restore a snapshot of {disk}")
+
+
+def delete(disk: Path, name: str) -> None:
+    """Delete a snapshot of a disk that no guest has open. Raises HostError."""
+    _run(["-d", name], disk, f"cannot delete a snapshot of {disk}")
+
+
+def free_lost(disk: Path) -> None:
+    """Free the space that an interrupted operation left without an owner. Raises HostError."""
+    command = [tool(), "check", "-q", "-r", "leaks", "--image-opts", _options(disk)]
+    code, _, err = confine.run(command, helper(), write=[disk])
+    if code not in (0, 3):
+        raise HostError(f"{disk} cannot be checked", why=err.strip())
+
+
+def _run(action: list[str], disk: Path, failed: str) -> None:
+    command = [tool(), "snapshot", "-q", *action, "--image-opts", _options(disk)]
+    code, _, err = confine.run(command, helper(), write=[disk])
+    if code:
+        raise HostError(failed, why=err.strip().removeprefix("qemu-img: "))
+
+
+def _options(disk: Path) -> str:
+    """An image for QEMU's tool: without its backing image, which a snapshot does not concern, whatever a guest wrote
+    into the header."""
+    return f"driver=qcow2,backing=,file.driver=file,file.filename={str(disk).replace(',', ',,')}"

@@ -1,0 +1,84 @@
+"""Copies of a running guest's disks, as they are at one moment, while the guest keeps writing (QEMU documentation:
+interop/live-block-operations, "blockdev-backup")."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from dacha.core.errors import DachaError, HostError
+from dacha.hypervisor.fdset import pass_file
+from dacha.hypervisor.images import chain, images
+from dacha.hypervisor.images.images import Image
+from dacha.hypervisor.monitor.qmp import Qmp
+
+Progress = Callable[[float], None]
+# Names of the copies' nodes and jobs in QEMU, before the disk's name.
+PREFIX = "copy-"
+_POLL_S = 0.05
+
+
+def begin(qmp: Qmp, disks: dict[str, tuple[Path, Path]], *, whole: bool) -> None:
+    """Begin to copy disks of a running guest, all as they are at this moment: by name, each with its image and the new
+    file. Raises HostError."""
+    actions = []
+    for name, (disk, target) in disks.items():
+        files = chain.layers(disk)
+        size = chain.as_image(disk).size
+        below = Image(files[1][0], files[1][1], size, ()) if len(files) > 1 and not whole else None
+        images.create(target, size=size, base=below, full=False)
+        node: dict[str, Any] = {
+            "driver": "qcow2", "node-name": PREFIX + name, "backing": None,
+            "file": {"driver": "file", "filename": pass_file(qmp, target, os.O_RDWR)},
+        }  # fmt: skip
+        qmp.execute("blockdev-add", node)
+        job = {"job-id": PREFIX + name, "device": f"disk-{name}", "target": PREFIX + name, "auto-dismiss": False}
+        actions.append({"type": "blockdev-backup", "data": {**job, "sync": "top" if below else "full"}})
+    qmp.execute("transaction", {"actions": actions, "properties": {"completion-mode": "grouped"}})
+
+
+def finish(qmp: Qmp, progress: Progress) -> None:
+    """Wait for the copies that were begun, and close them. Raises HostError."""
+    failed = ""
+    while True:
+        jobs = _jobs(qmp)
+        if not jobs or all(j["status"] == "concluded" for j in jobs):
+            failed = next((str(j["error"]) for j in jobs if j.get("error")), "")
+            break
+        total = sum(j["total-progress"] for j in jobs)
+        progress(sum(j["current-progress"] for j in jobs) / total if total else 0.0)
+        time.sleep(_POLL_S)
+    end(qmp)
+    if failed:
+        raise HostError("QEMU could not copy the disks", why=failed)
+    progress(1.0)
+
+
+def end(qmp: Qmp) -> None:
+    """End copies that were begun, complete or not, and close their files."""
+    for job in _jobs(qmp):
+        with contextlib.suppress(DachaError):
+            if job["status"] != "concluded":
+                qmp.execute("job-cancel", {"id": job["id"]})
+    deadline = time.monotonic() + 30.0
+    while (left := _jobs(qmp)) and time.monotonic() < deadline:
+        for job in left:
+            with contextlib.suppress(DachaError):
+                qmp.execute("job-dismiss", {"id": job["id"]})
+        time.sleep(_POLL_S)
+    for node in qmp.execute("query-named-block-nodes", {"flat": True}):
+        if str(node.get("node-name", "")).startswith(PREFIX):
+            with contextlib.suppress(DachaError):
+                qmp.execute("blockdev-del", {"node-name": node["node-name"]})
+            name = str(node.get("file", ""))
+            if name.startswith("/dev/fdset/"):
+                with contextlib.suppress(DachaError):
+                    qmp.execute("remove-fd", {"fdset-id": int(name.rpartition("/")[2])})
+
+
+def _jobs(qmp: Qmp) -> list[dict[str, Any]]:
+    return [j for j in qmp.execute("query-jobs") if str(j.get("id", "")).startswith(PREFIX)]
