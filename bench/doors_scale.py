@@ -12,7 +12,7 @@ import time
 from statistics import median
 
 from dacha.core.lab.names import link_name
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.network.links import Ports, kernel_plan
 from dacha.core.network.rules import ruleset
 from dacha.core.plan.plan import make_plan

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from dacha.core.lab.model import Adapter, Guest, Lab
 from dacha.core.lab.names import hardware_address, host_name, machine_uuid
 from dacha.core.lab.network import Network
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.plan.addresses import plan_addresses, propose_address
 from dacha.core.plan.plan import make_plan
 from dacha.core.plan.subnets import AVOIDED, UsedSubnets, free_subnet

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.network.confinement import Confinement
 from dacha.core.network.door_ways import Closed, read_way, ways
 from dacha.core.network.links import BridgeLink, Ports, TapLink, kernel_plan

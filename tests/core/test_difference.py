@@ -9,7 +9,7 @@ from dacha.core.apply.difference import difference
 from dacha.core.apply.first_boot import digest, first_boot
 from dacha.core.apply.machine import Machine, machine
 from dacha.core.apply.observed import OFF, ON, ObservedGuest
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.plan.check import HostFacts, check_host, check_lab, promised
 from dacha.core.plan.doors import Forward
 from dacha.core.plan.plan import make_plan

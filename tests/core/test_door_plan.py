@@ -3,7 +3,7 @@
 import pytest
 
 from dacha.core.findings import errors
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.plan.plan import Plan, make_plan
 
 HEAD = """\

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.network.firewall import Packet, dropped_by, led_by
 from dacha.core.network.host_firewall import Flow, commands, flows, openings
 from dacha.core.network.iptables import entries, tables_of

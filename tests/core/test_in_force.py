@@ -21,7 +21,7 @@ from dacha.core.apply.in_force import in_force
 from dacha.core.apply.machine import Machine, machine
 from dacha.core.apply.observed import ON, ObservedGuest
 from dacha.core.apply.waiting import APPLY, START, moves, still_open, waiting
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.network.links import TapLink
 from dacha.core.plan.plan import Plan, make_plan
 

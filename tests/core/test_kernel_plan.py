@@ -9,7 +9,7 @@ from hypothesis import given
 from dacha.core.apply.first_boot import first_boot
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import LINK_NAME_MOST, link_name, local_prefix
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.network.links import (
     GROUP,
     BridgeLink,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.plan.learned import Sighting, followed, learned
 from dacha.core.plan.plan import Plan, make_plan
 

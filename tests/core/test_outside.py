@@ -6,7 +6,7 @@ from ipaddress import IPv4Address
 
 import pytest
 
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.plan.check import check_lab
 from dacha.core.plan.plan import make_plan
 from dacha.core.reach.reach import HostView, never_entered, reach

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from dacha.core.lab.model import Lab
 from dacha.core.lab.person import is_key
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.lab.text.text_edits import edit_text
 from dacha.core.people.accounts import accounts, edits_without, own_accounts
 from dacha.core.people.check import check_people

@@ -4,7 +4,7 @@ from ipaddress import IPv4Address, IPv4Network
 
 import pytest
 
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.plan.place import judge_address
 from dacha.core.plan.plan import make_plan
 

@@ -5,8 +5,8 @@ from pathlib import Path
 import pytest
 
 from dacha.core.lab.model import SYSTEMS
-from dacha.core.lab.profile import PLAIN, read_profile
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.profile import PLAIN, read_profile
+from dacha.core.lab.table.read import read_lab
 from tests.conftest import Lab
 
 FOLDER = Path(__file__).parents[2] / "src/dacha/profiles"

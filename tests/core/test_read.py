@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.lab.network import Ports
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.lab.text.layout import Places
 from tests.strategies import lab_texts
 

@@ -8,8 +8,8 @@ import pytest
 import yaml
 
 from dacha.core.apply.first_boot import SetupFacts
-from dacha.core.lab.read import read_lab
 from dacha.core.lab.setup import Setup, User
+from dacha.core.lab.table.read import read_lab
 from dacha.engine.check.setup import name_findings
 from dacha.formats.seed.documents import documents
 from dacha.formats.seed.setup import setup_data

@@ -5,7 +5,7 @@ import json
 from ipaddress import IPv4Address
 
 from dacha.core.apply.machine import Machine, machine
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.plan.doors import Forward
 from dacha.core.plan.plan import make_plan
 from dacha.hypervisor.command_line import Files, command_line

@@ -62,7 +62,7 @@ def test_every_command_of_the_guide_works_as_it_is_written(hosted: HostedLab) ->
     lab("door", "add", "gauge", "ssh", "--from", "host")
     lab("apply")
     lab("stop", "desk", "--force", "--wait", "0s")
-    for name in ("tides", "charts"):
+    for name in ("tides", "charts", "archives"):
         (lab.folder / name).mkdir()
     router = begin_router(lab.world)
     try:

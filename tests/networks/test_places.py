@@ -74,7 +74,7 @@ def moves(lab: HostedLab, count: int) -> None:
     assert late == []
 
 
-@pytest.mark.parametrize("backend", ["user", "kernel"])
+@pytest.mark.parametrize("backend", [pytest.param("user", marks=pytest.mark.whole), "kernel"])
 def test_doors_follow_the_place(hosted: HostedLab, backend: str) -> None:
     lab, world = hosted, hosted.world
     move(world, "home")

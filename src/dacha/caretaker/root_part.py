@@ -16,6 +16,7 @@ from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.guarding import Guarding
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.minding.alerts import Alerts
+from dacha.caretaker.minding.archiving import Archiving
 from dacha.caretaker.minding.minding import Minding
 from dacha.caretaker.packets.messages import (
     Begin,
@@ -74,6 +75,7 @@ class Caretaker:
         self._placing: Placing | None = None
         self._alerts = Alerts()
         self._minding = Minding(self._alerts, partial(log.say, bucket="minding"))
+        self._archiving = Archiving(self._alerts, partial(log.say, bucket="archives"))
         self._files = FileService(log.say)
         self._up = asyncio.Event()
         self._resolving: asyncio.Task[None] | None = None
@@ -88,6 +90,7 @@ class Caretaker:
         plan = live.started(ws, ws.plan)
         self._alerts.renew(ws)
         self._minding.renew(ws)
+        self._archiving.renew(ws)
         self.failed, self._ws, self._now = False, ws, plan
         links = wanted_links(ws, plan)
         # Sockets of an unchanged link stay open: what arrives in the meantime waits in them.
@@ -285,6 +288,7 @@ class Caretaker:
             self._workers = None
         self._close_services()
         self._minding.close()
+        self._archiving.close()
         self._alerts.close()
         self._files.close()
         for opened in self._sockets.values():

@@ -124,10 +124,20 @@ def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
             "ready_s": guest.start.ready_s,
             "when_host_stops": "save" if guest.start.save else "stop",
         },
+        "archive": _archive_json(ws, guest),
         "restart": guest.restart,
         "machine_type": guest.machine_type or ws.home.read(guest.name).machine_type,
         "doors": [door_json(ws, d.name, guest.name) for d in guest.doors],
     }
+
+
+def _archive_json(ws: Workspace, guest: Guest) -> dict[str, Any] | None:
+    if guest.archive is None:
+        return None
+    return {
+        "folder": str(ws.resolve(guest.archive.folder)), "every_s": guest.archive.every_s, "at_s": guest.archive.at_s,
+        "keep": guest.archive.keep,
+    }  # fmt: skip
 
 
 def door_json(ws: Workspace, name: str, guest: str) -> dict[str, Any]:

@@ -23,7 +23,7 @@ _SIZE_UNITS = {
 }
 # A single letter means 1000 to half of the trade and 1024 to the other half, so the unit must be written out.
 _AMBIGUOUS = {"K": "KiB", "M": "MiB", "G": "GiB", "T": "TiB"}
-_TIME_UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
+_TIME_UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0, "d": 86400.0, "day": 86400.0, "days": 86400.0}
 # QEMU and the kernel count bytes in 63 bits.
 LARGEST = 8191 << 50
 YEAR_S = 365 * 86400.0
@@ -75,7 +75,7 @@ def disk_size(value: object) -> int:
 
 
 def duration(value: object) -> float:
-    """Seconds from "30 s", "2 min", "500 ms"."""
+    """Seconds from "30 s", "2 min", "500 ms", "7 days"."""
     match = _NUMBER_UNIT.match(value) if isinstance(value, str) else None
     if not match:
         shown = value if isinstance(value, int | float) else 30
@@ -84,7 +84,7 @@ def duration(value: object) -> float:
     factor = _TIME_UNITS.get(unit.lower())
     if factor is None:
         why = f"has the unknown unit {unit}" if unit else "has no unit"
-        raise BadValue(f"{value!r} {why}", f'units are ms, s, min, h: "{number} s"')
+        raise BadValue(f"{value!r} {why}", f'units are ms, s, min, h, days: "{number} s"')
     seconds = float(number) * factor
     if seconds > YEAR_S:
         raise BadValue(f"{value!r} is longer than a year", 'write a shorter duration: "2 min"')

@@ -75,6 +75,23 @@ class GuestFiles:
             p.name in ("snapshots", "copying") or p.name.startswith(ARCHIVE) for p in folder.iterdir()
         )
 
+    def is_archived(self, name: str) -> bool:
+        """True while a command writes the guest to an archive: the guest's own folder has a locked one for it."""
+        from dacha.host.files import held
+
+        return any(held(folder) for folder in self.guest(name).glob(f"{ARCHIVE}*"))
+
+    def refuse_if_archived(self, name: str) -> None:
+        """Refuse what would disturb that. Raises BusyError."""
+        if self.is_archived(name):
+            from dacha.core.errors import BusyError
+
+            raise BusyError(
+                f"{name} is being saved to an archive",
+                remedy="wait until that is complete, then try again",
+                holder="dacha guest save",
+            )
+
     def gate_lock(self, name: str) -> Path:
         """Held by the gate process of a guest in user mode."""
         return self.guest(name) / "gate.lock"

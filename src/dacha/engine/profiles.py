@@ -9,7 +9,7 @@ from pathlib import Path
 import tomli
 
 from dacha.core.errors import HostError, UsageError
-from dacha.core.lab.profile import Profile, read_profile
+from dacha.core.lab.table.profile import Profile, read_profile
 from dacha.host import folders
 
 _OWN = Path(__file__).parent.parent / "profiles"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from dacha.core.errors import DachaError
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace, read_text
 

@@ -12,7 +12,7 @@ from dacha.core.errors import HostError, LabError, UsageError
 from dacha.core.findings import ERROR, WARNING, Finding, errors
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.plan.check import check_lab
 from dacha.core.plan.plan import Plan, make_plan
 from dacha.engine.home import Home

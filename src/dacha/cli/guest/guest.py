@@ -11,7 +11,7 @@ from dacha.cli.commands import Action, nothing
 from dacha.cli.guest import adopt, answers, check, options, password, trust, update
 from dacha.cli.guest.keys import make_key, unmade
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
-from dacha.cli.states import archive, copy
+from dacha.cli.states import archive, archives, copy
 from dacha.cli.terminal import output
 
 if TYPE_CHECKING:
@@ -268,6 +268,10 @@ ACTIONS = (
     Action(
         "load", "load a guest from a file that guest save wrote", "dacha guest load gauge.guest heron",
         archive.load_arguments, archive.run_load,
+    ),
+    Action(
+        "archives", "list the archives of a schedule, or make those that are due", "dacha guest archives --make",
+        archives.archives_arguments, archives.run_archives,
     ),
     Action("rename", "rename a guest that is off", "dacha guest rename gauge tides", _rename, run_rename),
     Action(

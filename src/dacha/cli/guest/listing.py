@@ -47,6 +47,23 @@ def run_list(args: argparse.Namespace) -> int:
     return 0
 
 
+def _last_archive(ws: Workspace, name: str) -> str:
+    import time
+
+    from dacha.core.errors import HostError
+    from dacha.engine.archive.due import archives
+
+    try:
+        made = archives(ws, name)
+    except HostError as e:
+        return f"unknown: {e.what}"
+    if not made:
+        return "none yet: the caretaker makes it, or dacha guest archives --make"
+    at = max(made)
+    when = time.strftime("%Y-%m-%d %H:%M", time.localtime(at))
+    return f"{when}: {made[at].file}" + (f", and {len(made) - 1} older" if len(made) > 1 else "")
+
+
 def run_show(args: argparse.Namespace) -> int:
     from dacha.cli.words import door_words, guest_json, guest_words
     from dacha.core.lab.names import host_name, machine_uuid
@@ -71,6 +88,8 @@ def run_show(args: argparse.Namespace) -> int:
         output.step("login", f"{guest.login.user}, with {', '.join(guest.login.keys) or 'no key'}")
     for d in guest.doors:
         output.step(f"door {d.name}", door_words(ws.plan.doors[guest.name, d.name]))
+    if guest.archive:
+        output.step("last archive", _last_archive(ws, guest.name))
     if ws.home.is_running(guest.name):
         told = agent.addresses(ws.home.run(guest.name))
         output.step(

@@ -63,7 +63,16 @@ def shared(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--restart", metavar="WHEN", help="start it again when it ends: never (default), on-failure, always"
     )
+    _archive(parser)
     parser.add_argument("--stop-after", metavar="TIME", help="time that it may take to shut down (default: 60 s)")
+
+
+def _archive(parser: argparse.ArgumentParser) -> None:
+    """Options about archives that are made by themselves."""
+    parser.add_argument("--archive-in", metavar="FOLDER", help="save it to archives in this folder by itself")
+    parser.add_argument("--archive-every", metavar="TIME", help='interval of its archives (default: "1 day")')
+    parser.add_argument("--archive-at", metavar="HH:MM", help="time of day of its archives (default: any)")
+    parser.add_argument("--archive-keep", type=int, metavar="N", help="number of archives that are kept (default: 7)")
 
 
 def adapter_values(parser: argparse.ArgumentParser, which: str) -> None:

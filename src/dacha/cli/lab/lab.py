@@ -78,7 +78,7 @@ def _requests(args: argparse.Namespace) -> int:
     """What a lab file requests of this host."""
     from pathlib import Path
 
-    from dacha.core.lab.read import read_lab
+    from dacha.core.lab.table.read import read_lab
     from dacha.core.plan.requests import requests
     from dacha.engine.profiles import profiles
     from dacha.engine.workspace import locate, read_text
@@ -112,7 +112,7 @@ def _requests(args: argparse.Namespace) -> int:
 def run_check(args: argparse.Namespace) -> int:
     if args.untrusted:
         return _requests(args)
-    from dacha.core.lab.read import read_lab
+    from dacha.core.lab.table.read import read_lab
     from dacha.engine.check.host import host_findings
     from dacha.engine.guest.observe import observe
     from dacha.engine.profiles import profiles

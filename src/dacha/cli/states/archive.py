@@ -6,12 +6,17 @@ import argparse
 import contextlib
 import sys
 from collections.abc import Iterator
-from typing import Any, BinaryIO
+from functools import partial
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.cli.words import door_words
 from dacha.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.archive.saving import Lock
+    from dacha.engine.workspace import Workspace
 
 PIPE = "-"
 
@@ -49,12 +54,12 @@ def run_save(args: argparse.Namespace) -> int:
     if args.file == PIPE and sys.stdout.isatty():
         raise UsageError("an archive cannot be written to a terminal", remedy=f"dacha guest save {args.name} FILE")
     ws = load(args.lab)
-    with ws.home.lock("guest save", ws.path, lambda holder: output.note(f"waiting for {holder}")), share_bar() as bar:
+    with share_bar() as bar:
         if args.file == PIPE:
-            made = save(ws, args.name, sys.stdout.buffer, with_keys=args.with_keys, progress=bar)
+            save(ws, args.name, sys.stdout.buffer, with_keys=args.with_keys, progress=bar, lock=held(ws))
             return 0
         with new_archive(args.file) as out:
-            made = save(ws, args.name, out, with_keys=args.with_keys, progress=bar)
+            made = save(ws, args.name, out, with_keys=args.with_keys, progress=bar, lock=held(ws))
     if args.json:
         output.emit_json(_json(made.manifest) | {"size_bytes": made.length})
         return 0
@@ -68,6 +73,11 @@ def run_save(args: argparse.Namespace) -> int:
         output.step("contents", f"as they were while it ran: {how}")
     output.say(f"Next: dacha guest load {args.file} --check")
     return 0
+
+
+def held(ws: Workspace) -> Lock:
+    """What holds the lab for an archive."""
+    return partial(ws.home.lock, "guest save", ws.path, lambda holder: output.note(f"waiting for {holder}"))
 
 
 def run_load(args: argparse.Namespace) -> int:

@@ -18,6 +18,7 @@ from dacha.core.log.alert import Alert
 from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:
+    from dacha.core.archive.schedule import Schedule
     from dacha.core.lab.kinds import (
         Accelerator,
         Clock,
@@ -202,6 +203,8 @@ class Guest(NamedTuple):
     restart: Restart = "never"
     stop_after_s: float = 60.0
     limits: Limits = NO_LIMITS
+    # When it is saved to an archive by itself.
+    archive: Schedule | None = None
 
     @property
     def by_network(self) -> bool:

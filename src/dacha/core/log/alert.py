@@ -9,7 +9,9 @@ from dacha.core.named import NamedTuple
 if TYPE_CHECKING:
     from typing import Literal
 
-    AlertEvent = Literal["door-closed", "guest-failed", "storage-low", "address-moved", "rules-changed"]
+    AlertEvent = Literal[
+        "door-closed", "guest-failed", "storage-low", "address-moved", "rules-changed", "archive-failed"
+    ]
 
 # The events, and what happened then.
 EVENTS: dict[AlertEvent, str] = {
@@ -18,6 +20,7 @@ EVENTS: dict[AlertEvent, str] = {
     "storage-low": "a file system that holds disks is nearly full",
     "address-moved": "a guest uses another address",
     "rules-changed": "another program changed the lab's firewall rules or links",
+    "archive-failed": "a guest could not be saved to its next archive",
 }
 # How long a door may be closed before it is reported; how much free space is low (percent).
 AFTER_S, BELOW = 60.0, 5

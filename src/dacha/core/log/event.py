@@ -86,6 +86,13 @@ def _place(data: Mapping[str, Any]) -> str:
     return f"this host is at {_text(data, 'place') or 'an unknown place'} ({_text(data, 'text')})"
 
 
+def _archived(data: Mapping[str, Any]) -> str:
+    if data.get("failed"):
+        return f"could not be saved to its next archive: {_text(data, 'text')}"
+    old = data.get("deleted")
+    return f"saved to its archive {_text(data, 'text')}" + (f"; {old} no longer kept" if old else "")
+
+
 def _restart(data: Mapping[str, Any]) -> str:
     return f"is started again, attempt {_text(data, 'attempt')}"
 
@@ -104,6 +111,7 @@ KINDS: dict[str, Callable[[Mapping[str, Any]], str]] = {
     "started": lambda data: "started",
     "saved": lambda data: f"saved to disk: {_text(data, 'text')}",
     "continued": lambda data: f"continues from its saved state{_text(data, 'text')}",
+    "archived": _archived,
     "snapshot": lambda data: f"snapshot {_text(data, 'name')} {_text(data, 'text')}",
     "discarded": lambda data: f"its saved state was deleted: {_text(data, 'text')}",
     "asked": lambda data: "power button pressed",

@@ -27,7 +27,7 @@ from dacha.core.apply.machine import Machine
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.apply.waves import waves
 from dacha.core.errors import BusyError, DachaError, HostFindings
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.lab.text.text_edits import edit_text
 from dacha.core.named import NamedTuple
 from dacha.engine import register

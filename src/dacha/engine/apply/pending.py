@@ -77,11 +77,12 @@ def follows_places(ws: Workspace) -> bool:
 
 
 def minds_guests(ws: Workspace) -> bool:
-    """True if the caretaker has something to do for guests: it starts them again after an end, or runs commands at
-    events; or if a service starts it with this host."""
+    """True if the caretaker has something to do for guests: it starts them again after an end, saves
+    them to archives, or runs commands at events; or if a service starts it with this host."""
     from dacha.engine.caretaker.unit_file import installed
 
-    return installed(ws.lab.name) or bool(ws.lab.alerts) or any(g.restart != "never" for g in ws.lab.guests.values())
+    guests = ws.lab.guests.values()
+    return installed(ws.lab.name) or bool(ws.lab.alerts) or any(g.restart != "never" or g.archive for g in guests)
 
 
 def _held(seen: dict[str, ObservedGuest]) -> set[str]:

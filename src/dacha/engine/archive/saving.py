@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import os
 import platform
+import shutil
 import tarfile
 import tempfile
 import time
@@ -17,7 +19,7 @@ from typing import BinaryIO
 
 from dacha.core.apply.observed import ON, SAVED
 from dacha.core.archive.manifest import BLOCK, FIRST, FURTHER, LAST, ArchivedDisk, Manifest, Seal, block_name
-from dacha.core.errors import AnswerNo, HostError, UsageError
+from dacha.core.errors import AnswerNo, DachaError, HostError, UsageError
 from dacha.core.named import NamedTuple
 from dacha.engine.disks.disks import attached
 from dacha.engine.guest.observe import observe_guest
@@ -25,13 +27,16 @@ from dacha.engine.guest_files import ARCHIVE
 from dacha.engine.home import Home
 from dacha.engine.lab.named import guest_named
 from dacha.engine.states.beside import read
-from dacha.engine.states.copying import copy_live, settle, written_table
+from dacha.engine.states.copying import begin_live, end_live, settle, written_table
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
-from dacha.host.files import refused
+from dacha.host.files import lock_briefly, refused
 from dacha.hypervisor.images import chain, copying, snapshots
+from dacha.hypervisor.live import copies
 
 Progress = Callable[[str, float], None]
+# Holds the lab.
+Lock = Callable[[], contextlib.AbstractContextManager[None]]
 # The level of compression that costs little more time than copying.
 LEVEL = 3
 # Blocks that are compressed at the same time: each takes its length twice in memory.
@@ -46,11 +51,23 @@ class Archived(NamedTuple):
     length: int
 
 
-def save(ws: Workspace, name: str, out: BinaryIO, *, with_keys: bool, progress: Progress) -> Archived:
-    """Write a guest to a stream. The lab's lock must be held. Raises DachaError; what was written then is not a whole
-    archive, and every reader finds that out."""
+def save(
+    ws: Workspace, name: str, out: BinaryIO, *, with_keys: bool, progress: Progress, lock: Lock
+) -> Archived:  # fmt: skip
+    """Write a guest to a stream. The lab is held (`lock`) as long as other commands would disturb it: for a running
+    guest only until copies of its disks have begun. Raises DachaError; what was written then is not a whole archive,
+    and every reader finds that out."""
+    with contextlib.ExitStack() as lab:
+        lab.enter_context(lock())
+        return _save(ws, name, out, with_keys, progress, lab.close)
+
+
+def _save(
+    ws: Workspace, name: str, out: BinaryIO, with_keys: bool, progress: Progress, release: Callable[[], None]
+) -> Archived:
     home, guest = ws.home, guest_named(ws, name)
     settle(ws)
+    home.refuse_if_archived(name)
     there = dict(home.disks(name))
     disks = {d.name: (there[d.name], d.bus) for d in guest.disks if d.name in there}
     if not disks:
@@ -58,10 +75,13 @@ def save(ws: Workspace, name: str, out: BinaryIO, *, with_keys: bool, progress: 
     seen = observe_guest(home, name, forwards=False)
     if seen.state == SAVED:
         raise AnswerNo(f"{name} is saved to disk, and its disks belong to that state", remedy=f"dacha start {name}")
-    with _standalone(home, name, {n: path for n, (path, _) in disks.items()}, seen.state == ON, progress) as found:
+    board = written_table(ws, name)
+    further = _further(home, name, with_keys=with_keys)
+    with _standalone(home, name, {n: path for n, (path, _) in disks.items()}, seen.state == ON, release,
+                     progress) as found:  # fmt: skip
         files, frozen = found
         manifest = Manifest(
-            guest=name, lab=ws.lab.name, at=time.time(), architecture=platform.machine(), table=written_table(ws, name),
+            guest=name, lab=ws.lab.name, at=time.time(), architecture=platform.machine(), table=board,
             disks=tuple(
                 ArchivedDisk(n, bus, chain.as_image(path).size, files[n].stat().st_size)
                 for n, (path, bus) in disks.items()
@@ -70,7 +90,7 @@ def save(ws: Workspace, name: str, out: BinaryIO, *, with_keys: bool, progress: 
         )  # fmt: skip
         counted = _Counted(out)
         try:
-            _write(counted, manifest, files, _further(home, name, with_keys=with_keys), progress)
+            _write(counted, manifest, files, further, progress)
         except OSError as e:
             raise HostError("cannot write the archive", why=e.strerror or str(e)) from e
     return Archived(manifest, counted.length)
@@ -78,18 +98,28 @@ def save(ws: Workspace, name: str, out: BinaryIO, *, with_keys: bool, progress: 
 
 @contextlib.contextmanager
 def _standalone(
-    home: Home, name: str, disks: dict[str, Path], on: bool, progress: Progress
+    home: Home, name: str, disks: dict[str, Path], on: bool, release: Callable[[], None], progress: Progress
 ) -> Iterator[tuple[dict[str, Path], bool]]:
     """Images of the disks that need no other file and do not change: the disks themselves if they are so, else copies
-    as they are at one moment; and whether the guest's file systems were frozen then."""
+    as they are at one moment; and whether the guest's file systems were frozen then. The lab is released (`release`)
+    when only copies are needed."""
     inside = attached(home, name)
     live = {n: path for n, path in disks.items() if n in inside}
-    with tempfile.TemporaryDirectory(prefix=ARCHIVE, dir=home.guest(name)) as folder:
+    with _held_folder(home, name) as folder:
         files, frozen = dict(disks), False
         told = partial(progress, f"copying {name}")
         if live:
             targets = {n: (path, Path(folder) / f"{n}.qcow2") for n, path in live.items()}
-            frozen = copy_live(home, name, targets, whole=True, frozen_if=on, progress=told)
+            try:
+                frozen = begin_live(home, name, targets, whole=True, frozen_if=on)
+                if len(live) == len(disks):
+                    release()
+                copies.finish(home.run(name), told)
+            except BaseException as e:
+                end_live(home, name)
+                if isinstance(e, DachaError | OSError) and not home.is_running(name):
+                    raise HostError(f"{name} ended while it was saved", remedy="save it again: dacha guest save") from e
+                raise
             files |= {n: target for n, (_, target) in targets.items()}
         for n, path in disks.items():
             if n in live:
@@ -99,6 +129,19 @@ def _standalone(
                 copying.copy_off(path, Path(folder) / f"{n}.qcow2", whole=True, progress=told)
                 files[n] = Path(folder) / f"{n}.qcow2"
         yield files, frozen
+
+
+@contextlib.contextmanager
+def _held_folder(home: Home, name: str) -> Iterator[Path]:
+    """A folder for copies of a guest's disks, locked as long as it is in use."""
+    folder = Path(tempfile.mkdtemp(prefix=ARCHIVE, dir=home.guest(name)))
+    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX)
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+        os.close(fd)
 
 
 def _further(home: Home, name: str, *, with_keys: bool) -> dict[str, bytes]:
@@ -193,19 +236,23 @@ def _add(out: _Counted, seal: Seal | None, name: str, data: bytes, at: float) ->
 
 
 @contextlib.contextmanager
-def new_archive(file: str) -> Iterator[BinaryIO]:
-    """A new file for an archive: complete, or not there. Raises UsageError if it exists, HostError."""
+def new_archive(file: str, prove: Callable[[BinaryIO], object] = lambda stream: None) -> Iterator[BinaryIO]:
+    """A new file for an archive: complete, or not there. `prove` may read it before it gets its name, and raise
+    DachaError. Raises UsageError if it exists, HostError."""
     path = folders.expand(file)
     if path.exists():
         raise UsageError(f"{path} already exists", remedy="choose another name, or delete that file")
     part = path.with_name(f".{path.name}.{os.urandom(4).hex()}.part")
     try:
-        with part.open("xb") as out:
-            os.fchmod(out.fileno(), 0o600)
+        fd = os.open(part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+        with os.fdopen(fd, "w+b") as out:
+            lock_briefly(fd)  # as long as it is, no other command sweeps it
             yield out
             out.flush()
-            os.fsync(out.fileno())
-        part.rename(path)
+            os.fsync(fd)
+            out.seek(0)
+            prove(out)
+            part.rename(path)
     except OSError as e:
         raise refused(path, e) from e
     finally:

@@ -232,7 +232,7 @@ def _mapped(path: pathlib.Path) -> mmap.mmap:
 
 def minimum_findings(guest: Guest) -> list[Finding]:
     """Values below the requirements of the guest's system, by its profile."""
-    from dacha.core.lab.profile import PLAIN
+    from dacha.core.lab.table.profile import PLAIN
     from dacha.engine.profiles import profiles
 
     least = profiles().get(guest.system, PLAIN).minimum

@@ -8,6 +8,7 @@ from ipaddress import IPv4Address
 from pathlib import Path
 
 from dacha.core.apply.observed import ObservedGuest
+from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.plan.check import check_host
@@ -33,6 +34,8 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
             findings.append(
                 Finding(NOTE, "at-boot", f"guest {guest.name}", what, "dacha caretaker install", path, "host")
             )
+        if guest.archive:
+            findings += _archive_findings(ws, guest.name)
     findings += _unit_findings(ws)
     for words in low_places(ws).values():
         findings.append(Finding(WARNING, "storage-low", "host", words, "free some space there", (), "host"))
@@ -78,6 +81,17 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
     growth = disk_growth(ws)
     findings += check_host(ws.lab, facts([ws.home.folder, *growth]), {str(f): size for f, size in growth.items()})
     return findings
+
+
+def _archive_findings(ws: Workspace, name: str) -> list[Finding]:
+    """A folder for archives that cannot be used."""
+    from dacha.engine.archive.due import archives
+
+    try:
+        archives(ws, name)
+    except HostError as e:
+        return [Finding(WARNING, "archives", f"guest {name}", e.what, e.remedy, ("guest", name, "archive"), "host")]
+    return []
 
 
 def _unit_findings(ws: Workspace) -> list[Finding]:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from dacha.core.errors import DachaError
 from dacha.core.lab.model import Disk, Lab
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.named import NamedTuple
 from dacha.engine.disks.media_store import Kept
 from dacha.engine.home import Home

@@ -11,7 +11,7 @@ import os
 from dacha.core.errors import LabError, UsageError
 from dacha.core.findings import errors
 from dacha.core.lab.names import hardware_address
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.lab.text.text_edits import edit_text, rename_text
 from dacha.core.people.accounts import edits_without

@@ -7,7 +7,7 @@ from typing import Any
 
 from dacha.core.errors import LabError
 from dacha.core.findings import Finding, errors
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.lab.text.text_edits import edit_text
 from dacha.core.units import whole_number

@@ -12,6 +12,7 @@ from dacha.engine.lab.guest_values import (
     AdapterValues,
     Values,
     adapter_edits,
+    archive_values,
     boot_values,
     machine_values,
     start_values,
@@ -56,6 +57,9 @@ def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: Ada
     here = ("guest", asked.name)
     edits: list[Edit] = [Set((*here, key), value) for key, value in machine_values(values).items()]
     edits += [Set((*here, "start", key), value) for key, value in start_values(values).items()]
+    if (archive := archive_values(ws, values)) and guest.archive is None and "folder" not in archive:
+        raise UsageError(f"{asked.name} has no folder for archives", remedy="add --archive-in FOLDER")
+    edits += [Set((*here, "archive", key), value) for key, value in archive.items()]
     edits += _login(guest, here, asked)
     edits += _boot(ws, guest, here, asked)
     edits += size_edits(guest, asked.disks)

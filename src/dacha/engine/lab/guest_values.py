@@ -33,6 +33,10 @@ class Values(NamedTuple):
     at_boot: bool | None = None
     start_order: int | None = None
     start_delay: str | None = None
+    archive_in: str | None = None
+    archive_every: str | None = None
+    archive_at: str | None = None
+    archive_keep: int | None = None
 
 
 class AdapterValues(NamedTuple):
@@ -85,6 +89,17 @@ def start_values(asked: Values) -> dict[str, Any]:
     found = {"at-boot": asked.at_boot, "order": asked.start_order, "delay": asked.start_delay}
     found["ready-within"] = asked.ready_within
     found["when-host-stops"] = asked.when_host_stops
+    return {key: value for key, value in found.items() if value is not None}
+
+
+def archive_values(ws: Workspace, asked: Values) -> dict[str, Any]:
+    """Values of its archives, by the keys of the table `archive`."""
+    found: dict[str, Any] = {
+        "folder": asked.archive_in and written_path(ws, asked.archive_in),
+        "every": asked.archive_every,
+        "at": asked.archive_at,
+        "keep": asked.archive_keep,
+    }
     return {key: value for key, value in found.items() if value is not None}
 
 

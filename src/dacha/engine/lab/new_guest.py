@@ -6,7 +6,7 @@ from typing import Any
 
 from dacha.core.errors import UsageError
 from dacha.core.lab.kinds import ORIGINS, SERVICES
-from dacha.core.lab.profile import Profile
+from dacha.core.lab.table.profile import Profile
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
@@ -16,6 +16,7 @@ from dacha.engine.lab.guest_values import (
     AdapterValues,
     Values,
     adapter_value,
+    archive_values,
     boot_values,
     machine_values,
     start_values,
@@ -93,6 +94,8 @@ def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterVa
         guest["login"] = login | ({"groups": list(asked.groups)} if asked.groups else {})
     if start := start_values(values):
         guest["start"] = start
+    if archive := archive_values(ws, values):
+        guest["archive"] = archive
     if asked.doors:
         guest["door"] = dict(map(_door, asked.doors))
     return [*edits, Set(("guest", asked.name), guest)]

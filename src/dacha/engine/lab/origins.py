@@ -10,7 +10,7 @@ from dacha.core.findings import Path
 from dacha.core.lab.model import Disk, Guest
 from dacha.core.lab.text.layout import Places
 from dacha.core.named import NamedTuple
-from dacha.core.units import exact_size, show_size
+from dacha.core.units import exact_size, show_duration, show_size
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace
 
@@ -43,6 +43,7 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         ("boot-order", ", ".join(guest.boot_order) if guest.boot is None else "its kernel, directly"),
         ("video", _yes(guest.video)),
         ("resolution", dots if guest.video else "no display"),
+        ("archive", _archive(guest)),
         ("start", f"with the host, order {start.order}" if start.at_boot else "not with the host"),
     ]
     # A guest with direct kernel boot has that instead of an order.
@@ -73,6 +74,18 @@ def values_of(ws: Workspace, guest: Guest) -> list[Value]:
         out.append(Value(f"{name} hardware", hardware, found.source(*at, "hardware-address", otherwise=PLAN)))
         out.append(Value(f"{name} model", adapter.model, found.source(*at, "model")))
     return out
+
+
+def _archive(guest: Guest) -> str:
+    if guest.archive is None:
+        return "none"
+    every = show_duration(guest.archive.every_s)
+    at = (
+        f" at {guest.archive.at_s // 3600:02}:{guest.archive.at_s // 60 % 60:02}"
+        if guest.archive.at_s is not None
+        else ""
+    )
+    return f"every {every}{at} to {guest.archive.folder}, {guest.archive.keep} kept"
 
 
 def _machine_type(ws: Workspace, guest: Guest) -> str:

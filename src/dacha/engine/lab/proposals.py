@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from dacha.core.lab.profile import PLAIN, Profile
+from dacha.core.lab.table.profile import PLAIN, Profile
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import Workspace
 from dacha.host import folders

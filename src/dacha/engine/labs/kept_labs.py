@@ -8,7 +8,7 @@ from pathlib import Path
 
 from dacha.core.errors import DachaError, UsageError
 from dacha.core.lab.model import Lab
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.engine import register

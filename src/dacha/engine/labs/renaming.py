@@ -15,7 +15,7 @@ from pathlib import Path
 from dacha.core.errors import BadValue, DachaError, UsageError
 from dacha.core.lab import fields
 from dacha.core.lab.names import hardware_address
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.lab.text.text_edits import edit_text
 from dacha.engine.caretaker import process, unit

@@ -6,7 +6,7 @@ import time
 from pathlib import Path
 
 from dacha.core.errors import BadValue, LabError, UsageError
-from dacha.core.lab.read import read_lab
+from dacha.core.lab.table.read import read_lab
 from dacha.engine.log.changes import Version, keep_version, version_at
 from dacha.engine.log.journal import note
 from dacha.engine.log.moment import moment

@@ -42,6 +42,7 @@ def save(home: Home, name: str, progress: Progress = lambda share: None) -> Save
     """Save a guest's memory to disk; its process ends. The lab's lock must be held. Raises AnswerNo or HostError if
     that is not possible: then the guest keeps running."""
     settle(home, name)
+    home.refuse_if_archived(name)
     seen = observe_guest(home, name, forwards=False)
     _refuse(home, name, seen.state, seen.fault, installing=seen.installing is not None)
     record = home.read(name)

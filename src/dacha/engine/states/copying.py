@@ -30,7 +30,7 @@ from dacha.engine.lab.named import guest_named, refuse_new_name
 from dacha.engine.states import guard
 from dacha.engine.states.beside import read
 from dacha.engine.workspace import Workspace
-from dacha.host.files import replace_file
+from dacha.host.files import held, replace_file
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.firmware import VARIABLES
 from dacha.hypervisor.images import chain, copying
@@ -59,6 +59,7 @@ def copy_guest(named: str | None, ws: Workspace, source: str, new: str, *, addre
     is left of the copy."""
     home, guest = ws.home, guest_named(ws, source)
     settle(ws)
+    home.refuse_if_archived(source)
     refuse_new_name(ws, new)
     there = dict(home.disks(source))
     disks = {d.name: there[d.name] for d in guest.disks if d.name in there}
@@ -74,8 +75,7 @@ def copy_guest(named: str | None, ws: Workspace, source: str, new: str, *, addre
         table, omitted = _table(ws, guest, address)
         ws = edit_lab(named, lambda before: [Set(("guest", new), table)])
     except BaseException:
-        with contextlib.suppress(DachaError, OSError):
-            _end_live(home, source)
+        end_live(home, source)
         home.forget_guest(new)
         raise
     marker(home, new).unlink()
@@ -112,6 +112,19 @@ def copy_live(
     """Copy disks of a running guest, by name with their images and the new files, all as they are at one moment. Its
     agent freezes its file systems for that moment, if it may (`frozen_if`) and responds: whether it did. Raises
     DachaError; then the copies are not complete."""
+    try:
+        frozen = begin_live(home, guest, disks, whole=whole, frozen_if=frozen_if)
+        copies.finish(home.run(guest), progress)
+    except BaseException:
+        end_live(home, guest)
+        raise
+    return frozen
+
+
+def begin_live(
+    home: Home, guest: str, disks: dict[str, tuple[Path, Path]], *, whole: bool, frozen_if: bool
+) -> bool:  # fmt: skip
+    """Begin to copy disks as `copy_live` does. Raises DachaError."""
     run = home.run(guest)
     with Qmp(run / QMP, timeout_s=60.0) as qmp:
         copies.end(qmp)
@@ -124,7 +137,6 @@ def copy_live(
                 finally:
                     if able:
                         guard.thaw(run)
-            copies.finish(qmp, progress)
         except BaseException:
             with contextlib.suppress(DachaError, OSError):
                 copies.end(qmp)
@@ -181,8 +193,9 @@ def settle(ws: Workspace) -> None:
     home = ws.home
     for name in home.guests():
         for left in home.guest(name).glob(f"{ARCHIVE}*"):
-            with contextlib.suppress(DachaError, OSError):
-                _end_live(home, name)
+            if held(left):
+                continue  # a command is writing it
+            end_live(home, name)
             shutil.rmtree(left, ignore_errors=True)
         if name not in ws.lab.guests and home.guest(name).is_dir() and not any(home.guest(name).iterdir()):
             home.forget_guest(name)  # a command was killed right after it created the folder
@@ -192,12 +205,14 @@ def settle(ws: Workspace) -> None:
         if name in ws.lab.guests:
             marker(home, name).unlink()
             continue
-        with contextlib.suppress(DachaError, OSError):
-            _end_live(home, marker(home, name).read_text().strip())
+        with contextlib.suppress(OSError):
+            end_live(home, marker(home, name).read_text().strip())
         home.forget_guest(name)
 
 
-def _end_live(home: Home, source: str) -> None:
-    if home.is_running(source):
-        with Qmp(home.run(source) / QMP, timeout_s=30.0) as qmp:
-            copies.end(qmp)
+def end_live(home: Home, source: str) -> None:
+    """End copies of a guest's disks, complete or not, as far as possible."""
+    with contextlib.suppress(DachaError, OSError):
+        if home.is_running(source):
+            with Qmp(home.run(source) / QMP, timeout_s=30.0) as qmp:
+                copies.end(qmp)

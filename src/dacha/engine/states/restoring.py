@@ -60,6 +60,7 @@ def refuse(home: Home, guest: str, name: str, *, with_memory: bool) -> Kept:
 def restore(home: Home, guest: str, kept: Kept, *, with_memory: bool) -> Restored:
     """Restore a snapshot that `refuse` has let pass. A guest that runs is powered off: its present state is lost. The
     lab's lock must be held. Raises DachaError; the next command completes what was begun."""
+    home.refuse_if_archived(guest)
     snapshot = kept.snapshot
     was_running = home.is_running(guest)
     if was_running:

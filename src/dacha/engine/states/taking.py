@@ -55,6 +55,7 @@ def take(
     DachaError; then no guest has the snapshot, and all run as before."""
     seen = {}
     for guest in guests:
+        home.refuse_if_archived(guest)
         records.refuse_name(home, guest, name)
         seen[guest] = observe_guest(home, guest, forwards=False)
         _refuse(home, guest, seen[guest], with_memory=with_memory)
@@ -218,6 +219,7 @@ def undo(home: Home, guest: str, snapshot: Snapshot) -> None:
 def remove(home: Home, guest: str, name: str) -> int:
     """Remove a snapshot; returns the bytes that were freed. The lab's lock must be held. Raises UsageError,
     DachaError."""
+    home.refuse_if_archived(guest)
     kept = records.named(home, guest, name)
     before = _used(home, guest, kept.snapshot)
     records.write(home, guest, kept._replace(snapshot=kept.snapshot._replace(stage="removing")))

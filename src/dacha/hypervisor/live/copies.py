@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import DachaError, HostError
+from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.fdset import pass_file
 from dacha.hypervisor.images import chain, images
 from dacha.hypervisor.images.images import Image
@@ -19,7 +20,8 @@ from dacha.hypervisor.monitor.qmp import Qmp
 Progress = Callable[[float], None]
 # Names of the copies' nodes and jobs in QEMU, before the disk's name.
 PREFIX = "copy-"
-_POLL_S = 0.05
+# How often it is looked whether they are complete (seconds).
+_POLL_S, _POLL_MOST_S = 0.05, 1.0
 
 
 def begin(qmp: Qmp, disks: dict[str, tuple[Path, Path]], *, whole: bool) -> None:
@@ -41,18 +43,21 @@ def begin(qmp: Qmp, disks: dict[str, tuple[Path, Path]], *, whole: bool) -> None
     qmp.execute("transaction", {"actions": actions, "properties": {"completion-mode": "grouped"}})
 
 
-def finish(qmp: Qmp, progress: Progress) -> None:
-    """Wait for the copies that were begun, and close them. Raises HostError."""
-    failed = ""
+def finish(run: Path, progress: Progress) -> None:
+    """Wait for the copies that were begun, and close them. The monitor is free between two looks, for other commands.
+    Raises DachaError, OSError."""
+    pause = _POLL_S
     while True:
-        jobs = _jobs(qmp)
-        if not jobs or all(j["status"] == "concluded" for j in jobs):
-            failed = next((str(j["error"]) for j in jobs if j.get("error")), "")
-            break
+        with Qmp(run / QMP, timeout_s=60.0) as qmp:
+            jobs = _jobs(qmp)
+            failed = next((str(j["error"]) for j in jobs if j.get("error")), "" if jobs else "the copies are gone")
+            if all(j["status"] == "concluded" for j in jobs):
+                end(qmp)
+                break
         total = sum(j["total-progress"] for j in jobs)
         progress(sum(j["current-progress"] for j in jobs) / total if total else 0.0)
-        time.sleep(_POLL_S)
-    end(qmp)
+        time.sleep(pause)
+        pause = min(pause * 1.2, _POLL_MOST_S)
     if failed:
         raise HostError("QEMU could not copy the disks", why=failed)
     progress(1.0)

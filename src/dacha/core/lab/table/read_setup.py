@@ -9,8 +9,8 @@ from typing import Any
 
 from dacha.core.errors import BadValue
 from dacha.core.lab import fields
-from dacha.core.lab.reader import Table
 from dacha.core.lab.setup import NO_SETUP, PutFile, Setup, User
+from dacha.core.lab.table.reader import Table
 from dacha.core.spelling import did_you_mean
 
 # IANA time zone names, language tags as in C libraries, layout names as in XKB.

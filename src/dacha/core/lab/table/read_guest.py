@@ -15,22 +15,19 @@ from dacha.core.lab.kinds import (
     FIRMWARES,
     MODELS,
     ORIGINS,
-    PROTOCOLS,
     RESTARTS,
-    SERVICES,
     SHARED_BY,
 )
-from dacha.core.lab.model import NO_LIMITS, Adapter, Boot, Disk, Door, Guest, Limits, Login, Screen, Share, Start
-from dacha.core.lab.network import Ports
-from dacha.core.lab.profile import PLAIN, Profile, Profiles
-from dacha.core.lab.reader import Table, checked_name
+from dacha.core.lab.model import NO_LIMITS, Adapter, Boot, Disk, Guest, Limits, Login, Screen, Share, Start
 from dacha.core.lab.setup import NO_SETUP, Setup
+from dacha.core.lab.table.profile import PLAIN, Profile, Profiles
+from dacha.core.lab.table.read_door import read_door
+from dacha.core.lab.table.reader import Table, checked_name
 
 if TYPE_CHECKING:
+    from dacha.core.archive.schedule import Schedule
     from dacha.core.lab.kinds import Source
 
-# One forward each: a wider range is usually a mistake, and takes long to open.
-RANGE_MOST = 256
 # The name that a guest mounts a shared folder by (virtio specification 1.2 section 5.11.4: 36 bytes).
 SHARE_NAME_MOST = 36
 _NO_ADDRESS: tuple[IPv4Address | None, int | None] = (None, None)
@@ -69,12 +66,13 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         login=_login(t.table("login")),
         first_boot=t.take("first-boot", fields.flag, True),
         setup=_setup(t.table("setup"), setups or {}),
-        doors=tuple(_door(name, n, d) for n, d in t.tables("door")),
+        doors=tuple(read_door(name, n, d) for n, d in t.tables("door")),
         shares=tuple(_share(n, s, system) for n, s in t.tables("share")),
         start=_start(t.table("start")),
         restart=t.take("restart", fields.choice(*RESTARTS), "never"),
         stop_after_s=t.take("stop-after", units.duration, 60.0),
         limits=_limits(t.table("limits")),
+        archive=_archive(t.table("archive")),
     )
     t.finish()
     if guest.secure_boot and guest.firmware != "uefi":
@@ -89,7 +87,7 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
 def _setup(t: Table | None, setups: Mapping[str, Setup]) -> Setup:
     if t is None:
         return NO_SETUP
-    from dacha.core.lab.read_setup import read_setup
+    from dacha.core.lab.table.read_setup import read_setup
 
     return read_setup(t, setups)
 
@@ -219,6 +217,14 @@ def _limits(t: Table | None) -> Limits:
     return limits
 
 
+def _archive(t: Table | None) -> Schedule | None:
+    if t is None:
+        return None
+    from dacha.core.lab.table.read_archive import read_archive
+
+    return read_archive(t)
+
+
 def _start(t: Table | None) -> Start:
     if t is None:
         return Start()
@@ -231,66 +237,3 @@ def _start(t: Table | None) -> Start:
     )
     t.finish()
     return start
-
-
-def _equally_many(port: Ports, to: Ports) -> str:
-    """How to make the ranges on both sides the same width: change the host's, or the guest's."""
-    ways = (("port", port.first, to.width), ("to", to.first, port.width))
-    return ", or ".join(
-        f'{key} = "{Ports(first, first + width - 1)}"' for key, first, width in ways if first + width <= 65536
-    )
-
-
-def _door(guest: str, name: str, t: Table) -> Door:
-    checked_name(t, name)
-    service = t.take("service", fields.choice(*SERVICES), name if name in SERVICES else None)
-    origin = t.need("from", fields.choice(*ORIGINS), '"host"') or "host"
-    to = t.take("to", fields.ports, None)
-    port = t.take("port", fields.ports, None)
-    if to is None:
-        known = SERVICES[service] if service else None
-        if known is None and "to" not in t.data:
-            t.wrong(
-                "",
-                "missing",
-                "the guest's port is not specified",
-                f"add: to = 8000, or service = one of {', '.join(SERVICES)}",
-            )
-        to = Ports(known or 1, known or 1)
-    door = Door(
-        guest=guest,
-        name=name,
-        service=service,
-        origin=origin,
-        to=to,
-        port=port,
-        protocol=t.take("protocol", fields.choice(*PROTOCOLS), "tcp"),
-        listen=t.take("listen", address_fields.address, None),
-        allow=t.list_of("allow", address_fields.source),
-        network=t.take("network", fields.text, None),
-        outside_port=t.take("outside-port", fields.whole(1, 65535), None),
-        always=t.take("always", fields.flag, True),
-        places=t.list_of("places", fields.text),
-    )
-    t.finish()
-    if door.outside_port and origin != "outside":
-        t.wrong("outside-port", "misplaced", "for doors from outside only", 'remove it, or from = "outside"')
-    if door.outside_port and door.outside_port + to.width > 65536:
-        t.wrong(
-            "outside-port",
-            "range",
-            f"{to.width} ports from {door.outside_port} end above 65535",
-            "choose a lower first port",
-        )
-    if port and port.width != to.width:
-        t.wrong(
-            "port",
-            "range",
-            f"{port.width} ports of the host for {to.width} of the guest",
-            f"use the same number of ports on both: {_equally_many(port, to)}",
-        )
-    if to.width > RANGE_MOST:
-        t.wrong("to", "range", f"{to.width} ports are too many for one door", f"at most {RANGE_MOST}")
-    if service in ("ssh", "rdp", "vnc", "http", "https") and door.protocol == "udp":
-        t.wrong("protocol", "value", f"{service} uses TCP", "remove the key protocol")
-    return door

@@ -16,10 +16,10 @@ from dacha.core.lab.kinds import ACCELERATORS, BACKENDS, KINDS, ORIGINS, WAYS_OU
 from dacha.core.lab.model import SYSTEMS, Lab
 from dacha.core.lab.network import Network, NetworkBoot, OtherMachine, Place
 from dacha.core.lab.person import EVERYTHING, Person
-from dacha.core.lab.profile import PLAIN, Profiles
-from dacha.core.lab.read_guest import read_guest
-from dacha.core.lab.reader import Table, checked_name
 from dacha.core.lab.setup import Setup
+from dacha.core.lab.table.profile import PLAIN, Profiles
+from dacha.core.lab.table.read_guest import read_guest
+from dacha.core.lab.table.reader import Table, checked_name
 from dacha.core.log.alert import AFTER_S, BELOW, EVENTS, Alert
 from dacha.core.named import NamedTuple
 
@@ -97,7 +97,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
 
 def _setup(name: str, t: Table) -> Setup:
     checked_name(t, name)
-    from dacha.core.lab.read_setup import read_setup
+    from dacha.core.lab.table.read_setup import read_setup
 
     return read_setup(t)
 

@@ -13,7 +13,7 @@ from dacha.core.findings import Finding
 from dacha.core.lab import fields
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.kinds import CLOCKS, FIRMWARES, MODELS
-from dacha.core.lab.reader import Table
+from dacha.core.lab.table.reader import Table
 from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:

@@ -1,0 +1,1 @@
+"""The tables of `lab.toml`, read into the lab's values."""

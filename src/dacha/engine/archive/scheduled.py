@@ -1,0 +1,75 @@
+"""Archives that are due: made, read back, and then the earlier ones deleted that are no longer kept."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Collection
+from pathlib import Path
+
+from dacha.core.archive.schedule import Schedule, archive_name, expired
+from dacha.core.errors import BusyError, DachaError
+from dacha.core.named import NamedTuple
+from dacha.core.units import show_size
+from dacha.engine.archive import reading
+from dacha.engine.archive.due import archives, due_guests, folder_of
+from dacha.engine.archive.saving import Lock, Progress, new_archive, save
+from dacha.engine.log.journal import note
+from dacha.engine.workspace import Workspace
+from dacha.host.files import sweep
+
+
+class Made(NamedTuple):
+    """What came of a guest's due archive: its file and length (bytes), the earlier archives that were deleted; or why
+    it failed."""
+
+    guest: str
+    file: Path | None = None
+    length: int = 0
+    deleted: tuple[Path, ...] = ()
+    error: DachaError | None = None
+
+
+def make(ws: Workspace, name: str, now: float, lock: Lock, progress: Progress) -> Made:
+    """Save a guest to its next archive, read that back, and only then delete those that are no longer kept. The outcome
+    is in the lab's log. Raises BusyError if another command is just doing so."""
+    schedule = ws.lab.guests[name].archive
+    assert schedule is not None
+    try:
+        archives(ws, name)
+        folder = folder_of(ws, schedule)
+        sweep(folder)
+        file = folder / archive_name(ws.lab.name, name, now)
+        with new_archive(str(file), prove=lambda stream: reading.check(stream, lambda share: None)) as out:
+            made = save(ws, name, out, with_keys=False, progress=progress, lock=lock)
+        deleted = _delete_expired(ws, name, schedule, now)
+    except BusyError:
+        raise
+    except DachaError as e:
+        note(ws.home, "archived", name, text=" / ".join(e.lines()), failed=True)
+        return Made(name, error=e)
+    note(ws.home, "archived", name, text=f"{file}, {show_size(made.length)}", deleted=len(deleted))
+    return Made(name, file, made.length, deleted)
+
+
+def _delete_expired(ws: Workspace, name: str, schedule: Schedule, now: float) -> tuple[Path, ...]:
+    there = archives(ws, name)
+    old = tuple(there[at].file for at in expired(schedule, there, now))
+    for path in old:
+        with contextlib.suppress(OSError):
+            path.unlink()
+    return old
+
+
+def make_due(
+    ws: Workspace, now: float, lock: Lock, progress: Progress, only: Collection[str],
+    report: Callable[[Made], None] = lambda made: None,
+) -> list[Made]:  # fmt: skip
+    """Make every archive that is due, of these guests. A failure does not prevent the others; a guest that another
+    command is saving is left out."""
+    found = []
+    for name in due_guests(ws, now):
+        if name in only:
+            with contextlib.suppress(BusyError):
+                found.append(make(ws, name, now, lock, progress))
+                report(found[-1])
+    return found
