@@ -9,7 +9,7 @@ import subprocess
 import time
 from pathlib import Path
 
-from dacha.engine.disks.media_facts import inspect
+from dacha.engine.media.media_facts import inspect
 from dacha.formats.iso_image import iso_image
 from tests.attacks.report import Report
 from tests.conftest import Lab

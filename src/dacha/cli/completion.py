@@ -110,7 +110,7 @@ def lab_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
 
 
 def medium_names(parsed_args: argparse.Namespace | None = None) -> list[str]:
-    from dacha.engine.disks.media_store import Store
+    from dacha.engine.media.media_store import Store
 
     return [kept.name for kept in Store(_lab(parsed_args)).all()]  # type: ignore[arg-type]  # a lab, or none
 

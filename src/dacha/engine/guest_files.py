@@ -69,10 +69,11 @@ class GuestFiles:
         return self.guest(name) / "continuing.json"
 
     def has_unsettled(self, name: str) -> bool:
-        """True if a killed command may have left a copy, an archive or a snapshot half done."""
+        """True if a killed command may have left a copy, an archive, a snapshot or a move half done."""
         folder = self.guest(name)
         return not any(folder.iterdir()) or any(
-            p.name in ("snapshots", "copying") or p.name.startswith(ARCHIVE) for p in folder.iterdir()
+            p.name in ("snapshots", "copying") or p.name.startswith(ARCHIVE) or p.suffix == ".moving"
+            for p in folder.iterdir()
         )
 
     def is_archived(self, name: str) -> bool:

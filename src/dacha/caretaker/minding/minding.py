@@ -82,7 +82,8 @@ class Minding:
         await asyncio.sleep(following.after_s)
         note(self._ws.home, "restarted", name, attempt=f"{following.attempt} of {len(PAUSES_S)}")
         with attempt(self._log, f"cannot start {name} again"):
-            await asyncio.to_thread(_start, self._ws.again(), name, self._log)
+            while not await asyncio.to_thread(_start, self._ws.again(), name, self._log):
+                await asyncio.sleep(LOOK_S)
 
     async def _mind_doors(self) -> None:
         while True:
@@ -125,11 +126,14 @@ class Minding:
             await asyncio.sleep(ROOM_S)
 
 
-def _start(ws: Workspace, name: str, log: Callable[[str], None]) -> None:
-    """Start a guest, unless a command stopped or started it meanwhile."""
+def _start(ws: Workspace, name: str, log: Callable[[str], None]) -> bool:
+    """Start a guest, unless a command stopped or started it meanwhile; False if another command holds the lab for so
+    long that this one does not wait for it."""
     with contextlib.suppress(BusyError), ws.home.lock("caretaker", ws.path):
         if ws.home.read(name).stopped_on_purpose or ws.home.is_running(name):
-            return
+            return True
         outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={name})
         for change, error in outcome.failed:
             log(f"{name}: {change} failed: " + " / ".join(error.lines()))
+        return True
+    return False

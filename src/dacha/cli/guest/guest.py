@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
-from dacha.cli.guest import adopt, answers, check, options, password, trust, update
+from dacha.cli.guest import adopt, answers, check, compact, leaving, options, password, trust, update
 from dacha.cli.guest.keys import make_key, unmade
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
 from dacha.cli.states import archive, archives, copy
@@ -60,22 +60,17 @@ def _edit(parser: argparse.ArgumentParser) -> None:
         "--from", dest="image", metavar="IMAGE", help="the image of its first disk, if it does not exist yet"
     )
     many(parser, "--disk", "disks", "[DISK=]SIZE", "grow its first disk, or DISK, to this size, also while it runs")
+    many(
+        parser,
+        "--move-disk",
+        "move_disks",
+        "[DISK=]STORAGE",
+        "move its first disk, or DISK, to a storage or to none",
+    )
     many(parser, "--add-disk", "add_disks", "SIZE", "add an empty disk")
     many(parser, "--detach-disk", "detach_disks", "DISK", "detach a disk; its contents are kept")
     many(parser, "--attach-disk", "attach_disks", "DISK", "attach a disk that was kept")
     arguments.unset(parser)
-
-
-def _remove(parser: argparse.ArgumentParser) -> None:
-    arguments.guest(parser, "name")
-    parser.add_argument("--with-disks", action="store_true", help="delete its disks, too, at the next apply")
-
-
-def _rename(parser: argparse.ArgumentParser) -> None:
-    arguments.guest(parser, "name")
-    parser.add_argument(
-        "new_name", metavar="NEW-NAME", help="new name of the guest: lower-case letters, digits and dashes"
-    )
 
 
 def _show(parser: argparse.ArgumentParser) -> None:
@@ -187,63 +182,6 @@ def run_edit(args: argparse.Namespace) -> int:
     return 0
 
 
-def run_remove(args: argparse.Namespace) -> int:
-    from dacha.core.lab.text.edits import Edit, Remove
-    from dacha.core.people.accounts import edits_without
-    from dacha.engine.disks.kept_disks import kept
-    from dacha.engine.lab.edit import edit_lab
-    from dacha.engine.lab.named import guest_named
-    from dacha.engine.workspace import load
-
-    def decide(ws: Workspace) -> list[Edit]:
-        guest_named(ws, args.name)
-        return [Remove(("guest", args.name)), *edits_without(ws.lab, args.name)]
-
-    ws = load(args.lab)
-    # A guest that is not in the file any more may have disks that were kept.
-    left = args.name not in ws.lab.guests and args.with_disks and ws.home.disks(args.name)
-    ws = ws if left else edit_lab(args.lab, decide)
-    disks = kept(ws.home, args.name)
-    on = ws.home.is_running(args.name)
-    if args.with_disks and disks:
-        with ws.home.lock("guest", ws.path):
-            record = ws.home.read(args.name)
-            record.delete_disks = [d.name for d in disks]
-            ws.home.write(args.name, record)
-    if args.json:
-        files = [str(d.path.resolve()) for d in disks]
-        output.emit_json({"removed": args.name, "running": on, "disks": files, "disks_go": bool(args.with_disks)})
-        return 0
-    if not left:
-        output.say(f"{ws.path.name} no longer has guest {args.name}.")
-    for disk in disks:
-        fate = "will be deleted" if args.with_disks else "is kept"
-        output.say(f"  its disk {disk.name} {fate}: {disk}, {disk.path.resolve()}")
-    if on:
-        output.say("It is still on; dacha apply stops it.")
-    if args.with_disks and disks:
-        output.say(f"Next: dacha apply deletes {'these disks' if disks[1:] else 'this disk'}; dacha diff shows them")
-    return 0
-
-
-def run_rename(args: argparse.Namespace) -> int:
-    from dacha.engine.guest.rename import rename
-
-    ws = rename(args.lab, args.name, args.new_name)
-    if args.json:
-        emit_guest(ws, args.new_name)
-        return 0
-    disks = ", ".join(name for name, _ in ws.home.disks(args.new_name))
-    output.say(f"{ws.path.name} now has")
-    output.step(f"guest {args.new_name}", f"{args.name} before")
-    if disks:
-        output.step("disks", f"{disks}: their contents are kept")
-    for adapter in ws.plan.adapters_of(args.new_name):
-        output.step("adapter", f"{adapter.hardware_address} on {adapter.network}, unchanged")
-    output.say(f"Next: dacha apply; its own system gets the name {args.new_name} at its next start")
-    return 0
-
-
 ACTIONS = (
     Action(
         "adopt", "take over a machine that exists, with one password",
@@ -256,7 +194,14 @@ ACTIONS = (
         "update", "install the pending updates of guests, or count them", "dacha guest update --all --check",
         update.update_arguments, update.run_update,
     ),
-    Action("remove", "remove a guest; its disks are kept", "dacha guest remove gauge", _remove, run_remove),
+    Action(
+        "compact", "free the space of this host that guests no longer use", "dacha guest compact --all",
+        compact.compact_arguments, compact.run_compact,
+    ),
+    Action(
+        "remove", "remove a guest; its disks are kept", "dacha guest remove gauge",
+        leaving.remove_arguments, leaving.run_remove,
+    ),
     Action(
         "copy", "add a guest with the contents of another one's disks", "dacha guest copy gauge heron",
         copy.copy_arguments, copy.run_copy,
@@ -273,7 +218,10 @@ ACTIONS = (
         "archives", "list the archives of a schedule, or make those that are due", "dacha guest archives --make",
         archives.archives_arguments, archives.run_archives,
     ),
-    Action("rename", "rename a guest that is off", "dacha guest rename gauge tides", _rename, run_rename),
+    Action(
+        "rename", "rename a guest that is off", "dacha guest rename gauge tides",
+        leaving.rename_arguments, leaving.run_rename,
+    ),
     Action(
         "password", "set a user's password in a guest, for its console and remote desktop",
         "dacha guest password gauge", password.password_arguments, password.run_password,

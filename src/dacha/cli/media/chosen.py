@@ -10,7 +10,7 @@ from dacha.core.errors import UsageError
 
 def store_of(args: argparse.Namespace) -> tuple[Any, Any]:
     """The store, and the workspace if there is a lab: media can be stored without one."""
-    from dacha.engine.disks.media_store import Store
+    from dacha.engine.media.media_store import Store
     from dacha.engine.workspace import load
 
     try:

@@ -17,9 +17,9 @@ if TYPE_CHECKING:
 
 def run_insert(args: argparse.Namespace) -> int:
     from dacha.core.lab.text.edits import Edit, Set
-    from dacha.engine.disks.media_store import Store
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
+    from dacha.engine.media.media_store import Store
 
     def decide(ws: Workspace) -> list[Edit]:
         guest = guest_named(ws, args.guest)
@@ -60,7 +60,7 @@ def run_eject(args: argparse.Namespace) -> int:
 
 def _take_out(args: argparse.Namespace, ws: Workspace, name: str) -> None:
     """Eject the medium from the running guest first: if its tray is locked, the file is not changed."""
-    from dacha.engine.disks.media import medium_path
+    from dacha.engine.media.media import medium_path
     from dacha.hypervisor.command_line import QMP
     from dacha.hypervisor.live import removable
     from dacha.hypervisor.monitor.qmp import Qmp

@@ -24,7 +24,7 @@ def find_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_find(args: argparse.Namespace) -> int:
     """List the entries of the catalogue; exit code 1 if none fits."""
-    from dacha.engine.disks import catalogue
+    from dacha.engine.media import catalogue
 
     if args.example:
         text = catalogue.example()
@@ -57,7 +57,7 @@ def _host(address: str) -> str:
 
 
 def _begin() -> str:
-    from dacha.engine.disks import catalogue
+    from dacha.engine.media import catalogue
 
     path = catalogue.path()
     return f"create one: mkdir -p {path.parent}; dacha media find --example > {path}, and edit it"
@@ -67,7 +67,7 @@ def fetch_named(args: argparse.Namespace, *names: str | None) -> None:
     """Download what a new guest needs from the catalogue, unless it is stored, or a file of that name exists. Raises
     AnswerNo, UsageError."""
     from dacha.cli.terminal.progress import byte_bar
-    from dacha.engine.disks import catalogue
+    from dacha.engine.media import catalogue
     from dacha.host import folders
 
     for name in names:
@@ -87,7 +87,7 @@ def fetch_named(args: argparse.Namespace, *names: str | None) -> None:
 def newer_words(kept: Any) -> tuple[str, str | None]:
     """What the place of a stored medium offers now, in a line ("" for nothing to say), and the address of a newer
     file."""
-    from dacha.engine.disks import catalogue
+    from dacha.engine.media import catalogue
 
     try:
         found = catalogue.newer(kept)

@@ -15,7 +15,7 @@ from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, BadValue, HostError, UsageError
 
 if TYPE_CHECKING:
-    from dacha.engine.disks.places import Place
+    from dacha.engine.media.places import Place
 
 
 def media_arguments(parser: argparse.ArgumentParser) -> None:
@@ -53,8 +53,8 @@ def _eject(parser: argparse.ArgumentParser) -> None:
 def _place(args: argparse.Namespace) -> tuple[Place, str]:
     """Where the medium comes from, and the entry of the catalogue or of the given file ("" for none); sets name and
     source from it."""
-    from dacha.engine.disks import catalogue
-    from dacha.engine.disks.places import Place, place_in
+    from dacha.engine.media import catalogue
+    from dacha.engine.media.places import Place, place_in
     from dacha.host import folders
 
     place = Place(args.source, args.sha256, args.sums, args.signature, args.key)
@@ -73,8 +73,8 @@ def _place(args: argparse.Namespace) -> tuple[Place, str]:
 def run_add(args: argparse.Namespace) -> int:
     from dacha.cli.terminal.progress import byte_bar
     from dacha.core.lab import fields
-    from dacha.engine.disks.media_facts import short_name
-    from dacha.engine.disks.places import expected_of
+    from dacha.engine.media.media_facts import short_name
+    from dacha.engine.media.places import expected_of
 
     store, _ = store_of(args)
     place, entry = _place(args)
@@ -95,7 +95,7 @@ def run_add(args: argparse.Namespace) -> int:
         )
     with byte_bar(name) as progress:
         if args.source.startswith(("http://", "https://")):
-            from dacha.engine.disks.fetch import add_from
+            from dacha.engine.media.fetch import add_from
 
             kept, new = add_from(
                 store, args.source, name, storage=args.storage, expected=expected, progress=progress, place=entry
@@ -206,7 +206,7 @@ def run_show(args: argparse.Namespace) -> int:
     output.step("size", show_size(kept.size))
     output.step("sha256", kept.sha256)
     output.step("file", str(kept.path))
-    from dacha.engine.disks.media_uses import uses
+    from dacha.engine.media.media_uses import uses
 
     for use in uses(kept, ws.lab if ws else None):
         output.step("used by", str(use))
@@ -233,7 +233,7 @@ def run_check(args: argparse.Namespace) -> int:
 
 
 def run_remove(args: argparse.Namespace) -> int:
-    from dacha.engine.disks.media_uses import uses
+    from dacha.engine.media.media_uses import uses
 
     store, ws = store_of(args)
     begun = next((p for p in store.partial() if p.name == args.name), None)

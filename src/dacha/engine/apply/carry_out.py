@@ -24,6 +24,7 @@ from dacha.core.apply.changes import (
     MakeDisk,
     MakeHostKey,
     MakeLink,
+    MoveDisk,
     MoveScreen,
     OpenFirewall,
     OpenForward,
@@ -75,6 +76,12 @@ def carry_out(work: Work, change: Change) -> Ended:
 
 def ended_words(count: int) -> str:
     return f"closed; ended {count} connection{'s' * (count != 1)} through it"
+
+
+def _move_disk(work: Work, change: MoveDisk) -> None:
+    from dacha.engine.disks.moving import move
+
+    move(work.ws, change, work.progress)
 
 
 def _delete_disk(work: Work, change: DeleteDisk) -> None:
@@ -143,6 +150,7 @@ def _in_kernel(work: Work, change: Change) -> Ended:
 CARRIERS: dict[type, Callable[[Work, Any], object]] = {
     MakeDisk: lambda work, change: disks.make_disk(work.ws, change, work.progress),
     GrowDisk: lambda work, change: disks.grow_disk(work.ws.home, change.guest, change.disk, change.size),
+    MoveDisk: _move_disk,
     AttachDisk: lambda work, change: disks.attach(work.ws.home, change),
     DetachDisk: lambda work, change: disks.detach(work.ws.home, change.guest, change.disk),
     DeleteDisk: _delete_disk,

@@ -55,7 +55,7 @@ def _live(ws: Workspace, name: str, deadline: float) -> None:
 
 
 def _asks_for_key(ws: Workspace, medium: str) -> bool:
-    from dacha.engine.disks.media_store import Store
+    from dacha.engine.media.media_store import Store
 
     kept = Store(ws.lab).find(medium)
     return bool(kept and kept.facts.get("press_key"))

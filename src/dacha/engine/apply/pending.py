@@ -9,6 +9,7 @@ from dacha.core.apply.changes.change import END
 from dacha.core.apply.difference import difference
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.plan.plan import Plan
+from dacha.engine.disks.storages import misplaced
 from dacha.engine.guest.desired import desired_machines
 from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
@@ -39,6 +40,10 @@ def with_host(
 ) -> list[Change]:
     """The guests' changes together with this host's: links and rules, router, caretaker. With `only`, `ws` is a lab
     that differs only in these guests (`scoped`), and nothing of others changes."""
+    if away := misplaced(ws, only):
+        from dacha.engine.disks.moving import moves
+
+        changes = [*moves(ws, away), *changes]
     by_kernel = any(n.by_kernel for n in ws.lab.networks.values())
     more: list[Change] = []
     cares = by_kernel and _has_links(ws)

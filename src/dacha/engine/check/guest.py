@@ -17,11 +17,11 @@ from dacha.core.units import exact_size, show_size
 from dacha.engine.check.memory import memory_findings
 from dacha.engine.check.setup import name_findings
 from dacha.engine.disks import kept_disks
-from dacha.engine.disks.media import base_image
 from dacha.engine.guest.keys import key_line
 from dacha.engine.guest.machine_type import type_findings
 from dacha.engine.guest.passwords import hashes, needs_plain
 from dacha.engine.guest.setup_facts import setup_troubles
+from dacha.engine.media.media import base_image
 from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -265,7 +265,7 @@ def minimum_findings(guest: Guest) -> list[Finding]:
 
 def _medium_findings(ws: Workspace, guest: Guest, key: str, written: str) -> list[Finding]:
     """A medium that does not exist, or that the guest's firmware cannot boot."""
-    from dacha.engine.disks.media_store import Store
+    from dacha.engine.media.media_store import Store
 
     store = Store(ws.lab)
     kept = None if "/" in written else store.find(written)

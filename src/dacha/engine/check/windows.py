@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dacha.core.findings import ERROR, NOTE, WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.spelling import did_you_mean
-from dacha.engine.disks.editions import edition_of, editions_of
+from dacha.engine.media.editions import edition_of, editions_of
 from dacha.engine.workspace import Workspace
 
 

@@ -8,16 +8,17 @@ from pathlib import Path
 
 from dacha.core.apply.changes import AttachDisk, MakeDisk
 from dacha.core.errors import HostError
-from dacha.engine.disks.media import base_image
 from dacha.engine.disks.owners import owners
 from dacha.engine.disks.storages import storage_folder
 from dacha.engine.home import Home
+from dacha.engine.media.media import base_image
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
 from dacha.host.files import replace_file
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.images import chain, images
 from dacha.hypervisor.live import hotplug
+from dacha.hypervisor.live.nodes import node_of
 from dacha.hypervisor.monitor.qmp import Qmp
 
 # Called with what is being copied, and the finished share (1 at the end).
@@ -98,7 +99,7 @@ def grow_disk(home: Home, name: str, disk: str, size: int) -> None:
         images.grow(home.disk(name, disk), size)
         return
     with Qmp(home.run(name) / QMP) as qmp:
-        qmp.execute("block_resize", {"node-name": f"disk-{disk}", "size": size})
+        qmp.execute("block_resize", {"node-name": node_of(qmp, disk), "size": size})
 
 
 def attach(home: Home, change: AttachDisk) -> None:

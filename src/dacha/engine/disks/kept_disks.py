@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 import time
 from pathlib import Path
 
@@ -12,10 +11,9 @@ from dacha.core.findings import ERROR, WARNING, Finding
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
 from dacha.core.units import exact_size
-from dacha.engine.disks.media import image_path
 from dacha.engine.disks.owners import owners
-from dacha.engine.disks.storages import storage_folder
 from dacha.engine.home import Home
+from dacha.engine.media.media import image_path
 from dacha.engine.workspace import Workspace
 
 
@@ -145,36 +143,9 @@ def findings(ws: Workspace, guest: Guest) -> list[Finding]:
             )
             found.append(Finding(ERROR, "disk-kept", f"guest {guest.name}", what, remedy, (*here, "disk", n), "host"))
             continue
-        found += _elsewhere(ws, guest, n, there[disk.name])
         if disk.base and not disk.copy:
             found += _made_on(ws, guest, n, there[disk.name])
     return found
-
-
-def _elsewhere(ws: Workspace, guest: Guest, n: int, path: Path) -> list[Finding]:
-    """A disk whose `storage` was changed after its creation: it is not moved."""
-    disk = guest.disks[n]
-    if not path.is_symlink() and disk.storage is None:
-        return []
-    real = path.resolve()
-    try:
-        wanted = storage_folder(ws, disk) if disk.storage in (None, *ws.lab.storages) else None
-    except DachaError:
-        return []  # another finding reports that its storage does not exist
-    # Any place below its storage is correct, whatever the lab was called when the disk was created.
-    if wanted is None or (real.is_relative_to(wanted.parents[1].resolve()) if disk.storage else not path.is_symlink()):
-        return []
-    what = f"disk {disk.name} is in {real.parent}, and apply does not move it to storage {disk.storage or 'none'}"
-    if disk.storage:
-        target = wanted / f"{guest.name}.{disk.name}.moved.qcow2"
-        old, new, link = (shlex.quote(str(p)) for p in (real, target, path))
-        remedy = f"mkdir -p -m 700 {shlex.quote(str(wanted))} && mv {old} {new} && ln -sfn {new} {link}"
-    else:
-        old, link = shlex.quote(str(real)), shlex.quote(str(path))
-        remedy = f"rm {link} && mv {old} {link}"
-    remedy = f"restore the key storage, or move the disk while {guest.name} is off:\n{remedy}"
-    where = ("guest", guest.name, "disk", n)
-    return [Finding(WARNING, "disk-elsewhere", f"guest {guest.name}", what, remedy, where, "host")]
 
 
 def _gone(ws: Workspace, guest: Guest, n: int) -> list[Finding]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from pathlib import Path
 
 from dacha.core.errors import HostError
@@ -27,6 +28,26 @@ def storage_folder(ws: Workspace, disk: Disk) -> Path:
             remedy=f"mount {mount}",
         )
     return root / "disks" / ws.lab.name
+
+
+def misplaced(ws: Workspace, only: Collection[str] | None) -> list[tuple[str, Disk]]:
+    """The disks of these guests, or of all, that are not where the lab file says. Any place below a storage's folder is
+    right, whatever the lab was called when the disk was created."""
+    found = []
+    for name, guest in ws.lab.guests.items():
+        for disk in guest.disks if only is None or name in only else ():
+            path = ws.home.disk(name, disk.name)
+            if disk.storage is None and not path.is_symlink():
+                continue
+            if disk.storage not in (None, *ws.lab.storages) or not path.exists():
+                continue
+            try:
+                wanted = storage_folder(ws, disk).parents[1].resolve()
+            except HostError:
+                continue  # another finding reports that its storage does not exist
+            if disk.storage is None or not path.resolve().is_relative_to(wanted):
+                found.append((name, disk))
+    return found
 
 
 def unmounted(folder: Path, table: Path = Path("/etc/fstab")) -> Path | None:

@@ -11,11 +11,11 @@ from dacha.core.errors import HostError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
 from dacha.core.plan.plan import Plan
-from dacha.engine.disks.media import medium_path
 from dacha.engine.guest.first_boot import first_boot_facts
 from dacha.engine.guest.install import disk_written, pending
 from dacha.engine.guest.passwords import hashes, needs_plain, plain
 from dacha.engine.lab.named import guest_named
+from dacha.engine.media.media import medium_path
 from dacha.engine.network import install_files
 from dacha.engine.shares import smb
 from dacha.engine.workspace import Workspace
@@ -65,8 +65,8 @@ def family(ws: Workspace, guest: Guest) -> str:
 
 
 def _facts(ws: Workspace, guest: Guest) -> dict[str, Any]:
-    from dacha.engine.disks.media_facts import inspect
-    from dacha.engine.disks.media_store import Store
+    from dacha.engine.media.media_facts import inspect
+    from dacha.engine.media.media_store import Store
 
     written = guest.install or ""
     kept = None if "/" in written else Store(ws.lab).find(written)
@@ -137,7 +137,7 @@ def _image(ws: Workspace, guest: Guest) -> int:
     """The number of the edition to install, on a medium with several."""
     if guest.system != "windows":
         return 1
-    from dacha.engine.disks.editions import edition_of
+    from dacha.engine.media.editions import edition_of
 
     edition = edition_of(ws, guest)
     return edition.number if edition else 1

@@ -6,10 +6,10 @@ from dacha.core.apply.first_boot import digest, without_keys, without_setup
 from dacha.core.apply.machine import Machine, MachineBoot, machine
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
-from dacha.engine.disks.media import medium_path
 from dacha.engine.guest.first_boot import first_boot_facts
 from dacha.engine.guest.machine_type import wanted_type
 from dacha.engine.guest.setup_facts import changes_live
+from dacha.engine.media.media import medium_path
 from dacha.engine.network.boot_files import user_boot
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor import accelerator

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import tomli
 
 from dacha.core.errors import UsageError
+from dacha.core.findings import Path
 from dacha.core.lab.model import Guest
 from dacha.core.lab.text.edits import Edit, Remove, Set
 from dacha.core.spelling import did_you_mean
@@ -74,18 +75,35 @@ def _inserted(
 
 def size_edits(guest: Guest, asked: Iterable[str]) -> list[Edit]:
     """Sizes of disks, each as "SIZE" or "DISK=SIZE". Raises UsageError."""
+    return [Set((*at, "size"), tidy_size(size)) for at, size in _of_disks(guest, asked)]
+
+
+def storage_edits(ws: Workspace, guest: Guest, asked: Iterable[str]) -> list[Edit]:
+    """Storages of disks, each as "STORAGE" or "DISK=STORAGE"; "none" is the state folder. Raises UsageError."""
     edits: list[Edit] = []
+    for at, storage in _of_disks(guest, asked):
+        if storage == "none":
+            edits.append(Remove((*at, "storage")))
+            continue
+        if storage not in ws.lab.storages:
+            known = did_you_mean(storage, ws.lab.storages, f"add it to {ws.path.name}: [storage.{storage}]")
+            raise UsageError(f"the lab has no storage {storage}", remedy=known)
+        edits.append(Set((*at, "storage"), storage))
+    return edits
+
+
+def _of_disks(guest: Guest, asked: Iterable[str]) -> Iterator[tuple[Path, str]]:
+    """The place of each disk in the lab file, with its value: "VALUE" is the first disk's, or "DISK=VALUE". Raises
+    UsageError."""
     names = [d.name for d in guest.disks]
     for text in asked:
-        name, _, size = text.rpartition("=")
+        name, _, value = text.rpartition("=")
         if not names or (name and name not in names):
             raise UsageError(
                 f"{guest.name} has no disk {name}".rstrip(),
                 remedy=did_you_mean(name, names, "add one: --add-disk SIZE"),
             )
-        at = names.index(name) if name else 0
-        edits.append(Set(("guest", guest.name, "disk", at, "size"), tidy_size(size)))
-    return edits
+        yield ("guest", guest.name, "disk", names.index(name) if name else 0), value
 
 
 def image_edits(ws: Workspace, guest: Guest, image: str) -> list[Edit]:

@@ -7,7 +7,7 @@ from dacha.core.findings import Path
 from dacha.core.lab.model import Guest
 from dacha.core.lab.text.edits import Edit, Remove, Set
 from dacha.core.named import NamedTuple
-from dacha.engine.lab.disk_edits import disk_edits, image_edits, size_edits
+from dacha.engine.lab.disk_edits import disk_edits, image_edits, size_edits, storage_edits
 from dacha.engine.lab.guest_values import (
     AdapterValues,
     Values,
@@ -35,6 +35,7 @@ class GuestChange(NamedTuple):
     initrd: str | None = None
     command_line: str | None = None
     disks: tuple[str, ...] = ()
+    move_disks: tuple[str, ...] = ()
     add_adapters: tuple[str, ...] = ()
     remove_adapters: tuple[str, ...] = ()
     add_disks: tuple[str, ...] = ()
@@ -63,6 +64,7 @@ def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: Ada
     edits += _login(guest, here, asked)
     edits += _boot(ws, guest, here, asked)
     edits += size_edits(guest, asked.disks)
+    edits += storage_edits(ws, guest, asked.move_disks)
     if asked.image:
         edits += image_edits(ws, guest, written_path(ws, asked.image))
     names = [a.network for a in guest.adapters]

@@ -24,7 +24,7 @@ def written_path(ws: Workspace, path: str) -> str:
 
 
 def medium_facts(ws: Workspace, name: str) -> dict[str, Any]:
-    from dacha.engine.disks.media_store import Store
+    from dacha.engine.media.media_store import Store
 
     kept = Store(ws.lab).find(name)
     return kept.facts if kept else {}
@@ -62,7 +62,7 @@ def disk_size_for(ws: Workspace, image: str, least: int) -> str | None:
     """The usual disk size `least` (bytes), unless the image is larger or does not exist."""
     from dacha.core.errors import HostError
     from dacha.core.units import show_size
-    from dacha.engine.disks.media import base_image
+    from dacha.engine.media.media import base_image
 
     try:
         return show_size(least) if base_image(ws, image).size <= least else None

@@ -132,7 +132,7 @@ class Leftover(NamedTuple):
 def leftovers() -> list[Leftover]:
     """What is left of deleted labs, guests and downloads."""
     from dacha.core.units import show_size
-    from dacha.engine.disks.media_store import Store
+    from dacha.engine.media.media_store import Store
 
     found = []
     names = set()

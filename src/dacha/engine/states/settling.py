@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 
 from dacha.core.errors import HostError
+from dacha.engine.disks import moving
 from dacha.engine.home import Home
 from dacha.engine.states import copying, records, restoring, taking
 from dacha.engine.workspace import Workspace
@@ -23,6 +24,7 @@ def settle_lab(ws: Workspace) -> None:
 def settle(home: Home, guest: str) -> None:
     """Complete what a killed command left of taking, removing or restoring a snapshot. The lab's lock must be held.
     Raises DachaError."""
+    moving.settle(home, guest)
     if not records.folder(home, guest).is_dir():
         return
     sweep(records.folder(home, guest))

@@ -26,6 +26,7 @@ from dacha.host.log.invoker import invoker
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.images import chain, snapshots
 from dacha.hypervisor.live import disk_snapshots
+from dacha.hypervisor.live.nodes import node_of
 from dacha.hypervisor.monitor import agent, memory
 from dacha.hypervisor.monitor.qmp import Qmp
 
@@ -176,7 +177,7 @@ def _stopped(monitors: dict[str, Qmp], began: dict[str, float]) -> Iterator[None
 
 def _taken(home: Home, guest: str, snapshot: Snapshot, qmp: Qmp | None) -> None:
     if qmp is not None:
-        disk_snapshots.take(qmp, [f"disk-{d}" for d in snapshot.disks], snapshot.inside)
+        disk_snapshots.take(qmp, [node_of(qmp, d) for d in snapshot.disks], snapshot.inside)
     else:
         for disk in snapshot.disks:
             snapshots.take(image(home, guest, disk), snapshot.inside)
@@ -210,7 +211,7 @@ def undo(home: Home, guest: str, snapshot: Snapshot) -> None:
                 continue  # its file is gone, or another one is in its place: it has no snapshot of ours
             if qmp is not None and disk in inside:
                 with contextlib.suppress(HostError):  # it is not there any more
-                    disk_snapshots.delete(qmp, f"disk-{disk}", snapshot.inside)
+                    disk_snapshots.delete(qmp, node_of(qmp, disk), snapshot.inside)
             elif snapshot.inside in snapshots.in_image(path):
                 snapshots.delete(path, snapshot.inside)
     records.forget(home, guest, snapshot)

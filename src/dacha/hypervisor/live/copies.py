@@ -15,6 +15,7 @@ from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.fdset import pass_file
 from dacha.hypervisor.images import chain, images
 from dacha.hypervisor.images.images import Image
+from dacha.hypervisor.live.nodes import drop, node_of
 from dacha.hypervisor.monitor.qmp import Qmp
 
 Progress = Callable[[float], None]
@@ -38,7 +39,7 @@ def begin(qmp: Qmp, disks: dict[str, tuple[Path, Path]], *, whole: bool) -> None
             "file": {"driver": "file", "filename": pass_file(qmp, target, os.O_RDWR)},
         }  # fmt: skip
         qmp.execute("blockdev-add", node)
-        job = {"job-id": PREFIX + name, "device": f"disk-{name}", "target": PREFIX + name, "auto-dismiss": False}
+        job = {"job-id": PREFIX + name, "device": node_of(qmp, name), "target": PREFIX + name, "auto-dismiss": False}
         actions.append({"type": "blockdev-backup", "data": {**job, "sync": "top" if below else "full"}})
     qmp.execute("transaction", {"actions": actions, "properties": {"completion-mode": "grouped"}})
 
@@ -78,11 +79,7 @@ def end(qmp: Qmp) -> None:
     for node in qmp.execute("query-named-block-nodes", {"flat": True}):
         if str(node.get("node-name", "")).startswith(PREFIX):
             with contextlib.suppress(DachaError):
-                qmp.execute("blockdev-del", {"node-name": node["node-name"]})
-            name = str(node.get("file", ""))
-            if name.startswith("/dev/fdset/"):
-                with contextlib.suppress(DachaError):
-                    qmp.execute("remove-fd", {"fdset-id": int(name.rpartition("/")[2])})
+                drop(qmp, node["node-name"])
 
 
 def _jobs(qmp: Qmp) -> list[dict[str, Any]]:

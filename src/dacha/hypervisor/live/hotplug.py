@@ -10,6 +10,7 @@ from dacha.core.errors import AnswerNo, HostError
 from dacha.core.lab.buses import BUSES, PORT
 from dacha.hypervisor.command_line import SPARE_PORTS, disk_device, disk_node
 from dacha.hypervisor.fdset import pass_layers
+from dacha.hypervisor.live.nodes import node_of
 from dacha.hypervisor.monitor.qmp import Qmp, QmpRefused
 
 # How long a guest may take to release a disk (seconds).
@@ -44,14 +45,14 @@ def attach(qmp: Qmp, disk: MachineDisk, path: Path) -> None:
 
 def detach(qmp: Qmp, name: str) -> None:
     """Detach a disk, and wait until the guest has released it. Raises AnswerNo if it does not."""
-    device = f"disk-{name}-device"
+    device, node = f"disk-{name}-device", node_of(qmp, name)
     qmp.execute("device_del", {"id": device})
     for _ in range(20):
         event = qmp.wait_event({"DEVICE_DELETED", "DEVICE_UNPLUG_GUEST_ERROR"}, RELEASE_S)
         if event is None or event["event"] == "DEVICE_UNPLUG_GUEST_ERROR":
             break
         if event["data"].get("device") == device:
-            qmp.execute("blockdev-del", {"node-name": f"disk-{name}"})
+            qmp.execute("blockdev-del", {"node-name": node})
             return
     raise AnswerNo(
         f"the guest does not release disk {name}",

@@ -19,6 +19,7 @@ from dacha.core.apply.changes.guest_changes import (
     GrowDisk,
     MakeDisk,
     MakeHostKey,
+    MoveDisk,
     MoveScreen,
     OpenForward,
     ReattachTap,
@@ -45,6 +46,7 @@ Change = (
     | MakeHostKey
     | MakeDisk
     | GrowDisk
+    | MoveDisk
     | AttachDisk
     | DetachDisk
     | DeleteDisk
@@ -88,7 +90,7 @@ def in_order(changes: Iterable[Change]) -> list[Change]:
 __all__ = [
     "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "Caretaker", "Change", "ChangeInside", "ChangeKeys",
     "ChangeMachine", "ChangeMedium", "CloseFirewall", "CloseForward", "DeleteDisk", "DetachDisk", "Forwarding",
-    "GrowDisk", "LoadRules", "MakeDisk", "MakeHostKey", "MakeLink", "MoveScreen", "OpenFirewall", "OpenForward",
-    "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest", "StopGuest", "WriteDown", "WriteSeed", "in_order",
-    "kind_of", "phase_of", "subject", "when_of",
+    "GrowDisk", "LoadRules", "MakeDisk", "MakeHostKey", "MakeLink", "MoveDisk", "MoveScreen", "OpenFirewall",
+    "OpenForward", "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest", "StopGuest", "WriteDown", "WriteSeed",
+    "in_order", "kind_of", "phase_of", "subject", "when_of",
 ]  # fmt: skip

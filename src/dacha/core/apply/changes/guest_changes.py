@@ -7,7 +7,7 @@ from dacha.core.findings import Path
 from dacha.core.lab.model import Disk
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
-from dacha.core.units import exact_size
+from dacha.core.units import exact_size, show_size
 
 
 @change("write-down", FILE)
@@ -81,6 +81,27 @@ class GrowDisk(NamedTuple):
 
     def done(self) -> str:
         return f"grew disk {self.disk} to {exact_size(self.size)}"
+
+
+@change("move-disk", GUESTS)
+class MoveDisk(NamedTuple):
+    """Move a disk to a storage (None: the state folder), while its guest runs or not; `size` is what it takes
+    (bytes)."""
+
+    guest: str
+    disk: str
+    storage: str | None
+    size: int
+
+    def __str__(self) -> str:
+        return f"move disk {self.disk} ({show_size(self.size)}) to {self._to}"
+
+    def done(self) -> str:
+        return f"moved disk {self.disk} ({show_size(self.size)}) to {self._to}"
+
+    @property
+    def _to(self) -> str:
+        return f"storage {self.storage}" if self.storage else "the state folder"
 
 
 @change("attach-disk", GUESTS)

@@ -18,7 +18,7 @@ from dacha.core.lab.model import Lab
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import show_size
-from dacha.engine.disks.media_facts import inspect
+from dacha.engine.media.media_facts import inspect
 from dacha.host import folders
 from dacha.host.files import folder_held, held, locked, refused, replace_file
 from dacha.host.records import parse

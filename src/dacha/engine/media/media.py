@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 def medium_path(ws: Workspace, written: str) -> Path:
     """The file of a medium: a short name of the media store, or a path."""
-    from dacha.engine.disks.media_store import Store
+    from dacha.engine.media.media_store import Store
 
     kept = None if "/" in written else Store(ws.lab).find(written)
     return kept.path if kept else ws.resolve(written)
@@ -27,7 +27,7 @@ def image_path(ws: Workspace, written: str) -> Path:
 
 def base_image(ws: Workspace, written: str) -> Image:
     """The image in a disk's `from`, examined: only media may be its backing images. Raises HostError."""
-    from dacha.engine.disks.media_store import Store
+    from dacha.engine.media.media_store import Store
     from dacha.hypervisor.images import images
 
     return images.inspect(image_path(ws, written), Store(ws.lab).places())

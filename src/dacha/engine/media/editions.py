@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from dacha.core.lab.model import Guest
-from dacha.engine.disks.media_facts import inspect
-from dacha.engine.disks.media_store import Store
+from dacha.engine.media.media_facts import inspect
+from dacha.engine.media.media_store import Store
 from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:

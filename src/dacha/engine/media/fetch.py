@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 
 from dacha.core.errors import AnswerNo
 from dacha.core.units import TIB, show_size, whole_number
-from dacha.engine.disks.media_store import MAIN, Kept, Progress, Store
+from dacha.engine.media.media_store import MAIN, Kept, Progress, Store
 from dacha.host.files import replace_file
 from dacha.host.records import parse
 

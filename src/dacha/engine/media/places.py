@@ -11,8 +11,8 @@ import tomli
 from dacha.core.errors import UsageError
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
-from dacha.engine.disks.fetch import fetch_small
-from dacha.engine.disks.media_facts import expected_sum
+from dacha.engine.media.fetch import fetch_small
+from dacha.engine.media.media_facts import expected_sum
 from dacha.host import folders
 from dacha.host.signature import check_signature
 

@@ -12,10 +12,10 @@ from pathlib import Path
 
 from dacha.core.errors import AnswerNo, DachaError, UsageError
 from dacha.core.named import NamedTuple
-from dacha.engine.disks.fetch import add_from
-from dacha.engine.disks.media_facts import names_in_sums, short_name
-from dacha.engine.disks.media_store import Kept, Progress, Store
-from dacha.engine.disks.places import Place, expected_of, place_in, places_in, read_source
+from dacha.engine.media.fetch import add_from
+from dacha.engine.media.media_facts import names_in_sums, short_name
+from dacha.engine.media.media_store import Kept, Progress, Store
+from dacha.engine.media.places import Place, expected_of, place_in, places_in, read_source
 from dacha.host import folders
 
 

@@ -13,8 +13,8 @@ from dacha.core.errors import DachaError
 from dacha.core.lab.model import Disk, Lab
 from dacha.core.lab.table.read import read_lab
 from dacha.core.named import NamedTuple
-from dacha.engine.disks.media_store import Kept
 from dacha.engine.home import Home
+from dacha.engine.media.media_store import Kept
 from dacha.engine.profiles import profiles
 from dacha.engine.workspace import read_text
 from dacha.host import folders

@@ -1,0 +1,1 @@
+"""Media and images: stored, downloaded, examined, found by name."""
