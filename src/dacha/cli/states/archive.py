@@ -34,9 +34,10 @@ def save_arguments(parser: argparse.ArgumentParser) -> None:
 def load_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Load a guest from a file of `dacha guest save`, under its own name or another one. Nothing is left of a file\n"
-        "that is not whole. With FILE - it is read from standard input."
+        "that is not whole. With FILE - it is read from standard input. A machine that another program exported as an\n"
+        "OVF package (.ova, .ovf) becomes a guest, too."
     )
-    parser.add_argument("file", metavar="FILE", help="the archive, or - for standard input")
+    parser.add_argument("file", metavar="FILE", help="the archive, or - for standard input; or a package: .ova, .ovf")
     parser.add_argument("new_name", metavar="NAME", nargs="?", help="name of the guest (default: the archive's)")
     arguments.network(parser, "--network", what="network of its adapters (default: the one of the same name)")
     parser.add_argument("--check", action="store_true", help="only check the archive, and show what is in it")
@@ -81,6 +82,10 @@ def held(ws: Workspace) -> Lock:
 
 
 def run_load(args: argparse.Namespace) -> int:
+    if args.file.lower().endswith((".ova", ".ovf")):
+        from dacha.cli.states.appliance import run_load_appliance
+
+        return run_load_appliance(args)
     from dacha.cli.terminal.progress import share_bar
     from dacha.engine.archive import loading, reading
     from dacha.engine.workspace import load

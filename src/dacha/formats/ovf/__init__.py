@@ -1,0 +1,1 @@
+"""OVF packages (DMTF DSP0243), as other programs write them."""
