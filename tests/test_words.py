@@ -161,8 +161,9 @@ def test_the_pages_use_the_trades_words(page: Path) -> None:
 FOREIGN = {
     "core/trace/seen/client.py": "messages of OpenSSH's client",
     "core/trace/there.py": "messages of OpenSSH's client",
-    "engine/power/start.py": "messages of QEMU",
+    "engine/power/refused_disk.py": "messages of QEMU",
     "formats/openssh.py": "the form of a key file",
+    "hypervisor/images/image_tool.py": "messages of qemu-img",
     "host/network/iproute.py": "messages of ip",
     "host/network/nft.py": "messages of nft",
     "host/network/traffic_control.py": "messages of tc",

@@ -58,7 +58,7 @@ ASKED: tuple[tuple[str, int | None], ...] = (
     ("connect gauge", 1), ("screen gauge", 1), ("start gauge --no-wait", 0), ("stop gauge --force --wait 0s", 0),
     ("restart gauge --no-wait --force --wait 0s", 0), ("pause gauge", 0), ("resume gauge", 0),
     ("snapshot add first gauge", 0), ("snapshot list", 0), ("guest copy gauge heron", 0), ("guest remove heron", 0),
-    ("guest archives", 0), ("guest archives --make", 0), ("guest compact gauge", None),
+    ("guest archives", 0), ("guest archives --make", 0), ("guest passphrase gauge", 2), ("guest compact gauge", None),
     ("guest save gauge gauge.guest", 0), ("guest load gauge.guest --check", 0), ("guest load gauge.guest", 2),
     ("snapshot restore first gauge --yes --no-start", 0), ("snapshot remove first gauge", 0),
     ("start gauge --no-wait", 0),

@@ -19,7 +19,7 @@ from dacha.host.network import addresses
 from dacha.host.probe import ports
 from dacha.host.probe.probing import probe_all
 from dacha.hypervisor import accelerator
-from dacha.hypervisor.images import images
+from dacha.hypervisor.images import images, making
 from dacha.wire.probes import probe_for
 from tests.networks.world import until
 
@@ -252,16 +252,16 @@ def test_the_accelerator_is_chosen_with_a_reason() -> None:
 
 def test_disks_are_made_whole_or_not_at_all(tmp_path: Path) -> None:
     base = tmp_path / "base.qcow2"
-    images.create(base, size=1 << 20, base=None, full=False)
+    making.create(base, size=1 << 20, base=None, full=False)
     found = images.inspect(base)
     assert (found.format, found.size) == ("qcow2", 1 << 20)
-    images.create(tmp_path / "over", size=None, base=found, full=False)
+    making.create(tmp_path / "over", size=None, base=found, full=False)
     assert images.inspect(tmp_path / "over", [tmp_path]).size == 1 << 20
-    images.create(tmp_path / "full", size=1 << 20, base=None, full=True)
+    making.create(tmp_path / "full", size=1 << 20, base=None, full=True)
     with pytest.raises(HostError, match="smaller than its image"):
-        images.create(tmp_path / "small", size=1 << 10, base=found, full=False)
+        making.create(tmp_path / "small", size=1 << 10, base=found, full=False)
     with pytest.raises(HostError, match="no space"):
-        images.create(tmp_path / "vast", size=1 << 60, base=None, full=True)
+        making.create(tmp_path / "vast", size=1 << 60, base=None, full=True)
     assert sorted(p.name for p in tmp_path.iterdir()) == ["base.qcow2", "full", "over"]
 
 

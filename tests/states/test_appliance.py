@@ -133,7 +133,7 @@ def test_a_load_that_is_killed_leaves_nothing(pier: Lab) -> None:
     code = """
 import os
 from dacha.engine.archive import appliance
-appliance.images.copy = lambda *a, **k: os._exit(9)
+appliance.making.copy = lambda *a, **k: os._exit(9)
 from dacha.cli.main import main
 main(["guest", "load", "tides.ova"])
 """

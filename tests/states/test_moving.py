@@ -47,6 +47,18 @@ def got(lab: Lab) -> str:
     return inside(lab, "dd if=/dev/vda bs=512 count=1 iflag=direct 2> /dev/null | head -n 1").split()[-1]
 
 
+def first_line_of(disk: Path, passphrase: str) -> str:
+    """The first line of an encrypted disk."""
+    raw = disk.with_suffix(".raw")
+    opened = f"driver=qcow2,encrypt.key-secret=k,file.filename={disk}"
+    secret = ["--object", f"secret,id=k,data={passphrase}"]
+    subprocess.run(["qemu-img", "convert", *secret, "--image-opts", "-O", "raw", opened, raw], check=True)
+    with raw.open("rb") as f:
+        line = f.readline().decode(errors="replace").strip()
+    raw.unlink()
+    return line
+
+
 def first_line(disk: Path) -> str:
     raw = disk.with_suffix(".raw")
     subprocess.run(["qemu-img", "convert", "-O", "raw", disk, raw], check=True)

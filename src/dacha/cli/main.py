@@ -79,6 +79,9 @@ def dispatch(argv: list[str]) -> int:
         moved = folders.take_over()
         if moved:
             streams.put(moved, sys.stderr)
+    from dacha.core import asking
+
+    asking.secret = _secret
     return int(args.run(args) or 0)
 
 
@@ -106,6 +109,13 @@ def program() -> None:
     if threads and any(thread.daemon for thread in threads.enumerate()):
         os._exit(code)
     sys.exit(code)
+
+
+def _secret(what: str, new: bool) -> str:
+    """Ask the person at the terminal for a secret."""
+    from dacha.cli.terminal.asking import secret
+
+    return secret(what, new)
 
 
 def _run(argv: list[str]) -> int:

@@ -99,6 +99,7 @@ def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
                 "from": d.base,
                 "copy": d.copy,
                 "storage": d.storage,
+                "passphrase": d.passphrase,
                 "size_bytes": d.size,
                 "bus": d.bus,
                 "allocation": "full" if d.full else "thin",

@@ -132,11 +132,12 @@ def run(
     read: Iterable[Path] = (),
     write: Iterable[Path] = (),
     seconds: int = SECONDS,
+    pipes: tuple[int, ...] = (),
 ) -> tuple[int, str, str]:
-    """Run a helper until it exits: exit code, stdout, stderr."""
+    """Run a helper until it exits: exit code, stdout, stderr. It inherits the `pipes`."""
     child = spawn(
         command, account, read=read, write=write, seconds=seconds, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-        text=True, errors="replace",
+        text=True, errors="replace", pass_fds=pipes,
     )  # fmt: skip
     out, err = child.communicate()
     return child.returncode, out, err

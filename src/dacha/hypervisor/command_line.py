@@ -215,7 +215,10 @@ def disk_node(name: str, layers: tuple[Layer, ...]) -> dict[str, Any]:
     for layer in reversed(layers[1:]):
         under = {"backing": below} if layer.format == "qcow2" else {}
         below = {"driver": layer.format, "read-only": True, "file": _file(layer.file, read_only=True), **under}
-    return _node(f"disk-{name}", layers[0].format, layers[0].file, read_only=False) | {"backing": below}
+    node = _node(f"disk-{name}", layers[0].format, layers[0].file, read_only=False) | {"backing": below}
+    if layers[0].secret:
+        node["encrypt"] = {"format": "luks", "key-secret": layers[0].secret}
+    return node
 
 
 def _drives(m: Machine, files: Files) -> list[str]:

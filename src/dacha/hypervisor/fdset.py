@@ -5,6 +5,8 @@ QEMU refers to such a file as /dev/fdset/N (QEMU documentation: -add-fd, QMP add
 
 from __future__ import annotations
 
+import base64
+import contextlib
 import os
 import shutil
 import stat
@@ -14,7 +16,7 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.host.accounts import Account
-from dacha.hypervisor.images import chain
+from dacha.hypervisor.images import chain, passphrases
 from dacha.hypervisor.images.layers import Layer
 from dacha.hypervisor.monitor.qmp import Qmp
 
@@ -26,6 +28,7 @@ class FdSet:
         self.account = account
         self._sets: list[int] = []
         self._kept: list[int] = []
+        self._secrets: list[tuple[str, int]] = []
 
     def name(self, path: Path, flags: int = os.O_RDONLY) -> str:
         """The name by which the process opens a file that is opened now. Raises HostError."""
@@ -40,8 +43,14 @@ class FdSet:
         return f"/dev/fdset/{len(self._sets)}"
 
     def layers(self, path: Path) -> tuple[Layer, ...]:
-        """A disk with all its backing images; only the first is opened for writing."""
-        return _layers(path, self.name)
+        """A disk with all its backing images; only the first is opened for writing. The process reads the passphrase of
+        an encrypted one from a pipe."""
+        found, key = _layers(path, self.name), chain.key(path)
+        if key is None:
+            return found
+        self._kept.append(passphrases.pipe(key, self.account))
+        self._secrets.append((secret_of(path), self._kept[-1]))
+        return (found[0]._replace(secret=secret_of(path)), *found[1:])
 
     def readable(self, path: Path) -> str:
         """A name for a file that QEMU opens by itself, such as a kernel."""
@@ -66,6 +75,7 @@ class FdSet:
     def argv(self) -> list[str]:
         """The options that describe its files to QEMU."""
         told = [("-add-fd", f"fd={fd},set={n}") for n, fd in enumerate(self._sets, 1)]
+        told += [("-object", f"secret,id={name},file=/proc/self/fd/{fd}") for name, fd in self._secrets]
         return [word for pair in told for word in pair]
 
     def close(self) -> None:
@@ -87,8 +97,26 @@ def pass_file(qmp: Qmp, path: Path, flags: int = os.O_RDONLY) -> str:
 
 
 def pass_layers(qmp: Qmp, path: Path) -> tuple[Layer, ...]:
-    """A disk with all its backing images, for a running QEMU."""
-    return _layers(path, partial(pass_file, qmp))
+    """A disk with all its backing images, for a running QEMU, which gets the passphrase of an encrypted one."""
+    found = _layers(path, partial(pass_file, qmp))
+    return (found[0]._replace(secret=pass_secret(qmp, path)), *found[1:])
+
+
+def pass_secret(qmp: Qmp, path: Path) -> str | None:
+    """Give a running QEMU the passphrase of a disk: the secret's identifier; None if the disk is not encrypted."""
+    key = chain.key(path)
+    if key is None:
+        return None
+    with contextlib.suppress(HostError):  # it does not have it any more
+        qmp.execute("object-del", {"id": secret_of(path)})
+    data = base64.b64encode(key).decode()
+    qmp.execute("object-add", {"qom-type": "secret", "id": secret_of(path), "data": data, "format": "base64"})
+    return secret_of(path)
+
+
+def secret_of(path: Path) -> str:
+    """The identifier of a disk's passphrase in QEMU, from the disk's path in the state folder."""
+    return f"key-{path.stem.removeprefix('disk-')}"
 
 
 def _layers(path: Path, name: Callable[[Path, int], str]) -> tuple[Layer, ...]:

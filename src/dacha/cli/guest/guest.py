@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 from dacha.cli import arguments
 from dacha.cli.arguments import many
 from dacha.cli.commands import Action, nothing
-from dacha.cli.guest import adopt, answers, check, compact, leaving, options, password, trust, update
+from dacha.cli.guest import adopt, answers, check, leaving, options, passphrase, password, trust, update
 from dacha.cli.guest.keys import make_key, unmade
 from dacha.cli.guest.listing import emit_guest, run_list, run_show
-from dacha.cli.states import archive, archives, copy
+from dacha.cli.states import archive, archives, compact, copy
 from dacha.cli.terminal import output
 
 if TYPE_CHECKING:
@@ -39,6 +39,9 @@ def _add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--bus", metavar="BUS", help="bus of its disk: virtio, sata, scsi, nvme")
     parser.add_argument("--allocation", metavar="thin|full", help="disk allocation (default: thin)")
     parser.add_argument("--storage", metavar="STORAGE", help="store its disk in this storage of the lab")
+    parser.add_argument(
+        "--passphrase", metavar="SOURCE", help="encrypt its disk; its passphrase is: ask, a file, or credential:NAME"
+    )
     parser.add_argument(
         "--disk", metavar="SIZE", help="size of the disk (default: usual for its system, or that of the image)"
     )
@@ -225,6 +228,10 @@ ACTIONS = (
     Action(
         "password", "set a user's password in a guest, for its console and remote desktop",
         "dacha guest password gauge", password.password_arguments, password.run_password,
+    ),
+    Action(
+        "passphrase", "change the passphrase of an encrypted disk", "dacha guest passphrase gauge",
+        passphrase.passphrase_arguments, passphrase.run_passphrase,
     ),
     Action(
         "first-boot", "show a guest's first-boot data; apply it again",

@@ -38,7 +38,8 @@ SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "win
 class Disk(NamedTuple):
     """A disk of a guest: empty (`size`), a copy-on-write overlay on the image `base`, or with `copy` a full copy of it.
 
-    `name` identifies its contents (default: its position in the list); `storage` is None for the state folder.
+    `name` identifies its contents (default: its position in the list); `storage` is None for the state folder;
+    `passphrase` is where that of an encrypted disk comes from: "ask", "credential:NAME", or a file.
     """
 
     name: str
@@ -48,6 +49,7 @@ class Disk(NamedTuple):
     full: bool = False
     copy: bool = False
     storage: str | None = None
+    passphrase: str | None = None
 
 
 class Adapter(NamedTuple):

@@ -49,6 +49,10 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
         findings += _check_limits(guest)
         findings += _check_machine(lab, guest)
         findings += _check_network_install(lab, guest)
+        if guest.install and guest.disks and guest.disks[0].passphrase:
+            what = "it is installed onto an encrypted disk: Dacha cannot see in it whether the installation is complete"
+            remedy = 'remove the passphrase of its first disk, or start from an image: from = "IMAGE"'
+            findings.append(_of(ERROR, "install-encrypted", guest, what, remedy, "disk"))
         findings += _check_mirror(lab, plan, guest)
         if not guest.disks and guest.boot is None:
             what, remedy = "no disk and no kernel: the guest has nothing to boot", 'add: disk = [{ from = "IMAGE" }]'

@@ -67,6 +67,10 @@ def _guest(guest: Guest) -> Iterator[tuple[str, str]]:
     for disk in guest.disks:
         if disk.base:
             yield READS, disk.base
+        if disk.passphrase and disk.passphrase != "ask" and not disk.passphrase.startswith("credential:"):
+            yield READS, disk.passphrase
+    if guest.archive:
+        yield WRITES, guest.archive.folder
     files = [guest.install if guest.install and not guest.by_network else None, *guest.media]
     files += [guest.boot.kernel, guest.boot.initrd] if guest.boot else []
     yield from ((READS, path) for path in files if path)

@@ -124,6 +124,10 @@ def _settled(ws: Workspace, only: set[str] | None, report: Report) -> _Agreed:
     for name in concerned:
         # Nothing of an earlier guest of that name is in its way: it is a new one.
         kept_disks.take(ws.home, name)
+        if any(d.passphrase for d in ws.lab.guests[name].disks):
+            from dacha.engine.disks.disks import follow_sources
+
+            follow_sources(ws, name)
     unfit = {name: lab_error_or_host(ws, wrong) for name, wrong in found.guests.items()}
     return _Agreed(settle(ws, report), seen, concerned, unfit)
 

@@ -28,7 +28,7 @@ from dacha.engine.workspace import Workspace
 from dacha.formats.ovf.read import DESCRIPTION_MOST, checksums, decode
 from dacha.host import folders
 from dacha.host.files import refused
-from dacha.hypervisor.images import chain, images
+from dacha.hypervisor.images import chain, images, making
 
 Progress = Callable[[str, float], None]
 SUFFIXES = (".ova", ".ovf")
@@ -172,7 +172,7 @@ def load_appliance(
             for n, disk in enumerate(machine.disks):
                 link = home.disk(name, str(n))
                 if not disk.file:
-                    images.create(link, size=disk.size, base=None, full=False)
+                    making.create(link, size=disk.size, base=None, full=False)
                     sizes.append(disk.size)
                 else:
                     sizes.append(_converted(package, disk.file, link, progress))
@@ -194,7 +194,7 @@ def _converted(package: Package, file: str, link: Path, progress: Progress) -> i
     try:
         package.extract(file, part, lambda share: progress(f"reading {file}", share))
         image = images.inspect(part)
-        images.copy(image, link, size=None, full=False, progress=lambda share: progress(f"converting {file}", share))
+        making.copy(image, link, size=None, full=False, progress=lambda share: progress(f"converting {file}", share))
         return image.size
     except HostError as e:
         if e.what.startswith(str(part)):

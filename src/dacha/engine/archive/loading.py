@@ -32,11 +32,12 @@ from dacha.engine.workspace import Workspace
 from dacha.formats.disk import qcow2
 from dacha.host.files import refused, replace_file
 from dacha.hypervisor.images import chain, images
+from dacha.hypervisor.images.image_tool import Image
 
 Progress = Callable[[str, float], None]
 TRUST = "if you trust the archive, add --trust"
 # Keys of a guest's table that name files and ports of the host that it came from.
-ELSEWHERE = ("share", "screen", "medium", "install")
+ELSEWHERE = ("share", "screen", "medium", "install", "archive")
 _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -145,7 +146,9 @@ def _examine(path: Path, size: int) -> None:
         head = qcow2.decode(f.read(qcow2.HEAD))
     if own.format != "qcow2" or own.backing is not None or head is None or head.size != size:
         raise AnswerNo("the archive has an image that is not what it says", why=f"{path.name}: {own.format}")
-    if why := images.damage(images.Image(path, "qcow2", size, (path,))):
+    if own.encrypted:
+        return  # its contents are readable with its passphrase only; its blocks had their checksums
+    if why := images.damage(Image(path, "qcow2", size, (path,))):
         raise AnswerNo("the archive has an image that is damaged", why=why)
 
 
@@ -167,6 +170,8 @@ def _table(ws: Workspace, manifest: Manifest, name: str, network: str | None) ->
         disk = disks.get(str(row.get("name", n)))
         if disk is not None:
             kept = {k: v for k, v in row.items() if k in ("name", "bus")}
+            if "passphrase" in row:
+                kept["passphrase"] = row["passphrase"] if manifest.lab == ws.lab.name else "ask"
             table["disk"].append(kept | ({} if disk.name in (str(n), row.get("name")) else {"name": disk.name})
                                  | {"size": exact_size(disk.size)})  # fmt: skip
     adapters = table.get("adapter", [])

@@ -174,7 +174,7 @@ def _new_disk_troubles(ws: Workspace, disk: Disk) -> Iterator[tuple[str, HostErr
         except HostError as e:
             yield "from", e
         else:
-            from dacha.hypervisor.images.images import refuse_smaller
+            from dacha.hypervisor.images.making import refuse_smaller
 
             try:
                 refuse_smaller(base, disk.size)

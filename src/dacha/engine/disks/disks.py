@@ -8,6 +8,7 @@ from pathlib import Path
 
 from dacha.core.apply.changes import AttachDisk, MakeDisk
 from dacha.core.errors import HostError
+from dacha.core.lab.model import Disk
 from dacha.engine.disks.owners import owners
 from dacha.engine.disks.storages import storage_folder
 from dacha.engine.home import Home
@@ -16,7 +17,8 @@ from dacha.engine.workspace import Workspace
 from dacha.host import folders
 from dacha.host.files import replace_file
 from dacha.hypervisor.command_line import QMP
-from dacha.hypervisor.images import chain, images
+from dacha.hypervisor.images import chain, images, making, passphrases
+from dacha.hypervisor.images.passphrases import ASK, CREDENTIAL
 from dacha.hypervisor.live import hotplug
 from dacha.hypervisor.live.nodes import node_of
 from dacha.hypervisor.monitor.qmp import Qmp
@@ -45,16 +47,18 @@ def make_disk(ws: Workspace, change: MakeDisk, progress: Progress = silent) -> N
         target, whole = _place(ws.home, folders.make_private(storage_folder(ws, disk)), change, intention)
         if whole:
             # A command was killed between creating it and linking it.
-            _settle(link, target, intention)
+            _settle(link, target, intention, source_of(ws, disk))
             return
     if disk.storage:
         replace_file(intention, str(target), 0o600)
+    source = source_of(ws, disk)
+    key = passphrases.passphrase(source, chain.words(link), new=True) if source else None
     if base and (disk.copy or base.format not in images.CLONABLE):
         what = f"copying {base.path.name}"
-        images.copy(base, target, size=disk.size, full=disk.full, progress=lambda share: progress(what, share))
+        making.copy(base, target, size=disk.size, full=disk.full, progress=lambda share: progress(what, share), key=key)
     else:
-        images.create(target, size=disk.size, base=base, full=disk.full)
-    _settle(link, target, intention)
+        making.create(target, size=disk.size, base=base, full=disk.full, key=key)
+    _settle(link, target, intention, source)
 
 
 def _place(home: Home, folder: Path, change: MakeDisk, intention: Path) -> tuple[Path, bool]:
@@ -68,6 +72,8 @@ def _place(home: Home, folder: Path, change: MakeDisk, intention: Path) -> tuple
     if noted.parent == folder and noted.exists():
         return noted, True
     guest, name = change.guest, change.disk.name
+    for part in folder.glob(f".{guest}.{name}.*.part"):
+        part.unlink()  # of a command that was killed: this one holds the lab
     # With the present names, and as older versions named them.
     for found in sorted((*folder.glob(f"{guest}.{name}.*.qcow2"), folder / f"{guest}-{name}.qcow2")):
         if found.is_file() and not owners(home, found):
@@ -79,12 +85,27 @@ def _place(home: Home, folder: Path, change: MakeDisk, intention: Path) -> tuple
     return folder / f"{guest}.{name}.{os.urandom(4).hex()}.qcow2", False
 
 
-def _settle(link: Path, target: Path, intention: Path) -> None:
-    """Link a new disk, and record its backing images."""
+def _settle(link: Path, target: Path, intention: Path, source: str | None) -> None:
+    """Link a new disk, and record its backing images, and the source of its passphrase."""
     if target != link:
         link.symlink_to(target)
-    chain.note(link)
+    chain.note(link, source)
     intention.unlink(missing_ok=True)
+
+
+def source_of(ws: Workspace, disk: Disk) -> str | None:
+    """Where the passphrase of a disk comes from, by the lab file: a file is named by its absolute path."""
+    named = disk.passphrase
+    return named if named is None or named == ASK or named.startswith(CREDENTIAL) else str(ws.resolve(named))
+
+
+def follow_sources(ws: Workspace, name: str) -> None:
+    """Record where the passphrases of a guest's encrypted disks come from now, by the lab file. Raises HostError."""
+    for disk in ws.lab.guests[name].disks:
+        link = ws.home.disk(name, disk.name)
+        source = source_of(ws, disk)
+        if source and link.exists() and chain.passphrase_source(link) not in (None, source):
+            chain.note(link, source)
 
 
 def attached(home: Home, name: str) -> list[str]:
@@ -96,7 +117,7 @@ def attached(home: Home, name: str) -> list[str]:
 def grow_disk(home: Home, name: str, disk: str, size: int) -> None:
     """Grow a disk, while its guest runs or not. Raises HostError."""
     if disk not in attached(home, name):
-        images.grow(home.disk(name, disk), size)
+        making.grow(home.disk(name, disk), size, chain.key(home.disk(name, disk)))
         return
     with Qmp(home.run(name) / QMP) as qmp:
         qmp.execute("block_resize", {"node-name": node_of(qmp, disk), "size": size})

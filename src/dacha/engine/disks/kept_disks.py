@@ -145,7 +145,24 @@ def findings(ws: Workspace, guest: Guest) -> list[Finding]:
             continue
         if disk.base and not disk.copy:
             found += _made_on(ws, guest, n, there[disk.name])
+        if disk.passphrase:
+            found += _not_encrypted(guest, n, there[disk.name])
     return found
+
+
+def _not_encrypted(guest: Guest, n: int, path: Path) -> list[Finding]:
+    """A disk that got a passphrase in the lab file after its creation."""
+    from dacha.hypervisor.images import chain
+
+    try:
+        if chain.passphrase_source(path):
+            return []
+    except DachaError:
+        return []  # its start says why
+    what = f"disk {guest.disks[n].name} is not encrypted: a passphrase counts from its creation on"
+    remedy = "remove the key passphrase, or add a new disk with it and copy the contents in the guest"
+    where = ("guest", guest.name, "disk", n, "passphrase")
+    return [Finding(WARNING, "disk-plain", f"guest {guest.name}", what, remedy, where, "host")]
 
 
 def _gone(ws: Workspace, guest: Guest, n: int) -> list[Finding]:

@@ -26,8 +26,8 @@ from dacha.host.files import replace_file
 from dacha.host.records import parse
 from dacha.host.sparse_copy import sparse_copy
 from dacha.hypervisor.command_line import QMP
-from dacha.hypervisor.images import chain, images, snapshots
-from dacha.hypervisor.images.images import Image
+from dacha.hypervisor.images import chain, images, making, snapshots
+from dacha.hypervisor.images.image_tool import Image
 from dacha.hypervisor.live import moving
 from dacha.hypervisor.monitor.qmp import Qmp
 
@@ -129,7 +129,7 @@ def _create(link: Path, new: Path, *, full: bool) -> None:
     files, named = chain.layers(link), images.header(link).backing
     size = chain.as_image(link).size
     below = Image(Path(named), files[1][1], size, ()) if len(files) > 1 and named else None
-    images.create(new, size=size, base=below, full=full and below is None)
+    making.create(new, size=size, base=below, full=full and below is None, key=chain.key(link))
     if images.header(new).backing != named:
         raise HostError(f"cannot create an image with the backing file {named!r}")
 
@@ -170,4 +170,6 @@ def settle_disk(home: Home, guest: str, note: Path) -> None:
     if (gone.parent.resolve(), gone.name) != (link.parent.resolve(), link.name):
         with contextlib.suppress(FileNotFoundError):
             gone.unlink()
+    for part in new.parent.glob(f".{new.name}.*.part"):
+        part.unlink()  # it was being created
     note.unlink(missing_ok=True)

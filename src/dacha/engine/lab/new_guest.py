@@ -48,6 +48,7 @@ class NewGuest(NamedTuple):
     disk: str | None = None
     bus: str | None = None
     allocation: str | None = None
+    passphrase: str | None = None
     network: str | None = None
     kernel: str | None = None
     initrd: str | None = None
@@ -128,12 +129,13 @@ def _disks(ws: Workspace, asked: NewGuest, profile: Profile) -> list[dict[str, A
         disks = [{"from": image} | ({"size": size} if size else {}) | ({"copy": True} if asked.copy else {})]
     elif asked.disk or not asked.kernel:
         disks = [{"size": tidy_size(asked.disk) if asked.disk else show_size(profile.disk)}]
-    for key in ("storage", "bus", "allocation"):
+    for key in ("storage", "bus", "allocation", "passphrase"):
         value = getattr(asked, key)
         if value and not disks:
             raise UsageError(f"--{key}: the guest has no disk", remedy="add --disk SIZE")
         if value:
-            disks[0][key] = value
+            is_file = key == "passphrase" and value != "ask" and not value.startswith("credential:")
+            disks[0][key] = written_path(ws, value) if is_file else value
     taken = [d.name for d in kept_disks.kept(ws.home, asked.name)]
     if asked.new_disk and disks and taken:
         disks[0]["name"] = next(str(n) for n in range(1000) if str(n) not in taken)

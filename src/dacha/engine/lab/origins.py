@@ -110,9 +110,10 @@ def _yes(on: bool) -> str:
 
 
 def _contents(disk: Disk, size: str) -> str:
+    secret = ", encrypted" if disk.passphrase else ""
     if not disk.base:
-        return size
-    return f"{size}, {'a copy of' if disk.copy else 'on'} {disk.base}"
+        return size + secret
+    return f"{size}, {'a copy of' if disk.copy else 'on'} {disk.base}{secret}"
 
 
 class _Sources:

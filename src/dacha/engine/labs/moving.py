@@ -19,7 +19,7 @@ from dacha.engine.workspace import Workspace, load
 from dacha.host import folders
 from dacha.host.accounts import owner_moved
 from dacha.host.files import refused
-from dacha.hypervisor.images import chain, images
+from dacha.hypervisor.images import chain, making
 
 # Limits of the search for an image: a lab file may be in a home folder.
 DEEPEST, MOST = 4, 2000
@@ -52,8 +52,7 @@ def move_file(lab: KeptLab, file: Path, report: Report) -> Workspace:
 
 
 def _lay_on(disk: Path, image: Path, form: str) -> None:
-    images.rebase(disk, image, form)
-    chain.note_file(disk).unlink(missing_ok=True)
+    making.rebase(disk, image, form)
     chain.note(disk)
 
 

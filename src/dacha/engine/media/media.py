@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from dacha.engine.workspace import Workspace
 
 if TYPE_CHECKING:
-    from dacha.hypervisor.images.images import Image
+    from dacha.hypervisor.images.image_tool import Image
 
 
 def medium_path(ws: Workspace, written: str) -> Path:

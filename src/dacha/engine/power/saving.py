@@ -29,6 +29,7 @@ from dacha.engine.power.stopped import clean_up, may_start
 from dacha.host.files import lock_briefly, refused
 from dacha.hypervisor import process
 from dacha.hypervisor.command_line import QMP
+from dacha.hypervisor.images import chain
 from dacha.hypervisor.machine_types import program_identity
 from dacha.hypervisor.monitor import memory
 from dacha.hypervisor.monitor.qmp import Qmp
@@ -99,6 +100,12 @@ def refuse_replugged(home: Home, name: str) -> None:
     record = home.read(name)
     if record.machine is None:
         raise AnswerNo(f"the configuration that {name} was started with is not known", remedy=f"dacha restart {name}")
+    if secret := [disk for disk, path in home.disks(name) if chain.passphrase_source(path)]:
+        raise AnswerNo(
+            f"the memory of {name} cannot be saved: its disk {secret[0]} is encrypted",
+            why="the memory would be on this host's disk as it is, with what the guest has read from its own",
+            remedy=f"dacha stop {name}, or a snapshot without its memory",
+        )
     if record.replugged:
         raise AnswerNo(
             f"{name} cannot be saved: a disk was attached or detached while it runs",

@@ -23,6 +23,7 @@ from dacha.engine.guest.observe import full_name
 from dacha.engine.log.ends import note_ends
 from dacha.engine.network import gate
 from dacha.engine.power.duplicates import duplicates
+from dacha.engine.power.refused_disk import refused_disk
 from dacha.engine.record import Record
 from dacha.engine.screen import password as screen_password
 from dacha.engine.shares.shared_folders import refuse_danger
@@ -33,7 +34,6 @@ from dacha.host.facts import program
 from dacha.host.files import replace_file
 from dacha.host.network.tap import open_tap
 from dacha.host.probe.ports import first_free_port
-from dacha.host.processes import holder
 from dacha.hypervisor import firmware, launch, recorder
 from dacha.hypervisor.command_line import QMP, Files, command_line
 from dacha.hypervisor.fdset import FdSet
@@ -245,7 +245,7 @@ def _confirm(ws: Workspace, change: StartGuest, child: subprocess.Popen[bytes]) 
     try:
         found = launch.confirm(child, name, home.run(name), home.guest(name) / "qemu.log")
     except HostError as e:
-        raise _disk_in_use(ws, name) or e from e
+        raise refused_disk(ws, name) or e from e
     record = home.read(name)
     record.process = found
     home.write(name, record)
@@ -268,20 +268,3 @@ def _confirm(ws: Workspace, change: StartGuest, child: subprocess.Popen[bytes]) 
             screen_password.set_stored(home, name, qmp)
             if wanted:
                 screen.listen(qmp, wanted.origin, wanted.port)
-
-
-def _disk_in_use(ws: Workspace, name: str) -> HostError | None:
-    """Why QEMU did not start, if another program has one of the guest's disks open."""
-    if 'Failed to get "write" lock' not in (ws.home.guest(name) / "qemu.log").read_text(errors="replace"):
-        return None
-    for disk in ws.lab.guests[name].disks:
-        path = ws.home.disk(name, disk.name).resolve()
-        who = holder(path)
-        if who:
-            return HostError(
-                f"disk {disk.name} of {name} is in use by another program: {who}",
-                where=str(path),
-                why="two writers would destroy its contents",
-                remedy="end that program, then start the guest again",
-            )
-    return None

@@ -15,7 +15,7 @@ from dacha.engine.log.journal import note
 from dacha.engine.power import power, saved
 from dacha.engine.states import beside, records, taking
 from dacha.engine.states.records import Kept
-from dacha.hypervisor.images import snapshots
+from dacha.hypervisor.images import chain, snapshots
 
 
 class Restored(NamedTuple):
@@ -80,7 +80,7 @@ def finish(home: Home, guest: str, noted: str) -> None:
             _carry_out(home, guest, kept, memory=memory == "1")
             for disk in kept.snapshot.disks:
                 with contextlib.suppress(DachaError):
-                    snapshots.free_lost(taking.image(home, guest, disk))
+                    snapshots.free_lost(taking.image(home, guest, disk), chain.key(home.disk(guest, disk)))
             return
     records.set_restoring(home, guest, None)
 
@@ -90,7 +90,7 @@ def _carry_out(home: Home, guest: str, kept: Kept, *, memory: bool) -> None:
     if saved.discard(home, guest):
         note(home, "discarded", guest, text=f"the snapshot {snapshot.name} was restored")
     for disk in snapshot.disks:
-        snapshots.go_back(taking.image(home, guest, disk), snapshot.inside)
+        snapshots.go_back(taking.image(home, guest, disk), snapshot.inside, chain.key(home.disk(guest, disk)))
     beside.put_back(home, guest, snapshot)
     record = home.read(guest)
     for key in records.INSIDE:

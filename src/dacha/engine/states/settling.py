@@ -10,7 +10,7 @@ from dacha.engine.home import Home
 from dacha.engine.states import copying, records, restoring, taking
 from dacha.engine.workspace import Workspace
 from dacha.host.files import sweep
-from dacha.hypervisor.images import snapshots
+from dacha.hypervisor.images import chain, snapshots
 
 
 def settle_lab(ws: Workspace) -> None:
@@ -35,6 +35,6 @@ def settle(home: Home, guest: str) -> None:
         if not home.is_running(guest):
             for disk in snapshot.disks:
                 with contextlib.suppress(HostError):
-                    snapshots.free_lost(taking.image(home, guest, disk))
+                    snapshots.free_lost(taking.image(home, guest, disk), chain.key(home.disk(guest, disk)))
     if (identifier := records.restoring(home, guest)) is not None:
         restoring.finish(home, guest, identifier)

@@ -180,7 +180,7 @@ def _taken(home: Home, guest: str, snapshot: Snapshot, qmp: Qmp | None) -> None:
         disk_snapshots.take(qmp, [node_of(qmp, d) for d in snapshot.disks], snapshot.inside)
     else:
         for disk in snapshot.disks:
-            snapshots.take(image(home, guest, disk), snapshot.inside)
+            snapshots.take(image(home, guest, disk), snapshot.inside, chain.key(home.disk(guest, disk)))
     beside.copy(home, guest, snapshot)
 
 
@@ -213,7 +213,7 @@ def undo(home: Home, guest: str, snapshot: Snapshot) -> None:
                 with contextlib.suppress(HostError):  # it is not there any more
                     disk_snapshots.delete(qmp, node_of(qmp, disk), snapshot.inside)
             elif snapshot.inside in snapshots.in_image(path):
-                snapshots.delete(path, snapshot.inside)
+                snapshots.delete(path, snapshot.inside, chain.key(home.disk(guest, disk)))
     records.forget(home, guest, snapshot)
 
 

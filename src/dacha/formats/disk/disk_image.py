@@ -21,11 +21,13 @@ _TEXT_MOST = 1 << 20
 
 
 class DiskImage(NamedTuple):
-    """An image: its format, and the name of its backing image as written, with its format if known."""
+    """An image: its format, the name of its backing image as written, with its format if known, and whether it is
+    encrypted."""
 
     format: str
     backing: str | None = None
     backing_format: str | None = None
+    encrypted: bool = False
 
 
 def judge(read: Read, size: int) -> DiskImage:
@@ -36,7 +38,7 @@ def judge(read: Read, size: int) -> DiskImage:
     if head[:4] == qcow2.MAGIC:
         header = qcow2.decode(head)
         assert header is not None
-        return DiskImage("qcow2", header.backing, header.backing_format)
+        return DiskImage("qcow2", header.backing, header.backing_format, header.encrypted)
     if head[:4] == b"KDMV":
         _judge_sparse(head, read)
         return DiskImage("vmdk")

@@ -12,17 +12,21 @@ MAGIC = b"QFI\xfb"
 HEAD = 65536
 _FIXED = struct.Struct(">4sIQIIQI")
 _BACKING_FORMAT, _DATA_FILE, _END = 0xE2792ACA, 0x44415441, 0
+# Encryption methods: none, or LUKS; the older one (1) is not secure.
+_LUKS = 2
 # Incompatible features: a reader that does not know one must stop. Known are: dirty, corrupt, other compression, longer
 # tables. An external data file (bit 2) is known but refused.
 _EXTERNAL_DATA, _KNOWN = 1 << 2, 1 << 0 | 1 << 1 | 1 << 3 | 1 << 4
 
 
 class Header(NamedTuple):
-    """`size` in bytes; `backing` is the name of the backing image as written, with its format if known."""
+    """`size` in bytes; `backing` is the name of the backing image as written, with its format if known; `encrypted` by
+    LUKS."""
 
     size: int
     backing: str | None
     backing_format: str | None
+    encrypted: bool = False
 
 
 def size_of(head: bytes) -> int:
@@ -32,7 +36,7 @@ def size_of(head: bytes) -> int:
 
 def decode(head: bytes) -> Header | None:
     """Read an image's first bytes; None for an image in another format. Raises PeerError if they are truncated, of an
-    unknown version, encrypted, or refer to a data file."""
+    unknown version, encrypted by an old method, or refer to a data file."""
     if head[:4] != MAGIC:
         return None
     if len(head) < 104:
@@ -40,8 +44,8 @@ def decode(head: bytes) -> Header | None:
     _, version, at, length, _, size, encrypted = _FIXED.unpack_from(head)
     if version not in (2, 3):
         raise PeerError(f"qcow2: unknown version {version}")
-    if encrypted:
-        raise PeerError("qcow2: it is encrypted, which is not supported")
+    if encrypted not in (0, _LUKS):
+        raise PeerError("qcow2: it is encrypted by a method that is not supported")
     features = struct.unpack_from(">Q", head, 72)[0] if version == 3 else 0
     if features & _EXTERNAL_DATA:
         raise PeerError("qcow2: its contents are in another file")
@@ -62,4 +66,4 @@ def decode(head: bytes) -> Header | None:
         if kind == _BACKING_FORMAT:
             found = head[offset + 8 : offset + 8 + size_of].decode(errors="replace")
         offset += 8 + (size_of + 7 & ~7)
-    return Header(size, backing, found)
+    return Header(size, backing, found, encrypted == _LUKS)

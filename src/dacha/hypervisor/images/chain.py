@@ -7,6 +7,7 @@ enter.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 from pathlib import Path
@@ -17,7 +18,9 @@ from dacha.core.sha256 import sha256
 from dacha.formats.disk import qcow2
 from dacha.host.files import replace_file
 from dacha.host.records import parse
-from dacha.hypervisor.images import images
+from dacha.hypervisor.images import images, passphrases
+from dacha.hypervisor.images.image_tool import Image
+from dacha.hypervisor.images.passphrases import ASK
 
 VERSION = 1
 
@@ -35,28 +38,37 @@ class Seen(NamedTuple):
 
 
 class Noted(NamedTuple):
-    """A disk's record: the name of its backing image as in its header, that one's format, and every backing file."""
+    """A disk's record: the name of its backing image as in its header, that one's format, every backing file, and where
+    its passphrase comes from if it is encrypted (`passphrases.py`)."""
 
     backing: str | None
     backing_format: str | None
     below: tuple[tuple[Path, str], ...]
     seen: tuple[Seen, ...] = ()
+    passphrase: str | None = None
 
 
 def note_file(disk: Path) -> Path:
     return disk.with_suffix(".json")
 
 
-def note(disk: Path) -> Noted:
-    """Record a disk's present backing images. Raises HostError."""
+def note(disk: Path, passphrase: str | None = None) -> Noted:
+    """Record a disk's present backing images, and the source of its passphrase (None: the recorded one). Raises
+    HostError."""
     own = images.header(disk)
+    if own.encrypted and passphrase is None:
+        with contextlib.suppress(HostError):
+            passphrase = (known := _noted(disk)) and known.passphrase
+        passphrase = passphrase or ASK
     files = tuple(images.chain(disk)[1:])
-    noted = Noted(own.backing, own.backing_format, files, tuple(_seen(file) for file, _ in files))
+    source = passphrase if own.encrypted else None
+    noted = Noted(own.backing, own.backing_format, files, tuple(_seen(file) for file, _ in files), source)
     below = [
         {"file": str(file), "format": form, **seen._asdict()}
         for (file, form), seen in zip(noted.below, noted.seen, strict=True)
     ]
     record = {"version": VERSION, "backing": own.backing, "backing_format": own.backing_format, "below": below}
+    record |= {"passphrase": source} if source else {}
     replace_file(note_file(disk), json.dumps(record, indent=1), mode=0o600)
     return noted
 
@@ -68,7 +80,7 @@ def _noted(disk: Path) -> Noted | None:
             raise HostError(f"{note_file(disk)} was written by a newer dacha", remedy="use that newer version")
         below = tuple((Path(row["file"]), str(row["format"])) for row in raw["below"])
         seen = tuple(Seen(int(row.get("changed", 0)), str(row.get("content", ""))) for row in raw["below"])
-        return Noted(raw["backing"], raw["backing_format"], below, seen)
+        return Noted(raw["backing"], raw["backing_format"], below, seen, raw.get("passphrase"))
     except FileNotFoundError:
         return None
     except (OSError, ValueError, KeyError, TypeError) as e:
@@ -90,6 +102,12 @@ def layers(disk: Path) -> list[tuple[Path, str]]:
             f"{(own.backing or 'nothing')[:200]!r}",
             remedy=f"if you did this, remove {note_file(disk)}; else do not use this disk",
         )
+    if own.encrypted is not bool(noted.passphrase):
+        raise HostError(
+            f"the header of disk {disk} was changed outside its guest: it is {'now' if own.encrypted else 'no longer'} "
+            "encrypted",
+            remedy=f"if you did this, remove {note_file(disk)}; else do not use this disk",
+        )
     for (file, _), seen in zip(noted.below, noted.seen, strict=True):
         if seen.content and _changed(file, seen):
             raise HostError(
@@ -98,6 +116,23 @@ def layers(disk: Path) -> list[tuple[Path, str]]:
                 remedy=f"restore that image; or, if its contents are unchanged, remove {note_file(disk)}",
             )
     return [(disk, "qcow2"), *noted.below]
+
+
+def passphrase_source(disk: Path) -> str | None:
+    """Where the passphrase of a disk comes from, as recorded; None if it is not encrypted. Raises HostError."""
+    noted = _noted(disk)
+    return noted.passphrase if noted else None
+
+
+def key(disk: Path) -> bytes | None:
+    """The passphrase of a guest's disk; None if it is not encrypted. Raises HostError, AnswerNo."""
+    source = passphrase_source(disk)
+    return passphrases.passphrase(source, words(disk)) if source else None
+
+
+def words(disk: Path) -> str:
+    """A guest's disk in words, from its path in the state folder."""
+    return f"disk {disk.stem.removeprefix('disk-')} of {disk.parent.name}"
 
 
 def made_on(disk: Path, file: Path) -> bool:
@@ -134,9 +169,10 @@ def _content(file: Path) -> str:
     return told.hexdigest()[:32]
 
 
-def as_image(disk: Path) -> images.Image:
-    """A disk of a guest for QEMU's tools, which then open only what was recorded."""
+def as_image(disk: Path, secret: bytes | None = None) -> Image:
+    """A disk of a guest for QEMU's tools, which then open only what was recorded; `secret` is its passphrase if its
+    contents are needed."""
     files = layers(disk)
     with disk.open("rb") as f:
         head = qcow2.decode(f.read(qcow2.HEAD))
-    return images.Image(disk, "qcow2", head.size if head else 0, tuple(file for file, _ in files))
+    return Image(disk, "qcow2", head.size if head else 0, tuple(file for file, _ in files), secret)

@@ -5,25 +5,25 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from dacha.core.errors import HostError
-from dacha.host import confine
-from dacha.host.accounts import helper
-from dacha.hypervisor.images import chain, images
-from dacha.hypervisor.images.images import tool
+from dacha.hypervisor.images import chain, making
+from dacha.hypervisor.images.image_tool import encrypted_by, run_with
 from dacha.hypervisor.images.whole import whole as complete
 
 
 def copy_off(disk: Path, target: Path, *, whole: bool, progress: Callable[[float], None]) -> None:
-    """Copy a disk that no guest has open: its own contents on the same backing image, or the `whole` disk. Raises
-    HostError; then nothing is left."""
-    files = chain.layers(disk)
+    """Copy a disk that no guest has open: its own contents on the same backing image, or the `whole` disk. A copy of
+    an encrypted disk has the same passphrase. Raises HostError; then nothing is left."""
+    files, secret = chain.layers(disk), chain.key(disk)
+    image = chain.as_image(disk, secret)
     if whole or len(files) == 1:
-        images.copy(chain.as_image(disk), target, size=None, full=False, progress=progress)
+        making.copy(image, target, size=None, full=False, progress=progress, key=secret)
         return
     below, form = files[1]
-    command = [tool(), "convert", "-f", "qcow2", "-O", "qcow2", "-B", str(below), "-F", form, str(disk.resolve())]
+    *how, source = image._replace(path=disk.resolve()).as_source()
+    command = ["convert", *how, "-O", "qcow2", "-B", str(below), "-F", form, *encrypted_by(secret), source]
     with complete(target) as temporary:
         read = [file.resolve() for file, _ in files]
-        code, _, err = confine.run([*command, str(temporary)], helper(), read=read, write=[target.parent])
-        if code:
-            raise HostError(f"cannot copy {disk}", why=err.strip().removeprefix("qemu-img: "))
+        run_with(
+            {"key": secret, "new": secret}, [*command, str(temporary)], f"cannot copy {disk}", read=read,
+            write=[target.parent],
+        )  # fmt: skip

@@ -1,56 +1,25 @@
-"""Disk images, created by QEMU's own image tool, atomically."""
+"""Disk images, examined by their headers and by QEMU's own image tool."""
 
 from __future__ import annotations
 
 import json
-import os
-import subprocess
 import tempfile
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError, PeerError
-from dacha.core.named import NamedTuple
-from dacha.core.units import exact_size, show_size
 from dacha.formats.disk.boot_sectors import SECTORS
 from dacha.formats.disk.disk_image import DiskImage, judge
 from dacha.host import confine
 from dacha.host.accounts import helper
-from dacha.host.facts import program
-from dacha.hypervisor.images.whole import whole
+from dacha.hypervisor.images.image_tool import Image, tool, words_of
 
 FORMATS = ("qcow2", "raw", "vmdk", "vdi", "vhdx", "vpc")
 # Formats that a disk can be an overlay on; images of other hypervisors are converted into a disk.
 CLONABLE = ("qcow2", "raw")
 # The limit of backing chains: deeper ones are slow to read, and a circle never ends.
 DEEPEST = 40
-# The limit for measuring an image's contents (seconds of CPU time).
-MEASURE_S = 60
-# How much more than measured a copy may take: its own tables (bytes).
-OVERHEAD = 64 << 20
-# The reserved part of a file system and its maximum (bytes): running guests write to it.
-RESERVE_PART, RESERVE_MOST = 50, 1 << 30
-
-
-class Image(NamedTuple):
-    """An image file: its format and the size of its disk in bytes; `files` are itself and its backing images."""
-
-    path: Path
-    format: str
-    size: int
-    files: tuple[Path, ...]
-
-
-def tool() -> str:
-    found = program("qemu-img")
-    if not found:
-        raise HostError(
-            "qemu-img is not installed",
-            why="it creates disks",
-            remedy="install QEMU's tools; on Debian: apt install qemu-utils",
-        )
-    return found
 
 
 def inspect(path: Path, stores: Iterable[Path] = ()) -> Image:
@@ -71,6 +40,11 @@ def inspect(path: Path, stores: Iterable[Path] = ()) -> Image:
             why="it has neither a known image header nor a boot sector",
             remedy="check that the download is complete, and compare its checksum",
         )
+    if header(path).encrypted:
+        raise HostError(
+            f"the image {path} is encrypted", why="Dacha encrypts disks, and reads images that are not",
+            remedy="use an image that is not encrypted",
+        )  # fmt: skip
     facts = _facts(path, form)
     return Image(path, form, facts["virtual-size"], tuple(file for file, _ in layers))
 
@@ -90,7 +64,7 @@ def _facts(path: Path, form: str) -> dict[str, Any]:
     command = [tool(), "info", "--output=json", "-U", "-f", form, str(path)]
     code, out, err = confine.run(command, helper(), read=[path])
     if code:
-        raise HostError(f"{path} cannot be read as an image", why=_words(err))
+        raise HostError(f"{path} cannot be read as an image", why=words_of(err))
     return dict(json.loads(out))
 
 
@@ -168,105 +142,3 @@ def first_sectors(image: Image, count: int = SECTORS) -> bytes:
         if confine.run(command, helper(), read=image.files, write=[Path(folder)])[0]:
             return b""
         return out.read_bytes()
-
-
-def grow(path: Path, size: int) -> None:
-    """Grow a disk that no guest has open. Raises HostError."""
-    # It is our own disk, whatever its guest wrote to its header: no backing file is opened.
-    header(path)
-    _run([tool(), "resize", "-q", "-f", "qcow2", str(path), str(size)], f"cannot grow the disk {path}", write=[path])
-
-
-def rebase(path: Path, below: Path, form: str) -> None:
-    """Change the name of the backing image of a disk that no guest has open. Its contents do not change, and no backing
-    file is opened. Raises HostError."""
-    command = [tool(), "rebase", "-q", "-u", "-f", "qcow2", "-F", form, "-b", str(below), str(path)]
-    _run(command, f"cannot use {below} as the backing image of disk {path}", write=[path])
-
-
-def create(path: Path, *, size: int | None, base: Image | None, full: bool) -> None:
-    """Create a qcow2 disk: empty, or a copy-on-write overlay on `base`, with `size` bytes (default: the base's). `full`
-    allocates all space at once. Raises HostError; then nothing is left."""
-    refuse_smaller(base, size)
-    wanted = size or (base.size if base else 0)
-    if full:
-        _need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'set allocation = "thin"')
-    command = [tool(), "create", "-q", "-f", "qcow2", "-o", f"preallocation={'falloc' if full else 'off'}"]
-    if base:
-        # Not opened (-u): it was examined before, and its size is known.
-        command += ["-u", "-b", str(base.path), "-F", base.format]
-    with whole(path) as temporary:
-        _run([*command, str(temporary), str(wanted)], f"cannot create the disk {path}", write=[path.parent])
-
-
-def copy(base: Image, path: Path, *, size: int | None, full: bool, progress: Callable[[float], None]) -> None:
-    """Create an independent qcow2 disk with the contents of `base`, whatever the image's format. `progress` is called
-    with the finished part, up to 1. Raises HostError; then nothing is left."""
-    refuse_smaller(base, size)
-    wanted = size or base.size
-    holds = wanted
-    if full:
-        _need_space(path.parent, wanted, f"a full copy of {show_size(wanted)}", 'set allocation = "thin"')
-    else:
-        holds = _to_be_written(base)
-        _need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
-    command = [tool(), "convert", "-p", "-f", base.format, "-O", "qcow2"]
-    with whole(path) as temporary:
-        child = confine.spawn(
-            [*command, str(base.path), str(temporary)], helper(), read=base.files, write=[path.parent],
-            largest=(wanted if full else holds) + OVERHEAD, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-        )  # fmt: skip
-        assert child.stdout and child.stderr
-        # Its output is " (12.34/100%)" and a carriage return.
-        word = ""
-        while piece := child.stdout.read(1):
-            word = "" if piece in "\r\n" else word + piece
-            if word.endswith("/100%)"):
-                progress(float(word.strip(" (").removesuffix("/100%)")) / 100)
-        words = child.stderr.read()
-        if child.wait():
-            raise HostError(f"cannot copy {base.path}", why=_words(words))
-        if full or wanted > base.size:
-            grow = [tool(), "resize", "-q", "-f", "qcow2", *(["--preallocation=falloc"] if full else [])]
-            _run([*grow, str(temporary), str(wanted)], f"cannot create the disk {path}", write=[temporary])
-
-
-def _to_be_written(base: Image) -> int:
-    """The bytes that a copy of an image needs: not the image's own size, because it may refer to the same data a
-    thousand times. Raises HostError."""
-    command = [tool(), "measure", "--output=json", "-O", "qcow2", "-f", base.format, str(base.path)]
-    code, out, err = confine.run(command, helper(), read=base.files, seconds=MEASURE_S)
-    if code:
-        why = _words(err) if code > 0 else f"its size could not be measured within {MEASURE_S} s of CPU time"
-        raise HostError(f"cannot copy {base.path}", why=why)
-    return int(json.loads(out)["required"])
-
-
-def refuse_smaller(base: Image | None, size: int | None) -> None:
-    """Raise HostError for a disk of `size` bytes that is smaller than its image."""
-    if base and size and size < base.size:
-        raise HostError(
-            f"a disk of {exact_size(size)} is smaller than its image ({exact_size(base.size)})",
-            remedy=f'set size = "{exact_size(base.size)}" or more',
-        )
-
-
-def _need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
-    """Raises HostError if `wanted` bytes are not free, before anything is written."""
-    usage = os.statvfs(folder)
-    free = usage.f_bavail * usage.f_frsize
-    reserve = min(RESERVE_MOST, usage.f_blocks * usage.f_frsize // RESERVE_PART)
-    if wanted > free - reserve:
-        remedy = "free some space" + (f", or {instead}" if instead else ", or use a storage with enough space")
-        why = f"{show_size(free)} is free, and {show_size(reserve)} of that is reserved for running guests"
-        raise HostError(f"no space for {what} in {folder}", why=why, remedy=remedy)
-
-
-def _run(command: list[str], failed: str, write: list[Path]) -> None:
-    code, _, err = confine.run(command, helper(), write=write)
-    if code:
-        raise HostError(failed, why=_words(err))
-
-
-def _words(complaint: str) -> str:
-    return complaint.strip().removeprefix("qemu-img: ")

@@ -6,7 +6,9 @@ from dacha.core.named import NamedTuple
 
 
 class Layer(NamedTuple):
-    """One image of a disk: its format, and its name for QEMU. Its backing image comes next."""
+    """One image of a disk: its format, its name for QEMU, and the identifier of the secret that opens it if it is
+    encrypted. Its backing image comes next."""
 
     format: str
     file: str
+    secret: str | None = None

@@ -13,9 +13,7 @@ from pathlib import Path
 from dacha.core.errors import HostError, PeerError
 from dacha.formats.disk import qcow2_snapshots
 from dacha.formats.disk.qcow2_snapshots import Inside
-from dacha.host import confine
-from dacha.host.accounts import helper
-from dacha.hypervisor.images.images import tool
+from dacha.hypervisor.images.image_tool import options, ran, run_with, words_of
 
 
 def in_image(disk: Path) -> dict[str, Inside]:
@@ -54,37 +52,34 @@ class _reading:
             raise PeerError(f"{self._disk} cannot be read at {at}", why=str(e)) from e
 
 
-def take(disk: Path, name: str) -> None:
+def take(disk: Path, name: str, key: bytes | None = None) -> None:
     """Take a snapshot of a disk that no guest has open. Raises HostError."""
-    _run(["-c", name], disk, f"cannot take a snapshot of {disk}")
+    _run(["-c", name], disk, key, f"cannot take a snapshot of {disk}")
 
 
-def go_back(disk: Path, name: str) -> None:
+def go_back(disk: Path, name: str, key: bytes | None = None) -> None:
     """Make a disk that no guest has open what it was. The same again changes nothing. Raises HostError."""
-    _run(["-a", name], disk, f"cannot restore a snapshot of {disk}")
+    _run(["-a", name], disk, key, f"cannot restore a snapshot of {disk}")
 
 
-def delete(disk: Path, name: str) -> None:
+def delete(disk: Path, name: str, key: bytes | None = None) -> None:
     """Delete a snapshot of a disk that no guest has open. Raises HostError."""
-    _run(["-d", name], disk, f"cannot delete a snapshot of {disk}")
+    _run(["-d", name], disk, key, f"cannot delete a snapshot of {disk}")
 
 
-def free_lost(disk: Path) -> None:
+def free_lost(disk: Path, key: bytes | None = None) -> None:
     """Free the space that an interrupted operation left without an owner. Raises HostError."""
-    command = [tool(), "check", "-q", "-r", "leaks", "--image-opts", _options(disk)]
-    code, _, err = confine.run(command, helper(), write=[disk])
+    command = ["check", "-q", "-r", "leaks", *_source(disk, key)]
+    code, _, err = ran({"key": key}, command, write=[disk])
     if code not in (0, 3):
-        raise HostError(f"{disk} cannot be checked", why=err.strip())
+        raise HostError(f"{disk} cannot be checked", why=words_of(err))
 
 
-def _run(action: list[str], disk: Path, failed: str) -> None:
-    command = [tool(), "snapshot", "-q", *action, "--image-opts", _options(disk)]
-    code, _, err = confine.run(command, helper(), write=[disk])
-    if code:
-        raise HostError(failed, why=err.strip().removeprefix("qemu-img: "))
+def _run(action: list[str], disk: Path, key: bytes | None, failed: str) -> None:
+    run_with({"key": key}, ["snapshot", "-q", *action, *_source(disk, key)], failed, write=[disk])
 
 
-def _options(disk: Path) -> str:
+def _source(disk: Path, key: bytes | None) -> list[str]:
     """An image for QEMU's tool: without its backing image, which a snapshot does not concern, whatever a guest wrote
-    into the header."""
-    return f"driver=qcow2,backing=,file.driver=file,file.filename={str(disk).replace(',', ',,')}"
+    into the header; with its passphrase if it is encrypted."""
+    return ["--image-opts", f"{options(disk, 'qcow2')},backing=" + (",encrypt.key-secret=key" if key else "")]

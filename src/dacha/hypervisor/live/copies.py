@@ -12,9 +12,9 @@ from typing import Any
 
 from dacha.core.errors import DachaError, HostError
 from dacha.hypervisor.command_line import QMP
-from dacha.hypervisor.fdset import pass_file
-from dacha.hypervisor.images import chain, images
-from dacha.hypervisor.images.images import Image
+from dacha.hypervisor.fdset import pass_file, pass_secret
+from dacha.hypervisor.images import chain, making
+from dacha.hypervisor.images.image_tool import Image
 from dacha.hypervisor.live.nodes import drop, node_of
 from dacha.hypervisor.monitor.qmp import Qmp
 
@@ -33,11 +33,13 @@ def begin(qmp: Qmp, disks: dict[str, tuple[Path, Path]], *, whole: bool) -> None
         files = chain.layers(disk)
         size = chain.as_image(disk).size
         below = Image(files[1][0], files[1][1], size, ()) if len(files) > 1 and not whole else None
-        images.create(target, size=size, base=below, full=False)
+        making.create(target, size=size, base=below, full=False, key=chain.key(disk))
         node: dict[str, Any] = {
             "driver": "qcow2", "node-name": PREFIX + name, "backing": None,
             "file": {"driver": "file", "filename": pass_file(qmp, target, os.O_RDWR)},
         }  # fmt: skip
+        if secret := pass_secret(qmp, disk):
+            node["encrypt"] = {"format": "luks", "key-secret": secret}
         qmp.execute("blockdev-add", node)
         job = {"job-id": PREFIX + name, "device": node_of(qmp, name), "target": PREFIX + name, "auto-dismiss": False}
         actions.append({"type": "blockdev-backup", "data": {**job, "sync": "top" if below else "full"}})

@@ -16,7 +16,7 @@ from typing import Any
 
 from dacha.core.errors import DachaError, HostError
 from dacha.hypervisor.command_line import QMP, disk_node
-from dacha.hypervisor.fdset import pass_file
+from dacha.hypervisor.fdset import pass_file, pass_secret
 from dacha.hypervisor.images import chain
 from dacha.hypervisor.images.layers import Layer
 from dacha.hypervisor.live.nodes import drop, node_of
@@ -33,7 +33,7 @@ def begin(qmp: Qmp, disk: str, link: Path, target: Path) -> None:
     """Begin to copy a disk to a new, empty image, and from then on to write to both. Raises HostError."""
     below = chain.layers(link)[1:]
     layers = (
-        Layer("qcow2", pass_file(qmp, target, os.O_RDWR)),
+        Layer("qcow2", pass_file(qmp, target, os.O_RDWR), pass_secret(qmp, link)),
         *(Layer(format, pass_file(qmp, file)) for file, format in below),
     )
     old = node_of(qmp, disk)

@@ -58,7 +58,8 @@ class MakeDisk(NamedTuple):
         size = exact_size(d.size) if d.size else "size of its image"
         image = f"{', a copy of' if d.copy else ' on'} {d.base}" if d.base else ""
         place = f", in storage {d.storage}" if d.storage else ""
-        return f"create disk {d.name}, {size}{image}{', full' if d.full else ''}{place}"
+        how = f"{', full' if d.full else ''}{', encrypted' if d.passphrase else ''}"
+        return f"create disk {d.name}, {size}{image}{how}{place}"
 
     def done(self) -> str:
         return f"created {self.made}"

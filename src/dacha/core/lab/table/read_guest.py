@@ -144,6 +144,7 @@ def _disk(number: int, t: Table, usual: Profile) -> Disk:
         full=t.take("allocation", fields.choice("thin", "full"), "thin") == "full",
         copy=t.take("copy", fields.flag, False),
         storage=t.take("storage", fields.text, None),
+        passphrase=t.take("passphrase", fields.text, None),
     )
     t.finish()
     if t.ok and disk.base is None and disk.size is None:

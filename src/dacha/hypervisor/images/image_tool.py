@@ -1,0 +1,86 @@
+"""QEMU's own image tool, run with few rights, and the images that it is given."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+from dacha.core.errors import HostError
+from dacha.core.named import NamedTuple
+from dacha.host import confine
+from dacha.host.accounts import helper
+from dacha.host.facts import program
+from dacha.hypervisor.images import passphrases
+from dacha.hypervisor.images.passphrases import WORK_MS, given
+
+
+class Image(NamedTuple):
+    """An image file: its format and the size of its disk in bytes; `files` are itself and its backing images; `key` is
+    its passphrase if it is encrypted and its contents are needed."""
+
+    path: Path
+    format: str
+    size: int
+    files: tuple[Path, ...]
+    key: bytes | None = None
+
+    def as_source(self) -> list[str]:
+        """The image for QEMU's tool; its passphrase is the secret `key`."""
+        if self.key is None:
+            return ["-f", self.format, str(self.path)]
+        return ["--image-opts", f"{options(self.path, self.format)},encrypt.key-secret=key"]
+
+
+def options(path: Path, form: str) -> str:
+    """An image in the form of QEMU's tool in which it can have a secret; commas are doubled (qemu(1))."""
+    return f"driver={form},file.driver=file,file.filename={str(path).replace(',', ',,')}"
+
+
+def encrypted_by(key: bytes | None) -> list[str]:
+    """The options of a new image that is encrypted by the secret `new`, if it has a passphrase."""
+    if key is None:
+        return []
+    return ["-o", f"encrypt.format=luks,encrypt.key-secret=new,encrypt.iter-time={WORK_MS}"]
+
+
+def tool() -> str:
+    found = program("qemu-img")
+    if not found:
+        raise HostError(
+            "qemu-img is not installed",
+            why="it creates disks",
+            remedy="install QEMU's tools; on Debian: apt install qemu-utils",
+        )
+    return found
+
+
+def run_with(
+    keys: Mapping[str, bytes | None], command: list[str], failed: str, *, read: Iterable[Path] = (),
+    write: Iterable[Path] = (),
+) -> None:  # fmt: skip
+    """Run QEMU's image tool with these secrets, by their identifiers; those that are None are left out. Raises
+    HostError."""
+    code, _, err = ran(keys, command, read=read, write=write)
+    if code:
+        raise HostError(failed, why=words_of(err))
+
+
+def present(keys: Mapping[str, bytes | None]) -> dict[str, bytes]:
+    return {name: key for name, key in keys.items() if key is not None}
+
+
+def ran(
+    keys: Mapping[str, bytes | None], command: list[str], *, read: Iterable[Path] = (), write: Iterable[Path] = (),
+    seconds: int = confine.SECONDS,
+) -> tuple[int, str, str]:  # fmt: skip
+    """Run QEMU's image tool: its exit code, output and error output. The secrets are options of its command."""
+    with given(present(keys), helper()) as (words, pipes):
+        whole = [tool(), command[0], *words, *command[1:]]
+        return confine.run(whole, helper(), read=read, write=write, seconds=seconds, pipes=pipes)
+
+
+def words_of(complaint: str) -> str:
+    if "Invalid password, cannot unlock any keyslot" in complaint:
+        passphrases.forget()
+        return "the passphrase is wrong"
+    return complaint.strip().removeprefix("qemu-img: ")
