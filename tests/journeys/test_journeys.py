@@ -9,8 +9,41 @@ import urllib.request
 import pytest
 
 from tests.journeys.conftest import Journey
+from tests.networks.test_bridge import make_bridge
 from tests.networks.test_places import ROUTERS, enters, move
 from tests.networks.world import HostedLab, until
+
+# The LAN, as a network of the lab.
+WIRE = (
+    '\n[network.wire]\nkind = "bridge"\ninterface = "eth0"\nsubnet = "192.0.2.0/24"\ngateway = "192.0.2.1"\n'
+    'name-servers = ["192.0.2.1"]\n'
+)
+
+
+@pytest.mark.whole
+def test_01_an_installer_medium_and_a_fixed_address_on_the_lan(abroad: Journey) -> None:
+    from dacha.demo.installer_image import installer_image
+
+    lab = abroad.lab
+    assert isinstance(lab, HostedLab)
+    make_bridge(lab.world)
+    abroad("new", "loft")
+    abroad("media", "add", str(installer_image("poweroff")), "--name", "installer")
+    abroad.edit(WIRE.replace("eth0", "br0"))
+    abroad(
+        "guest", "add", "gauge", "--install", "installer", "--disk", "256MiB", "--memory", "256MiB", "--bus", "nvme",
+        "--user", "ops", "--key", "id.pub", "--network", "wire", "--address", "192.0.2.77", "--door", "ssh=lan",
+    )  # fmt: skip
+    abroad("apply", "--no-wait")
+    assert until(lambda: lab.world.reads("lan", "192.0.2.77", 22, 5.0).startswith("SSH-2.0-"), 600)
+    # The medium is out: its next start is from its own disk.
+    assert lab("diff").out.endswith("everything applied\n")
+    record = lab("console", "gauge", "--record").out
+    abroad("restart", "gauge")
+    assert lab.world.reads("lan", "192.0.2.77", 22).startswith("SSH-2.0-")
+    assert lab("console", "gauge", "--record").out.count("demo installer: installed") == record.count(
+        "demo installer: installed"
+    )
 
 
 def test_02_a_laptop_that_travels(abroad: Journey) -> None:
@@ -92,6 +125,92 @@ def test_06_a_colleague_with_another_client(journey: Journey) -> None:
     journey("handout", "--for", "mara", "--output", "for-mara")
     names = {p.name for p in (lab.folder / "for-mara").rglob("*") if p.is_file()}
     assert any(n.endswith(".reg") for n in names) and any("ssh" in n for n in names), names
+
+
+@pytest.mark.whole
+def test_07_a_desktop_that_the_lan_enters_after_three_starts(abroad: Journey) -> None:
+    lab = abroad.lab
+    assert isinstance(lab, HostedLab)
+    move(lab.world, "home")
+    abroad("new", "loft")
+    dynamic = ("--subnet", "10.77.9.0/24", "--dynamic", "10.77.9.100-10.77.9.199")
+    abroad("network", "add", "inner", "--backend", "kernel", *dynamic)
+    abroad("guest", "add", "desk", *abroad.boot, "--address", "dynamic", "--door", "rdp=lan", "--door", "ssh=lan")
+    abroad.edit(f'\n[place.home]\nrouter = "{ROUTERS["home"]}"\n')
+    abroad("apply", "--no-wait")
+    ports = {d["name"]: int(d["port"]) for d in lab("door", "list", "--json").json["doors"]}
+    for _ in range(3):
+        # A server on its desktop's port, as far as this guest goes: the door leads there, and to nothing else.
+        assert until(lambda: lab.world.reads("lan", "192.0.2.10", ports["ssh"], 5.0).startswith("SSH-2.0-"), 300)
+        assert lab.world.reads("lan", "192.0.2.10", ports["rdp"], 5.0) == "refused"
+        lab("connect", "desk", "--", "httpd -p 3389 -h /tmp")
+        assert until(lambda: lab.world.reads("lan", "192.0.2.10", ports["rdp"], 2.0) != "refused")
+        lab("restart", "desk", "--force", "--no-wait")
+    move(lab.world, "cafe")
+    time.sleep(2)
+    assert not enters(lab.world, ports["rdp"]) and not enters(lab.world, ports["ssh"])
+
+
+@pytest.mark.whole
+def test_08_a_file_for_each_remote_desktop_and_one_for_all(journey: Journey) -> None:
+    lab = journey.lab
+    journey("new", "loft")
+    for name in ("desk", "chart"):
+        journey(
+            "guest", "add", name, *journey.boot, "--system", "windows", "--door", "rdp=lan", "--resolution", "1280x800"
+        )
+    journey("handout", "--from", "lan", "--output", "clients")
+    files = {p.name: p for p in (lab.folder / "clients").rglob("*") if p.is_file()}
+    for name in ("desk", "chart"):
+        (own,) = [p for n, p in files.items() if n.endswith(".rdp") and name in n]
+        text = own.read_bytes().decode("utf-16" if own.read_bytes()[:2] == b"\xff\xfe" else "utf-8-sig")
+        assert "full address:s:" in text and "1280" in text, text
+    sheet = next(p for n, p in files.items() if n.endswith(".html")).read_text()
+    assert "desk" in sheet and "chart" in sheet
+
+
+@pytest.mark.whole
+def test_10_a_guest_on_the_wire_and_a_client_that_is_not_here(abroad: Journey) -> None:
+    lab = abroad.lab
+    assert isinstance(lab, HostedLab)
+    abroad("new", "loft")
+    abroad("network", "add", "wire", "--kind", "bridge", "--interface", "wlp9", code=None)
+    assert "it has: eth0" in lab("check", code=None).out or "wlp9" in lab("check", code=None).out
+    abroad("network", "edit", "wire", "--interface", "eth0", "--subnet", "192.0.2.0/24", "--gateway", "192.0.2.1")
+    abroad("guest", "add", "gauge", *abroad.boot, "--network", "wire", "--address", "192.0.2.77", "--door", "ssh=lan")
+    abroad("apply", "--no-wait")
+    assert until(lambda: lab.world.reads("lan", "192.0.2.77", 22, 5.0).startswith("SSH-2.0-"), 300)
+    # This host itself does not see it, and says why.
+    assert "directly on eth0" in lab("reach", "--why").out
+    lab("handout", "--from", "lan", "--output", "clients")
+    assert list((lab.folder / "clients").rglob("*.reg")) and "192.0.2.77" in str(
+        [p.read_text(errors="replace") for p in (lab.folder / "clients").rglob("*") if p.is_file()]
+    )
+
+
+@pytest.mark.whole
+def test_11_two_stores_a_promise_and_a_medium_that_is_stuck(journey: Journey) -> None:
+    from dacha.demo.installer_image import installer_image
+
+    lab = journey.lab
+    (lab.folder / "room").mkdir()
+    journey("new", "loft")
+    journey.edit('\n[storage.room]\npath = "room"\n')
+    journey("media", "add", str(installer_image("poweroff")), "--name", "tools", "--storage", "room")
+    journey("guest", "add", "gauge", *journey.boot, "--storage", "room", "--disk", "64MiB", "--door", "ssh")
+    journey("guest", "edit", "gauge", "--memory", "900GiB", "--anyway")
+    # It is warned of before anything is started.
+    warned = lab("check", code=None).out
+    assert "900 GiB" in warned and "memory" in warned
+    lab("guest", "edit", "gauge", "--memory", "128MiB")
+    journey("apply")
+    assert lab("connect", "gauge", "--", "id -un").out == "ops\n"
+    assert list((lab.folder / "room").rglob("gauge*.qcow2")) and list((lab.folder / "room/media").glob("tools*"))
+    # A medium goes in, the system locks it, and it comes out all the same.
+    lab("media", "insert", "gauge", "tools")
+    lab("restart", "gauge", "--force")
+    done = lab("media", "eject", "gauge", "--force")
+    assert done.code == 0 and "tools" not in lab("media", "list", "--json").json["media"][0].get("guests", [])
 
 
 def test_13_ping_answers_and_ssh_does_not(journey: Journey) -> None:

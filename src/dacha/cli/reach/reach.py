@@ -111,15 +111,27 @@ def _title(place: str) -> str:
     return {"host": "THIS HOST"}.get(place, place.upper())
 
 
-def _text(cell: Any) -> str:
-    from dacha.core.plan.doors import endpoint
-    from dacha.core.reach.reach import BY_DHCP
+class _Texts(dict[int, str]):
+    """The text of each cell; many places share one."""
 
-    if not cell.ways:
-        return f"no: {cell.why}"
-    way = cell.ways[0]
-    there = f"by DHCP, port {way.port}" if way.address == BY_DHCP else endpoint(way.address, way.port)
-    return there + (" for some" if cell.only else "")
+    def __init__(self) -> None:
+        super().__init__()
+        from dacha.core.plan.doors import endpoint
+        from dacha.core.reach.reach import BY_DHCP
+
+        self._endpoint, self._by_dhcp = endpoint, BY_DHCP
+
+    def of(self, cell: Any) -> str:
+        if (found := self.get(id(cell))) is None:
+            found = self[id(cell)] = self._made(cell)
+        return found
+
+    def _made(self, cell: Any) -> str:
+        if not cell.ways:
+            return f"no: {cell.why}"
+        way = cell.ways[0]
+        there = f"by DHCP, port {way.port}" if way.address == self._by_dhcp else self._endpoint(way.address, way.port)
+        return there + (" for some" if cell.only else "")
 
 
 def _table(ws: Workspace, rows: list[Any], shown: list[str], together: bool) -> None:
@@ -130,13 +142,13 @@ def _table(ws: Workspace, rows: list[Any], shown: list[str], together: bool) -> 
     titles = [_title(p) for p in columns]
     if together:
         titles[1:1] = ["ITS NETWORK", "OTHER NETWORKS"]
-    body, last = [], ""
+    body, last, texts = [], "", _Texts()
     for row in rows:
-        cells = [_text(row.cells[p]) for p in columns]
+        cells = [texts.of(row.cells[p]) for p in columns]
         if OUTSIDE in columns and LAN in columns and _no_further(row.cells[OUTSIDE], row.cells[LAN]):
             cells[columns.index(OUTSIDE)] = "no"  # what does not reach the LAN needs no further reason
         if together:
-            cells[1:1] = _grouped(ws, row, networks)
+            cells[1:1] = _grouped(ws, row, networks, texts)
         name = row.guest if row.guest != last else ""
         last = row.guest
         body.append((name, row.service, f"{row.to}{'' if row.protocol == 'tcp' else ' ' + row.protocol}", *cells))
@@ -148,15 +160,16 @@ def _no_further(outside: Any, lan: Any) -> bool:
     return not outside.ways and outside.why == lan.why
 
 
-def _grouped(ws: Workspace, row: Any, networks: list[str]) -> list[str]:
+def _grouped(ws: Workspace, row: Any, networks: list[str], texts: _Texts) -> list[str]:
     """The guest's own networks as one column, and how many of the others have a path."""
     own = {a.network for a in ws.lab.guests[row.guest].adapters}
     mine = [row.cells[n] for n in networks if n in own]
     best = next((c for c in mine if c.ways), mine[0] if mine else None)
-    others = [n for n in networks if n not in own]
-    open_ones = sum(bool(row.cells[n].ways) for n in others)
-    counted = "-" if not others else f"{open_ones or 'none'} of {len(others)}"
-    return [_text(best) if best else "-", counted]
+    others = len(networks) - len(mine)
+    # A value's first field is its paths: by its number, as a large lab has a hundred thousand cells.
+    open_ones = len([1 for cell in map(row.cells.__getitem__, networks) if cell[0]]) - sum(bool(c.ways) for c in mine)
+    counted = "-" if not others else f"{open_ones or 'none'} of {others}"
+    return [texts.of(best) if best else "-", counted]
 
 
 def _reasons(rows: list[Any], shown: list[str]) -> None:

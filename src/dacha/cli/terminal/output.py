@@ -116,6 +116,11 @@ def table(
                 say(text if n or not row[0] else paint(text, STRONG))
         return
     assert wide is not None
+    if room is None and not coloured():
+        # Nothing is wrapped: a large lab has thousands of rows, and this is fast.
+        form = "  ".join(f"{{:<{w}}}" for w in wide)
+        say("\n".join(form.format(*row).rstrip() for row in [headers, *body]))
+        return
     for line in row_lines(headers, wide):
         say(paint("  ".join(h.ljust(w) for h, w in zip(line, wide, strict=True)).rstrip(), DIM))
     for row in body:

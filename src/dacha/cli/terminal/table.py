@@ -41,7 +41,7 @@ def wrapped(text: str, width: int) -> list[str]:
 
 def widths(headers: Sequence[str], rows: Sequence[Sequence[str]], room: int | None) -> list[int] | None:
     """The width of each column; None if no table fits."""
-    full = [max((len(r[n]) for r in [headers, *rows]), default=0) for n in range(len(headers))]
+    full = [max(map(len, column)) for column in zip(headers, *rows, strict=True)]
     if room is None or _total(full) <= room:
         return full
     # The minimum of a column: its longest word, or its whole text if that is short.

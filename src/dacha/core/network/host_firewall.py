@@ -83,10 +83,11 @@ def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
             elif door.backend != "kernel":
                 first, last = door.port
                 yield Flow(about, "input", version, "", "", source, "", door.door.protocol, first, last=last)
+    places = list(smb_places(lab, plan))
     for net in lab.networks.values():
         if not net.managed:
             continue
-        shared = [str(place.guest) for _, place in smb_places(lab, plan) if place.network == net.name]
+        shared = [str(place.guest) for _, place in places if place.network == net.name]
         bridge, about = link_name(lab.name, "network", net.name), f"network {net.name}"
         for version in (4, 6) if plan.networks[net.name].subnet6 else (4,):
             for protocol, port in SERVED:

@@ -41,5 +41,5 @@ def smb_place(lab: Lab, plan: Plan, guest: Guest) -> SmbPlace | None:
 def smb_places(lab: Lab, plan: Plan) -> Iterator[tuple[Guest, SmbPlace]]:
     """Every guest that has SMB shares and an address for them."""
     for guest in lab.guests.values():
-        if place := smb_place(lab, plan, guest):
+        if guest.shares and (place := smb_place(lab, plan, guest)):
             yield guest, place
