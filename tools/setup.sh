@@ -46,6 +46,8 @@ need zsh zsh
 need fish fish
 [ -e /usr/lib/ipxe/qemu/efi-virtio.rom ] || missing="$missing ipxe-qemu"
 need dpkg-deb dpkg
+need sfdisk fdisk
+need mkfs.ext4 e2fsprogs
 need smbclient smbclient
 need testparm samba-common-bin
 need systemd-analyze systemd

@@ -9,6 +9,7 @@ from typing import Any
 
 from dacha.core.apply.machine import Machine, MachineAdapter, MachineDisk
 from dacha.core.lab.buses import BUSES
+from dacha.core.lab.names import disk_serial
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 from dacha.hypervisor.images.layers import Layer
@@ -206,7 +207,7 @@ def disk_device(disk: MachineDisk) -> str:
     """A disk's device without its place: the disk's name is in its identifier, and in the serial number that the guest
     sees."""
     name = disk["name"]
-    return f"{BUSES[disk['bus']].device},drive=disk-{name},id=disk-{name}-device,serial={('disk' + name)[:20]}"
+    return f"{BUSES[disk['bus']].device},drive=disk-{name},id=disk-{name}-device,serial={disk_serial(name)}"
 
 
 def disk_node(name: str, layers: tuple[Layer, ...]) -> dict[str, Any]:

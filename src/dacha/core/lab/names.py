@@ -59,3 +59,8 @@ def link_name(lab: str, *parts: str) -> str:
     three thousand, and `apply` refuses a name that is in use."""
     digest = sha256("\0".join(("link", lab, *parts)).encode()).hexdigest()[:6]
     return f"d{digest}-{parts[1]}"[:LINK_NAME_MOST].rstrip("-")
+
+
+def disk_serial(disk: str) -> str:
+    """The serial number by which a guest sees a disk: at most 20 bytes (ATA, virtio-blk)."""
+    return f"disk{disk}"[:20]

@@ -234,7 +234,7 @@ def _carry_out(
                 continue  # reported already; nothing is forwarded without them
             began = time.monotonic()
             try:
-                ended = carry_out(work, change)
+                further = carry_out(work, change)
             except DachaError as e:
                 _failed(ws, outcome, change, e)
                 unfit |= _without(change, machines)
@@ -244,8 +244,8 @@ def _carry_out(
                 made.setdefault(change.guest, []).append(change.made)
             else:
                 report(subject(change), change.done(), time.monotonic() - began)
-            for (guest, door), words in ended:
-                report(f"door {guest} {door}", words, 0.0)
+            for about, words in further:
+                report(about, words, 0.0)
     for name, parts in made.items():
         if name not in starts or name in unfit:
             report(f"guest {name}", "created " + ", ".join(parts), 0.0)

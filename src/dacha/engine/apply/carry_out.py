@@ -64,12 +64,12 @@ class Work(NamedTuple):
     progress: Progress
 
 
-# What ended with a change: the door concerned, by guest and name, and a description.
-Ended = list[tuple[tuple[str, str], str]]
+# What else came of a change: its subject, and a description.
+Further = list[tuple[str, str]]
 
 
-def carry_out(work: Work, change: Change) -> Ended:
-    """Carry out one step; returns what ended with it. Raises DachaError if this host, or the guest, refuses it."""
+def carry_out(work: Work, change: Change) -> Further:
+    """Carry out one step; returns what else came of it. Raises DachaError if this host, or the guest, refuses it."""
     found = CARRIERS[type(change)](work, change)
     return found if isinstance(found, list) else []
 
@@ -82,6 +82,16 @@ def _move_disk(work: Work, change: MoveDisk) -> None:
     from dacha.engine.disks.moving import move
 
     move(work.ws, change, work.progress)
+
+
+def _grow_disk(work: Work, change: GrowDisk) -> Further:
+    ws, guest = work.ws, change.guest
+    disks.grow_disk(ws.home, guest, change.disk, change.size)
+    if not ws.home.is_running(guest):
+        return []
+    from dacha.engine.inside.growing import follow
+
+    return [(f"guest {guest}", follow(ws, guest, change.disk))]
 
 
 def _delete_disk(work: Work, change: DeleteDisk) -> None:
@@ -103,7 +113,7 @@ def _open_forward(work: Work, change: OpenForward) -> None:
         user_network.open_forward(qmp, _adapter_of(work.ws, change.guest, change.forward), change.forward)
 
 
-def _close_forward(work: Work, change: CloseForward) -> Ended:
+def _close_forward(work: Work, change: CloseForward) -> Further:
     with Qmp(work.ws.home.run(change.guest) / QMP) as qmp:
         user_network.close_forward(qmp, _adapter_of(work.ws, change.guest, change.forward), change.forward)
     process = work.ws.home.read(change.guest).process
@@ -114,7 +124,7 @@ def _close_forward(work: Work, change: CloseForward) -> Ended:
     said = [ended_words(count)] if count else []
     if why:
         said.append(f"connections through it stay open ({why}): dacha restart {change.guest} ends them")
-    return [((change.guest, f"port {change.forward.port}"), words) for words in said]
+    return [(f"door {change.guest} port {change.forward.port}", words) for words in said]
 
 
 def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
@@ -142,14 +152,14 @@ def _caretaker(work: Work, change: Caretaker) -> None:
         caretaking.stop(work.ws.home)
 
 
-def _in_kernel(work: Work, change: Change) -> Ended:
+def _in_kernel(work: Work, change: Change) -> Further:
     ended = kernel.carry_out(work.whole, work.whole.plan, change)
-    return [(door, ended_words(count)) for door, count in ended.items()]
+    return [(f"door {' '.join(door)}", ended_words(count)) for door, count in ended.items()]
 
 
 CARRIERS: dict[type, Callable[[Work, Any], object]] = {
     MakeDisk: lambda work, change: disks.make_disk(work.ws, change, work.progress),
-    GrowDisk: lambda work, change: disks.grow_disk(work.ws.home, change.guest, change.disk, change.size),
+    GrowDisk: _grow_disk,
     MoveDisk: _move_disk,
     AttachDisk: lambda work, change: disks.attach(work.ws.home, change),
     DetachDisk: lambda work, change: disks.detach(work.ws.home, change.guest, change.disk),
