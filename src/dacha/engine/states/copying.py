@@ -7,6 +7,7 @@ deleted by the next one.
 from __future__ import annotations
 
 import contextlib
+import os
 import shutil
 from collections.abc import Callable, Mapping
 from copy import deepcopy
@@ -22,6 +23,7 @@ from dacha.core.lab.model import Guest
 from dacha.core.lab.text.edits import Set
 from dacha.core.named import NamedTuple
 from dacha.engine.disks.disks import attached
+from dacha.engine.disks.storages import storage_folder
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.guest_files import ARCHIVE
 from dacha.engine.home import Home
@@ -30,6 +32,7 @@ from dacha.engine.lab.named import guest_named, refuse_new_name
 from dacha.engine.states import guard
 from dacha.engine.states.beside import read
 from dacha.engine.workspace import Workspace
+from dacha.host import folders
 from dacha.host.files import held, replace_file
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.firmware import VARIABLES
@@ -70,17 +73,42 @@ def copy_guest(named: str | None, ws: Workspace, source: str, new: str, *, addre
     home.make_guest(new)
     marker(home, new).write_text(source)
     try:
+        _link_to_storages(ws, guest, new)
         frozen = _copy_disks(home, source, new, disks, whole=whole, progress=progress)
         _remember(home, source, new)
         table, omitted = _table(ws, guest, address)
         ws = edit_lab(named, lambda before: [Set(("guest", new), table)])
     except BaseException:
         end_live(home, source)
-        home.forget_guest(new)
+        _forget(home, new)
         raise
     marker(home, new).unlink()
     taken = {name: home.disk(new, name).stat().st_blocks * 512 for name in disks}
     return Copied(ws, taken, frozen, omitted)
+
+
+def _link_to_storages(ws: Workspace, guest: Guest, new: str) -> None:
+    """Let the new guest's disks lead to the storages that the original's are in: its table names them, too."""
+    for disk in guest.disks:
+        if disk.storage in ws.lab.storages:
+            folder = folders.make_private(storage_folder(ws, disk))
+            ws.home.disk(new, disk.name).symlink_to(folder / f"{new}.{disk.name}.{os.urandom(4).hex()}.qcow2")
+
+
+def _file(home: Home, new: str, disk: str) -> Path:
+    """The file of a new disk: where its link leads, or the one in the guest's own folder."""
+    link = home.disk(new, disk)
+    return link.readlink() if link.is_symlink() else link
+
+
+def _forget(home: Home, new: str) -> None:
+    """Delete what was copied of a guest that is not in the lab file, in storages, too."""
+    for link in home.guest(new).glob("disk-*.qcow2"):
+        if link.is_symlink():
+            target = link.readlink()
+            for left in (target, *target.parent.glob(f".{target.name}.*.part")):
+                left.unlink(missing_ok=True)
+    home.forget_guest(new)
 
 
 def marker(home: Home, new: str) -> Path:
@@ -95,12 +123,12 @@ def _copy_disks(
     seen = observe_guest(home, source, forwards=False)
     frozen, told = None, partial(progress, f"copying {source}")
     inside = attached(home, source)
-    live = {n: (path, home.disk(new, n)) for n, path in disks.items() if n in inside}
+    live = {n: (path, _file(home, new, n)) for n, path in disks.items() if n in inside}
     if live:
         frozen = copy_live(home, source, live, whole=whole, frozen_if=seen.state == ON, progress=told)
     for name, path in disks.items():
         if name not in live:
-            copying.copy_off(path, home.disk(new, name), whole=whole, progress=told)
+            copying.copy_off(path, _file(home, new, name), whole=whole, progress=told)
         chain.note(home.disk(new, name))
     return frozen if seen.state in (ON, PAUSED) else None
 
@@ -207,7 +235,7 @@ def settle(ws: Workspace) -> None:
             continue
         with contextlib.suppress(OSError):
             end_live(home, marker(home, name).read_text().strip())
-        home.forget_guest(name)
+        _forget(home, name)
 
 
 def end_live(home: Home, source: str) -> None:
