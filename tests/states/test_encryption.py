@@ -209,6 +209,11 @@ def test_a_passphrase_that_is_asked_for_and_changed(pier: Lab) -> None:
 def test_bad_input_about_encryption(pier: Lab) -> None:
     lab = pier
     assert "does not exist yet" in lab("guest", "passphrase", "gauge", code=2).err
+    # A file that is missing, or open to others, is told before anything is started, and refused when it is written.
+    (lab.folder / "secret").chmod(0o640)
+    assert "others may read" in lab("check", code=1).out
+    done = lab("guest", "add", "heron", "--disk", "8MiB", "--passphrase", "nowhere", code=2)
+    assert "cannot be read" in done.err and "heron" not in lab.file.read_text()
     lab.write(LAB)
     lab("apply", "--no-wait")
     assert "has no encrypted disk" in lab("guest", "passphrase", "gauge", code=2).err

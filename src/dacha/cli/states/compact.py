@@ -34,6 +34,8 @@ def run_compact(args: argparse.Namespace) -> int:
     ws = load(args.lab)
     ws.refuse_if_wrong()
     names = choose(ws.lab.guests, args.guests, args.all)
+    if args.all:
+        names = [name for name in names if ws.home.disks(name)]
     rows: list[dict[str, Any]] = []
 
     def told(name: str, made: Compacted | DachaError) -> None:

@@ -27,7 +27,7 @@ class Archive(NamedTuple):
 
 def folder_of(ws: Workspace, schedule: Schedule) -> Path:
     """The folder of a guest's archives."""
-    return ws.resolve(schedule.folder)
+    return ws.resolve(schedule.folder).resolve()
 
 
 def archives(ws: Workspace, guest: str) -> dict[float, Archive]:

@@ -106,6 +106,11 @@ def _disk_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> Iterator
     made = dict(seen.disks)
     for n, disk in enumerate(guest.disks):
         size = made.get(disk.name)
+        if disk.passphrase:
+            from dacha.engine.disks.disks import passphrase_trouble
+
+            if secret := passphrase_trouble(ws, guest.name, disk):
+                yield _wrong(guest, "passphrase", ("disk", n, "passphrase"), secret)
         if size is None:
             for key, error in _new_disk_troubles(ws, disk):
                 code = {"from": "image", "size": "disk-small"}.get(key, "storage-gone")

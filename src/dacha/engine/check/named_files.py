@@ -10,7 +10,10 @@ from dacha.engine.guest.observe import observe_guest
 from dacha.engine.workspace import Workspace
 
 # Findings about values that the user specified: images, kernels, keys, media, sizes of disks.
-NAMED = ("image", "boot-file", "key-file", "medium", "medium-boot", "storage-gone", "disk-small", "disk-shrink")
+NAMED = (
+    "image", "boot-file", "key-file", "medium", "medium-boot", "storage-gone", "disk-small", "disk-shrink",
+    "passphrase",
+)  # fmt: skip
 ANYWAY = "to write it anyway: --anyway"
 
 

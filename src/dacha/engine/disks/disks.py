@@ -99,6 +99,18 @@ def source_of(ws: Workspace, disk: Disk) -> str | None:
     return named if named is None or named == ASK or named.startswith(CREDENTIAL) else str(ws.resolve(named))
 
 
+def passphrase_trouble(ws: Workspace, guest: str, disk: Disk) -> HostError | None:
+    """Why the file with a disk's passphrase cannot be used; None if it can, or if it comes from elsewhere."""
+    source = source_of(ws, disk)
+    if source is None or source == ASK or source.startswith(CREDENTIAL):
+        return None
+    try:
+        passphrases.passphrase(source, f"disk {disk.name} of {guest}")
+    except HostError as e:
+        return e
+    return None
+
+
 def follow_sources(ws: Workspace, name: str) -> None:
     """Record where the passphrases of a guest's encrypted disks come from now, by the lab file. Raises HostError."""
     for disk in ws.lab.guests[name].disks:
