@@ -38,7 +38,13 @@ def put(lab: Lab, text: str = TEXT) -> None:
 
 
 def got(lab: Lab, guest: str = "gauge") -> str:
-    return inside(lab, "dd if=/dev/vda bs=4k count=1 iflag=direct 2> /dev/null | head -n 1", guest).split()[-1]
+    """The first line of its disk; right after a start its console may have other things to say."""
+    for _ in range(20):
+        said = inside(lab, "dd if=/dev/vda bs=4k count=1 iflag=direct 2> /dev/null | head -n 1", guest).split()
+        if said and said[-1].isprintable() and "text" in said[-1]:
+            break
+        time.sleep(0.5)
+    return said[-1] if said else ""
 
 
 def disk(lab: Lab, guest: str = "gauge") -> Path:

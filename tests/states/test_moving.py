@@ -44,7 +44,12 @@ def put(lab: Lab, text: str) -> None:
 
 
 def got(lab: Lab) -> str:
-    return inside(lab, "dd if=/dev/vda bs=512 count=1 iflag=direct 2> /dev/null | head -n 1").split()[-1]
+    """The first line of its disk; right after a start its console may have other things to say."""
+    for _ in range(20):
+        if said := inside(lab, "dd if=/dev/vda bs=512 count=1 iflag=direct 2> /dev/null | head -n 1").split():
+            return said[-1]
+        time.sleep(0.5)
+    return ""
 
 
 def first_line_of(disk: Path, passphrase: str) -> str:
