@@ -73,7 +73,7 @@ def written(lab: Lab, day: int, at: float) -> None:
 def test_three_weeks_of_nights_keep_the_last_seven_and_each_is_the_disk_of_its_night(guest_lab: Lab) -> None:
     lab, folder = guest_lab, scheduled(guest_lab)
     own = "states.gauge.2020-01-01T000000Z.guest"
-    others = ["notes.guest", "states.gauge.guest", own + ".txt", own.replace("states", "other")]
+    others = ["notes.guest", "states.gauge.guest", own + ".txt", own.replace("states", "other"), ".film.mkv.part"]
     for name in others:
         (folder / name).write_text("somebody's")
     (folder / ".states.gauge.2020-01-01T000000Z.guest.12345678.part").write_text("of a killed command")
@@ -102,6 +102,9 @@ def test_a_failed_archive_deletes_nothing_and_is_told(guest_lab: Lab) -> None:
     (first,) = made_at(lab, now - 2 * DAY_S)
     written(lab, 1, now)
     # Its file system is not there: nothing is written elsewhere in its place.
+    folder.chmod(0o777)
+    assert "every user may write" in lab("guest", "archives", "--make", code=3).err
+    folder.chmod(0o700)
     folder.rename(lab.folder / "away")
     done = lab("guest", "archives", "--make", code=3)
     assert "does not exist" in done.err and f"mount it, or: mkdir -p {folder}" in done.err
@@ -118,7 +121,7 @@ def test_a_failed_archive_deletes_nothing_and_is_told(guest_lab: Lab) -> None:
         subprocess.run(["umount", folder], check=True)
     assert [str(p) for p in folder.iterdir()] == [first[1]]
     said = lab("log", "gauge").out
-    assert said.count("could not be saved to its next archive") == 2
+    assert said.count("could not be saved to its next archive") == 3
     lab("guest", "archives", "--make")
     assert len(list(folder.iterdir())) == 1 and first[1] not in map(str, folder.iterdir())
 

@@ -124,9 +124,10 @@ def lock_briefly(fd: int) -> None:
             return
 
 
-def sweep(folder: Path) -> None:
-    """Remove temporary files of killed processes in `folder`; files being written are locked."""
-    for part in folder.glob(".*.part"):
+def sweep(folder: Path, pattern: str = ".*.part") -> None:
+    """Remove temporary files of killed processes in `folder`; files being written are locked. In a folder that is not
+    ours alone the `pattern` names our own ones."""
+    for part in folder.glob(pattern):
         with contextlib.suppress(OSError):
             if part.is_symlink():
                 part.unlink()

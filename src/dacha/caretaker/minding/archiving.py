@@ -17,8 +17,8 @@ from dacha.engine.workspace import Workspace
 # How often it is looked whether an archive is due, and when after the caretaker's start for the first time: the guests
 # that start with this host come first (seconds).
 LOOK_S, FIRST_S = 30.0, 60.0
-# A failed archive is tried again after this time (seconds).
-AGAIN_S = 900.0
+# A failed archive is tried again after this time, the next ones after twice as long, up to six hours (seconds).
+AGAIN_S, AGAIN_MOST_S = 900.0, 6 * 3600.0
 
 
 class Archiving:
@@ -26,8 +26,8 @@ class Archiving:
 
     def __init__(self, alerts: Alerts, log: Callable[[str], None]) -> None:
         self._alerts, self._log = alerts, log
-        # Guests whose last archive failed, and until when they are left alone (monotonic).
-        self._resting: dict[str, float] = {}
+        # Guests whose last archive failed: how often in a row, and until when they are left alone (monotonic).
+        self._resting: dict[str, tuple[int, float]] = {}
         self._task: asyncio.Task[None] | None = None
 
     def renew(self, ws: Workspace) -> None:
@@ -46,12 +46,13 @@ class Archiving:
         while True:
             with attempt(self._log, "cannot make the archives that are due"):
                 for name in await asyncio.to_thread(due_guests, self._ws.again(), time.time()):
-                    if self._resting.get(name, 0.0) <= time.monotonic():
+                    if self._resting.get(name, (0, 0.0))[1] <= time.monotonic():
                         await self._make(name)
             await asyncio.sleep(LOOK_S)
 
     async def _make(self, name: str) -> None:
-        self._resting[name] = time.monotonic() + AGAIN_S
+        failures = self._resting.get(name, (0, 0.0))[0]
+        self._resting[name] = (failures + 1, time.monotonic() + min(AGAIN_S * 2.0**failures, AGAIN_MOST_S))
         words = ("guest", "archives", name, "--make", "--json", "--lab", str(self._ws.path))
         child = await asyncio.create_subprocess_exec(
             sys.executable, "-P", "-m", "dacha", *words, stdin=asyncio.subprocess.DEVNULL,

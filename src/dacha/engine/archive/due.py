@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import stat
 import time
 from pathlib import Path
 
@@ -37,6 +38,12 @@ def archives(ws: Workspace, guest: str) -> dict[float, Archive]:
         return {}
     folder = folder_of(ws, schedule)
     try:
+        if folder.stat().st_mode & stat.S_IWOTH:
+            raise HostError(
+                f"every user may write to the folder for archives of {guest}: {folder}",
+                why="others could put archives there, and those that are counted as older would be deleted",
+                remedy=f"chmod o-w {folder}",
+            )
         with os.scandir(folder) as entries:
             files = {e.name: e.stat(follow_symlinks=False) for e in entries if e.is_file(follow_symlinks=False)}
     except FileNotFoundError as e:

@@ -37,7 +37,7 @@ def make(ws: Workspace, name: str, now: float, lock: Lock, progress: Progress) -
     try:
         archives(ws, name)
         folder = folder_of(ws, schedule)
-        sweep(folder)
+        sweep(folder, f".{ws.lab.name}.{name}.*.part")
         file = folder / archive_name(ws.lab.name, name, now)
         with new_archive(str(file), prove=lambda stream: reading.check(stream, lambda share: None)) as out:
             made = save(ws, name, out, with_keys=False, progress=progress, lock=lock)

@@ -86,7 +86,7 @@ def _written_again(path: Path, progress: Callable[[float], None]) -> None:
     """Replace an image by a copy with the same contents and backing image, if that is smaller. Raises HostError."""
     real, named = path.resolve(), images.header(path).backing
     refuse_without_room(real.parent, stored(path), "the copy of a disk that is compacted")
-    sweep(real.parent)
+    sweep(real.parent, f".{real.name}.*.part")
     new = real.with_name(f".{real.name}.{os.urandom(4).hex()}.part")
     try:
         copying.copy_off(path, new, whole=False, progress=progress)
