@@ -118,4 +118,6 @@ dacha guest remove blank --with-disks > /dev/null
 dacha guest remove pole --with-disks > /dev/null
 dacha apply > /dev/null
 rm "$DACHA_STATE/demo/saltmarsh-installer.iso"
-shot change "dacha start --all > /dev/null; $typed; typed dacha guest edit gauge --memory 160MiB; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha restart gauge; echo; typed dacha connect gauge -- uname -a; echo; typed dacha stop locker; echo; typed dacha status"
+mkdir -p "$DACHA_STATE/demo/big" "$DACHA_STATE/demo/archives"
+printf '\n[storage.big]\npath = "big"\n' >> "$DACHA_STATE/demo/lab.toml"
+shot change "dacha start --all > /dev/null; $typed; typed dacha guest edit gauge --memory 160MiB --move-disk big --archive-in archives --archive-at 02:30; echo; typed dacha diff; echo; typed dacha apply; echo; typed dacha restart gauge; echo; typed dacha guest archives --make; echo; typed dacha guest archives; echo; typed dacha stop locker; echo; typed dacha status"
