@@ -19,7 +19,11 @@ MIB = 1 << 20
 BESIDE = """\
 #!/bin/sh
 at=$(awk -v d="$1" '$1 == d { print $2 }' /proc/mounts)
-umount "$at" && e2fsck -fp "$1" > /dev/null
+for n in 1 2 3 4 5 6 7 8 9; do
+  umount "$at" && break
+  sleep 0.5
+done
+e2fsck -fp "$1" > /dev/null
 PATH=/usr/sbin:/sbin:/usr/bin:/bin resize2fs "$1"
 mount "$1" "$at"
 """

@@ -229,12 +229,12 @@ def test_with_memory_guests_continue_where_they_were(gauge: Lab) -> None:
     before = count(lab)
     said = lab("snapshot", "add", "both", "--all", "--memory").out
     assert said.count("of memory") == 2 and "stopped" in said
-    until(lambda: count(lab) > before + 20)
-    inside(lab, "rm -f /run/count; killall sh; true")
+    inside(lab, "touch /run/later; rm -f /run/count; killall sh; true")
     lab("guest", "edit", "gauge", "--memory", "160MiB")
     out = lab("snapshot", "restore", "both", "--all", "--yes").out
     assert out.count("continues from its saved state") == 2
-    assert before <= count(lab) < before + 20
+    # Its memory is that of the snapshot: it counts on, and knows nothing of what came later.
+    assert count(lab) >= before and inside(lab, "ls /run/later 2> /dev/null || echo none").split()[-1] == "none"
     # What differs from the lab file is told.
     assert "guest gauge" in out and "memory 128 MiB → 160 MiB" in out
     # Without its memory it boots.
