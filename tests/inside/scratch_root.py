@@ -1,25 +1,46 @@
 """A scratch copy of this machine's own root: an overlay in namespaces of its own, without a network, with a package
 archive in a folder of it. What a script changes there stays in the overlay."""
 
+import contextlib
 import hashlib
 import os
 import stat
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
 # What package managers and account tools write besides what they are asked for.
 VOLATILE = (
     "archive", "dev", "etc/.pwd.lock", "etc/apt", "etc/group-", "etc/group.", "etc/gshadow-", "etc/gshadow.",
-    "etc/ld.so.cache", "etc/passwd-", "etc/passwd.", "etc/shadow-", "etc/shadow.", "etc/subgid-", "etc/subuid-",
-    "proc", "run", "tmp", "usr/lib/locale/locale-archive", "var/cache", "var/lib/apt", "var/lib/dpkg",
-    "var/lib/systemd/deb-systemd-helper-enabled", "var/log",
+    "etc/ld.so.cache", "etc/passwd-", "etc/passwd.", "etc/shadow-", "etc/shadow.", "etc/subgid-", "etc/subgid.",
+    "etc/subuid-", "etc/subuid.", "proc", "run", "tmp", "usr/lib/locale/locale-archive", "var/cache", "var/lib/apt",
+    "var/lib/dpkg", "var/lib/systemd/deb-systemd-helper-enabled", "var/log",
 )  # fmt: skip
 ENTER = """\
 mount -t overlay overlay -o lowerdir=/,upperdir={top}/upper,workdir={top}/work {top}/root &&
 mount -t proc proc {top}/root/proc && mount -t tmpfs run {top}/root/run && mount --rbind /dev {top}/root/dev &&
 exec chroot {top}/root /bin/sh
 """
+
+
+def namespace_below(pid: int) -> str:
+    """The namespace of process ids that a process has created; "" if it has not yet."""
+    with contextlib.suppress(OSError):
+        for child in Path(f"/proc/{pid}/task/{pid}/children").read_text().split():
+            return str(Path(f"/proc/{child}/ns/pid").readlink())
+    return ""
+
+
+def alive_in(space: str) -> bool:
+    """Whether a process of that namespace is left, but for zombies."""
+    for entry in Path("/proc").iterdir():
+        if entry.name.isdigit():
+            with contextlib.suppress(OSError):
+                state = (entry / "stat").read_text().rpartition(")")[2].split()[0]
+                if state != "Z" and str((entry / "ns/pid").readlink()) == space:
+                    return True
+    return False
 
 
 class ScratchRoot:
@@ -47,9 +68,16 @@ class ScratchRoot:
         try:
             return child.communicate(script, timeout=kill_after_s or 300)[0]
         except subprocess.TimeoutExpired:
+            space = namespace_below(child.pid)
             child.kill()
             assert kill_after_s, "no end within five minutes"
-            return child.communicate()[0]
+            said = child.communicate()[0]
+            # Its pipe closes before the last of its processes is gone, and what that one still writes is no power cut.
+            deadline = time.monotonic() + 60
+            while space and alive_in(space):
+                assert time.monotonic() < deadline
+                time.sleep(0.01)
+            return said
 
     def archive(self, packages: dict[str, str], broken: tuple[str, ...] = ()) -> None:
         """A package archive, the only one of its apt: names with what they depend on. Each has a program, a service and

@@ -249,11 +249,11 @@ def _keep_router_advertisements(*, later: bool = False) -> None:
     """A host that forwards IPv6 stops accepting router advertisements (Linux: ip-sysctl, accept_ra) by default. Of
     links that appear `later`, only adapters are configured: those of other programs are their own business."""
     for link, seen in iproute.links().items():
-        if (seen.alias.startswith("dacha:") and ":bridge:" not in seen.alias) or (later and seen.kind):
+        if link == "lo" or (seen.alias.startswith("dacha:") and ":bridge:" not in seen.alias) or (later and seen.kind):
             continue  # router advertisements of guests are ignored; a bridge over this host's adapter is its LAN
         name = f"net/ipv6/conf/{link}/accept_ra"
         if sysctls.read(name) == "1":
-            sysctls.change(name, "2")
+            sysctls.change(name, "2", later=later)
 
 
 def keep_routers_heard() -> None:

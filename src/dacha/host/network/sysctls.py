@@ -72,13 +72,14 @@ def _changing() -> contextlib.AbstractContextManager[None]:
     return locked(_memory().with_suffix(".lock"), "a change of this host's settings", 10.0)
 
 
-def change(name: str, value: str) -> None:
-    """Set a value and record the former one, unless it is already set. Raises HostError."""
+def change(name: str, value: str, *, later: bool = False) -> None:
+    """Set a value and record the former one, unless it is already set. One that is changed `later`, beside commands, is
+    left if all settings were restored meanwhile. Raises HostError."""
     if read(name) in (None, value):
         return
     with _changing():
         former = read(name)
-        if former is None or former == value:
+        if former is None or former == value or (later and FORWARDING[6] not in remembered()):
             return
         # Recorded first: if it is killed in between, the next apply finds the same former value.
         replace_file(_memory(), json.dumps(remembered() | {name: remembered().get(name, former)}))

@@ -157,11 +157,21 @@ take_package() {
 }
 sweep_packages() {
   [ -s "$L/pool" ] && [ "$P" = apt-get ] || return 0
+  # apt forgets at once that nobody asked for what it is about to remove: if it was killed then, it is told again.
+  again=
+  for name in $(cat "$L/sweeping" 2> /dev/null); do
+    if has "$name" && [ ! -d "$L/package-$name" ]; then again="$again $name"; fi
+  done
+  # shellcheck disable=SC2086  # a word each
+  if [ -n "$again" ]; then run apt-mark auto $again; fi
   while :; do
     unneeded=$(apt-get -s autoremove 2> /dev/null | awk '/^Remv / { print $2 }' | grep -xF -f "$L/pool")
+    [ -n "$unneeded" ] || break
+    echo "$unneeded" > "$L/sweeping"
     # shellcheck disable=SC2086  # a word each
-    [ -n "$unneeded" ] && remove $unneeded || break
+    remove $unneeded || break
   done
+  [ -n "$unneeded" ] || rm -f "$L/sweeping"
   for name in $(sort -u "$L/pool"); do
     if has "$name"; then echo "$name"
     elif traces "$name"; then remove "$name"; fi
