@@ -237,8 +237,9 @@ def test_a_machine_that_is_no_guest_has_an_address_a_name_and_files_to_start_fro
     world.run("outside", "busybox", "udhcpc", "-i", "eth9", "-q", "-n", "-f", "-s", str(script))
     source = CLIENT.format(source=str(Path(__file__).parent.parent.parent / "src"))
     assert world.run("outside", *PYTHON, "-c", source + 'print(fetch("pxelinux.0"))').strip() == "300000"
-    log = caretakers_log(lab)
-    assert "10.77.4.60 is leased to 02:00:00:77:04:60" in log and "pxelinux.0 was sent (10.77.4.60)" in log
+    assert "10.77.4.60 is leased to 02:00:00:77:04:60" in caretakers_log(lab)
+    # It is written when the client's last answer has come.
+    until(lambda: "pxelinux.0 was sent (10.77.4.60)" in caretakers_log(lab))
     name = "import dns.resolver as r; x = r.Resolver(configure=False); x.nameservers = ['10.77.4.2']; " \
         "print(*x.resolve('press.saltmarsh.internal', 'A'))"  # fmt: skip
     assert world.run("host", sys.executable, "-c", name).strip() == "10.77.4.60"

@@ -43,8 +43,11 @@ def run_folder(lab: Lab, guest: str = "gauge") -> Path:
 
 
 def inside(lab: Lab, command: str, guest: str = "gauge") -> str:
-    """Run a command as root in the guest; its output."""
-    return on_console(run_folder(lab, guest), command).strip()
+    """Run a command as root in the guest; its output. A guest that has just started may lose a part of what is typed:
+    the command waits until its shell answers."""
+    run = run_folder(lab, guest)
+    until(lambda: on_console(run, "echo re''ady").split()[-1:] == ["ready"])
+    return on_console(run, command).strip()
 
 
 def counting(lab: Lab) -> None:
