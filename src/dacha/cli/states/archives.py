@@ -73,7 +73,10 @@ def _make(args: argparse.Namespace, ws: Workspace, names: list[str]) -> int:
 
     ws.refuse_if_wrong()
     with share_bar() as bar:
-        found = make_due(ws, time.time(), held(ws), bar, names, (lambda made: None) if args.json else _told)
+        found = make_due(ws, time.time(), held(ws), bar, names)
+    # After the progress bar is gone: it would share a line with them.
+    for made in found if not args.json else ():
+        _told(made)
     if args.json:
         output.emit_json({"lab": ws.lab.name, "made": [_json(m) for m in found]})
     elif not found:

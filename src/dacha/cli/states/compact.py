@@ -36,12 +36,9 @@ def run_compact(args: argparse.Namespace) -> int:
     names = choose(ws.lab.guests, args.guests, args.all)
     if args.all:
         names = [name for name in names if ws.home.disks(name)]
-    rows: list[dict[str, Any]] = []
+    found: list[tuple[str, Compacted | DachaError]] = []
 
-    def told(name: str, made: Compacted | DachaError) -> None:
-        rows.append(_json(name, made))
-        if args.json:
-            return
+    def show(name: str, made: Compacted | DachaError) -> None:
         if not isinstance(made, Compacted):
             output.note(made.message())
             return
@@ -53,9 +50,13 @@ def run_compact(args: argparse.Namespace) -> int:
 
     lock = partial(ws.home.lock, "guest compact", ws.path, lambda holder: output.note(f"waiting for {holder}"))
     with share_bar() as bar:
-        fine = compact_all(ws, names, lock, bar, told)
+        fine = compact_all(ws, names, lock, bar, lambda name, made: found.append((name, made)))
     if args.json:
-        output.emit_json({"lab": ws.lab.name, "guests": rows})
+        output.emit_json({"lab": ws.lab.name, "guests": [_json(name, made) for name, made in found]})
+        return 0 if fine else 1
+    # After the progress bar is gone: it would share a line with them.
+    for name, made in found:
+        show(name, made)
     return 0 if fine else 1
 
 

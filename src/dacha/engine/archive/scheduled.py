@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Collection
+from collections.abc import Collection
 from pathlib import Path
 
 from dacha.core.archive.schedule import Schedule, archive_name, expired
@@ -62,7 +62,6 @@ def _delete_expired(ws: Workspace, name: str, schedule: Schedule, now: float) ->
 
 def make_due(
     ws: Workspace, now: float, lock: Lock, progress: Progress, only: Collection[str],
-    report: Callable[[Made], None] = lambda made: None,
 ) -> list[Made]:  # fmt: skip
     """Make every archive that is due, of these guests. A failure does not prevent the others; a guest that another
     command is saving is left out."""
@@ -71,5 +70,4 @@ def make_due(
         if name in only:
             with contextlib.suppress(BusyError):
                 found.append(make(ws, name, now, lock, progress))
-                report(found[-1])
     return found
