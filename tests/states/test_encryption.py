@@ -212,6 +212,22 @@ def test_a_passphrase_that_is_asked_for_and_changed(pier: Lab) -> None:
     until(lambda: got(lab) == TEXT)
 
 
+def test_an_encrypted_disk_on_an_image_grows_and_changes_its_passphrase(pier: Lab) -> None:
+    lab = pier
+    base = lab.folder / "base.qcow2"
+    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", base, "32M"], check=True)
+    lab.write(ENCRYPTED.replace('size = "32 MiB"', 'from = "base.qcow2"'))
+    lab("apply", "--no-wait")
+    put(lab)
+    lab("stop", "gauge", "--force", "--wait", "0s")
+    secret(lab, "new", "storm-surge")
+    lab("guest", "passphrase", "gauge", "--to", "new")
+    lab("guest", "edit", "gauge", "--disk", "40MiB")
+    lab("apply", "--no-wait")
+    lab("start", "gauge", "--no-wait")
+    assert got(lab) == TEXT and inside(lab, "cat /sys/block/vda/size").split()[-1] == str(40 << 11)
+
+
 def test_bad_input_about_encryption(pier: Lab) -> None:
     lab = pier
     assert "does not exist yet" in lab("guest", "passphrase", "gauge", code=2).err

@@ -146,7 +146,7 @@ def test_a_move_without_room_or_place_changes_nothing(guest_lab: Lab) -> None:
     put(lab, "kept")
     assert "the lab has no storage bog" in lab("guest", "edit", "gauge", "--move-disk", "bog", code=2).err
     assert "has no disk 7" in lab("guest", "edit", "gauge", "--move-disk", "7=big", code=2).err
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=20m,mode=700", "tmpfs", lab.folder / "big"], check=True)
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m,mode=700", "tmpfs", lab.folder / "big"], check=True)
     try:
         lab("guest", "edit", "gauge", "--move-disk", "big")
         done = lab("apply", code=3)

@@ -206,7 +206,7 @@ ACTIONS = (
         leaving.remove_arguments, leaving.run_remove,
     ),
     Action(
-        "copy", "add a guest with the contents of another one's disks", "dacha guest copy gauge heron",
+        "copy", "create a guest with a copy of another guest's disks", "dacha guest copy gauge heron",
         copy.copy_arguments, copy.run_copy,
     ),
     Action(

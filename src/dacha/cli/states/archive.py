@@ -28,7 +28,7 @@ def save_arguments(parser: argparse.ArgumentParser) -> None:
     )
     arguments.guest(parser, "name")
     parser.add_argument("file", metavar="FILE", help="new file for the archive, or - for standard output")
-    parser.add_argument("--with-keys", action="store_true", help="also its SSH host key: who has the file has the key")
+    parser.add_argument("--with-keys", action="store_true", help="also save its SSH host key: the file is then secret")
 
 
 def load_arguments(parser: argparse.ArgumentParser) -> None:
@@ -82,7 +82,9 @@ def held(ws: Workspace) -> Lock:
 
 
 def run_load(args: argparse.Namespace) -> int:
-    if args.file.lower().endswith((".ova", ".ovf")):
+    from dacha.engine.archive.appliance import is_appliance
+
+    if is_appliance(args.file):
         from dacha.cli.states.appliance import run_load_appliance
 
         return run_load_appliance(args)

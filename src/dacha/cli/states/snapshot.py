@@ -32,7 +32,7 @@ def _add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--about", metavar="TEXT", default="", help="a description")
     parser.add_argument(
         "--memory", action="store_true",
-        help="also save the memory of running guests: restored, they continue where they were",
+        help="also save the memory of running guests, so that they resume at this point when restored",
     )  # fmt: skip
     parser.add_argument(
         "--no-freeze", action="store_true",

@@ -8,7 +8,7 @@ from dacha.core.errors import AnswerNo
 
 
 def secret(what: str, new: bool) -> str:
-    """Ask for a secret; a new one twice. Raises AnswerNo without a terminal, or if the two differ."""
+    """Prompt for a secret, for a new one twice. Raises AnswerNo without a terminal, or if the two entries differ."""
     import getpass
 
     if not sys.stdin.isatty():

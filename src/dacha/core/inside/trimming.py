@@ -39,6 +39,6 @@ def read_answers(out: str) -> Trimmed | None:
     if all_of("denied"):
         return Trimmed(why="the login user does not become root without a password")
     if all_of("missing"):
-        return Trimmed(why="it does not have the program fstrim")
+        return Trimmed(why="the program fstrim is not installed in the guest")
     places = tuple(all_of("done"))
     return Trimmed(places, "" if places else "none of its file systems supports it")

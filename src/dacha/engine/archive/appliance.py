@@ -79,7 +79,7 @@ class Package:
             self._tar.close()
 
     def length(self, name: str) -> int:
-        """The bytes of a file. Raises AnswerNo if the package does not have it."""
+        """Return the length of a file (bytes). Raises AnswerNo if the package does not contain it."""
         with self._opened(name) as (_, length):
             return length
 

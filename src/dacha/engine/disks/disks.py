@@ -105,7 +105,7 @@ def passphrase_trouble(ws: Workspace, guest: str, disk: Disk) -> HostError | Non
     if source is None or source == ASK or source.startswith(CREDENTIAL):
         return None
     try:
-        passphrases.passphrase(source, f"disk {disk.name} of {guest}")
+        passphrases.passphrase(source, chain.words(ws.home.disk(guest, disk.name)))
     except HostError as e:
         return e
     return None

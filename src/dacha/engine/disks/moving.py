@@ -15,9 +15,7 @@ from pathlib import Path
 from dacha.core.apply.changes import Change, ChangeMachine, MoveDisk
 from dacha.core.errors import DachaError, HostError
 from dacha.core.lab.model import Disk
-from dacha.core.units import show_size
 from dacha.engine.disks.disks import Progress, attached
-from dacha.engine.disks.room import space
 from dacha.engine.disks.storages import storage_folder
 from dacha.engine.home import Home
 from dacha.engine.workspace import Workspace
@@ -30,9 +28,6 @@ from dacha.hypervisor.images import chain, images, making, snapshots
 from dacha.hypervisor.images.image_tool import Image
 from dacha.hypervisor.live import moving
 from dacha.hypervisor.monitor.qmp import Qmp
-
-# What stays free for guests that run at the new place (bytes).
-RESERVE = 64 << 20
 
 
 def moves(ws: Workspace, away: Iterable[tuple[str, Disk]]) -> list[Change]:
@@ -75,7 +70,7 @@ def move(ws: Workspace, change: MoveDisk, progress: Progress) -> None:
             remedy=f"copy the guest: dacha guest copy {guest.name} NEW-NAME --whole",
         )
     folder = folders.make_private(storage_folder(ws, disk)) if disk.storage else home.guest(guest.name)
-    refuse_without_room(folder, stored(old), f"disk {disk.name} of {guest.name}")
+    making.need_space(folder, stored(old), f"disk {disk.name} of {guest.name}", "")
     unique = os.urandom(4).hex()
     name = f"{guest.name}.{disk.name}.{unique}.qcow2" if disk.storage else f".moving.{disk.name}.{unique}"
     note, new = note_of(link), folder / name
@@ -111,17 +106,6 @@ def note_of(link: Path) -> Path:
 
 def _telling(progress: Progress, what: str) -> Callable[[float], None]:
     return lambda share: progress(what, share)
-
-
-def refuse_without_room(folder: Path, needed: int, what: str) -> None:
-    """Raise HostError if a folder has less free space than this takes (bytes)."""
-    free = space(folder)[0]
-    if free < needed + RESERVE:
-        raise HostError(
-            f"no space for {what} in {folder}",
-            why=f"it takes {show_size(needed)}, and {show_size(free)} is free",
-            remedy="free some space there, or use another storage",
-        )
 
 
 def _create(link: Path, new: Path, *, full: bool) -> None:

@@ -38,7 +38,7 @@ def _disk_in_use(ws: Workspace, name: str) -> HostError | None:
             return HostError(
                 f"disk {disk.name} of {name} is in use by another program: {who}",
                 where=str(path),
-                why="two writers would destroy its contents",
+                why="concurrent writes would corrupt its contents",
                 remedy="end that program, then start the guest again",
             )
     return None

@@ -12,12 +12,12 @@ from dacha.core.apply.observed import ON, PAUSED, SAVED
 from dacha.core.errors import AnswerNo, DachaError, HostError
 from dacha.core.inside.trimming import SCRIPT, read_answers
 from dacha.core.named import NamedTuple
-from dacha.engine.disks.moving import has_snapshots, refuse_without_room, stored
+from dacha.engine.disks.moving import has_snapshots, stored
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.inside.run import run_inside
 from dacha.engine.workspace import Workspace
 from dacha.host.files import sweep
-from dacha.hypervisor.images import copying, images
+from dacha.hypervisor.images import copying, images, making
 from dacha.hypervisor.monitor import agent
 
 Progress = Callable[[str, float], None]
@@ -85,7 +85,7 @@ def _trimmed(ws: Workspace, name: str) -> str:
 def _written_again(path: Path, progress: Callable[[float], None]) -> None:
     """Replace an image by a copy with the same contents and backing image, if that is smaller. Raises HostError."""
     real, named = path.resolve(), images.header(path).backing
-    refuse_without_room(real.parent, stored(path), "the copy of a disk that is compacted")
+    making.need_space(real.parent, stored(path), "a compact copy of the disk", "")
     sweep(real.parent, f".{real.name}.*.part")
     new = real.with_name(f".{real.name}.{os.urandom(4).hex()}.part")
     try:

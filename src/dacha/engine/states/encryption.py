@@ -14,7 +14,7 @@ from dacha.engine.lab.named import guest_named
 from dacha.engine.lab.proposals import written_path
 from dacha.engine.workspace import Workspace
 from dacha.hypervisor.images import chain, passphrases
-from dacha.hypervisor.images.image_tool import Image, run_with
+from dacha.hypervisor.images.image_tool import alone, run_with
 from dacha.hypervisor.images.passphrases import ASK, CREDENTIAL
 
 
@@ -43,17 +43,15 @@ def change(named: str | None, ws: Workspace, guest: str, disk: str | None, to: s
     if source == ASK:
         passphrases.forget()
     new = passphrases.passphrase(source, what, new=True)
-    image = Image(link.resolve(), "qcow2", 0, (), old)
+    image = link.resolve()
     failed = f"cannot change the passphrase of {what}"
     work = f"encrypt.iter-time={passphrases.WORK_MS}"
     if new != old:
         added = f"encrypt.state=active,encrypt.new-secret=new,{work}"
-        run_with({"key": old, "new": new}, ["amend", "-o", added, *image.as_source()], failed, write=[image.path])
+        run_with({"key": old, "new": new}, ["amend", "-o", added, *alone(image, old)], failed, write=[image])
     ws = edit_lab(named, lambda before: [Set(("guest", guest, "disk", at, "passphrase"), written)])
     chain.note(link, source)
     if new != old:
         gone = "encrypt.state=inactive,encrypt.old-secret=key"
-        opened = image._replace(key=new).as_source()
-        opened[-1] = opened[-1].replace("key-secret=key", "key-secret=new")
-        run_with({"key": old, "new": new}, ["amend", "-o", gone, *opened], failed, write=[image.path])
+        run_with({"key": old, "new": new}, ["amend", "-o", gone, *alone(image, new, "new")], failed, write=[image])
     return ws, name

@@ -36,6 +36,12 @@ def options(path: Path, form: str) -> str:
     return f"driver={form},file.driver=file,file.filename={str(path).replace(',', ',,')}"
 
 
+def alone(path: Path, key: bytes | None, name: str = "key") -> list[str]:
+    """A qcow2 image for QEMU's tool without its backing image, whatever a guest wrote into the header; `name` is the
+    secret that opens it if it is encrypted."""
+    return ["--image-opts", f"{options(path, 'qcow2')},backing=" + (f",encrypt.key-secret={name}" if key else "")]
+
+
 def encrypted_by(key: bytes | None) -> list[str]:
     """The options of a new image that is encrypted by the secret `new`, if it has a passphrase."""
     if key is None:
@@ -58,8 +64,8 @@ def run_with(
     keys: Mapping[str, bytes | None], command: list[str], failed: str, *, read: Iterable[Path] = (),
     write: Iterable[Path] = (),
 ) -> None:  # fmt: skip
-    """Run QEMU's image tool with these secrets, by their identifiers; those that are None are left out. Raises
-    HostError."""
+    """Run QEMU's image tool. `keys` are its secrets by identifier; None means no secret. Raises HostError with the
+    message `failed`."""
     code, _, err = ran(keys, command, read=read, write=write)
     if code:
         raise HostError(failed, why=words_of(err))

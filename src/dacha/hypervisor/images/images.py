@@ -42,7 +42,7 @@ def inspect(path: Path, stores: Iterable[Path] = ()) -> Image:
         )
     if header(path).encrypted:
         raise HostError(
-            f"the image {path} is encrypted", why="Dacha encrypts disks, and reads images that are not",
+            f"the image {path} is encrypted", why="only an unencrypted image can be a base",
             remedy="use an image that is not encrypted",
         )  # fmt: skip
     facts = _facts(path, form)

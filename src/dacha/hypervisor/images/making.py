@@ -12,7 +12,7 @@ from dacha.core.errors import HostError
 from dacha.core.units import exact_size, show_size
 from dacha.host import confine
 from dacha.host.accounts import helper
-from dacha.hypervisor.images.image_tool import Image, encrypted_by, present, ran, run_with, tool, words_of
+from dacha.hypervisor.images.image_tool import Image, alone, encrypted_by, present, ran, run_with, tool, words_of
 from dacha.hypervisor.images.images import header
 from dacha.hypervisor.images.passphrases import given
 from dacha.hypervisor.images.whole import whole
@@ -29,15 +29,15 @@ def grow(path: Path, size: int, key: bytes | None = None) -> None:
     """Grow a disk that no guest has open; `key` is its passphrase if it is encrypted. Raises HostError."""
     # It is our own disk, whatever its guest wrote to its header: no backing file is opened.
     header(path)
-    source = Image(path, "qcow2", 0, (path,), key).as_source()
-    run_with({"key": key}, ["resize", "-q", *source, str(size)], f"cannot grow the disk {path}", write=[path])
+    command = ["resize", "-q", *alone(path, key), str(size)]
+    run_with({"key": key}, command, f"cannot grow the disk {path}", write=[path])
 
 
 def rebase(path: Path, below: Path, form: str) -> None:
     """Change the name of the backing image of a disk that no guest has open. Its contents do not change, and no backing
     file is opened. Raises HostError."""
-    command = [tool(), "rebase", "-q", "-u", "-f", "qcow2", "-F", form, "-b", str(below), str(path)]
-    _run(command, f"cannot use {below} as the backing image of disk {path}", write=[path])
+    command = ["rebase", "-q", "-u", "-f", "qcow2", "-F", form, "-b", str(below), str(path)]
+    run_with({}, command, f"cannot use {below} as the backing image of disk {path}", write=[path])
 
 
 def create(path: Path, *, size: int | None, base: Image | None, full: bool, key: bytes | None = None) -> None:
@@ -47,7 +47,7 @@ def create(path: Path, *, size: int | None, base: Image | None, full: bool, key:
     refuse_smaller(base, size)
     wanted = size or (base.size if base else 0)
     if full:
-        _need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'set allocation = "thin"')
+        need_space(path.parent, wanted, f"a full disk of {show_size(wanted)}", 'set allocation = "thin"')
     command = ["create", "-q", "-f", "qcow2", "-o", f"preallocation={'falloc' if full else 'off'}", *encrypted_by(key)]
     if base:
         # Not opened (-u): it was examined before, and its size is known.
@@ -68,10 +68,10 @@ def copy(
     wanted = size or base.size
     holds = wanted
     if full:
-        _need_space(path.parent, wanted, f"a full copy of {show_size(wanted)}", 'set allocation = "thin"')
+        need_space(path.parent, wanted, f"a full copy of {show_size(wanted)}", 'set allocation = "thin"')
     else:
         holds = _to_be_written(base)
-        _need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
+        need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
     source = base.as_source()
     command = ["convert", "-p", *source[:-1], "-O", "qcow2", *encrypted_by(key), source[-1]]
     with whole(path) as temporary, given(present({"key": base.key, "new": key}), helper()) as (secrets, pipes):
@@ -91,8 +91,7 @@ def copy(
         if child.wait():
             raise HostError(f"cannot copy {base.path}", why=words_of(words))
         if full or wanted > base.size:
-            made = Image(temporary, "qcow2", 0, (temporary,), key).as_source()
-            grow = ["resize", "-q", *(["--preallocation=falloc"] if full else []), *made, str(wanted)]
+            grow = ["resize", "-q", *(["--preallocation=falloc"] if full else []), *alone(temporary, key), str(wanted)]
             run_with({"key": key}, grow, f"cannot create the disk {path}", write=[temporary])
 
 
@@ -116,8 +115,9 @@ def refuse_smaller(base: Image | None, size: int | None) -> None:
         )
 
 
-def _need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
-    """Raises HostError if `wanted` bytes are not free, before anything is written."""
+def need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
+    """Raise HostError if `wanted` bytes are not free, besides a reserve for running guests. `instead` is another way
+    out, if there is one."""
     usage = os.statvfs(folder)
     free = usage.f_bavail * usage.f_frsize
     reserve = min(RESERVE_MOST, usage.f_blocks * usage.f_frsize // RESERVE_PART)
@@ -125,7 +125,3 @@ def _need_space(folder: Path, wanted: int, what: str, instead: str) -> None:
         remedy = "free some space" + (f", or {instead}" if instead else ", or use a storage with enough space")
         why = f"{show_size(free)} is free, and {show_size(reserve)} of that is reserved for running guests"
         raise HostError(f"no space for {what} in {folder}", why=why, remedy=remedy)
-
-
-def _run(command: list[str], failed: str, write: list[Path]) -> None:
-    run_with({}, command[1:], failed, write=write)

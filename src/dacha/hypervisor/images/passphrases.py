@@ -98,7 +98,7 @@ def given(passphrases: dict[str, bytes], account: Account | None) -> Iterator[tu
 
 
 def pipe(secret: bytes, account: Account | None) -> int:
-    """The reading end of a pipe with a secret, which that user may open again by its name in /proc."""
+    """Return the read end of a pipe that contains a secret. That user may reopen it through /proc."""
     reading, writing = os.pipe2(os.O_CLOEXEC)
     try:
         os.write(writing, secret)

@@ -13,7 +13,7 @@ from pathlib import Path
 from dacha.core.errors import HostError, PeerError
 from dacha.formats.disk import qcow2_snapshots
 from dacha.formats.disk.qcow2_snapshots import Inside
-from dacha.hypervisor.images.image_tool import options, ran, run_with, words_of
+from dacha.hypervisor.images.image_tool import alone, ran, run_with, words_of
 
 
 def in_image(disk: Path) -> dict[str, Inside]:
@@ -69,17 +69,11 @@ def delete(disk: Path, name: str, key: bytes | None = None) -> None:
 
 def free_lost(disk: Path, key: bytes | None = None) -> None:
     """Free the space that an interrupted operation left without an owner. Raises HostError."""
-    command = ["check", "-q", "-r", "leaks", *_source(disk, key)]
+    command = ["check", "-q", "-r", "leaks", *alone(disk, key)]
     code, _, err = ran({"key": key}, command, write=[disk])
     if code not in (0, 3):
         raise HostError(f"{disk} cannot be checked", why=words_of(err))
 
 
 def _run(action: list[str], disk: Path, key: bytes | None, failed: str) -> None:
-    run_with({"key": key}, ["snapshot", "-q", *action, *_source(disk, key)], failed, write=[disk])
-
-
-def _source(disk: Path, key: bytes | None) -> list[str]:
-    """An image for QEMU's tool: without its backing image, which a snapshot does not concern, whatever a guest wrote
-    into the header; with its passphrase if it is encrypted."""
-    return ["--image-opts", f"{options(disk, 'qcow2')},backing=" + (",encrypt.key-secret=key" if key else "")]
+    run_with({"key": key}, ["snapshot", "-q", *action, *alone(disk, key)], failed, write=[disk])
