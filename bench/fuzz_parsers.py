@@ -27,7 +27,7 @@ from dacha.core.network.iptables import entries
 from dacha.core.people import keys_inside, sessions_inside
 from dacha.core.trace.seen.inside import read_inside
 from dacha.formats import openssh, wim
-from dacha.formats.disk import boot_sectors, qcow2
+from dacha.formats.disk import boot_sectors, partitions, qcow2
 from dacha.formats.disk.disk_image import judge
 from dacha.formats.iso_image import iso_image
 from dacha.formats.linux.kernel_module import depends
@@ -131,6 +131,10 @@ PARSERS: dict[str, Parser] = {
         [b"*filter\n:FORWARD DROP [0:0]\n-A FORWARD -i x -j ACCEPT\nCOMMIT\n"],
     ),
     "boot sectors": (boot_sectors.boot_sectors, [bytes(510) + b"\x55\xaa" + b"EFI PART" + bytes(1000)]),
+    "partitions": (
+        lambda d: partitions.partitions(lambda at, n: d[at : at + n], 1 << 40),
+        [bytes(446) + b"\0\0\0\0\5\0\0\0\1\0\0\0\x40\0\0\0" + bytes(48) + b"\x55\xaa"],
+    ),
     "qcow2": (qcow2.decode, [b"QFI\xfb" + struct.pack(">IQIIQ", 3, 0, 0, 16, 1 << 20) + bytes(80)]),
     "disk image": (
         lambda d: judge(lambda at, n: d[at : at + n], len(d)),

@@ -84,6 +84,11 @@ def for_person(parser: argparse.ArgumentParser, what: str) -> None:
     _completed(parser.add_argument("--for", dest="person", metavar="PERSON", help=what), _names("person"))
 
 
+def guest_option(parser: argparse.ArgumentParser, flag: str, what: str) -> None:
+    """An option that names a guest: `args.guest`."""
+    _completed(parser.add_argument(flag, dest="guest", metavar="GUEST", help=what), _names("guest"))
+
+
 def lab(parser: argparse.ArgumentParser, *, optional: bool = False) -> None:
     """One of the known labs."""
     argument = parser.add_argument("name", metavar="LAB", nargs="?" if optional else None, help="name of the lab")

@@ -11,6 +11,7 @@ from dacha.cli.commands import Action, nothing
 from dacha.cli.media.chosen import store_of
 from dacha.cli.media.drives import run_eject, run_insert
 from dacha.cli.media.find import find_arguments, newer_words, run_find
+from dacha.cli.media.from_guest import from_guest_arguments, run_from_guest
 from dacha.cli.terminal import output
 from dacha.core.errors import AnswerNo, BadValue, HostError, UsageError
 
@@ -24,8 +25,9 @@ def media_arguments(parser: argparse.ArgumentParser) -> None:
 
 def _add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "source", metavar="SOURCE", help="a file, - (standard input), a URL, or a name in the catalogue"
+        "source", metavar="SOURCE", nargs="?", help="a file, - (standard input), a URL, or a name in the catalogue"
     )
+    from_guest_arguments(parser)
     parser.add_argument(
         "--from", dest="places", metavar="FILE.toml", help="file with download places; SOURCE is a name in it"
     )
@@ -76,6 +78,13 @@ def run_add(args: argparse.Namespace) -> int:
     from dacha.engine.media.media_facts import short_name
     from dacha.engine.media.places import expected_of
 
+    if args.guest:
+        return run_from_guest(args, _json)
+    if args.source is None or args.as_it_is:
+        raise UsageError(
+            "no source given" if args.source is None else "--as-it-is is for images of guests",
+            remedy="dacha media add SOURCE, or: dacha media add --from-guest GUEST",
+        )
     store, _ = store_of(args)
     place, entry = _place(args)
     piped = args.source == "-"

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import os
 import platform
-import shutil
 import tarfile
-import tempfile
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
@@ -23,11 +20,10 @@ from dacha.core.errors import AnswerNo, DachaError, HostError, UsageError
 from dacha.core.named import NamedTuple
 from dacha.engine.disks.disks import attached
 from dacha.engine.guest.observe import observe_guest
-from dacha.engine.guest_files import ARCHIVE
 from dacha.engine.home import Home
 from dacha.engine.lab.named import guest_named
 from dacha.engine.states.beside import read
-from dacha.engine.states.copying import begin_live, end_live, settle, written_table
+from dacha.engine.states.copying import begin_live, end_live, settle, working_folder, written_table
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
 from dacha.host.files import lock_briefly, refused
@@ -105,7 +101,7 @@ def _standalone(
     when only copies are needed."""
     inside = attached(home, name)
     live = {n: path for n, path in disks.items() if n in inside}
-    with _held_folder(home, name) as folder:
+    with working_folder(home, name) as folder:
         files, frozen = dict(disks), False
         told = partial(progress, f"copying {name}")
         if live:
@@ -129,19 +125,6 @@ def _standalone(
                 copying.copy_off(path, Path(folder) / f"{n}.qcow2", whole=True, progress=told)
                 files[n] = Path(folder) / f"{n}.qcow2"
         yield files, frozen
-
-
-@contextlib.contextmanager
-def _held_folder(home: Home, name: str) -> Iterator[Path]:
-    """A folder for copies of a guest's disks, locked as long as it is in use."""
-    folder = Path(tempfile.mkdtemp(prefix=ARCHIVE, dir=home.guest(name)))
-    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    try:
-        fcntl.flock(fd, fcntl.LOCK_EX)
-        yield folder
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
-        os.close(fd)
 
 
 def _further(home: Home, name: str, *, with_keys: bool) -> dict[str, bytes]:

@@ -147,7 +147,7 @@ class Store:
         progress: Progress,
         place: str,
     ) -> tuple[Kept, bool]:
-        self._refuse_taken(name)
+        self.refuse_in_use(name)
         own = part is None
         part = part or folder / f".{name}.{os.getpid()}.part"
         keep = not own  # the next attempt continues what a broken connection left
@@ -178,7 +178,7 @@ class Store:
                 same = self._same(digest)
                 if same:
                     return same, False
-                self._refuse_taken(name)
+                self.refuse_in_use(name)
                 path = folder / (name + (".iso" if facts["kind"] == "iso" else ".img"))
                 os.replace(part, path)
                 record = {"file": path.name, "size": total, "sha256": digest, "facts": facts, "place": place}
@@ -192,7 +192,8 @@ class Store:
     def _same(self, digest: str) -> Kept | None:
         return next((k for k in self.all() if k.sha256 == digest), None)
 
-    def _refuse_taken(self, name: str) -> None:
+    def refuse_in_use(self, name: str) -> None:
+        """Raise UsageError if a medium has that name."""
         if name == "network":
             raise UsageError('with install = "network", a guest needs no medium', remedy="choose another: --name NAME")
         if self.find(name):

@@ -7,9 +7,11 @@ deleted by the next one.
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import os
 import shutil
-from collections.abc import Callable, Mapping
+import tempfile
+from collections.abc import Callable, Iterator, Mapping
 from copy import deepcopy
 from functools import partial
 from pathlib import Path
@@ -236,6 +238,19 @@ def settle(ws: Workspace) -> None:
         with contextlib.suppress(OSError):
             end_live(home, marker(home, name).read_text().strip())
         _forget(home, name)
+
+
+@contextlib.contextmanager
+def working_folder(home: Home, name: str) -> Iterator[Path]:
+    """A folder for copies of a guest's disks, locked as long as it is in use."""
+    folder = Path(tempfile.mkdtemp(prefix=ARCHIVE, dir=home.guest(name)))
+    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX)
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+        os.close(fd)
 
 
 def end_live(home: Home, source: str) -> None:

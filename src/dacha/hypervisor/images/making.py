@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import subprocess
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from dacha.core.errors import HostError
@@ -72,13 +72,28 @@ def copy(
     else:
         holds = _to_be_written(base)
         need_space(path.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
+    with whole(path) as temporary:
+        convert(
+            base, temporary, ["-O", "qcow2", *encrypted_by(key)], {"new": key},
+            largest=(wanted if full else holds) + OVERHEAD, progress=progress,
+        )  # fmt: skip
+        if full or wanted > base.size:
+            grow = ["resize", "-q", *(["--preallocation=falloc"] if full else []), *alone(temporary, key), str(wanted)]
+            run_with({"key": key}, grow, f"cannot create the disk {path}", write=[temporary])
+
+
+def convert(
+    base: Image, target: Path, form: list[str], keys: Mapping[str, bytes | None], *, largest: int,
+    progress: Callable[[float], None],
+) -> None:  # fmt: skip
+    """Write the contents of an image to a file in another form (options of QEMU's tool), of at most `largest` bytes.
+    Raises HostError."""
     source = base.as_source()
-    command = ["convert", "-p", *source[:-1], "-O", "qcow2", *encrypted_by(key), source[-1]]
-    with whole(path) as temporary, given(present({"key": base.key, "new": key}), helper()) as (secrets, pipes):
+    command = ["-p", *source[:-1], *form, source[-1], str(target)]
+    with given(present({"key": base.key, **keys}), helper()) as (secrets, pipes):
         child = confine.spawn(
-            [tool(), command[0], *secrets, *command[1:], str(temporary)], helper(), read=base.files,
-            write=[path.parent], largest=(wanted if full else holds) + OVERHEAD, stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE, text=True, pass_fds=pipes,
+            [tool(), "convert", *secrets, *command], helper(), read=base.files, write=[target.parent], largest=largest,
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, pass_fds=pipes,
         )  # fmt: skip
         assert child.stdout and child.stderr
         # Its output is " (12.34/100%)" and a carriage return.
@@ -90,9 +105,21 @@ def copy(
         words = child.stderr.read()
         if child.wait():
             raise HostError(f"cannot copy {base.path}", why=words_of(words))
-        if full or wanted > base.size:
-            grow = ["resize", "-q", *(["--preallocation=falloc"] if full else []), *alone(temporary, key), str(wanted)]
-            run_with({"key": key}, grow, f"cannot create the disk {path}", write=[temporary])
+
+
+def raw_copy(base: Image, target: Path, progress: Callable[[float], None]) -> None:
+    """Write the contents of an image to a raw file; what is zero takes no space. Raises HostError."""
+    holds = _to_be_written(base)
+    need_space(target.parent, holds, f"a copy of {base.path.name} ({show_size(holds)} of contents)", "")
+    convert(base, target, ["-O", "raw"], {}, largest=base.size + OVERHEAD, progress=progress)
+
+
+def compress(base: Image, target: Path, progress: Callable[[float], None]) -> None:
+    """Write the contents of an image to a compressed qcow2 image. Raises HostError."""
+    holds = _to_be_written(base)
+    need_space(target.parent, holds, f"an image with {show_size(holds)} of contents", "")
+    form = ["-c", "-O", "qcow2", "-o", "compression_type=zstd"]
+    convert(base, target, form, {}, largest=holds + OVERHEAD, progress=progress)
 
 
 def _to_be_written(base: Image) -> int:
