@@ -15,9 +15,7 @@ from dacha.caretaker.file_service import FileService
 from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.guarding import Guarding
 from dacha.caretaker.journal import Journal
-from dacha.caretaker.minding.alerts import Alerts
-from dacha.caretaker.minding.archiving import Archiving
-from dacha.caretaker.minding.minding import Minding
+from dacha.caretaker.minding.housekeeping import Housekeeping
 from dacha.caretaker.packets.messages import (
     Begin,
     BootFile,
@@ -73,9 +71,7 @@ class Caretaker:
         self._outside: Outside | None = None
         self._guarding: Guarding | None = None
         self._placing: Placing | None = None
-        self._alerts = Alerts()
-        self._minding = Minding(self._alerts, partial(log.say, bucket="minding"))
-        self._archiving = Archiving(self._alerts, partial(log.say, bucket="archives"))
+        self._housekeeping = Housekeeping(log)
         self._files = FileService(log.say)
         self._up = asyncio.Event()
         self._resolving: asyncio.Task[None] | None = None
@@ -88,9 +84,7 @@ class Caretaker:
         self._close_services()
         # Running guests keep the settings that they were started with, whatever the lab file says by now.
         plan = live.started(ws, ws.plan)
-        self._alerts.renew(ws)
-        self._minding.renew(ws)
-        self._archiving.renew(ws)
+        self._housekeeping.renew(ws)
         self.failed, self._ws, self._now = False, ws, plan
         links = wanted_links(ws, plan)
         # Sockets of an unchanged link stay open: what arrives in the meantime waits in them.
@@ -111,7 +105,7 @@ class Caretaker:
             if missing and missing != self._missing:
                 self._log.say(f"cannot listen at {', '.join(f'{n} ({why})' for n, why in missing.items())}")
             self._missing = missing
-            self._following = Following(ws, plan, links, self._names, self._log.say, self._alerts)
+            self._following = Following(ws, plan, links, self._names, self._log.say, self._housekeeping.alerts)
         if self._sockets or self._frames.opened:
             if self._workers and self._workers.pid():
                 self._order_changes(served_before)
@@ -128,7 +122,7 @@ class Caretaker:
         if links.bridges():
             try:
                 say = partial(self._log.say, bucket="guarding")
-                self._guarding = Guarding(ws, say, self._again, self._missing, self._alerts)
+                self._guarding = Guarding(ws, say, self._again, self._missing, self._housekeeping.alerts)
             except OSError as e:
                 self.failed = True
                 self._log.say(f"cannot notice when another program changes the lab's rules: {e.strerror or e}")
@@ -287,9 +281,7 @@ class Caretaker:
             self._workers.close()
             self._workers = None
         self._close_services()
-        self._minding.close()
-        self._archiving.close()
-        self._alerts.close()
+        self._housekeeping.close()
         self._files.close()
         for opened in self._sockets.values():
             opened.close()

@@ -127,6 +127,11 @@ class Home(GuestFiles):
         return self.folder / "versions"
 
     @property
+    def usage(self) -> Path:
+        """The folder of what the caretaker measured: a file for each day (UTC)."""
+        return self.folder / "usage"
+
+    @property
     def applied(self) -> Path:
         return self.folder / "applied.toml"
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 import time
 from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.reach.usage import run_usage, usage_json, usage_options
 from dacha.cli.terminal import output
-from dacha.core.errors import DachaError
+from dacha.core.errors import DachaError, UsageError
 
 if TYPE_CHECKING:
     from dacha.engine.workspace import Workspace
@@ -38,6 +39,8 @@ def run_status(args: argparse.Namespace) -> int:
     from dacha.engine.reach.status import PATIENT_S, gather
     from dacha.engine.workspace import load_or_applied
 
+    if args.since and not args.usage:
+        raise UsageError("--since is for --usage", remedy="dacha status --usage --since " + shlex.quote(args.since))
     if args.metrics or (args.usage and not args.json):
         return run_usage(args)
     if args.watch and args.json:
@@ -64,11 +67,22 @@ def run_status(args: argparse.Namespace) -> int:
     status = gather(ws, more_s=PATIENT_S, only=_named(ws, args.guests))
     silent = [d for g in status.guests for d in g.doors if d.silent]
     if args.json:
-        output.emit_json(_json(ws, status) | (usage_json(ws) if args.usage else {}))
+        output.emit_json(_json(ws, status) | _usage(args, ws))
     else:
         _print(ws, status)
     unsound = status.confinement is not None and not status.confinement.sound
     return 1 if silent or unsound else 0
+
+
+def _usage(args: argparse.Namespace, ws: Workspace) -> dict[str, Any]:
+    """What --usage adds to the answer."""
+    if not args.usage:
+        return {}
+    if args.since:
+        from dacha.cli.reach.usage_since import since_json
+
+        return since_json(args, ws)
+    return usage_json(ws)
 
 
 def _lines(args: argparse.Namespace) -> int:
@@ -84,7 +98,7 @@ def _lines(args: argparse.Namespace) -> int:
         while True:
             ws = load_or_applied(args.lab)[0]
             now = _json(ws, gather(ws, more_s=PATIENT_S, only=_named(ws, args.guests)))
-            now |= usage_json(ws) if args.usage else {}
+            now |= _usage(args, ws)
             if now != before:
                 before = now
                 output.emit_line(now)

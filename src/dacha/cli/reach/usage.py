@@ -27,17 +27,26 @@ def usage_options(parser: argparse.ArgumentParser) -> None:
         "--metrics", metavar="FILE",
         help="write the measurements to FILE as OpenMetrics text (- for standard output); with --watch every 15 s",
     )  # fmt: skip
+    parser.add_argument(
+        "--since", metavar="TIME",
+        help='with --usage: what was used since then, as the caretaker measured it: "7 d", 14:30, 2026-11-30',
+    )  # fmt: skip
 
 
 def run_usage(args: argparse.Namespace) -> int:
     """Show the usage, once or until Ctrl-C."""
     from dacha.cli.words import lab_or_applied
+    from dacha.engine.usage.history import with_growth
     from dacha.engine.usage.measure import samples, usage
 
     if args.metrics:
         return _metrics(args)
     ws = lab_or_applied(args)
-    before = samples(ws, agents=False)
+    if args.since:
+        from dacha.cli.reach.usage_since import run_since
+
+        return run_since(args, ws)
+    before, counted = samples(ws, agents=False), Doors(ws)
     if args.watch:
         from dacha.cli.terminal.live import watch
 
@@ -48,24 +57,53 @@ def run_usage(args: argparse.Namespace) -> int:
             after = samples(ws, agents=True)
             output.say(output.paint(time.strftime("%H:%M:%S   q quits"), output.DIM))
             output.say()
-            _print(ws, usage(ws, held["before"], after))
+            _print(with_growth(ws, usage(ws, held["before"], after)), counted.rates())
             held["before"] = after
 
         watch(draw, 2.0)
         return 0
     time.sleep(BETWEEN_S)
-    found = usage(ws, before, samples(ws, agents=True))
-    _print(ws, found)
+    _print(with_growth(ws, usage(ws, before, samples(ws, agents=True))), counted.rates())
     return 0
+
+
+class Doors:
+    """The traffic through doors, from one look to the next."""
+
+    def __init__(self, ws: Workspace) -> None:
+        self._ws = ws
+        self._before = self._look()
+
+    def _look(self) -> tuple[float, Any]:
+        from dacha.engine.usage.measure import door_bytes
+
+        return time.monotonic(), door_bytes(self._ws)
+
+    def rates(self) -> dict[tuple[str, str], tuple[float, float]]:
+        """Bytes a second that came in and went out since the last look, by guest and door."""
+        (then, old), (now, new) = self._before, self._look()
+        self._before = now, new
+        seconds = max(1e-6, now - then)
+        return {
+            key: (max(0, b.received - old[key].received) / seconds, max(0, b.sent - old[key].sent) / seconds)
+            for key, b in new.items()
+            if key in old
+        }
 
 
 def usage_json(ws: Workspace) -> dict[str, Any]:
     """What the answer of `status` has more with --usage."""
+    from dacha.engine.usage.history import with_growth
     from dacha.engine.usage.measure import samples, usage
 
-    before = samples(ws, agents=False)
+    before, counted = samples(ws, agents=False), Doors(ws)
     time.sleep(BETWEEN_S)
-    return _json(usage(ws, before, samples(ws, agents=True)))
+    answer = _json(with_growth(ws, usage(ws, before, samples(ws, agents=True))))
+    answer["traffic"] = [
+        {"guest": g, "door": d, "received_bytes_per_s": round(inward), "sent_bytes_per_s": round(outward)}
+        for (g, d), (inward, outward) in counted.rates().items()
+    ]
+    return answer
 
 
 def _metrics(args: argparse.Namespace) -> int:
@@ -89,7 +127,7 @@ def _size(value: float | None, unit: str = "") -> str:
     return "unknown" if value is None else show_size(round(value)) + unit
 
 
-def _print(ws: Workspace, found: Any) -> None:
+def _print(found: Any, doors: dict[tuple[str, str], tuple[float, float]]) -> None:
     from dacha.core.units import show_size
 
     rows = []
@@ -109,6 +147,12 @@ def _print(ws: Workspace, found: Any) -> None:
         )
     heads = ("GUEST", "CPU", "MEMORY (PROMISED)", "FREE INSIDE", "DISK READ, WRITTEN", "RECEIVED, SENT", "ON DISK")
     output.table(heads, rows)
+    if doors:
+        output.say()
+        output.table(
+            ("DOOR", "IN, OUT"),
+            [(f"{g} {d}", f"{_size(i, '/s')}, {_size(o, '/s')}") for (g, d), (i, o) in doors.items()],
+        )
     _print_host(found.host)
     reasons: dict[str, list[str]] = {}
     for g in found.guests:

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
         SharedBy,
         Source,
     )
+    from dacha.core.lab.measuring import Measuring
     from dacha.core.log.restarts import Restart
 
 SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "windows")
@@ -227,7 +228,7 @@ class Lab(NamedTuple):
     """The contents of one lab file, in file order. `router` is the address of the router that forwards doors from
     outside: None for the default gateway, "none" for none. `people` may enter guests; `open_firewall` permits rules in
     this host's own firewall; `places` are those that this host may be at; `alerts` are
-    commands for events, by event."""
+    commands for events, by event; `usage` is what the caretaker measures, if anything."""
 
     name: str
     networks: dict[str, Network]
@@ -239,6 +240,7 @@ class Lab(NamedTuple):
     open_firewall: bool = False
     places: Mapping[str, Place] = NOWHERE
     alerts: Mapping[str, Alert] = SILENT
+    usage: Measuring | None = None
 
     @property
     def from_outside(self) -> bool:

@@ -10,6 +10,7 @@ from collections.abc import Collection, Iterator
 
 from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_local
+from dacha.core.network.door_counts import counts
 from dacha.core.network.door_rules import DoorRules, named_set
 from dacha.core.network.links import GROUP, BridgeLink, KernelPlan, Ports
 from dacha.core.network.marks import forwarded, in_inet
@@ -50,6 +51,8 @@ def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (
     lines += _served(bridges)
     lines += _filters(lab, plan, bridges)
     lines += [*_transit(lab, apart), *forwarded(existing.bridges)] if bridges and apart else []
+    if lab.usage:
+        lines += counts(d for d in plan.doors.values() if d.backend == "kernel")
     lines += ["}", f"table bridge {name} {{", *pins(lab, plan, kernel, existing.plugged), "}"]
     return "\n".join(lines) + "\n"
 

@@ -26,14 +26,18 @@ class Sample(NamedTuple):
 
 class Storage(NamedTuple):
     """The files of a guest on this host: their size in bytes, and how old its oldest disk is (seconds; None without a
-    disk)."""
+    disk); the bytes a day that they grew by as `measured` (None: not measured)."""
 
     size: int
     age_s: float | None
+    measured: float | None = None
 
     @property
     def growth(self) -> float | None:
-        """Bytes a day that it grew by on average since its oldest disk was created; None in its first hour."""
+        """Bytes a day that it grows by: as measured, else on average since its oldest disk was created (None in its
+        first hour)."""
+        if self.measured is not None:
+            return self.measured
         return None if self.age_s is None or self.age_s < 3600.0 else self.size * DAY_S / self.age_s
 
 
@@ -61,7 +65,7 @@ class Place(NamedTuple):
     @property
     def full_in_days(self) -> float | None:
         """When it is full at this rate; None if it does not grow, or that is not known."""
-        return self.free / self.growth if self.growth else None
+        return self.free / self.growth if self.growth and self.growth > 0 else None
 
 
 class HostUsage(NamedTuple):

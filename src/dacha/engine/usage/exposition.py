@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.usage.usage import Sample
-from dacha.engine.usage.measure import Usage, samples, usage
+from dacha.engine.usage.measure import Usage, door_bytes, samples, usage
 from dacha.engine.workspace import Workspace
 from dacha.formats.metrics.open_metrics import Family, text
 from dacha.host.files import replace_file
@@ -42,9 +42,21 @@ def exposition(ws: Workspace) -> str:
                    of(lambda s: None if s.sent is None else float(s.sent))),
             Family("dacha_guest_storage_bytes", "gauge", "bytes", "Size of the guest's files on this host.",
                    [({"lab": lab, "guest": g.name}, float(g.storage.size)) for g in found.guests]),
+            *_doors(ws),
             *_host(found),
         ]
     )  # fmt: skip
+
+
+def _doors(ws: Workspace) -> list[Family]:
+    counted = door_bytes(ws)
+    rows = [({"lab": ws.lab.name, "guest": g, "door": d}, told) for (g, d), told in counted.items()]
+    return [
+        Family("dacha_door_received_bytes", "counter", "bytes", "Bytes that came in through a door.",
+               [(labels, float(told.received)) for labels, told in rows]),
+        Family("dacha_door_sent_bytes", "counter", "bytes", "Bytes that went out through a door.",
+               [(labels, float(told.sent)) for labels, told in rows]),
+    ]  # fmt: skip
 
 
 def _host(found: Usage) -> list[Family]:

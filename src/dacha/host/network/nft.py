@@ -96,6 +96,15 @@ def _saved(family: str, name: str = "") -> str:
     return done.stdout if done.returncode == 0 else ""
 
 
+def counters(table: str) -> dict[str, int]:
+    """The bytes of each named counter in a table of the family inet, by name; empty without any."""
+    done = _nft(["-j", "list", "counters", "table", "inet", table])
+    if done.returncode or not done.stdout:
+        return {}
+    rows = (entry.get("counter") for entry in json.loads(done.stdout)["nftables"])
+    return {str(row["name"]): int(row["bytes"]) for row in rows if row}
+
+
 def element(table: str, name: str, key: str) -> str | None:
     """The target of a key in one of the lab's maps, as nft writes it; None if it has no such element."""
     done = _nft(["get", "element", "inet", table, name, f"{{ {key} }}"])

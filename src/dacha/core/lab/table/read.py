@@ -25,6 +25,7 @@ from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:
     from dacha.core.lab.kinds import Accelerator, Backend
+    from dacha.core.lab.measuring import Measuring
 
 
 class Reading(NamedTuple):
@@ -81,6 +82,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
     people = {n: _person(n, t) for n, t in root.tables("person")}
     places = {n: _place(n, t) for n, t in root.tables("place")}
     alerts = _alerts(root)
+    usage = _usage(root.table("usage"))
     return Lab(
         name=name,
         accelerator=accelerator,
@@ -92,6 +94,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
         open_firewall=open_firewall,
         places=places,
         alerts=alerts,
+        usage=usage,
     )
 
 
@@ -214,6 +217,14 @@ def _network(name: str, t: Table) -> Network:
                     f"remove it, or kind = {chr(34)}bridge{chr(34)}",
                 )
     return network
+
+
+def _usage(t: Table | None) -> Measuring | None:
+    if t is None:
+        return None
+    from dacha.core.lab.table.read_usage import read_usage
+
+    return read_usage(t)
 
 
 def _alerts(root: Table) -> dict[str, Alert]:

@@ -1,0 +1,81 @@
+"""dacha status --usage --since: what guests used over a longer time."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import TYPE_CHECKING, Any
+
+from dacha.cli.terminal import output
+from dacha.core.errors import BadValue, UsageError
+
+if TYPE_CHECKING:
+    from dacha.engine.workspace import Workspace
+
+
+def run_since(args: argparse.Namespace, ws: Workspace) -> int:
+    """Show what the caretaker measured since the given time."""
+    from dacha.core.units import show_duration, show_size
+
+    found = measured(args, ws)
+    output.say(f"since {time.strftime('%Y-%m-%d %H:%M', time.localtime(found.first))}")
+    output.say()
+    rows = []
+    for name, p in found.guests.items():
+        on = "off" if not p.on_s else show_duration(p.on_s)
+        share = f"{p.cpu_s / p.on_s * 100:.0f} % ({p.cpu_peak * 100:.0f} %)" if p.on_s else "-"
+        memory = f"{show_size(round(p.memory))} ({show_size(p.memory_peak)})" if p.on_s else "-"
+        growth = "unknown" if p.growth is None else f"{_signed(p.growth)} a day"
+        rows.append((name, on, share, memory, _pair(p.read, p.written), _pair(p.received, p.sent), growth))
+    heads = ("GUEST", "ON FOR", "CPU (PEAK)", "MEMORY (PEAK)", "DISK READ, WRITTEN", "RECEIVED, SENT", "ON DISK")
+    output.table(heads, rows)
+    if found.doors:
+        output.say()
+        output.table(("DOOR", "IN, OUT"), [(name, _pair(*both)) for name, both in found.doors.items()])
+    return 0
+
+
+def since_json(args: argparse.Namespace, ws: Workspace) -> dict[str, Any]:
+    """What the answer of `status` has more with --usage --since."""
+    found = measured(args, ws)
+    rows = []
+    for name, p in found.guests.items():
+        average = p.cpu_s / p.on_s if p.on_s else None
+        rows.append(
+            {
+                "name": name, "on_s": round(p.on_s), "cpu_s": round(p.cpu_s, 1),
+                "cpus_used": None if average is None else round(average, 3), "cpus_peak": round(p.cpu_peak, 3),
+                "resident_bytes": round(p.memory), "resident_peak_bytes": p.memory_peak, "read_bytes": p.read,
+                "written_bytes": p.written, "received_bytes": p.received, "sent_bytes": p.sent,
+                "growth_bytes_per_day": None if p.growth is None else round(p.growth),
+            }
+        )  # fmt: skip
+    doors = [
+        {"guest": name.split()[0], "door": name.split()[1], "received_bytes": i, "sent_bytes": o}
+        for name, (i, o) in found.doors.items()
+    ]
+    return {"measured": {"since": round(found.first), "usage": rows, "traffic": doors}}
+
+
+def measured(args: argparse.Namespace, ws: Workspace) -> Any:
+    """What was measured since the given time. Raises UsageError."""
+    from dacha.engine.log.moment import moment
+    from dacha.engine.usage.history import over
+
+    try:
+        since = moment(args.since, time.time())
+    except BadValue as e:
+        raise UsageError(f"--since: {e.what}", remedy=e.remedy) from None
+    return over(ws, since)
+
+
+def _pair(inward: int | None, outward: int | None) -> str:
+    from dacha.core.units import show_size
+
+    return ", ".join("unknown" if value is None else show_size(value) for value in (inward, outward))
+
+
+def _signed(growth: float) -> str:
+    from dacha.core.units import show_size
+
+    return f"{'-' if growth < 0 else '+'}{show_size(round(abs(growth)))}"
