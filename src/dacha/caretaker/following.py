@@ -69,16 +69,18 @@ class Following:
         while True:
             await self._moved.wait()
             self._moved.clear()
-            ws = self._ws
             with attempt(self._log, "cannot update the doors yet") as this:
                 self.watch.save()
                 self._names(followed(self._plan, learned(self._plan, self.watch.seen)))
-                if await asyncio.to_thread(rules.follow, ws):
+                if await asyncio.to_thread(self._load_rules):
                     self._log("addresses of guests have changed: the door rules were loaded again")
             if this.failed:
                 self._moved.set()
                 await asyncio.sleep(AGAIN_S)
             await asyncio.sleep(TOGETHER_S)
+
+    def _load_rules(self) -> bool:
+        return rules.follow(self._ws.at_this_place())
 
     async def _ask_agents(self) -> None:
         home = self._ws.home

@@ -43,6 +43,7 @@ class Placing:
                         self._log(f"this host is at {name or 'an unknown place'}: {found or 'no default route'}")
                         for line in done:
                             self._log(line)
-                    if not first:
+                    # This host may have moved after the lab was loaded, before the first look.
+                    if not first or name != self._ws.place:
                         self._moved()
             await asyncio.sleep(LOOK_S)

@@ -150,6 +150,10 @@ class Workspace:
         """The same lab, to be planned again: what is free on this host may have changed."""
         return Workspace(self.path, self.text, self.written, self.read_findings)
 
+    def at_this_place(self) -> Workspace:
+        """The same lab at the place where this host is now: it may have moved since this one was loaded."""
+        return self.again() if self.written.places else self
+
     @cached_property
     def plan_without_host(self) -> Plan:
         """The same without examining the host, if the file leaves nothing to choose."""
