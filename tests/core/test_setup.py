@@ -154,3 +154,50 @@ def test_a_name_that_no_system_knows_is_told_with_the_nearest(setup: str, said: 
     assert reading.lab and not reading.findings
     found = list(name_findings(reading.lab.guests["gauge"]))
     assert [f.remedy for f in found] == ([said] if said else [])
+
+
+SOURCES = """\
+source = [{ name = "tides", address = "https://tides.example.org/debian", key = "tides.asc", suite = "stable" }]
+proxy = "http://10.77.4.1:3128"
+time-servers = ["192.0.2.1", "time.example.org"]
+"""
+
+
+def test_sources_a_proxy_and_time_servers_are_read_and_told() -> None:
+    found = setup(TEXT.replace('keyboard = "gb"\n', f'keyboard = "gb"\n{SOURCES}'))
+    assert found.sources[0].components == ("main",) and found.proxy == "http://10.77.4.1:3128"
+    assert found.time_servers == ("192.0.2.1", "time.example.org")
+    key = base64.b64encode(b"-----BEGIN PGP PUBLIC KEY BLOCK-----\n").decode()
+    source = {"name": "tides", "address": "https://tides.example.org/debian", "suite": "stable",
+              "components": ["main", "wet"], "key": key}  # fmt: skip
+    more = facts(sources=[source], proxy=found.proxy, time_servers=list(found.time_servers), packages=["tide-view"])
+    told = setup_data(more, "debian")
+    assert told["ntp"] == {"enabled": True, "servers": ["192.0.2.1", "time.example.org"], "pools": []}
+    files = {f["path"]: base64.b64decode(f["content"]).decode() for f in told["write_files"]}
+    listed = files["/etc/apt/sources.list.d/tides.sources"]
+    assert "URIs: https://tides.example.org/debian\nSuites: stable\nComponents: main wet\n" in listed
+    assert "Signed-By: /etc/apt/keyrings/tides.asc" in listed and "/etc/apt/keyrings/tides.asc" in files
+    assert 'Acquire::https::Proxy "http://10.77.4.1:3128";' in files["/etc/apt/apt.conf.d/95lab-proxy"]
+    fedora = {f["path"] for f in setup_data(more, "fedora")["write_files"]}
+    assert {"/etc/yum.repos.d/tides.repo", "/etc/pki/rpm-gpg/RPM-GPG-KEY-tides"} <= fedora
+    # What is in a path of its own has no components; a binary key has another name.
+    flat = facts(sources=[{**source, "suite": "./", "key": base64.b64encode(b"\x99\x01").decode()}])
+    paths = {f["path"]: f for f in setup_data(flat, "ubuntu")["write_files"]}
+    assert "Components" not in base64.b64decode(paths["/etc/apt/sources.list.d/tides.sources"]["content"]).decode()
+    assert "/etc/apt/keyrings/tides.gpg" in paths
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ('source = [{ name = "tides", address = "ftp://x/", key = "k" }]', "is not a package source"),
+        ('source = [{ name = "tides", address = "https://tides.example.org" }]', "key"),
+        ('source = [{ name = "x", address = "https://x.example/a", key = "k", suite = "a b" }]', "is not a suite"),
+        ('proxy = "10.77.4.1"', "is not the address of a proxy"),
+        ('proxy = "http://x:1/\\"; rm"', "is not the address of a proxy"),
+        ('time-servers = ["a b"]', "is not a time server"), ("time-servers = [5]", "is not a time server"),
+    ],
+)  # fmt: skip
+def test_wrong_sources_and_servers_are_named(text: str, says: str) -> None:
+    reading = read_lab(TEXT.replace('keyboard = "gb"\n', f'keyboard = "gb"\n{text}\n'))
+    assert any(says in f.what for f in reading.findings), reading.findings

@@ -303,3 +303,29 @@ def test_a_loader_over_the_network_starts_the_installer_with_its_answers(tmp_pat
         "answers": None, "answers/a/b": None, "linux": None, "": None, "pxelinux.cfg": None, "grub.config": None,
     }  # fmt: skip
     assert {path: own_file(path) for path in asked} == asked
+
+
+FURTHER: SetupFacts = {
+    **SETUP, "proxy": "http://10.77.4.1:3128", "time_servers": ["192.0.2.1"],
+    "sources": [{"name": "tides", "address": "https://tides.example.org/debian", "suite": "stable",
+                 "components": ["main"], "key": "LS0tLS1CRUdJTiBQR1A="}],
+}  # fmt: skip
+
+
+def test_sources_a_proxy_and_time_servers_are_in_every_familys_answers() -> None:
+    found = answers(FURTHER)
+    seed = debian.preseed(found)
+    assert "mirror/http/proxy string http://10.77.4.1:3128" in seed
+    # Its packages may come from a source that is known only at the end.
+    assert "tmux" not in seed and "apt-get -q -y install tmux systemd-timesyncd" in script(found, "debian")
+    assert "/etc/apt/sources.list.d/tides.sources" in script(found, "debian")
+    kickstart = fedora.kickstart(found)
+    assert "--proxy=http://10.77.4.1:3128" in kickstart and "/etc/yum.repos.d/tides.repo" in kickstart
+    assert "dnf --assumeyes install tmux" in kickstart
+    assert ubuntu.autoinstall(found)["proxy"] == "http://10.77.4.1:3128"
+    assert ubuntu.autoinstall(found)["user-data"]["ntp"]["servers"] == ["192.0.2.1"]
+    assert "PROXYOPTS=http://10.77.4.1:3128" in alpine.answer_file(found)
+    assert "export HTTP_PROXY=http://10.77.4.1:3128" in bsd.installerconfig(found)
+    for family in ("debian", "fedora", "alpine", "bsd"):
+        assert "clock_text 192.0.2.1" in script(found, family)
+    assert "sysrc ntpd_enable=YES" in script(found, "bsd")

@@ -1,6 +1,7 @@
 """The setup script against real tools: dpkg, apt and account tools, on a scratch copy of this machine's root."""
 
 import base64
+import hashlib
 import random
 import subprocess
 from pathlib import Path
@@ -153,8 +154,80 @@ def test_a_power_cut_at_any_moment_is_made_good_by_the_next_run(root: ScratchRoo
     assert installed(root) == set() and root.differences() == []
 
 
+def signed_source(root: ScratchRoot, top: Path, *, by: str = "key") -> SetupFacts:
+    """A further source in the root, signed by the key of `by`; the setup that names it with the right key."""
+    place, home = root.top / "upper/wharf", top / "gpg"
+    home.mkdir(mode=0o700, exist_ok=True)
+
+    def gpg(*words: str | Path, given: bytes = b"") -> bytes:
+        argv = ["gpg", "--homedir", home, "--batch", "--yes", "--passphrase", "", *words]
+        return subprocess.run(argv, input=given, capture_output=True, check=True).stdout
+
+    for name in ("key", "other"):
+        gpg("--quick-gen-key", f"{name}@pier.example", "ed25519", "sign", "never")
+    place.mkdir()
+    for name in ("Packages", "mast.deb"):
+        (place / name).write_bytes((root.top / "upper/archive" / name).read_bytes())
+    entry = next(e for e in (place / "Packages").read_text().split("\n\n") if "Package: mast\n" in e)
+    (place / "Packages").write_text(entry.strip() + "\n")
+    body = (place / "Packages").read_bytes()
+    release = f"Suite: wharf\nSHA256:\n {hashlib.sha256(body).hexdigest()} {len(body)} Packages\n"
+    signed = gpg("--clearsign", "-u", f"{by}@pier.example", given=release.encode())
+    (place / "InRelease").write_bytes(signed)
+    key = gpg("--armor", "--export", "key@pier.example")
+    subprocess.run(["gpgconf", "--homedir", home, "--kill", "all"], check=True)
+    root.run("rm -f /etc/apt/sources.list; apt-get -qq update")
+    return {
+        "locale": None, "keyboard": None, "time_zone": None, "update": False, "automatic_updates": False,
+        "packages": ["mast"], "services": [], "run": [], "files": [], "users": [],
+        "sources": [{"name": "wharf", "address": "file:/wharf", "suite": "./", "components": ["main"],
+                     "key": base64.b64encode(key).decode()}],
+    }  # fmt: skip
+
+
+def test_packages_come_from_a_further_source_only_with_its_key(root: ScratchRoot, tmp_path: Path) -> None:
+    items = setup_items(signed_source(root, tmp_path), "debian")
+    said = change(root, items)
+    assert {a.state for a in said.values()} == {"done"}, said
+    assert installed(root) == {"mast"}
+    assert "Signed-By: /etc/apt/keyrings/wharf.asc" in root.run("cat /etc/apt/sources.list.d/wharf.sources")
+    assert {a.state for a in change(root, [], [i.name for i in items]).values()} == {"done"}
+    assert installed(root) == set() and "wharf" not in root.run("ls /etc/apt/sources.list.d /etc/apt/keyrings")
+
+
+def test_a_source_that_another_key_signed_is_refused(root: ScratchRoot, tmp_path: Path) -> None:
+    said = change(root, setup_items(signed_source(root, tmp_path, by="other"), "debian"))
+    assert said["package mast"].state == "failed" and installed(root) == set()
+
+
+def test_time_servers_replace_those_of_the_service_that_is_there(root: ScratchRoot) -> None:
+    def clock(*servers: str) -> Item:
+        return Item("clock", "", (" ".join(servers),))
+
+    root.run("rm -rf /etc/chrony* /etc/ntp.conf /etc/conf.d/ntpd /lib/systemd/systemd-timesyncd")
+    assert "add chrony to packages" in change(root, [clock("192.0.2.1")])["time servers"].why
+    # chrony: its own pool goes, the rest of its settings stays. (Nothing runs here: that is said.)
+    root.run("mkdir /etc/chrony; printf 'pool 2.pool.example iburst\\nmakestep 1 3\\n' > /etc/chrony/chrony.conf")
+    said = change(root, [clock("192.0.2.1", "time.example.org")])["time servers"]
+    assert "does not run" in said.why
+    conf = "cat /etc/chrony/chrony.conf"
+    assert root.run(conf) == "server 192.0.2.1 iburst\nserver time.example.org iburst\nmakestep 1 3\n"
+    change(root, [clock("192.0.2.9")])
+    assert root.run(conf) == "server 192.0.2.9 iburst\nmakestep 1 3\n"
+    assert change(root, [], ["time servers"])["time servers"].state == "done"
+    assert root.run(conf) == "pool 2.pool.example iburst\nmakestep 1 3\n"
+    # systemd's own, and that of the smallest systems.
+    timesyncd = "mkdir -p /lib/systemd; printf '#!/bin/sh\\n' > /lib/systemd/systemd-timesyncd"
+    root.run(f"rm -r /etc/chrony; {timesyncd}; chmod +x /lib/systemd/systemd-timesyncd")
+    change(root, [clock("192.0.2.1")])
+    assert root.run("cat /etc/systemd/timesyncd.conf.d/lab.conf") == "[Time]\nNTP=192.0.2.1\n"
+    change(root, [], ["time servers"])
+    assert root.run("ls /etc/systemd/timesyncd.conf.d 2> /dev/null") == ""
+
+
 def test_the_script_is_plain_sh_and_does_nothing_if_it_is_cut_off(tmp_path: Path) -> None:
-    text = script([file("/etc/motd", "x"), package("mast"), user("jo")], ["time zone"])
+    put = [file("/etc/motd", "x"), package("mast"), user("jo"), Item("clock", "", ("192.0.2.1",))]
+    text = script(put, ["time zone", "time servers"])
     path = tmp_path / "script"
     path.write_text(text)
     told = ["--shell=dash", "--severity=warning", "--exclude=SC2086"]

@@ -16,6 +16,10 @@ NOTHING: SetupFacts = {
 }  # fmt: skip
 
 
+# The package with a time service, for families whose installer installs none.
+_CLOCKS = {"debian": "systemd-timesyncd", "fedora": "chrony"}
+
+
 class Answers(NamedTuple):
     """Everything that an answer file is generated from. `disk` is the target device, `bus` its bus; `passwords` maps
     users to hashes (crypt(5)), `plain` to passwords for the one family whose installer accepts no hash."""
@@ -40,10 +44,16 @@ class Answers(NamedTuple):
 
     @property
     def packages(self) -> list[str]:
-        """The packages to install: those of the setup, and those needed to mount its shares."""
-        named = self.setup["packages"]
-        helper = HELPERS.get(self.facts["system"]) if any("server" in s for s in self.facts.get("shares", ())) else None
-        return [*named, *([helper] if helper and helper not in named else [])]
+        """The packages to install: those of the setup, and those needed to mount its shares and to set its clock."""
+        shared = any("server" in s for s in self.facts.get("shares", ()))
+        helper = HELPERS.get(self.facts["system"]) if shared else None
+        clock = _CLOCKS.get(self.facts["system"]) if self.setup.get("time_servers") else None
+        return list(dict.fromkeys([*self.setup["packages"], *(p for p in (helper, clock) if p)]))
+
+    @property
+    def packages_later(self) -> bool:
+        """True if packages are installed at the end of the installation: the sources of some are known only then."""
+        return bool(self.setup.get("sources"))
 
     @property
     def users(self) -> list[SetupUser]:
@@ -65,6 +75,11 @@ class Answers(NamedTuple):
     @property
     def domain(self) -> str:
         return self.facts["full_name"].partition(".")[2]
+
+    @property
+    def proxy(self) -> str | None:
+        """The proxy that packages are fetched through."""
+        return self.setup.get("proxy")
 
     @property
     def mirror(self) -> str | None:

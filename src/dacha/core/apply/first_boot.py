@@ -55,6 +55,16 @@ class SetupUser(TypedDict):
     person: NotRequired[bool]
 
 
+class SetupSource(TypedDict):
+    """A further source of packages; its key in base64 (RFC 4648 section 4), `suite` is "" if there is none."""
+
+    name: str
+    address: str
+    suite: str
+    components: list[str]
+    key: str
+
+
 class SetupFacts(TypedDict):
     """The setup of a guest's system, with the contents of all files that it refers to."""
 
@@ -70,6 +80,9 @@ class SetupFacts(TypedDict):
     users: list[SetupUser]
     # Omitted if empty, so that the digest of other guests does not change.
     mirror: NotRequired[str]
+    proxy: NotRequired[str]
+    sources: NotRequired[list[SetupSource]]
+    time_servers: NotRequired[list[str]]
     remote_desktop: NotRequired[bool]
 
 

@@ -18,6 +18,7 @@ _PARTS = {
     "write-files": "files", "write_files": "files", "write-files-deferred": "files", "ssh": "host key",
     "set-passwords": "passwords", "set_passwords": "passwords", "locale": "locale", "timezone": "time zone",
     "keyboard": "keyboard", "apt-configure": "mirror", "apt_configure": "mirror",
+    "ntp": "time servers",
 }  # fmt: skip
 
 

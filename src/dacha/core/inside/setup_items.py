@@ -11,14 +11,18 @@ from dacha.core.sha256 import sha256
 if TYPE_CHECKING:
     from typing import Literal
 
-    ItemKind = Literal["mirror", "package", "user", "file", "zone", "locale", "keyboard", "service", "command"]
+    ItemKind = Literal[
+        "mirror", "source", "package", "user", "file", "zone", "locale", "keyboard", "clock", "service", "command"
+    ]
 
 # The order in which things are put: a service needs its package and its files, a file its owner. They are taken back in
 # the opposite order.
 ORDER: tuple[ItemKind, ...] = (
-    "mirror", "package", "user", "file", "zone", "locale", "keyboard", "service", "command",
+    "mirror", "source", "package", "user", "file", "zone", "locale", "keyboard", "clock", "service", "command",
 )  # fmt: skip
-_NAMES: Mapping[ItemKind, str] = {"zone": "time zone", "mirror": "package source"}
+_NAMES: Mapping[ItemKind, str] = {
+    "zone": "time zone", "mirror": "package source", "source": "source file", "clock": "time servers",
+}  # fmt: skip
 # The digest of a thing of which it is not known whether it is in the guest: it was sent, and no answer came.
 UNSURE = "?"
 

@@ -70,7 +70,7 @@ def item_id(kind: str, what: str) -> str:
 
 
 def _content(item: Item) -> Iterator[str]:
-    if item.content or item.kind in ("file", "command"):
+    if item.content or item.kind in ("file", "source", "command"):
         yield f"content << '{CONTENT_END}'"
         yield from (item.content[n : n + _WIDTH] for n in range(0, len(item.content), _WIDTH))
         yield CONTENT_END

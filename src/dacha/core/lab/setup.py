@@ -26,14 +26,27 @@ class PutFile(NamedTuple):
     owner: str = "root"
 
 
+class PackageSource(NamedTuple):
+    """A further source of packages: its address, the `key` that signs it (a file beside the lab file), and for apt its
+    suite and components."""
+
+    name: str
+    address: str
+    key: str
+    suite: str | None = None
+    components: tuple[str, ...] = ("main",)
+
+
 class Setup(NamedTuple):
-    """The setup of a guest's system; None and empty values leave the image's defaults. `mirror` is its package mirror;
-    `update` upgrades all packages at the first boot, `automatic_updates` keeps doing so."""
+    """The setup of a guest's system; None and empty values leave the image's defaults. `mirror` is its package mirror,
+    `proxy` the HTTP proxy that packages are fetched through, `time_servers` are names or addresses; `update` upgrades
+    all packages at the first boot, `automatic_updates` keeps doing so."""
 
     locale: str | None = None
     keyboard: str | None = None
     time_zone: str | None = None
     mirror: str | None = None
+    proxy: str | None = None
     update: bool | None = None
     automatic_updates: bool | None = None
     remote_desktop: bool | None = None
@@ -42,6 +55,8 @@ class Setup(NamedTuple):
     run: tuple[str, ...] = ()
     files: tuple[PutFile, ...] = ()
     users: tuple[User, ...] = ()
+    sources: tuple[PackageSource, ...] = ()
+    time_servers: tuple[str, ...] = ()
 
 
 NO_SETUP = Setup()

@@ -104,10 +104,15 @@ def _check_network_install(lab: Lab, guest: Guest) -> Iterator[Finding]:
 
 
 def _check_mirror(lab: Lab, plan: Plan, guest: Guest) -> Iterator[Finding]:
-    """A package mirror on this host that the guest's network does not allow."""
-    if not guest.setup.mirror:
-        return
-    scheme, _, rest = guest.setup.mirror.partition("://")
+    """Package sources and a proxy on this host that the guest's network does not allow."""
+    setup = guest.setup
+    for place in dict.fromkeys((setup.mirror, setup.proxy, *(s.address for s in setup.sources))):
+        if place:
+            yield from _check_source(lab, plan, guest, place)
+
+
+def _check_source(lab: Lab, plan: Plan, guest: Guest, source: str) -> Iterator[Finding]:
+    scheme, _, rest = source.partition("://")
     place, _, written = rest.partition("/")[0].partition(":")
     number = whole_number(written)
     port = number if number is not None else 443 if scheme == "https" else 80

@@ -13,9 +13,12 @@ from dacha.core.lab.setup import NO_SETUP, PutFile, User
 from dacha.core.units import show_size
 from dacha.engine.guest.keys import accounts_of, key_line
 from dacha.engine.workspace import Workspace
+from dacha.formats.seed.families import FAMILIES
 
 # The total size of a guest's files: first-boot software reads them completely, some of it from a small volume.
 FILES_MOST = 4 << 20
+# How a public key begins: armored, or a packet of that type in either format (RFC 9580 sections 4.2 and 6.2).
+_KEYS = (b"-----BEGIN PGP PUBLIC KEY BLOCK-----", b"\x98", b"\x99", b"\xc6")
 
 
 def setup_facts(ws: Workspace, guest: Guest, accounts: Mapping[str, list[str]]) -> SetupFacts | None:
@@ -45,6 +48,17 @@ def setup_facts(ws: Workspace, guest: Guest, accounts: Mapping[str, list[str]]) 
     }
     if setup.mirror:
         facts["mirror"] = setup.mirror
+    if setup.proxy:
+        facts["proxy"] = setup.proxy
+    if setup.time_servers:
+        facts["time_servers"] = list(setup.time_servers)
+    if setup.sources:
+        facts["sources"] = [
+            {"name": s.name, "address": s.address, "suite": s.suite or "", "components": list(s.components),
+             "key": base64.b64encode(key).decode()}
+            for s in setup.sources
+            if (key := _read(ws, s.key)) is not None
+        ]  # fmt: skip
     if setup.remote_desktop:
         facts["remote_desktop"] = True
     return facts
@@ -109,16 +123,38 @@ def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str
     if total > FILES_MOST:
         what = f"its files have {show_size(total)} in total; the maximum is {show_size(FILES_MOST)}"
         yield "setup-files", ("setup", "file"), BadValue(what, "download large ones at the first boot: run")
+    yield from _source_troubles(ws, guest)
     if guest.setup != NO_SETUP and not guest.first_boot and not changes_live(guest):
         what = "its setup has no effect: it is applied by first-boot data, which this guest does not get"
         yield "setup-untold", ("setup",), BadValue(what, "first-boot = true, or remove setup")
 
 
+def _source_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], BadValue]]:
+    """What is wrong with further package sources, and what this system does not support."""
+    manager = FAMILIES.get(guest.system)
+    for n, source in enumerate(guest.setup.sources):
+        at, key = ("setup", "source", n), _read(ws, source.key)
+        if manager is None:
+            what = f"source {source.name}: package sources are supported on {', '.join(sorted(FAMILIES))} only"
+            yield "setup-source", at, BadValue(what, "add it with commands in run")
+        elif manager == "apt" and source.suite is None:
+            what = f"source {source.name}: the key suite is missing"
+            yield "setup-source", at, BadValue(what, 'set suite = "stable", or whatever the source documents')
+        if key is None:
+            what = f"source {source.name}: no readable file: {ws.resolve(source.key)}"
+            yield "setup-source", at, BadValue(what, "give the path of its signing key relative to the lab file")
+        elif not key.startswith(_KEYS):
+            what = f"source {source.name}: {source.key} is not an OpenPGP public key"
+            yield "setup-source", at, BadValue(what, "use the key that the source publishes, armored or binary")
+
+
 def _contents(ws: Workspace, file: PutFile) -> bytes | None:
-    if file.text is not None:
-        return file.text.encode()
+    return file.text.encode() if file.text is not None else _read(ws, file.source or "")
+
+
+def _read(ws: Workspace, source: str) -> bytes | None:
     try:
-        with ws.resolve(file.source or "").open("rb") as f:
+        with ws.resolve(source).open("rb") as f:
             return f.read(FILES_MOST + 1)
     except OSError:
         return None

@@ -85,7 +85,7 @@ def answer_file(answers: Answers) -> str:
         "INTERFACESOPTS": "\n".join([*interfaces, ""]),
         "DNSOPTS": f"-d {answers.domain} {' '.join(servers)}".rstrip(),
         "TIMEZONEOPTS": f"-z {setup['time_zone'] or 'UTC'}",
-        "PROXYOPTS": "none",
+        "PROXYOPTS": answers.proxy or "none",
         "APKREPOSOPTS": answers.mirror or "-1",
         "SSHDOPTS": "-c openssh",
         "NTPOPTS": "-c busybox",

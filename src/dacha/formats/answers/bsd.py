@@ -26,6 +26,7 @@ def installerconfig(answers: Answers) -> str:
         f'PARTITIONS="{_DISKS[answers.bus]} auto freebsd-ufs"',
         'DISTRIBUTIONS="kernel.txz base.txz"',
         "export nonInteractive=YES",
+        *([f"export HTTP_PROXY={shlex.quote(answers.proxy)}"] if answers.proxy else []),
         *([f"BSDINSTALL_DISTSITE={shlex.quote(answers.mirror)}"] if answers.mirror else []),
         "",
         *script(answers, "bsd").rstrip("\n").split("\n")[:1],

@@ -39,7 +39,7 @@ def preseed(answers: Answers) -> str:
         *_d_i("lowmem/insufficient", "note", ""),
         *_d_i("keyboard-configuration/xkb-keymap", "select", setup["keyboard"] or "us"),
         *_network(answers),
-        *_mirror(answers.mirror),
+        *_mirror(answers.mirror, answers.proxy),
         "",
         "# Nobody has root's password; accounts are made at the end, with their keys.",
         *_d_i("passwd/make-user", "boolean", "false"),
@@ -92,9 +92,9 @@ def _network(answers: Answers) -> list[str]:
     return lines
 
 
-def _mirror(mirror: str | None) -> list[str]:
+def _mirror(mirror: str | None, proxy: str | None) -> list[str]:
     if not mirror:
-        return ["", *_d_i("mirror/http/proxy", "string", "")]
+        return ["", *_d_i("mirror/http/proxy", "string", proxy or "")]
     scheme, _, place = mirror.partition("://")
     host, _, path = place.partition("/")
     return [
@@ -103,7 +103,7 @@ def _mirror(mirror: str | None) -> list[str]:
         *_d_i("mirror/country", "string", "manual"),
         *_d_i(f"mirror/{scheme}/hostname", "string", host),
         *_d_i(f"mirror/{scheme}/directory", "string", f"/{path}"),
-        *_d_i(f"mirror/{scheme}/proxy", "string", ""),
+        *_d_i(f"mirror/{scheme}/proxy", "string", proxy or ""),
         *_d_i("apt-setup/services-select", "multiselect", ""),
     ]
 
@@ -130,7 +130,8 @@ def _disk(answers: Answers) -> list[str]:
 def _packages(answers: Answers) -> list[str]:
     setup = answers.setup
     locales = ["locales"] if setup["locale"] else []
-    wanted = ["openssh-server", "sudo", "qemu-guest-agent", *locales, *answers.packages]
+    wanted = ["openssh-server", "sudo", "qemu-guest-agent", *locales]
+    wanted += [] if answers.packages_later else answers.packages
     if setup.get("remote_desktop"):
         wanted += remote_desktop("apt", ()).packages
     policy = "unattended-upgrades" if setup["automatic_updates"] else "none"

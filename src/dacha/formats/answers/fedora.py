@@ -26,7 +26,7 @@ def kickstart(answers: Answers) -> str:
         f"keyboard --xlayouts={setup['keyboard'] or 'us'}",
         f"timezone {setup['time_zone'] or 'Etc/UTC'} --utc",
         *[_network(answers, n, a) for n, a in enumerate(answers.facts["adapters"])],
-        *([f"url --url={shlex.quote(answers.mirror)}"] if answers.mirror else []),
+        *([_url(answers.mirror, answers.proxy)] if answers.mirror else []),
         "rootpw --lock",
         "services --enabled=sshd",
         "firewall --enabled --service=ssh",
@@ -48,7 +48,7 @@ def kickstart(answers: Answers) -> str:
         "qemu-guest-agent",
         *(["dnf-automatic"] if setup["automatic_updates"] else []),
         *(remote_desktop("dnf", ()).packages if setup.get("remote_desktop") else ()),
-        *answers.packages,
+        *([] if answers.packages_later else answers.packages),
         "%end",
         "",
         "%post",
@@ -61,6 +61,11 @@ def kickstart(answers: Answers) -> str:
         "poweroff",
     ]
     return "\n".join([*lines, ""])
+
+
+def _url(mirror: str, proxy: str | None) -> str:
+    """The package source, and the proxy that leads to it."""
+    return f"url --url={shlex.quote(mirror)}" + (f" --proxy={shlex.quote(proxy)}" if proxy else "")
 
 
 def _network(answers: Answers, n: int, a: FirstBootAdapter) -> str:

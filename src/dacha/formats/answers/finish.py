@@ -13,9 +13,11 @@ from ipaddress import ip_interface
 
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter, FirstBootShare, SetupFile, SetupUser
+from dacha.core.inside.shell.clock import FIND
 from dacha.core.named import NamedTuple
 from dacha.formats.remote_desktop import remote_desktop
-from dacha.formats.seed.setup import FAMILIES as SEED_FAMILIES
+from dacha.formats.seed.families import FAMILIES as SEED_FAMILIES
+from dacha.formats.seed.sources import source_files
 from dacha.formats.shares import smb_mounts
 
 LOG = "/var/log/dacha-first-boot.log"
@@ -74,6 +76,11 @@ FAMILIES = {
         always=("sudo",),
     ),
 }
+# How packages are installed at the end of an installation.
+_INSTALL = {
+    "debian": "apt-get -q update && DEBIAN_FRONTEND=noninteractive apt-get -q -y install {}",
+    "fedora": "dnf --assumeyes install {}",
+}
 _SSHD = "PasswordAuthentication no\nKbdInteractiveAuthentication no\nPermitRootLogin no\n"
 _END = "END-OF-FILE"
 _NETWORKD = "/etc/systemd/network"
@@ -84,6 +91,10 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
     not."""
     how = FAMILIES[family]
     steps = [("host key", _host_key(answers)), ("login", _login(family))]
+    sources = source_files(answers.setup, SEED_FAMILIES.get(family, ""))
+    steps += [(f["path"], _file(f)) for f in sources]
+    if answers.packages_later and family in _INSTALL and answers.packages:
+        steps.append(("packages", [_INSTALL[family].format(" ".join(map(shlex.quote, answers.packages)))]))
     if family == "debian" and answers.setup["locale"]:
         steps.append(("locale", _locale(answers.setup["locale"])))
     if how.packages:
@@ -105,6 +116,8 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
             steps.append(("password of shares", _put(smb_mounts.CREDENTIALS, secret.encode(), "0600")))
         steps += [(f"share {s['name']}", _share(s, family)) for s in shares]
     steps += [(f["path"], _file(f)) for f in answers.setup["files"]]
+    if servers := answers.setup.get("time_servers"):
+        steps.append(("time servers", _clock(servers, family)))
     steps += [(f"service {s}", [how.service.format(service=shlex.quote(s))]) for s in answers.setup["services"]]
     steps += [(f"run {n}", [_sh(c)]) for n, c in enumerate(answers.setup["run"], 1)]
     lines = [
@@ -212,6 +225,13 @@ def _user(answers: Answers, how: Family, user: SetupUser) -> list[str]:
         commands += _put(f"{home}/.ssh/authorized_keys", keys, "0600")
         commands += [f"chmod 700 {shlex.quote(home + '/.ssh')}", f"chown -R {name}: {shlex.quote(home + '/.ssh')}"]
     return commands
+
+
+def _clock(servers: list[str], family: str) -> list[str]:
+    """The time servers, for whichever time service was installed."""
+    told = shlex.quote(" ".join(servers))
+    put = [FIND, "find_clock", 'mkdir -p "${F%/*}"', f'clock_text {told} > /tmp/clock && cat /tmp/clock > "$F"']
+    return [*put, FAMILIES[family].service.format(service="ntpd")] if family == "bsd" else put
 
 
 def _share(share: FirstBootShare, family: str) -> list[str]:

@@ -41,6 +41,8 @@ def autoinstall(answers: Answers) -> dict[str, Any]:
         # Powers off at the end: Dacha ejects the medium, and starts the guest from its disk.
         "shutdown": "poweroff",
     }
+    if answers.proxy:
+        tree["proxy"] = answers.proxy
     if answers.mirror:
         tree["apt"] = {"mirror-selection": {"primary": [{"uri": answers.mirror, "arches": ["amd64"]}]}}
     return tree

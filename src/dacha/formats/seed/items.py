@@ -8,7 +8,9 @@ from collections.abc import Iterator
 from dacha.core.apply.first_boot import SetupFacts
 from dacha.core.inside.setup_items import Item
 from dacha.formats.remote_desktop import remote_desktop
-from dacha.formats.seed.setup import AUTOMATIC, FAMILIES, KEYBOARD, mirror_parts
+from dacha.formats.seed.families import FAMILIES
+from dacha.formats.seed.setup import AUTOMATIC, KEYBOARD, mirror_parts
+from dacha.formats.seed.sources import source_files
 
 
 def setup_items(setup: SetupFacts, system: str, login: str | None = None) -> list[Item]:
@@ -24,6 +26,8 @@ def _items(setup: SetupFacts, system: str, login: str | None) -> Iterator[Item]:
     family = FAMILIES.get(system, "")
     if setup.get("mirror"):
         yield Item("mirror", "", (setup["mirror"], mirror_parts(system)))
+    for file in source_files(setup, family):
+        yield Item("source", file["path"], (file["path"], file["mode"], file["owner"]), file["content"])
     yield from (_package(p) for p in setup["packages"])
     for user in setup["users"]:
         if not user.get("person"):
@@ -38,6 +42,8 @@ def _items(setup: SetupFacts, system: str, login: str | None) -> Iterator[Item]:
         yield Item("locale", "", (setup["locale"],))
     if setup["keyboard"]:
         yield Item("keyboard", "", (setup["keyboard"],), _encoded(KEYBOARD.format(setup["keyboard"])))
+    if setup.get("time_servers"):
+        yield Item("clock", "", (" ".join(setup["time_servers"]),))
     if setup["automatic_updates"] and family:
         packages, written, timers = AUTOMATIC[family]
         yield from (_package(p) for p in packages)

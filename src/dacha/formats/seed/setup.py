@@ -6,6 +6,8 @@ from typing import Any
 
 from dacha.core.apply.first_boot import SetupFacts, SetupFile, SetupUser
 from dacha.formats.remote_desktop import remote_desktop
+from dacha.formats.seed.families import FAMILIES
+from dacha.formats.seed.sources import source_files
 
 # Automatic updates of a family: packages, a file, services.
 AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
@@ -17,7 +19,6 @@ AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
     ),
     "dnf": (["dnf-automatic"], None, ["dnf-automatic-install.timer"]),
 }  # fmt: skip
-FAMILIES = {"debian": "apt", "ubuntu": "apt", "fedora": "dnf"}
 # The command that starts a service now and at every boot; systemd's by default.
 _ENABLE = {
     "alpine": "rc-update add {0} && rc-service {0} start",
@@ -31,7 +32,7 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
     """The keys of user-data for a setup, in the order in which a guest applies them; `users` is always present. `login`
     is the login user."""
     packages, files, services = list(setup["packages"]), list(setup["files"]), list(setup["services"])
-    written: list[dict[str, Any]] = [_file(f) for f in files]
+    written: list[dict[str, Any]] = [_file(f) for f in [*source_files(setup, FAMILIES.get(system, "")), *files]]
     if setup["automatic_updates"] and system in FAMILIES:
         more, file, timers = AUTOMATIC[FAMILIES[system]]
         packages += [p for p in more if p not in packages]
@@ -60,6 +61,8 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
         data["keyboard"] = {"layout": setup["keyboard"]}
     if setup["time_zone"]:
         data["timezone"] = setup["time_zone"]
+    if setup.get("time_servers"):
+        data["ntp"] = {"enabled": True, "servers": setup["time_servers"], "pools": []}
     mirror = setup.get("mirror")
     if mirror and FAMILIES.get(system) == "apt":
         lines = [f"deb {mirror} $RELEASE{more} {mirror_parts(system)}" for more in ("", "-updates")]

@@ -97,6 +97,9 @@ put_mirror() {
     place=$((place + 1))
   done
 }
+# What packages come from or through: a file that is there before they are.
+put_source() { place 1 "$1" "$2" "$3"; }
+take_source() { restore 1; }
 take_mirror() { restore 1 && restore 2 && restore 3 && restore 4; }
 
 # Commands run once; what they did is not taken back.

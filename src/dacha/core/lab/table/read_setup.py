@@ -9,7 +9,7 @@ from typing import Any
 
 from dacha.core.errors import BadValue
 from dacha.core.lab import fields
-from dacha.core.lab.setup import NO_SETUP, PutFile, Setup, User
+from dacha.core.lab.setup import NO_SETUP, PackageSource, PutFile, Setup, User
 from dacha.core.lab.table.reader import Table
 from dacha.core.spelling import did_you_mean
 
@@ -21,6 +21,12 @@ _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9.+:=~_-]*\Z")
 # A URL (RFC 3986 section 2) without query and fragment, which lists of package sources would misread, and without
 # quotation marks.
 _MIRROR = re.compile(r"https?://[A-Za-z0-9._~%:@\[\]-]+(/[A-Za-z0-9._~!$&()*+,;=:@%/-]*)?\Z")
+# An HTTP proxy: a host and a port.
+_PROXY = re.compile(r"https?://[A-Za-z0-9._:\[\]-]+/?\Z")
+# A release's name, or a path in the source that ends with a slash (sources.list(5)).
+_SUITE = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*(/[A-Za-z0-9._-]+)*/?\Z|\./\Z")
+# A host's name or address.
+_HOST = re.compile(r"[A-Za-z0-9]([A-Za-z0-9.:-]*[A-Za-z0-9])?\Z")
 _MODE = re.compile(r"0?[0-7]{3,4}\Z")
 
 
@@ -42,6 +48,7 @@ def read_setup(t: Table, named: Mapping[str, Setup] | None = None) -> Setup:
         keyboard=t.take("keyboard", _matching(_KEYBOARD, "a keyboard layout", '"gb"'), None),
         time_zone=t.take("time-zone", _matching(_ZONE, "a time zone", '"Europe/London"'), None),
         mirror=t.take("mirror", _matching(_MIRROR, "a package mirror", '"http://10.77.4.1:3142/debian"'), None),
+        proxy=t.take("proxy", _matching(_PROXY, "the address of a proxy", '"http://10.77.4.1:3128"'), None),
         update=t.take("update", fields.flag, None),
         automatic_updates=t.take("automatic-updates", fields.flag, None),
         remote_desktop=t.take("remote-desktop", fields.flag, None),
@@ -50,6 +57,8 @@ def read_setup(t: Table, named: Mapping[str, Setup] | None = None) -> Setup:
         run=t.list_of("run", fields.text),
         files=tuple(_file(f) for f in t.list_of_tables("file")),
         users=tuple(_user(u) for u in t.list_of_tables("user")),
+        sources=tuple(_source(s) for s in t.list_of_tables("source")),
+        time_servers=t.list_of("time-servers", _matching(_HOST, "a time server", '"192.0.2.1" or "time.example.org"')),
     )
     t.finish()
     return merged(base, own)
@@ -70,7 +79,7 @@ def merged(base: Setup, own: Setup) -> Setup:
 
 def _key(item: object) -> object:
     """What identifies a member of a list: a user's name, a file's path."""
-    return item[0] if isinstance(item, User | PutFile) else item
+    return item[0] if isinstance(item, User | PutFile | PackageSource) else item
 
 
 def _matching(pattern: re.Pattern[str], what: str, example: str) -> Callable[[object], str]:
@@ -94,6 +103,19 @@ def _user(t: Table) -> User:
     )
     t.finish()
     return user
+
+
+def _source(t: Table) -> PackageSource:
+    source = PackageSource(
+        name=t.need("name", fields.name, '"tides"') or "",
+        address=t.need("address", _matching(_MIRROR, "a package source", '"https://tides.example.org/debian"'),
+                       '"https://tides.example.org/debian"') or "",
+        key=t.need("key", fields.text, '"tides.asc"') or "",
+        suite=t.take("suite", _matching(_SUITE, "a suite", '"stable"'), None),
+        components=t.list_of("components", _matching(_PACKAGE, "a component", '"main"')) or ("main",),
+    )  # fmt: skip
+    t.finish()
+    return source
 
 
 def _whole_path(value: object) -> str:

@@ -1,0 +1,5 @@
+"""The package managers of families whose setup is known in every part."""
+
+from __future__ import annotations
+
+FAMILIES = {"debian": "apt", "ubuntu": "apt", "fedora": "dnf"}
