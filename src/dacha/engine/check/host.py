@@ -96,10 +96,13 @@ def _archive_findings(ws: Workspace, name: str) -> list[Finding]:
 
 def _unit_findings(ws: Workspace) -> list[Finding]:
     """A service that an older version of Dacha wrote, or that does not know the guests' times to stop."""
-    from dacha.engine.caretaker import unit
     from dacha.engine.caretaker.unit_file import installed
 
-    if not installed(ws.lab.name) or unit.current(ws):
+    if not installed(ws.lab.name):
+        return []
+    from dacha.engine.caretaker import unit
+
+    if unit.current(ws):
         return []
     what = "the service of the caretaker is not as this version of Dacha would write it for this lab"
     return [Finding(NOTE, "unit-old", "host", what, "dacha caretaker install", (), "host")]
