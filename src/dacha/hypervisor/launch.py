@@ -129,6 +129,6 @@ def confirm(child: subprocess.Popen[bytes], name: str, run: Path, log: Path, tim
                 return process
         # The socket appears when QEMU creates it; there is nothing to wait on before.
         time.sleep(pause)
-        pause = min(pause * 1.5, 0.05)
+        pause = min(pause * 1.2, 0.05)
     end(child)
     raise HostError(f"QEMU did not answer within {timeout_s:.0f} s while starting {name}", remedy=f"see its log: {log}")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Collection, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 
 from dacha.core.apply.changes import ChangeKeys
 from dacha.core.apply.difference import rekey
@@ -59,6 +58,8 @@ def change_keys(ws: Workspace, changes: Sequence[ChangeKeys]) -> Iterator[tuple[
     for change in changes:
         _may_come_in(ws, change)
     ws.plan  # noqa: B018  # made once, before threads would each make it
+    from concurrent.futures import ThreadPoolExecutor
+
     with ThreadPoolExecutor(min(AT_ONCE, len(changes))) as pool:
         for change, said in zip(changes, pool.map(lambda c: _in_guest(ws, c), changes), strict=True):
             for part, error in _noted(ws, change, said):

@@ -236,9 +236,9 @@ def settle(home: Home, name: str) -> None:
     home.saving_note(name).unlink(missing_ok=True)
 
 
-def load(home: Home, name: str) -> None:
-    """Read the saved state into a QEMU that was started for it, and let the guest run. Raises HostError; then its state
-    is kept."""
+def load(home: Home, name: str, then: Callable[[Qmp], None]) -> None:
+    """Read the saved state into a QEMU that was started for it, let the guest run, and call `then`. Raises HostError;
+    then its state is kept, unless the guest runs."""
     try:
         fd = os.open(home.saved_memory(name), os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
     except OSError as e:
@@ -249,6 +249,7 @@ def load(home: Home, name: str) -> None:
             # From here on its disks change: the state must never be used again.
             os.rename(home.saved_note(name), home.continuing_note(name))
             qmp.execute("cont")
+            then(qmp)
     finally:
         os.close(fd)
     saved.discard(home, name)

@@ -12,7 +12,6 @@ from functools import partial
 from pathlib import Path
 
 from dacha.core.apply.changes import StartGuest
-from dacha.core.apply.in_force import in_force
 from dacha.core.apply.machine import Machine
 from dacha.core.errors import DachaError, HostError
 from dacha.core.units import MIB
@@ -22,6 +21,7 @@ from dacha.engine.guest.machine_type import resolved
 from dacha.engine.guest.observe import full_name
 from dacha.engine.log.ends import note_ends
 from dacha.engine.network import gate
+from dacha.engine.power.continuing import continue_saved, forwards_of
 from dacha.engine.power.duplicates import duplicates
 from dacha.engine.power.refused_disk import refused_disk
 from dacha.engine.record import Record
@@ -165,8 +165,7 @@ def _spawn(ws: Workspace, m: Machine, change: StartGuest, console: int) -> subpr
     taps: dict[int, int] = {}
     try:
         taps = {n: open_tap(a["tap"]) for n, a in enumerate(m["adapters"]) if a["tap"]}
-        plan = in_force(ws.lab, ws.plan, {name: m}) if change.saved else ws.plan
-        forwards = sorted(plan.forwards_of(name, [d.name for d in guest.doors]))
+        forwards, _ = forwards_of(ws, m, name, saved=change.saved)
         argv = command_line(
             program("qemu-system-x86_64") or "qemu-system-x86_64",
             m,
@@ -249,17 +248,8 @@ def _confirm(ws: Workspace, change: StartGuest, child: subprocess.Popen[bytes]) 
     record = home.read(name)
     record.process = found
     home.write(name, record)
-    if change.saved:
-        from dacha.engine.power import saved, saving
-
-        try:
-            saving.load(home, name)
-        except (DachaError, OSError) as e:
-            launch.end(child)
-            raise HostError(
-                f"{name} cannot continue from its saved state", why=e.what if isinstance(e, DachaError) else str(e),
-                remedy=saved.without(name),
-            ) from e  # fmt: skip
+    if change.saved and record.machine:
+        continue_saved(ws, name, record.machine, child)
     if install.pending(ws, name, record):
         install.follow(ws, name)
     wanted = ws.lab.guests[name].screen

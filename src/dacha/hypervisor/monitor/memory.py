@@ -15,7 +15,7 @@ _ADDRESS = f"fd:{_NAME}"
 # The guest's virtual CPUs are stopped: nothing is gained by writing slowly (bytes per second).
 _FASTEST = 1 << 40
 # How often the progress is queried (seconds), and how long a state of any size may take.
-_POLL_S, LONGEST_S = 0.02, 3600.0
+_POLL_S, _POLL_MOST_S, LONGEST_S = 0.002, 0.05, 3600.0
 
 
 def obstacles(qmp: Qmp) -> list[str]:
@@ -45,7 +45,7 @@ def read(qmp: Qmp, fd: int, progress: Callable[[float], None]) -> None:
 
 
 def _await(qmp: Qmp, progress: Callable[[float], None], doing: str) -> None:
-    deadline = time.monotonic() + LONGEST_S
+    deadline, pause = time.monotonic() + LONGEST_S, _POLL_S
     while time.monotonic() < deadline:
         told = qmp.execute("query-migrate")
         match told.get("status"):
@@ -56,7 +56,8 @@ def _await(qmp: Qmp, progress: Callable[[float], None], doing: str) -> None:
                 raise HostError(f"QEMU could not {doing}", why=str(told.get("error-desc", "it does not say why")))
         if (ram := told.get("ram")) and ram.get("total"):
             progress(1.0 - ram["remaining"] / ram["total"])
-        time.sleep(_POLL_S)
+        time.sleep(pause)
+        pause = min(pause * 1.2, _POLL_MOST_S)
     raise AnswerNo(f"QEMU did not {doing} within {LONGEST_S:.0f} s")
 
 
