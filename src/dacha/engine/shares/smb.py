@@ -29,10 +29,10 @@ def password(home: Home, guest: str) -> str:
 
 def make_password(home: Home, guest: Guest) -> None:
     """Create the guest's password, if it has SMB shares and none yet."""
-    # Imported late: commands that only look at shares need no random source.
-    import secrets
-
     if any(s.by_smb for s in guest.shares) and not password(home, guest.name):
+        # Imported late: commands that only look at shares need no random source.
+        import secrets
+
         replace_file(home.share_password(guest.name), f"{secrets.token_urlsafe(24)}\n", mode=0o600)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import tempfile
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
@@ -134,6 +133,8 @@ def damage(image: Image) -> str | None:
 def first_sectors(image: Image, count: int = SECTORS) -> bytes:
     """The first sectors of the disk in an image, that many of 512 bytes, even if a guest has it open. Empty if they are
     not readable."""
+    import tempfile
+
     with tempfile.TemporaryDirectory(prefix="dacha-sectors-") as folder:
         out = Path(folder) / "sectors"
         out.touch()
