@@ -10,6 +10,7 @@ import contextlib
 import os
 import platform
 from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -122,14 +123,17 @@ def _extract(home: Home, name: str, archive: Archive, progress: Callable[[float]
             except OSError as e:
                 raise refused(path, e) from e
         further: dict[str, bytes] = {}
+        # Written beside the reading: one block at a time, so that a full disk is noticed at the next one.
+        writer = stack.enter_context(ThreadPoolExecutor(1))
+        written: Future[int] | None = None
+        last = ""
         for block in archive.blocks(progress):
             if block.disk is None:
                 further[block.file] = block.data
                 continue
-            try:
-                os.pwrite(files[block.disk], block.data, block.at)
-            except OSError as e:
-                raise refused(home.disk(name, block.disk), e) from e
+            _await(written, home.disk(name, last))
+            written, last = writer.submit(os.pwrite, files[block.disk], block.data, block.at), block.disk
+        _await(written, home.disk(name, last))
         for fd in files.values():
             os.fsync(fd)
     for file, data in further.items():
@@ -137,6 +141,14 @@ def _extract(home: Home, name: str, archive: Archive, progress: Callable[[float]
     for disk in archive.manifest.disks:
         _examine(home.disk(name, disk.name), disk.size)
         chain.note(home.disk(name, disk.name))
+
+
+def _await(written: Future[int] | None, path: Path) -> None:
+    try:
+        if written:
+            written.result()
+    except OSError as e:
+        raise refused(path, e) from e
 
 
 def _examine(path: Path, size: int) -> None:

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import tarfile
+from collections import deque
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
 from typing import Any, BinaryIO
 
 from dacha.core.archive.manifest import (
@@ -23,6 +26,8 @@ from dacha.core.units import show_size
 
 # A compressed block is hardly longer than the block itself.
 _PACKED_MOST = BLOCK + (1 << 16)
+# Blocks that are unpacked at the same time, besides the one that is read.
+AT_ONCE = 2
 
 
 class Block(NamedTuple):
@@ -50,11 +55,20 @@ class Archive:
 
     def blocks(self, progress: Callable[[float], None] = lambda share: None) -> Iterator[Block]:
         """Every part of the archive, each checked; after the last one the archive is known to be whole."""
-        import zstandard
+        with ThreadPoolExecutor(AT_ONCE) as pool:
+            waiting: deque[Future[Block]] = deque()
+            for unpack in self._unpacking(progress):
+                if len(waiting) >= AT_ONCE:
+                    yield waiting.popleft().result()
+                waiting.append(pool.submit(unpack))
+            while waiting:
+                yield waiting.popleft().result()
 
+    def _unpacking(self, progress: Callable[[float], None]) -> Iterator[Callable[[], Block]]:
+        """Each part, still to be unpacked; the places and the seal are checked."""
         lengths = {d.name: d.length for d in self.manifest.disks}
         total = sum(lengths.values())
-        unpack, last, done = zstandard.ZstdDecompressor(), ("", -1), 0
+        last, done = ("", -1), 0
         for name, data in self._members:
             if name == LAST:
                 if data.decode(errors="replace") != self._seal.text():
@@ -65,23 +79,29 @@ class Archive:
                 return
             self._seal.add(name, data)
             if name in FURTHER:
-                yield Block(None, 0, data, name)
+                yield partial(Block, None, 0, data, name)
                 continue
             disk, number = block_of(name) or ("", 0)
             at = number * BLOCK
             if disk not in lengths or at >= lengths[disk] or (disk == last[0] and number <= last[1]):
                 raise AnswerNo(f"the archive has a part that does not belong to it: {name[:80]!r}")
             size = min(BLOCK, lengths[disk] - at)
-            try:
-                plain = unpack.decompress(data, max_output_size=size)
-            except zstandard.ZstdError as e:
-                raise AnswerNo(f"a block of the archive is damaged: {name}", why=str(e)) from e
-            if len(plain) != size:
-                raise AnswerNo(f"a block of the archive is damaged: {name}", why=f"it has {len(plain)} bytes")
             last, done = (disk, number), done + size
             progress(min(1.0, done / total))
-            yield Block(disk, at, plain)
+            yield partial(_unpacked, name, disk, at, size, data)
         raise AnswerNo("the archive ends before it is complete", remedy="copy it again from where it is whole")
+
+
+def _unpacked(name: str, disk: str, at: int, size: int, data: bytes) -> Block:
+    import zstandard
+
+    try:
+        plain = zstandard.ZstdDecompressor().decompress(data, max_output_size=size)
+    except zstandard.ZstdError as e:
+        raise AnswerNo(f"a block of the archive is damaged: {name}", why=str(e)) from e
+    if len(plain) != size:
+        raise AnswerNo(f"a block of the archive is damaged: {name}", why=f"it has {len(plain)} bytes")
+    return Block(disk, at, plain)
 
 
 def check(stream: BinaryIO, progress: Callable[[float], None]) -> Manifest:
