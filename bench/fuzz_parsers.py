@@ -34,7 +34,7 @@ from dacha.formats.linux.kernel_module import depends
 from dacha.formats.medium import inspect_iso
 from dacha.wire import credssp, http, tftp
 from dacha.wire.dhcp import dhcp4, dhcp6
-from dacha.wire.dns import upstream
+from dacha.wire.dns import multicast_records, upstream
 from dacha.wire.link import conntrack, netlink
 from dacha.wire.link.ethernet import decode_arp
 from dacha.wire.link.neighbour import decode_neighbour
@@ -95,6 +95,7 @@ PARSERS: dict[str, Parser] = {
     "dhcp6": (dhcp6.decode, DHCP6),
     "dns query": (upstream.question_of, DNS),
     "dns answer": (upstream.leads_inside, [ANSWER, *DNS]),
+    "multicast dns": (multicast_records.decode, [*DNS, multicast_records.encode(answers=[], proposed=[])]),
     "arp": (decode_arp, ARP),
     "neighbour": (decode_neighbour, ND),
     "pcp": (pcp.decode_response, ROUTER),

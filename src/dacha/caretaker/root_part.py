@@ -7,16 +7,20 @@ import contextlib
 import os
 import socket
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from ipaddress import IPv4Address, IPv6Address
 
 from dacha.caretaker.file_service import FileService
 from dacha.caretaker.following import Following, taps_of
 from dacha.caretaker.guarding import Guarding
+from dacha.caretaker.here.naming import NOTHING, Naming
+from dacha.caretaker.here.placing import Placing
+from dacha.caretaker.here.resolving import follow_resolvers
 from dacha.caretaker.journal import Journal
 from dacha.caretaker.minding.housekeeping import Housekeeping
 from dacha.caretaker.packets.messages import (
+    LAN,
     Begin,
     BootFile,
     Keep,
@@ -32,7 +36,6 @@ from dacha.caretaker.packets.messages import (
     Want,
     may_keep,
 )
-from dacha.caretaker.placing import Placing
 from dacha.caretaker.router import Outside
 from dacha.caretaker.services import Served, host_resolvers, names_of, served
 from dacha.caretaker.sockets import FrameSockets, Opened, open_network
@@ -49,7 +52,7 @@ from dacha.engine.workspace import Workspace
 from dacha.host.accounts import account_for
 
 # How long the first worker may take, so that everything is served when the caretaker has started.
-UP_S, RESOLVERS_S = 60.0, 1.0
+UP_S = 60.0
 
 
 class Caretaker:
@@ -73,18 +76,20 @@ class Caretaker:
         self._placing: Placing | None = None
         self._housekeeping = Housekeeping(log)
         self._files = FileService(log.say)
+        self._naming = Naming(self._order_names, log.say)
         self._up = asyncio.Event()
         self._resolving: asyncio.Task[None] | None = None
         self.failed = False
 
     async def renew(self, ws: Workspace) -> None:
         """Serve what the lab requires. What is not possible now is logged, and tried again by the caller."""
-        self._resolving = self._resolving or asyncio.ensure_future(self._follow_resolvers())
+        self._resolving = self._resolving or asyncio.ensure_future(follow_resolvers(self._resolved, self._log.say))
         served_before = {name: (x, self._sockets[name]) for name, x in self._served.items() if name in self._sockets}
         self._close_services()
         # Running guests keep the settings that they were started with, whatever the lab file says by now.
         plan = live.started(ws, ws.plan)
         self._housekeeping.renew(ws)
+        self._naming.renew(ws, plan)
         self.failed, self._ws, self._now = False, ws, plan
         links = wanted_links(ws, plan)
         # Sockets of an unchanged link stay open: what arrives in the meantime waits in them.
@@ -106,7 +111,7 @@ class Caretaker:
                 self._log.say(f"cannot listen at {', '.join(f'{n} ({why})' for n, why in missing.items())}")
             self._missing = missing
             self._following = Following(ws, plan, links, self._names, self._log.say, self._housekeeping.alerts)
-        if self._sockets or self._frames.opened:
+        if self._sockets or self._frames.opened or self._naming.wanted:
             if self._workers and self._workers.pid():
                 self._order_changes(served_before)
             else:
@@ -168,7 +173,7 @@ class Caretaker:
                 network.admitted, network.way_out, tuple(sockets),
             )  # fmt: skip
             orders.append((serve, tuple(sockets.values())))
-        orders.append((self._taps, ()))
+        orders += [(self._taps, ()), self._naming.order()]
         return orders
 
     def _order(self) -> None:
@@ -203,25 +208,26 @@ class Caretaker:
         assert self._ws is not None and self._now is not None
         return names_of(self._ws.lab, self._now, host_resolvers())
 
-    async def _follow_resolvers(self) -> None:
-        """This host's own name servers change when it moves to another network: the new ones are used within two
-        seconds."""
-        known = host_resolvers()
-        while True:
-            await asyncio.sleep(RESOLVERS_S)
-            if (now := host_resolvers()) != known and self._now:
-                known = now
-                self._log.say(f"this host's name servers are {', '.join(now) or 'none'} now")
-                self._names(self._now)
+    def _order_names(self) -> None:
+        """This host has another address on the LAN."""
+        self._add(*self._naming.order())
+
+    def _add(self, order: Order, sockets: Sequence[socket.socket] = ()) -> None:
+        """One more order for the present worker, if there is one."""
+        if self._workers:
+            try:
+                self._workers.add(order, sockets)
+            except OSError as e:
+                self._workers.replace(f"it does not read its configuration: {e}")
+
+    def _resolved(self) -> None:
+        if self._now:
+            self._names(self._now)
 
     def _names(self, now: Plan) -> None:
         """Guests' addresses have changed: their names follow."""
         self._now = now
-        if self._workers:
-            try:
-                self._workers.add(self._names_now())
-            except OSError as e:
-                self._workers.replace(f"it does not read its configuration: {e}")
+        self._add(self._names_now())
 
     def _heard(self, message: Told) -> None:
         match message:
@@ -246,7 +252,7 @@ class Caretaker:
                 if self._following:
                     self._following.watch.used(link, address, by)
             case Says(network=network, text=text):
-                if network in self._served:
+                if network in self._served or network == LAN:
                     self._log.say(f"{network}: {text}", bucket=network)
             case Up():
                 self._up.set()
@@ -278,9 +284,11 @@ class Caretaker:
         if self._resolving:
             self._resolving.cancel()
         if self._workers:
+            self._workers.finish(NOTHING)
             self._workers.close()
             self._workers = None
         self._close_services()
+        self._naming.close()
         self._housekeeping.close()
         self._files.close()
         for opened in self._sockets.values():

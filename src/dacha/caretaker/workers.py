@@ -19,6 +19,7 @@ from dacha.caretaker.packets.messages import (
     RELAY,
     START,
     Attach,
+    Begin,
     Order,
     Told,
     decode,
@@ -34,6 +35,8 @@ PATIENCE_S = 5.0
 # Workers that ended within a minute: with more than two a second or so, the next one waits, so that a lab that cannot
 # be served does not use the whole CPU.
 OFTEN, PAUSE_S = 110, 0.5
+# How long a last order may take before the worker is ended all the same (seconds).
+FINISH_S = 0.5
 # How long the fork server may take to start on a busy machine (seconds).
 START_S = 60.0
 # Messages that are read together.
@@ -137,6 +140,15 @@ class Workers:
         """One more order for the present worker. Raises OSError if it does not accept it."""
         if self._at_work is not None:
             send_order(self._at_work.orders, order, [s.fileno() for s in sockets])
+
+    def finish(self, order: Order) -> None:
+        """A last order for the present worker, which is waited for briefly."""
+        if self._at_work is not None:
+            with contextlib.suppress(OSError, ValueError):
+                asyncio.get_running_loop().remove_reader(self._at_work.told)
+                self.add(order)
+                self.add(Begin())
+                select.select([self._at_work.told], [], [], FINISH_S)
 
     def attach(self, links: Sequence[tuple[tuple[str, str, str], socket.socket]]) -> None:
         """Give the present worker's frame relay these sockets, and no others. Raises OSError."""

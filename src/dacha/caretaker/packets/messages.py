@@ -12,10 +12,11 @@ import math
 import pickle
 import socket
 from collections.abc import Iterable
-from ipaddress import IPv4Address, IPv6Address, ip_address
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, ip_address
 
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
+from dacha.core.plan.lan_names import LanName
 from dacha.core.zone import without_zone
 from dacha.wire.dhcp.dhcp4_lease import Lease, Scope
 from dacha.wire.dhcp.dhcp6 import Scope6
@@ -24,6 +25,8 @@ from dacha.wire.link.router_advertisement import Advertisement
 
 # The maximum length of a worker's message, and of a text in one.
 MOST, TEXT_MOST = 4096, 300
+# In place of a network's name, for what concerns the LAN. (No network has a name with a space.)
+LAN = "the LAN"
 # The kernel's SCM_MAX_FD is 253: one network has fewer than twenty sockets.
 DESCRIPTORS_MOST = 64
 # Requests of the root part to the fork server: with a worker's two channels, its channel to the frame relay, and the
@@ -124,6 +127,14 @@ class Names(NamedTuple):
     resolvers: tuple[str, ...]
 
 
+class Announce(NamedTuple):
+    """Announce these names on the LAN, through the attached socket, and no others; without names, none. Only machines
+    in the subnet are listened to."""
+
+    names: tuple[LanName, ...]
+    subnet: IPv4Network
+
+
 class Kept(NamedTuple):
     """The lease with that number is stored."""
 
@@ -141,7 +152,7 @@ class Begin(NamedTuple):
     """All orders were sent: confirm that everything is served."""
 
 
-Order = Serve | Stop | Listen | Attach | Names | Kept | BootFile | Begin
+Order = Serve | Stop | Listen | Attach | Names | Announce | Kept | BootFile | Begin
 
 
 def encode(message: Told) -> bytes:

@@ -20,7 +20,9 @@ from dacha.caretaker.packets.hearing import Hearing, LinkLocals
 from dacha.caretaker.packets.http import HttpService
 from dacha.caretaker.packets.ip6 import Ip6Service
 from dacha.caretaker.packets.messages import (
+    LAN,
     TEXT_MOST,
+    Announce,
     Begin,
     BootFile,
     Keep,
@@ -37,6 +39,7 @@ from dacha.caretaker.packets.messages import (
     encode,
     receive_order,
 )
+from dacha.caretaker.packets.multicast import MulticastNames
 from dacha.caretaker.packets.tftp import TftpService
 from dacha.core.errors import PeerError
 from dacha.wire.dhcp.dhcp4_lease import Lease
@@ -70,6 +73,7 @@ class Worker:
         self._tftp: dict[str, TftpService] = {}
         self._http: dict[str, HttpService] = {}
         self._lines: dict[str, tuple[int, int]] = {}
+        self._multicast: MulticastNames | None = None
         self._beginning: set[asyncio.Task[None]] = set()
         self._failure: BaseException | None = None
         self._ended = asyncio.Event()
@@ -104,12 +108,24 @@ class Worker:
                 for service in self._dns.values():
                     service.serve(self._zone)
                     service.resolvers = resolvers
+            case Announce():
+                self._announce(order, [socket.socket(fileno=fd) for fd in descriptors])
             case Kept(number=number):
                 self._kept.pop(number)()
             case BootFile(number=number, size=size):
                 self._wanted.pop(number)(None if size is None else (descriptors[0], size))
             case Begin():
                 self._tell(Up())
+
+    def _announce(self, order: Announce, sockets: list[socket.socket]) -> None:
+        if self._multicast and self._multicast.order == order:
+            # They stay announced: a name that was claimed again would be unknown for a second.
+            for s in sockets:
+                s.close()
+            return
+        if self._multicast:
+            self._multicast.close()
+        self._multicast = MulticastNames(order, sockets[0], partial(self._say, LAN)) if sockets else None
 
     def _frames_readable(self) -> None:
         for _ in range(BURST):

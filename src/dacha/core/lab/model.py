@@ -238,6 +238,8 @@ class Lab(NamedTuple):
     router: str | None = None
     people: Mapping[str, Person] = NOBODY
     open_firewall: bool = False
+    # Whether guests with doors from the LAN have names there.
+    lan_names: bool = False
     places: Mapping[str, Place] = NOWHERE
     alerts: Mapping[str, Alert] = SILENT
     usage: Measuring | None = None

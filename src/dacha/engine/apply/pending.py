@@ -82,12 +82,12 @@ def follows_places(ws: Workspace) -> bool:
 
 
 def minds_guests(ws: Workspace) -> bool:
-    """True if the caretaker has something to do for guests: it starts them again after an end, saves
-    them to archives, measures them, or runs commands at events; or if a service starts it with this host."""
+    """True if the caretaker has something to do for guests: it starts them again after an end, saves them to archives,
+    measures them, announces them on the LAN, or runs commands at events; or if a service starts it with this host."""
     from dacha.engine.caretaker.unit_file import installed
 
     guests = ws.lab.guests.values()
-    asked = bool(ws.lab.alerts) or ws.lab.usage is not None
+    asked = bool(ws.lab.alerts) or ws.lab.usage is not None or ws.lab.lan_names
     return installed(ws.lab.name) or asked or any(g.restart != "never" or g.archive for g in guests)
 
 

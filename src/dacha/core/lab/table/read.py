@@ -64,7 +64,7 @@ def _not_toml(text: str, error: Exception) -> Finding:
 
 
 def _lab(root: Table, profiles: Profiles) -> Lab:
-    name, router, open_firewall = "lab", None, False
+    name, router, open_firewall, lan_names = "lab", None, False, False
     accelerator: Accelerator = "auto"
     head = root.table("lab")
     if head is None:
@@ -74,6 +74,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
         accelerator = head.take("accelerator", fields.choice(*ACCELERATORS), "auto")
         router = head.take("router", address_fields.address4_or_none, None)
         open_firewall = head.take("open-firewall", fields.flag, False)
+        lan_names = head.take("lan-names", fields.flag, False)
         head.finish()
     networks = {n: _network(n, t) for n, t in root.tables("network")}
     setups = {n: _setup(n, t) for n, t in root.tables("setup")}
@@ -92,6 +93,7 @@ def _lab(root: Table, profiles: Profiles) -> Lab:
         storages=storages,
         people=people,
         open_firewall=open_firewall,
+        lan_names=lan_names,
         places=places,
         alerts=alerts,
         usage=usage,

@@ -1,0 +1,1 @@
+"""What follows this host as it moves: doors of a place, names on the LAN, name servers."""
