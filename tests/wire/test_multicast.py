@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.errors import PeerError
-from dacha.core.plan.lan_names import LanName, LanService
+from dacha.core.reach.lan_names import LanName, LanService
 from dacha.wire.dns.multicast import PORT, Responder, Send
 from dacha.wire.dns.multicast_records import (
     ANY,

@@ -83,7 +83,9 @@ class Caretaker:
 
     async def renew(self, ws: Workspace) -> None:
         """Serve what the lab requires. What is not possible now is logged, and tried again by the caller."""
-        self._resolving = self._resolving or asyncio.ensure_future(follow_resolvers(self._resolved, self._log.say))
+        self._resolving = self._resolving or asyncio.ensure_future(
+            follow_resolvers(host_resolvers, self._resolved, self._log.say)
+        )
         served_before = {name: (x, self._sockets[name]) for name, x in self._served.items() if name in self._sockets}
         self._close_services()
         # Running guests keep the settings that they were started with, whatever the lab file says by now.
@@ -242,8 +244,7 @@ class Caretaker:
                     # A full disk never stops DHCP: the lease is in memory, and its address is probed before another
                     # client is offered it.
                     self._log.say(f"{network}: a lease could not be written yet: {e.strerror or e}", bucket=network)
-                if self._workers:
-                    self._workers.add(Kept(number))
+                self._add(Kept(number))
                 if lease.state == "bound" and self._following:
                     self._following.watch.leased(lease.hardware, lease.address)
             case Want(number=number, network=network, client=client, path=path):

@@ -7,13 +7,12 @@ import ctypes
 import socket
 import struct
 from collections.abc import Iterable, Iterator, Mapping
-from ipaddress import IPv4Address, IPv6Address
+from ipaddress import IPv6Address
 
 from dacha.core.named import NamedTuple
 from dacha.wire import http, tftp
 from dacha.wire.dhcp import dhcp6
 from dacha.wire.dhcp.dhcp4 import CLIENT_PORT, SERVER_PORT
-from dacha.wire.dns.multicast import GROUP, PORT
 from dacha.wire.link.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4
 from dacha.wire.link.neighbour import ETHERTYPE_IPV6, ICMPV6, NEIGHBOUR_ADVERTISEMENT, NEIGHBOUR_SOLICITATION
 from dacha.wire.link.router_advertisement import ALL_ROUTERS, SOLICITATION
@@ -22,7 +21,6 @@ from dacha.wire.link.router_advertisement import ALL_ROUTERS, SOLICITATION
 _SO_RCVBUFFORCE, _SO_ATTACH_FILTER, _SO_LOCK_FILTER = 33, 26, 44
 _BYTES = 4 << 20
 _ICMP6_FILTER = 1  # linux/icmpv6.h
-_IP_MULTICAST_ALL = 49  # linux/in.h
 _HEADER, _UDP = 14, 17  # an Ethernet header; IPv4's number for UDP
 _EVERYTHING = 0x0003  # linux/if_ether.h
 
@@ -115,26 +113,6 @@ def _dhcp(interface: str) -> socket.socket:
     roomy(s)
     s.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode())
     s.bind(("", SERVER_PORT))
-    return s
-
-
-def multicast_names(interface: str, address: IPv4Address) -> socket.socket:
-    """A socket for multicast DNS on a link of this host, beside those of other programs (RFC 6762 section 15.1).
-    Raises OSError."""
-    s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK)
-    with contextlib.ExitStack() as opening:
-        opening.enter_context(s)
-        s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        link = struct.pack("=4s4si", GROUP.packed, address.packed, socket.if_nametoindex(interface))
-        s.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, link)
-        s.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, link)
-        # Nothing of groups that other programs have joined on other links.
-        s.setsockopt(socket.IPPROTO_IP, _IP_MULTICAST_ALL, 0)
-        # Section 11: everything is sent with this number of hops.
-        s.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, 255)
-        s.setsockopt(socket.IPPROTO_IP, socket.IP_TTL, 255)
-        s.bind((str(GROUP), PORT))
-        opening.pop_all()
     return s
 
 

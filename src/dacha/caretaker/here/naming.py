@@ -7,10 +7,10 @@ import socket
 from collections.abc import Callable
 from ipaddress import IPv4Network
 
+from dacha.caretaker.here.lan_socket import multicast_names
 from dacha.caretaker.packets.messages import LAN, Announce, Order
-from dacha.caretaker.sockets import multicast_names
-from dacha.core.plan.lan_names import lan_names
 from dacha.core.plan.plan import Plan
+from dacha.core.reach.lan_names import lan_names
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses
 

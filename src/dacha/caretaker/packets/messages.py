@@ -16,7 +16,7 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address, ip_address
 
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
-from dacha.core.plan.lan_names import LanName
+from dacha.core.reach.lan_names import LanName
 from dacha.core.zone import without_zone
 from dacha.wire.dhcp.dhcp4_lease import Lease, Scope
 from dacha.wire.dhcp.dhcp6 import Scope6

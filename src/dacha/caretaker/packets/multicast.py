@@ -1,4 +1,4 @@
-"""Announce guests' names on the LAN, until `close`. What is said is decided in `wire.dns.multicast`."""
+"""Announce guests' names on the LAN, until `close`. The messages are made in `wire.dns.multicast`."""
 
 from __future__ import annotations
 

@@ -52,7 +52,7 @@ class Send(NamedTuple):
 
 
 class Claim:
-    """The claim to one name: its stage, and when it goes on (seconds, monotonic)."""
+    """The claim to one name: its stage, and when the next one is due (seconds, monotonic)."""
 
     def __init__(self, at: float) -> None:
         self.stage: int = Stage.PROBING
@@ -81,7 +81,7 @@ class Responder:
         return min(waiting, default=None)
 
     def wake(self, now: float) -> list[Send]:
-        """Go on with what is due: probe, announce, try again."""
+        """Do what is due: probe, announce, try again."""
         probing, announcing = [], []
         for name, claim in self._claims.items():
             if claim.stage == Stage.HELD or claim.at > now:

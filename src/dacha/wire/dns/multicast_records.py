@@ -10,7 +10,7 @@ import dns.name
 
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
-from dacha.core.plan.lan_names import LanName
+from dacha.core.reach.lan_names import LanName
 
 A, PTR, TXT, AAAA, SRV, NSEC, ANY = 1, 12, 16, 28, 33, 47, 255
 IN = 1
