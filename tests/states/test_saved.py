@@ -205,6 +205,11 @@ def test_a_command_killed_at_any_moment_loses_no_guest(gauge: Lab) -> None:
     (folder / "saving").write_text("on")
     assert "nothing to do" in lab("start", "gauge", "--no-wait").out
     assert not (folder / "saved-memory").exists() and not (folder / "saving").exists()
+    # Killed while what a guest that continued no longer needs was being deleted.
+    (folder / "saved-memory").write_bytes(b"of a state that is never used again")
+    (folder / "continuing.json").write_text("{}")
+    assert "nothing to do" in lab("start", "gauge", "--no-wait").out
+    assert not (folder / "saved-memory").exists() and not (folder / "continuing.json").exists()
     reached, seen = count(lab), set[str]()
     for round_ in range(KILLS):
         words = ["start", "gauge", "--no-wait"] if round_ % 2 else ["pause", "gauge", "--save"]

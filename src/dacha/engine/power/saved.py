@@ -84,8 +84,11 @@ def _stamp(file: Path) -> Stamp:
 def discard(home: Home, name: str) -> bool:
     """Delete a guest's saved state; False if it had none."""
     was = home.saved_note(name).exists()
-    for path in (home.saved_note(name), home.continuing_note(name), home.saved_memory(name)):
-        path.unlink(missing_ok=True)
+    if was:
+        # From here on it is never used again, and what a killed command leaves of it is deleted by the next one.
+        os.rename(home.saved_note(name), home.continuing_note(name))
+    home.saved_memory(name).unlink(missing_ok=True)
+    home.continuing_note(name).unlink(missing_ok=True)
     return was
 
 
