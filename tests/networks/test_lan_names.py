@@ -70,7 +70,7 @@ def looked(lab: HostedLab, kind: str, seconds: float = 4.0) -> list[list[str]]:
     return [line.split() for line in said.splitlines()]
 
 
-@pytest.mark.parametrize("backend", ["kernel", "user"])
+@pytest.mark.parametrize("backend", ["kernel", pytest.param("user", marks=pytest.mark.whole)])
 def test_a_guest_with_a_door_has_its_name_on_the_lan(hosted: HostedLab, backend: str) -> None:
     lab = hosted
     lab.write(LAB.replace("@BACKEND@", backend))

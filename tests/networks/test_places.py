@@ -106,7 +106,7 @@ def test_doors_follow_the_place(hosted: HostedLab, backend: str) -> None:
     lab("restart", "gauge")
     assert not enters(world, 2220) and not enters(world, 8080)
     assert world.reads("host", "127.0.0.1", 2220).startswith("SSH-2.0-")
-    moves(lab, 5)
+    moves(lab, 2)
     log = lab("caretaker", "status").out.partition("Its log: ")[2].split("\n")[0]
     assert "this host is at an unknown place" in open(log).read()
 

@@ -16,7 +16,7 @@ from tests.networks.world import until
 from tests.states.world import LAB, count, counting, inside, state
 
 # So many moves are killed; DACHA_KILLS for more.
-KILLS = int(os.environ.get("DACHA_KILLS", "6"))
+KILLS = int(os.environ.get("DACHA_KILLS", "4"))
 STORAGES = '[storage.big]\npath = "big"\n[storage.other]\npath = "other"\n'
 
 

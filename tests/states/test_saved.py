@@ -18,7 +18,7 @@ from tests.log.test_ends import alive
 from tests.states.world import LAB, count, counting, inside, state, with_agent
 
 # So many commands are killed while they save a guest or let it continue; DACHA_KILLS for more.
-KILLS = int(os.environ.get("DACHA_KILLS", "6"))
+KILLS = int(os.environ.get("DACHA_KILLS", "4"))
 # So many times a guest is saved and continues beside a load; DACHA_SAVES for more.
 SAVES = int(os.environ.get("DACHA_SAVES", "3"))
 
