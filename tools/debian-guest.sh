@@ -36,7 +36,7 @@ in_root() {
     chroot "$root" env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin HOME=/root LC_ALL=C.UTF-8 DEBIAN_FRONTEND=noninteractive "$@"
 }
 # shellcheck disable=SC2086  # one word a package
-in_root apt-get install -y -qq --no-install-recommends $more linux-image-cloud-amd64 initramfs-tools systemd-sysv systemd-resolved udev dbus \
+in_root apt-get install -y -qq --no-install-recommends $more linux-image-cloud-amd64 initramfs-tools systemd-sysv systemd-resolved systemd-timesyncd udev dbus \
     libpam-systemd openssh-server sudo cloud-init qemu-guest-agent iproute2 iputils-ping netbase procps nftables socat \
     cifs-utils ca-certificates > "$work/log" 2>&1 || { tail -n 30 "$work/log"; exit 1; }
 rm "$root/usr/sbin/policy-rc.d"

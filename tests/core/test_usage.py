@@ -41,6 +41,7 @@ def test_a_week_is_what_was_simulated(seed: int) -> None:
     found = periods([m for row in rows if (m := from_line(to_line(row)))], GAP_S)["gauge"]
     assert found.on_s == pytest.approx(true["on"]) and found.cpu_s == pytest.approx(true["cpu"], abs=1e-6)
     assert found.read == true["read"] and found.received is None
+    assert found.cpu == pytest.approx(true["cpu"] / true["on"]) and found.cpu_peak >= found.cpu
     assert found.memory == pytest.approx(1 << 20) and found.cpu_peak <= 1.0
     assert found.growth == pytest.approx((1 << 16) * DAY_S / EVERY_S)
     assert found.measured_s == pytest.approx(7 * DAY_S - EVERY_S)
@@ -54,7 +55,12 @@ def test_gaps_resets_and_damage_add_nothing_that_was_not_measured() -> None:
     # The host slept for a day; then the network was created again, so that its counters began at zero.
     rows = [row(0, "1.1", 10, 100), row(300, "1.1", 20, 300), row(90_000, "1.1", 50, 50), row(90_300, "2.9", 3, 60)]
     found = periods(rows, GAP_S)["gauge"]
-    assert found.measured_s == 600 and found.on_s == 300 and found.cpu_s == pytest.approx(43.0)
+    assert (
+        found.cpu == pytest.approx(10 / 300)
+        and found.measured_s == 600
+        and found.on_s == 300
+        and found.cpu_s == pytest.approx(43.0)
+    )
     assert found.sent == 200 + 50 + 60
     assert door_totals(rows) == {"gauge ssh": (260, 520)}
     # A clock that was set back, a line that was cut, one of nobody.

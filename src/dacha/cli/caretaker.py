@@ -113,11 +113,27 @@ def _state(ws: Workspace, process: Any, since: float | None, networks: list[str]
     if placed:
         lines.append(f"It closes doors at other places. {closed_here(ws) or 'None is closed here.'}")
     if minded:
-        lines.append("It restarts guests by their restart policies, and runs the lab's commands at events.")
+        lines += _minding(ws)
     if not networks and len(lines) == 1:
         what = "It serves no network, as bridged networks use their LAN's servers; it tracks the guests' addresses."
         lines.append(what)
     return "\n".join(lines)
+
+
+def _minding(ws: Workspace) -> list[str]:
+    """What it does for guests, as the lab file asks."""
+    lab, guests = ws.lab, ws.lab.guests.values()
+    port = (
+        f", also for a collector at http://127.0.0.1:{lab.usage.port}/metrics" if lab.usage and lab.usage.port else ""
+    )
+    told = (
+        (any(g.restart != "never" for g in guests), "It restarts guests by their restart policies."),
+        (any(g.archive for g in guests), "It saves guests to archives."),
+        (lab.usage, f"It measures what guests use{served}."),
+        (lab.lan_names, "It announces guests' names on the LAN."),
+        (lab.alerts, "It runs the lab's commands at events."),
+    )
+    return [sentence for asked, sentence in told if asked] or ["It records when guests end."]
 
 
 def _lacking(networks: list[str], from_outside: bool, placed: bool, minded: bool) -> str:

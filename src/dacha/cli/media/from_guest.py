@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 from typing import Any
 
 from dacha.cli import arguments
@@ -59,6 +60,6 @@ def run_from_guest(args: argparse.Namespace, as_json: Any) -> int:
         output.note(f"warning: the image has the identity of {args.guest}: its keys, its passwords, its machine-id")
     if made.omitted:
         output.step("not included", ", ".join(f"disk {disk}" for disk in made.omitted))
-    options = "".join(f" --{key} {value}" for key, value in made.needs)
+    options = "".join(f" --{key} {shlex.quote(value)}" for key, value in made.needs)
     output.say(f"Next: dacha guest add NAME --from {kept.name}{options}")
     return 0

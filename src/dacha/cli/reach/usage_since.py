@@ -23,12 +23,18 @@ def run_since(args: argparse.Namespace, ws: Workspace) -> int:
     rows = []
     for name, p in found.guests.items():
         on = "off" if not p.on_s else show_duration(p.on_s)
-        share = f"{p.cpu_s / p.on_s * 100:.0f} % ({p.cpu_peak * 100:.0f} %)" if p.on_s else "-"
+        share = f"{p.cpu * 100:.0f} % ({p.cpu_peak * 100:.0f} %)" if p.on_s else "-"
         memory = f"{show_size(round(p.memory))} ({show_size(p.memory_peak)})" if p.on_s else "-"
-        growth = "unknown" if p.growth is None else f"{_signed(p.growth)} a day"
+        growth = "-" if p.growth is None else _signed(p.growth)
         rows.append((name, on, share, memory, _pair(p.read, p.written), _pair(p.received, p.sent), growth))
-    heads = ("GUEST", "ON FOR", "CPU (PEAK)", "MEMORY (PEAK)", "DISK READ, WRITTEN", "RECEIVED, SENT", "ON DISK")
+    heads = ("GUEST", "ON FOR", "CPU (PEAK)", "MEMORY (PEAK)", "DISK READ, WRITTEN", "RECEIVED, SENT", "GROWTH A DAY")
     output.table(heads, rows)
+    unknown = [name for name, p in found.guests.items() if p.on_s and p.received is None]
+    if unknown:
+        from dacha.engine.usage.measure import NOT_COUNTED
+
+        output.say()
+        output.say(f"unknown of {', '.join(unknown)}: traffic: {NOT_COUNTED}")
     if found.doors:
         output.say()
         output.table(("DOOR", "IN, OUT"), [(name, _pair(*both)) for name, both in found.doors.items()])
@@ -40,7 +46,7 @@ def since_json(args: argparse.Namespace, ws: Workspace) -> dict[str, Any]:
     found = measured(args, ws)
     rows = []
     for name, p in found.guests.items():
-        average = p.cpu_s / p.on_s if p.on_s else None
+        average = p.cpu if p.on_s else None
         rows.append(
             {
                 "name": name, "on_s": round(p.on_s), "cpu_s": round(p.cpu_s, 1),
@@ -72,7 +78,9 @@ def measured(args: argparse.Namespace, ws: Workspace) -> Any:
 def _pair(inward: int | None, outward: int | None) -> str:
     from dacha.core.units import show_size
 
-    return ", ".join("unknown" if value is None else show_size(value) for value in (inward, outward))
+    if inward is None or outward is None:
+        return "unknown"
+    return f"{show_size(inward)}, {show_size(outward)}"
 
 
 def _signed(growth: float) -> str:

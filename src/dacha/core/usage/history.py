@@ -40,13 +40,15 @@ class Measured(NamedTuple):
 
 
 class Period(NamedTuple):
-    """What one guest used: how long it was measured and how long it was on (seconds), its processor time (seconds) and
-    the most that it used at a time (processors), its memory on average and at most (bytes), the bytes that it read,
-    wrote, received and sent (None: not counted), and the bytes a day that its files grew by (None: not known)."""
+    """What one guest used: how long it was measured and how long it was on (seconds), its processor time in all
+    (seconds), what it used of processors on average and at most while it was on, its memory on average and at most
+    (bytes), the bytes that it read, wrote, received and sent (None: not counted), and the bytes a day that its files
+    grew by (None: not known)."""
 
     measured_s: float
     on_s: float
     cpu_s: float
+    cpu: float
     cpu_peak: float
     memory: float
     memory_peak: int
@@ -90,7 +92,7 @@ def periods(rows: Iterable[Measured], longest_s: float) -> dict[str, Period]:
 
 
 def _period(points: list[tuple[float, Point]], longest_s: float) -> Period:
-    measured = on = cpu = peak = memory = 0.0
+    measured = on = cpu = steady = peak = memory = 0.0
     most = max((p.resident for _, p in points), default=0)
     totals: dict[str, int | None] = dict.fromkeys(COUNTERS[1:])
     for (before, old), (at, new) in pairwise(points):
@@ -106,6 +108,7 @@ def _period(points: list[tuple[float, Point]], longest_s: float) -> Period:
         cpu += used
         if same and seconds <= longest_s:
             on += seconds
+            steady += used
             memory += new.resident * seconds
             peak = max(peak, used / seconds)
         for name in totals:
@@ -113,8 +116,8 @@ def _period(points: list[tuple[float, Point]], longest_s: float) -> Period:
             if now is not None:
                 totals[name] = (totals[name] or 0) + _step(then or 0, now)
     return Period(
-        measured, on, cpu, peak, memory / on if on else 0.0, most, totals["read"], totals["written"],
-        totals["received"], totals["sent"], _growth(points),
+        measured, on, cpu, steady / on if on else 0.0, peak, memory / on if on else 0.0, most, totals["read"],
+        totals["written"], totals["received"], totals["sent"], _growth(points),
     )  # fmt: skip
 
 

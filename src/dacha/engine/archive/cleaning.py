@@ -116,11 +116,11 @@ def _mounted(found: list[Partition], trees: list[tuple[Partition, Tree]]) -> tup
     """The file systems by where the guest mounts them; and what on the disk cannot be cleaned."""
     root = next((t for _, t in trees if "passwd" in {e.name for e in t.listed(["/etc"]).get("/etc", [])}), None)
     if root is None:
-        holds = ", ".join(f"partition {p.number}: {_words(p)}" if p.number else _words(p) for p in found)
         raise AnswerNo(
-            "no file system on this disk can be cleaned: only a Linux system on ext2, ext3 or ext4 can",
-            why=holds or "it has no partition and no known file system", remedy=INSTEAD,
-        )  # fmt: skip
+            "no Linux system on ext2, ext3 or ext4 was found on this disk: only such a system can be cleaned",
+            why=", ".join(map(_described, found)) or "the disk has no partition and no known file system",
+            remedy=INSTEAD,
+        )
     where = mounts(_Files({"/": root}).read("/etc/fstab") or "")
     mounted, left = {"/": root}, []
     for part, tree in trees:
@@ -142,7 +142,11 @@ def _mounted(found: list[Partition], trees: list[tuple[Partition, Tree]]) -> tup
 
 
 def _words(part: Partition) -> str:
-    return "ext2, ext3 or ext4" if part.holds == "ext" else _WORDS[part.holds]
+    return "a file system without a system" if part.holds == "ext" else _WORDS[part.holds]
+
+
+def _described(part: Partition) -> str:
+    return f"partition {part.number}: {_words(part)}" if part.number else f"the whole disk: {_words(part)}"
 
 
 def _is_meant(row: Row, entry: Entry) -> bool:

@@ -67,7 +67,9 @@ def store_image(
             part.unlink(missing_ok=True)
     boot = table.boot
     needs: tuple[tuple[str, str], ...] = (("firmware", table.firmware),) if table.firmware != "bios" else ()
-    needs += (("kernel", boot.kernel), ("initrd", boot.initrd or "")) if boot else ()
+    needs += (
+        (("kernel", boot.kernel), ("initrd", boot.initrd or ""), ("command-line", boot.command_line)) if boot else ()
+    )
     return Imaged(kept, cleaned, frozen, tuple(n for n in needs if n[1]), tuple(d.name for d in table.disks[1:]))
 
 
