@@ -123,9 +123,8 @@ def _state(ws: Workspace, process: Any, since: float | None, networks: list[str]
 def _minding(ws: Workspace) -> list[str]:
     """What it does for guests, as the lab file asks."""
     lab, guests = ws.lab, ws.lab.guests.values()
-    port = (
-        f", also for a collector at http://127.0.0.1:{lab.usage.port}/metrics" if lab.usage and lab.usage.port else ""
-    )
+    port = lab.usage.port if lab.usage else None
+    served = f", also for a collector at http://127.0.0.1:{port}/metrics" if port else ""
     told = (
         (any(g.restart != "never" for g in guests), "It restarts guests by their restart policies."),
         (any(g.archive for g in guests), "It saves guests to archives."),
