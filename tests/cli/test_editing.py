@@ -349,3 +349,17 @@ def test_a_new_guest_has_its_disks_bus_its_groups_and_no_first_boot_data(lab: La
     assert "has no disk" in lab("guest", "add", "desk", "--kernel", "k.pub", "--bus", "sata", code=2).err
     assert "needs a login user" in lab("guest", "add", "desk", "--disk", "1GiB", "--group", "tides", code=2).err
     assert lab.file.read_text() == before
+
+
+def test_drives_are_added_and_removed_by_their_media(pier: Lab) -> None:
+    from tests.formats.test_medium import made
+
+    (pier.folder / "tools.iso").write_bytes(made("TOOLS", {"/readme": b"x"}))
+    pier("media", "add", "tools.iso")
+    pier("guest", "edit", "gauge", "--add-drive", "tools")
+    assert 'medium = ["tools"]' in pier.file.read_text()
+    refused = pier("guest", "edit", "gauge", "--add-drive", "nowhere", code=2).err
+    assert "no medium nowhere exists" in refused and "lab.toml is unchanged" in refused
+    assert "choose one of its media: tools" in pier("guest", "edit", "gauge", "--remove-drive", "x", code=2).err
+    pier("guest", "edit", "gauge", "--remove-drive", "tools")
+    assert "medium" not in pier.file.read_text()

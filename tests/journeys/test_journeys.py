@@ -5,9 +5,14 @@ from __future__ import annotations
 
 import time
 import urllib.request
+from pathlib import Path
 
 import pytest
 
+from tests.attacks.field import on_console
+from tests.formats.test_medium import made
+from tests.formats.test_wim import wim
+from tests.guests.test_live_setup import ROOT
 from tests.journeys.conftest import Journey
 from tests.networks.test_bridge import make_bridge
 from tests.networks.test_places import ROUTERS, enters, move
@@ -213,6 +218,32 @@ def test_11_two_stores_a_promise_and_a_medium_that_is_stuck(journey: Journey) ->
     assert done.code == 0 and "tools" not in lab("media", "list", "--json").json["media"][0].get("guests", [])
 
 
+@pytest.mark.whole
+def test_12_a_text_that_describes_a_machine_in_six_rounds(journey: Journey) -> None:
+    lab = journey.lab
+    journey("new", "loft")
+    journey("guest", "add", "gauge", *journey.boot, "--door", "ssh")
+    journey.edit("[guest.gauge.setup]\n")
+    journey("apply")
+    on_console(Path(lab.env["DACHA_RUN"]) / "loft/gauge", ROOT, 120)
+    plain = lab.file.read_text()
+    rounds = (
+        ('file = [{ path = "/etc/motd", text = "low" }]', "low", "unknown user"),
+        ('file = [{ path = "/etc/motd", text = "high" }]', "high", "unknown user"),
+        ('user = [{ name = "mara" }]', "", "uid=1500(mara)"),
+        ('user = [{ name = "mara" }]\nfile = [{ path = "/etc/motd", text = "x" }]', "x", "uid=1500(mara)"),
+        ('run = ["echo wet > /tmp/wet"]', "", "unknown user"),
+        ("", "", "unknown user"),
+    )
+    for text, motd, who in rounds:
+        lab.file.write_text(plain + text + "\n")
+        assert lab("apply").code == 0
+        said = lab("connect", "gauge", "--", "cat /etc/motd; id mara 2>&1; true").out
+        assert said.startswith(motd) and who in said, (text, said)
+        assert "nothing to do" in lab("apply").out
+    assert lab("connect", "gauge", "--", "cat /tmp/wet").out == "wet\n"
+
+
 def test_13_ping_answers_and_ssh_does_not(journey: Journey) -> None:
     lab = journey.lab
     journey("new", "loft")
@@ -237,6 +268,33 @@ def test_15_a_display_whose_password_stays(journey: Journey) -> None:
     again = lab(*keep).json
     assert first["password"] and again["password"] == first["password"]
     assert lab("host", "--json", code=None).json["cpus"] >= 1
+
+
+def test_16_an_installer_of_another_system_gets_every_answer(journey: Journey) -> None:
+    """Nobody can run that system here: what it is given is read as its schema says (tests/formats)."""
+    lab = journey.lab
+    files = {"/sources/boot.wim": b"w", "/EFI/BOOT/BOOTX64.EFI": b"e", "/sources/install.wim": wim()}
+    (lab.folder / "win.iso").write_bytes(made("CCCOMA_X64FRE_EN-US_DV9", files, bios=True, uefi=True))
+    (lab.folder / "drivers.iso").write_bytes(made("virtio-win-0.1.240", {"/guest-agent/x.msi": b"x"}))
+    journey("new", "loft")
+    journey("media", "add", "win.iso", "--name", "win")
+    journey("media", "add", "drivers.iso", "--name", "drivers")
+    journey(
+        "guest", "add", "desk", "--system", "windows", "--install", "win", "--with", "drivers", "--user", "kim",
+        "--door", "rdp=lan", "--resolution", "1280x800", "--disk", "64GiB",
+    )  # fmt: skip
+    (lab.folder / "typed").write_text("tide table\n")
+    journey("guest", "password", "desk", "kim", stdin=(lab.folder / "typed").open())
+    shown = lab("guest", "show", "desk").out
+    assert "uefi" in shown.lower() and "tpm" in shown.lower()
+    told = lab("guest", "answers", "desk").out
+    # The edition that takes remote desktop connections, a local account, and remote desktop itself.
+    for words in ("<Value>2</Value>", "<Name>kim</Name>", "fDenyTSConnections"):
+        assert words in told, words
+    assert "tide table" not in told, "a password is not shown"
+    assert "64 GiB" in shown and "1280x800" in lab.file.read_text()
+    found = lab("check", "--json", code=None).json["findings"]
+    assert not {"edition", "edition-desktop", "drivers"} & {f["code"] for f in found}, found
 
 
 def test_17_three_wirings_compared(abroad: Journey) -> None:

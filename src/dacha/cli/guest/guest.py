@@ -73,6 +73,8 @@ def _edit(parser: argparse.ArgumentParser) -> None:
     many(parser, "--add-disk", "add_disks", "SIZE", "add an empty disk")
     many(parser, "--detach-disk", "detach_disks", "DISK", "detach a disk; its contents are kept")
     many(parser, "--attach-disk", "attach_disks", "DISK", "attach a disk that was kept")
+    many(parser, "--add-drive", "add_drives", "MEDIUM", "add a drive with this medium")
+    many(parser, "--remove-drive", "remove_drives", "MEDIUM", "remove the drive with this medium")
     arguments.unset(parser)
 
 

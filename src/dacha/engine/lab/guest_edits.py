@@ -41,6 +41,8 @@ class GuestChange(NamedTuple):
     add_disks: tuple[str, ...] = ()
     detach_disks: tuple[str, ...] = ()
     attach_disks: tuple[str, ...] = ()
+    add_drives: tuple[str, ...] = ()
+    remove_drives: tuple[str, ...] = ()
     unset: tuple[str, ...] = ()
 
 
@@ -73,6 +75,7 @@ def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: Ada
     retaken = retaken_disks(ws, asked)
     attach = [d for d in asked.attach_disks if d not in retaken]
     edits += disk_edits(ws, guest, list(asked.detach_disks), attach, [tidy_size(s) for s in asked.add_disks])
+    edits += _drives(guest, here, asked)
     edits += unset_edits(ws, here, asked.unset)
     if not edits and not retaken:
         raise UsageError("no changes specified", remedy="see: dacha guest edit --help")
@@ -100,6 +103,20 @@ def _boot(ws: Workspace, guest: Guest, here: Path, asked: GuestChange) -> list[E
     if named and not has:
         return [Set((*here, "boot"), named)]
     return [Set((*here, "boot", key), value) for key, value in named.items()]
+
+
+def _drives(guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
+    """Add and remove drives, each named by its medium. Raises UsageError."""
+    media = list(guest.media)
+    for medium in asked.remove_drives:
+        if medium not in media:
+            known = f"choose one of its media: {', '.join(media)}" if media else "look at its drives: dacha guest show"
+            raise UsageError(f"{guest.name} has no drive with {medium}", remedy=known)
+        media.remove(medium)
+    media += [m for m in asked.add_drives if m not in media]
+    if tuple(media) == guest.media:
+        return []
+    return [Set((*here, "medium"), media)] if media else [Remove((*here, "medium"))]
 
 
 def _adapters(guest: Guest, here: Path, asked: GuestChange, names: list[str]) -> list[Edit]:
