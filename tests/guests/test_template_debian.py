@@ -3,32 +3,22 @@
 from __future__ import annotations
 
 import subprocess
-from pathlib import Path
 
 import pytest
 
 from tests.conftest import Lab
+from tests.guests.test_live_setup_debian import HERE, MADE
+from tests.guests.test_live_setup_debian import LAB as PLAIN
 
-HERE = Path(__file__).parent
-MADE = Path("/var/tmp/dacha-debian")
-LAB = """\
-[lab]
-name = "drawn"
-[network.pier]
-kind = "nat"
-[guest.base]
-system = "debian"
-memory = "512 MiB"
-boot = { kernel = "debian/vmlinuz", initrd = "debian/initrd.img", command-line = "root=LABEL=root rw console=ttyS0" }
-disk = [{ from = "debian/disk.qcow2", size = "4 GiB" }]
-adapter = [{ network = "pier" }]
-login = { user = "ops", keys = ["id.pub"] }
-door.ssh = { from = "host" }
+LAB = (
+    PLAIN.replace("[guest.gauge]", "[guest.base]")
+    + """\
 [guest.base.setup]
 time-servers = ["192.0.2.1"]
 user = [{ name = "mara", keys = ["id.pub"], groups = ["tides"] }]
 """
-WHO = "cat /etc/machine-id; cut -d ' ' -f 2 /etc/ssh/ssh_host_ed25519_key.pub; hostname"
+)
+WHO = "sudo sh -c 'cat /etc/machine-id; cut -d \" \" -f 2 /etc/ssh/ssh_host_ed25519_key.pub; hostname'"
 
 
 @pytest.mark.whole
