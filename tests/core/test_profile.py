@@ -4,9 +4,11 @@ from pathlib import Path
 
 import pytest
 
+from dacha.core.lab.families import FAMILIES, enable_command, family_of, install_command
 from dacha.core.lab.model import SYSTEMS
 from dacha.core.lab.table.profile import PLAIN, read_profile
 from dacha.core.lab.table.read import read_lab
+from dacha.formats.seed.setup import AUTOMATIC
 from tests.conftest import Lab
 
 FOLDER = Path(__file__).parents[2] / "src/dacha/profiles"
@@ -64,3 +66,12 @@ def test_an_administrators_own_profile_and_a_minimum(lab: Lab) -> None:
     assert "did you mean tideos?" in lab("guest", "edit", "gauge", "--system", "tideso", code=2).err
     (own / "tideos.toml").write_text("memory = 96")
     assert "has no unit" in lab("status", code=2).err
+
+
+def test_every_family_has_its_row_its_profile_and_its_line_in_the_page() -> None:
+    page = (FOLDER.parents[2] / "docs/lab-file.md").read_text()
+    for name, family in FAMILIES.items():
+        assert (FOLDER / f"{name}.toml").is_file() and f"`{name}`" in page, name
+        assert not family.whole_setup or (family.manager in AUTOMATIC and family.shell), name
+        assert not family.manager or (install_command(name, "x") and enable_command(name, "x")), name
+    assert family_of("tideos") == FAMILIES["linux"] and install_command("tideos", "x") == ""

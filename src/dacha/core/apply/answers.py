@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from dacha.core.apply.first_boot import FirstBoot, SetupFacts, SetupUser
+from dacha.core.lab.families import family_of
 from dacha.core.named import NamedTuple
-from dacha.core.plan.smb import HELPERS
 
 # The first disk of a guest as its installer's kernel names it, by bus.
 DISK_BY_BUS = {"virtio": "/dev/vda", "sata": "/dev/sda", "scsi": "/dev/sda", "nvme": "/dev/nvme0n1"}
@@ -14,10 +14,6 @@ NOTHING: SetupFacts = {
     "locale": None, "keyboard": None, "time_zone": None, "update": False, "automatic_updates": False, "packages": [],
     "services": [], "run": [], "files": [], "users": [],
 }  # fmt: skip
-
-
-# The package with a time service, for families whose installer installs none.
-_CLOCKS = {"debian": "systemd-timesyncd", "fedora": "chrony"}
 
 
 class Answers(NamedTuple):
@@ -46,8 +42,9 @@ class Answers(NamedTuple):
     def packages(self) -> list[str]:
         """The packages to install: those of the setup, and those needed to mount its shares and to set its clock."""
         shared = any("server" in s for s in self.facts.get("shares", ()))
-        helper = HELPERS.get(self.facts["system"]) if shared else None
-        clock = _CLOCKS.get(self.facts["system"]) if self.setup.get("time_servers") else None
+        family = family_of(self.facts["system"])
+        helper = family.smb_helper if shared else ""
+        clock = family.clock if self.setup.get("time_servers") else ""
         return list(dict.fromkeys([*self.setup["packages"], *(p for p in (helper, clock) if p)]))
 
     @property

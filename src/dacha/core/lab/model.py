@@ -11,6 +11,7 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
+from dacha.core.lab.families import FAMILIES
 from dacha.core.lab.network import Network, Place, Ports
 from dacha.core.lab.person import Person
 from dacha.core.lab.setup import NO_SETUP, Setup
@@ -33,7 +34,7 @@ if TYPE_CHECKING:
     from dacha.core.lab.measuring import Measuring
     from dacha.core.log.restarts import Restart
 
-SYSTEMS = ("alpine", "bsd", "debian", "fedora", "linux", "other", "ubuntu", "windows")
+SYSTEMS = tuple(FAMILIES)
 
 
 class Disk(NamedTuple):

@@ -19,7 +19,7 @@ from dacha.core.plan.doors import Forward
 from dacha.core.plan.plan import Plan
 from dacha.core.plan.smb import PORT, smb_places
 
-FAMILIES = ("inet", "bridge")
+TABLE_FAMILIES = ("inet", "bridge")
 # Addresses that are not on the internet (RFC 6890, with RFC 1918 and RFC 6598; RFC 4193).
 PRIVATE = (
     ("ip", "0.0.0.0/8, 10.0.0.0/8, 100.64.0.0/10, 127.0.0.0/8, 169.254.0.0/16, 172.16.0.0/12, 192.168.0.0/16"),
@@ -39,7 +39,7 @@ def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (
     which this host did not forward before a lab needed it: it still does not forward them between its other networks.
     `ports` are the existing links (default: every tap of the plan)."""
     name = table_name(lab.name)
-    lines = [line for family in FAMILIES for line in (f"table {family} {name}", f"delete table {family} {name}")]
+    lines = [line for family in TABLE_FAMILIES for line in (f"table {family} {name}", f"delete table {family} {name}")]
     lines += [f"table inet {name} {{", f'comment "the lab {lab.name}, by dacha"']
     doors = DoorRules([d for d in plan.doors.values() if d.backend == "kernel"])
     bridges = kernel.bridges()
@@ -60,7 +60,7 @@ def ruleset(lab: Lab, plan: Plan, kernel: KernelPlan, apart: Collection[int] = (
 def removal(lab: str) -> str:
     """The text that removes a lab's tables. A table is declared first, so that a missing one is no error."""
     name = table_name(lab)
-    return "".join(f"table {family} {name}\ndelete table {family} {name}\n" for family in FAMILIES)
+    return "".join(f"table {family} {name}\ndelete table {family} {name}\n" for family in TABLE_FAMILIES)
 
 
 def _loopback() -> Iterator[str]:

@@ -13,8 +13,6 @@ from dacha.core.plan.plan import Plan
 PORT = 445
 # The one account of a guest's server: each guest has a server and a password of its own.
 USER = "share"
-# The package that mounts it, by family.
-HELPERS = {"debian": "cifs-utils", "ubuntu": "cifs-utils", "fedora": "cifs-utils", "alpine": "cifs-utils"}
 
 
 class SmbPlace(NamedTuple):

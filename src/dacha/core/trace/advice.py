@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import shlex
 
+from dacha.core.lab.families import FAMILIES, enable_command, family_of, install_command
 from dacha.core.named import NamedTuple
 from dacha.core.trace.seen.evidence import AGENT, LOGIN, NOBODY, PASSWORD
 
@@ -41,41 +42,40 @@ def no_way_in(guest: str) -> str:
     )
 
 
-# Service → family → what to do there. "linux" stands for every Linux family that is not listed.
-_SERVE = {
+# Service → system → what to do there, where no command does it; "linux" stands for every Linux.
+_BY_HAND = {
     "ssh": {
-        "debian": Advice("apt-get install -y openssh-server && systemctl enable --now ssh"),
-        "ubuntu": Advice("apt-get install -y openssh-server && systemctl enable --now ssh"),
-        "fedora": Advice("dnf install -y openssh-server && systemctl enable --now sshd"),
-        "alpine": Advice("apk add openssh-server && rc-update add sshd && service sshd start"),
-        "bsd": Advice("service sshd enable && service sshd start"),
-        "windows": Advice(
-            words="Start-Service sshd; Set-Service sshd -StartupType Automatic   (in PowerShell, as administrator)"
-        ),
-        "linux": Advice(words="start its SSH server, and let it start at boot: systemctl enable --now sshd"),
+        "windows": "Start-Service sshd; Set-Service sshd -StartupType Automatic   (in PowerShell, as administrator)",
+        "linux": "start its SSH server, and let it start at boot: systemctl enable --now sshd",
     },
     "rdp": {
-        "windows": Advice(words="Settings, System, Remote Desktop: on   (not in Home editions)"),
-        "debian": Advice("apt-get install -y xrdp && systemctl enable --now xrdp"),
-        "ubuntu": Advice("apt-get install -y xrdp && systemctl enable --now xrdp"),
-        "fedora": Advice("dnf install -y xrdp && systemctl enable --now xrdp"),
-        "linux": Advice(words="install and start a remote desktop server, such as xrdp"),
+        "windows": "Settings, System, Remote Desktop: on   (not in Home editions)",
+        "linux": "install and start a remote desktop server, such as xrdp",
     },
 }
-_ADMIT = {
-    "windows": "New-NetFirewallRule -DisplayName lab -Direction Inbound -Protocol TCP -LocalPort {port} -Action Allow",
-    "fedora": "sudo firewall-cmd --permanent --add-port={port}/tcp && sudo firewall-cmd --reload",
-    "ubuntu": "sudo ufw allow {port}/tcp",
-    "linux": "allow TCP port {port} in its firewall: sudo nft list ruleset shows the rules",
-}
-_LINUX = ("alpine", "debian", "fedora", "linux", "ubuntu")
+_ADMIT = "allow TCP port {port} in its firewall: sudo nft list ruleset shows the rules"
+
+
+def _command(service: str, system: str) -> str:
+    """The command that installs and starts a service; "" if that is not known."""
+    family = FAMILIES.get(system)
+    if family is None or not family.manager:
+        return ""
+    if service == "ssh":
+        install = install_command(system, family.ssh_package) if family.ssh_package else ""
+        return " && ".join(filter(None, (install, enable_command(system, family.ssh_service))))
+    if service == "rdp" and family.whole_setup:
+        return f"{install_command(system, 'xrdp')} && {enable_command(system, 'xrdp')}"
+    return ""
 
 
 def to_serve(service: str, system: str) -> Advice:
     """How to install and start a service in a guest of this family: for a guest that reported to have none."""
-    known = _SERVE.get(service, {})
-    found = known.get(system) or (known.get("linux") if system in (*_LINUX, "other") else None)
-    return found or Advice(words=f"start the program that serves {service} there")
+    if command := _command(service, system):
+        return Advice(command)
+    known = _BY_HAND.get(service, {})
+    by_hand = known.get(system) or (known.get("linux") if system == "other" or family_of(system).linux else None)
+    return Advice(words=by_hand or f"start the program that serves {service} there")
 
 
 # Service → family → units to check, for a guest whose state is not known.
@@ -86,14 +86,14 @@ def to_look(service: str, system: str) -> Advice:
     """How to find out why no program serves it, if nothing more is known: changes nothing."""
     if system == "windows" or service not in _LOOK:
         return to_serve(service, system)
-    if system in ("alpine", "bsd"):
+    if family_of(system).services in ("openrc", "rc"):
         return Advice(words=f"see whether its server runs: service {_LOOK[service].split()[-1]} status")
     return Advice(words=f"see whether its server runs: systemctl status {_LOOK[service]}")
 
 
 def to_admit(port: int, system: str) -> Advice:
     """How to allow a port in the firewall of a guest of this family, if nothing more is known."""
-    return Advice(words=(_ADMIT.get(system) or _ADMIT["linux"]).format(port=port))
+    return Advice(words=(family_of(system).open_port or _ADMIT).format(port=port))
 
 
 def to_protect(system: str) -> Advice:
@@ -101,4 +101,4 @@ def to_protect(system: str) -> Advice:
     if system == "windows":
         return Advice(words="Settings, System, Remote Desktop: require Network Level Authentication")
     command = "sed -i 's/^security_layer=.*/security_layer=tls/' /etc/xrdp/xrdp.ini && systemctl restart xrdp"
-    return Advice(command if system in ("debian", "ubuntu", "fedora") else "", f"with xrdp, as root: {command}")
+    return Advice(command if family_of(system).whole_setup else "", f"with xrdp, as root: {command}")

@@ -8,12 +8,12 @@ from collections.abc import Iterator, Mapping
 from dacha.core.apply.first_boot import SetupFacts, SetupUser
 from dacha.core.errors import BadValue
 from dacha.core.inside.setup_items import Item, digests
+from dacha.core.lab.families import whole_setups
 from dacha.core.lab.model import Guest
 from dacha.core.lab.setup import NO_SETUP, PutFile, User
 from dacha.core.units import show_size
 from dacha.engine.guest.keys import accounts_of, key_line
 from dacha.engine.workspace import Workspace
-from dacha.formats.seed.families import FAMILIES
 
 # The total size of a guest's files: first-boot software reads them completely, some of it from a small volume.
 FILES_MOST = 4 << 20
@@ -131,11 +131,11 @@ def setup_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str
 
 def _source_troubles(ws: Workspace, guest: Guest) -> Iterator[tuple[str, tuple[str | int, ...], BadValue]]:
     """What is wrong with further package sources, and what this system does not support."""
-    manager = FAMILIES.get(guest.system)
+    manager = whole_setups().get(guest.system)
     for n, source in enumerate(guest.setup.sources):
         at, key = ("setup", "source", n), _read(ws, source.key)
         if manager is None:
-            what = f"source {source.name}: package sources are supported on {', '.join(sorted(FAMILIES))} only"
+            what = f"source {source.name}: package sources are supported on {', '.join(sorted(whole_setups()))} only"
             yield "setup-source", at, BadValue(what, "add it with commands in run")
         elif manager == "apt" and source.suite is None:
             what = f"source {source.name}: the key suite is missing"

@@ -7,7 +7,7 @@ from collections.abc import Collection
 
 from dacha.core.network.confinement import Confinement
 from dacha.core.network.links import TapLink
-from dacha.core.network.rules import FAMILIES, table_name
+from dacha.core.network.rules import TABLE_FAMILIES, table_name
 from dacha.engine.network import live, rules
 from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
@@ -33,7 +33,7 @@ def look(ws: Workspace, on: Collection[str] | None = None, *, changed: bool = Fa
     return Confinement(
         networks=tuple(dict.fromkeys(networks[t.bridge] for t in taps)),
         guests=tuple(dict.fromkeys(t.guest for t in taps)),
-        missing=tuple(f"{family} {name}" for family in FAMILIES if (family, name) not in there),
+        missing=tuple(f"{family} {name}" for family in TABLE_FAMILIES if (family, name) not in there),
         unfiltered=tuple(n for n in rules.unfiltered(links, existing) if n in concerned),
         changed=changed,
     )

@@ -29,7 +29,7 @@ from dacha.core.network.links import (
     tap_group,
 )
 from dacha.core.network.marks import drop_filter
-from dacha.core.network.rules import FAMILIES, table_name
+from dacha.core.network.rules import TABLE_FAMILIES, table_name
 from dacha.core.plan.plan import Plan
 from dacha.engine.network import live, rules
 from dacha.engine.network.links import wanted_links
@@ -64,7 +64,7 @@ def observe(ws: Workspace) -> Seen:
     return Seen(
         own=own,
         foreign={n: link for n, link in everything.items() if n not in own},
-        rules=nft.digest(name, FAMILIES),
+        rules=nft.digest(name, TABLE_FAMILIES),
         rules_there=any(table == name for _, table in nft.tables()),
         forwarding=all(sysctls.read(s) in (None, "1") for s in sysctls.FORWARDING.values())
         and transit.closed(sysctls.not_forwarded_before()),

@@ -14,7 +14,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.network.door_ways import Closed, DoorWay, read_way, way_lines, ways
 from dacha.core.network.links import KernelPlan, Ports
 from dacha.core.network.marks import drop_filter
-from dacha.core.network.rules import FAMILIES, removal, ruleset, table_name
+from dacha.core.network.rules import TABLE_FAMILIES, removal, ruleset, table_name
 from dacha.core.plan.plan import Plan
 from dacha.core.sha256 import sha256
 from dacha.engine.network import live
@@ -123,7 +123,7 @@ def note(ws: Workspace) -> str | None:
     noted = _noted(ws)
     if not noted or noted.get("rules"):
         return noted.get("rules")
-    found = nft.digest(table_name(ws.lab.name), FAMILIES)
+    found = nft.digest(table_name(ws.lab.name), TABLE_FAMILIES)
     if found and _noted(ws) == noted:
         _note(ws, noted | {"rules": found})
     return found
@@ -178,9 +178,9 @@ def reload_changed(ws: Workspace) -> bool:
         text = _text(ws, now, links)
         # Whether the tables exist is known at once; listing ten thousand doors takes half a second.
         if (
-            all((family, name) in there for family in FAMILIES)
+            all((family, name) in there for family in TABLE_FAMILIES)
             and noted.get("text") == _digest(text)
-            and nft.digest(name, FAMILIES) == (noted.get("rules") or note(ws))
+            and nft.digest(name, TABLE_FAMILIES) == (noted.get("rules") or note(ws))
         ):
             return False
         _load(ws, now, text)
@@ -194,7 +194,7 @@ def _load(ws: Workspace, now: Plan, text: str) -> Ended:
     noted: dict[str, str | None] = {"lab": _digest(ws.text), "text": _digest(text), "doors": "\n".join(lines)}
     if len(lines) <= FEW:
         # A change after this moment is noticed.
-        noted["rules"] = nft.digest(table_name(ws.lab.name), FAMILIES)
+        noted["rules"] = nft.digest(table_name(ws.lab.name), TABLE_FAMILIES)
     _note(ws, noted)
     if before == lines:
         return {}

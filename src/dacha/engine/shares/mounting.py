@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dacha.core.apply.first_boot import FirstBootShare
 from dacha.core.errors import UsageError
+from dacha.core.lab.families import family_of, install_command
 from dacha.core.lab.model import Guest, Share
 from dacha.core.named import NamedTuple
-from dacha.core.plan.smb import HELPERS, USER, smb_place
+from dacha.core.plan.smb import USER, smb_place
 from dacha.engine.shares.smb import password
 from dacha.engine.workspace import Workspace
 
@@ -14,7 +15,6 @@ from dacha.engine.workspace import Workspace
 LETTERS = "TUVWXYZSRQPONMLKJIHG"
 HIDDEN = "PASSWORD"
 BY_ROOT = "In the guest, as root (the first boot does this automatically):"
-_INSTALL = {"fedora": "dnf install -y", "alpine": "apk add"}
 
 
 class Mounting(NamedTuple):
@@ -53,9 +53,9 @@ def mounting(ws: Workspace, guest: Guest, share: Share, *, secret: bool) -> Moun
     server = f"\\\\{at.server}\\{share.name}, as {USER}, on {at.network}"
     if guest.system == "windows":
         return Mounting(server, "In the guest, as administrator:", (smb_mounts.windows(told, word),))
-    helper = HELPERS.get(guest.system)
+    helper = family_of(guest.system).smb_helper
     commands = (
-        *([f"{_INSTALL.get(guest.system, 'apt-get install -y')} {helper}"] if helper else []),
+        *([install_command(guest.system, helper)] if helper else []),
         f"(umask 077; printf 'username={USER}\\npassword={word}\\n' > {smb_mounts.CREDENTIALS})",
         *smb_mounts.linux(told, guest.system),
         f"mount {share.at}",

@@ -7,8 +7,9 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.core.findings import ERROR, NOTE, Finding
+from dacha.core.lab.families import family_of
 from dacha.core.lab.model import Guest
-from dacha.core.plan.smb import HELPERS, PORT, smb_place
+from dacha.core.plan.smb import PORT, smb_place
 from dacha.engine.home import Home
 from dacha.engine.shares.shared_folders import INSIST, danger
 from dacha.engine.workspace import Workspace
@@ -96,7 +97,7 @@ def findings(ws: Workspace, guest: Guest) -> Iterator[Finding]:
         yield Finding(
             ERROR, "share-smb-owners", about, what, "make one user the owner of all these folders: chown", path, "host"
         )
-    if guest.system not in (*HELPERS, "windows"):
+    if not family_of(guest.system).smb_helper and guest.system != "windows":
         what = f"the system {guest.system} does not mount it automatically"
         remedy = f"dacha share show {guest.name} {shares[0].name} shows the commands for the guest"
         yield Finding(NOTE, "share-smb-by-hand", about, what, remedy, path, "host")

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 from typing import Any
 
 from dacha.core.heard import Heard
-from dacha.core.network.rules import FAMILIES, table_name
+from dacha.core.network.rules import TABLE_FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.seen.evidence import REFUSED, Evidence
 from dacha.engine.console import recent
@@ -95,7 +95,7 @@ def first_questions(
             asks["route"] = lambda: iproute.way_to(address)
     if e.way == "kernel" and root:
         asks["rules"] = lambda: rule(ws, door)
-        asks["changed"] = lambda: nft.digest(table_name(ws.lab.name), FAMILIES)
+        asks["changed"] = lambda: nft.digest(table_name(ws.lab.name), TABLE_FAMILIES)
     if root:
         asks["listing"] = others.listing
     if e.name_server:

@@ -14,9 +14,9 @@ from ipaddress import ip_interface
 from dacha.core.apply.answers import Answers
 from dacha.core.apply.first_boot import FirstBootAdapter, FirstBootShare, SetupFile, SetupUser
 from dacha.core.inside.shell.clock import FIND
+from dacha.core.lab.families import family_of, whole_setups
 from dacha.core.named import NamedTuple
 from dacha.formats.remote_desktop import remote_desktop
-from dacha.formats.seed.families import FAMILIES as SEED_FAMILIES
 from dacha.formats.seed.sources import source_files
 from dacha.formats.shares import smb_mounts
 
@@ -24,7 +24,7 @@ LOG = "/var/log/dacha-first-boot.log"
 DONE, FAILED = "first boot: done", "first boot: failed at"
 
 
-class Family(NamedTuple):
+class Tools(NamedTuple):
     """How a family does the script's steps; {name}, {shell} and others are substituted, already quoted."""
 
     add_user: str
@@ -41,18 +41,18 @@ class Family(NamedTuple):
     always: tuple[str, ...] = ()
 
 
-_GNU = Family(
+_GNU = Tools(
     add_user="useradd --create-home --shell {shell} {name}",
     add_group="getent group {group} > /dev/null || groupadd {group}",
     into_group="usermod --append --groups {group} {name}",
     password="printf '%s\\n' {entry} | chpasswd --encrypted",
     service="systemctl enable {service}",
 )
-FAMILIES = {
+TOOLS = {
     "debian": _GNU,
     "ubuntu": _GNU,
     "fedora": _GNU,
-    "alpine": Family(
+    "alpine": Tools(
         add_user="adduser -D -s {shell} {name}",
         add_group="grep -q ^{group}: /etc/group || addgroup {group}",
         into_group="addgroup {name} {group}",
@@ -64,7 +64,7 @@ FAMILIES = {
         packages="apk add {packages}",
         always=("doas",),
     ),
-    "bsd": Family(
+    "bsd": Tools(
         add_user="pw useradd {name} -m -s {shell}",
         add_group="pw groupshow {group} > /dev/null 2>&1 || pw groupadd {group}",
         into_group="pw groupmod {group} -m {name}",
@@ -76,10 +76,10 @@ FAMILIES = {
         always=("sudo",),
     ),
 }
-# How packages are installed at the end of an installation.
+# How packages are installed at the end of an installation, by the package manager.
 _INSTALL = {
-    "debian": "apt-get -q update && DEBIAN_FRONTEND=noninteractive apt-get -q -y install {}",
-    "fedora": "dnf --assumeyes install {}",
+    "apt": "apt-get -q update && DEBIAN_FRONTEND=noninteractive apt-get -q -y install {}",
+    "dnf": "dnf --assumeyes install {}",
 }
 _SSHD = "PasswordAuthentication no\nKbdInteractiveAuthentication no\nPermitRootLogin no\n"
 _END = "END-OF-FILE"
@@ -89,12 +89,14 @@ _NETWORKD = "/etc/systemd/network"
 def script(answers: Answers, family: str, *, network: bool = False) -> str:
     """The script for a family; with `network` it also configures the adapters' addresses, for installers that do
     not."""
-    how = FAMILIES[family]
+    how = TOOLS[family]
     steps = [("host key", _host_key(answers)), ("login", _login(family))]
-    sources = source_files(answers.setup, SEED_FAMILIES.get(family, ""))
+    sources = source_files(answers.setup, whole_setups().get(family, ""))
     steps += [(f["path"], _file(f)) for f in sources]
-    if answers.packages_later and family in _INSTALL and answers.packages:
-        steps.append(("packages", [_INSTALL[family].format(" ".join(map(shlex.quote, answers.packages)))]))
+    if answers.packages_later and family_of(family).manager in _INSTALL and answers.packages:
+        steps.append(
+            ("packages", [_INSTALL[family_of(family).manager].format(" ".join(map(shlex.quote, answers.packages)))])
+        )
     if family == "debian" and answers.setup["locale"]:
         steps.append(("locale", _locale(answers.setup["locale"])))
     if how.packages:
@@ -103,8 +105,8 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
     steps += [(f"user {u['name']}", _user(answers, how, u)) for u in answers.users]
     if network:
         steps.append(("addresses", networkd(answers.facts["adapters"])))
-    if answers.setup.get("remote_desktop") and family in SEED_FAMILIES:
-        made = remote_desktop(SEED_FAMILIES[family], [u["name"] for u in answers.users])
+    if answers.setup.get("remote_desktop") and family in whole_setups():
+        made = remote_desktop(whole_setups()[family], [u["name"] for u in answers.users])
         files = [c for path, text, mode in made.files for c in _put(path, text.encode(), mode)]
         # No service runs during the installation: they start at the first boot.
         steps.append(("remote desktop", [*files, *(c for c in made.commands if " restart " not in c)]))
@@ -196,8 +198,7 @@ def _login(family: str) -> list[str]:
         ]
     included = "grep -qi '^Include.*sshd_config.d' /etc/ssh/sshd_config"
     file = "/etc/ssh/sshd_config.d/10-dacha.conf"
-    service = "sshd" if family in ("fedora", "alpine") else "ssh"
-    enable = FAMILIES[family].service.format(service=service)
+    enable = TOOLS[family].service.format(service=family_of(family).ssh_service)
     prepend = f"(cat {file} /etc/ssh/sshd_config > /tmp/sshd && cp /tmp/sshd /etc/ssh/sshd_config)"
     return [*_put(file, _SSHD.encode(), "0644"), f"({included} || {prepend})", enable]
 
@@ -208,7 +209,7 @@ def _locale(name: str) -> list[str]:
     return [f"""(grep -qs '^LANG="*{name}"*$' /etc/default/locale || ({made}))"""]
 
 
-def _user(answers: Answers, how: Family, user: SetupUser) -> list[str]:
+def _user(answers: Answers, how: Tools, user: SetupUser) -> list[str]:
     name, home = shlex.quote(user["name"]), f"{how.home}/{user['name']}"
     hashed = answers.passwords.get(user["name"], "*")
     filled = {"name": name, "shell": shlex.quote(user["shell"] or how.shell), "hash": shlex.quote(hashed),
@@ -231,7 +232,7 @@ def _clock(servers: list[str], family: str) -> list[str]:
     """The time servers, for whichever time service was installed."""
     told = shlex.quote(" ".join(servers))
     put = [FIND, "find_clock", 'mkdir -p "${F%/*}"', f'clock_text {told} > /tmp/clock && cat /tmp/clock > "$F"']
-    return [*put, FAMILIES[family].service.format(service="ntpd")] if family == "bsd" else put
+    return [*put, TOOLS[family].service.format(service="ntpd")] if family == "bsd" else put
 
 
 def _share(share: FirstBootShare, family: str) -> list[str]:

@@ -13,6 +13,7 @@ from xml.etree.ElementTree import Element
 
 from dacha.core.archive.appliance import Appliance, ApplianceDisk
 from dacha.core.errors import PeerError
+from dacha.core.lab.families import FAMILIES
 from dacha.core.units import GIB, KIB, LARGEST, MIB
 
 # The longest description (bytes), and how many disks, adapters and virtual CPUs it may have.
@@ -23,7 +24,7 @@ _UNITS = {"byte": 1, "bytes": 1, "kilobytes": KIB, "megabytes": MIB, "gigabytes"
 _POWER = re.compile(r"(?:(\d+) ?\* ?)?byte ?\* ?(\d+)\^(\d+)", re.ASCII)
 _SUM = re.compile(r"(SHA1|SHA256|SHA512) ?\((.+)\) ?= ?([0-9a-fA-F]{40,128})", re.ASCII)
 # How the operating system is named, and the family of systems.
-_SYSTEMS = ("debian", "ubuntu", "fedora", "alpine", "windows", "bsd")
+_SYSTEMS = tuple(name for name in FAMILIES if name not in ("linux", "other"))
 _LIKE_FEDORA = ("rhel", "red hat", "centos", "rocky", "alma", "oracle")
 
 

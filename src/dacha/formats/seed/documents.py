@@ -12,7 +12,7 @@ from typing import Any
 
 from dacha.core.apply.first_boot import FirstBoot, FirstBootAdapter
 from dacha.core.apply.first_boot_state import DONE_WORDS
-from dacha.core.plan.smb import HELPERS
+from dacha.core.lab.families import family_of
 from dacha.formats.seed.setup import setup_data
 from dacha.formats.shares import smb_mounts
 
@@ -22,8 +22,6 @@ MOUNT = (
     'mountpoint -q "$2" || mount -t virtiofs -o "$3" "$1" "$2"'
 )
 NOBODY: Mapping[str, str] = MappingProxyType({})
-# useradd's default is a plain sh; if the family always has a better shell, the user gets that.
-_SHELLS = {"debian": "/bin/bash", "ubuntu": "/bin/bash", "fedora": "/bin/bash"}
 
 
 def documents(
@@ -64,7 +62,8 @@ def user_data(
             "sudo": "ALL=(ALL) NOPASSWD:ALL",
             "ssh_authorized_keys": facts["keys"],
         }
-        shell = _SHELLS.get(facts["system"])
+        # useradd's default is a plain sh; if the family always has a better shell, the user gets that.
+        shell = family_of(facts["system"]).shell
         groups = {"groups": facts["groups"]} if "groups" in facts else {}
         data["users"] = [user | ({"shell": shell} if shell else {}) | groups]
     if "setup" in facts:
@@ -95,7 +94,7 @@ def _share(data: dict[str, Any], facts: FirstBoot, password: str) -> None:
         return
     secret = {"path": smb_mounts.CREDENTIALS, "content": smb_mounts.credentials(password), "permissions": "0600"}
     data["write_files"] = [*data.get("write_files", ()), secret]
-    helper = HELPERS.get(facts["system"])
+    helper = family_of(facts["system"]).smb_helper
     if helper:
         data["package_update"] = True
         data["packages"] = [*data.get("packages", ()), *([helper] if helper not in data.get("packages", ()) else [])]

@@ -8,8 +8,7 @@ from collections.abc import Iterator
 from dacha.core.apply.first_boot import SetupFacts
 from dacha.core.inside.setup_items import Item
 from dacha.formats.remote_desktop import remote_desktop
-from dacha.formats.seed.families import FAMILIES
-from dacha.formats.seed.setup import AUTOMATIC, KEYBOARD, mirror_parts
+from dacha.formats.seed.setup import AUTOMATIC, KEYBOARD, MANAGERS, mirror_parts
 from dacha.formats.seed.sources import source_files
 
 
@@ -23,7 +22,7 @@ def setup_items(setup: SetupFacts, system: str, login: str | None = None) -> lis
 
 
 def _items(setup: SetupFacts, system: str, login: str | None) -> Iterator[Item]:
-    family = FAMILIES.get(system, "")
+    family = MANAGERS.get(system, "")
     if setup.get("mirror"):
         yield Item("mirror", "", (setup["mirror"], mirror_parts(system)))
     for file in source_files(setup, family):

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from dacha.core.apply.first_boot import SetupFacts, SetupFile, SetupUser
+from dacha.core.lab.families import enable_command, whole_setups
 from dacha.formats.remote_desktop import remote_desktop
-from dacha.formats.seed.families import FAMILIES
 from dacha.formats.seed.sources import source_files
 
 # Automatic updates of a family: packages, a file, services.
@@ -19,12 +19,8 @@ AUTOMATIC: dict[str, tuple[list[str], tuple[str, str] | None, list[str]]] = {
     ),
     "dnf": (["dnf-automatic"], None, ["dnf-automatic-install.timer"]),
 }  # fmt: skip
-# The command that starts a service now and at every boot; systemd's by default.
-_ENABLE = {
-    "alpine": "rc-update add {0} && rc-service {0} start",
-    "bsd": "sysrc {0}_enable=YES && service {0} start",
-}
-_SYSTEMD = "systemctl enable --now {0}"
+# The package managers of families whose setup is known in every part.
+MANAGERS = whole_setups()
 KEYBOARD = 'XKBMODEL="pc105"\nXKBLAYOUT="{0}"\nXKBVARIANT=""\nXKBOPTIONS=""\nBACKSPACE="guess"\n'
 
 
@@ -32,17 +28,17 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
     """The keys of user-data for a setup, in the order in which a guest applies them; `users` is always present. `login`
     is the login user."""
     packages, files, services = list(setup["packages"]), list(setup["files"]), list(setup["services"])
-    written: list[dict[str, Any]] = [_file(f) for f in [*source_files(setup, FAMILIES.get(system, "")), *files]]
-    if setup["automatic_updates"] and system in FAMILIES:
-        more, file, timers = AUTOMATIC[FAMILIES[system]]
+    written: list[dict[str, Any]] = [_file(f) for f in [*source_files(setup, MANAGERS.get(system, "")), *files]]
+    if setup["automatic_updates"] and system in MANAGERS:
+        more, file, timers = AUTOMATIC[MANAGERS[system]]
         packages += [p for p in more if p not in packages]
         services += timers
         if file:
             written.append({"path": file[0], "content": file[1], "permissions": "0644", "owner": "root:root"})
     desktop: list[str] = []
-    if setup.get("remote_desktop") and system in FAMILIES:
+    if setup.get("remote_desktop") and system in MANAGERS:
         users = [login] if login else []
-        made = remote_desktop(FAMILIES[system], dict.fromkeys([*users, *(u["name"] for u in setup["users"])]))
+        made = remote_desktop(MANAGERS[system], dict.fromkeys([*users, *(u["name"] for u in setup["users"])]))
         packages += [p for p in made.packages if p not in packages]
         written += [{"path": p, "content": t, "permissions": mode, "owner": "root:root"} for p, t, mode in made.files]
         desktop = list(made.commands)
@@ -50,7 +46,7 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
     if setup["locale"]:
         data["locale"] = setup["locale"]
     keyboard: list[str] = []
-    if setup["keyboard"] and FAMILIES.get(system) == "apt":
+    if setup["keyboard"] and MANAGERS.get(system) == "apt":
         # The built-in module fails if the console tools are not installed, as in small images.
         content = KEYBOARD.format(setup["keyboard"])
         written.append(
@@ -64,7 +60,7 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
     if setup.get("time_servers"):
         data["ntp"] = {"enabled": True, "servers": setup["time_servers"], "pools": []}
     mirror = setup.get("mirror")
-    if mirror and FAMILIES.get(system) == "apt":
+    if mirror and MANAGERS.get(system) == "apt":
         lines = [f"deb {mirror} $RELEASE{more} {mirror_parts(system)}" for more in ("", "-updates")]
         data["apt"] = {"sources_list": "\n".join([*lines, ""])}
     if packages or setup["update"]:
@@ -75,8 +71,7 @@ def setup_data(setup: SetupFacts, system: str, login: str | None = None) -> dict
         data["packages"] = packages
     if written:
         data["write_files"] = written
-    enable = _ENABLE.get(system, _SYSTEMD)
-    commands = keyboard + desktop + [enable.format(s) for s in services] + setup["run"]
+    commands = keyboard + desktop + [enable_command(system, s) for s in services] + setup["run"]
     if commands:
         data["runcmd"] = commands
     return data

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 
 from dacha.core.apply.first_boot import FirstBootShare
+from dacha.core.lab.families import family_of
 from dacha.core.plan.smb import USER
 
 # The credentials for the guest's mounts, readable by its root only.
@@ -21,7 +22,7 @@ def line(share: FirstBootShare, system: str) -> str:
     """The share's line in fstab(5). A guest also boots without it; systemd mounts it on first access
     (systemd.mount(5)), because the network or its server may not be up at boot."""
     owner, may = share.get("owner", 1000), "ro" if share["read_only"] else "rw"
-    later = "" if system == "alpine" else ",x-systemd.automount"
+    later = ",x-systemd.automount" if family_of(system).services == "systemd" else ""
     options = f"{may},nofail,_netdev{later},credentials={CREDENTIALS},uid={owner},gid={owner},vers={VERSION},serverino"
     return f"//{share['server']}/{share['name']} {share['at']} cifs {options} 0 0"
 
