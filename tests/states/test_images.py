@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from dacha.core.errors import AnswerNo
 from dacha.core.inside.identity import homes, locked, mounts
 from dacha.engine.archive.cleaning import clean
 from dacha.formats.disk.partitions import Partition, file_system, partitions
@@ -164,6 +165,16 @@ def test_an_encrypted_or_damaged_disk_is_refused(guest_lab: Lab) -> None:
     with pytest.raises(Exception, match="a file system on the disk") as raised:
         clean(image)
     assert "fsck" in str(raised.value.remedy) or raised.value.why  # type: ignore[attr-defined]
+
+
+def test_a_table_that_leads_beyond_the_disk_is_refused(tmp_path: Path) -> None:
+    table = bytearray(1 << 20)
+    table[510:512], table[512:520] = b"\x55\xaa", b"EFI PART"
+    struct.pack_into("<QII", table, 512 + 72, (1 << 64) - 1, 128, 128)
+    image = tmp_path / "disk.raw"
+    image.write_bytes(table)
+    with pytest.raises(AnswerNo, match="no Linux system"):
+        clean(image)
 
 
 def test_partitions_are_found_in_every_usual_table() -> None:

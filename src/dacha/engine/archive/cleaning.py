@@ -12,6 +12,7 @@ from dacha.core.errors import AnswerNo
 from dacha.core.inside.identity import FIRST_BOOT, HOME, NO_FIRST_BOOT, ROWS, Row, homes, locked, mounts
 from dacha.core.named import NamedTuple
 from dacha.formats.disk.partitions import HEAD, Partition, ext_names, partitions
+from dacha.host.files import refused
 from dacha.host.sparse_copy import copy_part, free_part
 from dacha.hypervisor.images import ext
 from dacha.hypervisor.images.ext import Entry, Tree
@@ -38,9 +39,18 @@ class Cleaned(NamedTuple):
 def clean(image: Path) -> Cleaned:
     """Clean a raw image; files are created beside it. Raises AnswerNo if its system cannot be cleaned, HostError; then
     it may be half clean."""
+    try:
+        return _cleaned(image)
+    except OSError as e:
+        raise refused(image, e, "prepare") from e
+
+
+def _cleaned(image: Path) -> Cleaned:
     with image.open("r+b") as f:
         fd = f.fileno()
-        found = partitions(lambda at, length: os.pread(fd, length, at), os.fstat(fd).st_size)
+        size = os.fstat(fd).st_size
+        # A table of partitions may lead anywhere.
+        found = partitions(lambda at, length: os.pread(fd, length, at) if at < size else b"", size)
         swap = [part for part in found if part.holds == "swap"]
         for part in swap:
             free_part(fd, part.start + _SWAP_HEADER, part.size - _SWAP_HEADER)
