@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import shutil
 import struct
 import subprocess
@@ -102,7 +103,7 @@ def test_an_image_of_a_guest_has_nothing_of_its_identity(pier: Lab) -> None:
     assert shadow.mode == 0o640
     assert b"HOST-KEY-OF-GAUGE" in (pier.folder / "system.img").read_bytes()
     # New guests start from it.
-    words = [w for w in said.out.split("--from tide-base", 1)[1].split() if w]
+    words = shlex.split(said.out.split("--from tide-base", 1)[1])
     pier("guest", "add", "heron", "--from", "tide-base", *words, "--memory", "64MiB")
     pier("start", "heron", "--no-wait")
     assert not list(pier.guest_folder("gauge").glob(".archive-*"))
