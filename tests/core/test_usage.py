@@ -8,6 +8,8 @@ import pytest
 
 from dacha.core.lab.table.read import read_lab
 from dacha.core.network.door_counts import counter_name, door_of
+from dacha.core.plan.check import check_lab
+from dacha.core.plan.plan import make_plan
 from dacha.core.usage.history import DAY_S, Measured, Point, door_totals, from_line, periods, to_line
 
 EVERY_S, GAP_S = 300.0, 900.0
@@ -74,6 +76,15 @@ def test_counters_have_the_names_of_their_doors() -> None:
     name = counter_name("in", "tide-gauge-2", "ssh-admin")
     assert "-" not in name and door_of(name) == ("in", "tide-gauge-2", "ssh-admin")
     assert door_of("something") is None and door_of("x.y.z") is None
+
+
+def test_a_port_of_a_door_is_none_for_collectors() -> None:
+    text = (
+        '[lab]\nname = "real"\n[usage]\nport = 2220\n[network.pier]\nkind = "nat"\n[guest.gauge]\nmemory = "1 GiB"\n'
+        'adapter = [{ network = "pier" }]\ndoor.ssh = { from = "host", port = 2220 }\n'
+    )
+    lab = read_lab(text).lab
+    assert lab and "usage-port" in {f.code for f in check_lab(lab, make_plan(lab))}
 
 
 @pytest.mark.parametrize(

@@ -42,7 +42,7 @@ def promised(lab: Lab) -> tuple[int, int, int]:
 
 def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
     """All findings that follow from the file alone."""
-    findings = [*plan.findings, *_check_link_names(lab, plan), *_check_networks(lab)]
+    findings = [*plan.findings, *_check_link_names(lab, plan), *_check_networks(lab), *_check_usage(lab, plan)]
     for guest in lab.guests.values():
         findings += _check_login(lab, guest)
         findings += _check_clear_doors(guest)
@@ -63,6 +63,15 @@ def check_lab(lab: Lab, plan: Plan) -> list[Finding]:
 def _of(severity: str, code: str, guest: Guest, what: str, remedy: str, *key: str) -> Finding:
     """A finding about a guest, or about one of its keys."""
     return Finding(severity, code, f"guest {guest.name}", what, remedy, ("guest", guest.name, *key))
+
+
+def _check_usage(lab: Lab, plan: Plan) -> Iterator[Finding]:
+    """A port for collectors that is the port of a door."""
+    port = lab.usage.port if lab.usage else None
+    for door in plan.doors.values():
+        if port and any(f.protocol == "tcp" and f.port == port for f in door.forwards()):
+            what = f"port {port} is already that of door {door.door.guest} {door.door.name}"
+            yield Finding(ERROR, "usage-port", "usage", what, "choose another port", ("usage", "port"))
 
 
 def _check_networks(lab: Lab) -> Iterator[Finding]:
