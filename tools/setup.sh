@@ -48,6 +48,7 @@ need fish fish
 need dpkg-deb dpkg
 need sfdisk fdisk
 need mkfs.ext4 e2fsprogs
+need mkfs.xfs xfsprogs
 need smbclient smbclient
 need testparm samba-common-bin
 need systemd-analyze systemd

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import random
+import shutil
 import subprocess
 from pathlib import Path
 
@@ -112,3 +113,35 @@ def test_a_copy_of_a_running_guest_boots_with_a_name_and_a_host_key_of_its_own(g
     assert lab("connect", "heron", "--", "hostname").out == "heron\n"
     keys = [(Path(lab.guest_folder(g)) / "host_key.pub").read_text() for g in ("gauge", "heron")]
     assert keys[0] != keys[1]
+
+
+def test_where_blocks_are_shared_a_copy_of_a_written_disk_takes_no_room(lab: Lab, tmp_path: Path) -> None:
+    place, file = tmp_path / "shared", tmp_path / "xfs.img"
+    place.mkdir()
+    with file.open("wb") as f:
+        f.truncate(400 << 20)
+    subprocess.run(["mkfs.xfs", "-q", file], check=True)
+    subprocess.run(["mount", "-o", "loop", file, place], check=True)
+    try:
+        lab.env["DACHA_STATE"] = str(place / "state")
+        lab.write(TWO.replace('{ from = "base.raw", size = "8 MiB" }, ', '{ size = "128 MiB" }, '))
+        lab("apply", "--no-wait")
+        lab("stop", "gauge", "--force", "--wait", "0s")
+        disk = place / "state/labs/states/guests/gauge/disk-0.qcow2"
+        subprocess.run(["qemu-io", "-c", "write -P 7 0 100M", disk], check=True, capture_output=True)
+        before = shutil.disk_usage(place).free
+        lab("guest", "copy", "gauge", "heron", "--whole")
+        assert before - shutil.disk_usage(place).free < 20 << 20
+        copy = disk.parent.parent / "heron/disk-0.qcow2"
+        subprocess.run(["qemu-img", "compare", "-q", disk, copy], check=True)
+        # They are two disks: what one guest writes is not the other's; and compaction writes an image anew.
+        subprocess.run(["qemu-io", "-c", "write -P 9 0 1M", copy], check=True, capture_output=True)
+        assert subprocess.run(["qemu-img", "compare", "-q", disk, copy], check=False).returncode == 1
+        subprocess.run(["qemu-io", "-c", "write -z 0 90M", copy], check=True, capture_output=True)
+        lab("guest", "compact", "heron")
+        assert copy.stat().st_blocks * 512 < 20 << 20
+        lab("guest", "remove", "heron", "--with-disks")
+        lab("apply", "--no-wait")
+        lab("stop", "--all", "--force", "--wait", "0s")
+    finally:
+        subprocess.run(["umount", "-l", place], check=True)

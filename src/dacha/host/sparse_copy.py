@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ctypes
 import errno
+import fcntl
 import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -11,8 +12,22 @@ from pathlib import Path
 from dacha.host.files import refused
 
 _CHUNK = 8 << 20
+# linux/fs.h: _IOW(0x94, 9, int)
+_FICLONE = 0x40049409
 # linux/falloc.h: free a range of a file, whose length stays.
 _KEEP_SIZE, _PUNCH_HOLE = 1, 2
+
+
+def cloned(source: Path, target: Path) -> bool:
+    """Copy a file by sharing its blocks (ioctl_ficlone(2)): in a moment, whatever its size. False if the file system
+    cannot do that; then there is no target."""
+    try:
+        with source.open("rb") as f, target.open("xb") as out:
+            fcntl.ioctl(out.fileno(), _FICLONE, f.fileno())
+    except OSError:
+        target.unlink(missing_ok=True)
+        return False
+    return True
 
 
 def sparse_copy(source: Path, target: int, progress: Callable[[float], None]) -> None:

@@ -89,7 +89,7 @@ def _written_again(path: Path, progress: Callable[[float], None]) -> None:
     sweep(real.parent, f".{real.name}.*.part")
     new = real.with_name(f".{real.name}.{os.urandom(4).hex()}.part")
     try:
-        copying.copy_off(path, new, whole=False, progress=progress)
+        copying.copy_off(path, new, whole=False, progress=progress, share=False)
         if images.header(new).backing != named:
             raise HostError(f"the compact copy of {path} has another backing image than {named!r}")
         if stored(new) < stored(path):
