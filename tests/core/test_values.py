@@ -127,3 +127,21 @@ def test_our_named_tuples_are_as_those_of_typing() -> None:
         match x:
             case cls(a=first):
                 assert first == 1
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["10.77.4.0/24", "10.77.4.0/255.255.255.0", "10.77.4.0 255.255.255.0", "10.77.4.0/0xffffff00", " 10.77.4.0/24 "],
+)
+def test_a_mask_is_read_in_every_usual_form(text: str) -> None:
+    assert str(address_fields.subnet4(text)) == "10.77.4.0/24" and str(address_fields.source(text)) == "10.77.4.0/24"
+    address, prefix = address_fields.interface4(text.replace("4.0", "4.20"))
+    assert str(address) == "10.77.4.20" and prefix == 24
+
+
+@pytest.mark.parametrize(
+    "text", ["10.77.4.0/", "10.77.4.0/0.0.0.255", "10.77.4.0 255.0.255.0", "10.77.4.0/0xff", "10.77.4.0 x"]
+)
+def test_what_is_no_mask_is_refused(text: str) -> None:
+    with pytest.raises(BadValue):
+        address_fields.subnet4(text)

@@ -20,6 +20,8 @@ from dacha.core.errors import BadValue
 from dacha.core.units import whole_number
 from dacha.core.zone import without_zone
 
+# A mask as some systems show it.
+_HEX = re.compile(r"0x[0-9a-fA-F]{8}\Z")
 _HARDWARE = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){5}\Z")
 
 
@@ -30,9 +32,6 @@ def address4(value: object) -> IPv4Address:
         return IPv4Address(value.strip())
     except AddressValueError:
         raise BadValue(f"{value!r} is not an IPv4 address", 'write four numbers from 0 to 255: "10.77.4.20"') from None
-
-
-_HARDWARE = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){5}\Z")
 
 
 def address4_or_none(value: object) -> str:
@@ -55,10 +54,21 @@ def address(value: object) -> IPv4Address | IPv6Address:
     return without_zone(found)
 
 
+def _parts(value: object) -> tuple[object, str]:
+    """An address, and the prefix length or mask behind it: after a slash, or after a space as some programs show it; ""
+    if there is none."""
+    if not isinstance(value, str):
+        return value, ""
+    bare, slash, mask = value.strip().partition("/")
+    if not slash:
+        bare, _, mask = bare.partition(" ")
+    return bare, mask.strip() or ("/" if slash else "")
+
+
 def interface4(value: object) -> tuple[IPv4Address, int | None]:
     """An address alone, or with prefix length or mask: 10.77.4.20, 10.77.4.20/24, 10.77.4.20/255.255.255.0."""
-    bare, slash, mask = value.partition("/") if isinstance(value, str) else (value, "", "")
-    return address4(bare), prefix_length(mask) if slash else None
+    bare, mask = _parts(value)
+    return address4(bare), prefix_length(mask) if mask else None
 
 
 def interface4_or_dynamic(value: object) -> tuple[IPv4Address | None, int | None]:
@@ -75,7 +85,7 @@ def interface6(value: object) -> tuple[IPv6Address, int | None]:
 
 
 def prefix_length(mask: str) -> int:
-    """The IPv4 prefix length from "24" or "255.255.255.0"."""
+    """The IPv4 prefix length from "24", "255.255.255.0" or "0xffffff00"."""
     mask = mask.strip()
     length = whole_number(mask)
     if length is not None:
@@ -84,7 +94,7 @@ def prefix_length(mask: str) -> int:
     else:
         try:
             # IPv4Network also accepts host masks (0.0.0.255), which are a mistake here.
-            number = int(IPv4Address(mask))
+            number = int(mask, 16) if _HEX.match(mask) else int(IPv4Address(mask))
             inverted = number ^ 0xFFFFFFFF
             if not inverted & (inverted + 1):
                 return 32 - inverted.bit_length()
@@ -95,8 +105,8 @@ def prefix_length(mask: str) -> int:
 
 def subnet4(value: object) -> IPv4Network:
     """A subnet with prefix length or mask. Host bits that are set are refused: one of the two is a mistake."""
-    bare, slash, mask = value.partition("/") if isinstance(value, str) else ("", "", "")
-    if not slash:
+    bare, mask = _parts(value)
+    if not mask:
         raise BadValue(f"{value!r} is not a subnet", 'write address and prefix length: "10.77.4.0/24"')
     net = IPv4Network((address4(bare), prefix_length(mask)), strict=False)
     if net.network_address != address4(bare):
@@ -117,7 +127,7 @@ def subnet6(value: object) -> IPv6Network:
 def source(value: object) -> IPv4Network | IPv6Network:
     """A source that a door allows: an address or a subnet."""
     six = isinstance(value, str) and ":" in value
-    if isinstance(value, str) and "/" not in value:
+    if isinstance(value, str) and not _parts(value)[1]:
         return IPv6Network(address6(value)) if six else IPv4Network(address4(value))
     return subnet6(value) if six else subnet4(value)
 
