@@ -196,8 +196,10 @@ def test_guests_on_a_vlan_send_tagged_frames(host: WholeHost) -> None:
 
 def test_removal_leaves_nothing(host: WholeHost) -> None:
     host.sh(f"cd /home/kim && {AS_KIM} {DACHA} caretaker install --remove")
+    host.sh(f"cd /home/kim && {AS_KIM} {DACHA} stop --all --force --wait 0s")
     host.sh(f"cd /home/kim && {AS_KIM} {DACHA} lab remove kims --with-disks --yes")
     host.dacha("caretaker install --remove")
+    host.dacha("stop --all --force --wait 0s")
     host.dacha("lab remove tides --with-disks --yes")
     assert host.sh("nft list ruleset").out == ""
     links = {x["ifname"] for x in host.sh("ip -j link").json}
