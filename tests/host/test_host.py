@@ -334,3 +334,18 @@ def test_questions_are_asked_side_by_side_and_answered_in_order() -> None:
     assert side_by_side(question, range(8), 4) == [n * n for n in range(8)]
     with pytest.raises(ZeroDivisionError):
         side_by_side(lambda n: 1 // n, [3, 2, 1, 0], 2)
+
+
+def test_a_fleeting_lock_is_gone_afterwards_and_excludes_everybody_meanwhile(tmp_path: Path) -> None:
+    path, log = tmp_path / "lock", tmp_path / "log"
+    code = (
+        "import sys\nfrom pathlib import Path\nfrom dacha.host.files import locked\n"
+        "for n in range(60):\n"
+        f"    with locked(Path({str(path)!r}), 'counting', 30.0, fleeting=True):\n"
+        f"        log = Path({str(log)!r})\n"
+        "        number = int(log.read_text() or 0) if log.exists() else 0\n"
+        "        log.write_text(str(number + 1))\n"
+    )
+    commands = [subprocess.Popen([sys.executable, "-c", code]) for _ in range(4)]
+    assert [c.wait(120) for c in commands] == [0] * 4
+    assert log.read_text() == "240" and not path.exists()

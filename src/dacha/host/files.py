@@ -157,21 +157,19 @@ def held(lock: Path) -> bool:
 
 
 @contextlib.contextmanager
-def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None] | None = None) -> Iterator[None]:
+def locked(
+    path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None] | None = None, *, fleeting: bool = False
+) -> Iterator[None]:
     """Hold the lock file `path`. Another holder is waited for, up to `wait_s` seconds, and then reported. `doing` is
     recorded for other waiters; `on_wait` is called once with the holder. The kernel releases the lock with the process,
-    so a killed command leaves none behind. Raises BusyError."""
+    so a killed command leaves none behind. A `fleeting` one is deleted when it is released. Raises BusyError."""
+    deadline = time.monotonic() + wait_s
+    told = False
+    fd = _lock_file(path)
     try:
-        fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
-    except OSError as e:
-        raise refused(path, e) from e
-    try:
-        deadline = time.monotonic() + wait_s
-        told = False
         while True:
             try:
                 fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                break
             except BlockingIOError:
                 holder = os.pread(fd, 200, 0).decode(errors="replace").strip() or "another dacha process"
                 if on_wait and not told:
@@ -184,12 +182,36 @@ def locked(path: Path, doing: str, wait_s: float, on_wait: Callable[[str], None]
                         holder=holder,
                     ) from None
                 time.sleep(0.05)
+                continue
+            if _is_at(fd, path):
+                break
+            # Its former holder has deleted it: another one may hold a new file of that name.
+            os.close(fd)
+            fd = _lock_file(path)
         with contextlib.suppress(OSError):  # on a full disk, the name is omitted
             os.ftruncate(fd, 0)
             os.pwrite(fd, f"{doing} (process {os.getpid()})".encode(), 0)
         yield
+        if fleeting:
+            path.unlink(missing_ok=True)
     finally:
         os.close(fd)
+
+
+def _lock_file(path: Path) -> int:
+    try:
+        return os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
+    except OSError as e:
+        raise refused(path, e) from e
+
+
+def _is_at(fd: int, path: Path) -> bool:
+    """True if the path still leads to this open file."""
+    try:
+        seen = path.stat(follow_symlinks=False)
+    except OSError:
+        return False
+    return (seen.st_dev, seen.st_ino) == (os.fstat(fd).st_dev, os.fstat(fd).st_ino)
 
 
 @contextlib.contextmanager

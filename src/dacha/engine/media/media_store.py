@@ -232,7 +232,7 @@ class Store:
         """Hold the name of a medium while it is added. Raises BusyError with the other holder."""
         folders.make_run()
         try:
-            with locked(_lock(folder, name), f"dacha media add {name}", 0.0):
+            with locked(_lock(folder, name), f"dacha media add {name}", 0.0, fleeting=True):
                 yield
         except BusyError as e:
             what = f"{name} is already being added"

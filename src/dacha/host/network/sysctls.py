@@ -69,7 +69,7 @@ def not_forwarded_before() -> tuple[int, ...]:
 
 def _changing() -> contextlib.AbstractContextManager[None]:
     """Commands of several labs may change settings concurrently, and record former values in one file."""
-    return locked(_memory().with_suffix(".lock"), "a change of this host's settings", 10.0)
+    return locked(_memory().with_suffix(".lock"), "a change of this host's settings", 10.0, fleeting=True)
 
 
 def change(name: str, value: str, *, later: bool = False) -> None:
