@@ -2,7 +2,7 @@
 # Runs the style's checks and all tests, in six lots at once, of about the same work. Four have hosts of their own in
 # network namespaces: networks; the fault rig (its usual faults; make faults tries all) and odd hosts; what starts from
 # a network, the caretaker, and what serves beside a guest; the attacks, with all that needs nothing of this host. Behind
-# three of them come guests with ports of their own. Two lots share this host's ports, the second of them in a network
+# two of them come guests with ports of their own. Two lots share this host's ports, the second of them in a network
 # namespace, so that they do not meet. What the others say is shown when all have ended.
 set -u
 pytest="$1/pytest -p no:cacheprovider"
@@ -45,14 +45,10 @@ elsewhere=$(for path in $rig $boots $attacks $inner $moved $secret tests/walk te
     {
         $pytest $boots
         booted=$?
-        beside tests/log && exit "$booted"
+        beside tests/log $secret && exit "$booted"
     } > "$said/boots" 2>&1 &
     lots="$lots $!"
-    {
-        $pytest $attacks $alone --ignore tests/attacks/test_beside.py
-        attacked=$?
-        beside $secret && exit "$attacked"
-    } > "$said/attacks" 2>&1 &
+    $pytest $attacks $alone --ignore tests/attacks/test_beside.py > "$said/attacks" 2>&1 &
     lots="$lots $!"
     {
         "$1/python" -c 'from dacha.demo.guest_image import guest_image; guest_image()' && beside $inner $behind
