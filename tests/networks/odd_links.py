@@ -9,6 +9,7 @@ import os
 import random
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -118,6 +119,16 @@ def plain(row: Any) -> Any:
     return [plain(x) for x in row] if isinstance(row, list) else row
 
 
+def settled(link: str) -> None:
+    """Wait until its IPv6 addresses are usable: only then do their routes appear (RFC 4862 section 5.4)."""
+    deadline = time.monotonic() + 10
+    while time.monotonic() < deadline:
+        told = json.loads(ip("-json", "-6", "address", "show", "dev", link, "tentative") or "[]")
+        if not any(row.get("addr_info") for row in told):
+            return
+        time.sleep(0.02)
+
+
 def seen(link: str) -> dict[str, Any]:
     """Everything that this host has, with the link called by one name."""
     rows: dict[str, Any] = {}
@@ -185,6 +196,7 @@ def wrong_with(seed: int) -> tuple[list[str], int]:
             if rule["priority"] not in (0, 32766, 32767):
                 ip(family, "rule", "delete", "priority", str(rule["priority"]))
     given = give(random.Random(seed))
+    settled("eth0")
     before = seen("eth0")
     noted = link_state.LinkState.from_record(json.loads(json.dumps(link_state.read("eth0").record())))
     found: list[str] = []
@@ -199,6 +211,7 @@ def wrong_with(seed: int) -> tuple[list[str], int]:
         bridge_move.unmake_bridge(BRIDGE, "eth0", noted, as_noted=False)
 
     def compare(when: str) -> None:
+        settled("eth0")
         found.extend(f"{when}: {d}" for d in differences(before, seen("eth0")))
         if BRIDGE in iproute.links():
             found.append(f"{when}: the bridge is there")

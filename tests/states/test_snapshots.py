@@ -130,6 +130,9 @@ def test_a_random_walk_of_snapshots_keeps_every_byte(disks: Disks) -> None:
         before = disks.contents()
         if kind == "power":
             lab("stop", "gauge", "--force", "--wait", "0s") if disks.on else lab("start", "gauge", "--no-wait")
+            for path in disks.files if not disks.on else ():
+                # A process that was ended by force may leave space without an owner, as a power cut does.
+                subprocess.run(["qemu-img", "check", "-q", "-r", "leaks", path], check=False, capture_output=True)
             continue
         name = f"s{made}" if kind == "add" else drawn.choice(names)
         made += kind == "add"

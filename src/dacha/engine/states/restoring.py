@@ -67,7 +67,7 @@ def restore(home: Home, guest: str, kept: Kept, *, with_memory: bool) -> Restore
         power.stop(home, [guest], wait_s=0.0, force=True, on_purpose=False)
     memory = bool(snapshot.memory and with_memory)
     records.set_restoring(home, guest, f"{snapshot.id} {int(memory)}")
-    _carry_out(home, guest, kept, memory=memory)
+    _carry_out(home, guest, kept, memory=memory, cut=was_running)
     has = {name for name, _ in home.disks(guest)}
     return Restored(guest, snapshot, was_running, memory, tuple(sorted(has - set(snapshot.disks))))
 
@@ -77,20 +77,23 @@ def finish(home: Home, guest: str, noted: str) -> None:
     identifier, _, memory = noted.partition(" ")
     for kept in records.read(home, guest):
         if kept.snapshot.id == identifier and not home.is_running(guest):
-            _carry_out(home, guest, kept, memory=memory == "1")
-            for disk in kept.snapshot.disks:
-                with contextlib.suppress(DachaError):
-                    snapshots.free_lost(taking.image(home, guest, disk), chain.key(home.disk(guest, disk)))
+            _carry_out(home, guest, kept, memory=memory == "1", cut=True)
             return
     records.set_restoring(home, guest, None)
 
 
-def _carry_out(home: Home, guest: str, kept: Kept, *, memory: bool) -> None:
+def _carry_out(home: Home, guest: str, kept: Kept, *, memory: bool, cut: bool) -> None:
+    """Restore a snapshot; with `cut` a process was ended on the way, and may have left space without an owner."""
     snapshot = kept.snapshot
     if saved.discard(home, guest):
         note(home, "discarded", guest, text=f"the snapshot {snapshot.name} was restored")
     for disk in snapshot.disks:
-        snapshots.go_back(taking.image(home, guest, disk), snapshot.inside, chain.key(home.disk(guest, disk)))
+        image, secret = taking.image(home, guest, disk), chain.key(home.disk(guest, disk))
+        snapshots.go_back(image, snapshot.inside, secret)
+        if cut:
+            # Before a saved state records how the images are.
+            with contextlib.suppress(DachaError):
+                snapshots.free_lost(image, secret)
     beside.put_back(home, guest, snapshot)
     record = home.read(guest)
     for key in records.INSIDE:
