@@ -10,7 +10,8 @@ from dacha.core.lab.table.read import read_lab
 from dacha.core.network.door_counts import counter_name, door_of
 from dacha.core.plan.check import check_lab
 from dacha.core.plan.plan import make_plan
-from dacha.core.usage.history import DAY_S, Measured, Point, door_totals, from_line, periods, to_line
+from dacha.core.usage.history import Measured, Point, door_totals, from_line, periods, to_line
+from dacha.core.usage.usage import DAY_S
 
 EVERY_S, GAP_S = 300.0, 900.0
 

@@ -102,7 +102,7 @@ def _state(ws: Workspace, process: Any, since: float | None, networks: list[str]
 
     from_outside, placed, minded = mappings.needed(ws), follows_places(ws), minds_guests(ws)
     if process is None:
-        lacks = _lacking(networks, from_outside, placed, minded)
+        lacks = _lacking(networks, from_outside, placed, _duties(ws) if minded else [])
         return f"The caretaker is not running: {lacks}. To start it: dacha apply"
     age = f", for {show_duration(time.time() - since)} now" if since else ""
     lines = [f"The caretaker is running{age}, process {process.pid}."]
@@ -113,34 +113,36 @@ def _state(ws: Workspace, process: Any, since: float | None, networks: list[str]
     if placed:
         lines.append(f"It closes doors at other places. {closed_here(ws) or 'None is closed here.'}")
     if minded:
-        lines += _minding(ws)
+        lines += [does for does, _ in _duties(ws)]
     if not networks and len(lines) == 1:
         what = "It serves no network, as bridged networks use their LAN's servers; it tracks the guests' addresses."
         lines.append(what)
     return "\n".join(lines)
 
 
-def _minding(ws: Workspace) -> list[str]:
-    """What it does for guests, as the lab file asks."""
+def _duties(ws: Workspace) -> list[tuple[str, str]]:
+    """What the lab file asks of it for guests: each as what it does, and what is lacking without it."""
     lab, guests = ws.lab, ws.lab.guests.values()
     port = lab.usage.port if lab.usage else None
     served = f", also for a collector at http://127.0.0.1:{port}/metrics" if port else ""
-    told = (
-        (any(g.restart != "never" for g in guests), "It restarts guests by their restart policies."),
-        (any(g.archive for g in guests), "It saves guests to archives."),
-        (lab.usage, f"It measures what guests use{served}."),
-        (lab.lan_names, "It announces guests' names on the LAN."),
-        (lab.alerts, "It runs the lab's commands at events."),
+    restarts = any(g.restart != "never" for g in guests)
+    duties = (
+        (restarts, "It restarts guests according to their restart policies.", "guests that end are not restarted"),
+        (any(g.archive for g in guests), "It saves guests to archives.", "guests are not saved to archives"),
+        (lab.usage, f"It measures what guests use{served}.", "nothing is measured"),
+        (lab.lan_names, "It announces guests' names on the LAN.", "guests' names are not announced on the LAN"),
+        (lab.alerts, "It runs the lab's commands at events.", "no command is run at an event"),
     )
-    return [sentence for asked, sentence in told if asked] or ["It records when guests end."]
+    asked = [(does, lacks) for wanted, does, lacks in duties if wanted]
+    return asked or [("It records when guests end.", "it is not recorded when guests end")]
 
 
-def _lacking(networks: list[str], from_outside: bool, placed: bool, minded: bool) -> str:
+def _lacking(networks: list[str], from_outside: bool, placed: bool, duties: list[tuple[str, str]]) -> str:
     """What does not work while it is not running."""
     lacks = ["guests get neither addresses nor name resolution"] if networks else []
     lacks += ["port mappings in the router are not renewed"] if from_outside else []
     lacks += ["no door is closed when this host moves to another place"] if placed else []
-    lacks += ["guests that end are not restarted, and no command is run at an event"] if minded else []
+    lacks += [lack for _, lack in duties]
     return ", and ".join(lacks) or "guests' addresses are not tracked"
 
 

@@ -23,7 +23,7 @@ class Naming:
     """Keeps the order with the names up to date, from the first `renew` until `close`."""
 
     def __init__(self, changed: Callable[[], None], log: Callable[[str], None]) -> None:
-        """`changed` is called when there is another order after this host's address has changed."""
+        """`changed` is called when the announced names or this host's address change."""
         self._changed, self._log = changed, log
         self._socket: socket.socket | None = None
         self._order = NOTHING
@@ -35,7 +35,7 @@ class Naming:
         """The lab as it is now."""
         self._ws, self._plan, self.wanted = ws, plan, ws.lab.lan_names
         self._look()
-        if self.wanted and self._task is None:
+        if self.wanted and (self._task is None or self._task.done()):
             self._task = asyncio.ensure_future(self._follow())
 
     def order(self) -> tuple[Order, tuple[socket.socket, ...]]:
@@ -49,17 +49,16 @@ class Naming:
             self._socket.close()
 
     async def _follow(self) -> None:
-        while True:
+        while self.wanted:
             await asyncio.sleep(LOOK_S)
             if self._look():
                 self._changed()
 
     def _look(self) -> bool:
         """Look at the LAN; whether the order is another one than before."""
-        link, address = addresses.lan_interface(), addresses.lan_address()
-        near = [s for s in addresses.used_subnets() if address and address in s]
         order, opened = NOTHING, None
-        if self.wanted and link and address and near:
+        link, address = (addresses.lan_interface(), addresses.lan_address()) if self.wanted else (None, None)
+        if link and address and (near := [s for s in addresses.used_subnets() if address in s]):
             names = lan_names(self._ws.lab, self._plan, address)
             order = Announce(names, max(near, key=lambda s: s.prefixlen)) if names else NOTHING
         if order == self._order:

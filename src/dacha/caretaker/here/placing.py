@@ -40,7 +40,7 @@ class Placing:
                     first, at = at == "?", name
                     if done or not first:
                         note(self._ws.home, "place", ours=False, place=name, text=str(found or "no default route"))
-                        self._log(f"this host is at {name or 'an unknown place'}: {found or 'no default route'}")
+                        self._log(f"this host is at {name or 'an unknown place'} ({found or 'no default route'})")
                         for line in done:
                             self._log(line)
                     # This host may have moved after the lab was loaded, before the first look.

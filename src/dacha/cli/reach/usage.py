@@ -36,7 +36,7 @@ def usage_options(parser: argparse.ArgumentParser) -> None:
 def run_usage(args: argparse.Namespace) -> int:
     """Show the usage, once or until Ctrl-C."""
     from dacha.cli.words import lab_or_applied
-    from dacha.engine.usage.history import with_growth
+    from dacha.engine.usage.history import recent_growths
     from dacha.engine.usage.measure import samples, usage
 
     if args.metrics:
@@ -46,6 +46,7 @@ def run_usage(args: argparse.Namespace) -> int:
         from dacha.cli.reach.usage_since import run_since
 
         return run_since(args, ws)
+    growths = recent_growths(ws.home)
     before, counted = samples(ws, agents=False), Doors(ws)
     if args.watch:
         from dacha.cli.terminal.live import watch
@@ -57,13 +58,13 @@ def run_usage(args: argparse.Namespace) -> int:
             after = samples(ws, agents=True)
             output.say(output.paint(time.strftime("%H:%M:%S   q quits"), output.DIM))
             output.say()
-            _print(with_growth(ws, usage(ws, held["before"], after)), counted.rates())
+            _print(usage(ws, held["before"], after, growths), counted.rates())
             held["before"] = after
 
         watch(draw, 2.0)
         return 0
     time.sleep(BETWEEN_S)
-    _print(with_growth(ws, usage(ws, before, samples(ws, agents=True))), counted.rates())
+    _print(usage(ws, before, samples(ws, agents=True), growths), counted.rates())
     return 0
 
 
@@ -93,12 +94,12 @@ class Doors:
 
 def usage_json(ws: Workspace) -> dict[str, Any]:
     """What the answer of `status` has more with --usage."""
-    from dacha.engine.usage.history import with_growth
+    from dacha.engine.usage.history import recent_growths
     from dacha.engine.usage.measure import samples, usage
 
     before, counted = samples(ws, agents=False), Doors(ws)
     time.sleep(BETWEEN_S)
-    answer = _json(with_growth(ws, usage(ws, before, samples(ws, agents=True))))
+    answer = _json(usage(ws, before, samples(ws, agents=True), recent_growths(ws.home)))
     answer["traffic"] = [
         {"guest": g, "door": d, "received_bytes_per_s": round(inward), "sent_bytes_per_s": round(outward)}
         for (g, d), (inward, outward) in counted.rates().items()

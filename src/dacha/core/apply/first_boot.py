@@ -56,7 +56,7 @@ class SetupUser(TypedDict):
 
 
 class SetupSource(TypedDict):
-    """A further source of packages; its key in base64 (RFC 4648 section 4), `suite` is "" if there is none."""
+    """A further source of packages; its key in base64 (RFC 4648 section 4), `suite` is empty if not set."""
 
     name: str
     address: str

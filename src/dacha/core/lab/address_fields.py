@@ -55,8 +55,7 @@ def address(value: object) -> IPv4Address | IPv6Address:
 
 
 def _parts(value: object) -> tuple[object, str]:
-    """An address, and the prefix length or mask behind it: after a slash, or after a space as some programs show it; ""
-    if there is none."""
+    """Split a value into the address and the prefix length or mask after a slash or a space; that is "" if absent."""
     if not isinstance(value, str):
         return value, ""
     bare, slash, mask = value.strip().partition("/")

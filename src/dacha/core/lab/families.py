@@ -1,5 +1,6 @@
-"""Families of operating systems: what is known of each, a row a family. Whatever depends on the family of a guest's
-system is derived from its row; texts and file formats of an installer have modules of their own (`formats/answers`)."""
+"""Operating system families: one row each with the package manager, services and installer. Whatever depends on the
+family of a guest's system is derived from its row; an installer's texts and file formats have modules of their own
+(`formats/answers`)."""
 
 from __future__ import annotations
 

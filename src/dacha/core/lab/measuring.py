@@ -1,4 +1,4 @@
-"""What the caretaker measures of a lab's guests, and for whom."""
+"""Settings for usage measurements: interval, retention, port for collectors."""
 
 from __future__ import annotations
 

@@ -8,12 +8,12 @@ from itertools import pairwise
 from typing import Any
 
 from dacha.core.named import NamedTuple
+from dacha.core.usage.usage import DAY_S
 
-DAY_S = 86400.0
 # A growth is computed from measurements that are at least this far apart (seconds).
 GROWTH_LEAST_S = 3600.0
-# Counters of a guest that only grow while it runs.
-COUNTERS = ("cpu_s", "read", "written", "received", "sent")
+# Counters of bytes that only grow while a guest runs.
+COUNTERS = ("read", "written", "received", "sent")
 
 
 class Point(NamedTuple):
@@ -94,7 +94,7 @@ def periods(rows: Iterable[Measured], longest_s: float) -> dict[str, Period]:
 def _period(points: list[tuple[float, Point]], longest_s: float) -> Period:
     measured = on = cpu = steady = peak = memory = 0.0
     most = max((p.resident for _, p in points), default=0)
-    totals: dict[str, int | None] = dict.fromkeys(COUNTERS[1:])
+    totals: dict[str, int | None] = dict.fromkeys(COUNTERS)
     for (before, old), (at, new) in pairwise(points):
         seconds = at - before
         if seconds <= 0:

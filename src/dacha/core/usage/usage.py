@@ -34,8 +34,8 @@ class Storage(NamedTuple):
 
     @property
     def growth(self) -> float | None:
-        """Bytes a day that it grows by: as measured, else on average since its oldest disk was created (None in its
-        first hour)."""
+        """Growth in bytes a day: as measured, else the average since its oldest disk was created (None in its first
+        hour)."""
         if self.measured is not None:
             return self.measured
         return None if self.age_s is None or self.age_s < 3600.0 else self.size * DAY_S / self.age_s

@@ -142,7 +142,7 @@ def _mounted(found: list[Partition], trees: list[tuple[Partition, Tree]]) -> tup
         if place and place.startswith("/"):
             mounted[place.rstrip("/") or "/"] = tree
         else:
-            left.append((f"partition {part.number}", "the guest's /etc/fstab does not say where it is mounted"))
+            left.append((f"partition {part.number}", "the guest's /etc/fstab has no mount point for it"))
     for part in found:
         if part.holds not in ("ext", "swap", "fat"):
             left.append((f"partition {part.number}", f"{_words(part)} cannot be cleaned"))
@@ -160,7 +160,7 @@ def _described(part: Partition) -> str:
 
 
 def _is_meant(row: Row, entry: Entry) -> bool:
-    """Whether an entry of the row's folder is cleaned."""
+    """Return whether this row removes the entry."""
     if entry.kind != "file":
         # The link to the present instance is one of the first-boot records.
         return entry.kind == "other" and row.how == "delete" and entry.name in row.names

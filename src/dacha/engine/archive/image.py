@@ -26,7 +26,7 @@ Progress = Callable[[str, float], None]
 
 
 class Imaged(NamedTuple):
-    """A medium that was made of a guest: `cleaned` is None if it was stored as it is; `frozen` is whether the guest's
+    """A medium created from a guest; `cleaned` is None if it was stored as it is; `frozen` is whether the guest's
     file systems were frozen at that moment (None if it was not running); `needs` are keys of the guest's table that a
     new guest needs, too, with their values; `omitted` are its further disks."""
 

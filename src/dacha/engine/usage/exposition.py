@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.usage.usage import Sample
+from dacha.engine.usage.history import recent_growths
 from dacha.engine.usage.measure import Usage, door_bytes, samples, usage
 from dacha.engine.workspace import Workspace
 from dacha.formats.metrics.open_metrics import Family, text
@@ -15,7 +16,7 @@ from dacha.host.files import replace_file
 def exposition(ws: Workspace) -> str:
     """The present counters and sizes: whoever collects them computes the rates."""
     now = samples(ws, agents=False)
-    found = usage(ws, now, now)
+    found = usage(ws, now, now, recent_growths(ws.home))
     lab = ws.lab.name
 
     def of(value: Callable[[Sample], float | None]) -> list[tuple[dict[str, str], float]]:

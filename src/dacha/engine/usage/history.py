@@ -9,10 +9,11 @@ from datetime import UTC, datetime
 
 from dacha.core.errors import UsageError
 from dacha.core.named import NamedTuple
-from dacha.core.usage.history import DAY_S, Measured, Period, Point, door_totals, from_line, periods, to_line
+from dacha.core.usage.history import Measured, Period, Point, door_totals, from_line, periods, to_line
+from dacha.core.usage.usage import DAY_S
 from dacha.engine.home import Home
 from dacha.engine.log.journal import append
-from dacha.engine.usage.measure import Usage, door_bytes, samples, storage
+from dacha.engine.usage.measure import door_bytes, samples, storage
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
 
@@ -93,11 +94,8 @@ def over(ws: Workspace, since: float) -> Over:
     return Over(rows[0].at, periods(rows, every_s * GAP), door_totals(rows))
 
 
-def with_growth(ws: Workspace, found: Usage) -> Usage:
-    """The same usage, with the growth of guests' files as it was measured lately, if it was."""
-    rows = list(stored(ws.home, time.time() - RECENT_S))
-    if not rows:
-        return found
-    growths = {name: p.growth for name, p in periods(rows, RECENT_S).items() if p.growth is not None}
-    guests = tuple(g._replace(storage=g.storage._replace(measured=growths.get(g.name))) for g in found.guests)
-    return found._replace(guests=guests)
+def recent_growths(home: Home) -> dict[str, float]:
+    """The growth of guests' files over the last days (bytes a day), by guest; without those not measured for long
+    enough."""
+    recent = periods(list(stored(home, time.time() - RECENT_S)), RECENT_S)
+    return {name: p.growth for name, p in recent.items() if p.growth is not None}

@@ -152,8 +152,10 @@ def storage(home: Home, name: str) -> Storage:
     return Storage(size, None if oldest is None else max(0.0, time.time() - oldest))
 
 
-def usage(ws: Workspace, before: Mapping[str, Sample], after: Mapping[str, Sample]) -> Usage:
-    """What guests use, from two samples of each."""
+def usage(
+    ws: Workspace, before: Mapping[str, Sample], after: Mapping[str, Sample], growths: Mapping[str, float]
+) -> Usage:
+    """What guests use, from two samples of each, and the measured growth of their files (bytes a day) if known."""
     guests = []
     for name in ws.lab.guests:
         old, new = before.get(name), after.get(name)
@@ -165,8 +167,9 @@ def usage(ws: Workspace, before: Mapping[str, Sample], after: Mapping[str, Sampl
                 unknown.append("disks: QEMU does not respond")
             if new.available is None:
                 unknown.append("free memory inside: no guest agent says it")
+        stored = storage(ws.home, name)._replace(measured=growths.get(name))
         between = rates(old, new) if old is not None and new is not None and old.cpu_s <= new.cpu_s else None
-        guests.append(GuestUsage(name, between, new, storage(ws.home, name), tuple(unknown)))
+        guests.append(GuestUsage(name, between, new, stored, tuple(unknown)))
     return Usage(tuple(guests), _host(ws, guests))
 
 

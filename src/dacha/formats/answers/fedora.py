@@ -64,7 +64,7 @@ def kickstart(answers: Answers) -> str:
 
 
 def _url(mirror: str, proxy: str | None) -> str:
-    """The package source, and the proxy that leads to it."""
+    """The url command with the package source and, if set, the proxy."""
     return f"url --url={shlex.quote(mirror)}" + (f" --proxy={shlex.quote(proxy)}" if proxy else "")
 
 

@@ -93,10 +93,9 @@ def script(answers: Answers, family: str, *, network: bool = False) -> str:
     steps = [("host key", _host_key(answers)), ("login", _login(family))]
     sources = source_files(answers.setup, whole_setups().get(family, ""))
     steps += [(f["path"], _file(f)) for f in sources]
-    if answers.packages_later and family_of(family).manager in _INSTALL and answers.packages:
-        steps.append(
-            ("packages", [_INSTALL[family_of(family).manager].format(" ".join(map(shlex.quote, answers.packages)))])
-        )
+    later = _INSTALL.get(family_of(family).manager)
+    if answers.packages_later and later and answers.packages:
+        steps.append(("packages", [later.format(" ".join(map(shlex.quote, answers.packages)))]))
     if family == "debian" and answers.setup["locale"]:
         steps.append(("locale", _locale(answers.setup["locale"])))
     if how.packages:

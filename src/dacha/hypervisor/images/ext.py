@@ -54,7 +54,7 @@ class Tree:
             said = (err.strip() or out.strip()).splitlines() or [f"exit code {code}"]
             raise HostError(
                 "a file system on the disk has errors", why=said[-1][:300],
-                remedy="check it in the guest from a rescue medium: fsck -f",
+                remedy="check the file system from a rescue medium in the guest: fsck -f DEVICE",
             )  # fmt: skip
 
     def listed(self, folders: Sequence[str]) -> dict[str, list[Entry]]:

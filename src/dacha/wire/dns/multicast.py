@@ -70,6 +70,11 @@ class Responder:
     def __init__(self, records: Iterable[Record], subnet: IPv4Network, now: float, delay_s: float) -> None:
         """`delay_s` is a random time below PROBE_S before the first probe: hosts that start together spread out."""
         self._records, self._subnet = list(records), subnet
+        self._by_name: dict[Name, list[Record]] = {}
+        for record in self._records:
+            self._by_name.setdefault(record.name, []).append(record)
+        # The same names as they are in the data of records.
+        self._in_data = {name.to_wire() or b"": name for name in self._by_name}
         self._claims = {r.name: Claim(now + delay_s) for r in self._records if r.unique}
         self._sent: dict[tuple[Name, int, bytes], float] = {}
         # Names that another machine was found to use since the last look.
@@ -124,18 +129,22 @@ class Responder:
         return self._answer(message, source, now)
 
     def _of(self, name: Name) -> list[Record]:
-        return [r for r in self._records if r.name == name]
+        return self._by_name.get(name, [])
+
+    def _target(self, record: Record) -> Name | None:
+        """The name of this responder that a record leads to: a service behind a pointer, or the host of a service."""
+        start = {PTR: 0, SRV: 6}.get(record.kind)
+        return None if start is None else self._in_data.get(record.data[start:])
 
     def _held(self, name: Name) -> bool:
-        """True if a name is held, and that of the host where its service is."""
-        hosts = [h for h in self._claims for r in self._of(name) if r.kind == SRV and h.to_wire() == r.data[6:]]
-        return all(self._claims[n].held for n in (name, *hosts))
+        """True if a name has been announced, and that of the host where its service is."""
+        hosts = [self._target(r) for r in self._of(name) if r.kind == SRV]
+        return all(self._claims[n].held for n in (name, *hosts) if n in self._claims)
 
     def _usable(self, record: Record) -> bool:
-        """True if the names in a record are held."""
-        names = [record.name] if record.unique else []
-        names += [owner for owner in self._claims if record.kind == PTR and owner.to_wire() == record.data]
-        return all(map(self._held, names))
+        """True if all names in a record have been claimed and announced."""
+        names = (record.name, self._target(record) if record.kind == PTR else None)
+        return all(self._held(n) for n in names if n in self._claims)
 
     def _heed_answers(self, answers: Iterable[Record], now: float) -> None:
         """Another one has a unique name of ours with something else in it: it keeps the name (section 9)."""
@@ -163,14 +172,11 @@ class Responder:
 
     def _answer(self, message: Message, source: tuple[str, int], now: float) -> list[Send]:
         known = {(r.name, r.kind, r.data) for r in message.answers if not message.response}
-        answers: list[Record] = []
-        for question in message.questions:
-            for record in self._answers(question):
-                if record not in answers and (record.name, record.kind, record.data) not in known:
-                    answers.append(record)
+        found = dict.fromkeys(r for q in dict.fromkeys(message.questions) for r in self._answers(q))
+        answers = [r for r in found if (r.name, r.kind, r.data) not in known]
         if not answers:
             return []
-        more = [r for r in self._led_to(answers) if r not in answers]
+        more = [r for r in self._led_to(answers) if r not in found]
         if source[1] != PORT:
             told = encode(questions=message.questions, answers=answers, more=more, number=message.number, plain=True)
             return [Send(told, source)]
@@ -189,8 +195,8 @@ class Responder:
         """What a client asks for next: the service behind a pointer, the host of a service (RFC 6763 section 12)."""
         found: list[Record] = []
         for record in answers:
-            target = record.data if record.kind == PTR else record.data[6:] if record.kind == SRV else None
-            led = [r for r in self._records if target and r.name.to_wire() == target and self._usable(r)]
+            target = self._target(record)
+            led = [r for r in self._of(target) if self._usable(r)] if target else []
             found += [*led, *(self._led_to(led) if record.kind == PTR else ())]
         return list(dict.fromkeys(found))
 

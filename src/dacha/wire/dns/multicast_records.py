@@ -27,7 +27,7 @@ Name = dns.name.Name
 
 
 class Record(NamedTuple):
-    """A record: `unique` if only this responder has records of its name and type."""
+    """A resource record; `unique` if no other responder may have records of this name and type."""
 
     name: Name
     kind: int

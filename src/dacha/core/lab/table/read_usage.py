@@ -1,4 +1,4 @@
-"""The table `usage` of `lab.toml`: what the caretaker measures, and for whom."""
+"""The table `usage` of `lab.toml`: settings for usage measurements."""
 
 from __future__ import annotations
 
