@@ -65,22 +65,22 @@ def test_every_direction_that_is_open_and_every_one_that_is_shut(hosted: HostedL
     assert all(d["answers"] for g in lab("status", "--json").json["guests"] for d in g["doors"])
 
     # Doors: from the LAN by either family, from this host's loopback and address, from a neighbour of the same network.
-    assert world.reads("lan", "192.0.2.10", 2220).startswith(SSH)
-    assert world.reads("lan", "2001:db8:1::a", 2220).startswith(SSH)
-    assert world.reads("host", "127.0.0.1", 2220).startswith(SSH)
-    assert world.reads("host", "192.0.2.10", 2220).startswith(SSH)
+    assert world.greets("lan", "192.0.2.10", 2220)
+    assert world.greets("lan", "2001:db8:1::a", 2220)
+    assert world.greets("host", "127.0.0.1", 2220)
+    assert world.greets("host", "192.0.2.10", 2220)
     assert reads_in(lab, "charts", "192.0.2.10", 2220).startswith(SSH)
     # A door from the host only, and one that admits one machine only.
-    assert world.reads("host", "127.0.0.1", 2221).startswith(SSH)
+    assert world.greets("host", "127.0.0.1", 2221)
     assert world.reads("lan", "192.0.2.10", 2221) == "refused"
     for where in ("192.0.2.10", "2001:db8:1::a"):
         assert "400 Bad Request" in world_page(lab, "lan", where) and world_page(lab, "other", where) == "silent"
     # A door at one IPv6 address of this host is at no other.
-    assert world.reads("lan", "2001:db8:1::a", 2226).startswith(SSH)
+    assert world.greets("lan", "2001:db8:1::a", 2226)
     assert world.reads("lan", "192.0.2.10", 2226) == "refused"
     # Host to guest, guest to guest, both families.
-    assert world.reads("host", "10.77.4.20", 22).startswith(SSH)
-    assert world.reads("host", "fd77:4::20", 22).startswith(SSH)
+    assert world.greets("host", "10.77.4.20", 22)
+    assert world.greets("host", "fd77:4::20", 22)
     for address in ("10.77.4.20", "fd77:4::20"):
         assert reads_in(lab, "charts", address, 22).startswith(SSH)
     # By name, which the caretaker answers for, and back from an address to its name.
@@ -101,7 +101,7 @@ def test_every_direction_that_is_open_and_every_one_that_is_shut(hosted: HostedL
     assert world.reads("lan", "10.77.4.20", 22, 1.5) == "silent"
     assert world.reads("lan", "fd77:4::20", 22, 1.5) == "silent"
     assert world.reads("lan", "10.77.9.21", 22, 1.5) == "silent"
-    assert world.reads("host", "10.77.9.21", 22).startswith(SSH)
+    assert world.greets("host", "10.77.9.21", 22)
 
     # All of it leaves no trace, and what others have is as it was.
     lab.file.write_text('[lab]\nname = "real"\n')
@@ -143,7 +143,7 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     # An address that is not its own gets a guest nowhere either, though its neighbour's is free to be had.
     spoof(lab, "locker", "10.77.9.99")
     assert world.run("host", "ping", "-c1", "-W1", "-I", "10.77.9.1", "10.77.9.99", check=False).count(" 0 received")
-    assert world.reads("host", "10.77.9.10", 22).startswith(SSH)
+    assert world.greets("host", "10.77.9.10", 22)
     # Which address it uses is seen on the wire all the same, and said.
     deadline = time.monotonic() + 120
     while not (row := lab("address", "list", "--json").json["addresses"][1])["conflict"]:
@@ -161,7 +161,7 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     assert "attach adapter 0 again: the link under it was removed" in lab("diff").out
     assert "attached adapter 0 again" in lab("apply").out
     assert lab("diff").out == "real: everything applied\n" and lab.pid("locker") == before
-    assert world.reads("host", "10.77.9.10", 22).startswith(SSH)
+    assert world.greets("host", "10.77.9.10", 22)
     # It does not turn a whole processor any more.
     used = [cpu_seconds(before), time.sleep(2), cpu_seconds(before)]
     assert used[2] - used[0] < 1.0, used
@@ -179,7 +179,7 @@ def test_a_command_about_one_guest_touches_no_other(hosted: HostedLab) -> None:
     shown = world.run("host", "ip", "-brief", "link")
     assert all(tap in shown for tap in taps), shown
     assert ruleset(lab) == rules
-    assert world.reads("host", "127.0.0.1", 2221).startswith(SSH), "the other guest's door"
+    assert world.greets("host", "127.0.0.1", 2221), "the other guest's door"
     assert "stop: it is no longer in the lab file" in lab("diff").out
     lab("apply")
     assert not any(tap in world.run("host", "ip", "-brief", "link") for tap in taps)
@@ -204,7 +204,7 @@ def test_doors_follow_a_guest_whose_address_is_handed_out(hosted: HostedLab) -> 
     (row,) = lab("address", "list", "--json").json["addresses"]
     first = row["seen"]
     assert row["address"] is None and row["seen_by"] == "lease" and first.startswith("10.77.4.1")
-    assert world.reads("lan", "192.0.2.10", 2230).startswith(SSH)
+    assert world.greets("lan", "192.0.2.10", 2230)
     assert "buoy.real.internal" in lab("connect", "buoy", "--", f"nslookup {first}").out
     # It moves without asking anybody: its door is where it is, and what it had before is not believed any more.
     moved = time.monotonic()
@@ -343,13 +343,13 @@ def test_a_running_guest_keeps_its_address_until_its_next_start_and_its_doors_go
     said = lab("apply", "--no-wait").out
     assert "address 10.77.4.20 → 10.77.4.30" in said and "at next start" in said
     # Applied, and not started again: everything leads to where it is, and says so.
-    assert world.reads("lan", "192.0.2.10", 2220).startswith(SSH)
+    assert world.greets("lan", "192.0.2.10", 2220)
     (row,) = lab("status", "--json").json["guests"]
     assert row["addresses"][0].startswith("10.77.4.20") and all(d["answers"] for d in row["doors"])
     traced = lab("trace", "gauge", "ssh", "--json").json
     assert traced["answers"] and traced["warnings"] == ["applied"]
     lab("restart", "gauge")
-    assert world.reads("lan", "192.0.2.10", 2220).startswith(SSH)
+    assert world.greets("lan", "192.0.2.10", 2220)
     (row,) = lab("status", "--json").json["guests"]
     assert row["addresses"][0].startswith("10.77.4.30") and all(d["answers"] for d in row["doors"])
     assert lab("trace", "gauge", "ssh", "--json").json["warnings"] == [] and lab("diff").out.endswith("applied\n")

@@ -96,7 +96,7 @@ def test_doors_follow_the_place(hosted: HostedLab, backend: str) -> None:
     # The connection from before the move has ended; this host itself enters as ever.
     assert "ended" in held_open.communicate(timeout=60)[0] or backend == "kernel"
     held_open.kill()
-    assert world.reads("host", "127.0.0.1", 2220).startswith("SSH-2.0-")
+    assert world.greets("host", "127.0.0.1", 2220)
 
     move(world, "cafe")
     until(lambda: not enters(world, 8080), 10)
@@ -105,7 +105,7 @@ def test_doors_follow_the_place(hosted: HostedLab, backend: str) -> None:
     # A guest that is started there is closed too.
     lab("restart", "gauge")
     assert not enters(world, 2220) and not enters(world, 8080)
-    assert world.reads("host", "127.0.0.1", 2220).startswith("SSH-2.0-")
+    assert world.greets("host", "127.0.0.1", 2220)
     moves(lab, 2)
     log = lab("caretaker", "status").out.partition("Its log: ")[2].split("\n")[0]
     assert "this host is at an unknown place" in open(log).read()

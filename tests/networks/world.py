@@ -106,6 +106,16 @@ class World:
         )
         return self.run(machine, *PYTHON, "-c", code).strip()
 
+    def greets(self, machine: str, address: str, port: int, within_s: float = 120.0) -> bool:
+        """Whether an SSH server greets a machine that connects. It waits for a guest that is still starting: without a
+        neighbour at the address the system gives up after three seconds, long before a busy host has booted a guest."""
+        deadline = time.monotonic() + within_s
+        while not self.reads(machine, address, port, min(20.0, within_s)).startswith("SSH-2.0-"):
+            if time.monotonic() > deadline:
+                return False
+            time.sleep(0.2)
+        return True
+
     def serve(self, machine: str, address: str, port: int, line: str) -> subprocess.Popen[bytes]:
         """A service on a machine that says one line to everybody, and the asker's address. Kill it after use."""
         code = (
