@@ -52,7 +52,7 @@ def test_a_week_is_what_was_simulated(seed: int) -> None:
 
 def test_gaps_resets_and_damage_add_nothing_that_was_not_measured() -> None:
     def row(at: float, run: str | None, cpu: float, sent: int) -> Measured:
-        doors = {"gauge ssh": (sent, 2 * sent)}
+        doors = {("gauge", "ssh"): (sent, 2 * sent)}
         return Measured(at, {"gauge": Point(run, cpu, 5, sent, sent, sent, sent, 100)}, doors)
 
     # The host slept for a day; then the network was created again, so that its counters began at zero.
@@ -65,7 +65,7 @@ def test_gaps_resets_and_damage_add_nothing_that_was_not_measured() -> None:
         and found.cpu_s == pytest.approx(43.0)
     )
     assert found.sent == 200 + 50 + 60
-    assert door_totals(rows) == {"gauge ssh": (260, 520)}
+    assert door_totals([m for r in rows if (m := from_line(to_line(r)))]) == {("gauge", "ssh"): (260, 520)}
     # A clock that was set back, a line that was cut, one of nobody.
     assert periods([row(0, "1.1", 1, 1)], GAP_S)["gauge"].growth is None
     assert periods([], GAP_S) == {} and door_totals([]) == {}

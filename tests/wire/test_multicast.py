@@ -150,6 +150,18 @@ def test_many_names_are_spread_over_messages_that_fit() -> None:
         assert len(send.data) < 9000
 
 
+def test_an_answer_to_one_machine_is_no_longer_than_a_message_may_be() -> None:
+    names = [f"{n:02d}{'x' * 60}" for n in range(90)]
+    made = held(*[LanName(name, HOST, (LanService("_ssh._tcp", name, 2000),)) for name in names])
+    alone = ask(made, Question(SSH, PTR, True))
+    assert {s.to for s in alone} == {OTHER} and sum(len(kinds(s)) for s in alone) == 90
+    assert all(len(s.data) < 9000 for s in alone)
+    # Each message has the addresses of its own services' hosts.
+    assert all(s.data.count(HOST.packed) == len(kinds(s)) for s in alone)
+    (plain,) = ask(made, Question(SSH, PTR, False), source=("192.0.2.50", 40000))
+    assert len(plain.data) < 9000 and kinds(plain)
+
+
 @given(st.binary(max_size=600))
 def test_any_bytes_are_read_or_refused(data: bytes) -> None:
     with contextlib.suppress(PeerError):

@@ -185,6 +185,12 @@ def network_json(ws: Workspace, name: str) -> dict[str, Any]:
     }
 
 
+def contents_words(guest: str, *, frozen: bool) -> str:
+    """What is in a disk that was copied while its guest ran."""
+    how = "its file systems were frozen" if frozen else "as after a power cut, as no guest agent responds"
+    return f"of {guest} while it ran: {how}"
+
+
 def closed_here(ws: Workspace) -> str:
     """What is closed to the LAN at this place, and why, in a sentence; "" if nothing is."""
     if not ws.written.places:

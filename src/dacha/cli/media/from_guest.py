@@ -8,6 +8,7 @@ from typing import Any
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
+from dacha.cli.words import contents_words
 from dacha.core.errors import BadValue, UsageError
 
 
@@ -50,8 +51,7 @@ def run_from_guest(args: argparse.Namespace, as_json: Any) -> int:
     output.say(f"{kept.name}: {kept.words()}, from {args.guest}")
     output.step("file", f"{show_size(kept.size)}, compressed")
     if made.frozen is not None:
-        how = "its file systems were frozen" if made.frozen else "as after a power cut, as no guest agent responds"
-        output.step("contents", f"of {args.guest} while it ran: {how}")
+        output.step("contents", contents_words(args.guest, frozen=made.frozen))
     for what in cleaned.removed if cleaned else ():
         output.step("removed", what)
     for what, why in cleaned.left if cleaned else ():

@@ -36,6 +36,7 @@ def usage_options(parser: argparse.ArgumentParser) -> None:
 def run_usage(args: argparse.Namespace) -> int:
     """Show the usage, once or until Ctrl-C."""
     from dacha.cli.words import lab_or_applied
+    from dacha.engine.usage.doors import DoorTraffic
     from dacha.engine.usage.history import recent_growths
     from dacha.engine.usage.measure import samples, usage
 
@@ -47,7 +48,7 @@ def run_usage(args: argparse.Namespace) -> int:
 
         return run_since(args, ws)
     growths = recent_growths(ws.home)
-    before, counted = samples(ws, agents=False), Doors(ws)
+    before, counted = samples(ws, agents=False), DoorTraffic(ws)
     if args.watch:
         from dacha.cli.terminal.live import watch
 
@@ -68,36 +69,13 @@ def run_usage(args: argparse.Namespace) -> int:
     return 0
 
 
-class Doors:
-    """The traffic through doors, from one look to the next."""
-
-    def __init__(self, ws: Workspace) -> None:
-        self._ws = ws
-        self._before = self._look()
-
-    def _look(self) -> tuple[float, Any]:
-        from dacha.engine.usage.measure import door_bytes
-
-        return time.monotonic(), door_bytes(self._ws)
-
-    def rates(self) -> dict[tuple[str, str], tuple[float, float]]:
-        """Bytes a second that came in and went out since the last look, by guest and door."""
-        (then, old), (now, new) = self._before, self._look()
-        self._before = now, new
-        seconds = max(1e-6, now - then)
-        return {
-            key: (max(0, b.received - old[key].received) / seconds, max(0, b.sent - old[key].sent) / seconds)
-            for key, b in new.items()
-            if key in old
-        }
-
-
 def usage_json(ws: Workspace) -> dict[str, Any]:
     """What the answer of `status` has more with --usage."""
+    from dacha.engine.usage.doors import DoorTraffic
     from dacha.engine.usage.history import recent_growths
     from dacha.engine.usage.measure import samples, usage
 
-    before, counted = samples(ws, agents=False), Doors(ws)
+    before, counted = samples(ws, agents=False), DoorTraffic(ws)
     time.sleep(BETWEEN_S)
     answer = _json(usage(ws, before, samples(ws, agents=True), recent_growths(ws.home)))
     answer["traffic"] = [

@@ -18,7 +18,8 @@ def run_since(args: argparse.Namespace, ws: Workspace) -> int:
     from dacha.core.units import show_duration, show_size
 
     found = measured(args, ws)
-    output.say(f"since {time.strftime('%Y-%m-%d %H:%M', time.localtime(found.first))}")
+    began = time.strftime("%Y-%m-%d %H:%M", time.localtime(found.first))
+    output.say(f"since {began}, measured for {show_duration(found.measured_s)}")
     output.say()
     rows = []
     for name, p in found.guests.items():
@@ -37,7 +38,7 @@ def run_since(args: argparse.Namespace, ws: Workspace) -> int:
         output.say(f"unknown of {', '.join(unknown)}: traffic: {NOT_COUNTED}")
     if found.doors:
         output.say()
-        output.table(("DOOR", "IN, OUT"), [(name, _pair(*both)) for name, both in found.doors.items()])
+        output.table(("DOOR", "IN, OUT"), [(" ".join(door), _pair(*both)) for door, both in found.doors.items()])
     return 0
 
 
@@ -57,10 +58,17 @@ def since_json(args: argparse.Namespace, ws: Workspace) -> dict[str, Any]:
             }
         )  # fmt: skip
     doors = [
-        {"guest": name.split()[0], "door": name.split()[1], "received_bytes": i, "sent_bytes": o}
-        for name, (i, o) in found.doors.items()
+        {"guest": guest, "door": door, "received_bytes": i, "sent_bytes": o}
+        for (guest, door), (i, o) in found.doors.items()
     ]
-    return {"measured": {"since": round(found.first), "usage": rows, "traffic": doors}}
+    return {
+        "measured": {
+            "since": round(found.first),
+            "measured_s": round(found.measured_s),
+            "usage": rows,
+            "traffic": doors,
+        }
+    }
 
 
 def measured(args: argparse.Namespace, ws: Workspace) -> Any:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
-from dacha.cli.words import door_words
+from dacha.cli.words import contents_words, door_words
 from dacha.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -66,12 +66,7 @@ def run_save(args: argparse.Namespace) -> int:
         return 0
     output.step(f"guest {args.name}", f"saved to {args.file}: {show_size(made.length)}")
     if made.manifest.running:
-        how = (
-            "its file systems were frozen"
-            if made.manifest.frozen
-            else "as after a power cut, as no guest agent responds"
-        )
-        output.step("contents", f"as they were while it ran: {how}")
+        output.step("contents", contents_words(args.name, frozen=made.manifest.frozen))
     output.say(f"Next: dacha guest load {args.file} --check")
     return 0
 

@@ -6,7 +6,7 @@ import argparse
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
-from dacha.cli.words import guest_json
+from dacha.cli.words import contents_words, guest_json
 
 
 def copy_arguments(parser: argparse.ArgumentParser) -> None:
@@ -45,8 +45,7 @@ def run_copy(args: argparse.Namespace) -> int:
         address = adapter.address or "an address by DHCP"
         output.step("adapter", f"{address} on {adapter.network}, {adapter.hardware_address}")
     if made.frozen is not None:
-        how = "its file systems were frozen" if made.frozen else "as after a power cut, as no guest agent responds"
-        output.step("contents", f"of {args.name} while it ran: {how}")
+        output.step("contents", contents_words(args.name, frozen=made.frozen))
     if guest.first_boot:
         output.step("identity", "its first boot runs again: another name, another host key")
     else:

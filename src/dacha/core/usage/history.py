@@ -32,11 +32,11 @@ class Point(NamedTuple):
 
 class Measured(NamedTuple):
     """All guests at a moment (Unix seconds); `doors` has the bytes that came in and went out through each door that is
-    counted, by guest and door with a space between."""
+    counted, by guest and door."""
 
     at: float
     guests: Mapping[str, Point]
-    doors: Mapping[str, tuple[int, int]] = {}  # never changed
+    doors: Mapping[tuple[str, str], tuple[int, int]] = {}  # never changed
 
 
 class Period(NamedTuple):
@@ -62,7 +62,7 @@ class Period(NamedTuple):
 def to_line(measured: Measured) -> str:
     """A measurement as a line of JSON."""
     guests = {name: list(point) for name, point in measured.guests.items()}
-    doors = {"doors": measured.doors} if measured.doors else {}
+    doors = {"doors": [[*door, *both] for door, both in measured.doors.items()]} if measured.doors else {}
     return json.dumps({"at": round(measured.at, 1), "guests": guests, **doors}, separators=(",", ":"))
 
 
@@ -70,7 +70,7 @@ def from_line(line: str) -> Measured | None:
     """A measurement from its line; None for a damaged one."""
     try:
         raw: dict[str, Any] = json.loads(line)
-        doors = {str(name): (int(inward), int(outward)) for name, (inward, outward) in raw.get("doors", {}).items()}
+        doors = {(str(g), str(d)): (int(inward), int(outward)) for g, d, inward, outward in raw.get("doors", ())}
         return Measured(float(raw["at"]), {str(n): _point(values) for n, values in raw["guests"].items()}, doors)
     except (ValueError, TypeError, KeyError, AttributeError):
         return None
@@ -126,15 +126,15 @@ def _step(then: int, now: int) -> int:
     return now - then if now >= then else now
 
 
-def door_totals(rows: Iterable[Measured]) -> dict[str, tuple[int, int]]:
+def door_totals(rows: Iterable[Measured]) -> dict[tuple[str, str], tuple[int, int]]:
     """The bytes that came in and went out through each door over these measurements, as in `Measured.doors`."""
-    totals: dict[str, tuple[int, int]] = {}
-    last: dict[str, tuple[int, int]] = {}
+    totals: dict[tuple[str, str], tuple[int, int]] = {}
+    last: dict[tuple[str, str], tuple[int, int]] = {}
     for measured in sorted(rows, key=lambda m: m.at):
-        for name, now in measured.doors.items():
-            then, so_far = last.get(name, now), totals.get(name, (0, 0))
-            totals[name] = (so_far[0] + _step(then[0], now[0]), so_far[1] + _step(then[1], now[1]))
-            last[name] = now
+        for door, now in measured.doors.items():
+            then, so_far = last.get(door, now), totals.get(door, (0, 0))
+            totals[door] = (so_far[0] + _step(then[0], now[0]), so_far[1] + _step(then[1], now[1]))
+            last[door] = now
     return totals
 
 

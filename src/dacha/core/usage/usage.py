@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from dacha.core.named import NamedTuple
+from dacha.core.network.door_counts import DoorBytes
 
 DAY_S = 86400.0
 
@@ -95,3 +98,16 @@ def rates(before: Sample, after: Sample) -> Rates:
         received=rate(before.received, after.received),
         sent=rate(before.sent, after.sent),
     )
+
+
+def door_rates(
+    before: Mapping[tuple[str, str], DoorBytes], after: Mapping[tuple[str, str], DoorBytes], seconds: float
+) -> dict[tuple[str, str], tuple[float, float]]:
+    """The bytes a second that came in and went out through each door, by guest and door, from two looks at its
+    counters; without a door that was not counted before. A counter that went back was reset."""
+    seconds = max(1e-6, seconds)
+    return {
+        key: (max(0, new.received - old.received) / seconds, max(0, new.sent - old.sent) / seconds)
+        for key, new in after.items()
+        if (old := before.get(key))
+    }

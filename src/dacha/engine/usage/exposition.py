@@ -6,8 +6,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 from dacha.core.usage.usage import Sample
+from dacha.engine.usage.doors import door_bytes
 from dacha.engine.usage.history import recent_growths
-from dacha.engine.usage.measure import Usage, door_bytes, samples, usage
+from dacha.engine.usage.measure import Usage, samples, usage
 from dacha.engine.workspace import Workspace
 from dacha.formats.metrics.open_metrics import Family, text
 from dacha.host.files import replace_file

@@ -13,7 +13,8 @@ from dacha.core.usage.history import Measured, Period, Point, door_totals, from_
 from dacha.core.usage.usage import DAY_S
 from dacha.engine.home import Home
 from dacha.engine.log.journal import append
-from dacha.engine.usage.measure import door_bytes, samples, storage
+from dacha.engine.usage.doors import door_bytes
+from dacha.engine.usage.measure import samples, storage
 from dacha.engine.workspace import Workspace
 from dacha.host import folders
 
@@ -44,7 +45,7 @@ def measure(ws: Workspace) -> Measured:
                 stored,
             )
         )
-    doors = {f"{guest} {door}": (b.received, b.sent) for (guest, door), b in door_bytes(ws).items()}
+    doors = {door: (b.received, b.sent) for door, b in door_bytes(ws).items()}
     return Measured(time.time(), points, doors)
 
 
@@ -75,11 +76,16 @@ def stored(home: Home, since: float) -> Iterator[Measured]:
 
 class Over(NamedTuple):
     """What was measured since `first` (Unix seconds): of each guest, and through each door (bytes in and out, by guest
-    and door with a space between)."""
+    and door)."""
 
     first: float
     guests: dict[str, Period]
-    doors: dict[str, tuple[int, int]]
+    doors: dict[tuple[str, str], tuple[int, int]]
+
+    @property
+    def measured_s(self) -> float:
+        """For how long somebody measured (seconds): without the time in which this host was off."""
+        return max((p.measured_s for p in self.guests.values()), default=0.0)
 
 
 def over(ws: Workspace, since: float) -> Over:

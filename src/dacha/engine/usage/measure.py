@@ -12,7 +12,6 @@ from pathlib import Path
 from dacha.core.apply.machine import Machine
 from dacha.core.errors import DachaError
 from dacha.core.named import NamedTuple
-from dacha.core.network.door_counts import DoorBytes, door_of
 from dacha.core.units import MIB
 from dacha.core.usage.usage import HostUsage, Place, Rates, Sample, Storage, rates
 from dacha.engine.disks.room import space
@@ -38,23 +37,6 @@ class GuestUsage(NamedTuple):
     sample: Sample | None
     storage: Storage
     unknown: tuple[str, ...]
-
-
-def door_bytes(ws: Workspace) -> dict[tuple[str, str], DoorBytes]:
-    """The bytes of each door, by guest and door, that the lab's rules count: with `usage` in the lab file, on networks
-    of the kernel. Raises HostError without nft."""
-    from dacha.core.network.rules import table_name
-    from dacha.engine.network.kernel import uses_kernel
-
-    if ws.lab.usage is None or not uses_kernel(ws):
-        return {}
-    from dacha.host.network.nft import counters
-
-    found: dict[tuple[str, str], dict[str, int]] = {}
-    for name, count in counters(table_name(ws.lab.name)).items():
-        if door := door_of(name):
-            found.setdefault(door[1:], {})[door[0]] = count
-    return {key: DoorBytes(told.get("in", 0), told.get("out", 0)) for key, told in found.items()}
 
 
 class Usage(NamedTuple):

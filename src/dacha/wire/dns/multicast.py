@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from enum import IntEnum
 from ipaddress import IPv4Address, IPv4Network
 from typing import TypeVar
@@ -33,6 +33,8 @@ YIELD_S, TAKEN_S = 1.0, 120.0
 OFTEN_S = 1.0
 # Messages have room for so many records of names as long as these.
 BATCH = 12
+# A message is no longer than this (RFC 6762 section 17, bytes with the headers of IP and UDP).
+LONGEST = 9000 - 60 - 8
 
 
 class Stage(IntEnum):
@@ -106,7 +108,7 @@ class Responder:
             mine = [r for name in names for r in self._of(name)]
             sends.append(Send(encode(questions=asked, proposed=mine, response=False)))
         if announcing:
-            sends += self._to_group([r for r in self._records if self._usable(r)], now, always=True)
+            sends += self._to_group([r for r in self._records if self._usable(r)], now, always=True, more=False)
         return sends
 
     def goodbye(self) -> list[Send]:
@@ -176,13 +178,27 @@ class Responder:
         answers = [r for r in found if (r.name, r.kind, r.data) not in known]
         if not answers:
             return []
-        more = [r for r in self._led_to(answers) if r not in found]
         if source[1] != PORT:
-            told = encode(questions=message.questions, answers=answers, more=more, number=message.number, plain=True)
-            return [Send(told, source)]
+            return [Send(self._plain(message, answers), source)]
         if all(q.alone for q in message.questions):
-            return [Send(encode(answers=answers, more=more), source)]
-        return self._to_group(answers, now, more=more, always=bool(message.proposed))
+            return [Send(data, source) for data in self._messages(answers)]
+        return self._to_group(answers, now, always=bool(message.proposed))
+
+    def _plain(self, message: Message, answers: list[Record]) -> bytes:
+        """The one message that a resolver without multicast reads: with as much as there is room for."""
+        more = self._led_to(answers)
+        while True:
+            said = encode(questions=message.questions, answers=answers, more=more, number=message.number, plain=True)
+            if len(said) <= LONGEST or not answers:
+                return said
+            if more:
+                more = more[: len(more) // 2]
+            else:
+                answers = answers[: len(answers) // 2]
+
+    def _messages(self, answers: list[Record], *, more: bool = True) -> list[bytes]:
+        """Messages with these answers, each (with `more`) also with what its own answers lead to."""
+        return [encode(answers=part, more=self._led_to(part) if more else ()) for part in _batches(answers)]
 
     def _answers(self, question: Question) -> list[Record]:
         mine = [r for r in self._of(question.name) if self._usable(r)]
@@ -191,23 +207,21 @@ class Responder:
             return found
         return [nothing_else(question.name, [r.kind for r in mine])]
 
-    def _led_to(self, answers: Iterable[Record]) -> list[Record]:
+    def _led_to(self, answers: Collection[Record]) -> list[Record]:
         """What a client asks for next: the service behind a pointer, the host of a service (RFC 6763 section 12)."""
         found: list[Record] = []
         for record in answers:
             target = self._target(record)
             led = [r for r in self._of(target) if self._usable(r)] if target else []
             found += [*led, *(self._led_to(led) if record.kind == PTR else ())]
-        return list(dict.fromkeys(found))
+        said = set(answers)
+        return [r for r in dict.fromkeys(found) if r not in said]
 
-    def _to_group(
-        self, answers: list[Record], now: float, *, more: Iterable[Record] = (), always: bool = False
-    ) -> list[Send]:
+    def _to_group(self, answers: list[Record], now: float, *, always: bool, more: bool = True) -> list[Send]:
         fresh = [r for r in answers if always or now - self._sent.get((r.name, r.kind, r.data), -OFTEN_S) >= OFTEN_S]
         for r in fresh:
             self._sent[r.name, r.kind, r.data] = now
-        extra = list(more)
-        return [Send(encode(answers=part, more=extra)) for part in _batches(fresh)]
+        return [Send(data) for data in self._messages(fresh, more=more)]
 
 
 def _batches(items: list[T]) -> list[list[T]]:
