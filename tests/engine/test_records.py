@@ -9,7 +9,8 @@ from typing import Any
 
 import pytest
 
-from dacha.core.apply.machine import changed, machine_from
+from dacha.core.apply.machine import machine_from
+from dacha.core.apply.machine_changes import changed
 from dacha.core.errors import HostError
 from dacha.engine.guest.passwords import hashes
 from dacha.engine.home import Home

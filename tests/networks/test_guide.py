@@ -18,6 +18,7 @@ PAGES = {
     "existing": "10.77.4.31: in network pier",
     "images": "of 64 MiB",
     "files": "",
+    "usb": "a USB controller",
     "scripting": "128 MiB → 192 MiB",
     "remote-desktop": "desk rdp",
     "outside": "",

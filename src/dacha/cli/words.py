@@ -23,6 +23,7 @@ def guest_words(guest: Guest) -> str:
         image = f"{', a copy of' if disk.copy else ' on'} {disk.base}" if disk.base else ""
         parts.append(size + image + (f" in {disk.storage}" if disk.storage else ""))
     parts += [word for word, on in (("TPM", guest.tpm), ("Secure Boot", guest.secure_boot)) if on]
+    parts += [f"USB {usb}" for usb in guest.usb]
     if guest.boot:
         parts.append(f"boots {guest.boot.kernel.rpartition('/')[2]}")
     return ", ".join(parts)
@@ -127,6 +128,7 @@ def guest_json(ws: Workspace, guest: Guest) -> dict[str, Any]:
         },
         "archive": _archive_json(ws, guest),
         "restart": guest.restart,
+        "usb": [u._asdict() for u in guest.usb],
         "machine_type": guest.machine_type or ws.home.read(guest.name).machine_type,
         "doors": [door_json(ws, d.name, guest.name) for d in guest.doors],
     }

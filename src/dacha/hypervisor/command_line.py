@@ -7,12 +7,13 @@ from collections.abc import Iterable, Mapping
 from types import MappingProxyType
 from typing import Any
 
-from dacha.core.apply.machine import Machine, MachineAdapter, MachineDisk
+from dacha.core.apply.machine import Machine, MachineDisk
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.names import disk_serial
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import Forward
 from dacha.hypervisor.images.layers import Layer
+from dacha.hypervisor.user_mode import comma, user_network
 
 # Sockets in the run folder. QEMU is started there and uses relative names, because the kernel limits socket paths.
 # Three monitors, because each serves one client: for changes, for queries, and for events.
@@ -22,6 +23,7 @@ SERIAL, AGENT, SCREEN, TPM = "serial", "agent", "screen", "tpm"
 TRACED = ("runstate_set", "qemu_system_shutdown_request", "qemu_system_powerdown_request")
 # Spare hot-plug ports of a guest with disks: that many more can be attached while it runs.
 SPARE_PORTS = 3
+USB_CONTROLLER = "qemu-xhci,id=usb"
 
 
 class Files(NamedTuple):
@@ -74,7 +76,7 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         *_monitor(EVENTS),
         # The serial console is recorded from the first byte, attached or not.
         "-chardev",
-        f"socket,id=serial,path={SERIAL},server=on,wait=off,logfile={_comma(files.console)},logappend=on",
+        f"socket,id=serial,path={SERIAL},server=on,wait=off,logfile={comma(files.console)},logappend=on",
         "-serial",
         "chardev:serial",
         "-device",
@@ -98,6 +100,8 @@ def command_line(program: str, m: Machine, files: Files, forwards: Iterable[Forw
         argv += ["-device", "virtio-blk-pci,drive=seed,serial=seed"]
     argv += _adapters(m, files, list(forwards))
     argv += _shares(m, argv)
+    # Devices are attached while it runs (`live/usb.py`).
+    argv += ["-device", USB_CONTROLLER] if m.get("usb") else []
     return argv
 
 
@@ -166,7 +170,7 @@ def _adapters(m: Machine, files: Files, forwards: list[Forward]) -> list[str]:
         if adapter["tap"]:
             argv += ["-netdev", f"tap,id=net{n},fd={files.taps.get(n, -1)}"]
         else:
-            argv += ["-netdev", _user_network(f"net{n}", m, adapter, mine)]
+            argv += ["-netdev", user_network(f"net{n}", m, adapter, mine)]
         model = "virtio-net-pci" if adapter["model"] == "virtio" else adapter["model"]
         # Without network boot, no option ROM: loading one costs start-up time. It does PXE, and provides drivers that
         # the firmware lacks.
@@ -246,11 +250,6 @@ def _monitor(name: str) -> list[str]:
     return ["-chardev", f"socket,id={name},path={name},server=on,wait=off", "-mon", f"chardev={name},mode=control"]
 
 
-def _comma(path: str) -> str:
-    """A path inside a comma-separated option: commas are doubled (qemu(1))."""
-    return path.replace(",", ",,")
-
-
 def _blockdev(name: str, driver: str, file: str, *, read_only: bool) -> list[str]:
     return ["-blockdev", json.dumps(_node(name, driver, file, read_only=read_only))]
 
@@ -267,34 +266,3 @@ def _node(name: str, driver: str, file: str, *, read_only: bool) -> dict[str, An
         "discard": "unmap",
         "file": _file(file, read_only=read_only),
     }
-
-
-def _user_network(name: str, m: Machine, adapter: MachineAdapter, forwards: Iterable[Forward]) -> str:
-    parts = [
-        "user",
-        f"id={name}",
-        f"restrict={'on' if adapter['isolated'] else 'off'}",
-        f"hostname={m['guest']}",
-        f"domainname={m['lab']}.internal",
-    ]
-    if adapter["subnet"]:
-        parts += [f"net={adapter['subnet']}", f"host={adapter['gateway']}", f"dns={adapter['resolver']}"]
-        if adapter["address"]:
-            # The private segment has one guest: the built-in DHCP server starts at its planned address, so that a guest
-            # that uses DHCP gets the same one.
-            parts.append(f"dhcpstart={adapter['address']}")
-    if adapter["subnet6"]:
-        net, _, prefix = adapter["subnet6"].partition("/")
-        parts += [f"ipv6-prefix={net}", f"ipv6-prefixlen={prefix}", f"ipv6-host={adapter['gateway6']}"]
-    else:
-        parts.append("ipv6=off")
-    if boot := adapter.get("boot"):
-        parts += [f"tftp={_comma(boot[0])}", f"bootfile={_comma(boot[1])}"]
-    parts += [f"hostfwd={hostfwd(f)}" for f in forwards]
-    return ",".join(parts)
-
-
-def hostfwd(forward: Forward) -> str:
-    """A forward in QEMU's syntax. The guest's address is always explicit: otherwise QEMU assumes one, and may silently
-    use the wrong one."""
-    return f"{forward.protocol}:{forward.listen}:{forward.port}-{forward.address}:{forward.to}"

@@ -1,4 +1,5 @@
-"""What the caretaker does for guests beside their networks: it minds them, archives them, and measures them."""
+"""What the caretaker does for guests beside their networks: it minds them, archives them, measures them, and gives them
+USB devices."""
 
 from __future__ import annotations
 
@@ -8,6 +9,7 @@ from dacha.caretaker.minding.alerts import Alerts
 from dacha.caretaker.minding.archiving import Archiving
 from dacha.caretaker.minding.measuring import Measuring
 from dacha.caretaker.minding.minding import Minding
+from dacha.caretaker.minding.plugging import Plugging
 from dacha.engine.caretaker.process import RotatingLog
 from dacha.engine.workspace import Workspace
 
@@ -22,6 +24,7 @@ class Housekeeping:
             Minding(self.alerts, partial(log.say, bucket="minding")),
             Archiving(self.alerts, partial(log.say, bucket="archives")),
             Measuring(partial(log.say, bucket="usage")),
+            Plugging(partial(log.say, bucket="usb")),
         )
 
     def renew(self, ws: Workspace) -> None:

@@ -75,6 +75,8 @@ def _edit(parser: argparse.ArgumentParser) -> None:
     many(parser, "--attach-disk", "attach_disks", "DISK", "attach a disk that was kept")
     many(parser, "--add-drive", "add_drives", "MEDIUM", "add a drive with this medium")
     many(parser, "--remove-drive", "remove_drives", "MEDIUM", "remove the drive with this medium")
+    many(parser, "--add-usb", "add_usb", "DEVICE", "give it a USB device of this host: 1209:2303, or port 1-4.2")
+    many(parser, "--remove-usb", "remove_usb", "DEVICE", "take a USB device away from it")
     arguments.unset(parser)
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from dacha.cli.terminal import output
 
 if TYPE_CHECKING:
+    from dacha.core.apply.usb import Seat
     from dacha.engine.workspace import Workspace
 
 
@@ -64,6 +65,27 @@ def _last_archive(ws: Workspace, name: str) -> str:
     return f"{when}: {made[at].file}" + (f", and {len(made) - 1} older" if len(made) > 1 else "")
 
 
+def usb_seats(ws: Workspace, name: str) -> list[Seat]:
+    """The USB devices of a guest, as they are now."""
+    from dacha.engine.guest.usb import seated
+
+    return seated(ws)[name]
+
+
+def seat_words(seat: Seat) -> str:
+    """The state of a USB device that a guest should have."""
+    if seat.found is None:
+        return "not plugged in"
+    which = f"{seat.found.name or seat.found.device}, port {seat.found.port}"
+    if seat.attached:
+        return f"{which}: in the guest"
+    if seat.use:
+        return f"{which}: used by this host: {seat.use}"
+    if seat.holder:
+        return f"{which}: guest {seat.holder} has it"
+    return f"{which}: plugged in, not in the guest"
+
+
 def run_show(args: argparse.Namespace) -> int:
     from dacha.cli.words import door_words, guest_json, guest_words
     from dacha.core.lab.names import host_name, machine_uuid
@@ -88,6 +110,9 @@ def run_show(args: argparse.Namespace) -> int:
         output.step("login", f"{guest.login.user}, with {', '.join(guest.login.keys) or 'no key'}")
     for d in guest.doors:
         output.step(f"door {d.name}", door_words(ws.plan.doors[guest.name, d.name]))
+    if guest.usb:
+        for seat in usb_seats(ws, guest.name):
+            output.step(f"USB {seat.usb}", seat_words(seat))
     if guest.archive:
         output.step("last archive", _last_archive(ws, guest.name))
     if ws.home.is_running(guest.name):

@@ -40,6 +40,8 @@ def run_host(args: argparse.Namespace) -> int:
         output.say()
         _place(ws)
         _parts(host)
+        _usb(host)
+        _problems(host)
     return 1 if any(f.severity == "error" for f in host.findings) else 0
 
 
@@ -79,7 +81,7 @@ def _place(ws: Workspace | None) -> None:
 
 
 def _parts(host: WholeHost) -> None:
-    """How guests run and are isolated, which programs are installed, leftovers and problems."""
+    """How guests run and are isolated, which programs are installed."""
     from dacha.host import facts
 
     output.named("accelerator", f"{host.choice.name}: {host.choice.why}")
@@ -91,6 +93,22 @@ def _parts(host: WholeHost) -> None:
     for name, _, purpose in facts.PROGRAMS:
         found = facts.program(name)
         output.named(name, found or f"not installed: it {purpose}")
+
+
+def _usb(host: WholeHost) -> None:
+    """The USB devices that guests may have."""
+    if not host.usb:
+        return
+    output.say()
+    rows = []
+    for d, guest in host.usb:
+        use = f"guest {guest}" if guest else "; ".join(map(str, d.used))
+        rows.append((d.device, d.port, d.name or "-", d.serial or "-", use or "-"))
+    output.table(("USB DEVICE", "PORT", "NAME", "SERIAL NUMBER", "USED BY"), rows)
+
+
+def _problems(host: WholeHost) -> None:
+    """Leftovers and problems."""
     if host.leftovers:
         output.say("\nLeft over:")
         for item in host.leftovers:
@@ -119,6 +137,17 @@ def _json(host: WholeHost) -> dict[str, Any]:
         "guest_users": list(host.users) if host.users else None,
         "protection": {part.name: part.there for part in host.protection},
         "programs": {name: facts.program(name) for name, _, _ in facts.PROGRAMS},
+        "usb": [
+            {
+                "device": d.device,
+                "port": d.port,
+                "name": d.name,
+                "serial": d.serial,
+                "guest": guest,
+                "used": list(map(str, d.used)),
+            }
+            for d, guest in host.usb
+        ],
         "left_over": [{"what": item.what, "remedy": item.remedy} for item in host.leftovers],
         "findings": [output.finding_json("lab.toml", f) for f in host.findings],
     }

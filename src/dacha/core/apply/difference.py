@@ -26,7 +26,8 @@ from dacha.core.apply.changes import (
     WriteSeed,
 )
 from dacha.core.apply.in_force import in_force
-from dacha.core.apply.machine import Machine, MachineDisk, changed, same_first_boot
+from dacha.core.apply.machine import Machine, MachineDisk
+from dacha.core.apply.machine_changes import changed, same_first_boot
 from dacha.core.apply.observed import SAVED, ObservedGuest
 from dacha.core.inside.setup_items import item_change
 from dacha.core.lab.buses import BUSES

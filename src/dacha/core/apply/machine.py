@@ -13,7 +13,7 @@ from dacha.core.lab.names import link_name, machine_uuid
 from dacha.core.named import TypedDict
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.plan import Plan
-from dacha.core.units import MIB, show_size
+from dacha.core.units import MIB
 
 if TYPE_CHECKING:
     from typing import NotRequired
@@ -75,7 +75,8 @@ class Machine(TypedDict):
     """A guest's machine. `drives` are the media in its drives by absolute path, None for an empty drive; `seed` is the
     digest of its first-boot data, None without any, `seed_without_keys` the digest without keys,
     `seed_without_setup` that without its setup either, if that is changed while it runs; `pxe` lists the IP
-    versions for which UEFI tries network boot; `machine_type` is the version of its board, None before it is known."""
+    versions for which UEFI tries network boot; `machine_type` is the version of its board, None before it is known;
+    `usb` is True if it has a USB controller."""
 
     lab: str
     guest: str
@@ -102,6 +103,7 @@ class Machine(TypedDict):
     seed_without_keys: NotRequired[str | None]
     seed_without_setup: NotRequired[str | None]
     machine_type: NotRequired[str | None]
+    usb: NotRequired[bool]
 
 
 # Keys that records of older versions may lack, with the values that their machines had.
@@ -142,7 +144,7 @@ def machine(
     the first-boot data, None without any, `seed_without_keys` the digest without keys; `installer` is the kernel that
     starts an installation."""
     boot = guest.boot
-    return {
+    made: Machine = {
         "lab": lab.name,
         "guest": guest.name,
         "uuid": machine_uuid(lab.name, guest.name),
@@ -179,6 +181,10 @@ def machine(
         "seed_without_setup": seed_without_setup,
         "machine_type": machine_type,
     }
+    if guest.usb:
+        # Omitted without, so that machines started by an older version compare equal.
+        made["usb"] = True
+    return made
 
 
 def _pxe(lab: Lab, guest: Guest) -> list[int]:
@@ -219,79 +225,3 @@ def _adapter(lab: Lab, plan: Plan, adapter: AdapterPlan) -> MachineAdapter:
         "isolated": net.isolated or net.kind == "host-only",
     }
     return cast(MachineAdapter, made | more)
-
-
-_WORDS = {
-    "cpus": "CPUs",
-    "memory_mib": "memory",
-    "boot": "direct boot",
-    "seed": "first-boot data",
-    "secure_boot": "Secure Boot",
-    "tpm": "TPM",
-    "boot_order": "boot order",
-    "pxe": "PXE by IP",
-    "machine_type": "machine type",
-}
-# Changed while the guest runs, each by a change of its own.
-_LIVE = ("screen", "disks", "seed_without_keys", "seed_without_setup")
-
-
-def same_first_boot(had: Machine, wanted: Machine) -> bool:
-    """True if the first-boot data differ in nothing, or only in what is changed while a guest runs."""
-    keys, setup = "seed_without_keys", "seed_without_setup"
-    if had.get(keys) == wanted.get(keys):
-        return True
-    return had.get(setup) == wanted.get(setup) is not None
-
-
-def changed(before: Machine, after: Machine) -> list[tuple[str, str]]:
-    """The differences between two machines: the key of each, and a line such as "memory 512 MiB → 1 GiB"."""
-    found: list[tuple[str, str]] = []
-    had = dict(before)
-    for key, new in cast(dict[str, Any], after).items():
-        old: Any = had.get(key)
-        if old == new or key in _LIVE or (key == "machine_type" and not (old and new)):
-            continue
-        if key == "seed" and new and same_first_boot(before, after):
-            continue  # A difference of the keys or the setup alone: they are changed in the running guest.
-        word = _WORDS.get(key, key)
-        if key == "memory_mib":
-            found.append((key, f"{word} {show_size((old or 0) * MIB)} → {show_size(new * MIB)}"))
-        elif key == "adapters":
-            found += [(key, line) for line in _changed_adapters(old or [], new)]
-        elif key == "shares":
-            names = [", ".join(s["name"] for s in shares) or "none" for shares in (old or [], new)]
-            found.append((key, "shared folders " + (" → ".join(names) if names[0] != names[1] else names[0])))
-        elif key == "drives":
-            # Media are changed live; a different number of drives needs a restart.
-            if old is not None and len(old) != len(new):
-                found.append((key, f"drives {len(old)} → {len(new)}"))
-        elif isinstance(new, bool) and isinstance(old, bool):
-            found.append((key, f"{word} {'on' if new else 'off'}"))
-        elif isinstance(new, list) and isinstance(old, list):
-            found.append((key, f"{word} {', '.join(map(str, old))} → {', '.join(map(str, new))}"))
-        elif isinstance(new, str | int) and isinstance(old, str | int) and key != "seed":
-            found.append((key, f"{word} {old} → {new}"))
-        else:
-            found.append((key, word))
-    return found
-
-
-def _changed_adapters(old: list[dict[str, Any]], new: list[dict[str, Any]]) -> list[str]:
-    if len(old) != len(new):
-        return [f"adapters {len(old)} → {len(new)}"]
-    lines = []
-    for before, after in zip(old, new, strict=True):
-        for key in {**before, **after}:
-            if before.get(key) != after.get(key):
-                lines.append(f"{key.replace('_', ' ')} {_said(before.get(key))} → {_said(after.get(key))}")
-    return lines
-
-
-def _said(value: object) -> str:
-    """A value of an adapter, in words."""
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, list):
-        return ", ".join(map(_said, value)) or "none"
-    return "none" if value is None else str(value)

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
         Source,
     )
     from dacha.core.lab.measuring import Measuring
+    from dacha.core.lab.usb import Usb
     from dacha.core.log.restarts import Restart
 
 SYSTEMS = tuple(FAMILIES)
@@ -209,6 +210,8 @@ class Guest(NamedTuple):
     limits: Limits = NO_LIMITS
     # When it is saved to an archive by itself.
     archive: Schedule | None = None
+    # Devices of this host that are its own while it runs.
+    usb: tuple[Usb, ...] = ()
 
     @property
     def by_network(self) -> bool:

@@ -37,7 +37,7 @@ from dacha.engine.caretaker import process as caretaking
 from dacha.engine.check.refused import refused
 from dacha.engine.disks import kept_disks
 from dacha.engine.disks.disks import Progress, silent
-from dacha.engine.guest import install, machine_type, prepare, rename
+from dacha.engine.guest import install, machine_type, prepare, rename, usb
 from dacha.engine.guest.desired import desired_machines
 from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
@@ -175,6 +175,13 @@ def apply(
     outcome = _carry_out(
         ws, whole, machines, keyed, [c for c in changes if c.guest not in unfit], report, progress, ready
     )
+    # Those that have just been started, too: only a running guest can have any.
+    for change, failure in usb.follow(ws, concerned):
+        if failure is None:
+            outcome.done.append(change)
+            report(subject(change), change.done(), 0.0)
+        elif change not in [c for c, _ in outcome.failed]:
+            _failed(ws, outcome, change, failure)
     for name, why in unfit.items():
         refusal = next((c for c in changes if c.guest == name), None)
         _failed(ws, outcome, refusal or StartGuest(name), why)

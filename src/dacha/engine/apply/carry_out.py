@@ -8,6 +8,7 @@ from typing import Any
 from dacha.core.apply.changes import (
     AskRouter,
     AttachDisk,
+    AttachUsb,
     Caretaker,
     Change,
     ChangeInside,
@@ -18,6 +19,7 @@ from dacha.core.apply.changes import (
     CloseForward,
     DeleteDisk,
     DetachDisk,
+    DetachUsb,
     Forwarding,
     GrowDisk,
     LoadRules,
@@ -41,7 +43,7 @@ from dacha.core.plan.doors import Forward
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.disks import disks, kept_disks
 from dacha.engine.disks.disks import Progress
-from dacha.engine.guest import prepare
+from dacha.engine.guest import prepare, usb
 from dacha.engine.network import host_firewall, kernel
 from dacha.engine.power import power
 from dacha.engine.router import mappings
@@ -162,6 +164,8 @@ CARRIERS: dict[type, Callable[[Work, Any], object]] = {
     GrowDisk: _grow_disk,
     MoveDisk: _move_disk,
     AttachDisk: lambda work, change: disks.attach(work.ws.home, change),
+    AttachUsb: lambda work, change: usb.attach(work.ws.home, change),
+    DetachUsb: lambda work, change: usb.detach(work.ws.home, change),
     DetachDisk: lambda work, change: disks.detach(work.ws.home, change.guest, change.disk),
     DeleteDisk: _delete_disk,
     MoveScreen: _move_screen,

@@ -44,6 +44,10 @@ def with_host(
         from dacha.engine.disks.moving import moves
 
         changes = [*moves(ws, away), *changes]
+    if any(s.machine.get("usb") for s in seen.values() if s.running and s.machine):
+        from dacha.engine.guest import usb
+
+        changes = [*changes, *usb.changes(ws, only)]
     by_kernel = any(n.by_kernel for n in ws.lab.networks.values())
     more: list[Change] = []
     cares = by_kernel and _has_links(ws)
@@ -83,12 +87,13 @@ def follows_places(ws: Workspace) -> bool:
 
 def minds_guests(ws: Workspace) -> bool:
     """True if the caretaker has something to do for guests: it starts them again after an end, saves them to archives,
-    measures them, announces them on the LAN, or runs commands at events; or if a service starts it with this host."""
+    measures them, announces them on the LAN, gives them USB devices, or runs commands at events; or if a service starts
+    it with this host."""
     from dacha.engine.caretaker.unit_file import installed
 
     guests = ws.lab.guests.values()
     asked = bool(ws.lab.alerts) or ws.lab.usage is not None or ws.lab.lan_names
-    return installed(ws.lab.name) or asked or any(g.restart != "never" or g.archive for g in guests)
+    return installed(ws.lab.name) or asked or any(g.restart != "never" or g.archive or g.usb for g in guests)
 
 
 def _held(seen: dict[str, ObservedGuest]) -> set[str]:

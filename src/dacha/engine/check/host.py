@@ -50,6 +50,10 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         findings += confinement_findings(ws)
         on = {name for name, seen in observed.items() if seen.running}
         findings += live.conflicts(live.started(ws, plan), {k: s for k, s in live.read(ws.home).items() if k[0] in on})
+    if any(g.usb for g in ws.lab.guests.values()):
+        from dacha.engine.guest import usb
+
+        findings += usb.findings(ws)
     findings += _gate_findings(ws)
     if ws.lab.open_firewall or (os.geteuid() == 0 and _passes_this_host(ws)):
         from dacha.engine.network import host_firewall

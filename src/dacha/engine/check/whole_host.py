@@ -8,15 +8,25 @@ from pathlib import Path
 
 from dacha.core.errors import DachaError
 from dacha.core.findings import Finding
+from dacha.core.lab.usb import HostDevice
 from dacha.core.named import NamedTuple
 from dacha.core.plan.check import HostFacts, check_host, promised
 from dacha.engine.check.host import disk_growth, program_findings
+from dacha.engine.guest.usb import seated
 from dacha.engine.labs.kept_labs import Leftover, leftovers
 from dacha.engine.network import gate
 from dacha.engine.workspace import Workspace
 from dacha.host import accounts, confine, facts, folders
+from dacha.host.devices.usb import devices
 from dacha.host.network import addresses
 from dacha.hypervisor import accelerator
+
+
+class UsbHere(NamedTuple):
+    """A USB device of this host, and the guest of the lab that has it."""
+
+    device: HostDevice
+    guest: str | None
 
 
 class WholeHost(NamedTuple):
@@ -32,6 +42,7 @@ class WholeHost(NamedTuple):
     lan: IPv4Address | None
     users: tuple[int, int] | None
     protection: tuple[confine.Protection, ...]
+    usb: list[UsbHere]
     leftovers: list[Leftover]
     findings: list[Finding]
 
@@ -56,6 +67,15 @@ def whole_host(ws: Workspace | None) -> WholeHost:
         lan=addresses.lan_address(),
         users=accounts.users() if os.geteuid() == 0 else None,
         protection=(*confine.here(), gate.protection()),
+        usb=_usb(ws),
         leftovers=leftovers(),
         findings=program_findings() + (check_host(ws.lab, have, growth) if ws else []),
     )
+
+
+def _usb(ws: Workspace | None) -> list[UsbHere]:
+    """The USB devices, without hubs."""
+    has: dict[tuple[int, int], str] = {}
+    for guest, seats in seated(ws).items() if ws else ():
+        has |= {(s.found.bus, s.found.number): guest for s in seats if s.attached and s.found}
+    return [UsbHere(d, has.get((d.bus, d.number))) for d in devices() if not d.hub]

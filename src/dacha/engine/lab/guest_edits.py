@@ -43,6 +43,8 @@ class GuestChange(NamedTuple):
     attach_disks: tuple[str, ...] = ()
     add_drives: tuple[str, ...] = ()
     remove_drives: tuple[str, ...] = ()
+    add_usb: tuple[str, ...] = ()
+    remove_usb: tuple[str, ...] = ()
     unset: tuple[str, ...] = ()
 
 
@@ -76,6 +78,10 @@ def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: Ada
     attach = [d for d in asked.attach_disks if d not in retaken]
     edits += disk_edits(ws, guest, list(asked.detach_disks), attach, [tidy_size(s) for s in asked.add_disks])
     edits += _drives(guest, here, asked)
+    if asked.add_usb or asked.remove_usb:
+        from dacha.engine.lab.usb_edits import usb_edits
+
+        edits += usb_edits(guest, here, asked.add_usb, asked.remove_usb)
     edits += unset_edits(ws, here, asked.unset)
     if not edits and not retaken:
         raise UsageError("no changes specified", remedy="see: dacha guest edit --help")

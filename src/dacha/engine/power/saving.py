@@ -19,6 +19,7 @@ from dacha.core.apply.observed import HUNG, OFF, PAUSED, SAVED
 from dacha.core.errors import AnswerNo, DachaError, HostError
 from dacha.core.units import MIB, show_size
 from dacha.engine.disks.room import room, space
+from dacha.engine.guest import usb
 from dacha.engine.guest.observe import full_name, observe_guest
 from dacha.engine.home import Home
 from dacha.engine.log.ends import note_ends
@@ -48,6 +49,7 @@ def save(home: Home, name: str, progress: Progress = lambda share: None) -> Save
     _refuse(home, name, seen.state, seen.fault, installing=seen.installing is not None)
     record = home.read(name)
     assert record.machine is not None
+    usb.release(home, name)
     with Qmp(home.run(name) / QMP, timeout_s=30.0) as qmp:
         if found := memory.obstacles(qmp):
             raise AnswerNo(f"{name} cannot be saved", why="; ".join(found), remedy=f"dacha stop {name}")

@@ -15,6 +15,7 @@ from dacha.core.states.snapshot import Snapshot
 from dacha.core.units import MIB, show_size
 from dacha.engine.disks.disks import attached
 from dacha.engine.disks.room import room
+from dacha.engine.guest import usb
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.home import Home
 from dacha.engine.log.journal import note
@@ -96,6 +97,7 @@ def _refuse(home: Home, guest: str, seen: ObservedGuest, *, with_memory: bool) -
     if with_memory:
         if seen.state == OFF:
             raise AnswerNo(f"{guest} is off: it has no memory to save", remedy="start it first, or omit --memory")
+        usb.release(home, guest)
         with Qmp(home.run(guest) / QMP, timeout_s=10.0) as qmp:
             if found := memory.obstacles(qmp):
                 raise AnswerNo(

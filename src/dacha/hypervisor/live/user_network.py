@@ -11,8 +11,8 @@ from ipaddress import IPv4Address
 from dacha.core.errors import HostError
 from dacha.core.plan.doors import Forward
 from dacha.host.probe.ports import first_free_port
-from dacha.hypervisor.command_line import hostfwd
 from dacha.hypervisor.monitor.qmp import Qmp
+from dacha.hypervisor.user_mode import hostfwd
 
 _ROW = re.compile(r"^\s*(TCP|UDP)\[HOST_FORWARD\]\s+\d+\s+(\S+)\s+(\d+)\s+(\S+)\s+(\d+)\s", re.M)
 

@@ -40,6 +40,7 @@ from dacha.core.apply.changes.host_changes import (
     RemoveRules,
 )
 from dacha.core.apply.changes.inside_changes import ChangeInside, ChangeKeys
+from dacha.core.apply.changes.usb_changes import AttachUsb, DetachUsb
 
 Change = (
     WriteDown
@@ -69,6 +70,8 @@ Change = (
     | OpenForward
     | CloseForward
     | ChangeMedium
+    | AttachUsb
+    | DetachUsb
     | ChangeMachine
 )
 
@@ -88,9 +91,9 @@ def in_order(changes: Iterable[Change]) -> list[Change]:
 
 
 __all__ = [
-    "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "Caretaker", "Change", "ChangeInside", "ChangeKeys",
-    "ChangeMachine", "ChangeMedium", "CloseFirewall", "CloseForward", "DeleteDisk", "DetachDisk", "Forwarding",
-    "GrowDisk", "LoadRules", "MakeDisk", "MakeHostKey", "MakeLink", "MoveDisk", "MoveScreen", "OpenFirewall",
-    "OpenForward", "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest", "StopGuest", "WriteDown", "WriteSeed",
-    "in_order", "kind_of", "phase_of", "subject", "when_of",
+    "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "AttachUsb", "Caretaker", "Change", "ChangeInside",
+    "ChangeKeys", "ChangeMachine", "ChangeMedium", "CloseFirewall", "CloseForward", "DeleteDisk", "DetachDisk",
+    "DetachUsb", "Forwarding", "GrowDisk", "LoadRules", "MakeDisk", "MakeHostKey", "MakeLink", "MoveDisk",
+    "MoveScreen", "OpenFirewall", "OpenForward", "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest", "StopGuest",
+    "WriteDown", "WriteSeed", "in_order", "kind_of", "phase_of", "subject", "when_of",
 ]  # fmt: skip

@@ -27,6 +27,7 @@ from dacha.core.lab.table.reader import Table, checked_name
 if TYPE_CHECKING:
     from dacha.core.archive.schedule import Schedule
     from dacha.core.lab.kinds import Source
+    from dacha.core.lab.usb import Usb
 
 # The name that a guest mounts a shared folder by (virtio specification 1.2 section 5.11.4: 36 bytes).
 SHARE_NAME_MOST = 36
@@ -73,6 +74,7 @@ def read_guest(name: str, t: Table, profiles: Profiles, setups: Mapping[str, Set
         stop_after_s=t.take("stop-after", units.duration, 60.0),
         limits=_limits(t.table("limits")),
         archive=_archive(t.table("archive")),
+        usb=_usb(t),
     )
     t.finish()
     if guest.secure_boot and guest.firmware != "uefi":
@@ -224,6 +226,18 @@ def _archive(t: Table | None) -> Schedule | None:
     from dacha.core.lab.table.read_archive import read_archive
 
     return read_archive(t)
+
+
+def _usb(t: Table) -> tuple[Usb, ...]:
+    if "usb" not in t.data:
+        t.list_of("usb", fields.text)
+        return ()
+    from dacha.core.lab.usb import from_text
+
+    found = t.list_of("usb", lambda value: from_text(fields.text(value)))
+    if len(set(found)) < len(found):
+        t.wrong("usb", "twice", "a device is listed twice", 'tell equal ones apart: "DEVICE=SERIAL", or their ports')
+    return found
 
 
 def _start(t: Table | None) -> Start:

@@ -1,0 +1,1 @@
+"""Devices of this host."""

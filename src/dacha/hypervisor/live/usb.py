@@ -1,0 +1,94 @@
+"""USB devices of this host in a running guest (QEMU documentation: usb.txt, QMP device_add with usb-host).
+
+QEMU gets each device's file already open: its user need not have access to it. Which device a file is of stands beside
+it in QEMU itself, so that nothing about it has to be stored.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from typing import Any
+
+from dacha.core.errors import HostError
+from dacha.core.lab.usb import HostDevice, Usb
+from dacha.core.named import NamedTuple
+from dacha.hypervisor.monitor.qmp import Qmp, QmpRefused
+
+# How long QEMU may take to release a device (seconds): the guest is not asked.
+RELEASE_S = 10.0
+_OPAQUE = "usb"
+
+
+class Attached(NamedTuple):
+    """A device that QEMU has: by its name there, and the bus and number that it had when it was attached (None: not
+    known)."""
+
+    identifier: str
+    at: tuple[int, int] | None
+
+
+def attached(qmp: Qmp) -> list[Attached]:
+    """The devices of this host that QEMU has."""
+    children = qmp.execute("qom-list", {"path": "/machine/peripheral"})
+    names = [str(c["name"]) for c in children if c["type"] == "child<usb-host>"]
+    if not names:
+        return []
+    opened: dict[str, tuple[int, int]] = {}
+    for fdset in qmp.execute("query-fdsets"):
+        for fd in fdset["fds"]:
+            words = str(fd.get("opaque", "")).split()
+            if len(words) == 4 and words[0] == _OPAQUE:
+                opened[words[1]] = (int(words[2]), int(words[3]))
+    return [Attached(name, opened.get(name)) for name in names]
+
+
+def attach(qmp: Qmp, wanted: Usb, found: HostDevice) -> None:
+    """Give a device of this host to the guest. Raises HostError."""
+    try:
+        fd = os.open(found.node, os.O_RDWR | os.O_CLOEXEC)
+    except OSError as e:
+        raise _not_opened(found, e) from e
+    name = wanted.identifier
+    told = {"opaque": f"{_OPAQUE} {name} {found.bus} {found.number}"}
+    try:
+        fdset = qmp.execute("add-fd", told, descriptors=(fd,))["fdset-id"]
+    finally:
+        os.close(fd)
+    device = {"driver": "usb-host", "id": name, "bus": "usb.0", "hostdevice": f"/dev/fdset/{fdset}"}
+    try:
+        qmp.execute("device_add", device)
+    except QmpRefused as e:
+        with contextlib.suppress(HostError):
+            qmp.execute("remove-fd", {"fdset-id": fdset})
+        raise HostError(f"cannot attach the USB device {wanted}", why=e.what, remedy=_full(e.what)) from e
+
+
+def _not_opened(found: HostDevice, e: OSError) -> HostError:
+    what = f"cannot open the USB device {found.device} at port {found.port}: {found.node}"
+    vendor, _, product = found.device.partition(":")
+    rule = f'SUBSYSTEM=="usb", ATTR{{idVendor}}=="{vendor}", ATTR{{idProduct}}=="{product}", MODE="0660", GROUP="kvm"'
+    remedy = f"use Dacha as root, or let your group use it by a rule of udev, then plug it in again: {rule}"
+    return HostError(what, why=e.strerror or str(e), remedy=remedy if isinstance(e, PermissionError) else "")
+
+
+def _full(words: str) -> str:
+    return "remove another device from the guest" if "no free port" in words.lower() else ""
+
+
+def detach(qmp: Qmp, identifier: str) -> None:
+    """Take a device away from the guest; it is this host's again. Raises HostError if QEMU keeps it."""
+    try:
+        qmp.execute("device_del", {"id": identifier})
+    except QmpRefused as e:
+        if e.kind == "DeviceNotFound":
+            return
+        raise
+    for _ in range(20):
+        event: dict[str, Any] | None = qmp.wait_event({"DEVICE_DELETED"}, RELEASE_S)
+        if event is None:
+            raise HostError(
+                f"QEMU does not release the USB device {identifier}", why=f"it had {RELEASE_S:.0f} s for it"
+            )
+        if event["data"].get("device") == identifier:
+            return
