@@ -53,6 +53,7 @@ def wheel(source: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     return next(folder.glob("*.whl"))
 
 
+@pytest.mark.whole
 def test_the_source_distribution_is_whole_and_its_tests_pass(source: Path) -> None:
     kept = subprocess.run(["git", "-C", ROOT, "ls-files"], capture_output=True, text=True, check=True).stdout.split(
         "\n"

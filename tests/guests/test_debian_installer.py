@@ -63,6 +63,7 @@ def network() -> Iterator[Network]:
     made.close()
 
 
+@pytest.mark.whole
 def test_debians_own_installer_takes_its_answers_and_asks_nobody(
     lab: Lab, key_files: Path, network: Network, tmp_path: Path
 ) -> None:

@@ -150,6 +150,7 @@ def test_a_medium_that_cannot_start_the_guest_is_refused_before_anything(lab: La
     assert "no medium dsb" in lab("check", code=1).out
 
 
+@pytest.mark.whole
 def test_an_answered_installer_that_restarts_is_started_from_its_disk(
     lab: Lab, key_files: Path, installers: Installers, tmp_path: Path
 ) -> None:
@@ -243,6 +244,7 @@ def signed_medium(work: Path, out: Path) -> None:
         subprocess.run(command, check=True, capture_output=True)
 
 
+@pytest.mark.whole
 def test_secure_boot_starts_what_is_signed_and_nothing_else(lab: Lab, installers: Installers, tmp_path: Path) -> None:
     (tmp_path / "work").mkdir()
     signed_medium(tmp_path / "work", tmp_path / "signed.iso")

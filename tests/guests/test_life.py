@@ -245,6 +245,7 @@ def test_a_changed_host_key_is_given_back_or_accepted_as_the_remedy_says(guest_l
     assert lab("trace", "gauge", "--json").json["answers"] and lab("diff").out == "one: everything applied\n"
 
 
+@pytest.mark.whole
 def test_a_guest_at_a_tenth_of_its_speed_is_waited_for_and_not_asked_again_and_again(guest_lab: Lab) -> None:
     """It is held still nine tenths of the time. Its server counts who came while it was booting."""
     lab = guest_lab

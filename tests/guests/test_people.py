@@ -7,6 +7,8 @@ import time
 import zipfile
 from pathlib import Path
 
+import pytest
+
 from dacha.formats.openssh import key_pair
 from tests.conftest import Lab
 from tests.guests.test_handout import as_root_with
@@ -156,6 +158,7 @@ def test_what_is_asked_wrongly_of_people_is_refused_and_changes_nothing(lab: Lab
     assert "no key file" in lab("apply", "--no-wait", code=3).err
 
 
+@pytest.mark.whole
 def test_files_are_copied_both_ways(guest_lab: Lab) -> None:
     lab = guest_lab
     lab.write(GAUGE)

@@ -130,6 +130,7 @@ def test_every_failure_has_its_reason_and_keeps_no_other_from_its_place(root: Sc
     assert installed(root) == set() and [d for d in root.differences() if "srv/folder" not in d] == []
 
 
+@pytest.mark.whole
 def test_a_power_cut_at_any_moment_is_made_good_by_the_next_run(root: ScratchRoot) -> None:
     drawn = random.Random(32)
     choices = [

@@ -12,6 +12,8 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import pytest
+
 from dacha.hypervisor.monitor.qmp import Qmp
 from tests.attacks.field import on_console
 from tests.conftest import Lab
@@ -128,6 +130,7 @@ def ends(lab: Lab) -> list[dict[str, object]]:
     return [json.loads(line) for line in lines]
 
 
+@pytest.mark.whole
 def test_every_end_of_a_guest_is_in_the_log_with_its_reason(guest_lab: Lab) -> None:
     lab = guest_lab
     lab.write(LAB)

@@ -7,6 +7,8 @@ import sys
 import time
 from pathlib import Path
 
+import pytest
+
 from tests.networks.world import HostedLab, World
 
 LAB = """\
@@ -74,6 +76,7 @@ def test_guests_on_a_bridge_are_machines_of_the_lan(hosted: HostedLab) -> None:
     assert "gauge" not in world.run("host", "ip", "-brief", "link")
 
 
+@pytest.mark.whole
 def test_a_guest_straight_on_an_adapter_leaves_the_host_as_it_is(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
     before = addresses(world)

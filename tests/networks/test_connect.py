@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import subprocess
 
+import pytest
+
 from tests.conftest import PROGRAM
 from tests.faults.rig import LAB
 from tests.networks.test_kernel_nat import on_console
@@ -19,6 +21,7 @@ adapter = [{ network = "pier", address = "10.77.4.30" }]
 )
 
 
+@pytest.mark.whole
 def test_a_guest_without_a_door_is_entered_through_another(hosted: HostedLab) -> None:
     lab = hosted
     lab.write(TWO)

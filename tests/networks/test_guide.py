@@ -52,6 +52,7 @@ def test_every_page_of_the_guide_is_tried_and_can_be_found() -> None:
             assert not anchor or anchor in heads, (path, to, anchor)
 
 
+@pytest.mark.whole
 @pytest.mark.guest
 def test_every_command_of_the_guide_works_as_it_is_written(hosted: HostedLab) -> None:
     from dacha.demo.installer_image import installer_image

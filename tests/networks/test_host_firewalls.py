@@ -155,9 +155,9 @@ def rules(here: Apart) -> str:
 
 
 Firewall = Callable[[Apart], AbstractContextManager[str]]
-# The two that systems bring; installing the second on somebody's own machine would start the service there.
-USUAL = [ufw, *([firewalld] if shutil.which("firewalld") else [])]
-OTHERS = [by_hand, older_tables, plain_nft]
+USUAL = [ufw]
+# Installing the first of these on somebody's own machine would start its service there.
+OTHERS = [*([firewalld] if shutil.which("firewalld") else []), by_hand, older_tables, plain_nft]
 
 
 @pytest.mark.parametrize("firewalls", [USUAL, pytest.param(OTHERS, marks=pytest.mark.whole)], ids=["usual", "others"])

@@ -10,6 +10,8 @@ import tempfile
 import time
 from pathlib import Path
 
+import pytest
+
 from dacha.core.lab.names import link_name
 from tests.networks.world import PYTHON, HostedLab, hold, until
 
@@ -121,6 +123,7 @@ def world_page(lab: HostedLab, machine: str, where: str) -> str:
     return lab.world.run(machine, *PYTHON, "-c", code).strip()
 
 
+@pytest.mark.whole
 def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
     lab.write(

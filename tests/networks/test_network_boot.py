@@ -67,6 +67,7 @@ def netboot() -> Any:
     shutil.rmtree(folder)
 
 
+@pytest.mark.whole
 @pytest.mark.parametrize("http", [True, pytest.param(False, marks=pytest.mark.whole)], ids=["http", "tftp"])
 def test_guests_start_from_the_network_by_bios_and_by_uefi(hosted: HostedLab, netboot: Path, http: bool) -> None:
     lab, text = (

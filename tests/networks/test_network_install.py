@@ -7,6 +7,8 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import pytest
+
 from dacha.core.lab.names import link_name
 from tests.networks.test_network_boot import CLIENT
 from tests.networks.world import PYTHON, HostedLab
@@ -62,6 +64,7 @@ def wait_for(seen: Callable[[], bool], limit_s: float, said: Callable[[], str]) 
         time.sleep(0.5)
 
 
+@pytest.mark.whole
 def test_a_guest_is_installed_over_its_network_by_answers_that_nobody_else_gets(hosted: HostedLab) -> None:
     """The demo's installer under Debian's name, in a folder whose own menu starts nothing."""
     lab, world = hosted, hosted.world

@@ -153,6 +153,7 @@ def test_a_guest_is_entered_from_outside_renewed_while_it_stands_and_shut_after(
         assert "dacha door edit gauge ssh --from outside" in refused.err
 
 
+@pytest.mark.whole
 def test_a_router_started_anew_is_told_again(hosted: HostedLab) -> None:
     """A kernel lab: the guest sees who really asks, and the mapping comes back by itself with the same outside port."""
     lab = hosted

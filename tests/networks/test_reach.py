@@ -5,6 +5,8 @@ from __future__ import annotations
 import subprocess
 from typing import Any
 
+import pytest
+
 from dacha.core.lab.names import link_name
 from tests.networks.test_bridge import make_bridge
 from tests.networks.test_kernel_nat import reads_in
@@ -79,6 +81,7 @@ def tried(lab: HostedLab, place: str, address: str, port: int, patience_s: float
     return lab.world.reads(machine, address, port, patience_s).startswith("SSH-2.0")
 
 
+@pytest.mark.whole
 def test_every_cell_is_as_computed(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
     make_bridge(world)

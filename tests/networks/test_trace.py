@@ -15,6 +15,8 @@ import time
 from pathlib import Path
 from typing import Any
 
+import pytest
+
 from tests.conftest import PROGRAM
 from tests.networks.test_kernel_nat import on_console
 from tests.networks.world import HostedLab, World
@@ -106,6 +108,7 @@ def ssh_server(world: World, machine: str, folder: Path, image: Any, key: Path) 
     return server
 
 
+@pytest.mark.whole
 def test_another_machine_tries_the_way_too(hosted: HostedLab, tmp_path: Path, image: Any) -> None:
     """By the SSH that it has: what it gets is compared with what this host gets."""
     lab, world = hosted, hosted.world

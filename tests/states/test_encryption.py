@@ -95,6 +95,7 @@ def test_neither_the_contents_nor_the_passphrase_can_be_read(pier: Lab) -> None:
     assert "is encrypted" in lab("snapshot", "add", "here", "gauge", "--memory", code=1).err and state(lab) == "on"
 
 
+@pytest.mark.whole
 def test_a_wrong_passphrase_is_one_clear_message_and_the_right_one_works(pier: Lab) -> None:
     lab = pier
     lab("apply", "--no-wait")
@@ -119,6 +120,7 @@ def test_a_wrong_passphrase_is_one_clear_message_and_the_right_one_works(pier: L
     assert got(lab) == TEXT
 
 
+@pytest.mark.whole
 def test_all_that_is_done_with_a_disk_is_done_with_an_encrypted_one(pier: Lab) -> None:
     lab = pier
     (lab.folder / "big").mkdir()

@@ -110,6 +110,7 @@ def test_a_disk_moves_while_its_guest_runs_and_while_it_is_off(guest_lab: Lab) -
     assert count(lab) > 0 and got(lab) == "second"
 
 
+@pytest.mark.whole
 def test_a_move_that_is_killed_leaves_one_disk_with_everything(guest_lab: Lab) -> None:
     lab, drawn = with_storages(guest_lab), random.Random(int(os.environ.get("DACHA_SEED", "4")))
     places = {"big": lab.folder / "big", "other": lab.folder / "other", "none": lab.guest_folder("gauge")}

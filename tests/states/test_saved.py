@@ -179,6 +179,7 @@ def test_a_guest_that_cannot_be_saved_goes_on(gauge: Lab) -> None:
     assert count(lab) > 0
 
 
+@pytest.mark.whole
 def test_without_room_for_its_memory_a_guest_goes_on(guest_lab: Lab) -> None:
     lab = guest_lab
     place = lab.folder / "state"

@@ -12,6 +12,8 @@ import time
 from datetime import UTC, datetime
 from pathlib import Path
 
+import pytest
+
 from tests.conftest import PROGRAM, Lab
 from tests.networks.world import until
 from tests.states.test_archive import contents
@@ -70,6 +72,7 @@ def written(lab: Lab, day: int, at: float) -> None:
     os.utime(disk, (at, at))
 
 
+@pytest.mark.whole
 def test_three_weeks_of_nights_keep_the_last_seven_and_each_is_the_disk_of_its_night(guest_lab: Lab) -> None:
     lab, folder = guest_lab, scheduled(guest_lab)
     own = "states.gauge.2020-01-01T000000Z.guest"
