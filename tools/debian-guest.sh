@@ -13,7 +13,12 @@ case "${2:-}" in --desktop | --host) desktop=$2 ;; ?*) release=$2 ;; esac
 made=$(sha256sum "$0" | cut -d ' ' -f 1)$desktop$([ "$release" = bookworm ] || echo "$release")
 more=
 [ "$desktop" = --desktop ] && more="xrdp xorgxrdp icewm xterm xfonts-base dbus-x11 ssl-cert"
-[ "$desktop" = --host ] && more="qemu-system-x86 qemu-utils ipxe-qemu iputils-arping psmisc python3 tcpdump"
+kernel=linux-image-cloud-amd64
+if [ "$desktop" = --host ]; then
+    more="qemu-system-x86 qemu-utils ipxe-qemu iputils-arping psmisc python3 tcpdump cpio"
+    # With drivers for real devices, such as USB.
+    kernel=linux-image-amd64
+fi
 [ "$(cat "$folder/made" 2> /dev/null)" = "$made" ] && [ -s "$folder/disk.qcow2" ] && exit 0
 for pair in debootstrap:debootstrap mke2fs:e2fsprogs qemu-img:qemu-utils; do
     command -v "${pair%:*}" > /dev/null || apt-get install -y -qq "${pair#*:}" > /dev/null
@@ -35,8 +40,14 @@ mount -t proc proc "$root/proc"
 in_root() {
     chroot "$root" env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin HOME=/root LC_ALL=C.UTF-8 DEBIAN_FRONTEND=noninteractive "$@"
 }
+if [ "$desktop" = --host ]; then
+    # It starts from virtio alone: a small initial file system.
+    mkdir -p "$root/etc/initramfs-tools/conf.d"
+    echo MODULES=list > "$root/etc/initramfs-tools/conf.d/modules"
+    printf '%s\n' virtio_pci virtio_blk ext4 > "$root/etc/initramfs-tools/modules"
+fi
 # shellcheck disable=SC2086  # one word a package
-in_root apt-get install -y -qq --no-install-recommends $more linux-image-cloud-amd64 initramfs-tools systemd-sysv systemd-resolved systemd-timesyncd udev dbus \
+in_root apt-get install -y -qq --no-install-recommends $more "$kernel" initramfs-tools systemd-sysv systemd-resolved systemd-timesyncd udev dbus \
     libpam-systemd openssh-server sudo cloud-init qemu-guest-agent iproute2 iputils-ping netbase procps nftables socat \
     cifs-utils ca-certificates > "$work/log" 2>&1 || { tail -n 30 "$work/log"; exit 1; }
 rm "$root/usr/sbin/policy-rc.d"

@@ -40,6 +40,8 @@ stop-after = "10 min"
 disk = [{ from = "made/disk.qcow2" }, { name = "dacha", from = "dacha.img" }]
 boot = { kernel = "made/vmlinuz", initrd = "made/initrd.img", command-line = "@LINE@" }
 adapter = [{ network = "pier" }]
+# Nothing of this machine's: for the controller, into which the tests plug devices that QEMU emulates.
+usb = ["1209:0000"]
 """
 LINE = "root=LABEL=root rw console=ttyS0 net.ifnames=0 panic=-1"
 DACHA = "/opt/dacha/venv/bin/dacha"

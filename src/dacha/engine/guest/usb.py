@@ -76,8 +76,8 @@ def detach(home: Home, change: DetachUsb) -> None:
 
 
 def release(home: Home, name: str) -> None:
-    """Take all devices away from a guest whose memory is to be written: another process could not go on with them.
-    They are given back by `follow`, or at its next start. Raises HostError."""
+    """Take all devices away from a guest whose memory is to be written: another process could not continue with them.
+    The guest gets them again by `follow`, or at its next start. Raises HostError."""
     if not has_controller(home, name):
         return
     for identifier in _has(home).get(name, {}):

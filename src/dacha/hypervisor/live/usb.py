@@ -61,7 +61,7 @@ def attach(qmp: Qmp, wanted: Usb, found: HostDevice) -> None:
     except QmpRefused as e:
         with contextlib.suppress(HostError):
             qmp.execute("remove-fd", {"fdset-id": fdset})
-        raise HostError(f"cannot attach the USB device {wanted}", why=e.what, remedy=_full(e.what)) from e
+        raise HostError(f"cannot attach the USB device {wanted}", why=e.what) from e
 
 
 def _not_opened(found: HostDevice, e: OSError) -> HostError:
@@ -70,10 +70,6 @@ def _not_opened(found: HostDevice, e: OSError) -> HostError:
     rule = f'SUBSYSTEM=="usb", ATTR{{idVendor}}=="{vendor}", ATTR{{idProduct}}=="{product}", MODE="0660", GROUP="kvm"'
     remedy = f"use Dacha as root, or let your group use it by a rule of udev, then plug it in again: {rule}"
     return HostError(what, why=e.strerror or str(e), remedy=remedy if isinstance(e, PermissionError) else "")
-
-
-def _full(words: str) -> str:
-    return "remove another device from the guest" if "no free port" in words.lower() else ""
 
 
 def detach(qmp: Qmp, identifier: str) -> None:
