@@ -3,6 +3,8 @@ which cannot run here are not among them."""
 
 from __future__ import annotations
 
+import json
+import subprocess
 import time
 import urllib.request
 from pathlib import Path
@@ -172,6 +174,50 @@ def test_08_a_file_for_each_remote_desktop_and_one_for_all(journey: Journey) -> 
         assert "full address:s:" in text and "1280" in text, text
     sheet = next(p for n, p in files.items() if n.endswith(".html")).read_text()
     assert "desk" in sheet and "chart" in sheet
+
+
+@pytest.mark.whole
+def test_09_a_desktop_by_both_families(abroad: Journey) -> None:
+    lab, made = abroad.lab, Path("/var/tmp/dacha-debian-desktop")
+    assert isinstance(lab, HostedLab)
+    subprocess.run([ROOT / "tools/debian-guest.sh", made, "--desktop"], check=True, timeout=900)
+    abroad("new", "loft")
+    subnets = ("--subnet", "10.77.9.0/24", "--subnet6", "fd77:9::/64")
+    abroad("network", "add", "inner", "--backend", "kernel", *subnets)
+    abroad(
+        "guest", "add", "desk", "--system", "debian", "--memory", "1 GiB", "--from", str(made / "disk.qcow2"),
+        "--kernel", str(made / "vmlinuz"), "--initrd", str(made / "initrd.img"),
+        "--command-line", "root=LABEL=root rw console=ttyS0 net.ifnames=0", "--address", "10.77.9.20",
+        "--address6", "fd77:9::20", "--user", "ops", "--key", "id.pub", "--door", "rdp=lan", "--at-boot",
+        "--start-order", "1", "--ready-within", "15 min",
+    )  # fmt: skip
+    abroad.edit('[guest.tern]\nmemory = "32 MiB"\nstart = { at-boot = true, order = 2 }\n')
+    abroad("guest", "password", "desk", "ops", input="low tide at nine\n", stdin=None)
+    began = time.time()
+    abroad("apply", "--wait", "15min", timeout=1000)
+    # Started in their order: the second when the desktop of the first answered.
+    kinds = [json.loads(line) for line in lab("log", "--json").out.splitlines()]
+    started = [e["guest"] for e in kinds if e["kind"] == "started" and e["time"] >= began]
+    assert started == ["desk", "tern"]
+    port = lab("door", "list", "desk", "--json").json["doors"][0]["port"]
+    words = ("trace", "desk", "rdp", "--from", "lan", "--user", "ops", "--json")
+    hops = lab(*words, code=None, input="low tide at nine\n", stdin=None).json["hops"]
+    assert next(h for h in hops if h["name"] == "login")["verdict"] == "fine", (port, hops)
+    # Its own addresses, and the way out by both families.
+    inside = lab("connect", "desk", "--by", "agent", "--", "ip -br address").out
+    assert "10.77.9.20/24" in inside and "fd77:9::20/64" in inside, inside
+    servers = [
+        lab.world.serve("outside", "198.51.100.9", 80, "out"),
+        lab.world.serve("lan", "2001:db8:1::14", 80, "lan"),
+    ]
+    try:
+        for to in ("198.51.100.9:80", "[2001:db8:1::14]:80"):
+            said = lab("trace", "desk", "--to", to, code=None)
+            assert said.code == 0, said
+    finally:
+        for server in servers:
+            server.kill()
+            server.wait()
 
 
 @pytest.mark.whole

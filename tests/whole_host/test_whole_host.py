@@ -174,23 +174,48 @@ def test_after_every_power_cut_all_guests_are_back_with_what_they_had(host: Whol
         assert "host" in reasons
 
 
-def test_guests_on_a_vlan_send_tagged_frames(host: WholeHost) -> None:
+def test_guests_on_a_vlan_send_tagged_frames_also_after_a_reboot(host: WholeHost) -> None:
+    """A server with several segments and stores: a thick disk and a medium in a store, a segment with a tag, and a
+    guest on it that starts with the host."""
     text = host.sh("cat /root/lab.toml").out
-    vlan = '[network.quay]\nkind = "bridge"\ninterface = "eth0"\nvlan = 20\n[guest.dunlin]\nmemory = "64 MiB"\n' \
-        'boot-order = ["network"]\nadapter = [{ network = "quay" }]\n'  # fmt: skip
+    vlan = (
+        '[storage]\nbay = "/srv/bay"\n'
+        '[network.quay]\nkind = "bridge"\ninterface = "eth0"\nvlan = 20\n[guest.dunlin]\nmemory = "64 MiB"\ncpus = 4\n'
+        'boot-order = ["network"]\nadapter = [{ network = "quay" }]\nstart = { at-boot = true, order = 9 }\n'
+        'disk = [{ size = "16 MiB", storage = "bay", allocation = "full" }]\nmedium = ["tides"]\n'
+    )
+    listen = "(timeout 600 tcpdump -n -e -i eth0 -c 1 vlan 20 > /run/tagged 2> /dev/null) > /dev/null 2>&1 &"
+
+    def tagged() -> None:
+        said = until(lambda: host.sh("cat /run/tagged").out, 900)
+        assert "vlan 20" in said and ("DHCP" in said or "BOOTP" in said), said
+
+    host.sh("mkdir -p /srv/bay; head -c 1M /dev/zero > /root/tides.iso; printf CD001 | dd of=/root/tides.iso bs=1 "
+            "seek=32769 conv=notrunc 2> /dev/null")  # fmt: skip
     host.write("/root/lab.toml", text + vlan)
     try:
-        host.sh("(timeout 120 tcpdump -n -e -i eth0 -c 1 vlan 20 > /run/tagged 2> /dev/null) > /dev/null 2>&1 &")
+        host.dacha("media add /root/tides.iso --storage bay --name tides")
+        host.sh(listen)
         host.dacha("apply --no-wait")
         link = host.sh("ip -d -j link show type vlan").json
         assert [x["linkinfo"]["info_data"]["id"] for x in link] == [20]
-        tagged = until(lambda: host.sh("cat /run/tagged").out, 900)
-        assert ("vlan 20" in tagged and "DHCP" in tagged) or "BOOTP" in tagged
+        tagged()
+        assert "16M" in host.sh("du -h --apparent-size /srv/bay/*dunlin*").out + host.sh("du -h /srv/bay/*dunlin*").out
+        boot = host.sh("cat /proc/sys/kernel/random/boot_id").out
+        host.sh("(sleep 1; systemctl reboot) > /dev/null 2>&1 &")
+        until(lambda: host.sh_quietly("cat /proc/sys/kernel/random/boot_id") not in (None, boot), 900)
+        host.await_up()
+        host.sh(listen)
+        until(lambda: host.guests()["dunlin"] == "on", 900)
+        # It gives up looking for a server at its first start.
+        host.dacha("restart dunlin --force --no-wait")
+        tagged()
     finally:
         # It has no system that would hear its power button.
         host.dacha("stop dunlin --force --wait 0s", None)
         host.write("/root/lab.toml", text)
         host.dacha("apply --no-wait")
+        host.dacha("media remove tides", None)
     assert host.sh("ip -j link show type vlan").out.strip() in ("", "[]", "[{}]")
 
 
