@@ -20,6 +20,7 @@ from tests.networks.test_bridge import make_bridge
 from tests.networks.test_places import ROUTERS, enters, move
 from tests.networks.world import HostedLab, until
 
+TOP = Path(__file__).parents[2]
 # The LAN, as a network of the lab.
 WIRE = (
     '\n[network.wire]\nkind = "bridge"\ninterface = "eth0"\nsubnet = "192.0.2.0/24"\ngateway = "192.0.2.1"\n'
@@ -180,7 +181,7 @@ def test_08_a_file_for_each_remote_desktop_and_one_for_all(journey: Journey) -> 
 def test_09_a_desktop_by_both_families(abroad: Journey) -> None:
     lab, made = abroad.lab, Path("/var/tmp/dacha-debian-desktop")
     assert isinstance(lab, HostedLab)
-    subprocess.run([ROOT / "tools/debian-guest.sh", made, "--desktop"], check=True, timeout=900)
+    subprocess.run([TOP / "tools/debian-guest.sh", made, "--desktop"], check=True, timeout=900)
     abroad("new", "loft")
     subnets = ("--subnet", "10.77.9.0/24", "--subnet6", "fd77:9::/64")
     abroad("network", "add", "inner", "--backend", "kernel", *subnets)
