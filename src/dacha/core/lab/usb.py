@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
 import re
-import shlex
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
@@ -43,8 +41,12 @@ class Usb(NamedTuple):
         """Its name in QEMU, of letters, digits, hyphens and dots."""
         if self.port:
             return f"usb-port-{self.port}"
-        own = f"-{hashlib.sha256(self.serial.encode()).hexdigest()[:12]}" if self.serial else ""
-        return f"usb-{(self.device or '').replace(':', '-')}{own}"
+        name = f"usb-{(self.device or '').replace(':', '-')}"
+        if not self.serial:
+            return name
+        import hashlib  # not for every quick command
+
+        return f"{name}-{hashlib.sha256(self.serial.encode()).hexdigest()[:12]}"
 
 
 class HostUse(NamedTuple):
@@ -61,6 +63,8 @@ class HostUse(NamedTuple):
     @property
     def remedy(self) -> str:
         """What lets this host release it."""
+        import shlex  # not for every quick command
+
         return _USES[self.kind][1].format(self.part, shlex.quote(self.where))
 
 
