@@ -30,6 +30,7 @@ host-tests: setup    ## a whole host in a guest: service, boot order, reboot, po
 whole: setup         ## all that make test tries a part of: every fault, every firewall, every way of an installation; an hour
 	tools/setup.sh "$(VENV)" faults
 	$(BIN)/pytest -s -q -p no:cacheprovider -m whole tests --ignore tests/whole_host
+	DACHA_EXAMPLES=500 $(BIN)/pytest -q -p no:cacheprovider tests/core tests/wire tests/formats tests/hypervisor
 
 quick: setup         ## the tests that need no guest and no network of their own, in seconds
 	$(BIN)/pytest -q tests/core tests/engine tests/wire tests/formats tests/test_repository.py tests/test_words.py tests/hypervisor/test_command_line.py \

@@ -26,7 +26,13 @@ if "DACHA_SHARED" not in os.environ:
     atexit.register(shutil.rmtree, os.environ["DACHA_SHARED"], ignore_errors=True)
 PROGRAM = str(Path(sys.executable).with_name("dacha"))
 # How long a machine that has other work takes over an example says nothing of the program.
-hypothesis.settings.register_profile("patient", deadline=None, suppress_health_check=[hypothesis.HealthCheck.too_slow])
+# DACHA_EXAMPLES for more of them.
+hypothesis.settings.register_profile(
+    "patient",
+    deadline=None,
+    suppress_health_check=[hypothesis.HealthCheck.too_slow],
+    max_examples=int(os.environ.get("DACHA_EXAMPLES", "50")),
+)
 hypothesis.settings.load_profile("patient")
 
 

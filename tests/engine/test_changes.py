@@ -10,6 +10,7 @@ import pytest
 from dacha.core.apply.changes import (
     AskRouter,
     AttachDisk,
+    AttachUsb,
     Caretaker,
     Change,
     ChangeInside,
@@ -20,6 +21,7 @@ from dacha.core.apply.changes import (
     CloseForward,
     DeleteDisk,
     DetachDisk,
+    DetachUsb,
     Forwarding,
     GrowDisk,
     LoadRules,
@@ -43,6 +45,7 @@ from dacha.core.apply.changes import (
 from dacha.core.apply.changes.change import END, FILE, GUESTS, HOST, KINDS, kind_of, phase_of
 from dacha.core.inside.setup_items import ItemChange
 from dacha.core.lab.model import Disk
+from dacha.core.lab.usb import HostDevice, Usb
 from dacha.core.network.host_firewall import Flow, Opening
 from dacha.core.network.links import TapLink
 from dacha.core.people.keys_inside import KeyChange
@@ -50,6 +53,7 @@ from dacha.core.plan.doors import Forward
 from dacha.engine.apply.carry_out import CARRIERS, ELSEWHERE
 
 FORWARD = Forward("tcp", IPv4Address("127.0.0.1"), 2210, IPv4Address("10.77.4.10"), 22)
+PROBE, HERE = Usb(device="1209:2303"), HostDevice(1, 4, "1-2", "1209:2303", name="Tide probe")
 TAP = TapLink("dt1", "dacha:pier:guest:gauge:0", "fe:00:00:00:00:01", "db1", "gauge", 0)
 # One of each kind, with its words before and after.
 EACH: list[tuple[Change, str, str]] = [
@@ -68,6 +72,8 @@ EACH: list[tuple[Change, str, str]] = [
         "moved disk 0 (0 B) to the state folder",
     ),
     (AttachDisk("gauge", "0", "scsi"), "attach disk 0 (scsi)", "attached disk 0 (scsi)"),
+    (AttachUsb("gauge", PROBE, HERE), "attach the USB device 1209:2303 (Tide probe) at port 1-2", "attached the USB"),
+    (DetachUsb("gauge", PROBE.identifier), "detach the USB device 1209-2303", "detached the USB device 1209-2303"),
     (DetachDisk("gauge", "0"), "detach disk 0 (", "detached disk 0 ("),
     (DeleteDisk("gauge", "0", 1 << 20), "delete disk 0 (1 MiB): its contents are lost", "deleted disk 0 (1 MiB)"),
     (MoveScreen("gauge", "lan", 5901), "let its display listen for lan", "its display listens for lan on port 5901"),

@@ -110,7 +110,7 @@ def test_windows_answers_are_what_went_in(setup: SetupFacts, password: str) -> N
     assert root.findtext(".//u:LocalAccount/u:Password/u:Value", None, space) == windows.hidden(password)
 
 
-@settings(max_examples=60)
+@settings(max_examples=20)
 @given(odd_setups())
 def test_debians_own_reader_takes_every_line(setup: SetupFacts) -> None:
     text = debian.preseed(told(setup))
@@ -120,7 +120,7 @@ def test_debians_own_reader_takes_every_line(setup: SetupFacts) -> None:
     assert directory.partition(" string ")[2] == setup["mirror"].removeprefix("http://pier.example")
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=20, deadline=None)
 @given(odd_setups())
 def test_fedoras_own_parser_gives_back_what_went_in(setup: SetupFacts) -> None:
     from pykickstart.parser import KickstartParser

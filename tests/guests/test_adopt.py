@@ -4,6 +4,8 @@ import subprocess
 import time
 from pathlib import Path
 
+import pytest
+
 from dacha.demo.installer_image import installed_disk
 from tests.attacks.field import on_console
 from tests.conftest import PROGRAM, Lab
@@ -94,6 +96,7 @@ def test_what_cannot_be_adopted_is_one_message(guest_lab: Lab) -> None:
     assert "no guest none" in lab("guest", "adopt", "none", "--user", "kim", code=2).err
 
 
+@pytest.mark.whole
 def test_a_disk_that_exists_is_taken_over_by_one_command(lab: Lab, tmp_path: Path) -> None:
     """While the command waits for its SSH server, the machine is set up as others would have it."""
     disk = installed_disk(tmp_path, "grub-mkrescue")

@@ -5,6 +5,8 @@ import subprocess
 import sys
 import time
 
+import pytest
+
 from tests.conftest import Lab
 
 GUEST = """
@@ -21,6 +23,7 @@ kind = "nat"
 """
 
 
+@pytest.mark.whole
 def test_a_command_runs_in_every_guest_and_each_answer_is_told(guest_lab: Lab) -> None:
     lab = guest_lab
     off = '[guest.tower]\nmemory = "64 MiB"\nadapter = [{ network = "pier" }]\n'

@@ -327,6 +327,7 @@ def test_an_overlay_and_both_buses_reach_the_guest(guest_lab: Lab) -> None:
     assert not disk.exists() and not disk.parent.exists()
 
 
+@pytest.mark.whole
 def test_a_guest_with_too_little_memory_is_not_waited_for(guest_lab: Lab) -> None:
     lab = guest_lab
     door = 'adapter = [{ network = "pier" }]\ndoor.ssh = { from = "host" }\n'

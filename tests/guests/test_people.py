@@ -211,6 +211,7 @@ def test_files_are_copied_both_ways(guest_lab: Lab) -> None:
     assert shown.startswith(f"{client} /v:127.0.0.1:3391 ") and "/u:ops" in shown
 
 
+@pytest.mark.whole
 def test_the_labs_own_key_is_renewed_while_guests_run_and_nobody_is_shut_out(guest_lab: Lab) -> None:
     lab = guest_lab
     lab.write(LAB)

@@ -129,6 +129,7 @@ def whole_state(world: World) -> tuple[str, str, str]:
     return "".join(world.run("host", "ip", *words.split()) for words in shown), *addresses(world)[:2]  # type: ignore[return-value]
 
 
+@pytest.mark.whole
 def test_a_bridge_over_the_hosts_own_adapter_has_a_way_back(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
     before = whole_state(world)

@@ -170,6 +170,7 @@ def test_a_host_only_guest_gets_nowhere(hosted: HostedLab) -> None:
     assert used[2] - used[0] < 1.0, used
 
 
+@pytest.mark.whole
 def test_a_command_about_one_guest_touches_no_other(hosted: HostedLab) -> None:
     """A guest that has left the file, but is not applied away yet, keeps its link, its door and its pins."""
     lab, world = hosted, hosted.world
@@ -338,6 +339,7 @@ def test_what_cannot_be_is_one_clear_message(hosted: HostedLab) -> None:
     assert "dacha_real" not in ruleset(lab)
 
 
+@pytest.mark.whole
 def test_a_running_guest_keeps_its_address_until_its_next_start_and_its_doors_go_with_it(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
     lab.write(LAB.partition("[guest.charts]")[0])

@@ -145,6 +145,7 @@ print(found.count(300000))
 """
 
 
+@pytest.mark.whole
 def test_files_are_served_to_the_network_alone_and_none_beside_the_folder(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
     folder = lab.folder / "netboot"

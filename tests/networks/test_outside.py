@@ -239,7 +239,7 @@ def test_a_guest_on_the_lan_is_led_in_by_its_own_address(hosted: HostedLab, tmp_
         lab("door", "edit", "gauge", "ssh", "--from", "lan")
 
 
-@pytest.mark.parametrize("speaks", ["pcp", "upnp"])
+@pytest.mark.parametrize("speaks", [pytest.param("pcp", marks=pytest.mark.whole), "upnp"])
 def test_a_real_router(hosted: HostedLab, tmp_path: Path, miniupnpd: Path, speaks: str) -> None:
     lab, world = hosted, hosted.world
     lab.write(KERNEL)

@@ -6,6 +6,8 @@ import re
 import shlex
 from pathlib import Path
 
+import pytest
+
 from tests.networks.world import HostedLab, begin_router, end_router
 
 PAGE = Path(__file__).parent.parent.parent / "docs/recipes.md"
@@ -44,6 +46,7 @@ SHOWS = {
 }
 
 
+@pytest.mark.whole
 def test_every_recipe_works_as_it_is_written(hosted: HostedLab) -> None:
     from dacha.demo.installer_image import installer_image
     from dacha.formats.openssh import key_pair

@@ -178,6 +178,7 @@ def on_terminal(lab: Lab, words: list[str], answers: list[str]) -> tuple[int, st
         os.close(parent)
 
 
+@pytest.mark.whole
 def test_a_passphrase_that_is_asked_for_and_changed(pier: Lab) -> None:
     lab = pier
     lab.write(ENCRYPTED.replace('"secret"', '"ask"'))
@@ -214,6 +215,7 @@ def test_a_passphrase_that_is_asked_for_and_changed(pier: Lab) -> None:
     until(lambda: got(lab) == TEXT)
 
 
+@pytest.mark.whole
 def test_an_encrypted_disk_on_an_image_grows_and_changes_its_passphrase(pier: Lab) -> None:
     lab = pier
     base = lab.folder / "base.qcow2"

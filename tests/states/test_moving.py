@@ -161,7 +161,9 @@ def test_a_move_without_room_or_place_changes_nothing(guest_lab: Lab) -> None:
 
 
 @pytest.mark.parametrize("after", [False, True], ids=["before its link", "after its link"])
-@pytest.mark.parametrize("ends", [False, True], ids=["its guest runs on", "its guest ends too"])
+@pytest.mark.parametrize(
+    "ends", [pytest.param(False, marks=pytest.mark.whole), True], ids=["its guest runs on", "its guest ends too"]
+)
 def test_a_move_killed_beside_its_one_decisive_step(guest_lab: Lab, after: bool, ends: bool) -> None:
     lab = with_storages(guest_lab)
     put(lab, "before")

@@ -1,5 +1,5 @@
 """Every command after every other, and once more: nothing of others is touched, no disk meets another, what is refused
-changes nothing, and what was applied stays so. A thirtieth of all pairs in `make test`, all in `make whole`."""
+changes nothing, and what was applied stays so. Each command in `make test`, all pairs in `make whole`."""
 
 from __future__ import annotations
 
@@ -57,6 +57,7 @@ def test_each_command_is_done_undone_and_done_again(world: World) -> None:
             world.stop()
 
 
+@pytest.mark.whole
 def test_a_thirtieth_of_all_pairs_of_commands(world: World) -> None:
     walk(world, THIRTIETH, settle=5)
 

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import shlex
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -26,6 +27,15 @@ video = false
 boot = { kernel = "vmlinuz", initrd = "usb.cpio", command-line = "console=ttyS0 quiet" }
 usb = ["46f4:0001=TIDE7"]
 [guest.heron]
+memory = "32 MiB"
+video = false
+usb = ["46f4:0001"]
+"""
+KIMS = """\
+[lab]
+name = "kims-probe"
+accelerator = "kvm"
+[guest.tern]
 memory = "32 MiB"
 video = false
 usb = ["46f4:0001"]
@@ -185,6 +195,22 @@ def test_a_device_goes_to_its_guest_whenever_it_is_plugged_in(whole_host: WholeH
     assert here(host)["0627:0001"]["guest"] == "sensor"
     sockets.pull("usb-kbd")
     until(lambda: f"USB device port {keyboard['port']} is not plugged in" in dacha("check"), 60)
+    # An ordinary user may not use it, until the printed command has been run.
+    dacha("guest edit sensor --remove-usb 46f4:0001")
+    dacha("apply --no-wait")
+    host.sh("id kim || useradd -m -G kvm kim; echo 'kim ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/kim")
+    host.write("/home/kim/probe.toml", KIMS)
+    as_kim = f"cd /home/kim && runuser -u kim -- env XDG_RUNTIME_DIR= {DACHA}"
+    failed = host.sh(f"{as_kim} apply --no-wait --lab probe.toml", None)
+    assert "cannot open the USB device 46f4:0001" in failed.out + failed.err, failed
+    remedy = next(x for x in (failed.out + failed.err).splitlines() if "udevadm" in x).strip()
+    print(remedy)
+    host.sh(f"cd /home/kim && runuser -u kim -- sh -c {shlex.quote(remedy)}")
+    until(lambda: "in the guest" in host.sh(f"{as_kim} guest show tern --lab probe.toml").out, 60)
+    host.sh(f"{as_kim} stop --all --force --wait 0s --lab probe.toml")
+    host.sh(f"{as_kim} lab remove kims-probe --with-disks --yes")
+    dacha("guest edit sensor --add-usb 46f4:0001")
+    dacha("apply --no-wait")
     # Off, everything is this host's again.
     dacha("stop sensor --force --wait 0s")
     until(lambda: host.sh("ls /sys/block | grep sd", None).out.strip() == "sda", 60)

@@ -1,10 +1,11 @@
-"""Guests that start together, and guests that wait for others."""
+"""Guests that start together, guests that wait for others, and those that do not start at all."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 
-from dacha.core.apply.changes import StartGuest
+from dacha.core.apply.changes import Change, Forwarding, LoadRules, MakeDisk, MakeLink, StartGuest, WriteSeed
+from dacha.core.apply.machine import Machine
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
 
@@ -31,3 +32,13 @@ def waves(guests: Mapping[str, Guest], starts: list[StartGuest]) -> list[Wave]:
     if found:
         found[-1].awaited.clear()  # nobody waits for the last ones
     return found
+
+
+def without(change: Change, machines: Mapping[str, Machine]) -> set[str | None]:
+    """The guests that are not started because this change failed."""
+    if isinstance(change, MakeDisk | WriteSeed):
+        return {change.guest}
+    if isinstance(change, MakeLink | LoadRules | Forwarding):
+        # A guest without its network, or on one without its rules.
+        return {n for n, m in machines.items() if any(a["tap"] for a in m["adapters"])}
+    return set()

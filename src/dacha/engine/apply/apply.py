@@ -15,7 +15,6 @@ from dacha.core.apply.changes import (
     LoadRules,
     MakeDisk,
     MakeHostKey,
-    MakeLink,
     StartGuest,
     WriteDown,
     WriteSeed,
@@ -25,7 +24,7 @@ from dacha.core.apply.changes import (
 from dacha.core.apply.difference import difference
 from dacha.core.apply.machine import Machine
 from dacha.core.apply.observed import ObservedGuest
-from dacha.core.apply.waves import waves
+from dacha.core.apply.waves import waves, without
 from dacha.core.errors import BusyError, DachaError, HostFindings
 from dacha.core.lab.table.read import read_lab
 from dacha.core.lab.text.text_edits import edit_text
@@ -154,15 +153,7 @@ def apply(
     note_ends(ws.home, locked=True)
     if only is None:
         ws.home.note_boot()
-    keyed: list[MakeHostKey] = []
-    for name in concerned:
-        ws.home.make_guest(name)
-        if not seen[name].host_key:
-            prepare.make_host_key(ws.home, ws.lab.name, name)
-            keyed.append(MakeHostKey(name))
-        smb.make_password(ws.home, ws.lab.guests[name])
-        prepare.note_inside(ws, ws.lab.guests[name])
-        machine_type.note_running(ws.home, name)
+    keyed = _prepared(ws, seen, concerned)
     lan = addresses.lan_address()
     prepare.write_known_hosts(ws, ws.plan, [lan] if lan else [])
     if lan and any(d.from_lan for d in ws.lab.doors()):
@@ -196,6 +187,20 @@ def apply(
         kept_disks.note_removed(ws)
     _let_others_follow(ws, whole, seen)
     return outcome
+
+
+def _prepared(ws: Workspace, seen: dict[str, ObservedGuest], concerned: list[str]) -> list[MakeHostKey]:
+    """What guests have before anything else: a folder, and keys and passwords; returns the host keys just created."""
+    keyed: list[MakeHostKey] = []
+    for name in concerned:
+        ws.home.make_guest(name)
+        if not seen[name].host_key:
+            prepare.make_host_key(ws.home, ws.lab.name, name)
+            keyed.append(MakeHostKey(name))
+        smb.make_password(ws.home, ws.lab.guests[name])
+        prepare.note_inside(ws, ws.lab.guests[name])
+        machine_type.note_running(ws.home, name)
+    return keyed
 
 
 def _let_others_follow(ws: Workspace, whole: Workspace, seen: dict[str, ObservedGuest]) -> None:
@@ -244,7 +249,7 @@ def _carry_out(
                 further = carry_out(work, change)
             except DachaError as e:
                 _failed(ws, outcome, change, e)
-                unfit |= _without(change, machines)
+                unfit |= without(change, machines)
                 continue
             _done(ws, outcome, change)
             if isinstance(change, MakeDisk | WriteSeed) and change.guest in starts:
@@ -288,13 +293,3 @@ def _failed(ws: Workspace, outcome: Outcome, change: Change, error: DachaError) 
 
 def _lacks_rules(outcome: Outcome) -> bool:
     return any(isinstance(change, LoadRules) for change, _ in outcome.failed)
-
-
-def _without(change: Change, machines: dict[str, Machine]) -> set[str | None]:
-    """The guests that are not started because this change failed."""
-    if isinstance(change, MakeDisk | WriteSeed):
-        return {change.guest}
-    if isinstance(change, MakeLink | LoadRules | Forwarding):
-        # A guest without its network, or on one without its rules.
-        return {n for n, m in machines.items() if any(a["tap"] for a in m["adapters"])}
-    return set()

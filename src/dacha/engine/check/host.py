@@ -50,11 +50,7 @@ def host_findings(ws: Workspace, plan: Plan, observed: Mapping[str, ObservedGues
         findings += confinement_findings(ws)
         on = {name for name, seen in observed.items() if seen.running}
         findings += live.conflicts(live.started(ws, plan), {k: s for k, s in live.read(ws.home).items() if k[0] in on})
-    if any(g.usb for g in ws.lab.guests.values()):
-        from dacha.engine.guest import usb
-
-        findings += usb.findings(ws)
-    findings += _gate_findings(ws)
+    findings += [*_usb_findings(ws), *_gate_findings(ws)]
     if ws.lab.open_firewall or (os.geteuid() == 0 and _passes_this_host(ws)):
         from dacha.engine.network import host_firewall
 
@@ -96,6 +92,15 @@ def _archive_findings(ws: Workspace, name: str) -> list[Finding]:
     except HostError as e:
         return [Finding(WARNING, "archives", f"guest {name}", e.what, e.remedy, ("guest", name, "archive"), "host")]
     return []
+
+
+def _usb_findings(ws: Workspace) -> list[Finding]:
+    """USB devices that guests should have and do not."""
+    if not any(g.usb for g in ws.lab.guests.values()):
+        return []
+    from dacha.engine.guest import usb
+
+    return usb.findings(ws)
 
 
 def _unit_findings(ws: Workspace) -> list[Finding]:

@@ -18,6 +18,8 @@ from dacha.hypervisor.monitor.qmp import Qmp, QmpRefused
 # How long QEMU may take to release a device (seconds): the guest is not asked.
 RELEASE_S = 10.0
 _OPAQUE = "usb"
+# Where rules for devices are (udev(7)).
+RULES = "/etc/udev/rules.d/70-dacha.rules"
 
 
 class Attached(NamedTuple):
@@ -66,10 +68,18 @@ def attach(qmp: Qmp, wanted: Usb, found: HostDevice) -> None:
 
 def _not_opened(found: HostDevice, e: OSError) -> HostError:
     what = f"cannot open the USB device {found.device} at port {found.port}: {found.node}"
+    if not isinstance(e, PermissionError):
+        return HostError(what, why=e.strerror or str(e))
+    import pwd
+
     vendor, _, product = found.device.partition(":")
-    rule = f'SUBSYSTEM=="usb", ATTR{{idVendor}}=="{vendor}", ATTR{{idProduct}}=="{product}", MODE="0660", GROUP="kvm"'
-    remedy = f"use Dacha as root, or let your group use it by a rule of udev, then plug it in again: {rule}"
-    return HostError(what, why=e.strerror or str(e), remedy=remedy if isinstance(e, PermissionError) else "")
+    owner = pwd.getpwuid(os.geteuid()).pw_name
+    rule = f'SUBSYSTEM=="usb", ATTR{{idVendor}}=="{vendor}", ATTR{{idProduct}}=="{product}", OWNER="{owner}"'
+    remedy = (
+        f"echo '{rule}' | sudo tee -a {RULES} && sudo udevadm control --reload && "
+        "sudo udevadm trigger --action=add --subsystem-match=usb"
+    )
+    return HostError(what, why=f"{owner} may not use it", remedy=remedy)
 
 
 def detach(qmp: Qmp, identifier: str) -> None:
