@@ -145,7 +145,7 @@ def test_the_lab_file_and_the_commands_name_devices(lab: Lab) -> None:
     lab.write('[lab]\nname = "pier"\n[guest.gauge]\nmemory = "64 MiB"\n')
     lab("guest", "edit", "gauge", "--add-usb", "1209:2303=A1", "--add-usb", "1-4")
     assert 'usb = ["1209:2303=A1", "1-4"]' in lab.file.read_text()
-    assert "USB 1209:2303=A1   not plugged in" in lab("guest", "show", "gauge").out
+    assert "USB device         1209:2303=A1: not plugged in" in lab("guest", "show", "gauge").out
     assert "USB device port 1-4 is not plugged in" in lab("check").out
     said = lab("guest", "edit", "gauge", "--remove-usb", "1-5", code=2).err
     assert "gauge has no USB device port 1-5" in said and "1209:2303=A1, port 1-4" in said

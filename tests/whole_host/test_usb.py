@@ -162,15 +162,17 @@ def test_a_device_goes_to_its_guest_whenever_it_is_plugged_in(whole_host: WholeH
     began = time.monotonic()
     until(lambda: "TIDE7" in on_usb(host), 120)
     print(f"the guest has it again after {time.monotonic() - began:.1f} s")
-    # Saved to disk and continued: taken away before, and given back.
+    # Saved to disk, the other one gets it; and not when that does not name it any more.
     dacha("pause sensor --save")
+    until(lambda: here(host)["46f4:0001"]["guest"] == "heron", 60)
+    dacha("guest edit heron --remove-usb 46f4:0001")
+    dacha("apply --no-wait")
     assert here(host)["46f4:0001"]["guest"] is None
     dacha("start sensor")
     until(lambda: here(host)["46f4:0001"]["guest"] == "sensor", 120)
     until(lambda: "TIDE7" in on_usb(host), 120)
     # No longer in the lab file.
     dacha("guest edit sensor --remove-usb 46f4:0001=TIDE7")
-    dacha("guest edit heron --remove-usb 46f4:0001")
     assert "detached the USB device" in dacha("apply --no-wait")
     until(lambda: on_usb(host) == "on usb: []", 120)
     until(lambda: host.sh("ls /sys/block | grep sd", None).out.strip() == "sda", 60)

@@ -78,11 +78,11 @@ def seat_words(seat: Seat) -> str:
         return "not plugged in"
     which = f"{seat.found.name or seat.found.device}, port {seat.found.port}"
     if seat.attached:
-        return f"{which}: in the guest"
+        return f"{which}, in the guest"
     if seat.use:
-        return f"{which}: used by this host: {seat.use}"
+        return f"{which}, used by this host: {seat.use}"
     if seat.holder:
-        return f"{which}: guest {seat.holder} has it"
+        return f"{which}, which guest {seat.holder} has"
     return f"{which}: plugged in, not in the guest"
 
 
@@ -112,7 +112,7 @@ def run_show(args: argparse.Namespace) -> int:
         output.step(f"door {d.name}", door_words(ws.plan.doors[guest.name, d.name]))
     if guest.usb:
         for seat in usb_seats(ws, guest.name):
-            output.step(f"USB {seat.usb}", seat_words(seat))
+            output.step("USB device", f"{seat.usb}: {seat_words(seat)}")
     if guest.archive:
         output.step("last archive", _last_archive(ws, guest.name))
     if ws.home.is_running(guest.name):

@@ -36,7 +36,8 @@ def present(sys: Path = SYS) -> frozenset[tuple[str, str]]:
 
 
 def _device(folder: Path, sys: Path, proc: Path) -> HostDevice:
-    names = (_told(folder / "manufacturer"), _told(folder / "product"))
+    maker, product = _told(folder / "manufacturer"), _told(folder / "product")
+    names = (product,) if product.lower().startswith(maker.lower()) else (maker, product)
     hub = _told(folder / "bDeviceClass") == _HUB
     return HostDevice(
         bus=int(_told(folder / "busnum")),
