@@ -164,6 +164,15 @@ def test_windows_is_told_everything_in_its_place() -> None:
     assert "tide table" not in windows.unattend(answers())
     bios = Xml.fromstring(windows.unattend(answers()).partition("\n")[2])
     assert [e.text for e in bios.findall(".//u:CreatePartition/u:Type", space)] == ["Primary"]
+    # From a further medium: drivers and the guest agent, before anybody logs in.
+    assert texts("RunSynchronousCommand/Path") == []
+    further = answers(bus="sata", firmware="uefi")._replace(further_medium=True)
+    root = Xml.fromstring(windows.unattend(further).partition("\n")[2])
+    drivers, agent = (str(c) for c in texts("settings/component/RunSynchronous/RunSynchronousCommand/Path"))
+    assert "pnputil /add-driver %d:\\*.inf /subdirs" in drivers and 'msiexec /i "%f" /qn' in agent
+    assert all(len(c) < 260 and c.endswith('& exit /b 0"') for c in (drivers, agent))
+    (settings,) = [s for s in root.findall("u:settings", space) if s.find(".//u:RunSynchronous", space) is not None]
+    assert settings.get("pass") == "specialize"
     none = windows.unattend(answers(NOTHING, (SECOND,), remote_desktop=False))
     assert "TCPIP" not in none and "fDenyTSConnections" not in none
 

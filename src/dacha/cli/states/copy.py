@@ -53,7 +53,11 @@ def run_copy(args: argparse.Namespace) -> int:
             f"warning: the system of {guest.name} keeps the name and the host keys of {args.name}, as it reads no "
             f"first-boot data\n  change them in the guest, then: dacha guest host-key {guest.name} --accept"
         )
+    hints = {
+        "screen": "set another port in the lab file",
+        "usb": f"add one: dacha guest edit {guest.name} --add-usb DEVICE",
+    }
     for key in made.omitted:
-        output.step(key, f"not copied: set another port with dacha guest edit {guest.name}")
+        output.step(key, f"not copied, as only one guest can have it; {hints[key]}")
     output.say("Next: dacha apply")
     return 0

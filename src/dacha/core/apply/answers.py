@@ -33,6 +33,8 @@ class Answers(NamedTuple):
     # Of Windows: the number of the edition on the medium, and its key.
     image: int = 1
     product_key: str | None = None
+    # Whether it has a further medium, which may have drivers and the guest agent.
+    further_medium: bool = False
 
     @property
     def setup(self) -> SetupFacts:

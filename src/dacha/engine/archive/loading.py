@@ -37,8 +37,8 @@ from dacha.hypervisor.images.image_tool import Image
 
 Progress = Callable[[str, float], None]
 TRUST = "if you trust the archive, add --trust"
-# Keys of a guest's table that name files and ports of the host that it came from.
-ELSEWHERE = ("share", "screen", "medium", "install", "archive")
+# Keys of a guest's table that name files, ports and devices of the host that it came from.
+ELSEWHERE = ("share", "screen", "medium", "install", "archive", "usb")
 _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 

@@ -128,6 +128,7 @@ def documents(ws: Workspace, plan: Plan, guest: Guest, form: Form, *, secrets: b
         share_password=smb.password(ws.home, guest.name) if secrets else "*",
         remote_desktop=bool(guest.setup.remote_desktop) or any(d.service == "rdp" for d in guest.doors),
         image=_image(ws, guest),
+        further_medium=bool(guest.media),
         product_key=(guest.product_key if secrets else HIDDEN.strip()) if guest.product_key else None,
     )
     return form.documents(answers)

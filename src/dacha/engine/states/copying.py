@@ -190,7 +190,7 @@ def _table(ws: Workspace, guest: Guest, address: str | None) -> tuple[dict[str, 
     adapters = table.get("adapter", [])
     if address:
         (adapters[0] if isinstance(adapters, list) else adapters)["address"] = address
-    omitted = [key for key in ("screen",) if table.pop(key, None) is not None]
+    omitted = [key for key in ("screen", "usb") if table.pop(key, None) is not None]
     return table, tuple(omitted)
 
 

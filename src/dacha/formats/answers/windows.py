@@ -22,6 +22,12 @@ _COMMON = {"processorArchitecture": "amd64", "publicKeyToken": "31bf3856ad364e35
            "versionScope": "nonSxS"}  # fmt: skip
 # Drive letters of the second medium with drivers; setup skips those that do not exist.
 _LETTERS = "DEF"
+# What is installed from a further medium, before anybody logs in: every driver that this system accepts, and QEMU's
+# guest agent. A medium without any is no error. (A command has at most 259 characters.)
+_FROM_MEDIUM = (
+    'cmd /c "for %d in (D E F G) do pnputil /add-driver %d:\\*.inf /subdirs /install & exit /b 0"',
+    'cmd /c "for %d in (D E F G) do for /r %d:\\ %f in (qemu-ga*64.msi) do msiexec /i "%f" /qn /norestart & exit /b 0"',
+)
 # IANA time zones with this system's names for them (CLDR, windowsZones), the most common ones.
 ZONES = {
     "Etc/UTC": "UTC", "Europe/London": "GMT Standard Time", "Europe/Dublin": "GMT Standard Time",
@@ -148,6 +154,10 @@ def _specialize(settings: Xml.Element, answers: Answers) -> None:
     names = _component(settings, "Microsoft-Windows-Shell-Setup")
     _put(names, "ComputerName", computer_name(facts["host_name"]))
     _put(names, "TimeZone", ZONES.get(answers.setup["time_zone"] or "Etc/UTC", "UTC"))
+    if answers.further_medium:
+        deployment = Xml.SubElement(_component(settings, "Microsoft-Windows-Deployment"), "RunSynchronous")
+        for n, command in enumerate(_FROM_MEDIUM, 1):
+            _item(deployment, "RunSynchronousCommand", Order=str(n), Path=command)
     static = [a for a in facts["adapters"] if a["address"] or a["address6"]]
     if static:
         _addresses(settings, static)
