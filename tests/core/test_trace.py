@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from dacha.cli.main import parser_for
 from dacha.core.apply.waiting import UNAPPLIED
+from dacha.core.endpoint import Endpoint
 from dacha.core.heard import Heard
 from dacha.core.network.confinement import Confinement
 from dacha.core.trace.hop import ASIDE, UNTESTED
@@ -36,7 +37,8 @@ SSH = ConnectResult(OPEN, True, "SSH-2.0-x", largest=1500)
 LINK = Carried("tap", True, True, True, "br", "br", True, True)
 KERNEL = Evidence(
     guest="gauge", door="ssh", service="ssh", system="debian", port=22, way="kernel", origin="lan",
-    place="192.0.2.10:2220", network="pier", since_s=600.0, booted="a prompt", carried=LINK, address="10.77.4.20",
+    place=Endpoint("192.0.2.10", 2220),
+    network="pier", since_s=600.0, booted="a prompt", carried=LINK, address="10.77.4.20",
     hardware="02:00:00:00:00:20", answered=("02:00:00:00:00:20",), route=("br", "br"), direct=SSH, key=True,
     reply=SSH, rule="there", forwarding=True, lan_address="192.0.2.10", through=SSH, sizes=(576, 1500),
     led=("10.77.4.20", 22), name="gauge.saltmarsh.internal", name_server="10.77.4.1", named=("10.77.4.20",),

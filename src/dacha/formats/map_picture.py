@@ -91,9 +91,9 @@ def _band(pen: Pen, band: Band, top: float) -> float:
                 begin = LAN_X[1]  # its known part begins there
             pen.arrow(begin, left + 0.22, y, color)
             if entry.router:
-                pen.label(OUTSIDE_X[0] + 0.12, y, entry.router, color, right=False)
+                pen.label(OUTSIDE_X[0] + 0.12, y, str(entry.router), color, right=False)
             own = entry.origin == HOST
-            pen.label(HOST_X[1] - 0.12 if own else HOST_X[0] + 0.12, y, entry.at, color, right=own)
+            pen.label(HOST_X[1] - 0.12 if own else HOST_X[0] + 0.12, y, str(entry.at), color, right=own)
             pen.text(right - 0.12, y, entry.to, color=color, right=True)
             y += ROW
         y += 0 if place.entries else ROW

@@ -103,7 +103,8 @@ def _way(entry: Any) -> str:
 
 def _door(entry: Any) -> dict[str, Any]:
     """A door on the map; `leads_to` is its name and the guest's port."""
-    outside = output.place_json(entry.router) if entry.router else None
+    known = None if isinstance(entry.router, str) else entry.router
+    outside = output.place_json(known) if entry.router else None
     return {"from": entry.origin, **output.place_json(entry.at), "leads_to": entry.to, "outside": outside}
 
 

@@ -130,7 +130,9 @@ class _Texts(dict[int, str]):
         if not cell.ways:
             return f"no: {cell.why}"
         way = cell.ways[0]
-        there = f"by DHCP, port {way.port}" if way.address == self._by_dhcp else self._endpoint(way.address, way.port)
+        there = (
+            f"by DHCP, port {way.port}" if way.address == self._by_dhcp else str(self._endpoint(way.address, way.port))
+        )
         return there + (" for some" if cell.only else "")
 
 

@@ -226,7 +226,7 @@ def _table(status: Any) -> None:
                     g.state if n == 0 else "",
                     addresses[n] if n < len(addresses) else "",
                     door.plan.door.name if door else "",
-                    door.place if door else "",
+                    door.enter_at if door else "",
                     door.now if door else "",
                 )
             )
@@ -264,7 +264,7 @@ def _json(ws: Workspace, status: Any) -> dict[str, Any]:
                         "service": d.plan.door.service,
                         "protocol": d.plan.door.protocol,
                         "from": d.plan.door.origin,
-                        **output.place_json(d.place.partition(" ")[2]),
+                        **output.place_json(d.place),
                         "to": d.plan.door.to.first,
                         "answers": d.ok,
                         "seen": d.now,

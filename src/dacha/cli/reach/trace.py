@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import argparse
 import re
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.core.errors import UsageError
 from dacha.core.lab.kinds import ORIGINS
+
+if TYPE_CHECKING:
+    from dacha.core.endpoint import Endpoint
 
 # The interval of --watch (seconds).
 WATCH_S = 2.0
@@ -134,7 +137,7 @@ class _Walk:
         if not self._headed:
             self._headed = True
             inside = endpoint(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
-            way = f"{evidence.place} → {inside}"
+            way = f"{evidence.place or 'nowhere'} → {inside}"
             if outside := _outside(evidence):
                 way = f"{outside} → {way}"
             head = f"{self._args.guest}, {self._asked.plan.door.name}, from {ORIGIN_WORDS[self._asked.origin]}"
@@ -222,7 +225,7 @@ def _watch(args: argparse.Namespace, asked: Any) -> None:
         time.sleep(WATCH_S)
 
 
-def _outside(evidence: Any) -> str | None:
+def _outside(evidence: Any) -> Endpoint | None:
     """The address to type outside."""
     from dacha.core.plan.doors import endpoint
 

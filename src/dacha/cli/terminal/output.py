@@ -6,12 +6,15 @@ import json
 import os
 import sys
 from collections.abc import Callable, Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dacha.cli.terminal.streams import Lost, put
 from dacha.cli.terminal.table import block, columns, row_lines, widths, wrapped
 from dacha.core.findings import Finding
 from dacha.core.harmless import harmless_json, harmless_lines
+
+if TYPE_CHECKING:
+    from dacha.core.endpoint import Endpoint
 
 # The columns of a step's line, if there is room for them.
 STEP = 93
@@ -83,12 +86,9 @@ def moment(unix_s: float | None) -> str | None:
     return strftime("%Y-%m-%dT%H:%M:%SZ", gmtime(unix_s))
 
 
-def place_json(place: str | None) -> dict[str, Any]:
-    """An address "ADDRESS:PORT" as its two parts; both null if there is none."""
-    from dacha.core.units import whole_number
-
-    address, _, port = (place or "").rpartition(":")
-    return {"address": address.strip("[]") or None, "port": whole_number(port)}
+def place_json(place: Endpoint | None) -> dict[str, Any]:
+    """An endpoint as its two parts; both null if there is none."""
+    return {"address": place.address, "port": place.port} if place else {"address": None, "port": None}
 
 
 def _ascii() -> bool:

@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import TYPE_CHECKING
 
+from dacha.core.endpoint import Endpoint
 from dacha.core.findings import ERROR, Finding, Path
 from dacha.core.lab.model import Door, Guest, Lab
 from dacha.core.lab.network import Ports
@@ -30,9 +31,9 @@ PORT_BASES = {"ssh": 2200, "rdp": 3400, "vnc": 6000, "http": 8000, "https": 8400
 OTHER_BASE = 20000
 
 
-def endpoint(address: object, port: object) -> str:
-    """Address and port as text: an IPv6 address in brackets (RFC 3986 section 3.2.2)."""
-    return f"[{address}]:{port}" if ":" in str(address) else f"{address}:{port}"
+def endpoint(address: object, port: int) -> Endpoint:
+    """An endpoint at an address of any type."""
+    return Endpoint(str(address), port)
 
 
 class Forward(NamedTuple):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
+from dacha.core.endpoint import Endpoint
 from dacha.core.lab.model import Lab
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import DoorPlan, endpoint, here, lan_place
@@ -20,9 +21,9 @@ class Entry(NamedTuple):
     address to type outside."""
 
     origin: str
-    at: str
+    at: Endpoint
     to: str
-    router: str = ""
+    router: Endpoint | str = ""
 
 
 class Place(NamedTuple):
@@ -79,7 +80,7 @@ def _entry(door: DoorPlan, lan: IPv4Address | None, known: RouterState, now: flo
     if at is None or door.means == "none":
         return None
     origin = {"outside": OUTSIDE, "lan": LAN}.get(door.door.origin, HOST)
-    router = ""
+    router: Endpoint | str = ""
     if origin == OUTSIDE:
         mapping = known.of(door.door.guest, door.door.name, now)
         shut = BY_HAND if by_hand else NOT_LED_IN

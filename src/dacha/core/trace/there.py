@@ -66,5 +66,5 @@ def _words(here: ConnectResult | None) -> str:
 
 
 def _look(e: Evidence, who: str) -> str:
-    address = e.place.rpartition(":")[0].strip("[]")
+    address = e.place.address if e.place else "ADDRESS"
     return f"ssh {who} ip route get {address} shows its route; check its firewall and the network in between"

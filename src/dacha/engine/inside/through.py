@@ -87,7 +87,7 @@ def through_command(
         except DachaError as e:
             why = f"{between.guest}: {e.what}"
             continue
-        to = endpoint(between.address, _port(guest))
+        to = str(endpoint(between.address, _port(guest)))
         # ssh substitutes percent signs in this option: they are doubled.
         proxy = shlex.join([*first[:-1], "-W", to, first[-1]]).replace("%", "%%")
         asks = [*first[:-1], "-o", "BatchMode=yes", "-W", to, first[-1]]

@@ -6,6 +6,7 @@ import threading
 import time
 from collections.abc import Iterable
 
+from dacha.core.endpoint import Endpoint
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.router.mapping import RouterState
 from dacha.core.trace.router import keeps_out
@@ -43,12 +44,12 @@ def known(ws: Workspace) -> RouterState:
 
 def led_in(
     door: DoorPlan, granted: RouterState, seen: RouterSeen | None, *, by_hand: bool
-) -> tuple[bool | None, str, str]:
+) -> tuple[bool | None, str, Endpoint | None]:
     """For a door that is open on the LAN: whether the router forwards it (None: unknown), a description, and its
-    outside address ("" for none)."""
+    outside address (None: none)."""
     guest, name = door.door.guest, door.door.name
     mapping = granted.of(guest, name, time.time())
-    place = f"outside {granted.address or 'router'}:{mapping.outside_port}" if mapping else ""
+    place = Endpoint(granted.address or "router", mapping.outside_port) if mapping else None
     if by_hand:
         return True, f"{ON_LAN}; no requests are sent to the router", place
     if seen and (kept := keeps_out(seen)):

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from dacha.core.apply.changes import Change
 from dacha.core.apply.observed import ObservedGuest
+from dacha.core.endpoint import Endpoint
 from dacha.core.findings import Finding
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
@@ -19,16 +20,27 @@ if TYPE_CHECKING:
 
 
 class DoorRow(NamedTuple):
-    """A door: its address, and whether it responds (`ok` None: not probed), with what was seen, in words."""
+    """A door: where it is entered (None: nowhere), at the farthest place that it is open to ("host", "LAN", "outside"),
+    and whether it responds (`ok` None: not probed), with what was seen, in words."""
 
     plan: DoorPlan
-    place: str
+    reached_from: str
+    place: Endpoint | None
     ok: bool | None
     now: str
     # It does not respond, and its server need not run always.
     excused: bool = False
     # It responds on the LAN, but not from outside.
     inside_only: bool = False
+
+    @property
+    def enter_at(self) -> str:
+        """Where it is entered, in words."""
+        if self.place is None:
+            return "nowhere"
+        ports = self.plan.port if self.plan.means == "forward" and self.reached_from != "outside" else None
+        last = f"-{ports.last}" if ports and ports.width > 1 else ""
+        return f"{self.reached_from} {self.place}{last}"
 
     @property
     def silent(self) -> bool:

@@ -12,11 +12,12 @@ from dacha.core.apply.changes import LIVE, Caretaker, Change, LoadRules, when_of
 from dacha.core.apply.faults import FAULTS
 from dacha.core.apply.observed import BOOTING_S, HUNG, OFF, ON, PAUSED, SAVED, ObservedGuest
 from dacha.core.apply.waiting import APPLY, ByGuest, Waiting, still_open, waiting
+from dacha.core.endpoint import Endpoint
 from dacha.core.findings import Finding, errors
 from dacha.core.heard import Heard
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
-from dacha.core.plan.doors import LOOPBACK, DoorPlan, endpoint, lan_place
+from dacha.core.plan.doors import LOOPBACK, DoorPlan, lan_place
 from dacha.core.plan.plan import Plan
 from dacha.core.units import show_duration
 from dacha.engine.apply.pending import pending_changes
@@ -220,24 +221,23 @@ def _door_row(
     ok, now = _answer(door, seen, looked)
     inside_only = False
     place = lan_place(door, looked.lan)
-    shown = f"LAN {_endpoint(door, place)}" if place else ""
-    if not shown:
-        place = door.enter_at(LOOPBACK)
-        shown = f"host {_endpoint(door, place)}" if place else "nowhere"
+    reached_from = "LAN" if place else "host"
+    place = place or door.enter_at(LOOPBACK)
+    at = _endpoint(door, place) if place else None
     if door.door.origin == "outside" and door.means != "none":
         from dacha.engine.reach.outside import known, led_in
 
         outside_ok, outside_now, led = led_in(door, known(ws), router.get(_key(door)), by_hand=ws.lab.by_hand)
-        shown = led or shown
+        reached_from, at = ("outside", led) if led else (reached_from, at)
         if ok:
             ok, now, inside_only = outside_ok, outside_now, outside_ok is False
     heard = looked.verdicts.get(_key(door))
     excused = ok is False and not door.door.always and heard is not None and not heard.ok and _held_open(door, seen)
-    return DoorRow(door, shown, ok, f"{now}; not always on" if excused else now, excused, inside_only)
+    return DoorRow(door, reached_from, at, ok, f"{now}; not always on" if excused else now, excused, inside_only)
 
 
-def _endpoint(door: DoorPlan, place: tuple[object, int]) -> str:
-    return endpoint(place[0], door.port if door.port and door.means == "forward" else place[1])
+def _endpoint(door: DoorPlan, place: tuple[object, int]) -> Endpoint:
+    return Endpoint(str(place[0]), door.port.first if door.port and door.means == "forward" else place[1])
 
 
 def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | None, str]:

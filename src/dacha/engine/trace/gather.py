@@ -52,7 +52,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         port=door.door.to.first,
         way=way,
         origin=asked.origin,
-        place=endpoint(*place) if place else "nowhere",
+        place=endpoint(*place) if place else None,
         away=door.door.away,
         address=str(door.adapter.address or "") or None if door.adapter and way != "user" else None,
         on_loopback=door.listen.is_loopback,

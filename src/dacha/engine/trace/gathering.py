@@ -241,7 +241,7 @@ class Gathering:
             agent_runs=self.inquiry.by_agent if self.inquiry.inside else None,
             mute=self.inquiry.mute or self._unfinished(),
             unanswered=tuple((hop, why) for question, why in unanswered.items() for hop in HOPS_OF.get(question, ())),
-            taken=others.taken(door, listing, from_lan=from_lan, asker=e.asker, at=e.place.rpartition(":")[0]),
+            taken=others.taken(door, listing, from_lan=from_lan, asker=e.asker, at=e.place.address if e.place else ""),
             dropped=others.dropped(self.ws.lab.name, door, listing, from_lan=from_lan, asker=e.asker, lan=self.lan),
         )
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import time
 
+from dacha.core.endpoint import Endpoint
 from dacha.core.trace.seen.evidence import Evidence, ThereSeen
-from dacha.core.units import whole_number
 from dacha.engine.trace.asking import Asking
 from dacha.host.facts import program
 from dacha.host.probe.through_ssh import touch_from
@@ -38,10 +38,9 @@ def _from_there(machine: str, e: Evidence, limit_s: float) -> ThereSeen:
     ssh = program("ssh")
     if ssh is None:
         return ThereSeen(machine, None, "ssh is not installed")
-    address, _, port = e.place.rpartition(":")
+    to = e.place
     if e.origin == "outside" and e.router and e.router.address:
-        address, port = e.router.address, str(e.router.port)
-    number = whole_number(port)
-    if number is None:
+        to = Endpoint(e.router.address, e.router.port)
+    if to is None:
         return ThereSeen(machine, None, "the door has no address")
-    return touch_from(ssh, machine, address.strip("[]"), number, probe_for(e.service), limit_s)
+    return touch_from(ssh, machine, to.address, to.port, probe_for(e.service), limit_s)

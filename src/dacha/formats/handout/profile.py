@@ -12,7 +12,7 @@ def profile(lab: str, way: WayIn) -> bytes:
         "name": way.session,
         "group": lab,
         "protocol": way.service.upper(),
-        "server": endpoint(way.address, way.port),
+        "server": str(endpoint(way.address, way.port)),
         "username": way.user,
     }
     if way.service == "rdp":

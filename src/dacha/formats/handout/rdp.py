@@ -35,7 +35,7 @@ class Signer(NamedTuple):
 def rdp_file(way: WayIn, signer: Signer | None = None) -> bytes:
     """The file for one way; the client asks for the password, and warns if the certificate is not trusted."""
     settings: list[tuple[str, str | int]] = [
-        ("full address", endpoint(way.address, way.port)),
+        ("full address", str(endpoint(way.address, way.port))),
         ("username", way.user),
         ("prompt for credentials", 1),
         ("authentication level", 2),

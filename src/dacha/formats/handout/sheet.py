@@ -78,7 +78,7 @@ def _phone(w: WayIn, link: str) -> str:
 
 
 def _way(w: WayIn) -> str:
-    at = endpoint(w.address, w.port)
+    at = str(endpoint(w.address, w.port))
     if w.service == "ssh":
         user = f"{w.user}@" if w.user else ""
         bare = f"ssh -p {w.port} {user}{w.address}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from dacha.core.endpoint import Endpoint
 from dacha.core.heard import Heard
 from dacha.core.named import NamedTuple
 from dacha.core.network.confinement import Confinement
@@ -135,7 +136,7 @@ class Evidence(NamedTuple):
     port: int
     way: Way
     origin: Origin
-    place: str = ""
+    place: Endpoint | None = None  # where the door is entered from its origin
     away: bool = False  # closed to the LAN at the place where this host is
     network: str = ""
     lab_error: tuple[str, str] | None = None
