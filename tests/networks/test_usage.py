@@ -162,8 +162,8 @@ def test_the_caretaker_measures_and_counts_each_door(hosted: HostedLab) -> None:
     before = collected(lab)
     # The guest's server is away for a moment after each connection.
     get = (
-        "import socket, time\nfor _ in range(300):\n try: s = socket.create_connection(('192.0.2.10', 8080), 30); break\n"
-        " except ConnectionRefusedError: time.sleep(0.2)\nn = 0\n"
+        "import socket, time\nfor _ in range(300):\n"
+        " try: s = socket.create_connection(('192.0.2.10', 8080), 30); break\n except ConnectionRefusedError: time.sleep(0.2)\nn = 0\n"
         f"while n < {size} and (d := s.recv(65536)): n += len(d)\nprint(n)"
     )
     assert int(world.run("lan", *PYTHON, "-c", get)) == size
