@@ -161,11 +161,19 @@ def test_the_caretaker_measures_and_counts_each_door(hosted: HostedLab) -> None:
     on_console(run, f"head -c {size} /dev/urandom > /run/tides; {{ (while :; do nc -l -p 8081 < /run/tides; done) & }}")
     before = collected(lab)
     # The guest's server is away for a moment after each connection.
-    get = (
-        "import socket, time\nfor _ in range(300):\n"
-        " try: s = socket.create_connection(('192.0.2.10', 8080), 30); break\n except ConnectionRefusedError: time.sleep(0.2)\nn = 0\n"
-        f"while n < {size} and (d := s.recv(65536)): n += len(d)\nprint(n)"
-    )
+    get = f"""
+import socket, time
+for _ in range(300):
+    try:
+        s = socket.create_connection(("192.0.2.10", 8080), 30)
+        break
+    except ConnectionRefusedError:
+        time.sleep(0.2)
+n = 0
+while n < {size} and (d := s.recv(65536)):
+    n += len(d)
+print(n)
+"""
     assert int(world.run("lan", *PYTHON, "-c", get)) == size
     # From this host itself, too.
     assert int(world.run("host", *PYTHON, "-c", get.replace("192.0.2.10", "127.0.0.1"))) == size

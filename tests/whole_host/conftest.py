@@ -45,6 +45,8 @@ usb = ["1209:0000"]
 """
 LINE = "root=LABEL=root rw console=ttyS0 net.ifnames=0 panic=-1"
 DACHA = "/opt/dacha/venv/bin/dacha"
+# The version before, for its upgrade: a commit.
+BEFORE, OLDER = "9a6d883", "/opt/dacha/before/bin/dacha"
 
 
 class Answer:
@@ -127,7 +129,11 @@ def whole_host(tmp_path_factory: pytest.TempPathFactory, image: Any) -> Iterator
     shutil.copy(image.kernel, inner / "vmlinux")
     shutil.copy(image.initrd, inner / "initrd.cpio")
     (inner / "command-line").write_text(image.command_line)
-    subprocess.run([TOP / "tools/dacha-disk.sh", TOP, folder / "dacha.img", inner], check=True, timeout=900)
+    older = folder / "before"
+    older.mkdir()
+    said = subprocess.run(["git", "-C", TOP, "archive", BEFORE], capture_output=True, check=True)
+    subprocess.run(["tar", "-x", "-C", older], input=said.stdout, check=True)
+    subprocess.run([TOP / "tools/dacha-disk.sh", TOP, folder / "dacha.img", inner, older], check=True, timeout=900)
     run = Path(tempfile.mkdtemp(prefix="dacha-test-"))
     lab = Lab(folder, run)
     try:
