@@ -131,6 +131,7 @@ def _duties(ws: Workspace) -> list[tuple[str, str]]:
         (any(g.archive for g in guests), "It saves guests to archives.", "guests are not saved to archives"),
         (lab.usage, f"It measures what guests use{served}.", "nothing is measured"),
         (lab.lan_names, "It announces guests' names on the LAN.", "guests' names are not announced on the LAN"),
+        (any(g.usb for g in guests), "It gives guests their USB devices.", "USB devices that are plugged in stay here"),
         (lab.alerts, "It runs the lab's commands at events.", "no command is run at an event"),
     )
     asked = [(does, lacks) for wanted, does, lacks in duties if wanted]

@@ -113,6 +113,7 @@ def apply_and_wait(args: argparse.Namespace, only: set[str] | None, doing: str =
         output.emit_json(_json(ws, outcome, closed) | {"first_boot_failed": unready})
     else:
         _say_waiting(ws, outcome, only)
+        _say_usb(ws, only)
         _finish(ws, outcome, new, closed)
     for _change, error in outcome.failed:
         output.note(error.message())
@@ -194,6 +195,18 @@ def _say_waiting(ws: Workspace, outcome: Any, only: set[str] | None) -> None:
             saved = ws.home.saved_note(guest.name).exists()
             why = "its memory is saved to disk" if saved else "it was stopped by command"
             output.step(f"guest {guest.name}", f"left off, as {why}: dacha start {guest.name}")
+
+
+def _say_usb(ws: Workspace, only: set[str] | None) -> None:
+    """USB devices that running guests should have and do not."""
+    if not any(g.usb for g in ws.lab.guests.values()):
+        return
+    from dacha.engine.guest.usb import findings
+
+    for found in findings(ws):
+        name = str(found.path[1])
+        if (only is None or name in only) and ws.home.is_running(name):
+            output.note(f"warning: {found.subject}: {found.what}\n  {found.remedy}")
 
 
 def _finish(ws: Workspace, outcome: Any, new: list[Any], closed: list[tuple[Any, str]]) -> None:
