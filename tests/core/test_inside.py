@@ -11,11 +11,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.heard import Heard
+from dacha.core.trace.advice import Advice
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.login import login
-from dacha.core.trace.seen.client import read_client
-from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, ConnectResult, LoginSeen, accepted
+from dacha.core.trace.seen.client import IN_WORD, read_client
+from dacha.core.trace.seen.evidence import AGENT, IN, OPEN, REFUSED, SILENT, ConnectResult, LoginSeen, accepted
 from dacha.core.trace.seen.inside import Inside, other_ports, read_inside
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, RULES, SERVER, SERVICES, script
 from dacha.core.trace.told import why_shut
@@ -144,7 +145,7 @@ ENTERED = f'{ACCEPTED}\nAuthenticated to 192.0.2.1 ([192.0.2.1]:22) using "publi
 
 def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops") -> Hop:
     seen = read_client(user, ("id",), code, said)
-    seen = seen._replace(tails=("5qIWlstb/hYGxMpIl9ik6G06",))
+    seen = seen._replace(tails=("5qIWlstb/hYGxMpIl9ik6G06",), types=("ssh-ed25519",))
     found = login(KERNEL._replace(login=seen, inside=inside, now=1795728659.0))
     assert found is not None
     return found
@@ -274,13 +275,85 @@ def test_a_remedy_goes_by_the_way_that_is_open() -> None:
             "dacha connect gauge --by agent -- 'systemctl enable --now ssh'",
         ),
         (refused._replace(inside=inside, agent_runs=False), "dacha connect gauge -- 'sudo systemctl enable --now ssh'"),
-        (refused._replace(console="shell"), "dacha console gauge, then: see whether its server runs"),
-        (refused._replace(console="password"), "dacha console gauge (log in with the password), then: see"),
+        (refused._replace(console="shell"), "dacha console gauge, then as root: systemctl status"),
+        (
+            refused._replace(console="password"),
+            "dacha console gauge (log in with the password), then as root: systemctl",
+        ),
         (refused._replace(console="nobody"), "no way into gauge is known"),
-        (refused._replace(console="nobody", agent=True), "dacha console gauge, then: see"),
+        (refused._replace(console="nobody", agent=True), "dacha connect gauge --by agent -- 'systemctl status"),
     ):
         stop = broken(judge(e))
         assert stop and words in stop.remedy, stop
+
+
+def test_a_port_that_closes_each_connection_is_not_one_that_nobody_has() -> None:
+    """In user mode QEMU accepts every connection: only the guest tells whether a server closed it."""
+    closed = USER._replace(through=accepted(Heard.CLOSED), agent_runs=True)
+    unknown = broken(judge(closed))
+    assert unknown and unknown.name == "service" and "one of: no program listens" in unknown.means
+    assert "its server refuses this host" in unknown.means
+    listening = {"listen": 'LISTEN 0 1 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=1,fd=3))'}
+    for inside, words in (
+        (told(**listening), "one of: its server refuses this host (/etc/hosts.deny"),
+        (told(**listening, log="refused connect from 10.77.4.1"), "refused connect from 10.77.4.1"),
+    ):
+        hops = judge(closed._replace(inside=inside))
+        assert next(h for h in hops if h.name == "service").verdict == FINE
+        stop = broken(hops)
+        assert stop and stop.name == "protocol" and words in stop.means and "sshd has the port" in stop.seen
+        assert stop.remedy.startswith("dacha connect gauge --by agent -- 'journalctl")
+    # Where packets go to the guest itself, an accepted connection is no refusal.
+    direct = KERNEL._replace(direct=accepted(Heard.CLOSED), through=accepted(Heard.CLOSED))
+    stop = broken(judge(direct))
+    assert stop and stop.name == "protocol" and "refuses this host" in stop.means
+
+
+def test_words_for_a_guest_that_only_its_agent_enters_name_no_console() -> None:
+    said = Advice(words="raise its limit").said("gauge", AGENT)
+    assert "console" not in said and "dacha connect gauge --by agent -- COMMAND" in said
+
+
+@pytest.mark.parametrize(
+    ("code", "said", "words"),
+    [
+        (255, '{A}\nAuthenticated using "publickey" with partial success.', "requires another method"),
+        (255, "Unable to negotiate with 192.0.2.1 port 22: no matching cipher found.", "no algorithm in common"),
+        (255, "{E}\nThere were too many logins for 'ops'.", "limit of logins"),
+        (255, "{E}\nchannel 0: open failed: administratively prohibited: open failed", "allows no sessions"),
+        (0, "{E}\nonly tides", "another command"),
+    ],
+)  # fmt: skip
+def test_what_the_client_proves_is_said_whatever_the_log_has(code: int, said: str, words: str) -> None:
+    text = said.replace("{A}", ACCEPTED).replace("{E}", ENTERED)
+    seen = read_client("ops", ("id",), code, text, word=True)
+    found = login(KERNEL._replace(login=seen, inside=told(log="Invalid user admin from 192.0.2.9"), now=1795728659.0))
+    assert found and found.verdict == BROKEN and words in found.means and "admin" not in found.means
+
+
+def test_a_command_that_ran_proves_the_login() -> None:
+    assert read_client("ops", ("id",), 0, f"{ENTERED}\n{IN_WORD}\nssh-ed25519 AAAA", word=True).result == IN
+    assert read_client("ops", ("id",), 0, ENTERED).result == IN
+
+
+@pytest.mark.parametrize(
+    ("changed", "words", "proved"),
+    [
+        ({"set": "allowgroups tide pier*", "groups": "ops sudo"}, "allows only the groups tide, pier*", True),
+        ({"set": "allowgroups tide pier*", "groups": "ops pier-crew"}, "", True),
+        ({"set": "denygroups sudo", "groups": "ops sudo"}, "denies the group sudo", True),
+        ({"set": "authenticationmethods password", "groups": "ops"}, "requires more than a key: password", True),
+        ({"set": "authenticationmethods any", "groups": "ops"}, "", True),
+        ({"algorithm": "rsa-sha2-512"}, "no keys of the type ssh-ed25519", True),
+        ({"algorithm": "ssh-ed25519"}, "", True),
+        ({"limits": '5qIWlstb/hYGxMpIl9ik6G06 from="192.0.2.99"'}, "limits this key: from=", False),
+        ({"limits": '5qIWlstb/hYGxMpIl9ik6G06 no-pty,permitopen="x:1"'}, "", True),
+    ],
+)
+def test_groups_methods_and_options_of_a_key(changed: dict[str, str], words: str, proved: bool) -> None:
+    hop = tried(255, "ops@192.0.2.1: Permission denied (publickey).", told(**changed))
+    assert words in hop.means
+    assert ("one of:" in hop.means) == (not words or not proved), hop
 
 
 def test_a_wrong_gateway_is_named_with_the_right_one() -> None:

@@ -88,7 +88,7 @@ def test_without_the_labs_rules_nothing_else_is_blamed() -> None:
 def test_the_mend_is_for_the_guests_own_family() -> None:
     refused = KERNEL._replace(direct=ConnectResult(REFUSED), through=accepted(Heard.CLOSED))
     for system, words in (
-        ("debian", "systemctl status ssh sshd"),
+        ("debian", "systemctl status --no-pager ssh sshd"),
         ("windows", "Start-Service sshd"),
         ("alpine", "service sshd status"),
     ):

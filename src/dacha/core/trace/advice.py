@@ -27,6 +27,8 @@ class Advice(NamedTuple):
             return f"dacha connect {guest} -- {shlex.quote(f'sudo {plain}')}"
         if by == LOGIN:
             return f"dacha connect {guest}, then: {self.words}"
+        if by == AGENT:
+            return f"in {guest}: {self.words}\nto run a command there: dacha connect {guest} --by agent -- COMMAND"
         what = f"as root: {self.command}" if self.command else self.words
         if by == NOBODY:
             return f"in {guest}, {what}\n{no_way_in(guest)}"
@@ -87,8 +89,18 @@ def to_look(service: str, system: str) -> Advice:
     if system == "windows" or service not in _LOOK:
         return to_serve(service, system)
     if family_of(system).services in ("openrc", "rc"):
-        return Advice(words=f"see whether its server runs: service {_LOOK[service].split()[-1]} status")
-    return Advice(words=f"see whether its server runs: systemctl status {_LOOK[service]}")
+        return Advice(f"service {_LOOK[service].split()[-1]} status")
+    return Advice(f"systemctl status --no-pager {_LOOK[service]}")
+
+
+# The server's last words about logins, and what uses the guest's CPU.
+SERVER_LOG = Advice("journalctl -u ssh -u sshd -n 20 --no-pager")
+BUSY = Advice("top -b -n 1 | head -n 15")
+
+
+def to_find(port: int) -> Advice:
+    """How to see which program has a port."""
+    return Advice(f"ss -ltnp | grep :{port}")
 
 
 def to_admit(port: int, system: str) -> Advice:

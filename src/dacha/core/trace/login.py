@@ -7,7 +7,7 @@ changed for a cause that is not proved. docs/trace.md has the table.
 
 from __future__ import annotations
 
-from dacha.core.trace.advice import Advice
+from dacha.core.trace.advice import SERVER_LOG, Advice
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.password import login_by_password
 from dacha.core.trace.seen.client import NO_METHOD
@@ -33,6 +33,34 @@ _PROVED = {
     "too many clients": (
         "its server has reached its limit of clients that have not logged in (MaxStartups)",
         Advice(words="to see who connects: ss -tn sport = :22"),
+    ),
+}
+# What the client's messages prove, whatever else the guest reports.
+_CERTAIN = {
+    "more methods": (
+        "the key is accepted, and its server requires another method as well (AuthenticationMethods)",
+        Advice("sshd -T | grep -i authenticationmethods"),
+    ),
+    "key type": (
+        "its server accepts no signatures of this type of key (PubkeyAcceptedAlgorithms)",
+        Advice("sshd -T | grep -i pubkeyacceptedalgorithms"),
+    ),
+    "nothing in common": (
+        "its server and the client of this host have no algorithm in common",
+        Advice("sshd -T | grep -i -e ciphers -e macs -e kexalgorithms -e hostkeyalgorithms"),
+    ),
+    "too many logins": (
+        "{user} has reached the limit of logins (maxlogins in /etc/security/limits.conf)",
+        Advice("grep -r maxlogins /etc/security/limits.conf /etc/security/limits.d"),
+    ),
+    "no sessions": (
+        "its server allows no sessions on a connection (MaxSessions)",
+        Advice("sshd -T | grep -i maxsessions"),
+    ),
+    "other command": (
+        "its server runs another command than the client's (ForceCommand, or command= in the key file), or the shell "
+        "of {user} runs none",
+        Advice("sshd -T -C user={user} | grep -i forcecommand; grep -n command= ~{user}/.ssh/authorized_keys"),
     ),
 }
 # Problems on this host, by the client's messages; {key} is the private key's file.
@@ -117,8 +145,12 @@ def _how_far(seen: LoginSeen) -> str:
 def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
     """The causes that the evidence leaves: a single one if the others are excluded."""
     user = seen.user
-    if told := why_refused(e.inside, user, seen.tails, e.now, accepted=seen.accepted, entered=seen.entered):
-        return [told]
+    if seen.cause in _CERTAIN:
+        means, advice = _CERTAIN[seen.cause]
+        return [Cause("", means.format(user=user), advice._replace(command=advice.command.format(user=user)))]
+    if told := why_refused(e.inside, seen, e.now):
+        # An unproved one is listed with what else keeps a known key out.
+        return [told] if told.proved else [told, Cause("", _NOT_KNOWN[-1].format(user=user))]
     if seen.cause in _PROVED:
         means, advice = _PROVED[seen.cause]
         return [Cause("", means.format(user=user), advice._replace(command=advice.command.format(user=user)))]
@@ -145,5 +177,4 @@ def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
 
 def _more(e: Evidence) -> str:
     """How to tell the causes apart: the server's log has the reason of each refusal."""
-    log = Advice("journalctl -u ssh -u sshd -n 20 --no-pager").said(e.guest, e.by)
-    return f"its server's log has the cause: {log}"
+    return f"its server's log has the cause: {SERVER_LOG.said(e.guest, e.by)}"

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dacha.core.heard import Heard
 from dacha.core.trace.seen.evidence import OPEN, PUT_OUT, REFUSED_LOGIN, SILENT, UNREACHABLE, Evidence
 from dacha.core.trace.seen.inside import other_ports
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, SERVER, SERVICES, SHUT
 from dacha.core.trace.seen.questions import SILENT as WHY_SILENT
 from dacha.core.trace.service import touched, wordless
-from dacha.core.trace.told import why_mute, why_not_beyond, why_refused, why_shut, why_silent
+from dacha.core.trace.told import serves, why_mute, why_not_beyond, why_refused, why_shut, why_silent
 
 
 def wanted(e: Evidence) -> tuple[str, ...]:
@@ -16,6 +17,8 @@ def wanted(e: Evidence) -> tuple[str, ...]:
     if _unseen(e):
         return WHY_SILENT
     if heard is not None and not heard.ok:
+        if heard.heard == Heard.CLOSED and e.service == "ssh":
+            return (LISTENERS, SERVER, *(piece for piece in SHUT if piece != LISTENERS))
         if wordless(heard) and e.arrived is not False and e.service != "tcp":
             return (LISTENERS, SERVICES)
         return WHY_SILENT if heard.how in (SILENT, UNREACHABLE) or heard.how == OPEN else SHUT
@@ -48,6 +51,8 @@ def explained(e: Evidence) -> bool:
         if wordless(heard) and e.arrived is not False:
             told = why_mute(inside, e.service, e.port)
             return told is not None and told.proved
+        if heard.heard == Heard.CLOSED and serves(inside, e.port):
+            return e.service != "ssh" or inside.knows(SERVER)
         shut = why_shut(inside, e.service, e.port)
         elsewhere = [port for port in other_ports(inside, e.service) if port != e.port]
         link = why_silent(e)
@@ -55,9 +60,8 @@ def explained(e: Evidence) -> bool:
             return True
         return bool(elsewhere) or (shut is not None and (inside.knows(RULES) or not inside.drops))
     if e.login is not None and e.service == "ssh":
-        seen = e.login
-        told = why_refused(inside, seen.user, seen.tails, e.now, accepted=seen.accepted, entered=seen.entered)
-        return told is not None
+        refused = why_refused(inside, e.login, e.now)
+        return refused is not None and refused.proved
     if e.reply is not None and e.reply.how in (SILENT, UNREACHABLE):
         return inside.gateway is not None and why_not_beyond(e) is not None
     return False

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.heard import Heard
 from dacha.core.lab.kinds import CLEAR
-from dacha.core.trace.advice import Advice, to_admit, to_look, to_protect, to_serve
+from dacha.core.trace.advice import BUSY, Advice, to_admit, to_find, to_look, to_protect, to_serve
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import (
     OPEN,
@@ -19,7 +19,7 @@ from dacha.core.trace.seen.evidence import (
 )
 from dacha.core.trace.seen.inside import other_ports
 from dacha.core.trace.seen.questions import LISTENERS, SERVICES
-from dacha.core.trace.told import why_mute, why_not_beyond, why_shut, why_silent
+from dacha.core.trace.told import serves, why_closing, why_mute, why_not_beyond, why_shut, why_silent
 from dacha.core.units import show_duration
 
 
@@ -67,6 +67,10 @@ def service(e: Evidence) -> Hop:
         )
     if touch is None:
         return Hop("service", UNTESTED, e.untold or "it cannot be probed from this host")
+    if touch.heard == Heard.CLOSED and (e.way != "user" or (e.inside and serves(e.inside, e.port))):
+        # The guest accepted the connection: the next hop is about what follows. In user mode QEMU accepts all of them,
+        # so that only the guest itself can tell.
+        return Hop("service", FINE, f"port {e.port} is open")
     if touch.how == REFUSED or touch.heard == Heard.CLOSED:
         return _refusing(e)
     if touch.how == REJECTED:
@@ -100,6 +104,9 @@ def _refusing(e: Evidence) -> Hop:
         means = "the guest reports that no program listens on that port: its server is not running, or not installed"
     else:
         means = "no program listens there: its server is not running, or listens only on the guest's loopback"
+        if touched(e) is not None and touched(e).how == OPEN:  # type: ignore[union-attr]
+            seen = f"port {e.port} refuses connections, or its server closes each at once"
+            means = f"one of: {means}; its server refuses this host, or has too many clients"
     return Hop("service", BROKEN, seen, means, told_to(e, serve))
 
 
@@ -145,9 +152,10 @@ def protocol(e: Evidence) -> Hop:
         if touch.after_s > SLOW_S:
             means = "the guest is slow or busy: clients may time out before it answers"
             seen = f"{touch.seen}, after {show_duration(touch.after_s)} (slow)"
-            return Hop("protocol", ASIDE, seen, means, f"dacha console {e.guest}, then see what uses its CPU: top")
+            return Hop("protocol", ASIDE, seen, means, told_to(e, BUSY))
         return Hop("protocol", FINE, touch.seen)
-    told = why_mute(e.inside, e.service, e.port)
+    closing = touch.heard == Heard.CLOSED
+    told = (why_closing if closing else why_mute)(e.inside, e.service, e.port)
     if told and told.advice:
         seen = touch.seen
         if wordless(touch):
@@ -157,11 +165,15 @@ def protocol(e: Evidence) -> Hop:
         seen = f"it accepts connections, but sent nothing for {show_duration(touch.after_s)}"
         means = f"it is slow, or it hangs, or the program on that port is not a server for {e.service}"
         remedy = f"to wait longer: dacha trace {e.guest} {e.door} --wait 60s\n"
-        remedy += f"dacha console {e.guest}, then see which program has port {e.port}: ss -ltnp"
+        remedy += told_to(e, to_find(e.port))
         return Hop("protocol", BROKEN, seen, means, remedy)
+    if closing:
+        means = (
+            "one of: its server refuses this host; it has too many clients, or restarts; another program has the port"
+        )
+        return Hop("protocol", BROKEN, "it closes each connection at once", means, told_to(e, to_find(e.port)))
     means = f"the program on that port is not a server for {e.service}, or it hangs"
-    remedy = f"dacha console {e.guest}, then see which program has port {e.port}: ss -ltnp"
-    return Hop("protocol", BROKEN, touch.seen or "it sends nothing", means, remedy)
+    return Hop("protocol", BROKEN, touch.seen or "it sends nothing", means, told_to(e, to_find(e.port)))
 
 
 def key(e: Evidence) -> Hop | None:

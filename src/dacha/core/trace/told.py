@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import shlex
 from datetime import UTC, datetime
+from fnmatch import fnmatchcase as fnmatch
 
 from dacha.core.named import NamedTuple
-from dacha.core.trace.advice import Advice
-from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.advice import BUSY, SERVER_LOG, Advice
+from dacha.core.trace.seen.evidence import Evidence, LoginSeen
 from dacha.core.trace.seen.inside import SERVERS, Inside, Unit, others_write
 from dacha.core.trace.seen.questions import ACCOUNT, LISTENERS, SERVICES, UNITS
 from dacha.core.units import show_duration
@@ -19,6 +20,8 @@ from dacha.core.units import show_duration
 # A disk that is this full (percent) prevents logins; a clock that deviates this much (seconds) explains expired
 # accounts.
 FULL, CLOCK_S = 98, 86400
+# The signatures of a type of key that has others than its own name (RFC 8332).
+_ALGORITHMS = {"ssh-rsa": ("ssh-rsa", "rsa-sha2-256", "rsa-sha2-512")}
 
 
 class Cause(NamedTuple):
@@ -105,7 +108,27 @@ def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
             Advice(command),
         )
     means = "it hangs, or the guest is too busy"
-    return Cause(f"{here.program} has the port", means, Advice(words="top shows what uses its CPU"), proved=False)
+    return Cause(f"{here.program} has the port", means, BUSY, proved=False)
+
+
+def why_closing(inside: Inside | None, service: str, port: int) -> Cause | None:
+    """Why a port closes each connection at once; None if the guest does not report that a program has it."""
+    if inside is None or not serves(inside, port):
+        return None
+    who = next(x.program for x in inside.listeners if x.port == port) or "its server"
+    if who not in SERVERS.get(service, (who,)):
+        return why_mute(inside, service, port)
+    if inside.log:
+        return Cause(f"{who} has the port", f"its server's log: {inside.log}", SERVER_LOG)
+    means = (
+        "one of: its server refuses this host (/etc/hosts.deny, or its own rules); it has too many clients, or restarts"
+    )
+    return Cause(f"{who} has the port", means, SERVER_LOG, proved=False)
+
+
+def serves(inside: Inside, port: int) -> bool:
+    """True if the guest reports a program that has this port for IPv4 clients."""
+    return any(x.port == port and not x.on_loopback and not x.by_ipv6_alone for x in inside.listeners)
 
 
 def why_silent(e: Evidence) -> Cause | None:
@@ -138,24 +161,17 @@ def why_not_beyond(e: Evidence) -> Cause | None:
     return Cause(seen, f"its gateway should be {e.gateway}", Advice(f"ip route replace default via {e.gateway}"))
 
 
-def why_refused(
-    inside: Inside | None,
-    user: str,
-    ours: tuple[str, ...],
-    now: float,
-    *,
-    accepted: bool = False,
-    entered: bool = False,
-) -> Cause | None:
-    """Why a login is refused, or ends at once. `ours` are the final characters of the offered keys. If the server
-    `accepted` one, it knows user and key; if the user `entered`, the account is open, too."""
+def why_refused(inside: Inside | None, seen: LoginSeen, now: float) -> Cause | None:
+    """Why a login is refused, or ends at once. If the server accepted a key, it knows user and key; if the user
+    entered, the account is open, too."""
     if inside is None:
         return None
-    barred = why_barred(inside, user, now)
-    if barred and not (entered and inside.closed is not None):
+    barred = why_barred(inside, seen.user, now)
+    if barred and not (seen.entered and inside.closed is not None):
         return barred
-    if not accepted:
-        return _of_server(inside, user) or _of_key_file(inside, user, ours) or _of_rest(inside)
+    if not seen.accepted:
+        found = _of_server(inside, seen.user, seen.types) or _of_key_file(inside, seen.user, seen.tails)
+        return found or _of_rest(inside)
     return _of_rest(inside)
 
 
@@ -190,7 +206,7 @@ def _of_account(inside: Inside, user: str, now: float) -> Cause | None:
     return None
 
 
-def _of_server(inside: Inside, user: str) -> Cause | None:
+def _of_server(inside: Inside, user: str, types: tuple[str, ...]) -> Cause | None:
     """What the settings of the SSH server say about keys and this user."""
     words = "in /etc/ssh/sshd_config, or a file of /etc/ssh/sshd_config.d; then: systemctl reload ssh"
     for word, value in inside.settings:
@@ -205,6 +221,22 @@ def _of_server(inside: Inside, user: str) -> Cause | None:
         if word == "allowusers" and not any(user == x.partition("@")[0] or "*" in x for x in _all(inside, word)):
             means = f"its server allows only {', '.join(_all(inside, word))} (AllowUsers)"
             return Cause("", means, Advice(words=f"add {user} there, {words}"))
+        if word == "authenticationmethods" and "any" not in named and "publickey" not in named:
+            means = f"its server requires more than a key: {value} (AuthenticationMethods)"
+            return Cause("", means, Advice(words=f"AuthenticationMethods publickey {words}"))
+    ours = [a for kind in types for a in _ALGORITHMS.get(kind, (kind,))]
+    if ours and inside.algorithms and not set(ours) & set(inside.algorithms):
+        means = f"its server accepts no keys of the type {' or '.join(types)} (PubkeyAcceptedAlgorithms)"
+        return Cause("", means, Advice(words=f"add the type there, {words}"))
+    if inside.groups is None:
+        return None
+    allowed = _all(inside, "allowgroups")
+    if allowed and not any(fnmatch(g, x) for g in inside.groups for x in allowed):
+        means = f"its server allows only the groups {', '.join(allowed)} (AllowGroups), and {user} is in none of them"
+        return Cause("", means, Advice(f"usermod --append --groups {shlex.quote(allowed[0])} {user}"))
+    if denied := [g for g in inside.groups for x in _all(inside, "denygroups") if fnmatch(g, x)]:
+        means = f"its server denies the group {denied[0]} (DenyGroups), and {user} is in it"
+        return Cause("", means, Advice(words=f"remove {denied[0]} there, {words}"))
     return None
 
 
@@ -231,6 +263,10 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
     if ours and not set(ours) & set(inside.tails):
         many = f"{inside.keys} key{'' if inside.keys == 1 else 's'}"
         return Cause("", f"its key file has {many}, but not this one")
+    limits = [options for tail, options in inside.limits if tail in ours and not inside.log]
+    if limits and any(word in limits[0] for word in ("from=", "expiry-time=")):
+        means = f"its key file limits this key: {limits[0]}"
+        return Cause("", means, Advice(words=f"change these options in ~{user}/.ssh/authorized_keys"), proved=False)
     return None
 
 
@@ -239,5 +275,5 @@ def _of_rest(inside: Inside) -> Cause | None:
     if inside.disk is not None and inside.disk >= FULL:
         return Cause("", f"its disk is full ({inside.disk} %)", Advice(words="df -h shows what fills it"))
     if inside.log:
-        return Cause("", f"its server's log: {inside.log}", Advice(words="for more of its log: journalctl -u ssh"))
+        return Cause("", f"its server's log: {inside.log}", SERVER_LOG)
     return None

@@ -22,6 +22,8 @@ _PLAIN = re.compile(r"[a-z_][a-z0-9_.-]{0,31}")
 # How long an agent may take to respond if QEMU cannot tell whether one runs, and what counts as a slow answer
 # (seconds): from a slow agent, all remaining pieces are requested together after the first two.
 THERE_S, SLOW_S = 3.0, 1.0
+# The guest may begin to work on a question this much later (seconds).
+LATE_S = 2
 
 
 class Inquiry:
@@ -32,6 +34,7 @@ class Inquiry:
         self._ws, self._guest, self._service = ws, guest, service
         named = who or (guest.login.user if guest.login else "root")
         self._user = named if _PLAIN.fullmatch(named) else "root"
+        self._since = time.monotonic()
         self.inside: Inside | None = None
         self.mute = ""
         self.by_agent: bool | None = None
@@ -63,7 +66,9 @@ class Inquiry:
             now = left if self.answer_s > SLOW_S and asked > 1 else left[:1]
             asked += 1
             left = left[len(now) :]
-            text = together(now, self._user, self._service)
+            # What its log says of this trace: a login began after it did. The guest may start on it late.
+            since_s = round(time.monotonic() - self._since) + LATE_S
+            text = together(now, self._user, self._service, since_s)
             began = time.monotonic()
             # The caller decides how long a piece is waited for: `until` moves while the guest works on it.
             said = self.ask(text, max(limit_s, MOST_S) if self.by_agent else limit_s)

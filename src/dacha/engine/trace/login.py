@@ -9,7 +9,7 @@ from pathlib import Path
 from dacha.core.harmless import harmless_lines
 from dacha.core.lab.model import Guest
 from dacha.core.people.sessions_inside import TAIL, strangers_among
-from dacha.core.trace.seen.client import FAILED, read_client
+from dacha.core.trace.seen.client import FAILED, IN_WORD, read_client
 from dacha.core.trace.seen.evidence import IN, NO_ANSWER, REFUSED_LOGIN, LoginSeen
 from dacha.engine.guest.keys import accounts_of
 from dacha.engine.inside.ssh import identities, trust_options
@@ -40,19 +40,23 @@ def try_login(
                    "ClearAllForwardings=yes", "RequestTTY=no"):  # fmt: skip
         argv += ["-o", option]
     # A minimal command for every shell, and the keys that open the account.
-    command = "exit 0" if guest.system == "windows" else "cat .ssh/authorized_keys; exit 0"
+    word = guest.system != "windows"
+    command = f"echo {IN_WORD}; cat .ssh/authorized_keys; exit 0" if word else "exit 0"
     said = run_bounded([*argv, place[0], command], limit_s)
     text = harmless_lines(said.text.replace("\r", ""))
     if said.code is None:
         seen = read_client(user, names, FAILED, text)
         return seen._replace(result=NO_ANSWER, said=f"no answer within {limit_s:.0f} s")
-    seen = read_client(user, names, said.code, text)
+    seen = read_client(user, names, said.code, text, word=word)
     # Refused without a usable key: the fault may be on this side.
     if seen.result == REFUSED_LOGIN and not seen.accepted and not opens:
         return LoginSeen(user, host_key=seen.host_key)
     strange = strangers_among(said.text, accounts_of(ws, guest).get(user)) if seen.result == IN else ()
+    public = [_public(f.with_name(f.name + ".pub")) for f in files]
     return seen._replace(
-        tails=tuple(_tail(f.with_name(f.name + ".pub")) for f in files), strange=tuple(map(str, strange))
+        tails=tuple(data[-TAIL:] for _, data in public),
+        types=tuple(dict.fromkeys(kind for kind, _ in public if kind)),
+        strange=tuple(map(str, strange)),
     )
 
 
@@ -66,12 +70,13 @@ def has_key(ws: Workspace, guest: Guest) -> bool:
     return any(map(_opens, files)) or bool(files and os.environ.get("SSH_AUTH_SOCK"))
 
 
-def _tail(public: Path) -> str:
-    """The final characters of a public key, which identify it."""
+def _public(file: Path) -> tuple[str, str]:
+    """A public key: its type, and itself, whose final characters identify it."""
     try:
-        return public.read_text(errors="replace").split()[1][-TAIL:]
-    except (OSError, IndexError):
-        return ""
+        kind, data = file.read_text(errors="replace").split()[:2]
+    except (OSError, ValueError):
+        return "", ""
+    return kind, data
 
 
 def _opens(key: Path) -> bool:

@@ -23,8 +23,19 @@ _WORDS = (
     ("system is going down", "closed"),
     ("system is booting up", "booting"),
     ("exceeded maxstartups", "too many clients"),
+    ("too many logins for", "too many logins"),
+    ("channel 0: open failed", "no sessions"),
+    ("unable to negotiate with", "nothing in common"),
     ("permission denied", "refused"),
 )
+# What the client says of itself on the way, and what that proves.
+_ON_THE_WAY = (
+    ("with partial success", "more methods"),
+    ("no mutual signature algorithm", "key type"),
+    ("corresponding algo not in", "key type"),
+)
+# The command of a login prints this first: a server that runs another command does not.
+IN_WORD = "dacha-login-command-ran"
 # The server's host key of any type; the authentication methods that it still offers.
 _HOST_KEY = re.compile(r"debug1: Server host key: \S+ (SHA256:\S+)")
 _METHODS = re.compile(r"debug1: Authentications that can continue: (\S+)")
@@ -36,12 +47,13 @@ _OWN = re.compile(r"(debug\d: |OpenSSH_|Authenticated to |Transferred: |Bytes pe
 FAILED = 255
 
 
-def read_client(user: str, keys: Iterable[str], code: int, said: str) -> LoginSeen:
-    """The result of a login, from the client's exit code and output."""
+def read_client(user: str, keys: Iterable[str], code: int, said: str, *, word: bool = False) -> LoginSeen:
+    """The result of a login, from the client's exit code and output; with `word` its command prints IN_WORD."""
     lines = [line.strip() for line in said.splitlines()]
     words = [line for line in lines if line and not _OWN.match(line)]
     low = "\n".join(words).lower()
-    cause = next((name for text, name in _WORDS if text in low), "")
+    told = [*((t, n) for t, n in _ON_THE_WAY if t in said.lower()), *((t, n) for t, n in _WORDS if t in low)]
+    cause = told[0][1] if told else ""
     key = next((m[1] for line in lines if (m := _HOST_KEY.match(line))), "")
     methods = next((m[1].split(",") for line in reversed(lines) if (m := _METHODS.match(line))), [])
     if "permission denied ()" in low:
@@ -57,6 +69,8 @@ def read_client(user: str, keys: Iterable[str], code: int, said: str) -> LoginSe
         accepted=entered or any(line.startswith("debug1: Server accepts key: ") for line in lines),
         entered=entered,
     )
+    if code == 0 and word and IN_WORD not in lines:
+        return seen._replace(result=PUT_OUT, cause="other command", entered=True, accepted=True)
     if code == 0:
         return seen._replace(result=IN, said="")
     if entered or code != FAILED:

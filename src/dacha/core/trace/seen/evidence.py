@@ -91,9 +91,10 @@ IN, REFUSED_LOGIN, PUT_OUT, NO_ANSWER = "in", "refused", "put out", "no answer"
 
 class LoginSeen(NamedTuple):
     """The result of a login: the user, the keys (files; none if no private one is here), the result ("in", "refused",
-    "put out", "no answer"), the cause that the client's messages prove ("" for none), their last line, and the final
-    characters of the user's public keys. For SSH also the progress: the fingerprint of the presented `host_key`, the
-    `methods` that the server still offers, whether it `accepted` a key, and whether the user `entered`."""
+    "put out", "no answer"), the cause that the client's messages prove ("" for none), their last line, the final
+    characters of the user's public keys, and their types. For SSH also the progress: the fingerprint of the presented
+    `host_key`, the `methods` that the server still offers, whether it `accepted` a key, and whether the user
+    `entered`."""
 
     user: str
     keys: tuple[str, ...] = ()
@@ -101,6 +102,7 @@ class LoginSeen(NamedTuple):
     cause: str = ""
     said: str = ""
     tails: tuple[str, ...] = ()
+    types: tuple[str, ...] = ()
     strange: tuple[str, ...] = ()  # other keys that open the account, by readable names
     host_key: str = ""
     methods: tuple[str, ...] = ()

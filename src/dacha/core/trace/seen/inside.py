@@ -65,13 +65,14 @@ class Drops(NamedTuple):
 class Inside(NamedTuple):
     """The guest's reports. `managed` means that systemd manages its services (`units`). `shell` is the user's, None for
     a missing user; `shell_there` whether it exists; `keys` the number of lines in the user's key file, None without a
-    file, and `tails` the final characters of each key; `mode` that file's bits and owner; `folders` those above it
-    (path, bits, owner); `mark` the first character of the password hash ("!" is a locked account), `expires` the day
-    (since 1970) when the account expires, `must` whether its password must be changed; `closed` the text of
-    /etc/nologin; `drops` what the guest's own firewall drops; `settings` of its SSH server (sshd -T); `log` its
-    server's last message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for
-    none, None if not reported); `at_screen` the users logged in at its local screen. `told` are the complete pieces
-    (`questions`): only for those, a missing answer means "no"."""
+    file, and `tails` the final characters of each key, `limits` the options of those that have any; `mode` that file's
+    bits and owner; `folders` those above it (path, bits, owner); `mark` the first character of the password hash ("!"
+    is a locked account), `expires` the day (since 1970) when the account expires, `must` whether its password must be
+    changed; `closed` the text of /etc/nologin; `drops` what the guest's own firewall drops; `settings` of its SSH
+    server for the user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for keys; `log` its server's
+    last message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for none, None
+    if not reported); `at_screen` the users logged in at its local screen. `told` are the complete pieces (`questions`):
+    only for those, a missing answer means "no"."""
 
     listeners: tuple[Listener, ...] = ()
     managed: bool = False
@@ -82,6 +83,7 @@ class Inside(NamedTuple):
     shell_there: bool = True
     keys: int | None = None
     tails: tuple[str, ...] = ()
+    limits: tuple[tuple[str, str], ...] = ()
     mode: str = ""
     folders: tuple[tuple[str, str, str], ...] = ()
     mark: str = ""
@@ -92,6 +94,8 @@ class Inside(NamedTuple):
     disk: int | None = None
     drops: tuple[Drops, ...] = ()
     settings: tuple[tuple[str, str], ...] = ()
+    groups: tuple[str, ...] | None = None
+    algorithms: tuple[str, ...] = ()
     log: str = ""
     at_screen: tuple[str, ...] = ()
     told: frozenset[str] = frozenset()
@@ -176,28 +180,10 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             return found._replace(managed=True)
         case "unit":
             return found._replace(units=(*found.units, Unit(words[0], words[1], " ".join(words[2:]))))
-        case "key-lines":
-            return found._replace(keys=_number(words[0]))
-        case "mode" if words[2].endswith("/authorized_keys"):
-            return found._replace(mode=" ".join(words[:2]))
-        case "mode":
-            return found._replace(folders=(*found.folders, (words[2], words[0], words[1])))
-        case "tail":
-            return found._replace(tails=(*found.tails, words[0]))
-        case "shadow":
-            return found._replace(mark=words[0][0], expires=_number(words[1]) if len(words) > 1 else None)
-        case "must":
-            return found._replace(must=True)
         case "drops":
             return found._replace(
                 drops=(*found.drops, Drops(words[0].replace(":", " "), words[1], " ".join(words[2:])))
             )
-        case "shell":
-            return found._replace(shell=rest)
-        case "noshell":
-            return found._replace(shell_there=False)
-        case "closed":
-            return found._replace(closed=rest)
         case "clock":
             return found._replace(clock=_number(rest))
         case "disk":
@@ -208,6 +194,37 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             return found._replace(at_screen=(*found.at_screen, words[0]))
         case "log":
             return found._replace(log=rest)
+        case _:
+            return _with_account(found, word, words, rest)
+
+
+def _with_account(found: Inside, word: str, words: list[str], rest: str) -> Inside:
+    """Add what is reported about an account: its shell, password, key file and groups."""
+    match word:
+        case "key-lines":
+            return found._replace(keys=_number(words[0]))
+        case "mode" if words[2].endswith("/authorized_keys"):
+            return found._replace(mode=" ".join(words[:2]))
+        case "mode":
+            return found._replace(folders=(*found.folders, (words[2], words[0], words[1])))
+        case "tail":
+            return found._replace(tails=(*found.tails, words[0]))
+        case "limits":
+            return found._replace(limits=(*found.limits, (words[0], " ".join(words[1:]))))
+        case "algorithm":
+            return found._replace(algorithms=(*found.algorithms, words[0]))
+        case "groups":
+            return found._replace(groups=tuple(words))
+        case "shadow":
+            return found._replace(mark=words[0][0], expires=_number(words[1]) if len(words) > 1 else None)
+        case "must":
+            return found._replace(must=True)
+        case "shell":
+            return found._replace(shell=rest)
+        case "noshell":
+            return found._replace(shell_there=False)
+        case "closed":
+            return found._replace(closed=rest)
         case _:
             return _with_link(found, word, words)
 

@@ -23,23 +23,23 @@ REFUSED = (ACCOUNT, SERVER, SERVICES)
 _PATH = "PATH=$PATH:/usr/sbin:/sbin\n"
 
 
-def script(piece: str, user: str, service: str) -> str:
-    """The script of a piece, whose answers `read_inside` parses; its last line marks its end. `user` is a checked
-    name."""
+def script(piece: str, user: str, service: str, since_s: int = 900) -> str:
+    """The script of a piece, whose answers `read_inside` parses; its last line marks its end. `user` is a checked name;
+    of a server's log, only the last `since_s` seconds count: older lines are about something else."""
     asks = {
         LISTENERS: _listeners(),
         SERVICES: _services(service),
         LINKS: _LINKS,
         ACCOUNT: _account(user, service),
         RULES: _RULES,
-        SERVER: _server(service),
+        SERVER: _server(user, service, since_s),
     }
     return f"{_PATH}{asks[piece]}echo told {piece}\n"
 
 
-def together(pieces: Iterable[str], user: str, service: str) -> str:
+def together(pieces: Iterable[str], user: str, service: str, since_s: int = 900) -> str:
     """The script of several pieces, each in a subshell."""
-    return "".join(f"(\n{script(piece, user, service)})\n" for piece in pieces)
+    return "".join(f"(\n{script(piece, user, service, since_s)})\n" for piece in pieces)
 
 
 def _listeners() -> str:
@@ -121,8 +121,14 @@ while IFS=: read -r n x u g c h sh; do [ "$n" = {user} ] && p=$n && break; done 
     n=0
     while read -r line || [ "$line" ]; do
       [ "$line" ] && n=$((n+1))
+      o=${{line%% *}}
       for w in $line; do
-        case "$w" in AAAA*) while [ ${{#w}} -gt {TAIL} ]; do w=${{w#?}}; done; echo "tail $w" ;; esac
+        case "$w" in
+        AAAA*)
+          while [ ${{#w}} -gt {TAIL} ]; do w=${{w#?}}; done
+          echo "tail $w"
+          case "$o" in *=*) echo "limits $w $o" ;; esac ;;
+        esac
       done
     done < "$k"
     echo "key-lines $n"
@@ -160,21 +166,30 @@ done
 """
 
 
-def _server(service: str) -> str:
-    """The settings of an SSH server, and the last refusal in its log."""
+def _server(user: str, service: str, since_s: int) -> str:
+    """The settings of an SSH server for a user, and the last refusal in its log of that user, or of everybody."""
     if service != "ssh":
         return ""
     units = " ".join(f"-u {unit}" for unit in UNITS["ssh"])
     return f"""\
 [ "$(id -u)" = 0 ] || exit 0
-sshd -T 2>/dev/null | while read -r line; do
+{{ sshd -T -C "user={user}" || sshd -T; }} 2>/dev/null | while read -r line; do
   case "$line" in
-  allowusers*|denyusers*|pubkeyauthentication*|authorizedkeysfile*|maxstartups*) echo "set $line" ;;
+  pubkeyaccepteda*)
+    # A long list, which one line of an answer has no room for.
+    old=$IFS; IFS=', '; set -- $line; IFS=$old; shift
+    for a; do case "$a" in *@*) ;; *) echo "algorithm $a" ;; esac; done ;;
+  allow*|deny*|pubkeyauthentication*|authorizedkeysfile*|maxstartups*|authenticationmethods*) echo "set $line" ;;
   esac
 done
-journalctl {units} -n 30 -o cat --no-pager 2>/dev/null | while read -r line; do
-  case "$line" in
-  *efused*|*enied*|*"not allowed"*|*expired*|*ocked*|*"nvalid user"*|*"bad ownership"*|*fatal*) echo "log $line" ;;
+g=$(id -Gn {user} 2>/dev/null) && echo "groups $g"
+journalctl {units} --since=-{since_s}s -n 60 -o cat --no-pager 2>/dev/null | while read -r line; do
+  case " $line " in
+  *"refused connect"*|*"nable to negotiate"*|*"ot from a permitted host"*|*"bad ownership"*|*fatal*) echo "log $line" ;;
+  *[!a-z0-9_-]{user}[!a-z0-9_-]*)
+    case "$line" in
+    *efused*|*enied*|*"not allowed"*|*expired*|*ocked*|*"nvalid user"*|*"oo many logins"*) echo "log $line" ;;
+    esac ;;
   esac
 done
 """
