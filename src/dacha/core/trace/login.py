@@ -76,10 +76,10 @@ _HERE = {
 }
 # The remaining causes, by the progress of the client: the likeliest first.
 _NOT_KNOWN = (
-    "the key is not in the key file of {user}",
+    "the key is not in the key file of {user}, or limited there (from=)",
     "another user owns or can write that file or a folder above it, so the server ignores it",
     "there is no user {user}, or its shell does not exist",
-    "its server's settings exclude {user} or keys (AllowUsers, DenyUsers, PubkeyAuthentication)",
+    "its server's settings exclude {user} or keys (AllowUsers, AllowGroups, DenyUsers, PubkeyAuthentication)",
 )
 _NOT_ADMITTED = (
     "only root can log in (/etc/nologin)",
