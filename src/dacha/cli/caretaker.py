@@ -187,7 +187,6 @@ def _now(state: str, until: float) -> str:
 
 
 def run_install(args: argparse.Namespace) -> int:
-
     from functools import partial
 
     from dacha.engine.caretaker import process as caretaking
@@ -205,6 +204,9 @@ def run_install(args: argparse.Namespace) -> int:
         output.say(f"Removed {path}." if path else "It is not installed.")
     else:
         path = at_boot.install(ws, folder, partial(caretaking.stop, ws.home))
+        if folder is None:
+            # The service manager does not wait for it.
+            caretaking.await_running(ws.home)
         output.say(f"Wrote {path}.")
         names = [g.name for g in sorted(ws.lab.guests.values(), key=lambda g: g.start.order) if g.start.at_boot]
         started = f"starts {', '.join(names)}" if names else "starts no guest: no guest has start = { at-boot = true }"

@@ -102,10 +102,16 @@ def start(ws: Workspace) -> None:
                 with_few_powers([sys.executable, "-P", "-m", "dacha.caretaker.run", str(ws.path)]),
                 stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True,
             )  # fmt: skip
-    deadline = time.monotonic() + START_S
-    while running(ws.home) is None:
+    await_running(ws.home, child)
+
+
+def await_running(home: Home, child: subprocess.Popen[bytes] | None = None) -> None:
+    """Wait until the caretaker that was just started is up. Raises HostError with its messages if it is not, or if its
+    process (`child`) ends."""
+    deadline, log = time.monotonic() + START_S, home.caretaker_log
+    while running(home) is None:
         if (child and child.poll() is not None) or time.monotonic() > deadline:
-            words = log.read_text(errors="replace").splitlines()[-3:]
+            words = log.read_text(errors="replace").splitlines()[-3:] if log.exists() else []
             raise HostError("the caretaker did not start", why="\n".join(words), remedy=f"see its log: {log}")
         time.sleep(0.01)
 
