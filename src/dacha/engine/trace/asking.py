@@ -50,6 +50,8 @@ class Asking:
                 self._told[name] = question()
             except (DachaError, OSError) as e:
                 self._failed[name] = str(e)
+            except Exception as e:  # a fault of ours in one question leaves the others their answers
+                self._failed[name] = f"internal error, please report it: {type(e).__name__}: {e}"
             with self._heard:
                 self._heard.notify_all()
 
