@@ -7,25 +7,18 @@ import sys
 
 import pytest
 
+from tests.networks.test_places import PIER
 from tests.networks.world import HostedLab, until
 
-LAB = """\
+LAB = f"""\
 [lab]
 name = "real"
 lan-names = true
-[network.pier]
-kind = "nat"
-backend = "@BACKEND@"
-subnet = "10.77.4.0/24"
-[guest.gauge]
-@BOOT@
-adapter = [{ network = "pier", address = "10.77.4.20" }]
-door.ssh = { from = "lan", port = 2220 }
-door.page = { service = "http", from = "lan", port = 8080, to = 80 }
+{PIER}door.ssh = {{ from = "lan", port = 2220 }}
 [guest.heron]
 memory = "64 MiB"
-adapter = [{ network = "pier", address = "10.77.4.21" }]
-door.ssh = { from = "host", port = 2221 }
+adapter = [{{ network = "pier", address = "10.77.4.21" }}]
+door.ssh = {{ from = "host", port = 2221 }}
 """
 # It looks for a service by its registered name: its own name, host, address and port, one a line.
 LOOK = """

@@ -8,6 +8,17 @@ import pytest
 
 from tests.networks.world import PYTHON, HostedLab, World, until
 
+# A guest with a page for the LAN.
+PIER = """\
+[network.pier]
+kind = "nat"
+backend = "@BACKEND@"
+subnet = "10.77.4.0/24"
+[guest.gauge]
+@BOOT@
+adapter = [{ network = "pier", address = "10.77.4.20" }]
+door.page = { service = "http", from = "lan", port = 8080, to = 80 }
+"""
 LAB = """\
 [lab]
 name = "real"
@@ -16,16 +27,8 @@ router = "02:00:00:00:77:01"
 [place.office]
 router = "02:00:00:00:77:02"
 subnet = "192.0.2.0/24"
-[network.pier]
-kind = "nat"
-backend = "@BACKEND@"
-subnet = "10.77.4.0/24"
-[guest.gauge]
-@BOOT@
-adapter = [{ network = "pier", address = "10.77.4.20" }]
-door.ssh = { from = "lan", port = 2220, places = ["home"] }
-door.page = { service = "http", from = "lan", port = 8080, to = 80 }
 """
+LAB += f'{PIER}door.ssh = {{ from = "lan", port = 2220, places = ["home"] }}\n'
 ROUTERS = {"home": "02:00:00:00:77:01", "office": "02:00:00:00:77:02", "cafe": "02:00:00:00:77:03"}
 # A door is closed within this time after a move (seconds).
 CLOSED_S = 2.0

@@ -87,7 +87,7 @@ def moment(unix_s: float | None) -> str | None:
 
 
 def place_json(place: Endpoint | None) -> dict[str, Any]:
-    """An endpoint as its two parts; both null if there is none."""
+    """The address and the port of an endpoint; null without one."""
     return {"address": place.address, "port": place.port} if place else {"address": None, "port": None}
 
 
