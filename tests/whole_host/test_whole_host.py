@@ -104,6 +104,13 @@ def test_the_service_is_sound_and_takes_the_running_caretakers_place(host: Whole
     # An ordinary user's, by that user's own manager.
     shown = host.sh(f"{AS_KIM} systemctl --user show dacha-kims -p NRestarts -p ActiveState").out
     assert "NRestarts=0" in shown and "ActiveState=active" in shown
+    # Stopped, it stays so until it is started again.
+    assert "has stopped" in host.dacha("caretaker stop").out
+    host.sh("sleep 3")
+    assert "not running" in host.dacha("caretaker status", None).out
+    host.dacha("apply --no-wait")
+    assert "NRestarts=0" in host.sh("systemctl show dacha-tides -p NRestarts").out
+    assert "everything applied" in host.dacha("diff").out
     # The journal has what the log has, with fields.
     entries = [json.loads(x) for x in host.sh("journalctl DACHA_LAB=tides DACHA_KIND=started -o json").out.splitlines()]
     assert {e["DACHA_GUEST"] for e in entries} == {"gauge", "heron", "tern"}

@@ -125,9 +125,14 @@ def tell(home: Home) -> None:
 
 def stop(home: Home) -> bool:
     """Stop the caretaker; False if it is not running. Guests and doors are not affected."""
+    from dacha.engine.caretaker import unit
+
     process = running(home)
     if process is None:
         return False
+    # It may run beside its service: then it is stopped like any other process.
+    if unit.stop(home.lab) and not alive(process):
+        return True
     os.kill(process.pid, signal.SIGTERM)
     if not wait_gone(process, STOP_S):
         os.kill(process.pid, signal.SIGKILL)

@@ -76,6 +76,15 @@ def start(lab: str) -> bool:
     return True
 
 
+def stop(lab: str) -> bool:
+    """Let the service manager stop the lab's caretaker, which it would start again after any other end; False if it
+    does not manage it. Raises HostError."""
+    if not installed(lab) or not _managed():
+        return False
+    _systemctl("stop", unit_name(lab))
+    return True
+
+
 def remove(ws: Workspace, folder: Path | None) -> Path | None:
     """Remove the unit; None if there is none. The caretaker stops, guests and doors are not affected."""
     path = (folder or unit_folder()) / unit_name(ws.lab.name)
