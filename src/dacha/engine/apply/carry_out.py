@@ -148,6 +148,9 @@ def _change_medium(work: Work, change: ChangeMedium) -> None:
 def _caretaker(work: Work, change: Caretaker) -> None:
     if change.on:
         if change.anew:
+            from dacha.engine.caretaker import unit
+
+            unit.renew(work.ws)
             caretaking.stop(work.ws.home)
         caretaking.start(work.ws)
     else:

@@ -76,6 +76,14 @@ def start(lab: str) -> bool:
     return True
 
 
+def renew(ws: Workspace) -> None:
+    """Write the unit again if it is not as this version would write it: it may start another installation of Dacha.
+    Raises HostError."""
+    if installed(ws.lab.name) and _managed() and not current(ws):
+        replace_file(unit_path(ws.lab.name), unit_text(ws))
+        _systemctl("daemon-reload")
+
+
 def stop(lab: str) -> bool:
     """Let the service manager stop the lab's caretaker, which it would start again after any other end; False if it
     does not manage it. Raises HostError."""
