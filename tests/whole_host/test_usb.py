@@ -162,6 +162,11 @@ def test_a_device_goes_to_its_guest_whenever_it_is_plugged_in(whole_host: WholeH
     began = time.monotonic()
     until(lambda: "TIDE7" in on_usb(host), 120)
     print(f"the guest has it again after {time.monotonic() - began:.1f} s")
+    # It keeps it: nothing is attached again and again.
+    changes = len(host.sh(f"cd /root && {DACHA} log --json --kind changed --lab probes.toml").out.splitlines())
+    host.sh("sleep 25")
+    assert len(host.sh(f"cd /root && {DACHA} log --json --kind changed --lab probes.toml").out.splitlines()) == changes
+    assert "everything applied" in dacha("diff")
     # Saved to disk, the other one gets it; and not when that does not name it any more.
     dacha("pause sensor --save")
     until(lambda: here(host)["46f4:0001"]["guest"] == "heron", 60)

@@ -99,11 +99,13 @@ def _usb(host: WholeHost) -> None:
     """The USB devices that guests may have."""
     if not host.usb:
         return
+    from dacha.core.harmless import harmless
+
     output.say()
     rows = []
     for d, guest in host.usb:
         use = f"guest {guest}" if guest else "; ".join(map(str, d.used))
-        rows.append((d.device, d.port, d.name or "-", d.serial or "-", use or "-"))
+        rows.append((d.device, d.port, d.name or "-", harmless(d.serial) or "-", use or "-"))
     output.table(("USB DEVICE", "PORT", "NAME", "SERIAL NUMBER", "USED BY"), rows)
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+from collections.abc import Iterator
 from typing import Any
 
 from dacha.core.errors import HostError
@@ -36,13 +37,18 @@ def attached(qmp: Qmp) -> list[Attached]:
     names = [str(c["name"]) for c in children if c["type"] == "child<usb-host>"]
     if not names:
         return []
-    opened: dict[str, tuple[int, int]] = {}
+    # A device that was plugged in again has a newer set, beside one that QEMU still lists.
+    opened = {name: at for _, name, at in sorted(_sets(qmp))}
+    return [Attached(name, opened.get(name)) for name in names]
+
+
+def _sets(qmp: Qmp) -> Iterator[tuple[int, str, tuple[int, int]]]:
+    """The descriptors of devices in QEMU: the number of each set, the device's name, its bus and number."""
     for fdset in qmp.execute("query-fdsets"):
         for fd in fdset["fds"]:
             words = str(fd.get("opaque", "")).split()
             if len(words) == 4 and words[0] == _OPAQUE:
-                opened[words[1]] = (int(words[2]), int(words[3]))
-    return [Attached(name, opened.get(name)) for name in names]
+                yield int(fdset["fdset-id"]), words[1], (int(words[2]), int(words[3]))
 
 
 def attach(qmp: Qmp, wanted: Usb, found: HostDevice) -> None:
@@ -97,4 +103,8 @@ def detach(qmp: Qmp, identifier: str) -> None:
                 f"QEMU does not release the USB device {identifier}", why=f"it had {RELEASE_S:.0f} s for it"
             )
         if event["data"].get("device") == identifier:
-            return
+            break
+    for number, name, _ in list(_sets(qmp)):
+        if name == identifier:
+            with contextlib.suppress(HostError):  # QEMU has closed it meanwhile
+                qmp.execute("remove-fd", {"fdset-id": number})
