@@ -128,7 +128,7 @@ def test_faults_inside_a_debian_guest_are_named_with_their_cause(hosted: HostedL
     # A new host key, given live: trusted here, and the old one by nobody any more.
     known = (lab.folder / "state/labs/real/known_hosts").read_text()
     said = lab("guest", "host-key", "gauge", "--renew", timeout=240).out
-    assert "put into it by its guest agent" in said and "dacha handout" in said
+    assert "installed by its guest agent" in said and "dacha handout" in said
     assert (lab.folder / "state/labs/real/known_hosts").read_text() != known and works(lab) is None
     assert lab("connect", "gauge", "--", "hostname").out == "gauge\n"
     assert not missed, "\n".join(map(str, missed))
