@@ -18,11 +18,10 @@ from dacha.core.trace.outward import (
     Outward,
     judge,
     read_way,
-    target_script,
-    way_script,
 )
 from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, ConnectResult
 from dacha.core.trace.seen.inside import Inside, Link
+from dacha.core.trace.seen.outward_questions import target_script, way_script
 
 FINE = Outward(
     "gauge", "192.0.2.30", 80, network="pier", kind="nat", where="kernel", planned="10.77.4.20", prefix=24,
@@ -32,6 +31,10 @@ FINE = Outward(
 )  # fmt: skip
 DOWN = Inside(links=(Link("eth0", False, "02:00"),), told=frozenset(("links",)))
 LOST = FINE._replace(tried=TIMED_OUT)
+# The gateway of IPv6 is what router advertisements say, a link-local address; the guest reports no IPv6 addresses.
+BY_IPV6 = FINE._replace(
+    target="2001:db8:1::14", planned="fd77:4::20", prefix=64, gateway="fd77:4::1", way="x via fe80::1 dev eth0"
+)
 
 
 @pytest.mark.parametrize(
@@ -55,6 +58,9 @@ LOST = FINE._replace(tried=TIMED_OUT)
         (LOST._replace(dropped=("rule 4 of inet fw", "nft -a list")), "rules", "another program's rule"),
         (LOST._replace(rules_missing=("the rules are gone", "no traffic passes")), "rules", "dacha apply"),
         (LOST, "target", "this host connects"),
+        (BY_IPV6, None, "connects to [2001:db8:1::14]:80"),
+        (BY_IPV6._replace(tried=TIMED_OUT, way=""), "route", "ip -6 route replace default via fd77:4::1"),
+        (BY_IPV6._replace(tried=TIMED_OUT, way="x via fd77:4::9 dev eth0"), "route", "default route uses fd77:4::9"),
         (LOST._replace(host=ConnectResult(SILENT)), "target", "to this host either"),
         (LOST._replace(tried=TURNED_AWAY, host=ConnectResult(REFUSED)), "target", "no program listens on that port"),
         (LOST._replace(tried=TURNED_AWAY), "target", "refuses the guest, and not this host"),
@@ -84,5 +90,6 @@ def test_its_questions_are_a_shells(shell: str) -> None:
     """On this machine, which is no guest: a name of its own, and a port of its loopback that nobody has."""
     told = read_way(run(way_script("localhost", named=True), shell), Outward("gauge", "localhost", 1))
     assert "127.0.0.1" in told.found
-    told = read_way(run(target_script("127.0.0.1", 1, "127.0.0.1"), shell), told)
-    assert told.tried == TURNED_AWAY and told.way
+    for address in ("127.0.0.1", "::1"):
+        told = read_way(run(target_script(address, 1, address), shell), told._replace(tried="", way=None))
+        assert told.tried == TURNED_AWAY and told.way

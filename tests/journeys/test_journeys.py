@@ -194,11 +194,10 @@ def test_09_a_desktop_by_both_families(abroad: Journey) -> None:
     )  # fmt: skip
     abroad.edit('[guest.tern]\nmemory = "32 MiB"\nstart = { at-boot = true, order = 2 }\n')
     abroad("guest", "password", "desk", "ops", input="low tide at nine\n", stdin=None)
-    began = time.time()
     abroad("apply", "--wait", "15min", timeout=1000)
     # Started in their order: the second when the desktop of the first answered.
-    kinds = [json.loads(line) for line in lab("log", "--json").out.splitlines()]
-    started = [e["guest"] for e in kinds if e["kind"] == "started" and e["time"] >= began]
+    events = [json.loads(line) for line in lab("log", "--json").out.splitlines()]
+    started = [e["guest"] for e in events if e["kind"] == "started"]
     assert started == ["desk", "tern"]
     port = lab("door", "list", "desk", "--json").json["doors"][0]["port"]
     words = ("trace", "desk", "rdp", "--from", "lan", "--user", "ops", "--json")
@@ -208,11 +207,11 @@ def test_09_a_desktop_by_both_families(abroad: Journey) -> None:
     inside = lab("connect", "desk", "--by", "agent", "--", "ip -br address").out
     assert "10.77.9.20/24" in inside and "fd77:9::20/64" in inside, inside
     servers = [
-        lab.world.serve("outside", "198.51.100.9", 80, "out"),
+        lab.world.serve("router", "198.51.100.1", 80, "out"),
         lab.world.serve("lan", "2001:db8:1::14", 80, "lan"),
     ]
     try:
-        for to in ("198.51.100.9:80", "[2001:db8:1::14]:80"):
+        for to in ("198.51.100.1:80", "[2001:db8:1::14]:80"):
             said = lab("trace", "desk", "--to", to, code=None)
             assert said.code == 0, said
     finally:

@@ -17,6 +17,7 @@ USUAL_PORT = 443
 
 def run_trace_to(args: argparse.Namespace) -> int:
     from dacha.cli.reach.hops import show_hop
+    from dacha.core.endpoint import Endpoint
     from dacha.core.trace.hop import BROKEN
     from dacha.core.trace.outward import GOT_IN, SHOWN, judge
     from dacha.engine.lab.named import guest_named
@@ -43,20 +44,40 @@ def run_trace_to(args: argparse.Namespace) -> int:
             }
         )
     else:
-        output.say(f"{args.guest} to {target}:{port}\n")
+        output.say(f"{args.guest} to {Endpoint(target, port)}\n")
         for hop in hops:
             show_hop(hop, SHOWN)
     return 0 if seen.tried == GOT_IN else 1
 
 
 def _target(text: str) -> tuple[str, int]:
-    """The target of --to: a name or an IPv4 address, and a TCP port. Raises UsageError."""
+    """The target of --to: a name or an address, and a TCP port. Raises UsageError."""
     from dacha.core.units import whole_number
 
-    host, _, written = text.partition(":")
+    # An IPv6 address is in brackets if a port follows (RFC 3986 section 3.2.2).
+    host, written = _ipv6(text), ""
+    if not host and text.startswith("["):
+        inner, closed, after = text[1:].partition("]")
+        if closed and after[:1] in ("", ":"):
+            host, written = _ipv6(inner), after[1:]
+    elif not host:
+        host, _, written = text.partition(":")
     port = whole_number(written) if written else USUAL_PORT
-    if not _TARGET.fullmatch(host) or port is None or not 1 <= port <= 65535:
-        raise UsageError(f"--to: {text!r} is not a machine", remedy="write it as 192.0.2.20:80, or pier.example:443")
-    if host.startswith("127.") or host == "localhost":
+    if not (_TARGET.fullmatch(host) or _ipv6(host)) or port is None or not 1 <= port <= 65535:
+        raise UsageError(
+            f"--to: {text!r} is not a machine",
+            remedy="write it as 192.0.2.20:80, [2001:db8::20]:80, or pier.example:443",
+        )
+    if host.startswith("127.") or host in ("localhost", "::1"):
         raise UsageError(f"--to: {host} is the guest itself", remedy="specify another machine: 192.0.2.20:80")
     return host, port
+
+
+def _ipv6(text: str) -> str:
+    """The IPv6 address in its usual form (RFC 5952); "" for anything else, and for one of a single link."""
+    from ipaddress import IPv6Address
+
+    try:
+        return "" if "%" in text else str(IPv6Address(text))
+    except ValueError:
+        return ""

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from ipaddress import ip_address
 
+from dacha.core.endpoint import Endpoint
 from dacha.core.named import NamedTuple
 from dacha.core.trace.advice import Advice
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
@@ -60,6 +61,16 @@ class Outward(NamedTuple):
         return not _is_address(self.target)
 
     @property
+    def by_ipv6(self) -> bool:
+        """True for a target that is an IPv6 address."""
+        return ":" in self.target
+
+    @property
+    def ip(self) -> str:
+        """The command for routes of its family (ip-route(8))."""
+        return "ip -6" if self.by_ipv6 else "ip"
+
+    @property
     def from_here(self) -> str:
         """The address that this host connects to: never one that only the guest reported."""
         return next(iter(self.known), "") if self.named else self.target
@@ -106,41 +117,6 @@ def _is_address(text: str) -> bool:
     return True
 
 
-def way_script(target: str, *, named: bool) -> str:
-    """A POSIX shell script for the guest: its name servers, the addresses of a name, the route. `target` is a checked
-    name or address."""
-    resolve = f"""\
-for a in $(getent ahostsv4 {target} 2>/dev/null | while read -r a x; do echo "$a"; done); do echo "resolved $a"; done
-command -v getent > /dev/null || nslookup {target} 2>/dev/null | while read -r k v x; do
-  case "$k" in Name:) n=1 ;; Address*) [ "$n" ] && echo "resolved ${{v%%#*}}" ;; esac
-done
-"""
-    return f"""\
-PATH=$PATH:/usr/sbin:/sbin
-while read -r k v x; do [ "$k" = nameserver ] && echo "resolver $v"; done < /etc/resolv.conf 2>/dev/null
-{resolve if named else ""}true
-"""
-
-
-def target_script(address: str, port: int, gateway: str) -> str:
-    """The same for one address: its route, a connection with any available program, and the gateway's neighbour
-    entry."""
-    gate = f'echo "neighbour $(ip -4 neigh show {gateway} 2>/dev/null)"' if gateway else "true"
-    return f"""\
-PATH=$PATH:/usr/sbin:/sbin
-w=$(ip -4 route get {address} 2>/dev/null); echo "way "$w
-if command -v bash > /dev/null && command -v timeout > /dev/null; then
-  m=$(timeout 5 bash -c 'exec 3<>/dev/tcp/{address}/{port}' 2>&1); c=$?
-elif command -v nc > /dev/null; then m=$(nc -w 5 {address} {port} < /dev/null 2>&1 > /dev/null); c=$?
-elif command -v curl > /dev/null; then
-  m=$(curl -sS --connect-timeout 5 -m 6 telnet://{address}:{port} < /dev/null 2>&1 > /dev/null); c=$?
-else c=none m=
-fi
-echo "tried $c "$m
-{gate}
-"""
-
-
 def judge(o: Outward) -> list[Hop]:
     """Every hop outwards, as far as the evidence goes."""
     hops = []
@@ -170,7 +146,8 @@ def _link(o: Outward) -> Hop | None:
     link = o.inside.link_of(o.hardware) if o.inside and o.inside.knows(LINKS) else None
     if link is None:
         return None
-    planned = f"{o.planned}/{o.prefix}" if o.planned else ""
+    # The guest reports its IPv4 addresses only.
+    planned = f"{o.planned}/{o.prefix}" if o.planned and not o.by_ipv6 else ""
     if not link.up:
         command = f"ip link set {link.name} up" + (
             f" && ip address replace {planned} dev {link.name}" if planned else ""
@@ -181,6 +158,8 @@ def _link(o: Outward) -> Hop | None:
         command = f"ip address replace {planned} dev {link.name}"
         means = f"{planned} is planned for it: replies do not get back to it"
         return Hop("link", BROKEN, f"its link {link.name} has {has}", means, o.said_by(Advice(command)))
+    if o.by_ipv6:
+        return Hop("link", FINE, f"{link.name} is up")
     return Hop("link", FINE, f"{link.name} is up and has {', '.join(link.addresses) or 'no address'}")
 
 
@@ -214,15 +193,16 @@ def _route(o: Outward) -> Hop | None:
     if o.way:
         dev = o.way.partition(" dev ")[2].partition(" ")[0]
         via = o.way.partition(" via ")[2].partition(" ")[0]
-        if via and o.gateway and via != o.gateway:
+        # By router advertisements, the gateway of IPv6 is a link-local address (RFC 4861 section 4.2).
+        if via and o.gateway and via != o.gateway and not via.startswith("fe80:"):
             means = f"the gateway of network {o.network} is {o.gateway}"
-            advice = Advice(f"ip route replace default via {o.gateway}")
+            advice = Advice(f"{o.ip} route replace default via {o.gateway}")
             return Hop("route", BROKEN, f"its default route uses {via}", means, o.said_by(advice))
         return Hop("route", FINE, f"by {via or 'its own link'}, {dev}")
     if not o.gateway:
         means = f"network {o.network} has no way out: it is {o.kind}{', isolated' if o.isolated else ''}"
         return Hop("route", BROKEN, f"it has no route to {o.address}", means, _open_network(o))
-    advice = Advice(f"ip route replace default via {o.gateway}")
+    advice = Advice(f"{o.ip} route replace default via {o.gateway}")
     return Hop("route", BROKEN, f"it has no route to {o.address}", "its default route is missing", o.said_by(advice))
 
 
@@ -265,7 +245,7 @@ def _host(o: Outward) -> Hop | None:
 
 
 def _target(o: Outward) -> Hop:
-    where = f"{o.address or o.target}:{o.port}"
+    where = str(Endpoint(o.address or o.target, o.port))
     if o.tried == GOT_IN:
         return Hop("target", FINE, f"the guest connects to {where}")
     if o.tried == NOT_TRIED:

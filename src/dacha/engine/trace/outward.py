@@ -15,8 +15,9 @@ from dacha.core.lab.model import Guest
 from dacha.core.lab.names import link_name
 from dacha.core.network.firewall import Packet, dropped_by
 from dacha.core.network.rules import PRIVATE
-from dacha.core.trace.outward import Outward, read_way, target_script, way_script
+from dacha.core.trace.outward import Outward, read_way
 from dacha.core.trace.seen.evidence import UNREACHABLE, ConnectResult
+from dacha.core.trace.seen.outward_questions import target_script, way_script
 from dacha.core.trace.seen.questions import LINKS
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import confined, others
@@ -52,9 +53,9 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
         kind=network.kind,
         where="own" if network.kind == "bridge" else "kernel" if network.managed else "user",
         isolated=network.isolated,
-        planned=str(adapter.address or ""),
-        prefix=adapter.prefix,
-        gateway=str(net.gateway or "") if outside or network.kind == "bridge" else "",
+        planned=str((adapter.address6 if o.by_ipv6 else adapter.address) or ""),
+        prefix=adapter.prefix6 if o.by_ipv6 else adapter.prefix,
+        gateway=str((net.gateway6 if o.by_ipv6 else net.gateway) or "") if outside or network.kind == "bridge" else "",
         hardware=adapter.hardware_address,
         known=_known(target) if o.named else (),
     )
@@ -165,7 +166,9 @@ def _dropped(ws: Workspace, o: Outward) -> tuple[str, str] | None:
         return None
     with contextlib.suppress(DachaError):
         bridge = link_name(ws.lab.name, "network", o.network)
-        packet = Packet(4, bridge, addresses.lan_interface(), o.planned or None, o.address, "tcp", o.port, False)
+        packet = Packet(
+            6 if o.by_ipv6 else 4, bridge, addresses.lan_interface(), o.planned or None, o.address, "tcp", o.port, False
+        )
         found = dropped_by(listing, "forward", packet, others.OWN)
         return (str(found), found.shown_by()) if found else None
     return None
