@@ -221,3 +221,12 @@ def test_host_shows_what_is_promised(lab: Lab) -> None:
         and found["accelerator"] in ("kvm", "tcg")
         and found["accelerator_why"]
     )
+
+
+def test_where_a_guest_is_to_get_is_an_address_or_a_name(lab: Lab) -> None:
+    lab.write('[lab]\nname = "pier"\n[guest.gauge]\nmemory = "64 MiB"\n')
+    for to in ("[2001:db8::1", "[2001:db8::1]80", "[192.0.2.1]:80", "fe80::1%eth0", "192.0.2.1:x", "a b", "::1:"):
+        assert "is not a machine" in lab("trace", "gauge", "--to", to, code=2).err
+    for to in ("127.0.0.1:80", "::1", "[::1]:80", "localhost"):
+        assert "is the guest itself" in lab("trace", "gauge", "--to", to, code=2).err
+    assert "gauge to [2001:db8::1]:80" in lab("trace", "gauge", "--to", "[2001:DB8:0::1]:80", code=1).out
