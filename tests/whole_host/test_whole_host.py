@@ -201,7 +201,7 @@ def test_guests_on_a_vlan_send_tagged_frames_also_after_a_reboot(host: WholeHost
             "seek=32769 conv=notrunc 2> /dev/null")  # fmt: skip
     host.write("/root/lab.toml", text + vlan)
     try:
-        host.dacha("media add /root/tides.iso --storage bay --name tides")
+        host.dacha("media add /root/tides.iso --name tides")
         host.sh(listen)
         host.dacha("apply --no-wait")
         link = host.sh("ip -d -j link show type vlan").json
