@@ -186,7 +186,7 @@ def test_guests_on_a_vlan_send_tagged_frames_also_after_a_reboot(host: WholeHost
     guest on it that starts with the host."""
     text = host.sh("cat /root/lab.toml").out
     vlan = (
-        '[storage]\nbay = "/srv/bay"\n'
+        '[storage.bay]\npath = "/srv/bay"\n'
         '[network.quay]\nkind = "bridge"\ninterface = "eth0"\nvlan = 20\n[guest.dunlin]\nmemory = "64 MiB"\ncpus = 4\n'
         'boot-order = ["network"]\nadapter = [{ network = "quay" }]\nstart = { at-boot = true, order = 9 }\n'
         'disk = [{ size = "16 MiB", storage = "bay", allocation = "full" }]\nmedium = ["tides"]\n'
