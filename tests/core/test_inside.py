@@ -16,7 +16,7 @@ from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.login import login
 from dacha.core.trace.seen.client import IN_WORD, read_client
-from dacha.core.trace.seen.evidence import AGENT, IN, OPEN, REFUSED, SILENT, ConnectResult, LoginSeen, accepted
+from dacha.core.trace.seen.evidence import AGENT, IN, OPEN, PUT_OUT, REFUSED, SILENT, ConnectResult, LoginSeen, accepted
 from dacha.core.trace.seen.inside import Inside, other_ports, read_inside
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, RULES, SERVER, SERVICES, script
 from dacha.core.trace.told import why_shut
@@ -334,6 +334,10 @@ def test_what_the_client_proves_is_said_whatever_the_log_has(code: int, said: st
 def test_a_command_that_ran_proves_the_login() -> None:
     assert read_client("ops", ("id",), 0, f"{ENTERED}\n{IN_WORD}\nssh-ed25519 AAAA", word=True).result == IN
     assert read_client("ops", ("id",), 0, ENTERED).result == IN
+    # Behind a text of the startup files that has no line end; and the client's own debug output is no proof.
+    assert read_client("ops", ("id",), 0, f"{ENTERED}\nlow tide{IN_WORD}", word=True).result == IN
+    sent = f"debug1: Sending command: echo {IN_WORD}; cat .ssh/authorized_keys; exit 0"
+    assert read_client("ops", ("id",), 0, f"{ENTERED}\n{sent}", word=True).result == PUT_OUT
 
 
 @pytest.mark.parametrize(

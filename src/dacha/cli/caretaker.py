@@ -135,7 +135,7 @@ def _duties(ws: Workspace) -> list[tuple[str, str]]:
         (lab.alerts, "It runs the lab's commands at events.", "no command is run at an event"),
     )
     asked = [(does, lacks) for wanted, does, lacks in duties if wanted]
-    return asked or [("It records when guests end.", "it is not recorded when guests end")]
+    return asked or [("It records when guests end.", "ends of guests are not recorded")]
 
 
 def _lacking(networks: list[str], from_outside: bool, placed: bool, duties: list[tuple[str, str]]) -> str:

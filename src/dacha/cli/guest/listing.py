@@ -65,13 +65,6 @@ def _last_archive(ws: Workspace, name: str) -> str:
     return f"{when}: {made[at].file}" + (f", and {len(made) - 1} older" if len(made) > 1 else "")
 
 
-def usb_seats(ws: Workspace, name: str) -> list[Seat]:
-    """The USB devices of a guest, as they are now."""
-    from dacha.engine.guest.usb import seated
-
-    return seated(ws)[name]
-
-
 def seat_words(seat: Seat) -> str:
     """The state of a USB device that a guest should have."""
     if seat.found is None:
@@ -111,7 +104,9 @@ def run_show(args: argparse.Namespace) -> int:
     for d in guest.doors:
         output.step(f"door {d.name}", door_words(ws.plan.doors[guest.name, d.name]))
     if guest.usb:
-        for seat in usb_seats(ws, guest.name):
+        from dacha.engine.guest.usb import seated
+
+        for seat in seated(ws)[guest.name]:
             output.step("USB device", f"{seat.usb}: {seat_words(seat)}")
     if guest.archive:
         output.step("last archive", _last_archive(ws, guest.name))

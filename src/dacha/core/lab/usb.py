@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from dacha.core.errors import BadValue
 from dacha.core.named import NamedTuple
+from dacha.core.sha256 import sha256
 
 if TYPE_CHECKING:
     from typing import Literal
@@ -44,9 +45,7 @@ class Usb(NamedTuple):
         name = f"usb-{(self.device or '').replace(':', '-')}"
         if not self.serial:
             return name
-        import hashlib  # not for every quick command
-
-        return f"{name}-{hashlib.sha256(self.serial.encode()).hexdigest()[:12]}"
+        return f"{name}-{sha256(self.serial.encode()).hexdigest()[:12]}"
 
 
 class HostUse(NamedTuple):
@@ -103,14 +102,6 @@ def device(value: object) -> str:
         remedy = 'write both as four hexadecimal digits each, such as "1209:2303": dacha host lists the devices'
         raise BadValue(f"{value!r} is not a vendor and product of USB", remedy)
     return text
-
-
-def port(value: object) -> str:
-    """A port. Raises BadValue."""
-    if not isinstance(value, str) or not _PORT.match(value):
-        remedy = 'write its bus and port, such as "1-4" or "1-4.2": dacha host lists the devices'
-        raise BadValue(f"{value!r} is not a USB port", remedy)
-    return value
 
 
 def serial(value: object) -> str:

@@ -104,7 +104,8 @@ def _refusing(e: Evidence) -> Hop:
         means = "the guest reports that no program listens on that port: its server is not running, or not installed"
     else:
         means = "no program listens there: its server is not running, or listens only on the guest's loopback"
-        if touched(e) is not None and touched(e).how == OPEN:  # type: ignore[union-attr]
+        touch = touched(e)
+        if touch is not None and touch.how == OPEN:
             seen = f"port {e.port} refuses connections, or its server closes each at once"
             means = f"one of: {means}; its server refuses this host, or has too many clients"
     return Hop("service", BROKEN, seen, means, told_to(e, serve))

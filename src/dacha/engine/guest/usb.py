@@ -9,6 +9,7 @@ from dacha.core.apply.changes.usb_changes import AttachUsb, DetachUsb
 from dacha.core.apply.usb import Has, Seat, seats, usb_changes
 from dacha.core.errors import DachaError, HostError
 from dacha.core.findings import WARNING, Finding
+from dacha.core.lab.usb import Usb
 from dacha.engine.home import Home
 from dacha.engine.log.changes import note_done
 from dacha.engine.workspace import Workspace
@@ -19,6 +20,11 @@ from dacha.hypervisor.command_line import QMP, WATCH
 def uses_usb(ws: Workspace) -> bool:
     """True if a guest of the lab file names a device."""
     return any(g.usb for g in ws.lab.guests.values())
+
+
+def _wanted(ws: Workspace) -> dict[str, tuple[Usb, ...]]:
+    """The entries of each guest that has any."""
+    return {g.name: g.usb for g in ws.lab.guests.values() if g.usb}
 
 
 def has_controller(home: Home, name: str) -> bool:
@@ -43,8 +49,7 @@ def _has(home: Home) -> dict[str, Has]:
 
 def seated(ws: Workspace) -> dict[str, list[Seat]]:
     """Every guest's entries with the devices of this host."""
-    wanted = {g.name: g.usb for g in ws.lab.guests.values() if g.usb}
-    return seats(wanted, devices.devices(), _has(ws.home)) if wanted else {}
+    return seats(_wanted(ws), devices.devices(), _has(ws.home)) if uses_usb(ws) else {}
 
 
 def changes(ws: Workspace, only: Collection[str] | None = None) -> list[AttachUsb | DetachUsb]:
@@ -52,8 +57,7 @@ def changes(ws: Workspace, only: Collection[str] | None = None) -> list[AttachUs
     has = _has(ws.home)
     if not has:
         return []
-    wanted = {g.name: g.usb for g in ws.lab.guests.values() if g.usb}
-    found = usb_changes(seats(wanted, devices.devices(), has), has)
+    found = usb_changes(seats(_wanted(ws), devices.devices(), has), has)
     return [c for c in found if only is None or c.guest in only]
 
 

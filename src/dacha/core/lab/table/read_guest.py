@@ -23,11 +23,11 @@ from dacha.core.lab.setup import NO_SETUP, Setup
 from dacha.core.lab.table.profile import PLAIN, Profile, Profiles
 from dacha.core.lab.table.read_door import read_door
 from dacha.core.lab.table.reader import Table, checked_name
+from dacha.core.lab.usb import Usb, from_text
 
 if TYPE_CHECKING:
     from dacha.core.archive.schedule import Schedule
     from dacha.core.lab.kinds import Source
-    from dacha.core.lab.usb import Usb
 
 # The name that a guest mounts a shared folder by (virtio specification 1.2 section 5.11.4: 36 bytes).
 SHARE_NAME_MOST = 36
@@ -229,11 +229,6 @@ def _archive(t: Table | None) -> Schedule | None:
 
 
 def _usb(t: Table) -> tuple[Usb, ...]:
-    if "usb" not in t.data:
-        t.list_of("usb", fields.text)
-        return ()
-    from dacha.core.lab.usb import from_text
-
     found = t.list_of("usb", lambda value: from_text(fields.text(value)))
     if len(set(found)) < len(found):
         t.wrong("usb", "twice", "a device is listed twice", 'tell equal ones apart: "DEVICE=SERIAL", or their ports')

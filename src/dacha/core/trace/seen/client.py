@@ -34,7 +34,8 @@ _ON_THE_WAY = (
     ("no mutual signature algorithm", "key type"),
     ("corresponding algo not in", "key type"),
 )
-# The command of a login prints this first: a server that runs another command does not.
+# The command of a login prints this first, perhaps behind what the shell's startup files print; a server that runs
+# another command does not.
 IN_WORD = "dacha-login-command-ran"
 # The server's host key of any type; the authentication methods that it still offers.
 _HOST_KEY = re.compile(r"debug1: Server host key: \S+ (SHA256:\S+)")
@@ -69,7 +70,7 @@ def read_client(user: str, keys: Iterable[str], code: int, said: str, *, word: b
         accepted=entered or any(line.startswith("debug1: Server accepts key: ") for line in lines),
         entered=entered,
     )
-    if code == 0 and word and IN_WORD not in lines:
+    if code == 0 and word and not any(line.endswith(IN_WORD) for line in lines):
         return seen._replace(result=PUT_OUT, cause="other command", entered=True, accepted=True)
     if code == 0:
         return seen._replace(result=IN, said="")
