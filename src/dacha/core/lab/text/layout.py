@@ -126,8 +126,8 @@ def next_member(text: str, at: int) -> int:
 
 
 def comments(text: str) -> list[str]:
-    """Every comment of the text, in order, without trailing white space."""
-    return [m.group().rstrip() for m in _STRING_OR_COMMENT.finditer(text) if m.group().startswith("#")]
+    """Every comment of the text, in order."""
+    return [m.group().rstrip("\r") for m in _STRING_OR_COMMENT.finditer(text) if m.group().startswith("#")]
 
 
 def _on_one_line(text: str, at: int, path: Path) -> tuple[Path, int, int] | None:

@@ -84,7 +84,8 @@ def _written_again(text: str, path: Path, wanted: dict[str, Any]) -> str:
     new = _set(without, Set(path, value))
     lost = comments(text)
     for comment in comments(new):
-        lost.remove(comment)
+        # White space at its end may have gone.
+        lost.remove(next(c for c in lost if c.rstrip() == comment.rstrip()))
     spans = _value_spans(new, statements(new))
     if lost and path in spans:
         at = new.rfind("\n", 0, spans[path][0]) + 1
