@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import textwrap
 from pathlib import Path
 
@@ -57,9 +58,8 @@ def counting(lab: Lab) -> None:
 
 
 def count(lab: Lab) -> int:
-    """How far it has counted; 0 if it does not count, as after a boot."""
-    said = inside(lab, "cat /run/count 2> /dev/null || echo 0").split()
-    return int(said[-1]) if said and said[-1].isdigit() else 0
+    """How far it has counted; 0 if it does not count, as after a boot. The file is empty while it is written."""
+    return int(until(lambda: re.findall(r"^\d+", inside(lab, "cat /run/count 2> /dev/null || echo 0"), re.M))[-1])
 
 
 def with_agent(lab: Lab, agent: str = AGENT) -> None:

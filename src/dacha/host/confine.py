@@ -97,12 +97,14 @@ def spawn(
     write: Iterable[Path] = (),
     seconds: int = SECONDS,
     largest: int | None = None,
+    with_parent: bool = False,
     **options: Any,
 ) -> subprocess.Popen[Any]:
     """Start a helper that can open only these files (and the contents of these folders), optionally as `account`: it
     then keeps one privilege of root, to open those files regardless of their owner. It is limited to that many
-    `seconds` of CPU time, and to `largest` bytes in a file that it writes."""
-    rules = _ruleset([*map(Path, _SYSTEM), *read], list(write))
+    `seconds` of CPU time, and to `largest` bytes in a file that it writes. `with_parent` kills it when the thread that
+    started it ends, however that ends."""
+    rules, parent = _ruleset([*map(Path, _SYSTEM), *read], list(write)), os.getpid()
 
     def begin() -> None:
         # Between fork and exec: nothing here allocates memory or takes a lock.
@@ -113,12 +115,16 @@ def spawn(
         resource.setrlimit(resource.RLIMIT_NOFILE, (FILES, FILES))
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
         _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
+        if with_parent:
+            end_with_parent()
+            if os.getppid() != parent:
+                os._exit(125)  # it ended before it was asked to take this process along
         if rules >= 0 and _libc.syscall(_RESTRICT, rules, 0):
             os._exit(126)
 
     try:
         return subprocess.Popen(
-            [*_become(account), *command], preexec_fn=begin, stdin=subprocess.DEVNULL, cwd="/", **options
+            [*_become(account, with_parent), *command], preexec_fn=begin, stdin=subprocess.DEVNULL, cwd="/", **options
         )
     finally:
         if rules >= 0:
@@ -133,11 +139,12 @@ def run(
     write: Iterable[Path] = (),
     seconds: int = SECONDS,
     pipes: tuple[int, ...] = (),
+    with_parent: bool = False,
 ) -> tuple[int, str, str]:
     """Run a helper until it exits: exit code, stdout, stderr. It inherits the `pipes`."""
     child = spawn(
-        command, account, read=read, write=write, seconds=seconds, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-        text=True, errors="replace", pass_fds=pipes,
+        command, account, read=read, write=write, seconds=seconds, with_parent=with_parent,
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, errors="replace", pass_fds=pipes,
     )  # fmt: skip
     out, err = child.communicate()
     return child.returncode, out, err
@@ -256,11 +263,13 @@ def _ruleset(read: list[Path], write: list[Path], connect: Iterable[int] | None 
     return rules
 
 
-def _become(account: Account | None) -> list[str]:
+def _become(account: Account | None, with_parent: bool = False) -> list[str]:
     if account is None:
         return []
     capabilities = "-all,+dac_override"
+    # A new user clears the signal that was asked for before (prctl(2), PR_SET_PDEATHSIG).
+    ends = ["--pdeathsig", "KILL"] if with_parent else []
     return [
         "setpriv", f"--reuid={account.uid}", f"--regid={account.gid}", "--clear-groups",
-        f"--inh-caps={capabilities}", f"--ambient-caps={capabilities}", f"--bounding-set={capabilities}", "--",
+        f"--inh-caps={capabilities}", f"--ambient-caps={capabilities}", f"--bounding-set={capabilities}", *ends, "--",
     ]  # fmt: skip

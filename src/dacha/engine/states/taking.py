@@ -212,9 +212,11 @@ def undo(home: Home, guest: str, snapshot: Snapshot) -> None:
             except HostError:
                 continue  # its file is gone, or another one is in its place: it has no snapshot of ours
             if qmp is not None and disk in inside:
-                with contextlib.suppress(HostError):  # it is not there any more
-                    disk_snapshots.delete(qmp, node_of(qmp, disk), snapshot.inside)
-            elif snapshot.inside in snapshots.in_image(path):
+                disk_snapshots.delete(qmp, node_of(qmp, disk), snapshot.inside)
+                continue
+            # A process that was killed with its command may be about to write the snapshot.
+            snapshots.wait_unwritten(path)
+            if snapshot.inside in snapshots.in_image(path):
                 snapshots.delete(path, snapshot.inside, chain.key(home.disk(guest, disk)))
     records.forget(home, guest, snapshot)
 

@@ -79,10 +79,11 @@ def ran(
     keys: Mapping[str, bytes | None], command: list[str], *, read: Iterable[Path] = (), write: Iterable[Path] = (),
     seconds: int = confine.SECONDS,
 ) -> tuple[int, str, str]:  # fmt: skip
-    """Run QEMU's image tool: its exit code, output and error output. The secrets are options of its command."""
+    """Run QEMU's image tool: its exit code, output and error output. The secrets are options of its command. It does
+    not outlive this process: what it does to an image, nobody would know of."""
     with given(present(keys), helper()) as (words, pipes):
         whole = [tool(), command[0], *words, *command[1:]]
-        return confine.run(whole, helper(), read=read, write=write, seconds=seconds, pipes=pipes)
+        return confine.run(whole, helper(), read=read, write=write, seconds=seconds, pipes=pipes, with_parent=True)
 
 
 def words_of(complaint: str) -> str:

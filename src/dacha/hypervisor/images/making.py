@@ -93,7 +93,7 @@ def convert(
     with given(present({"key": base.key, **keys}), helper()) as (secrets, pipes):
         child = confine.spawn(
             [tool(), "convert", *secrets, *command], helper(), read=base.files, write=[target.parent], largest=largest,
-            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, pass_fds=pipes,
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, pass_fds=pipes, with_parent=True,
         )  # fmt: skip
         assert child.stdout and child.stderr
         # Its output is " (12.34/100%)" and a carriage return.

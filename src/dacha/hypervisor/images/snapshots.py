@@ -8,12 +8,49 @@ that leaves the contents intact whenever it is interrupted; what may be left is 
 
 from __future__ import annotations
 
+import fcntl
+import struct
+import time
 from pathlib import Path
 
 from dacha.core.errors import HostError, PeerError
 from dacha.formats.disk import qcow2_snapshots
 from dacha.formats.disk.qcow2_snapshots import Inside
+from dacha.host.processes import holder
 from dacha.hypervisor.images.image_tool import alone, ran, run_with, words_of
+
+# QEMU locks a byte of an image for each thing that it may do with it; this one is to write (QEMU: file-posix.c).
+_WRITES = 101
+# fcntl(2); struct flock: type, whence, start, length, process.
+_LOCK_OF = 36
+_LOCK = struct.Struct("@hhqqi4x")
+# How long a process that ends may still have an image (seconds): a busy disk holds it back even when it is killed.
+STILL_WRITTEN_S = 60.0
+
+
+def wait_unwritten(disk: Path, seconds: float = STILL_WRITTEN_S) -> None:
+    """Wait until no other process has an image open for writing. Raises HostError if one keeps it."""
+    deadline = time.monotonic() + seconds
+    try:
+        with disk.open("rb") as file:
+            while _is_written(file.fileno()):
+                if time.monotonic() > deadline:
+                    raise HostError(
+                        f"{holder(disk) or 'another program'} has {disk} open for writing",
+                        why="concurrent writes would corrupt its contents",
+                        remedy="end that program, then repeat the command",
+                    )
+                time.sleep(0.05)
+    except OSError as e:
+        raise HostError(f"cannot read {disk}", why=e.strerror or str(e)) from e
+
+
+def _is_written(descriptor: int) -> bool:
+    try:
+        told = fcntl.fcntl(descriptor, _LOCK_OF, _LOCK.pack(fcntl.F_WRLCK, 0, _WRITES, 1, 0))
+    except OSError:
+        return False  # A file system without locks: QEMU has none there either.
+    return bool(_LOCK.unpack(told)[0] != fcntl.F_UNLCK)
 
 
 def in_image(disk: Path) -> dict[str, Inside]:
@@ -76,4 +113,5 @@ def free_lost(disk: Path, key: bytes | None = None) -> None:
 
 
 def _run(action: list[str], disk: Path, key: bytes | None, failed: str) -> None:
+    wait_unwritten(disk)
     run_with({"key": key}, ["snapshot", "-q", *action, *alone(disk, key)], failed, write=[disk])
