@@ -12,6 +12,7 @@ class Heard(StrEnum):
     NOTHING = "no answer"  # nothing came in the time that was given
     MUTE = "accepts connections, but sends nothing"  # also after a time that is enough for a slow guest
     CLOSED = "closes at once"
+    TURNED_AWAY = "closes after a message"
     REFUSED = "refuses"
     RDP_OLD = "RDP, old security"  # the RDP Security Protocol (MS-RDPBCGR section 5.3)
     RDP_TLS = "RDP, TLS"

@@ -66,6 +66,11 @@ class SshProbe(Probe):
                 return Verdict(known, text if known else f"{text}: not SSH version 2")
         return None
 
+    def closed(self) -> Verdict:
+        """A server that admits nobody at the moment may say why, and close the connection."""
+        said = harmless(self._buffer.decode("utf-8", "replace").strip()[:80])
+        return Verdict(False, f'says "{said}", and closes', heard=Heard.TURNED_AWAY) if said else super().closed()
+
 
 class HttpProbe(Probe):
     """HTTP: any status line is an answer (RFC 9112 section 4)."""

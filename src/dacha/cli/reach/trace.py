@@ -64,7 +64,7 @@ def run_trace(args: argparse.Namespace) -> int:
     from dacha.engine.trace.gather import gather, silent
     from dacha.engine.workspace import load
 
-    if args.to:
+    if args.to is not None:
         from dacha.cli.reach.trace_to import run_trace_to
 
         return run_trace_to(args)

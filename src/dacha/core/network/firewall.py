@@ -67,7 +67,8 @@ class Culprit(NamedTuple):
 
 
 class _Chains:
-    def __init__(self, listing: Mapping[str, Any]) -> None:
+    def __init__(self, listing: Mapping[str, Any], worst: bool = False) -> None:
+        self.worst = worst
         self.base: list[dict[str, Any]] = []
         self.rules: dict[tuple[str, str, str], list[dict[str, Any]]] = {}
         for entry in listing.get("nftables", ()):
@@ -78,10 +79,12 @@ class _Chains:
                 self.rules.setdefault((rule["family"], rule["table"], rule["chain"]), []).append(rule)
 
 
-def dropped_by(listing: Mapping[str, Any], hook: str, packet: Packet, own: str) -> Culprit | None:
-    """What certainly drops the packet at a hook; None if nothing certainly does. Tables whose name begins with `own`
-    are skipped."""
-    chains = _Chains(listing)
+def dropped_by(
+    listing: Mapping[str, Any], hook: str, packet: Packet, own: str, *, worst: bool = False
+) -> Culprit | None:
+    """What certainly drops the packet at a hook; None if nothing certainly does. With `worst`, what may drop it: each
+    uncertain rule counts as the one that drops. Tables whose name begins with `own` are skipped."""
+    chains = _Chains(listing, worst)
     families = _FAMILIES[packet.version]
     at_hook = [c for c in chains.base if c["hook"] == hook and c["family"] in families and c.get("type") == "filter"]
     for chain in sorted(at_hook, key=lambda c: c.get("prio", 0)):
@@ -135,7 +138,9 @@ def _walk(chains: _Chains, where: _Where, packet: Packet, depth: int) -> _Outcom
                     return None, None, doubt
                 continue
         if matches is None:
-            doubt |= verdict != "drop"
+            if chains.worst and verdict == "drop":
+                return verdict, by, False
+            doubt |= verdict != "drop" and not chains.worst
         elif verdict == "return":
             return None, None, doubt
         else:

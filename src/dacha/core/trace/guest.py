@@ -9,10 +9,10 @@ from dacha.core.apply.observed import BOOTING_S
 from dacha.core.apply.waiting import START, UNAPPLIED
 from dacha.core.heard import Heard
 from dacha.core.lab.kinds import ORIGIN_WORDS
+from dacha.core.trace.causes.path import why_silent
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import NO_ANSWER, OPEN, REFUSED, REJECTED, Evidence
 from dacha.core.trace.service import told_to, touched
-from dacha.core.trace.told import why_silent
 from dacha.core.units import show_duration
 
 # The last messages of a Linux kernel (kernel/reboot.c).
@@ -199,11 +199,7 @@ def neighbour(e: Evidence) -> Hop:
         if told and told.advice:
             seen = f"no machine answers ARP for {e.address} on {e.network}; {told.seen}"
             return Hop("neighbour", BROKEN, seen, told.means, told_to(e, told.advice))
-        means = (
-            f"{told.seen}; {told.means}"
-            if told
-            else "its adapter is disconnected, not configured, or has another address"
-        )
+        means = "its adapter is disconnected, not configured, or has another address"
         remedy = f"dacha console {e.guest}, then look: ip address"
         return Hop("neighbour", BROKEN, f"no machine answers ARP for {e.address} on {e.network}", means, remedy)
     return Hop("neighbour", FINE, f"answers in {e.answered_ms:.1f} ms")

@@ -7,12 +7,13 @@ changed for a cause that is not proved. docs/trace.md has the table.
 
 from __future__ import annotations
 
-from dacha.core.trace.advice import SERVER_LOG, Advice
+from dacha.core.trace.causes.advice import SERVER_LOG, Advice
+from dacha.core.trace.causes.cause import Cause
+from dacha.core.trace.causes.refused import why_refused
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.password import login_by_password
 from dacha.core.trace.seen.client import NO_METHOD
 from dacha.core.trace.seen.evidence import IN, NO_ANSWER, PUT_OUT, Evidence, LoginSeen
-from dacha.core.trace.told import Cause, why_refused
 
 # By what the client's messages prove: the meaning for this user, and the remedy.
 _PROVED = {
@@ -92,7 +93,7 @@ _ENDED = (
     "its server runs another command for this key (ForceCommand, command= in the key file)",
 )
 _CUT = (
-    "its server closed the connection before authentication: it has too many clients, or restarts",
+    "its server closed the connection before authentication: it has too many clients, restarts, or fails on its own",
     "it refuses this host's address (sshd's penalties, DenyUsers, a firewall)",
 )
 
@@ -114,6 +115,10 @@ def login(e: Evidence) -> Hop | None:
             seen_too = f"{entered}; other keys that open this account: {', '.join(seen.strange)}"
             return Hop("login", ASIDE, seen_too, means, f"dacha guest check {e.guest}")
         return Hop("login", FINE, entered)
+    if seen.result == NO_ANSWER and seen.entered:
+        what = f"{seen.user} is logged in, and the command of the login has not ended: {seen.said}"
+        means = "one of: the startup files of its shell wait for something; the guest is slow"
+        return Hop("login", UNTESTED, what, means, _to_look_at(e))
     if seen.result == NO_ANSWER:
         return Hop("login", UNTESTED, f"no answer to the login: {seen.said or 'timed out'}")
     what = _how_far(seen)
@@ -129,6 +134,12 @@ def login(e: Evidence) -> Hop | None:
         return Hop("login", BROKEN, what, cause.means, remedy)
     means = "one of: " + "; ".join(cause.means for cause in causes)
     return Hop("login", BROKEN, what, means, _more(e))
+
+
+def _to_look_at(e: Evidence) -> str:
+    """The command that shows what the user's processes in the guest wait for."""
+    user = e.login.user if e.login else ""
+    return Advice(f"ps -f -u {user}").said(e.guest, e.by)
 
 
 def _how_far(seen: LoginSeen) -> str:
@@ -148,9 +159,11 @@ def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
     if seen.cause in _CERTAIN:
         means, advice = _CERTAIN[seen.cause]
         return [Cause("", means.format(user=user), advice._replace(command=advice.command.format(user=user)))]
-    if told := why_refused(e.inside, seen, e.now):
-        # An unproved one is listed with what else keeps a known key out.
-        return [told] if told.proved else [told, Cause("", _NOT_KNOWN[-1].format(user=user))]
+    told = why_refused(e.inside, seen, e.now)
+    if told and told.proved:
+        return [told]
+    # An unproved one is listed with the others that remain.
+    first = [told] if told else []
     if seen.cause in _PROVED:
         means, advice = _PROVED[seen.cause]
         return [Cause("", means.format(user=user), advice._replace(command=advice.command.format(user=user)))]
@@ -172,7 +185,9 @@ def causes_of(e: Evidence, seen: LoginSeen) -> list[Cause]:
         left = ("its server refuses root (PermitRootLogin)", *_NOT_KNOWN[:2])
     else:
         left = _NOT_KNOWN
-    return [Cause("", text.format(user=user)) for text in left]
+    if told and not seen.accepted:
+        left = left[-1:]  # the key is in the key file, under its limits
+    return [*first, *(Cause("", text.format(user=user)) for text in left)]
 
 
 def _more(e: Evidence) -> str:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dacha.core.heard import Heard
+from dacha.core.trace.causes.path import why_not_beyond, why_silent
+from dacha.core.trace.causes.port import serves, why_mute, why_shut
+from dacha.core.trace.causes.refused import why_refused
 from dacha.core.trace.seen.evidence import OPEN, PUT_OUT, REFUSED_LOGIN, SILENT, UNREACHABLE, Evidence
 from dacha.core.trace.seen.inside import other_ports
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, SERVER, SERVICES, SHUT
 from dacha.core.trace.seen.questions import SILENT as WHY_SILENT
-from dacha.core.trace.service import touched, wordless
-from dacha.core.trace.told import serves, why_mute, why_not_beyond, why_refused, why_shut, why_silent
+from dacha.core.trace.service import large_are_lost, touched, wordless
 
 
 def wanted(e: Evidence) -> tuple[str, ...]:
@@ -17,7 +19,7 @@ def wanted(e: Evidence) -> tuple[str, ...]:
     if _unseen(e):
         return WHY_SILENT
     if heard is not None and not heard.ok:
-        if heard.heard == Heard.CLOSED and e.service == "ssh":
+        if heard.heard in (Heard.CLOSED, Heard.TURNED_AWAY) and e.service == "ssh":
             return (LISTENERS, SERVER, *(piece for piece in SHUT if piece != LISTENERS))
         if wordless(heard) and e.arrived is not False and e.service != "tcp":
             return (LISTENERS, SERVICES)
@@ -27,6 +29,8 @@ def wanted(e: Evidence) -> tuple[str, ...]:
             return (ACCOUNT,)
         if e.login.result in (REFUSED_LOGIN, PUT_OUT):
             return (ACCOUNT, SERVER) if e.login.accepted else REFUSED
+    if large_are_lost(e):
+        return (LINKS, RULES)
     if e.reply is not None and e.reply.how in (SILENT, UNREACHABLE):
         return (LINKS,)
     return ()
@@ -51,17 +55,19 @@ def explained(e: Evidence) -> bool:
         if wordless(heard) and e.arrived is not False:
             told = why_mute(inside, e.service, e.port)
             return told is not None and told.proved
-        if heard.heard == Heard.CLOSED and serves(inside, e.port):
+        if heard.heard in (Heard.CLOSED, Heard.TURNED_AWAY) and serves(inside, e.port):
             return e.service != "ssh" or inside.knows(SERVER)
-        shut = why_shut(inside, e.service, e.port)
+        shut = why_shut(e)
         elsewhere = [port for port in other_ports(inside, e.service) if port != e.port]
         link = why_silent(e)
         if link is not None and link.advice is not None:
             return True
-        return bool(elsewhere) or (shut is not None and (inside.knows(RULES) or not inside.drops))
+        return bool(elsewhere) or (shut is not None and shut.proved)
     if e.login is not None and e.service == "ssh":
         refused = why_refused(inside, e.login, e.now)
         return refused is not None and refused.proved
+    if large_are_lost(e):
+        return bool(inside.links) and inside.knows(RULES)
     if e.reply is not None and e.reply.how in (SILENT, UNREACHABLE):
         return inside.gateway is not None and why_not_beyond(e) is not None
     return False

@@ -8,11 +8,13 @@ from ipaddress import ip_address
 
 from dacha.core.endpoint import Endpoint
 from dacha.core.named import NamedTuple
-from dacha.core.trace.advice import Advice
+from dacha.core.network.firewall import Packet
+from dacha.core.trace.causes.advice import Advice, to_let_pass
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import AGENT, LOGIN, OPEN, REFUSED, REJECTED, SILENT, UNKNOWN, ConnectResult
 from dacha.core.trace.seen.inside import Inside
-from dacha.core.trace.seen.questions import LINKS
+from dacha.core.trace.seen.own_rules import blocking
+from dacha.core.trace.seen.questions import LINKS, RULES
 from dacha.core.units import whole_number
 
 # The result of a connection that the guest made.
@@ -212,6 +214,22 @@ def _open_network(o: Outward) -> str:
     return f"dacha network edit {o.network} --open, then dacha apply, then dacha restart {o.guest}"
 
 
+def _own_rules(o: Outward) -> Hop | None:
+    """Whether the guest's own firewall lets the connection out."""
+    if o.tried in (GOT_IN, NOT_TRIED) or o.inside is None or not o.inside.knows(RULES):
+        return None
+    dev = (o.way or "").partition(" dev ")[2].partition(" ")[0] or None
+    version = 6 if ":" in o.address else 4
+    packet = Packet(version, None, dev, o.planned or None, o.address, "tcp", o.port)
+    blocked = blocking(o.inside.rules, packet, "output")
+    if blocked is None:
+        return Hop("own-rules", FINE, "they let it out") if o.inside.rules else None
+    if blocked.sure:
+        remedy = o.said_by(to_let_pass(blocked, o.port, out=True))
+        return Hop("own-rules", BROKEN, blocked.words, "the guest's own firewall blocks it", remedy)
+    return Hop("own-rules", UNTESTED, f"whether the guest's own firewall drops it is not certain: {blocked.words}")
+
+
 def _gateway(o: Outward) -> Hop | None:
     """Whether its gateway answers on its network; in user mode that is QEMU itself."""
     if not o.gateway_state or o.where == "user" or o.tried == GOT_IN:
@@ -256,7 +274,8 @@ def _target(o: Outward) -> Hop:
         if host == OPEN:
             means = "one of: it refuses the guest's address; a firewall in between rejects the guest only"
             return Hop("target", BROKEN, f"{where} refuses the guest, and not this host", means, "check its own log")
-        return Hop("target", BROKEN, f"{where} refuses", "no program listens on that port", "start the service there")
+        means = "one of: no program listens on that port; a firewall there answers with a reset"
+        return Hop("target", BROKEN, f"{where} refuses", means, "start the service there, or allow the port there")
     if host == OPEN:
         means = (
             "one of: it or a firewall before it drops the guest's address; its replies to the guest take another route"
@@ -270,7 +289,8 @@ def _target(o: Outward) -> Hop:
 
 
 _WAY: tuple[Callable[[Outward], Hop | None], ...] = (
-    _guest, _inside, _link, _names, _route, _gateway, _rules, _host, _target,
+    _guest, _inside, _link, _names, _route, _own_rules, _gateway, _rules, _host, _target,
 )  # fmt: skip
 SHOWN = {"guest": "guest", "inside": "asked", "link": "its link", "names": "names", "route": "its route",
-         "gateway": "gateway", "rules": "rules here", "host": "this host", "target": "the target"}  # fmt: skip
+         "own-rules": "its rules", "gateway": "gateway", "rules": "rules here", "host": "this host",
+         "target": "the target"}  # fmt: skip

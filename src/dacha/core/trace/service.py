@@ -5,7 +5,19 @@ from __future__ import annotations
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.heard import Heard
 from dacha.core.lab.kinds import CLEAR
-from dacha.core.trace.advice import BUSY, Advice, to_admit, to_find, to_look, to_protect, to_serve
+from dacha.core.trace.causes.advice import (
+    BUSY,
+    RULES_THERE,
+    SERVER_LOG,
+    Advice,
+    to_admit,
+    to_find,
+    to_look,
+    to_protect,
+    to_serve,
+)
+from dacha.core.trace.causes.path import why_large_are_lost, why_not_beyond, why_silent, why_unanswered
+from dacha.core.trace.causes.port import TURNED_AWAY, serves, why_closing, why_mute, why_shut
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import (
     OPEN,
@@ -19,7 +31,6 @@ from dacha.core.trace.seen.evidence import (
 )
 from dacha.core.trace.seen.inside import other_ports
 from dacha.core.trace.seen.questions import LISTENERS, SERVICES
-from dacha.core.trace.told import serves, why_closing, why_mute, why_not_beyond, why_shut, why_silent
 from dacha.core.units import show_duration
 
 
@@ -82,7 +93,7 @@ def service(e: Evidence) -> Hop:
     silent = touch.how in (SILENT, UNREACHABLE) or (wordless(touch) and not mute(e, touch))
     if silent and not (wordless(touch) and e.arrived):
         return _not_responding(e, accepted=arrived)
-    return Hop("service", FINE, f"port {e.port} is open")
+    return Hop("service", FINE, f"port {e.port} is open" + ("; a moment ago it refused" if e.returned else ""))
 
 
 def _refusing(e: Evidence) -> Hop:
@@ -98,16 +109,23 @@ def _refusing(e: Evidence) -> Hop:
     serve = to_serve(e.service, e.system) if known else to_look(e.service, e.system)
     if found := _told_inside(e, seen, serve):
         return found
+    if e.inside and e.way != "user" and serves(e.inside, e.port):
+        seen = f"{seen}, although the guest reports that a program listens there"
+        means = "one of: a firewall in the guest answers with a reset; the server has just restarted"
+        return Hop("service", BROKEN, seen, means, told_to(e, RULES_THERE))
     if e.since_s is not None and e.since_s < BOOTING_S and not e.booted:
         means = "no program listens there yet, or its server is not running"
     elif e.inside and e.inside.knows(LISTENERS) and not any(x.port == e.port for x in e.inside.listeners):
         means = "the guest reports that no program listens on that port: its server is not running, or not installed"
     else:
-        means = "no program listens there: its server is not running, or listens only on the guest's loopback"
+        means = (
+            "one of: no program listens there (its server is not running, or listens only on the guest's loopback); "
+            "a firewall in the guest answers with a reset"
+        )
         touch = touched(e)
         if touch is not None and touch.how == OPEN:
             seen = f"port {e.port} refuses connections, or its server closes each at once"
-            means = f"one of: {means}; its server refuses this host, or has too many clients"
+            means = f"{means}; its server refuses this host, or has too many clients"
     return Hop("service", BROKEN, seen, means, told_to(e, serve))
 
 
@@ -125,7 +143,13 @@ def _not_responding(e: Evidence, *, accepted: bool) -> Hop:
         return Hop("service", BROKEN, "no answer through the door", means, f"dacha console {e.guest}")
     if accepted:
         return Hop("service", FINE, f"port {e.port} is open")
-    means = "a firewall in the guest drops the packets, or its system hangs"
+    if told := why_unanswered(e):
+        return Hop("service", BROKEN, f"{seen}; {told.seen}", told.means, told_to(e, told.advice or admit))
+    if e.inside and serves(e.inside, e.port):
+        seen = f"{seen}, although the guest reports that a program listens there"
+        means = "one of: its replies do not arrive (routes, neighbour entries); a rule of its firewall drops packets"
+        return Hop("service", BROKEN, seen, means, told_to(e, Advice("ip route; ip neighbour; nft list ruleset")))
+    means = "one of: a firewall in the guest drops the packets; its system hangs; its replies do not arrive"
     return Hop("service", BROKEN, seen, means, told_to(e, admit))
 
 
@@ -136,7 +160,7 @@ def told_to(e: Evidence, advice: Advice) -> str:
 
 def _told_inside(e: Evidence, seen: str, otherwise: Advice) -> Hop | None:
     """The broken service, with the cause that the guest reports; `otherwise` is the remedy if that names none."""
-    told = why_shut(e.inside, e.service, e.port)
+    told = why_shut(e)
     if told is None:
         return None
     means = told.means or "no program listens there"
@@ -155,7 +179,7 @@ def protocol(e: Evidence) -> Hop:
             seen = f"{touch.seen}, after {show_duration(touch.after_s)} (slow)"
             return Hop("protocol", ASIDE, seen, means, told_to(e, BUSY))
         return Hop("protocol", FINE, touch.seen)
-    closing = touch.heard == Heard.CLOSED
+    closing = touch.heard in (Heard.CLOSED, Heard.TURNED_AWAY)
     told = (why_closing if closing else why_mute)(e.inside, e.service, e.port)
     if told and told.advice:
         seen = touch.seen
@@ -169,6 +193,8 @@ def protocol(e: Evidence) -> Hop:
         remedy += told_to(e, to_find(e.port))
         return Hop("protocol", BROKEN, seen, means, remedy)
     if closing:
+        if touch.heard == Heard.TURNED_AWAY:
+            return Hop("protocol", BROKEN, f"it {touch.seen}", f"one of: {TURNED_AWAY}", told_to(e, SERVER_LOG))
         means = (
             "one of: its server refuses this host; it has too many clients, or restarts; another program has the port"
         )
@@ -226,6 +252,11 @@ def certificate(e: Evidence) -> Hop | None:
     return Hop("certificate", ASIDE, seen, means, f"renew the certificate in {e.guest}")
 
 
+def large_are_lost(e: Evidence) -> bool:
+    """True if small packets come back, and those of the connection's full size do not."""
+    return bool(e.sizes and e.direct and e.direct.ok and e.direct.largest and e.direct.largest not in e.sizes)
+
+
 def size(e: Evidence) -> Hop | None:
     """Whether full-size packets get through; if they are dropped, the connection stalls later."""
     largest = e.direct.largest if e.direct and e.direct.ok else 0
@@ -233,26 +264,27 @@ def size(e: Evidence) -> Hop | None:
         return None
     if not e.sizes:
         return Hop("size", UNTESTED, "it does not answer ping, so packet sizes cannot be tested")
-    if largest in e.sizes:
+    if not large_are_lost(e):
         return Hop("size", FINE, f"packets of {largest} bytes pass")
+    seen = f"packets of {largest} bytes are lost, {max(e.sizes)} pass: connections hang as soon as large ones are sent"
+    if told := why_large_are_lost(e, largest):
+        return Hop("size", BROKEN, seen, told.means, told_to(e, told.advice or RULES_THERE))
     tap = f"ip link show {e.carried.name}" if e.carried else "ip link"
-    means = (
-        "a link on the path has a smaller MTU and sends no ICMP error: connections hang as soon as large "
-        "packets are sent"
-    )
-    remedy = f"give all links the same MTU: {tap}, its bridge, and in the guest: ip link"
-    return Hop("size", BROKEN, f"packets of {largest} bytes are lost, {max(e.sizes)} pass", means, remedy)
+    means = "one of: a link on the path has a smaller MTU and sends no ICMP error; a firewall drops large packets"
+    remedy = f"compare the MTU of all links: {tap}, its bridge, and in the guest: ip link\n"
+    return Hop("size", BROKEN, seen, means, remedy + f"then the rules of the guest: {told_to(e, RULES_THERE)}")
 
 
 def reply(e: Evidence) -> Hop | None:
     if e.reply is None or e.direct is None or not e.direct.ok:
         return None
     if e.reply.how in (SILENT, UNREACHABLE):
-        means = "the guest's replies do not leave its network: it has a wrong default gateway, or none"
+        seen = "it does not answer clients from other networks"
         told = why_not_beyond(e)
-        remedy = f"dacha console {e.guest}, then: ip route; compare its gateway with: dacha network show {e.network}"
-        if told:
-            means = f"{means} ({told.seen or told.means})"
-            remedy = told_to(e, told.advice) if told.advice else remedy
-        return Hop("reply", BROKEN, "it does not answer clients from other networks", means, remedy)
+        if told and told.advice and told.seen:
+            return Hop("reply", BROKEN, f"{seen}; {told.seen}", told.means, told_to(e, told.advice))
+        right = f" (its gateway should be {e.gateway})" if e.gateway else ""
+        means = f"one of: it has a wrong default gateway, or none{right}; a rule of its firewall drops its replies"
+        compare = Advice(words=f"ip route; compare its gateway with: dacha network show {e.network}")
+        return Hop("reply", BROKEN, seen, means, told_to(e, compare))
     return Hop("reply", FINE, "answers clients from other networks, too")

@@ -61,6 +61,14 @@ class Asking:
             self._threads[name] = threading.Thread(target=answer, args=(name, question), daemon=True)
             self._threads[name].start()
 
+    def again(self, questions: dict[str, Callable[[], Any]]) -> None:
+        """Ask questions again that have an answer: it no longer counts."""
+        for name in questions:
+            self._threads.pop(name, None)
+            self._told.pop(name, None)
+            self._failed.pop(name, None)
+        self.ask(questions)
+
     def until(self, enough: Callable[[], bool], moment: float | Callable[[], float]) -> bool:
         """Wait until the answers are `enough`, or until a moment of the monotonic clock, which may move meanwhile; True
         if they are."""

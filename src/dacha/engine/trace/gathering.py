@@ -11,12 +11,12 @@ from typing import Any
 from dacha.core.apply.observed import HUNG, ObservedGuest
 from dacha.core.heard import Heard
 from dacha.core.plan.doors import DoorPlan
+from dacha.core.trace.causes.port import serves, why_mute
 from dacha.core.trace.missing import explained, wanted
-from dacha.core.trace.seen.evidence import IN, Evidence, LoginSeen, accepted
+from dacha.core.trace.seen.evidence import IN, REFUSED, Evidence, LoginSeen, accepted
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.questions import LISTENERS, SERVICES
-from dacha.core.trace.service import SLOW_S, wordless
-from dacha.core.trace.told import why_mute
+from dacha.core.trace.service import SLOW_S, touched, wordless
 from dacha.engine.console import recent
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.inside.through import candidates, has_ssh_door
@@ -80,6 +80,7 @@ class Gathering:
             self._second()
             self._next_stage()
             self._inside()
+            self._second_look()
         except KeyboardInterrupt:
             return self._assembled()._replace(interrupted=True)
         return there.end(self.there, self.asked.at, self._assembled(), self.until)
@@ -203,6 +204,21 @@ class Gathering:
         if not self.asking.until(lambda: self.asking.answered("inside-2", "inside"), time.monotonic() + SOON_S):
             self.tell(e, "the guest's own answers", max(self.until, least) - time.monotonic())
             self.asking.until(lambda: self.asking.answered("inside-2", "inside"), lambda: max(self.until, least) + 0.3)
+
+    def _second_look(self) -> None:
+        """A port that refused while its server, as the guest reports, has it: the server may have restarted meanwhile.
+        If it serves now, that is the evidence, and what depends on it is asked."""
+        heard, inside, e = touched(self.e), self.inquiry.inside, self.e
+        refused = heard is not None and not heard.ok and (heard.how == REFUSED or heard.heard == Heard.CLOSED)
+        if not refused or inside is None or not serves(inside, e.port):
+            return
+        first = first_questions(self.ws, self.door, e, self.place, MOST_S, self.asking)
+        self.asking.again({name: first[name] for name in WORDS if name in first})
+        self.asking.until(self._heard, time.monotonic() + HEAR_S)
+        self._take()
+        if (now := touched(self.e)) is not None and now.ok:
+            self.e = self.e._replace(returned=True)
+            self._second()
 
     def _inquire(self, pieces: Sequence[str], enough: Callable[[Inside], bool]) -> None:
         name = "inside" if "inside" not in self.asking.names else "inside-2"

@@ -47,6 +47,7 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
             wanted=None if direct else bridge,
             bridge_there=over is not None,
             bridge_up=bool(over and over.up),
+            hardware=over.hardware_address if over else "",
         )
     answered = told.get("answers")
     return e._replace(

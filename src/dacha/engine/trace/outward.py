@@ -15,10 +15,10 @@ from dacha.core.lab.model import Guest
 from dacha.core.lab.names import link_name
 from dacha.core.network.firewall import Packet, dropped_by
 from dacha.core.network.rules import PRIVATE
-from dacha.core.trace.outward import Outward, read_way
+from dacha.core.trace.outward import GOT_IN, Outward, read_way
 from dacha.core.trace.seen.evidence import UNREACHABLE, ConnectResult
 from dacha.core.trace.seen.outward_questions import target_script, way_script
-from dacha.core.trace.seen.questions import LINKS
+from dacha.core.trace.seen.questions import LINKS, RULES
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import confined, others
 from dacha.engine.network.live import live_plan
@@ -90,7 +90,13 @@ def _asked(ws: Workspace, guest: Guest, o: Outward, wait_s: float | None) -> Out
         if not o.address:
             return o  # there is no route
         said = inquiry.ask(target_script(o.address, o.port, o.gateway), max(LEAST_S, until() - time.monotonic()))
-    return read_way(said, o) if said is not None else o._replace(mute=inquiry.mute)
+    if said is None:
+        return o._replace(mute=inquiry.mute)
+    o = read_way(said, o)
+    if o.tried != GOT_IN:
+        inquiry.run((RULES,), until, login=True, enough=lambda inside: False)
+        o = o._replace(inside=inquiry.inside)
+    return o
 
 
 def _known(name: str) -> tuple[str, ...]:

@@ -44,8 +44,17 @@ _METHODS = re.compile(r"debug1: Authentications that can continue: (\S+)")
 NO_METHOD = "none"
 # Lines that the client prints about itself.
 _OWN = re.compile(r"(debug\d: |OpenSSH_|Authenticated to |Transferred: |Bytes per second: |Warning: Permanently added)")
+# What the client says of the end of a session.
+_ITS_END = re.compile(r"(Connection |Received disconnect|client_loop|channel \d|\w+ request failed|Disconnected)")
 # ssh(1): its own exit code, as opposed to the command's.
 FAILED = 255
+
+
+def _last(words: list[str], *, entered: bool) -> str:
+    """The final message; of a login that succeeded the client's own, if there is one: the guest also prints what greets
+    its users."""
+    own = [line for line in words if _ITS_END.match(line)] if entered else []
+    return (own or words or [""])[-1]
 
 
 def read_client(user: str, keys: Iterable[str], code: int, said: str, *, word: bool = False) -> LoginSeen:
@@ -63,7 +72,7 @@ def read_client(user: str, keys: Iterable[str], code: int, said: str, *, word: b
     seen = LoginSeen(
         user,
         tuple(keys),
-        said=words[-1][:120] if words else "",
+        said=_last(words, entered=entered)[:120],
         cause=cause,
         host_key=key,
         methods=tuple(methods),
@@ -76,8 +85,8 @@ def read_client(user: str, keys: Iterable[str], code: int, said: str, *, word: b
         return seen._replace(result=IN, said="")
     if entered or code != FAILED:
         # The login succeeded, but the session ended at once.
-        return seen._replace(result=PUT_OUT, entered=True, accepted=True)
-    judged = cause or seen.methods or (seen.host_key and "closed by" in low)
+        return seen._replace(result=PUT_OUT, entered=True, accepted=True, code=code if code != FAILED else None)
+    judged = cause or seen.methods or "closed by" in low or "reset by" in low
     if "verification failed" in low or not judged:
         return seen._replace(result=NO_ANSWER)
     return seen._replace(result=REFUSED)

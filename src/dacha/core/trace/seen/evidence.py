@@ -61,6 +61,7 @@ class Carried(NamedTuple):
     wanted: str | None
     bridge_there: bool
     bridge_up: bool
+    hardware: str = ""  # this host's hardware address on the bridge
 
 
 class RouterSeen(NamedTuple):
@@ -108,6 +109,7 @@ class LoginSeen(NamedTuple):
     methods: tuple[str, ...] = ()
     accepted: bool = False
     entered: bool = False
+    code: int | None = None  # the exit code of the session, if it is the shell's own
 
 
 class LastRun(NamedTuple):
@@ -207,6 +209,7 @@ class Evidence(NamedTuple):
     untold: str = ""  # why some evidence could not be gathered
     unanswered: tuple[tuple[str, str], ...] = ()  # hops whose question failed, and why
     interrupted: bool = False  # by the user, with Ctrl-C
+    returned: bool = False  # whether its port refused at first, and serves now
     mute: str = ""  # why the guest itself could not be queried, if that would have shown more
 
     @property

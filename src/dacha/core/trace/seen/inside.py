@@ -5,14 +5,19 @@ A guest may lie: its reports name causes, and never make a hop fine or broken.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
+from dacha.core.trace.seen.own_rules import NFT, SAVED, read_rules
+from dacha.core.trace.seen.ways import Entry, Way, read_entry, read_way
 from dacha.core.units import whole_number
 
 # The programs that serve a service.
 SERVERS = {"ssh": ("sshd", "dropbear"), "rdp": ("xrdp",), "vnc": ("Xvnc", "x11vnc", "Xtigervnc")}
 # linux/if.h: an adapter's flags.
-_IFF_UP = 1
+_IFF_UP, _IFF_NOARP = 0x01, 0x80
 # Limits for answers: lines, and the length of each, because a guest may send anything.
 LINES, LONGEST = 400, 300
 
@@ -46,41 +51,40 @@ class Unit(NamedTuple):
 
 
 class Link(NamedTuple):
-    """A network link: its name, whether it is up, its hardware address, its IPv4 addresses ("ADDRESS/PREFIX")."""
+    """A network link: its name, whether it is up, its hardware address, its IPv4 addresses ("ADDRESS/PREFIX"),
+    its MTU (bytes; 0 if not reported), whether it uses ARP."""
 
     name: str
     up: bool
     hardware: str = ""
     addresses: tuple[str, ...] = ()
-
-
-class Drops(NamedTuple):
-    """A rule or policy of the guest's own firewall that drops packets: family and table, chain, text."""
-
-    table: str
-    chain: str
-    text: str
+    mtu: int = 0
+    by_arp: bool = True
 
 
 class Inside(NamedTuple):
-    """The guest's reports. `managed` means that systemd manages its services (`units`). `shell` is the user's, None for
-    a missing user; `shell_there` whether it exists; `keys` the number of lines in the user's key file, None without a
-    file, and `tails` the final characters of each key, `limits` the options of those that have any; `mode` that file's
-    bits and owner; `folders` those above it (path, bits, owner); `mark` the first character of the password hash ("!"
-    is a locked account), `expires` the day (since 1970) when the account expires, `must` whether its password must be
-    changed; `closed` the text of /etc/nologin; `drops` what the guest's own firewall drops; `settings` of its SSH
-    server for the user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for keys; `log` its server's
-    last message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for none, None
-    if not reported); `at_screen` the users logged in at its local screen. `told` are the complete pieces (`questions`):
-    only for those, a missing answer means "no"."""
+    """The guest's reports. `ways` are its routes, `neighbours` its neighbour entries. `managed` means that systemd
+    manages its services (`units`). `shell` is the user's, None for a missing user; `shell_there` whether it exists;
+    `keys` the number of lines in the user's key file, None without a file, and `tails` the final characters of each
+    key, `limits` the options of those that have any; `mode` that file's bits and owner; `folders` those above it (path,
+    bits, owner); `mark` the first character of the password hash ("!" is a locked account), `expires` the day (since
+    1970) when the account expires, `must` whether its password must be changed; `closed` the text of /etc/nologin;
+    `rules` the guest's firewall (nft's JSON form); `settings` of its SSH server for the user (sshd -T), who is in
+    `groups`, and the `algorithms` that it accepts for keys; `log` its server's last message about a refusal; `clock`
+    the guest's (Unix seconds); `gateway` its default gateway ("" for none, None if not reported); `at_screen` the users
+    logged in at its local screen. `told` are the complete pieces (`questions`): only for those, a missing answer means
+    "no"."""
 
     listeners: tuple[Listener, ...] = ()
     managed: bool = False
     units: tuple[Unit, ...] = ()
     links: tuple[Link, ...] = ()
     gateway: str | None = None
+    ways: tuple[Way, ...] = ()
+    neighbours: tuple[Entry, ...] = ()
     shell: str | None = None
     shell_there: bool = True
+    no_home: str = ""
     keys: int | None = None
     tails: tuple[str, ...] = ()
     limits: tuple[tuple[str, str], ...] = ()
@@ -92,7 +96,7 @@ class Inside(NamedTuple):
     clock: int = 0
     closed: str | None = None
     disk: int | None = None
-    drops: tuple[Drops, ...] = ()
+    rules: Mapping[str, Any] | None = None
     settings: tuple[tuple[str, str], ...] = ()
     groups: tuple[str, ...] | None = None
     algorithms: tuple[str, ...] = ()
@@ -116,10 +120,14 @@ class Inside(NamedTuple):
 
 def read_inside(text: str, found: Inside | None = None) -> Inside | None:
     """The reports, added to those `found` before; None if no piece is complete. Malformed lines are ignored."""
-    lines = [harmless(line)[:LONGEST].strip() for line in text.splitlines()[:LINES]]
+    whole = text.splitlines()
+    rules = [line for line in whole if line.startswith((NFT, SAVED))]
+    lines = [harmless(line)[:LONGEST].strip() for line in [x for x in whole if not x.startswith((NFT, SAVED))][:LINES]]
     if not any(line.startswith("told ") for line in lines):
         return found
     found = found or Inside()
+    if rules:
+        found = found._replace(rules=read_rules(rules))
     for line in lines:
         word, _, rest = line.partition(" ")
         try:
@@ -180,10 +188,6 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             return found._replace(managed=True)
         case "unit":
             return found._replace(units=(*found.units, Unit(words[0], words[1], " ".join(words[2:]))))
-        case "drops":
-            return found._replace(
-                drops=(*found.drops, Drops(words[0].replace(":", " "), words[1], " ".join(words[2:])))
-            )
         case "clock":
             return found._replace(clock=_number(rest))
         case "disk":
@@ -194,6 +198,8 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             return found._replace(at_screen=(*found.at_screen, words[0]))
         case "log":
             return found._replace(log=rest)
+        case "mild":
+            return found._replace(log=found.log or rest)
         case _:
             return _with_account(found, word, words, rest)
 
@@ -223,6 +229,8 @@ def _with_account(found: Inside, word: str, words: list[str], rest: str) -> Insi
             return found._replace(shell=rest)
         case "noshell":
             return found._replace(shell_there=False)
+        case "nohome":
+            return found._replace(no_home=rest)
         case "closed":
             return found._replace(closed=rest)
         case _:
@@ -235,7 +243,14 @@ def _with_link(found: Inside, word: str, words: list[str]) -> Inside:
         case "route":
             return found._replace(gateway=_hex_address(words[0]) if words else "")
         case "adapter":
-            return found._replace(links=(*found.links, Link(words[0], bool(int(words[1], 16) & _IFF_UP), words[2])))
+            mtu = _number(words[3]) if len(words) > 3 else 0
+            flags = int(words[1], 16)
+            link = Link(words[0], bool(flags & _IFF_UP), words[2], mtu=mtu, by_arp=not flags & _IFF_NOARP)
+            return found._replace(links=(*found.links, link))
+        case "way":
+            return found._replace(ways=(*found.ways, read_way(" ".join(words))))
+        case "arp":
+            return found._replace(neighbours=(*found.neighbours, read_entry(words)))
         case "inet":
             links = tuple(
                 x._replace(addresses=(*x.addresses, words[3])) if x.name == words[1] else x for x in found.links

@@ -14,6 +14,9 @@ from dacha.core.people.sessions_inside import TAIL
 UNITS = {"ssh": ("ssh", "sshd", "dropbear"), "rdp": ("xrdp",), "http": ("nginx", "apache2", "httpd", "lighttpd"),
          "https": ("nginx", "apache2", "httpd")}  # fmt: skip
 
+# By which names the server's processes log: OpenSSH's is several programs from version 9.8 on.
+SSH_PROGRAMS = ("sshd", "sshd-session", "sshd-auth", "dropbear")
+
 LISTENERS, SERVICES, LINKS, ACCOUNT, RULES, SERVER = "listeners", "services", "links", "account", "rules", "server"
 # The first questions, by problem: no program listens, no response, login refused.
 SHUT = (LISTENERS, SERVICES, RULES, LINKS)
@@ -101,12 +104,15 @@ done
 
 _LINKS = """\
 for d in /sys/class/net/*; do
-  read -r flags < "$d/flags" 2>/dev/null && read -r mac < "$d/address" && echo "adapter ${d##*/} $flags $mac"
+  read -r flags < "$d/flags" 2>/dev/null && read -r mac < "$d/address" && read -r mtu < "$d/mtu" &&
+    echo "adapter ${d##*/} $flags $mac $mtu"
 done
 ip -o -4 address 2>/dev/null | while read -r line; do echo "inet $line"; done
 gateway=
 while read -r dev to via rest; do [ "$to" = 00000000 ] && gateway=$via && break; done < /proc/net/route
 echo "route $gateway"
+ip -4 route 2>/dev/null | head -n 60 | while read -r line; do echo "way $line"; done
+head -n 60 /proc/net/arp 2>/dev/null | while read -r line; do echo "arp $line"; done
 """
 
 
@@ -116,6 +122,7 @@ while IFS=: read -r n x u g c h sh; do [ "$n" = {user} ] && p=$n && break; done 
 [ "$p" ] || p=$(getent passwd {user} 2>/dev/null) && {{
   [ "$p" = {user} ] || {{ sh=${{p##*:}}; h=${{p%:*}}; h=${{h##*:}}; }}
   echo "shell $sh"; [ -x "$sh" ] || echo "noshell"
+  [ -d "$h" ] || echo "nohome $h"
   k=$h/.ssh/authorized_keys
   [ -f "$k" ] && {{
     n=0
@@ -150,18 +157,9 @@ df -P / | while read -r a b c d e f; do [ "$f" = / ] && echo "disk $e"; done
 # Only root can see them: other users answer nothing for this piece.
 _RULES = """\
 [ "$(id -u)" = 0 ] || exit 0
-nft list ruleset 2>/dev/null | while read -r line; do
-  case "$line" in
-  table*) t=${line#table }; t=${t% \\{}; a=${t%% *}:${t#* } ;;
-  chain*) c=${line#chain }; c=${c% \\{}; other= ;;
-  *hook*)
-    case "$line" in
-    *'hook input'*'policy drop'*) echo "drops $a $c $line" ;;
-    *'hook input'*) ;;
-    *) other=1 ;;
-    esac ;;
-  *drop*|*reject*) [ "$other" ] || echo "drops $a $c $line" ;;
-  esac
+command -v nft > /dev/null && { printf 'ruleset '; nft -j list ruleset 2>/dev/null | head -c 400000; echo; }
+for f in ip ip6; do
+  command -v ${f}tables-save > /dev/null && ${f}tables-save 2>/dev/null | head -n 2000 | sed "s/^/saved $f /"
 done
 """
 
@@ -170,7 +168,8 @@ def _server(user: str, service: str, since_s: int) -> str:
     """The settings of an SSH server for a user, and the last refusal in its log of that user, or of everybody."""
     if service != "ssh":
         return ""
-    units = " ".join(f"-u {unit}" for unit in UNITS["ssh"])
+    # By the program, not by the unit: what happens in a session is logged as its own unit's.
+    who = " ".join(f"-t {program}" for program in SSH_PROGRAMS)
     return f"""\
 [ "$(id -u)" = 0 ] || exit 0
 {{ sshd -T -C "user={user}" || sshd -T; }} 2>/dev/null | while read -r line; do
@@ -179,13 +178,17 @@ def _server(user: str, service: str, since_s: int) -> str:
     # A long list, which one line of an answer has no room for.
     old=$IFS; IFS=', '; set -- $line; IFS=$old; shift
     for a; do case "$a" in *@*) ;; *) echo "algorithm $a" ;; esac; done ;;
-  allow*|deny*|pubkeyauthentication*|authorizedkeysfile*|maxstartups*|authenticationmethods*) echo "set $line" ;;
+  allow*|deny*|pubkeyauthentication*|authorizedkeysfile*|authenticationmethods*|forcecommand*) echo "set $line" ;;
   esac
 done
 g=$(id -Gn {user} 2>/dev/null) && echo "groups $g"
-journalctl {units} --since=-{since_s}s -n 60 -o cat --no-pager 2>/dev/null | while read -r line; do
+journalctl {who} --since=-{since_s}s -n 60 -o cat --no-pager 2>/dev/null | while read -r line; do
   case " $line " in
-  *"refused connect"*|*"nable to negotiate"*|*"ot from a permitted host"*|*"bad ownership"*|*fatal*) echo "log $line" ;;
+  # What followed from a refusal, not why.
+  *"closed by "*|*"reset by "*|*"isconnected from "*|*"isconnect from "*) ;;
+  *"refused connect"*|*"nable to negotiate"*|*"ot from a permitted host"*|*"bad ownership"*|*fatal*|*revoked*| \
+  *"PAM unable"*|*"fork: "*|*"drop connection"*|*axStartups*|*"annot allocate"*|*"No space left"*) echo "log $line" ;;
+  *"pam_open_session()"*|*"chdir to home"*) echo "mild $line" ;;
   *[!a-z0-9_-]{user}[!a-z0-9_-]*)
     case "$line" in
     *efused*|*enied*|*"not allowed"*|*expired*|*ocked*|*"nvalid user"*|*"oo many logins"*) echo "log $line" ;;

@@ -10,6 +10,7 @@ import shlex
 from dacha.core.lab.families import FAMILIES, enable_command, family_of, install_command
 from dacha.core.named import NamedTuple
 from dacha.core.trace.seen.evidence import AGENT, LOGIN, NOBODY, PASSWORD
+from dacha.core.trace.seen.own_rules import Blocked
 
 
 class Advice(NamedTuple):
@@ -94,8 +95,10 @@ def to_look(service: str, system: str) -> Advice:
 
 
 # The server's last words about logins, and what uses the guest's CPU.
-SERVER_LOG = Advice("journalctl -u ssh -u sshd -n 20 --no-pager")
+SERVER_LOG = Advice("journalctl -t sshd -t sshd-session -n 20 --no-pager")
 BUSY = Advice("top -b -n 1 | head -n 15")
+# The rules of the guest's own firewall.
+RULES_THERE = Advice("nft list ruleset")
 
 
 def to_find(port: int) -> Advice:
@@ -106,6 +109,22 @@ def to_find(port: int) -> Advice:
 def to_admit(port: int, system: str) -> Advice:
     """How to allow a port in the firewall of a guest of this family, if nothing more is known."""
     return Advice(words=(family_of(system).open_port or _ADMIT).format(port=port))
+
+
+def to_let_pass(blocked: Blocked, port: int, *, out: bool = False) -> Advice:
+    """How to allow connections to a port, coming in or going out, before the rule that drops them, with the manager of
+    the guest's rules."""
+    if blocked.owner == "firewalld":
+        if out:
+            return Advice(words=f"allow TCP port {port} in its output policy: firewall-cmd --list-all-policies")
+        return Advice(f"firewall-cmd --permanent --add-port={port}/tcp && firewall-cmd --reload")
+    if blocked.owner == "ufw":
+        return Advice(f"ufw allow {'out ' if out else ''}{port}/tcp")
+    if blocked.owner == "iptables":
+        program = "iptables" if blocked.family == "ip" else "ip6tables"
+        return Advice(f"{program} -t {blocked.table} -I {blocked.chain} -p tcp --dport {port} -j ACCEPT")
+    # Inserted before all others of that chain; it also takes precedence over a policy.
+    return Advice(f"nft insert rule {blocked.family} {blocked.table} {blocked.chain} tcp dport {port} accept")
 
 
 def to_protect(system: str) -> Advice:

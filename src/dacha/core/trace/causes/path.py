@@ -1,0 +1,112 @@
+"""Why the guest does not answer on its network, not beyond it, or loses large packets."""
+
+from __future__ import annotations
+
+from dacha.core.trace.causes.advice import RULES_THERE, Advice
+from dacha.core.trace.causes.cause import Cause
+from dacha.core.trace.causes.port import first_packet
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.inside import Inside
+from dacha.core.trace.seen.own_rules import blocking
+from dacha.core.trace.seen.questions import LINKS
+from dacha.core.trace.seen.ways import Way, way_to
+
+# The hardware address of an entry without an answer (/proc/net/arp).
+NOBODY = "00:00:00:00:00:00"
+
+
+def why_silent(e: Evidence) -> Cause | None:
+    """Why no machine answers for the guest's address on its network."""
+    link = e.inside.link_of(e.hardware) if e.inside and e.hardware else None
+    address = e.address or e.planned
+    if e.inside is None or not address:
+        return None
+    if link is None:
+        return _renamed(e, e.inside)
+    planned = f"{address}/{e.prefix}"
+    onward = f" && ip route replace default via {e.gateway}" if e.gateway else ""
+    if not link.up:
+        command = f"ip link set {link.name} up && ip address replace {planned} dev {link.name}{onward}"
+        return Cause(f"its link {link.name} is down", "it was not configured, or it was taken down", Advice(command))
+    if planned not in link.addresses:
+        has = f"has {', '.join(link.addresses)}" if link.addresses else "has no address"
+        command = f"ip address replace {planned} dev {link.name}{onward}"
+        return Cause(f"its link {link.name} {has}", f"{address} is planned for it", Advice(command))
+    seen = f"its link {link.name} is up and has {address}"
+    if not link.by_arp:
+        return Cause(seen, "ARP is switched off on it (noarp)", Advice(f"ip link set {link.name} arp on"))
+    means = "one of: its own settings keep it from answering ARP; its packets are lost on the way out"
+    return Cause(seen, means, Advice(f"ip -s link show {link.name}; tc qdisc show dev {link.name}"), proved=False)
+
+
+def why_unanswered(e: Evidence) -> Cause | None:
+    """Why a port does not respond whose server runs, and that the guest's rules do not block: its replies go
+    elsewhere."""
+    inside, here = e.inside, e.carried.hardware if e.carried else ""
+    if inside is None or not e.gateway or not here:
+        return None
+    for entry in inside.neighbours:
+        if entry.address == e.gateway and entry.hardware not in (here, NOBODY):
+            by_hand = ", set by hand" if entry.fixed else ""
+            seen = f"it sends to {e.gateway} at the hardware address {entry.hardware}{by_hand}"
+            means = f"{e.gateway} has {here}: its replies do not arrive"
+            return Cause(seen, means, Advice(f"ip neighbour del {e.gateway} dev {entry.dev}"))
+    way = way_to(inside.ways, e.gateway) if inside.ways else None
+    if way is not None and (way.kind or way.via):
+        return Cause(f"its route for {e.gateway} is: {way}", "its replies do not arrive", _to_delete(way))
+    return None
+
+
+def _to_delete(way: Way) -> Advice:
+    return Advice(f"ip route del {way}")
+
+
+def _renamed(e: Evidence, inside: Inside) -> Cause | None:
+    """The link that has another hardware address than its adapter."""
+    others = [x for x in inside.links if x.up and x.hardware not in (NOBODY, "") and x.by_arp]
+    if not e.hardware or not inside.knows(LINKS) or len(others) != 1:
+        return None
+    link = others[0]
+    seen = f"its link {link.name} has the hardware address {link.hardware}, and its adapter {e.hardware}"
+    means = "its frames do not come from the address of its adapter, and the lab's rules drop them"
+    return Cause(seen, means, Advice(f"ip link set {link.name} address {e.hardware}"))
+
+
+# Why a guest with the right gateway does not answer other networks.
+_OTHERWISE = "one of: a rule of its firewall drops its replies; a table of routes of its own (ip rule) applies to them"
+
+
+def _by_other_route(e: Evidence, inside: Inside) -> Cause | None:
+    """The route for this client that is not by the network's gateway."""
+    way = way_to(inside.ways, e.lan_address) if e.lan_address and ":" not in e.lan_address else None
+    if way is None or (not way.kind and way.via == e.gateway):
+        return None
+    what = "discards its replies" if way.kind else "leads its replies elsewhere"
+    return Cause(f"its route for {e.lan_address} is: {way}", f"this route {what}", _to_delete(way))
+
+
+def why_large_are_lost(e: Evidence, largest: int) -> Cause | None:
+    """Why packets of this many bytes do not pass, and smaller ones do."""
+    inside = e.inside
+    link = inside.link_of(e.hardware) if inside and e.hardware else None
+    if inside is None or link is None:
+        return None
+    if 0 < link.mtu < largest:
+        means = f"the MTU of its link {link.name} is {link.mtu}, and this side sends up to {largest} bytes"
+        return Cause("", means, Advice(f"ip link set {link.name} mtu {largest}"))
+    if blocked := blocking(inside.rules, first_packet(e, inside)):
+        means = f"one of: the guest's firewall drops them ({blocked.words}); a link on the path has a smaller MTU"
+        return Cause("", means, proved=False)
+    return None
+
+
+def why_not_beyond(e: Evidence) -> Cause | None:
+    """Why the guest answers its own network only."""
+    if not e.gateway:
+        return None
+    seen = ""
+    if e.inside and e.inside.gateway is not None:
+        seen = f"its default gateway is {e.inside.gateway}" if e.inside.gateway else "it has no default route"
+        if e.inside.gateway == e.gateway:
+            return _by_other_route(e, e.inside) or Cause(seen, _OTHERWISE, RULES_THERE, proved=False)
+    return Cause(seen, f"its gateway should be {e.gateway}", Advice(f"ip route replace default via {e.gateway}"))

@@ -1,0 +1,124 @@
+"""Why a port of the guest is closed, silent, or closes each connection."""
+
+from __future__ import annotations
+
+from dacha.core.network.firewall import Packet
+from dacha.core.trace.causes.advice import BUSY, SERVER_LOG, Advice, to_let_pass
+from dacha.core.trace.causes.cause import Cause
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.inside import SERVERS, Inside, Unit
+from dacha.core.trace.seen.own_rules import blocking
+from dacha.core.trace.seen.questions import LISTENERS, SERVICES, UNITS
+
+
+def why_shut(e: Evidence) -> Cause | None:
+    """Why a port of the guest does not respond; None if the reports do not explain it."""
+    inside, service, port = e.inside, e.service, e.port
+    if inside is None:
+        return None
+    here = [x for x in inside.listeners if x.port == port]
+    if not here:
+        return _not_serving(inside, service) if inside.knows(LISTENERS) or inside.units else None
+    who = here[0].program or "its server"
+    if all(x.on_loopback for x in here):
+        words = "configure it to listen on every address (ListenAddress 0.0.0.0), and restart it"
+        return Cause(
+            f"{who} listens only on {here[0].address}", "only the guest itself can connect to it", Advice(words=words)
+        )
+    if all(x.on_loopback or x.by_ipv6_alone for x in here):
+        words = "configure it to listen on IPv4, too (AddressFamily any, ListenAddress 0.0.0.0), and restart it"
+        return Cause(f"{who} listens only on IPv6", "IPv4 clients cannot connect", Advice(words=words))
+    blocked = blocking(inside.rules, first_packet(e, inside))
+    if blocked is None:
+        return None
+    if blocked.sure:
+        means = f"the guest's firewall blocks it: {blocked.words}"
+        return Cause(f"{who} listens there", means, to_let_pass(blocked, port))
+    means = f"one of: the guest's firewall may block it ({blocked.words}); its system hangs, or restarts its server"
+    return Cause(f"{who} listens there", means, Advice(f"nft list ruleset; ss -ltn sport = :{port}"), proved=False)
+
+
+def first_packet(e: Evidence, inside: Inside) -> Packet:
+    """The first packet of this host's own connection, as it comes into the guest."""
+    link, address = inside.link_of(e.hardware) if e.hardware else None, e.address or e.planned
+    return Packet(
+        6 if ":" in address else 4, link.name if link else None, None, e.gateway or None, address, "tcp", e.port
+    )
+
+
+def _not_serving(inside: Inside, service: str) -> Cause | None:
+    """Why no program has the port, by the reports of the service manager."""
+    unit = next((u for u in inside.units if u.state == "failed"), next(iter(inside.units), None))
+    if unit is None:
+        # Another service manager was not queried.
+        sure = service in UNITS and inside.managed and inside.knows(SERVICES) and inside.knows(LISTENERS)
+        return Cause("no server for it is installed", "") if sure else None
+    if unit.state == "failed":
+        said = f": {unit.said}" if unit.said else ""
+        return Cause(f"its service {unit.name} failed{said}", "its server does not start", _to_start(unit, service))
+    if unit.state == "activating" and unit.said:
+        seen = f"its service {unit.name} keeps failing and restarting: {unit.said}"
+        return Cause(seen, "its server does not start", _to_start(unit, service))
+    if unit.state == "activating":
+        return Cause(f"its service {unit.name} is starting", "its server is not ready yet",
+                     Advice(words=f"to see its progress: systemctl status {unit.name}"))  # fmt: skip
+    if unit.state == "masked":
+        command = f"systemctl unmask {unit.name} && systemctl enable --now {unit.name}"
+        return Cause(f"its service {unit.name} is masked", "its server cannot be started", Advice(command))
+    if unit.state == "active":
+        return None
+    command = f"systemctl enable --now {unit.name}"
+    return Cause(f"its service {unit.name} is {unit.state}", "its server is stopped", Advice(command))
+
+
+def _to_start(unit: Unit, service: str) -> Advice:
+    if service == "ssh":
+        return Advice(words=f"sshd -t names the error; once fixed: systemctl restart {unit.name}")
+    return Advice(words=f"systemctl status {unit.name} shows why; once fixed: systemctl restart {unit.name}")
+
+
+def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
+    """Why a port that accepts connections does not speak its protocol."""
+    here = next((x for x in inside.listeners if x.port == port and x.program), None) if inside else None
+    if inside is None or here is None:
+        return None
+    if here.program not in SERVERS.get(service, (here.program,)):
+        words = f"end {here.program}, or move it to another port; then start the server for {service}"
+        return Cause(f"{here.program} has the port", f"it is not a server for {service}", Advice(words=words))
+    if here.state == "T":
+        command = f"kill -CONT {here.pid}"
+        return Cause(
+            f"{here.program} has the port, but its process {here.pid} is stopped",
+            "it received a stop signal",
+            Advice(command),
+        )
+    means = "it hangs, or the guest is too busy"
+    return Cause(f"{here.program} has the port", means, BUSY, proved=False)
+
+
+# What an SSH server means that admits nobody: it says so in the same words for both.
+TURNED_AWAY = (
+    "it has too many clients that have not logged in (MaxStartups); it refuses this address for a while, after failed "
+    "logins (PerSourcePenalties)"
+)
+
+
+def why_closing(inside: Inside | None, service: str, port: int) -> Cause | None:
+    """Why a port closes each connection at once; None if the guest does not report that a program has it."""
+    if inside is None or not serves(inside, port):
+        return None
+    who = next(x.program for x in inside.listeners if x.port == port) or "its server"
+    if who not in SERVERS.get(service, (who,)):
+        return why_mute(inside, service, port)
+    if inside.log:
+        return Cause(f"{who} has the port", f"its server's log: {inside.log}", SERVER_LOG)
+    means = (
+        "one of: its server refuses this host (/etc/hosts.deny, or its own rules); it has too many clients, or "
+        "restarts; it cannot start a process for the connection"
+    )
+    return Cause(f"{who} has the port", means, SERVER_LOG, proved=False)
+
+
+def serves(inside: Inside, port: int) -> bool:
+    """True if the guest reports a program that has this port for IPv4 clients."""
+    return any(x.port == port and not x.on_loopback and not x.by_ipv6_alone for x in inside.listeners)
