@@ -140,7 +140,10 @@ def test_why_a_port_is_shut(changed: dict[str, str | tuple[str, ...]], words: st
     found = why_shut(KERNEL._replace(inside=inside, service="ssh", port=22, gateway="10.77.4.1"))
     assert words in (" ".join(found[:2]) if found else "") and (found is None) == (words == "")
     if words:
-        for e in (KERNEL._replace(direct=ConnectResult(REFUSED)), USER._replace(through=ConnectResult(SILENT))):
+        for e in (
+            KERNEL._replace(direct=ConnectResult(REFUSED)),
+            USER._replace(through=ConnectResult(SILENT), on_loopback=True),
+        ):
             stop = broken(judge(e._replace(inside=inside, gateway="10.77.4.1")))
             assert (
                 stop

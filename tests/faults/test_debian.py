@@ -29,7 +29,7 @@ LAB = """\
 name = "real"
 [network.pier]
 kind = "nat"
-backend = "kernel"
+backend = "@BACKEND@"
 subnet = "10.77.4.0/24"
 [guest.gauge]
 system = "debian"
@@ -81,12 +81,13 @@ def works(lab: HostedLab) -> str | None:
 RELEASES = {"bookworm": "/var/tmp/dacha-debian", "trixie": "/var/tmp/dacha-trixie"}
 
 
-def booted(lab: HostedLab, release: str = "bookworm") -> None:
-    """A lab with a Debian guest that has finished its first boot."""
+def booted(lab: HostedLab, release: str = "bookworm", backend: str = "kernel") -> None:
+    """A lab with a Debian guest that has finished its first boot, on a network of this backend."""
     made = Path(RELEASES[release])
     subprocess.run([HERE.parent.parent / "tools/debian-guest.sh", made, release], check=True, timeout=900)
     (lab.folder / "debian").symlink_to(made)
-    lab.write(LAB.replace("@LINE@", "root=LABEL=root rw console=ttyS0 net.ifnames=0"))
+    line = "root=LABEL=root rw console=ttyS0 net.ifnames=0"
+    lab.write(LAB.replace("@LINE@", line).replace("@BACKEND@", backend))
     lab("apply", "--wait", "15min", timeout=1000)
     # While its first boot goes on, its agent has no time for questions.
     deadline = time.monotonic() + 600

@@ -161,7 +161,7 @@ def address(e: Evidence) -> Hop:
             f"dacha guest edit {e.guest} --address {e.network}={other}, then dacha apply, then dacha restart {e.guest}"
         )
         told = why_silent(e)
-        if told and told.advice:
+        if told and told.advice and told.proved:
             remedy = f"{told_to(e, told.advice)}\nor plan the other: {remedy}"
         else:
             remedy = f"{remedy}\nor set {e.address} in the guest"

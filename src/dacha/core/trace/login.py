@@ -116,9 +116,8 @@ def login(e: Evidence) -> Hop | None:
             return Hop("login", ASIDE, seen_too, means, f"dacha guest check {e.guest}")
         return Hop("login", FINE, entered)
     if seen.result == NO_ANSWER and seen.entered:
-        what = f"{seen.user} is logged in, and the command of the login has not ended: {seen.said}"
-        means = "one of: the startup files of its shell wait for something; the guest is slow"
-        return Hop("login", UNTESTED, what, means, _to_look_at(e))
+        what = f"{seen.user} is logged in, and its command has not ended: {seen.said}"
+        return Hop("login", UNTESTED, f"{what} (the startup files of its shell wait, or the guest is slow)")
     if seen.result == NO_ANSWER:
         return Hop("login", UNTESTED, f"no answer to the login: {seen.said or 'timed out'}")
     what = _how_far(seen)
@@ -134,12 +133,6 @@ def login(e: Evidence) -> Hop | None:
         return Hop("login", BROKEN, what, cause.means, remedy)
     means = "one of: " + "; ".join(cause.means for cause in causes)
     return Hop("login", BROKEN, what, means, _more(e))
-
-
-def _to_look_at(e: Evidence) -> str:
-    """The command that shows what the user's processes in the guest wait for."""
-    user = e.login.user if e.login else ""
-    return Advice(f"ps -f -u {user}").said(e.guest, e.by)
 
 
 def _how_far(seen: LoginSeen) -> str:

@@ -50,7 +50,7 @@ def explained(e: Evidence) -> bool:
         return False
     if _unseen(e):
         told = why_silent(e)
-        return told is not None and told.advice is not None
+        return told is not None and told.proved
     if heard is not None and not heard.ok:
         if wordless(heard) and e.arrived is not False:
             told = why_mute(inside, e.service, e.port)
@@ -60,7 +60,7 @@ def explained(e: Evidence) -> bool:
         shut = why_shut(e)
         elsewhere = [port for port in other_ports(inside, e.service) if port != e.port]
         link = why_silent(e)
-        if link is not None and link.advice is not None:
+        if link is not None and link.proved:
             return True
         return bool(elsewhere) or (shut is not None and shut.proved)
     if e.login is not None and e.service == "ssh":

@@ -136,12 +136,10 @@ def _not_responding(e: Evidence, *, accepted: bool) -> Hop:
         return found
     if e.way == "user":
         link = why_silent(e)
-        if link and link.advice:
-            seen = f"no answer through the door; {link.seen}"
-            return Hop("service", BROKEN, seen, link.means, told_to(e, link.advice))
-        means = "its system is still starting, or has another address, or its firewall drops the packets"
-        return Hop("service", BROKEN, "no answer through the door", means, f"dacha console {e.guest}")
-    if accepted:
+        seen = "no answer through the door"
+        if link and link.proved and link.advice:
+            return Hop("service", BROKEN, f"{seen}; {link.seen}", link.means, told_to(e, link.advice))
+    elif accepted:
         return Hop("service", FINE, f"port {e.port} is open")
     if told := why_unanswered(e):
         return Hop("service", BROKEN, f"{seen}; {told.seen}", told.means, told_to(e, told.advice or admit))
@@ -149,6 +147,9 @@ def _not_responding(e: Evidence, *, accepted: bool) -> Hop:
         seen = f"{seen}, although the guest reports that a program listens there"
         means = "one of: its replies do not arrive (routes, neighbour entries); a rule of its firewall drops packets"
         return Hop("service", BROKEN, seen, means, told_to(e, Advice("ip route; ip neighbour; nft list ruleset")))
+    if e.way == "user":
+        means = "one of: its system is still starting; it has another address; its firewall drops the packets"
+        return Hop("service", BROKEN, seen, means, f"dacha console {e.guest}")
     means = "one of: a firewall in the guest drops the packets; its system hangs; its replies do not arrive"
     return Hop("service", BROKEN, seen, means, told_to(e, admit))
 

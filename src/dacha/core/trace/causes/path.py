@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dacha.core.network.firewall import Packet
 from dacha.core.trace.causes.advice import RULES_THERE, Advice
 from dacha.core.trace.causes.cause import Cause
-from dacha.core.trace.causes.port import first_packet
+from dacha.core.trace.causes.port import client_of, first_packet
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import Inside
-from dacha.core.trace.seen.own_rules import blocking
+from dacha.core.trace.seen.own_rules import Blocked, blocking
 from dacha.core.trace.seen.questions import LINKS
 from dacha.core.trace.seen.ways import Way, way_to
 
@@ -42,19 +43,35 @@ def why_silent(e: Evidence) -> Cause | None:
 def why_unanswered(e: Evidence) -> Cause | None:
     """Why a port does not respond whose server runs, and that the guest's rules do not block: its replies go
     elsewhere."""
-    inside, here = e.inside, e.carried.hardware if e.carried else ""
-    if inside is None or not e.gateway or not here:
+    inside, here, client = e.inside, e.carried.hardware if e.carried else "", client_of(e)
+    if inside is None or client is None:
         return None
     for entry in inside.neighbours:
-        if entry.address == e.gateway and entry.hardware not in (here, NOBODY):
+        if here and entry.address == e.gateway and entry.hardware not in (here, NOBODY):
             by_hand = ", set by hand" if entry.fixed else ""
             seen = f"it sends to {e.gateway} at the hardware address {entry.hardware}{by_hand}"
             means = f"{e.gateway} has {here}: its replies do not arrive"
             return Cause(seen, means, Advice(f"ip neighbour del {e.gateway} dev {entry.dev}"))
-    way = way_to(inside.ways, e.gateway) if inside.ways else None
-    if way is not None and (way.kind or way.via):
-        return Cause(f"its route for {e.gateway} is: {way}", "its replies do not arrive", _to_delete(way))
+    if told := _wrong_way(e, inside, client):
+        return told
+    if blocked := blocked_replies(e, inside):
+        if blocked.sure:
+            means = f"the guest's firewall blocks its replies: {blocked.words}"
+            return Cause("a program listens there", means, RULES_THERE)
+        means = f"one of: the guest's firewall drops its replies ({blocked.words}); its system hangs"
+        return Cause("a program listens there", means, RULES_THERE, proved=False)
     return None
+
+
+def blocked_replies(e: Evidence, inside: Inside) -> Blocked | None:
+    """What of the guest's firewall drops its replies to this host, or may do so."""
+    link, ours = inside.link_of(e.hardware) if e.hardware else None, e.address or e.planned
+    # Which port of this host they go to is not known.
+    client = client_of(e) or e.gateway
+    packet = Packet(
+        6 if ":" in ours else 4, None, link.name if link else None, ours, client, "tcp", 0, state="established"
+    )
+    return blocking(inside.rules, packet, "output")
 
 
 def _to_delete(way: Way) -> Advice:
@@ -76,13 +93,19 @@ def _renamed(e: Evidence, inside: Inside) -> Cause | None:
 _OTHERWISE = "one of: a rule of its firewall drops its replies; a table of routes of its own (ip rule) applies to them"
 
 
-def _by_other_route(e: Evidence, inside: Inside) -> Cause | None:
-    """The route for this client that is not by the network's gateway."""
-    way = way_to(inside.ways, e.lan_address) if e.lan_address and ":" not in e.lan_address else None
-    if way is None or (not way.kind and way.via == e.gateway):
+def _wrong_way(e: Evidence, inside: Inside, client: str) -> Cause | None:
+    """The route for a client that does not lead to it: on its own network directly, else by the network's gateway."""
+    if not inside.ways or ":" in client:
         return None
-    what = "discards its replies" if way.kind else "leads its replies elsewhere"
-    return Cause(f"its route for {e.lan_address} is: {way}", f"this route {what}", _to_delete(way))
+    way = way_to(inside.ways, client)
+    if way is None:
+        means = f"its default route is missing: replies to {client} do not leave it"
+        advice = Advice(f"ip route replace default via {e.gateway}") if e.gateway else None
+        return Cause(f"it has no route for {client}", means, advice)
+    if not way.kind and way.via in (e.gateway, ""):
+        return None
+    what = "discards its replies" if way.kind else f"leads its replies elsewhere (its gateway should be {e.gateway})"
+    return Cause(f"its route for {client} is: {way}", f"this route {what}", _to_delete(way))
 
 
 def why_large_are_lost(e: Evidence, largest: int) -> Cause | None:
@@ -94,7 +117,7 @@ def why_large_are_lost(e: Evidence, largest: int) -> Cause | None:
     if 0 < link.mtu < largest:
         means = f"the MTU of its link {link.name} is {link.mtu}, and this side sends up to {largest} bytes"
         return Cause("", means, Advice(f"ip link set {link.name} mtu {largest}"))
-    if blocked := blocking(inside.rules, first_packet(e, inside)):
+    if blocked := blocking(inside.rules, first_packet(e, inside)) or blocked_replies(e, inside):
         means = f"one of: the guest's firewall drops them ({blocked.words}); a link on the path has a smaller MTU"
         return Cause("", means, proved=False)
     return None
@@ -108,5 +131,6 @@ def why_not_beyond(e: Evidence) -> Cause | None:
     if e.inside and e.inside.gateway is not None:
         seen = f"its default gateway is {e.inside.gateway}" if e.inside.gateway else "it has no default route"
         if e.inside.gateway == e.gateway:
-            return _by_other_route(e, e.inside) or Cause(seen, _OTHERWISE, RULES_THERE, proved=False)
+            other = _wrong_way(e, e.inside, e.lan_address) if e.lan_address else None
+            return other or Cause(seen, _OTHERWISE, RULES_THERE, proved=False)
     return Cause(seen, f"its gateway should be {e.gateway}", Advice(f"ip route replace default via {e.gateway}"))

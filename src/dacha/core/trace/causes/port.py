@@ -41,9 +41,14 @@ def why_shut(e: Evidence) -> Cause | None:
 def first_packet(e: Evidence, inside: Inside) -> Packet:
     """The first packet of this host's own connection, as it comes into the guest."""
     link, address = inside.link_of(e.hardware) if e.hardware else None, e.address or e.planned
-    return Packet(
-        6 if ":" in address else 4, link.name if link else None, None, e.gateway or None, address, "tcp", e.port
-    )
+    return Packet(6 if ":" in address else 4, link.name if link else None, None, client_of(e), address, "tcp", e.port)
+
+
+def client_of(e: Evidence) -> str | None:
+    """The address that this host's own connection comes from, as the guest sees it: in user mode QEMU leaves it as it
+    is, unless it is a loopback address."""
+    source = e.lan_address if e.way == "user" and not e.on_loopback else e.gateway
+    return source or None
 
 
 def _not_serving(inside: Inside, service: str) -> Cause | None:

@@ -16,6 +16,8 @@ from dacha.core.units import show_duration
 # A disk that is this full (percent) prevents logins; a clock that deviates this much (seconds) explains expired
 # accounts.
 FULL, CLOCK_S = 98, 86400
+# With this code OpenSSH's server ends a login whose session PAM did not open.
+NO_PAM_SESSION = 254
 # The signatures of a type of key that has others than its own name (RFC 8332).
 _ALGORITHMS = {"ssh-rsa": ("ssh-rsa", "rsa-sha2-256", "rsa-sha2-512")}
 
@@ -116,6 +118,9 @@ def _of_command(inside: Inside, seen: LoginSeen) -> Cause | None:
         return Cause("", means, Advice(words=f"remove ForceCommand {words}"))
     if seen.code is None or not inside.shell or any("command=" in options for _, options in inside.limits):
         return None
+    if seen.code == NO_PAM_SESSION:
+        means = "PAM does not open a session (/etc/pam.d/sshd): a module of it is missing, or refuses"
+        return None if inside.log else Cause("", means, SERVER_LOG, proved=False)
     means = f"the shell of {seen.user}, {inside.shell}, or its startup files end the session (exit code {seen.code})"
     home = f"~{seen.user}"
     return Cause("", means, Advice(words=f"look for what ends it in {home}/.bashrc, {home}/.profile, /etc/bash.bashrc"))
