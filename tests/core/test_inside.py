@@ -55,12 +55,12 @@ def told(**changed: str) -> Inside:
     return found
 
 
-def rules(policy: str, *lines: str) -> str:
+def rules(policy: str, *lines: str, hook: str = "input") -> str:
     """What nft itself makes of these rules, as a guest reports it."""
-    chain = "".join(f"{line}; " for line in (f"type filter hook input priority 0; policy {policy}", *lines))
+    chain = "".join(f"{line}; " for line in (f"type filter hook {hook} priority 0; policy {policy}", *lines))
     said = subprocess.run(
         ["unshare", "-n", "sh", "-c", "nft -f - && nft -j list ruleset"], check=True, capture_output=True, text=True,
-        input=f"table inet t {{ chain input {{ {chain} }}; }}",
+        input=f"table inet t {{ chain {hook} {{ {chain} }}; }}",
     )  # fmt: skip
     return said.stdout.strip()
 

@@ -22,7 +22,7 @@ def wanted(e: Evidence) -> tuple[str, ...]:
         if heard.heard in (Heard.CLOSED, Heard.TURNED_AWAY) and e.service == "ssh":
             return (LISTENERS, SERVER, *(piece for piece in SHUT if piece != LISTENERS))
         if wordless(heard) and e.arrived is not False and e.service != "tcp":
-            return (LISTENERS, SERVICES)
+            return (LISTENERS, SERVICES, SERVER) if e.service == "ssh" else (LISTENERS, SERVICES)
         return WHY_SILENT if heard.how in (SILENT, UNREACHABLE) or heard.how == OPEN else SHUT
     if e.login is not None:
         if e.service == "rdp":

@@ -97,6 +97,8 @@ def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
             "it received a stop signal",
             Advice(command),
         )
+    if inside.log:
+        return Cause(f"{here.program} has the port", f"its server's log: {inside.log}", SERVER_LOG)
     means = "it hangs, or the guest is too busy"
     return Cause(f"{here.program} has the port", means, BUSY, proved=False)
 

@@ -186,9 +186,9 @@ journalctl {who} --since=-{since_s}s -n 60 -o cat --no-pager 2>/dev/null | while
   case " $line " in
   # What followed from a refusal, not why.
   *"closed by "*|*"reset by "*|*"isconnected from "*|*"isconnect from "*) ;;
-  *"refused connect"*|*"nable to negotiate"*|*"ot from a permitted host"*|*"bad ownership"*|*fatal*|*revoked*| \
+  *"refused connect"*|*"nable to negotiate"*|*"ot from a permitted host"*|*"bad ownership"*|*revoked*|\
   *"PAM unable"*|*"fork: "*|*"drop connection"*|*axStartups*|*"annot allocate"*|*"No space left"*) echo "log $line" ;;
-  *"pam_open_session()"*|*"chdir to home"*) echo "mild $line" ;;
+  *fatal*|*"pam_open_session()"*|*"chdir to home"*) echo "mild $line" ;;
   *[!a-z0-9_-]{user}[!a-z0-9_-]*)
     case "$line" in
     *efused*|*enied*|*"not allowed"*|*expired*|*ocked*|*"nvalid user"*|*"oo many logins"*) echo "log $line" ;;

@@ -1,0 +1,202 @@
+"""Causes on the guest's side of the path: its firewall, routes, neighbour entries, MTU, and what its server says."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dacha.core.heard import Heard
+from dacha.core.network.firewall import Packet
+from dacha.core.network.rule_words import rule_words
+from dacha.core.trace.hop import BROKEN
+from dacha.core.trace.judge import broken, judge
+from dacha.core.trace.outward import TIMED_OUT
+from dacha.core.trace.outward import judge as judge_outward
+from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, ConnectResult, Evidence, accepted
+from dacha.core.trace.seen.inside import Inside
+from dacha.core.trace.seen.own_rules import blocking, read_rules
+from dacha.core.trace.seen.ways import read_way, way_to
+from dacha.wire.probes import SshProbe
+from tests.core.test_inside import rules, told
+from tests.core.test_outward import FINE as OUTWARD
+from tests.core.test_trace import KERNEL, LINK, SSH, USER
+
+SYN = Packet(4, "eth0", None, "10.77.4.1", "10.77.4.20", "tcp", 22)
+HERE = "02:74:8a:62:28:20"
+SILENT_HERE = KERNEL._replace(
+    direct=ConnectResult(SILENT), through=ConnectResult(SILENT), gateway="10.77.4.1", agent_runs=True,
+    carried=LINK._replace(hardware=HERE), prefix=24,
+)  # fmt: skip
+SILENT_USER = USER._replace(through=ConnectResult(SILENT), gateway="10.77.4.1", agent_runs=True, prefix=24)
+# Values in the form of a listing, with anything in it.
+_KEYS = [
+    "nftables",
+    "chain",
+    "rule",
+    "expr",
+    "match",
+    "left",
+    "right",
+    "op",
+    "payload",
+    "meta",
+    "key",
+    "hook",
+    "family",
+    "table",
+    "name",
+    "prio",
+    "policy",
+    "handle",
+    "drop",
+    "jump",
+    "set",
+    "prefix",
+    "elem",
+    "target",
+    "type",
+]
+MADE_UP = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=8),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(_KEYS), inner, max_size=4),
+    max_leaves=20,
+)
+ENTRY = "10.77.4.1 0x1 0x{flags} {hardware} * eth0"
+
+
+def stopped(e: Evidence, inside: Inside) -> str:
+    """The broken hop, all that it says."""
+    hop = broken(judge(e._replace(inside=inside)))
+    return " ".join(filter(None, hop)) if hop else ""
+
+
+@pytest.mark.parametrize("e", [SILENT_HERE, SILENT_USER])
+@pytest.mark.parametrize(
+    ("way", "words"),
+    [
+        ("blackhole 192.0.2.0/24", "192.0.2.10 is: blackhole 192.0.2.0/24 this route discards its replies"),
+        ("192.0.2.0/24 via 10.77.4.9 dev eth0", "this route leads its replies elsewhere"),
+    ],
+)
+def test_a_route_of_the_guest_that_its_replies_do_not_come_back_by(e: Evidence, way: str, words: str) -> None:
+    inside = told(way=way)
+    if e.way == "kernel":
+        e = e._replace(direct=SSH, through=SSH, reply=ConnectResult(SILENT))
+    said = stopped(e, inside)
+    assert words in said and "ip route del " + way in said
+
+
+def test_in_user_mode_replies_to_others_need_a_default_route() -> None:
+    said = stopped(SILENT_USER, told(route="", way="10.77.4.0/24 dev eth0"))
+    assert "no route for 192.0.2.10" in said and "ip route replace default via 10.77.4.1" in said
+    # A connection from this host's loopback comes from the gateway, and needs none.
+    said = stopped(SILENT_USER._replace(on_loopback=True), told(route="", way="10.77.4.0/24 dev eth0"))
+    assert "no route" not in said and "one of: " in said
+
+
+def test_a_wrong_neighbour_entry_is_named() -> None:
+    said = stopped(SILENT_HERE, told(arp=ENTRY.format(flags=6, hardware="02:00:00:00:00:99")))
+    assert "at the hardware address 02:00:00:00:00:99, set by hand" in said and "ip neighbour del 10.77.4.1" in said
+    for right in (ENTRY.format(flags=2, hardware=HERE), ENTRY.format(flags=0, hardware="00:00:00:00:00:00")):
+        said = stopped(SILENT_HERE, told(arp=right))
+        assert "although the guest reports that a program listens there one of: " in said
+
+
+def test_replies_that_its_firewall_drops() -> None:
+    inside = told(ruleset=rules("accept", "drop", hook="output"))
+    assert "firewall blocks its replies: drop, chain output" in stopped(SILENT_HERE, inside)
+    inside = told(ruleset=rules("accept", "tcp sport 22 drop", hook="output"))
+    assert "one of: the guest's firewall drops its replies (tcp sport 22 drop" in stopped(SILENT_HERE, inside)
+    inside = told(ruleset=rules("accept", "ct state established accept", "drop", hook="output"))
+    assert "its replies (" not in stopped(SILENT_HERE, inside)
+
+
+def test_where_large_packets_are_lost() -> None:
+    e = KERNEL._replace(sizes=(576,), agent_runs=True)
+    assert "one of: a link on the path has a smaller MTU" in stopped(e, told())
+    said = stopped(e, told(adapter="eth0 0x1003 02:00:00:00:00:20 576"))
+    assert "MTU of its link eth0 is 576" in said and "ip link set eth0 mtu 1500" in said
+    said = stopped(e, told(ruleset=rules("accept", "meta length > 700 drop")))
+    assert "one of: the guest's firewall drops them (meta length > 700 drop" in said
+
+
+def test_a_link_with_another_hardware_address_or_without_arp() -> None:
+    e = SILENT_HERE._replace(answered=(), seen_address=None)
+    said = stopped(e, told(adapter="eth0 0x1003 02:00:00:00:00:77"))
+    assert "ip link set eth0 address 02:00:00:00:00:20" in said
+    assert "ip link set eth0 arp on" in stopped(e, told(adapter="eth0 0x1083 02:00:00:00:00:20", inet=INET))
+
+
+INET = "2: eth0    inet 10.77.4.20/24 brd 10.77.4.255 scope global eth0"
+
+
+def test_a_port_whose_server_runs_is_not_one_without_a_server() -> None:
+    refused = KERNEL._replace(direct=ConnectResult(REFUSED), through=ConnectResult(REFUSED), agent_runs=True)
+    said = stopped(refused, told())
+    assert "although the guest reports that a program listens there one of: " in said and "no program" not in said
+    again = judge(KERNEL._replace(returned=True))
+    assert any("a moment ago it refused" in hop.seen for hop in again)
+
+
+def test_what_a_server_says_before_it_closes_is_heard() -> None:
+    probe = SshProbe()
+    assert probe.receive(b"Not allowed at this time\r\n") is None
+    verdict = probe.closed()
+    assert verdict.heard == Heard.TURNED_AWAY and verdict.seen == 'says "Not allowed at this time", and closes'
+    closed = ConnectResult(OPEN, False, verdict.seen, heard=verdict.heard)
+    e = KERNEL._replace(direct=closed, through=closed, agent_runs=True)
+    assert "one of: it has too many clients" in stopped(e._replace(agent_runs=None), Inside())
+    said = stopped(e, told(log="drop connection #1 from [10.77.4.1]:4 past Maxstartups"))
+    assert "its server's log: drop connection #1" in said
+    assert SshProbe().closed().heard == Heard.CLOSED
+    assert broken(judge(e._replace(direct=accepted(Heard.CLOSED), through=accepted(Heard.CLOSED), inside=told())))
+
+
+@pytest.mark.parametrize(
+    ("lines", "verdict", "words"),
+    [
+        (("drop", "tcp dport 443 accept"), BROKEN, "policy drop, chain output"),
+        (("accept", "tcp dport 80 drop"), BROKEN, "nft insert rule inet t output tcp dport 80 accept"),
+        (("accept", "ip daddr 192.0.2.0/24 reject"), BROKEN, "ip daddr 192.0.2.0/24 reject"),
+        (("accept", "meta skuid 0 drop"), None, "is not certain: "),
+        (("accept", "tcp dport 25 drop"), None, "they let it out"),
+    ],
+)
+def test_the_guests_own_rules_may_keep_it_in(lines: tuple[str, ...], verdict: str | None, words: str) -> None:
+    out = OUTWARD._replace(tried=TIMED_OUT, inside=told(ruleset=rules(*lines, hook="output")), hardware="")
+    hops = {hop.name: hop for hop in judge_outward(out)}
+    hop = hops["own-rules"]
+    assert (hop.verdict == BROKEN) == (verdict == BROKEN) and words in " ".join(map(str, hop))
+
+
+def test_the_most_special_route_counts() -> None:
+    ways = [read_way(x) for x in ("default via 10.77.4.1 dev eth0", "10.77.4.0/24 dev eth0 scope link",
+                                  "unreachable 192.0.2.0/25", "192.0.2.0/24 via 10.77.4.9")]  # fmt: skip
+    assert str(way_to(ways, "192.0.2.10")) == "unreachable 192.0.2.0/25"
+    assert str(way_to(ways, "192.0.2.200")) == "192.0.2.0/24 via 10.77.4.9"
+    assert str(way_to(ways, "198.51.100.1")) == "default via 10.77.4.1 dev eth0"
+    assert way_to(ways[1:], "198.51.100.1") is None
+
+
+@given(MADE_UP)
+def test_rules_that_a_guest_makes_up_explain_nothing(said: object) -> None:
+    found = read_rules([f"ruleset {json.dumps({'nftables': said})}", f"saved ip {said}", "saved ip -A INPUT -j"])
+    blocking(found, SYN)
+    chain = {"family": "ip", "table": "t", "name": "i", "hook": "input", "type": "filter"}
+    rule = {"family": "ip", "table": "t", "chain": "i", "handle": 1, "expr": said}
+    blocking({"nftables": [{"chain": chain}, {"rule": rule}]}, SYN)
+
+
+def test_rules_are_shown_in_the_words_of_nft() -> None:
+    match = {"match": {"op": "!=", "left": {"payload": {"protocol": "ip", "field": "saddr"}},
+                       "right": {"set": [{"prefix": {"addr": "10.0.0.0", "len": 8}}, "192.0.2.1"]}}}  # fmt: skip
+    assert rule_words([match, {"counter": None}, {"jump": {"target": "in_lan"}}]) == (
+        "ip saddr != { 10.0.0.0/8, 192.0.2.1 } jump in_lan"
+    )
+    assert rule_words([{"match": {"left": {"ct": {"key": "state"}}, "right": "new"}}, {"reject": None}]) == (
+        "ct state new reject"
+    )
+    assert rule_words([{"xt": {"name": "comment"}}, {"drop": None}]) == "… drop"
