@@ -32,33 +32,10 @@ SILENT_HERE = KERNEL._replace(
 )  # fmt: skip
 SILENT_USER = USER._replace(through=ConnectResult(SILENT), gateway="10.77.4.1", agent_runs=True, prefix=24)
 # Values in the form of a listing, with anything in it.
-_KEYS = [
-    "nftables",
-    "chain",
-    "rule",
-    "expr",
-    "match",
-    "left",
-    "right",
-    "op",
-    "payload",
-    "meta",
-    "key",
-    "hook",
-    "family",
-    "table",
-    "name",
-    "prio",
-    "policy",
-    "handle",
-    "drop",
-    "jump",
-    "set",
-    "prefix",
-    "elem",
-    "target",
-    "type",
-]
+_KEYS = (
+    "nftables", "chain", "rule", "expr", "match", "left", "right", "op", "payload", "meta", "key", "hook", "family",
+    "table", "name", "prio", "policy", "handle", "drop", "jump", "set", "prefix", "elem", "target", "type",
+)  # fmt: skip
 MADE_UP = st.recursive(
     st.none() | st.booleans() | st.integers() | st.text(max_size=8),
     lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(_KEYS), inner, max_size=4),
