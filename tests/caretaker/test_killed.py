@@ -153,7 +153,8 @@ def test_whatever_is_killed_the_next_apply_completes(hosted: HostedLab, world: W
         began = time.monotonic()
         lab("apply", "--no-wait", timeout=60)
         slowest = max(slowest, time.monotonic() - began)
-        assert lab("diff").out == "faults: everything applied\n", (n, words)
+        # What a running guest takes up at its next start is left.
+        assert not [c for c in lab("diff", "--json").json["changes"] if c["when"] == "now"], (n, words)
         assert disks_found(lab) == marks, (n, words)
         status = lab("status", "--json", code=None).json["guests"]
         on = [g["pid"] for g in status if g["state"] == "on"]

@@ -119,7 +119,8 @@ def login(e: Evidence) -> Hop | None:
         what = f"{seen.user} is logged in, and its command has not ended: {seen.said}"
         return Hop("login", UNTESTED, f"{what} (the startup files of its shell wait, or the guest is slow)")
     if seen.result == NO_ANSWER:
-        return Hop("login", UNTESTED, f"no answer to the login: {seen.said or 'timed out'}")
+        why = "" if seen.host_key else " (the guest is slow, or large packets are lost on the way)"
+        return Hop("login", UNTESTED, f"no answer to the login: {seen.said or 'timed out'}{why}")
     what = _how_far(seen)
     if seen.cause in _HERE:
         means, remedy = _HERE[seen.cause]

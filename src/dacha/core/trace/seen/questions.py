@@ -182,7 +182,11 @@ def _server(user: str, service: str, since_s: int) -> str:
   esac
 done
 g=$(id -Gn {user} 2>/dev/null) && echo "groups $g"
-journalctl {who} --since=-{since_s}s -n 60 -o cat --no-pager 2>/dev/null | while read -r line; do
+# Where a clock was changed, journalctl shows older lines, too: each says when it was written.
+from=$(( $(date +%s) - {since_s} ))
+journalctl {who} --since=-{since_s}s -n 60 -o short-unix --no-pager 2>/dev/null | while read -r t host who line; do
+  case "$t" in *[!0-9.]*|"") continue ;; esac
+  [ "${{t%%.*}}" -ge $from ] || continue
   case " $line " in
   # What followed from a refusal, not why.
   *"closed by "*|*"reset by "*|*"isconnected from "*|*"isconnect from "*) ;;
