@@ -49,7 +49,7 @@ def run_probe(args: argparse.Namespace) -> int:
     ok = found.ok or (service == "tcp" and found.how == OPEN)
     said = {
         OPEN: found.seen if service != "tcp" or found.ok else "accepts connections",
-        REFUSED: "refused: no program listens there",
+        REFUSED: "refused: no program listens there, or a firewall rejects it",
         REJECTED: "rejected by a firewall on the path",
         SILENT: f"no answer within {wait_s:g} s: a firewall drops it, or no machine has that address",
     }.get(found.how, f"unreachable: {found.seen}")

@@ -273,8 +273,10 @@ def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | 
 
 
 def _trouble(verdict: Verdict, young: bool) -> str:
-    if verdict.heard in (Heard.CLOSED, Heard.REFUSED):
-        return "no program listens in the guest" + (" yet" if young else "")
+    if verdict.heard == Heard.REFUSED:
+        return "refused: " + ("it may be booting" if young else "no server runs, or a firewall rejects it")
+    if verdict.heard == Heard.CLOSED:
+        return "closed at once: " + ("it may be booting" if young else "no server runs, or it turns clients away")
     if verdict.heard == Heard.NOTHING:
         return "no answer" + (" yet: it may be booting" if young else "")
     return verdict.seen
