@@ -66,6 +66,11 @@ def test_a_route_of_the_guest_that_its_replies_do_not_come_back_by(e: Evidence, 
     assert words in said and "ip route del " + way in said
 
 
+def test_a_wrong_default_route_is_replaced_not_deleted() -> None:
+    said = stopped(SILENT_USER, told(way="default via 10.77.4.99 dev eth0"))
+    assert "leads its replies elsewhere" in said and "ip route replace default via 10.77.4.1" in said
+
+
 def test_in_user_mode_replies_to_others_need_a_default_route() -> None:
     said = stopped(SILENT_USER, told(route="", way="10.77.4.0/24 dev eth0"))
     assert "no route for 192.0.2.10" in said and "ip route replace default via 10.77.4.1" in said

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dacha.core.network.firewall import Packet
 from dacha.core.trace.causes.advice import RULES_THERE, Advice
 from dacha.core.trace.causes.cause import Cause
-from dacha.core.trace.causes.port import client_of, first_packet
+from dacha.core.trace.causes.port import client_of, first_packet, serves
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.own_rules import Blocked, blocking
 from dacha.core.trace.seen.questions import LINKS
-from dacha.core.trace.seen.ways import Way, way_to
+from dacha.core.trace.seen.ways import way_to
 
 # The hardware address of an entry without an answer (/proc/net/arp).
 NOBODY = "00:00:00:00:00:00"
@@ -55,11 +55,11 @@ def why_unanswered(e: Evidence) -> Cause | None:
     if told := _wrong_way(e, inside, client):
         return told
     if blocked := blocked_replies(e, inside):
+        seen = "the guest reports that a program listens there" if serves(inside, e.port) else "it answers ARP"
         if blocked.sure:
-            means = f"the guest's firewall blocks its replies: {blocked.words}"
-            return Cause("a program listens there", means, RULES_THERE)
+            return Cause(seen, f"the guest's firewall blocks its replies: {blocked.words}", RULES_THERE)
         means = f"one of: the guest's firewall drops its replies ({blocked.words}); its system hangs"
-        return Cause("a program listens there", means, RULES_THERE, proved=False)
+        return Cause(seen, means, RULES_THERE, proved=False)
     return None
 
 
@@ -72,10 +72,6 @@ def blocked_replies(e: Evidence, inside: Inside) -> Blocked | None:
         6 if ":" in ours else 4, None, link.name if link else None, ours, client, "tcp", 0, state="established"
     )
     return blocking(inside.rules, packet, "output")
-
-
-def _to_delete(way: Way) -> Advice:
-    return Advice(f"ip route del {way}")
 
 
 def _renamed(e: Evidence, inside: Inside) -> Cause | None:
@@ -105,7 +101,10 @@ def _wrong_way(e: Evidence, inside: Inside, client: str) -> Cause | None:
     if not way.kind and way.via in (e.gateway, ""):
         return None
     what = "discards its replies" if way.kind else f"leads its replies elsewhere (its gateway should be {e.gateway})"
-    return Cause(f"its route for {client} is: {way}", f"this route {what}", _to_delete(way))
+    mends = f"ip route del {way}"
+    if way.is_default:
+        mends = f"ip route replace default via {e.gateway}" if e.gateway else ""
+    return Cause(f"its route for {client} is: {way}", f"this route {what}", Advice(mends) if mends else None)
 
 
 def why_large_are_lost(e: Evidence, largest: int) -> Cause | None:

@@ -24,8 +24,12 @@ class Way(NamedTuple):
     via: str
     dev: str
 
+    @property
+    def is_default(self) -> bool:
+        return self.to == _DEFAULT
+
     def __str__(self) -> str:
-        to = "default" if self.to == _DEFAULT else str(self.to)
+        to = "default" if self.is_default else str(self.to)
         words = (self.kind, to, self.via and f"via {self.via}", self.dev and f"dev {self.dev}")
         return " ".join(filter(None, words))
 
