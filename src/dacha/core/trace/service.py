@@ -189,7 +189,7 @@ def protocol(e: Evidence) -> Hop:
         return Hop("protocol", BROKEN, f"{seen}; {told.seen}", told.means, told_to(e, told.advice))
     if wordless(touch):
         seen = f"it accepts connections, but sent nothing for {show_duration(touch.after_s)}"
-        means = f"it is slow, or it hangs, or the program on that port is not a server for {e.service}"
+        means = f"one of: it is slow; it hangs; the program on that port is not a server for {e.service}"
         remedy = f"to wait longer: dacha trace {e.guest} {e.door} --wait 60s\n"
         remedy += told_to(e, to_find(e.port))
         return Hop("protocol", BROKEN, seen, means, remedy)

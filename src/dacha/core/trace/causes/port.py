@@ -99,7 +99,7 @@ def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
         )
     if inside.log:
         return Cause(f"{here.program} has the port", f"its server's log: {inside.log}", SERVER_LOG)
-    means = "it hangs, or the guest is too busy"
+    means = "one of: the guest is too busy; its server hangs; it does not admit this host, and is slow to say so"
     return Cause(f"{here.program} has the port", means, BUSY, proved=False)
 
 
