@@ -123,6 +123,14 @@ def test_a_port_whose_server_runs_is_not_one_without_a_server() -> None:
     assert any("a moment ago it refused" in hop.seen for hop in again)
 
 
+def test_in_user_mode_a_firewall_that_rejects_is_told_from_a_server_that_closes() -> None:
+    closed = USER._replace(through=accepted(Heard.CLOSED), agent_runs=True, gateway="10.77.4.1")
+    said = stopped(closed, told(ruleset=rules("accept", "tcp dport 22 reject with tcp reset")))
+    assert said.startswith("service") and "firewall blocks it: tcp dport 22 reject with tcp reset" in said
+    said = stopped(closed, told())
+    assert said.startswith("protocol") and "one of: " in said and "; a firewall in the guest answers with a" in said
+
+
 def test_what_a_server_says_before_it_closes_is_heard() -> None:
     probe = SshProbe()
     assert probe.receive(b"Not allowed at this time\r\n") is None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.heard import Heard
+from dacha.core.trace.beyond import large_are_lost
 from dacha.core.trace.causes.path import why_not_beyond, why_silent
 from dacha.core.trace.causes.port import serves, why_mute, why_shut
 from dacha.core.trace.causes.refused import why_refused
@@ -10,7 +11,7 @@ from dacha.core.trace.seen.evidence import OPEN, PUT_OUT, REFUSED_LOGIN, SILENT,
 from dacha.core.trace.seen.inside import other_ports
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, SERVER, SERVICES, SHUT
 from dacha.core.trace.seen.questions import SILENT as WHY_SILENT
-from dacha.core.trace.service import large_are_lost, touched, wordless
+from dacha.core.trace.service import touched, wordless
 
 
 def wanted(e: Evidence) -> tuple[str, ...]:
@@ -56,7 +57,9 @@ def explained(e: Evidence) -> bool:
             told = why_mute(inside, e.service, e.port)
             return told is not None and told.proved
         if heard.heard in (Heard.CLOSED, Heard.TURNED_AWAY) and serves(inside, e.port):
-            return e.service != "ssh" or inside.knows(SERVER)
+            # In user mode a firewall that rejects looks the same.
+            ruled = e.way != "user" or inside.knows(RULES)
+            return bool(inside.log) or (ruled and (e.service != "ssh" or inside.knows(SERVER)))
         shut = why_shut(e)
         elsewhere = [port for port in other_ports(inside, e.service) if port != e.port]
         link = why_silent(e)

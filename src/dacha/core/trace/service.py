@@ -16,7 +16,7 @@ from dacha.core.trace.causes.advice import (
     to_protect,
     to_serve,
 )
-from dacha.core.trace.causes.path import why_large_are_lost, why_not_beyond, why_silent, why_unanswered
+from dacha.core.trace.causes.path import why_silent, why_unanswered
 from dacha.core.trace.causes.port import TURNED_AWAY, serves, why_closing, why_mute, why_shut
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import (
@@ -78,7 +78,7 @@ def service(e: Evidence) -> Hop:
         )
     if touch is None:
         return Hop("service", UNTESTED, e.untold or "it cannot be probed from this host")
-    if touch.heard == Heard.CLOSED and (e.way != "user" or (e.inside and serves(e.inside, e.port))):
+    if touch.heard == Heard.CLOSED and (e.way != "user" or _serves_all(e)):
         # The guest accepted the connection: the next hop is about what follows. In user mode QEMU accepts all of them,
         # so that only the guest itself can tell.
         return Hop("service", FINE, f"port {e.port} is open")
@@ -94,6 +94,12 @@ def service(e: Evidence) -> Hop:
     if silent and not (wordless(touch) and e.arrived):
         return _not_responding(e, accepted=arrived)
     return Hop("service", FINE, f"port {e.port} is open" + ("; a moment ago it refused" if e.returned else ""))
+
+
+def _serves_all(e: Evidence) -> bool:
+    """True if the guest reports that a program has the port, and no rule of its own certainly rejects connections."""
+    shut = why_shut(e)
+    return e.inside is not None and serves(e.inside, e.port) and (shut is None or not shut.proved)
 
 
 def _refusing(e: Evidence) -> Hop:
@@ -182,6 +188,9 @@ def protocol(e: Evidence) -> Hop:
         return Hop("protocol", FINE, touch.seen)
     closing = touch.heard in (Heard.CLOSED, Heard.TURNED_AWAY)
     told = (why_closing if closing else why_mute)(e.inside, e.service, e.port)
+    if told and not told.proved and e.way == "user" and touch.heard == Heard.CLOSED:
+        # QEMU accepted the connection, and closes it if the guest refuses.
+        told = told._replace(means=f"{told.means}; a firewall in the guest answers with a reset")
     if told and told.advice:
         seen = touch.seen
         if wordless(touch):
@@ -251,41 +260,3 @@ def certificate(e: Evidence) -> Hop | None:
         return Hop("certificate", FINE, seen)
     means = "clients warn or refuse" + ("; check the guest's clock" if e.now < e.certificate.begins else "")
     return Hop("certificate", ASIDE, seen, means, f"renew the certificate in {e.guest}")
-
-
-def large_are_lost(e: Evidence) -> bool:
-    """True if small packets come back, and those of the connection's full size do not."""
-    return bool(e.sizes and e.direct and e.direct.ok and e.direct.largest and e.direct.largest not in e.sizes)
-
-
-def size(e: Evidence) -> Hop | None:
-    """Whether full-size packets get through; if they are dropped, the connection stalls later."""
-    largest = e.direct.largest if e.direct and e.direct.ok else 0
-    if e.sizes is None or not largest:
-        return None
-    if not e.sizes:
-        return Hop("size", UNTESTED, "it does not answer ping, so packet sizes cannot be tested")
-    if not large_are_lost(e):
-        return Hop("size", FINE, f"packets of {largest} bytes pass")
-    seen = f"packets of {largest} bytes are lost, {max(e.sizes)} pass: connections hang as soon as large ones are sent"
-    if told := why_large_are_lost(e, largest):
-        return Hop("size", BROKEN, seen, told.means, told_to(e, told.advice or RULES_THERE))
-    tap = f"ip link show {e.carried.name}" if e.carried else "ip link"
-    means = "one of: a link on the path has a smaller MTU and sends no ICMP error; a firewall drops large packets"
-    remedy = f"compare the MTU of all links: {tap}, its bridge, and in the guest: ip link\n"
-    return Hop("size", BROKEN, seen, means, remedy + f"then the rules of the guest: {told_to(e, RULES_THERE)}")
-
-
-def reply(e: Evidence) -> Hop | None:
-    if e.reply is None or e.direct is None or not e.direct.ok:
-        return None
-    if e.reply.how in (SILENT, UNREACHABLE):
-        seen = "it does not answer clients from other networks"
-        told = why_not_beyond(e)
-        if told and told.advice and told.seen:
-            return Hop("reply", BROKEN, f"{seen}; {told.seen}", told.means, told_to(e, told.advice))
-        right = f" (its gateway should be {e.gateway})" if e.gateway else ""
-        means = f"one of: it has a wrong default gateway, or none{right}; a rule of its firewall drops its replies"
-        compare = Advice(words=f"ip route; compare its gateway with: dacha network show {e.network}")
-        return Hop("reply", BROKEN, seen, means, told_to(e, compare))
-    return Hop("reply", FINE, "answers clients from other networks, too")

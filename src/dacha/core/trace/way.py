@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from dacha.core.named import NamedTuple
-from dacha.core.trace import guest, host, login, router, service, there
+from dacha.core.trace import beyond, guest, host, login, router, service, there
 from dacha.core.trace.hop import Hop
 from dacha.core.trace.seen.evidence import Evidence
 
@@ -109,8 +109,8 @@ WAY = (
         login.login,
     ),
     HopKind("certificate", "certificate", "warning: the TLS certificate", every, service.certificate),
-    HopKind("size", "packet size", "whether packets of the connection's full size pass", every, service.size),
-    HopKind("reply", "reply path", "whether the guest answers clients from other networks", kernel, service.reply),
+    HopKind("size", "packet size", "whether packets of the connection's full size pass", every, beyond.size),
+    HopKind("reply", "reply path", "whether the guest answers clients from other networks", kernel, beyond.reply),
     HopKind(
         "door-rule",
         "door rule",
