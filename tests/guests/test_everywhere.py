@@ -59,7 +59,7 @@ def test_a_server_that_comes_and_goes_is_not_waited_for(guest_lab: Lab) -> None:
     lab.write(LAB + GUEST.format(name="gauge") + 'door.view = { service = "vnc", from = "host", always = false }\n')
     said = lab("apply").out
     assert "door gauge ssh" in said and "door gauge view" not in said
-    assert "closed at once: it may be booting; not always on" in lab("status").out
+    assert "closes each connection: it may be booting; not always on" in lab("status").out
     (row,) = [d for d in lab("status", "--json").json["guests"][0]["doors"] if d["name"] == "view"]
     assert row["answers"] is False
     lab("door", "edit", "gauge", "view", "--always")

@@ -276,7 +276,7 @@ def _trouble(verdict: Verdict, young: bool) -> str:
     if verdict.heard == Heard.REFUSED:
         return "refused: " + ("it may be booting" if young else "no server runs, or a firewall rejects it")
     if verdict.heard == Heard.CLOSED:
-        return "closed at once: " + ("it may be booting" if young else "no server runs, or it turns clients away")
+        return "closes each connection: " + ("it may be booting" if young else "no server runs, or it turns clients away")
     if verdict.heard == Heard.NOTHING:
         return "no answer" + (" yet: it may be booting" if young else "")
     return verdict.seen
