@@ -153,7 +153,7 @@ class Machines:
                 lines += [f"address add {six}/64 dev eth{n} nodad"] if six else []
                 if n == 0:
                     lines += [f"route add default via {four.rpartition('.')[0]}.1"]
-                    lines += [f"-6 route add default via {six.rpartition('::')[0]}::1"] if six else []
+                    lines += [f"-6 route replace default via {six.rpartition('::')[0]}::1"] if six else []
                 for line in lines:
                     world.run(guest, "ip", *line.split())
             process = subprocess.Popen(
