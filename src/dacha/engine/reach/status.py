@@ -276,7 +276,8 @@ def _trouble(verdict: Verdict, young: bool) -> str:
     if verdict.heard == Heard.REFUSED:
         return "refused: " + ("it may be booting" if young else "no server runs, or a firewall rejects it")
     if verdict.heard == Heard.CLOSED:
-        return "closes each connection: " + ("it may be booting" if young else "no server runs, or it turns clients away")
+        why = "it may be booting" if young else "no server runs, or it turns clients away"
+        return f"closes each connection: {why}"
     if verdict.heard == Heard.NOTHING:
         return "no answer" + (" yet: it may be booting" if young else "")
     return verdict.seen
