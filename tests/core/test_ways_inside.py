@@ -180,6 +180,15 @@ def test_rules_that_a_guest_makes_up_explain_nothing(said: object) -> None:
     blocking({"nftables": [{"chain": chain}, {"rule": rule}]}, SYN)
 
 
+def test_names_that_a_guest_gives_its_chains_are_no_commands() -> None:
+    """A table with an escape sequence, or with a command, in its name: it is shown as text, and is in no remedy."""
+    listed = [{"chain": {"family": "inet", "table": "t\x1b[2J; reboot", "name": "i", "hook": "input", "type": "filter",
+                         "prio": 0, "policy": "drop"}}]  # fmt: skip
+    said = stopped(SILENT_HERE, told(ruleset=json.dumps({"nftables": listed})))
+    assert "policy drop, chain i of table" in said and "\x1b" not in said
+    assert said.endswith("dacha connect gauge --by agent -- 'nft list ruleset'")
+
+
 def test_rules_are_shown_in_the_words_of_nft() -> None:
     match = {"match": {"op": "!=", "left": {"payload": {"protocol": "ip", "field": "saddr"}},
                        "right": {"set": [{"prefix": {"addr": "10.0.0.0", "len": 8}}, "192.0.2.1"]}}}  # fmt: skip

@@ -114,7 +114,7 @@ def _opening(listing: Mapping[str, Any], flow: Flow, out: str) -> Opening | None
     culprit = dropped_by(listing, flow.hook, packet_of(flow, out), OWN)
     if culprit is None:
         return None
-    owner, chain = _owner(listing, culprit)
+    owner, chain = owner_of(listing, culprit)
     return Opening(flow, owner, culprit.family, culprit.table, chain)
 
 
@@ -130,7 +130,7 @@ def packet_of(flow: Flow, out: str) -> Packet:
     return Packet(flow.version, arrives, leaves, source, address, protocol, port, bool(flow.address), state)
 
 
-def _owner(listing: Mapping[str, Any], culprit: Culprit) -> tuple[str, str]:
+def owner_of(listing: Mapping[str, Any], culprit: Culprit) -> tuple[str, str]:
     """The manager of these rules, and the chain that it provides for rules of others."""
     there = [e["chain"] for e in listing["nftables"] if "chain" in e]
     # A manager may have chains for one IP version only.

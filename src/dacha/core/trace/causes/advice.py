@@ -9,6 +9,8 @@ import shlex
 
 from dacha.core.lab.families import FAMILIES, enable_command, family_of, install_command
 from dacha.core.named import NamedTuple
+from dacha.core.network.host_firewall import FIREWALLD, IPTABLES, UFW
+from dacha.core.network.iptables import LEGACY, program_of
 from dacha.core.trace.seen.evidence import AGENT, LOGIN, NOBODY, PASSWORD
 from dacha.core.trace.seen.own_rules import Blocked
 
@@ -38,7 +40,7 @@ class Advice(NamedTuple):
 
 
 def no_way_in(guest: str) -> str:
-    """How to get a means of access to the guest, if there is none."""
+    """What to do if nobody can log in to the guest, and no agent answers."""
     return (
         f"no way into {guest} is known: its agent does not answer, and nobody has a password for its console "
         f"(dacha guest password {guest}, dacha guest first-boot {guest} --again and dacha restart {guest} set one)"
@@ -114,14 +116,16 @@ def to_admit(port: int, system: str) -> Advice:
 def to_let_pass(blocked: Blocked, port: int, *, out: bool = False) -> Advice:
     """How to allow connections to a port, coming in or going out, before the rule that drops them, with the manager of
     the guest's rules."""
-    if blocked.owner == "firewalld":
+    if blocked.owner == FIREWALLD:
         if out:
             return Advice(words=f"allow TCP port {port} in its output policy: firewall-cmd --list-all-policies")
         return Advice(f"firewall-cmd --permanent --add-port={port}/tcp && firewall-cmd --reload")
-    if blocked.owner == "ufw":
+    if blocked.owner == UFW:
         return Advice(f"ufw allow {'out ' if out else ''}{port}/tcp")
-    if blocked.owner == "iptables":
-        program = "iptables" if blocked.family == "ip" else "ip6tables"
+    if not blocked.chain:
+        return RULES_THERE
+    if blocked.owner in (IPTABLES, LEGACY):
+        program = program_of(blocked.family, blocked.owner)
         return Advice(f"{program} -t {blocked.table} -I {blocked.chain} -p tcp --dport {port} -j ACCEPT")
     # Inserted before all others of that chain; it also takes precedence over a policy.
     return Advice(f"nft insert rule {blocked.family} {blocked.table} {blocked.chain} tcp dport {port} accept")

@@ -1,4 +1,4 @@
-"""Why the guest does not answer on its network, not beyond it, or loses large packets."""
+"""Why the guest does not answer on its own network or to other networks, or why large packets are lost."""
 
 from __future__ import annotations
 

@@ -107,8 +107,8 @@ def _of_server(inside: Inside, user: str, types: tuple[str, ...]) -> Cause | Non
 
 
 def _of_command(inside: Inside, seen: LoginSeen) -> Cause | None:
-    """What else than the client's command ran in a login: a command of the server's settings; else it was the shell
-    itself that ended, if it ended with a code of its own."""
+    """Why the command of a login did not run: the server runs another one (ForceCommand), PAM opened no session, or the
+    shell itself ended."""
     if not inside.knows(SERVER) or not inside.settings:
         return None
     forced = next((value for word, value in inside.settings if word == "forcecommand" and value != "none"), "")

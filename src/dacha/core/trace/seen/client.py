@@ -51,8 +51,8 @@ FAILED = 255
 
 
 def _last(words: list[str], *, entered: bool) -> str:
-    """The final message; of a login that succeeded the client's own, if there is one: the guest also prints what greets
-    its users."""
+    """The last message. After a successful login it is the client's own, if there is one: the guest also prints its
+    message of the day."""
     own = [line for line in words if _ITS_END.match(line)] if entered else []
     return (own or words or [""])[-1]
 

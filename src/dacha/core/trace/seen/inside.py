@@ -65,15 +65,15 @@ class Link(NamedTuple):
 class Inside(NamedTuple):
     """The guest's reports. `ways` are its routes, `neighbours` its neighbour entries. `managed` means that systemd
     manages its services (`units`). `shell` is the user's, None for a missing user; `shell_there` whether it exists;
-    `keys` the number of lines in the user's key file, None without a file, and `tails` the final characters of each
-    key, `limits` the options of those that have any; `mode` that file's bits and owner; `folders` those above it (path,
-    bits, owner); `mark` the first character of the password hash ("!" is a locked account), `expires` the day (since
-    1970) when the account expires, `must` whether its password must be changed; `closed` the text of /etc/nologin;
-    `rules` the guest's firewall (nft's JSON form); `settings` of its SSH server for the user (sshd -T), who is in
-    `groups`, and the `algorithms` that it accepts for keys; `log` its server's last message about a refusal; `clock`
-    the guest's (Unix seconds); `gateway` its default gateway ("" for none, None if not reported); `at_screen` the users
-    logged in at its local screen. `told` are the complete pieces (`questions`): only for those, a missing answer means
-    "no"."""
+    `no_home` its home directory if that does not exist; `keys` the number of lines in the user's key file, None without
+    a file, and `tails` the final characters of each key, `limits` the options of those that have any; `mode` that
+    file's bits and owner; `folders` those above it (path, bits, owner); `mark` the first character of the password hash
+    ("!" is a locked account), `expires` the day (since 1970) when the account expires, `must` whether its password must
+    be changed; `closed` the text of /etc/nologin; `rules` the guest's firewall (nft's JSON form); `settings` of its SSH
+    server for the user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for keys; `log` its server's
+    last message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for none, None
+    if not reported); `at_screen` the users logged in at its local screen. `told` are the complete pieces (`questions`):
+    only for those, a missing answer means "no"."""
 
     listeners: tuple[Listener, ...] = ()
     managed: bool = False

@@ -5,24 +5,29 @@ nft does not show completely.
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable, Mapping
 from typing import Any
 
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
-from dacha.core.network.firewall import Culprit, Packet, dropped_by
-from dacha.core.network.iptables import entries, tables_of
+from dacha.core.network.firewall import Packet, dropped_by
+from dacha.core.network.host_firewall import owner_of
+from dacha.core.network.iptables import entries, plain_table, tables_of
 from dacha.core.network.rule_words import culprit_words
 
 # The lines of the answer: nft's listing, and a line of iptables-save or ip6tables-save ("saved ip …").
 NFT, SAVED = "ruleset ", "saved "
 # A longer answer is not read (characters), and a longer description is cut.
 MOST, LONGEST = 400_000, 160
+# The names of tables and chains in a command (nft(8), identifiers).
+_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_./-]{0,63}")
 
 
 class Blocked(NamedTuple):
-    """What of the guest's firewall drops a connection: the rule in words, the manager of the rules ("nft", "ufw",
-    "firewalld", "iptables"), and where an accepting rule would belong. It is `sure` if no other outcome is possible."""
+    """What of the guest's firewall drops a connection: the rule in words, the manager of the rules (as in
+    `core/network/host_firewall.py`), and where an accepting rule would belong ("" if its names are no ordinary ones).
+    It is `sure` if no other outcome is possible."""
 
     words: str
     owner: str
@@ -72,16 +77,11 @@ def blocking(rules: Mapping[str, Any] | None, packet: Packet, hook: str = "input
         if found is None:
             return None
         words = harmless(culprit_words(rules, found))[:LONGEST]
-        return Blocked(words, _owner(rules, found), found.family, found.table, found.base, sure is not None)
+        owner, chain = owner_of(rules, found)
+        place = (found.family, plain_table(found.table), chain)
+        # The names are printed as a part of a command.
+        if not all(_NAME.fullmatch(name) for name in place):
+            place = ("", "", "")
+        return Blocked(words, owner, *place, sure is not None)
     except (KeyError, TypeError, AttributeError, ValueError, IndexError, RecursionError):
         return None
-
-
-def _owner(rules: Mapping[str, Any], culprit: Culprit) -> str:
-    """The manager of these rules."""
-    names = {str(e["chain"]["name"]) for e in rules["nftables"] if "chain" in e}
-    if culprit.table == "firewalld":
-        return "firewalld"
-    if any(name.startswith(("ufw-user-", "ufw6-user-")) for name in names):
-        return "ufw"
-    return "nft" if culprit.by == "nft" else "iptables"
