@@ -25,7 +25,7 @@ _WRITES = 101
 _LOCK_OF = 36
 _LOCK = struct.Struct("@hhqqi4x")
 # How long a process that ends may still have an image (seconds): a busy disk holds it back even when it is killed.
-STILL_WRITTEN_S = 60.0
+STILL_WRITTEN_S = 10.0
 
 
 def wait_unwritten(disk: Path, seconds: float = STILL_WRITTEN_S) -> None:
