@@ -51,13 +51,13 @@ def test_a_saved_guest_continues_where_it_was_with_the_right_clock(gauge: Lab) -
     assert "saved to disk, not paused" in lab("resume", "gauge", code=1).err
     assert "cannot restart before it continues" in lab("restart", "gauge", code=1).err
     assert "dacha start gauge continues it" in lab("stop", "gauge").out
-    time.sleep(3)
+    time.sleep(5)
     out = lab("start", "gauge").out
     assert "continues from its saved state" in out and "behind: set by its guest agent" in out
     assert inside(lab, "cat /proc/sys/kernel/random/boot_id") == boot and count(lab) > before
     asked = time.time()
-    # On a busy machine its console takes its time to answer.
-    assert asked - 1.5 < int(inside(lab, "date -u +%s").split()[-1]) < time.time() + 1.5
+    # Its clock tells whole seconds, and on a busy machine its console takes its time to answer. It was off for longer.
+    assert asked - 3 < int(inside(lab, "date -u +%s").split()[-1]) < time.time() + 3
     assert lab("connect", "gauge", "--", "echo in").out == "in\n"
     assert not note(lab).exists() and not (lab.guest_folder("gauge") / "saved-memory").exists()
     kinds = [json.loads(line)["kind"] for line in lab("log", "gauge", "--json").out.splitlines()]
