@@ -36,7 +36,7 @@ PHRASES = {
 }
 # Where one of them is the right word: file, phrase in the text.
 JUSTIFIED = {
-    ("core/trace/seen/evidence.py", "put out"),  # a value, read by nobody
+    ("core/trace/seen/results.py", "put out"),  # a value, read by nobody
 }
 # Remedies begin with one of these, with a command, or with a value that does.
 VERBS = """

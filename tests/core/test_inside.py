@@ -14,9 +14,11 @@ from dacha.core.trace.causes.advice import Advice
 from dacha.core.trace.causes.port import why_shut
 from dacha.core.trace.hop import FINE
 from dacha.core.trace.judge import broken, judge
-from dacha.core.trace.seen.evidence import AGENT, OPEN, REFUSED, SILENT, ConnectResult, accepted
+from dacha.core.trace.seen.evidence import AGENT
 from dacha.core.trace.seen.inside import Inside, other_ports, read_inside
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, RULES, SERVER, SERVICES, script
+from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult, accepted
+from tests.core.evidence import but
 from tests.core.test_trace import KERNEL, USER
 
 TOLD = """\
@@ -134,14 +136,14 @@ def test_its_questions_are_a_shells_and_end() -> None:
 )
 def test_why_a_port_is_shut(changed: dict[str, str | tuple[str, ...]], words: str) -> None:
     inside = told(**{k: v if isinstance(v, str) else rules(*v) for k, v in changed.items()})
-    found = why_shut(KERNEL._replace(inside=inside, service="ssh", port=22, gateway="10.77.4.1"))
+    found = why_shut(but(KERNEL, inside=inside, service="ssh", port=22, gateway="10.77.4.1"))
     assert words in (" ".join(found[:2]) if found else "") and (found is None) == (words == "")
     if words:
         for e in (
-            KERNEL._replace(direct=ConnectResult(REFUSED)),
-            USER._replace(through=ConnectResult(SILENT), on_loopback=True),
+            but(KERNEL, direct=ConnectResult(REFUSED)),
+            but(USER, through=ConnectResult(SILENT), on_loopback=True),
         ):
-            stop = broken(judge(e._replace(inside=inside, gateway="10.77.4.1")))
+            stop = broken(judge(but(e, inside=inside, gateway="10.77.4.1")))
             assert (
                 stop
                 and stop.name == "service"
@@ -153,7 +155,7 @@ def test_why_a_port_is_shut(changed: dict[str, str | tuple[str, ...]], words: st
 def test_another_port_is_found_by_what_the_guest_tells() -> None:
     inside = told(listen='LISTEN 0 1 *:2222 *:* users:(("sshd",pid=1,fd=3))')
     assert other_ports(inside, "ssh") == (2222,)
-    stop = broken(judge(USER._replace(through=accepted(Heard.CLOSED), inside=inside)))
+    stop = broken(judge(but(USER, through=accepted(Heard.CLOSED), inside=inside)))
     assert stop and "answers on 2222" in stop.seen and "--to 2222" in stop.remedy
 
 
@@ -172,7 +174,7 @@ def test_another_port_is_found_by_what_the_guest_tells() -> None:
     ],
 )
 def test_why_nobody_answers_for_its_address(changed: dict[str, str], seen: str, command: str) -> None:
-    alone = KERNEL._replace(
+    alone = but(KERNEL,
         direct=ConnectResult(SILENT), through=ConnectResult(SILENT), hardware="02:00:00:00:00:20", prefix=24,
         gateway="10.77.4.1", answered=(), inside=told(**changed), address="10.77.4.20", seen_address=None,
         agent_runs=True,
@@ -184,21 +186,21 @@ def test_why_nobody_answers_for_its_address(changed: dict[str, str], seen: str, 
 
 def test_a_remedy_goes_by_the_way_that_is_open() -> None:
     """By the agent, else by a login, else at the console where somebody can log in; else none is known."""
-    refused = USER._replace(through=accepted(Heard.CLOSED))
+    refused = but(USER, through=accepted(Heard.CLOSED))
     inside = told(listen="-", unit="ssh inactive")
     for e, words in (
         (
-            refused._replace(inside=inside, agent_runs=True),
+            but(refused, inside=inside, agent_runs=True),
             "dacha connect gauge --by agent -- 'systemctl enable --now ssh'",
         ),
-        (refused._replace(inside=inside, agent_runs=False), "dacha connect gauge -- 'sudo systemctl enable --now ssh'"),
-        (refused._replace(console="shell"), "dacha console gauge, then as root: systemctl status"),
+        (but(refused, inside=inside, agent_runs=False), "dacha connect gauge -- 'sudo systemctl enable --now ssh'"),
+        (but(refused, console="shell"), "dacha console gauge, then as root: systemctl status"),
         (
-            refused._replace(console="password"),
+            but(refused, console="password"),
             "dacha console gauge (log in with the password), then as root: systemctl",
         ),
-        (refused._replace(console="nobody"), "no way into gauge is known"),
-        (refused._replace(console="nobody", agent=True), "dacha connect gauge --by agent -- 'systemctl status"),
+        (but(refused, console="nobody"), "no way into gauge is known"),
+        (but(refused, console="nobody", agent=True), "dacha connect gauge --by agent -- 'systemctl status"),
     ):
         stop = broken(judge(e))
         assert stop and words in stop.remedy, stop
@@ -206,7 +208,7 @@ def test_a_remedy_goes_by_the_way_that_is_open() -> None:
 
 def test_a_port_that_closes_each_connection_is_not_one_that_nobody_has() -> None:
     """In user mode QEMU accepts every connection: only the guest tells whether a server closed it."""
-    closed = USER._replace(through=accepted(Heard.CLOSED), agent_runs=True)
+    closed = but(USER, through=accepted(Heard.CLOSED), agent_runs=True)
     unknown = broken(judge(closed))
     assert unknown and unknown.name == "service" and "one of: no program listens" in unknown.means
     assert "its server refuses this host" in unknown.means
@@ -215,13 +217,13 @@ def test_a_port_that_closes_each_connection_is_not_one_that_nobody_has() -> None
         (told(**listening), "one of: its server refuses this host (/etc/hosts.deny"),
         (told(**listening, log="refused connect from 10.77.4.1"), "refused connect from 10.77.4.1"),
     ):
-        hops = judge(closed._replace(inside=inside))
+        hops = judge(but(closed, inside=inside))
         assert next(h for h in hops if h.name == "service").verdict == FINE
         stop = broken(hops)
         assert stop and stop.name == "protocol" and words in stop.means and "sshd has the port" in stop.seen
         assert stop.remedy.startswith("dacha connect gauge --by agent -- 'journalctl")
     # Where packets go to the guest itself, an accepted connection is no refusal.
-    direct = KERNEL._replace(direct=accepted(Heard.CLOSED), through=accepted(Heard.CLOSED))
+    direct = but(KERNEL, direct=accepted(Heard.CLOSED), through=accepted(Heard.CLOSED))
     stop = broken(judge(direct))
     assert stop and stop.name == "protocol" and "refuses this host" in stop.means
 
@@ -233,10 +235,10 @@ def test_words_for_a_guest_that_only_its_agent_enters_name_no_console() -> None:
 
 def test_a_wrong_gateway_is_named_with_the_right_one() -> None:
     open_ = ConnectResult(OPEN, True, "SSH-2.0-x")
-    e = KERNEL._replace(direct=open_, through=open_, reply=ConnectResult(SILENT), gateway="10.77.4.1")
+    e = but(KERNEL, direct=open_, through=open_, reply=ConnectResult(SILENT), gateway="10.77.4.1")
     for told_, words in ((None, "its gateway should be 10.77.4.1"), (told(route=""), "it has no default route"),
                          (told(route="63044D0A"), "default gateway is 10.77.4.99")):  # fmt: skip
-        stop = broken(judge(e._replace(inside=told_, agent_runs=told_ and True)))
+        stop = broken(judge(but(e, inside=told_, agent_runs=told_ and True)))
         assert stop and stop.name == "reply" and words in f"{stop.seen} {stop.means}"
         # For a cause that is not proved, nothing in the guest is changed.
         changes = stop.remedy.endswith("ip route replace default via 10.77.4.1'")

@@ -10,8 +10,9 @@ from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.login import login
 from dacha.core.trace.seen.client import IN_WORD, read_client
-from dacha.core.trace.seen.evidence import IN, OPEN, PUT_OUT, ConnectResult, LoginSeen
 from dacha.core.trace.seen.inside import Inside
+from dacha.core.trace.seen.results import IN, OPEN, PUT_OUT, ConnectResult, LoginSeen
+from tests.core.evidence import but
 from tests.core.test_inside import told
 from tests.core.test_trace import KERNEL
 
@@ -25,7 +26,7 @@ ENTERED = f'{ACCEPTED}\nAuthenticated to 192.0.2.1 ([192.0.2.1]:22) using "publi
 def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops") -> Hop:
     seen = read_client(user, ("id",), code, said)
     seen = seen._replace(tails=("5qIWlstb/hYGxMpIl9ik6G06",), types=("ssh-ed25519",))
-    found = login(KERNEL._replace(login=seen, inside=inside, now=1795728659.0))
+    found = login(but(KERNEL, login=seen, inside=inside, now=1795728659.0))
     assert found is not None
     return found
 
@@ -116,14 +117,14 @@ def test_the_login_is_judged(code: int, said: str, inside: Any, verdict: str, wo
 
 def test_root_may_be_refused_and_without_a_private_key_nothing_is_tried() -> None:
     assert "PermitRootLogin" in tried(255, "Permission denied", user="root").means
-    hop = login(KERNEL._replace(login=LoginSeen("ops")))
+    hop = login(but(KERNEL, login=LoginSeen("ops")))
     assert hop and hop.verdict == UNTESTED and "private key" in hop.seen
 
 
 def test_a_kernel_that_gave_up_after_its_greeting_is_named() -> None:
-    gone = KERNEL._replace(panic="Kernel panic - not syncing", login=LoginSeen("ops", ("id",), "no answer"))
+    gone = but(KERNEL, panic="Kernel panic - not syncing", login=LoginSeen("ops", ("id",), "no answer"))
     stop = broken(judge(gone))
-    assert stop and stop.name == "boot" and broken(judge(gone._replace(login=LoginSeen("ops", ("id",), "in")))) is None
+    assert stop and stop.name == "boot" and broken(judge(but(gone, login=LoginSeen("ops", ("id",), "in")))) is None
 
 
 @pytest.mark.parametrize(
@@ -139,7 +140,7 @@ def test_a_kernel_that_gave_up_after_its_greeting_is_named() -> None:
 def test_what_the_client_proves_is_said_whatever_the_log_has(code: int, said: str, words: str) -> None:
     text = said.replace("{A}", ACCEPTED).replace("{E}", ENTERED)
     seen = read_client("ops", ("id",), code, text, word=True)
-    found = login(KERNEL._replace(login=seen, inside=told(log="Invalid user admin from 192.0.2.9"), now=1795728659.0))
+    found = login(but(KERNEL, login=seen, inside=told(log="Invalid user admin from 192.0.2.9"), now=1795728659.0))
     assert found and found.verdict == BROKEN and words in found.means and "admin" not in found.means
 
 
@@ -172,7 +173,7 @@ def test_groups_methods_and_options_of_a_key(changed: dict[str, str], words: str
     assert ("one of:" in hop.means) == (not words or not proved), hop
 
 
-RDP = KERNEL._replace(service="rdp", port=3389, door="rdp", direct=ConnectResult(OPEN, True, "RDP, TLS"))
+RDP = but(KERNEL, service="rdp", port=3389, door="rdp", direct=ConnectResult(OPEN, True, "RDP, TLS"))
 
 
 @pytest.mark.parametrize(
@@ -192,5 +193,5 @@ RDP = KERNEL._replace(service="rdp", port=3389, door="rdp", direct=ConnectResult
     ],
 )
 def test_a_password_is_judged(seen: LoginSeen, inside: Any, verdict: str, words: str, remedy: str) -> None:
-    hop = login(RDP._replace(login=seen, inside=told(**inside) if inside else None, now=1795728659.0))
+    hop = login(but(RDP, login=seen, inside=told(**inside) if inside else None, now=1795728659.0))
     assert hop and hop.verdict == verdict and words in f"{hop.seen} {hop.means}" and remedy in hop.remedy

@@ -19,9 +19,9 @@ from dacha.core.trace.outward import (
     judge,
     read_way,
 )
-from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, ConnectResult
 from dacha.core.trace.seen.inside import Inside, Link
 from dacha.core.trace.seen.outward_questions import target_script, way_script
+from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult
 
 FINE = Outward(
     "gauge", "192.0.2.30", 80, network="pier", kind="nat", where="kernel", planned="10.77.4.20", prefix=24,

@@ -15,22 +15,24 @@ from dacha.core.trace.hop import BROKEN
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.outward import TIMED_OUT
 from dacha.core.trace.outward import judge as judge_outward
-from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, ConnectResult, Evidence, accepted
+from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.own_rules import blocking, read_rules
+from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult, accepted
 from dacha.core.trace.seen.ways import read_way, way_to
 from dacha.wire.probes import SshProbe
+from tests.core.evidence import but
 from tests.core.test_inside import rules, told
 from tests.core.test_outward import FINE as OUTWARD
 from tests.core.test_trace import KERNEL, LINK, SSH, USER
 
 SYN = Packet(4, "eth0", None, "10.77.4.1", "10.77.4.20", "tcp", 22)
 HERE = "02:74:8a:62:28:20"
-SILENT_HERE = KERNEL._replace(
+SILENT_HERE = but(KERNEL,
     direct=ConnectResult(SILENT), through=ConnectResult(SILENT), gateway="10.77.4.1", agent_runs=True,
     carried=LINK._replace(hardware=HERE), prefix=24,
 )  # fmt: skip
-SILENT_USER = USER._replace(through=ConnectResult(SILENT), gateway="10.77.4.1", agent_runs=True, prefix=24)
+SILENT_USER = but(USER, through=ConnectResult(SILENT), gateway="10.77.4.1", agent_runs=True, prefix=24)
 # Values in the form of a listing, with anything in it.
 _KEYS = (
     "nftables", "chain", "rule", "expr", "match", "left", "right", "op", "payload", "meta", "key", "hook", "family",
@@ -46,7 +48,7 @@ ENTRY = "10.77.4.1 0x1 0x{flags} {hardware} * eth0"
 
 def stopped(e: Evidence, inside: Inside) -> str:
     """The broken hop, all that it says."""
-    hop = broken(judge(e._replace(inside=inside)))
+    hop = broken(judge(but(e, inside=inside)))
     return " ".join(filter(None, hop)) if hop else ""
 
 
@@ -61,7 +63,7 @@ def stopped(e: Evidence, inside: Inside) -> str:
 def test_a_route_of_the_guest_that_its_replies_do_not_come_back_by(e: Evidence, way: str, words: str) -> None:
     inside = told(way=way)
     if e.way == "kernel":
-        e = e._replace(direct=SSH, through=SSH, reply=ConnectResult(SILENT))
+        e = but(e, direct=SSH, through=SSH, reply=ConnectResult(SILENT))
     said = stopped(e, inside)
     assert words in said and "ip route del " + way in said
 
@@ -75,7 +77,7 @@ def test_in_user_mode_replies_to_others_need_a_default_route() -> None:
     said = stopped(SILENT_USER, told(route="", way="10.77.4.0/24 dev eth0"))
     assert "no route for 192.0.2.10" in said and "ip route replace default via 10.77.4.1" in said
     # A connection from this host's loopback comes from the gateway, and needs none.
-    said = stopped(SILENT_USER._replace(on_loopback=True), told(route="", way="10.77.4.0/24 dev eth0"))
+    said = stopped(but(SILENT_USER, on_loopback=True), told(route="", way="10.77.4.0/24 dev eth0"))
     assert "no route" not in said and "one of: " in said
 
 
@@ -97,7 +99,7 @@ def test_replies_that_its_firewall_drops() -> None:
 
 
 def test_where_large_packets_are_lost() -> None:
-    e = KERNEL._replace(sizes=(576,), agent_runs=True)
+    e = but(KERNEL, sizes=(576,), agent_runs=True)
     assert "one of: a link on the path has a smaller MTU" in stopped(e, told())
     said = stopped(e, told(adapter="eth0 0x1003 02:00:00:00:00:20 576"))
     assert "MTU of its link eth0 is 576" in said and "ip link set eth0 mtu 1500" in said
@@ -106,7 +108,7 @@ def test_where_large_packets_are_lost() -> None:
 
 
 def test_a_link_with_another_hardware_address_or_without_arp() -> None:
-    e = SILENT_HERE._replace(answered=(), seen_address=None)
+    e = but(SILENT_HERE, answered=(), seen_address=None)
     said = stopped(e, told(adapter="eth0 0x1003 02:00:00:00:00:77"))
     assert "ip link set eth0 address 02:00:00:00:00:20" in said
     assert "ip link set eth0 arp on" in stopped(e, told(adapter="eth0 0x1083 02:00:00:00:00:20", inet=INET))
@@ -116,15 +118,15 @@ INET = "2: eth0    inet 10.77.4.20/24 brd 10.77.4.255 scope global eth0"
 
 
 def test_a_port_whose_server_runs_is_not_one_without_a_server() -> None:
-    refused = KERNEL._replace(direct=ConnectResult(REFUSED), through=ConnectResult(REFUSED), agent_runs=True)
+    refused = but(KERNEL, direct=ConnectResult(REFUSED), through=ConnectResult(REFUSED), agent_runs=True)
     said = stopped(refused, told())
     assert "although the guest reports that a program listens there one of: " in said and "no program" not in said
-    again = judge(KERNEL._replace(returned=True))
+    again = judge(but(KERNEL, returned=True))
     assert any("a moment ago it refused" in hop.seen for hop in again)
 
 
 def test_in_user_mode_a_firewall_that_rejects_is_told_from_a_server_that_closes() -> None:
-    closed = USER._replace(through=accepted(Heard.CLOSED), agent_runs=True, gateway="10.77.4.1")
+    closed = but(USER, through=accepted(Heard.CLOSED), agent_runs=True, gateway="10.77.4.1")
     said = stopped(closed, told(ruleset=rules("accept", "tcp dport 22 reject with tcp reset")))
     assert said.startswith("service") and "firewall blocks it: tcp dport 22 reject with tcp reset" in said
     said = stopped(closed, told())
@@ -137,12 +139,12 @@ def test_what_a_server_says_before_it_closes_is_heard() -> None:
     verdict = probe.closed()
     assert verdict.heard == Heard.TURNED_AWAY and verdict.seen == 'says "Not allowed at this time", and closes'
     closed = ConnectResult(OPEN, False, verdict.seen, heard=verdict.heard)
-    e = KERNEL._replace(direct=closed, through=closed, agent_runs=True)
-    assert "one of: it has too many clients" in stopped(e._replace(agent_runs=None), Inside())
+    e = but(KERNEL, direct=closed, through=closed, agent_runs=True)
+    assert "one of: it has too many clients" in stopped(but(e, agent_runs=None), Inside())
     said = stopped(e, told(log="drop connection #1 from [10.77.4.1]:4 past Maxstartups"))
     assert "its server's log: drop connection #1" in said
     assert SshProbe().closed().heard == Heard.CLOSED
-    assert broken(judge(e._replace(direct=accepted(Heard.CLOSED), through=accepted(Heard.CLOSED), inside=told())))
+    assert broken(judge(but(e, direct=accepted(Heard.CLOSED), through=accepted(Heard.CLOSED), inside=told())))
 
 
 @pytest.mark.parametrize(

@@ -14,6 +14,9 @@ else:
     class TypedDict(dict):
         """Subclasses declare their keys; values are dictionaries."""
 
+        def __init_subclass__(cls, total=True):
+            pass
+
     from collections import _tuplegetter
 
     class _Making(type):

@@ -29,7 +29,7 @@ def probe_arguments(parser: argparse.ArgumentParser) -> None:
 def run_probe(args: argparse.Namespace) -> int:
     from dacha.core.lab.kinds import SERVICES
     from dacha.core.plan.doors import endpoint
-    from dacha.core.trace.seen.evidence import OPEN, REFUSED, REJECTED, SILENT
+    from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT
     from dacha.core.trace.service import certificate_words
     from dacha.host.probe.certificates import certificate
     from dacha.host.probe.connect import address_of, touch

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
@@ -13,6 +13,10 @@ from dacha.core.lab.kinds import ORIGINS
 
 if TYPE_CHECKING:
     from dacha.core.endpoint import Endpoint
+    from dacha.core.trace.hop import Hop
+    from dacha.core.trace.seen.evidence import Evidence
+    from dacha.engine.trace.asking import Asked
+    from dacha.engine.workspace import Workspace
 
 # The interval of --watch (seconds).
 WATCH_S = 2.0
@@ -90,14 +94,14 @@ def run_trace(args: argparse.Namespace) -> int:
         warnings = [h.name for h in hops if h.verdict == ASIDE]
         output.emit_json(head | {"answers": stop is None, "broken": stop.name if stop else None, "warnings": warnings,
                                  "hops": [h._asdict() for h in shown]})  # fmt: skip
-        return INTERRUPTED if evidence.interrupted else 1 if stop else 0
+        return INTERRUPTED if evidence.gathered.interrupted else 1 if stop else 0
     walk.show(evidence, shown)
     if stop and len(shown) < len(hops):
         from dacha.core.trace.way import SHOWN
 
         rest = ", ".join(SHOWN[h.name] for h in hops[len(shown) :])
         output.say(f"  not shown: {rest} (--all shows them)")
-    if evidence.interrupted:
+    if evidence.gathered.interrupted:
         output.note("interrupted: answers that had not arrived are missing above")
         return INTERRUPTED
     return 1 if stop else 0
@@ -106,12 +110,12 @@ def run_trace(args: argparse.Namespace) -> int:
 class _Walk:
     """The hops for people: each as soon as it is decided, and what is being waited for."""
 
-    def __init__(self, args: argparse.Namespace, asked: Any) -> None:
+    def __init__(self, args: argparse.Namespace, asked: Asked) -> None:
         self._args, self._asked = args, asked
-        self._shown: dict[str, Any] = {}
+        self._shown: dict[str, Hop] = {}
         self._headed = False
 
-    def waits(self, evidence: Any, what: str, limit_s: float) -> None:
+    def waits(self, evidence: Evidence, what: str, limit_s: float) -> None:
         """Show the hops that are fine so far, and what may take a while ("" for nothing)."""
         from dacha.core.trace.hop import FINE
         from dacha.core.trace.judge import judge
@@ -129,14 +133,14 @@ class _Walk:
         if what:
             output.note(f"  …         waiting for {what}, up to {limit_s:.0f} s (Ctrl-C shows what is known)")
 
-    def show(self, evidence: Any, hops: list[Any]) -> None:
+    def show(self, evidence: Evidence, hops: list[Hop]) -> None:
         """Show hops that are new, or whose verdict has changed."""
         from dacha.core.lab.kinds import ORIGIN_WORDS
         from dacha.core.plan.doors import endpoint
 
         if not self._headed:
             self._headed = True
-            inside = endpoint(evidence.address, evidence.port) if evidence.address else f"port {evidence.port}"
+            inside = endpoint(evidence.net.address, evidence.port) if evidence.net.address else f"port {evidence.port}"
             way = f"{evidence.place or 'nowhere'} → {inside}"
             if outside := _outside(evidence):
                 way = f"{outside} → {way}"
@@ -149,7 +153,7 @@ class _Walk:
                 self._shown[hop.name] = hop
 
 
-def _asked(args: argparse.Namespace, ws: Any) -> Any:
+def _asked(args: argparse.Namespace, ws: Workspace) -> Asked:
     """What to trace. Raises UsageError for an impossible request."""
     from dacha.engine.lab.named import door_named
     from dacha.engine.trace.asking import Asked
@@ -198,7 +202,7 @@ def _password(user: str, guest: str) -> str:
     return getpass.getpass(f"Password of {user} in {guest} (nothing is shown): ")
 
 
-def _watch(args: argparse.Namespace, asked: Any) -> None:
+def _watch(args: argparse.Namespace, asked: Asked) -> None:
     """Repeat until no hop is broken, and print each change of the broken hop."""
     import time
 
@@ -225,7 +229,7 @@ def _watch(args: argparse.Namespace, asked: Any) -> None:
         time.sleep(WATCH_S)
 
 
-def _outside(evidence: Any) -> Endpoint | None:
+def _outside(evidence: Evidence) -> Endpoint | None:
     """The address to type outside."""
     from dacha.core.plan.doors import endpoint
 
@@ -233,7 +237,7 @@ def _outside(evidence: Any) -> Endpoint | None:
     return endpoint(router.address or "the router", router.port) if router and router.port else None
 
 
-def _show(hop: Any) -> None:
+def _show(hop: Hop) -> None:
     from dacha.cli.reach.hops import show_hop
     from dacha.core.trace.way import SHOWN
 

@@ -11,7 +11,8 @@ from dacha.core.heard import Heard
 from dacha.core.lab.kinds import ORIGIN_WORDS
 from dacha.core.trace.causes.path import why_silent
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.seen.evidence import NO_ANSWER, OPEN, REFUSED, REJECTED, Evidence
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import NO_ANSWER, OPEN, REFUSED, REJECTED
 from dacha.core.trace.service import told_to, touched
 from dacha.core.units import show_duration
 
@@ -20,9 +21,9 @@ _POWERED_OFF = re.compile(r"reboot: (Power down|Power off not available: System 
 
 
 def lab_file(e: Evidence) -> Hop:
-    if e.lab_error:
-        what, remedy = e.lab_error
-        if e.state not in ("off", "saved"):
+    if e.lab.error:
+        what, remedy = e.lab.error
+        if e.run.state not in ("off", "saved"):
             # What was applied before is still in force: the other hops tell whether the path is open.
             return Hop("lab-file", ASIDE, what, "the lab file cannot be applied as it is now", remedy)
         return Hop("lab-file", BROKEN, what, "the lab file cannot be applied", remedy)
@@ -31,44 +32,44 @@ def lab_file(e: Evidence) -> Hop:
 
 
 def applied(e: Evidence) -> Hop:
-    if e.not_applied:
+    if e.lab.not_applied:
         means = "the file was edited since it was last applied"
-        if e.not_applied == UNAPPLIED:
+        if e.lab.not_applied == UNAPPLIED:
             means = "the lab file was never applied"
-        elif e.not_applied.until == START:
+        elif e.lab.not_applied.until == START:
             means = "this takes effect at the guest's next start"
-        return Hop("applied", BROKEN, e.not_applied.what, means, e.not_applied.remedy(e.guest))
-    if e.moves:
+        return Hop("applied", BROKEN, e.lab.not_applied.what, means, e.lab.not_applied.remedy(e.guest))
+    if e.lab.moves:
         means = "the file and the running guest have different addresses; the rest of this trace uses the current one"
         return Hop(
-            "applied", ASIDE, f"from its next start, its address is {e.moves}", means, f"dacha restart {e.guest}"
+            "applied", ASIDE, f"from its next start, its address is {e.lab.moves}", means, f"dacha restart {e.guest}"
         )
     return Hop("applied", FINE, "all settings of this door are applied")
 
 
 def guest(e: Evidence) -> Hop:
     start = f"dacha start {e.guest}"
-    if e.state == "off":
+    if e.run.state == "off":
         return Hop("guest", BROKEN, "it is off", _why_off(e), start)
-    if e.state == "saved":
+    if e.run.state == "saved":
         return Hop(
             "guest", BROKEN, "it is off, with its memory saved to disk", "it continues when it is started", start
         )
-    if e.state == "hung":
+    if e.run.state == "hung":
         means = "its process is stopped by a signal, or hangs"
         return Hop("guest", BROKEN, "its QEMU monitor does not respond", means, f"dacha restart {e.guest} --force")
-    if e.status in FAULTS:
-        still = held(e.guest, e.status, e.room)
+    if e.run.status in FAULTS:
+        still = held(e.guest, e.run.status, e.run.room)
         return Hop("guest", BROKEN, f"it is suspended: {still.what}", still.why, still.remedy)
-    if e.state == "paused":
+    if e.run.state == "paused":
         return Hop("guest", BROKEN, "it is paused", "its virtual CPUs are stopped", f"dacha resume {e.guest}")
-    age = f" for {show_duration(e.since_s)}" if e.since_s is not None else ""
+    age = f" for {show_duration(e.run.since_s)}" if e.run.since_s is not None else ""
     return Hop("guest", FINE, f"on{age}")
 
 
 def _why_off(e: Evidence) -> str:
-    run = e.last_run
-    if e.stopped_on_purpose:
+    run = e.run.last
+    if e.run.stopped_on_purpose:
         return "it was stopped by command"
     if run is None:
         return "it was never started"
@@ -83,30 +84,30 @@ def _why_off(e: Evidence) -> str:
 
 def answers(e: Evidence) -> bool:
     """True if the service itself responded, on any path."""
-    return any(t is not None and t.ok for t in (e.direct, e.through))
+    return any(t is not None and t.ok for t in (e.tried.direct, e.tried.through))
 
 
 def boot(e: Evidence) -> Hop:
     console = f"dacha console {e.guest} --record"
     # Its SSH server may have responded before the panic: clients then hang.
     hushed = e.login is not None and e.login.result == NO_ANSWER
-    if e.panic and (hushed or not answers(e)):
+    if e.run.panic and (hushed or not answers(e)):
         remedy = f"dacha restart {e.guest} --force\nits last output: {console}"
-        if e.more_memory and "memory" in e.panic.lower():
-            more = f"dacha guest edit {e.guest} --memory {e.more_memory}"
+        if e.run.more_memory and "memory" in e.run.panic.lower():
+            more = f"dacha guest edit {e.guest} --memory {e.run.more_memory}"
             remedy = f"{more}, then dacha restart {e.guest} --force\nits last output: {console}"
-            return Hop("boot", BROKEN, e.panic, "its kernel ran out of memory and stopped (panic)", remedy)
-        return Hop("boot", BROKEN, e.panic, "its kernel panicked", remedy)
-    if e.booted or answers(e):
-        return Hop("boot", FINE, e.booted or "its service responds")
+            return Hop("boot", BROKEN, e.run.panic, "its kernel ran out of memory and stopped (panic)", remedy)
+        return Hop("boot", BROKEN, e.run.panic, "its kernel panicked", remedy)
+    if e.run.booted or answers(e):
+        return Hop("boot", FINE, e.run.booted or "its service responds")
     touch = touched(e)
-    heard = e.seen_age_s is not None and e.since_s is not None and e.seen_age_s < e.since_s
-    if heard or e.answered or (touch and (touch.how in (REFUSED, REJECTED) or touch.heard == Heard.CLOSED)):
+    heard = e.net.seen_age_s is not None and e.run.since_s is not None and e.net.seen_age_s < e.run.since_s
+    if heard or e.net.answered or (touch and (touch.how in (REFUSED, REJECTED) or touch.heard == Heard.CLOSED)):
         return Hop("boot", FINE, "it responds on the network")
-    waits = e.address is None and e.caretaker is False  # Without a DHCP server, time does not help.
-    if e.state == "on" and e.since_s is not None and e.since_s < BOOTING_S and not waits:
-        ago = f"started {show_duration(e.since_s)} ago"
-        if e.console_empty:
+    waits = e.net.address is None and e.net.caretaker is False  # Without a DHCP server, time does not help.
+    if e.run.state == "on" and e.run.since_s is not None and e.run.since_s < BOOTING_S and not waits:
+        ago = f"started {show_duration(e.run.since_s)} ago"
+        if e.run.console_empty:
             means = (
                 "one of: it is still starting; its kernel cannot start (too little memory, or another machine's); it "
                 "does not use its serial console (console=ttyS0 is not on its command line)"
@@ -121,9 +122,9 @@ def boot(e: Evidence) -> Hop:
 
 
 def adapter(e: Evidence) -> Hop:
-    c = e.carried
+    c = e.link.carried
     if c is None:
-        return Hop("adapter", UNTESTED, e.untold or "the state of its link is not readable")
+        return Hop("adapter", UNTESTED, e.gathered.untold or "the state of its link is not readable")
     if not c.there:
         means = "it was removed, or this host was rebooted"
         return Hop("adapter", BROKEN, f"its link {c.name} is gone", means, f"dacha apply, then dacha restart {e.guest}")
@@ -138,25 +139,25 @@ def adapter(e: Evidence) -> Hop:
         )
     if not c.up:
         return Hop("adapter", BROKEN, f"{c.name} is down", "the link carries no traffic", "dacha apply")
-    if not c.held and e.state == "on":
+    if not c.held and e.run.state == "on":
         means = "the guest still uses a link that was removed"
         return Hop("adapter", BROKEN, f"no process has {c.name} open", means, f"dacha restart {e.guest}")
     return Hop("adapter", FINE, f"connected to network {e.network}")
 
 
 def address(e: Evidence) -> Hop:
-    age = f", last seen on the network {show_duration(e.seen_age_s)} ago" if e.seen_age_s is not None else ""
-    if e.address is None:
-        if e.caretaker is False:
+    age = f", last seen on the network {show_duration(e.net.seen_age_s)} ago" if e.net.seen_age_s is not None else ""
+    if e.net.address is None:
+        if e.net.caretaker is False:
             seen, means = "its address is not known", "the caretaker, which assigns addresses, is not running"
             return Hop("address", BROKEN, seen, means, "dacha apply")
-        if e.frames == 0:
+        if e.link.frames == 0:
             return never_heard(e, "address")
         means = "it did not request one, or no DHCP server answered"
         return Hop("address", BROKEN, "its address is not known", means, f"dacha console {e.guest}")
-    other = e.seen_address if e.seen_address != e.address else None
-    if other and not e.answered and not answers(e):
-        seen = f"it uses {other}, but {e.address} is planned{age}"
+    other = e.net.seen_address if e.net.seen_address != e.net.address else None
+    if other and not e.net.answered and not answers(e):
+        seen = f"it uses {other}, but {e.net.address} is planned{age}"
         remedy = (
             f"dacha guest edit {e.guest} --address {e.network}={other}, then dacha apply, then dacha restart {e.guest}"
         )
@@ -164,16 +165,16 @@ def address(e: Evidence) -> Hop:
         if told and told.advice and told.proved:
             remedy = f"{told_to(e, told.advice)}\nor plan the other: {remedy}"
         else:
-            remedy = f"{remedy}\nor set {e.address} in the guest"
+            remedy = f"{remedy}\nor set {e.net.address} in the guest"
         return Hop("address", BROKEN, seen, "its system is configured with another address", remedy)
-    how = "as assigned by DHCP" if e.handed_out else "as planned"
-    return Hop("address", FINE, f"{e.address} {how}{age if not other else ''}")
+    how = "as assigned by DHCP" if e.net.handed_out else "as planned"
+    return Hop("address", FINE, f"{e.net.address} {how}{age if not other else ''}")
 
 
 def never_heard(e: Evidence, name: str) -> Hop:
     """A guest that has not sent a single frame through its adapter since its start."""
-    other = "e1000" if e.model == "virtio" else "virtio"
-    means = f"its system is not running yet, or has no driver for its adapter ({e.model})"
+    other = "e1000" if e.link.model == "virtio" else "virtio"
+    means = f"its system is not running yet, or has no driver for its adapter ({e.link.model})"
     remedy = (
         f"dacha console {e.guest} shows which of the two\nif it is up: dacha guest edit {e.guest} --model {other}, "
     )
@@ -183,39 +184,43 @@ def never_heard(e: Evidence, name: str) -> Hop:
 
 
 def neighbour(e: Evidence) -> Hop:
-    if e.answered is None:
-        return Hop("neighbour", UNTESTED, e.untold or "this host is not on that network")
-    others = [h for h in e.answered if h != e.hardware]
+    if e.net.answered is None:
+        return Hop("neighbour", UNTESTED, e.gathered.untold or "this host is not on that network")
+    others = [h for h in e.net.answered if h != e.link.hardware]
     if others:
-        seen = f"{e.address} is used by {', '.join(others)}" + (" too" if e.hardware in e.answered else "")
+        seen = f"{e.net.address} is used by {', '.join(others)}" + (" too" if e.link.hardware in e.net.answered else "")
         return Hop("neighbour", BROKEN, seen, "two machines have the same address", "change one of the two addresses")
-    if not e.answered:
+    if not e.net.answered:
         touch = touched(e)
         if answers(e) or (touch and touch.how in (REFUSED, OPEN)):
             return Hop("neighbour", UNTESTED, "it did not answer ARP in time, but it answers TCP")
-        if e.frames == 0:
+        if e.link.frames == 0:
             return never_heard(e, "neighbour")
         told = why_silent(e)
         if told and told.advice:
-            seen = f"no machine answers ARP for {e.address} on {e.network}; {told.seen}"
+            seen = f"no machine answers ARP for {e.net.address} on {e.network}; {told.seen}"
             return Hop("neighbour", BROKEN, seen, told.means, told_to(e, told.advice))
         means = "its adapter is disconnected, not configured, or has another address"
         remedy = f"dacha console {e.guest}, then look: ip address"
-        return Hop("neighbour", BROKEN, f"no machine answers ARP for {e.address} on {e.network}", means, remedy)
-    return Hop("neighbour", FINE, f"answers in {e.answered_ms:.1f} ms")
+        return Hop("neighbour", BROKEN, f"no machine answers ARP for {e.net.address} on {e.network}", means, remedy)
+    return Hop("neighbour", FINE, f"answers in {e.net.answered_ms:.1f} ms")
 
 
 def route(e: Evidence) -> Hop | None:
-    if e.route is None:
+    if e.link.route is None:
         return None
-    link, wanted = e.route
+    link, wanted = e.link.route
     if link != wanted:
         means = "another route of this host sends these packets elsewhere"
-        remedy = f"ip route get {e.address}\nip route shows the routes; remove the wrong one"
-        return Hop("route", BROKEN, f"packets for {e.address} go to {link}, not to {wanted}", means, remedy)
+        remedy = f"ip route get {e.net.address}\nip route shows the routes; remove the wrong one"
+        return Hop("route", BROKEN, f"packets for {e.net.address} go to {link}, not to {wanted}", means, remedy)
     return Hop("route", FINE, f"by {link}")
 
 
 def inside(e: Evidence) -> Hop | None:
     """What the guest could have reported but did not: a cause may be missing."""
-    return Hop("inside", UNTESTED, f"the guest could not be queried: {e.mute}") if e.mute and e.state == "on" else None
+    return (
+        Hop("inside", UNTESTED, f"the guest could not be queried: {e.gathered.mute}")
+        if e.gathered.mute and e.run.state == "on"
+        else None
+    )

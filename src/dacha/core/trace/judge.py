@@ -18,16 +18,16 @@ BY_PACKETS = ("address", "neighbour", "service", "protocol", "size", "reply", "d
 
 
 def _closed(e: Evidence) -> bool:
-    return e.confinement is not None and bool(e.confinement.missing)
+    return e.host.confinement is not None and bool(e.host.confinement.missing)
 
 
 def judge(e: Evidence) -> list[Hop]:
     """Every hop of the path, in order."""
-    unanswered = dict(e.unanswered)
+    unanswered = dict(e.gathered.unanswered)
     hops = []
     for kind in WAY:
         hop = kind.judge(e) if kind.on(e) else None
-        if hop is not None and e.state in ("off", "saved") and kind.name not in WITHOUT_GUEST:
+        if hop is not None and e.run.state in ("off", "saved") and kind.name not in WITHOUT_GUEST:
             hop = Hop(kind.name, UNTESTED, "not tested: the guest is off")
         if hop is not None and hop.verdict == BROKEN and kind.name in BY_PACKETS and _closed(e):
             hop = Hop(

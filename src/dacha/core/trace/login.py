@@ -13,7 +13,8 @@ from dacha.core.trace.causes.refused import why_refused
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.password import login_by_password
 from dacha.core.trace.seen.client import NO_METHOD
-from dacha.core.trace.seen.evidence import IN, NO_ANSWER, PUT_OUT, Evidence, LoginSeen
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import IN, NO_ANSWER, PUT_OUT, LoginSeen
 
 # By what the client's messages prove: the meaning for this user, and the remedy.
 _PROVED = {

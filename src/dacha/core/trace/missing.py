@@ -7,10 +7,11 @@ from dacha.core.trace.beyond import large_are_lost
 from dacha.core.trace.causes.path import why_not_beyond, why_silent
 from dacha.core.trace.causes.port import serves, why_mute, why_shut
 from dacha.core.trace.causes.refused import why_refused
-from dacha.core.trace.seen.evidence import OPEN, PUT_OUT, REFUSED_LOGIN, SILENT, UNREACHABLE, Evidence
+from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import other_ports
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, SERVER, SERVICES, SHUT
 from dacha.core.trace.seen.questions import SILENT as WHY_SILENT
+from dacha.core.trace.seen.results import OPEN, PUT_OUT, REFUSED_LOGIN, SILENT, UNREACHABLE
 from dacha.core.trace.service import touched, wordless
 
 
@@ -22,7 +23,7 @@ def wanted(e: Evidence) -> tuple[str, ...]:
     if heard is not None and not heard.ok:
         if heard.heard in (Heard.CLOSED, Heard.TURNED_AWAY) and e.service == "ssh":
             return (LISTENERS, SERVER, *(piece for piece in SHUT if piece != LISTENERS))
-        if wordless(heard) and e.arrived is not False and e.service != "tcp":
+        if wordless(heard) and e.tried.arrived is not False and e.service != "tcp":
             return (LISTENERS, SERVICES, SERVER) if e.service == "ssh" else (LISTENERS, SERVICES)
         return WHY_SILENT if heard.how in (SILENT, UNREACHABLE) or heard.how == OPEN else SHUT
     if e.login is not None:
@@ -32,7 +33,7 @@ def wanted(e: Evidence) -> tuple[str, ...]:
             return (ACCOUNT, SERVER) if e.login.accepted else REFUSED
     if large_are_lost(e):
         return (LINKS, RULES)
-    if e.reply is not None and e.reply.how in (SILENT, UNREACHABLE):
+    if e.tried.reply is not None and e.tried.reply.how in (SILENT, UNREACHABLE):
         return (LINKS,)
     return ()
 
@@ -41,7 +42,9 @@ def _unseen(e: Evidence) -> bool:
     """True if no machine answers ARP for the guest's address on its network, or it uses another address."""
     heard = touched(e)
     quiet = heard is None or heard.how in (SILENT, UNREACHABLE)
-    return quiet and e.way != "user" and (e.answered == () or (e.seen_address or e.address) != e.address)
+    return (
+        quiet and e.way != "user" and (e.net.answered == () or (e.net.seen_address or e.net.address) != e.net.address)
+    )
 
 
 def explained(e: Evidence) -> bool:
@@ -53,7 +56,7 @@ def explained(e: Evidence) -> bool:
         told = why_silent(e)
         return told is not None and told.proved
     if heard is not None and not heard.ok:
-        if wordless(heard) and e.arrived is not False:
+        if wordless(heard) and e.tried.arrived is not False:
             told = why_mute(inside, e.service, e.port)
             return told is not None and told.proved
         if heard.heard in (Heard.CLOSED, Heard.TURNED_AWAY) and serves(inside, e.port):
@@ -71,6 +74,6 @@ def explained(e: Evidence) -> bool:
         return refused is not None and refused.proved
     if large_are_lost(e):
         return bool(inside.links) and inside.knows(RULES)
-    if e.reply is not None and e.reply.how in (SILENT, UNREACHABLE):
+    if e.tried.reply is not None and e.tried.reply.how in (SILENT, UNREACHABLE):
         return inside.gateway is not None and why_not_beyond(e) is not None
     return False

@@ -11,10 +11,11 @@ from dacha.core.named import NamedTuple
 from dacha.core.network.firewall import Packet
 from dacha.core.trace.causes.advice import Advice, to_let_pass
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.seen.evidence import AGENT, LOGIN, OPEN, REFUSED, REJECTED, SILENT, UNKNOWN, ConnectResult
+from dacha.core.trace.seen.evidence import AGENT, LOGIN, UNKNOWN
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.own_rules import blocking
 from dacha.core.trace.seen.questions import LINKS, RULES
+from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT, ConnectResult
 from dacha.core.units import whole_number
 
 # The result of a connection that the guest made.

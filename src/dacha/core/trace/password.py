@@ -5,7 +5,8 @@ from __future__ import annotations
 from dacha.core.trace.causes.advice import Advice
 from dacha.core.trace.causes.refused import why_barred
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.seen.evidence import NO_ANSWER, Evidence
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import NO_ANSWER
 
 IN, REFUSED, UNASKED = "in", "refused", "not asked"
 # A server's error (NTSTATUS, MS-ERREF section 2.3.1): its meaning, and the command for the guest (a Windows shell).

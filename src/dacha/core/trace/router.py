@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.seen.evidence import Evidence, RouterSeen
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import RouterSeen
 
 
 def keeps_out(r: RouterSeen) -> tuple[str, str] | None:
@@ -41,7 +42,7 @@ def router(e: Evidence) -> Hop | None:
         return None
     leads = f"{r.address or 'outside'}:{r.port}"
     # The answer must come from the guest itself, not from a provider's server.
-    if r.hairpin and r.hairpin.ok and e.through and r.hairpin.seen == e.through.seen:
+    if r.hairpin and r.hairpin.ok and e.tried.through and r.hairpin.seen == e.tried.through.seen:
         return Hop("router", FINE, f"{r.router} forwards {leads}: {r.hairpin.seen}")
     if not r.router:
         return Hop(

@@ -19,24 +19,16 @@ from dacha.core.trace.causes.advice import (
 from dacha.core.trace.causes.path import why_silent, why_unanswered
 from dacha.core.trace.causes.port import TURNED_AWAY, serves, why_closing, why_mute, why_shut
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.seen.evidence import (
-    OPEN,
-    REFUSED,
-    REJECTED,
-    SILENT,
-    UNREACHABLE,
-    Certificate,
-    ConnectResult,
-    Evidence,
-)
+from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import other_ports
 from dacha.core.trace.seen.questions import LISTENERS, SERVICES
+from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, ConnectResult
 from dacha.core.units import show_duration
 
 
 def touched(e: Evidence) -> ConnectResult | None:
     """The result of connecting to the service: directly, or in user mode through the only way there is."""
-    return e.through if e.way == "user" else e.direct
+    return e.tried.through if e.way == "user" else e.tried.direct
 
 
 # A first answer slower than this (seconds) is reported as slow.
@@ -54,16 +46,20 @@ def mute(e: Evidence, touch: ConnectResult | None) -> bool:
 
 
 def forward(e: Evidence) -> Hop:
-    if e.taken:
+    if e.host.taken:
         means = "another program's rule matches the port first"
-        return Hop("forward", BROKEN, f"{e.taken[0]} forwards it elsewhere", means, e.taken[1])
-    if e.forward is None:
-        return Hop("forward", UNTESTED, e.untold or "QEMU did not report its open forwards")
-    if not e.forward:
-        if e.held_by:
+        return Hop("forward", BROKEN, f"{e.host.taken[0]} forwards it elsewhere", means, e.host.taken[1])
+    if e.tried.forward is None:
+        return Hop("forward", UNTESTED, e.gathered.untold or "QEMU did not report its open forwards")
+    if not e.tried.forward:
+        if e.tried.held_by:
             remedy = f"end that program, or choose another port: dacha door edit {e.guest} {e.door} --port PORT"
             return Hop(
-                "forward", BROKEN, f"the port is in use by {e.held_by}", "another program uses the host port", remedy
+                "forward",
+                BROKEN,
+                f"the port is in use by {e.tried.held_by}",
+                "another program uses the host port",
+                remedy,
             )
         return Hop("forward", BROKEN, "QEMU has no such forward open", "it was closed by hand", "dacha apply")
     return Hop("forward", FINE, f"{e.place} forwards into the guest")
@@ -77,7 +73,7 @@ def service(e: Evidence) -> Hop:
             "service", UNTESTED, "QEMU accepts connections; whether the guest does is not visible from this host"
         )
     if touch is None:
-        return Hop("service", UNTESTED, e.untold or "it cannot be probed from this host")
+        return Hop("service", UNTESTED, e.gathered.untold or "it cannot be probed from this host")
     if touch.heard == Heard.CLOSED and (e.way != "user" or _serves_all(e)):
         # The guest accepted the connection: the next hop is about what follows. In user mode QEMU accepts all of them,
         # so that only the guest itself can tell.
@@ -89,11 +85,11 @@ def service(e: Evidence) -> Hop:
         admit = to_admit(e.port, e.system)
         blocked = Hop("service", BROKEN, seen, "a firewall in the guest blocks it", told_to(e, admit))
         return _told_inside(e, seen, admit) or blocked
-    arrived = wordless(touch) and (e.arrived or e.way != "user")
+    arrived = wordless(touch) and (e.tried.arrived or e.way != "user")
     silent = touch.how in (SILENT, UNREACHABLE) or (wordless(touch) and not mute(e, touch))
-    if silent and not (wordless(touch) and e.arrived):
+    if silent and not (wordless(touch) and e.tried.arrived):
         return _not_responding(e, accepted=arrived)
-    return Hop("service", FINE, f"port {e.port} is open" + ("; a moment ago it refused" if e.returned else ""))
+    return Hop("service", FINE, f"port {e.port} is open" + ("; a moment ago it refused" if e.tried.returned else ""))
 
 
 def _serves_all(e: Evidence) -> bool:
@@ -105,7 +101,7 @@ def _serves_all(e: Evidence) -> bool:
 def _refusing(e: Evidence) -> Hop:
     """The service whose port refuses connections, or closes each at once."""
     seen = f"port {e.port} refuses connections"
-    if elsewhere := e.elsewhere or tuple(p for p in other_ports(e.inside, e.service) if p != e.port):
+    if elsewhere := e.tried.elsewhere or tuple(p for p in other_ports(e.inside, e.service) if p != e.port):
         remedy = f"dacha door edit {e.guest} {e.door} --to {elsewhere[0]}, then dacha apply\n"
         remedy += f"or configure the server to listen on {e.port}"
         seen = f"{seen}; {e.service} answers on {', '.join(map(str, elsewhere))}"
@@ -119,7 +115,7 @@ def _refusing(e: Evidence) -> Hop:
         seen = f"{seen}, although the guest reports that a program listens there"
         means = "one of: a firewall in the guest answers with a reset; the server has just restarted"
         return Hop("service", BROKEN, seen, means, told_to(e, RULES_THERE))
-    if e.since_s is not None and e.since_s < BOOTING_S and not e.booted:
+    if e.run.since_s is not None and e.run.since_s < BOOTING_S and not e.run.booted:
         means = "no program listens there yet, or its server is not running"
     elif e.inside and e.inside.knows(LISTENERS) and not any(x.port == e.port for x in e.inside.listeners):
         means = "the guest reports that no program listens on that port: its server is not running, or not installed"

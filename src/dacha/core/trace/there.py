@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.seen.evidence import OPEN, REFUSED, SILENT, UNREACHABLE, ConnectResult, Evidence
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, UNREACHABLE, ConnectResult
 
 # OpenSSH's messages if the machine that it is logged in to cannot connect (a channel failure, RFC 4254 section 5.1,
 # with that system's message), and their meaning here.
@@ -38,16 +39,18 @@ def there(e: Evidence) -> Hop | None:
         remedy = f"a login without a prompt must work: ssh {who} true"
         return Hop("there", UNTESTED, f"{why}; {remedy}")
     got = seen.result
-    if got.ok and _another(e.through, got):
+    if got.ok and _another(e.tried.through, got):
         means = "over there, another machine has that address: a private network in between, or a duplicate address"
-        return Hop("there", BROKEN, f"{who} gets {got.seen!r}, this host {_words(e.through)!r}", means, _look(e, who))
+        return Hop(
+            "there", BROKEN, f"{who} gets {got.seen!r}, this host {_words(e.tried.through)!r}", means, _look(e, who)
+        )
     if got.ok:
         return Hop("there", FINE, f"{who} connects: {got.seen}")
     how = {OPEN: f"enters, and gets {got.seen or 'no data'}", REFUSED: "is refused", SILENT: "gets no answer"}
     seen_there = f"{who} {how.get(got.how, 'does not get a connection')}" + (
         f": {got.seen}" if got.how == UNREACHABLE else ""
     )
-    if e.through is None or not e.through.ok:
+    if e.tried.through is None or not e.tried.through.ok:
         return Hop("there", BROKEN, seen_there, "this host cannot connect, either: see the hops before", _look(e, who))
     means = {
         REFUSED: "this host accepts it, so something in between, or on that machine, rejects it",

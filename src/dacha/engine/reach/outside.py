@@ -10,7 +10,7 @@ from dacha.core.endpoint import Endpoint
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.router.mapping import RouterState
 from dacha.core.trace.router import keeps_out
-from dacha.core.trace.seen.evidence import RouterSeen
+from dacha.core.trace.seen.results import RouterSeen
 from dacha.engine.router import mappings
 from dacha.engine.router.look import look
 from dacha.engine.workspace import Workspace

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from dacha.core.apply.first_boot_state import FirstBootState
     from dacha.core.log.ends import End
     from dacha.core.network.confinement import Confinement
-    from dacha.core.trace.seen.evidence import RouterSeen
+    from dacha.core.trace.seen.results import RouterSeen
     from dacha.engine.reach.outside import RouterLook
     from dacha.wire.probes import Verdict
 

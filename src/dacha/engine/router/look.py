@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 from dacha.core.errors import AnswerNo, HostError
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.router.mapping import NO_ROUTE, Mapping, MappingRequest, RouterState, behind, by_hand, lost
-from dacha.core.trace.seen.evidence import RouterSeen
+from dacha.core.trace.seen.results import RouterSeen
 from dacha.engine.router import mappings
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses, arp

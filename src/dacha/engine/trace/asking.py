@@ -6,14 +6,19 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from dacha.core.errors import DachaError
-from dacha.core.named import NamedTuple
+from dacha.core.named import NamedTuple, TypedDict
 from dacha.core.plan.doors import DoorPlan
 
 if TYPE_CHECKING:
+    from ipaddress import IPv4Address
+
     from dacha.core.lab.kinds import Origin
+    from dacha.core.network.confinement import Confinement
+    from dacha.core.trace.seen.results import Certificate, ConnectResult, LoginSeen, RouterSeen, ThereSeen
+    from dacha.host.network.iproute import SeenLink
 
 
 class Asked(NamedTuple):
@@ -30,6 +35,39 @@ class Asked(NamedTuple):
     at: str | None = None
     user: str | None = None
     password: str | None = None
+
+
+class Told(TypedDict, total=False):
+    """The answers by question: absent if it was not asked, None if there is none."""
+
+    # The guest.
+    console: bytes | None
+    agent: list[tuple[str, str]] | None  # its links and addresses
+    status: str | None
+    room: tuple[int, str] | None
+    # Connections.
+    through: ConnectResult | None
+    direct: ConnectResult | None
+    reply: ConnectResult | None
+    arrived: bool | None
+    elsewhere: tuple[int, ...] | None
+    sizes: tuple[int, ...] | None
+    login: LoginSeen | None
+    key: bool | None
+    certificate: Certificate | None
+    there: ThereSeen | None
+    # This host, its network, the router.
+    lan: IPv4Address | None
+    links: dict[str, SeenLink] | None
+    confinement: Confinement | None
+    answers: tuple[tuple[str, ...], float] | None
+    route: str | None
+    rules: str | None
+    changed: str | None
+    listing: dict[str, Any] | None
+    led: tuple[str, int] | None
+    named: tuple[str, ...] | None
+    router: RouterSeen | None
 
 
 class Asking:
@@ -102,9 +140,9 @@ class Asking:
         """Seconds since the first question."""
         return time.monotonic() - self._began
 
-    def told(self) -> dict[str, Any]:
+    def told(self) -> Told:
         """The answers so far; None for those without one."""
-        return {name: self._told.get(name) for name in self._threads}
+        return cast("Told", {name: self._told.get(name) for name in self._threads})
 
     def unanswered(self) -> dict[str, str]:
         """Why questions have no answer."""

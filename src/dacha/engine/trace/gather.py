@@ -13,7 +13,21 @@ from dacha.core.findings import errors
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import host_name
 from dacha.core.plan.doors import DoorPlan, endpoint, here
-from dacha.core.trace.seen.evidence import NOBODY, PASSWORD, SHELL, Evidence
+from dacha.core.trace.seen.evidence import (
+    NOBODY,
+    PASSWORD,
+    SHELL,
+    Access,
+    AdapterSeen,
+    AddressSeen,
+    Evidence,
+    Gathered,
+    HostSeen,
+    LabSeen,
+    NamesSeen,
+    RunSeen,
+    SourcesSeen,
+)
 from dacha.core.units import show_size
 from dacha.engine.console import recent
 from dacha.engine.disks.room import room
@@ -43,7 +57,12 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
     way: Way = "own" if door.means == "own" else "kernel" if door.backend == "kernel" else "user"
     seen = observe_guest(ws.home, guest.name)
     place = _place(door, asked.origin)
-    not_applied = _not_applied(ws, wish, door)
+    run = RunSeen(
+        state=seen.state,
+        since_s=max(0.0, time.time() - seen.since) if seen.since else None,
+        stopped_on_purpose=seen.stopped_on_purpose,
+        more_memory=show_size(2 * guest.memory).replace(" ", ""),
+    )
     found = Evidence(
         guest=guest.name,
         door=door.door.name,
@@ -54,35 +73,26 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         origin=asked.origin,
         place=endpoint(*place) if place else None,
         away=door.door.away,
-        address=str(door.adapter.address or "") or None if door.adapter and way != "user" else None,
-        on_loopback=door.listen.is_loopback,
         network=door.adapter.network if door.adapter else "",
-        prefix=door.adapter.prefix if door.adapter else 0,
-        planned=str(door.adapter.address or "") if door.adapter else "",
-        hardware=door.adapter.hardware_address if door.adapter else "",
-        gateway=_gateway(ws, door),
-        lab_error=_lab_error(ws),
-        not_applied=not_applied,
-        moves=moves(wish, door),
-        state=seen.state,
-        since_s=max(0.0, time.time() - seen.since) if seen.since else None,
-        stopped_on_purpose=seen.stopped_on_purpose,
-        allowed=tuple(str(n) for n in door.door.allow),
-        asker=asked.asker,
-        admitted=_admitted(door, asked.asker),
-        more_memory=show_size(2 * guest.memory).replace(" ", ""),
-        untold="" if os.geteuid() == 0 or way == "user" else "only root can read it",
+        lab=LabSeen(_lab_error(ws), _not_applied(ws, wish, door), moves(wish, door)),
+        run=run,
+        link=AdapterSeen(hardware=door.adapter.hardware_address if door.adapter else ""),
+        net=_address(ws, door, way),
+        host=HostSeen(on_loopback=door.listen.is_loopback),
+        sources=SourcesSeen(tuple(str(n) for n in door.door.allow), asked.asker, _admitted(door, asked.asker)),
+        gathered=Gathered(untold="" if os.geteuid() == 0 or way == "user" else "only root can read it"),
     )
     if seen.state in (OFF, SAVED):
-        run = last_run(ws, guest.name)
-        return found._replace(lab_error=found.lab_error or _unfit(ws, found.network), last_run=run)
+        lab = found.lab._replace(error=found.lab.error or _unfit(ws, found.network))
+        return found._replace(lab=lab, run=run._replace(last=last_run(ws, guest.name)))
     if seen.state == PAUSED:
         # It cannot answer anything: its process's state is all the evidence.
-        return found._replace(status=seen.fault or "paused", room=room(ws.home, guest.name) if seen.fault else None)
+        free = room(ws.home, guest.name) if seen.fault else None
+        return found._replace(run=run._replace(status=seen.fault or "paused", room=free))
     if way == "kernel":
         server = ws.plan_without_host.networks[found.network].resolver
-        found = found._replace(name=host_name(ws.lab.name, guest.name), name_server=str(server or ""))
-    found = found._replace(console=_console(ws, guest))
+        found = found._replace(names=NamesSeen(host_name(ws.lab.name, guest.name), str(server or "")))
+    found = found._replace(access=Access(console=_console(ws, guest)))
     return Gathering(ws, door, found, place, seen, asked, tell).run()
 
 
@@ -91,6 +101,14 @@ def _place(door: DoorPlan, origin: str) -> tuple[str, int] | None:
     lan = addresses.lan_address() if origin != "host" else None
     place = door.enter_at(lan) if lan else None
     return (str(place[0]), place[1]) if place else here(door)
+
+
+def _address(ws: Workspace, door: DoorPlan, way: Way) -> AddressSeen:
+    if door.adapter is None:
+        return AddressSeen(gateway=_gateway(ws, door))
+    planned = str(door.adapter.address or "")
+    known = planned or None if way != "user" else None
+    return AddressSeen(known, planned, door.adapter.prefix, _gateway(ws, door))
 
 
 def _gateway(ws: Workspace, door: DoorPlan) -> str:

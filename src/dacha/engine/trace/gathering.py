@@ -6,31 +6,29 @@ import contextlib
 import time
 from collections.abc import Callable, Sequence
 from functools import partial
-from typing import Any
 
 from dacha.core.apply.observed import HUNG, ObservedGuest
 from dacha.core.heard import Heard
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.causes.port import serves, why_mute
 from dacha.core.trace.missing import explained, wanted
-from dacha.core.trace.seen.evidence import IN, REFUSED, Evidence, LoginSeen, accepted
+from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.questions import LISTENERS, SERVICES
+from dacha.core.trace.seen.results import IN, REFUSED, accepted
 from dacha.core.trace.service import SLOW_S, touched, wordless
 from dacha.engine.console import recent
-from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.inside.through import candidates, has_ssh_door
 from dacha.engine.network import others
 from dacha.engine.network.live import live_plan
 from dacha.engine.trace import there
-from dacha.engine.trace.asking import Asked, Asking
-from dacha.engine.trace.guest import with_guest
+from dacha.engine.trace.asking import Asked, Asking, Told
+from dacha.engine.trace.guest import key_matches, with_guest
 from dacha.engine.trace.host import with_links
 from dacha.engine.trace.inside import Inquiry
 from dacha.engine.trace.patience import LEAST_S, MOST_S, emulated, patience_s
 from dacha.engine.trace.questions import ASK_S, WORDS, first_questions, second_questions
 from dacha.engine.workspace import Workspace
-from dacha.formats.openssh import fingerprint
 from dacha.host.probe import ports
 
 # Called with what is being waited for ("" for nothing slow), the limit (seconds), and the evidence so far.
@@ -82,7 +80,8 @@ class Gathering:
             self._inside()
             self._second_look()
         except KeyboardInterrupt:
-            return self._assembled()._replace(interrupted=True)
+            e = self._assembled()
+            return e._replace(gathered=e.gathered._replace(interrupted=True))
         return there.end(self.there, self.asked.at, self._assembled(), self.until)
 
     @property
@@ -97,7 +96,7 @@ class Gathering:
 
     def _slowest_s(self) -> float:
         """The longest time that an answer of this guest took so far (seconds)."""
-        seen = (t.after_s for t in (self.e.direct, self.e.through) if t is not None and t.ok)
+        seen = (t.after_s for t in (self.e.tried.direct, self.e.tried.through) if t is not None and t.ok)
         return max(self.inquiry.slowest_s, *seen, 0.0)
 
     def _next_stage(self) -> None:
@@ -123,8 +122,9 @@ class Gathering:
 
     def _silence_known(self) -> bool:
         """True if the service has answered, or all other evidence about its silence is known."""
-        told = [self.asking.told().get(name) for name in WORDS if name in self.asking.names]
-        served = bool(told) and all(t is not None and t.ok for t in told)
+        told = self.asking.told()
+        heard = [told[name] for name in WORDS if name in told]
+        served = bool(heard) and all(h is not None and h.ok for h in heard)
         return served or self.asking.answered("agent", "arrived", "answers")
 
     def _take(self) -> None:
@@ -139,11 +139,12 @@ class Gathering:
             held = None
             if forward is False and self.door.port:
                 held = ports.holder(self.door.door.protocol, self.door.port.first)
-            heard = e.through is not None and e.through.ok
-            e = e._replace(forward=forward, held_by=held, arrived=True if heard else told.get("arrived"))
-        if wordless(e.through) and e.direct and e.direct.ok:
+            heard = e.tried.through is not None and e.tried.through.ok
+            arrived = True if heard else told.get("arrived")
+            e = e._replace(tried=e.tried._replace(forward=forward, held_by=held, arrived=arrived))
+        if wordless(e.tried.through) and e.tried.direct and e.tried.direct.ok:
             # Two concurrent connections are too many for some services: the answer on one of them stands for both.
-            e = e._replace(through=e.direct)
+            e = e._replace(tried=e.tried._replace(through=e.tried.direct))
         self.e = e
 
     def _words(self) -> None:
@@ -151,8 +152,8 @@ class Gathering:
         the program on that port. In user mode QEMU accepts before the guest does: a connection that has not reached the
         guest is not waited for."""
         e = self.e
-        heard = e.through if e.way == "user" else e.direct
-        if not wordless(heard) or e.arrived is False or e.service == "tcp":
+        heard = e.tried.through if e.way == "user" else e.tried.direct
+        if not wordless(heard) or e.tried.arrived is False or e.service == "tcp":
             return
         self.tell(e, f"the first bytes from its {e.service} server", self.until - time.monotonic())
         if self.guest.system != "windows" and self.seen.state != HUNG:
@@ -217,7 +218,7 @@ class Gathering:
         self.asking.until(self._heard, time.monotonic() + HEAR_S)
         self._take()
         if (now := touched(self.e)) is not None and now.ok:
-            self.e = self.e._replace(returned=True)
+            self.e = self.e._replace(tried=self.e.tried._replace(returned=True))
             self._second()
 
     def _inquire(self, pieces: Sequence[str], enough: Callable[[Inside], bool]) -> None:
@@ -238,27 +239,35 @@ class Gathering:
         told, unanswered = self.asking.told(), self.asking.unanswered()
         e, door, listing = self.e, self.door, told.get("listing")
         from_lan = e.origin != "host"
-        login = told.get("login")
-        return e._replace(
-            key=_key(self.ws, e.guest, login) if login and login.host_key else told.get("key"),
-            login=login,
-            elsewhere=told.get("elsewhere") or (),
-            reply=told.get("reply"),
+        login, asker = told.get("login"), e.sources.asker
+        at = e.place.address if e.place else ""
+        host = e.host._replace(
             lan_address=self.lan,
             told_address=_told(self.ws),
-            router=told.get("router"),
-            sizes=told.get("sizes"),
             led=told.get("led"),
-            certificate=told.get("certificate"),
-            now=time.time(),
+            taken=others.taken(door, listing, from_lan=from_lan, asker=asker, at=at),
+            dropped=others.dropped(self.ws.lab.name, door, listing, from_lan=from_lan, asker=asker, lan=self.lan),
+        )
+        tried = e.tried._replace(
+            elsewhere=told.get("elsewhere") or (), reply=told.get("reply"), sizes=told.get("sizes")
+        )
+        gathered = e.gathered._replace(
             took_s=self.asking.took_s,
-            named=told.get("named"),
-            inside=self.inquiry.inside,
-            agent_runs=self.inquiry.by_agent if self.inquiry.inside else None,
             mute=self.inquiry.mute or self._unfinished(),
             unanswered=tuple((hop, why) for question, why in unanswered.items() for hop in HOPS_OF.get(question, ())),
-            taken=others.taken(door, listing, from_lan=from_lan, asker=e.asker, at=e.place.address if e.place else ""),
-            dropped=others.dropped(self.ws.lab.name, door, listing, from_lan=from_lan, asker=e.asker, lan=self.lan),
+        )
+        return e._replace(
+            now=time.time(),
+            access=e.access._replace(agent_runs=self.inquiry.by_agent if self.inquiry.inside else None),
+            tried=tried,
+            key=key_matches(self.ws, e.guest, login.host_key) if login and login.host_key else told.get("key"),
+            login=login,
+            certificate=told.get("certificate"),
+            inside=self.inquiry.inside,
+            host=host,
+            router=told.get("router"),
+            names=e.names._replace(answer=told.get("named")),
+            gathered=gathered,
         )
 
     def _unfinished(self) -> str:
@@ -268,21 +277,16 @@ class Gathering:
         return f"{who} did not answer within {self.asking.took_s:.0f} s" if late else ""
 
 
-def _so_far(asking: Asking) -> dict[str, Any]:
+def _so_far(asking: Asking) -> Told:
     """The answers so far. A pending connection was accepted, and nothing was sent on it."""
-    mute = accepted(Heard.NOTHING)._replace(after_s=asking.took_s)
-    return asking.told() | {name: mute for name in WORDS if asking.waiting(name)}
+    told = asking.told()
+    for name in WORDS:
+        if asking.waiting(name):
+            told[name] = accepted(Heard.NOTHING)._replace(after_s=asking.took_s)
+    return told
 
 
 def _told(ws: Workspace) -> str | None:
     with contextlib.suppress(OSError):
         return ws.home.announced_address.read_text().strip()
     return None
-
-
-def _key(ws: Workspace, guest: str, login: LoginSeen) -> bool | None:
-    """Whether the host key presented at a login is the trusted one; None if none is."""
-    known = trusted_key(ws.home, guest)
-    if not known or not ws.lab.guests[guest].first_boot:
-        return None
-    return login.host_key == fingerprint(known)

@@ -6,16 +6,18 @@ import contextlib
 import re
 import time
 from collections.abc import Callable
-from typing import Any
 
 from dacha.core.harmless import harmless
 from dacha.core.log.ends import end_of
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.trace.seen.evidence import Evidence, LastRun
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import LastRun
 from dacha.engine.console import panic_in, recent
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.log.ends import evidence
+from dacha.engine.trace.asking import Told
 from dacha.engine.workspace import Workspace
+from dacha.formats.openssh import fingerprint
 from dacha.host.probe.connect import host_key
 from dacha.host.processes import boot_id
 
@@ -71,22 +73,24 @@ def last_run(ws: Workspace, guest: str) -> LastRun | None:
     return LastRun(record.process.boot == boot_id(), known, console)
 
 
-def with_guest(e: Evidence, told: dict[str, Any]) -> Evidence:
+def with_guest(e: Evidence, told: Told) -> Evidence:
     tail = told.get("console") or b""
     booted = None
     if told.get("agent") is not None:
         booted = "its guest agent answers"
     elif _PROMPT.search(tail):
         booted = "its console shows a prompt"
-    return e._replace(
+    run = e.run._replace(
         panic=panic_in(tail),
         console_empty=told.get("console") == b"",
         booted=booted,
-        agent=told.get("agent") is not None,
         status=told.get("status") or "",
         room=told.get("room"),
-        direct=told.get("direct"),
-        through=told.get("through"),
+    )
+    return e._replace(
+        run=run,
+        access=e.access._replace(agent=told.get("agent") is not None),
+        tried=e.tried._replace(direct=told.get("direct"), through=told.get("through")),
     )
 
 
@@ -96,3 +100,11 @@ def key(ws: Workspace, guest: str, address: str, port: int) -> bool | None:
         return None
     shown = host_key(address, port, 2)
     return None if shown is None else shown == " ".join(known[:2])
+
+
+def key_matches(ws: Workspace, guest: str, shown: str) -> bool | None:
+    """Whether the host key presented at a login (its fingerprint) is the trusted one; None if none is."""
+    known = trusted_key(ws.home, guest)
+    if not known or not ws.lab.guests[guest].first_boot:
+        return None
+    return shown == fingerprint(known)

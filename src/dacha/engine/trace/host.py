@@ -5,17 +5,18 @@ from __future__ import annotations
 import time
 from ipaddress import IPv4Address
 from pathlib import Path
-from typing import Any
 
 from dacha.core.lab.names import link_name
 from dacha.core.network.door_rules import door_element
 from dacha.core.network.links import lan_link
 from dacha.core.network.rules import table_name
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.trace.seen.evidence import Carried, Evidence
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import Carried
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.network import live
 from dacha.engine.network.live import networks_apart
+from dacha.engine.trace.asking import Told
 from dacha.engine.workspace import Workspace
 from dacha.host.network import arp, nft, sysctls
 
@@ -23,7 +24,7 @@ from dacha.host.network import arp, nft, sysctls
 ARP_S, PATIENT_S = 0.5, 4.0
 
 
-def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any]) -> Evidence:
+def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: Told) -> Evidence:
     adapter = door.adapter
     if e.way == "user" or adapter is None:
         return e
@@ -50,23 +51,28 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: dict[str, Any])
             hardware=over.hardware_address if over else "",
         )
     answered = told.get("answers")
-    return e._replace(
+    adapter_seen = e.link._replace(
         carried=carried,
+        hardware=adapter.hardware_address,
+        model=adapter.model,
+        frames=_frames(link_name(ws.lab.name, "guest", adapter.guest, str(adapter.number))),
+        route=(told["route"] or "nowhere", carried.wanted) if carried and carried.wanted and "route" in told else None,
+    )
+    net = e.net._replace(
         handed_out=planned is None,
         caretaker=caretaking.running(ws.home) is not None if network.managed else None,
         seen_address=str(seen.address) if seen and seen.address else None,
         seen_age_s=max(0.0, time.time() - seen.at) if seen else None,
-        hardware=adapter.hardware_address,
-        model=adapter.model,
-        frames=_frames(link_name(ws.lab.name, "guest", adapter.guest, str(adapter.number))),
         answered=answered[0] if answered else None,
         answered_ms=answered[1] if answered else 0.0,
-        route=(told["route"] or "nowhere", carried.wanted) if carried and carried.wanted and "route" in told else None,
+    )
+    host = e.host._replace(
         rule=told.get("rules"),
         confinement=told.get("confinement"),
         rules_changed=changed(ws, told.get("changed")) if "changed" in told else False,
         forwarding=sysctls.read("net/ipv4/ip_forward") == "1" if e.way == "kernel" else None,
     )
+    return e._replace(link=adapter_seen, net=net, host=host)
 
 
 def _frames(link: str) -> int | None:

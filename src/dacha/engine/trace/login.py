@@ -10,7 +10,7 @@ from dacha.core.harmless import harmless_lines
 from dacha.core.lab.model import Guest
 from dacha.core.people.sessions_inside import TAIL, strangers_among
 from dacha.core.trace.seen.client import FAILED, IN_WORD, read_client
-from dacha.core.trace.seen.evidence import IN, NO_ANSWER, REFUSED_LOGIN, LoginSeen
+from dacha.core.trace.seen.results import IN, NO_ANSWER, REFUSED_LOGIN, LoginSeen
 from dacha.engine.guest.keys import accounts_of
 from dacha.engine.inside.ssh import identities, trust_options
 from dacha.engine.workspace import Workspace

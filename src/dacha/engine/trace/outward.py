@@ -16,9 +16,9 @@ from dacha.core.lab.names import link_name
 from dacha.core.network.firewall import Packet, dropped_by
 from dacha.core.network.rules import PRIVATE
 from dacha.core.trace.outward import GOT_IN, Outward, read_way
-from dacha.core.trace.seen.evidence import UNREACHABLE, ConnectResult
 from dacha.core.trace.seen.outward_questions import target_script, way_script
 from dacha.core.trace.seen.questions import LINKS, RULES
+from dacha.core.trace.seen.results import UNREACHABLE, ConnectResult
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import confined, others
 from dacha.engine.network.live import live_plan

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dacha.core.errors import PeerError
 from dacha.core.lab.model import Guest
 from dacha.core.trace.password import IN, REFUSED, UNASKED
-from dacha.core.trace.seen.evidence import NO_ANSWER, LoginSeen
+from dacha.core.trace.seen.results import NO_ANSWER, LoginSeen
 from dacha.engine.workspace import Workspace
 from dacha.host.probe.password import check_password
 from dacha.hypervisor.monitor import agent

@@ -8,12 +8,13 @@ import time
 from collections.abc import Callable
 from functools import partial
 from ipaddress import IPv4Address
-from typing import Any
+from typing import Any, Literal
 
 from dacha.core.heard import Heard
 from dacha.core.network.rules import TABLE_FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan
-from dacha.core.trace.seen.evidence import REFUSED, Evidence
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import REFUSED
 from dacha.engine.console import recent
 from dacha.engine.disks.room import room
 from dacha.engine.network import confined, others
@@ -41,7 +42,7 @@ ASK_S, ECHO_S, NAME_S = 2.0, 0.6, 1.0
 # Limits for QEMU's answer whether an agent runs, and for an agent if that is unknown (seconds).
 UNSURE_S = 0.5
 # The questions that listen to the service.
-WORDS = ("through", "direct")
+WORDS: tuple[Literal["through", "direct"], ...] = ("through", "direct")
 # Smaller packets to try if large ones are lost: a tunnel's, IPv6's minimum, IPv4's minimum (RFC 8200, RFC 791).
 SIZES = (1400, 1280, 576)
 # Other ports where a service may be if its own is closed: low ports, and common alternatives.
@@ -98,8 +99,8 @@ def first_questions(
         asks["changed"] = lambda: nft.digest(table_name(ws.lab.name), TABLE_FAMILIES)
     if root:
         asks["listing"] = others.listing
-    if e.name_server:
-        asks["named"] = lambda: addresses_of(e.name, e.name_server, NAME_S)
+    if e.names.server:
+        asks["named"] = lambda: addresses_of(e.names.name, e.names.server, NAME_S)
     if e.origin == "outside":
         asks["router"] = lambda: look(ws, door, hairpin=True)
     return asks
@@ -117,20 +118,20 @@ def second_questions(
     """Questions that depend on the first answers: more about a service that responds, a login, and other ports of one
     that refuses. A login is waited for `until` a moment of the monotonic clock."""
     address, service, root = address_of_guest(door), door.door.service or "", os.geteuid() == 0
-    direct = e.direct
+    direct = e.tried.direct
     asks: dict[str, Callable[[], Any]] = {}
     if root and address and direct and direct.ok and direct.largest:
         sizes = [direct.largest, *(n for n in SIZES if n < direct.largest)]
         asks["sizes"] = lambda: comes_back(address, sizes, ECHO_S)
-    if root and e.way == "kernel" and e.through and e.through.source_port and place and ":" not in place[0]:
-        ours, theirs = e.through.source_port, place[1]
+    if root and e.way == "kernel" and e.tried.through and e.tried.through.source_port and place and ":" not in place[0]:
+        ours, theirs = e.tried.through.source_port, place[1]
         asks["led"] = lambda: led_to(door.door.protocol, ours, theirs)
     if address and direct and direct.how == REFUSED:
         asks["elsewhere"] = lambda: speaking(address, service, open_ports(address, OTHER_PORTS, 1.0), 2.0)
     if address and direct and direct.ok and e.way == "kernel" and lan:
         asks["reply"] = lambda: touch(address, e.port, probe_for(service), 1.5, lan)
     target = place if e.way == "user" else (address, e.port) if address else None
-    heard = e.through if e.way == "user" else e.direct
+    heard = e.tried.through if e.way == "user" else e.tried.direct
     if target and heard and heard.ok:
         guest, left = ws.lab.guests[e.guest], until() - time.monotonic()
         logs_in = service == "ssh" and asked.login and guest.login and program("ssh")

@@ -5,7 +5,8 @@ from __future__ import annotations
 import time
 
 from dacha.core.endpoint import Endpoint
-from dacha.core.trace.seen.evidence import Evidence, ThereSeen
+from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import ThereSeen
 from dacha.engine.trace.asking import Asking
 from dacha.host.facts import program
 from dacha.host.probe.through_ssh import touch_from

@@ -6,7 +6,7 @@ import socket
 import ssl
 
 from dacha.core.harmless import harmless
-from dacha.core.trace.seen.evidence import Certificate
+from dacha.core.trace.seen.results import Certificate
 from dacha.wire.probes import RdpProbe, Verdict
 
 

@@ -12,7 +12,7 @@ import time
 from collections.abc import Iterable
 
 from dacha.core.heard import Heard
-from dacha.core.trace.seen.evidence import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, ConnectResult, accepted
+from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, ConnectResult, accepted
 from dacha.host.facts import program
 from dacha.host.probe.probing import probe_all
 from dacha.wire.probes import Probe, probe_for

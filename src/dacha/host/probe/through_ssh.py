@@ -8,7 +8,7 @@ import select
 import subprocess
 import time
 
-from dacha.core.trace.seen.evidence import OPEN, SILENT, ConnectResult, ThereSeen
+from dacha.core.trace.seen.results import OPEN, SILENT, ConnectResult, ThereSeen
 from dacha.core.trace.there import read_failure
 from dacha.wire.probes import Probe
 

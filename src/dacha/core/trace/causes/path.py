@@ -18,14 +18,14 @@ NOBODY = "00:00:00:00:00:00"
 
 def why_silent(e: Evidence) -> Cause | None:
     """Why no machine answers for the guest's address on its network."""
-    link = e.inside.link_of(e.hardware) if e.inside and e.hardware else None
-    address = e.address or e.planned
+    link = e.inside.link_of(e.link.hardware) if e.inside and e.link.hardware else None
+    address = e.net.address or e.net.planned
     if e.inside is None or not address:
         return None
     if link is None:
         return _renamed(e, e.inside)
-    planned = f"{address}/{e.prefix}"
-    onward = f" && ip route replace default via {e.gateway}" if e.gateway else ""
+    planned = f"{address}/{e.net.prefix}"
+    onward = f" && ip route replace default via {e.net.gateway}" if e.net.gateway else ""
     if not link.up:
         command = f"ip link set {link.name} up && ip address replace {planned} dev {link.name}{onward}"
         return Cause(f"its link {link.name} is down", "it was not configured, or it was taken down", Advice(command))
@@ -43,15 +43,15 @@ def why_silent(e: Evidence) -> Cause | None:
 def why_unanswered(e: Evidence) -> Cause | None:
     """Why a port does not respond whose server runs, and that the guest's rules do not block: its replies go
     elsewhere."""
-    inside, here, client = e.inside, e.carried.hardware if e.carried else "", client_of(e)
+    inside, here, client = e.inside, e.link.carried.hardware if e.link.carried else "", client_of(e)
     if inside is None or client is None:
         return None
     for entry in inside.neighbours:
-        if here and entry.address == e.gateway and entry.hardware not in (here, NOBODY):
+        if here and entry.address == e.net.gateway and entry.hardware not in (here, NOBODY):
             by_hand = ", set by hand" if entry.fixed else ""
-            seen = f"it sends to {e.gateway} at the hardware address {entry.hardware}{by_hand}"
-            means = f"{e.gateway} has {here}: its replies do not arrive"
-            return Cause(seen, means, Advice(f"ip neighbour del {e.gateway} dev {entry.dev}"))
+            seen = f"it sends to {e.net.gateway} at the hardware address {entry.hardware}{by_hand}"
+            means = f"{e.net.gateway} has {here}: its replies do not arrive"
+            return Cause(seen, means, Advice(f"ip neighbour del {e.net.gateway} dev {entry.dev}"))
     if told := _wrong_way(e, inside, client):
         return told
     if blocked := blocked_replies(e, inside):
@@ -65,9 +65,9 @@ def why_unanswered(e: Evidence) -> Cause | None:
 
 def blocked_replies(e: Evidence, inside: Inside) -> Blocked | None:
     """What of the guest's firewall drops its replies to this host, or may do so."""
-    link, ours = inside.link_of(e.hardware) if e.hardware else None, e.address or e.planned
+    link, ours = inside.link_of(e.link.hardware) if e.link.hardware else None, e.net.address or e.net.planned
     # Which port of this host they go to is not known.
-    client = client_of(e) or e.gateway
+    client = client_of(e) or e.net.gateway
     packet = Packet(
         6 if ":" in ours else 4, None, link.name if link else None, ours, client, "tcp", 0, state="established"
     )
@@ -77,12 +77,12 @@ def blocked_replies(e: Evidence, inside: Inside) -> Blocked | None:
 def _renamed(e: Evidence, inside: Inside) -> Cause | None:
     """The link that has another hardware address than its adapter."""
     others = [x for x in inside.links if x.up and x.hardware not in (NOBODY, "") and x.by_arp]
-    if not e.hardware or not inside.knows(LINKS) or len(others) != 1:
+    if not e.link.hardware or not inside.knows(LINKS) or len(others) != 1:
         return None
     link = others[0]
-    seen = f"its link {link.name} has the hardware address {link.hardware}, and its adapter {e.hardware}"
+    seen = f"its link {link.name} has the hardware address {link.hardware}, and its adapter {e.link.hardware}"
     means = "its frames do not come from the address of its adapter, and the lab's rules drop them"
-    return Cause(seen, means, Advice(f"ip link set {link.name} address {e.hardware}"))
+    return Cause(seen, means, Advice(f"ip link set {link.name} address {e.link.hardware}"))
 
 
 # Why a guest with the right gateway does not answer other networks.
@@ -93,24 +93,24 @@ def _wrong_way(e: Evidence, inside: Inside, client: str) -> Cause | None:
     """The route for a client that does not lead to it: on its own network directly, else by the network's gateway."""
     if not inside.ways or ":" in client:
         return None
-    way = way_to(inside.ways, client)
+    way, gateway = way_to(inside.ways, client), e.net.gateway
     if way is None:
         means = f"its default route is missing: replies to {client} do not leave it"
-        advice = Advice(f"ip route replace default via {e.gateway}") if e.gateway else None
+        advice = Advice(f"ip route replace default via {gateway}") if gateway else None
         return Cause(f"it has no route for {client}", means, advice)
-    if not way.kind and way.via in (e.gateway, ""):
+    if not way.kind and way.via in (gateway, ""):
         return None
-    what = "discards its replies" if way.kind else f"leads its replies elsewhere (its gateway should be {e.gateway})"
+    what = "discards its replies" if way.kind else f"leads its replies elsewhere (its gateway should be {gateway})"
     mends = f"ip route del {way}"
     if way.is_default:
-        mends = f"ip route replace default via {e.gateway}" if e.gateway else ""
+        mends = f"ip route replace default via {gateway}" if gateway else ""
     return Cause(f"its route for {client} is: {way}", f"this route {what}", Advice(mends) if mends else None)
 
 
 def why_large_are_lost(e: Evidence, largest: int) -> Cause | None:
     """Why packets of this many bytes do not pass, and smaller ones do."""
     inside = e.inside
-    link = inside.link_of(e.hardware) if inside and e.hardware else None
+    link = inside.link_of(e.link.hardware) if inside and e.link.hardware else None
     if inside is None or link is None:
         return None
     if 0 < link.mtu < largest:
@@ -124,12 +124,12 @@ def why_large_are_lost(e: Evidence, largest: int) -> Cause | None:
 
 def why_not_beyond(e: Evidence) -> Cause | None:
     """Why the guest answers its own network only."""
-    if not e.gateway:
+    gateway, seen = e.net.gateway, ""
+    if not gateway:
         return None
-    seen = ""
     if e.inside and e.inside.gateway is not None:
         seen = f"its default gateway is {e.inside.gateway}" if e.inside.gateway else "it has no default route"
-        if e.inside.gateway == e.gateway:
-            other = _wrong_way(e, e.inside, e.lan_address) if e.lan_address else None
+        if e.inside.gateway == gateway:
+            other = _wrong_way(e, e.inside, e.host.lan_address) if e.host.lan_address else None
             return other or Cause(seen, _OTHERWISE, RULES_THERE, proved=False)
-    return Cause(seen, f"its gateway should be {e.gateway}", Advice(f"ip route replace default via {e.gateway}"))
+    return Cause(seen, f"its gateway should be {gateway}", Advice(f"ip route replace default via {gateway}"))

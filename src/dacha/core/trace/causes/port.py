@@ -40,14 +40,14 @@ def why_shut(e: Evidence) -> Cause | None:
 
 def first_packet(e: Evidence, inside: Inside) -> Packet:
     """The first packet of this host's own connection, as it comes into the guest."""
-    link, address = inside.link_of(e.hardware) if e.hardware else None, e.address or e.planned
+    link, address = inside.link_of(e.link.hardware) if e.link.hardware else None, e.net.address or e.net.planned
     return Packet(6 if ":" in address else 4, link.name if link else None, None, client_of(e), address, "tcp", e.port)
 
 
 def client_of(e: Evidence) -> str | None:
     """The address that this host's own connection comes from, as the guest sees it: in user mode QEMU leaves it as it
     is, unless it is a loopback address."""
-    source = e.lan_address if e.way == "user" and not e.on_loopback else e.gateway
+    source = e.host.lan_address if e.way == "user" and not e.host.on_loopback else e.net.gateway
     return source or None
 
 

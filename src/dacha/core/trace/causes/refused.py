@@ -8,9 +8,9 @@ from fnmatch import fnmatchcase as fnmatch
 
 from dacha.core.trace.causes.advice import SERVER_LOG, Advice
 from dacha.core.trace.causes.cause import Cause
-from dacha.core.trace.seen.evidence import PUT_OUT, LoginSeen
 from dacha.core.trace.seen.inside import Inside, others_write
 from dacha.core.trace.seen.questions import ACCOUNT, SERVER
+from dacha.core.trace.seen.results import PUT_OUT, LoginSeen
 from dacha.core.units import show_duration
 
 # A disk that is this full (percent) prevents logins; a clock that deviates this much (seconds) explains expired

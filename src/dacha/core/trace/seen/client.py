@@ -6,8 +6,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
-from dacha.core.trace.seen.evidence import IN, NO_ANSWER, PUT_OUT, LoginSeen
-from dacha.core.trace.seen.evidence import REFUSED_LOGIN as REFUSED
+from dacha.core.trace.seen.results import IN, NO_ANSWER, PUT_OUT, LoginSeen
+from dacha.core.trace.seen.results import REFUSED_LOGIN as REFUSED
 
 # Final messages of a server, a client or a shell, and what each proves.
 _WORDS = (
