@@ -1,7 +1,7 @@
 """The path to a service: every hop in its order, what it examines, which paths it belongs to, and its judge.
 
-To add a hop: its row here, its judge in the module of its part, and its fields in a record of `evidence`. They are gathered in
-`engine/trace`. It also needs a row in docs/trace.md and a fault in tests/faults/faults.toml.
+To add a hop: its row here, its judge in the module of its part, and its fields in a record of `evidence`. They are
+gathered in `engine/trace`. It also needs a row in docs/trace.md and a fault in tests/faults/faults.toml.
 """
 
 from __future__ import annotations
