@@ -9,9 +9,9 @@ from typing import Any
 import pytest
 
 from dacha.core.lab.table.read import read_lab
-from dacha.core.network.firewall import Packet, dropped_by, led_by
-from dacha.core.network.host_firewall import Flow, commands, flows, openings
-from dacha.core.network.iptables import entries, tables_of
+from dacha.core.network.firewall.iptables import entries, tables_of
+from dacha.core.network.firewall.openings import Flow, commands, flows, openings
+from dacha.core.network.firewall.walk import Packet, dropped_by, led_by
 from dacha.core.plan.plan import make_plan
 
 RULES = """\

@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.heard import Heard
-from dacha.core.network.firewall import Packet
-from dacha.core.network.rule_words import rule_words
+from dacha.core.network.firewall.walk import Packet
+from dacha.core.network.firewall.words import rule_words
 from dacha.core.trace.hop import BROKEN
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.outward import TIMED_OUT

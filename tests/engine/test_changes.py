@@ -46,7 +46,7 @@ from dacha.core.apply.changes.change import END, FILE, GUESTS, HOST, KINDS, kind
 from dacha.core.inside.setup_items import ItemChange
 from dacha.core.lab.model import Disk
 from dacha.core.lab.usb import HostDevice, Usb
-from dacha.core.network.host_firewall import Flow, Opening
+from dacha.core.network.firewall.openings import Flow, Opening
 from dacha.core.network.links import TapLink
 from dacha.core.people.keys_inside import KeyChange
 from dacha.core.plan.doors import Forward

@@ -8,7 +8,7 @@ from ipaddress import ip_address
 
 from dacha.core.endpoint import Endpoint
 from dacha.core.named import NamedTuple
-from dacha.core.network.firewall import Packet
+from dacha.core.network.firewall.walk import Packet
 from dacha.core.trace.causes.advice import Advice, to_let_pass
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import AGENT, LOGIN, UNKNOWN

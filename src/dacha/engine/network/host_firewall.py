@@ -9,7 +9,7 @@ from typing import Any
 from dacha.core.apply.changes import Change, CloseFirewall, OpenFirewall
 from dacha.core.errors import HostError
 from dacha.core.findings import NOTE, WARNING, Finding
-from dacha.core.network.host_firewall import NFT, OWN, Flow, Opening, commands, comment, flows, openings
+from dacha.core.network.firewall.openings import NFT, OWN, Flow, Opening, commands, comment, flows, openings
 from dacha.core.plan.plan import Plan
 from dacha.engine.network import live
 from dacha.engine.workspace import Workspace

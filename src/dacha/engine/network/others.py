@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from dacha.core.lab.names import link_name
-from dacha.core.network.firewall import Packet, dropped_by, led_by
+from dacha.core.network.firewall.walk import Packet, dropped_by, led_by
 from dacha.core.plan.doors import DoorPlan
 from dacha.host.network import addresses, nft
 

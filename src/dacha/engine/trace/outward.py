@@ -13,7 +13,7 @@ from dacha.core.apply.observed import OFF, PAUSED, SAVED
 from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import link_name
-from dacha.core.network.firewall import Packet, dropped_by
+from dacha.core.network.firewall.walk import Packet, dropped_by
 from dacha.core.network.rules import PRIVATE
 from dacha.core.trace.outward import GOT_IN, Outward, read_way
 from dacha.core.trace.seen.outward_questions import target_script, way_script

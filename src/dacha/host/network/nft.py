@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError
-from dacha.core.network.iptables import LEGACY, entries, program_of, tables_of
+from dacha.core.network.firewall.iptables import LEGACY, entries, program_of, tables_of
 from dacha.core.sha256 import sha256
 from dacha.host.facts import program
 

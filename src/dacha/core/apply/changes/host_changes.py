@@ -8,7 +8,7 @@ from dacha.core.apply.changes.change import END, HOST, change
 from dacha.core.named import NamedTuple
 
 if TYPE_CHECKING:
-    from dacha.core.network.host_firewall import Opening
+    from dacha.core.network.firewall.openings import Opening
     from dacha.core.network.links import Link
 
 

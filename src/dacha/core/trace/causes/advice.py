@@ -9,8 +9,8 @@ import shlex
 
 from dacha.core.lab.families import FAMILIES, enable_command, family_of, install_command
 from dacha.core.named import NamedTuple
-from dacha.core.network.host_firewall import FIREWALLD, IPTABLES, UFW
-from dacha.core.network.iptables import LEGACY, program_of
+from dacha.core.network.firewall.iptables import LEGACY, program_of
+from dacha.core.network.firewall.openings import FIREWALLD, IPTABLES, UFW
 from dacha.core.trace.seen.evidence import AGENT, LOGIN, NOBODY, PASSWORD
 from dacha.core.trace.seen.own_rules import Blocked
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.network.firewall import Packet
+from dacha.core.network.firewall.walk import Packet
 from dacha.core.trace.causes.advice import RULES_THERE, Advice
 from dacha.core.trace.causes.cause import Cause
 from dacha.core.trace.causes.port import client_of, first_packet, serves

@@ -11,10 +11,10 @@ from typing import Any
 
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
-from dacha.core.network.firewall import Packet, dropped_by
-from dacha.core.network.host_firewall import owner_of
-from dacha.core.network.iptables import entries, plain_table, tables_of
-from dacha.core.network.rule_words import culprit_words
+from dacha.core.network.firewall.iptables import entries, plain_table, tables_of
+from dacha.core.network.firewall.openings import owner_of
+from dacha.core.network.firewall.walk import Packet, dropped_by
+from dacha.core.network.firewall.words import culprit_words
 
 # The lines of the answer: nft's listing, and a line of iptables-save or ip6tables-save ("saved ip …").
 NFT, SAVED = "ruleset ", "saved "
@@ -25,9 +25,9 @@ _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_./-]{0,63}")
 
 
 class Blocked(NamedTuple):
-    """What of the guest's firewall drops a connection: the rule in words, the manager of the rules (as in
-    `core/network/host_firewall.py`), and where an accepting rule would belong ("" if its names are no ordinary ones).
-    It is `sure` if no other outcome is possible."""
+    """What of the guest's firewall drops a connection: the rule in words, the manager of the rules (as
+    `core/network/firewall/openings.py` has it), and where an accepting rule would belong ("" if its names are no
+    ordinary ones). It is `sure` if no other outcome is possible."""
 
     words: str
     owner: str

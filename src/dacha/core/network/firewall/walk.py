@@ -12,7 +12,7 @@ from ipaddress import ip_address, ip_network
 from typing import Any
 
 from dacha.core.named import NamedTuple
-from dacha.core.network.iptables import plain_table, program_of
+from dacha.core.network.firewall.iptables import plain_table, program_of
 from dacha.core.units import whole_number
 
 # Families whose chains an IPv4 or IPv6 packet passes.

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from dacha.core.network.firewall import Culprit
+from dacha.core.network.firewall.walk import Culprit
 
 # Expressions that decide nothing.
 _ASIDE = ("counter", "log", "mangle", "masquerade", "notrack", "comment")
