@@ -10,8 +10,9 @@ import pytest
 
 from dacha.core.lab.table.read import read_lab
 from dacha.core.network.firewall.iptables import entries, tables_of
+from dacha.core.network.firewall.matches import Packet
 from dacha.core.network.firewall.openings import Flow, commands, flows, openings
-from dacha.core.network.firewall.walk import Packet, dropped_by, led_by
+from dacha.core.network.firewall.walk import Rules, dropped_by, led_by
 from dacha.core.plan.plan import make_plan
 
 RULES = """\
@@ -70,12 +71,12 @@ def packet(port: int = 22, to: str = "10.77.4.20", **others: Any) -> Packet:
     [
         (packet(), None),
         (packet(85), None),
-        (packet(23), "its policy in chain f"),
+        (packet(23), "the policy of chain f"),
         (packet(23, iifname="wg0"), None),
         (packet(23, oifname="x1"), "the rule with handle"),
-        (packet(23, saddr="192.0.2.99", oifname="y"), "its policy in chain f"),
+        (packet(23, saddr="192.0.2.99", oifname="y"), "the policy of chain f"),
         (packet(23, "fd77:4::20"), None),
-        (packet(23, "fd77:5::20"), "its policy in chain f"),
+        (packet(23, "fd77:5::20"), "the policy of chain f"),
         # Whether the limit is used up cannot be identified from here, so nothing is said.
         (packet(53, protocol="udp"), None),
     ],
@@ -105,7 +106,7 @@ def test_what_drops_a_packet_for_this_host(listing: Any) -> None:
     ],
 )
 def test_what_leads_it_elsewhere_before_us(listing: Any, asked: Packet, chain: str | None) -> None:
-    found = led_by(listing, "prerouting", asked, "dacha_", -100)
+    found = led_by(Rules(listing), "prerouting", asked, "dacha_", -100)
     assert (found.chain if found else None) == chain
 
 
@@ -144,7 +145,7 @@ def test_what_iptables_says_is_read_with_its_extensions() -> None:
         return str(found) if found else None
 
     assert said("input", port=22) is None and said("input", port=8005) is None
-    assert said("input", port=9) == "its policy in chain INPUT of iptables", "a limit on a log lets nothing pass"
+    assert said("input", port=9) == "the policy of chain INPUT of iptables", "a limit on a log lets nothing pass"
     assert said("input", port=9, saddr="192.0.2.99") is None
     assert said("input", port=9, state="established") is None
     assert said("input", port=10) is None, "what cannot be identified drops nothing for sure"
@@ -152,7 +153,7 @@ def test_what_iptables_says_is_read_with_its_extensions() -> None:
     assert said("forward", port=22, protocol="udp") is None and said("forward", iifname="br7") is None
     found = dropped_by(told, "forward", packet(), "dacha_")
     assert found and found.shown_by() == "iptables -t filter -L mine -v --line-numbers" and found.base == "FORWARD"
-    led = led_by(told, "prerouting", packet(2220)._replace(oifname=None), "dacha_", 0)
+    led = led_by(Rules(told), "prerouting", packet(2220)._replace(oifname=None), "dacha_", 0)
     assert led and str(led) == "rule 1 in chain PREROUTING of iptables"
 
 

@@ -21,7 +21,7 @@ from dacha.core.trace.outward import (
 )
 from dacha.core.trace.seen.inside import Inside, Link
 from dacha.core.trace.seen.outward_questions import target_script, way_script
-from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult
+from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult, Dropped
 
 FINE = Outward(
     "gauge", "192.0.2.30", 80, network="pier", kind="nat", where="kernel", planned="10.77.4.20", prefix=24,
@@ -55,7 +55,7 @@ BY_IPV6 = FINE._replace(
         (LOST._replace(way="", gateway="", isolated=True), "route", "--open"),
         (LOST._replace(gateway_state="FAILED"), "gateway", "10.77.4.1 does not answer"),
         (LOST._replace(refuses=("port 80 of this host is closed", "dacha network edit pier")), "rules", "is closed"),
-        (LOST._replace(dropped=("rule 4 of inet fw", "nft -a list")), "rules", "another program's rule"),
+        (LOST._replace(dropped=Dropped("rule 4 of inet fw", "nft -a list")), "rules", "another program's rule"),
         (LOST._replace(rules_missing=("the rules are gone", "no traffic passes")), "rules", "dacha apply"),
         (LOST, "target", "this host connects"),
         (BY_IPV6, None, "connects to [2001:db8:1::14]:80"),

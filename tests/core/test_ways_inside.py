@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.heard import Heard
-from dacha.core.network.firewall.walk import Packet
+from dacha.core.network.firewall.matches import Packet
 from dacha.core.network.firewall.words import rule_words
 from dacha.core.trace.hop import BROKEN
 from dacha.core.trace.judge import broken, judge
@@ -93,7 +93,9 @@ def test_replies_that_its_firewall_drops() -> None:
     inside = told(ruleset=rules("accept", "drop", hook="output"))
     assert "firewall blocks its replies: drop, chain output" in stopped(SILENT_HERE, inside)
     inside = told(ruleset=rules("accept", "tcp sport 22 drop", hook="output"))
-    assert "one of: the guest's firewall drops its replies (tcp sport 22 drop" in stopped(SILENT_HERE, inside)
+    assert "firewall blocks its replies: tcp sport 22 drop" in stopped(SILENT_HERE, inside)
+    inside = told(ruleset=rules("accept", "tcp sport 22 meta mark 7 drop", hook="output"))
+    assert "one of: the guest's firewall drops its replies (tcp sport 22 meta mark" in stopped(SILENT_HERE, inside)
     inside = told(ruleset=rules("accept", "ct state established accept", "drop", hook="output"))
     assert "its replies (" not in stopped(SILENT_HERE, inside)
 

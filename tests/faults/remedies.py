@@ -36,6 +36,8 @@ def steps(remedy: str) -> list[Step]:
 def _is_command(text: str) -> bool:
     try:
         program, *words = shlex.split(text)
+        if program in ("ip", "sysctl"):
+            return program == "sysctl" or words[1:2] in (["set"], ["delete"])  # else it is a look
         before, command, after = split(words)
         if program != "dacha" or command is None or "…" in words or command in ("console", "network", "trace"):
             return False  # a look is no mend

@@ -132,6 +132,9 @@ def adapter(e: Evidence) -> Hop:
         return Hop("adapter", BROKEN, f"the bridge {c.wanted} is gone", "the network has no bridge", "dacha apply")
     if c.wanted and not c.bridge_up:
         return Hop("adapter", BROKEN, f"the bridge {c.wanted} is down", "the network has no bridge", "dacha apply")
+    if c.wanted and not c.bridge_arp:
+        means = "this host cannot find the hardware address of any guest on it"
+        return Hop("adapter", BROKEN, f"ARP is switched off on {c.wanted}", means, f"ip link set {c.wanted} arp on")
     if c.wanted and c.master != c.wanted:
         seen = f"{c.name} is a port of {c.master}" if c.master else f"{c.name} is a port of no bridge"
         return Hop(
@@ -186,6 +189,10 @@ def never_heard(e: Evidence, name: str) -> Hop:
 def neighbour(e: Evidence) -> Hop:
     if e.net.answered is None:
         return Hop("neighbour", UNTESTED, e.gathered.untold or "this host is not on that network")
+    if e.link.pinned not in ("", e.link.hardware) and e.link.carried and e.link.carried.wanted:
+        seen = f"this host sends to {e.net.address} at the hardware address {e.link.pinned}, set by hand"
+        remedy = f"ip neighbour delete {e.net.address} dev {e.link.carried.wanted}"
+        return Hop("neighbour", BROKEN, seen, f"the guest's adapter has {e.link.hardware}", remedy)
     others = [h for h in e.net.answered if h != e.link.hardware]
     if others:
         seen = f"{e.net.address} is used by {', '.join(others)}" + (" too" if e.link.hardware in e.net.answered else "")
@@ -210,9 +217,12 @@ def route(e: Evidence) -> Hop | None:
     if e.link.route is None:
         return None
     link, wanted = e.link.route
+    if link != wanted and e.link.carried and e.link.carried.lost:
+        seen = f"{wanted} does not have its address {e.link.carried.lost}: packets for {e.net.address} go to {link}"
+        return Hop("route", BROKEN, seen, "this host has no route to the network without it", "dacha apply")
     if link != wanted:
-        means = "another route of this host sends these packets elsewhere"
-        remedy = f"ip route get {e.net.address}\nip route shows the routes; remove the wrong one"
+        means = "another route, or a policy rule, of this host sends these packets elsewhere"
+        remedy = f"ip route get {e.net.address}\nip rule and ip route show table all show what leads there"
         return Hop("route", BROKEN, f"packets for {e.net.address} go to {link}, not to {wanted}", means, remedy)
     return Hop("route", FINE, f"by {link}")
 

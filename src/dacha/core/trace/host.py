@@ -5,6 +5,7 @@ from __future__ import annotations
 from dacha.core.network.confinement import REMEDY
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import Evidence
+from dacha.core.trace.seen.results import Unforwarded
 from dacha.core.trace.service import mute
 
 
@@ -46,6 +47,11 @@ def door_rule(e: Evidence) -> Hop:
             "they were changed by another program, or by hand",
             "dacha apply",
         )
+    if e.host.untracked:
+        what, shown = e.host.untracked
+        seen = f"{what} exempts it from connection tracking (notrack)"
+        remedy = f"{shown}\nshows it: remove that rule, or limit it to other connections"
+        return Hop("door-rule", BROKEN, seen, "the door's rule applies to tracked connections only", remedy)
     means = "another program's rule matches first"
     if e.host.taken:
         return Hop("door-rule", BROKEN, f"{e.host.taken[0]} forwards it elsewhere", means, e.host.taken[1])
@@ -62,14 +68,28 @@ def forwarding(e: Evidence) -> Hop:
     if not e.host.forwarding:
         means = "this host does not forward packets between its networks"
         return Hop("forwarding", BROKEN, "net.ipv4.ip_forward is 0", means, "dacha apply")
-    return Hop("forwarding", FINE, "on")
+    return _unforwarded(e.host.unforwarded) if e.host.unforwarded else Hop("forwarding", FINE, "on")
+
+
+def _unforwarded(u: Unforwarded) -> Hop:
+    if u.off:
+        seen, command = f"net.ipv4.conf.{u.link}.forwarding is 0", f"sysctl -w net.ipv4.conf.{u.link}.forwarding=1"
+        return Hop("forwarding", BROKEN, seen, f"this host does not forward packets that arrive by {u.link}", command)
+    packets = f"packets from {u.source} to {u.to} that arrive by {u.link}"
+    shows = f"ip route get {u.to} from {u.source} iif {u.link}\nip rule and ip route show table all show the routes"
+    if u.goes:
+        means = "a policy rule or another route of this host sends them elsewhere"
+        return Hop("forwarding", BROKEN, f"{packets} go to {u.goes}, not to {u.wanted}", means, shows)
+    means = "one of: a route or a policy rule of this host forbids it; its reverse path filter (rp_filter) drops them"
+    return Hop("forwarding", BROKEN, f"the kernel does not forward {packets} ({u.reason})", means, shows)
 
 
 def firewall(e: Evidence) -> Hop:
-    if e.host.dropped:
-        what, shown = e.host.dropped
-        remedy = f"dacha apply --open-firewall\nadds one narrow rule; or allow it there by hand: {shown}"
-        return Hop("firewall", BROKEN, f"{what} drops it", "another firewall on this host blocks it", remedy)
+    if found := e.host.dropped:
+        remedy = f"{found.shown}\nshows it: remove that rule, or add one before it that accepts the connection"
+        if found.openable:
+            remedy = f"dacha apply --open-firewall\nadds one narrow rule; or allow it there by hand: {found.shown}"
+        return Hop("firewall", BROKEN, found.words(), "another firewall on this host blocks it", remedy)
     if e.gathered.untold:
         return Hop("firewall", UNTESTED, e.gathered.untold)
     return Hop("firewall", FINE, "no other firewall on this host blocks it")

@@ -17,8 +17,19 @@ WITHOUT_GUEST = ("lab-file", "applied", "guest", "sources")
 BY_PACKETS = ("address", "neighbour", "service", "protocol", "size", "reply", "door", "there")
 
 
-def _closed(e: Evidence) -> bool:
-    return e.host.confinement is not None and bool(e.host.confinement.missing)
+# One that rules below IP can silence as well.
+BELOW_IP = "neighbour"
+
+
+def _closed(e: Evidence, hop: str) -> str:
+    """Why this host's own packets do not reach the guest, or the replies do not come back; "" if they do."""
+    if e.host.confinement is not None and e.host.confinement.missing:
+        return "the network carries no traffic without the lab's firewall rules"
+    dropped = e.host.dropped_here
+    if dropped is None or (hop in ("address", BELOW_IP) and not dropped.below_ip):
+        return ""
+    packets = "the replies to this host" if dropped.back else "this host's own packets"
+    return f"{dropped.what} drops {packets}"
 
 
 def judge(e: Evidence) -> list[Hop]:
@@ -29,10 +40,8 @@ def judge(e: Evidence) -> list[Hop]:
         hop = kind.judge(e) if kind.on(e) else None
         if hop is not None and e.run.state in ("off", "saved") and kind.name not in WITHOUT_GUEST:
             hop = Hop(kind.name, UNTESTED, "not tested: the guest is off")
-        if hop is not None and hop.verdict == BROKEN and kind.name in BY_PACKETS and _closed(e):
-            hop = Hop(
-                kind.name, UNTESTED, "not tested: the network carries no traffic without the lab's firewall rules"
-            )
+        if hop is not None and hop.verdict == BROKEN and kind.name in BY_PACKETS and (why := _closed(e, kind.name)):
+            hop = Hop(kind.name, UNTESTED, f"not tested: {why}")
         if hop is None and kind.on(e) and kind.name in unanswered:
             # A hop is never omitted because its question failed.
             hop = Hop(kind.name, UNTESTED, unanswered[kind.name])

@@ -18,6 +18,8 @@ from dacha.core.trace.service import touched, wordless
 def wanted(e: Evidence) -> tuple[str, ...]:
     """The questions that may explain what was seen, the most telling first; none if nothing blocks clients."""
     heard = touched(e)
+    if e.host.dropped_here and not (heard and heard.ok):
+        return ()  # this host's own rules explain it
     if _unseen(e):
         return WHY_SILENT
     if heard is not None and not heard.ok:

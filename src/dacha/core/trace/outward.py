@@ -8,14 +8,14 @@ from ipaddress import ip_address
 
 from dacha.core.endpoint import Endpoint
 from dacha.core.named import NamedTuple
-from dacha.core.network.firewall.walk import Packet
+from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import Advice, to_let_pass
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import AGENT, LOGIN, UNKNOWN
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.own_rules import blocking
 from dacha.core.trace.seen.questions import LINKS, RULES
-from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT, ConnectResult
+from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT, ConnectResult, Dropped
 from dacha.core.units import whole_number
 
 # The result of a connection that the guest made.
@@ -29,7 +29,7 @@ class Outward(NamedTuple):
     for none, None if not reported), `gateway_state` the state of its gateway's neighbour entry (ip-neighbour(8)),
     `tried` the result of its own connection, `said` its message. On this host: `known` are the addresses that it has
     for the name, `host` the result of its own connection, `refuses` the lab's rule that blocks the guest (what,
-    remedy), `dropped` another program's (what, the command that shows it)."""
+    remedy), `dropped` another program's."""
 
     guest: str
     target: str
@@ -55,7 +55,7 @@ class Outward(NamedTuple):
     known: tuple[str, ...] = ()
     host: ConnectResult | None = None
     refuses: tuple[str, str] | None = None
-    dropped: tuple[str, str] | None = None
+    dropped: Dropped | None = None
     rules_missing: tuple[str, str] | None = None
 
     @property
@@ -250,8 +250,7 @@ def _rules(o: Outward) -> Hop | None:
         what, remedy = o.refuses
         return Hop("rules", BROKEN, what, "the lab's rules on this host block it", remedy)
     if o.dropped:
-        what, shows = o.dropped
-        return Hop("rules", BROKEN, f"{what} drops it", "another program's rule on this host", shows)
+        return Hop("rules", BROKEN, o.dropped.words(), "another program's rule on this host", o.dropped.shown)
     return Hop("rules", FINE, "the lab's rules allow it" if o.where != "own" else "this host does not filter it")
 
 

@@ -2,52 +2,127 @@
 
 from __future__ import annotations
 
-from typing import Any
-
+from dacha.core.endpoint import Endpoint
+from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
-from dacha.core.network.firewall.walk import Packet, dropped_by, led_by
+from dacha.core.network.firewall.matches import Packet
+from dacha.core.network.firewall.passage import (
+    Flow,
+    Links,
+    Stop,
+    first_stop,
+    from_guest,
+    from_this_host,
+    through,
+    to_this_host,
+    within_this_host,
+)
+from dacha.core.network.firewall.walk import Rules, led_by, untracked_by
+from dacha.core.network.links import lan_link
+from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import DoorPlan
+from dacha.core.trace.seen.results import Dropped
 from dacha.host.network import addresses, nft
 
 # The prefix of Dacha's own tables, and the priority of their NAT: chains before it see a connection first.
 OWN, OURS = "dacha_", -100
+# The priority of connection tracking (nft(8), raw is before it).
+TRACKED = -200
+# Hooks where `apply --open-firewall` adds a rule.
+OPENED = ("forward", "input")
 
 
-def listing() -> dict[str, Any] | None:
+def listing() -> Rules | None:
     """The rules of every other program; None if they are not readable."""
-    return nft.listing(OWN)
+    found = nft.listing(OWN)
+    return None if found is None else Rules(found)
 
 
 def dropped(
-    lab: str, door: DoorPlan, listing: dict[str, Any] | None, *, from_lan: bool, asker: str | None, lan: str | None
-) -> tuple[str, str] | None:
-    """What else on this host drops a connection from the door's origin."""
-    if listing is None or door.adapter is None or door.port is None:
+    lab: Lab, door: DoorPlan, rules: Rules | None, *, from_lan: bool, asker: str | None, lan: str | None
+) -> Dropped | None:
+    """What else on this host drops a connection from the door's origin, or its replies."""
+    if rules is None or door.adapter is None or door.port is None:
         return None
     kernel, version = door.backend == "kernel", door.listen.version
     inside = door.adapter.address6 if version == 6 else door.adapter.address
     if kernel and inside is None:
         return None
-    if kernel:
-        bridge = link_name(lab, "network", door.adapter.network)
-        hook, out = ("forward", bridge) if from_lan else ("output", bridge)
-        to, port = str(inside), door.door.to.first
+    entry = str(door.listen) if version == 6 else lan
+    flow = Flow(version, door.door.protocol, asker, entry, door.port.first)
+    outer = addresses.lan_interface() or ""
+    if not kernel:
+        steps = to_this_host(flow, Links(outer if from_lan else "lo"))
+    elif from_lan:
+        steps = through(
+            flow._replace(guest=str(inside), guest_port=door.door.to.first), _links(lab, door.adapter, outer)
+        )
     else:
-        hook, out, to, port = "input", None, str(door.listen) if version == 6 else lan or "", door.port.first
-    arrives = addresses.lan_interface() if from_lan else "lo"
-    packet = Packet(version, arrives, out, asker, to, door.door.protocol, port, kernel)
-    found = dropped_by(listing, hook, packet, OWN)
-    return (str(found), found.shown_by()) if found else None
+        return dropped_here(lab, door, rules, None)
+    found = first_stop(rules, steps, OWN)
+    return _told(found, openable=from_lan) if found else None
 
 
-def taken(
-    door: DoorPlan, listing: dict[str, Any] | None, *, from_lan: bool, asker: str | None, at: str
-) -> tuple[str, str] | None:
-    """Which rule of another program redirects a connection before the door's rule; `at` is the door's address."""
-    at = at.strip("[]")
-    if listing is None or door.port is None or not at[:1].isalnum():
+def dropped_here(lab: Lab, door: DoorPlan, rules: Rules | None, place: Endpoint | None) -> Dropped | None:
+    """What else on this host drops its own connection, or the replies: to the door's guest, in user mode to the door at
+    `place`."""
+    if rules is None or door.adapter is None or door.adapter.address is None:
         return None
-    hook, arrives, leaves = ("prerouting", addresses.lan_interface(), None) if from_lan else ("output", None, "lo")
-    packet = Packet(6 if ":" in at else 4, arrives, leaves, asker, at, door.door.protocol, door.port.first)
-    found = led_by(listing, hook, packet, OWN, OURS)
+    if door.means == "forward" and door.backend == "user":
+        if place is None:
+            return None
+        own = Flow(6 if ":" in place.address else 4, door.door.protocol, None, place.address, place.port)
+        found = first_stop(rules, within_this_host(own), OWN)
+        return _told(found, openable=False) if found else None
+    flow = Flow(4, door.door.protocol, None, None, 0, str(door.adapter.address), door.door.to.first)
+    found = first_stop(rules, from_this_host(flow, _links(lab, door.adapter, "")), OWN)
+    return _told(found, openable=False) if found else None
+
+
+def dropped_outward(
+    lab: Lab, adapter: AdapterPlan, rules: Rules, source: str, target: str, port: int, outer: str
+) -> Dropped | None:
+    """What else on this host drops a guest's TCP connection to another machine that leaves by `outer`, or the
+    replies."""
+    flow = Flow(6 if ":" in target else 4, "tcp", target, None, port, source or None)
+    found = first_stop(rules, from_guest(flow, _links(lab, adapter, outer)), OWN)
+    return _told(found, openable=False) if found else None
+
+
+def _told(stop: Stop, *, openable: bool) -> Dropped:
+    may = openable and stop.hook in OPENED and not stop.back and not stop.below_ip
+    return Dropped(str(stop.culprit), stop.culprit.shown_by(), stop.back, may, stop.below_ip)
+
+
+def _links(lab: Lab, adapter: AdapterPlan, outer: str) -> Links:
+    network = lab.networks[adapter.network]
+    bridge = link_name(lab.name, "network", network.name) if network.managed else lan_link(lab, network) or ""
+    return Links(outer, bridge, link_name(lab.name, "guest", adapter.guest, str(adapter.number)))
+
+
+def taken(door: DoorPlan, rules: Rules | None, *, from_lan: bool, asker: str | None, at: str) -> tuple[str, str] | None:
+    """Which rule of another program redirects a connection before the door's rule; `at` is the door's address."""
+    if (packet := _entering(door, rules, from_lan, asker, at)) is None or rules is None:
+        return None
+    found = led_by(rules, "prerouting" if from_lan else "output", packet, OWN, OURS)
     return (str(found), found.shown_by()) if found else None
+
+
+def untracked(
+    door: DoorPlan, rules: Rules | None, *, from_lan: bool, asker: str | None, at: str
+) -> tuple[str, str] | None:
+    """Which rule of another program exempts a connection from connection tracking, so that the door's rule does not
+    apply to it."""
+    packet = _entering(door, rules, from_lan, asker, at)
+    if packet is None or rules is None or door.backend != "kernel":
+        return None
+    found = untracked_by(rules, "prerouting" if from_lan else "output", packet, OWN, TRACKED)
+    return (str(found), found.shown_by()) if found else None
+
+
+def _entering(door: DoorPlan, rules: Rules | None, from_lan: bool, asker: str | None, at: str) -> Packet | None:
+    at = at.strip("[]")
+    if rules is None or door.port is None or not at[:1].isalnum():
+        return None
+    arrives, leaves = (addresses.lan_interface(), None) if from_lan else (None, "lo")
+    return Packet(6 if ":" in at else 4, arrives, leaves, asker, at, door.door.protocol, door.port.first)

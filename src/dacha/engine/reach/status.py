@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from dacha.core.log.ends import End
     from dacha.core.network.confinement import Confinement
     from dacha.core.trace.seen.results import RouterSeen
+    from dacha.engine.reach.blocked import Blocked
     from dacha.engine.reach.outside import RouterLook
     from dacha.wire.probes import Verdict
 
@@ -47,7 +48,7 @@ class _Seen(NamedTuple):
     waits: dict[tuple[str, str], Waiting | None]
     lan: IPv4Address | None
     changed_rules: bool
-    others: dict[tuple[str, str], str]
+    others: dict[tuple[str, str], Blocked]
 
 
 def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Collection[str] | None = None) -> Status:
@@ -148,33 +149,18 @@ def _ask_doors(
         and not (d.adapter and d.adapter.network in apart)
     ]
     verdicts: dict[object, Verdict] = {}
-    others: dict[tuple[str, str], str] = {}
+    others: dict[tuple[str, str], Blocked] = {}
     if asked:
+        from dacha.engine.reach.blocked import blocked
         from dacha.engine.reach.doors import probe_doors
         from dacha.engine.reach.opening import GuestWatcher
 
         watcher = GuestWatcher(ws, {name for name, s in seen.items() if s.state == HUNG})
         verdicts = probe_doors(asked, times[0], lan, watcher, times[1])
-        answering = [d for d in asked if d.door.from_lan and (v := verdicts.get(_key(d))) and v.ok]
-        if answering and os.geteuid() == 0:
-            others = _others(ws, answering, lan)
+        if os.geteuid() == 0:
+            others = blocked(ws, asked, verdicts, lan)
     changed_rules = any(isinstance(c, LoadRules) for c in pending)
     return _Seen(verdicts, waits, lan, changed_rules, others)
-
-
-def _others(ws: Workspace, doors: list[DoorPlan], lan: IPv4Address | None) -> dict[tuple[str, str], str]:
-    """Doors that respond to this host, but that another program's rules block for their clients."""
-    from dacha.engine.network import others
-
-    rules, found = others.listing(), {}
-    for door in doors:
-        asker = str(door.door.allow[0].network_address) if door.door.allow else None
-        outside = lan_place(door, lan)
-        if others.dropped(ws.lab.name, door, rules, from_lan=True, asker=asker, lan=str(lan or "")):
-            found[_key(door)] = "another firewall blocks the LAN"
-        elif outside and others.taken(door, rules, from_lan=True, asker=asker, at=str(outside[0])):
-            found[_key(door)] = "another program's rule matches first"
-    return found
 
 
 def _key(door: DoorPlan) -> tuple[str, str]:
@@ -259,14 +245,16 @@ def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | 
         return None, "not probed (UDP)" if door.door.protocol == "udp" else "cannot be probed from here"
     if not verdict.ok and seen.installing:
         return None, "not yet: it is installing"
+    if (other := looked.others.get(key)) and other.unsure:
+        return None, other.words
+    if other:
+        return False, f"{other.words}: dacha trace {' '.join(key)}"
     if not verdict.ok:
         young = seen.since is not None and time.time() - seen.since < BOOTING_S
         changed = door.backend == "kernel" and looked.changed_rules
         if seen.state == HUNG and verdict.heard == Heard.NOTHING:
             return False, "no answer: the guest's QEMU does not respond"
         return False, "the lab's rules were changed: dacha apply" if changed else _trouble(verdict, young)
-    if key in looked.others:
-        return False, f"{looked.others[key]}: dacha trace {' '.join(key)}"
     if door.door.from_lan and lan_place(door, looked.lan) is None:
         return None, "answers here; this host has no address on a LAN"
     return True, f"open, slow: {show_duration(verdict.after_s)}" if verdict.after_s > SLOW_S else "open"

@@ -17,7 +17,8 @@ if TYPE_CHECKING:
 
     from dacha.core.lab.kinds import Origin
     from dacha.core.network.confinement import Confinement
-    from dacha.core.trace.seen.results import Certificate, ConnectResult, LoginSeen, RouterSeen, ThereSeen
+    from dacha.core.network.firewall.walk import Rules
+    from dacha.core.trace.seen.results import Certificate, ConnectResult, LoginSeen, RouterSeen, ThereSeen, Unforwarded
     from dacha.host.network.iproute import SeenLink
 
 
@@ -62,9 +63,11 @@ class Told(TypedDict, total=False):
     confinement: Confinement | None
     answers: tuple[tuple[str, ...], float] | None
     route: str | None
+    pinned: str | None
+    forwarded: Unforwarded | None
     rules: str | None
     changed: str | None
-    listing: dict[str, Any] | None
+    listing: Rules | None
     led: tuple[str, int] | None
     named: tuple[str, ...] | None
     router: RouterSeen | None

@@ -246,7 +246,9 @@ class Gathering:
             told_address=_told(self.ws),
             led=told.get("led"),
             taken=others.taken(door, listing, from_lan=from_lan, asker=asker, at=at),
-            dropped=others.dropped(self.ws.lab.name, door, listing, from_lan=from_lan, asker=asker, lan=self.lan),
+            untracked=others.untracked(door, listing, from_lan=from_lan, asker=asker, at=at),
+            dropped=others.dropped(self.ws.lab, door, listing, from_lan=from_lan, asker=asker, lan=self.lan),
+            dropped_here=others.dropped_here(self.ws.lab, door, listing, e.place),
         )
         tried = e.tried._replace(
             elsewhere=told.get("elsewhere") or (), reply=told.get("reply"), sizes=told.get("sizes")

@@ -12,13 +12,14 @@ from dacha.core.network.links import lan_link
 from dacha.core.network.rules import table_name
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.seen.evidence import Evidence
-from dacha.core.trace.seen.results import Carried
+from dacha.core.trace.seen.results import Carried, Unforwarded
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.network import live
 from dacha.engine.network.live import networks_apart
 from dacha.engine.trace.asking import Told
 from dacha.engine.workspace import Workspace
-from dacha.host.network import arp, nft, sysctls
+from dacha.host.network import addresses, arp, iproute, nft, sysctls
+from dacha.host.network.iproute import SeenLink
 
 # How long a guest may take to answer ARP, and a slow one if no machine has answered (seconds).
 ARP_S, PATIENT_S = 0.5, 4.0
@@ -49,6 +50,8 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: Told) -> Eviden
             bridge_there=over is not None,
             bridge_up=bool(over and over.up),
             hardware=over.hardware_address if over else "",
+            bridge_arp=over.arp if over else True,
+            lost=_lost(ws, network.name, over) if network.managed and over else "",
         )
     answered = told.get("answers")
     adapter_seen = e.link._replace(
@@ -57,6 +60,7 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: Told) -> Eviden
         model=adapter.model,
         frames=_frames(link_name(ws.lab.name, "guest", adapter.guest, str(adapter.number))),
         route=(told["route"] or "nowhere", carried.wanted) if carried and carried.wanted and "route" in told else None,
+        pinned=told.get("pinned") or "",
     )
     net = e.net._replace(
         handed_out=planned is None,
@@ -71,8 +75,42 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: Told) -> Eviden
         confinement=told.get("confinement"),
         rules_changed=changed(ws, told.get("changed")) if "changed" in told else False,
         forwarding=sysctls.read("net/ipv4/ip_forward") == "1" if e.way == "kernel" else None,
+        unforwarded=told.get("forwarded"),
     )
     return e._replace(link=adapter_seen, net=net, host=host)
+
+
+def _lost(ws: Workspace, network: str, bridge: SeenLink) -> str:
+    """The address of this host on a network that its bridge does not have; "" if it has it."""
+    home = ws.plan_without_host.networks[network].gateway
+    return str(home) if home and str(home) not in {a.partition("/")[0] for a in bridge.addresses} else ""
+
+
+def unforwarded(ws: Workspace, network: str, address: str, asker: str | None) -> Unforwarded | None:
+    """Whether the kernel forwards a client's packets to a guest, and the guest's replies; None if it does, or if there
+    is no client that can stand for others."""
+    outer, bridge = addresses.lan_interface(), link_name(ws.lab.name, "network", network)
+    clients = [str(a) for a in addresses.lan_clients()]
+    if asker and ":" not in asker:
+        # It may come another way than the LAN's machines.
+        clients, outer = [asker], iproute.way_to(asker)
+    if outer in (None, "lo") or ":" in address:
+        return None
+    found = None
+    for client in clients:
+        # A route for one client alone says nothing about the others.
+        if (found := _unforwarded(address, client, str(outer), bridge)) is None:
+            return None
+    return found
+
+
+def _unforwarded(address: str, client: str, outer: str, bridge: str) -> Unforwarded | None:
+    for link, source, to, wanted in ((outer, client, address, bridge), (bridge, address, client, outer)):
+        goes, reason = iproute.forwarded(to, source, link)
+        if goes != wanted:
+            off = sysctls.read(f"net/ipv4/conf/{link}/forwarding") == "0"
+            return Unforwarded(link, source, to, wanted, goes, reason, off)
+    return None
 
 
 def _frames(link: str) -> int | None:
@@ -95,11 +133,22 @@ def changed(ws: Workspace, seen: str | None) -> bool:
 
 
 def answers(ws: Workspace, network: str, address: IPv4Address) -> tuple[tuple[str, ...], float] | None:
-    net = ws.lab.networks[network]
-    interface = link_name(ws.lab.name, "network", network) if net.managed else lan_link(ws.lab, net)
+    interface = _bridge(ws, network)
     if interface is None or network in networks_apart(ws):
         return None
     return arp.answers(interface, address, ARP_S, PATIENT_S)
+
+
+def pinned(ws: Workspace, network: str, address: str) -> str:
+    """The hardware address that this host was told by hand to use for a guest; "" if it finds it by itself."""
+    interface = _bridge(ws, network)
+    return iproute.pinned(address, interface) if interface else ""
+
+
+def _bridge(ws: Workspace, network: str) -> str | None:
+    """The link of this host on a network."""
+    net = ws.lab.networks[network]
+    return link_name(ws.lab.name, "network", network) if net.managed else lan_link(ws.lab, net)
 
 
 def rule(ws: Workspace, door: DoorPlan) -> str:

@@ -10,22 +10,20 @@ from ipaddress import IPv4Address, IPv6Address, ip_address, ip_network
 
 from dacha.core.apply import gate_rules
 from dacha.core.apply.observed import OFF, PAUSED, SAVED
-from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import link_name
-from dacha.core.network.firewall.walk import Packet, dropped_by
 from dacha.core.network.rules import PRIVATE
 from dacha.core.trace.outward import GOT_IN, Outward, read_way
 from dacha.core.trace.seen.outward_questions import target_script, way_script
 from dacha.core.trace.seen.questions import LINKS, RULES
-from dacha.core.trace.seen.results import UNREACHABLE, ConnectResult
+from dacha.core.trace.seen.results import UNREACHABLE, ConnectResult, Dropped
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import confined, others
 from dacha.engine.network.live import live_plan
 from dacha.engine.trace.inside import Inquiry
 from dacha.engine.trace.patience import patience_s
 from dacha.engine.workspace import Workspace
-from dacha.host.network import addresses
+from dacha.host.network import iproute
 from dacha.host.probe.connect import touch
 from dacha.hypervisor import gate
 from dacha.wire.probes import probe_for
@@ -165,16 +163,14 @@ def _private(address: IPv4Address | IPv6Address) -> bool:
     return any(address in ip_network(r.strip()) for r in ranges.split(",") if r.strip())
 
 
-def _dropped(ws: Workspace, o: Outward) -> tuple[str, str] | None:
-    """Another program's rule on this host that certainly drops the outgoing connection."""
-    listing = others.listing() if os.geteuid() == 0 else None
-    if listing is None:
+def _dropped(ws: Workspace, o: Outward) -> Dropped | None:
+    """Another program's rule on this host that certainly drops the outgoing connection, or the replies to it."""
+    rules = others.listing() if os.geteuid() == 0 else None
+    adapter = next(iter(live_plan(ws).adapters_of(o.guest)), None)
+    if rules is None or adapter is None or not o.address:
         return None
-    with contextlib.suppress(DachaError):
-        bridge = link_name(ws.lab.name, "network", o.network)
-        packet = Packet(
-            6 if o.by_ipv6 else 4, bridge, addresses.lan_interface(), o.planned or None, o.address, "tcp", o.port, False
-        )
-        found = dropped_by(listing, "forward", packet, others.OWN)
-        return (str(found), found.shown_by()) if found else None
-    return None
+    # What stays on the guest's network, or is for this host itself, is not forwarded.
+    outer = iproute.way_to(o.address)
+    if outer in (None, "lo", link_name(ws.lab.name, "network", o.network)):
+        return None
+    return others.dropped_outward(ws.lab, adapter, rules, o.planned, o.address, o.port, outer or "")

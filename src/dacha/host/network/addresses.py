@@ -55,6 +55,22 @@ def lan_address() -> IPv4Address | None:
     return None if address is None or address.is_loopback else address
 
 
+def lan_clients() -> list[IPv4Address]:
+    """Two addresses that stand for clients on the LAN: the router's, and another one of its subnet."""
+    lan, table = lan_address(), routes()
+    default = default_route(table)
+    if lan is None or default is None:
+        return []
+    found = [IPv4Address(default.via)] if default.via else []
+    for route in table:
+        subnet = IPv4Network((route.to & route.mask, route.mask.bit_count()))
+        if route.interface == default.interface and not route.via and lan in subnet:
+            near = (lan + 1, lan - 1, lan + 2, lan - 2)
+            ends = (subnet.network_address, subnet.broadcast_address, *found)
+            return [*found, *[a for a in near if a in subnet and a not in ends][:1]]
+    return found
+
+
 def source_to(address: str) -> IPv4Address | None:
     """The source address of this host for another machine; None without a route."""
     import _socket  # as in host/probe/ports.py

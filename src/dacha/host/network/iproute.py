@@ -12,6 +12,7 @@ from pathlib import Path
 
 from dacha.core.errors import HostError
 from dacha.core.named import NamedTuple
+from dacha.core.network.marks import FORWARD
 from dacha.host.facts import program
 
 
@@ -30,6 +31,7 @@ class SeenLink(NamedTuple):
     addresses: tuple[str, ...]
     vlan: int | None = None
     group: str = "default"
+    arp: bool = True
 
 
 def _tool() -> str:
@@ -77,6 +79,7 @@ def links() -> dict[str, SeenLink]:
             addresses=addresses,
             vlan=row.get("linkinfo", {}).get("info_data", {}).get("id"),
             group=str(row.get("group", "default")),
+            arp="NOARP" not in row.get("flags", ()),
         )
     return found
 
@@ -86,6 +89,24 @@ def way_to(address: str) -> str | None:
     done = subprocess.run([_tool(), "-json", "route", "get", address], capture_output=True, check=False)
     rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
     return str(rows[0]["dev"]) if rows and "dev" in rows[0] else None
+
+
+def forwarded(address: str, source: str, link: str) -> tuple[str, str]:
+    """The link by which the kernel would forward a lab's packet from another machine that arrives by `link` ("" if it
+    would not), and the kernel's reason if it would not: its forwarding, reverse path filters, and policy rules
+    decide."""
+    command = [_tool(), "-json", "route", "get", address, "from", source, "iif", link, "mark", f"{FORWARD:#x}"]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
+    return (str(rows[0]["dev"]) if rows and "dev" in rows[0] else ""), reason(done.stderr)
+
+
+def pinned(address: str, link: str) -> str:
+    """The hardware address that this host was told by hand to use for an address; "" without such an entry."""
+    command = [_tool(), "-json", "neighbour", "show", "to", address, "dev", link, "nud", "permanent"]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
+    return str(rows[0].get("lladdr", "")) if rows else ""
 
 
 def has_vlans() -> bool:

@@ -18,6 +18,8 @@ from dacha.host.facts import program
 
 _COUNTED = re.compile(r"(\tflags dynamic\n)\t+elements = \{.*?\}\n", re.S)
 
+# A chain of a device in nft's plain text.
+_DEVICES = re.compile(r"chain (\S+) \{\s*type \w+ hook (?:ingress|egress) devices? ([^;]*?) priority")
 
 # The latest processes that loaded rules for this one: the kernel's notifications about them are not news.
 loaders: deque[int] = deque(maxlen=64)
@@ -74,8 +76,19 @@ def listing(own: str) -> dict[str, Any] | None:
         if not name.startswith(own):
             done = _nft(["-j", "list", "table", family, name])
             if done.returncode == 0 and done.stdout:
-                found += json.loads(done.stdout)["nftables"]
+                found += _with_devices(family, name, json.loads(done.stdout)["nftables"])
     return {"nftables": found}
+
+
+def _with_devices(family: str, name: str, rows: list[Any]) -> list[Any]:
+    """A table's rows with the device of each chain of a device, which nft before 1.0.9 tells in its plain text only."""
+    chains = [row["chain"] for row in rows if "chain" in row]
+    if lacking := [c for c in chains if c.get("hook") in ("ingress", "egress") and "dev" not in c]:
+        text = _nft(["list", "table", family, name]).stdout
+        told = {chain: re.findall(r"[^\s\"={},]+", devices) for chain, devices in _DEVICES.findall(text)}
+        for chain in lacking:
+            chain["dev"] = told.get(chain["name"], [])
+    return rows
 
 
 def _older(family: str, saved: str) -> str:

@@ -17,7 +17,7 @@ _HOOKS = {
     "filter": {"INPUT": ("input", 0), "FORWARD": ("forward", 0), "OUTPUT": ("output", 0)},
     "mangle": {
         "PREROUTING": ("prerouting", -150), "INPUT": ("input", -150), "FORWARD": ("forward", -150),
-        "OUTPUT": ("output", -150),
+        "OUTPUT": ("output", -150), "POSTROUTING": ("postrouting", -150),
     },
     "raw": {"PREROUTING": ("prerouting", -300), "OUTPUT": ("output", -300)},
     "security": {"INPUT": ("input", 50), "FORWARD": ("forward", 50), "OUTPUT": ("output", 50)},
@@ -26,6 +26,7 @@ _HOOKS = {
 _VERDICTS: dict[str, dict[str, Any]] = {
     "ACCEPT": {"accept": None}, "DROP": {"drop": None}, "REJECT": {"reject": None}, "RETURN": {"return": None},
     "DNAT": {"dnat": None}, "REDIRECT": {"redirect": None}, "MASQUERADE": {"masquerade": None},
+    "NOTRACK": {"notrack": None},
 }  # fmt: skip
 # Targets without a verdict.
 _ASIDE = frozenset({"LOG", "NFLOG", "ULOG", "MARK", "CONNMARK", "TCPMSS", "SNAT", "AUDIT", "TRACE", "CT", "CHECKSUM"})
@@ -99,6 +100,8 @@ def _expressions(words: list[str], family: str) -> Iterator[dict[str, Any]]:
             continue
         op = "!=" if inverted else "=="
         if word in ("-j", "-g"):
+            if value == "NOTRACK" or (value == "CT" and "--notrack" in words):
+                value = "NOTRACK"
             yield from _target(word, value)
             return  # The rest belongs to the target.
         if word == "-p":
@@ -111,9 +114,9 @@ def _expressions(words: list[str], family: str) -> Iterator[dict[str, Any]]:
         elif word in ("-s", "-d"):
             field = "saddr" if word == "-s" else "daddr"
             yield _matched(op, {"payload": {"protocol": family, "field": field}}, _subnet(value))
-        elif word in ("--dport", "--dports"):
+        elif word in ("--dport", "--dports", "--sport", "--sports"):
             ports = [_ports(p) for p in value.split(",")]
-            yield _matched(op, {"payload": {"protocol": protocol, "field": "dport"}}, {"set": ports})
+            yield _matched(op, {"payload": {"protocol": protocol, "field": word[2:7]}}, {"set": ports})
         elif word in ("--ctstate", "--state"):
             yield _matched(op, {"ct": {"key": "state"}}, {"set": value.lower().split(",")})
         elif word == "--dst-type":

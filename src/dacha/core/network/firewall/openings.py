@@ -13,7 +13,8 @@ from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
 from dacha.core.named import NamedTuple
 from dacha.core.network.firewall.iptables import BY_IPTABLES, LEGACY, plain_table, program_of
-from dacha.core.network.firewall.walk import Culprit, Packet, dropped_by
+from dacha.core.network.firewall.matches import Packet
+from dacha.core.network.firewall.walk import Culprit, dropped_by
 from dacha.core.plan.plan import Plan
 from dacha.core.plan.smb import PORT, smb_places
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.network.firewall.walk import Packet
+from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import RULES_THERE, Advice
 from dacha.core.trace.causes.cause import Cause
 from dacha.core.trace.causes.port import client_of, first_packet, serves
@@ -67,10 +67,9 @@ def blocked_replies(e: Evidence, inside: Inside) -> Blocked | None:
     """What of the guest's firewall drops its replies to this host, or may do so."""
     link, ours = inside.link_of(e.link.hardware) if e.link.hardware else None, e.net.address or e.net.planned
     # Which port of this host they go to is not known.
-    client = client_of(e) or e.net.gateway
-    packet = Packet(
-        6 if ":" in ours else 4, None, link.name if link else None, ours, client, "tcp", 0, state="established"
-    )
+    client, version = client_of(e) or e.net.gateway, 6 if ":" in ours else 4
+    out = link.name if link else None
+    packet = Packet(version, "", out, ours, client, "tcp", None, state="established", sport=e.port)
     return blocking(inside.rules, packet, "output")
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.network.firewall.walk import Packet
+from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import BUSY, SERVER_LOG, Advice, to_let_pass
 from dacha.core.trace.causes.cause import Cause
 from dacha.core.trace.seen.evidence import Evidence

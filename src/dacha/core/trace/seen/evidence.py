@@ -14,10 +14,12 @@ from dacha.core.trace.seen.results import (
     Carried,
     Certificate,
     ConnectResult,
+    Dropped,
     LastRun,
     LoginSeen,
     RouterSeen,
     ThereSeen,
+    Unforwarded,
 )
 
 if TYPE_CHECKING:
@@ -70,6 +72,7 @@ class AdapterSeen(NamedTuple):
     model: str = ""
     frames: int | None = None  # number of frames that the guest has sent since its link was created
     route: tuple[str, str] | None = None  # the link that packets take, and the one that they should take
+    pinned: str = ""  # the hardware address that this host was told by hand to use for the guest
 
 
 class AddressSeen(NamedTuple):
@@ -109,7 +112,10 @@ class HostSeen(NamedTuple):
     rules_changed: bool = False
     confinement: Confinement | None = None
     forwarding: bool | None = None
-    dropped: tuple[str, str] | None = None  # what drops the connection, and how to allow it
+    unforwarded: Unforwarded | None = None
+    dropped: Dropped | None = None  # what drops a client's connection
+    dropped_here: Dropped | None = None  # what drops this host's own connection to the guest
+    untracked: tuple[str, str] | None = None  # what exempts it from connection tracking, and the command that shows it
     taken: tuple[str, str] | None = None  # what redirects it first, and the command that shows that
     led: tuple[str, int] | None = None  # where the kernel forwarded our own connection
     on_loopback: bool = False  # whether the door listens on this host's loopback only

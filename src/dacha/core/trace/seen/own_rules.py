@@ -12,8 +12,9 @@ from typing import Any
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
 from dacha.core.network.firewall.iptables import entries, plain_table, tables_of
+from dacha.core.network.firewall.matches import Packet
 from dacha.core.network.firewall.openings import owner_of
-from dacha.core.network.firewall.walk import Packet, dropped_by
+from dacha.core.network.firewall.walk import dropped_by
 from dacha.core.network.firewall.words import culprit_words
 
 # The lines of the answer: nft's listing, and a line of iptables-save or ip6tables-save ("saved ip …").

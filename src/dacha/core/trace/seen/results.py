@@ -50,6 +50,36 @@ class Carried(NamedTuple):
     bridge_there: bool
     bridge_up: bool
     hardware: str = ""  # this host's hardware address on the bridge
+    bridge_arp: bool = True
+    lost: str = ""  # the address that the bridge should have, and has not
+
+
+class Unforwarded(NamedTuple):
+    """What the kernel does not forward as it should: packets that arrive by `link`, from `source` to `to`. They go to
+    the link `goes` ("" for none, with the kernel's reason) instead of `wanted`. `off` if forwarding is off there."""
+
+    link: str
+    source: str
+    to: str
+    wanted: str
+    goes: str = ""
+    reason: str = ""
+    off: bool = False
+
+
+class Dropped(NamedTuple):
+    """A rule of another program that drops packets of a connection: in words, the command that shows it, whether it
+    drops the replies (`back`), whether `apply --open-firewall` adds a rule that helps, and whether it may drop ARP as
+    well (`below_ip`: a rule of a bridge or a device)."""
+
+    what: str
+    shown: str
+    back: bool = False
+    openable: bool = False
+    below_ip: bool = False
+
+    def words(self) -> str:
+        return f"{self.what} drops {'the replies' if self.back else 'it'}"
 
 
 class RouterSeen(NamedTuple):

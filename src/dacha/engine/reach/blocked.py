@@ -1,0 +1,57 @@
+"""Doors that rules of other programs on this host close: to their clients, or to this host only."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from ipaddress import IPv4Address
+
+from dacha.core.heard import Heard
+from dacha.core.named import NamedTuple
+from dacha.core.network.firewall.walk import Rules
+from dacha.core.plan.doors import DoorPlan, endpoint, here, lan_place
+from dacha.engine.network import others
+from dacha.engine.workspace import Workspace
+from dacha.wire.probes import Verdict
+
+
+class Blocked(NamedTuple):
+    """What closes a door, in words; `unsure` if it closes it to this host, and clients on the LAN may enter."""
+
+    words: str
+    unsure: bool = False
+
+
+def blocked(
+    ws: Workspace, doors: Iterable[DoorPlan], verdicts: Mapping[object, Verdict], lan: IPv4Address | None
+) -> dict[tuple[str, str], Blocked]:
+    """The doors that answered this host but not their clients on the LAN, and those that this host cannot ask."""
+    key = {(d.door.guest, d.door.name): d for d in doors}
+    answered = {k: verdicts[k] for k in key if k in verdicts}
+    wanted = [k for k, v in answered.items() if (v.ok and key[k].door.from_lan) or v.heard == Heard.NOTHING]
+    rules = others.listing() if wanted else None
+    found = {}
+    for k in wanted:
+        if told := _blocked(ws, key[k], rules, lan, answers=answered[k].ok):
+            found[k] = told
+    return found
+
+
+def _blocked(
+    ws: Workspace, door: DoorPlan, rules: Rules | None, lan: IPv4Address | None, *, answers: bool
+) -> Blocked | None:
+    asker = str(door.door.allow[0].network_address) if door.door.allow else None
+    outside = lan_place(door, lan)
+    if door.door.from_lan and others.dropped(ws.lab, door, rules, from_lan=True, asker=asker, lan=str(lan or "")):
+        return Blocked("another firewall blocks the LAN")
+    if outside and door.door.from_lan and _led_away(door, rules, asker, str(outside[0])):
+        return Blocked("another program's rule matches first")
+    place = here(door)
+    if not answers and others.dropped_here(ws.lab, door, rules, endpoint(*place) if place else None):
+        return Blocked("another firewall blocks this host itself", unsure=door.door.from_lan)
+    return None
+
+
+def _led_away(door: DoorPlan, rules: Rules | None, asker: str | None, at: str) -> bool:
+    """Whether another program's rule comes before the door's."""
+    which = (others.taken, others.untracked)
+    return any(judge(door, rules, from_lan=True, asker=asker, at=at) for judge in which)
