@@ -10,6 +10,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.network.firewall.walk import Rules
 from dacha.core.plan.doors import DoorPlan, endpoint, here, lan_place
 from dacha.engine.network import others
+from dacha.engine.network.forwarding import all_forwarded, unforwarded
 from dacha.engine.workspace import Workspace
 from dacha.wire.probes import Verdict
 
@@ -29,17 +30,35 @@ def blocked(
     answered = {k: verdicts[k] for k in key if k in verdicts}
     wanted = [k for k, v in answered.items() if (v.ok and key[k].door.from_lan) or v.heard == Heard.NOTHING]
     rules = others.listing() if wanted else None
-    found = {}
-    for k in wanted:
-        if told := _blocked(ws, key[k], rules, lan, answers=answered[k].ok):
-            found[k] = told
+    found = {k: told for k in wanted if (told := _blocked(ws, key[k], rules, lan, answers=answered[k].ok))}
+    led = {k: key[k] for k in wanted if k not in found and _is_forwarded(key[k])}
+    if not all_forwarded(ws.lab.name, [_place(door) for door in led.values()]):
+        for k, door in led.items():
+            if unforwarded(ws.lab.name, *_place(door), _asker(door)):
+                found[k] = Blocked("this host does not forward it")
     return found
+
+
+def _is_forwarded(door: DoorPlan) -> bool:
+    """True for a door of the kernel from the LAN."""
+    kernel = door.backend == "kernel" and door.means == "forward"
+    return door.door.from_lan and kernel and door.adapter is not None and door.adapter.address is not None
+
+
+def _place(door: DoorPlan) -> tuple[str, str]:
+    """A forwarded door's network, and its guest's address."""
+    return (door.adapter.network, str(door.adapter.address or "")) if door.adapter else ("", "")
+
+
+def _asker(door: DoorPlan) -> str | None:
+    """A client that a limited door admits."""
+    return str(door.door.allow[0].network_address) if door.door.allow else None
 
 
 def _blocked(
     ws: Workspace, door: DoorPlan, rules: Rules | None, lan: IPv4Address | None, *, answers: bool
 ) -> Blocked | None:
-    asker = str(door.door.allow[0].network_address) if door.door.allow else None
+    asker = _asker(door)
     outside = lan_place(door, lan)
     if door.door.from_lan and others.dropped(ws.lab, door, rules, from_lan=True, asker=asker, lan=str(lan or "")):
         return Blocked("another firewall blocks the LAN")

@@ -12,13 +12,13 @@ from dacha.core.network.links import lan_link
 from dacha.core.network.rules import table_name
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.seen.evidence import Evidence
-from dacha.core.trace.seen.results import Carried, Unforwarded
+from dacha.core.trace.seen.results import Carried
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.network import live
 from dacha.engine.network.live import networks_apart
 from dacha.engine.trace.asking import Told
 from dacha.engine.workspace import Workspace
-from dacha.host.network import addresses, arp, iproute, nft, sysctls
+from dacha.host.network import arp, iproute, nft, sysctls
 from dacha.host.network.iproute import SeenLink
 
 # How long a guest may take to answer ARP, and a slow one if no machine has answered (seconds).
@@ -84,33 +84,6 @@ def _lost(ws: Workspace, network: str, bridge: SeenLink) -> str:
     """The address of this host on a network that its bridge does not have; "" if it has it."""
     home = ws.plan_without_host.networks[network].gateway
     return str(home) if home and str(home) not in {a.partition("/")[0] for a in bridge.addresses} else ""
-
-
-def unforwarded(ws: Workspace, network: str, address: str, asker: str | None) -> Unforwarded | None:
-    """Whether the kernel forwards a client's packets to a guest, and the guest's replies; None if it does, or if there
-    is no client that can stand for others."""
-    outer, bridge = addresses.lan_interface(), link_name(ws.lab.name, "network", network)
-    clients = [str(a) for a in addresses.lan_clients()]
-    if asker and ":" not in asker:
-        # It may come another way than the LAN's machines.
-        clients, outer = [asker], iproute.way_to(asker)
-    if outer in (None, "lo") or ":" in address:
-        return None
-    found = None
-    for client in clients:
-        # A route for one client alone says nothing about the others.
-        if (found := _unforwarded(address, client, str(outer), bridge)) is None:
-            return None
-    return found
-
-
-def _unforwarded(address: str, client: str, outer: str, bridge: str) -> Unforwarded | None:
-    for link, source, to, wanted in ((outer, client, address, bridge), (bridge, address, client, outer)):
-        goes, reason = iproute.forwarded(to, source, link)
-        if goes != wanted:
-            off = sysctls.read(f"net/ipv4/conf/{link}/forwarding") == "0"
-            return Unforwarded(link, source, to, wanted, goes, reason, off)
-    return None
 
 
 def _frames(link: str) -> int | None:

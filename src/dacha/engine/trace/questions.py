@@ -18,11 +18,12 @@ from dacha.core.trace.seen.results import REFUSED
 from dacha.engine.console import recent
 from dacha.engine.disks.room import room
 from dacha.engine.network import confined, others
+from dacha.engine.network.forwarding import unforwarded
 from dacha.engine.network.live import networks_apart
 from dacha.engine.router.look import look
 from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.guest import arrived, key, run_state
-from dacha.engine.trace.host import answers, pinned, rule, unforwarded
+from dacha.engine.trace.host import answers, pinned, rule
 from dacha.engine.trace.login import has_key, try_login
 from dacha.engine.trace.password import try_password
 from dacha.engine.trace.patience import MOST_S
@@ -96,7 +97,7 @@ def first_questions(
             asks["route"] = lambda: iproute.way_to(address)
             asks["pinned"] = lambda: pinned(ws, e.network, address)
             if e.way == "kernel" and e.origin != "host":
-                asks["forwarded"] = lambda: unforwarded(ws, e.network, address, e.sources.asker)
+                asks["forwarded"] = lambda: unforwarded(ws.lab.name, e.network, address, e.sources.asker)
     if e.way == "kernel" and root:
         asks["rules"] = lambda: rule(ws, door)
         asks["changed"] = lambda: nft.digest(table_name(ws.lab.name), TABLE_FAMILIES)

@@ -1,0 +1,51 @@
+"""Whether the kernel forwards packets of clients on the LAN to guests, and the replies: by its forwarding of each link,
+its routes and policy rules, and its reverse path filters."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from dacha.core.lab.names import link_name
+from dacha.core.trace.seen.results import Unforwarded
+from dacha.host.network import addresses, iproute, sysctls
+
+
+def all_forwarded(lab: str, guests: Iterable[tuple[str, str]]) -> bool:
+    """True if the kernel forwards a LAN client's packets to each of these guests (network, IPv4 address) and the
+    replies: one question for all."""
+    outer, client = addresses.lan_interface(), next(iter(addresses.lan_clients()), None)
+    if outer is None or client is None:
+        return True  # no client is known that it would not forward
+    ways, wanted = [], []
+    for network, address in guests:
+        bridge = link_name(lab, "network", network)
+        ways += [(address, str(client), outer), (str(client), address, bridge)]
+        wanted += [bridge, outer]
+    return iproute.forwarded_together(ways) == wanted
+
+
+def unforwarded(lab: str, network: str, address: str, asker: str | None) -> Unforwarded | None:
+    """Whether the kernel forwards a client's packets to a guest, and the guest's replies; None if it does, or if there
+    is no client that can stand for others."""
+    outer, bridge = addresses.lan_interface(), link_name(lab, "network", network)
+    clients = [str(a) for a in addresses.lan_clients()]
+    if asker and ":" not in asker:
+        # It may come another way than the LAN's machines.
+        clients, outer = [asker], iproute.way_to(asker)
+    if outer in (None, "lo") or ":" in address:
+        return None
+    found = None
+    for client in clients:
+        # A route for one client alone says nothing about the others.
+        if (found := _unforwarded(address, client, str(outer), bridge)) is None:
+            return None
+    return found
+
+
+def _unforwarded(address: str, client: str, outer: str, bridge: str) -> Unforwarded | None:
+    for link, source, to, wanted in ((outer, client, address, bridge), (bridge, address, client, outer)):
+        goes, reason = iproute.forwarded(to, source, link)
+        if goes != wanted:
+            off = sysctls.read(f"net/ipv4/conf/{link}/forwarding") == "0"
+            return Unforwarded(link, source, to, wanted, goes, reason, off)
+    return None
