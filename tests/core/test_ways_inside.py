@@ -68,6 +68,33 @@ def test_a_route_of_the_guest_that_its_replies_do_not_come_back_by(e: Evidence, 
     assert words in said and "ip route del " + way in said
 
 
+SAVED = """\
+saved ip *{table}
+saved ip :PREROUTING ACCEPT [0:0]
+saved ip :POSTROUTING ACCEPT [0:0]
+saved ip {rule}
+saved ip COMMIT
+saved ip *filter
+saved ip :ufw-user-input - [0:0]
+saved ip COMMIT
+"""
+
+
+@pytest.mark.parametrize(
+    ("table", "rule", "hook", "words"),
+    [
+        ("raw", "-A PREROUTING -p tcp -m tcp --dport 22 -j DROP", "input", "tcp dport 22 drop, chain PREROUTING"),
+        ("mangle", "-A POSTROUTING -p tcp -m tcp --sport 22 -j DROP", "output", "tcp sport 22 drop, chain POSTROUTING"),
+    ],
+)
+def test_rules_of_the_guest_outside_its_filter_table(table: str, rule: str, hook: str, words: str) -> None:
+    """They are not its manager's: its commands do not change them."""
+    there = read_rules(SAVED.format(table=table, rule=rule).splitlines())
+    packet = SYN if hook == "input" else SYN._replace(state="established", dport=None, sport=22)
+    found = blocking(there, packet, hook)
+    assert found and found.sure and words in found.words and found.owner == "iptables" and found.table == table
+
+
 def test_a_wrong_default_route_is_replaced_not_deleted() -> None:
     said = stopped(SILENT_USER, told(way="default via 10.77.4.99 dev eth0"))
     assert "leads its replies elsewhere" in said and "ip route replace default via 10.77.4.1" in said

@@ -97,6 +97,22 @@ def to_this_host(flow: Flow, links: Links) -> Iterator[Step]:
     yield from _leaving(back._replace(oifname=links.outer), back=True)
 
 
+def arriving(packet: Packet) -> Iterator[Step]:
+    """A packet that comes to a program of the machine whose rules these are."""
+    if packet.iifname:
+        yield Step(Hook("ingress", ("netdev", "inet"), packet.iifname), packet._replace(state=""))
+    here = packet._replace(oifname="", local=True)
+    yield from _at("prerouting", here, here)
+    yield Step(Hook("input"), here)
+
+
+def leaving(packet: Packet) -> Iterator[Step]:
+    """A packet that a program of that machine sends."""
+    yield from _leaving(packet._replace(iifname="", local=False))
+    if packet.oifname:
+        yield Step(Hook("egress", ("netdev",), packet.oifname), packet)
+
+
 def within_this_host(flow: Flow) -> Iterator[Step]:
     """From this host itself to a program of its own, at any of its addresses, and back."""
     there = Packet(flow.version, "", "lo", flow.entry, flow.entry, flow.protocol, flow.entry_port, local=True)

@@ -75,6 +75,8 @@ def _right(right: Any) -> str:
         if "elem" in right:
             return _right(right["elem"].get("val"))
         return _UNKNOWN
+    if isinstance(right, list) and len(right) == 1:
+        return _right(right[0])
     if isinstance(right, list):
         return "{ " + ", ".join(map(_right, right)) + " }"
     return str(right)

@@ -14,7 +14,8 @@ from dacha.core.named import NamedTuple
 from dacha.core.network.firewall.iptables import entries, plain_table, tables_of
 from dacha.core.network.firewall.matches import Packet
 from dacha.core.network.firewall.openings import owner_of
-from dacha.core.network.firewall.walk import dropped_by
+from dacha.core.network.firewall.passage import arriving, first_stop, leaving
+from dacha.core.network.firewall.walk import Rules
 from dacha.core.network.firewall.words import culprit_words
 
 # The lines of the answer: nft's listing, and a line of iptables-save or ip6tables-save ("saved ip …").
@@ -73,12 +74,15 @@ def blocking(rules: Mapping[str, Any] | None, packet: Packet, hook: str = "input
     if rules is None:
         return None
     try:
-        sure = dropped_by(rules, hook, packet, "\0")
-        found = sure or dropped_by(rules, hook, packet, "\0", worst=True)
-        if found is None:
+        ready, way = Rules(rules), arriving if hook == "input" else leaving
+        sure = first_stop(ready, way(packet), "\0")
+        stop = sure or first_stop(ready, way(packet), "\0", worst=True)
+        if stop is None:
             return None
+        found = stop.culprit
         words = harmless(culprit_words(rules, found))[:LONGEST]
-        owner, chain = owner_of(rules, found)
+        # Its manager's own chains are at this hook; what is elsewhere was added by hand.
+        owner, chain = owner_of(rules, found) if stop.hook == hook else (found.by, found.base)
         place = (found.family, plain_table(found.table), chain)
         # The names are printed as a part of a command.
         if not all(_NAME.fullmatch(name) for name in place):
