@@ -9,6 +9,7 @@ from dacha.core.apply.observed import BOOTING_S
 from dacha.core.apply.waiting import START, UNAPPLIED
 from dacha.core.heard import Heard
 from dacha.core.lab.kinds import ORIGIN_WORDS
+from dacha.core.trace.causes.advice import to_see_shaping
 from dacha.core.trace.causes.path import why_silent
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import Evidence
@@ -145,6 +146,9 @@ def adapter(e: Evidence) -> Hop:
     if not c.held and e.run.state == "on":
         means = "the guest still uses a link that was removed"
         return Hop("adapter", BROKEN, f"no process has {c.name} open", means, f"dacha restart {e.guest}")
+    if e.link.shaped:
+        seen = f"another program's traffic control is on its way: {', '.join(e.link.shaped)}"
+        return Hop("adapter", ASIDE, seen, "it may delay or drop packets", to_see_shaping(e.link.shaped[0]))
     return Hop("adapter", FINE, f"connected to network {e.network}")
 
 
@@ -209,6 +213,8 @@ def neighbour(e: Evidence) -> Hop:
             return Hop("neighbour", BROKEN, seen, told.means, told_to(e, told.advice))
         means = "its adapter is disconnected, not configured, or has another address"
         remedy = f"dacha console {e.guest}, then look: ip address"
+        if e.link.shaped:
+            means, remedy = f"one of: {e.link.shaped[0]} drops packets; {means}", to_see_shaping(e.link.shaped[0])
         return Hop("neighbour", BROKEN, f"no machine answers ARP for {e.net.address} on {e.network}", means, remedy)
     return Hop("neighbour", FINE, f"answers in {e.net.answered_ms:.1f} ms")
 

@@ -14,6 +14,7 @@ from dacha.core.trace.causes.advice import (
     to_find,
     to_look,
     to_protect,
+    to_see_shaping,
     to_serve,
 )
 from dacha.core.trace.causes.path import why_silent, why_unanswered
@@ -152,8 +153,11 @@ def _not_responding(e: Evidence, *, accepted: bool) -> Hop:
     if e.way == "user":
         means = "one of: its system is still starting; it has another address; its firewall drops the packets"
         return Hop("service", BROKEN, seen, means, f"dacha console {e.guest}")
-    means = "one of: a firewall in the guest drops the packets; its system hangs; its replies do not arrive"
-    return Hop("service", BROKEN, seen, means, told_to(e, admit))
+    means = "a firewall in the guest drops the packets; its system hangs; its replies do not arrive"
+    if e.link.shaped:
+        means, shows = f"one of: {e.link.shaped[0]} drops packets; {means}", to_see_shaping(e.link.shaped[0])
+        return Hop("service", BROKEN, seen, means, shows)
+    return Hop("service", BROKEN, seen, f"one of: {means}", told_to(e, admit))
 
 
 def told_to(e: Evidence, advice: Advice) -> str:

@@ -64,6 +64,7 @@ class Told(TypedDict, total=False):
     answers: tuple[tuple[str, ...], float] | None
     route: str | None
     pinned: str | None
+    shaped: list[str] | None
     forwarded: Unforwarded | None
     rules: str | None
     changed: str | None

@@ -61,6 +61,7 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: Told) -> Eviden
         frames=_frames(link_name(ws.lab.name, "guest", adapter.guest, str(adapter.number))),
         route=(told["route"] or "nowhere", carried.wanted) if carried and carried.wanted and "route" in told else None,
         pinned=told.get("pinned") or "",
+        shaped=tuple(told.get("shaped") or ()),
     )
     net = e.net._replace(
         handed_out=planned is None,
@@ -116,6 +117,15 @@ def pinned(ws: Workspace, network: str, address: str) -> str:
     """The hardware address that this host was told by hand to use for a guest; "" if it finds it by itself."""
     interface = _bridge(ws, network)
     return iproute.pinned(address, interface) if interface else ""
+
+
+def links_of(ws: Workspace, door: DoorPlan) -> tuple[str, ...]:
+    """The guest's own link, and the bridge of a network of this host."""
+    if door.adapter is None:
+        return ()
+    own = link_name(ws.lab.name, "guest", door.adapter.guest, str(door.adapter.number))
+    managed = ws.lab.networks[door.adapter.network].managed
+    return (own, link_name(ws.lab.name, "network", door.adapter.network)) if managed else (own,)
 
 
 def _bridge(ws: Workspace, network: str) -> str | None:

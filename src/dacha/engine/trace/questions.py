@@ -23,13 +23,14 @@ from dacha.engine.network.live import networks_apart
 from dacha.engine.router.look import look
 from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.guest import arrived, key, run_state
-from dacha.engine.trace.host import answers, pinned, rule
+from dacha.engine.trace.host import answers, links_of, pinned, rule
 from dacha.engine.trace.login import has_key, try_login
 from dacha.engine.trace.password import try_password
 from dacha.engine.trace.patience import MOST_S
 from dacha.engine.workspace import Workspace
 from dacha.host.facts import program
 from dacha.host.network import addresses, iproute, nft
+from dacha.host.network.traffic_control import foreign
 from dacha.host.probe.certificates import certificate
 from dacha.host.probe.connect import open_ports, speaking, touch
 from dacha.host.probe.connections import led_to
@@ -91,6 +92,7 @@ def first_questions(
             asks["direct"] = lambda: touch(address, e.port, probe_for(service), ASK_S, hear_s=hear_s)
     if own and root:
         asks["links"] = iproute.links
+        asks["shaped"] = lambda: foreign([x for x in links_of(ws, door) if x])
         asks["confinement"] = lambda: confined.look(ws)
         if address:
             asks["answers"] = lambda: answers(ws, e.network, IPv4Address(address))

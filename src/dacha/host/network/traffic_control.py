@@ -11,6 +11,11 @@ from dacha.core.errors import HostError
 from dacha.host.facts import program
 from dacha.host.network.iproute import reason
 
+# Queueing disciplines that links have by themselves, or for filters.
+_USUAL = frozenset({"noqueue", "noop", "mq", "fq", "fq_codel", "pfifo_fast", "clsact", "ingress"})
+# The preference of the lab's own filters.
+_OWN = 1
+
 # A link's filter: its direction ("ingress", "egress"), and its program as tc-bpf(8) writes it.
 Filter = tuple[str, str]
 
@@ -59,6 +64,23 @@ def without(filters: Mapping[str, Filter], existing: Collection[str]) -> list[st
         answers.append(rows)
     answers += [[]] * (len(asked) - len(answers))
     return [link for link, rows in zip(asked, answers, strict=False) if filters[link][1] not in map(_program, rows)]
+
+
+def foreign(links: Collection[str]) -> list[str]:
+    """What other programs have set on these links: "KIND on LINK" for each queueing discipline and filter that may
+    delay or drop packets. Those behind a filter of the lab's see none: it decides about each."""
+    found = []
+    for link in links:
+        for words in (f"qdisc show dev {link}", f"filter show dev {link} ingress", f"filter show dev {link} egress"):
+            done = _batch([words], "-json")
+            rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
+            if any(row.get("pref") == _OWN for row in rows):
+                continue
+            for row in rows:
+                kind = str(row.get("kind", ""))
+                if kind not in _USUAL and f"{kind} on {link}" not in found:
+                    found.append(f"{kind} on {link}")
+    return found
 
 
 def _program(row: dict[str, object]) -> str:

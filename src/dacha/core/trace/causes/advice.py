@@ -131,6 +131,12 @@ def to_let_pass(blocked: Blocked, port: int, *, out: bool = False) -> Advice:
     return Advice(f"nft insert rule {blocked.family} {blocked.table} {blocked.chain} tcp dport {port} accept")
 
 
+def to_see_shaping(shaped: str) -> str:
+    """The commands that show another program's traffic control ("KIND on LINK") on this host."""
+    link = shaped.rpartition(" ")[2]
+    return f"tc qdisc show dev {link}\ntc filter show dev {link} egress shows its filters, and the same with ingress"
+
+
 def to_protect(system: str) -> Advice:
     """How to require encrypted connections in an RDP server."""
     if system == "windows":

@@ -72,6 +72,7 @@ class AdapterSeen(NamedTuple):
     model: str = ""
     frames: int | None = None  # number of frames that the guest has sent since its link was created
     route: tuple[str, str] | None = None  # the link that packets take, and the one that they should take
+    shaped: tuple[str, ...] = ()  # traffic control of other programs on its link and the bridge
     pinned: str = ""  # the hardware address that this host was told by hand to use for the guest
 
 
