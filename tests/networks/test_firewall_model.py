@@ -16,6 +16,7 @@ from dacha.core.network.firewall.passage import (
     Links,
     Step,
     first_stop,
+    from_guest,
     from_this_host,
     through,
     to_this_host,
@@ -30,6 +31,7 @@ LAN, HOST, HOME, GUEST = "192.0.2.20", "192.0.2.10", "10.77.4.1", "10.77.4.20"
 DOOR = f"""\
 table inet dacha_model {{
   chain doors {{ type nat hook prerouting priority -100; ip daddr {HOST} tcp dport 2220 dnat ip to {GUEST}:22; }}
+  chain out {{ type nat hook postrouting priority 100; oifname eth0 ip saddr 10.77.4.0/24 masquerade; }}
 }}
 """
 LINKS = Links("eth0", "pier0", "m0")
@@ -38,6 +40,7 @@ WAYS: dict[str, tuple[str, str, int, Callable[[], Iterator[Step]]]] = {
     "door": ("lan", HOST, 2220, lambda: through(Flow(4, "tcp", LAN, HOST, 2220, GUEST, 22), LINKS)),
     "program": ("lan", HOST, 2222, lambda: to_this_host(Flow(4, "tcp", LAN, HOST, 2222), LINKS)),
     "guest": ("host", GUEST, 22, lambda: from_this_host(Flow(4, "tcp", HOME, None, 0, GUEST, 22), LINKS)),
+    "out": ("other", LAN, 2222, lambda: from_guest(Flow(4, "tcp", LAN, None, 2222, GUEST), LINKS)),
     "self": ("host", HOST, 2222, lambda: within_this_host(Flow(4, "tcp", HOST, HOST, 2222))),
 }
 CLIENT = """\
@@ -115,7 +118,9 @@ def host() -> Iterator[World]:
             world.run("other", "ip", *command.split())
         world.run("host", "sysctl", "-qw", "net.ipv4.ip_forward=1")
         nft(world, DOOR)
-        served = [world.serve("other", "0.0.0.0", 22, "here"), world.serve("host", "0.0.0.0", 2222, "here")]
+        served = [
+            world.serve(who, "0.0.0.0", port, "here") for who, port in (("other", 22), ("host", 2222), ("lan", 2222))
+        ]
         until(lambda: all(answers(world).values()))
         for machine, link in (("host", "pier0"), ("other", "eth9"), ("host", "eth0"), ("lan", "eth0")):
             for row in json.loads(world.run(machine, "ip", "-json", "neighbour", "show", "dev", link)):

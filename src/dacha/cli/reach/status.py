@@ -178,7 +178,7 @@ def _print(ws: Workspace, status: Any) -> None:
             if d.inside_only:
                 output.say(f"door {name} is not reachable from outside: dacha trace {name}")
             else:
-                output.say(f"door {name} does not respond: {d.now}")
+                output.say(f"door {name} is not reachable: {d.now}")
     notes = [f"Doors {closed}"] if (closed := closed_here(ws)) else []
     for guest, what in status.still_open:
         notes.append(f"{guest}: {what} is still open, but no longer in the lab file: dacha apply")

@@ -76,7 +76,7 @@ def through(flow: Flow, links: Links) -> Iterator[Step]:
     """From a client on another machine through a door of the kernel to a guest, and back."""
     there, back = _entering(flow, links.outer), _reply(flow)
     arrived = there._replace(daddr=flow.guest, dport=flow.guest_port, dnat=True, local=False)
-    yield Step(Hook("ingress", ("netdev", "inet"), links.outer), there)
+    yield _on_device("ingress", links.outer, there, back=False)
     yield from _at("prerouting", there, arrived)
     yield Step(Hook("forward"), arrived._replace(oifname=links.bridge))
     yield Step(Hook("postrouting"), arrived._replace(oifname=links.bridge))
@@ -86,21 +86,23 @@ def through(flow: Flow, links: Links) -> Iterator[Step]:
     yield from _at("prerouting", inward, inward, back=True)
     yield Step(Hook("forward"), inward._replace(oifname=links.outer), True)
     yield Step(Hook("postrouting"), inward._replace(oifname=links.outer), True)
+    yield _on_device("egress", links.outer, inward._replace(saddr=flow.entry, sport=flow.entry_port), back=True)
 
 
 def to_this_host(flow: Flow, links: Links) -> Iterator[Step]:
     """From a client on another machine to a program of this host, and back."""
     there, back = _entering(flow, links.outer), _reply(flow)
-    yield Step(Hook("ingress", ("netdev", "inet"), links.outer), there)
+    yield _on_device("ingress", links.outer, there, back=False)
     yield from _at("prerouting", there, there)
     yield Step(Hook("input"), there)
     yield from _leaving(back._replace(oifname=links.outer), back=True)
+    yield _on_device("egress", links.outer, back, back=True)
 
 
 def arriving(packet: Packet) -> Iterator[Step]:
     """A packet that comes to a program of the machine whose rules these are."""
     if packet.iifname:
-        yield Step(Hook("ingress", ("netdev", "inet"), packet.iifname), packet._replace(state=""))
+        yield _on_device("ingress", packet.iifname, packet, back=False)
     here = packet._replace(oifname="", local=True)
     yield from _at("prerouting", here, here)
     yield Step(Hook("input"), here)
@@ -110,7 +112,7 @@ def leaving(packet: Packet) -> Iterator[Step]:
     """A packet that a program of that machine sends."""
     yield from _leaving(packet._replace(iifname="", local=False))
     if packet.oifname:
-        yield Step(Hook("egress", ("netdev",), packet.oifname), packet)
+        yield _on_device("egress", packet.oifname, packet, back=False)
 
 
 def within_this_host(flow: Flow) -> Iterator[Step]:
@@ -146,11 +148,13 @@ def from_guest(flow: Flow, links: Links) -> Iterator[Step]:
     yield from _at("prerouting", inward, inward)
     yield Step(Hook("forward"), inward._replace(oifname=links.outer))
     yield Step(Hook("postrouting"), inward._replace(oifname=links.outer))
+    yield _on_device("egress", links.outer, inward._replace(saddr=None), back=False)
     # Where the replies go before they are translated back is not known: another host's address, or this one's.
     reply = Packet(
         flow.version, links.outer, "", flow.client, None, flow.protocol, None, False, "established", flow.entry_port
     )
     arrived = reply._replace(daddr=flow.guest, local=False)
+    yield _on_device("ingress", links.outer, reply, back=True)
     yield from _at("prerouting", reply, arrived, back=True)
     yield Step(Hook("forward"), arrived._replace(oifname=links.bridge), True)
     yield Step(Hook("postrouting"), arrived._replace(oifname=links.bridge), True)
@@ -171,6 +175,13 @@ def _reply(flow: Flow) -> Packet:
     )  # fmt: skip
 
 
+def _on_device(hook: str, device: str, packet: Packet, *, back: bool) -> Step:
+    """A hook of one device: there, connections are not tracked."""
+    families = ("netdev", "inet") if hook == "ingress" else ("netdev",)
+    into, out = (device, "") if hook == "ingress" else ("", device)
+    return Step(Hook(hook, families, device), packet._replace(iifname=into, oifname=out, state="", dnat=False), back)
+
+
 def _at(hook: str, before: Packet, after: Packet, *, back: bool = False) -> Iterator[Step]:
     """A hook with connection tracking and translation in it."""
     untracked = before._replace(state="invalid", dnat=False)
@@ -188,17 +199,17 @@ def _to_guest(packet: Packet, links: Links) -> Iterator[Step]:
     """From the bridge to the guest's link."""
     if links.tap:
         leaves = packet._replace(iifname="", oifname=links.tap)
-        yield Step(Hook("egress", ("netdev",), links.bridge), leaves)
+        yield _on_device("egress", links.bridge, leaves, back=False)
         yield Step(Hook("output", ("bridge",)), leaves)
         yield Step(Hook("postrouting", ("bridge",)), leaves)
-        yield Step(Hook("egress", ("netdev",), links.tap), leaves)
+        yield _on_device("egress", links.tap, leaves, back=False)
 
 
 def _from_guest(packet: Packet, links: Links) -> Iterator[Step]:
     """From the guest's link to the bridge: before connection tracking."""
     if links.tap:
         arrives = packet._replace(iifname=links.tap, oifname="", state="")
-        yield Step(Hook("ingress", ("netdev", "inet"), links.tap), arrives, True)
+        yield _on_device("ingress", links.tap, arrives, back=True)
         yield Step(Hook("prerouting", ("bridge",)), arrives, True)
         yield Step(Hook("input", ("bridge",)), arrives, True)
-        yield Step(Hook("ingress", ("netdev", "inet"), links.bridge), arrives._replace(iifname=links.bridge), True)
+        yield _on_device("ingress", links.bridge, arrives, back=True)
