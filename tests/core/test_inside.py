@@ -194,6 +194,14 @@ def test_a_remedy_goes_by_the_way_that_is_open() -> None:
             "dacha connect gauge --by agent -- 'systemctl enable --now ssh'",
         ),
         (but(refused, inside=inside, agent_runs=False), "dacha connect gauge -- 'sudo systemctl enable --now ssh'"),
+        *(
+            (but(refused, inside=inside._replace(raises=by), agent_runs=False), command)
+            for by, command in (
+                ("doas", "dacha connect gauge -- 'doas systemctl enable --now ssh'"),
+                ("root", "dacha connect gauge -- 'systemctl enable --now ssh'"),
+                ("none", "dacha connect gauge, then as root (its user has no sudo): systemctl enable"),
+            )
+        ),
         (but(refused, console="shell"), "dacha console gauge, then as root: systemctl status"),
         (
             but(refused, console="password"),

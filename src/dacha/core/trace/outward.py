@@ -11,7 +11,7 @@ from dacha.core.named import NamedTuple
 from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import Advice, to_let_pass
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
-from dacha.core.trace.seen.evidence import AGENT, LOGIN, UNKNOWN
+from dacha.core.trace.seen.evidence import AGENT, UNKNOWN, kind_of_login
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.own_rules import blocking
 from dacha.core.trace.seen.questions import LINKS, RULES
@@ -85,7 +85,7 @@ class Outward(NamedTuple):
 
     def said_by(self, advice: Advice) -> str:
         """A remedy inside the guest, by the way it was queried."""
-        return advice.said(self.guest, {"agent": AGENT, "login": LOGIN}.get(self.by, UNKNOWN))
+        return advice.said(self.guest, {"agent": AGENT, "login": kind_of_login(self.inside)}.get(self.by, UNKNOWN))
 
 
 def read_way(text: str, o: Outward) -> Outward:

@@ -11,8 +11,11 @@ from dacha.core.lab.families import FAMILIES, enable_command, family_of, install
 from dacha.core.named import NamedTuple
 from dacha.core.network.firewall.iptables import LEGACY, program_of
 from dacha.core.network.firewall.openings import FIREWALLD, IPTABLES, UFW
-from dacha.core.trace.seen.evidence import AGENT, LOGIN, NOBODY, PASSWORD
+from dacha.core.trace.seen.evidence import AGENT, AS_ROOT, BY_DOAS, LOGIN, NOBODY, PASSWORD, UNPRIVILEGED
 from dacha.core.trace.seen.own_rules import Blocked
+
+# What a login runs commands as root with.
+_RAISED = {LOGIN: "sudo", BY_DOAS: "doas"}
 
 
 class Advice(NamedTuple):
@@ -25,10 +28,14 @@ class Advice(NamedTuple):
         """The remedy as it is printed, for a user who gets in by that means."""
         if by == AGENT and self.command:
             return f"dacha connect {guest} --by agent -- {shlex.quote(self.command)}"
-        if by == LOGIN and self.command:
+        if by == AS_ROOT and self.command:
+            return f"dacha connect {guest} -- {shlex.quote(self.command)}"
+        if by in _RAISED and self.command:
             plain = self.command if not set(self.command) & set("&|;<>") else f"sh -c {shlex.quote(self.command)}"
-            return f"dacha connect {guest} -- {shlex.quote(f'sudo {plain}')}"
-        if by == LOGIN:
+            return f"dacha connect {guest} -- {shlex.quote(f'{_RAISED[by]} {plain}')}"
+        if by == UNPRIVILEGED and self.command:
+            return f"dacha connect {guest}, then as root (its user has no sudo): {self.command}"
+        if by in (*_RAISED, AS_ROOT, UNPRIVILEGED):
             return f"dacha connect {guest}, then: {self.words}"
         if by == AGENT:
             return f"in {guest}: {self.words}\nto run a command there: dacha connect {guest} --by agent -- COMMAND"

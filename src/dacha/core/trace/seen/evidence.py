@@ -29,6 +29,14 @@ if TYPE_CHECKING:
 # How a user gets into a guest: an agent that runs commands, a login, a shell on its console, a password for the
 # console; UNKNOWN if none of these is known, NOBODY if there is none.
 AGENT, LOGIN, SHELL, PASSWORD, UNKNOWN, NOBODY = "agent", "login", "shell", "password", "unknown", "nobody"
+# A login that is root's own, that uses doas, or that has neither this nor sudo.
+AS_ROOT, BY_DOAS, UNPRIVILEGED = "login as root", "login with doas", "login without sudo"
+
+
+def kind_of_login(inside: Inside | None) -> str:
+    """How an administrator's command is run by a login: with sudo, unless the guest reported something else."""
+    raises = inside.raises if inside else ""
+    return {"root": AS_ROOT, "doas": BY_DOAS, "none": UNPRIVILEGED}.get(raises, LOGIN)
 
 
 class LabSeen(NamedTuple):
@@ -189,5 +197,5 @@ class Evidence(NamedTuple):
             return AGENT
         told_by_login = self.inside is not None and runs is False
         if told_by_login or (self.login is not None and self.login.result == IN and self.service == "ssh"):
-            return LOGIN
+            return kind_of_login(self.inside)
         return self.access.console or UNKNOWN

@@ -72,7 +72,8 @@ class Inside(NamedTuple):
     be changed; `closed` the text of /etc/nologin; `rules` the guest's firewall (nft's JSON form); `settings` of its SSH
     server for the user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for keys; `log` its server's
     last message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for none, None
-    if not reported); `at_screen` the users logged in at its local screen. `told` are the complete pieces (`questions`):
+    if not reported); `at_screen` the users logged in at its local screen; `raises` how who was asked runs
+    commands as root ("root": is root, "sudo", "doas", "none"). `told` are the complete pieces (`questions`):
     only for those, a missing answer means "no"."""
 
     listeners: tuple[Listener, ...] = ()
@@ -102,6 +103,7 @@ class Inside(NamedTuple):
     algorithms: tuple[str, ...] = ()
     log: str = ""
     at_screen: tuple[str, ...] = ()
+    raises: str = ""
     told: frozenset[str] = frozenset()
 
     def knows(self, piece: str) -> bool:
@@ -184,6 +186,8 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             return found._replace(listeners=(*found.listeners, shown))
         case "told":
             return found._replace(told=found.told | {words[0]})
+        case "raises":
+            return found._replace(raises=words[0].rpartition("/")[2])
         case "managed":
             return found._replace(managed=True)
         case "unit":

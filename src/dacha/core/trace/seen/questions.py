@@ -24,6 +24,11 @@ SILENT = (LINKS, LISTENERS, RULES, SERVICES)
 REFUSED = (ACCOUNT, SERVER, SERVICES)
 
 _PATH = "PATH=$PATH:/usr/sbin:/sbin\n"
+# How commands run as root, without starting a program: root owns this file.
+_RAISES = """\
+printf 'raises '
+if [ -O /etc/passwd ]; then echo root; else command -v sudo || command -v doas || echo none; fi
+"""
 
 
 def script(piece: str, user: str, service: str, since_s: int = 900) -> str:
@@ -37,7 +42,7 @@ def script(piece: str, user: str, service: str, since_s: int = 900) -> str:
         RULES: _RULES,
         SERVER: _server(user, service, since_s),
     }
-    return f"{_PATH}{asks[piece]}echo told {piece}\n"
+    return f"{_PATH}{_RAISES}{asks[piece]}echo told {piece}\n"
 
 
 def together(pieces: Iterable[str], user: str, service: str, since_s: int = 900) -> str:
