@@ -7,6 +7,7 @@ import json
 import os
 import re
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -122,6 +123,35 @@ def test_a_guest_that_never_responds_holds_the_others_up_until_its_deadline(gues
         ("started", "heron"),
     ]
     assert time.time() - began > 4.0 and running(lab, "heron")
+
+
+def test_a_guest_that_cannot_start_at_boot_is_tried_again(guest_lab: Lab) -> None:
+    """Another program has its port when this host has just booted, and frees it a moment later."""
+    lab = guest_lab
+    lab.write(LAB.replace('restart = "', '#"').replace("[on.guest-failed]\n", "").replace('run = ["./tell.sh"', "#"))
+    lab("guest", "edit", "gauge", "--at-boot")
+    lab("apply", "--no-wait")
+    listed = lab("guest", "list", "--json").json["guests"]
+    port = next(d["port"] for g in listed if g["name"] == "gauge" for d in g["doors"])
+    lab("stop", "--all", "--force", "--wait", "0s")
+    boot = """\
+import sys
+from dacha.caretaker import boot
+from dacha.engine.workspace import load
+boot.AGAIN_S = (0.5,) * 20
+boot.start_guests(load(sys.argv[1]), lambda said: print(said, flush=True))
+"""
+    with socket.create_server(("127.0.0.1", port)) as held, subprocess.Popen(
+        [sys.executable, "-c", boot, str(lab.file)], env=lab.env, cwd=lab.folder, stdout=subprocess.PIPE, text=True
+    ) as starting:  # fmt: skip
+        assert starting.stdout
+        said = []
+        for line in starting.stdout:
+            said.append(line)
+            if "again: gauge" in line:
+                held.close()
+    assert starting.returncode == 0 and any("again: gauge" in line for line in said), said
+    assert running(lab, "gauge")
 
 
 def test_pauses_grow_and_end_and_a_guest_that_ran_long_begins_anew() -> None:

@@ -21,14 +21,18 @@ from dacha.host.facts import program
 ANSWER_S = 10.0
 # How long a login may take that sets the clock of a guest (seconds).
 CLOCK_S = 60.0
+# A guest that could not be started is tried again after these pauses (seconds): just after its boot, this host may be
+# too busy, or lack a link or a disk that comes late.
+AGAIN_S = (5.0, 15.0, 45.0)
 
 
 def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
     """Start these guests in their order, each after its delay and after those that it waits for; a failure does not
-    prevent the others."""
+    prevent the others. Those that failed are tried again, a few times."""
     ordered = sorted((g for g in ws.lab.guests.values() if g.start.at_boot), key=lambda g: g.start.order)
     awaited: list[str] = []
     continued: list[str] = []
+    failed: list[str] = []
     order = 0
     for guest in ordered:
         if guest.start.order > order:
@@ -38,19 +42,38 @@ def start_guests(ws: Workspace, log: Callable[[str], None]) -> None:
             awaited.clear()
         order = guest.start.order
         time.sleep(guest.start.delay_s)
-        with ws.home.lock("caretaker", ws.path):
-            may_start(ws.home, [guest.name])
-            outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={guest.name})
-        for change, error in outcome.failed:
-            log(f"{guest.name}: {change} failed: " + " / ".join(error.lines()))
-        if not outcome.failed and guest.start.ready_s:
+        if not _start(ws, guest.name, log, continued, first=True):
+            failed.append(guest.name)
+        elif guest.start.ready_s:
             awaited.append(guest.name)
-        continued += [c.guest for c in outcome.done if isinstance(c, StartGuest) and c.saved]
+    for pause in AGAIN_S if failed else ():
+        log(f"in {pause:.0f} s again: {', '.join(failed)}")
+        time.sleep(pause)
+        failed = [name for name in failed if not _start(ws.again(), name, log, continued)]
+        if not failed:
+            break
     for name in continued:
         try:
             log(f"{name}: {set_clock(ws.again(), name, CLOCK_S).words()}")
         except DachaError as e:
             log(" / ".join(e.lines()))
+
+
+def _start(ws: Workspace, name: str, log: Callable[[str], None], continued: list[str], *, first: bool = False) -> bool:
+    """Start one guest; False if that failed. What a command stopped since the `first` time stays off. A guest whose
+    saved state is continued is added to `continued`."""
+    try:
+        with ws.home.lock("caretaker", ws.path):
+            if first:
+                may_start(ws.home, [name])
+            outcome = apply(ws, lambda subject, text, took: log(f"{subject}: {text}"), only={name})
+    except DachaError as e:
+        log(f"{name}: not started: " + " / ".join(e.lines()))
+        return False
+    for change, error in outcome.failed:
+        log(f"{name}: {change} failed: " + " / ".join(error.lines()))
+    continued += [c.guest for c in outcome.done if isinstance(c, StartGuest) and c.saved]
+    return not outcome.failed
 
 
 def stop_guests(ws: Workspace, report: Callable[[str, str, float], None]) -> None:

@@ -25,8 +25,9 @@ from dacha.host.network import connections, iproute, nft, sysctls, traffic_contr
 from dacha.host.records import read_record, write_record
 from dacha.wire.link.conntrack import Connection
 
-# Loading ten thousand doors takes a fifth of a second; concurrent loads wait for that.
-WAIT_S = 10.0
+# Loading ten thousand doors takes a fifth of a second; concurrent loads wait for that. Just after its boot, a slow host
+# may take half a minute, as the kernel loads modules then.
+WAIT_S = 60.0
 VERSION = 1
 # That many doors are listed in a few milliseconds.
 FEW = 300
