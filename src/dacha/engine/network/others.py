@@ -20,7 +20,7 @@ from dacha.core.network.firewall.passage import (
 from dacha.core.network.firewall.walk import Rules, led_by, untracked_by
 from dacha.core.network.links import lan_link
 from dacha.core.plan.addresses import AdapterPlan
-from dacha.core.plan.doors import DoorPlan
+from dacha.core.plan.doors import DoorPlan, endpoint, here
 from dacha.core.trace.seen.results import Dropped
 from dacha.host.network import addresses, nft
 
@@ -44,23 +44,24 @@ def dropped(
     """What else on this host drops a connection from the door's origin, or its replies."""
     if rules is None or door.adapter is None or door.port is None:
         return None
+    if not from_lan:
+        place = here(door)
+        return dropped_here(lab, door, rules, endpoint(*place) if place else None)
     kernel, version = door.backend == "kernel", door.listen.version
     inside = door.adapter.address6 if version == 6 else door.adapter.address
     if kernel and inside is None:
         return None
     entry = str(door.listen) if version == 6 else lan
-    flow = Flow(version, door.door.protocol, asker, entry, door.port.first)
-    outer = addresses.lan_interface() or ""
-    if not kernel:
-        steps = to_this_host(flow, Links(outer if from_lan else "lo"))
-    elif from_lan:
-        steps = through(
-            flow._replace(guest=str(inside), guest_port=door.door.to.first), _links(lab, door.adapter, outer)
-        )
-    else:
-        return dropped_here(lab, door, rules, None)
-    found = first_stop(rules, steps, OWN)
-    return _told(found, openable=from_lan) if found else None
+    links = _links(lab, door.adapter, addresses.lan_interface() or "")
+    led = (str(inside), door.door.to.first) if kernel else (None, 0)
+    flow = Flow(version, door.door.protocol, asker, entry, door.port.first, *led)
+
+    def stop(flow: Flow) -> Stop | None:
+        return first_stop(rules, through(flow, links) if kernel else to_this_host(flow, links), OWN)
+
+    found = stop(flow)
+    # `apply --open-firewall` opens it for a client that no rule knows.
+    return _told(found, openable=stop(flow._replace(client=None)) == found) if found else None
 
 
 def dropped_here(lab: Lab, door: DoorPlan, rules: Rules | None, place: Endpoint | None) -> Dropped | None:
