@@ -103,6 +103,10 @@ def test_the_mend_is_for_the_guests_own_family() -> None:
         and "apt-get install -y openssh-server" in stop.remedy
         and stop.remedy.startswith("dacha connect gauge --by")
     )
+    # What a guest without systemd has is not asked of systemd.
+    plain = Inside(told=frozenset(("listeners", "services")))
+    stop = broken(judge(but(refused, system="linux", inside=plain, agent_runs=True)))
+    assert stop and "systemctl" not in stop.remedy and "the guest has no systemd" in stop.remedy
     assert "answers on 2222" in broken(judge(but(refused, elsewhere=(2222,)))).seen  # type: ignore[union-attr]
 
 

@@ -108,8 +108,11 @@ def _refusing(e: Evidence) -> Hop:
         seen = f"{seen}; {e.service} answers on {', '.join(map(str, elsewhere))}"
         return Hop("service", BROKEN, seen, "the server listens on another port", remedy)
     # A server is installed only if the guest itself reported that it has none.
-    known = e.inside is not None and e.inside.knows(SERVICES) and e.inside.managed and not e.inside.units
-    serve = to_serve(e.service, e.system) if known else to_look(e.service, e.system)
+    told = e.inside is not None and e.inside.knows(SERVICES)
+    managed = e.inside is not None and e.inside.managed
+    absent = told and managed and e.inside is not None and not e.inside.units
+    look = to_look(e.service, e.system, unmanaged=told and not managed)
+    serve = to_serve(e.service, e.system) if absent else look
     if found := _told_inside(e, seen, serve):
         return found
     if e.inside and e.way != "user" and serves(e.inside, e.port):

@@ -94,12 +94,15 @@ def to_serve(service: str, system: str) -> Advice:
 _LOOK = {"ssh": "ssh sshd", "rdp": "xrdp", "http": "nginx apache2", "https": "nginx apache2"}
 
 
-def to_look(service: str, system: str) -> Advice:
-    """How to find out why no program serves it, if nothing more is known: changes nothing."""
+def to_look(service: str, system: str, *, unmanaged: bool = False) -> Advice:
+    """How to find out why no program serves it, if nothing more is known: changes nothing. `unmanaged` if the guest
+    reported that systemd does not manage its services."""
     if system == "windows" or service not in _LOOK:
         return to_serve(service, system)
     if family_of(system).services in ("openrc", "rc"):
         return Advice(f"service {_LOOK[service].split()[-1]} status")
+    if unmanaged:
+        return Advice(words=f"start the program that serves {service} there (the guest has no systemd)")
     return Advice(f"systemctl status --no-pager {_LOOK[service]}")
 
 
