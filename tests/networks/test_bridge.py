@@ -46,6 +46,23 @@ def make_bridge(world: World) -> None:
         world.run("host", *command.split())
 
 
+def blocked_by_this_host(lab: HostedLab) -> None:
+    """What this host bridges passes its firewalls, too: that of the bridge, and that of IP where Linux is set so. This
+    host's own connections do not."""
+    world = lab.world
+    for family, by_ip in (("bridge", 0), ("ip", 1)):
+        world.run("host", "sysctl", "-qw", f"net.bridge.bridge-nf-call-iptables={by_ip}")
+        chain = "{ type filter hook forward priority 0; policy drop; }"
+        world.run("host", "nft", f"add table {family} fw; add chain {family} fw f {chain}")
+        assert world.reads("lan", "192.0.2.50", 22, 2.0) == "silent" and world.greets("host", "192.0.2.50", 22)
+        said = lab("trace", "gauge", "--json", code=1).json
+        stop = said["hops"][-1]
+        assert said["broken"] == "firewall" and f"policy of chain f of table {family} fw drops it" in stop["seen"]
+        assert "another firewall blocks the LAN" in lab("status", code=1).out
+        world.run("host", "nft", f"delete table {family} fw")
+        assert lab("trace", "gauge", "--json").json["broken"] is None
+
+
 def test_guests_on_a_bridge_are_machines_of_the_lan(hosted: HostedLab) -> None:
     lab, world = hosted, hosted.world
     make_bridge(world)
@@ -68,6 +85,7 @@ def test_guests_on_a_bridge_are_machines_of_the_lan(hosted: HostedLab) -> None:
             assert "LAN 192.0.2.100:22" in out
             assert lab("connect", "buoy", "--", "hostname").out == "buoy\n"
             assert "serves no network" in lab("caretaker", "status").out
+            blocked_by_this_host(lab)
         finally:
             server.kill()
     lab.file.write_text('[lab]\nname = "real"\n')

@@ -8,6 +8,7 @@ import os
 import random
 import subprocess
 from collections.abc import Callable, Iterator
+from functools import partial
 
 import pytest
 
@@ -18,6 +19,7 @@ from dacha.core.network.firewall.passage import (
     first_stop,
     from_guest,
     from_this_host,
+    over_bridge,
     through,
     to_this_host,
     within_this_host,
@@ -35,12 +37,15 @@ table inet dacha_model {{
 }}
 """
 LINKS = Links("eth0", "pier0", "m0")
+# A machine on the bridge itself.
+NEAR = Flow(4, "tcp", "10.77.4.30", None, 0, GUEST, 22)
 # Each way: who connects, whereto, and the hooks that the connection passes.
 WAYS: dict[str, tuple[str, str, int, Callable[[], Iterator[Step]]]] = {
     "door": ("lan", HOST, 2220, lambda: through(Flow(4, "tcp", LAN, HOST, 2220, GUEST, 22), LINKS)),
     "program": ("lan", HOST, 2222, lambda: to_this_host(Flow(4, "tcp", LAN, HOST, 2222), LINKS)),
     "guest": ("host", GUEST, 22, lambda: from_this_host(Flow(4, "tcp", HOME, None, 0, GUEST, 22), LINKS)),
     "out": ("other", LAN, 2222, lambda: from_guest(Flow(4, "tcp", LAN, None, 2222, GUEST), LINKS)),
+    "bridged": ("router", GUEST, 22, lambda: over_bridge(NEAR, LINKS._replace(outer="m1"), by_ip=False)),
     "self": ("host", HOST, 2222, lambda: within_this_host(Flow(4, "tcp", HOST, HOST, 2222))),
 }
 CLIENT = """\
@@ -55,7 +60,7 @@ PLACES = {
     "ip": (("prerouting", -300, -150, -90, 5), ("input", -150, 0), ("forward", -150, 0), ("output", -300, -150, 0),
            ("postrouting", -150, 0, 300)),
     "inet": (("prerouting", -300, 0), ("input", 0), ("forward", 0), ("output", 0), ("postrouting", 0)),
-    "bridge": (("prerouting", -200), ("input", 0), ("output", 0), ("postrouting", 0)),
+    "bridge": (("prerouting", -200), ("input", 0), ("forward", 0), ("output", 0), ("postrouting", 0)),
     "netdev": (("ingress", 0),),
 }  # fmt: skip
 
@@ -114,6 +119,12 @@ def host() -> Iterator[World]:
             world.run("host", "ip", *command.split())
         world.run("other", "ip", "link", "set", "eth0", "down")
         world.plug("other", "pier0")
+        world.run(
+            "host", "ip", "link", "add", "m1", "type", "veth", "peer", "name", "eth9", "netns", world.name("router")
+        )
+        world.run("host", "ip", "link", "set", "m1", "master", "pier0", "up")
+        world.run("router", "ip", "address", "add", "10.77.4.30/24", "dev", "eth9")
+        world.run("router", "ip", "link", "set", "eth9", "up")
         for command in (f"address add {GUEST}/24 dev eth9", f"route add default via {HOME}"):
             world.run("other", "ip", *command.split())
         world.run("host", "sysctl", "-qw", "net.ipv4.ip_forward=1")
@@ -122,7 +133,8 @@ def host() -> Iterator[World]:
             world.serve(who, "0.0.0.0", port, "here") for who, port in (("other", 22), ("host", 2222), ("lan", 2222))
         ]
         until(lambda: all(answers(world).values()))
-        for machine, link in (("host", "pier0"), ("other", "eth9"), ("host", "eth0"), ("lan", "eth0")):
+        known = (("host", "pier0"), ("other", "eth9"), ("router", "eth9"), ("host", "eth0"), ("lan", "eth0"))
+        for machine, link in known:
             for row in json.loads(world.run(machine, "ip", "-json", "neighbour", "show", "dev", link)):
                 if "lladdr" in row and ":" not in row["dst"]:
                     words = ("replace", row["dst"], "lladdr", row["lladdr"], "dev", link, "nud", "permanent")
@@ -161,17 +173,23 @@ def test_a_connection_works_exactly_if_nothing_was_found_to_drop_it(
             refused += 1  # the kernel does not take every combination
             continue
         try:
+            by_ip = drawn.random() < 0.5
+            host.run("host", "sysctl", "-qw", f"net.bridge.bridge-nf-call-iptables={int(by_ip)}")
+            ways = {name: steps for name, (*_, steps) in WAYS.items()}
+            ways["bridged"] = partial(over_bridge, NEAR, LINKS._replace(outer="m1"), by_ip=by_ip)
             rules = Rules(listing(host))
-            found = {name: first_stop(rules, steps(), "dacha_") for name, (*_, steps) in WAYS.items()}
+            found = {name: first_stop(rules, steps(), "dacha_") for name, steps in ways.items()}
             # What a rule does to a port of the client's choice is uncertain.
-            may = {name: first_stop(rules, steps(), "dacha_", worst=True) for name, (*_, steps) in WAYS.items()}
+            may = {name: first_stop(rules, steps(), "dacha_", worst=True) for name, steps in ways.items()}
             heard = answers(host)
             # On a busy machine a connection may take longer.
             if any(found[name] is None and not heard[name] for name in WAYS):
                 heard = {name: heard[name] or again for name, again in answers(host).items()}
             for name in WAYS:
                 right = not heard[name] if found[name] else heard[name] or may[name] is not None
-                assert right, f"{trial}: {name}, found {found[name]}, works {heard[name]}\n{text}"
+                assert right, (
+                    f"{trial}: {name} (bridged by IP: {by_ip}), found {found[name]}, works {heard[name]}\n{text}"
+                )
             stops += sum(stop is not None for stop in found.values())
             unsure += sum(found[name] is None and may[name] is not None for name in WAYS)
         finally:

@@ -13,6 +13,7 @@ from dacha.core.network.firewall.passage import (
     first_stop,
     from_guest,
     from_this_host,
+    over_bridge,
     through,
     to_this_host,
     within_this_host,
@@ -22,7 +23,7 @@ from dacha.core.network.links import lan_link
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.doors import DoorPlan, endpoint, here
 from dacha.core.trace.seen.results import Dropped
-from dacha.host.network import addresses, nft
+from dacha.host.network import addresses, iproute, nft, sysctls
 
 # The prefix of Dacha's own tables, and the priority of their NAT: chains before it see a connection first.
 OWN, OURS = "dacha_", -100
@@ -42,11 +43,15 @@ def dropped(
     lab: Lab, door: DoorPlan, rules: Rules | None, *, from_lan: bool, asker: str | None, lan: str | None
 ) -> Dropped | None:
     """What else on this host drops a connection from the door's origin, or its replies."""
-    if rules is None or door.adapter is None or door.port is None:
+    if rules is None or door.adapter is None:
         return None
     if not from_lan:
         place = here(door)
         return dropped_here(lab, door, rules, endpoint(*place) if place else None)
+    if door.means == "own":
+        return _dropped_on_bridge(lab, door, door.adapter, rules, asker)
+    if door.port is None:
+        return None
     kernel, version = door.backend == "kernel", door.listen.version
     inside = door.adapter.address6 if version == 6 else door.adapter.address
     if kernel and inside is None:
@@ -62,6 +67,21 @@ def dropped(
     found = stop(flow)
     # `apply --open-firewall` opens it for a client that no rule knows.
     return _told(found, openable=stop(flow._replace(client=None)) == found) if found else None
+
+
+def _dropped_on_bridge(
+    lab: Lab, door: DoorPlan, adapter: AdapterPlan, rules: Rules, asker: str | None
+) -> Dropped | None:
+    """What else on this host drops a connection that it bridges from the LAN to a guest."""
+    links = _links(lab, adapter, "")
+    ports = [port for port in iproute.bridge_ports(links.bridge) if port != links.tap]
+    if adapter.address is None or not ports:
+        return None  # directly on an adapter
+    flow = Flow(4, door.door.protocol, asker, None, 0, str(adapter.address), door.door.to.first)
+    by_ip = sysctls.read("net/bridge/bridge-nf-call-iptables") == "1"
+    links = links._replace(outer=ports[0] if len(ports) == 1 else "")
+    found = first_stop(rules, over_bridge(flow, links, by_ip=by_ip), OWN)
+    return _told(found, openable=False) if found else None
 
 
 def dropped_here(lab: Lab, door: DoorPlan, rules: Rules | None, place: Endpoint | None) -> Dropped | None:

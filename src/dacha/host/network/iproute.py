@@ -121,6 +121,12 @@ def pinned(address: str, link: str) -> str:
     return str(rows[0].get("lladdr", "")) if rows else ""
 
 
+def bridge_ports(bridge: str) -> list[str]:
+    """The ports of a bridge; none for another link, or without it."""
+    folder = Path(f"/sys/class/net/{bridge}/brif")
+    return sorted(port.name for port in folder.iterdir()) if bridge and folder.is_dir() else []
+
+
 def has_vlans() -> bool:
     """True if this kernel supports VLAN links, or has a module for them."""
     if Path("/proc/net/vlan").is_dir():

@@ -89,6 +89,30 @@ def through(flow: Flow, links: Links) -> Iterator[Step]:
     yield _on_device("egress", links.outer, inward._replace(saddr=flow.entry, sport=flow.entry_port), back=True)
 
 
+def over_bridge(flow: Flow, links: Links, *, by_ip: bool) -> Iterator[Step]:
+    """From a machine on the LAN to a guest on the same bridge, and back. With `by_ip` (Linux: bridge-nf-call-iptables)
+    the chains of IP see what is bridged, too: it comes from the bridge and goes to it."""
+    there = Packet(flow.version, "", "", flow.client, flow.guest, flow.protocol, flow.guest_port, local=False)
+    for packet, into, out, back in (
+        (there, links.outer, links.tap, False),
+        (_reply(flow), links.tap, links.outer, True),
+    ):
+        # Which port the LAN is on may not be known.
+        bridged = packet._replace(iifname=into or None, oifname=out or None, state="")
+        if into:
+            yield _on_device("ingress", into, packet, back=back)
+        yield Step(Hook("prerouting", ("bridge",)), bridged._replace(oifname=""), back)
+        if by_ip:
+            seen = packet._replace(iifname=links.bridge, oifname="")
+            yield from _at("prerouting", seen, seen, back=back)
+            yield Step(Hook("forward"), seen._replace(oifname=links.bridge), back)
+            yield Step(Hook("postrouting"), seen._replace(oifname=links.bridge), back)
+        yield Step(Hook("forward", ("bridge",)), bridged, back)
+        yield Step(Hook("postrouting", ("bridge",)), bridged, back)
+        if out:
+            yield _on_device("egress", out, packet, back=back)
+
+
 def to_this_host(flow: Flow, links: Links) -> Iterator[Step]:
     """From a client on another machine to a program of this host, and back."""
     there, back = _entering(flow, links.outer), _reply(flow)
